@@ -1,0 +1,136 @@
+package fileserver
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+)
+
+// prepare makes the folders and the private account files of a new server.
+func (s *Server) prepare() error {
+	for _, dir := range []string{"private", "lock", "state", "cache", "pid", "ncalrpc", "log", "wb", "data"} {
+		if err := os.MkdirAll(s.path(dir), 0o755); err != nil {
+			return err
+		}
+	}
+	if err := os.Chmod(s.path("private"), 0o700); err != nil {
+		return err
+	}
+	for _, share := range s.Shares {
+		if err := os.MkdirAll(s.SharePath(share.Name), 0o777); err != nil {
+			return err
+		}
+		// Past the umask: who may do what is decided by the descriptors alone.
+		if err := os.Chmod(s.SharePath(share.Name), 0o777); err != nil {
+			return err
+		}
+	}
+	if err := os.WriteFile(s.path("passwd"), []byte(s.passwd()), 0o644); err != nil {
+		return err
+	}
+	return os.WriteFile(s.path("group"), []byte(s.group()), 0o644)
+}
+
+// Unix ids of the private accounts; they exist inside the name-service wrapper only.
+const firstID = 20000
+
+func (s *Server) passwd() string {
+	var b strings.Builder
+	b.WriteString("root:x:0:0::/root:/bin/false\nnobody:x:65534:65534::/:/bin/false\n")
+	for _, a := range s.Accounts {
+		fmt.Fprintf(&b, "%s:x:%d:%d::/:/bin/false\n", a.Name, firstID+a.RID, firstID)
+	}
+	return b.String()
+}
+
+func (s *Server) group() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "root:x:0:\nnogroup:x:65534:\neveryone-here:x:%d:\n", firstID)
+	for _, g := range s.Groups {
+		var members []string
+		for _, a := range s.Accounts {
+			if slices.Contains(a.Groups, g.Name) {
+				members = append(members, a.Name)
+			}
+		}
+		fmt.Fprintf(&b, "%s:x:%d:%s\n", g.Name, firstID+g.RID, strings.Join(members, ","))
+	}
+	return b.String()
+}
+
+// makeAccounts makes the SMB side of the private accounts. winbindd must run.
+func (s *Server) makeAccounts() error {
+	conf := s.path("smb.conf")
+	steps := [][]string{{"", "net", "-s", conf, "setlocalsid", s.SID}}
+	for _, g := range s.Groups {
+		steps = append(steps, []string{"", "net", "-s", conf, "groupmap", "add", fmt.Sprintf("sid=%s-%d", s.SID, g.RID),
+			"ntgroup=" + g.Name, "unixgroup=" + g.Name, "type=local"})
+	}
+	for _, a := range s.Accounts {
+		twice := a.Password + "\n" + a.Password + "\n"
+		steps = append(steps, []string{twice, "pdbedit", "-s", conf, "-a", "-t", "-u", a.Name, "-U", fmt.Sprintf("%s-%d", s.SID, a.RID)})
+	}
+	steps = append(steps, []string{"", "net", "-s", conf, "sam", "createbuiltingroup", "Administrators"})
+	for _, a := range s.Accounts {
+		if a.Administrator {
+			steps = append(steps, []string{"", "net", "-s", conf, "sam", "addmem", `BUILTIN\Administrators`, s.Name + `\` + a.Name})
+		}
+	}
+	for _, step := range steps {
+		if err := s.run(step[0], step[1], step[2:]...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// writeConf writes the configuration, at every start, since the address may have changed.
+func (s *Server) writeConf() error {
+	var b strings.Builder
+	fmt.Fprintf(&b, `# Written by Bridge Span at every start; changes are lost.
+[global]
+	netbios name = %[1]s
+	workgroup = LARKFIELD
+	server string = %[1]s
+	server role = standalone server
+	passdb backend = tdbsam:%[2]s/private/passdb.tdb
+	private dir = %[2]s/private
+	lock directory = %[2]s/lock
+	state directory = %[2]s/state
+	cache directory = %[2]s/cache
+	pid directory = %[2]s/pid
+	ncalrpc dir = %[2]s/ncalrpc
+	winbindd socket directory = %[2]s/wb
+	log file = %[2]s/log/%%m.log
+	max log size = 1000
+	interfaces = %[3]s/8
+	bind interfaces only = yes
+	smb ports = %[4]d
+	disable netbios = yes
+	server min protocol = SMB2_10
+	vfs objects = acl_xattr
+	acl_xattr:ignore system acls = yes
+	idmap config * : backend = tdb
+	idmap config * : range = 100000-199999
+	map to guest = never
+	load printers = no
+	printing = bsd
+	printcap name = /dev/null
+	disable spoolss = yes
+	inherit acls = yes
+	dos filemode = yes
+	store dos attributes = yes
+	unix extensions = no
+	include = %[2]s/shares.conf
+`, s.Name, s.Dir, s.Address, s.Port)
+	if err := os.WriteFile(s.path("smb.conf"), []byte(b.String()), 0o600); err != nil {
+		return err
+	}
+	b.Reset()
+	for _, share := range s.Shares {
+		fmt.Fprintf(&b, "[%s]\n\tpath = %s\n\tcomment = %s\n\tread only = no\n\tcreate mask = 0777\n\tdirectory mask = 0777\n",
+			share.Name, s.SharePath(share.Name), share.Note)
+	}
+	return os.WriteFile(s.path("shares.conf"), []byte(b.String()), 0o600)
+}

@@ -1,0 +1,120 @@
+// Package process runs the private servers that the demo and the tests bring
+// up, so that each ends with all of its children and nothing else does.
+package process
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"syscall"
+	"time"
+)
+
+// Process is a running server in a process group of its own.
+type Process struct {
+	name string
+	cmd  *exec.Cmd
+	done chan struct{}
+}
+
+// Start runs cmd in a process group of its own, with its output in the file log.
+func Start(name string, cmd *exec.Cmd, log string) (*Process, error) {
+	out, err := os.OpenFile(log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer out.Close()
+	cmd.Stdout, cmd.Stderr = out, out
+	if cmd.SysProcAttr == nil {
+		cmd.SysProcAttr = &syscall.SysProcAttr{}
+	}
+	cmd.SysProcAttr.Setpgid = true
+	if err := cmd.Start(); err != nil {
+		if errors.Is(err, exec.ErrNotFound) {
+			return nil, fmt.Errorf("%s is not installed: run `make setup` as root", cmd.Path)
+		}
+		return nil, fmt.Errorf("start %s: %w", name, err)
+	}
+	p := &Process{name: name, cmd: cmd, done: make(chan struct{})}
+	go func() {
+		_ = cmd.Wait()
+		close(p.done)
+	}()
+	return p, nil
+}
+
+// PID is the process id, which is also the id of its group.
+func (p *Process) PID() int { return p.cmd.Process.Pid }
+
+// Done is closed when the process has ended.
+func (p *Process) Done() <-chan struct{} { return p.done }
+
+// Signal sends a signal to the process and all of its children.
+func (p *Process) Signal(signal syscall.Signal) error { return syscall.Kill(-p.PID(), signal) }
+
+// Stop ends the process and its children: by request, then by force after grace.
+func (p *Process) Stop(grace time.Duration) {
+	_ = p.Signal(syscall.SIGTERM)
+	select {
+	case <-p.done:
+	case <-time.After(grace):
+	}
+	_ = p.Signal(syscall.SIGKILL)
+	<-p.done
+}
+
+// Kill ends the process and its children without warning.
+func (p *Process) Kill() {
+	_ = p.Signal(syscall.SIGKILL)
+	<-p.done
+}
+
+// Await waits until ready returns nil, the process ends or timeout passes.
+func (p *Process) Await(ready func() error, timeout time.Duration) error {
+	deadline := time.After(timeout)
+	for {
+		err := ready()
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-p.done:
+			return fmt.Errorf("%s ended before it was ready: %w", p.name, err)
+		case <-deadline:
+			return fmt.Errorf("%s is not ready after %s: %w", p.name, timeout, err)
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// Dial is the readiness check of a server that listens on TCP.
+func Dial(address string) func() error {
+	return func() error {
+		conn, err := net.DialTimeout("tcp", address, time.Second)
+		if err == nil {
+			conn.Close()
+		}
+		return err
+	}
+}
+
+// FreePort finds a TCP port of host that nothing listens on.
+func FreePort(host string) (int, error) {
+	l, err := net.Listen("tcp", net.JoinHostPort(host, "0"))
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// CheckFree returns an error in words when something else listens on address.
+func CheckFree(what, address string) error {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return fmt.Errorf("%s needs %s, and something else listens there (%w): end it, or choose another port", what, address, err)
+	}
+	return l.Close()
+}

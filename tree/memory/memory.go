@@ -1,0 +1,431 @@
+// Package memory keeps a tree in memory. It is what simulations and tests run
+// on: its clock is given, and faults can be injected before any operation.
+package memory
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"iter"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"bridgespan/core/acl"
+	"bridgespan/tree"
+)
+
+// Tree is a tree in memory. The zero value is empty, case-insensitive, without
+// bound and ready to use.
+type Tree struct {
+	// CaseSensitive tells names that differ only in case apart.
+	CaseSensitive bool
+	// Capacity bounds the bytes of all files together; 0 means 1 GiB.
+	Capacity int64
+	// Now is the clock that stamps changes; nil means a clock that advances
+	// one second with every change.
+	Now func() time.Time
+	// Fault is asked before every step of an operation ("stat", "list",
+	// "open", "read", "stage", "write", "flush", "commit", "mkdir", "rename",
+	// "remove", "apply"); the error that it returns is what the step returns.
+	Fault func(step, name string) error
+
+	mu     sync.Mutex
+	nodes  map[string]*node // by key of the full name; the root is "."
+	lastID uint64
+	used   int64
+	ticks  int64
+}
+
+type node struct {
+	path       string // as stored
+	kind       tree.Kind
+	content    []byte
+	modified   time.Time
+	created    time.Time
+	id         uint64
+	attributes tree.Attributes
+	descriptor acl.Descriptor
+}
+
+func (t *Tree) Capabilities() tree.Capabilities {
+	return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, IDs: true, MaxName: 255}
+}
+
+func (t *Tree) Close() error { return nil }
+
+func (t *Tree) key(name string) string { return tree.Key(name, t.CaseSensitive) }
+
+// begin checks a name, asks for a fault and takes the lock.
+func (t *Tree) begin(ctx context.Context, op, name string) error {
+	if err := tree.CheckName(op, name); err != nil {
+		return err
+	}
+	for element := range strings.SplitSeq(name, "/") {
+		if len(element) > 255 {
+			return tree.PathError(op, name, fmt.Errorf("%w: element longer than 255 bytes", fs.ErrInvalid))
+		}
+	}
+	if err := ctx.Err(); err != nil {
+		return tree.PathError(op, name, err)
+	}
+	if err := t.fault(op, name); err != nil {
+		return err
+	}
+	t.mu.Lock()
+	if t.nodes == nil {
+		t.nodes = map[string]*node{".": {path: ".", kind: tree.Folder, id: 1, modified: time.Unix(0, 0), created: time.Unix(0, 0)}}
+		t.lastID = 1
+	}
+	return nil
+}
+
+func (t *Tree) fault(step, name string) error {
+	if t.Fault == nil {
+		return nil
+	}
+	return tree.PathError(step, name, t.Fault(step, name))
+}
+
+func (t *Tree) now() time.Time {
+	if t.Now != nil {
+		return t.Now()
+	}
+	t.ticks++
+	return time.Unix(t.ticks, 0)
+}
+
+func (t *Tree) capacity() int64 {
+	if t.Capacity == 0 {
+		return 1 << 30
+	}
+	return t.Capacity
+}
+
+func (n *node) entry(detail tree.Detail) tree.Entry {
+	e := tree.Entry{Name: path.Base(n.path), Kind: n.kind, Size: int64(len(n.content)), Allocated: int64(len(n.content)),
+		Modified: n.modified, Created: n.created, ID: n.id, Attributes: n.attributes}
+	if detail == tree.WithDescriptors {
+		e.Descriptor = n.descriptor
+	}
+	return e
+}
+
+func (t *Tree) find(op, name string) (*node, error) {
+	n, ok := t.nodes[t.key(name)]
+	if !ok {
+		return nil, tree.PathError(op, name, fs.ErrNotExist)
+	}
+	return n, nil
+}
+
+// parent finds the folder that name would live in.
+func (t *Tree) parent(op, name string) (*node, error) {
+	n, err := t.find(op, path.Dir(name))
+	if err == nil && n.kind != tree.Folder {
+		return nil, tree.PathError(op, name, tree.ErrKind)
+	}
+	return n, err
+}
+
+func (t *Tree) Stat(ctx context.Context, name string) (tree.Entry, error) {
+	if err := t.begin(ctx, "stat", name); err != nil {
+		return tree.Entry{}, err
+	}
+	defer t.mu.Unlock()
+	n, err := t.find("stat", name)
+	if err != nil {
+		return tree.Entry{}, err
+	}
+	return n.entry(tree.Plain), nil
+}
+
+func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.Seq2[tree.Entry, error] {
+	return func(yield func(tree.Entry, error) bool) {
+		entries, err := t.list(ctx, name, detail)
+		if err != nil {
+			yield(tree.Entry{}, err)
+			return
+		}
+		for _, e := range entries {
+			if !yield(e, nil) {
+				return
+			}
+		}
+	}
+}
+
+func (t *Tree) list(ctx context.Context, name string, detail tree.Detail) ([]tree.Entry, error) {
+	if err := t.begin(ctx, "list", name); err != nil {
+		return nil, err
+	}
+	defer t.mu.Unlock()
+	n, err := t.find("list", name)
+	if err != nil {
+		return nil, err
+	}
+	if n.kind != tree.Folder {
+		return nil, tree.PathError("list", name, tree.ErrKind)
+	}
+	var entries []tree.Entry
+	for _, child := range t.children(n) {
+		entries = append(entries, child.entry(detail))
+	}
+	slices.SortFunc(entries, func(a, b tree.Entry) int { return strings.Compare(a.Name, b.Name) })
+	return entries, nil
+}
+
+func (t *Tree) children(folder *node) []*node {
+	var found []*node
+	for _, n := range t.nodes {
+		if n != folder && t.key(path.Dir(n.path)) == t.key(folder.path) {
+			found = append(found, n)
+		}
+	}
+	return found
+}
+
+type content struct {
+	tree  *Tree
+	name  string
+	data  []byte
+	entry tree.Entry
+}
+
+func (c *content) Entry() tree.Entry { return c.entry }
+func (c *content) Close() error      { return nil }
+
+func (c *content) ReadAt(p []byte, off int64) (int, error) {
+	if err := c.tree.fault("read", c.name); err != nil {
+		return 0, err
+	}
+	return bytes.NewReader(c.data).ReadAt(p, off)
+}
+
+func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
+	if err := t.begin(ctx, "open", name); err != nil {
+		return nil, err
+	}
+	defer t.mu.Unlock()
+	n, err := t.find("open", name)
+	if err != nil {
+		return nil, err
+	}
+	if n.kind != tree.File {
+		return nil, tree.PathError("open", name, tree.ErrKind)
+	}
+	// Content is replaced whole and never changed in place, so a reader keeps what it opened.
+	return &content{t, name, n.content, n.entry(tree.Plain)}, nil
+}
+
+func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
+	if err := t.begin(ctx, "stage", name); err != nil {
+		return tree.Entry{}, err
+	}
+	err := t.mayPut(name, options)
+	t.mu.Unlock()
+	if err != nil {
+		return tree.Entry{}, err
+	}
+	var staged bytes.Buffer
+	if _, err := tree.Gather(ctx, &faultyWriter{t, name, &staged}, r, options); err != nil {
+		return tree.Entry{}, tree.PathError("put", name, err)
+	}
+	if err := t.fault("flush", name); err != nil {
+		return tree.Entry{}, err
+	}
+	if err := t.begin(ctx, "commit", name); err != nil {
+		return tree.Entry{}, err
+	}
+	defer t.mu.Unlock()
+	if err := t.mayPut(name, options); err != nil {
+		return tree.Entry{}, err
+	}
+	return t.commit(name, staged.Bytes(), options.Meta)
+}
+
+type faultyWriter struct {
+	tree *Tree
+	name string
+	w    io.Writer
+}
+
+func (f *faultyWriter) Write(p []byte) (int, error) {
+	if err := f.tree.fault("write", f.name); err != nil {
+		return 0, errors.Unwrap(err)
+	}
+	return f.w.Write(p)
+}
+
+func (t *Tree) mayPut(name string, options tree.PutOptions) error {
+	if _, err := t.parent("put", name); err != nil {
+		return err
+	}
+	old, ok := t.nodes[t.key(name)]
+	switch {
+	case ok && old.kind != tree.File:
+		return tree.PathError("put", name, tree.ErrKind)
+	case ok && !options.Replace:
+		return tree.PathError("put", name, fs.ErrExist)
+	}
+	return nil
+}
+
+func (t *Tree) commit(name string, data []byte, meta tree.Meta) (tree.Entry, error) {
+	old := t.nodes[t.key(name)]
+	freed := int64(0)
+	if old != nil {
+		freed = int64(len(old.content))
+	}
+	if t.used-freed+int64(len(data)) > t.capacity() {
+		return tree.Entry{}, tree.PathError("put", name, tree.ErrNoSpace)
+	}
+	t.used += int64(len(data)) - freed
+	t.lastID++
+	now := t.now()
+	n := &node{path: name, kind: tree.File, content: data, modified: now, created: now, id: t.lastID}
+	if old != nil {
+		n.path, n.descriptor = old.path, old.descriptor
+	} else if parent := t.nodes[t.key(path.Dir(name))]; parent != nil {
+		n.descriptor = parent.descriptor
+	}
+	n.apply(meta)
+	t.nodes[t.key(name)] = n
+	return n.entry(tree.Plain), nil
+}
+
+func (n *node) apply(meta tree.Meta) {
+	if !meta.Modified.IsZero() {
+		n.modified = meta.Modified
+	}
+	if meta.Attributes != nil {
+		n.attributes = *meta.Attributes & tree.SettableAttributes
+	}
+	if !meta.Descriptor.IsZero() {
+		n.descriptor = meta.Descriptor
+	}
+}
+
+func (t *Tree) Mkdir(ctx context.Context, name string) error {
+	if err := t.begin(ctx, "mkdir", name); err != nil {
+		return err
+	}
+	defer t.mu.Unlock()
+	if _, ok := t.nodes[t.key(name)]; ok {
+		return tree.PathError("mkdir", name, fs.ErrExist)
+	}
+	parent, err := t.parent("mkdir", name)
+	if err != nil {
+		return err
+	}
+	t.lastID++
+	now := t.now()
+	t.nodes[t.key(name)] = &node{path: name, kind: tree.Folder, modified: now, created: now, id: t.lastID, descriptor: parent.descriptor}
+	return nil
+}
+
+func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error {
+	if err := tree.CheckName("rename", to); err != nil {
+		return err
+	}
+	if err := t.begin(ctx, "rename", from); err != nil {
+		return err
+	}
+	defer t.mu.Unlock()
+	moved, err := t.find("rename", from)
+	if err != nil {
+		return err
+	}
+	if _, err := t.parent("rename", to); err != nil {
+		return err
+	}
+	if strings.HasPrefix(t.key(to)+"/", t.key(from)+"/") && t.key(to) != t.key(from) || from == "." {
+		return tree.PathError("rename", to, fmt.Errorf("%w: a folder cannot move into itself", fs.ErrInvalid))
+	}
+	if old, ok := t.nodes[t.key(to)]; ok && old != moved {
+		if !replace || old.kind != tree.File || moved.kind != tree.File {
+			return tree.PathError("rename", to, fs.ErrExist)
+		}
+		t.used -= int64(len(old.content))
+	}
+	t.move(from, to)
+	return nil
+}
+
+// move gives a node and everything below it new names.
+func (t *Tree) move(from, to string) {
+	prefix := t.key(from) + "/"
+	moved := map[string]*node{}
+	for key, n := range t.nodes {
+		if key == t.key(from) || strings.HasPrefix(key, prefix) {
+			moved[key] = n
+		}
+	}
+	depth := strings.Count(from, "/") + 1
+	for key, n := range moved {
+		delete(t.nodes, key)
+		below := strings.SplitN(n.path, "/", depth+1)[depth:]
+		n.path = path.Join(append([]string{to}, below...)...)
+	}
+	for _, n := range moved {
+		t.nodes[t.key(n.path)] = n
+	}
+}
+
+func (t *Tree) Remove(ctx context.Context, name string) error {
+	if err := t.begin(ctx, "remove", name); err != nil {
+		return err
+	}
+	defer t.mu.Unlock()
+	n, err := t.find("remove", name)
+	if err != nil {
+		return err
+	}
+	if name == "." {
+		return tree.PathError("remove", name, fmt.Errorf("%w: the root stays", fs.ErrInvalid))
+	}
+	if n.kind == tree.Folder && len(t.children(n)) > 0 {
+		return tree.PathError("remove", name, tree.ErrNotEmpty)
+	}
+	t.used -= int64(len(n.content))
+	delete(t.nodes, t.key(name))
+	return nil
+}
+
+func (t *Tree) Descriptor(ctx context.Context, name string) (acl.Descriptor, error) {
+	if err := t.begin(ctx, "stat", name); err != nil {
+		return acl.Descriptor{}, err
+	}
+	defer t.mu.Unlock()
+	n, err := t.find("stat", name)
+	if err != nil {
+		return acl.Descriptor{}, err
+	}
+	return n.descriptor, nil
+}
+
+func (t *Tree) Apply(ctx context.Context, name string, meta tree.Meta) error {
+	if err := t.begin(ctx, "apply", name); err != nil {
+		return err
+	}
+	defer t.mu.Unlock()
+	n, err := t.find("apply", name)
+	if err != nil {
+		return err
+	}
+	n.apply(meta)
+	return nil
+}
+
+func (t *Tree) Space(ctx context.Context) (tree.Space, error) {
+	if err := t.begin(ctx, "stat", "."); err != nil {
+		return tree.Space{}, err
+	}
+	defer t.mu.Unlock()
+	return tree.Space{Total: t.capacity(), Free: t.capacity() - t.used}, nil
+}

@@ -1,0 +1,478 @@
+package smb
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"iter"
+	"os"
+	"path"
+	"strings"
+	"time"
+	"unicode/utf16"
+
+	smb2 "github.com/cloudsoda/go-smb2"
+	"github.com/cloudsoda/sddl"
+
+	"bridgespan/core/acl"
+	"bridgespan/tree"
+)
+
+// Tree is a share of a server, or a folder of one.
+type Tree struct {
+	share *smb2.Share
+	sub   string
+}
+
+// descriptorParts are what a descriptor carries: all but the audit list, which
+// needs a privilege of its own.
+const descriptorParts = smb2.OwnerSecurityInformation | smb2.GroupSecurityInformation | smb2.DACLSecurityInformation
+
+// refusedCharacters cannot be part of a name on an SMB server ([MS-FSCC] 2.1.5).
+const refusedCharacters = "\\:*?\"<>|"
+
+func (t *Tree) Capabilities() tree.Capabilities {
+	return tree.Capabilities{Descriptors: true, IDs: true, MaxName: 255}
+}
+
+// Close leaves the share; the session stays.
+func (t *Tree) Close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	return classify(t.share.WithContext(ctx).Umount())
+}
+
+// begin checks a name and returns the share bound to ctx, and the name on the wire.
+func (t *Tree) begin(ctx context.Context, op, name string) (*smb2.Share, string, error) {
+	if err := tree.CheckName(op, name); err != nil {
+		return nil, "", err
+	}
+	for element := range strings.SplitSeq(name, "/") {
+		if err := checkElement(element); err != nil {
+			return nil, "", tree.PathError(op, name, err)
+		}
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, "", tree.PathError(op, name, err)
+	}
+	full := path.Join(t.sub, name)
+	if full == "." {
+		full = ""
+	}
+	return t.share.WithContext(ctx), strings.ReplaceAll(full, "/", `\`), nil
+}
+
+func checkElement(element string) error {
+	switch {
+	case strings.ContainsAny(element, refusedCharacters):
+		return fmt.Errorf("%w: a name on an SMB server cannot contain any of %s", fs.ErrInvalid, refusedCharacters)
+	case strings.IndexFunc(element, func(r rune) bool { return r < 0x20 }) >= 0:
+		return fmt.Errorf("%w: a name on an SMB server cannot contain control characters", fs.ErrInvalid)
+	case len(element) > 255 || len(utf16.Encode([]rune(element))) > 255:
+		return fmt.Errorf("%w: element longer than 255 bytes", fs.ErrInvalid)
+	case element != "." && strings.TrimRight(element, ". ") != element:
+		return fmt.Errorf("%w: a name on an SMB server cannot end in a dot or a space", fs.ErrInvalid)
+	}
+	return nil
+}
+
+func (t *Tree) Stat(ctx context.Context, name string) (tree.Entry, error) {
+	share, wire, err := t.begin(ctx, "stat", name)
+	if err != nil {
+		return tree.Entry{}, err
+	}
+	info, err := share.Stat(wire)
+	if err != nil {
+		return tree.Entry{}, pathError("stat", name, err)
+	}
+	return toEntry(info, path.Base(name)), nil
+}
+
+func toEntry(info os.FileInfo, name string) tree.Entry {
+	e := tree.Entry{Name: name, Modified: info.ModTime()}
+	switch {
+	case info.IsDir():
+		e.Kind = tree.Folder
+	case info.Mode()&fs.ModeSymlink != 0:
+		e.Kind = tree.Link
+	default:
+		e.Size = info.Size()
+	}
+	if st, ok := info.Sys().(*smb2.FileStat); ok {
+		e.ID = st.FileId
+		e.Created = st.CreationTime
+		e.Attributes = tree.Attributes(st.FileAttributes) & tree.SettableAttributes
+		if e.Kind == tree.File {
+			e.Allocated = st.AllocationSize
+		}
+	}
+	return e
+}
+
+// listBatch is how many entries of a folder are held at once.
+const listBatch = 1024
+
+func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.Seq2[tree.Entry, error] {
+	return func(yield func(tree.Entry, error) bool) {
+		share, wire, err := t.begin(ctx, "list", name)
+		if err != nil {
+			yield(tree.Entry{}, err)
+			return
+		}
+		dir, err := share.Open(wire)
+		if err != nil {
+			yield(tree.Entry{}, pathError("list", name, err))
+			return
+		}
+		defer dir.Close()
+		if info, err := dir.Stat(); err == nil && !info.IsDir() {
+			yield(tree.Entry{}, tree.PathError("list", name, tree.ErrKind))
+			return
+		}
+		next := plainBatch
+		if detail == tree.WithDescriptors {
+			next = descriptorBatch
+		}
+		for {
+			more, err := next(dir, yield)
+			if err != nil {
+				yield(tree.Entry{}, pathError("list", name, err))
+			}
+			if !more || err != nil {
+				return
+			}
+		}
+	}
+}
+
+// plainBatch yields the next entries of a folder and reports whether there may be more.
+func plainBatch(dir *smb2.File, yield func(tree.Entry, error) bool) (bool, error) {
+	infos, err := dir.Readdir(listBatch)
+	for _, info := range infos {
+		if !yield(toEntry(info, info.Name()), nil) {
+			return false, nil
+		}
+	}
+	if errors.Is(err, io.EOF) {
+		return false, nil
+	}
+	return true, err
+}
+
+func descriptorBatch(dir *smb2.File, yield func(tree.Entry, error) bool) (bool, error) {
+	infos, err := dir.ReaddirPlus(listBatch, descriptorParts)
+	for _, info := range infos {
+		entry, itsError := toEntry(info.FileInfo, info.Name()), info.Err
+		if itsError == nil {
+			entry.Descriptor, itsError = acl.FromBinary(info.RawSecurityDescriptor)
+		}
+		if !yield(entry, pathError("descriptor", entry.Name, itsError)) {
+			return false, nil
+		}
+	}
+	if errors.Is(err, io.EOF) {
+		return false, nil
+	}
+	return true, err
+}
+
+type content struct {
+	*smb2.File
+	entry   tree.Entry
+	ctx     context.Context // of Open
+	release context.CancelFunc
+}
+
+func (c *content) Entry() tree.Entry { return c.entry }
+
+// ReadAt follows io.ReaderAt: a short read comes with an error.
+func (c *content) ReadAt(p []byte, off int64) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, tree.PathError("read", c.entry.Name, err)
+	}
+	n, err := c.File.ReadAt(p, off)
+	if err == nil && n < len(p) {
+		err = io.EOF
+	}
+	if err != nil && err != io.EOF {
+		err = pathError("read", c.entry.Name, err)
+	}
+	return n, err
+}
+
+func (c *content) Close() error {
+	defer c.release()
+	return pathError("close", c.entry.Name, c.File.Close())
+}
+
+// closeGrace is how long after the end of its context a file may still be closed.
+const closeGrace = 5 * time.Second
+
+// linger returns a context for an open file. It outlives ctx a little, so that
+// a caller who gives up can still close the file: a handle left open at the
+// server would stand in the way of everybody else.
+func linger(ctx context.Context) (context.Context, context.CancelFunc) {
+	lasting, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	stop := context.AfterFunc(ctx, func() { time.AfterFunc(closeGrace, cancel) })
+	return lasting, func() { stop(); cancel() }
+}
+
+func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
+	share, wire, err := t.begin(ctx, "open", name)
+	if err != nil {
+		return nil, err
+	}
+	lasting, release := linger(ctx)
+	f, err := share.WithContext(lasting).Open(wire)
+	if err != nil {
+		release()
+		return nil, pathError("open", name, err)
+	}
+	info, err := f.Stat()
+	if err == nil && info.IsDir() {
+		err = tree.ErrKind
+	}
+	if err != nil {
+		f.Close()
+		release()
+		return nil, pathError("open", name, err)
+	}
+	return &content{f, toEntry(info, path.Base(name)), ctx, release}, nil
+}
+
+func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
+	share, wire, err := t.begin(ctx, "put", name)
+	if err != nil {
+		return tree.Entry{}, err
+	}
+	var kept acl.Descriptor
+	old, err := t.Stat(ctx, name)
+	switch {
+	case err == nil && old.Kind != tree.File:
+		return tree.Entry{}, tree.PathError("put", name, tree.ErrKind)
+	case err == nil && !options.Replace:
+		return tree.Entry{}, tree.PathError("put", name, fs.ErrExist)
+	case err == nil && options.Meta.Descriptor.IsZero():
+		// The new file takes the place of the old one, with what was granted
+		// on it. Whoever may not read that may not replace the file either:
+		// guessing could widen access.
+		if kept, err = t.Descriptor(ctx, name); err != nil {
+			return tree.Entry{}, err
+		}
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		return tree.Entry{}, err
+	}
+	staged := tree.StagingName(name, options)
+	_, stagedWire, err := t.begin(ctx, "put", staged)
+	if err != nil {
+		return tree.Entry{}, err
+	}
+	if err = t.stage(ctx, share, staged, stagedWire, r, kept, options); err == nil {
+		err = t.replaceWith(share, stagedWire, wire, options.Replace)
+	}
+	if err != nil {
+		t.discard(stagedWire)
+		return tree.Entry{}, pathError("put", name, err)
+	}
+	return t.Stat(ctx, name)
+}
+
+// discard removes a staged file even when the caller's context has ended.
+func (t *Tree) discard(stagedWire string) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	_ = t.share.WithContext(ctx).Remove(stagedWire)
+}
+
+func (t *Tree) stage(ctx context.Context, share *smb2.Share, staged, stagedWire string, r io.Reader, kept acl.Descriptor, options tree.PutOptions) error {
+	lasting, release := linger(ctx)
+	defer release()
+	f, err := share.WithContext(lasting).OpenFile(stagedWire, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	if err != nil {
+		return err
+	}
+	n, err := tree.Gather(ctx, f, r, options)
+	if err == nil {
+		err = f.Sync()
+	}
+	if closeErr := f.Close(); err == nil {
+		err = closeErr
+	}
+	if err != nil {
+		return err
+	}
+	info, err := share.Stat(stagedWire)
+	if err != nil {
+		return err
+	}
+	if info.Size() != n {
+		return fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, info.Size(), n)
+	}
+	if err := keepDescriptor(share, stagedWire, kept); err != nil {
+		return err
+	}
+	return t.Apply(ctx, staged, options.Meta)
+}
+
+// replaceWith renames a staged file. The library's rename always replaces, so
+// that a name taken since the first look is looked for once more.
+func (t *Tree) replaceWith(share *smb2.Share, stagedWire, wire string, replace bool) error {
+	if !replace {
+		if _, err := share.Stat(wire); err == nil {
+			return fs.ErrExist
+		}
+	}
+	return renameError(share.Rename(stagedWire, wire))
+}
+
+func renameError(err error) error {
+	var link *os.LinkError
+	if errors.As(err, &link) {
+		return link.Err
+	}
+	return err
+}
+
+func (t *Tree) Mkdir(ctx context.Context, name string) error {
+	share, wire, err := t.begin(ctx, "mkdir", name)
+	if err != nil {
+		return err
+	}
+	if wire == "" {
+		return tree.PathError("mkdir", name, fs.ErrExist)
+	}
+	return pathError("mkdir", name, share.Mkdir(wire, 0o777))
+}
+
+func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error {
+	share, wireFrom, err := t.begin(ctx, "rename", from)
+	if err != nil {
+		return err
+	}
+	_, wireTo, err := t.begin(ctx, "rename", to)
+	if err != nil {
+		return err
+	}
+	source, err := t.Stat(ctx, from)
+	if err != nil {
+		return err
+	}
+	keyFrom, keyTo := tree.Key(from, false), tree.Key(to, false)
+	if from == "." || strings.HasPrefix(keyTo, keyFrom+"/") {
+		return tree.PathError("rename", to, fmt.Errorf("%w: a folder cannot move into itself", fs.ErrInvalid))
+	}
+	if keyFrom != keyTo {
+		target, err := t.Stat(ctx, to)
+		if err == nil && (!replace || source.Kind != tree.File || target.Kind != tree.File) {
+			return tree.PathError("rename", to, fs.ErrExist)
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return pathError("rename", to, renameError(share.Rename(wireFrom, wireTo)))
+}
+
+func (t *Tree) Remove(ctx context.Context, name string) error {
+	share, wire, err := t.begin(ctx, "remove", name)
+	if err != nil {
+		return err
+	}
+	if name == "." {
+		return tree.PathError("remove", name, fmt.Errorf("%w: the root stays", fs.ErrInvalid))
+	}
+	return pathError("remove", name, share.Remove(wire))
+}
+
+func (t *Tree) Descriptor(ctx context.Context, name string) (acl.Descriptor, error) {
+	share, wire, err := t.begin(ctx, "descriptor", name)
+	if err != nil {
+		return acl.Descriptor{}, err
+	}
+	raw, err := share.SecurityInfoRaw(wire, descriptorParts)
+	if err != nil {
+		return acl.Descriptor{}, pathError("descriptor", name, err)
+	}
+	d, err := acl.FromBinary(raw)
+	return d, pathError("descriptor", name, err)
+}
+
+func (t *Tree) Apply(ctx context.Context, name string, meta tree.Meta) error {
+	share, wire, err := t.begin(ctx, "apply", name)
+	if err != nil {
+		return err
+	}
+	if !meta.Descriptor.IsZero() {
+		if err := setDescriptor(share, wire, meta.Descriptor, descriptorParts); err != nil {
+			return pathError("apply", name, err)
+		}
+	}
+	// Times come last: setting the others changes them.
+	if !meta.Modified.IsZero() {
+		if err := share.Chtimes(wire, time.Now(), meta.Modified); err != nil {
+			return pathError("apply", name, err)
+		}
+	}
+	if meta.Attributes != nil {
+		return t.setAttributes(share, wire, name, *meta.Attributes)
+	}
+	return nil
+}
+
+// setDescriptor sets owner, group and entries, all or nothing.
+func setDescriptor(share *smb2.Share, wire string, d acl.Descriptor, parts smb2.SecurityInformationRequestFlags) error {
+	raw := d.Binary()
+	// A server keeps the flag "inherited automatically" only when the sender
+	// asks for it by a second flag ([MS-DTYP] 2.4.6, control bits DI and DC).
+	control := binary.LittleEndian.Uint16(raw[2:])
+	if control&0x0400 != 0 {
+		binary.LittleEndian.PutUint16(raw[2:], control|0x0100)
+	}
+	parsed, err := sddl.FromBinary(raw)
+	if err != nil {
+		return err
+	}
+	return share.SetSecurityInfo(wire, parts, parsed)
+}
+
+// keepDescriptor gives a replacement the descriptor of what it replaces. A
+// person who may not give files away becomes the owner of what they wrote, as
+// when they save it themselves; the entries stay.
+func keepDescriptor(share *smb2.Share, wire string, kept acl.Descriptor) error {
+	if kept.IsZero() {
+		return nil
+	}
+	err := setDescriptor(share, wire, kept, descriptorParts)
+	if errors.Is(classify(err), fs.ErrPermission) {
+		return setDescriptor(share, wire, kept, smb2.DACLSecurityInformation)
+	}
+	return err
+}
+
+// setAttributes can carry read-only alone: the library offers no more.
+func (t *Tree) setAttributes(share *smb2.Share, wire, name string, attributes tree.Attributes) error {
+	if attributes&^(tree.ReadOnly|tree.Archive) != 0 {
+		return tree.PathError("apply", name, tree.ErrUnsupported)
+	}
+	mode := os.FileMode(0o666)
+	if attributes&tree.ReadOnly != 0 {
+		mode = 0o444
+	}
+	return pathError("apply", name, share.Chmod(wire, mode))
+}
+
+func (t *Tree) Space(ctx context.Context) (tree.Space, error) {
+	share, wire, err := t.begin(ctx, "space", ".")
+	if err != nil {
+		return tree.Space{}, err
+	}
+	info, err := share.Statfs(wire)
+	if err != nil {
+		return tree.Space{}, pathError("space", ".", err)
+	}
+	unit := int64(info.BlockSize())
+	return tree.Space{Total: int64(info.TotalBlockCount()) * unit, Free: int64(info.AvailableBlockCount()) * unit}, nil
+}

@@ -1,0 +1,174 @@
+// Package tree is the one interface through which Bridge Span reads and
+// writes files, whatever holds them: a share of a server, a folder of a host,
+// memory.
+//
+// Names follow the rules of io/fs: relative, separated by slashes, UTF-8, "."
+// for the root, never "..". They are kept byte for byte as they are stored;
+// [Key] gives the form in which two names are compared.
+//
+// [Tree] is small on purpose. What every caller wants on top of it (walking,
+// copying a file whole) are functions of this package. The conformance suite
+// in treetest runs over every implementation.
+package tree
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"iter"
+	"time"
+
+	"bridgespan/core/acl"
+)
+
+// Errors that every implementation returns, inside an *fs.PathError, next to
+// fs.ErrNotExist, fs.ErrExist, fs.ErrPermission and fs.ErrInvalid.
+var (
+	// ErrInUse: another program holds the file in a way that forbids the operation.
+	ErrInUse = errors.New("in use by another program")
+	// ErrUnreachable: the place that holds the tree does not answer. Trying later may help.
+	ErrUnreachable = errors.New("server does not answer")
+	// ErrNoSpace: the volume or a quota on it is full.
+	ErrNoSpace = errors.New("no space left")
+	// ErrNotEmpty: a folder that is to be removed still holds something.
+	ErrNotEmpty = errors.New("folder is not empty")
+	// ErrKind: a folder was given where a file is needed, or the other way round.
+	ErrKind = errors.New("not of the needed kind (file or folder)")
+	// ErrTorn: what arrived is not as long as what was sent; nothing was put in place.
+	ErrTorn = errors.New("content arrived incomplete")
+	// ErrUnsupported: this tree cannot hold what was asked.
+	ErrUnsupported = errors.New("not supported here")
+)
+
+// Kind says what an entry is.
+type Kind uint8
+
+const (
+	File Kind = iota
+	Folder
+	Link  // a symbolic link; never followed out of the tree
+	Other // a device, socket or pipe
+)
+
+func (k Kind) String() string { return [...]string{"file", "folder", "link", "other"}[k] }
+
+// Attributes are the DOS attributes of an entry ([MS-FSCC] 2.6), of which the
+// four that people set are carried.
+type Attributes uint32
+
+const (
+	ReadOnly Attributes = 0x01
+	Hidden   Attributes = 0x02
+	System   Attributes = 0x04
+	Archive  Attributes = 0x20
+
+	// SettableAttributes are the bits that Apply may change.
+	SettableAttributes = ReadOnly | Hidden | System | Archive
+)
+
+// Entry describes a file or folder.
+type Entry struct {
+	Name       string // last element of the name, as stored
+	Kind       Kind
+	Size       int64 // logical size in bytes; 0 for folders
+	Allocated  int64 // bytes that it occupies, where known
+	Modified   time.Time
+	Created    time.Time // zero where unknown
+	ID         uint64    // identity within the tree that survives a rename; 0 where unknown
+	Attributes Attributes
+	Descriptor acl.Descriptor // zero unless asked for
+}
+
+// Detail says how much of each entry a listing carries.
+type Detail uint8
+
+const (
+	Plain           Detail = iota
+	WithDescriptors        // fetched with the listing, in the same round trips where the protocol can
+)
+
+// Meta is what can be set on an entry beside its content. Zero fields are left as they are.
+type Meta struct {
+	Modified   time.Time
+	Attributes *Attributes
+	Descriptor acl.Descriptor
+}
+
+// PutOptions direct a Put. The zero value creates a new file beside nothing else.
+type PutOptions struct {
+	// Replace allows an existing file to be replaced. It keeps its descriptor
+	// unless Meta brings another.
+	Replace bool
+	// Size is the length that content must have, when SizeKnown is true.
+	Size      int64
+	SizeKnown bool
+	// Intake is the folder in which content is gathered. When empty it is the
+	// file's own folder, so that the file inherits the permissions it should.
+	Intake string
+	// Meta is set before the file becomes visible under its name.
+	Meta Meta
+}
+
+// Capabilities say what a tree can hold and tell.
+type Capabilities struct {
+	CaseSensitive bool // names that differ only in case are different
+	Descriptors   bool
+	IDs           bool // Entry.ID is filled
+	MaxName       int  // longest element of a name, in bytes; 0 when unknown
+}
+
+// Space is the room on the volume under a tree, in bytes.
+type Space struct{ Total, Free int64 }
+
+// Content is an open file. ReadAt may be called from several goroutines.
+type Content interface {
+	io.ReaderAt
+	io.Closer
+	// Entry describes the file as it was when opened.
+	Entry() Entry
+}
+
+// Tree is a hierarchy of files and folders.
+//
+// Every method that takes a name returns an *fs.PathError that wraps
+// fs.ErrInvalid when the name breaks the rules of the package comment, without
+// touching anything. Methods may be called from several goroutines. When ctx
+// ends, they return soon with its error.
+type Tree interface {
+	Capabilities() Capabilities
+	// Stat describes one entry, without following a link.
+	Stat(ctx context.Context, name string) (Entry, error)
+	// List yields the entries of a folder in no particular order. An error
+	// ends the listing, except a non-nil error beside an entry with a name:
+	// that entry was listed and only its descriptor could not be read.
+	List(ctx context.Context, name string, detail Detail) iter.Seq2[Entry, error]
+	// Open opens a file for ranged reads.
+	Open(ctx context.Context, name string) (Content, error)
+	// Put writes a file whole: gathered under a temporary name, flushed,
+	// checked for its length, then renamed. Under its real name the file is
+	// at every moment absent, as before, or complete. It must not retain content.
+	Put(ctx context.Context, name string, content io.Reader, options PutOptions) (Entry, error)
+	// Mkdir makes one folder; its parent must exist.
+	Mkdir(ctx context.Context, name string) error
+	// Rename moves an entry within the tree. It returns fs.ErrExist when the
+	// new name is taken, unless replace is true and both are files.
+	Rename(ctx context.Context, from, to string, replace bool) error
+	// Remove removes a file, a link or an empty folder.
+	Remove(ctx context.Context, name string) error
+	// Descriptor reads owner, group and entries (not the audit list).
+	Descriptor(ctx context.Context, name string) (acl.Descriptor, error)
+	// Apply sets the parts of meta that are not zero.
+	Apply(ctx context.Context, name string, meta Meta) error
+	Space(ctx context.Context) (Space, error)
+	// Close ends what the tree holds open. It does not close open Content.
+	Close() error
+}
+
+// PathError makes the error form of this package.
+func PathError(op, name string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return &fs.PathError{Op: op, Path: name, Err: err}
+}

@@ -1,0 +1,108 @@
+package tree
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"iter"
+	"path"
+)
+
+// Walk yields every entry below root with its full name, folders before what
+// they hold, one folder in memory at a time. An error is yielded with the name
+// of the folder or entry it belongs to; the walk goes on with the rest.
+func Walk(ctx context.Context, t Tree, root string, detail Detail) iter.Seq2[Named, error] {
+	return func(yield func(Named, error) bool) {
+		pending := []string{root}
+		for len(pending) > 0 {
+			folder := pending[len(pending)-1]
+			pending = pending[:len(pending)-1]
+			for entry, err := range t.List(ctx, folder, detail) {
+				named := Named{Path: path.Join(folder, entry.Name), Entry: entry}
+				if !yield(named, err) {
+					return
+				}
+				if entry.Kind == Folder && entry.Name != "" {
+					pending = append(pending, named.Path)
+				}
+			}
+			if ctx.Err() != nil {
+				return
+			}
+		}
+	}
+}
+
+// Named is an entry with its name from the root of the tree.
+type Named struct {
+	Path string
+	Entry
+}
+
+// MkdirAll makes a folder and the parents it lacks.
+func MkdirAll(ctx context.Context, t Tree, name string) error {
+	if err := CheckName("mkdir", name); err != nil || name == "." {
+		return err
+	}
+	err := t.Mkdir(ctx, name)
+	switch {
+	case errors.Is(err, fs.ErrExist):
+		entry, statErr := t.Stat(ctx, name)
+		if statErr == nil && entry.Kind != Folder {
+			return PathError("mkdir", name, ErrKind)
+		}
+		return statErr
+	case errors.Is(err, fs.ErrNotExist):
+		if err := MkdirAll(ctx, t, path.Dir(name)); err != nil {
+			return err
+		}
+		if err := t.Mkdir(ctx, name); !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		return nil
+	}
+	return err
+}
+
+// RemoveAll removes an entry and everything below it. It is no error when nothing is there.
+func RemoveAll(ctx context.Context, t Tree, name string) error {
+	entry, err := t.Stat(ctx, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if entry.Kind == Folder {
+		var names []string
+		for child, err := range t.List(ctx, name, Plain) {
+			if err != nil {
+				return err
+			}
+			names = append(names, path.Join(name, child.Name))
+		}
+		for _, child := range names {
+			if err := RemoveAll(ctx, t, child); err != nil {
+				return err
+			}
+		}
+	}
+	if name == "." {
+		return nil
+	}
+	if err := t.Remove(ctx, name); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// ReadFile reads a file whole. For small files and tests: it holds all of it in memory.
+func ReadFile(ctx context.Context, t Tree, name string) ([]byte, error) {
+	content, err := t.Open(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	return io.ReadAll(io.NewSectionReader(content, 0, content.Entry().Size))
+}
