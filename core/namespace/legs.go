@@ -1,0 +1,75 @@
+package namespace
+
+import "slices"
+
+// Leg is the network between two sites. It serves both ways.
+type Leg struct {
+	From string  `json:"from" doc:"One end, a site"`
+	To   string  `json:"to" doc:"The other end, a site"`
+	Mbit float64 `json:"mbit" minimum:"0.001" maximum:"1000000" doc:"Speed in Mbit/s"`
+	RTT  float64 `json:"rttMs" minimum:"0" maximum:"60000" doc:"Round trip in milliseconds"`
+	Cost int     `json:"cost" minimum:"1" maximum:"1000000" doc:"What directions count for crossing it; lower is nearer"`
+}
+
+// Network is a set of legs, ready to be asked for the cheapest way.
+type Network struct{ costs map[string]map[string]int }
+
+// NewNetwork works out the cheapest way between every two sites that legs
+// connect, over any number of legs.
+func NewNetwork(legs []Leg) *Network {
+	direct := map[string]map[string]int{}
+	connect := func(a, b string, cost int) {
+		if direct[a] == nil {
+			direct[a] = map[string]int{}
+		}
+		if old, ok := direct[a][b]; !ok || cost < old {
+			direct[a][b] = cost
+		}
+	}
+	for _, leg := range legs {
+		connect(leg.From, leg.To, leg.Cost)
+		connect(leg.To, leg.From, leg.Cost)
+	}
+	n := &Network{costs: map[string]map[string]int{}}
+	for site := range direct {
+		n.costs[site] = cheapest(direct, site)
+	}
+	return n
+}
+
+// cheapest is Dijkstra's algorithm; there are tens of sites, so that a plain
+// scan for the nearest open one is faster than a heap.
+func cheapest(direct map[string]map[string]int, start string) map[string]int {
+	best := map[string]int{start: 0}
+	var done []string
+	for {
+		next, found := "", false
+		for site, cost := range best {
+			if !slices.Contains(done, site) && (!found || cost < best[next]) {
+				next, found = site, true
+			}
+		}
+		if !found {
+			return best
+		}
+		done = append(done, next)
+		for neighbour, cost := range direct[next] {
+			if old, ok := best[neighbour]; !ok || best[next]+cost < old {
+				best[neighbour] = best[next] + cost
+			}
+		}
+	}
+}
+
+// Cost is the cost of the cheapest way, 0 within a site. ok is false when no
+// way is known.
+func (n *Network) Cost(from, to string) (cost int, ok bool) {
+	if from == to {
+		return 0, true
+	}
+	if n == nil {
+		return 0, false
+	}
+	cost, ok = n.costs[from][to]
+	return cost, ok
+}

@@ -1,0 +1,118 @@
+package namespace
+
+import (
+	"path"
+	"slices"
+	"strings"
+)
+
+// EntryKind is what an entry of a namespace is.
+type EntryKind string
+
+const (
+	Folder   EntryKind = "folder"
+	Signpost EntryKind = "signpost"
+)
+
+// State says whether people are led to a location.
+type State string
+
+const (
+	Open    State = "open"
+	Held    State = "held"
+	Failing State = "failing"
+)
+
+// Rank is the order that an administrator gives to locations that are equally near.
+type Rank string
+
+const (
+	First  Rank = "first"
+	Normal Rank = "normal"
+	Last   Rank = "last"
+)
+
+var rankOrder = []Rank{First, Normal, Last}
+
+// Location is one place that holds what a signpost leads to.
+type Location struct {
+	ID     int64  `json:"id" doc:"Number of the location"`
+	Server string `json:"server" doc:"Server that holds it"`
+	Share  string `json:"share" doc:"Share of the server"`
+	Sub    string `json:"sub,omitempty" doc:"Folder below the share"`
+	Site   string `json:"site" doc:"Site of the server"`
+	State  State  `json:"state" enum:"open,held,failing" doc:"open: people are led here; held: kept from people; failing: found unreachable"`
+	Why    string `json:"why,omitempty" doc:"Why it is held or failing"`
+	Rank   Rank   `json:"rank" enum:"first,normal,last" doc:"Order among locations that are equally near"`
+}
+
+// Target is where the location leads.
+func (l Location) Target() Target { return Target{l.Server, l.Share, l.Sub} }
+
+// Entry is one name in a namespace.
+type Entry struct {
+	ID        int64      `json:"id" doc:"Number of the entry"`
+	Path      string     `json:"path" doc:"Path inside the namespace, without a leading slash"`
+	Kind      EntryKind  `json:"kind" enum:"folder,signpost" doc:"folder: holds names; signpost: leads to locations"`
+	Note      string     `json:"note,omitempty" doc:"For administrators"`
+	Locations []Location `json:"locations,omitempty" doc:"Where a signpost leads"`
+	Version   int64      `json:"version" doc:"Goes up with every change; the ETag"`
+}
+
+// Tree is one namespace, ready to be asked. It does not change.
+type Tree struct {
+	Name     string
+	entries  map[string]*Entry
+	children map[string][]*Entry
+}
+
+// NewTree makes a tree of entries. It keeps them.
+func NewTree(name string, entries []Entry) *Tree {
+	t := &Tree{Name: name, entries: make(map[string]*Entry, len(entries)), children: map[string][]*Entry{}}
+	for i := range entries {
+		e := &entries[i]
+		key := Key(e.Path)
+		t.entries[key] = e
+		parent := path.Dir(key)
+		if parent == "." {
+			parent = ""
+		}
+		t.children[parent] = append(t.children[parent], e)
+	}
+	for _, list := range t.children {
+		slices.SortFunc(list, func(a, b *Entry) int { return strings.Compare(Key(a.Path), Key(b.Path)) })
+	}
+	return t
+}
+
+// Place is what lies at a path.
+type Place struct {
+	// Signpost is set when the path is one or lies below one; Rest is then the
+	// path below it.
+	Signpost *Entry
+	Rest     string
+	// Folder is set when the path is a folder of the namespace; the root has
+	// no entry and is the zero Entry.
+	Folder *Entry
+	// Children are the entries of that folder, in order of name.
+	Children []*Entry
+}
+
+// Resolve finds what lies at a path inside the namespace. ok is false when
+// nothing does.
+func (t *Tree) Resolve(inside string) (Place, bool) {
+	if inside == "" {
+		return Place{Folder: &Entry{Kind: Folder}, Children: t.children[""]}, true
+	}
+	for _, prefix := range append(Parents(inside), inside) {
+		e, ok := t.entries[Key(prefix)]
+		if !ok {
+			return Place{}, false
+		}
+		if e.Kind == Signpost {
+			return Place{Signpost: e, Rest: strings.TrimPrefix(inside[len(prefix):], "/")}, true
+		}
+	}
+	e := t.entries[Key(inside)]
+	return Place{Folder: e, Children: t.children[Key(inside)]}, true
+}

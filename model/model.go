@@ -1,0 +1,132 @@
+// Package model holds the things that Bridge Span manages, in the form in which
+// the API shows them. Records read and write them, the service returns them,
+// the client decodes them, and the OpenAPI document is made from them, so that
+// there is one definition of each. It holds no secret and no behaviour.
+package model
+
+import "time"
+
+// Role is what a user of Bridge Span may do.
+type Role string
+
+const (
+	Viewer        Role = "viewer"        // reads everything
+	Operator      Role = "operator"      // and changes namespaces, runs checks
+	Administrator Role = "administrator" // and changes servers, sites and users
+)
+
+// User is somebody who signs in to Bridge Span itself.
+type User struct {
+	Name    string    `json:"name" doc:"Name to sign in with"`
+	Role    Role      `json:"role" enum:"viewer,operator,administrator" doc:"viewer reads; operator also changes namespaces and runs checks; administrator also changes servers, sites and users"`
+	Created time.Time `json:"created" doc:"When the user was added"`
+	Version int64     `json:"version" doc:"Goes up with every change; the ETag"`
+}
+
+// Site is a place with servers and people.
+type Site struct {
+	Name    string `json:"name" doc:"Name of the site"`
+	Note    string `json:"note,omitempty" doc:"For administrators"`
+	Servers int    `json:"servers" doc:"How many servers stand there"`
+	Version int64  `json:"version" doc:"Goes up with every change; the ETag"`
+}
+
+// Server is a file server, reached by SMB 3.
+type Server struct {
+	Name    string `json:"name" doc:"Name in Bridge Span"`
+	Site    string `json:"site" doc:"Site where it stands"`
+	Address string `json:"address" doc:"Host name or address"`
+	Port    int    `json:"port" doc:"TCP port, 445 as a rule"`
+	Domain  string `json:"domain,omitempty" doc:"Domain of the account; absent for an account of the server itself"`
+	Account string `json:"account" doc:"Account that Bridge Span administers it with"`
+	Note    string `json:"note,omitempty" doc:"For administrators"`
+	// Reachable is nil before the first look.
+	Reachable *bool      `json:"reachable,omitempty" doc:"Whether it answered at the last look; absent before the first"`
+	Since     *time.Time `json:"since,omitempty" doc:"Since when it has been so"`
+	Trouble   string     `json:"trouble,omitempty" doc:"Why it does not answer"`
+	Check     *Check     `json:"check,omitempty" doc:"The last check, whole"`
+	Version   int64      `json:"version" doc:"Goes up with every change; the ETag"`
+}
+
+// Outcome is how one line of a check came out.
+type Outcome string
+
+const (
+	Pass Outcome = "pass"
+	Warn Outcome = "warn"
+	Fail Outcome = "fail"
+)
+
+// CheckLine is one thing that was looked at.
+type CheckLine struct {
+	Name    string  `json:"name" doc:"What was looked at"`
+	Outcome Outcome `json:"outcome" enum:"pass,warn,fail" doc:"How it came out"`
+	Found   string  `json:"found" doc:"What was found"`
+	Means   string  `json:"means,omitempty" doc:"What that means for people"`
+	Remedy  string  `json:"remedy,omitempty" doc:"How to mend it"`
+}
+
+// Check is one check of a server.
+type Check struct {
+	At      time.Time   `json:"at" doc:"When it was made"`
+	TookMs  int64       `json:"tookMs" doc:"How long it took, in milliseconds"`
+	Outcome Outcome     `json:"outcome" enum:"pass,warn,fail" doc:"The worst of its lines"`
+	Lines   []CheckLine `json:"lines" doc:"What was looked at, in order"`
+}
+
+// Share is a shared folder of a server, as last seen.
+type Share struct {
+	Server string    `json:"server" doc:"Server that holds it"`
+	Name   string    `json:"name" doc:"Name of the share"`
+	Note   string    `json:"note,omitempty" doc:"The server's own remark"`
+	Kind   string    `json:"kind" doc:"disk, or what else it is"`
+	Hidden bool      `json:"hidden" doc:"Whether the server keeps it out of people's lists"`
+	Seen   time.Time `json:"seen" doc:"When the server last listed it"`
+}
+
+// ShareDetail is a share as it is now.
+type ShareDetail struct {
+	Share
+	Total      int64        `json:"totalBytes" doc:"Capacity of the volume under it"`
+	Free       int64        `json:"freeBytes" doc:"Free space on that volume"`
+	Descriptor string       `json:"descriptor,omitempty" doc:"Permissions of its top folder, in SDDL"`
+	Entries    []ShareEntry `json:"entries" doc:"What lies at its top, at most 200 entries"`
+	More       bool         `json:"more" doc:"Whether there are more entries than shown"`
+	LedToFrom  []string     `json:"ledToFrom" doc:"Paths of namespaces that lead here"`
+}
+
+// ShareEntry is a file or folder at the top of a share.
+type ShareEntry struct {
+	Name     string    `json:"name"`
+	Kind     string    `json:"kind" enum:"file,folder,link,other"`
+	Size     int64     `json:"size" doc:"In bytes; 0 for folders"`
+	Modified time.Time `json:"modified"`
+}
+
+// Namespace is one tree of names for people.
+type Namespace struct {
+	Name      string `json:"name" doc:"First part of every path in it"`
+	Note      string `json:"note,omitempty" doc:"For administrators"`
+	TTL       int    `json:"ttl" doc:"For how many seconds directions may be kept"`
+	Folders   int    `json:"folders" doc:"How many folders it has"`
+	Signposts int    `json:"signposts" doc:"How many signposts it has"`
+	Version   int64  `json:"version" doc:"Goes up with every change; the ETag"`
+}
+
+// Change is a record of something that was changed.
+type Change struct {
+	ID      int64     `json:"id" doc:"Number of the record"`
+	At      time.Time `json:"at" doc:"When"`
+	Who     string    `json:"who" doc:"User who did it"`
+	Action  string    `json:"action" doc:"What was done, such as server.add"`
+	Subject string    `json:"subject" doc:"What it was done to"`
+	Before  any       `json:"before,omitempty" doc:"As it was"`
+	After   any       `json:"after,omitempty" doc:"As it is since"`
+}
+
+// Event tells that something changed, so that whoever shows it reads it again.
+type Event struct {
+	ID      int64  `json:"id" doc:"Grows; send it as Last-Event-ID to go on from there"`
+	Topic   string `json:"topic" doc:"What kind of thing: site, server, share, namespace, user"`
+	Subject string `json:"subject" doc:"Which one"`
+}

@@ -1,0 +1,84 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"bridgespan/model"
+)
+
+// Record writes what was changed, and tells everybody who watches the topic.
+// before and after are stored as JSON; nil means that there was, or is, nothing.
+func (tx *Tx) Record(ctx context.Context, c model.Change, topic string) error {
+	before, err := state(c.Before)
+	if err != nil {
+		return err
+	}
+	after, err := state(c.After)
+	if err != nil {
+		return err
+	}
+	if _, _, err := tx.exec(ctx, `INSERT INTO changes (at, who, action, subject, before_state, after_state) VALUES (?, ?, ?, ?, ?, ?)`,
+		c.At, c.Who, c.Action, c.Subject, before, after); err != nil {
+		return err
+	}
+	return tx.Tell(ctx, topic, c.Subject, c.At)
+}
+
+func state(v any) (any, error) {
+	if v == nil {
+		return nil, nil
+	}
+	return json.Marshal(v)
+}
+
+// Changes lists changes, newest first, before the number given (0 for the newest).
+func (q Queries) Changes(ctx context.Context, before int64, limit int) ([]model.Change, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT id, at, who, action, subject, before_state, after_state FROM changes
+		WHERE ? = 0 OR id < ? ORDER BY id DESC LIMIT ?`, before, before, limit)
+	return collect(rows, err, func(s scanner) (c model.Change, err error) {
+		var was, is []byte
+		if err = s.Scan(&c.ID, &c.At, &c.Who, &c.Action, &c.Subject, &was, &is); err != nil {
+			return c, err
+		}
+		if was != nil {
+			c.Before = json.RawMessage(was)
+		}
+		if is != nil {
+			c.After = json.RawMessage(is)
+		}
+		return c, nil
+	})
+}
+
+// eventLife is how long events are kept: longer than any watcher may be away
+// before it reads everything again.
+const eventLife = time.Hour
+
+// Tell adds an event for everybody who watches a topic.
+func (q Queries) Tell(ctx context.Context, topic, subject string, now time.Time) error {
+	_, _, err := q.exec(ctx, `INSERT INTO events (at, topic, subject) VALUES (?, ?, ?)`, now, topic, subject)
+	return err
+}
+
+// Events lists events after a number.
+func (q Queries) Events(ctx context.Context, after int64) ([]model.Event, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT id, topic, subject FROM events WHERE id > ? ORDER BY id LIMIT 1000`, after)
+	return collect(rows, err, func(s scanner) (e model.Event, err error) {
+		err = s.Scan(&e.ID, &e.Topic, &e.Subject)
+		return e, err
+	})
+}
+
+// LastEvent is the number of the newest event.
+func (q Queries) LastEvent(ctx context.Context) (id int64, err error) {
+	err = q.run.QueryRowContext(ctx, `SELECT COALESCE(MAX(id), 0) FROM events`).Scan(&id)
+	return id, unavailable(err)
+}
+
+// ForgetEvents removes old events.
+func (q Queries) ForgetEvents(ctx context.Context, now time.Time) error {
+	_, _, err := q.exec(ctx, `DELETE FROM events WHERE at < ?`, now.Add(-eventLife))
+	return err
+}

@@ -1,0 +1,190 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+const namespaceColumns = `SELECT n.name, n.note, n.ttl, n.version,
+	(SELECT COUNT(*) FROM entries e WHERE e.namespace_id = n.id AND e.kind = 'folder'),
+	(SELECT COUNT(*) FROM entries e WHERE e.namespace_id = n.id AND e.kind = 'signpost') FROM namespaces n`
+
+func scanNamespace(s scanner) (n model.Namespace, err error) {
+	err = s.Scan(&n.Name, &n.Note, &n.TTL, &n.Version, &n.Folders, &n.Signposts)
+	return n, err
+}
+
+// Namespaces lists namespaces by name.
+func (q Queries) Namespaces(ctx context.Context, page Page) ([]model.Namespace, error) {
+	rows, err := q.run.QueryContext(ctx, namespaceColumns+` WHERE n.name > ? ORDER BY n.name LIMIT ?`, page.After, page.Limit)
+	return collect(rows, err, scanNamespace)
+}
+
+// Namespace finds a namespace by name.
+func (q Queries) Namespace(ctx context.Context, name string) (model.Namespace, error) {
+	return one(q.run.QueryRowContext(ctx, namespaceColumns+` WHERE n.name = ?`, name), scanNamespace,
+		notFound("namespace", name, "list the namespaces with: bspan namespace list"))
+}
+
+// AddNamespace adds an empty namespace.
+func (tx *Tx) AddNamespace(ctx context.Context, n model.Namespace) error {
+	_, _, err := tx.exec(ctx, `INSERT INTO namespaces (name, note, ttl) VALUES (?, ?, ?)`, n.Name, n.Note, n.TTL)
+	return taken(err, "name", "namespace", n.Name)
+}
+
+// UpdateNamespace changes note and ttl.
+func (tx *Tx) UpdateNamespace(ctx context.Context, n model.Namespace) error {
+	return tx.expectVersion(ctx, "namespace "+n.Name, `UPDATE namespaces SET note = ?, ttl = ?, version = version + 1 WHERE name = ? AND version = ?`,
+		n.Note, n.TTL, n.Name, n.Version)
+}
+
+// RemoveNamespace removes a namespace with all of its entries.
+func (tx *Tx) RemoveNamespace(ctx context.Context, n model.Namespace) error {
+	if _, _, err := tx.exec(ctx, `DELETE e FROM entries e JOIN namespaces n ON n.id = e.namespace_id WHERE n.name = ? AND n.version = ?`, n.Name, n.Version); err != nil {
+		return err
+	}
+	return tx.expectVersion(ctx, "namespace "+n.Name, `DELETE FROM namespaces WHERE name = ? AND version = ?`, n.Name, n.Version)
+}
+
+const entryColumns = `SELECT e.id, e.path, e.kind, e.note, e.version FROM entries e JOIN namespaces n ON n.id = e.namespace_id`
+
+func scanEntry(s scanner) (e namespace.Entry, err error) {
+	err = s.Scan(&e.ID, &e.Path, &e.Kind, &e.Note, &e.Version)
+	return e, err
+}
+
+// Entries lists the entries of a namespace in order of path, with their
+// locations. page.After is the key of the last path already seen.
+func (q Queries) Entries(ctx context.Context, name string, page Page) ([]namespace.Entry, error) {
+	rows, err := q.run.QueryContext(ctx, entryColumns+` WHERE n.name = ? AND e.path_key > ? ORDER BY e.path_key LIMIT ?`, name, []byte(page.After), page.Limit)
+	entries, err := collect(rows, err, scanEntry)
+	if err != nil {
+		return nil, err
+	}
+	return entries, q.fillLocations(ctx, name, entries)
+}
+
+// Entry finds an entry by its number, with its locations.
+func (q Queries) Entry(ctx context.Context, name string, id int64) (namespace.Entry, error) {
+	return q.entry(ctx, name, entryColumns+` WHERE n.name = ? AND e.id = ?`, id, fmt.Sprint("number ", id))
+}
+
+// EntryAt finds an entry by its path, with its locations.
+func (q Queries) EntryAt(ctx context.Context, name, path string) (namespace.Entry, error) {
+	return q.entry(ctx, name, entryColumns+` WHERE n.name = ? AND e.path_key = ?`, []byte(namespace.Key(path)), "/"+name+"/"+path)
+}
+
+func (q Queries) entry(ctx context.Context, name, query string, arg any, what string) (namespace.Entry, error) {
+	e, err := one(q.run.QueryRowContext(ctx, query, name, arg), scanEntry,
+		fault.New(fault.NotFound, "see what is there with: bspan namespace show "+name, "namespace %s has no entry %s", name, what))
+	if err != nil {
+		return e, err
+	}
+	one := []namespace.Entry{e}
+	err = q.fillLocations(ctx, name, one)
+	return one[0], err
+}
+
+const locationColumns = `SELECT l.entry_id, l.id, v.name, l.share, l.sub, s.name, l.state, l.why, l.placement, v.reachable, v.trouble
+	FROM locations l JOIN servers v ON v.id = l.server_id JOIN sites s ON s.id = v.site_id`
+
+type entryLocation struct {
+	entry int64
+	namespace.Location
+}
+
+// scanLocation reads a location; an open one whose server does not answer is failing.
+func scanLocation(s scanner) (l entryLocation, err error) {
+	var reachable *bool
+	var trouble string
+	err = s.Scan(&l.entry, &l.ID, &l.Server, &l.Share, &l.Sub, &l.Site, &l.State, &l.Why, &l.Rank, &reachable, &trouble)
+	if l.State == namespace.Open && reachable != nil && !*reachable {
+		l.State, l.Why = namespace.Failing, l.Server+" does not answer"
+	}
+	return l, err
+}
+
+// fillLocations adds the locations to entries: one query for a few entries by
+// their numbers, one for the whole namespace when there are many.
+func (q Queries) fillLocations(ctx context.Context, name string, entries []namespace.Entry) error {
+	if len(entries) == 0 {
+		return nil
+	}
+	index := make(map[int64]*namespace.Entry, len(entries))
+	var ids []any
+	for i := range entries {
+		index[entries[i].ID] = &entries[i]
+		ids = append(ids, entries[i].ID)
+	}
+	query := locationColumns + ` WHERE l.entry_id IN (?` + strings.Repeat(", ?", len(ids)-1) + `) ORDER BY l.id`
+	if len(ids) > 1000 {
+		query = locationColumns + ` JOIN entries e ON e.id = l.entry_id JOIN namespaces n ON n.id = e.namespace_id WHERE n.name = ? ORDER BY l.id`
+		ids = []any{name}
+	}
+	rows, err := q.run.QueryContext(ctx, query, ids...)
+	locations, err := collect(rows, err, scanLocation)
+	for _, l := range locations {
+		if e := index[l.entry]; e != nil {
+			e.Locations = append(e.Locations, l.Location)
+		}
+	}
+	return err
+}
+
+// LockNamespace takes the namespace for the rest of the transaction, so that
+// checks on its tree stay true until the commit.
+func (tx *Tx) LockNamespace(ctx context.Context, name string) error {
+	_, err := one(tx.run.QueryRowContext(ctx, `SELECT name FROM namespaces WHERE name = ? FOR UPDATE`, name),
+		func(s scanner) (n string, err error) { err = s.Scan(&n); return n, err },
+		notFound("namespace", name, "list the namespaces with: bspan namespace list"))
+	return err
+}
+
+// AddEntry adds an entry without its locations and returns its number.
+func (tx *Tx) AddEntry(ctx context.Context, name string, e namespace.Entry) (int64, error) {
+	_, id, err := tx.exec(ctx, `INSERT INTO entries (namespace_id, path, path_key, kind, note) SELECT id, ?, ?, ?, ? FROM namespaces WHERE name = ?`,
+		[]byte(e.Path), []byte(namespace.Key(e.Path)), e.Kind, e.Note, name)
+	return id, taken(err, "path", "entry", "/"+name+"/"+e.Path)
+}
+
+// TouchEntry changes the note of an entry and raises its version.
+func (tx *Tx) TouchEntry(ctx context.Context, e namespace.Entry) error {
+	return tx.expectVersion(ctx, "entry "+e.Path, `UPDATE entries SET note = ?, version = version + 1 WHERE id = ? AND version = ?`, e.Note, e.ID, e.Version)
+}
+
+// RemoveEntry removes an entry and its locations.
+func (tx *Tx) RemoveEntry(ctx context.Context, e namespace.Entry) error {
+	return tx.expectVersion(ctx, "entry "+e.Path, `DELETE FROM entries WHERE id = ? AND version = ?`, e.ID, e.Version)
+}
+
+// CountBelow counts the entries below a path.
+func (q Queries) CountBelow(ctx context.Context, name, path string) (n int, err error) {
+	prefix := []byte(namespace.Key(path) + "/")
+	// '0' is the character after '/', so that the range is all that begins with the prefix.
+	end := append(prefix[:len(prefix)-1:len(prefix)-1], '0')
+	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*) FROM entries e JOIN namespaces n ON n.id = e.namespace_id
+		WHERE n.name = ? AND e.path_key >= ? AND e.path_key < ?`, name, prefix, end).Scan(&n)
+	return n, unavailable(err)
+}
+
+// AddLocation adds a location to a signpost. The server must exist.
+func (tx *Tx) AddLocation(ctx context.Context, entry int64, l namespace.Location) error {
+	_, _, err := tx.exec(ctx, `INSERT INTO locations (entry_id, server_id, share, sub, state, why, placement)
+		SELECT ?, id, ?, ?, ?, ?, ? FROM servers WHERE name_key = ?`, entry, l.Share, []byte(l.Sub), l.State, l.Why, l.Rank, namespace.Key(l.Server))
+	return err
+}
+
+// UpdateLocation changes state and rank of a location.
+func (tx *Tx) UpdateLocation(ctx context.Context, l namespace.Location) error {
+	return tx.expectVersion(ctx, "location "+l.Target().String(), `UPDATE locations SET state = ?, why = ?, placement = ? WHERE id = ?`, l.State, l.Why, l.Rank, l.ID)
+}
+
+// RemoveLocation removes a location of a signpost.
+func (tx *Tx) RemoveLocation(ctx context.Context, l namespace.Location) error {
+	return tx.expectVersion(ctx, "location "+l.Target().String(), `DELETE FROM locations WHERE id = ?`, l.ID)
+}

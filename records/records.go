@@ -1,0 +1,200 @@
+// Package records keeps Bridge Span's records in MariaDB through database/sql.
+// SQL lives here and nowhere else.
+//
+// [DB] offers the queries directly and, in [DB.Change], inside a transaction
+// that is tried again when the database asks for that. Names are looked up
+// without regard to case. What is missing, taken, stale or still needed comes
+// back as a fault of package core/fault.
+package records
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"bridgespan/core/fault"
+)
+
+// DB is an open database.
+type DB struct {
+	Queries
+	pool *sql.DB
+}
+
+// Queries are the reads and writes of this package, on a database or inside a transaction.
+type Queries struct{ run runner }
+
+type runner interface {
+	ExecContext(context.Context, string, ...any) (sql.Result, error)
+	QueryContext(context.Context, string, ...any) (*sql.Rows, error)
+	QueryRowContext(context.Context, string, ...any) *sql.Row
+}
+
+// Open prepares a database; it does not connect before the first query.
+func Open(dsn string) (*DB, error) {
+	config, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		return nil, fault.Field("database", "write user:password@tcp(host:port)/name", "the data source name is malformed").Because(err)
+	}
+	config.ParseTime, config.Loc, config.InterpolateParams = true, time.UTC, true
+	// An UPDATE counts the rows that it found, so that "unchanged" and "stale" are told apart.
+	config.ClientFoundRows = true
+	config.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ZERO_DATE'"}
+	config.Timeout, config.ReadTimeout, config.WriteTimeout = 5*time.Second, 60*time.Second, 60*time.Second
+	connector, err := mysql.NewConnector(config)
+	if err != nil {
+		return nil, err
+	}
+	pool := sql.OpenDB(connector)
+	pool.SetMaxOpenConns(32)
+	pool.SetMaxIdleConns(8)
+	pool.SetConnMaxIdleTime(time.Minute)
+	return &DB{Queries{pool}, pool}, nil
+}
+
+// Close closes all connections.
+func (db *DB) Close() error { return db.pool.Close() }
+
+// Ping reports whether the database answers.
+func (db *DB) Ping(ctx context.Context) error { return unavailable(db.pool.PingContext(ctx)) }
+
+// Tx is a transaction.
+type Tx struct{ Queries }
+
+// attempts bounds how often a transaction is tried when the database ends it
+// for the sake of another one.
+const attempts = 8
+
+// Change runs do inside a transaction and commits when it returns nil. do may
+// run several times; it must have no effects outside of tx.
+func (db *DB) Change(ctx context.Context, do func(tx *Tx) error) error {
+	for attempt := 1; ; attempt++ {
+		err := db.try(ctx, do)
+		if err == nil || attempt == attempts || !retryable(err) {
+			return unavailable(err)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(attempt) * 10 * time.Millisecond):
+		}
+	}
+}
+
+func (db *DB) try(ctx context.Context, do func(tx *Tx) error) error {
+	tx, err := db.pool.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := do(&Tx{Queries{tx}}); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// Server error numbers of MariaDB that are told apart.
+const (
+	errDuplicate    = 1062
+	errDeadlock     = 1213
+	errLockTimeout  = 1205
+	errNotPrepared  = 1047 // a cluster node that may not answer now
+	errStillNeeded  = 1451
+	errAccessDenied = 1045
+)
+
+func number(err error) uint16 {
+	var e *mysql.MySQLError
+	if errors.As(err, &e) {
+		return e.Number
+	}
+	return 0
+}
+
+func retryable(err error) bool {
+	n := number(err)
+	return n == errDeadlock || n == errLockTimeout || n == errNotPrepared
+}
+
+// unavailable gives an error of the connection the kind that callers wait and retry on.
+func unavailable(err error) error {
+	var network net.Error
+	n := number(err)
+	switch {
+	case err == nil || fault.KindOf(err) != 0:
+		return err
+	case errors.As(err, &network), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, sql.ErrConnDone),
+		n == errDeadlock, n == errLockTimeout, n == errNotPrepared, n == errAccessDenied,
+		n == 1053, n == 1040, n == 1927: // shutting down, too many connections, connection killed
+		return fault.New(fault.Unavailable, "try again in a moment; if it lasts, look at the database server", "the database does not answer").Because(err)
+	}
+	return err
+}
+
+// exec runs one statement and returns how many rows it found, and the new row's number.
+func (q Queries) exec(ctx context.Context, query string, args ...any) (rows, id int64, err error) {
+	result, err := q.run.ExecContext(ctx, query, args...)
+	if err != nil {
+		return 0, 0, unavailable(err)
+	}
+	if rows, err = result.RowsAffected(); err != nil {
+		return 0, 0, err
+	}
+	id, err = result.LastInsertId()
+	return rows, id, err
+}
+
+// expectVersion runs an update or deletion that is conditional on a version,
+// and returns a Stale fault when no row was found.
+func (q Queries) expectVersion(ctx context.Context, what string, query string, args ...any) error {
+	rows, _, err := q.exec(ctx, query, args...)
+	if err == nil && rows == 0 {
+		return fault.New(fault.Stale, "read it again and repeat your change on what is there now", "%s was changed or removed by somebody else", what)
+	}
+	return err
+}
+
+// collect reads all rows of a query.
+func collect[T any](rows *sql.Rows, err error, scan func(scanner) (T, error)) ([]T, error) {
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	defer rows.Close()
+	list := []T{}
+	for rows.Next() {
+		item, err := scan(rows)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, item)
+	}
+	return list, unavailable(rows.Err())
+}
+
+type scanner interface{ Scan(...any) error }
+
+// one reads one row; missing is the error when there is none.
+func one[T any](row *sql.Row, scan func(scanner) (T, error), missing error) (T, error) {
+	item, err := scan(row)
+	if errors.Is(err, sql.ErrNoRows) {
+		return item, missing
+	}
+	return item, unavailable(err)
+}
+
+func notFound(what, name, remedy string) error {
+	return fault.New(fault.NotFound, remedy, "no %s is called %q", what, name)
+}
+
+func taken(err error, field, what, name string) error {
+	if number(err) == errDuplicate {
+		return (&fault.Error{Kind: fault.Taken, Field: field, Remedy: "choose another name",
+			Problem: fmt.Sprintf("a %s is called %q already (names that differ only in case count as the same)", what, name)}).Because(err)
+	}
+	return err
+}

@@ -1,0 +1,146 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+const serverColumns = `SELECT v.name, s.name, v.address, v.port, v.domain, v.account, v.note, v.reachable, v.since, v.trouble, v.last_check, v.version
+	FROM servers v JOIN sites s ON s.id = v.site_id`
+
+func scanServer(s scanner) (v model.Server, err error) {
+	var check []byte
+	var reachable sql.NullBool
+	var since sql.NullTime
+	err = s.Scan(&v.Name, &v.Site, &v.Address, &v.Port, &v.Domain, &v.Account, &v.Note, &reachable, &since, &v.Trouble, &check, &v.Version)
+	if reachable.Valid {
+		v.Reachable = &reachable.Bool
+	}
+	if since.Valid {
+		v.Since = &since.Time
+	}
+	if err == nil && len(check) > 0 {
+		err = json.Unmarshal(check, &v.Check)
+	}
+	return v, err
+}
+
+// Servers lists servers by name.
+func (q Queries) Servers(ctx context.Context, page Page) ([]model.Server, error) {
+	rows, err := q.run.QueryContext(ctx, serverColumns+` WHERE v.name_key > ? ORDER BY v.name_key LIMIT ?`, page.After, page.Limit)
+	return collect(rows, err, scanServer)
+}
+
+// Server finds a server by name.
+func (q Queries) Server(ctx context.Context, name string) (model.Server, error) {
+	return one(q.run.QueryRowContext(ctx, serverColumns+` WHERE v.name_key = ?`, namespace.Key(name)), scanServer,
+		notFound("server", name, "list the servers with: bspan server list"))
+}
+
+// ServerSecret returns the sealed password of a server's account.
+func (q Queries) ServerSecret(ctx context.Context, name string) ([]byte, error) {
+	return one(q.run.QueryRowContext(ctx, `SELECT secret FROM servers WHERE name_key = ?`, namespace.Key(name)),
+		func(s scanner) (b []byte, err error) { err = s.Scan(&b); return b, err },
+		notFound("server", name, "list the servers with: bspan server list"))
+}
+
+// AddServer adds a server; its site must exist.
+func (tx *Tx) AddServer(ctx context.Context, v model.Server, secret []byte) error {
+	_, _, err := tx.exec(ctx, `INSERT INTO servers (name, name_key, site_id, address, port, domain, account, secret, note)
+		VALUES (?, ?, (SELECT id FROM sites WHERE name_key = ?), ?, ?, ?, ?, ?, ?)`,
+		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, secret, v.Note)
+	return taken(err, "name", "server", v.Name)
+}
+
+// UpdateServer changes a server, found by its former name. A nil secret leaves the old one.
+func (tx *Tx) UpdateServer(ctx context.Context, former string, v model.Server, secret []byte) error {
+	err := tx.expectVersion(ctx, "server "+former, `UPDATE servers SET name = ?, name_key = ?, site_id = (SELECT id FROM sites WHERE name_key = ?),
+		address = ?, port = ?, domain = ?, account = ?, secret = COALESCE(?, secret), note = ?, version = version + 1 WHERE name_key = ? AND version = ?`,
+		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, secret, v.Note, namespace.Key(former), v.Version)
+	return taken(err, "name", "server", v.Name)
+}
+
+// RemoveServer removes a server that no signpost leads to.
+func (tx *Tx) RemoveServer(ctx context.Context, v model.Server) error {
+	err := tx.expectVersion(ctx, "server "+v.Name, `DELETE FROM servers WHERE name_key = ? AND version = ?`, namespace.Key(v.Name), v.Version)
+	if number(err) != errStillNeeded {
+		return err
+	}
+	paths, listErr := tx.LedToFrom(ctx, v.Name, "")
+	if listErr != nil {
+		return listErr
+	}
+	return fault.New(fault.Needed, "remove those locations first", "%d signposts lead to %s: %s", len(paths), v.Name, shorten(paths))
+}
+
+func shorten(list []string) string {
+	if len(list) > 5 {
+		list = append(list[:5:5], "…")
+	}
+	return strings.Join(list, ", ")
+}
+
+// LedToFrom lists the full paths of the signposts that lead to a server, or to one share of it.
+func (q Queries) LedToFrom(ctx context.Context, server, share string) ([]string, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT DISTINCT n.name, e.path FROM locations l JOIN servers v ON v.id = l.server_id
+		JOIN entries e ON e.id = l.entry_id JOIN namespaces n ON n.id = e.namespace_id
+		WHERE v.name_key = ? AND (? = '' OR LOWER(l.share) = LOWER(?)) ORDER BY n.name, e.path_key`, namespace.Key(server), share, share)
+	return collect(rows, err, func(s scanner) (string, error) {
+		var name, path string
+		err := s.Scan(&name, &path)
+		return "/" + name + "/" + path, err
+	})
+}
+
+// StoreCheck keeps the last check of a server. It is an observation, not a change: the version stays.
+func (q Queries) StoreCheck(ctx context.Context, name string, check model.Check) error {
+	text, err := json.Marshal(check)
+	if err != nil {
+		return err
+	}
+	_, _, err = q.exec(ctx, `UPDATE servers SET last_check = ? WHERE name_key = ?`, text, namespace.Key(name))
+	return err
+}
+
+// StoreReach keeps whether a server answers, and reports whether that is news.
+func (q Queries) StoreReach(ctx context.Context, name string, reachable bool, trouble string, now time.Time) (bool, error) {
+	trouble = strings.ToValidUTF8(trouble[:min(len(trouble), 1000)], "")
+	rows, _, err := q.exec(ctx, `UPDATE servers SET reachable = ?, since = ?, trouble = ? WHERE name_key = ? AND (reachable IS NULL OR reachable <> ?)`,
+		reachable, now, trouble, namespace.Key(name), reachable)
+	return rows > 0, err
+}
+
+const shareColumns = `SELECT v.name, h.name, h.note, h.kind, h.hidden, h.seen FROM shares h JOIN servers v ON v.id = h.server_id`
+
+func scanShare(s scanner) (h model.Share, err error) {
+	err = s.Scan(&h.Server, &h.Name, &h.Note, &h.Kind, &h.Hidden, &h.Seen)
+	return h, err
+}
+
+// Shares lists the shares of a server, or of all when server is "".
+func (q Queries) Shares(ctx context.Context, server string) ([]model.Share, error) {
+	rows, err := q.run.QueryContext(ctx, shareColumns+` WHERE ? = '' OR v.name_key = ? ORDER BY v.name_key, h.name_key`, server, namespace.Key(server))
+	return collect(rows, err, scanShare)
+}
+
+// ReplaceShares stores what a server lists now.
+func (tx *Tx) ReplaceShares(ctx context.Context, server string, shares []model.Share) error {
+	key := namespace.Key(server)
+	if _, _, err := tx.exec(ctx, `DELETE h FROM shares h JOIN servers v ON v.id = h.server_id WHERE v.name_key = ?`, key); err != nil {
+		return err
+	}
+	for _, h := range shares {
+		if _, _, err := tx.exec(ctx, `INSERT IGNORE INTO shares (server_id, name, name_key, note, kind, hidden, seen)
+			SELECT id, ?, ?, ?, ?, ?, ? FROM servers WHERE name_key = ?`, h.Name, namespace.Key(h.Name), h.Note, h.Kind, h.Hidden, h.Seen, key); err != nil {
+			return err
+		}
+	}
+	return nil
+}

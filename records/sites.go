@@ -1,0 +1,89 @@
+package records
+
+import (
+	"context"
+	"strings"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+const siteColumns = `SELECT s.name, s.note, s.version, (SELECT COUNT(*) FROM servers v WHERE v.site_id = s.id) FROM sites s`
+
+func scanSite(s scanner) (site model.Site, err error) {
+	err = s.Scan(&site.Name, &site.Note, &site.Version, &site.Servers)
+	return site, err
+}
+
+// Sites lists sites by name.
+func (q Queries) Sites(ctx context.Context, page Page) ([]model.Site, error) {
+	rows, err := q.run.QueryContext(ctx, siteColumns+` WHERE s.name_key > ? ORDER BY s.name_key LIMIT ?`, page.After, page.Limit)
+	return collect(rows, err, scanSite)
+}
+
+// Site finds a site by name.
+func (q Queries) Site(ctx context.Context, name string) (model.Site, error) {
+	return one(q.run.QueryRowContext(ctx, siteColumns+` WHERE s.name_key = ?`, namespace.Key(name)), scanSite,
+		notFound("site", name, "list the sites with: bspan site list"))
+}
+
+// AddSite adds a site.
+func (tx *Tx) AddSite(ctx context.Context, s model.Site) error {
+	_, _, err := tx.exec(ctx, `INSERT INTO sites (name, name_key, note) VALUES (?, ?, ?)`, s.Name, namespace.Key(s.Name), s.Note)
+	return taken(err, "name", "site", s.Name)
+}
+
+// UpdateSite changes a site, found by its former name.
+func (tx *Tx) UpdateSite(ctx context.Context, former string, s model.Site) error {
+	err := tx.expectVersion(ctx, "site "+former, `UPDATE sites SET name = ?, name_key = ?, note = ?, version = version + 1 WHERE name_key = ? AND version = ?`,
+		s.Name, namespace.Key(s.Name), s.Note, namespace.Key(former), s.Version)
+	return taken(err, "name", "site", s.Name)
+}
+
+// RemoveSite removes a site without servers, and its legs.
+func (tx *Tx) RemoveSite(ctx context.Context, s model.Site) error {
+	err := tx.expectVersion(ctx, "site "+s.Name, `DELETE FROM sites WHERE name_key = ? AND version = ?`, namespace.Key(s.Name), s.Version)
+	if number(err) != errStillNeeded {
+		return err
+	}
+	names, listErr := tx.serversAt(ctx, s.Name)
+	if listErr != nil {
+		return listErr
+	}
+	return fault.New(fault.Needed, "remove them or give them another site first", "servers stand at %s: %s", s.Name, strings.Join(names, ", "))
+}
+
+func (q Queries) serversAt(ctx context.Context, site string) ([]string, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT v.name FROM servers v JOIN sites s ON s.id = v.site_id WHERE s.name_key = ? ORDER BY v.name_key`, namespace.Key(site))
+	return collect(rows, err, func(s scanner) (name string, err error) { err = s.Scan(&name); return name, err })
+}
+
+// Legs lists all legs.
+func (q Queries) Legs(ctx context.Context) ([]namespace.Leg, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT a.name, b.name, l.mbit, l.rtt_ms, l.cost FROM legs l
+		JOIN sites a ON a.id = l.low_site JOIN sites b ON b.id = l.high_site ORDER BY a.name_key, b.name_key`)
+	return collect(rows, err, func(s scanner) (l namespace.Leg, err error) {
+		err = s.Scan(&l.From, &l.To, &l.Mbit, &l.RTT, &l.Cost)
+		return l, err
+	})
+}
+
+// SetLeg adds or changes the leg between two sites. Both must exist.
+func (tx *Tx) SetLeg(ctx context.Context, l namespace.Leg) error {
+	_, _, err := tx.exec(ctx, `INSERT INTO legs (low_site, high_site, mbit, rtt_ms, cost)
+		SELECT LEAST(a.id, b.id), GREATEST(a.id, b.id), ?, ?, ? FROM sites a, sites b WHERE a.name_key = ? AND b.name_key = ?
+		ON DUPLICATE KEY UPDATE mbit = VALUES(mbit), rtt_ms = VALUES(rtt_ms), cost = VALUES(cost)`,
+		l.Mbit, l.RTT, l.Cost, namespace.Key(l.From), namespace.Key(l.To))
+	return err
+}
+
+// RemoveLeg removes the leg between two sites.
+func (tx *Tx) RemoveLeg(ctx context.Context, from, to string) error {
+	rows, _, err := tx.exec(ctx, `DELETE l FROM legs l JOIN sites a ON a.name_key = ? JOIN sites b ON b.name_key = ?
+		WHERE l.low_site = LEAST(a.id, b.id) AND l.high_site = GREATEST(a.id, b.id)`, namespace.Key(from), namespace.Key(to))
+	if err == nil && rows == 0 {
+		return fault.New(fault.NotFound, "list the legs with: bspan site legs", "no leg connects %s and %s", from, to)
+	}
+	return err
+}

@@ -1,0 +1,42 @@
+package vault
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"testing"
+)
+
+func TestVault(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "key")
+	v, err := Open(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sealed := v.Seal("server fern", "quercus-robur")
+	if bytes.Contains(sealed, []byte("quercus")) {
+		t.Error("the secret shows in what was sealed")
+	}
+	if bytes.Equal(sealed, v.Seal("server fern", "quercus-robur")) {
+		t.Error("equal secrets can be told to be equal")
+	}
+	again, err := Open(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := again.Unseal("server fern", sealed); err != nil || got != "quercus-robur" {
+		t.Errorf("Unseal = %q, %v", got, err)
+	}
+	if _, err := again.Unseal("server heather", sealed); err == nil {
+		t.Error("a secret opens under another label")
+	}
+	if info, _ := os.Stat(file); info.Mode().Perm() != 0o600 {
+		t.Errorf("key file mode %v", info.Mode())
+	}
+	if err := os.Chmod(file, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(file); err == nil {
+		t.Error("a key file that others can read is accepted")
+	}
+}
