@@ -17,7 +17,7 @@ func Gather(ctx context.Context, w io.Writer, content io.Reader, options PutOpti
 	return n, err
 }
 
-// contextReader ends a copy when its context does.
+// contextReader ends a copy when its context does, and fills every buffer.
 type contextReader struct {
 	ctx context.Context
 	r   io.Reader
@@ -27,5 +27,10 @@ func (c *contextReader) Read(p []byte) (int, error) {
 	if err := c.ctx.Err(); err != nil {
 		return 0, err
 	}
-	return c.r.Read(p)
+	// Full pieces: a sender's small ones would each cost a round trip.
+	n, err := io.ReadFull(c.r, p)
+	if err == io.ErrUnexpectedEOF {
+		err = nil
+	}
+	return n, err
 }

@@ -1,6 +1,7 @@
 package namespace
 
 import (
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -115,4 +116,15 @@ func (t *Tree) Resolve(inside string) (Place, bool) {
 	}
 	e := t.entries[Key(inside)]
 	return Place{Folder: e, Children: t.children[Key(inside)]}, true
+}
+
+// Servers lists the servers that the namespace leads to, in order of name.
+func (t *Tree) Servers() []string {
+	seen := map[string]bool{}
+	for _, e := range t.entries {
+		for _, l := range e.Locations {
+			seen[l.Server] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(seen))
 }

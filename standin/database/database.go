@@ -4,6 +4,7 @@ package database
 
 import (
 	"crypto/rand"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -92,7 +93,9 @@ func (s *Server) run(fresh bool) error {
 	if err != nil {
 		return err
 	}
-	if err := p.Await(process.Dial(fmt.Sprintf("127.0.0.1:%d", s.port)), 60*time.Second); err != nil {
+	// The server listens before it has worked through its first statements, so
+	// that only a sign-in shows that it is ready.
+	if err := p.Await(s.ping, 60*time.Second); err != nil {
 		p.Stop(5 * time.Second)
 		return fmt.Errorf("%w; its log is %s", err, s.path("log"))
 	}
@@ -109,6 +112,16 @@ func (s *Server) DSN(name string) string {
 	c.User, c.Passwd, c.DBName = "bspan", s.password, name
 	c.Net, c.Addr = "tcp", fmt.Sprintf("127.0.0.1:%d", s.port)
 	return c.FormatDSN()
+}
+
+// ping signs in.
+func (s *Server) ping() error {
+	db, err := sql.Open("mysql", s.DSN("bridgespan"))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	return db.Ping()
 }
 
 // Port is the TCP port on 127.0.0.1.

@@ -197,3 +197,11 @@ func (s *Server) run(input, name string, args ...string) error {
 	}
 	return nil
 }
+
+// PID is the process id of smbd, or 0 while the server is halted.
+func (s *Server) PID() int {
+	if s.smbd == nil {
+		return 0
+	}
+	return s.smbd.PID()
+}

@@ -21,6 +21,9 @@ func (s *Server) prepare() error {
 		if err := os.MkdirAll(s.SharePath(share.Name), 0o777); err != nil {
 			return err
 		}
+		if err := s.giveToAdministrator(s.SharePath(share.Name)); err != nil {
+			return err
+		}
 		// Past the umask: who may do what is decided by the descriptors alone.
 		if err := os.Chmod(s.SharePath(share.Name), 0o777); err != nil {
 			return err
@@ -30,6 +33,17 @@ func (s *Server) prepare() error {
 		return err
 	}
 	return os.WriteFile(s.path("group"), []byte(s.group()), 0o644)
+}
+
+// giveToAdministrator makes the administrator the owner of a new share's
+// folder, so that they can set its first permissions over SMB.
+func (s *Server) giveToAdministrator(dir string) error {
+	for _, a := range s.Accounts {
+		if a.Administrator {
+			return os.Chown(dir, firstID+a.RID, firstID)
+		}
+	}
+	return nil
 }
 
 // Unix ids of the private accounts; they exist inside the name-service wrapper only.

@@ -476,3 +476,18 @@ func (t *Tree) Space(ctx context.Context) (tree.Space, error) {
 	unit := int64(info.BlockSize())
 	return tree.Space{Total: int64(info.TotalBlockCount()) * unit, Free: int64(info.AvailableBlockCount()) * unit}, nil
 }
+
+// MayWrite reports, without changing anything, whether the signed-in account
+// is let in to write at name: a folder is opened for adding entries to it, a
+// file for writing.
+func (t *Tree) MayWrite(ctx context.Context, name string) error {
+	share, wire, err := t.begin(ctx, "write", name)
+	if err != nil {
+		return err
+	}
+	f, err := share.OpenFile(wire, os.O_RDWR, 0o666)
+	if err != nil {
+		return pathError("write", name, err)
+	}
+	return pathError("write", name, f.Close())
+}

@@ -1,0 +1,195 @@
+// Package api serves the use cases over HTTP: it decodes, calls one use case,
+// and encodes. The OpenAPI document comes from the same types, errors follow
+// RFC 9457, and every change needs the ETag of what it changes.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/static"
+
+	"bridgespan/core/fault"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/access"
+	"bridgespan/service/estate"
+	"bridgespan/service/events"
+	"bridgespan/service/naming"
+)
+
+// Prefix is where this version of the API lives.
+const Prefix = "/api/v1"
+
+// Services are the use cases that the API serves.
+type Services struct {
+	DB     *records.DB
+	Access *access.Service
+	Estate *estate.Service
+	Naming *naming.Service
+	Events *events.Hub
+}
+
+// Options direct the API.
+type Options struct {
+	// Console is the built console; nil serves none.
+	Console fs.FS
+	// TLS marks cookies as for encrypted connections only.
+	TLS bool
+	// Gateway is where people reach the namespaces, for the console to show.
+	Gateway string
+	// Closing ends the event streams when it is closed.
+	Closing <-chan struct{}
+	Version string
+}
+
+// API is the HTTP side of the service.
+type API struct {
+	Services
+	Options
+	app  *fiber.App
+	huma huma.API
+}
+
+// bodyLimit bounds a request, in bytes: the API carries no files.
+const bodyLimit = 1 << 20
+
+// New makes the HTTP application.
+func New(s Services, o Options) *API {
+	a := &API{Services: s, Options: o}
+	a.app = fiber.New(fiber.Config{
+		AppName: "bspand", BodyLimit: bodyLimit, Immutable: true,
+		ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute,
+		ErrorHandler: sendError,
+	})
+	a.app.Use(secureHeaders, a.identify)
+	a.app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"state": "alive"}) })
+	a.app.Get("/readyz", a.ready)
+	a.huma = huma.NewAPI(document(o.Version), adapter{a.app})
+	a.accessRoutes()
+	a.siteRoutes()
+	a.serverRoutes()
+	a.namespaceRoutes()
+	a.newsRoutes()
+	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error { return c.JSON(a.huma.OpenAPI()) })
+	a.app.Use("/api", func(fiber.Ctx) error {
+		return fault.New(fault.NotFound, "the description of the API is at "+Prefix+"/openapi.json", "the API has no such address")
+	})
+	if o.Console != nil {
+		a.serveConsole()
+	}
+	return a
+}
+
+// App is the Fiber application, to be listened with.
+func (a *API) App() *fiber.App { return a.app }
+
+// OpenAPI is the document that describes the API.
+func (a *API) OpenAPI() ([]byte, error) { return json.MarshalIndent(a.huma.OpenAPI(), "", "  ") }
+
+func document(version string) huma.Config {
+	return huma.Config{
+		OpenAPI: &huma.OpenAPI{
+			OpenAPI: "3.1.0",
+			Info:    &huma.Info{Title: "Bridge Span", Version: version, Description: "One namespace over several file servers. Every change needs If-Match with the ETag of what it changes; errors are problem details (RFC 9457)."},
+			Components: &huma.Components{
+				Schemas: huma.NewMapRegistry("#/components/schemas/", huma.DefaultSchemaNamer),
+				SecuritySchemes: map[string]*huma.SecurityScheme{
+					"token":   {Type: "http", Scheme: "bearer", Description: "A token of the command line"},
+					"session": {Type: "apiKey", In: "cookie", Name: sessionCookie, Description: "A session of the console; changes also need the header " + csrfHeader},
+				},
+			},
+		},
+		Formats:       map[string]huma.Format{"application/json": huma.DefaultJSONFormat, "json": huma.DefaultJSONFormat},
+		DefaultFormat: "application/json",
+	}
+}
+
+// route registers an operation, the role that it needs ("" for none), and the
+// one place where the errors of use cases become problems.
+func route[I, O any](a *API, role model.Role, op huma.Operation, handler func(context.Context, *I) (*O, error)) {
+	op.Path = Prefix + op.Path
+	if role != "" {
+		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+		op.Description = strings.TrimSpace(op.Description + " Needs the role " + string(role) + ".")
+	}
+	huma.Register(a.huma, op, func(ctx context.Context, in *I) (*O, error) {
+		if role != "" {
+			if err := access.Require(ctx, role); err != nil {
+				return nil, asProblem(err)
+			}
+		}
+		out, err := handler(ctx, in)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return out, nil
+	})
+}
+
+func secureHeaders(c fiber.Ctx) error {
+	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("Referrer-Policy", "no-referrer")
+	if strings.HasPrefix(c.Path(), "/api/") {
+		c.Set("Cache-Control", "no-store")
+	}
+	return c.Next()
+}
+
+// sendError answers for errors outside of huma's routes.
+func sendError(c fiber.Ctx, err error) error {
+	var e *fiber.Error
+	var p *problem
+	switch {
+	case errors.As(err, &e):
+		p = newProblem(e.Code, http.StatusText(e.Code), e.Message, "")
+	default:
+		p = asProblem(err)
+	}
+	c.Status(p.Status)
+	return c.JSON(p.Problem, p.ContentType(""))
+}
+
+// ready reports whether requests can be served: whether the database answers.
+func (a *API) ready(c fiber.Ctx) error {
+	ctx, cancel := context.WithTimeout(c.Context(), 3*time.Second)
+	defer cancel()
+	if err := a.DB.Ping(ctx); err != nil {
+		slog.Warn("not ready", "error", err)
+		return fault.New(fault.Unavailable, "look at the database server", "the database does not answer")
+	}
+	return c.JSON(fiber.Map{"state": "ready"})
+}
+
+// serveConsole serves the built console: files under their names, and its
+// page for every other address, which it routes itself.
+func (a *API) serveConsole() {
+	page, err := fs.ReadFile(a.Console, "index.html")
+	if err != nil {
+		page = []byte("<!doctype html><title>Bridge Span</title><p>The console is not built. Run <code>make console</code>.")
+	}
+	a.app.Get("/assets/*", func(c fiber.Ctx) error {
+		c.Set("Cache-Control", "public, max-age=31536000, immutable")
+		return c.Next()
+	})
+	sendPage := func(c fiber.Ctx) error {
+		if c.Method() != fiber.MethodGet && c.Method() != fiber.MethodHead {
+			return fiber.ErrMethodNotAllowed
+		}
+		c.Status(http.StatusOK)
+		c.Set("Cache-Control", "no-cache")
+		c.Type("html", "utf-8")
+		return c.Send(page)
+	}
+	a.app.Get("/", sendPage)
+	a.app.Use(static.New("", static.Config{FS: a.Console, NotFoundHandler: sendPage}))
+}

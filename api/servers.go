@@ -1,0 +1,111 @@
+package api
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"bridgespan/model"
+)
+
+// ServerPath names a server.
+type ServerPath struct {
+	Server string `path:"server" doc:"Name of the server"`
+}
+
+func (a *API) serverRoutes() {
+	tags := []string{"Servers"}
+	route(a, model.Viewer, huma.Operation{OperationID: "list-servers", Method: "GET", Path: "/servers", Summary: "List servers", Tags: tags},
+		func(ctx context.Context, in *PageIn) (*body[model.Page[model.Server]], error) {
+			return paged(in, a.Estate.Servers, func(v model.Server) string { return v.Name })(ctx)
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-server", Method: "GET", Path: "/servers/{server}", Summary: "Show a server", Tags: tags},
+		func(ctx context.Context, in *ServerPath) (*tagged[model.Server], error) {
+			return a.server(ctx, in.Server)
+		})
+	route(a, model.Administrator, huma.Operation{OperationID: "add-server", Method: "POST", Path: "/servers", Summary: "Add a server", Tags: tags, DefaultStatus: 201,
+		Description: "Signs in to it for real first, unless told not to; when that fails nothing is stored."}, a.addServer)
+	route(a, model.Administrator, huma.Operation{OperationID: "edit-server", Method: "PATCH", Path: "/servers/{server}", Summary: "Change a server", Tags: tags}, a.editServer)
+	route(a, model.Administrator, huma.Operation{OperationID: "remove-server", Method: "DELETE", Path: "/servers/{server}", Summary: "Remove a server that no signpost leads to", Tags: tags, DefaultStatus: 204,
+		Description: "The server itself is left alone."},
+		func(ctx context.Context, in *struct {
+			ServerPath
+			Guard
+		}) (*none, error) {
+			version, err := in.version()
+			if err != nil {
+				return nil, err
+			}
+			return nil, a.Estate.RemoveServer(ctx, in.Server, version)
+		})
+	route(a, model.Operator, huma.Operation{OperationID: "check-server", Method: "POST", Path: "/servers/{server}/check", Summary: "Try a server for real, line by line", Tags: tags},
+		func(ctx context.Context, in *ServerPath) (*body[model.Check], error) {
+			check, err := a.Estate.Check(ctx, in.Server)
+			return &body[model.Check]{check}, err
+		})
+	a.shareRoutes()
+}
+
+func (a *API) server(ctx context.Context, name string) (*tagged[model.Server], error) {
+	v, err := a.Estate.Server(ctx, name)
+	return &tagged[model.Server]{etag(v.Version), v}, err
+}
+
+func (a *API) addServer(ctx context.Context, in *body[model.NewServer]) (*tagged[model.Server], error) {
+	n := in.Body
+	v := model.Server{Name: n.Name, Site: n.Site, Address: n.Address, Port: n.Port, Domain: n.Domain, Account: n.Account, Note: n.Note}
+	if err := a.Estate.AddServer(ctx, v, n.Password, n.Unchecked); err != nil {
+		return nil, err
+	}
+	return a.server(ctx, n.Name)
+}
+
+func (a *API) editServer(ctx context.Context, in *struct {
+	ServerPath
+	Guard
+	Sent[model.EditServer]
+}) (*tagged[model.Server], error) {
+	v, err := a.Estate.Server(ctx, in.Server)
+	if err != nil {
+		return nil, err
+	}
+	if v.Version, err = in.version(); err != nil {
+		return nil, err
+	}
+	e := in.Body
+	set(&v.Name, e.Name)
+	set(&v.Site, e.Site)
+	set(&v.Address, e.Address)
+	set(&v.Port, e.Port)
+	set(&v.Domain, e.Domain)
+	set(&v.Account, e.Account)
+	set(&v.Note, e.Note)
+	if err := a.Estate.EditServer(ctx, in.Server, v, e.Password, e.Unchecked); err != nil {
+		return nil, err
+	}
+	return a.server(ctx, v.Name)
+}
+
+// shareList is every share that was asked for; a server has too few to page.
+type shareList struct {
+	Shares []model.Share `json:"shares" doc:"The shares, by server and name"`
+}
+
+func (a *API) shareRoutes() {
+	tags := []string{"Shares"}
+	route(a, model.Viewer, huma.Operation{OperationID: "list-shares", Method: "GET", Path: "/shares", Summary: "List shares as last seen", Tags: tags},
+		func(ctx context.Context, in *struct {
+			Server string `query:"server" doc:"Of this server alone"`
+		}) (*body[shareList], error) {
+			shares, err := a.Estate.Shares(ctx, in.Server)
+			return &body[shareList]{shareList{shares}}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-share", Method: "GET", Path: "/servers/{server}/shares/{share}", Summary: "Look at a share as it is now", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ServerPath
+			Share string `path:"share" doc:"Name of the share"`
+		}) (*body[model.ShareDetail], error) {
+			detail, err := a.Estate.Share(ctx, in.Server, in.Share)
+			return &body[model.ShareDetail]{detail}, err
+		})
+}

@@ -1,0 +1,98 @@
+package api
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+// SitePath names a site.
+type SitePath struct {
+	Site string `path:"site" doc:"Name of the site"`
+}
+
+func (a *API) siteRoutes() {
+	tags := []string{"Sites"}
+	route(a, model.Viewer, huma.Operation{OperationID: "list-sites", Method: "GET", Path: "/sites", Summary: "List sites", Tags: tags},
+		func(ctx context.Context, in *PageIn) (*body[model.Page[model.Site]], error) {
+			return paged(in, a.Estate.Sites, func(s model.Site) string { return s.Name })(ctx)
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-site", Method: "GET", Path: "/sites/{site}", Summary: "Show a site", Tags: tags},
+		func(ctx context.Context, in *SitePath) (*tagged[model.Site], error) { return a.site(ctx, in.Site) })
+	route(a, model.Administrator, huma.Operation{OperationID: "add-site", Method: "POST", Path: "/sites", Summary: "Add a site", Tags: tags, DefaultStatus: 201},
+		func(ctx context.Context, in *body[model.NewSite]) (*tagged[model.Site], error) {
+			if err := a.Estate.AddSite(ctx, model.Site{Name: in.Body.Name, Note: in.Body.Note}); err != nil {
+				return nil, err
+			}
+			return a.site(ctx, in.Body.Name)
+		})
+	route(a, model.Administrator, huma.Operation{OperationID: "edit-site", Method: "PATCH", Path: "/sites/{site}", Summary: "Change a site", Tags: tags}, a.editSite)
+	route(a, model.Administrator, huma.Operation{OperationID: "remove-site", Method: "DELETE", Path: "/sites/{site}", Summary: "Remove a site without servers, and its legs", Tags: tags, DefaultStatus: 204},
+		func(ctx context.Context, in *struct {
+			SitePath
+			Guard
+		}) (*none, error) {
+			version, err := in.version()
+			if err != nil {
+				return nil, err
+			}
+			return nil, a.Estate.RemoveSite(ctx, in.Site, version)
+		})
+	a.legRoutes()
+}
+
+func (a *API) site(ctx context.Context, name string) (*tagged[model.Site], error) {
+	s, err := a.Estate.Site(ctx, name)
+	return &tagged[model.Site]{etag(s.Version), s}, err
+}
+
+func (a *API) editSite(ctx context.Context, in *struct {
+	SitePath
+	Guard
+	Sent[model.EditSite]
+}) (*tagged[model.Site], error) {
+	site, err := a.Estate.Site(ctx, in.Site)
+	if err != nil {
+		return nil, err
+	}
+	if site.Version, err = in.version(); err != nil {
+		return nil, err
+	}
+	set(&site.Name, in.Body.Name)
+	set(&site.Note, in.Body.Note)
+	if err := a.Estate.EditSite(ctx, in.Site, site); err != nil {
+		return nil, err
+	}
+	return a.site(ctx, site.Name)
+}
+
+// set takes over a value that was sent.
+func set[T any](to *T, sent *T) {
+	if sent != nil {
+		*to = *sent
+	}
+}
+
+func (a *API) legRoutes() {
+	tags := []string{"Sites"}
+	route(a, model.Viewer, huma.Operation{OperationID: "list-legs", Method: "GET", Path: "/legs", Summary: "List the legs between sites", Tags: tags},
+		func(ctx context.Context, _ *none) (*body[model.LegList], error) {
+			legs, err := a.Estate.Legs(ctx)
+			return &body[model.LegList]{model.LegList{Legs: legs}}, err
+		})
+	route(a, model.Administrator, huma.Operation{OperationID: "set-leg", Method: "PUT", Path: "/legs", Summary: "Add or change the leg between two sites", Tags: tags, DefaultStatus: 204,
+		Description: "Sets all of it at once, so that no ETag is needed."},
+		func(ctx context.Context, in *body[namespace.Leg]) (*none, error) {
+			return nil, a.Estate.SetLeg(ctx, in.Body)
+		})
+	route(a, model.Administrator, huma.Operation{OperationID: "remove-leg", Method: "DELETE", Path: "/legs", Summary: "Remove the leg between two sites", Tags: tags, DefaultStatus: 204},
+		func(ctx context.Context, in *struct {
+			From string `query:"from" required:"true" doc:"One site"`
+			To   string `query:"to" required:"true" doc:"The other site"`
+		}) (*none, error) {
+			return nil, a.Estate.RemoveLeg(ctx, in.From, in.To)
+		})
+}

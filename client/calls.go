@@ -1,0 +1,264 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+// Sign-in.
+
+// Setup makes the first administrator.
+func (c *Client) Setup(ctx context.Context, s model.Setup) error {
+	_, err := add[any](ctx, c, s, "setup")
+	return err
+}
+
+// Login gets a token and keeps it in c.
+func (c *Client) Login(ctx context.Context, name, password, label string) (model.Token, error) {
+	t, err := add[model.Token](ctx, c, model.NewToken{SignIn: model.SignIn{Name: name, Password: password}, Label: label}, "tokens")
+	if err == nil {
+		c.Token = t.Token
+	}
+	return t, err
+}
+
+// Session is who is signed in.
+func (c *Client) Session(ctx context.Context) (model.Session, error) {
+	s, _, err := get[model.Session](ctx, c, nil, "session")
+	return s, err
+}
+
+// Logout ends the token.
+func (c *Client) Logout(ctx context.Context) error {
+	_, _, err := do[any](ctx, c, request{method: http.MethodDelete, path: []string{"session"}})
+	return err
+}
+
+// Users.
+
+// Users lists users.
+func (c *Client) Users(ctx context.Context) ([]model.User, error) {
+	return all[model.User](ctx, c, "users")
+}
+
+// AddUser adds a user.
+func (c *Client) AddUser(ctx context.Context, u model.NewUser) (model.User, error) {
+	return add[model.User](ctx, c, u, "users")
+}
+
+// EditUser changes a user.
+func (c *Client) EditUser(ctx context.Context, name string, e model.EditUser) (model.User, error) {
+	return change[model.User](ctx, c, e, "users", name)
+}
+
+// RemoveUser removes a user.
+func (c *Client) RemoveUser(ctx context.Context, name string) error {
+	return remove(ctx, c, nil, "users", name)
+}
+
+// Sites and legs.
+
+// Sites lists sites.
+func (c *Client) Sites(ctx context.Context) ([]model.Site, error) {
+	return all[model.Site](ctx, c, "sites")
+}
+
+// AddSite adds a site.
+func (c *Client) AddSite(ctx context.Context, s model.NewSite) (model.Site, error) {
+	return add[model.Site](ctx, c, s, "sites")
+}
+
+// EditSite changes a site.
+func (c *Client) EditSite(ctx context.Context, name string, e model.EditSite) (model.Site, error) {
+	return change[model.Site](ctx, c, e, "sites", name)
+}
+
+// RemoveSite removes a site.
+func (c *Client) RemoveSite(ctx context.Context, name string) error {
+	return remove(ctx, c, nil, "sites", name)
+}
+
+// Legs lists the legs between sites.
+func (c *Client) Legs(ctx context.Context) ([]namespace.Leg, error) {
+	list, _, err := get[model.LegList](ctx, c, nil, "legs")
+	return list.Legs, err
+}
+
+// SetLeg adds or changes a leg.
+func (c *Client) SetLeg(ctx context.Context, l namespace.Leg) error {
+	_, _, err := do[any](ctx, c, request{method: http.MethodPut, path: []string{"legs"}, body: l})
+	return err
+}
+
+// RemoveLeg removes a leg.
+func (c *Client) RemoveLeg(ctx context.Context, from, to string) error {
+	_, _, err := do[any](ctx, c, request{method: http.MethodDelete, path: []string{"legs"}, query: url.Values{"from": {from}, "to": {to}}})
+	return err
+}
+
+// Servers and shares.
+
+// Servers lists servers.
+func (c *Client) Servers(ctx context.Context) ([]model.Server, error) {
+	return all[model.Server](ctx, c, "servers")
+}
+
+// Server shows a server.
+func (c *Client) Server(ctx context.Context, name string) (model.Server, error) {
+	v, _, err := get[model.Server](ctx, c, nil, "servers", name)
+	return v, err
+}
+
+// AddServer adds a server.
+func (c *Client) AddServer(ctx context.Context, n model.NewServer) (model.Server, error) {
+	return add[model.Server](ctx, c, n, "servers")
+}
+
+// EditServer changes a server.
+func (c *Client) EditServer(ctx context.Context, name string, e model.EditServer) (model.Server, error) {
+	return change[model.Server](ctx, c, e, "servers", name)
+}
+
+// RemoveServer removes a server.
+func (c *Client) RemoveServer(ctx context.Context, name string) error {
+	return remove(ctx, c, nil, "servers", name)
+}
+
+// CheckServer tries a server for real.
+func (c *Client) CheckServer(ctx context.Context, name string) (model.Check, error) {
+	return add[model.Check](ctx, c, nil, "servers", name, "check")
+}
+
+// Shares lists the shares of a server, or of all when server is "".
+func (c *Client) Shares(ctx context.Context, server string) ([]model.Share, error) {
+	list, _, err := get[struct{ Shares []model.Share }](ctx, c, url.Values{"server": {server}}, "shares")
+	return list.Shares, err
+}
+
+// Share looks at a share as it is now.
+func (c *Client) Share(ctx context.Context, server, share string) (model.ShareDetail, error) {
+	d, _, err := get[model.ShareDetail](ctx, c, nil, "servers", server, "shares", share)
+	return d, err
+}
+
+// Namespaces.
+
+// Namespaces lists namespaces.
+func (c *Client) Namespaces(ctx context.Context) ([]model.Namespace, error) {
+	return all[model.Namespace](ctx, c, "namespaces")
+}
+
+// Namespace shows a namespace.
+func (c *Client) Namespace(ctx context.Context, name string) (model.Namespace, error) {
+	n, _, err := get[model.Namespace](ctx, c, nil, "namespaces", name)
+	return n, err
+}
+
+// AddNamespace adds a namespace.
+func (c *Client) AddNamespace(ctx context.Context, n model.NewNamespace) (model.Namespace, error) {
+	return add[model.Namespace](ctx, c, n, "namespaces")
+}
+
+// EditNamespace changes a namespace.
+func (c *Client) EditNamespace(ctx context.Context, name string, e model.EditNamespace) (model.Namespace, error) {
+	return change[model.Namespace](ctx, c, e, "namespaces", name)
+}
+
+// RemoveNamespace removes a namespace, with its entries when withEntries is true.
+func (c *Client) RemoveNamespace(ctx context.Context, name string, withEntries bool) error {
+	return remove(ctx, c, url.Values{"withEntries": {fmt.Sprint(withEntries)}}, "namespaces", name)
+}
+
+// Entries lists the entries of a namespace in order of path.
+func (c *Client) Entries(ctx context.Context, name string) ([]namespace.Entry, error) {
+	return all[namespace.Entry](ctx, c, "namespaces", name, "entries")
+}
+
+// EntryAt finds the entry at a path inside a namespace.
+func (c *Client) EntryAt(ctx context.Context, name, path string) (namespace.Entry, error) {
+	entries, err := c.Entries(ctx, name)
+	if err != nil {
+		return namespace.Entry{}, err
+	}
+	i := slices.IndexFunc(entries, func(e namespace.Entry) bool { return namespace.Key(e.Path) == namespace.Key(path) })
+	if i < 0 {
+		return namespace.Entry{}, fault.New(fault.NotFound, "see what is there with: bspan namespace show "+name, "nothing in the namespace is called /%s/%s", name, path)
+	}
+	return entries[i], nil
+}
+
+// AddEntry adds an entry.
+func (c *Client) AddEntry(ctx context.Context, name string, e model.NewEntry) (namespace.Entry, error) {
+	return add[namespace.Entry](ctx, c, e, "namespaces", name, "entries")
+}
+
+// RemoveEntry removes an entry, which must still be as it was read.
+func (c *Client) RemoveEntry(ctx context.Context, name string, e namespace.Entry) error {
+	_, _, err := do[any](ctx, c, c.entryRequest(http.MethodDelete, name, e, nil))
+	return err
+}
+
+// AddLocation adds a location to an entry, which must still be as it was read.
+func (c *Client) AddLocation(ctx context.Context, name string, e namespace.Entry, l model.NewLocation) (namespace.Entry, error) {
+	out, _, err := do[namespace.Entry](ctx, c, c.entryRequest(http.MethodPost, name, e, l, "locations"))
+	return out, err
+}
+
+// EditLocation changes a location of an entry, which must still be as it was read.
+func (c *Client) EditLocation(ctx context.Context, name string, e namespace.Entry, location int64, change model.EditLocation) (namespace.Entry, error) {
+	out, _, err := do[namespace.Entry](ctx, c, c.entryRequest(http.MethodPatch, name, e, change, "locations", fmt.Sprint(location)))
+	return out, err
+}
+
+// RemoveLocation removes a location of an entry, which must still be as it was read.
+func (c *Client) RemoveLocation(ctx context.Context, name string, e namespace.Entry, location int64) (namespace.Entry, error) {
+	out, _, err := do[namespace.Entry](ctx, c, c.entryRequest(http.MethodDelete, name, e, nil, "locations", fmt.Sprint(location)))
+	return out, err
+}
+
+func (c *Client) entryRequest(method, name string, e namespace.Entry, body any, more ...string) request {
+	path := append([]string{"namespaces", name, "entries", fmt.Sprint(e.ID)}, more...)
+	return request{method: method, path: path, body: body, etag: fmt.Sprintf("%q", fmt.Sprint(e.Version))}
+}
+
+// Where asks where a path leads, from a site and for an account ("" for either leaves it open).
+func (c *Client) Where(ctx context.Context, path, from, as string) (model.Directions, error) {
+	query := url.Values{"path": {path}}
+	for key, value := range map[string]string{"from": from, "as": as} {
+		if value != "" {
+			query.Set(key, value)
+		}
+	}
+	d, _, err := get[model.Directions](ctx, c, query, "directions")
+	return d, err
+}
+
+// Changes lists the newest changes.
+func (c *Client) Changes(ctx context.Context, limit int) ([]model.Change, error) {
+	page, _, err := get[model.Page[model.Change]](ctx, c, url.Values{"limit": {fmt.Sprint(limit)}}, "changes")
+	return page.Items, err
+}
+
+// Ready returns nil when the service can serve requests.
+func (c *Client) Ready(ctx context.Context) error {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, c.Base+"/readyz", nil)
+	if err != nil {
+		return err
+	}
+	response, err := c.http().Do(r)
+	if err != nil {
+		return fmt.Errorf("%w at %s: %w", ErrNoAnswer, c.Base, err)
+	}
+	defer response.Body.Close()
+	if response.StatusCode != http.StatusOK {
+		return problemIn(response)
+	}
+	return nil
+}

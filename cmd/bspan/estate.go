@@ -1,0 +1,318 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/client"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+// action is the body of a command that needs a signed-in client and arguments.
+type action func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error
+
+// signedIn makes a command's action: it checks the arguments, then connects.
+func signedIn(do action, names ...string) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		args, err := arguments(c, names...)
+		if err != nil {
+			return err
+		}
+		api, err := connect(c)
+		if err != nil {
+			return err
+		}
+		return do(ctx, c, api, args)
+	}
+}
+
+// sent is a flag's value for a change: nil when it was not given.
+func sent(c *cli.Command, name string) *string {
+	if !c.IsSet(name) {
+		return nil
+	}
+	value := c.String(name)
+	return &value
+}
+
+var noteFlag = &cli.StringFlag{Name: "note", Usage: "a `NOTE` for administrators"}
+
+func siteCommand() *cli.Command {
+	return &cli.Command{Name: "site", Usage: "places with servers and people, and the legs between them", Commands: []*cli.Command{
+		{Name: "list", Usage: "list sites", Action: signedIn(listSites)},
+		{Name: "add", Usage: "add a site", ArgsUsage: "NAME", Flags: []cli.Flag{noteFlag},
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				s, err := api.AddSite(ctx, model.NewSite{Name: args[0], Note: c.String("note")})
+				if err != nil {
+					return err
+				}
+				return done(c, s, "added site %s", s.Name)
+			}, "NAME")},
+		{Name: "edit", Usage: "change name or note of a site", ArgsUsage: "NAME", Flags: []cli.Flag{&cli.StringFlag{Name: "rename", Usage: "new `NAME`"}, noteFlag},
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				s, err := api.EditSite(ctx, args[0], model.EditSite{Name: sent(c, "rename"), Note: sent(c, "note")})
+				if err != nil {
+					return err
+				}
+				return done(c, s, "changed site %s", s.Name)
+			}, "NAME")},
+		{Name: "remove", Usage: "remove a site without servers", ArgsUsage: "NAME",
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				if err := api.RemoveSite(ctx, args[0]); err != nil {
+					return err
+				}
+				return done(c, nil, "removed site %s", args[0])
+			}, "NAME")},
+		{Name: "legs", Usage: "list the legs between sites", Action: signedIn(listLegs)},
+		{Name: "link", Usage: "add or change the leg between two sites", ArgsUsage: "SITE SITE",
+			Flags: []cli.Flag{
+				&cli.FloatFlag{Name: "mbit", Usage: "speed in `MBIT`/s", Required: true},
+				&cli.FloatFlag{Name: "rtt", Usage: "round trip in `MS`"},
+				&cli.IntFlag{Name: "cost", Usage: "what directions count for crossing it; lower is nearer", Required: true},
+			},
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				leg := namespace.Leg{From: args[0], To: args[1], Mbit: c.Float("mbit"), RTT: c.Float("rtt"), Cost: c.Int("cost")}
+				if err := api.SetLeg(ctx, leg); err != nil {
+					return err
+				}
+				return done(c, leg, "%s and %s are linked at cost %d", leg.From, leg.To, leg.Cost)
+			}, "SITE", "SITE")},
+		{Name: "unlink", Usage: "remove the leg between two sites", ArgsUsage: "SITE SITE",
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				if err := api.RemoveLeg(ctx, args[0], args[1]); err != nil {
+					return err
+				}
+				return done(c, nil, "%s and %s are no longer linked", args[0], args[1])
+			}, "SITE", "SITE")},
+	}}
+}
+
+func listSites(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {
+	sites, err := api.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"name", "servers", "note"}, empty: "There are no sites yet. Add one with: bspan site add NAME"}
+	for _, s := range sites {
+		t.add(s.Name, fmt.Sprint(s.Servers), s.Note)
+	}
+	return show(c, sites, t)
+}
+
+func listLegs(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {
+	legs, err := api.Legs(ctx)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"from", "to", "mbit/s", "rtt ms", "cost"}, empty: "No sites are linked yet. Link two with: bspan site link --mbit N --cost N SITE SITE"}
+	for _, l := range legs {
+		t.add(l.From, l.To, humanize.Ftoa(l.Mbit), humanize.Ftoa(l.RTT), fmt.Sprint(l.Cost))
+	}
+	return show(c, legs, t)
+}
+
+func serverFlags(required bool) []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "site", Usage: "`SITE` where it stands", Required: required},
+		&cli.StringFlag{Name: "address", Usage: "host name or `ADDRESS`", Required: required},
+		&cli.IntFlag{Name: "port", Usage: "TCP `PORT`", Value: 445},
+		&cli.StringFlag{Name: "domain", Usage: "`DOMAIN` of the account, when it is not the server's own"},
+		&cli.StringFlag{Name: "account", Usage: "`ACCOUNT` to administer it with", Required: required},
+		passwordFlag, noteFlag,
+		&cli.BoolFlag{Name: "unchecked", Usage: "do not sign in to it first"},
+	}
+}
+
+func serverCommand() *cli.Command {
+	return &cli.Command{Name: "server", Usage: "file servers", Commands: []*cli.Command{
+		{Name: "list", Usage: "list servers", Action: signedIn(listServers)},
+		{Name: "show", Usage: "show a server and its last check", ArgsUsage: "NAME", Action: signedIn(showServer, "NAME")},
+		{Name: "add", Usage: "add a server, after signing in to it", ArgsUsage: "NAME", Flags: serverFlags(true), Action: signedIn(addServer, "NAME")},
+		{Name: "edit", Usage: "change a server; what is not given stays", ArgsUsage: "NAME",
+			Flags: append(serverFlags(false), &cli.StringFlag{Name: "rename", Usage: "new `NAME`"}, &cli.BoolFlag{Name: "new-password", Usage: "ask for a new password"}), Action: signedIn(editServer, "NAME")},
+		{Name: "check", Usage: "try a server for real, line by line", ArgsUsage: "NAME", Action: signedIn(checkServer, "NAME")},
+		{Name: "remove", Usage: "forget a server that no signpost leads to; the server itself is left alone", ArgsUsage: "NAME",
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				if err := api.RemoveServer(ctx, args[0]); err != nil {
+					return err
+				}
+				return done(c, nil, "removed server %s from Bridge Span; the server itself was left alone", args[0])
+			}, "NAME")},
+	}}
+}
+
+func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	password, err := readPassword(c, "Password of "+c.String("account")+" at "+c.String("address"))
+	if err != nil {
+		return err
+	}
+	v, err := api.AddServer(ctx, model.NewServer{Name: args[0], Site: c.String("site"), Address: c.String("address"), Port: c.Int("port"),
+		Domain: c.String("domain"), Account: c.String("account"), Password: password, Note: c.String("note"), Unchecked: c.Bool("unchecked")})
+	if err != nil {
+		return err
+	}
+	shares, err := api.Shares(ctx, v.Name)
+	if err != nil {
+		return err
+	}
+	return done(c, v, "added server %s with %d shares; try it with: bspan server check %s", v.Name, len(shares), v.Name)
+}
+
+func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	e := model.EditServer{Name: sent(c, "rename"), Site: sent(c, "site"), Address: sent(c, "address"), Domain: sent(c, "domain"),
+		Account: sent(c, "account"), Note: sent(c, "note"), Unchecked: c.Bool("unchecked")}
+	if c.IsSet("port") {
+		port := c.Int("port")
+		e.Port = &port
+	}
+	if e.Address != nil || e.Account != nil || c.Bool("new-password") || c.IsSet("password-file") {
+		var err error
+		if e.Password, err = readPassword(c, "Password"); err != nil {
+			return err
+		}
+	}
+	v, err := api.EditServer(ctx, args[0], e)
+	if err != nil {
+		return err
+	}
+	return done(c, v, "changed server %s", v.Name)
+}
+
+// answers says in a word whether a server answered at the last look.
+func answers(v model.Server) string {
+	switch {
+	case v.Reachable == nil:
+		return "not looked at yet"
+	case *v.Reachable:
+		return "answers"
+	}
+	return "does not answer"
+}
+
+func outcome(check *model.Check) string {
+	if check == nil {
+		return "never"
+	}
+	return fmt.Sprintf("%s (%s)", check.Outcome, humanize.Time(check.At))
+}
+
+func listServers(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {
+	servers, err := api.Servers(ctx)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"name", "site", "address", "state", "last check", "note"}, empty: "There are no servers yet. Add one with: bspan server add NAME --site SITE --address HOST --account ACCOUNT"}
+	for _, v := range servers {
+		t.add(v.Name, v.Site, fmt.Sprintf("%s:%d", v.Address, v.Port), answers(v), outcome(v.Check), v.Note)
+	}
+	return show(c, servers, t)
+}
+
+func showServer(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	v, err := api.Server(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"field", "value"}}
+	t.add("name", v.Name)
+	t.add("site", v.Site)
+	t.add("address", fmt.Sprintf("%s:%d", v.Address, v.Port))
+	t.add("account", strings.TrimPrefix(v.Domain+`\`+v.Account, `\`))
+	t.add("state", answers(v))
+	if v.Since != nil {
+		t.add("since", when(*v.Since))
+	}
+	if v.Trouble != "" {
+		t.add("trouble", v.Trouble)
+	}
+	t.add("last check", outcome(v.Check))
+	t.add("note", v.Note)
+	return show(c, v, t)
+}
+
+func checkServer(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	check, err := api.CheckServer(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"", "check", "found"}}
+	remedies := ""
+	for _, l := range check.Lines {
+		t.add(string(l.Outcome), l.Name, l.Found)
+		if l.Remedy != "" {
+			remedies += fmt.Sprintf("\n%s %s: %s.\n     To mend it: %s.", l.Outcome, l.Name, l.Means, l.Remedy)
+		}
+	}
+	t.after = fmt.Sprintf("%s: %s, in %d ms.%s", args[0], check.Outcome, check.TookMs, remedies)
+	if err := show(c, check, t); err != nil {
+		return err
+	}
+	if check.Outcome == model.Fail {
+		return fmt.Errorf("the check of %s failed", args[0])
+	}
+	return nil
+}
+
+func shareCommand() *cli.Command {
+	return &cli.Command{Name: "share", Usage: "shares of the file servers", Commands: []*cli.Command{
+		{Name: "list", Usage: "list shares as last seen, of one server or all", ArgsUsage: "[SERVER]", Flags: []cli.Flag{&cli.BoolFlag{Name: "hidden", Usage: "also those that servers keep out of lists"}},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				api, err := connect(c)
+				if err != nil {
+					return err
+				}
+				return listShares(ctx, c, api, c.Args().First())
+			}},
+		{Name: "show", Usage: "look at a share as it is now", ArgsUsage: "SERVER/SHARE", Action: signedIn(showShare, "SERVER/SHARE")},
+	}}
+}
+
+func listShares(ctx context.Context, c *cli.Command, api *client.Client, server string) error {
+	shares, err := api.Shares(ctx, server)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"server", "share", "kind", "note"}, empty: "No shares were seen yet. Look with: bspan server check NAME"}
+	shown := []model.Share{}
+	for _, h := range shares {
+		if h.Hidden && !c.Bool("hidden") {
+			continue
+		}
+		shown = append(shown, h)
+		t.add(h.Server, h.Name, h.Kind, h.Note)
+	}
+	return show(c, shown, t)
+}
+
+func showShare(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	target, err := namespace.ParseTarget("SERVER/SHARE", args[0])
+	if err != nil {
+		return err
+	}
+	d, err := api.Share(ctx, target.Server, target.Share)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"name", "kind", "size", "modified"}}
+	for _, e := range d.Entries {
+		size := ""
+		if e.Kind == "file" {
+			size = humanize.IBytes(uint64(e.Size))
+		}
+		t.add(e.Name, e.Kind, size, when(e.Modified))
+	}
+	led := "no signpost leads here"
+	if len(d.LedToFrom) > 0 {
+		led = "led to from " + strings.Join(d.LedToFrom, ", ")
+	}
+	t.after = fmt.Sprintf("%s/%s: %s free of %s; %s.\nPermissions: %s", d.Server, d.Name, humanize.IBytes(uint64(d.Free)), humanize.IBytes(uint64(d.Total)), led, d.Descriptor)
+	if len(t.rows) == 0 {
+		t.empty = "The share is empty.\n\n" + t.after
+	}
+	return show(c, d, t)
+}

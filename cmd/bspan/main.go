@@ -1,0 +1,123 @@
+// Command bspan is the command line of Bridge Span.
+//
+// It exits with 0 when done, 1 when it failed, 2 when it was used wrongly, 3
+// when nobody is signed in and 4 when whoever is signed in may not do it.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/client"
+	"bridgespan/core/fault"
+)
+
+// version is set when the program is linked.
+var version = "dev"
+
+// Exit codes.
+const (
+	exitFailed     = 1
+	exitUsage      = 2
+	exitNoSignIn   = 3
+	exitNotAllowed = 4
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	os.Exit(run(ctx, os.Args))
+}
+
+func run(ctx context.Context, args []string) int {
+	err := newApp().Run(ctx, args)
+	if err == nil {
+		return 0
+	}
+	fmt.Fprintln(os.Stderr, "bspan: "+err.Error())
+	return exitCode(err)
+}
+
+// usageError says that the command was written wrongly.
+type usageError struct{ text string }
+
+func (e usageError) Error() string { return e.text }
+
+func exitCode(err error) int {
+	var refused *client.Error
+	var usage usageError
+	switch {
+	case errors.As(err, &usage), fault.KindOf(err) == fault.Invalid:
+		return exitUsage
+	case errors.Is(err, errNoSignIn):
+		return exitNoSignIn
+	case errors.As(err, &refused) && (refused.Status == http.StatusUnprocessableEntity || refused.Status == http.StatusBadRequest):
+		return exitUsage
+	case errors.As(err, &refused) && refused.Status == http.StatusUnauthorized:
+		return exitNoSignIn
+	case errors.As(err, &refused) && refused.Status == http.StatusForbidden:
+		return exitNotAllowed
+	}
+	return exitFailed
+}
+
+func newApp() *cli.Command {
+	app := &cli.Command{
+		Name: "bspan", Usage: "one namespace over several file servers", Version: version,
+		EnableShellCompletion: true,
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Hidden, c.Usage = false, "print the completion script of a shell: bash, zsh, fish or pwsh"
+		},
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv", Validator: checkOutput},
+			&cli.StringFlag{Name: "server", Usage: "address of the service, instead of where you signed in", Sources: cli.EnvVars("BSPAN_SERVER")},
+		},
+		Commands: []*cli.Command{
+			loginCommand(), logoutCommand(), whoamiCommand(),
+			siteCommand(), serverCommand(), shareCommand(), namespaceCommand(), whereCommand(),
+			userCommand(), changesCommand(),
+		},
+	}
+	prepare(app)
+	return app
+}
+
+// prepare gives every command the same manners: wrong use ends with one
+// sentence, and a group without a subcommand shows its help.
+func prepare(c *cli.Command) {
+	c.OnUsageError = func(_ context.Context, _ *cli.Command, err error, _ bool) error {
+		return usageError{strings.ToLower(err.Error()[:1]) + err.Error()[1:] + "; see: bspan " + "--help"}
+	}
+	if len(c.Commands) > 0 && c.Action == nil {
+		c.Action = func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usageError{fmt.Sprintf("%q is not a command of %s; see: %s --help", c.Args().First(), c.FullName(), c.FullName())}
+			}
+			return cli.ShowSubcommandHelp(c)
+		}
+	}
+	for _, sub := range c.Commands {
+		prepare(sub)
+	}
+}
+
+// arguments returns exactly the named arguments of a command.
+func arguments(c *cli.Command, names ...string) ([]string, error) {
+	given := c.Args().Slice()
+	switch {
+	case len(given) < len(names):
+		return nil, usageError{fmt.Sprintf("%s is missing; write: %s %s", names[len(given)], c.FullName(), strings.Join(names, " "))}
+	case len(given) > len(names):
+		return nil, usageError{fmt.Sprintf("%q is one argument too many (quote names that hold spaces, and put options before them); write: %s %s", given[len(names)], c.FullName(), strings.Join(names, " "))}
+	}
+	return given, nil
+}

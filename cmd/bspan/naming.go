@@ -1,0 +1,287 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/client"
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+func namespaceCommand() *cli.Command {
+	ttlFlag := &cli.IntFlag{Name: "ttl", Usage: "for how many `SECONDS` directions may be kept"}
+	targetFlag := func(name string) cli.Flag {
+		return &cli.StringFlag{Name: name, Usage: "a location, as `SERVER/SHARE[/FOLDER]`"}
+	}
+	return &cli.Command{Name: "namespace", Usage: "the trees of names that people see", Commands: []*cli.Command{
+		{Name: "list", Usage: "list namespaces", Action: signedIn(listNamespaces)},
+		{Name: "show", Usage: "show the tree of a namespace, or of a branch of it", ArgsUsage: "NAME|PATH", Action: signedIn(showNamespace, "NAME")},
+		{Name: "create", Usage: "make an empty namespace", ArgsUsage: "NAME", Flags: []cli.Flag{noteFlag, ttlFlag},
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				n, err := api.AddNamespace(ctx, model.NewNamespace{Name: args[0], Note: c.String("note"), TTL: c.Int("ttl")})
+				if err != nil {
+					return err
+				}
+				return done(c, n, "made namespace %s; add to it with: bspan namespace add /%s/PATH --to SERVER/SHARE", n.Name, n.Name)
+			}, "NAME")},
+		{Name: "remove", Usage: "remove a namespace; no file is touched", ArgsUsage: "NAME",
+			Flags:  []cli.Flag{&cli.BoolFlag{Name: "with-entries", Usage: "although it has entries"}, &cli.BoolFlag{Name: "rehearse", Usage: "say what would go, and do nothing"}},
+			Action: signedIn(removeNamespace, "NAME")},
+		{Name: "add", Usage: "add a signpost, a further location of one, or (without --to) a folder", ArgsUsage: "PATH",
+			Flags: []cli.Flag{targetFlag("to"), &cli.StringFlag{Name: "rank", Usage: "first, normal or last among locations that are equally near"},
+				&cli.BoolFlag{Name: "open-now", Usage: "lead people to a further location before it was verified"}, noteFlag},
+			Action: signedIn(addEntry, "PATH")},
+		{Name: "hold", Usage: "keep people from a location", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location"), &cli.StringFlag{Name: "why", Usage: "the `REASON`, for directions to show"}},
+			Action: signedIn(setState(namespace.Held), "PATH")},
+		{Name: "open", Usage: "lead people to a location again", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location")},
+			Action: signedIn(setState(namespace.Open), "PATH")},
+		{Name: "remove-entry", Usage: "remove an entry, or one location of it; no file is touched", ArgsUsage: "PATH",
+			Flags:  []cli.Flag{targetFlag("location"), &cli.BoolFlag{Name: "rehearse", Usage: "say what would go, and do nothing"}},
+			Action: signedIn(removeEntry, "PATH")},
+	}}
+}
+
+func listNamespaces(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {
+	list, err := api.Namespaces(ctx)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"name", "folders", "signposts", "ttl", "note"}, empty: "There are no namespaces yet. Make one with: bspan namespace create NAME"}
+	for _, n := range list {
+		t.add(n.Name, fmt.Sprint(n.Folders), fmt.Sprint(n.Signposts), fmt.Sprintf("%d s", n.TTL), n.Note)
+	}
+	return show(c, list, t)
+}
+
+func showNamespace(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	name, inside := args[0], ""
+	if strings.HasPrefix(name, "/") {
+		var err error
+		if name, inside, err = namespace.Split("PATH", name); err != nil {
+			return err
+		}
+	}
+	n, err := api.Namespace(ctx, name)
+	if err != nil {
+		return err
+	}
+	entries, err := api.Entries(ctx, name)
+	if err != nil {
+		return err
+	}
+	if inside != "" {
+		key := namespace.Key(inside)
+		entries = slices.DeleteFunc(entries, func(e namespace.Entry) bool {
+			return namespace.Key(e.Path) != key && !strings.HasPrefix(namespace.Key(e.Path), key+"/")
+		})
+	}
+	t := table{heads: []string{"path", "leads to", "site", "state", "rank"}, empty: "The namespace is empty. Add to it with: bspan namespace add /" + name + "/PATH --to SERVER/SHARE"}
+	people := c.String("output") == "table"
+	for _, e := range entries {
+		addEntryRows(&t, name, e, people)
+	}
+	return show(c, map[string]any{"namespace": n, "entries": entries}, t)
+}
+
+// addEntryRows adds a row for each location; people see names indented by
+// depth, programs the full path on every row.
+func addEntryRows(t *table, name string, e namespace.Entry, people bool) {
+	title := "/" + name + "/" + e.Path
+	if people {
+		title = strings.Repeat("  ", strings.Count(e.Path, "/")) + path.Base(e.Path)
+	}
+	if e.Kind == namespace.Folder {
+		if people {
+			title += "/"
+		}
+		t.add(title, "", "", "", "")
+		return
+	}
+	for i, l := range e.Locations {
+		if people && i > 0 {
+			title = ""
+		}
+		state := string(l.State)
+		if l.Why != "" {
+			state += ": " + l.Why
+		}
+		t.add(title, l.Target().String(), l.Site, state, string(l.Rank))
+	}
+}
+
+func removeNamespace(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	n, err := api.Namespace(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	if c.Bool("rehearse") {
+		return done(c, n, "would remove namespace %s with %d folders and %d signposts; no file would be touched", n.Name, n.Folders, n.Signposts)
+	}
+	if err := api.RemoveNamespace(ctx, args[0], c.Bool("with-entries")); err != nil {
+		return err
+	}
+	return done(c, nil, "removed namespace %s with %d folders and %d signposts; no file was touched", n.Name, n.Folders, n.Signposts)
+}
+
+func addEntry(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	name, inside, err := namespace.Split("PATH", args[0])
+	if err != nil {
+		return err
+	}
+	if c.String("to") == "" {
+		e, err := api.AddEntry(ctx, name, model.NewEntry{Path: inside, Kind: namespace.Folder, Note: c.String("note")})
+		if err != nil {
+			return err
+		}
+		return done(c, e, "added folder /%s/%s", name, e.Path)
+	}
+	target, err := namespace.ParseTarget("to", c.String("to"))
+	if err != nil {
+		return err
+	}
+	location := model.NewLocation{Server: target.Server, Share: target.Share, Sub: target.Sub, Rank: namespace.Rank(c.String("rank")), OpenNow: c.Bool("open-now")}
+	known, err := api.EntryAt(ctx, name, inside)
+	switch {
+	case err == nil:
+		return addLocation(ctx, c, api, name, known, location)
+	case fault.KindOf(err) != fault.NotFound:
+		return err
+	}
+	e, err := api.AddEntry(ctx, name, model.NewEntry{Path: inside, Kind: namespace.Signpost, Note: c.String("note"), Locations: []model.NewLocation{location}})
+	if err != nil {
+		return err
+	}
+	return done(c, e, "added signpost /%s/%s, which leads to %s", name, e.Path, e.Locations[0].Target())
+}
+
+func addLocation(ctx context.Context, c *cli.Command, api *client.Client, name string, e namespace.Entry, location model.NewLocation) error {
+	e, err := api.AddLocation(ctx, name, e, location)
+	if err != nil {
+		return err
+	}
+	l := e.Locations[len(e.Locations)-1]
+	text := "open"
+	if l.State == namespace.Held {
+		text = fmt.Sprintf("held (%s); when you have looked at it: bspan namespace open --location %s /%s/%s", l.Why, l.Target(), name, e.Path)
+	}
+	return done(c, e, "added %s to /%s/%s: %s", l.Target(), name, e.Path, text)
+}
+
+// findLocation finds the entry at a path and the location that --location names.
+func findLocation(ctx context.Context, c *cli.Command, api *client.Client, full string) (string, namespace.Entry, namespace.Location, error) {
+	name, inside, err := namespace.Split("PATH", full)
+	if err != nil {
+		return name, namespace.Entry{}, namespace.Location{}, err
+	}
+	e, err := api.EntryAt(ctx, name, inside)
+	if err != nil {
+		return name, e, namespace.Location{}, err
+	}
+	if c.String("location") == "" && len(e.Locations) == 1 {
+		return name, e, e.Locations[0], nil
+	}
+	var targets []string
+	for _, l := range e.Locations {
+		if strings.EqualFold(l.Target().String(), strings.TrimSuffix(c.String("location"), "/")) {
+			return name, e, l, nil
+		}
+		targets = append(targets, l.Target().String())
+	}
+	return name, e, namespace.Location{}, usageError{fmt.Sprintf("say which location of %s with --location: %s", full, strings.Join(targets, ", "))}
+}
+
+func setState(state namespace.State) action {
+	return func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+		name, e, l, err := findLocation(ctx, c, api, args[0])
+		if err != nil {
+			return err
+		}
+		e, err = api.EditLocation(ctx, name, e, l.ID, model.EditLocation{State: state, Why: c.String("why")})
+		if err != nil {
+			return err
+		}
+		return done(c, e, "%s is %s at /%s/%s", l.Target(), state, name, e.Path)
+	}
+}
+
+func removeEntry(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	if c.String("location") != "" {
+		name, e, l, err := findLocation(ctx, c, api, args[0])
+		if err != nil {
+			return err
+		}
+		if c.Bool("rehearse") {
+			return done(c, e, "would remove the location %s from /%s/%s, which would still lead to %d; no file would be touched", l.Target(), name, e.Path, len(e.Locations)-1)
+		}
+		if e, err = api.RemoveLocation(ctx, name, e, l.ID); err != nil {
+			return err
+		}
+		return done(c, e, "removed the location %s from /%s/%s; no file was touched", l.Target(), name, e.Path)
+	}
+	name, inside, err := namespace.Split("PATH", args[0])
+	if err != nil {
+		return err
+	}
+	e, err := api.EntryAt(ctx, name, inside)
+	if err != nil {
+		return err
+	}
+	if c.Bool("rehearse") {
+		return done(c, e, "would remove the %s /%s/%s with %d locations; no file would be touched", e.Kind, name, e.Path, len(e.Locations))
+	}
+	if err := api.RemoveEntry(ctx, name, e); err != nil {
+		return err
+	}
+	return done(c, nil, "removed the %s /%s/%s; no file was touched", e.Kind, name, e.Path)
+}
+
+func whereCommand() *cli.Command {
+	return &cli.Command{
+		Name: "where", Usage: "show where a path leads, in which order, and why", ArgsUsage: "PATH",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "from", Usage: "stand at this `SITE`"},
+			&cli.StringFlag{Name: "as", Usage: "be this `ACCOUNT`: among equal locations each person keeps their own order"},
+		},
+		Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+			d, err := api.Where(ctx, args[0], c.String("from"), c.String("as"))
+			if err != nil {
+				return err
+			}
+			return show(c, d, directionsTable(d))
+		}, "PATH"),
+	}
+}
+
+func directionsTable(d model.Directions) table {
+	if d.Kind == string(namespace.Folder) {
+		t := table{heads: []string{"name"}, empty: d.Path + " is an empty folder of the namespace."}
+		for _, name := range d.Names {
+			t.add(name)
+		}
+		t.after = d.Path + " is a folder of the namespace itself; it leads nowhere else."
+		return t
+	}
+	t := table{heads: []string{"", "location", "site", "state", "reason"}}
+	used := 0
+	for i, direction := range d.Directions {
+		order := fmt.Sprint(i + 1)
+		if direction.Usable {
+			used++
+		} else {
+			order = "-"
+		}
+		t.add(order, path.Join(direction.Target().String(), d.Rest), direction.Site, string(direction.State), direction.Reason)
+	}
+	t.after = fmt.Sprintf("%s leads through the signpost %s; directions may be kept for %d s.", d.Path, d.Signpost, d.TTL)
+	if used == 0 {
+		t.after = fmt.Sprintf("%s leads nowhere now: no location of %s is open.", d.Path, d.Signpost)
+	}
+	return t
+}

@@ -1,0 +1,83 @@
+package main
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/client"
+	"bridgespan/model"
+)
+
+func userCommand() *cli.Command {
+	role := func(required bool) cli.Flag {
+		return &cli.StringFlag{Name: "role", Usage: "viewer, operator or administrator", Required: required}
+	}
+	return &cli.Command{Name: "user", Usage: "who may use Bridge Span itself", Commands: []*cli.Command{
+		{Name: "list", Usage: "list users", Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {
+			users, err := api.Users(ctx)
+			if err != nil {
+				return err
+			}
+			t := table{heads: []string{"name", "role", "since"}}
+			for _, u := range users {
+				t.add(u.Name, string(u.Role), when(u.Created))
+			}
+			return show(c, users, t)
+		})},
+		{Name: "add", Usage: "add a user", ArgsUsage: "NAME", Flags: []cli.Flag{role(true), passwordFlag},
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				password, err := readPassword(c, "Password for "+args[0])
+				if err != nil {
+					return err
+				}
+				u, err := api.AddUser(ctx, model.NewUser{Name: args[0], Password: password, Role: model.Role(c.String("role"))})
+				if err != nil {
+					return err
+				}
+				return done(c, u, "added %s as %s", u.Name, u.Role)
+			}, "NAME")},
+		{Name: "edit", Usage: "change role or password; a new password ends the user's sessions", ArgsUsage: "NAME",
+			Flags: []cli.Flag{role(false), passwordFlag, &cli.BoolFlag{Name: "new-password", Usage: "ask for a new password"}},
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				e := model.EditUser{Role: model.Role(c.String("role"))}
+				if c.Bool("new-password") || c.IsSet("password-file") {
+					var err error
+					if e.Password, err = readPassword(c, "New password for "+args[0]); err != nil {
+						return err
+					}
+				}
+				u, err := api.EditUser(ctx, args[0], e)
+				if err != nil {
+					return err
+				}
+				return done(c, u, "%s is %s", u.Name, u.Role)
+			}, "NAME")},
+		{Name: "remove", Usage: "remove a user", ArgsUsage: "NAME",
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				if err := api.RemoveUser(ctx, args[0]); err != nil {
+					return err
+				}
+				return done(c, nil, "removed user %s", args[0])
+			}, "NAME")},
+	}}
+}
+
+func changesCommand() *cli.Command {
+	return &cli.Command{
+		Name: "changes", Usage: "show who changed what, newest first",
+		Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Value: 30, Usage: "how many at most"}},
+		Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {
+			changes, err := api.Changes(ctx, c.Int("limit"))
+			if err != nil {
+				return err
+			}
+			t := table{heads: []string{"number", "when", "who", "what", "to"}, empty: "Nothing was changed yet."}
+			for _, change := range changes {
+				t.add(fmt.Sprint(change.ID), when(change.At), change.Who, change.Action, change.Subject)
+			}
+			return show(c, changes, t)
+		}),
+	}
+}

@@ -1,0 +1,104 @@
+package main
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/urfave/cli/v3"
+)
+
+// config is how the service runs. A flag wins over the environment, the
+// environment over the file, the file over the defaults.
+type config struct {
+	Listen         string `toml:"listen" comment:"Address of the API and the console"`
+	Gateway        string `toml:"gateway" comment:"Address of the gateway; empty for none"`
+	GatewaySite    string `toml:"gateway_site" comment:"Site at which the gateway stands"`
+	GatewayURL     string `toml:"gateway_url" comment:"Where people reach the gateway, when it is not its address"`
+	Database       string `toml:"database" comment:"Data source name: user:password@tcp(host:port)/name"`
+	KeyFile        string `toml:"key_file" comment:"File with the key that secrets are sealed with; made at the first start"`
+	SetupTokenFile string `toml:"setup_token_file" comment:"File to write the set-up token to, instead of printing it"`
+	TLSCertificate string `toml:"tls_certificate" comment:"PEM file; encrypts the API and the gateway"`
+	TLSKey         string `toml:"tls_key" comment:"PEM file"`
+	LogFormat      string `toml:"log_format" comment:"text or json"`
+	LogLevel       string `toml:"log_level" comment:"debug, info, warn or error"`
+}
+
+func defaults() config {
+	return config{Listen: "127.0.0.1:8600", Gateway: "127.0.0.1:8610", KeyFile: "bspan.key", LogFormat: "text", LogLevel: "info"}
+}
+
+// settings pairs every field with its flag; the environment variable is
+// BSPAND_ and the flag's name in capitals.
+func (c *config) settings() map[string]struct {
+	to    *string
+	usage string
+} {
+	type setting = struct {
+		to    *string
+		usage string
+	}
+	return map[string]setting{
+		"listen":           {&c.Listen, "`ADDRESS` of the API and the console"},
+		"gateway":          {&c.Gateway, "`ADDRESS` of the gateway; empty for none"},
+		"gateway-site":     {&c.GatewaySite, "`SITE` at which the gateway stands"},
+		"gateway-url":      {&c.GatewayURL, "`URL` where people reach the gateway"},
+		"database":         {&c.Database, "data source `NAME`: user:password@tcp(host:port)/name"},
+		"key-file":         {&c.KeyFile, "`FILE` with the key that secrets are sealed with"},
+		"setup-token-file": {&c.SetupTokenFile, "`FILE` to write the set-up token to"},
+		"tls-certificate":  {&c.TLSCertificate, "PEM `FILE`"},
+		"tls-key":          {&c.TLSKey, "PEM `FILE`"},
+		"log-format":       {&c.LogFormat, "text or json"},
+		"log-level":        {&c.LogLevel, "debug, info, warn or error"},
+	}
+}
+
+// readConfig combines file, environment and flags, and checks the result.
+func readConfig(cmd *cli.Command) (config, error) {
+	c := defaults()
+	if file := cmd.String("config"); file != "" {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return c, fmt.Errorf("config: %w", err)
+		}
+		decoder := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields()
+		if err := decoder.Decode(&c); err != nil {
+			return c, fmt.Errorf("config %s: %w", file, explainTOML(err))
+		}
+	}
+	for name, s := range c.settings() {
+		if cmd.IsSet(name) {
+			*s.to = cmd.String(name)
+		}
+	}
+	return c, c.check()
+}
+
+// explainTOML names the line of a mistake.
+func explainTOML(err error) error {
+	var unknown *toml.StrictMissingError
+	if errors.As(err, &unknown) && len(unknown.Errors) > 0 {
+		row, _ := unknown.Errors[0].Position()
+		return fmt.Errorf("line %d: there is no setting %v; see bspand serve --help", row, unknown.Errors[0].Key())
+	}
+	var wrong *toml.DecodeError
+	if errors.As(err, &wrong) {
+		row, column := wrong.Position()
+		return fmt.Errorf("line %d, column %d: %w", row, column, err)
+	}
+	return err
+}
+
+func (c *config) check() error {
+	switch {
+	case c.Database == "":
+		return errors.New("database: a data source name is needed; set it in the config file, as BSPAND_DATABASE or with --database")
+	case (c.TLSCertificate == "") != (c.TLSKey == ""):
+		return errors.New("tls_certificate and tls_key: set both or neither")
+	case c.LogFormat != "text" && c.LogFormat != "json":
+		return fmt.Errorf("log_format: %q is neither text nor json", c.LogFormat)
+	}
+	return nil
+}

@@ -1,0 +1,45 @@
+// Command bspand is the service of Bridge Span: the API with the console, the
+// gateway, and the stand-ins of the demo.
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/api"
+)
+
+// version is set when the program is linked.
+var version = "dev"
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	app := &cli.Command{
+		Name: "bspand", Usage: "the service of Bridge Span", Version: version,
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		Commands:       []*cli.Command{serveCommand(), openAPICommand(), demoCommand()},
+	}
+	if err := app.Run(ctx, os.Args); err != nil {
+		fmt.Fprintln(os.Stderr, "bspand: "+err.Error())
+		os.Exit(1)
+	}
+}
+
+func openAPICommand() *cli.Command {
+	return &cli.Command{
+		Name: "openapi", Usage: "print the OpenAPI document of the API",
+		Action: func(context.Context, *cli.Command) error {
+			text, err := api.New(api.Services{}, api.Options{Version: "v1"}).OpenAPI()
+			if err == nil {
+				_, err = fmt.Println(string(text))
+			}
+			return err
+		},
+	}
+}

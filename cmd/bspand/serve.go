@@ -1,0 +1,224 @@
+package main
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/api"
+	"bridgespan/console"
+	"bridgespan/core/fault"
+	"bridgespan/gateway"
+	"bridgespan/records"
+	"bridgespan/service/access"
+	"bridgespan/service/estate"
+	"bridgespan/service/events"
+	"bridgespan/service/naming"
+	"bridgespan/service/vault"
+)
+
+func serveCommand() *cli.Command {
+	c := defaults()
+	flags := []cli.Flag{&cli.StringFlag{Name: "config", Usage: "TOML `FILE`", Sources: cli.EnvVars("BSPAND_CONFIG")}}
+	for name, s := range c.settings() {
+		variable := "BSPAND_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
+		flags = append(flags, &cli.StringFlag{Name: name, Usage: s.usage, Sources: cli.EnvVars(variable), DefaultText: *s.to})
+	}
+	slices.SortFunc(flags, func(a, b cli.Flag) int { return strings.Compare(a.Names()[0], b.Names()[0]) })
+	return &cli.Command{
+		Name: "serve", Usage: "run the service until it is told to stop", Flags: flags,
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, err := readConfig(cmd)
+			if err != nil {
+				return err
+			}
+			if err := setUpLog(c); err != nil {
+				return err
+			}
+			return serve(ctx, c)
+		},
+	}
+}
+
+func setUpLog(c config) error {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(c.LogLevel)); err != nil {
+		return fmt.Errorf("log_level: %q is none of debug, info, warn, error", c.LogLevel)
+	}
+	options := &slog.HandlerOptions{Level: level}
+	var handler slog.Handler = slog.NewTextHandler(os.Stderr, options)
+	if c.LogFormat == "json" {
+		handler = slog.NewJSONHandler(os.Stderr, options)
+	}
+	slog.SetDefault(slog.New(handler))
+	return nil
+}
+
+// graceful is how long running requests may take to end at a stop.
+const graceful = 10 * time.Second
+
+// serve runs the service until ctx ends.
+func serve(ctx context.Context, c config) error {
+	db, err := records.Open(c.Database)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	v, err := vault.Open(c.KeyFile)
+	if err != nil {
+		return err
+	}
+	host, _ := os.Hostname()
+	holder := fmt.Sprintf("%s/%d/%s", host, os.Getpid(), rand.Text()[:6])
+	if err := migrate(ctx, db, holder); err != nil {
+		return err
+	}
+
+	hub := events.NewHub(db)
+	var names *naming.Service
+	changed := func() { names.Forget(); hub.Kick() }
+	sites := estate.New(db, v, changed)
+	names = naming.New(db, sites, hub.Kick)
+	users := access.New(db, hub.Kick)
+	if err := offerSetup(ctx, users, c); err != nil {
+		return err
+	}
+
+	background, stop := context.WithCancel(context.WithoutCancel(ctx))
+	var group sync.WaitGroup
+	group.Go(func() { hub.Run(background) })
+	group.Go(func() { sites.Watch(background, holder) })
+	group.Go(func() { forgetOnNews(background, hub, names) })
+	defer group.Wait()
+	defer stop()
+
+	front := api.New(api.Services{DB: db, Access: users, Estate: sites, Naming: names, Events: hub},
+		api.Options{Console: console.Files(), TLS: c.TLSKey != "", Gateway: gatewayURL(c), Closing: ctx.Done(), Version: version})
+	return listen(ctx, c, front, gateway.New(names, sites, c.GatewaySite))
+}
+
+// migrate waits for the database to be there, then brings the schema up to date.
+func migrate(ctx context.Context, db *records.DB, holder string) error {
+	deadline := time.Now().Add(30 * time.Second)
+	for {
+		applied, err := db.Migrate(ctx, holder)
+		if err == nil {
+			if len(applied) > 0 {
+				slog.Info("the schema was brought up to date", "migrations", applied)
+			}
+			return nil
+		}
+		if fault.KindOf(err) != fault.Unavailable || time.Now().After(deadline) {
+			return fmt.Errorf("prepare the database: %w", cmp.Or(errors.Unwrap(err), err))
+		}
+		slog.Info("waiting for the database", "error", err)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func offerSetup(ctx context.Context, users *access.Service, c config) error {
+	token, err := users.OfferSetup(ctx, c.SetupTokenFile)
+	if err != nil || token == "" {
+		return err
+	}
+	if c.SetupTokenFile != "" {
+		slog.Info("nobody can sign in yet; the set-up token is in a file", "file", c.SetupTokenFile)
+		return nil
+	}
+	fmt.Printf("Nobody can sign in yet. Open the console and make the first administrator with this set-up token:\n\n    %s\n\n", token)
+	return nil
+}
+
+// forgetOnNews makes directions fresh after changes by other instances.
+func forgetOnNews(ctx context.Context, hub *events.Hub, names *naming.Service) {
+	watcher := hub.Watch(0)
+	defer watcher.Close()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case e := <-watcher.C:
+			if e.Topic != "user" {
+				names.Forget()
+			}
+		}
+	}
+}
+
+func scheme(c config) string {
+	if c.TLSKey != "" {
+		return "https://"
+	}
+	return "http://"
+}
+
+func gatewayURL(c config) string {
+	if c.Gateway == "" {
+		return ""
+	}
+	return cmp.Or(c.GatewayURL, scheme(c)+c.Gateway)
+}
+
+// listen serves the API and the gateway until ctx ends or one of them fails.
+func listen(ctx context.Context, c config, front *api.API, gate *gateway.Gateway) error {
+	defer gate.Close()
+	failed := make(chan error, 2)
+	listener, err := listenOn(c, c.Listen)
+	if err != nil {
+		return err
+	}
+	app := front.App()
+	go func() { failed <- app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true}) }()
+	slog.Info("the console and the API are served", "address", scheme(c)+listener.Addr().String())
+	server := &http.Server{Handler: gate, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
+	if c.Gateway != "" {
+		listener, err := listenOn(c, c.Gateway)
+		if err != nil {
+			return err
+		}
+		go func() { failed <- server.Serve(listener) }()
+		slog.Info("the gateway is served", "address", scheme(c)+listener.Addr().String())
+	}
+	select {
+	case err = <-failed:
+	case <-ctx.Done():
+		slog.Info("stopping")
+	}
+	until, cancel := context.WithTimeout(context.Background(), graceful)
+	defer cancel()
+	return errors.Join(err, app.ShutdownWithContext(until), server.Shutdown(until))
+}
+
+func listenOn(c config, address string) (net.Listener, error) {
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be listened on (%w): end what uses it, or choose another address", address, err)
+	}
+	if c.TLSKey == "" {
+		return listener, nil
+	}
+	certificate, err := tls.LoadX509KeyPair(c.TLSCertificate, c.TLSKey)
+	if err != nil {
+		listener.Close()
+		return nil, fmt.Errorf("tls_certificate, tls_key: %w", err)
+	}
+	return tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12}), nil
+}

@@ -1,0 +1,123 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"bridgespan/standin/fileserver"
+	"bridgespan/tree"
+	"bridgespan/tree/smb"
+)
+
+// writers is how many files are written side by side to one server.
+const writers = 3
+
+// fill writes a server's shares over SMB, as its administrator, so that
+// permissions are inherited as they are in real life. It reports bytes as they
+// are written.
+func fill(ctx context.Context, s server, running *fileserver.Server, password string, size Size, written *atomic.Int64) error {
+	session, err := smb.Dial(ctx, smb.Target{Address: running.HostPort(), Account: administrator, Password: password})
+	if err != nil {
+		return err
+	}
+	defer session.Close()
+	for _, share := range s.shares {
+		t, err := session.Tree(ctx, share.Name, "")
+		if err != nil {
+			return err
+		}
+		if err := fillShare(ctx, s, t, share.Name, size, written); err != nil {
+			return fmt.Errorf("%s/%s: %w", s.name, share.Name, err)
+		}
+		if err := t.Close(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func fillShare(ctx context.Context, s server, t tree.Tree, share string, size Size, written *atomic.Int64) error {
+	top, err := s.descriptor(share)
+	if err != nil {
+		return err
+	}
+	if err := t.Apply(ctx, ".", tree.Meta{Descriptor: top}); err != nil {
+		return err
+	}
+	files := filesOf(share, size)
+	if s.name == "sedge" && share == "education" {
+		files = files[:len(files)/2] // the old copy
+	}
+	if err := makeFolders(ctx, s, t, share, files); err != nil {
+		return err
+	}
+	return writeFiles(ctx, t, files, written)
+}
+
+// makeFolders makes every folder, and sets the permissions of those that have
+// their own before anything is written into them.
+func makeFolders(ctx context.Context, s server, t tree.Tree, share string, files []file) error {
+	for folder, rights := range restricted[share] {
+		if !slices.ContainsFunc(files, func(f file) bool { return path.Dir(f.path) == folder }) {
+			continue
+		}
+		if err := tree.MkdirAll(ctx, t, folder); err != nil {
+			return err
+		}
+		d, err := s.protected(rights)
+		if err != nil {
+			return err
+		}
+		if err := t.Apply(ctx, folder, tree.Meta{Descriptor: d}); err != nil {
+			return err
+		}
+	}
+	made := map[string]bool{}
+	for _, f := range files {
+		folder := path.Dir(f.path)
+		if made[folder] {
+			continue
+		}
+		made[folder] = true
+		if err := tree.MkdirAll(ctx, t, folder); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func writeFiles(ctx context.Context, t tree.Tree, files []file, written *atomic.Int64) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	work := make(chan file)
+	var group sync.WaitGroup
+	for range writers {
+		group.Go(func() {
+			for f := range work {
+				options := tree.PutOptions{Replace: true, Size: f.size, SizeKnown: true, Meta: tree.Meta{Modified: f.modified}}
+				if _, err := t.Put(ctx, f.path, f.content(), options); err != nil {
+					cancel(err)
+					return
+				}
+				written.Add(f.size)
+			}
+		})
+	}
+	for _, f := range files {
+		select {
+		case work <- f:
+		case <-ctx.Done():
+		}
+	}
+	close(work)
+	group.Wait()
+	if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, context.Canceled) {
+		return cause
+	}
+	return ctx.Err()
+}

@@ -1,0 +1,418 @@
+package demo
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/pelletier/go-toml/v2"
+
+	"bridgespan/client"
+	"bridgespan/model"
+	"bridgespan/standin/database"
+	"bridgespan/standin/fileserver"
+	"bridgespan/standin/process"
+)
+
+// Options direct the demo.
+type Options struct {
+	Dir     string // where everything is kept; must be absolute
+	Size    Size
+	Port    int    // of the console and the API; the gateway has the tenth after it
+	Service string // the program that serves
+	Out     io.Writer
+}
+
+// Demo is the running scenario.
+type Demo struct {
+	Options
+	Estate   Estate
+	Database *database.Server
+	Servers  map[string]*fileserver.Server
+	service  *process.Process
+	lock     *os.File
+}
+
+// Estate is everything that scripts need to know about the demo. It is written
+// to estate.json, for its owner alone.
+type Estate struct {
+	Console  string         `json:"console"`
+	Gateway  string         `json:"gateway"`
+	User     string         `json:"user"`
+	Password string         `json:"password"`
+	Size     Size           `json:"size"`
+	Database string         `json:"database"`
+	Servers  []EstateServer `json:"servers"`
+	People   []Person       `json:"people"`
+}
+
+// EstateServer is a file server of the demo.
+type EstateServer struct {
+	Name    string   `json:"name"`
+	Site    string   `json:"site"`
+	Address string   `json:"address"`
+	Port    int      `json:"port"`
+	Account string   `json:"account"`
+	Folder  string   `json:"folder"`
+	PID     int      `json:"pid"`
+	Shares  []string `json:"shares"`
+}
+
+// Person has an account with the same name and password on every file server.
+type Person struct {
+	Name     string   `json:"name"`
+	Password string   `json:"password"`
+	Groups   []string `json:"groups"`
+}
+
+const (
+	smbPort     = 445
+	gatewayStep = 10
+)
+
+func (d *Demo) path(name string) string { return filepath.Join(d.Dir, name) }
+
+func (d *Demo) say(format string, args ...any) { fmt.Fprintf(d.Out, format+"\n", args...) }
+
+// Up starts the demo: from nothing at first, on the kept data later. Down ends it.
+func Up(ctx context.Context, o Options) (*Demo, error) {
+	if err := CheckSize(o.Size); err != nil {
+		return nil, err
+	}
+	d := &Demo{Options: o, Servers: map[string]*fileserver.Server{}}
+	if err := d.start(ctx); err != nil {
+		d.Down()
+		return nil, err
+	}
+	return d, nil
+}
+
+func (d *Demo) start(ctx context.Context) error {
+	if err := os.MkdirAll(d.Dir, 0o711); err != nil {
+		return err
+	}
+	if err := d.takeLock(); err != nil {
+		return err
+	}
+	process.EndLeftovers(d.Dir)
+	for what, port := range map[string]int{"the console": d.Port, "the gateway": d.Port + gatewayStep} {
+		if err := process.CheckFree(what, net.JoinHostPort("127.0.0.1", strconv.Itoa(port))); err != nil {
+			return fmt.Errorf("%w, as in: make demo DEMO_PORT=8700", err)
+		}
+	}
+	fresh, err := d.readEstate()
+	if err != nil {
+		return err
+	}
+	if err := d.startServers(ctx, fresh); err != nil {
+		return err
+	}
+	if err := d.startService(ctx); err != nil {
+		return err
+	}
+	if fresh {
+		if err := d.setUp(ctx); err != nil {
+			return err
+		}
+	}
+	return d.writeEstate()
+}
+
+// takeLock keeps two demos from working in the same folder.
+func (d *Demo) takeLock() error {
+	lock, err := os.OpenFile(d.path("lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		lock.Close()
+		return fmt.Errorf("the demo is running already (in %s): end it with Ctrl-C where it runs", d.Dir)
+	}
+	d.lock = lock
+	return nil
+}
+
+// readEstate reads what an earlier start set up, and reports whether all is
+// still to be done. A start that was cut short is begun again from nothing.
+func (d *Demo) readEstate() (fresh bool, err error) {
+	text, err := os.ReadFile(d.path("estate.json"))
+	if err == nil {
+		if err := json.Unmarshal(text, &d.Estate); err != nil {
+			return false, fmt.Errorf("estate.json is damaged (%w): start afresh with make demo-reset", err)
+		}
+		if d.Estate.Size != d.Size {
+			d.say("The kept demo has the size %q; make demo-reset starts afresh with another.", d.Estate.Size)
+			d.Size = d.Estate.Size
+		}
+		return false, nil
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return false, err
+	}
+	if err := d.clear(); err != nil {
+		return false, err
+	}
+	d.Estate = Estate{User: administrator, Password: rand.Text()[:16], Size: d.Size}
+	for _, p := range people {
+		d.Estate.People = append(d.Estate.People, Person{Name: p.Name, Password: rand.Text()[:14], Groups: append([]string{}, p.Groups...)})
+	}
+	return true, nil
+}
+
+// clear removes what a start that was cut short left behind.
+func (d *Demo) clear() error {
+	if err := fileserver.Discard(d.path("servers")); err != nil {
+		return err
+	}
+	names, err := os.ReadDir(d.Dir)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if name.Name() == "lock" {
+			continue
+		}
+		if err := os.RemoveAll(d.path(name.Name())); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *Demo) password(name string) string {
+	for _, p := range d.Estate.People {
+		if p.Name == name {
+			return p.Password
+		}
+	}
+	return ""
+}
+
+// startServers starts the database and the four file servers side by side, and
+// fills those that are new.
+func (d *Demo) startServers(ctx context.Context, fresh bool) error {
+	place, err := fileserver.Place(d.path("servers"))
+	if err != nil {
+		return err
+	}
+	accounts := make([]fileserver.Account, len(people))
+	for i, p := range people {
+		p.Password = d.password(p.Name)
+		accounts[i] = p
+	}
+	var group sync.WaitGroup
+	var mu sync.Mutex
+	var failed error
+	fail := func(err error) {
+		mu.Lock()
+		defer mu.Unlock()
+		failed = errors.Join(failed, err)
+	}
+	var written atomic.Int64
+	start := time.Now()
+	if fresh {
+		d.say("Starting a database and four file servers, and filling them (%s) …", d.Size)
+	}
+	group.Go(func() {
+		db, err := database.Start(d.path("database"), 0)
+		if err != nil {
+			fail(err)
+			return
+		}
+		d.Database = db
+	})
+	for _, s := range servers {
+		group.Go(func() {
+			running, err := fileserver.Start(fileserver.Config{Dir: filepath.Join(place, s.name), Name: s.name, Address: s.address, Port: smbPort,
+				SID: s.sid, Accounts: accounts, Groups: groups, Shares: s.shares})
+			if err != nil {
+				fail(err)
+				return
+			}
+			mu.Lock()
+			d.Servers[s.name] = running
+			mu.Unlock()
+			if fresh {
+				if err := fill(ctx, s, running, d.password(administrator), d.Size, &written); err != nil {
+					fail(fmt.Errorf("fill %s: %w", s.name, err))
+				}
+			}
+		})
+	}
+	group.Wait()
+	if fresh && failed == nil {
+		d.say("… %s written in %.0f s.", humanize.IBytes(uint64(written.Load())), time.Since(start).Seconds())
+	}
+	return failed
+}
+
+// startService writes the service's configuration and starts it.
+func (d *Demo) startService(ctx context.Context) error {
+	d.Estate.Console = fmt.Sprintf("http://127.0.0.1:%d", d.Port)
+	d.Estate.Gateway = fmt.Sprintf("http://127.0.0.1:%d", d.Port+gatewayStep)
+	d.Estate.Database = d.Database.DSN("bridgespan")
+	text, err := toml.Marshal(map[string]string{
+		"listen": strings.TrimPrefix(d.Estate.Console, "http://"), "gateway": strings.TrimPrefix(d.Estate.Gateway, "http://"),
+		"gateway_site": sites[0].Name, "database": d.Estate.Database, "key_file": d.path("bspand.key"), "setup_token_file": d.path("setup-token"),
+	})
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(d.path("bspand.toml"), text, 0o600); err != nil {
+		return err
+	}
+	if d.service, err = process.Start("bspand", exec.Command(d.Service, "serve", "--config", d.path("bspand.toml")), d.path("bspand.log")); err != nil {
+		return err
+	}
+	api := &client.Client{Base: d.Estate.Console}
+	if err := d.service.Await(func() error { return api.Ready(ctx) }, 60*time.Second); err != nil {
+		return fmt.Errorf("%w; its log is %s", err, d.path("bspand.log"))
+	}
+	return nil
+}
+
+// setUp does what an administrator does first, through the API.
+func (d *Demo) setUp(ctx context.Context) error {
+	api, err := d.firstSignIn(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range sites {
+		if _, err := api.AddSite(ctx, s); err != nil {
+			return err
+		}
+	}
+	for _, l := range legs {
+		if err := api.SetLeg(ctx, l); err != nil {
+			return err
+		}
+	}
+	for _, s := range servers {
+		if _, err := api.AddServer(ctx, model.NewServer{Name: s.name, Site: s.site, Address: s.address, Port: smbPort, Account: administrator, Password: d.password(administrator), Note: s.note}); err != nil {
+			return err
+		}
+		if _, err := api.CheckServer(ctx, s.name); err != nil {
+			return err
+		}
+	}
+	if _, err := api.AddNamespace(ctx, model.NewNamespace{Name: space, Note: "Everything that people at the trust open"}); err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if _, err := api.AddEntry(ctx, space, model.NewEntry{Path: e.path, Kind: "signpost", Note: e.note, Locations: e.locations}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *Demo) firstSignIn(ctx context.Context) (*client.Client, error) {
+	token, err := os.ReadFile(d.path("setup-token"))
+	if err != nil {
+		return nil, err
+	}
+	api := &client.Client{Base: d.Estate.Console}
+	if err := api.Setup(ctx, model.Setup{Token: string(token), Name: d.Estate.User, Password: d.Estate.Password}); err != nil {
+		return nil, err
+	}
+	if err := os.Remove(d.path("setup-token")); err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(d.path("sign-in"), []byte(d.Estate.Password+"\n"), 0o600); err != nil {
+		return nil, err
+	}
+	_, err = api.Login(ctx, d.Estate.User, d.Estate.Password, "set-up of the demo")
+	return api, err
+}
+
+func (d *Demo) writeEstate() error {
+	d.Estate.Servers = nil
+	for _, s := range servers {
+		running := d.Servers[s.name]
+		e := EstateServer{Name: s.name, Site: s.site, Address: s.address, Port: running.Port, Account: administrator, Folder: running.Dir, PID: running.PID()}
+		for _, share := range s.shares {
+			e.Shares = append(e.Shares, share.Name)
+		}
+		d.Estate.Servers = append(d.Estate.Servers, e)
+	}
+	text, err := json.MarshalIndent(d.Estate, "", "  ")
+	if err != nil {
+		return err
+	}
+	// Written whole and renamed: its presence says that the set-up was finished.
+	if err := os.WriteFile(d.path("estate.json.new"), text, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(d.path("estate.json.new"), d.path("estate.json"))
+}
+
+// Done is closed when the service ends by itself.
+func (d *Demo) Done() <-chan struct{} { return d.service.Done() }
+
+// Greet tells what was started and what to try next.
+func (d *Demo) Greet() {
+	e := d.Estate
+	reader := "ivy.marsh"
+	d.say(`
+Larkfield Botanic Trust is up.
+
+  Console   %s
+  Sign in   %s   %s
+
+Try next:
+
+  bin/bspan --server %s login --name %s --password-file var/demo/sign-in
+  bin/bspan where /trust/collections/herbarium --from "Tern Island"
+  curl -u %s:%s --head "%s/trust/collections/herbarium/Awkward%%20names/two%%20%%20spaces.txt"
+
+Addresses, accounts and passwords of everything are in var/demo/estate.json.
+Ctrl-C ends what was started here, and nothing else.`,
+		e.Console, e.User, e.Password, e.Console, e.User, reader, d.password(reader), e.Gateway)
+}
+
+// Down ends everything that the demo started.
+func (d *Demo) Down() {
+	if d.service != nil {
+		d.service.Stop(15 * time.Second)
+	}
+	var group sync.WaitGroup
+	for _, s := range d.Servers {
+		group.Go(s.Stop)
+	}
+	if d.Database != nil {
+		group.Go(d.Database.Stop)
+	}
+	group.Wait()
+	if d.lock != nil {
+		d.lock.Close()
+	}
+}
+
+// Reset removes the demo's data. The demo must not be running.
+func Reset(dir string) error {
+	d := &Demo{Options: Options{Dir: dir, Out: io.Discard}}
+	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err := d.takeLock(); err != nil {
+		return err
+	}
+	defer d.lock.Close()
+	process.EndLeftovers(dir)
+	return d.clear()
+}

@@ -1,0 +1,175 @@
+package gateway
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"net"
+	"strconv"
+	"sync"
+	"time"
+
+	"bridgespan/core/namespace"
+	"bridgespan/tree"
+	"bridgespan/tree/smb"
+)
+
+// Lives of sessions with file servers.
+const (
+	idleMost  = 5 * time.Minute // an unused session is closed
+	dialMost  = 4 * time.Second // a server that takes longer is passed over
+	refusalIs = 30 * time.Second
+)
+
+// pool keeps sessions with file servers open between requests, each for one
+// person at one server, so that a person signs in there once.
+type pool struct {
+	servers Servers
+	mu      sync.Mutex
+	kept    map[poolKey]*kept
+	done    chan struct{}
+}
+
+// poolKey holds a hash of the password: a changed one makes another session.
+type poolKey struct {
+	server, domain, account string
+	password                [32]byte
+}
+
+// kept is one session; ready is closed when session and err are set.
+type kept struct {
+	ready   chan struct{}
+	session *smb.Session
+	err     error
+
+	mu    sync.Mutex
+	trees map[string]*smb.Tree
+	used  time.Time
+	users int
+}
+
+func newPool(servers Servers) *pool {
+	p := &pool{servers: servers, kept: map[poolKey]*kept{}, done: make(chan struct{})}
+	go p.sweep()
+	return p
+}
+
+func keyOf(server string, who person) poolKey {
+	return poolKey{server, who.domain, namespace.Key(who.account), sha256.Sum256([]byte(who.password))}
+}
+
+// borrow returns the session of a person at a server, signing in if needed.
+// The caller must give it back.
+func (p *pool) borrow(ctx context.Context, server string, who person) (*kept, error) {
+	key := keyOf(server, who)
+	p.mu.Lock()
+	k, ok := p.kept[key]
+	if !ok {
+		k = &kept{ready: make(chan struct{}), trees: map[string]*smb.Tree{}, used: time.Now()}
+		p.kept[key] = k
+	}
+	k.users++
+	p.mu.Unlock()
+	if !ok {
+		k.session, k.err = p.dial(context.WithoutCancel(ctx), server, who)
+		close(k.ready)
+	}
+	select {
+	case <-k.ready:
+	case <-ctx.Done():
+		p.giveBack(k)
+		return nil, ctx.Err()
+	}
+	if k.err != nil {
+		p.giveBack(k)
+		p.forget(key, k)
+		return nil, k.err
+	}
+	return k, nil
+}
+
+func (p *pool) dial(ctx context.Context, server string, who person) (*smb.Session, error) {
+	v, err := p.servers.Server(ctx, server)
+	if err != nil {
+		return nil, err
+	}
+	address := net.JoinHostPort(v.Address, strconv.Itoa(v.Port))
+	return smb.Dial(ctx, smb.Target{Address: address, Domain: who.domain, Account: who.account, Password: who.password, Timeout: dialMost})
+}
+
+func (p *pool) giveBack(k *kept) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	k.users--
+	k.used = time.Now()
+}
+
+// forget takes a session out of the pool, because it is broken or refused.
+func (p *pool) forget(key poolKey, k *kept) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.kept[key] == k {
+		delete(p.kept, key)
+	}
+	if k.session != nil && k.users == 0 {
+		go k.session.Close()
+	}
+}
+
+// tree opens a share, or the folder of one, over a session, once.
+func (k *kept) tree(ctx context.Context, share, sub string) (*smb.Tree, error) {
+	key := share + "\x00" + sub
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if t, ok := k.trees[key]; ok {
+		return t, nil
+	}
+	t, err := k.session.Tree(ctx, share, sub)
+	if err == nil {
+		k.trees[key] = t
+	}
+	return t, err
+}
+
+// sweep closes sessions that nobody used for a while.
+func (p *pool) sweep() {
+	tick := time.NewTicker(idleMost / 4)
+	defer tick.Stop()
+	for {
+		select {
+		case <-p.done:
+			return
+		case now := <-tick.C:
+			p.closeIdle(now.Add(-idleMost))
+		}
+	}
+}
+
+func (p *pool) closeIdle(before time.Time) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for key, k := range p.kept {
+		if k.users == 0 && k.used.Before(before) && k.session != nil {
+			delete(p.kept, key)
+			go k.session.Close()
+		}
+	}
+}
+
+func (p *pool) close() {
+	close(p.done)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for key, k := range p.kept {
+		delete(p.kept, key)
+		if k.session != nil {
+			k.session.Close()
+		}
+	}
+}
+
+// passOver reports whether err is a reason to try the next location: the
+// server, not the person or the path, is at fault.
+func passOver(err error) bool {
+	return errors.Is(err, tree.ErrUnreachable) || errors.Is(err, smb.ErrNoShare) || errors.Is(err, context.DeadlineExceeded)
+}

@@ -1,0 +1,22 @@
+package model
+
+import (
+	"time"
+
+	"bridgespan/core/namespace"
+)
+
+// Directions say where one path leads one person at one site.
+type Directions struct {
+	Path     string `json:"path" doc:"The path that was asked for"`
+	Kind     string `json:"kind" enum:"folder,signpost" doc:"folder: a plain folder of the namespace; signpost: the path lies at or below one"`
+	Signpost string `json:"signpost,omitempty" doc:"Full path of the signpost"`
+	Rest     string `json:"rest,omitempty" doc:"What follows below the signpost: the path inside each location"`
+	From     string `json:"from,omitempty" doc:"Site that was asked from"`
+	As       string `json:"as,omitempty" doc:"Account that was asked for"`
+	TTL      int    `json:"ttl" doc:"For how many seconds this may be kept"`
+	// ReadAt tells how fresh the answer is: it lags only while the database is away.
+	ReadAt     time.Time             `json:"readAt" doc:"When the namespace was last read from the records"`
+	Directions []namespace.Direction `json:"directions" doc:"The locations in the order in which they are to be tried"`
+	Names      []string              `json:"names,omitempty" doc:"Names in the folder, when the path is one"`
+}

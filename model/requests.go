@@ -1,0 +1,167 @@
+package model
+
+import (
+	"time"
+
+	"bridgespan/core/namespace"
+)
+
+// What clients send, and what they get back for it.
+
+// Page is a part of a list.
+type Page[T any] struct {
+	Items []T    `json:"items" doc:"The items, in order"`
+	Next  string `json:"next,omitempty" doc:"Cursor of the next part; absent on the last"`
+}
+
+// SetupState tells whether the service still waits for its first administrator.
+type SetupState struct {
+	Needed bool `json:"needed" doc:"Whether the first administrator is still to be set up"`
+}
+
+// Setup makes the first administrator.
+type Setup struct {
+	Token    string `json:"token" doc:"The set-up token that the service printed at its first start"`
+	Name     string `json:"name" doc:"Name of the first administrator"`
+	Password string `json:"password" format:"password" doc:"At least 10 characters"`
+}
+
+// SignIn starts a session of the console.
+type SignIn struct {
+	Name     string `json:"name" doc:"User name"`
+	Password string `json:"password" format:"password" doc:"Password"`
+}
+
+// Session is who is signed in.
+type Session struct {
+	User    User      `json:"user" doc:"Who is signed in"`
+	CSRF    string    `json:"csrf,omitempty" doc:"To be sent as the header Bspan-Csrf with every change made under the session cookie"`
+	Expires time.Time `json:"expires" doc:"When it ends"`
+}
+
+// NewToken asks for a token of the command line.
+type NewToken struct {
+	SignIn
+	Label string `json:"label,omitempty" maxLength:"255" doc:"What it is for"`
+}
+
+// Token is a bearer token; it is shown once.
+type Token struct {
+	Token   string    `json:"token" doc:"To be sent as Authorization: Bearer"`
+	User    User      `json:"user" doc:"Whose it is"`
+	Expires time.Time `json:"expires" doc:"When it ends"`
+}
+
+// NewUser adds a user.
+type NewUser struct {
+	Name     string `json:"name" doc:"Name to sign in with"`
+	Password string `json:"password" format:"password" doc:"At least 10 characters"`
+	Role     Role   `json:"role" enum:"viewer,operator,administrator" doc:"What the user may do"`
+}
+
+// EditUser changes a user; what is absent stays.
+type EditUser struct {
+	Password string `json:"password,omitempty" format:"password" doc:"New password; ends the user's sessions and tokens"`
+	Role     Role   `json:"role,omitempty" enum:"viewer,operator,administrator" doc:"New role"`
+}
+
+// NewSite adds a site.
+type NewSite struct {
+	Name string `json:"name" doc:"Name of the site"`
+	Note string `json:"note,omitempty" doc:"For administrators"`
+}
+
+// EditSite changes a site; what is absent stays.
+type EditSite struct {
+	Name *string `json:"name,omitempty" doc:"New name"`
+	Note *string `json:"note,omitempty" doc:"New note"`
+}
+
+// LegList is all legs.
+type LegList struct {
+	Legs []namespace.Leg `json:"legs" doc:"All legs"`
+}
+
+// NewServer adds a server.
+type NewServer struct {
+	Name      string `json:"name" doc:"Name in Bridge Span"`
+	Site      string `json:"site" doc:"Site where it stands"`
+	Address   string `json:"address" doc:"Host name or address"`
+	Port      int    `json:"port,omitempty" doc:"TCP port; 445 when absent"`
+	Domain    string `json:"domain,omitempty" doc:"Domain of the account; absent for an account of the server itself"`
+	Account   string `json:"account" doc:"Account to administer it with"`
+	Password  string `json:"password" format:"password" doc:"Password of the account; kept sealed and never shown again"`
+	Note      string `json:"note,omitempty" doc:"For administrators"`
+	Unchecked bool   `json:"unchecked,omitempty" doc:"Add it without signing in to it first"`
+}
+
+// EditServer changes a server; what is absent stays.
+type EditServer struct {
+	Name      *string `json:"name,omitempty"`
+	Site      *string `json:"site,omitempty"`
+	Address   *string `json:"address,omitempty"`
+	Port      *int    `json:"port,omitempty"`
+	Domain    *string `json:"domain,omitempty"`
+	Account   *string `json:"account,omitempty"`
+	Password  string  `json:"password,omitempty" format:"password" doc:"Needed again when address or account change"`
+	Note      *string `json:"note,omitempty"`
+	Unchecked bool    `json:"unchecked,omitempty" doc:"Change it without signing in to it first"`
+}
+
+// NewNamespace adds a namespace.
+type NewNamespace struct {
+	Name string `json:"name" doc:"First part of every path in it: lower-case letters, digits and hyphens"`
+	Note string `json:"note,omitempty" doc:"For administrators"`
+	TTL  int    `json:"ttl,omitempty" doc:"For how many seconds directions may be kept; 300 when absent"`
+}
+
+// EditNamespace changes a namespace; what is absent stays.
+type EditNamespace struct {
+	Note *string `json:"note,omitempty"`
+	TTL  *int    `json:"ttl,omitempty"`
+}
+
+// NewLocation adds a location to a signpost.
+type NewLocation struct {
+	Server  string         `json:"server" doc:"Server that holds it"`
+	Share   string         `json:"share" doc:"Share of the server"`
+	Sub     string         `json:"sub,omitempty" doc:"Folder below the share"`
+	Rank    namespace.Rank `json:"rank,omitempty" enum:"first,normal,last" doc:"Order among locations that are equally near; normal when absent"`
+	OpenNow bool           `json:"openNow,omitempty" doc:"Lead people there at once, although nothing verified that it holds what the others hold"`
+}
+
+// NewEntry adds an entry to a namespace, and the folders above it that are missing.
+type NewEntry struct {
+	Path      string              `json:"path" doc:"Path inside the namespace, without a leading slash"`
+	Kind      namespace.EntryKind `json:"kind" enum:"folder,signpost" doc:"folder: holds names; signpost: leads to locations"`
+	Note      string              `json:"note,omitempty" doc:"For administrators"`
+	Locations []NewLocation       `json:"locations,omitempty" doc:"Where a signpost leads; the first is open, further ones are held until verified"`
+}
+
+// EditEntry changes an entry.
+type EditEntry struct {
+	Note string `json:"note" doc:"New note"`
+}
+
+// EditLocation changes a location; what is absent stays.
+type EditLocation struct {
+	State namespace.State `json:"state,omitempty" enum:"open,held" doc:"open: people are led here; held: kept from people"`
+	Why   string          `json:"why,omitempty" doc:"Why it is held"`
+	Rank  namespace.Rank  `json:"rank,omitempty" enum:"first,normal,last" doc:"Order among locations that are equally near"`
+}
+
+// Problem is an error (RFC 9457).
+type Problem struct {
+	Type   string         `json:"type" doc:"Names the kind of problem" example:"about:blank"`
+	Title  string         `json:"title" doc:"The kind of problem in words"`
+	Status int            `json:"status" doc:"The HTTP status"`
+	Detail string         `json:"detail" doc:"What is wrong"`
+	Remedy string         `json:"remedy,omitempty" doc:"What to do about it"`
+	Errors []FieldProblem `json:"errors,omitempty" doc:"What is wrong, field by field"`
+}
+
+// FieldProblem is what is wrong with one field of the input.
+type FieldProblem struct {
+	Field  string `json:"field" doc:"Name of the field"`
+	Detail string `json:"detail" doc:"What is wrong with it"`
+}

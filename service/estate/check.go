@@ -1,0 +1,262 @@
+package estate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"bridgespan/model"
+	"bridgespan/smbadmin"
+	"bridgespan/tree"
+	"bridgespan/tree/smb"
+)
+
+// Check tries a server for real, line by line, and keeps the result.
+func (s *Service) Check(ctx context.Context, name string) (model.Check, error) {
+	v, err := s.db.Server(ctx, name)
+	if err != nil {
+		return model.Check{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 45*time.Second)
+	defer cancel()
+	start := time.Now()
+	c := &checker{service: s, server: v}
+	c.run(ctx)
+	check := model.Check{At: start.UTC().Truncate(time.Millisecond), TookMs: time.Since(start).Milliseconds(), Lines: c.lines, Outcome: worst(c.lines)}
+	if err := s.db.StoreCheck(ctx, v.Name, check); err != nil {
+		return check, err
+	}
+	if _, err := s.db.StoreReach(ctx, v.Name, c.reached, c.trouble, start.UTC()); err != nil {
+		return check, err
+	}
+	if err := s.db.Tell(ctx, "server", v.Name, start.UTC()); err != nil {
+		return check, err
+	}
+	s.changed()
+	return check, nil
+}
+
+func worst(lines []model.CheckLine) model.Outcome {
+	outcome := model.Pass
+	for _, l := range lines {
+		if l.Outcome == model.Fail {
+			return model.Fail
+		}
+		if l.Outcome == model.Warn {
+			outcome = model.Warn
+		}
+	}
+	return outcome
+}
+
+// checker gathers the lines of one check.
+type checker struct {
+	service *Service
+	server  model.Server
+	lines   []model.CheckLine
+	reached bool
+	trouble string
+}
+
+func (c *checker) add(name string, outcome model.Outcome, found, means, remedy string) {
+	if outcome == model.Pass {
+		means, remedy = "", ""
+	}
+	c.lines = append(c.lines, model.CheckLine{Name: name, Outcome: outcome, Found: found, Means: means, Remedy: remedy})
+}
+
+func (c *checker) run(ctx context.Context) {
+	if !c.address(ctx) || !c.greeting(ctx) {
+		return
+	}
+	session := c.signIn(ctx)
+	if session == nil {
+		return
+	}
+	defer session.Close()
+	c.shares(ctx, session)
+}
+
+func (c *checker) address(ctx context.Context) bool {
+	ctx, cancel := context.WithTimeout(ctx, tryTimeout)
+	defer cancel()
+	start := time.Now()
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", hostPort(c.server))
+	if err != nil {
+		c.trouble = blame(c.server, fmt.Errorf("%w: %w", tree.ErrUnreachable, err)).Error()
+		c.add("address", model.Fail, fmt.Sprintf("nothing answers at %s: %v", hostPort(c.server), cause(err)),
+			"people are not led to this server, and nothing else can be tried", "check address and port, that the server runs and that no firewall is between")
+		return false
+	}
+	conn.Close()
+	c.reached = true
+	c.add("address", model.Pass, fmt.Sprintf("%s answers in %s", hostPort(c.server), milliseconds(time.Since(start))), "", "")
+	return true
+}
+
+// cause is the innermost error, in a few words.
+func cause(err error) error {
+	for errors.Unwrap(err) != nil {
+		err = errors.Unwrap(err)
+	}
+	return err
+}
+
+func milliseconds(d time.Duration) string {
+	return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
+}
+
+// Limits on the clock. Kerberos refuses tickets beyond five minutes (RFC 4120, 5.5.2).
+const (
+	clockWarn = 2 * time.Second
+	clockFail = 5 * time.Minute
+)
+
+func (c *checker) greeting(ctx context.Context) bool {
+	ctx, cancel := context.WithTimeout(ctx, tryTimeout)
+	defer cancel()
+	g, err := smbadmin.Negotiate(ctx, hostPort(c.server))
+	if err != nil {
+		c.reached, c.trouble = false, err.Error()
+		c.add("protocol", model.Fail, err.Error(), "no file can be reached", "check that an SMB file service listens on this port")
+		return false
+	}
+	switch {
+	case g.Dialect >= 0x0311:
+		c.add("protocol", model.Pass, g.DialectName(), "", "")
+	case g.Dialect >= 0x0300:
+		c.add("protocol", model.Warn, g.DialectName(), "the beginning of a connection is not protected against tampering", "allow SMB 3.1.1 on the server")
+	default:
+		c.add("protocol", model.Fail, g.DialectName(), "no encryption is possible, and Bridge Span needs SMB 3", "allow SMB 3.1.1 on the server")
+	}
+	signing, outcome := "required", model.Pass
+	if !g.SigningRequired {
+		signing, outcome = "possible, not required", model.Warn
+	}
+	c.add("signing", outcome, signing, "clients that do not ask for it can be misled by somebody on the network", "require signing on the server")
+	encryption, outcome := g.Encryption, model.Pass
+	if encryption == "" {
+		encryption, outcome = "not offered", model.Warn
+	}
+	c.add("encryption", outcome, encryption, "contents cross the network in the clear", "allow encryption on the server")
+	c.clock(g)
+	return true
+}
+
+func (c *checker) clock(g smbadmin.Greeting) {
+	found := fmt.Sprintf("%+.1f s against ours", g.ClockDifference.Seconds())
+	means, remedy := "times of changes cannot be compared, and the later change may lose", "set both machines to the same time service"
+	switch d := g.ClockDifference.Abs(); {
+	case d > clockFail:
+		c.add("clock", model.Fail, found, means, remedy)
+	case d > clockWarn:
+		c.add("clock", model.Warn, found, means, remedy)
+	default:
+		c.add("clock", model.Pass, found, "", "")
+	}
+}
+
+func (c *checker) signIn(ctx context.Context) *smb.Session {
+	session, err := c.service.Dial(ctx, c.server)
+	if err != nil {
+		c.add("sign-in", model.Fail, fmt.Sprintf("%s: %v", c.server.Account, cause(err)), "Bridge Span cannot see its shares or permissions", "set its password again with: bspan server edit "+c.server.Name+" --account … --password …")
+		return nil
+	}
+	c.add("sign-in", model.Pass, "accepted as "+c.server.Account, "", "")
+	return session
+}
+
+func (c *checker) shares(ctx context.Context, session *smb.Session) {
+	shares, err := listShares(ctx, c.server.Name, session)
+	if err != nil {
+		c.add("shares", model.Fail, fmt.Sprint(cause(err)), "shares cannot be found by themselves", "give the account the right to list shares")
+		return
+	}
+	if err := c.service.storeShares(ctx, c.server.Name, shares); err != nil {
+		c.add("shares", model.Warn, "listed, and could not be recorded", "what is shown may be old", "check again")
+	}
+	var disks []model.Share
+	for _, h := range shares {
+		if h.Kind == "disk" && !h.Hidden {
+			disks = append(disks, h)
+		}
+	}
+	c.add("shares", model.Pass, fmt.Sprintf("%d: %s", len(disks), namesOf(disks)), "", "")
+	c.rights(ctx, session, disks)
+}
+
+func namesOf(shares []model.Share) string {
+	var names []string
+	for _, h := range shares {
+		names = append(names, h.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+// rights tries what administration needs on every share, without changing
+// anything: list the top folder, read its permissions, and be let in to write.
+func (c *checker) rights(ctx context.Context, session *smb.Session, disks []model.Share) {
+	var refused []string
+	var least tree.Space
+	var leastName string
+	for _, h := range disks {
+		space, err := tryShare(ctx, session, h.Name)
+		if err != nil {
+			refused = append(refused, fmt.Sprintf("%s (%v)", h.Name, err))
+			continue
+		}
+		if leastName == "" || share(space) < share(least) {
+			least, leastName = space, h.Name
+		}
+	}
+	if len(refused) > 0 {
+		c.add("rights", model.Fail, fmt.Sprintf("refused on %d of %d shares: %s", len(refused), len(disks), strings.Join(refused, ", ")),
+			"those shares cannot be verified, replicated or migrated", "make "+c.server.Account+" a member of the server's Administrators and let them into the share")
+	} else if len(disks) > 0 {
+		c.add("rights", model.Pass, fmt.Sprintf("lists, reads permissions and may write on all %d shares", len(disks)), "", "")
+	}
+	if leastName != "" {
+		c.space(leastName, least)
+	}
+}
+
+func tryShare(ctx context.Context, session *smb.Session, name string) (tree.Space, error) {
+	t, err := session.Tree(ctx, name, "")
+	if err != nil {
+		return tree.Space{}, fmt.Errorf("not let in: %w", cause(err))
+	}
+	defer t.Close()
+	for _, err := range t.List(ctx, ".", tree.Plain) {
+		if err != nil {
+			return tree.Space{}, fmt.Errorf("cannot list: %w", cause(err))
+		}
+		break
+	}
+	if _, err := t.Descriptor(ctx, "."); err != nil {
+		return tree.Space{}, fmt.Errorf("cannot read permissions: %w", cause(err))
+	}
+	if err := t.MayWrite(ctx, "."); err != nil {
+		return tree.Space{}, fmt.Errorf("may not write: %w", cause(err))
+	}
+	return t.Space(ctx)
+}
+
+func share(s tree.Space) float64 { return float64(s.Free) / float64(max(s.Total, 1)) }
+
+func (c *checker) space(name string, s tree.Space) {
+	found := fmt.Sprintf("%s free of %s (%.0f%%) under %s", humanize.IBytes(uint64(s.Free)), humanize.IBytes(uint64(s.Total)), 100*share(s), name)
+	means, remedy := "people will soon not be able to save, and replication stops", "free space, or move a share to another volume"
+	switch {
+	case share(s) < 0.02:
+		c.add("free space", model.Fail, found, means, remedy)
+	case share(s) < 0.10:
+		c.add("free space", model.Warn, found, means, remedy)
+	default:
+		c.add("free space", model.Pass, found, "", "")
+	}
+}

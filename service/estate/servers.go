@@ -1,0 +1,225 @@
+// Package estate is about what there is: sites and the legs between them, file
+// servers, their shares, and whether each can be reached and administered.
+package estate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/access"
+	"bridgespan/service/vault"
+	"bridgespan/smbadmin"
+	"bridgespan/tree"
+	"bridgespan/tree/smb"
+)
+
+// Service is the use case.
+type Service struct {
+	db      *records.DB
+	vault   *vault.Vault
+	changed func()
+}
+
+// New makes the service. changed is called after every change.
+func New(db *records.DB, v *vault.Vault, changed func()) *Service {
+	return &Service{db: db, vault: v, changed: changed}
+}
+
+func (s *Service) change(ctx context.Context, do func(tx *records.Tx) error) error {
+	defer s.changed()
+	return s.db.Change(ctx, do)
+}
+
+// Servers lists servers.
+func (s *Service) Servers(ctx context.Context, page records.Page) ([]model.Server, error) {
+	return s.db.Servers(ctx, page)
+}
+
+// Server finds a server.
+func (s *Service) Server(ctx context.Context, name string) (model.Server, error) {
+	return s.db.Server(ctx, name)
+}
+
+// tryTimeout bounds how long a server may take to greet or to sign us in.
+const tryTimeout = 8 * time.Second
+
+// AddServer adds a server after signing in to it for real, unless unchecked is true.
+func (s *Service) AddServer(ctx context.Context, v model.Server, password string, unchecked bool) error {
+	if err := checkServer(&v); err != nil {
+		return err
+	}
+	site, err := s.db.Site(ctx, v.Site)
+	if err != nil {
+		return at("site", err)
+	}
+	v.Site = site.Name
+	if _, err := s.db.Server(ctx, v.Name); err == nil {
+		return (&fault.Error{Kind: fault.Taken, Field: "name", Remedy: "choose another name", Problem: fmt.Sprintf("a server is called %q already (names that differ only in case count as the same)", v.Name)})
+	}
+	var shares []model.Share
+	if !unchecked {
+		if shares, err = s.tryOut(ctx, v, password); err != nil {
+			return err
+		}
+	}
+	err = s.change(ctx, func(tx *records.Tx) error {
+		if err := tx.AddServer(ctx, v, s.vault.Seal(secretLabel(v.Address, v.Account), password)); err != nil {
+			return err
+		}
+		if err := tx.ReplaceShares(ctx, v.Name, shares); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "server.add", v.Name, nil, v), "server")
+	})
+	if err == nil && !unchecked {
+		_, err = s.db.StoreReach(ctx, v.Name, true, "", time.Now().UTC())
+	}
+	return err
+}
+
+// tryOut signs in and lists the shares, and blames the field that is wrong.
+func (s *Service) tryOut(ctx context.Context, v model.Server, password string) ([]model.Share, error) {
+	session, err := dial(ctx, v, password)
+	if err != nil {
+		return nil, blame(v, err)
+	}
+	defer session.Close()
+	return listShares(ctx, v.Name, session)
+}
+
+// blame turns a failure to sign in into a fault at the field to be changed.
+func blame(v model.Server, err error) error {
+	var dns *net.DNSError
+	switch {
+	case errors.As(err, &dns):
+		return fault.Field("address", "check the spelling, or give the address in numbers", "the name %q is not known", v.Address).Because(err)
+	case errors.Is(err, tree.ErrUnreachable), errors.Is(err, context.DeadlineExceeded):
+		return fault.Field("address", "check address and port, that the server runs and that no firewall is between", "nothing answers at %s", hostPort(v)).Because(err)
+	case errors.Is(err, smb.ErrSignIn):
+		return fault.Field("password", "check account, domain and password", "%s refuses the account %s", hostPort(v), v.Account).Because(err)
+	}
+	return fault.Field("address", "check that it is an SMB 3 file server", "%s does not let us sign in: %v", hostPort(v), err).Because(err)
+}
+
+func hostPort(v model.Server) string { return net.JoinHostPort(v.Address, strconv.Itoa(v.Port)) }
+
+// secretLabel binds a password to where it may be sent: neither a changed
+// address nor a changed account can draw it somewhere else.
+func secretLabel(address, account string) string {
+	return "server " + strings.ToLower(address) + " account " + strings.ToLower(account)
+}
+
+func dial(ctx context.Context, v model.Server, password string) (*smb.Session, error) {
+	return smb.Dial(ctx, smb.Target{Address: hostPort(v), Domain: v.Domain, Account: v.Account, Password: password, Timeout: tryTimeout})
+}
+
+// Dial signs in to a server with its administrative account.
+func (s *Service) Dial(ctx context.Context, v model.Server) (*smb.Session, error) {
+	sealed, err := s.db.ServerSecret(ctx, v.Name)
+	if err != nil {
+		return nil, err
+	}
+	password, err := s.vault.Unseal(secretLabel(v.Address, v.Account), sealed)
+	if err != nil {
+		return nil, err
+	}
+	return dial(ctx, v, password)
+}
+
+// EditServer changes a server; an empty password keeps the old one, unless
+// address or account change. v.Version is what the caller last read.
+func (s *Service) EditServer(ctx context.Context, former string, v model.Server, password string, unchecked bool) error {
+	if err := checkServer(&v); err != nil {
+		return err
+	}
+	before, err := s.db.Server(ctx, former)
+	if err != nil {
+		return err
+	}
+	site, err := s.db.Site(ctx, v.Site)
+	if err != nil {
+		return at("site", err)
+	}
+	v.Site = site.Name
+	moved := secretLabel(before.Address, before.Account) != secretLabel(v.Address, v.Account)
+	if password == "" && moved {
+		return fault.Field("password", "give the password again", "a stored password is only ever sent to the address and for the account it was given for")
+	}
+	if password != "" && !unchecked {
+		if _, err := s.tryOut(ctx, v, password); err != nil {
+			return err
+		}
+	}
+	var secret []byte
+	if password != "" {
+		secret = s.vault.Seal(secretLabel(v.Address, v.Account), password)
+	}
+	return s.change(ctx, func(tx *records.Tx) error {
+		if err := tx.UpdateServer(ctx, former, v, secret); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "server.edit", v.Name, plain(before), plain(v)), "server")
+	})
+}
+
+// plain is a server without what was only observed, for the record of a change.
+func plain(v model.Server) model.Server {
+	v.Check, v.Reachable, v.Since, v.Trouble = nil, nil, nil, ""
+	return v
+}
+
+// RemoveServer removes a server from Bridge Span; the server itself is left alone.
+func (s *Service) RemoveServer(ctx context.Context, name string, version int64) error {
+	return s.change(ctx, func(tx *records.Tx) error {
+		v, err := tx.Server(ctx, name)
+		if err != nil {
+			return err
+		}
+		before := v
+		v.Version = version
+		if err := tx.RemoveServer(ctx, v); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "server.remove", v.Name, plain(before), nil), "server")
+	})
+}
+
+func checkServer(v *model.Server) error {
+	if err := namespace.CheckElement("name", v.Name); err != nil {
+		return err
+	}
+	if v.Port == 0 {
+		v.Port = 445
+	}
+	switch {
+	case v.Port < 1 || v.Port > 65535:
+		return fault.Field("port", "use 445 unless the server listens elsewhere", "%d is not a TCP port", v.Port)
+	case v.Address == "" || len(v.Address) > 253 || strings.ContainsAny(v.Address, " /\\:@\x00") && net.ParseIP(v.Address) == nil:
+		return fault.Field("address", "write a host name or an address, without a port", "%q is not a host name or address", v.Address)
+	case v.Account == "" || len(v.Account) > 255:
+		return fault.Field("account", "name the account that administers the server", "an account is needed")
+	}
+	return checkNote(v.Note)
+}
+
+func listShares(ctx context.Context, server string, session *smb.Session) ([]model.Share, error) {
+	listed, err := smbadmin.Shares(ctx, session)
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now().UTC().Truncate(time.Microsecond)
+	var shares []model.Share
+	for _, l := range listed {
+		shares = append(shares, model.Share{Server: server, Name: l.Name, Note: l.Note, Kind: l.Kind, Hidden: l.Hidden, Seen: now})
+	}
+	return shares, nil
+}

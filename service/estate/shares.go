@@ -1,0 +1,187 @@
+package estate
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/tree"
+	"bridgespan/tree/smb"
+)
+
+// Shares lists the shares of a server, or of all when server is "", as last seen.
+func (s *Service) Shares(ctx context.Context, server string) ([]model.Share, error) {
+	if server != "" {
+		if _, err := s.db.Server(ctx, server); err != nil {
+			return nil, err
+		}
+	}
+	return s.db.Shares(ctx, server)
+}
+
+// shownEntries is how many entries a share's detail carries.
+const shownEntries = 200
+
+// Share looks at a share as it is now.
+func (s *Service) Share(ctx context.Context, server, share string) (model.ShareDetail, error) {
+	v, err := s.db.Server(ctx, server)
+	if err != nil {
+		return model.ShareDetail{}, err
+	}
+	session, err := s.Dial(ctx, v)
+	if err != nil {
+		return model.ShareDetail{}, unavailable(v, err)
+	}
+	defer session.Close()
+	shares, err := listShares(ctx, v.Name, session)
+	if err != nil {
+		return model.ShareDetail{}, unavailable(v, err)
+	}
+	i := slices.IndexFunc(shares, func(h model.Share) bool { return namespace.Key(h.Name) == namespace.Key(share) })
+	if i < 0 {
+		return model.ShareDetail{}, fault.New(fault.NotFound, "list its shares with: bspan share list "+v.Name, "%s has no share %q", v.Name, share)
+	}
+	if err := s.storeShares(ctx, v.Name, shares); err != nil {
+		return model.ShareDetail{}, err
+	}
+	detail := model.ShareDetail{Share: shares[i], Entries: []model.ShareEntry{}}
+	if detail.Kind == "disk" {
+		if err := fillDetail(ctx, session, &detail); err != nil {
+			return detail, unavailable(v, err)
+		}
+	}
+	detail.LedToFrom, err = s.db.LedToFrom(ctx, v.Name, detail.Name)
+	return detail, err
+}
+
+func fillDetail(ctx context.Context, session *smb.Session, detail *model.ShareDetail) error {
+	t, err := session.Tree(ctx, detail.Name, "")
+	if err != nil {
+		return err
+	}
+	defer t.Close()
+	space, err := t.Space(ctx)
+	if err != nil {
+		return err
+	}
+	detail.Total, detail.Free = space.Total, space.Free
+	if d, err := t.Descriptor(ctx, "."); err == nil {
+		detail.Descriptor = d.String()
+	}
+	for e, err := range t.List(ctx, ".", tree.Plain) {
+		if err != nil {
+			return err
+		}
+		if tree.Reserved(e.Name) {
+			continue
+		}
+		if len(detail.Entries) == shownEntries {
+			detail.More = true
+			break
+		}
+		detail.Entries = append(detail.Entries, model.ShareEntry{Name: e.Name, Kind: e.Kind.String(), Size: e.Size, Modified: e.Modified.UTC()})
+	}
+	slices.SortFunc(detail.Entries, func(a, b model.ShareEntry) int {
+		return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name))
+	})
+	return nil
+}
+
+// storeShares keeps the list, and tells watchers when it changed.
+func (s *Service) storeShares(ctx context.Context, server string, shares []model.Share) error {
+	known, err := s.db.Shares(ctx, server)
+	if err != nil {
+		return err
+	}
+	same := slices.EqualFunc(known, shares, func(a, b model.Share) bool {
+		a.Seen = b.Seen
+		return a == b
+	})
+	err = s.db.Change(ctx, func(tx *records.Tx) error {
+		if err := tx.ReplaceShares(ctx, server, shares); err != nil || same || len(shares) == 0 {
+			return err
+		}
+		return tx.Tell(ctx, "share", server, shares[0].Seen)
+	})
+	if !same {
+		s.changed()
+	}
+	return err
+}
+
+// unavailable says in words why a server cannot be used now.
+func unavailable(v model.Server, err error) error {
+	switch {
+	case fault.KindOf(err) != 0:
+		return err
+	case errors.Is(err, smb.ErrSignIn):
+		return fault.New(fault.Unavailable, "set its password again with: bspan server edit "+v.Name, "%s refuses the account %s that we administer it with", v.Name, v.Account).Because(err)
+	case errors.Is(err, tree.ErrUnreachable), errors.Is(err, context.DeadlineExceeded):
+		return fault.New(fault.Unavailable, "see why with: bspan server check "+v.Name, "%s does not answer", v.Name).Because(err)
+	case errors.Is(err, fs.ErrPermission):
+		return fault.New(fault.Forbidden, "give the account "+v.Account+" rights there", "%s does not allow that to the account %s", v.Name, v.Account).Because(err)
+	}
+	return err
+}
+
+// TryTarget opens where a location is to lead, and returns its target in the
+// server's own spelling, or a fault at field.
+func (s *Service) TryTarget(ctx context.Context, field string, target namespace.Target) (namespace.Target, error) {
+	v, err := s.db.Server(ctx, target.Server)
+	if err != nil {
+		return target, at(field, err)
+	}
+	target.Server = v.Name
+	session, err := s.Dial(ctx, v)
+	if err != nil {
+		return target, faultAt(field, unavailable(v, err))
+	}
+	defer session.Close()
+	shares, err := listShares(ctx, v.Name, session)
+	if err != nil {
+		return target, faultAt(field, unavailable(v, err))
+	}
+	i := slices.IndexFunc(shares, func(h model.Share) bool {
+		return h.Kind == "disk" && namespace.Key(h.Name) == namespace.Key(target.Share)
+	})
+	if i < 0 {
+		return target, fault.Field(field, "choose one of "+diskShares(shares), "%s has no share %q to lead to", v.Name, target.Share)
+	}
+	target.Share = shares[i].Name
+	t, err := session.Tree(ctx, target.Share, target.Sub)
+	if err == nil {
+		defer t.Close()
+		var e tree.Entry
+		if e, err = t.Stat(ctx, "."); err == nil && e.Kind != tree.Folder {
+			return target, fault.Field(field, "name a folder", "%s is a file", target)
+		}
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return target, fault.Field(field, "make it first, or correct the spelling", "there is no folder %s", target)
+	}
+	return target, faultAt(field, unavailable(v, err))
+}
+
+func faultAt(field string, err error) error {
+	var e *fault.Error
+	if errors.As(err, &e) {
+		return e.At(field)
+	}
+	return err
+}
+
+func diskShares(shares []model.Share) string {
+	var names []string
+	for _, h := range shares {
+		if h.Kind == "disk" && !h.Hidden {
+			names = append(names, h.Name)
+		}
+	}
+	return strings.Join(names, ", ")
+}

@@ -1,0 +1,125 @@
+package estate
+
+import (
+	"context"
+	"log/slog"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"bridgespan/records"
+	"bridgespan/smbadmin"
+)
+
+// How often servers are looked at: quickly after a change, slowly when steady.
+const (
+	lookSteady = 15 * time.Second
+	lookSoon   = 3 * time.Second
+	watchLease = "watch servers"
+)
+
+// Watch looks at every server again and again, until ctx ends, so that people
+// are led past those that do not answer. Of several instances one does the
+// work, under a lease.
+func (s *Service) Watch(ctx context.Context, holder string) {
+	var lease records.Lease
+	pause := time.Duration(0)
+	for {
+		select {
+		case <-ctx.Done():
+			_ = s.db.Release(context.WithoutCancel(ctx), lease)
+			return
+		case <-time.After(pause):
+		}
+		pause = lookSteady + rand.N(lookSteady/5)
+		var err error
+		if lease, err = s.holdWatch(ctx, lease, holder); err != nil || lease.Holder == "" {
+			continue
+		}
+		news, err := s.lookAtAll(ctx)
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("servers cannot be looked at", "error", err)
+		}
+		if news {
+			pause = lookSoon
+		}
+	}
+}
+
+// holdWatch keeps or takes the lease; the zero Lease means that another instance has it.
+func (s *Service) holdWatch(ctx context.Context, lease records.Lease, holder string) (records.Lease, error) {
+	if lease.Holder != "" {
+		if renewed, err := s.db.Renew(ctx, lease, 3*lookSteady); err == nil {
+			return renewed, nil
+		}
+	}
+	taken, ok, err := s.db.Acquire(ctx, watchLease, holder, 3*lookSteady)
+	if err != nil || !ok {
+		return records.Lease{}, err
+	}
+	return taken, nil
+}
+
+// lookAtAll looks at all servers side by side and reports whether any changed.
+func (s *Service) lookAtAll(ctx context.Context) (bool, error) {
+	servers, err := s.db.Servers(ctx, records.All)
+	if err != nil {
+		return false, err
+	}
+	var group sync.WaitGroup
+	limit := make(chan struct{}, 16)
+	news := make(chan bool, len(servers))
+	for _, v := range servers {
+		group.Go(func() {
+			limit <- struct{}{}
+			defer func() { <-limit }()
+			changed, err := s.look(ctx, v.Name, hostPort(v))
+			if err != nil && ctx.Err() == nil {
+				slog.Warn("a look at a server was not recorded", "server", v.Name, "error", err)
+			}
+			news <- changed
+		})
+	}
+	group.Wait()
+	close(news)
+	any := false
+	for changed := range news {
+		any = any || changed
+	}
+	return any, nil
+}
+
+// Suspect looks at one server at once, because somebody found that it does not answer.
+func (s *Service) Suspect(ctx context.Context, name string) {
+	v, err := s.db.Server(ctx, name)
+	if err != nil {
+		return
+	}
+	if _, err := s.look(ctx, v.Name, hostPort(v)); err != nil {
+		slog.Warn("a look at a server was not recorded", "server", name, "error", err)
+	}
+}
+
+func (s *Service) look(ctx context.Context, name, address string) (bool, error) {
+	tryCtx, cancel := context.WithTimeout(ctx, tryTimeout)
+	defer cancel()
+	_, err := smbadmin.Negotiate(tryCtx, address)
+	if ctx.Err() != nil {
+		return false, ctx.Err()
+	}
+	trouble := ""
+	if err != nil {
+		trouble = cause(err).Error()
+	}
+	now := time.Now().UTC()
+	changed, storeErr := s.db.StoreReach(ctx, name, err == nil, trouble, now)
+	if storeErr != nil || !changed {
+		return false, storeErr
+	}
+	slog.Info("a server changed", "server", name, "answers", err == nil, "trouble", trouble)
+	if err := s.db.Tell(ctx, "server", name, now); err != nil {
+		return true, err
+	}
+	s.changed()
+	return true, nil
+}

@@ -1,0 +1,138 @@
+package naming
+
+import (
+	"context"
+	"strings"
+	"sync"
+	"time"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/records"
+)
+
+// Where gives directions for a full path such as /trust/herbarium/2024.
+func (s *Service) Where(ctx context.Context, full string, who namespace.Traveller) (model.Directions, error) {
+	name, inside, err := namespace.Split("path", full)
+	if err != nil {
+		return model.Directions{}, err
+	}
+	snap, err := s.snapshot(ctx, name)
+	if err != nil {
+		return model.Directions{}, err
+	}
+	if who.Site != "" {
+		if who.Site, err = snap.site(who.Site); err != nil {
+			return model.Directions{}, err
+		}
+	}
+	place, ok := snap.tree.Resolve(inside)
+	if !ok {
+		return model.Directions{}, fault.New(fault.NotFound, "see what is there with: bspan namespace show "+name, "nothing in the namespace is called %s", full).At("path")
+	}
+	d := model.Directions{Path: full, From: who.Site, As: who.Person, TTL: snap.ttl, ReadAt: snap.read, Directions: []namespace.Direction{}}
+	if place.Signpost == nil {
+		d.Kind = string(namespace.Folder)
+		for _, child := range place.Children {
+			d.Names = append(d.Names, child.Path[strings.LastIndex(child.Path, "/")+1:])
+		}
+		return d, nil
+	}
+	d.Kind, d.Signpost, d.Rest = string(namespace.Signpost), "/"+name+"/"+place.Signpost.Path, place.Rest
+	d.Directions = namespace.Order(place.Signpost.Locations, who, snap.network)
+	return d, nil
+}
+
+// Tree returns a whole namespace as last read, for a gateway.
+func (s *Service) Tree(ctx context.Context, name string) (*namespace.Tree, error) {
+	snap, err := s.snapshot(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return snap.tree, nil
+}
+
+// snapshot is one namespace, as read at one moment.
+type snapshot struct {
+	tree    *namespace.Tree
+	network *namespace.Network
+	sites   map[string]string // names by key
+	ttl     int
+	read    time.Time
+	era     uint64
+}
+
+func (s *snapshot) site(name string) (string, error) {
+	if known, ok := s.sites[namespace.Key(name)]; ok {
+		return known, nil
+	}
+	return "", fault.Field("from", "list the sites with: bspan site list", "no site is called %q", name)
+}
+
+// cache holds a snapshot of each namespace that was asked for, so that
+// directions do not wait for the database, and are still given without it.
+type cache struct {
+	mu        sync.Mutex
+	snapshots map[string]*snapshot
+	era       uint64 // grows when something changed
+}
+
+// Forget makes everything be read again when it is next asked for.
+func (s *Service) Forget() {
+	s.cache.mu.Lock()
+	defer s.cache.mu.Unlock()
+	s.cache.era++
+}
+
+func (s *Service) snapshot(ctx context.Context, name string) (*snapshot, error) {
+	s.cache.mu.Lock()
+	known, era := s.cache.snapshots[name], s.cache.era
+	s.cache.mu.Unlock()
+	if known != nil && known.era == era {
+		return known, nil
+	}
+	fresh, err := s.load(ctx, name)
+	if fault.KindOf(err) == fault.Unavailable && known != nil {
+		return known, nil // the database is away: what was last read still leads people
+	}
+	s.cache.mu.Lock()
+	defer s.cache.mu.Unlock()
+	if err != nil {
+		delete(s.cache.snapshots, name)
+		return nil, err
+	}
+	if s.cache.snapshots == nil {
+		s.cache.snapshots = map[string]*snapshot{}
+	}
+	fresh.era = era
+	s.cache.snapshots[name] = fresh
+	return fresh, nil
+}
+
+func (s *Service) load(ctx context.Context, name string) (*snapshot, error) {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	now := time.Now().UTC()
+	n, err := s.db.Namespace(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := s.db.Entries(ctx, name, records.All)
+	if err != nil {
+		return nil, err
+	}
+	legs, err := s.db.Legs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	sites, err := s.db.Sites(ctx, records.All)
+	if err != nil {
+		return nil, err
+	}
+	snap := &snapshot{tree: namespace.NewTree(n.Name, entries), network: namespace.NewNetwork(legs), sites: map[string]string{}, ttl: n.TTL, read: now}
+	for _, site := range sites {
+		snap.sites[namespace.Key(site.Name)] = site.Name
+	}
+	return snap, nil
+}

@@ -1,0 +1,409 @@
+// Package naming keeps the namespaces: their entries, the locations that
+// signposts lead to, and the directions that people are given.
+package naming
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/access"
+)
+
+// Trier opens where a location is to lead, and returns the target in the
+// server's own spelling or a fault at the field.
+type Trier interface {
+	TryTarget(ctx context.Context, field string, target namespace.Target) (namespace.Target, error)
+}
+
+// Service is the use case.
+type Service struct {
+	db      *records.DB
+	trier   Trier
+	changed func()
+	cache   cache
+}
+
+// New makes the service. changed is called after every change.
+func New(db *records.DB, trier Trier, changed func()) *Service {
+	return &Service{db: db, trier: trier, changed: changed}
+}
+
+func (s *Service) change(ctx context.Context, do func(tx *records.Tx) error) error {
+	defer s.changed()
+	defer s.Forget()
+	return s.db.Change(ctx, do)
+}
+
+// Namespaces lists namespaces.
+func (s *Service) Namespaces(ctx context.Context, page records.Page) ([]model.Namespace, error) {
+	return s.db.Namespaces(ctx, page)
+}
+
+// Namespace finds a namespace.
+func (s *Service) Namespace(ctx context.Context, name string) (model.Namespace, error) {
+	return s.db.Namespace(ctx, name)
+}
+
+// DefaultTTL is for how many seconds directions may be kept unless a namespace says otherwise.
+const DefaultTTL = 300
+
+func checkNamespace(n *model.Namespace) error {
+	if err := namespace.CheckName("name", n.Name); err != nil {
+		return err
+	}
+	if n.TTL == 0 {
+		n.TTL = DefaultTTL
+	}
+	if n.TTL < 1 || n.TTL > 86400 {
+		return fault.Field("ttl", "use between 1 and 86400 seconds", "directions cannot be kept for %d seconds", n.TTL)
+	}
+	if len(n.Note) > 1000 {
+		return fault.Field("note", "shorten it", "the note has %d bytes, at most 1000 are allowed", len(n.Note))
+	}
+	return nil
+}
+
+// AddNamespace adds an empty namespace.
+func (s *Service) AddNamespace(ctx context.Context, n model.Namespace) error {
+	if err := checkNamespace(&n); err != nil {
+		return err
+	}
+	return s.change(ctx, func(tx *records.Tx) error {
+		if err := tx.AddNamespace(ctx, n); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "namespace.add", n.Name, nil, n), "namespace")
+	})
+}
+
+// EditNamespace changes note and ttl. n.Version is what the caller last read.
+func (s *Service) EditNamespace(ctx context.Context, n model.Namespace) error {
+	if err := checkNamespace(&n); err != nil {
+		return err
+	}
+	return s.change(ctx, func(tx *records.Tx) error {
+		before, err := tx.Namespace(ctx, n.Name)
+		if err != nil {
+			return err
+		}
+		if err := tx.UpdateNamespace(ctx, n); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "namespace.edit", n.Name, before, n), "namespace")
+	})
+}
+
+// RemoveNamespace removes a namespace with all of its entries; no file is touched.
+// When it has entries, force must be true.
+func (s *Service) RemoveNamespace(ctx context.Context, name string, version int64, force bool) error {
+	return s.change(ctx, func(tx *records.Tx) error {
+		n, err := tx.Namespace(ctx, name)
+		if err != nil {
+			return err
+		}
+		if n.Folders+n.Signposts > 0 && !force {
+			return fault.New(fault.Needed, "remove them first, or say that they go too (with-entries)", "the namespace %s still has %d folders and %d signposts", name, n.Folders, n.Signposts)
+		}
+		entries, err := tx.Entries(ctx, name, records.All)
+		if err != nil {
+			return err
+		}
+		n.Version = version
+		if err := tx.RemoveNamespace(ctx, n); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "namespace.remove", name, map[string]any{"namespace": n, "entries": entries}, nil), "namespace")
+	})
+}
+
+// Entries lists entries in order of path.
+func (s *Service) Entries(ctx context.Context, name string, page records.Page) ([]namespace.Entry, error) {
+	if _, err := s.db.Namespace(ctx, name); err != nil {
+		return nil, err
+	}
+	return s.db.Entries(ctx, name, page)
+}
+
+// Entry finds an entry by its number.
+func (s *Service) Entry(ctx context.Context, name string, id int64) (namespace.Entry, error) {
+	return s.db.Entry(ctx, name, id)
+}
+
+// NewLocation is a location to be added.
+type NewLocation struct {
+	Target namespace.Target
+	Rank   namespace.Rank
+	// OpenNow leads people there at once although nothing verified that it
+	// holds what the others hold.
+	OpenNow bool
+}
+
+// NotVerified is why a further location of a signpost is held at first: an
+// empty or stale copy must not meet people before somebody looked at it.
+const NotVerified = "not verified yet"
+
+// AddEntry adds an entry, and the folders above it that are missing. A
+// signpost needs at least one location.
+func (s *Service) AddEntry(ctx context.Context, name string, e namespace.Entry, locations []NewLocation) (namespace.Entry, error) {
+	if err := checkEntry(e, locations); err != nil {
+		return e, err
+	}
+	if err := s.tryTargets(ctx, locations); err != nil {
+		return e, err
+	}
+	err := s.change(ctx, func(tx *records.Tx) error {
+		if err := tx.LockNamespace(ctx, name); err != nil {
+			return err
+		}
+		if err := addParents(ctx, tx, name, &e); err != nil {
+			return err
+		}
+		id, err := tx.AddEntry(ctx, name, e)
+		if err != nil {
+			return err
+		}
+		for i, l := range locations {
+			if err := tx.AddLocation(ctx, id, l.location(i > 0)); err != nil {
+				return err
+			}
+		}
+		if e, err = tx.Entry(ctx, name, id); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "entry.add", "/"+name+"/"+e.Path, nil, e), "namespace")
+	})
+	return e, err
+}
+
+func checkEntry(e namespace.Entry, locations []NewLocation) error {
+	if err := namespace.CheckPath("path", e.Path); err != nil {
+		return err
+	}
+	switch {
+	case e.Path == "":
+		return fault.Field("path", "name an entry below the namespace", "the root of the namespace is there already")
+	case len(e.Note) > 1000:
+		return fault.Field("note", "shorten it", "the note has %d bytes, at most 1000 are allowed", len(e.Note))
+	case e.Kind == namespace.Folder && len(locations) > 0:
+		return fault.Field("locations", "make it a signpost, or leave them out", "a folder leads nowhere itself")
+	case e.Kind == namespace.Signpost && len(locations) == 0:
+		return fault.Field("locations", "give at least one, as SERVER/SHARE", "a signpost must lead somewhere")
+	case e.Kind != namespace.Folder && e.Kind != namespace.Signpost:
+		return fault.Field("kind", "use folder or signpost", "%q is not a kind of entry", e.Kind)
+	}
+	for i := range locations {
+		for _, other := range locations[:i] {
+			if err := checkOverlap(other.Target, locations[i].Target); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func checkOverlap(old, added namespace.Target) error {
+	if !old.Overlaps(added) {
+		return nil
+	}
+	if namespace.Key(old.Sub) == namespace.Key(added.Sub) {
+		return fault.Field("locations", "leave it as it is", "%s is a location of this signpost already", added)
+	}
+	return fault.Field("locations", "choose a folder outside of it", "%s and %s lie one inside the other, so that people would meet the same files twice", old, added)
+}
+
+// tryTargets opens every location and takes over the server's own spelling.
+func (s *Service) tryTargets(ctx context.Context, locations []NewLocation) error {
+	for i := range locations {
+		l := &locations[i]
+		if err := namespace.CheckPath("locations", l.Target.Sub); err != nil {
+			return err
+		}
+		if l.Rank == "" {
+			l.Rank = namespace.Normal
+		}
+		target, err := s.trier.TryTarget(ctx, "locations", l.Target)
+		if err != nil {
+			return err
+		}
+		l.Target = target
+	}
+	return nil
+}
+
+func (l NewLocation) location(further bool) namespace.Location {
+	location := namespace.Location{Server: l.Target.Server, Share: l.Target.Share, Sub: l.Target.Sub, Rank: l.Rank, State: namespace.Open}
+	switch {
+	case further && !l.OpenNow:
+		location.State, location.Why = namespace.Held, NotVerified
+	case further:
+		location.Why = "opened before it was verified"
+	}
+	return location
+}
+
+// addParents adds the folders above e that are missing, and takes over the
+// spelling of those that are there. It refuses to add below a signpost.
+func addParents(ctx context.Context, tx *records.Tx, name string, e *namespace.Entry) error {
+	for _, parent := range namespace.Parents(e.Path) {
+		found, err := tx.EntryAt(ctx, name, parent)
+		switch {
+		case fault.KindOf(err) == fault.NotFound:
+			folder := namespace.Entry{Path: parent, Kind: namespace.Folder}
+			if _, err := tx.AddEntry(ctx, name, folder); err != nil {
+				return err
+			}
+			if err := tx.Record(ctx, access.Change(ctx, "entry.add", "/"+name+"/"+parent, nil, folder), "namespace"); err != nil {
+				return err
+			}
+		case err != nil:
+			return err
+		case found.Kind == namespace.Signpost:
+			return fault.Field("path", "choose a path outside of it", "/%s/%s is a signpost: what lies below it are the files of its locations", name, found.Path)
+		default:
+			e.Path = found.Path + e.Path[len(parent):]
+		}
+	}
+	return nil
+}
+
+// EditEntry changes the note. e.Version is what the caller last read.
+func (s *Service) EditEntry(ctx context.Context, name string, id, version int64, note string) error {
+	return s.changeEntry(ctx, name, id, version, "entry.edit", func(_ *records.Tx, e *namespace.Entry) error {
+		if len(note) > 1000 {
+			return fault.Field("note", "shorten it", "the note has %d bytes, at most 1000 are allowed", len(note))
+		}
+		e.Note = note
+		return nil
+	})
+}
+
+// changeEntry runs do on an entry that is still as the caller last read it,
+// raises its version and records the change.
+func (s *Service) changeEntry(ctx context.Context, name string, id, version int64, action string, do func(tx *records.Tx, e *namespace.Entry) error) error {
+	return s.change(ctx, func(tx *records.Tx) error {
+		if err := tx.LockNamespace(ctx, name); err != nil {
+			return err
+		}
+		before, err := tx.Entry(ctx, name, id)
+		if err != nil {
+			return err
+		}
+		e := before
+		e.Version = version
+		if err := do(tx, &e); err != nil {
+			return err
+		}
+		if err := tx.TouchEntry(ctx, e); err != nil {
+			return err
+		}
+		after, err := tx.Entry(ctx, name, id)
+		if err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, action, "/"+name+"/"+e.Path, before, after), "namespace")
+	})
+}
+
+// RemoveEntry removes an entry that has nothing below it; no file is touched.
+func (s *Service) RemoveEntry(ctx context.Context, name string, id, version int64) error {
+	return s.change(ctx, func(tx *records.Tx) error {
+		if err := tx.LockNamespace(ctx, name); err != nil {
+			return err
+		}
+		before, err := tx.Entry(ctx, name, id)
+		if err != nil {
+			return err
+		}
+		below, err := tx.CountBelow(ctx, name, before.Path)
+		if err != nil {
+			return err
+		}
+		if below > 0 {
+			return fault.New(fault.Needed, "remove those first", "%d entries lie below /%s/%s", below, name, before.Path)
+		}
+		e := before
+		e.Version = version
+		if err := tx.RemoveEntry(ctx, e); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "entry.remove", "/"+name+"/"+e.Path, before, nil), "namespace")
+	})
+}
+
+// AddLocation adds a location to a signpost. A further one is held until it is
+// verified, unless it is opened at once.
+func (s *Service) AddLocation(ctx context.Context, name string, id, version int64, l NewLocation) error {
+	tried := []NewLocation{l}
+	if err := s.tryTargets(ctx, tried); err != nil {
+		return err
+	}
+	l = tried[0]
+	return s.changeEntry(ctx, name, id, version, "location.add", func(tx *records.Tx, e *namespace.Entry) error {
+		if e.Kind != namespace.Signpost {
+			return fault.New(fault.Invalid, "add a signpost below it", "/%s/%s is a folder and leads nowhere itself", name, e.Path)
+		}
+		for _, old := range e.Locations {
+			if err := checkOverlap(old.Target(), l.Target); err != nil {
+				return err
+			}
+		}
+		return tx.AddLocation(ctx, e.ID, l.location(len(e.Locations) > 0))
+	})
+}
+
+// EditLocation opens or holds a location, or gives it another rank; "" leaves either.
+func (s *Service) EditLocation(ctx context.Context, name string, id, version, location int64, state namespace.State, why string, rank namespace.Rank) error {
+	return s.changeEntry(ctx, name, id, version, "location.edit", func(tx *records.Tx, e *namespace.Entry) error {
+		l, err := locationOf(*e, location)
+		if err != nil {
+			return err
+		}
+		if l.State == namespace.Failing { // an observation over "open"
+			l.State, l.Why = namespace.Open, ""
+		}
+		if rank != "" {
+			l.Rank = rank
+		}
+		switch {
+		case state == namespace.Open && l.State == namespace.Held && l.Why == NotVerified:
+			l.State, l.Why = namespace.Open, "opened before it was verified"
+		case state == namespace.Open && l.State == namespace.Held:
+			l.State, l.Why = namespace.Open, ""
+		case state == namespace.Held:
+			l.State, l.Why = namespace.Held, strings.TrimSpace(why)
+			if len(l.Why) > 255 {
+				return fault.Field("why", "shorten it", "the reason has %d bytes, at most 255 are allowed", len(l.Why))
+			}
+		}
+		return tx.UpdateLocation(ctx, l)
+	})
+}
+
+// RemoveLocation removes a location; no file is touched. The last one stays:
+// a signpost must lead somewhere.
+func (s *Service) RemoveLocation(ctx context.Context, name string, id, version, location int64) error {
+	return s.changeEntry(ctx, name, id, version, "location.remove", func(tx *records.Tx, e *namespace.Entry) error {
+		l, err := locationOf(*e, location)
+		if err != nil {
+			return err
+		}
+		if len(e.Locations) == 1 {
+			return fault.New(fault.Needed, "add another first, or remove the entry", "%s is the only location of /%s/%s", l.Target(), name, e.Path)
+		}
+		return tx.RemoveLocation(ctx, l)
+	})
+}
+
+func locationOf(e namespace.Entry, id int64) (namespace.Location, error) {
+	i := slices.IndexFunc(e.Locations, func(l namespace.Location) bool { return l.ID == id })
+	if i < 0 {
+		return namespace.Location{}, fault.New(fault.NotFound, "read the entry again", "/%s has no location number %s", e.Path, fmt.Sprint(id))
+	}
+	return e.Locations[i], nil
+}

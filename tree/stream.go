@@ -1,0 +1,100 @@
+package tree
+
+import (
+	"context"
+	"io"
+	"sync"
+)
+
+// Reading ahead: while one piece is handed on, the next ones are on their way.
+const (
+	pieceSize   = 1 << 20
+	piecesAhead = 4
+)
+
+var pieces = sync.Pool{New: func() any { return new([pieceSize]byte) }}
+
+// Stream reads content from offset to its end, in order, several pieces
+// ahead, within a few MiB of memory. The caller must close it; that does not
+// close content. It ends with ctx.
+func Stream(ctx context.Context, content Content, offset int64) io.ReadCloser {
+	ctx, cancel := context.WithCancel(ctx)
+	s := &stream{cancel: cancel, coming: make(chan chan piece, piecesAhead)}
+	s.readers.Go(func() { s.request(ctx, content, offset) })
+	return s
+}
+
+type piece struct {
+	buffer *[pieceSize]byte
+	data   []byte
+	err    error
+}
+
+type stream struct {
+	cancel  context.CancelFunc
+	coming  chan chan piece // in order; each delivers one piece
+	readers sync.WaitGroup
+	now     piece
+}
+
+// request starts a read for every piece, as far ahead as coming has room.
+func (s *stream) request(ctx context.Context, content Content, offset int64) {
+	defer close(s.coming)
+	for size := content.Entry().Size; offset < size; offset += pieceSize {
+		delivery := make(chan piece, 1)
+		select {
+		case <-ctx.Done():
+			return
+		case s.coming <- delivery:
+		}
+		at, want := offset, min(pieceSize, size-offset)
+		s.readers.Go(func() { delivery <- readPiece(content, at, want) })
+	}
+}
+
+func readPiece(content Content, offset, want int64) piece {
+	p := piece{buffer: pieces.Get().(*[pieceSize]byte)}
+	n, err := content.ReadAt(p.buffer[:want], offset)
+	p.data, p.err = p.buffer[:n], err
+	if int64(n) == want {
+		p.err = nil
+	} else if err == io.EOF {
+		p.err = io.ErrUnexpectedEOF // it became shorter under our hands
+	}
+	return p
+}
+
+func (s *stream) Read(p []byte) (int, error) {
+	for len(s.now.data) == 0 {
+		if s.now.err != nil {
+			return 0, s.now.err
+		}
+		s.drop()
+		delivery, ok := <-s.coming
+		if !ok {
+			return 0, io.EOF
+		}
+		s.now = <-delivery
+	}
+	n := copy(p, s.now.data)
+	s.now.data = s.now.data[n:]
+	return n, nil
+}
+
+func (s *stream) drop() {
+	if s.now.buffer != nil {
+		pieces.Put(s.now.buffer)
+		s.now = piece{}
+	}
+}
+
+func (s *stream) Close() error {
+	s.cancel()
+	s.drop()
+	for delivery := range s.coming {
+		s.now = <-delivery
+		s.drop()
+	}
+	s.readers.Wait()
+	return nil
+}

@@ -1,0 +1,77 @@
+package tree_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"strings"
+	"testing"
+
+	"bridgespan/tree"
+	"bridgespan/tree/memory"
+)
+
+func opened(t *testing.T, size int) (*memory.Tree, tree.Content, []byte) {
+	t.Helper()
+	want := make([]byte, size)
+	for i := range want {
+		want[i] = byte(i * 7 / 3)
+	}
+	m := new(memory.Tree)
+	if _, err := m.Put(t.Context(), "f", bytes.NewReader(want), tree.PutOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	c, err := m.Open(t.Context(), "f")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m, c, want
+}
+
+func TestStream(t *testing.T) {
+	for _, size := range []int{0, 1, 1 << 20, 1<<20 + 1, 9<<20 + 12345} {
+		_, c, want := opened(t, size)
+		for _, offset := range []int{0, size / 3, size} {
+			s := tree.Stream(t.Context(), c, int64(offset))
+			got, err := io.ReadAll(s)
+			if err != nil || !bytes.Equal(got, want[offset:]) {
+				t.Errorf("%d bytes from %d: %d bytes, %v", size, offset, len(got), err)
+			}
+			s.Close()
+		}
+	}
+}
+
+func TestStreamTellsErrors(t *testing.T) {
+	m, c, _ := opened(t, 5<<20)
+	broken := errors.New("bad sector")
+	m.Fault = func(step, _ string) error { return broken }
+	s := tree.Stream(t.Context(), c, 0)
+	defer s.Close()
+	if _, err := io.Copy(io.Discard, s); !errors.Is(err, broken) {
+		t.Errorf("error %v, want %v", err, broken)
+	}
+}
+
+func TestStreamEndsEarly(t *testing.T) {
+	_, c, _ := opened(t, 20<<20)
+	ctx, cancel := context.WithCancel(t.Context())
+	s := tree.Stream(ctx, c, 0)
+	if _, err := io.CopyN(io.Discard, s, 100); err != nil {
+		t.Fatal(err)
+	}
+	cancel()
+	s.Close() // must not hang
+}
+
+func TestReserved(t *testing.T) {
+	for name, want := range map[string]bool{".bspan": true, "a/.BSPAN/intake": true, ".bspan-X.part": true, "bspan": false, "a/b.bspan": false, ".": false} {
+		if got := tree.Reserved(name); got != want {
+			t.Errorf("Reserved(%q) = %v", name, got)
+		}
+	}
+	if name := tree.StagingName("a/b.txt", tree.PutOptions{}); !tree.Reserved(name) || !strings.HasPrefix(name, "a/") {
+		t.Errorf("staging name %q", name)
+	}
+}
