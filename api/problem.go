@@ -88,6 +88,8 @@ func humaProblem(status int, message string, errs ...error) huma.StatusError {
 	return p
 }
 
+// These are settings of the library as a whole; there is no other way to make them.
 func init() {
 	huma.NewError = humaProblem
+	huma.DefaultArrayNullable = false // lists are empty, never absent
 }

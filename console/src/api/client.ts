@@ -1,0 +1,73 @@
+// The typed client of the API. Types come from the service's OpenAPI document;
+// a refusal arrives as a Problem, with what is wrong field by field.
+import createClient, { type Middleware } from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+export type Server = Schemas["Server"];
+export type Share = Schemas["Share"];
+export type Site = Schemas["Site"];
+export type Leg = Schemas["Leg"];
+export type Check = Schemas["Check"];
+export type Namespace = Schemas["Namespace"];
+export type Entry = Schemas["Entry"];
+export type Location = Schemas["Location"];
+export type Direction = Schemas["Direction"];
+export type Directions = Schemas["Directions"];
+export type Change = Schemas["Change"];
+export type Session = Schemas["Session"];
+
+/** A refusal by the service, or its silence (status 0). */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    readonly detail: string,
+    readonly remedy = "",
+    readonly fields: Record<string, string> = {},
+  ) {
+    super(detail);
+  }
+}
+
+let csrf = "";
+export function setCsrf(value: string) {
+  csrf = value;
+}
+
+const manners: Middleware = {
+  onRequest({ request }) {
+    if (csrf && request.method !== "GET") request.headers.set("Bspan-Csrf", csrf);
+    return request;
+  },
+  async onResponse({ response }) {
+    if (response.ok) return response;
+    const body = (await response.json().catch(() => ({}))) as Partial<Schemas["Problem"]> & { errors?: { field: string; detail: string }[] };
+    const fields = Object.fromEntries((body.errors ?? []).map((e) => [e.field.replace(/\[\d+\].*$/, ""), e.detail]));
+    throw new Problem(response.status, body.detail ?? `The service answers ${response.status}.`, body.remedy, fields);
+  },
+  onError() {
+    return new Problem(0, "The service does not answer.", "Check that it runs and that the network between is up; this page goes on by itself.");
+  },
+};
+
+export const api = createClient<paths>({ baseUrl: "" });
+api.use(manners);
+
+export const etag = (version: number) => `"${version}"`;
+
+/** Unwraps an answer; errors were thrown on the way. */
+export async function got<T>(answer: Promise<{ data?: T }>): Promise<T> {
+  return (await answer).data as T;
+}
+
+/** Reads every part of a list. */
+export async function all<T>(part: (cursor?: string) => Promise<{ items: T[]; next?: string }>): Promise<T[]> {
+  const items: T[] = [];
+  let cursor: string | undefined;
+  do {
+    const page = await part(cursor);
+    items.push(...page.items);
+    cursor = page.next;
+  } while (cursor);
+  return items;
+}

@@ -1,0 +1,67 @@
+// What pages read, each under the topic whose events make it be read again.
+import { useQuery } from "@tanstack/react-query";
+import { all, api, got } from "./client";
+
+const limit = 1000;
+
+export const useSession = () =>
+  useQuery({ queryKey: ["session"], queryFn: () => got(api.GET("/api/v1/session")), retry: false, staleTime: Infinity });
+
+export const useSetup = () => useQuery({ queryKey: ["setup"], queryFn: () => got(api.GET("/api/v1/setup")) });
+
+export const useAbout = () => useQuery({ queryKey: ["about"], queryFn: () => got(api.GET("/api/v1/about")), staleTime: Infinity });
+
+export const useSites = () =>
+  useQuery({ queryKey: ["site", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/sites", { params: { query: { cursor, limit } } }))) });
+
+export const useLegs = () =>
+  useQuery({ queryKey: ["site", "legs"], queryFn: async () => (await got(api.GET("/api/v1/legs"))).legs });
+
+export const useServers = () =>
+  useQuery({ queryKey: ["server", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/servers", { params: { query: { cursor, limit } } }))) });
+
+export const useServer = (server: string) =>
+  useQuery({ queryKey: ["server", server], queryFn: () => got(api.GET("/api/v1/servers/{server}", { params: { path: { server } } })) });
+
+export const useShares = (server = "") =>
+  useQuery({ queryKey: ["share", server], queryFn: async () => (await got(api.GET("/api/v1/shares", { params: { query: { server } } }))).shares });
+
+export const useShare = (server: string, share: string | undefined) =>
+  useQuery({
+    queryKey: ["share", server, share],
+    enabled: share !== undefined,
+    queryFn: () => got(api.GET("/api/v1/servers/{server}/shares/{share}", { params: { path: { server, share: share ?? "" } } })),
+  });
+
+export const useNamespaces = () =>
+  useQuery({ queryKey: ["namespace", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/namespaces", { params: { query: { cursor, limit } } }))) });
+
+export const useEntries = (namespace: string) =>
+  useQuery({
+    queryKey: ["namespace", namespace, "entries"],
+    queryFn: () => all((cursor) => got(api.GET("/api/v1/namespaces/{namespace}/entries", { params: { path: { namespace }, query: { cursor, limit } } }))),
+  });
+
+export const useAllEntries = (namespaces: string[] | undefined) =>
+  useQuery({
+    queryKey: ["namespace", "all entries", namespaces],
+    enabled: namespaces !== undefined,
+    queryFn: async () => {
+      const lists = (namespaces ?? []).map(async (namespace) => ({
+        namespace,
+        entries: await all((cursor) => got(api.GET("/api/v1/namespaces/{namespace}/entries", { params: { path: { namespace }, query: { cursor, limit } } }))),
+      }));
+      return Promise.all(lists);
+    },
+  });
+
+export const useDirections = (path: string, from: string, as: string) =>
+  useQuery({
+    queryKey: ["namespace", "directions", path, from, as],
+    enabled: path !== "",
+    retry: false,
+    queryFn: () => got(api.GET("/api/v1/directions", { params: { query: { path, from: from || undefined, as: as || undefined } } })),
+  });
+
+export const useChanges = (max: number) =>
+  useQuery({ queryKey: ["change", max], queryFn: async () => (await got(api.GET("/api/v1/changes", { params: { query: { limit: max } } }))).items });

@@ -1,0 +1,34 @@
+// How numbers and times are written.
+const units = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"];
+
+export function bytes(n: number): string {
+  let i = 0;
+  while (n >= 1024 && i < units.length - 1) {
+    n /= 1024;
+    i++;
+  }
+  return `${i === 0 || n >= 100 ? Math.round(n) : n.toFixed(1)} ${units[i]}`;
+}
+
+export const when = (iso: string) => new Date(iso).toLocaleString("sv-SE", { dateStyle: "short", timeStyle: "medium" });
+
+const steps: [number, string][] = [
+  [60, "s"],
+  [60, "min"],
+  [24, "h"],
+  [Infinity, "d"],
+];
+
+/** How long ago, in the largest unit that says enough. */
+export function ago(iso: string, now = Date.now()): string {
+  let n = Math.max(0, Math.round((now - Date.parse(iso)) / 1000));
+  for (const [size, unit] of steps) {
+    if (n < size) return `${n} ${unit} ago`;
+    n = Math.floor(n / size);
+  }
+  return "";
+}
+
+export const plural = (n: number, one: string, many = one + "s") => `${n} ${n === 1 ? one : many}`;
+
+export const target = (l: { server: string; share: string; sub?: string }) => [l.server, l.share, l.sub].filter(Boolean).join("/");

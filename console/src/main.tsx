@@ -1,0 +1,34 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter } from "react-router";
+import { Problem } from "./api/client";
+import { App } from "./app";
+import { Toasts } from "./components/toast";
+import "./index.css";
+import { applyTheme } from "./theme";
+
+applyTheme();
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      // Events say when something is to be read again.
+      staleTime: Infinity,
+      refetchOnWindowFocus: false,
+      retry: (failures, error) => error instanceof Problem && (error.status === 0 || error.status === 503) && failures < 3,
+    },
+  },
+});
+
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <QueryClientProvider client={queries}>
+      <Toasts>
+        <BrowserRouter>
+          <App />
+        </BrowserRouter>
+      </Toasts>
+    </QueryClientProvider>
+  </StrictMode>,
+);

@@ -1,0 +1,106 @@
+import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, etag, type Entry, type Location } from "../api/client";
+import { SaveForm } from "../components/form";
+import { stateTone, Status } from "../components/status";
+import { useToast } from "../components/toast";
+import { Button, Dialog, Empty, Section, Select, Trouble } from "../components/ui";
+import { target } from "../format";
+import { nowhere, PlaceFields } from "./addentry";
+
+type Change = { state?: "open" | "held"; rank?: "first" | "normal" | "last" };
+
+/** One entry: where it leads, and what can be done with it. */
+export function EntryPane({ namespace, entry, onGone }: { namespace: string; entry: Entry; onGone: () => void }) {
+  const [doing, setDoing] = useState<"add" | "remove">();
+  const tell = useToast();
+  const close = () => setDoing(undefined);
+  const at = (location: Location) => ({ params: { path: { namespace, entry: entry.id, location: location.id }, header: { "If-Match": etag(entry.version) } } });
+  const change = useMutation({
+    mutationFn: ({ location, body }: { location: Location; body: Change }) => api.PATCH("/api/v1/namespaces/{namespace}/entries/{entry}/locations/{location}", { ...at(location), body }),
+    onSuccess: (_, { location, body }) => tell(`${target(location)} is ${body.state ?? `of rank ${body.rank}`}.`),
+  });
+  const drop = useMutation({
+    mutationFn: (location: Location) => api.DELETE("/api/v1/namespaces/{namespace}/entries/{entry}/locations/{location}", at(location)),
+    onSuccess: (_, location) => tell(`${target(location)} was removed from this signpost.`),
+  });
+  const path = `/${namespace}/${entry.path}`;
+  const error = change.error ?? drop.error;
+  return (
+    <Section title={entry.kind === "signpost" ? "Signpost" : "Folder"} aside={<code className="break-all">{path}</code>}>
+      {entry.note && <p className="mb-2 text-soft">{entry.note}</p>}
+      {entry.kind === "folder" ? (
+        <Empty>A folder of the namespace itself: it holds names and leads nowhere.</Empty>
+      ) : (
+        <ul className="border-t border-ink" aria-label="Locations">
+          {(entry.locations ?? []).map((l) => (
+            <LocationRow key={l.id} location={l} only={entry.locations?.length === 1} onChange={(body) => change.mutate({ location: l, body })} onRemove={() => drop.mutate(l)} />
+          ))}
+        </ul>
+      )}
+      {error && <div className="mt-2"><Trouble error={error} /></div>}
+      <div className="mt-3 flex gap-2">
+        {entry.kind === "signpost" && <Button onClick={() => setDoing("add")}>Add a location</Button>}
+        <Button onClick={() => setDoing("remove")}>Remove this entry …</Button>
+      </div>
+      <Dialog open={doing === "add"} onOpenChange={close} title="Add a location" lead={`Another place that holds what ${path} leads to.`}>
+        <AddLocation namespace={namespace} entry={entry} onClose={close} />
+      </Dialog>
+      <Dialog open={doing === "remove"} onOpenChange={close} title={`Remove ${path}?`} lead="People lose this path at once. No file is touched.">
+        <SaveForm action="Remove" danger done={`${path} was removed.`} onDone={onGone} onCancel={close} save={() => api.DELETE("/api/v1/namespaces/{namespace}/entries/{entry}", { params: { path: { namespace, entry: entry.id }, header: { "If-Match": etag(entry.version) } } })} />
+      </Dialog>
+    </Section>
+  );
+}
+
+function LocationRow({ location: l, only, onChange, onRemove }: { location: Location; only: boolean; onChange: (change: Change) => void; onRemove: () => void }) {
+  const name = target(l);
+  const held = l.state === "held";
+  return (
+    <li className="border-b border-line py-2">
+      <div className="flex items-baseline justify-between gap-3">
+        <code className="min-w-0 font-medium break-all">{name}</code>
+        <span className="shrink-0 text-soft">{l.site}</span>
+      </div>
+      <div className="mt-0.5 flex flex-wrap items-center justify-between gap-x-3 gap-y-1">
+        <Status tone={l.state === "open" && l.why ? "warn" : stateTone(l.state)}>
+          {l.state}
+          {l.why && `: ${l.why}`}
+        </Status>
+        <span className="flex items-center gap-1">
+          <span className="w-28">
+            <Select label={`Rank of ${name}`} value={l.rank} onChange={(rank) => onChange({ rank: rank as Change["rank"] })} options={["first", "normal", "last"].map((r) => ({ value: r, label: `Rank ${r}` }))} />
+          </span>
+          <Button look="quiet" onClick={() => onChange({ state: held ? "open" : "held" })}>{held ? "Open" : "Hold"}</Button>
+          <Button look="quiet" disabled={only} title={only ? "A signpost must lead somewhere" : undefined} onClick={onRemove} aria-label={`Remove ${name}`}>Remove</Button>
+        </span>
+      </div>
+    </li>
+  );
+}
+
+function AddLocation({ namespace, entry, onClose }: { namespace: string; entry: Entry; onClose: () => void }) {
+  const [place, setPlace] = useState(nowhere);
+  const [openNow, setOpenNow] = useState(false);
+  const save = () =>
+    api.POST("/api/v1/namespaces/{namespace}/entries/{entry}/locations", {
+      params: { path: { namespace, entry: entry.id }, header: { "If-Match": etag(entry.version) } },
+      body: { ...place, sub: place.sub || undefined, openNow },
+    });
+  return (
+    <SaveForm action="Add" busy="Opening the location …" done={`${target(place)} was added.`} fields={["locations"]} save={save} onDone={onClose} onCancel={onClose}>
+      {(errors) => (
+        <>
+          <PlaceFields value={place} onChange={setPlace} error={errors.locations} />
+          <label className="flex items-start gap-2">
+            <input type="checkbox" className="mt-1 accent-(--span)" checked={openNow} onChange={(e) => setOpenNow(e.target.checked)} />
+            <span>
+              Open it now
+              <span className="block text-sm text-soft">Otherwise it is held: people are kept from it until somebody has made sure that it holds what the others hold.</span>
+            </span>
+          </label>
+        </>
+      )}
+    </SaveForm>
+  );
+}

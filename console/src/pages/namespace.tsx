@@ -1,0 +1,114 @@
+import { useMemo, useState } from "react";
+import { useNavigate, useParams, useSearchParams } from "react-router";
+import { api, etag, type Entry, type Namespace } from "../api/client";
+import { useEntries, useNamespaces } from "../api/queries";
+import { SaveForm } from "../components/form";
+import { stateTone, Status } from "../components/status";
+import { Tree, type Node } from "../components/tree";
+import { Button, Dialog, Empty, Loading, PageHead, Section, TextInput, Trouble } from "../components/ui";
+import { plural, target } from "../format";
+import { AddEntry } from "./addentry";
+import { EntryPane } from "./entry";
+import { WherePanel } from "./where";
+
+export function NamespacePage() {
+  const { namespace = "" } = useParams();
+  const spaces = useNamespaces();
+  const entries = useEntries(namespace);
+  const [params, setParams] = useSearchParams();
+  const [adding, setAdding] = useState(false);
+  const [removing, setRemoving] = useState(false);
+  if (entries.isPending || spaces.isPending) return <Loading what={`/${namespace}`} />;
+  const space = spaces.data?.find((n) => n.name === namespace);
+  if (!entries.data || !space) return <Trouble error={entries.error ?? spaces.error ?? `There is no namespace /${namespace}.`} retry={() => void entries.refetch()} />;
+  const chosen = entries.data.find((e) => String(e.id) === params.get("entry"));
+  const choose = (id?: string) => setParams(id ? { entry: id } : {}, { replace: true });
+  const add = <Button look="main" onClick={() => setAdding(true)}>Add an entry</Button>;
+  return (
+    <>
+      <PageHead title={<code>/{namespace}</code>} verdict={<Verdict entries={entries.data} />}>
+        {add}
+        <Button onClick={() => setRemoving(true)}>Remove …</Button>
+      </PageHead>
+      <div className="grid gap-x-10 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
+        <div>
+          <Section title="Entries" aside={plural(entries.data.length, "entry", "entries")}>
+            <EntryTree entries={entries.data} chosen={params.get("entry") ?? undefined} onChoose={choose} add={add} />
+          </Section>
+        </div>
+        <div>
+          {chosen ? <EntryPane key={chosen.id} namespace={namespace} entry={chosen} onGone={() => choose()} /> : entries.data.length > 0 && <Section title="Entry"><Empty>Choose an entry to see where it leads.</Empty></Section>}
+          <WherePanel namespace={namespace} entry={chosen} />
+        </div>
+      </div>
+      <Dialog open={adding} onOpenChange={setAdding} title="Add an entry" lead="Folders above it that are missing are made too.">
+        <AddEntry namespace={namespace} under={chosen} onClose={() => setAdding(false)} onAdded={(id) => choose(String(id))} />
+      </Dialog>
+      <Remove space={space} open={removing} onOpenChange={setRemoving} />
+    </>
+  );
+}
+
+function Verdict({ entries }: { entries: Entry[] }) {
+  const signposts = entries.filter((e) => e.kind === "signpost");
+  if (signposts.length === 0) return <span className="text-soft">Leads nowhere yet.</span>;
+  const dead = signposts.filter((e) => !e.locations?.some((l) => l.state === "open"));
+  const failing = signposts.filter((e) => e.locations?.some((l) => l.state === "failing"));
+  if (dead.length) return <Status tone="bad">{plural(dead.length, "signpost")} of {signposts.length} {dead.length === 1 ? "leads" : "lead"} nowhere.</Status>;
+  if (failing.length) return <Status tone="warn">{plural(failing.length, "signpost")} {failing.length === 1 ? "has" : "have"} a failing location; people are led to another.</Status>;
+  return <Status tone="good">All {plural(signposts.length, "signpost")} lead somewhere.</Status>;
+}
+
+function EntryTree({ entries, chosen, onChoose, add }: { entries: Entry[]; chosen?: string; onChoose: (id: string) => void; add: React.ReactNode }) {
+  const [filter, setFilter] = useState("");
+  const nodes = useMemo(() => toNodes(entries, filter), [entries, filter]);
+  if (entries.length === 0) return <Empty action={add}>The namespace is empty.</Empty>;
+  return (
+    <>
+      <TextInput type="search" aria-label="Filter entries" placeholder="Filter entries" value={filter} onChange={(e) => setFilter(e.target.value)} className="mb-1.5 max-w-64" />
+      {nodes.length === 0 ? <p className="py-4 text-soft">Nothing matches “{filter}”.</p> : <Tree label="Entries" nodes={nodes} chosen={chosen} onChoose={onChoose} row={(e) => <EntryRow entry={e} />} />}
+    </>
+  );
+}
+
+/** The nodes of the tree; with a filter, what matches and the folders above it. */
+function toNodes(entries: Entry[], filter: string): Node<Entry>[] {
+  const wanted = filter.trim().toLowerCase();
+  const matches = (e: Entry) => [e.path, e.note ?? "", ...(e.locations ?? []).map(target)].some((text) => text.toLowerCase().includes(wanted));
+  const kept = wanted ? entries.filter((e) => matches(e) || entries.some((below) => below.path.startsWith(e.path + "/") && matches(below))) : entries;
+  const ids = new Map(entries.map((e) => [e.path.toLowerCase(), String(e.id)]));
+  const parent = (path: string) => ids.get(path.slice(0, Math.max(0, path.lastIndexOf("/"))).toLowerCase()) ?? "";
+  const parents = new Set(kept.map((e) => parent(e.path)));
+  return kept.map((e) => ({ id: String(e.id), parent: parent(e.path), item: e, branch: parents.has(String(e.id)) }));
+}
+
+function EntryRow({ entry }: { entry: Entry }) {
+  const name = entry.path.slice(entry.path.lastIndexOf("/") + 1);
+  const locations = entry.locations ?? [];
+  const states = ["open", "failing", "held"].filter((s) => locations.some((l) => l.state === s));
+  return (
+    <span className="flex min-w-0 flex-1 items-baseline justify-between gap-4">
+      <span className="truncate" title={entry.path}>
+        {name}
+        {entry.kind === "folder" && "/"}
+      </span>
+      <span className="flex shrink-0 gap-3 text-sm">
+        {states.map((s) => (
+          <Status key={s} tone={stateTone(s)}>
+            {locations.filter((l) => l.state === s).length} {s}
+          </Status>
+        ))}
+      </span>
+    </span>
+  );
+}
+
+function Remove({ space, open, onOpenChange }: { space: Namespace; open: boolean; onOpenChange: (open: boolean) => void }) {
+  const navigate = useNavigate();
+  const save = () => api.DELETE("/api/v1/namespaces/{namespace}", { params: { path: { namespace: space.name }, query: { withEntries: true }, header: { "If-Match": etag(space.version) } } });
+  return (
+    <Dialog open={open} onOpenChange={onOpenChange} title={`Remove /${space.name}?`} lead={`Its ${plural(space.folders, "folder")} and ${plural(space.signposts, "signpost")} go with it, and people lose these paths at once. No file is touched.`}>
+      <SaveForm action="Remove" danger done={`/${space.name} was removed.`} save={save} onDone={() => void navigate("/namespaces")} onCancel={() => onOpenChange(false)} />
+    </Dialog>
+  );
+}

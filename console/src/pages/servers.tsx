@@ -1,0 +1,89 @@
+import { useMemo, useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, type Server } from "../api/client";
+import { useServers, useShares, useSites } from "../api/queries";
+import { SaveForm } from "../components/form";
+import { outcomeTone, Status } from "../components/status";
+import { DataTable, type Column } from "../components/table";
+import { Button, Dialog, Field, PageHead, Select, TextField } from "../components/ui";
+import { ago } from "../format";
+
+export function ServersPage() {
+  const servers = useServers();
+  const shares = useShares();
+  const [adding, setAdding] = useState(false);
+  const columns = useMemo<Column<Server>[]>(
+    () => [
+      { head: "Name", by: (v) => v.name, cell: (v) => <Link className="font-medium text-span underline underline-offset-2" to={`/servers/${encodeURIComponent(v.name)}`}>{v.name}</Link> },
+      { head: "Site", by: (v) => v.site, cell: (v) => <span className="whitespace-nowrap">{v.site}</span> },
+      { head: "State", by: (v) => String(v.reachable), cell: (v) => <Reach server={v} /> },
+      { head: "Last check", by: (v) => v.check?.outcome ?? "", cell: (v) => (v.check ? <Status tone={outcomeTone(v.check.outcome)}>{v.check.outcome}, {ago(v.check.at)}</Status> : <Status tone="none">never</Status>) },
+      { head: "Shares", right: true, by: (v) => count(v), cell: (v) => count(v) },
+      { head: "Address", by: (v) => v.address, cell: (v) => <code>{v.address}:{v.port}</code> },
+      { head: "Note", wide: true, by: (v) => v.note ?? "", cell: (v) => <span className="text-soft">{v.note}</span> },
+    ],
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- count reads shares
+    [shares.data],
+  );
+  function count(v: Server) {
+    return shares.data?.filter((h) => h.server === v.name && !h.hidden).length ?? 0;
+  }
+  const silent = servers.data?.filter((v) => v.reachable === false) ?? [];
+  const add = <Button look="main" onClick={() => setAdding(true)}>Add a server</Button>;
+  return (
+    <>
+      <PageHead title="Servers" verdict={servers.data && servers.data.length > 0 && (silent.length ? <Status tone="bad">{silent.map((v) => v.name).join(", ")} {silent.length === 1 ? "does" : "do"} not answer.</Status> : <Status tone="good">{servers.data.length === 1 ? "It answers" : `All ${servers.data.length} answer`}.</Status>)}>
+        {add}
+      </PageHead>
+      <DataTable what="servers" query={servers} columns={columns} keyOf={(v) => v.name} empty="No file server is known yet." emptyAction={add} />
+      <AddServer open={adding} onOpenChange={setAdding} />
+    </>
+  );
+}
+
+export function Reach({ server }: { server: Server }) {
+  if (server.reachable === undefined) return <Status tone="none">not looked at yet</Status>;
+  const since = server.since ? `, since ${ago(server.since)}` : "";
+  return server.reachable ? <Status tone="good">answers</Status> : <Status tone="bad">does not answer{since}</Status>;
+}
+
+const blank = { name: "", site: "", address: "", port: "445", domain: "", account: "", password: "", note: "" };
+
+function AddServer({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
+  return (
+    <Dialog open={open} onOpenChange={onOpenChange} title="Add a server" lead="Bridge Span signs in to it first; when that fails nothing is stored. Nothing is installed on the server.">
+      <AddServerForm onClose={() => onOpenChange(false)} />
+    </Dialog>
+  );
+}
+
+function AddServerForm({ onClose }: { onClose: () => void }) {
+  const sites = useSites();
+  const navigate = useNavigate();
+  const [v, setV] = useState(blank);
+  const set = (name: keyof typeof blank) => (event: { target: { value: string } }) => setV({ ...v, [name]: event.target.value });
+  const save = () => api.POST("/api/v1/servers", { body: { ...v, port: Number(v.port) || 0, domain: v.domain || undefined, note: v.note || undefined } });
+  const done = () => {
+    onClose();
+    void navigate(`/servers/${encodeURIComponent(v.name)}`);
+  };
+  return (
+    <SaveForm action="Sign in and add" busy="Signing in to it …" done={`${v.name} was added.`} fields={Object.keys(blank)} save={save} onDone={done} onCancel={onClose}>
+      {(errors) => (
+        <div className="grid grid-cols-2 gap-4">
+          <TextField label="Name" value={v.name} onChange={set("name")} error={errors.name} autoFocus />
+          <Field label="Site" error={errors.site} help={sites.data?.length === 0 ? "Add a site first." : undefined}>
+            {(props) => <Select {...props} value={v.site} onChange={(site) => setV({ ...v, site })} placeholder="Where it stands" options={(sites.data ?? []).map((s) => ({ value: s.name, label: s.name }))} />}
+          </Field>
+          <TextField label="Address" mono value={v.address} onChange={set("address")} error={errors.address} />
+          <TextField label="Port" mono inputMode="numeric" value={v.port} onChange={set("port")} error={errors.port} />
+          <TextField label="Account" value={v.account} onChange={set("account")} error={errors.account} help="One that administers the server" autoComplete="off" />
+          <TextField label="Password" type="password" value={v.password} onChange={set("password")} error={errors.password} help="Kept sealed, never shown again" autoComplete="new-password" />
+          <TextField label="Domain" value={v.domain} onChange={set("domain")} error={errors.domain} help="Empty for the server's own account" />
+          <TextField label="Note" value={v.note} onChange={set("note")} error={errors.note} />
+        </div>
+      )}
+    </SaveForm>
+  );
+}
+
