@@ -3,6 +3,7 @@ module bridgespan
 go 1.26.0
 
 require (
+	github.com/chromedp/chromedp v0.23.0
 	github.com/cloudsoda/go-smb2 v0.0.0-20260918041005-0c5d69b69701
 	github.com/cloudsoda/sddl v0.0.0-20250224235906-926454e91efc
 	github.com/danielgtaylor/huma/v2 v2.37.2
@@ -21,7 +22,9 @@ require (
 require (
 	filippo.io/edwards25519 v1.2.0 // indirect
 	github.com/andybalholm/brotli v1.2.0 // indirect
+	github.com/chromedp/cdproto v0.159.0 // indirect
 	github.com/geoffgarside/ber v1.1.0 // indirect
+	github.com/go-json-experiment/json v0.0.0-20260213210345-44df1a37e875 // indirect
 	github.com/gofiber/schema v1.7.0 // indirect
 	github.com/gofiber/utils/v2 v2.0.2 // indirect
 	github.com/google/uuid v1.6.0 // indirect

@@ -27,17 +27,18 @@ var legs = []namespace.Leg{
 type server struct {
 	name, site, address, sid, note string
 	shares                         []fileserver.Share
+	signing                        bool
 }
 
 var servers = []server{
 	{"fern", "Larkfield", "127.0.0.11", "S-1-5-21-1911-1101-7301", "Old; to be retired", []fileserver.Share{
 		{Name: "herbarium", Note: "Specimen scans"}, {Name: "seedbank", Note: "Accession ledgers"}, {Name: "glasshouse", Note: "Climate logs"},
-		{Name: "fieldnotes", Note: "Notes from the field, copied from Tern Island"}, {Name: "education", Note: "School visits and courses"}, {Name: "council", Note: "Council papers, restricted"}}},
-	{"yarrow", "Larkfield", "127.0.0.12", "S-1-5-21-1911-1102-7302", "Successor of fern, empty", []fileserver.Share{{Name: "arrivals", Note: "Empty, for shares to come"}}},
+		{Name: "fieldnotes", Note: "Notes from the field, copied from Tern Island"}, {Name: "education", Note: "School visits and courses"}, {Name: "council", Note: "Council papers, restricted"}}, false},
+	{"yarrow", "Larkfield", "127.0.0.12", "S-1-5-21-1911-1102-7302", "Successor of fern, empty", []fileserver.Share{{Name: "arrivals", Note: "Empty, for shares to come"}}, true},
 	{"heather", "Highmoor", "127.0.0.13", "S-1-5-21-1911-1103-7303", "", []fileserver.Share{
-		{Name: "herbarium", Note: "Specimen scans, copied from Larkfield"}, {Name: "education", Note: "School visits and courses"}}},
+		{Name: "herbarium", Note: "Specimen scans, copied from Larkfield"}, {Name: "education", Note: "School visits and courses"}}, true},
 	{"sedge", "Tern Island", "127.0.0.14", "S-1-5-21-1911-1104-7304", "Battery-backed, small disk", []fileserver.Share{
-		{Name: "fieldnotes", Note: "Notes from the field"}, {Name: "education", Note: "An old copy"}}},
+		{Name: "fieldnotes", Note: "Notes from the field"}, {Name: "education", Note: "An old copy"}}, true},
 }
 
 const administrator = "warden"

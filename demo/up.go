@@ -239,7 +239,7 @@ func (d *Demo) startServers(ctx context.Context, fresh bool) error {
 	for _, s := range servers {
 		group.Go(func() {
 			running, err := fileserver.Start(fileserver.Config{Dir: filepath.Join(place, s.name), Name: s.name, Address: s.address, Port: smbPort,
-				SID: s.sid, Accounts: accounts, Groups: groups, Shares: s.shares})
+				SID: s.sid, Accounts: accounts, Groups: groups, Shares: s.shares, Signing: s.signing})
 			if err != nil {
 				fail(err)
 				return

@@ -50,6 +50,8 @@ type Config struct {
 	Accounts []Account
 	Groups   []Group
 	Shares   []Share
+	// Signing makes the server refuse connections that are not signed.
+	Signing bool
 }
 
 // Server is a running file server.

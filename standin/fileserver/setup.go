@@ -136,8 +136,9 @@ func (s *Server) writeConf() error {
 	dos filemode = yes
 	store dos attributes = yes
 	unix extensions = no
+	server signing = %[5]s
 	include = %[2]s/shares.conf
-`, s.Name, s.Dir, s.Address, s.Port)
+`, s.Name, s.Dir, s.Address, s.Port, map[bool]string{true: "mandatory", false: "auto"}[s.Signing])
 	if err := os.WriteFile(s.path("smb.conf"), []byte(b.String()), 0o600); err != nil {
 		return err
 	}

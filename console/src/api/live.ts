@@ -2,8 +2,9 @@
 // events, and what a change concerns is read again. Nothing is polled.
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import type { Told } from "./live.worker";
 
-/** What is read again for an event of a topic. */
+/** What is read again for an event of a topic; another topic concerns everything. */
 const concerns: Record<string, string[]> = {
   site: ["site", "server", "namespace", "change"],
   server: ["server", "share", "site", "namespace", "change"],
@@ -18,25 +19,20 @@ export function useLive(): Liveness {
   const queries = useQueryClient();
   const [state, setState] = useState<Liveness>("waiting");
   useEffect(() => {
-    const source = new EventSource("/api/v1/events");
-    let broken = false;
-    source.onopen = () => {
-      setState("live");
-      // What happened while the stream was away may not be told again.
-      if (broken) void queries.invalidateQueries();
-      broken = false;
-    };
-    source.onerror = () => {
-      setState("waiting");
-      broken = true;
-    };
-    source.onmessage = (message) => {
-      const { topic } = JSON.parse(message.data as string) as { topic: string };
-      const keys = concerns[topic];
+    const worker = new SharedWorker(new URL("./live.worker.ts", import.meta.url), { type: "module", name: "bspan-live" });
+    worker.port.onmessage = ({ data }: MessageEvent<Told>) => {
+      if ("state" in data) return setState(data.state);
+      const keys = concerns[data.topic];
       if (!keys) void queries.invalidateQueries();
       for (const key of keys ?? []) void queries.invalidateQueries({ queryKey: [key] });
     };
-    return () => source.close();
+    const leave = () => worker.port.postMessage("goodbye");
+    addEventListener("pagehide", leave);
+    return () => {
+      removeEventListener("pagehide", leave);
+      leave();
+      worker.port.close();
+    };
   }, [queries]);
   return state;
 }

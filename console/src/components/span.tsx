@@ -17,7 +17,7 @@ export function SpanStrip(props: { from: ReactNode; to: ReactNode; deck: Deck; m
         {props.from}
       </Shore>
       <div className="relative" style={{ height }}>
-        <DeckDrawing deck={props.deck} height={height} thick={props.compact ? Math.min(5, thickness(props.mbit)) : thickness(props.mbit)} />
+        <DeckDrawing deck={props.deck} height={height} thick={thickness(props.mbit) * (props.compact ? 0.55 : 1)} />
         {props.figure && !props.compact && <div className="absolute inset-x-0 -bottom-1 text-center text-xs text-soft">{props.figure}</div>}
       </div>
       <Shore side="right" height={height}>

@@ -124,7 +124,9 @@ export function Select({ id, label, value, onChange, options, placeholder, ...re
   return (
     <RadixSelect.Root value={value} onValueChange={onChange}>
       <RadixSelect.Trigger id={id} aria-label={label} {...rest} className={`${box} flex items-center justify-between gap-2 text-left data-placeholder:text-soft`}>
-        <RadixSelect.Value placeholder={placeholder} />
+        <span className="truncate">
+          <RadixSelect.Value placeholder={placeholder} />
+        </span>
         <ChevronDown className="size-4 shrink-0 text-soft" aria-hidden />
       </RadixSelect.Trigger>
       <RadixSelect.Portal>

@@ -57,23 +57,22 @@ function LocationRow({ location: l, only, onChange, onRemove }: { location: Loca
   const name = target(l);
   const held = l.state === "held";
   return (
-    <li className="border-b border-line py-2">
-      <div className="flex items-baseline justify-between gap-3">
-        <code className="min-w-0 font-medium break-all">{name}</code>
-        <span className="shrink-0 text-soft">{l.site}</span>
+    <li className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-3 border-b border-line py-1.5">
+      <div className="min-w-0">
+        <code className="font-medium break-all">{name}</code> <span className="whitespace-nowrap text-soft">at {l.site}</span>
+        <div>
+          <Status tone={l.state === "open" && l.why ? "warn" : stateTone(l.state)}>
+            {l.state}
+            {l.why && `: ${l.why}`}
+          </Status>
+        </div>
       </div>
-      <div className="mt-0.5 flex flex-wrap items-center justify-between gap-x-3 gap-y-1">
-        <Status tone={l.state === "open" && l.why ? "warn" : stateTone(l.state)}>
-          {l.state}
-          {l.why && `: ${l.why}`}
-        </Status>
-        <span className="flex items-center gap-1">
-          <span className="w-28">
-            <Select label={`Rank of ${name}`} value={l.rank} onChange={(rank) => onChange({ rank: rank as Change["rank"] })} options={["first", "normal", "last"].map((r) => ({ value: r, label: `Rank ${r}` }))} />
-          </span>
-          <Button look="quiet" onClick={() => onChange({ state: held ? "open" : "held" })}>{held ? "Open" : "Hold"}</Button>
-          <Button look="quiet" disabled={only} title={only ? "A signpost must lead somewhere" : undefined} onClick={onRemove} aria-label={`Remove ${name}`}>Remove</Button>
-        </span>
+      <div className="flex items-center">
+        <div className="w-32">
+          <Select label={`Rank of ${name}`} value={l.rank} onChange={(rank) => onChange({ rank: rank as Change["rank"] })} options={["first", "normal", "last"].map((r) => ({ value: r, label: `Rank ${r}` }))} />
+        </div>
+        <Button look="quiet" onClick={() => onChange({ state: held ? "open" : "held" })} aria-label={`${held ? "Open" : "Hold"} ${name}`}>{held ? "Open" : "Hold"}</Button>
+        <Button look="quiet" disabled={only} title={only ? "A signpost must lead somewhere" : undefined} onClick={onRemove} aria-label={`Remove ${name}`}>Remove</Button>
       </div>
     </li>
   );

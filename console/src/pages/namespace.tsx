@@ -30,7 +30,7 @@ export function NamespacePage() {
         {add}
         <Button onClick={() => setRemoving(true)}>Remove …</Button>
       </PageHead>
-      <div className="grid gap-x-10 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
+      <div className="grid gap-x-10 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
         <div>
           <Section title="Entries" aside={plural(entries.data.length, "entry", "entries")}>
             <EntryTree entries={entries.data} chosen={params.get("entry") ?? undefined} onChoose={choose} add={add} />

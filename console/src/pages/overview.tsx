@@ -121,7 +121,7 @@ function allDown(leg: Leg, servers: Server[]): boolean {
 function Shore({ name, servers }: { name: string; servers: Server[] }) {
   const there = servers.filter((v) => v.site === name);
   return (
-    <span className="inline-block w-44 leading-tight">
+    <span className="inline-block w-28 leading-tight">
       <span className="block truncate font-semibold" title={name}>
         {name}
       </span>

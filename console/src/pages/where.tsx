@@ -20,10 +20,8 @@ export function WherePanel({ namespace, entry }: { namespace: string; entry?: En
   const site = from === anywhere ? "" : from;
   return (
     <Section title="Where does this path lead?">
-      <div className="grid grid-cols-2 gap-3">
-        <div className="col-span-2">
-          <TextField label="Path" mono value={path} onChange={(e) => setPath(e.target.value)} />
-        </div>
+      <div className="grid grid-cols-[minmax(0,5fr)_minmax(0,4fr)_minmax(0,3fr)] gap-3">
+        <TextField label="Path" mono value={path} onChange={(e) => setPath(e.target.value)} />
         <div className="grid gap-1">
           <span className="font-medium" aria-hidden>Standing at</span>
           <Select label="Standing at" value={from} onChange={setFrom} options={[anywhere, ...(sites.data ?? []).map((s) => s.name)].map((name) => ({ value: name, label: name }))} />
@@ -67,7 +65,7 @@ const decks: Record<string, Deck> = { open: "open", held: "lifted", failing: "fa
 
 function DirectionRow({ place, direction: d, from }: { place: number; direction: Direction; from: string }) {
   return (
-    <li className="border-b border-line py-2">
+    <li className="border-b border-line py-1.5">
       <div className="flex items-baseline gap-2">
         <span className="w-4 shrink-0 text-right font-semibold">{d.usable ? place : "–"}</span>
         <Status tone={stateTone(d.state)}>{d.state}</Status>

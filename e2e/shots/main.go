@@ -1,0 +1,97 @@
+// Command shots takes the pictures of docs/screenshots from the running demo.
+//
+//	go run ./e2e/shots [FOLDER]
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"bridgespan/demo"
+	"bridgespan/e2e/browser"
+)
+
+func main() {
+	folder := "docs/screenshots"
+	if len(os.Args) > 1 {
+		folder = os.Args[1]
+	}
+	if err := run(context.Background(), folder); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context, folder string) error {
+	text, err := os.ReadFile("var/demo/estate.json")
+	if err != nil {
+		return fmt.Errorf("the demo must run first: %w", err)
+	}
+	var estate demo.Estate
+	if err := json.Unmarshal(text, &estate); err != nil {
+		return err
+	}
+	b, err := browser.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	t, err := b.Tab()
+	if err != nil {
+		return err
+	}
+	shot := func(name string) error {
+		fmt.Println(name)
+		return t.Shot(filepath.Join(folder, name+".png"))
+	}
+	visit := func(path, sees string) error {
+		return errors.Join(t.Open(estate.Console+path), t.See(sees))
+	}
+	theme := func(name string) error {
+		_, err := browser.Eval[bool](t, fmt.Sprintf("localStorage.setItem('bspan-theme', %q), true", name))
+		return err
+	}
+	steps := []func() error{
+		func() error { return visit("/", "Sign in") },
+		func() error { return theme("day") },
+		func() error { return visit("/", "Sign in") },
+		func() error { return shot("sign-in") },
+		func() error { return t.Type("Name", estate.User) },
+		func() error { return t.Type("Password", estate.Password) },
+		func() error { return t.Click("button", "Sign in") },
+		func() error { return t.See("Latest changes") },
+		func() error { return t.See("Live") },
+		func() error { return shot("overview") },
+		func() error { return visit("/servers", "yarrow") },
+		func() error { return shot("servers") },
+		func() error { return visit("/servers/fern", "herbarium") },
+		func() error { return shot("server") },
+		func() error { return visit("/sites", "Tern Island") },
+		func() error { return shot("sites") },
+		func() error { return visit("/namespaces/trust", "glasshouse") },
+		func() error { return t.Click("item", "education") },
+		func() error { return t.Choose("Standing at", "Tern Island") },
+		func() error { return t.See("behind leg cost 120") },
+		func() error { return shot("namespace") },
+		func() error { return theme("night") },
+		func() error { return visit("/namespaces/trust", "glasshouse") },
+		func() error { return t.Click("item", "herbarium") },
+		func() error { return t.Choose("Standing at", "Highmoor") },
+		func() error { return t.See("same site") },
+		func() error { return shot("namespace-night") },
+		func() error { return theme("day") },
+		func() error { return visit("/reference", "Directions") },
+		func() error { return t.Click("summary", "GET/api/v1/directions") },
+		func() error { return shot("api") },
+	}
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
