@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 
+	"bridgespan/core/fault"
 	"bridgespan/model"
 	"bridgespan/service/access"
 )
@@ -60,6 +61,7 @@ func (a *API) stream(c fiber.Ctx) error {
 	if err := access.Require(c.Context(), model.Viewer); err != nil {
 		return err
 	}
+	secret, _ := credentialOf(c)
 	after, _ := strconv.ParseInt(c.Get("Last-Event-ID"), 10, 64)
 	c.Set("Content-Type", "text/event-stream")
 	c.Set("X-Accel-Buffering", "no")
@@ -74,6 +76,13 @@ func (a *API) stream(c fiber.Ctx) error {
 			case <-a.Closing:
 				return
 			case <-beat.C:
+				// Whoever signed out meanwhile hears no more.
+				ctx, cancel := context.WithTimeout(context.Background(), heartbeat)
+				_, _, err := a.Access.Holder(ctx, secret)
+				cancel()
+				if fault.KindOf(err) == fault.SignIn {
+					return
+				}
 				fmt.Fprint(w, ": still here\n\n")
 			case e := <-watcher.C:
 				text, err := json.Marshal(e)

@@ -45,9 +45,7 @@ func (i info) ETag(context.Context) (string, error) {
 	return fmt.Sprintf(`"%x-%x"`, i.entry.Modified.UnixNano(), i.entry.Size), nil
 }
 
-// readFile is a file or folder open for reading. Nothing is opened at the
-// server before the first byte is asked for: the WebDAV handler opens every
-// entry of a listing and reads none.
+// readFile is a file or folder open for reading.
 type readFile struct {
 	view   *view
 	ctx    context.Context
@@ -68,12 +66,8 @@ func (f *readFile) Read(p []byte) (int, error) {
 	if f.info.IsDir() {
 		return 0, tree.ErrKind
 	}
-	if f.content == nil {
-		content, err := f.place.tree.Open(f.ctx, f.place.rest)
-		if err != nil {
-			return 0, f.view.note(err)
-		}
-		f.content = content
+	if err := f.open(); err != nil {
+		return 0, err
 	}
 	if f.stream == nil {
 		f.stream = tree.Stream(f.ctx, f.content, f.offset)
@@ -81,6 +75,14 @@ func (f *readFile) Read(p []byte) (int, error) {
 	n, err := f.stream.Read(p)
 	f.offset += int64(n)
 	return n, err
+}
+
+// open opens the content at the server, once.
+func (f *readFile) open() (err error) {
+	if f.content == nil {
+		f.content, err = f.place.tree.Open(f.ctx, f.place.rest)
+	}
+	return f.view.note(err)
 }
 
 func (f *readFile) Seek(offset int64, whence int) (int64, error) {

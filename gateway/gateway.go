@@ -46,9 +46,8 @@ type Names interface {
 	Tree(ctx context.Context, name string) (*namespace.Tree, error)
 }
 
-// Servers finds servers, and is told of those that do not answer.
+// Servers is told of servers that do not answer.
 type Servers interface {
-	Server(ctx context.Context, name string) (model.Server, error)
 	Suspect(ctx context.Context, name string)
 }
 
@@ -64,7 +63,7 @@ type Gateway struct {
 
 // New makes a gateway that stands at site ("" when it stands nowhere in particular).
 func New(names Names, servers Servers, site string) *Gateway {
-	return &Gateway{names: names, servers: servers, site: site, pool: newPool(servers), locks: webdav.NewMemLS()}
+	return &Gateway{names: names, servers: servers, site: site, pool: newPool(), locks: webdav.NewMemLS()}
 }
 
 // Close ends the sessions with file servers.
@@ -72,8 +71,6 @@ func (g *Gateway) Close() { g.pool.close() }
 
 // person is who signed in, with what the file servers want to see.
 type person struct{ domain, account, password string }
-
-func (p person) name() string { return p.account }
 
 // personOf reads the Basic credentials (RFC 7617), with DOMAIN\account understood.
 func personOf(r *http.Request) (person, bool) {
@@ -143,6 +140,8 @@ func statusOf(err error) int {
 	switch {
 	case errors.Is(err, fs.ErrPermission):
 		return http.StatusForbidden
+	case errors.Is(err, fs.ErrExist):
+		return http.StatusMethodNotAllowed
 	case errors.Is(err, fs.ErrNotExist), fault.KindOf(err) == fault.NotFound:
 		return http.StatusNotFound
 	case errors.Is(err, fs.ErrInvalid), fault.KindOf(err) == fault.Invalid:
@@ -153,8 +152,8 @@ func statusOf(err error) int {
 		return http.StatusInsufficientStorage
 	case errors.Is(err, tree.ErrUnreachable), errors.Is(err, errNowhere), fault.KindOf(err) == fault.Unavailable, errors.Is(err, context.DeadlineExceeded):
 		return http.StatusServiceUnavailable
-	case errors.Is(err, tree.ErrTorn):
-		return http.StatusBadRequest
+	case errors.Is(err, tree.ErrTorn), errors.Is(err, context.Canceled):
+		return http.StatusBadRequest // the sender went away
 	}
 	return http.StatusInternalServerError
 }
@@ -171,7 +170,7 @@ func explain(err error) string {
 		slog.Error("a gateway request failed", "error", err)
 		return "something went wrong in the service; its log says why"
 	}
-	for _, known := range []error{fs.ErrPermission, fs.ErrNotExist, fs.ErrInvalid, tree.ErrInUse, tree.ErrNoSpace, tree.ErrTorn, tree.ErrUnreachable} {
+	for _, known := range []error{fs.ErrPermission, fs.ErrExist, fs.ErrNotExist, fs.ErrInvalid, tree.ErrInUse, tree.ErrNoSpace, tree.ErrTorn, tree.ErrUnreachable} {
 		if errors.Is(err, known) {
 			return known.Error()
 		}

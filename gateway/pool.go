@@ -4,8 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
-	"net"
-	"strconv"
 	"sync"
 	"time"
 
@@ -16,24 +14,22 @@ import (
 
 // Lives of sessions with file servers.
 const (
-	idleMost  = 5 * time.Minute // an unused session is closed
-	dialMost  = 4 * time.Second // a server that takes longer is passed over
-	refusalIs = 30 * time.Second
+	idleMost = 5 * time.Minute // an unused session is closed
+	dialMost = 4 * time.Second // a server that takes longer is passed over
 )
 
 // pool keeps sessions with file servers open between requests, each for one
 // person at one server, so that a person signs in there once.
 type pool struct {
-	servers Servers
-	mu      sync.Mutex
-	kept    map[poolKey]*kept
-	done    chan struct{}
+	mu   sync.Mutex
+	kept map[poolKey]*kept
+	done chan struct{}
 }
 
 // poolKey holds a hash of the password: a changed one makes another session.
 type poolKey struct {
-	server, domain, account string
-	password                [32]byte
+	hostPort, domain, account string
+	password                  [32]byte
 }
 
 // kept is one session; ready is closed when session and err are set.
@@ -48,20 +44,20 @@ type kept struct {
 	users int
 }
 
-func newPool(servers Servers) *pool {
-	p := &pool{servers: servers, kept: map[poolKey]*kept{}, done: make(chan struct{})}
+func newPool() *pool {
+	p := &pool{kept: map[poolKey]*kept{}, done: make(chan struct{})}
 	go p.sweep()
 	return p
 }
 
-func keyOf(server string, who person) poolKey {
-	return poolKey{server, who.domain, namespace.Key(who.account), sha256.Sum256([]byte(who.password))}
+func keyOf(hostPort string, who person) poolKey {
+	return poolKey{hostPort, who.domain, namespace.Key(who.account), sha256.Sum256([]byte(who.password))}
 }
 
 // borrow returns the session of a person at a server, signing in if needed.
 // The caller must give it back.
-func (p *pool) borrow(ctx context.Context, server string, who person) (*kept, error) {
-	key := keyOf(server, who)
+func (p *pool) borrow(ctx context.Context, hostPort string, who person) (*kept, error) {
+	key := keyOf(hostPort, who)
 	p.mu.Lock()
 	k, ok := p.kept[key]
 	if !ok {
@@ -71,7 +67,7 @@ func (p *pool) borrow(ctx context.Context, server string, who person) (*kept, er
 	k.users++
 	p.mu.Unlock()
 	if !ok {
-		k.session, k.err = p.dial(context.WithoutCancel(ctx), server, who)
+		k.session, k.err = dial(context.WithoutCancel(ctx), hostPort, who)
 		close(k.ready)
 	}
 	select {
@@ -88,13 +84,8 @@ func (p *pool) borrow(ctx context.Context, server string, who person) (*kept, er
 	return k, nil
 }
 
-func (p *pool) dial(ctx context.Context, server string, who person) (*smb.Session, error) {
-	v, err := p.servers.Server(ctx, server)
-	if err != nil {
-		return nil, err
-	}
-	address := net.JoinHostPort(v.Address, strconv.Itoa(v.Port))
-	return smb.Dial(ctx, smb.Target{Address: address, Domain: who.domain, Account: who.account, Password: who.password, Timeout: dialMost})
+func dial(ctx context.Context, hostPort string, who person) (*smb.Session, error) {
+	return smb.Dial(ctx, smb.Target{Address: hostPort, Domain: who.domain, Account: who.account, Password: who.password, Timeout: dialMost})
 }
 
 func (p *pool) giveBack(k *kept) {

@@ -7,14 +7,17 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net/http"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
 	"golang.org/x/net/webdav"
 
+	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/records"
@@ -28,6 +31,7 @@ import (
 type view struct {
 	gateway *Gateway
 	who     person
+	method  string
 	body    *watchedBody
 
 	chosen   map[string]*chosen    // by full path of the signpost
@@ -44,7 +48,7 @@ type chosen struct {
 }
 
 func newView(g *Gateway, who person, r *http.Request) *view {
-	return &view{gateway: g, who: who, body: &watchedBody{ReadCloser: r.Body},
+	return &view{gateway: g, who: who, method: r.Method, body: &watchedBody{ReadCloser: r.Body},
 		chosen: map[string]*chosen{}, known: map[string]tree.Entry{}}
 }
 
@@ -80,13 +84,21 @@ func (v *view) note(err error) error {
 // begin signs the person in where the path leads, and looks at the path there.
 func (v *view) begin(ctx context.Context, name string) error {
 	place, err := v.resolve(ctx, name)
-	if err != nil {
+	missing := fault.KindOf(err) == fault.NotFound
+	if err != nil && !missing {
 		return err
 	}
-	if place.tree == nil {
-		return v.signInSomewhere(ctx, place.namespace)
+	if place.tree != nil {
+		return nil
 	}
-	return nil
+	// What is there and what is not is told to those alone who sign in.
+	if refused := v.signInSomewhere(ctx, place.namespace); refused != nil {
+		return refused
+	}
+	if missing && (v.method == http.MethodPut || v.method == "MKCOL" || v.method == "LOCK") {
+		return errNotHere
+	}
+	return err
 }
 
 // describe says in the response which location serves it.
@@ -115,13 +127,13 @@ func (v *view) resolve(ctx context.Context, name string) (place, error) {
 	if name == "" {
 		return v.root(ctx)
 	}
-	d, err := v.gateway.names.Where(ctx, name, namespace.Traveller{Site: v.gateway.site, Person: v.who.name()})
-	if err != nil {
-		return place{}, err
-	}
 	space, inside, err := namespace.Split("path", name)
 	if err != nil {
 		return place{}, err
+	}
+	d, err := v.gateway.names.Where(ctx, name, namespace.Traveller{Site: v.gateway.site, Person: v.who.account})
+	if err != nil {
+		return place{namespace: space}, err
 	}
 	p := place{namespace: space, inside: inside}
 	if d.Signpost == "" {
@@ -183,7 +195,7 @@ func (v *view) choose(ctx context.Context, d model.Directions) (*chosen, error) 
 // again, once.
 func (v *view) open(ctx context.Context, direction namespace.Direction, rest, full string) (*smb.Tree, error) {
 	for attempt := 1; ; attempt++ {
-		k, err := v.gateway.pool.borrow(ctx, direction.Server, v.who)
+		k, err := v.gateway.pool.borrow(ctx, direction.HostPort, v.who)
 		if err != nil {
 			return nil, err
 		}
@@ -193,7 +205,7 @@ func (v *view) open(ctx context.Context, direction namespace.Direction, rest, fu
 			return t, err
 		}
 		v.gateway.pool.giveBack(k)
-		v.gateway.pool.forget(keyOf(direction.Server, v.who), k)
+		v.gateway.pool.forget(keyOf(direction.HostPort, v.who), k)
 		if attempt == 2 || ctx.Err() != nil {
 			return nil, err
 		}
@@ -227,8 +239,8 @@ func (v *view) signInSomewhere(ctx context.Context, space string) error {
 		return err
 	}
 	var refused, unreachable error
-	for _, server := range servers {
-		k, err := v.gateway.pool.borrow(ctx, server, v.who)
+	for _, hostPort := range servers {
+		k, err := v.gateway.pool.borrow(ctx, hostPort, v.who)
 		switch {
 		case err == nil:
 			v.borrowed = append(v.borrowed, k)
@@ -242,6 +254,7 @@ func (v *view) signInSomewhere(ctx context.Context, space string) error {
 	return cmp.Or(refused, unreachable, error(smb.ErrSignIn))
 }
 
+// serversOf are the addresses of the servers of a namespace, or of all.
 func (v *view) serversOf(ctx context.Context, space string) ([]string, error) {
 	spaces := []string{space}
 	if space == "" {
@@ -260,9 +273,10 @@ func (v *view) serversOf(ctx context.Context, space string) ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		servers = append(servers, t.Servers()...)
+		servers = slices.AppendSeq(servers, maps.Values(t.Servers()))
 	}
-	return servers, nil
+	slices.Sort(servers)
+	return slices.Compact(servers), nil
 }
 
 // errNotHere: the names of the namespace itself are changed by its administrators.
@@ -348,7 +362,7 @@ func (v *view) OpenFile(ctx context.Context, name string, flag int, _ os.FileMod
 	if err != nil {
 		return nil, v.note(osError(err))
 	}
-	if flag&(os.O_WRONLY|os.O_RDWR) != 0 {
+	if flag&os.O_TRUNC != 0 {
 		if p.tree == nil || p.rest == "." {
 			return nil, v.note(errNotHere)
 		}
@@ -358,7 +372,13 @@ func (v *view) OpenFile(ctx context.Context, name string, flag int, _ os.FileMod
 	if err != nil {
 		return nil, err
 	}
-	return &readFile{view: v, ctx: ctx, name: strings.TrimSuffix(path.Clean("/"+name), "/"), place: p, info: about}, nil
+	f := &readFile{view: v, ctx: ctx, name: strings.TrimSuffix(path.Clean("/"+name), "/"), place: p, info: about}
+	// A file that is asked for is opened now, while a refusal can still be
+	// told. The other methods open every entry of a listing and read none.
+	if !about.IsDir() && (v.method == http.MethodGet || v.method == http.MethodHead) {
+		return f, f.open()
+	}
+	return f, nil
 }
 
 // folderInfo describes a folder or signpost of the namespace.

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"fmt"
+	"net"
 	"strings"
 
 	"bridgespan/core/fault"
@@ -90,7 +91,7 @@ func (q Queries) entry(ctx context.Context, name, query string, arg any, what st
 	return one[0], err
 }
 
-const locationColumns = `SELECT l.entry_id, l.id, v.name, l.share, l.sub, s.name, l.state, l.why, l.placement, v.reachable, v.trouble
+const locationColumns = `SELECT l.entry_id, l.id, v.name, l.share, l.sub, s.name, l.state, l.why, l.placement, v.reachable, v.address, v.port
 	FROM locations l JOIN servers v ON v.id = l.server_id JOIN sites s ON s.id = v.site_id`
 
 type entryLocation struct {
@@ -101,8 +102,9 @@ type entryLocation struct {
 // scanLocation reads a location; an open one whose server does not answer is failing.
 func scanLocation(s scanner) (l entryLocation, err error) {
 	var reachable *bool
-	var trouble string
-	err = s.Scan(&l.entry, &l.ID, &l.Server, &l.Share, &l.Sub, &l.Site, &l.State, &l.Why, &l.Rank, &reachable, &trouble)
+	var address, port string
+	err = s.Scan(&l.entry, &l.ID, &l.Server, &l.Share, &l.Sub, &l.Site, &l.State, &l.Why, &l.Rank, &reachable, &address, &port)
+	l.HostPort = net.JoinHostPort(address, port)
 	if l.State == namespace.Open && reachable != nil && !*reachable {
 		l.State, l.Why = namespace.Failing, l.Server+" does not answer"
 	}

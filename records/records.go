@@ -12,6 +12,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"time"
 
@@ -41,6 +42,7 @@ func Open(dsn string) (*DB, error) {
 	if err != nil {
 		return nil, fault.Field("database", "write user:password@tcp(host:port)/name", "the data source name is malformed").Because(err)
 	}
+	config.Logger = driverLog{}
 	config.ParseTime, config.Loc, config.InterpolateParams = true, time.UTC, true
 	// An UPDATE counts the rows that it found, so that "unchanged" and "stale" are told apart.
 	config.ClientFoundRows = true
@@ -56,6 +58,12 @@ func Open(dsn string) (*DB, error) {
 	pool.SetConnMaxIdleTime(time.Minute)
 	return &DB{Queries{pool}, pool}, nil
 }
+
+// driverLog takes what the driver says of broken connections: each is also an
+// error of the query that met it, so that here it is only a detail.
+type driverLog struct{}
+
+func (driverLog) Print(v ...any) { slog.Debug("database driver", "says", fmt.Sprint(v...)) }
 
 // Close closes all connections.
 func (db *DB) Close() error { return db.pool.Close() }

@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -160,7 +161,8 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 	if err != nil {
 		return err
 	}
-	return done(c, v, "added server %s with %d shares; try it with: bspan server check %s", v.Name, len(shares), v.Name)
+	shown := slices.DeleteFunc(shares, func(h model.Share) bool { return h.Hidden })
+	return done(c, v, "added server %s with %d shares; try it with: bspan server check %s", v.Name, len(shown), v.Name)
 }
 
 func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {

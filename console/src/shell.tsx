@@ -26,9 +26,9 @@ export function Shell({ session, children }: { session: Session; children: React
         Skip to the page
       </a>
       <div className="sticky top-0 flex h-screen flex-col border-r border-line">
-        <div className="px-5 pt-5 pb-6">
+        <header className="px-5 pt-5 pb-6">
           <Mark />
-        </div>
+        </header>
         <nav aria-label="Pages" className="grid">
           {pages.map(([to, name]) => (
             <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `border-l-4 px-4 py-1.5 ${isActive ? "border-span bg-wash font-semibold text-span" : "border-transparent hover:bg-inset"}`}>
@@ -36,9 +36,9 @@ export function Shell({ session, children }: { session: Session; children: React
             </NavLink>
           ))}
         </nav>
-        <div className="mt-auto">
+        <footer className="mt-auto">
           <TitleBlock session={session} />
-        </div>
+        </footer>
       </div>
       <main id="page" className="min-w-0 px-8 py-6">
         <div className="max-w-6xl">{children}</div>
@@ -70,7 +70,8 @@ function TitleBlock({ session }: { session: Session }) {
     await api.DELETE("/api/v1/session");
     setCsrf("");
     await navigate("/");
-    queries.clear();
+    // What was read is forgotten; asking who is signed in leads to the sign-in.
+    queries.removeQueries({ predicate: (query) => query.queryKey[0] !== "session" });
     void queries.resetQueries({ queryKey: ["session"] });
   };
   const other = theme === "day" ? "night" : "day";

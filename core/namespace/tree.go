@@ -1,7 +1,6 @@
 package namespace
 
 import (
-	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -42,9 +41,11 @@ type Location struct {
 	Share  string `json:"share" doc:"Share of the server"`
 	Sub    string `json:"sub,omitempty" doc:"Folder below the share"`
 	Site   string `json:"site" doc:"Site of the server"`
-	State  State  `json:"state" enum:"open,held,failing" doc:"open: people are led here; held: kept from people; failing: found unreachable"`
-	Why    string `json:"why,omitempty" doc:"Why it is held or failing"`
-	Rank   Rank   `json:"rank" enum:"first,normal,last" doc:"Order among locations that are equally near"`
+	// HostPort is where the server listens, for a gateway that goes there.
+	HostPort string `json:"-"`
+	State    State  `json:"state" enum:"open,held,failing" doc:"open: people are led here; held: kept from people; failing: found unreachable"`
+	Why      string `json:"why,omitempty" doc:"Why it is held or failing"`
+	Rank     Rank   `json:"rank" enum:"first,normal,last" doc:"Order among locations that are equally near"`
 }
 
 // Target is where the location leads.
@@ -118,13 +119,13 @@ func (t *Tree) Resolve(inside string) (Place, bool) {
 	return Place{Folder: e, Children: t.children[Key(inside)]}, true
 }
 
-// Servers lists the servers that the namespace leads to, in order of name.
-func (t *Tree) Servers() []string {
-	seen := map[string]bool{}
+// Servers are the servers that the namespace leads to, each with where it listens.
+func (t *Tree) Servers() map[string]string {
+	servers := map[string]string{}
 	for _, e := range t.entries {
 		for _, l := range e.Locations {
-			seen[l.Server] = true
+			servers[l.Server] = l.HostPort
 		}
 	}
-	return slices.Sorted(maps.Keys(seen))
+	return servers
 }

@@ -8,7 +8,6 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
-	"errors"
 	"os"
 	"slices"
 	"strings"
@@ -106,7 +105,15 @@ func (s *Service) Setup(ctx context.Context, token, name, password string) error
 		return fault.Field("token", "copy it from where the service was first started", "this is not the set-up token")
 	}
 	ctx = WithActor(ctx, model.User{Name: name, Role: model.Administrator})
-	if err := s.AddUser(ctx, name, password, model.Administrator); err != nil {
+	// Another instance may have offered a token of its own: only the first counts.
+	alone := func(tx *records.Tx) error {
+		administrators, err := tx.CountAdministrators(ctx)
+		if err == nil && administrators > 0 {
+			return fault.New(fault.Taken, "sign in as that administrator", "the first administrator was set up already").At("token")
+		}
+		return err
+	}
+	if err := s.addUser(ctx, name, password, model.Administrator, alone); err != nil {
 		return err
 	}
 	s.setupToken = ""
@@ -186,6 +193,11 @@ func (s *Service) User(ctx context.Context, name string) (model.User, error) {
 
 // AddUser adds a user.
 func (s *Service) AddUser(ctx context.Context, name, password string, role model.Role) error {
+	return s.addUser(ctx, name, password, role, func(*records.Tx) error { return nil })
+}
+
+// addUser adds a user when allowed, asked inside the transaction, says so.
+func (s *Service) addUser(ctx context.Context, name, password string, role model.Role, allowed func(*records.Tx) error) error {
 	if err := namespace.CheckElement("name", name); err != nil {
 		return err
 	}
@@ -196,6 +208,9 @@ func (s *Service) AddUser(ctx context.Context, name, password string, role model
 	hash := hashPassword(password)
 	defer s.kick()
 	return s.db.Change(ctx, func(tx *records.Tx) error {
+		if err := allowed(tx); err != nil {
+			return err
+		}
 		if err := tx.AddUser(ctx, u, hash); err != nil {
 			return err
 		}
@@ -264,10 +279,4 @@ func (s *Service) RemoveUser(ctx context.Context, name string, version int64) er
 		}
 		return tx.Record(ctx, Change(ctx, "user.remove", name, before, nil), "user")
 	})
-}
-
-// IsSignIn reports whether err says that nobody is signed in.
-func IsSignIn(err error) bool {
-	var e *fault.Error
-	return errors.As(err, &e) && e.Kind == fault.SignIn
 }

@@ -17,7 +17,7 @@ export function SitesPage() {
       { head: "Site", by: (s) => s.name, cell: (s) => <span className="font-medium whitespace-nowrap">{s.name}</span> },
       { head: "Servers", right: true, by: (s) => s.servers, cell: (s) => s.servers },
       { head: "Note", wide: true, by: (s) => s.note ?? "", cell: (s) => <span className="text-soft">{s.note}</span> },
-      { head: "", cell: (s) => <Button look="quiet" onClick={() => setDoing({ kind: "remove", site: s })} aria-label={`Remove ${s.name}`}>Remove …</Button> },
+      { head: "Actions", cell: (s) => <Button look="quiet" onClick={() => setDoing({ kind: "remove", site: s })} aria-label={`Remove ${s.name}`}>Remove …</Button> },
     ],
     [],
   );
@@ -28,7 +28,7 @@ export function SitesPage() {
       { head: "Round trip, ms", right: true, by: (l) => l.rttMs, cell: (l) => l.rttMs },
       { head: "Cost", right: true, by: (l) => l.cost, cell: (l) => l.cost },
       {
-        head: "",
+        head: "Actions",
         cell: (l) => (
           <span className="whitespace-nowrap">
             <Button look="quiet" onClick={() => setDoing({ kind: "link", leg: l })} aria-label={`Change the leg between ${l.from} and ${l.to}`}>Change</Button>

@@ -20,8 +20,10 @@ export function WherePanel({ namespace, entry }: { namespace: string; entry?: En
   const site = from === anywhere ? "" : from;
   return (
     <Section title="Where does this path lead?">
-      <div className="grid grid-cols-[minmax(0,5fr)_minmax(0,4fr)_minmax(0,3fr)] gap-3">
-        <TextField label="Path" mono value={path} onChange={(e) => setPath(e.target.value)} />
+      <div className="grid grid-cols-2 gap-x-3 gap-y-2">
+        <div className="col-span-2">
+          <TextField label="Path" mono value={path} onChange={(e) => setPath(e.target.value)} />
+        </div>
         <div className="grid gap-1">
           <span className="font-medium" aria-hidden>Standing at</span>
           <Select label="Standing at" value={from} onChange={setFrom} options={[anywhere, ...(sites.data ?? []).map((s) => s.name)].map((name) => ({ value: name, label: name }))} />
@@ -69,7 +71,7 @@ function DirectionRow({ place, direction: d, from }: { place: number; direction:
       <div className="flex items-baseline gap-2">
         <span className="w-4 shrink-0 text-right font-semibold">{d.usable ? place : "–"}</span>
         <Status tone={stateTone(d.state)}>{d.state}</Status>
-        <span className="min-w-0 text-soft">{d.reason}</span>
+        <span className="min-w-0 text-soft">{d.reason.replace(`${d.state}: `, "")}</span>
       </div>
       <div className="mt-1 pl-6">
         <SpanStrip compact from={from || "anywhere"} to={<code title={target(d)}>{target(d)}</code>} deck={decks[d.state] ?? "none"} label={`${from || "anywhere"} to ${target(d)}: ${d.state}`} />

@@ -1,0 +1,181 @@
+package e2e
+
+import (
+	"errors"
+	"os"
+	"strings"
+	"testing"
+
+	"bridgespan/e2e/browser"
+	"bridgespan/e2e/harness"
+	"bridgespan/model"
+)
+
+// checker looks at every page that a test reaches.
+type checker struct {
+	t   *testing.T
+	tab *browser.Tab
+	axe string
+}
+
+func newChecker(t *testing.T, tab *browser.Tab) checker {
+	t.Helper()
+	source, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatalf("axe-core is not installed; run make setup: %v", err)
+	}
+	return checker{t, tab, string(source)}
+}
+
+// accessible fails for everything that axe finds, in both themes.
+func (c checker) accessible(page string) {
+	c.t.Helper()
+	for _, theme := range []string{"day", "night"} {
+		_, err := browser.Eval[bool](c.tab, "document.documentElement.dataset.theme = '"+theme+"', true")
+		found, axeErr := c.tab.Violations(c.axe)
+		if err := errors.Join(err, axeErr); err != nil {
+			c.t.Fatal(err)
+		}
+		for _, violation := range found {
+			c.t.Errorf("%s by %s: %s", page, theme, violation)
+		}
+	}
+}
+
+func (c checker) must(errs ...error) {
+	c.t.Helper()
+	if err := errors.Join(errs...); err != nil {
+		c.t.Fatal(err)
+	}
+}
+
+func TestConsole(t *testing.T) {
+	e := harness.StartEstate(t)
+	b, err := browser.Start(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	tab, err := b.Tab()
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := newChecker(t, tab)
+
+	// The checker itself can fail.
+	c.must(tab.Open("data:text/html,<title>x</title><img src=x><input>"))
+	if found, err := tab.Violations(c.axe); err != nil || len(found) < 2 {
+		t.Fatalf("axe finds %v in a page that is full of faults, %v", found, err)
+	}
+
+	c.must(tab.Open(e.Base+"/"), tab.See("With your Bridge Span user"))
+	c.accessible("sign-in")
+	c.must(tab.Type("Name", harness.Admin), tab.Type("Password", "wrong"), tab.Click("button", "Sign in"), tab.See("The name or the password is wrong"))
+	c.accessible("sign-in with an error")
+	c.must(tab.Type("Password", harness.Password), tab.Click("button", "Sign in"), tab.See("Latest changes"), tab.See("Live"))
+	c.accessible("overview")
+
+	c.must(tab.Click("link", "Servers"), tab.Click("button", "Add a server"), tab.See("Nothing is installed on the server"))
+	c.must(tab.Type("Name", "hazel"), tab.Choose("Site", "Upland"), tab.Type("Address", e.Elm.Address), tab.Type("Port", itoa(e.Elm.Port)),
+		tab.Type("Account", "warden"), tab.Type("Password", "wrong"), tab.Click("button", "Sign in and add"), tab.See("refuses the account warden"))
+	c.accessible("adding a server, with an error")
+	c.must(tab.Type("Password", "larkfield-warden"), tab.Click("button", "Sign in and add"), tab.See("hazel was added"), tab.See("It was not checked yet"))
+	c.must(tab.Click("button", "Check now"), tab.See("lists, reads permissions and may write on all 2 shares"))
+	c.accessible("server")
+	c.must(tab.Click("button", "store"), tab.See("Led to from"), tab.See("2026/"))
+	c.accessible("share")
+	c.must(tab.Press("\x1b"), tab.Gone("Led to from"))
+
+	c.must(tab.Click("link", "Namespaces"), tab.Click("link", "/garden"), tab.Click("button", "Add an entry"))
+	c.must(tab.Type("Path in /garden", "science/plots"), tab.Choose("Server", "hazel (Upland)"), tab.Choose("Share", "store"), tab.Type("Folder below the share", "nowhere"),
+		tab.Click("button", "Add"), tab.See("There is no folder hazel/store/nowhere"))
+	c.accessible("adding an entry, with an error")
+	c.must(tab.Type("Folder below the share", "2026"), tab.Click("button", "Add"), tab.See("The entry was added"), tab.See("Signpost"))
+	c.must(tab.Click("button", "Add a location"), tab.Choose("Server", "oak (Lowland)"), tab.Choose("Share", "store"), tab.Type("Folder below the share", "2026"),
+		tab.Click("button", "Add"), tab.See("held: not verified yet"))
+
+	c.must(tab.Choose("Standing at", "Lowland"), tab.See("People are led to hazel/store/2026"), tab.See("Upland, behind leg cost 40"))
+	c.accessible("namespace")
+	c.must(tab.Click("button", "Open oak/store/2026"), tab.See("People are led to oak/store/2026"), tab.See("same site"))
+	c.must(tab.Type("Path", "/garden/nothing"), tab.See("Nothing in the namespace is called /garden/nothing"))
+
+	// What others do shows by itself.
+	if _, err := e.API.AddSite(t.Context(), model.NewSite{Name: "Far Shore"}); err != nil {
+		t.Fatal(err)
+	}
+	c.must(tab.Click("link", "Sites"), tab.See("Far Shore"))
+	c.accessible("sites")
+	if err := e.API.RemoveSite(t.Context(), "Far Shore"); err != nil {
+		t.Fatal(err)
+	}
+	c.must(tab.Gone("Far Shore"))
+	c.must(tab.Click("button", "Add a site"), tab.Type("Name", "bad/name"), tab.Click("button", "Add"), tab.See("holds a character that some systems refuse"))
+	c.must(tab.Press("\x1b"))
+
+	c.must(tab.Click("link", "Changes"), tab.See("location.add"))
+	c.accessible("changes")
+	c.must(tab.Click("button", "location.add"), tab.See("Before"))
+	c.accessible("change")
+	c.must(tab.Press("\x1b"))
+	c.must(tab.Click("link", "Servers"), tab.See("hazel"))
+	c.accessible("servers")
+	c.must(tab.Click("link", "Namespaces"), tab.See("Directions kept"))
+	c.accessible("namespaces")
+	c.must(tab.Click("link", "API"), tab.See("/api/v1/directions"), tab.Click("summary", "GET/api/v1/directions"), tab.See("Needs the role viewer"))
+	c.accessible("api")
+	c.must(tab.Open(e.Base+"/nothing/here"), tab.See("There is no such page"))
+	c.accessible("no page")
+
+	// A halted server shows by itself once somebody finds out.
+	c.must(tab.Open(e.Base+"/"), tab.See("Latest changes"), tab.See("Live"))
+	e.Elm.Halt()
+	if _, err := e.API.CheckServer(t.Context(), "elm"); err != nil {
+		t.Fatal(err)
+	}
+	c.must(tab.See("elm at Upland does not answer"))
+	c.accessible("overview with trouble")
+	testNoStrangers(t, tab)
+	c.must(tab.Click("button", "Sign out"), tab.See("With your Bridge Span user"))
+}
+
+// testNoStrangers: the console asks no other host for anything.
+func testNoStrangers(t *testing.T, tab *browser.Tab) {
+	names, err := browser.Eval[[]string](tab, "performance.getEntriesByType('resource').map(e => e.name).concat([...document.querySelectorAll('[src],[href]')].map(e => e.src || e.href))")
+	if err != nil || len(names) < 4 {
+		t.Fatalf("resources %v, %v", names, err)
+	}
+	for _, name := range names {
+		if !strings.HasPrefix(name, "http://127.0.0.1:") && !strings.HasPrefix(name, "data:") {
+			t.Errorf("the console asks for %s", name)
+		}
+	}
+}
+
+// The first administrator is set up in the console.
+func TestFirstRunInConsole(t *testing.T) {
+	e := harness.StartEmpty(t)
+	b, err := browser.Start(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	tab, err := b.Tab()
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := newChecker(t, tab)
+	token, err := os.ReadFile(e.TokenFile())
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.must(tab.Open(e.Base+"/"), tab.See("Nobody can sign in yet"))
+	c.accessible("first run")
+	c.must(tab.Type("Set-up token", "wrong"), tab.Type("Name", "first"), tab.Type("Password", "short"), tab.Click("button", "Make the administrator"), tab.See("This is not the set-up token"))
+	c.must(tab.Type("Set-up token", strings.TrimSpace(string(token))), tab.Click("button", "Make the administrator"), tab.See("The password has 5 characters"))
+	c.must(tab.Type("Password", harness.Password), tab.Click("button", "Make the administrator"), tab.See("Nothing is here yet"))
+	c.accessible("empty overview")
+	for _, page := range []struct{ link, says string }{{"Servers", "No file server is known yet"}, {"Sites", "There is no site yet"}, {"Namespaces", "There is no namespace yet"}} {
+		c.must(tab.Click("link", page.link), tab.See(page.says))
+		c.accessible("empty " + page.link)
+	}
+}

@@ -1,0 +1,70 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"bridgespan/api"
+)
+
+// Imports point downward, and what computes stays free of everything else.
+func TestLayers(t *testing.T) {
+	for _, rule := range []struct {
+		packages string
+		// allowed are prefixes of what may be imported beside the standard library.
+		allowed []string
+	}{
+		{"bridgespan/core/...", []string{"bridgespan/core/", "golang.org/x/text", "github.com/cloudsoda/sddl"}},
+		{"bridgespan/model", []string{"bridgespan/model", "bridgespan/core/", "golang.org/x/text"}},
+		{"bridgespan/tree", []string{"bridgespan/tree", "bridgespan/core/", "golang.org/x/text", "github.com/cloudsoda/sddl"}},
+		{"bridgespan/client", []string{"bridgespan/client", "bridgespan/model", "bridgespan/core/", "golang.org/x/text"}},
+		{"bridgespan/records", []string{"bridgespan/records", "bridgespan/model", "bridgespan/core/", "golang.org/x/text", "github.com/go-sql-driver/mysql", "filippo.io/edwards25519"}},
+	} {
+		out, err := exec.Command("go", "list", "-deps", "-f", "{{if not .Standard}}{{.ImportPath}}{{end}}", rule.packages).Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range strings.Fields(string(out)) {
+			if !hasPrefix(name, rule.allowed) {
+				t.Errorf("%s must not depend on %s", rule.packages, name)
+			}
+		}
+	}
+	for _, name := range []string{"database/sql", "net/http", "flag", "os/exec"} {
+		out, err := exec.Command("go", "list", "-deps", "bridgespan/core/...").Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		for dep := range strings.FieldsSeq(string(out)) {
+			if dep == name {
+				t.Errorf("core depends on %s", name)
+			}
+		}
+	}
+}
+
+func hasPrefix(name string, prefixes []string) bool {
+	for _, prefix := range prefixes {
+		if strings.HasPrefix(name, prefix) {
+			return true
+		}
+	}
+	return false
+}
+
+// The console's types come from the document that the service makes.
+func TestDocumentIsCurrent(t *testing.T) {
+	made, err := api.New(api.Services{}, api.Options{Version: "v1"}).OpenAPI()
+	if err != nil {
+		t.Fatal(err)
+	}
+	kept, err := os.ReadFile("../console/openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if strings.TrimSpace(string(made)) != strings.TrimSpace(string(kept)) {
+		t.Error("console/openapi.json is not what the service makes; run make generate")
+	}
+}
