@@ -126,6 +126,17 @@ const finders = `(() => {
 	const kinds = {
 		button: 'button', link: 'a[href]', item: '[role=treeitem]', option: '[role=option]', summary: 'summary',
 	};
+	window.bspanMiddle = e => {
+		e.scrollIntoView({block: 'nearest'});
+		const r = e.getBoundingClientRect();
+		return [r.x + r.width / 2, r.y + r.height / 2];
+	};
+	window.bspanReach = (kind, called) => {
+		const e = bspanFind(kind, called);
+		if (!e) return false;
+		const top = document.elementFromPoint(...bspanMiddle(e));
+		return !!top && (e.contains(top) || top.contains(e) && top !== document.body && top !== document.documentElement);
+	};
 	window.bspanFind = (kind, called) => {
 		if (kind === 'field') {
 			const label = [...document.querySelectorAll('label')].filter(l => shown(l) && name(l) === called).pop();
@@ -145,10 +156,12 @@ func find(kind, called string) string {
 // Click clicks the middle of a button, link, item, option, summary or field
 // that is called so.
 func (t *Tab) Click(kind, called string) error {
-	if err := t.Wait(kind+" "+called, find(kind, called)); err != nil {
+	element := quote(kind) + ", " + quote(called)
+	// It must be there, and nothing may lie over it.
+	if err := t.Wait(kind+" "+called+" within reach", finders+" && bspanReach("+element+")"); err != nil {
 		return err
 	}
-	at, err := Eval[[]float64](t, "("+finders+", (e => { e.scrollIntoView({block: 'nearest'}); const r = e.getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2] })(bspanFind("+quote(kind)+", "+quote(called)+")))")
+	at, err := Eval[[]float64](t, "bspanMiddle(bspanFind("+element+"))")
 	if err != nil {
 		return err
 	}
@@ -158,6 +171,9 @@ func (t *Tab) Click(kind, called string) error {
 // Type puts a text into the field that is called so, in place of what is there.
 func (t *Tab) Type(field, text string) error {
 	if err := t.Click("field", field); err != nil {
+		return err
+	}
+	if err := t.Wait("the field "+field+" to take the focus", find("field", field)+" === document.activeElement"); err != nil {
 		return err
 	}
 	if _, err := Eval[bool](t, "document.activeElement.select(), true"); err != nil {
@@ -174,7 +190,8 @@ func (t *Tab) Press(keys string) error { return t.do(chromedp.KeyEvent(keys)) }
 
 // Choose chooses an option of the field that is called so.
 func (t *Tab) Choose(field, option string) error {
-	return errors.Join(t.Click("field", field), t.Click("option", option))
+	return errors.Join(t.Click("field", field), t.Click("option", option),
+		t.Wait("the list of options to close", "!document.querySelector('[role=listbox]')"))
 }
 
 // Shot writes a picture of what the window shows.
