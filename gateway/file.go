@@ -55,7 +55,7 @@ type readFile struct {
 	offset int64
 
 	content tree.Content
-	stream  io.ReadCloser
+	stream  *tree.Reader
 	listed  bool
 }
 
@@ -63,18 +63,43 @@ func (f *readFile) Stat() (os.FileInfo, error) { return f.info, nil }
 func (f *readFile) Write([]byte) (int, error)  { return 0, fs.ErrPermission }
 
 func (f *readFile) Read(p []byte) (int, error) {
+	data, err := f.next(int64(len(p)))
+	return copy(p, data), err
+}
+
+// next reads on from the offset, without copying.
+func (f *readFile) next(most int64) ([]byte, error) {
 	if f.info.IsDir() {
-		return 0, tree.ErrKind
+		return nil, tree.ErrKind
 	}
 	if err := f.open(); err != nil {
-		return 0, err
+		return nil, err
 	}
 	if f.stream == nil {
 		f.stream = tree.Stream(f.ctx, f.content, f.offset)
 	}
-	n, err := f.stream.Read(p)
-	f.offset += int64(n)
-	return n, err
+	data, err := f.stream.Next(most)
+	f.offset += int64(len(data))
+	return data, err
+}
+
+// copyTo hands n bytes on in large pieces, without copying them on the way.
+func (f *readFile) copyTo(w io.Writer, n int64) (done int64, err error) {
+	for done < n {
+		data, err := f.next(n - done)
+		if err == io.EOF {
+			return done, nil
+		}
+		if err != nil {
+			return done, err
+		}
+		m, err := w.Write(data)
+		done += int64(m)
+		if err != nil {
+			return done, err
+		}
+	}
+	return done, nil
 }
 
 // open opens the content at the server, once.

@@ -204,10 +204,18 @@ func (s *statusWriter) Write(p []byte) (int, error) {
 	return s.ResponseWriter.Write(p)
 }
 
-// ReadFrom lets the server choose the fastest way to copy.
+// ReadFrom takes a file's content in large pieces, where http.ServeContent
+// would copy it in small ones.
 func (s *statusWriter) ReadFrom(r io.Reader) (int64, error) {
 	if s.replaced {
 		return io.Copy(io.Discard, r)
+	}
+	if limited, ok := r.(*io.LimitedReader); ok {
+		if f, ok := limited.R.(*readFile); ok {
+			n, err := f.copyTo(s.ResponseWriter, limited.N)
+			limited.N -= n
+			return n, err
+		}
 	}
 	return io.Copy(s.ResponseWriter, r)
 }

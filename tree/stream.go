@@ -17,9 +17,9 @@ var pieces = sync.Pool{New: func() any { return new([pieceSize]byte) }}
 // Stream reads content from offset to its end, in order, several pieces
 // ahead, within a few MiB of memory. The caller must close it; that does not
 // close content. It ends with ctx.
-func Stream(ctx context.Context, content Content, offset int64) io.ReadCloser {
+func Stream(ctx context.Context, content Content, offset int64) *Reader {
 	ctx, cancel := context.WithCancel(ctx)
-	s := &stream{cancel: cancel, coming: make(chan chan piece, piecesAhead)}
+	s := &Reader{cancel: cancel, coming: make(chan chan piece, piecesAhead)}
 	s.readers.Go(func() { s.request(ctx, content, offset) })
 	return s
 }
@@ -30,7 +30,8 @@ type piece struct {
 	err    error
 }
 
-type stream struct {
+// Reader is what Stream returns.
+type Reader struct {
 	cancel  context.CancelFunc
 	coming  chan chan piece // in order; each delivers one piece
 	readers sync.WaitGroup
@@ -38,7 +39,7 @@ type stream struct {
 }
 
 // request starts a read for every piece, as far ahead as coming has room.
-func (s *stream) request(ctx context.Context, content Content, offset int64) {
+func (s *Reader) request(ctx context.Context, content Content, offset int64) {
 	defer close(s.coming)
 	for size := content.Entry().Size; offset < size; offset += pieceSize {
 		delivery := make(chan piece, 1)
@@ -64,31 +65,38 @@ func readPiece(content Content, offset, want int64) piece {
 	return p
 }
 
-func (s *stream) Read(p []byte) (int, error) {
+func (s *Reader) Read(p []byte) (int, error) {
+	data, err := s.Next(int64(len(p)))
+	return copy(p, data), err
+}
+
+// Next returns the next bytes, at most most of them, without copying. They
+// stay valid until the next call of a method. At the end it returns io.EOF.
+func (s *Reader) Next(most int64) ([]byte, error) {
 	for len(s.now.data) == 0 {
 		if s.now.err != nil {
-			return 0, s.now.err
+			return nil, s.now.err
 		}
 		s.drop()
 		delivery, ok := <-s.coming
 		if !ok {
-			return 0, io.EOF
+			return nil, io.EOF
 		}
 		s.now = <-delivery
 	}
-	n := copy(p, s.now.data)
-	s.now.data = s.now.data[n:]
-	return n, nil
+	data := s.now.data[:min(most, int64(len(s.now.data)))]
+	s.now.data = s.now.data[len(data):]
+	return data, nil
 }
 
-func (s *stream) drop() {
+func (s *Reader) drop() {
 	if s.now.buffer != nil {
 		pieces.Put(s.now.buffer)
 		s.now = piece{}
 	}
 }
 
-func (s *stream) Close() error {
+func (s *Reader) Close() error {
 	s.cancel()
 	s.drop()
 	for delivery := range s.coming {

@@ -1,0 +1,223 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"time"
+
+	smb2 "github.com/cloudsoda/go-smb2"
+	"golang.org/x/sync/errgroup"
+
+	"bridgespan/core/namespace"
+	"bridgespan/gateway"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/standin/fileserver"
+	"bridgespan/tree"
+	"bridgespan/tree/smb"
+)
+
+// How the references read: pieces of a MiB, the wide one four at a time.
+const (
+	piece    = 1 << 20
+	inFlight = 4
+)
+
+// fileSize is large enough that opening counts for nothing.
+const fileSize = 256 << 20
+
+// Both read one file from a file server on loopback: through the gateway over
+// HTTP, and with the SMB library alone.
+var (
+	// gatewayRead compares with the library's own File, read in order.
+	gatewayRead = benchmark{name: "gateway-read", unit: "MB/s", bar: 0.8, prepare: func(ctx context.Context) (way, way, func(), error) {
+		return prepareGatewayRead(ctx, readInOrder)
+	}}
+	// gatewayReadWide compares with the most that the library can do on this
+	// machine: as many reads in flight as the gateway has, and no HTTP.
+	gatewayReadWide = benchmark{name: "gateway-read-wide", unit: "MB/s", bar: 0.6, prepare: func(ctx context.Context) (way, way, func(), error) {
+		return prepareGatewayRead(ctx, readWide)
+	}}
+)
+
+type way = func(context.Context) (float64, error)
+
+const (
+	account  = "reader"
+	password = "bench-reader-password"
+)
+
+func prepareGatewayRead(ctx context.Context, read func(*smb2.File) (int64, error)) (ours, reference way, stop func(), err error) {
+	var stops []func()
+	stop = func() {
+		for i := len(stops) - 1; i >= 0; i-- {
+			stops[i]()
+		}
+	}
+	server, err := startFileServer(&stops)
+	if err != nil {
+		return nil, nil, stop, err
+	}
+	if err := putRandomFile(ctx, server); err != nil {
+		return nil, nil, stop, err
+	}
+	gate := gateway.New(oneSignpost{server}, oneSignpost{server}, "")
+	stops = append(stops, gate.Close)
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, nil, stop, err
+	}
+	front := &http.Server{Handler: gate}
+	go func() { _ = front.Serve(listener) }()
+	stops = append(stops, func() { _ = front.Close() })
+	address := fmt.Sprintf("http://%s/bench/files/big", listener.Addr())
+	return func(ctx context.Context) (float64, error) {
+			return rate(func() (int64, error) { return readHTTP(ctx, address) })
+		},
+		func(ctx context.Context) (float64, error) {
+			return rate(func() (int64, error) { return readSMB(ctx, server, read) })
+		}, stop, nil
+}
+
+func startFileServer(stops *[]func()) (*fileserver.Server, error) {
+	dir, err := os.MkdirTemp("", "bspan-bench-")
+	if err != nil {
+		return nil, err
+	}
+	place := filepath.Join(dir, "server")
+	*stops = append(*stops, func() { fileserver.Discard(place); os.RemoveAll(dir) })
+	target, err := fileserver.Place(place)
+	if err != nil {
+		return nil, err
+	}
+	server, err := fileserver.Start(fileserver.Config{Dir: target, Name: "bench", Address: "127.0.0.1", SID: "S-1-5-21-7-7-7",
+		Accounts: []fileserver.Account{{Name: account, Password: password, RID: 5001, Administrator: true}}, Shares: []fileserver.Share{{Name: "files"}}})
+	if err == nil {
+		*stops = append(*stops, server.Stop)
+	}
+	return server, err
+}
+
+func putRandomFile(ctx context.Context, server *fileserver.Server) error {
+	session, err := smb.Dial(ctx, smb.Target{Address: server.HostPort(), Account: account, Password: password})
+	if err != nil {
+		return err
+	}
+	defer session.Close()
+	t, err := session.Tree(ctx, "files", "")
+	if err != nil {
+		return err
+	}
+	_, err = t.Put(ctx, "big", io.LimitReader(rand.NewChaCha8([32]byte{1}), fileSize), tree.PutOptions{Replace: true})
+	return err
+}
+
+// rate is in MB/s.
+func rate(read func() (int64, error)) (float64, error) {
+	start := time.Now()
+	n, err := read()
+	if err == nil && n != fileSize {
+		err = fmt.Errorf("%d bytes instead of %d", n, fileSize)
+	}
+	return float64(n) / 1e6 / time.Since(start).Seconds(), err
+}
+
+func readHTTP(ctx context.Context, address string) (int64, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return 0, err
+	}
+	r.SetBasicAuth(account, password)
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return 0, err
+	}
+	defer response.Body.Close()
+	if response.StatusCode != http.StatusOK {
+		return 0, fmt.Errorf("the gateway answers %s", response.Status)
+	}
+	return io.CopyBuffer(io.Discard, struct{ io.Reader }{response.Body}, make([]byte, piece))
+}
+
+// readSMB reads with the library alone.
+func readSMB(ctx context.Context, server *fileserver.Server, read func(*smb2.File) (int64, error)) (int64, error) {
+	conn, err := net.Dial("tcp", server.HostPort())
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close()
+	dialer := &smb2.Dialer{MaxCreditBalance: 1024, Initiator: &smb2.NTLMInitiator{User: account, Password: password}}
+	session, err := dialer.DialConn(ctx, conn, server.HostPort())
+	if err != nil {
+		return 0, err
+	}
+	defer session.Logoff()
+	share, err := session.Mount("files")
+	if err != nil {
+		return 0, err
+	}
+	f, err := share.Open("big")
+	if err != nil {
+		return 0, err
+	}
+	defer f.Close()
+	return read(f)
+}
+
+func readInOrder(f *smb2.File) (int64, error) {
+	return io.CopyBuffer(io.Discard, struct{ io.Reader }{f}, make([]byte, piece))
+}
+
+func readWide(f *smb2.File) (int64, error) {
+	var total atomic.Int64
+	var group errgroup.Group
+	for lane := range inFlight {
+		group.Go(func() error {
+			buffer := make([]byte, piece)
+			for offset := int64(lane) * piece; offset < fileSize; offset += inFlight * piece {
+				n, err := f.ReadAt(buffer, offset)
+				total.Add(int64(n))
+				if err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	err := group.Wait()
+	return total.Load(), err
+}
+
+// oneSignpost is a namespace with one signpost, /bench/files.
+type oneSignpost struct{ server *fileserver.Server }
+
+func (o oneSignpost) location() namespace.Location {
+	return namespace.Location{ID: 1, Server: "bench", Share: "files", State: namespace.Open, Rank: namespace.Normal, HostPort: o.server.HostPort()}
+}
+
+func (oneSignpost) Suspect(context.Context, string) {}
+
+func (oneSignpost) Namespaces(context.Context, records.Page) ([]model.Namespace, error) {
+	return []model.Namespace{{Name: "bench"}}, nil
+}
+
+func (o oneSignpost) Tree(context.Context, string) (*namespace.Tree, error) {
+	return namespace.NewTree("bench", []namespace.Entry{{ID: 1, Path: "files", Kind: namespace.Signpost, Locations: []namespace.Location{o.location()}}}), nil
+}
+
+func (o oneSignpost) Where(ctx context.Context, path string, who namespace.Traveller) (model.Directions, error) {
+	t, _ := o.Tree(ctx, "")
+	_, inside, err := namespace.Split("path", path)
+	if err != nil {
+		return model.Directions{}, err
+	}
+	place, _ := t.Resolve(inside)
+	return model.Directions{Path: path, Kind: "signpost", Signpost: "/bench/files", Rest: place.Rest, Directions: namespace.Order([]namespace.Location{o.location()}, who, nil)}, nil
+}

@@ -1,0 +1,117 @@
+// Command bench measures Bridge Span against the machine's own limit, both in
+// the same run, and prints one line a benchmark: name, ours, reference, ratio,
+// bar, kept or missed. The same goes to var/bench.json.
+//
+//	go run ./bench [-only name]
+package main
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+)
+
+// benchmark compares two ways to do one thing, turn by turn, so that a machine
+// whose speed drifts is the same to both.
+type benchmark struct {
+	name string
+	unit string // of ours and reference; more is better
+	// bar is the least ratio of ours to the reference.
+	bar float64
+	// prepare makes the two ways; stop ends what it started.
+	prepare func(ctx context.Context) (ours, reference func(context.Context) (float64, error), stop func(), err error)
+}
+
+// turns is how often each way is measured; the median counts.
+const turns = 7
+
+type result struct {
+	Name      string  `json:"name"`
+	Ours      float64 `json:"ours"`
+	Reference float64 `json:"reference"`
+	Unit      string  `json:"unit"`
+	Ratio     float64 `json:"ratio"`
+	Bar       float64 `json:"bar"`
+	Kept      bool    `json:"kept"`
+	At        string  `json:"at"`
+}
+
+var benchmarks = []benchmark{gatewayRead, gatewayReadWide}
+
+func main() {
+	only := flag.String("only", "", "run the benchmark of this name alone")
+	flag.Parse()
+	if err := run(context.Background(), *only); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context, only string) error {
+	chosen := benchmarks
+	if only != "" {
+		chosen = slices.DeleteFunc(slices.Clone(benchmarks), func(b benchmark) bool { return b.name != only })
+		if len(chosen) == 0 {
+			return fmt.Errorf("there is no benchmark %q", only)
+		}
+	}
+	var results []result
+	for _, b := range chosen {
+		r, err := b.measure(ctx)
+		if err != nil {
+			return fmt.Errorf("%s: %w", b.name, err)
+		}
+		verdict := "kept"
+		if !r.Kept {
+			verdict = "missed"
+		}
+		fmt.Printf("%-24s ours %8.1f %s   reference %8.1f %s   ratio %.2f   bar %.2f   %s\n", r.Name, r.Ours, r.Unit, r.Reference, r.Unit, r.Ratio, r.Bar, verdict)
+		results = append(results, r)
+	}
+	text, err := json.MarshalIndent(results, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll("var", 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join("var", "bench.json"), append(text, '\n'), 0o644)
+}
+
+func (b benchmark) measure(ctx context.Context) (result, error) {
+	ours, reference, stop, err := b.prepare(ctx)
+	if stop != nil {
+		defer stop()
+	}
+	if err != nil {
+		return result{}, err
+	}
+	var mine, theirs, ratios []float64
+	for turn := range turns + 1 {
+		m, err := ours(ctx)
+		if err != nil {
+			return result{}, err
+		}
+		r, err := reference(ctx)
+		if err != nil {
+			return result{}, err
+		}
+		if turn == 0 {
+			continue // a warm-up for both
+		}
+		mine, theirs, ratios = append(mine, m), append(theirs, r), append(ratios, m/r)
+	}
+	ratio := median(ratios)
+	return result{Name: b.name, Ours: median(mine), Reference: median(theirs), Unit: b.unit, Ratio: ratio, Bar: b.bar, Kept: ratio >= b.bar, At: time.Now().UTC().Format(time.RFC3339)}, nil
+}
+
+func median[T cmp.Ordered](values []T) T {
+	slices.Sort(values)
+	return values[len(values)/2]
+}
