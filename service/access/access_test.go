@@ -1,0 +1,92 @@
+package access
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"bridgespan/core/fault"
+	"bridgespan/model"
+)
+
+func TestPasswords(t *testing.T) {
+	hash := hashPassword("seven quiet herons")
+	if !strings.HasPrefix(hash, "$argon2id$v=19$m=") || strings.Contains(hash, "heron") {
+		t.Errorf("hash %q", hash)
+	}
+	if hash == hashPassword("seven quiet herons") {
+		t.Error("equal passwords have equal hashes")
+	}
+	for password, want := range map[string]bool{"seven quiet herons": true, "Seven quiet herons": false, "": false} {
+		if matches(password, hash) != want {
+			t.Errorf("%q matches: %v", password, !want)
+		}
+	}
+	for _, bad := range []string{"", "x", "$argon2id$$$$", "$argon2id$v=19$m=a$s$k"} {
+		if matches("x", bad) {
+			t.Errorf("a password matches the broken hash %q", bad)
+		}
+	}
+	for password, ok := range map[string]bool{"ninechars": false, "ten charss": true, "ängstliche": true, strings.Repeat("x", 1025): false} {
+		if err := checkPassword("password", password); (err == nil) != ok {
+			t.Errorf("%.20q: %v", password, err)
+		}
+	}
+}
+
+func TestThrottle(t *testing.T) {
+	var throttle Throttle
+	now := time.Unix(1000, 0)
+	for i := range freeTries - 1 {
+		throttle.Failed("ada", now)
+		if err := throttle.Allow("ada", now); err != nil {
+			t.Fatalf("after %d failures: %v", i+1, err)
+		}
+	}
+	var last time.Duration
+	for range 12 {
+		throttle.Failed("ada", now)
+		wait := throttle.tries["ada"].until.Sub(now)
+		if fault.KindOf(throttle.Allow("ada", now)) != fault.Throttled || wait < last || wait > longestWait {
+			t.Fatalf("wait %s after %s", wait, last)
+		}
+		last = wait
+	}
+	if err := throttle.Allow("ben", now); err != nil {
+		t.Errorf("another is slowed down too: %v", err)
+	}
+	if err := throttle.Allow("ada", now.Add(last)); err != nil {
+		t.Errorf("after the wait: %v", err)
+	}
+	throttle.Succeeded("ada")
+	if err := throttle.Allow("ada", now); err != nil {
+		t.Errorf("after a success: %v", err)
+	}
+}
+
+func TestRequire(t *testing.T) {
+	roles := []model.Role{model.Viewer, model.Operator, model.Administrator}
+	for has, actor := range roles {
+		ctx := WithActor(context.Background(), model.User{Name: "u", Role: actor})
+		for needs, needed := range roles {
+			if err := Require(ctx, needed); (err == nil) != (has >= needs) {
+				t.Errorf("%s for %s: %v", actor, needed, err)
+			}
+		}
+	}
+	if fault.KindOf(Require(context.Background(), model.Viewer)) != fault.SignIn {
+		t.Error("nobody may view")
+	}
+	unknown := WithActor(context.Background(), model.User{Role: "emperor"})
+	if fault.KindOf(Require(unknown, model.Viewer)) != fault.Forbidden {
+		t.Error("an unknown role may view")
+	}
+}
+
+func ExampleRequire() {
+	ctx := WithActor(context.Background(), model.User{Name: "ada", Role: model.Viewer})
+	fmt.Println(Require(ctx, model.Operator))
+	// Output: ada has the role viewer, and this needs the role operator; ask an administrator to do it or to give you that role
+}
