@@ -27,6 +27,7 @@ export function App() {
       if (event.query.queryKey[0] !== "session" && error instanceof Problem && error.status === 401) void queries.resetQueries({ queryKey: ["session"] });
     });
   }, [queries]);
+  if (session.isPending && session.failureCount > 1) return <Centered><Trouble error={session.failureReason} /></Centered>;
   if (session.isPending) return <Centered><Loading what="who is signed in" /></Centered>;
   if (signedOut) return <SignInPage />;
   if (!session.data) return <Centered><Trouble error={session.error} retry={() => void session.refetch()} /></Centered>;

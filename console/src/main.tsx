@@ -2,7 +2,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
-import { Problem } from "./api/client";
+import { isAway } from "./api/client";
 import { App } from "./app";
 import { Toasts } from "./components/toast";
 import "./index.css";
@@ -16,7 +16,7 @@ const queries = new QueryClient({
       // Events say when something is to be read again.
       staleTime: Infinity,
       refetchOnWindowFocus: false,
-      retry: (failures, error) => error instanceof Problem && (error.status === 0 || error.status === 503) && failures < 3,
+      retry: (failures, error) => isAway(error) && failures < 3,
     },
   },
 });

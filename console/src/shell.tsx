@@ -49,8 +49,8 @@ export function Shell({ session, children }: { session: Session; children: React
 
 export function Mark() {
   return (
-    <div className="grid w-fit gap-1">
-      <svg viewBox="0 0 120 16" className="w-full" aria-hidden>
+    <div className="grid w-40 gap-1">
+      <svg viewBox="0 0 120 16" aria-hidden>
         <path d="M0 4h14v12H0zM106 4h14v12h-14z" fill="var(--ink)" />
         <path d="M14 4.5h92v2.6H14z" fill="var(--span)" />
         <path d="M14 15.5Q60-2 106 15.5" fill="none" stroke="var(--span)" strokeWidth="1.3" />

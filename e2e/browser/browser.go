@@ -133,8 +133,11 @@ const finders = `(() => {
 	};
 	window.bspanReach = (kind, called) => {
 		const e = bspanFind(kind, called);
-		if (!e) return false;
-		const top = document.elementFromPoint(...bspanMiddle(e));
+		if (!e || document.getAnimations().some(a => a.playState === 'running')) return false;
+		// It must stand still: what loads beside it may still push it away.
+		const at = bspanMiddle(e).join(), still = at === window.bspanWas;
+		window.bspanWas = at;
+		const top = still && document.elementFromPoint(...bspanMiddle(e));
 		return !!top && (e.contains(top) || top.contains(e) && top !== document.body && top !== document.documentElement);
 	};
 	window.bspanFind = (kind, called) => {
@@ -163,6 +166,9 @@ func (t *Tab) Click(kind, called string) error {
 	}
 	at, err := Eval[[]float64](t, "bspanMiddle(bspanFind("+element+"))")
 	if err != nil {
+		return err
+	}
+	if _, err := Eval[bool](t, "delete window.bspanWas"); err != nil {
 		return err
 	}
 	return t.do(chromedp.MouseClickXY(at[0], at[1]))

@@ -93,5 +93,6 @@ func run(ctx context.Context, folder string) error {
 			return err
 		}
 	}
-	return nil
+	fmt.Println("command-line")
+	return shotTerminal(t, estate, folder)
 }

@@ -57,6 +57,9 @@ func (s *Service) AddServer(ctx context.Context, v model.Server, password string
 	if err := checkServer(&v); err != nil {
 		return err
 	}
+	if v.Site == "" {
+		return fault.Field("site", "choose where the server stands", "a site is needed")
+	}
 	site, err := s.db.Site(ctx, v.Site)
 	if err != nil {
 		return at("site", err)

@@ -50,6 +50,9 @@ const manners: Middleware = {
   },
 };
 
+/** Whether an error may go away by itself: the service, or its database, does not answer. */
+export const isAway = (error: unknown) => error instanceof Problem && (error.status === 0 || error.status === 503);
+
 export const api = createClient<paths>({ baseUrl: "" });
 api.use(manners);
 

@@ -13,6 +13,11 @@ const concerns: Record<string, string[]> = {
   user: ["user", "change"],
 };
 
+const everything = "*";
+
+/** For how long changes are gathered, in ms. */
+const crowd = 120;
+
 export type Liveness = "live" | "waiting";
 
 export function useLive(): Liveness {
@@ -20,15 +25,24 @@ export function useLive(): Liveness {
   const [state, setState] = useState<Liveness>("waiting");
   useEffect(() => {
     const worker = new SharedWorker(new URL("./live.worker.ts", import.meta.url), { type: "module", name: "bspan-live" });
+    // Changes often come in crowds: what they concern is read again once.
+    const stale = new Set<string>();
+    let gathering: ReturnType<typeof setTimeout> | undefined;
+    const readAgain = () => {
+      gathering = undefined;
+      if (stale.has(everything)) void queries.invalidateQueries();
+      else for (const key of stale) void queries.invalidateQueries({ queryKey: [key] });
+      stale.clear();
+    };
     worker.port.onmessage = ({ data }: MessageEvent<Told>) => {
       if ("state" in data) return setState(data.state);
-      const keys = concerns[data.topic];
-      if (!keys) void queries.invalidateQueries();
-      for (const key of keys ?? []) void queries.invalidateQueries({ queryKey: [key] });
+      for (const key of concerns[data.topic] ?? [everything]) stale.add(key);
+      gathering ??= setTimeout(readAgain, crowd);
     };
     const leave = () => worker.port.postMessage("goodbye");
     addEventListener("pagehide", leave);
     return () => {
+      clearTimeout(gathering);
       removeEventListener("pagehide", leave);
       leave();
       worker.port.close();

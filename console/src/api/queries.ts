@@ -1,11 +1,12 @@
 // What pages read, each under the topic whose events make it be read again.
 import { useQuery } from "@tanstack/react-query";
-import { all, api, got } from "./client";
+import { all, api, got, isAway } from "./client";
 
 const limit = 1000;
 
+/** Who is signed in. While the service does not answer it is asked again and again. */
 export const useSession = () =>
-  useQuery({ queryKey: ["session"], queryFn: () => got(api.GET("/api/v1/session")), retry: false, staleTime: Infinity });
+  useQuery({ queryKey: ["session"], queryFn: () => got(api.GET("/api/v1/session")), retry: (_, error) => isAway(error), retryDelay: 2000, staleTime: Infinity });
 
 export const useSetup = () => useQuery({ queryKey: ["setup"], queryFn: () => got(api.GET("/api/v1/setup")) });
 

@@ -46,7 +46,7 @@ export function DataTable<T>(props: { what: string; query: UseQueryResult<T[]>; 
             {rows.slice(0, most).map((item) => (
               <tr key={props.keyOf(item)} className="border-b border-line align-baseline hover:bg-inset">
                 {props.columns.map((column) => (
-                  <td key={column.head} className={`py-1.5 pr-4 pl-1 ${column.right ? "text-right" : ""} ${column.wide ? "w-full" : ""}`}>
+                  <td key={column.head} className={`py-1.5 pr-4 pl-1 ${column.right ? "text-right" : ""} ${column.wide ? "w-full" : "whitespace-nowrap"}`}>
                     {column.cell(item)}
                   </td>
                 ))}

@@ -89,7 +89,7 @@ export function Field({ label, help, error, children }: { label: string; help?: 
   const id = useId();
   const note = error ? sentence(error) : help;
   return (
-    <div className="grid gap-1">
+    <div className="grid content-start gap-1">
       <label htmlFor={id} className="font-medium">
         {label}
       </label>

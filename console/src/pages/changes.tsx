@@ -22,7 +22,7 @@ export function ChangesPage() {
   );
   return (
     <>
-      <PageHead title="Changes" verdict={<span className="text-soft">Who changed what, newest first. Nothing is ever taken out of this list.</span>} />
+      <PageHead title="Changes" verdict={<span className="text-soft">Who changed what, newest first{changes.data?.length === most && `; the newest ${most} are shown, and bspan changes --limit reaches further back`}. Nothing is ever taken out of this list.</span>} />
       <DataTable what="changes" query={changes} columns={columns} keyOf={(c) => String(c.id)} empty="Nothing was changed yet." />
       <Dialog open={shown !== undefined} onOpenChange={(open) => !open && setShown(undefined)} title={shown?.subject ?? ""} lead={shown && `${shown.action} by ${shown.who}, ${when(shown.at)}`}>
         <div className="grid gap-3">

@@ -27,8 +27,8 @@ export function EntryPane({ namespace, entry, onGone }: { namespace: string; ent
   const path = `/${namespace}/${entry.path}`;
   const error = change.error ?? drop.error;
   return (
-    <Section title={entry.kind === "signpost" ? "Signpost" : "Folder"} aside={<code className="break-all">{path}</code>}>
-      {entry.note && <p className="mb-2 text-soft">{entry.note}</p>}
+    <Section title={entry.kind === "signpost" ? "Signpost" : "Folder"} aside={<code className="line-clamp-2 break-all" title={path}>{path}</code>}>
+      {entry.note && <p className="mb-2 line-clamp-3 text-soft" title={entry.note}>{entry.note}</p>}
       {entry.kind === "folder" ? (
         <Empty>A folder of the namespace itself: it holds names and leads nowhere.</Empty>
       ) : (
@@ -59,12 +59,13 @@ function LocationRow({ location: l, only, onChange, onRemove }: { location: Loca
   return (
     <li className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-3 border-b border-line py-1.5">
       <div className="min-w-0">
-        <code className="font-medium break-all">{name}</code> <span className="whitespace-nowrap text-soft">at {l.site}</span>
+        <code className="line-clamp-2 font-medium break-all" title={name}>{name}</code>
         <div>
           <Status tone={l.state === "open" && l.why ? "warn" : stateTone(l.state)}>
             {l.state}
             {l.why && `: ${l.why}`}
-          </Status>
+          </Status>{" "}
+          <span className="text-soft">at {l.site}</span>
         </div>
       </div>
       <div className="flex items-center">

@@ -56,7 +56,7 @@ function Verdict({ entries }: { entries: Entry[] }) {
   const failing = signposts.filter((e) => e.locations?.some((l) => l.state === "failing"));
   if (dead.length) return <Status tone="bad">{plural(dead.length, "signpost")} of {signposts.length} {dead.length === 1 ? "leads" : "lead"} nowhere.</Status>;
   if (failing.length) return <Status tone="warn">{plural(failing.length, "signpost")} {failing.length === 1 ? "has" : "have"} a failing location; people are led to another.</Status>;
-  return <Status tone="good">All {plural(signposts.length, "signpost")} lead somewhere.</Status>;
+  return <Status tone="good">{signposts.length === 1 ? "Its signpost leads" : `All ${signposts.length} signposts lead`} somewhere.</Status>;
 }
 
 function EntryTree({ entries, chosen, onChoose, add }: { entries: Entry[]; chosen?: string; onChoose: (id: string) => void; add: React.ReactNode }) {

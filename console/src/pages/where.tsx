@@ -24,7 +24,7 @@ export function WherePanel({ namespace, entry }: { namespace: string; entry?: En
         <div className="col-span-2">
           <TextField label="Path" mono value={path} onChange={(e) => setPath(e.target.value)} />
         </div>
-        <div className="grid gap-1">
+        <div className="grid content-start gap-1">
           <span className="font-medium" aria-hidden>Standing at</span>
           <Select label="Standing at" value={from} onChange={setFrom} options={[anywhere, ...(sites.data ?? []).map((s) => s.name)].map((name) => ({ value: name, label: name }))} />
         </div>
