@@ -51,3 +51,6 @@ require (
 )
 
 tool honnef.co/go/tools/cmd/staticcheck
+
+// Packages of the npm registry may carry Go files of their own.
+ignore ./console/node_modules

@@ -76,23 +76,56 @@ func set[T any](to *T, sent *T) {
 	}
 }
 
+// LegEnds names a leg by the sites that it connects.
+type LegEnds struct {
+	From string `path:"from" doc:"One site"`
+	To   string `path:"to" doc:"The other site"`
+}
+
 func (a *API) legRoutes() {
 	tags := []string{"Sites"}
+	const path = "/legs/{from}/{to}"
 	route(a, model.Viewer, huma.Operation{OperationID: "list-legs", Method: "GET", Path: "/legs", Summary: "List the legs between sites", Tags: tags},
 		func(ctx context.Context, _ *none) (*body[model.LegList], error) {
 			legs, err := a.Estate.Legs(ctx)
 			return &body[model.LegList]{model.LegList{Legs: legs}}, err
 		})
-	route(a, model.Administrator, huma.Operation{OperationID: "set-leg", Method: "PUT", Path: "/legs", Summary: "Add or change the leg between two sites", Tags: tags, DefaultStatus: 204,
-		Description: "Sets all of it at once, so that no ETag is needed."},
-		func(ctx context.Context, in *body[namespace.Leg]) (*none, error) {
-			return nil, a.Estate.SetLeg(ctx, in.Body)
-		})
-	route(a, model.Administrator, huma.Operation{OperationID: "remove-leg", Method: "DELETE", Path: "/legs", Summary: "Remove the leg between two sites", Tags: tags, DefaultStatus: 204},
+	route(a, model.Viewer, huma.Operation{OperationID: "get-leg", Method: "GET", Path: path, Summary: "Show the leg between two sites", Tags: tags},
+		func(ctx context.Context, in *LegEnds) (*tagged[namespace.Leg], error) { return a.leg(ctx, *in) })
+	route(a, model.Administrator, huma.Operation{OperationID: "set-leg", Method: "PUT", Path: path, Summary: "Add or change the leg between two sites", Tags: tags,
+		Description: "Without If-Match it adds a leg, and refuses when there is one; with If-Match it changes what is there."}, a.setLeg)
+	route(a, model.Administrator, huma.Operation{OperationID: "remove-leg", Method: "DELETE", Path: path, Summary: "Remove the leg between two sites", Tags: tags, DefaultStatus: 204},
 		func(ctx context.Context, in *struct {
-			From string `query:"from" required:"true" doc:"One site"`
-			To   string `query:"to" required:"true" doc:"The other site"`
+			LegEnds
+			Guard
 		}) (*none, error) {
-			return nil, a.Estate.RemoveLeg(ctx, in.From, in.To)
+			version, err := in.version()
+			if err != nil {
+				return nil, err
+			}
+			return nil, a.Estate.RemoveLeg(ctx, in.From, in.To, version)
 		})
+}
+
+func (a *API) leg(ctx context.Context, ends LegEnds) (*tagged[namespace.Leg], error) {
+	l, err := a.Estate.Leg(ctx, ends.From, ends.To)
+	return &tagged[namespace.Leg]{etag(l.Version), l}, err
+}
+
+func (a *API) setLeg(ctx context.Context, in *struct {
+	LegEnds
+	Guard
+	Sent[model.SetLeg]
+}) (*tagged[namespace.Leg], error) {
+	leg := namespace.Leg{From: in.From, To: in.To, Mbit: in.Body.Mbit, RTT: in.Body.RTT, Cost: in.Body.Cost}
+	if in.IfMatch != "" {
+		var err error
+		if leg.Version, err = in.version(); err != nil {
+			return nil, err
+		}
+	}
+	if err := a.Estate.SetLeg(ctx, leg); err != nil {
+		return nil, err
+	}
+	return a.leg(ctx, in.LegEnds)
 }

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -91,16 +92,21 @@ func (c *Client) Legs(ctx context.Context) ([]namespace.Leg, error) {
 	return list.Legs, err
 }
 
-// SetLeg adds or changes a leg.
-func (c *Client) SetLeg(ctx context.Context, l namespace.Leg) error {
-	_, _, err := do[any](ctx, c, request{method: http.MethodPut, path: []string{"legs"}, body: l})
-	return err
+// SetLeg adds a leg, or changes the one that is there.
+func (c *Client) SetLeg(ctx context.Context, l namespace.Leg) (namespace.Leg, error) {
+	path := []string{"legs", l.From, l.To}
+	_, etag, err := get[namespace.Leg](ctx, c, nil, path...)
+	var refused *Error
+	if err != nil && !(errors.As(err, &refused) && refused.Status == http.StatusNotFound) {
+		return l, err
+	}
+	out, _, err := do[namespace.Leg](ctx, c, request{method: http.MethodPut, path: path, etag: etag, body: model.SetLeg{Mbit: l.Mbit, RTT: l.RTT, Cost: l.Cost}})
+	return out, err
 }
 
 // RemoveLeg removes a leg.
 func (c *Client) RemoveLeg(ctx context.Context, from, to string) error {
-	_, _, err := do[any](ctx, c, request{method: http.MethodDelete, path: []string{"legs"}, query: url.Values{"from": {from}, "to": {to}}})
-	return err
+	return remove(ctx, c, nil, "legs", from, to)
 }
 
 // Servers and shares.

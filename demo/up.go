@@ -298,7 +298,7 @@ func (d *Demo) setUp(ctx context.Context) error {
 		}
 	}
 	for _, l := range legs {
-		if err := api.SetLeg(ctx, l); err != nil {
+		if _, err := api.SetLeg(ctx, l); err != nil {
 			return err
 		}
 	}

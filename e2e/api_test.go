@@ -217,6 +217,12 @@ func testGuards(t *testing.T, e *harness.Estate) {
 	if _, err := e.API.EditLocation(ctx, "garden", held, held.Locations[0].ID, model.EditLocation{State: namespace.Open}); err != nil {
 		t.Fatal(err)
 	}
+	if err := put(t, e, "/legs/Lowland/Upland", `{"mbit":1,"rttMs":1,"cost":1}`, ""); err != http.StatusPreconditionFailed {
+		t.Errorf("a leg over one that is there: %d", err)
+	}
+	if err := put(t, e, "/legs/Upland/Lowland", `{"mbit":1,"rttMs":1,"cost":1}`, `"99"`); err != http.StatusPreconditionFailed {
+		t.Errorf("a leg on what was read before: %d", err)
+	}
 	r, err := http.NewRequestWithContext(ctx, "DELETE", e.Base+"/api/v1/namespaces/garden", nil)
 	if err != nil {
 		t.Fatal(err)
@@ -230,6 +236,26 @@ func testGuards(t *testing.T, e *harness.Estate) {
 	if response.StatusCode != http.StatusPreconditionRequired || response.Header.Get("Content-Type") != "application/problem+json" {
 		t.Errorf("without If-Match: %d, %s", response.StatusCode, response.Header.Get("Content-Type"))
 	}
+}
+
+// put sends a PUT and returns the status.
+func put(t *testing.T, e *harness.Estate, path, body, etag string) int {
+	t.Helper()
+	r, err := http.NewRequestWithContext(t.Context(), "PUT", e.Base+"/api/v1"+path, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer "+e.API.Token)
+	r.Header.Set("Content-Type", "application/json")
+	if etag != "" {
+		r.Header.Set("If-Match", etag)
+	}
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	response.Body.Close()
+	return response.StatusCode
 }
 
 // testBadInput: each is a clear error at the field, and nothing is stored.
@@ -263,12 +289,19 @@ func testBadInput(t *testing.T, e *harness.Estate) {
 		_, err := e.API.Where(ctx, path, from, "")
 		return err
 	}
+	leg := func(l namespace.Leg) error {
+		_, err := e.API.SetLeg(ctx, l)
+		return err
+	}
 	for _, test := range []struct {
 		name   string
 		err    error
 		status int
 		field  string
 	}{
+		{"leg to itself", leg(namespace.Leg{From: "Lowland", To: "LOWLAND", Mbit: 1, Cost: 1}), 422, "to"},
+		{"leg to an unknown site", leg(namespace.Leg{From: "Lowland", To: "Atlantis", Mbit: 1, Cost: 1}), 422, "to"},
+		{"leg without speed", leg(namespace.Leg{From: "Lowland", To: "Upland", Cost: 1}), 422, "mbit"},
 		{"unknown host", server(func(n *model.NewServer) { n.Address = "no-such-host" }), 422, "address"},
 		{"nothing listens", server(func(n *model.NewServer) { n.Port = 1 }), 422, "address"},
 		{"port out of range", server(func(n *model.NewServer) { n.Port = 70000 }), 422, "port"},

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp/kb"
+
 	"bridgespan/e2e/browser"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
@@ -99,6 +101,8 @@ func TestConsole(t *testing.T) {
 	c.must(tab.Click("button", "Open oak/store/2026"), tab.See("People are led to oak/store/2026"), tab.See("same site"))
 	c.must(tab.Type("Path", "/garden/nothing"), tab.See("Nothing in the namespace is called /garden/nothing"))
 
+	testKeyboard(c)
+
 	// What others do shows by itself.
 	if _, err := e.API.AddSite(t.Context(), model.NewSite{Name: "Far Shore"}); err != nil {
 		t.Fatal(err)
@@ -136,6 +140,23 @@ func TestConsole(t *testing.T) {
 	c.accessible("overview with trouble")
 	testNoStrangers(t, tab)
 	c.must(tab.Click("button", "Sign out"), tab.See("With your Bridge Span user"))
+}
+
+// testKeyboard: the tree, a choice and a dialog are used without a mouse.
+func testKeyboard(c checker) {
+	focus := func(selector string) error {
+		_, err := browser.Eval[bool](c.tab, "document.querySelector('"+selector+"').focus(), true")
+		return err
+	}
+	focused := func(text string) error {
+		return c.tab.Wait("the focus on "+text, "document.activeElement.innerText.replace(/\\s+/g, ' ').includes('"+text+"')")
+	}
+	c.must(focus("[role=treeitem][tabindex=\"0\"]"), c.tab.Press(kb.Home), focused("papers/"))
+	c.must(c.tab.Press(kb.ArrowLeft), c.tab.Wait("the branch to close", "!document.querySelector('[role=tree]').innerText.includes('quiet')"))
+	c.must(c.tab.Press(kb.ArrowRight), c.tab.Press(kb.ArrowRight), focused("quiet"), c.tab.Press(kb.Enter), c.tab.See("oak/quiet"))
+	c.must(c.tab.Press(kb.End), focused("store"), c.tab.Press(kb.ArrowUp), focused("plots"))
+	c.must(focus("[role=combobox]"), c.tab.Press(kb.Enter), c.tab.Wait("the list", "document.querySelector('[role=listbox]')"), c.tab.Press(kb.Escape), c.tab.Wait("no list", "!document.querySelector('[role=listbox]')"))
+	c.must(c.tab.Click("button", "Add an entry"), c.tab.Wait("the focus in the dialog", "document.querySelector('[role=dialog]')?.contains(document.activeElement)"), c.tab.Press(kb.Escape), c.tab.Wait("no dialog", "!document.querySelector('[role=dialog]')"))
 }
 
 // testNoStrangers: the console asks no other host for anything.

@@ -77,6 +77,13 @@ type EditSite struct {
 	Note *string `json:"note,omitempty" doc:"New note"`
 }
 
+// SetLeg adds or changes the leg between two sites.
+type SetLeg struct {
+	Mbit float64 `json:"mbit" minimum:"0.001" maximum:"1000000" doc:"Speed in Mbit/s"`
+	RTT  float64 `json:"rttMs" minimum:"0" maximum:"60000" doc:"Round trip in milliseconds"`
+	Cost int     `json:"cost" minimum:"1" maximum:"1000000" doc:"What directions count for crossing it; lower is nearer"`
+}
+
 // LegList is all legs.
 type LegList struct {
 	Legs []namespace.Leg `json:"legs" doc:"All legs"`

@@ -59,31 +59,46 @@ func (q Queries) serversAt(ctx context.Context, site string) ([]string, error) {
 	return collect(rows, err, func(s scanner) (name string, err error) { err = s.Scan(&name); return name, err })
 }
 
-// Legs lists all legs.
-func (q Queries) Legs(ctx context.Context) ([]namespace.Leg, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT a.name, b.name, l.mbit, l.rtt_ms, l.cost FROM legs l
-		JOIN sites a ON a.id = l.low_site JOIN sites b ON b.id = l.high_site ORDER BY a.name_key, b.name_key`)
-	return collect(rows, err, func(s scanner) (l namespace.Leg, err error) {
-		err = s.Scan(&l.From, &l.To, &l.Mbit, &l.RTT, &l.Cost)
-		return l, err
-	})
+const legColumns = `SELECT a.name, b.name, l.mbit, l.rtt_ms, l.cost, l.version FROM legs l
+	JOIN sites a ON a.id = l.low_site JOIN sites b ON b.id = l.high_site`
+
+func scanLeg(s scanner) (l namespace.Leg, err error) {
+	err = s.Scan(&l.From, &l.To, &l.Mbit, &l.RTT, &l.Cost, &l.Version)
+	return l, err
 }
 
-// SetLeg adds or changes the leg between two sites. Both must exist.
-func (tx *Tx) SetLeg(ctx context.Context, l namespace.Leg) error {
+// Legs lists all legs.
+func (q Queries) Legs(ctx context.Context) ([]namespace.Leg, error) {
+	rows, err := q.run.QueryContext(ctx, legColumns+` ORDER BY a.name_key, b.name_key`)
+	return collect(rows, err, scanLeg)
+}
+
+// Leg finds the leg between two sites, whichever is named first.
+func (q Queries) Leg(ctx context.Context, from, to string) (namespace.Leg, error) {
+	low, high := namespace.Key(from), namespace.Key(to)
+	return one(q.run.QueryRowContext(ctx, legColumns+` WHERE (a.name_key = ? AND b.name_key = ?) OR (a.name_key = ? AND b.name_key = ?)`, low, high, high, low), scanLeg,
+		fault.New(fault.NotFound, "list the legs with: bspan site legs", "no leg connects %s and %s", from, to))
+}
+
+// AddLeg adds the leg between two sites, which must exist.
+func (tx *Tx) AddLeg(ctx context.Context, l namespace.Leg) error {
 	_, _, err := tx.exec(ctx, `INSERT INTO legs (low_site, high_site, mbit, rtt_ms, cost)
-		SELECT LEAST(a.id, b.id), GREATEST(a.id, b.id), ?, ?, ? FROM sites a, sites b WHERE a.name_key = ? AND b.name_key = ?
-		ON DUPLICATE KEY UPDATE mbit = VALUES(mbit), rtt_ms = VALUES(rtt_ms), cost = VALUES(cost)`,
+		SELECT LEAST(a.id, b.id), GREATEST(a.id, b.id), ?, ?, ? FROM sites a, sites b WHERE a.name_key = ? AND b.name_key = ?`,
 		l.Mbit, l.RTT, l.Cost, namespace.Key(l.From), namespace.Key(l.To))
 	return err
 }
 
-// RemoveLeg removes the leg between two sites.
-func (tx *Tx) RemoveLeg(ctx context.Context, from, to string) error {
-	rows, _, err := tx.exec(ctx, `DELETE l FROM legs l JOIN sites a ON a.name_key = ? JOIN sites b ON b.name_key = ?
-		WHERE l.low_site = LEAST(a.id, b.id) AND l.high_site = GREATEST(a.id, b.id)`, namespace.Key(from), namespace.Key(to))
-	if err == nil && rows == 0 {
-		return fault.New(fault.NotFound, "list the legs with: bspan site legs", "no leg connects %s and %s", from, to)
-	}
-	return err
+const theLeg = ` l JOIN sites a ON a.name_key = ? JOIN sites b ON b.name_key = ?`
+const isTheLeg = ` WHERE l.low_site = LEAST(a.id, b.id) AND l.high_site = GREATEST(a.id, b.id) AND l.version = ?`
+
+// UpdateLeg changes a leg. l.Version is what the caller last read.
+func (tx *Tx) UpdateLeg(ctx context.Context, l namespace.Leg) error {
+	return tx.expectVersion(ctx, "the leg between "+l.From+" and "+l.To,
+		`UPDATE legs`+theLeg+` SET l.mbit = ?, l.rtt_ms = ?, l.cost = ?, l.version = l.version + 1`+isTheLeg,
+		namespace.Key(l.From), namespace.Key(l.To), l.Mbit, l.RTT, l.Cost, l.Version)
+}
+
+// RemoveLeg removes a leg. l.Version is what the caller last read.
+func (tx *Tx) RemoveLeg(ctx context.Context, l namespace.Leg) error {
+	return tx.expectVersion(ctx, "the leg between "+l.From+" and "+l.To, `DELETE l FROM legs`+theLeg+isTheLeg, namespace.Key(l.From), namespace.Key(l.To), l.Version)
 }

@@ -78,7 +78,8 @@ func siteCommand() *cli.Command {
 			},
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				leg := namespace.Leg{From: args[0], To: args[1], Mbit: c.Float("mbit"), RTT: c.Float("rtt"), Cost: c.Int("cost")}
-				if err := api.SetLeg(ctx, leg); err != nil {
+				leg, err := api.SetLeg(ctx, leg)
+				if err != nil {
 					return err
 				}
 				return done(c, leg, "%s and %s are linked at cost %d", leg.From, leg.To, leg.Cost)

@@ -6,9 +6,11 @@ import "slices"
 type Leg struct {
 	From string  `json:"from" doc:"One end, a site"`
 	To   string  `json:"to" doc:"The other end, a site"`
-	Mbit float64 `json:"mbit" minimum:"0.001" maximum:"1000000" doc:"Speed in Mbit/s"`
-	RTT  float64 `json:"rttMs" minimum:"0" maximum:"60000" doc:"Round trip in milliseconds"`
-	Cost int     `json:"cost" minimum:"1" maximum:"1000000" doc:"What directions count for crossing it; lower is nearer"`
+	Mbit float64 `json:"mbit" doc:"Speed in Mbit/s"`
+	RTT  float64 `json:"rttMs" doc:"Round trip in milliseconds"`
+	Cost int     `json:"cost" doc:"What directions count for crossing it; lower is nearer"`
+	// Version is kept by the records.
+	Version int64 `json:"version,omitempty" doc:"Goes up with every change; the ETag"`
 }
 
 // Network is a set of legs, ready to be asked for the cheapest way.

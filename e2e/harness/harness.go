@@ -166,7 +166,7 @@ func StartEstate(t testing.TB) *Estate {
 	e.API = e.Service.SetUp(t)
 	must(t, add(e.API.AddSite(t.Context(), model.NewSite{Name: "Lowland"})))
 	must(t, add(e.API.AddSite(t.Context(), model.NewSite{Name: "Upland"})))
-	must(t, e.API.SetLeg(t.Context(), namespace.Leg{From: "Lowland", To: "Upland", Mbit: 100, RTT: 10, Cost: 40}))
+	must(t, add(e.API.SetLeg(t.Context(), namespace.Leg{From: "Lowland", To: "Upland", Mbit: 100, RTT: 10, Cost: 40})))
 	must(t, add(e.API.AddServer(t.Context(), NewServer("oak", "Lowland", e.Oak))))
 	must(t, add(e.API.AddServer(t.Context(), NewServer("elm", "Upland", e.Elm))))
 	Fill(t, e.Oak)

@@ -37,6 +37,7 @@ CREATE TABLE legs (
   mbit DOUBLE NOT NULL,
   rtt_ms DOUBLE NOT NULL,
   cost INT NOT NULL,
+  version BIGINT NOT NULL DEFAULT 1,
   PRIMARY KEY (low_site, high_site),
   FOREIGN KEY (low_site) REFERENCES sites (id) ON DELETE CASCADE,
   FOREIGN KEY (high_site) REFERENCES sites (id) ON DELETE CASCADE

@@ -69,7 +69,13 @@ func (s *Service) RemoveSite(ctx context.Context, name string, version int64) er
 // Legs lists the legs between sites.
 func (s *Service) Legs(ctx context.Context) ([]namespace.Leg, error) { return s.db.Legs(ctx) }
 
-// SetLeg adds or changes the leg between two sites.
+// Leg finds the leg between two sites.
+func (s *Service) Leg(ctx context.Context, from, to string) (namespace.Leg, error) {
+	return s.db.Leg(ctx, from, to)
+}
+
+// SetLeg adds the leg between two sites when leg.Version is 0, or changes the
+// one that the caller last read at that version.
 func (s *Service) SetLeg(ctx context.Context, leg namespace.Leg) error {
 	if namespace.Key(leg.From) == namespace.Key(leg.To) {
 		return fault.Field("to", "name two different sites", "a leg cannot lead from %s to itself", leg.From)
@@ -82,20 +88,38 @@ func (s *Service) SetLeg(ctx context.Context, leg namespace.Leg) error {
 			}
 			*name = site.Name
 		}
-		if err := tx.SetLeg(ctx, leg); err != nil {
+		before, err := tx.Leg(ctx, leg.From, leg.To)
+		switch {
+		case fault.KindOf(err) == fault.NotFound && leg.Version == 0:
+			if err := tx.AddLeg(ctx, leg); err != nil {
+				return err
+			}
+			return tx.Record(ctx, access.Change(ctx, "leg.add", leg.From+" – "+leg.To, nil, leg), "site")
+		case err != nil:
+			return err
+		case leg.Version == 0:
+			return fault.New(fault.Stale, "read it first and send its ETag", "%s and %s are linked already", leg.From, leg.To)
+		}
+		if err := tx.UpdateLeg(ctx, leg); err != nil {
 			return err
 		}
-		return tx.Record(ctx, access.Change(ctx, "leg.set", leg.From+" – "+leg.To, nil, leg), "site")
+		return tx.Record(ctx, access.Change(ctx, "leg.edit", leg.From+" – "+leg.To, before, leg), "site")
 	})
 }
 
-// RemoveLeg removes the leg between two sites.
-func (s *Service) RemoveLeg(ctx context.Context, from, to string) error {
+// RemoveLeg removes the leg between two sites. version is what the caller last read.
+func (s *Service) RemoveLeg(ctx context.Context, from, to string, version int64) error {
 	return s.change(ctx, func(tx *records.Tx) error {
-		if err := tx.RemoveLeg(ctx, from, to); err != nil {
+		leg, err := tx.Leg(ctx, from, to)
+		if err != nil {
 			return err
 		}
-		return tx.Record(ctx, access.Change(ctx, "leg.remove", from+" – "+to, map[string]string{"from": from, "to": to}, nil), "site")
+		before := leg
+		leg.Version = version
+		if err := tx.RemoveLeg(ctx, leg); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "leg.remove", leg.From+" – "+leg.To, before, nil), "site")
 	})
 }
 

@@ -148,6 +148,9 @@ type NewLocation struct {
 // empty or stale copy must not meet people before somebody looked at it.
 const NotVerified = "not verified yet"
 
+// unverified marks a location that was opened all the same.
+const unverified = "not verified"
+
 // AddEntry adds an entry, and the folders above it that are missing. A
 // signpost needs at least one location.
 func (s *Service) AddEntry(ctx context.Context, name string, e namespace.Entry, locations []NewLocation) (namespace.Entry, error) {
@@ -242,7 +245,7 @@ func (l NewLocation) location(further bool) namespace.Location {
 	case further && !l.OpenNow:
 		location.State, location.Why = namespace.Held, NotVerified
 	case further:
-		location.Why = "opened before it was verified"
+		location.Why = unverified
 	}
 	return location
 }
@@ -372,7 +375,7 @@ func (s *Service) EditLocation(ctx context.Context, name string, id, version, lo
 		}
 		switch {
 		case state == namespace.Open && l.State == namespace.Held && l.Why == NotVerified:
-			l.State, l.Why = namespace.Open, "opened before it was verified"
+			l.State, l.Why = namespace.Open, unverified
 		case state == namespace.Open && l.State == namespace.Held:
 			l.State, l.Why = namespace.Open, ""
 		case state == namespace.Held:

@@ -96,9 +96,29 @@ export interface paths {
          * @description Needs the role viewer.
          */
         get: operations["list-legs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/legs/{from}/{to}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show the leg between two sites
+         * @description Needs the role viewer.
+         */
+        get: operations["get-leg"];
         /**
          * Add or change the leg between two sites
-         * @description Sets all of it at once, so that no ETag is needed. Needs the role administrator.
+         * @description Without If-Match it adds a leg, and refuses when there is one; with If-Match it changes what is there. Needs the role administrator.
          */
         put: operations["set-leg"];
         post?: never;
@@ -776,6 +796,11 @@ export interface components {
             rttMs: number;
             /** @description The other end, a site */
             to: string;
+            /**
+             * Format: int64
+             * @description Goes up with every change; the ETag
+             */
+            version?: number;
         };
         LegList: {
             /** @description All legs */
@@ -1032,6 +1057,23 @@ export interface components {
             expires: string;
             /** @description Who is signed in */
             user: components["schemas"]["User"];
+        };
+        SetLeg: {
+            /**
+             * Format: int64
+             * @description What directions count for crossing it; lower is nearer
+             */
+            cost: number;
+            /**
+             * Format: double
+             * @description Speed in Mbit/s
+             */
+            mbit: number;
+            /**
+             * Format: double
+             * @description Round trip in milliseconds
+             */
+            rttMs: number;
         };
         Setup: {
             /** @description Name of the first administrator */
@@ -1328,25 +1370,71 @@ export interface operations {
             };
         };
     };
-    "set-leg": {
+    "get-leg": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description One site */
+                from: string;
+                /** @description The other site */
+                to: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Leg"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-leg": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description One site */
+                from: string;
+                /** @description The other site */
+                to: string;
+            };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Leg"];
+                "application/json": components["schemas"]["SetLeg"];
             };
         };
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Leg"];
+                };
             };
             /** @description Error */
             default: {
@@ -1361,14 +1449,17 @@ export interface operations {
     };
     "remove-leg": {
         parameters: {
-            query: {
+            query?: never;
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
                 /** @description One site */
                 from: string;
                 /** @description The other site */
                 to: string;
             };
-            header?: never;
-            path?: never;
             cookie?: never;
         };
         requestBody?: never;

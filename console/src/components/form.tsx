@@ -9,7 +9,7 @@ import { Button, Trouble } from "./ui";
 export function SaveForm(props: { save: () => Promise<unknown>; onDone: () => void; done?: string; action: string; busy?: string; danger?: boolean; fields?: string[]; onCancel?: () => void; children?: (errors: Record<string, string>) => ReactNode }) {
   const tell = useToast();
   const saving = useMutation({
-    mutationFn: props.save,
+    mutationFn: async () => props.save(),
     onSuccess: () => {
       if (props.done) tell(props.done);
       props.onDone();

@@ -1,5 +1,5 @@
 import { useMemo, useState } from "react";
-import { api, etag, type Leg, type Site } from "../api/client";
+import { api, etag, Problem, type Leg, type Site } from "../api/client";
 import { useLegs, useSites } from "../api/queries";
 import { SaveForm } from "../components/form";
 import { SpanStrip } from "../components/span";
@@ -67,12 +67,14 @@ export function SitesPage() {
       </Dialog>
       <Dialog open={doing?.kind === "unlink"} onOpenChange={close} title="Remove the leg?" lead="Directions then no longer know the way between these sites, unless other legs lead there.">
         {doing?.kind === "unlink" && (
-          <SaveForm action="Remove" danger done="The leg was removed." onDone={close} onCancel={close} save={() => api.DELETE("/api/v1/legs", { params: { query: { from: doing.leg.from, to: doing.leg.to } } })} />
+          <SaveForm action="Remove" danger done="The leg was removed." onDone={close} onCancel={close} save={() => api.DELETE("/api/v1/legs/{from}/{to}", { params: { path: ends(doing.leg), header: { "If-Match": etag(doing.leg.version ?? 0) } } })} />
         )}
       </Dialog>
     </>
   );
 }
+
+const ends = ({ from, to }: { from: string; to: string }) => ({ from, to });
 
 function AddSite({ onClose }: { onClose: () => void }) {
   const [name, setName] = useState("");
@@ -91,16 +93,21 @@ function AddSite({ onClose }: { onClose: () => void }) {
 
 function LegForm({ leg, sites, onClose }: { leg?: Leg; sites: Site[]; onClose: () => void }) {
   const [v, setV] = useState({ from: leg?.from ?? "", to: leg?.to ?? "", mbit: String(leg?.mbit ?? ""), rttMs: String(leg?.rttMs ?? ""), cost: String(leg?.cost ?? "") });
+  const save = () => {
+    if (!v.from || !v.to) throw new Problem(422, "Choose two sites.", "", { [v.from ? "to" : "from"]: "choose a site" });
+    const header = leg?.version ? { "If-Match": etag(leg.version) } : undefined;
+    return api.PUT("/api/v1/legs/{from}/{to}", { params: { path: ends(v), header }, body: { mbit: Number(v.mbit), rttMs: Number(v.rttMs), cost: Number(v.cost) } });
+  };
   const options = sites.map((s) => ({ value: s.name, label: s.name }));
   const number = (name: "mbit" | "rttMs" | "cost", label: string, error: string | undefined) => <TextField label={label} inputMode="decimal" value={v[name]} onChange={(e) => setV({ ...v, [name]: e.target.value })} error={error} />;
   return (
-    <SaveForm action="Save" done="The leg was saved." fields={Object.keys(v)} onDone={onClose} onCancel={onClose} save={() => api.PUT("/api/v1/legs", { body: { from: v.from, to: v.to, mbit: Number(v.mbit), rttMs: Number(v.rttMs), cost: Number(v.cost) } })}>
+    <SaveForm action="Save" done="The leg was saved." fields={Object.keys(v)} onDone={onClose} onCancel={onClose} save={save}>
       {(errors) => (
         <>
           <div className="grid grid-cols-2 gap-4">
             {(["from", "to"] as const).map((end) => (
               <Field key={end} label={end === "from" ? "One site" : "The other"} error={errors[end]}>
-                {(props) => <Select {...props} value={v[end]} onChange={(name) => setV({ ...v, [end]: name })} options={options} placeholder="Choose a site" />}
+                {(props) => leg ? <p {...props}>{v[end]}</p> : <Select {...props} value={v[end]} onChange={(name) => setV({ ...v, [end]: name })} options={options} placeholder="Choose a site" />}
               </Field>
             ))}
           </div>

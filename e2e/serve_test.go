@@ -1,0 +1,159 @@
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"math/big"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"bridgespan/client"
+	"bridgespan/e2e/harness"
+	"bridgespan/model"
+	"bridgespan/standin/process"
+	"bridgespan/standin/standintest"
+)
+
+// certificate makes a certificate for loopback and returns its files and a
+// client that trusts it.
+func certificate(t *testing.T, dir string) (cert, key string, trusting *http.Client) {
+	t.Helper()
+	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, private.Public(), private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pkcs8, err := x509.MarshalPKCS8PrivateKey(private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	write := func(name, kind string, bytes []byte) string {
+		file := filepath.Join(dir, name)
+		if err := os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: bytes}), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return file
+	}
+	pool := x509.NewCertPool()
+	parsed, err := x509.ParseCertificate(der)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pool.AddCert(parsed)
+	return write("tls.pem", "CERTIFICATE", der), write("tls.key", "PRIVATE KEY", pkcs8), &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}}
+}
+
+// The service reads its file, prints the set-up token, serves over TLS with a
+// cookie for TLS alone, and stops when told to, with everything in order.
+func TestServeFromConfigOverTLS(t *testing.T) {
+	dir := t.TempDir()
+	cert, key, trusting := certificate(t, dir)
+	port, err := process.FreePort("127.0.0.1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := net.JoinHostPort("127.0.0.1", itoa(port))
+	file := filepath.Join(dir, "bspand.toml")
+	settings := `listen = "127.0.0.1:1"` + "\ngateway = \"\"\ndatabase = '" + standintest.Database(t).DSN("bridgespan") + "'\nkey_file = '" + dir + "/key'\ntls_certificate = '" + cert + "'\ntls_key = '" + key + "'\n"
+	if err := os.WriteFile(file, []byte(settings), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	// The environment wins over the file.
+	cmd := exec.Command(harness.Program(t, "bspand"), "serve", "--config", file, "--log-format", "json")
+	cmd.Env = append(os.Environ(), "BSPAND_LISTEN="+address)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var log bytes.Buffer
+	cmd.Stderr = &log
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = cmd.Process.Kill() }()
+	token := ""
+	for lines := bufio.NewScanner(out); token == "" && lines.Scan(); {
+		if text := strings.TrimSpace(lines.Text()); len(text) == 26 && !strings.Contains(text, " ") {
+			token = text
+		}
+	}
+	api := &client.Client{Base: "https://" + address, HTTP: trusting}
+	deadline := time.Now().Add(30 * time.Second)
+	for api.Ready(t.Context()) != nil && time.Now().Before(deadline) {
+		time.Sleep(20 * time.Millisecond) // there is no event for a listener of another process
+	}
+	if err := api.Setup(t.Context(), model.Setup{Token: token, Name: harness.Admin, Password: harness.Password}); err != nil {
+		t.Fatalf("set-up with the printed token %q: %v\n%s", token, err, log.String())
+	}
+	body := strings.NewReader(`{"name":"` + harness.Admin + `","password":"` + harness.Password + `"}`)
+	response, err := trusting.Post(api.Base+"/api/v1/session", "application/json", body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	response.Body.Close()
+	if cookies := response.Cookies(); len(cookies) != 1 || !cookies[0].Secure {
+		t.Errorf("cookies over TLS: %+v", response.Cookies())
+	}
+	if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("stopping: %v\n%s", err, log.String())
+	}
+	if strings.Contains(log.String(), token) || strings.Contains(log.String(), harness.Password) {
+		t.Error("the log holds a secret")
+	}
+}
+
+// A wrong setting is named with its line, and nothing starts.
+func TestBadConfig(t *testing.T) {
+	dir := t.TempDir()
+	for name, test := range map[string]struct {
+		text string
+		args []string
+		says string
+	}{
+		"unknown setting":  {"listen = 'x'\nlisten_on = 'y'\n", nil, "line 2: there is no setting [listen_on]"},
+		"not TOML":         {"listen =\n", nil, "line 1"},
+		"no database":      {"", nil, "a data source name is needed"},
+		"half of TLS":      {"database = 'x'\ntls_key = 'y'\n", nil, "set both or neither"},
+		"log format":       {"database = 'x'\nlog_format = 'xml'\n", nil, "neither text nor json"},
+		"malformed source": {"database = 'no source'\n", nil, "database: the data source name is malformed"},
+		"no such file":     {"", []string{"--config", dir + "/nothing"}, "no such file"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			file := filepath.Join(t.TempDir(), "bspand.toml")
+			if err := os.WriteFile(file, []byte(test.text), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			args := test.args
+			if args == nil {
+				args = []string{"--config", file}
+			}
+			ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+			defer cancel()
+			out, err := exec.CommandContext(ctx, harness.Program(t, "bspand"), append([]string{"serve"}, args...)...).CombinedOutput()
+			if err == nil || !strings.Contains(string(out), test.says) {
+				t.Errorf("says %q, %v; want %q", out, err, test.says)
+			}
+		})
+	}
+}
