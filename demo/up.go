@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -109,6 +110,9 @@ func (d *Demo) start(ctx context.Context) error {
 	if err := d.takeLock(); err != nil {
 		return err
 	}
+	if err := checkPrograms(); err != nil {
+		return err
+	}
 	process.EndLeftovers(d.Dir)
 	for what, port := range map[string]int{"the console": d.Port, "the gateway": d.Port + gatewayStep} {
 		if err := process.CheckFree(what, net.JoinHostPort("127.0.0.1", strconv.Itoa(port))); err != nil {
@@ -131,6 +135,20 @@ func (d *Demo) start(ctx context.Context) error {
 		}
 	}
 	return d.writeEstate()
+}
+
+// checkPrograms says in one sentence what is not installed.
+func checkPrograms() error {
+	var missing []string
+	for _, program := range slices.Concat(database.Programs(), fileserver.Programs()) {
+		if _, err := exec.LookPath(program); err != nil {
+			missing = append(missing, program)
+		}
+	}
+	if len(missing) > 0 {
+		return fmt.Errorf("these programs are not installed: %s; run make setup as root", strings.Join(missing, ", "))
+	}
+	return nil
 }
 
 // takeLock keeps two demos from working in the same folder.

@@ -27,6 +27,9 @@ type Server struct {
 	process  *process.Process
 }
 
+// Programs are the programs that it needs.
+func Programs() []string { return []string{"mariadbd", "mariadb-install-db"} }
+
 // Start starts a server on the data in dir, and makes that first if there is none.
 // port 0 chooses a free one.
 func Start(dir string, port int) (*Server, error) {

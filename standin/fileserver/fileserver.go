@@ -60,6 +60,9 @@ type Server struct {
 	winbindd, smbd *process.Process
 }
 
+// Programs are the programs that it needs.
+func Programs() []string { return []string{"smbd", "winbindd", "net", "pdbedit"} }
+
 // Start starts a server, and sets it up first if its folder is new.
 func Start(c Config) (*Server, error) {
 	s := &Server{Config: c}

@@ -65,8 +65,12 @@ function entryFindings(namespace: string, entries: Entry[]): Finding[] {
     const path = `/${namespace}/${e.path}`;
     const locations = e.locations ?? [];
     if (e.kind !== "signpost") return [];
-    if (!locations.some((l) => l.state === "open")) return [{ tone: "bad", text: `${path} leads nowhere`, means: `none of its ${plural(locations.length, "location")} is open, so people cannot reach it`, to: to(e), action: "Open it" }];
     const held = locations.filter((l) => l.state === "held");
+    if (!locations.some((l) => l.state === "open")) {
+      const [only] = locations;
+      const why = locations.length === 1 && only ? `its only location, ${target(only)}, is ${only.state}` : `none of its ${locations.length} locations is open`;
+      return [{ tone: "bad", text: `${path} leads nowhere`, means: `${why}, so people cannot reach it`, to: to(e), action: held.length ? "Open it" : "See why" }];
+    }
     return held.map((l) => ({ tone: "warn" as const, text: `${path}: ${target(l)} is held`, means: l.why || "kept from people by hand", to: to(e), action: "Look at it" }));
   });
 }
