@@ -35,6 +35,7 @@ type Options struct {
 	Dir     string // where everything is kept; must be absolute
 	Size    Size
 	Port    int    // of the console and the API; the gateway has the tenth after it
+	SMBPort int    // of the file servers
 	Service string // the program that serves
 	Out     io.Writer
 }
@@ -81,10 +82,8 @@ type Person struct {
 	Groups   []string `json:"groups"`
 }
 
-const (
-	smbPort     = 445
-	gatewayStep = 10
-)
+// gatewayStep is how far after the console's port the gateway's is.
+const gatewayStep = 10
 
 func (d *Demo) path(name string) string { return filepath.Join(d.Dir, name) }
 
@@ -256,7 +255,7 @@ func (d *Demo) startServers(ctx context.Context, fresh bool) error {
 	})
 	for _, s := range servers {
 		group.Go(func() {
-			running, err := fileserver.Start(fileserver.Config{Dir: filepath.Join(place, s.name), Name: s.name, Address: s.address, Port: smbPort,
+			running, err := fileserver.Start(fileserver.Config{Dir: filepath.Join(place, s.name), Name: s.name, Address: s.address, Port: d.SMBPort,
 				SID: s.sid, Accounts: accounts, Groups: groups, Shares: s.shares, Signing: s.signing})
 			if err != nil {
 				fail(err)
@@ -321,7 +320,7 @@ func (d *Demo) setUp(ctx context.Context) error {
 		}
 	}
 	for _, s := range servers {
-		if _, err := api.AddServer(ctx, model.NewServer{Name: s.name, Site: s.site, Address: s.address, Port: smbPort, Account: administrator, Password: d.password(administrator), Note: s.note}); err != nil {
+		if _, err := api.AddServer(ctx, model.NewServer{Name: s.name, Site: s.site, Address: s.address, Port: d.SMBPort, Account: administrator, Password: d.password(administrator), Note: s.note}); err != nil {
 			return err
 		}
 		if _, err := api.CheckServer(ctx, s.name); err != nil {

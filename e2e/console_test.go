@@ -20,8 +20,17 @@ type checker struct {
 	axe string
 }
 
-func newChecker(t *testing.T, tab *browser.Tab) checker {
+func startBrowser(t *testing.T) checker {
 	t.Helper()
+	b, err := browser.Start(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(b.Close)
+	tab, err := b.Tab()
+	if err != nil {
+		t.Fatal(err)
+	}
 	source, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	if err != nil {
 		t.Fatalf("axe-core is not installed; run make setup: %v", err)
@@ -53,16 +62,8 @@ func (c checker) must(errs ...error) {
 
 func TestConsole(t *testing.T) {
 	e := harness.StartEstate(t)
-	b, err := browser.Start(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer b.Close()
-	tab, err := b.Tab()
-	if err != nil {
-		t.Fatal(err)
-	}
-	c := newChecker(t, tab)
+	c := startBrowser(t)
+	tab := c.tab
 
 	// The checker itself can fail.
 	c.must(tab.Open("data:text/html,<title>x</title><img src=x><input>"))
@@ -175,16 +176,8 @@ func testNoStrangers(t *testing.T, tab *browser.Tab) {
 // The first administrator is set up in the console.
 func TestFirstRunInConsole(t *testing.T) {
 	e := harness.StartEmpty(t)
-	b, err := browser.Start(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer b.Close()
-	tab, err := b.Tab()
-	if err != nil {
-		t.Fatal(err)
-	}
-	c := newChecker(t, tab)
+	c := startBrowser(t)
+	tab := c.tab
 	token, err := os.ReadFile(e.TokenFile())
 	if err != nil {
 		t.Fatal(err)

@@ -176,8 +176,11 @@ func (q Queries) CountBelow(ctx context.Context, name, path string) (n int, err 
 
 // AddLocation adds a location to a signpost. The server must exist.
 func (tx *Tx) AddLocation(ctx context.Context, entry int64, l namespace.Location) error {
-	_, _, err := tx.exec(ctx, `INSERT INTO locations (entry_id, server_id, share, sub, state, why, placement)
+	rows, _, err := tx.exec(ctx, `INSERT INTO locations (entry_id, server_id, share, sub, state, why, placement)
 		SELECT ?, id, ?, ?, ?, ?, ? FROM servers WHERE name_key = ?`, entry, l.Share, []byte(l.Sub), l.State, l.Why, l.Rank, namespace.Key(l.Server))
+	if err == nil && rows == 0 { // it was removed since it was tried
+		return notFound("server", l.Server, "list the servers with: bspan server list")
+	}
 	return err
 }
 

@@ -2,10 +2,12 @@ package process
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strconv"
 	"syscall"
+	"time"
 )
 
 // EndLeftovers ends the servers that an earlier start below dir left running
@@ -16,6 +18,7 @@ func EndLeftovers(dir string) {
 	if target, err := os.Readlink(filepath.Join(dir, "servers")); err == nil {
 		places = append(places, target)
 	}
+	var ended []int
 	running, err := filepath.Glob("/proc/[0-9]*/cmdline")
 	if err != nil {
 		return
@@ -29,7 +32,24 @@ func EndLeftovers(dir string) {
 		for _, place := range places {
 			if bytes.Contains(args, []byte(place+"/")) {
 				_ = syscall.Kill(pid, syscall.SIGKILL)
+				ended = append(ended, pid)
 			}
+		}
+	}
+	awaitGone(ended)
+}
+
+// awaitGone waits until processes that were killed hold nothing any more.
+func awaitGone(pids []int) {
+	deadline := time.Now().Add(10 * time.Second)
+	for _, pid := range pids {
+		for time.Now().Before(deadline) {
+			// A zombie has no command line, and holds no port.
+			args, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+			if err != nil || len(args) == 0 {
+				break
+			}
+			time.Sleep(10 * time.Millisecond)
 		}
 	}
 }

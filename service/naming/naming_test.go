@@ -1,0 +1,280 @@
+package naming_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/access"
+	"bridgespan/service/naming"
+	"bridgespan/standin/database"
+	"bridgespan/standin/standintest"
+)
+
+// trier accepts every target but those with the share "gone".
+type trier struct{}
+
+func (trier) TryTarget(_ context.Context, field string, target namespace.Target) (namespace.Target, error) {
+	if target.Share == "gone" {
+		return target, fault.Field(field, "choose another", "there is no share %s", target.Share)
+	}
+	target.Share = strings.ToLower(target.Share) // the server's own spelling
+	return target, nil
+}
+
+type fixture struct {
+	*naming.Service
+	db     *records.DB
+	server *database.Server
+	ctx    context.Context
+}
+
+// start makes a service over the sites Near and Far with one server each.
+func start(t *testing.T) fixture {
+	t.Helper()
+	server := standintest.Database(t)
+	db, err := records.Open(server.DSN("bridgespan"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	if _, err := db.Migrate(t.Context(), "test"); err != nil {
+		t.Fatal(err)
+	}
+	ctx := access.WithActor(t.Context(), model.User{Name: "tester", Role: model.Administrator})
+	if err := db.Change(ctx, func(tx *records.Tx) error {
+		return errors.Join(
+			tx.AddSite(ctx, model.Site{Name: "Near"}), tx.AddSite(ctx, model.Site{Name: "Far"}),
+			tx.AddLeg(ctx, namespace.Leg{From: "Near", To: "Far", Mbit: 1, Cost: 7}),
+			tx.AddServer(ctx, model.Server{Name: "one", Site: "Near", Address: "192.0.2.1", Port: 445, Account: "a"}, []byte("x")),
+			tx.AddServer(ctx, model.Server{Name: "two", Site: "Far", Address: "192.0.2.2", Port: 1445, Account: "a"}, []byte("x")))
+	}); err != nil {
+		t.Fatal(err)
+	}
+	s := naming.New(db, trier{}, func() {})
+	if err := s.AddNamespace(ctx, model.Namespace{Name: "n"}); err != nil {
+		t.Fatal(err)
+	}
+	return fixture{s, db, server, ctx}
+}
+
+var someTime = time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC)
+
+func to(server, share string) naming.NewLocation {
+	return naming.NewLocation{Target: namespace.Target{Server: server, Share: share}}
+}
+
+func (f fixture) add(t *testing.T, path string, locations ...naming.NewLocation) namespace.Entry {
+	t.Helper()
+	kind := namespace.Signpost
+	if len(locations) == 0 {
+		kind = namespace.Folder
+	}
+	e, err := f.AddEntry(f.ctx, "n", namespace.Entry{Path: path, Kind: kind}, locations)
+	if err != nil {
+		t.Fatalf("add %s: %v", path, err)
+	}
+	return e
+}
+
+func wantKind(t *testing.T, what string, err error, kind fault.Kind) {
+	t.Helper()
+	if fault.KindOf(err) != kind {
+		t.Errorf("%s: %v, want a fault of kind %d", what, err, kind)
+	}
+}
+
+func TestNaming(t *testing.T) {
+	f := start(t)
+	t.Run("Parents", func(t *testing.T) { testParents(t, f) })
+	t.Run("Locations", func(t *testing.T) { testLocations(t, f) })
+	t.Run("NothingHalfDone", func(t *testing.T) { testNothingHalfDone(t, f) })
+	t.Run("Race", func(t *testing.T) { testRace(t, f) })
+	t.Run("Audit", func(t *testing.T) { testAudit(t, f) })
+	t.Run("Fresh", func(t *testing.T) { testFresh(t, f) })
+	t.Run("DatabaseAway", func(t *testing.T) { testDatabaseAway(t, f) })
+}
+
+// Missing folders are made, and those that are there keep their spelling.
+func testParents(t *testing.T, f fixture) {
+	f.add(t, "Science/Plots/soil", to("one", "x"))
+	e := f.add(t, "science/PLOTS/water", to("one", "y"))
+	if e.Path != "Science/Plots/water" {
+		t.Errorf("path %q", e.Path)
+	}
+	_, err := f.AddEntry(f.ctx, "n", namespace.Entry{Path: "science/plots/SOIL/deeper", Kind: namespace.Folder}, nil)
+	wantKind(t, "below a signpost", err, fault.Invalid)
+	_, err = f.AddEntry(f.ctx, "n", namespace.Entry{Path: "science", Kind: namespace.Folder}, nil)
+	wantKind(t, "a folder in another case", err, fault.Taken)
+	_, err = f.AddEntry(f.ctx, "nowhere", namespace.Entry{Path: "a", Kind: namespace.Folder}, nil)
+	wantKind(t, "in no namespace", err, fault.NotFound)
+}
+
+func testLocations(t *testing.T, f fixture) {
+	e := f.add(t, "shared", to("one", "SHARE"))
+	if e.Locations[0].Share != "share" || e.Locations[0].State != namespace.Open || e.Locations[0].HostPort != "192.0.2.1:445" {
+		t.Errorf("first location %+v", e.Locations[0])
+	}
+	if err := f.AddLocation(f.ctx, "n", e.ID, e.Version, to("two", "share")); err != nil {
+		t.Fatal(err)
+	}
+	e, err := f.Entry(f.ctx, "n", e.ID)
+	if err != nil || e.Locations[1].State != namespace.Held || e.Locations[1].Why != naming.NotVerified {
+		t.Fatalf("second location %+v, %v", e.Locations, err)
+	}
+	wantKind(t, "the same again", f.AddLocation(f.ctx, "n", e.ID, e.Version, to("TWO", "Share")), fault.Invalid)
+	wantKind(t, "an old version", f.AddLocation(f.ctx, "n", e.ID, e.Version-1, to("two", "other")), fault.Stale)
+	wantKind(t, "a share that is gone", f.AddLocation(f.ctx, "n", e.ID, e.Version, to("two", "gone")), fault.Invalid)
+	wantKind(t, "an unknown location", f.EditLocation(f.ctx, "n", e.ID, e.Version, 999, namespace.Open, "", ""), fault.NotFound)
+
+	edit := func(state namespace.State, why string, rank namespace.Rank) namespace.Location {
+		t.Helper()
+		if err := f.EditLocation(f.ctx, "n", e.ID, e.Version, e.Locations[1].ID, state, why, rank); err != nil {
+			t.Fatal(err)
+		}
+		if e, err = f.Entry(f.ctx, "n", e.ID); err != nil {
+			t.Fatal(err)
+		}
+		return e.Locations[1]
+	}
+	if l := edit(namespace.Open, "", ""); l.State != namespace.Open || l.Why != "not verified" {
+		t.Errorf("opened unverified: %+v", l)
+	}
+	if l := edit(namespace.Held, "stocktaking ", namespace.First); l.State != namespace.Held || l.Why != "stocktaking" || l.Rank != namespace.First {
+		t.Errorf("held by hand: %+v", l)
+	}
+	if l := edit(namespace.Open, "", ""); l.State != namespace.Open || l.Why != "" || l.Rank != namespace.First {
+		t.Errorf("opened after a hold by hand: %+v", l)
+	}
+	// Holding what fails keeps it held when it is well again.
+	if _, err := f.db.StoreReach(f.ctx, "two", false, "down", someTime); err != nil {
+		t.Fatal(err)
+	}
+	f.Forget()
+	if d, err := f.Where(f.ctx, "/n/shared", namespace.Traveller{Site: "Far"}); err != nil || d.Directions[0].Server != "one" || d.Directions[1].State != namespace.Failing {
+		t.Errorf("directions past a failing location: %+v, %v", d.Directions, err)
+	}
+	if l := edit("", "", namespace.Last); l.State != namespace.Failing {
+		t.Errorf("a rank given while failing: %+v", l)
+	}
+	if _, err := f.db.StoreReach(f.ctx, "two", true, "", someTime); err != nil {
+		t.Fatal(err)
+	}
+	if l := edit("", "", namespace.Normal); l.State != namespace.Open {
+		t.Errorf("well again: %+v", l)
+	}
+	if err := f.RemoveLocation(f.ctx, "n", e.ID, e.Version, e.Locations[0].ID); err != nil {
+		t.Fatal(err)
+	}
+	wantKind(t, "the last location", f.RemoveLocation(f.ctx, "n", e.ID, e.Version+1, e.Locations[1].ID), fault.Needed)
+}
+
+// An entry of which one location cannot be opened leaves nothing behind, nor
+// do the folders above it.
+func testNothingHalfDone(t *testing.T, f fixture) {
+	before, err := f.Entries(f.ctx, "n", records.All)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, locations := range map[string][]naming.NewLocation{
+		"gone": {to("one", "a"), to("two", "gone")}, "unknown server": {to("one", "b"), to("three", "b")}, "overlap": {to("one", "c"), to("one", "C")},
+	} {
+		if _, err := f.AddEntry(f.ctx, "n", namespace.Entry{Path: "fresh/folders/" + name, Kind: namespace.Signpost}, locations); err == nil {
+			t.Errorf("%s was added", name)
+		}
+	}
+	after, err := f.Entries(f.ctx, "n", records.All)
+	if err != nil || fmt.Sprint(after) != fmt.Sprint(before) {
+		t.Errorf("left behind: %v, %v", after, err)
+	}
+}
+
+// Of many who add the same name at once, one does; the parents are made once.
+func testRace(t *testing.T, f fixture) {
+	var group sync.WaitGroup
+	var mu sync.Mutex
+	added := 0
+	for i := range 8 {
+		group.Go(func() {
+			_, err := f.AddEntry(f.ctx, "n", namespace.Entry{Path: []string{"race/a/b", "RACE/A/B"}[i%2], Kind: namespace.Folder}, nil)
+			mu.Lock()
+			defer mu.Unlock()
+			if err == nil {
+				added++
+			} else if fault.KindOf(err) != fault.Taken {
+				t.Errorf("adding in a race: %v", err)
+			}
+		})
+	}
+	group.Wait()
+	if added != 1 {
+		t.Errorf("%d added the same name", added)
+	}
+}
+
+func testAudit(t *testing.T, f fixture) {
+	e := f.add(t, "audited")
+	if err := f.EditEntry(f.ctx, "n", e.ID, e.Version, "a note"); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.RemoveEntry(f.ctx, "n", e.ID, e.Version+1); err != nil {
+		t.Fatal(err)
+	}
+	changes, err := f.db.Changes(f.ctx, 0, 3)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, want := range []string{"entry.remove", "entry.edit", "entry.add"} {
+		if c := changes[i]; c.Action != want || c.Who != "tester" || c.Subject != "/n/audited" || (c.Before == nil) != (want == "entry.add") || (c.After == nil) != (want == "entry.remove") {
+			t.Errorf("change %+v, want %s", c, want)
+		}
+	}
+}
+
+// Directions show a change at once.
+func testFresh(t *testing.T, f fixture) {
+	if _, err := f.Where(f.ctx, "/n/later", namespace.Traveller{}); fault.KindOf(err) != fault.NotFound {
+		t.Fatal(err)
+	}
+	f.add(t, "later", to("two", "z"))
+	d, err := f.Where(f.ctx, "/n/later/deep", namespace.Traveller{Site: "near", Person: "ada"})
+	if err != nil || d.Rest != "deep" || d.From != "Near" || d.Directions[0].Reason != "Far, behind leg cost 7" || d.TTL != naming.DefaultTTL {
+		t.Errorf("directions %+v, %v", d, err)
+	}
+}
+
+// While the database is away, what was last read still leads people, changes
+// are refused clearly, and what was never read cannot be answered.
+func testDatabaseAway(t *testing.T, f fixture) {
+	before, err := f.Where(f.ctx, "/n/later", namespace.Traveller{Site: "Near"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := f.AddNamespace(f.ctx, model.Namespace{Name: "unread"}); err != nil {
+		t.Fatal(err)
+	}
+	f.server.Kill()
+	f.Forget() // something is said to have changed
+	during, err := f.Where(f.ctx, "/n/later", namespace.Traveller{Site: "Near"})
+	if err != nil || during.Directions[0] != before.Directions[0] && during.Directions[0].ID != before.Directions[0].ID {
+		t.Errorf("directions without a database: %+v, %v", during, err)
+	}
+	_, err = f.Where(f.ctx, "/unread", namespace.Traveller{})
+	wantKind(t, "a namespace that was never read", err, fault.Unavailable)
+	_, err = f.AddEntry(f.ctx, "n", namespace.Entry{Path: "refused", Kind: namespace.Folder}, nil)
+	wantKind(t, "a change", err, fault.Unavailable)
+	if err := f.server.Restart(); err != nil {
+		t.Fatal(err)
+	}
+	if after, err := f.Where(f.ctx, "/n/later", namespace.Traveller{}); err != nil || !after.ReadAt.After(during.ReadAt) {
+		t.Errorf("after the restart: read %v, was %v, %v", after.ReadAt, during.ReadAt, err)
+	}
+}
