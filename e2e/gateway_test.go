@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"testing/iotest"
 
@@ -92,7 +93,7 @@ func TestGateway(t *testing.T) {
 		run  func(*testing.T, *harness.Estate)
 	}{
 		{"Reads", testGatewayReads}, {"Writes", testGatewayWrites}, {"Permissions", testGatewayPermissions},
-		{"TornUploads", testTornUploads}, {"Listing", testGatewayListing}, {"Failover", testFailover},
+		{"Locks", testLocks}, {"Conditions", testConditions}, {"Crowd", testCrowd}, {"TornUploads", testTornUploads}, {"Listing", testGatewayListing}, {"Failover", testFailover},
 	} {
 		t.Run(test.name, func(t *testing.T) { test.run(t, e) })
 	}
@@ -180,6 +181,70 @@ func testGatewayPermissions(t *testing.T, e *harness.Estate) {
 		t.Errorf("without an account: %d", response.StatusCode)
 	}
 	ada.want(200, "GET", minutes, nil) // others' failures do not lock ada out
+}
+
+// testLocks: a locked file is written by the holder of the lock alone.
+func testLocks(t *testing.T, e *harness.Estate) {
+	ada, ben := person(t, e, "ada"), person(t, e, "ben")
+	const path = "/garden/store/locked.txt"
+	ada.want(201, "PUT", path, strings.NewReader("free"))
+	a := ada.want(200, "LOCK", path, strings.NewReader(`<?xml version="1.0"?><D:lockinfo xmlns:D="DAV:"><D:lockscope><D:exclusive/></D:lockscope><D:locktype><D:write/></D:locktype></D:lockinfo>`), "Timeout", "Second-60")
+	token := a.header.Get("Lock-Token")
+	ben.want(423, "PUT", path, strings.NewReader("ben's"))
+	ben.want(423, "DELETE", path, nil)
+	ada.want(201, "PUT", path, strings.NewReader("ada's"), "If", "("+token+")")
+	if got := ben.want(200, "GET", path, nil).body; string(got) != "ada's" {
+		t.Errorf("the locked file holds %q", got)
+	}
+	ada.want(204, "UNLOCK", path, nil, "Lock-Token", token)
+	ben.want(204, "DELETE", path, nil)
+}
+
+func testConditions(t *testing.T, e *harness.Estate) {
+	ada := person(t, e, "ada")
+	const path = "/garden/store/conditions.txt"
+	ada.want(201, "PUT", path, strings.NewReader("one"))
+	first := ada.want(200, "GET", path, nil).header.Get("Etag")
+	ada.want(201, "PUT", path, strings.NewReader("three"))
+	second := ada.want(200, "HEAD", path, nil)
+	if second.header.Get("Etag") == first || second.header.Get("Content-Length") != "5" || len(second.body) > 0 {
+		t.Errorf("after a change: %v", second.header)
+	}
+	ada.want(200, "GET", path, nil, "If-None-Match", first)
+	ada.want(412, "GET", path, nil, "If-Match", first)
+	ada.want(416, "GET", path, nil, "Range", "bytes=100-200")
+	if tail := ada.want(206, "GET", path, nil, "Range", "bytes=-2"); string(tail.body) != "ee" {
+		t.Errorf("the last two bytes are %q", tail.body)
+	}
+	if whole := ada.want(200, "GET", path, nil, "Range", "bytes=0-1", "If-Range", first); string(whole.body) != "three" {
+		t.Errorf("a range of an old version gives %q", whole.body)
+	}
+	ada.want(412, "COPY", path, nil, "Destination", e.Gateway+ledger, "Overwrite", "F")
+	ada.want(204, "DELETE", path, nil)
+	ada.want(404, "DELETE", path, nil)
+}
+
+// testCrowd: many people read and write at once, and each gets what is theirs.
+func testCrowd(t *testing.T, e *harness.Estate) {
+	var group sync.WaitGroup
+	for i := range 24 {
+		account := []string{"ada", "ben", "warden"}[i%3]
+		group.Go(func() {
+			who := person(t, e, account)
+			path := fmt.Sprintf("/garden/store/crowd-%d.bin", i)
+			want := bytes.Repeat([]byte{byte(i)}, 300_000+i)
+			if a := who.do("PUT", path, bytes.NewReader(want)); a.status != 201 {
+				t.Errorf("%s writes %s: %d %s", account, path, a.status, a.body)
+			}
+			if a := who.do("GET", path, nil); a.status != 200 || !bytes.Equal(a.body, want) {
+				t.Errorf("%s reads %s: %d, %d bytes", account, path, a.status, len(a.body))
+			}
+			if a := who.do("GET", ledger, nil); a.status != 200 || !bytes.Equal(a.body, harness.Ledger) {
+				t.Errorf("%s reads the ledger: %d, %d bytes", account, a.status, len(a.body))
+			}
+		})
+	}
+	group.Wait()
 }
 
 // testTornUploads: a sender that goes away leaves nothing, and what was there stays.

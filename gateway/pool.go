@@ -40,8 +40,11 @@ type kept struct {
 
 	mu    sync.Mutex
 	trees map[string]*smb.Tree
-	used  time.Time
-	users int
+
+	// Under the pool's lock:
+	used    time.Time
+	users   int
+	dropped bool // out of the pool; whoever gives it back last closes it
 }
 
 func newPool() *pool {
@@ -93,6 +96,16 @@ func (p *pool) giveBack(k *kept) {
 	defer p.mu.Unlock()
 	k.users--
 	k.used = time.Now()
+	k.closeIfDone()
+}
+
+// closeIfDone closes a session that is out of the pool and in nobody's hands.
+func (k *kept) closeIfDone() {
+	if k.dropped && k.users == 0 && k.session != nil {
+		session := k.session
+		k.session = nil
+		go session.Close()
+	}
 }
 
 // forget takes a session out of the pool, because it is broken or refused.
@@ -102,9 +115,8 @@ func (p *pool) forget(key poolKey, k *kept) {
 	if p.kept[key] == k {
 		delete(p.kept, key)
 	}
-	if k.session != nil && k.users == 0 {
-		go k.session.Close()
-	}
+	k.dropped = true
+	k.closeIfDone()
 }
 
 // tree opens a share, or the folder of one, over a session, once.
@@ -142,7 +154,8 @@ func (p *pool) closeIdle(before time.Time) {
 	for key, k := range p.kept {
 		if k.users == 0 && k.used.Before(before) && k.session != nil {
 			delete(p.kept, key)
-			go k.session.Close()
+			k.dropped = true
+			k.closeIfDone()
 		}
 	}
 }
