@@ -1,0 +1,244 @@
+package estate_test
+
+import (
+	"context"
+	"net"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"bridgespan/core/acl"
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/access"
+	"bridgespan/service/estate"
+	"bridgespan/service/vault"
+	"bridgespan/standin/fileserver"
+	"bridgespan/standin/standintest"
+	"bridgespan/tree"
+)
+
+type fixture struct {
+	*estate.Service
+	db  *records.DB
+	oak *fileserver.Server
+	ctx context.Context
+}
+
+func start(t *testing.T) fixture {
+	t.Helper()
+	db, err := records.Open(standintest.Database(t).DSN("bridgespan"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	if _, err := db.Migrate(t.Context(), "test"); err != nil {
+		t.Fatal(err)
+	}
+	v, err := vault.Open(filepath.Join(t.TempDir(), "key"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := fixture{estate.New(db, v, func() {}), db, standintest.FileServer(t, "oak", "store", "quiet"), access.WithActor(t.Context(), model.User{Name: "tester"})}
+	if err := f.AddSite(f.ctx, model.Site{Name: "Here"}); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.AddServer(f.ctx, f.server("oak"), standintest.Password("warden"), false); err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+func (f fixture) server(name string) model.Server {
+	return model.Server{Name: name, Site: "here", Address: f.oak.Address, Port: f.oak.Port, Account: "warden"}
+}
+
+func TestEstate(t *testing.T) {
+	f := start(t)
+	t.Run("Reach", func(t *testing.T) { testReach(t, f) })
+	t.Run("Edit", func(t *testing.T) { testEdit(t, f) })
+	t.Run("Targets", func(t *testing.T) { testTargets(t, f) })
+	t.Run("Strangers", func(t *testing.T) { testStrangers(t, f) })
+	t.Run("Rights", func(t *testing.T) { testRights(t, f) })
+}
+
+// Whether a server answers is news once, when it changes.
+func testReach(t *testing.T, f fixture) {
+	news := func() int {
+		t.Helper()
+		events, err := f.db.Events(f.ctx, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		n := 0
+		for _, e := range events {
+			if e.Topic == "server" && e.Subject == "oak" {
+				n++
+			}
+		}
+		return n
+	}
+	reachable := func() bool {
+		t.Helper()
+		v, err := f.Server(f.ctx, "oak")
+		if err != nil || v.Reachable == nil || v.Since == nil {
+			t.Fatalf("%+v, %v", v, err)
+		}
+		return *v.Reachable
+	}
+	before := news()
+	f.Suspect(f.ctx, "oak")
+	if !reachable() || news() != before {
+		t.Error("a suspicion without ground is news")
+	}
+	f.oak.Halt()
+	f.Suspect(f.ctx, "OAK")
+	f.Suspect(f.ctx, "oak")
+	if reachable() || news() != before+1 {
+		t.Errorf("after the halt: answers %v, %d news", reachable(), news()-before)
+	}
+	if err := f.oak.Restart(); err != nil {
+		t.Fatal(err)
+	}
+	f.Suspect(f.ctx, "oak")
+	if !reachable() || news() != before+2 {
+		t.Errorf("after the restart: answers %v, %d news", reachable(), news()-before)
+	}
+}
+
+func testEdit(t *testing.T, f fixture) {
+	v, err := f.Server(f.ctx, "oak")
+	if err != nil {
+		t.Fatal(err)
+	}
+	other := v
+	other.Note, other.Name = "moved to the cellar", "Oak"
+	if err := f.EditServer(f.ctx, "oak", other, "", false); err != nil {
+		t.Fatalf("note and spelling: %v", err)
+	}
+	if err := f.EditServer(f.ctx, "oak", v, "", false); fault.KindOf(err) != fault.Stale {
+		t.Errorf("an old version: %v", err)
+	}
+	if other, err = f.Server(f.ctx, "oak"); err != nil || other.Name != "Oak" || other.Note == "" {
+		t.Fatalf("%+v, %v", other, err)
+	}
+	session, err := f.Dial(f.ctx, other)
+	if err != nil {
+		t.Fatalf("the password was lost: %v", err)
+	}
+	session.Close()
+	moved := other
+	moved.Account = "ada"
+	if err := f.EditServer(f.ctx, "oak", moved, "", true); fault.KindOf(err) != fault.Invalid {
+		t.Errorf("another account under the old password: %v", err)
+	}
+	if err := f.EditServer(f.ctx, "oak", moved, "wrong", false); fault.KindOf(err) != fault.Invalid {
+		t.Errorf("a wrong password: %v", err)
+	}
+	other.Name = "oak"
+	if err := f.EditServer(f.ctx, "oak", other, standintest.Password("warden"), false); err != nil {
+		t.Errorf("the password again: %v", err)
+	}
+}
+
+func testTargets(t *testing.T, f fixture) {
+	for text, wrong := range map[string]string{
+		"oak/STORE": "", "oak/store": "", "birch/store": "no server is called", "oak/IPC$": "has no share",
+		"oak/gone": "choose one of quiet, store", "oak/store/gone": "there is no folder",
+	} {
+		target, err := namespace.ParseTarget("to", text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		found, err := f.TryTarget(f.ctx, "to", target)
+		if wrong == "" && (err != nil || found.Share != "store" || found.Server != "oak") {
+			t.Errorf("%s: %v, %v", text, found, err)
+		}
+		if wrong != "" && (err == nil || !strings.HasPrefix(err.Error(), "to: ") || !strings.Contains(err.Error(), wrong)) {
+			t.Errorf("%s: %v, want %q at the field", text, err, wrong)
+		}
+	}
+}
+
+// What listens there but is no file server is told apart from silence.
+func testStrangers(t *testing.T, f fixture) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			_, _ = conn.Write([]byte("220 mail.example.test ESMTP\r\n"))
+			conn.Close()
+		}
+	}()
+	stranger := f.server("stranger")
+	stranger.Port = l.Addr().(*net.TCPAddr).Port
+	if err := f.AddServer(f.ctx, stranger, "x", false); fault.KindOf(err) != fault.Invalid {
+		t.Errorf("a mail server is added: %v", err)
+	}
+	if err := f.AddServer(f.ctx, stranger, "x", true); err != nil {
+		t.Fatalf("unchecked: %v", err)
+	}
+	check, err := f.Check(f.ctx, "stranger")
+	last := check.Lines[len(check.Lines)-1]
+	if err != nil || check.Outcome != model.Fail || last.Name != "protocol" || last.Remedy == "" || check.Lines[0].Outcome != model.Pass {
+		t.Errorf("check %+v, %v", check, err)
+	}
+	if took := time.Duration(check.TookMs) * time.Millisecond; took > 5*time.Second {
+		t.Errorf("the check took %s", took)
+	}
+	v, err := f.Server(f.ctx, "stranger")
+	if err != nil || v.Check == nil || v.Check.Outcome != model.Fail || v.Reachable == nil || *v.Reachable {
+		t.Errorf("kept: %+v, %v", v, err)
+	}
+}
+
+// An account that may not administer a share is found out.
+func testRights(t *testing.T, f fixture) {
+	oak, err := f.Server(f.ctx, "oak")
+	if err != nil {
+		t.Fatal(err)
+	}
+	session, err := f.Dial(f.ctx, oak)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer session.Close()
+	quiet, err := session.Tree(f.ctx, "quiet", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	closed, err := acl.Parse("O:BAG:BAD:PAI(A;OICI;FA;;;BA)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := quiet.Apply(f.ctx, ".", tree.Meta{Descriptor: closed}); err != nil {
+		t.Fatal(err)
+	}
+	weak := f.server("weak")
+	weak.Account = "ben"
+	if err := f.AddServer(f.ctx, weak, standintest.Password("ben"), false); err != nil {
+		t.Fatal(err)
+	}
+	check, err := f.Check(f.ctx, "weak")
+	if err != nil || len(check.Lines) < 8 {
+		t.Fatal(err)
+	}
+	for _, l := range check.Lines {
+		if l.Name == "rights" && (l.Outcome != model.Fail || !strings.Contains(l.Remedy, "Administrators") || !strings.Contains(l.Found, "1 of 2 shares: quiet")) {
+			t.Errorf("rights of an ordinary account: %+v", l)
+		}
+	}
+	if check.Outcome != model.Fail {
+		t.Errorf("check %+v", check)
+	}
+}
