@@ -85,6 +85,7 @@ func TestConsole(t *testing.T) {
 	c.must(tab.Type("Password", "larkfield-warden"), tab.Click("button", "Sign in and add"), tab.See("hazel was added"), tab.See("It was not checked yet"))
 	c.must(tab.Click("button", "Check now"), tab.See("lists, reads permissions and may write on all 2 shares"))
 	c.accessible("server")
+	c.must(tab.Click("button", "Change"), tab.Type("Note", "in the cellar"), tab.Click("button", "Save"), tab.See("hazel was changed"), tab.See("in the cellar"))
 	c.must(tab.Click("button", "store"), tab.See("Led to from"), tab.See("2026/"))
 	c.accessible("share")
 	c.must(tab.Press("\x1b"), tab.Gone("Led to from"))
@@ -116,6 +117,13 @@ func TestConsole(t *testing.T) {
 	c.must(tab.Gone("Far Shore"))
 	c.must(tab.Click("button", "Add a site"), tab.Type("Name", "bad/name"), tab.Click("button", "Add"), tab.See("holds a character that some systems refuse"))
 	c.must(tab.Press("\x1b"))
+
+	c.must(tab.Click("link", "Users"), tab.Click("button", "Add a user"), tab.Type("Name", "clerk"), tab.Type("Password", "short"), tab.Click("button", "Add"), tab.See("The password has 5 characters"))
+	c.accessible("adding a user, with an error")
+	c.must(tab.Type("Password", harness.Password), tab.Choose("Role", "Operator"), tab.Click("button", "Add"), tab.See("clerk was added"), tab.See("operator"))
+	c.accessible("users")
+	c.must(tab.Click("button", "Remove "+harness.Admin), tab.Click("button", "Remove"), tab.See("This is the last administrator"))
+	c.must(tab.Press("\x1b"), tab.Gone("This is the last administrator"))
 
 	c.must(tab.Click("link", "Changes"), tab.See("location.add"))
 	c.accessible("changes")

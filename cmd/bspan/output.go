@@ -72,13 +72,11 @@ func done(c *cli.Command, value any, format string, args ...any) error {
 	if value == nil {
 		value = map[string]string{"done": text}
 	}
-	return show(c, value, table{heads: []string{"done"}, rows: [][]string{{text}}, empty: ""}.plain())
-}
-
-// plain is a table without its head, for single sentences.
-func (t table) plain() table {
-	t.heads = nil
-	return t
+	t := table{rows: [][]string{{text}}}
+	if c.String("output") == "csv" {
+		t.heads = []string{"done"}
+	}
+	return show(c, value, t)
 }
 
 func when(t time.Time) string {

@@ -13,6 +13,7 @@ import { ServerPage } from "./pages/server";
 import { ServersPage } from "./pages/servers";
 import { SignInPage } from "./pages/signin";
 import { SitesPage } from "./pages/sites";
+import { UsersPage } from "./pages/users";
 import { Shell } from "./shell";
 
 export function App() {
@@ -41,6 +42,7 @@ export function App() {
         <Route path="/sites" element={<SitesPage />} />
         <Route path="/namespaces" element={<NamespacesPage />} />
         <Route path="/namespaces/:namespace" element={<NamespacePage />} />
+        <Route path="/users" element={<UsersPage />} />
         <Route path="/changes" element={<ChangesPage />} />
         <Route path="/reference" element={<ApiPage />} />
         <Route path="*" element={<NoPage />} />

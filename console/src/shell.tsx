@@ -10,12 +10,14 @@ import { useAbout } from "./api/queries";
 import { Status } from "./components/status";
 import { chooseTheme, currentTheme } from "./theme";
 
-const pages: [string, string][] = [
+// Users are administrators' business alone: the service refuses them to others.
+const pages: [string, string, string?][] = [
   ["/", "Overview"],
   ["/namespaces", "Namespaces"],
   ["/servers", "Servers"],
   ["/sites", "Sites"],
   ["/changes", "Changes"],
+  ["/users", "Users", "administrator"],
   ["/reference", "API"],
 ];
 
@@ -30,7 +32,7 @@ export function Shell({ session, children }: { session: Session; children: React
           <Mark />
         </header>
         <nav aria-label="Pages" className="grid">
-          {pages.map(([to, name]) => (
+          {pages.filter(([, , role]) => !role || role === session.user.role).map(([to, name]) => (
             <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `border-l-4 px-4 py-1.5 ${isActive ? "border-span bg-wash font-semibold text-span" : "border-transparent hover:bg-inset"}`}>
               {name}
             </NavLink>

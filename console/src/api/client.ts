@@ -16,6 +16,7 @@ export type Direction = Schemas["Direction"];
 export type Directions = Schemas["Directions"];
 export type Change = Schemas["Change"];
 export type Session = Schemas["Session"];
+export type User = Schemas["User"];
 
 /** A refusal by the service, or its silence (status 0). */
 export class Problem extends Error {

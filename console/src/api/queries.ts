@@ -64,5 +64,8 @@ export const useDirections = (path: string, from: string, as: string) =>
     queryFn: () => got(api.GET("/api/v1/directions", { params: { query: { path, from: from || undefined, as: as || undefined } } })),
   });
 
+export const useUsers = () =>
+  useQuery({ queryKey: ["user", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/users", { params: { query: { cursor, limit } } }))) });
+
 export const useChanges = (max: number) =>
   useQuery({ queryKey: ["change", max], queryFn: async () => (await got(api.GET("/api/v1/changes", { params: { query: { limit: max } } }))).items });

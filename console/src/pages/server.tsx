@@ -8,12 +8,14 @@ import { outcomeTone, Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Button, Dialog, Empty, Facts, Loading, PageHead, Section, sentence, Trouble } from "../components/ui";
 import { ago, bytes, plural, when } from "../format";
-import { Reach } from "./servers";
+import { Reach, ServerForm } from "./servers";
 
 export function ServerPage() {
   const { server = "" } = useParams();
   const query = useServer(server);
   const [removing, setRemoving] = useState(false);
+  const [editing, setEditing] = useState(false);
+  const navigate = useNavigate();
   const check = useMutation({
     mutationFn: () => api.POST("/api/v1/servers/{server}/check", { params: { path: { server } } }),
   });
@@ -26,6 +28,7 @@ export function ServerPage() {
         <Button look="main" onClick={() => check.mutate()} disabled={check.isPending}>
           {check.isPending ? "Checking …" : "Check now"}
         </Button>
+        <Button onClick={() => setEditing(true)}>Change</Button>
         <Button onClick={() => setRemoving(true)}>Remove …</Button>
       </PageHead>
       {v.trouble && <p className="mb-5 text-bad">{sentence(v.trouble)}</p>}
@@ -47,6 +50,9 @@ export function ServerPage() {
         </Section>
       </div>
       <Shares server={v.name} />
+      <Dialog open={editing} onOpenChange={setEditing} title={`Change ${v.name}`} lead="With another address or account the password is needed again: it is only ever sent where it was given for.">
+        <ServerForm key={v.version} server={v} onClose={() => setEditing(false)} onDone={(name) => void navigate(`/servers/${encodeURIComponent(name)}`, { replace: true })} />
+      </Dialog>
       <RemoveServer server={v} open={removing} onOpenChange={setRemoving} />
     </>
   );

@@ -1,6 +1,6 @@
 import { useMemo, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, type Server } from "../api/client";
+import { api, etag, type Server } from "../api/client";
 import { useServers, useShares, useSites } from "../api/queries";
 import { SaveForm } from "../components/form";
 import { outcomeTone, Status } from "../components/status";
@@ -47,28 +47,34 @@ export function Reach({ server }: { server: Server }) {
   return server.reachable ? <Status tone="good">answers</Status> : <Status tone="bad">does not answer{since}</Status>;
 }
 
-const blank = { name: "", site: "", address: "", port: "445", domain: "", account: "", password: "", note: "" };
-
 function AddServer({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
+  const navigate = useNavigate();
+  const close = () => onOpenChange(false);
   return (
     <Dialog open={open} onOpenChange={onOpenChange} title="Add a server" lead="Bridge Span signs in to it first; when that fails nothing is stored. Nothing is installed on the server.">
-      <AddServerForm onClose={() => onOpenChange(false)} />
+      <ServerForm onClose={close} onDone={(name) => void navigate(`/servers/${encodeURIComponent(name)}`)} />
     </Dialog>
   );
 }
 
-function AddServerForm({ onClose }: { onClose: () => void }) {
+/** Adds a server, or changes one. */
+export function ServerForm({ server, onClose, onDone }: { server?: Server; onClose: () => void; onDone: (name: string) => void }) {
   const sites = useSites();
-  const navigate = useNavigate();
-  const [v, setV] = useState(blank);
-  const set = (name: keyof typeof blank) => (event: { target: { value: string } }) => setV({ ...v, [name]: event.target.value });
-  const save = () => api.POST("/api/v1/servers", { body: { ...v, port: Number(v.port) || 0, domain: v.domain || undefined, note: v.note || undefined } });
+  const [v, setV] = useState({ name: server?.name ?? "", site: server?.site ?? "", address: server?.address ?? "", port: String(server?.port ?? 445), domain: server?.domain ?? "", account: server?.account ?? "", password: "", note: server?.note ?? "" });
+  const set = (name: keyof typeof v) => (event: { target: { value: string } }) => setV({ ...v, [name]: event.target.value });
+  const save = () => {
+    const body = { ...v, port: Number(v.port) || 0 };
+    return server
+      ? api.PATCH("/api/v1/servers/{server}", { params: { path: { server: server.name }, header: { "If-Match": etag(server.version) } }, body: { ...body, password: v.password || undefined } })
+      : api.POST("/api/v1/servers", { body: { ...body, domain: v.domain || undefined, note: v.note || undefined } });
+  };
   const done = () => {
     onClose();
-    void navigate(`/servers/${encodeURIComponent(v.name)}`);
+    onDone(v.name);
   };
+  const passwordHelp = server ? "Empty keeps the old one" : "Kept sealed, never shown again";
   return (
-    <SaveForm action="Sign in and add" busy="Signing in to it …" done={`${v.name} was added.`} fields={Object.keys(blank)} save={save} onDone={done} onCancel={onClose}>
+    <SaveForm action={server ? "Save" : "Sign in and add"} busy="Signing in to it …" done={`${v.name} was ${server ? "changed" : "added"}.`} fields={Object.keys(v)} save={save} onDone={done} onCancel={onClose}>
       {(errors) => (
         <div className="grid grid-cols-2 gap-4">
           <TextField label="Name" value={v.name} onChange={set("name")} error={errors.name} autoFocus />
@@ -78,7 +84,7 @@ function AddServerForm({ onClose }: { onClose: () => void }) {
           <TextField label="Address" mono value={v.address} onChange={set("address")} error={errors.address} />
           <TextField label="Port" mono inputMode="numeric" value={v.port} onChange={set("port")} error={errors.port} />
           <TextField label="Account" value={v.account} onChange={set("account")} error={errors.account} help="One that administers the server" autoComplete="off" />
-          <TextField label="Password" type="password" value={v.password} onChange={set("password")} error={errors.password} help="Kept sealed, never shown again" autoComplete="new-password" />
+          <TextField label="Password" type="password" value={v.password} onChange={set("password")} error={errors.password} help={passwordHelp} autoComplete="new-password" />
           <TextField label="Domain" value={v.domain} onChange={set("domain")} error={errors.domain} help="Empty for the server's own account" />
           <TextField label="Note" value={v.note} onChange={set("note")} error={errors.note} />
         </div>
@@ -86,4 +92,3 @@ function AddServerForm({ onClose }: { onClose: () => void }) {
     </SaveForm>
   );
 }
-
