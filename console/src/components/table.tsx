@@ -30,7 +30,7 @@ export function DataTable<T>(props: { what: string; query: UseQueryResult<T[]>; 
       <div className="mb-1.5 flex items-baseline gap-3">
         <TextInput type="search" aria-label={`Filter ${props.what}`} placeholder={`Filter ${props.what}`} value={filter} onChange={(e) => setFilter(e.target.value)} className="max-w-64" />
         <span className="text-sm text-soft" role="status">
-          {rows.length === data?.length ? `${rows.length}` : `${rows.length} of ${data?.length}`} {props.what}
+          {rows.length === data?.length ? `${rows.length}` : `${rows.length} of ${data?.length}`} {data?.length === 1 ? props.what.replace(/s$/, "") : props.what}
         </span>
       </div>
       <div className="overflow-x-auto" tabIndex={0} role="group" aria-label={props.what}>
