@@ -4,6 +4,7 @@ SHELL := /bin/sh
 
 DEMO_SIZE ?= default
 DEMO_PORT ?= 8600
+DEMO_SMB_PORT ?= 445
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 GO_BUILD := go build -trimpath -ldflags "-X main.version=$(VERSION)"
 
@@ -40,7 +41,7 @@ build: console/dist/index.html
 
 # Ctrl-C ends the demo, and so is no failure of make's.
 demo: setup-run build
-	@DEMO_SIZE=$(DEMO_SIZE) DEMO_PORT=$(DEMO_PORT) bin/bspand demo
+	@DEMO_SIZE=$(DEMO_SIZE) DEMO_PORT=$(DEMO_PORT) DEMO_SMB_PORT=$(DEMO_SMB_PORT) bin/bspand demo
 
 demo-reset: build
 	@bin/bspand demo reset

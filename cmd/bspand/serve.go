@@ -213,6 +213,9 @@ func listenOn(c config, address string) (net.Listener, error) {
 		return nil, fmt.Errorf("%s cannot be listened on (%w): end what uses it, or choose another address", address, err)
 	}
 	if c.TLSKey == "" {
+		if at, ok := listener.Addr().(*net.TCPAddr); ok && !at.IP.IsLoopback() {
+			slog.Warn("passwords cross the network in the clear: set tls_certificate and tls_key, or listen on loopback behind a proxy that encrypts", "address", address)
+		}
 		return listener, nil
 	}
 	certificate, err := tls.LoadX509KeyPair(c.TLSCertificate, c.TLSKey)

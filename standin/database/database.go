@@ -64,8 +64,14 @@ func (s *Server) install() (bool, error) {
 	if !errors.Is(err, fs.ErrNotExist) {
 		return false, err
 	}
-	out, err := exec.Command("mariadb-install-db", "--no-defaults", "--datadir="+s.path("data"),
-		"--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve").CombinedOutput()
+	if err := os.MkdirAll(s.path("tmp"), 0o700); err != nil {
+		return false, err
+	}
+	install := exec.Command("mariadb-install-db", "--no-defaults", "--datadir="+s.path("data"),
+		"--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve")
+	// Temporary tables of its own: in a shared folder two servers may choose the same names.
+	install.Env = append(os.Environ(), "TMPDIR="+s.path("tmp"))
+	out, err := install.CombinedOutput()
 	if errors.Is(err, exec.ErrNotFound) {
 		return false, errors.New("MariaDB is not installed: run `make setup` as root")
 	}
@@ -78,7 +84,7 @@ func (s *Server) install() (bool, error) {
 
 func (s *Server) run(fresh bool) error {
 	args := []string{"--no-defaults", "--datadir=" + s.path("data"), fmt.Sprintf("--port=%d", s.port),
-		"--bind-address=127.0.0.1", "--socket=" + s.path("socket"), "--pid-file=" + s.path("pid"),
+		"--bind-address=127.0.0.1", "--socket=" + s.path("socket"), "--pid-file=" + s.path("pid"), "--tmpdir=" + s.path("tmp"),
 		"--skip-name-resolve", "--local-infile=1", "--character-set-server=utf8mb4", "--innodb-buffer-pool-size=256M"}
 	if os.Geteuid() == 0 {
 		args = append(args, "--user=root")

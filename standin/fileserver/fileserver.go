@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"bridgespan/standin/process"
@@ -160,24 +159,8 @@ func (s *Server) Stop() {
 	}
 }
 
-// endHelpers ends the RPC helper, which outlives smbd, by its pid file.
-func (s *Server) endHelpers() {
-	text, err := os.ReadFile(s.path("pid/samba-dcerpcd.pid"))
-	if err != nil {
-		return
-	}
-	pid, err := strconv.Atoi(strings.TrimSpace(string(text)))
-	if err != nil || !s.owns(pid) {
-		return
-	}
-	_ = syscall.Kill(pid, syscall.SIGTERM)
-}
-
-// owns reports whether a process was started with this server's configuration.
-func (s *Server) owns(pid int) bool {
-	args, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-	return err == nil && strings.Contains(string(args), s.path("smb.conf"))
-}
+// endHelpers ends the RPC helpers, which outlive smbd.
+func (s *Server) endHelpers() { process.End(s.Dir, "samba-dcerpcd", "rpcd_") }
 
 // command prepares a Samba program that sees the private accounts.
 func (s *Server) command(name string, args ...string) *exec.Cmd {

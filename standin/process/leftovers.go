@@ -6,62 +6,96 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 )
 
+// goneMost bounds how long a killed process may take to be gone.
+const goneMost = 10 * time.Second
+
 // EndLeftovers ends the servers that an earlier start below dir left running
-// because it was killed itself. They are known by dir in their command line.
-// The caller must hold whatever keeps a second start out of dir.
+// because it was killed itself, and waits until they are gone. The caller must
+// hold whatever keeps a second start out of dir.
 func EndLeftovers(dir string) {
-	places := []string{dir}
+	servers := []string{"mariadbd", "smbd", "winbindd", "samba-dcerpcd", "rpcd_", "bspand"}
+	End(dir, servers...)
 	if target, err := os.Readlink(filepath.Join(dir, "servers")); err == nil {
-		places = append(places, target)
+		End(target, servers...)
 	}
+}
+
+// End ends the processes that run one of the programs (named in full, or up to
+// a final underscore) and have a file below dir in their command line, and
+// waits until they are gone.
+func End(dir string, programs ...string) {
 	var ended []int
-	running, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	each(func(pid int, args []byte) {
+		if pid != os.Getpid() && runs(args, programs) && bytes.Contains(args, []byte(dir+"/")) {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+			ended = append(ended, pid)
+		}
+	})
+	await(func() bool {
+		for _, pid := range ended {
+			// A zombie has no command line, and holds nothing.
+			if args, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); err == nil && len(args) > 0 {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+// each looks at every process that has a command line.
+func each(look func(pid int, args []byte)) {
+	files, err := filepath.Glob("/proc/[0-9]*/cmdline")
 	if err != nil {
 		return
 	}
-	for _, file := range running {
+	for _, file := range files {
 		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
-		args, readErr := os.ReadFile(file)
-		if err != nil || readErr != nil || pid == os.Getpid() || !isServer(args) {
-			continue
-		}
-		for _, place := range places {
-			if bytes.Contains(args, []byte(place+"/")) {
-				_ = syscall.Kill(pid, syscall.SIGKILL)
-				ended = append(ended, pid)
-			}
-		}
-	}
-	awaitGone(ended)
-}
-
-// awaitGone waits until processes that were killed hold nothing any more.
-func awaitGone(pids []int) {
-	deadline := time.Now().Add(10 * time.Second)
-	for _, pid := range pids {
-		for time.Now().Before(deadline) {
-			// A zombie has no command line, and holds no port.
-			args, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-			if err != nil || len(args) == 0 {
-				break
-			}
-			time.Sleep(10 * time.Millisecond)
+		if args, readErr := os.ReadFile(file); err == nil && readErr == nil && len(args) > 0 {
+			look(pid, args)
 		}
 	}
 }
 
-// isServer recognises the programs that are ever started here.
-func isServer(args []byte) bool {
-	program, _, _ := bytes.Cut(args, []byte{0})
-	switch filepath.Base(string(program)) {
-	case "mariadbd", "smbd", "winbindd", "samba-dcerpcd":
-		return true
-	case "bspand":
-		return bytes.Contains(args, []byte("\x00serve\x00"))
+// runs reports whether a command line is that of one of the programs. bspand
+// counts only where it serves: the demo itself goes by the same name.
+func runs(args []byte, programs []string) bool {
+	first, _, _ := bytes.Cut(args, []byte{0})
+	name := filepath.Base(string(first))
+	for _, program := range programs {
+		if name == program || strings.HasSuffix(program, "_") && strings.HasPrefix(name, program) {
+			return name != "bspand" || bytes.Contains(args, []byte("\x00serve\x00"))
+		}
 	}
 	return false
+}
+
+// awaitGroup waits until no process of a group runs any more; zombies, which
+// somebody else must collect, do not count.
+func awaitGroup(group int) {
+	await(func() bool {
+		empty := true
+		each(func(pid int, _ []byte) {
+			stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+			if err != nil {
+				return
+			}
+			// After the name in brackets: state, parent, group (proc(5)).
+			fields := bytes.Fields(stat[bytes.LastIndexByte(stat, ')')+1:])
+			if len(fields) > 2 && string(fields[2]) == strconv.Itoa(group) && string(fields[0]) != "Z" {
+				empty = false
+			}
+		})
+		return empty
+	})
+}
+
+func await(done func() bool) {
+	for deadline := time.Now().Add(goneMost); !done() && time.Now().Before(deadline); {
+		time.Sleep(5 * time.Millisecond) // the kernel tells nobody but the parent
+	}
 }

@@ -61,14 +61,14 @@ func (p *Process) Stop(grace time.Duration) {
 	case <-p.done:
 	case <-time.After(grace):
 	}
-	_ = p.Signal(syscall.SIGKILL)
-	<-p.done
+	p.Kill()
 }
 
 // Kill ends the process and its children without warning.
 func (p *Process) Kill() {
 	_ = p.Signal(syscall.SIGKILL)
 	<-p.done
+	awaitGroup(p.PID())
 }
 
 // Await waits until ready returns nil, the process ends or timeout passes.
