@@ -19,10 +19,10 @@ import (
 
 	"bridgespan/core/fault"
 	"bridgespan/model"
-	"bridgespan/records"
 	"bridgespan/service/access"
 	"bridgespan/service/estate"
 	"bridgespan/service/events"
+	"bridgespan/service/history"
 	"bridgespan/service/naming"
 )
 
@@ -31,11 +31,11 @@ const Prefix = "/api/v1"
 
 // Services are the use cases that the API serves.
 type Services struct {
-	DB     *records.DB
-	Access *access.Service
-	Estate *estate.Service
-	Naming *naming.Service
-	Events *events.Hub
+	Access  *access.Service
+	Estate  *estate.Service
+	Naming  *naming.Service
+	History *history.Service
+	Events  *events.Hub
 }
 
 // Options direct the API.
@@ -163,7 +163,7 @@ func sendError(c fiber.Ctx, err error) error {
 func (a *API) ready(c fiber.Ctx) error {
 	ctx, cancel := context.WithTimeout(c.Context(), 3*time.Second)
 	defer cancel()
-	if err := a.DB.Ping(ctx); err != nil {
+	if err := a.History.Ready(ctx); err != nil {
 		slog.Warn("not ready", "error", err)
 		return fault.New(fault.Unavailable, "look at the database server", "the database does not answer")
 	}

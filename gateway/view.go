@@ -175,6 +175,7 @@ func (v *view) choose(ctx context.Context, d model.Directions) (*chosen, error) 
 			return &chosen{t, direction.Target(), passed}, nil
 		case errors.Is(err, smb.ErrSignIn):
 			refused = err // another server may know this account
+			passed = append(passed, direction.Target().String()+" (does not accept this account)")
 		case passOver(err):
 			passed = append(passed, fmt.Sprintf("%s (%s)", direction.Target(), explain(err)))
 			if direction.State == namespace.Open {

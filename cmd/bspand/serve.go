@@ -27,6 +27,7 @@ import (
 	"bridgespan/service/access"
 	"bridgespan/service/estate"
 	"bridgespan/service/events"
+	"bridgespan/service/history"
 	"bridgespan/service/naming"
 	"bridgespan/service/vault"
 )
@@ -106,7 +107,7 @@ func serve(ctx context.Context, c config) error {
 	defer group.Wait()
 	defer stop()
 
-	front := api.New(api.Services{DB: db, Access: users, Estate: sites, Naming: names, Events: hub},
+	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub},
 		api.Options{Console: console.Files(), TLS: c.TLSKey != "", Gateway: gatewayURL(c), Closing: ctx.Done(), Version: version})
 	return listen(ctx, c, front, gateway.New(names, sites, c.GatewaySite))
 }

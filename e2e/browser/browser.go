@@ -200,11 +200,17 @@ func (t *Tab) Choose(field, option string) error {
 		t.Wait("the list of options to close", "!document.querySelector('[role=listbox]')"))
 }
 
+// settle waits until fonts are there and nothing moves any more.
+func (t *Tab) settle() error {
+	_, err := Eval[bool](t, "document.fonts.ready.then(() => Promise.all(document.getAnimations().map(a => a.finished.catch(() => 0)))).then(() => true)")
+	return err
+}
+
 // Shot writes a picture of what the window shows.
 func (t *Tab) Shot(file string) error {
 	ctx, cancel := context.WithTimeout(t.ctx, patience)
 	defer cancel()
-	if _, err := Eval[bool](t, "document.fonts.ready.then(() => Promise.all(document.getAnimations().map(a => a.finished.catch(() => 0)))).then(() => true)"); err != nil {
+	if err := t.settle(); err != nil {
 		return err
 	}
 	picture, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
@@ -221,6 +227,9 @@ func (t *Tab) Shot(file string) error {
 // finds against WCAG 2.2 A and AA and its own best practices, in words.
 func (t *Tab) Violations(axeSource string) ([]string, error) {
 	if _, err := Eval[bool](t, axeSource+"; true"); err != nil {
+		return nil, err
+	}
+	if err := t.settle(); err != nil { // what fades in has no contrast yet
 		return nil, err
 	}
 	type violation struct {

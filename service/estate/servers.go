@@ -9,6 +9,7 @@ import (
 	"net"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"bridgespan/core/fault"
@@ -27,6 +28,8 @@ type Service struct {
 	db      *records.DB
 	vault   *vault.Vault
 	changed func()
+	// suspected are the names of servers that are being looked at out of turn.
+	suspected sync.Map
 }
 
 // New makes the service. changed is called after every change.

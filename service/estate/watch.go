@@ -90,7 +90,12 @@ func (s *Service) lookAtAll(ctx context.Context) (bool, error) {
 }
 
 // Suspect looks at one server at once, because somebody found that it does not answer.
+// While one look is under way others are not begun.
 func (s *Service) Suspect(ctx context.Context, name string) {
+	if _, looking := s.suspected.LoadOrStore(name, true); looking {
+		return
+	}
+	defer s.suspected.Delete(name)
 	v, err := s.db.Server(ctx, name)
 	if err != nil {
 		return
