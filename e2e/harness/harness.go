@@ -4,6 +4,7 @@
 package harness
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -95,8 +96,11 @@ func StartService(t testing.TB, db *database.Server, site string) *Service {
 	s.process = p
 	t.Cleanup(func() {
 		p.Stop(15 * time.Second)
+		text, _ := os.ReadFile(log)
+		if bytes.Contains(text, []byte("DATA RACE")) || bytes.Contains(text, []byte("panic: ")) {
+			t.Error("the service panicked, or raced with itself")
+		}
 		if t.Failed() {
-			text, _ := os.ReadFile(log)
 			t.Logf("log of the service:\n%s", text)
 		}
 	})
