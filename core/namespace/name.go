@@ -52,6 +52,9 @@ func CheckElement(field, name string) error {
 		return fault.Field(field, "give each part a name", "a name is empty")
 	case !utf8.ValidString(name):
 		return fault.Field(field, "write it in UTF-8", "the name %q is not UTF-8", name)
+	case strings.ContainsRune(name, utf8.RuneError):
+		// Decoders put U+FFFD in the place of bytes that are not UTF-8.
+		return fault.Field(field, "write it in UTF-8", "the name %q holds U+FFFD, which stands for bytes that were not UTF-8", name)
 	case name == "." || name == "..":
 		return fault.Field(field, "write the path without . and ..", "%q is not a name", name)
 	case len(name) > MaxElement:

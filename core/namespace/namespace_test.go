@@ -132,7 +132,7 @@ func TestResolve(t *testing.T) {
 }
 
 func TestBadNames(t *testing.T) {
-	for _, path := range []string{"", "trust", "/", "/Trust", "/tr ust/x", "/-a", "/trust//x", "/trust/../x", "/trust/./x", "/trust/a\x00b", "/trust/\xff", "/trust/a\\b", "/trust/end.", "/trust/ x",
+	for _, path := range []string{"", "trust", "/", "/Trust", "/tr ust/x", "/-a", "/trust//x", "/trust/../x", "/trust/./x", "/trust/a\x00b", "/trust/\xff", "/trust/\ufffd", "/trust/a\\b", "/trust/end.", "/trust/ x",
 		"/trust/" + strings.Repeat("x", 256), "/trust/" + strings.Repeat("x/", 600), "/" + strings.Repeat("n", 64)} {
 		_, _, err := Split("path", path)
 		if fault.KindOf(err) != fault.Invalid || !strings.HasPrefix(err.Error(), "path: ") || !strings.Contains(err.Error(), "; ") {

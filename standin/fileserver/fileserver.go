@@ -169,10 +169,19 @@ func (s *Server) command(name string, args ...string) *exec.Cmd {
 		"LD_PRELOAD=libnss_wrapper.so",
 		"NSS_WRAPPER_PASSWD="+s.path("passwd"),
 		"NSS_WRAPPER_GROUP="+s.path("group"),
-		"NSS_WRAPPER_MODULE_SO_PATH=/lib/x86_64-linux-gnu/libnss_winbind.so.2",
+		"NSS_WRAPPER_MODULE_SO_PATH="+winbindModule(),
 		"NSS_WRAPPER_MODULE_FN_PREFIX=winbind",
 		"SELFTEST_WINBINDD_SOCKET_DIR="+s.path("wb"))
 	return cmd
+}
+
+// winbindModule is where Debian keeps the module, whatever the machine's architecture.
+func winbindModule() string {
+	found, err := filepath.Glob("/lib/*/libnss_winbind.so.2")
+	if err != nil || len(found) == 0 {
+		return "libnss_winbind.so.2"
+	}
+	return found[0]
 }
 
 // run runs a Samba program to its end, with input on its standard input.
