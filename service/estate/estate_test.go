@@ -30,14 +30,7 @@ type fixture struct {
 
 func start(t *testing.T) fixture {
 	t.Helper()
-	db, err := records.Open(standintest.Database(t).DSN("bridgespan"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { db.Close() })
-	if _, err := db.Migrate(t.Context(), "test"); err != nil {
-		t.Fatal(err)
-	}
+	db, _ := standintest.Records(t)
 	v, err := vault.Open(filepath.Join(t.TempDir(), "key"))
 	if err != nil {
 		t.Fatal(err)

@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"bridgespan/model"
-	"bridgespan/records"
 	"bridgespan/standin/standintest"
 )
 
@@ -21,15 +20,8 @@ func next(t *testing.T, w *Watcher) model.Event {
 }
 
 func TestHub(t *testing.T) {
-	db, err := records.Open(standintest.Database(t).DSN("bridgespan"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
+	db, _ := standintest.Records(t)
 	ctx := t.Context()
-	if _, err := db.Migrate(ctx, "test"); err != nil {
-		t.Fatal(err)
-	}
 	tell := func(subject string) {
 		t.Helper()
 		if err := db.Tell(ctx, "site", subject, time.Now().UTC()); err != nil {

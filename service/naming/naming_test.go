@@ -40,15 +40,7 @@ type fixture struct {
 // start makes a service over the sites Near and Far with one server each.
 func start(t *testing.T) fixture {
 	t.Helper()
-	server := standintest.Database(t)
-	db, err := records.Open(server.DSN("bridgespan"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { db.Close() })
-	if _, err := db.Migrate(t.Context(), "test"); err != nil {
-		t.Fatal(err)
-	}
+	db, server := standintest.Records(t)
 	ctx := access.WithActor(t.Context(), model.User{Name: "tester", Role: model.Administrator})
 	if err := db.Change(ctx, func(tx *records.Tx) error {
 		return errors.Join(

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"testing"
 
+	"bridgespan/records"
 	"bridgespan/standin/database"
 	"bridgespan/standin/fileserver"
 )
@@ -40,6 +41,21 @@ func FileServer(t testing.TB, name string, shares ...string) *fileserver.Server 
 	}
 	t.Cleanup(s.Stop)
 	return s
+}
+
+// Records opens the records of a fresh private MariaDB, with the schema in place.
+func Records(t testing.TB) (*records.DB, *database.Server) {
+	t.Helper()
+	server := Database(t)
+	db, err := records.Open(server.DSN("bridgespan"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	if _, err := db.Migrate(t.Context(), "test"); err != nil {
+		t.Fatal(err)
+	}
+	return db, server
 }
 
 // Database starts a private MariaDB.
