@@ -33,7 +33,9 @@ func TestRefusals(t *testing.T) {
 	if !errors.As(err, &e) || e.Status != 422 || e.Errors[0].Field != "site" || e.Error() != "no site is called X; list them" {
 		t.Errorf("error %#v", err)
 	}
-	strange := serve(t, func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "<html>proxy</html>", http.StatusBadGateway) })
+	strange := serve(t, func(w http.ResponseWriter, _ *http.Request) {
+		http.Error(w, "<html>proxy</html>", http.StatusBadGateway)
+	})
 	if _, err := strange.Sites(t.Context()); !errors.As(err, &e) || e.Status != 502 || e.Remedy == "" {
 		t.Errorf("an answer that is not ours: %v", err)
 	}
