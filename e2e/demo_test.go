@@ -63,6 +63,10 @@ func (d *demoRun) start() {
 	}
 	d.gone = make(chan struct{})
 	go func(gone chan struct{}) { _ = d.cmd.Wait(); close(gone) }(d.gone)
+	d.t.Cleanup(func() { // a test that fails half-way leaves nothing running either
+		_ = d.cmd.Process.Signal(syscall.SIGINT)
+		<-d.gone
+	})
 	select {
 	case <-d.out.greeted:
 	case <-d.gone:
