@@ -160,9 +160,9 @@ func TestDemo(t *testing.T) {
 	}
 	d.start()
 	checkDemo(t, d, d.estate())
-	d.end(syscall.SIGINT)
+	d.end(syscall.SIGHUP) // the terminal is closed
 	if left := d.left(); len(left) > 0 {
-		t.Errorf("still running after a start that cleared up: %q", left)
+		t.Errorf("still running after the terminal was closed: %q", left)
 	}
 	if out, err := exec.Command(harness.Program(t, "bspand"), "demo", "reset", "--dir", dir).CombinedOutput(); err != nil {
 		t.Errorf("reset: %v, %s", err, out)

@@ -18,7 +18,10 @@ import (
 var version = "dev"
 
 func main() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	// A terminal that is closed ends the program as Ctrl-C does, and a reader of
+	// its output that went away must not end it before it has cleared up.
+	signal.Ignore(syscall.SIGPIPE)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	app := &cli.Command{
 		Name: "bspand", Usage: "the service of Bridge Span", Version: version,
