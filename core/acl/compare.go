@@ -1,0 +1,167 @@
+package acl
+
+import (
+	"cmp"
+	"iter"
+	"slices"
+	"strings"
+
+	"bridgespan/core/account"
+)
+
+// Shift is what one account gains and loses between two states.
+type Shift struct {
+	Account       account.SID
+	Before, After Mask
+}
+
+// Gained and Lost are the rights that only one of the states grants.
+func (s Shift) Gained() Mask { return s.After &^ s.Before }
+func (s Shift) Lost() Mask   { return s.Before &^ s.After }
+
+// Compare says what changes for each account that either state names. Each is
+// judged by itself, as what these permissions say about it and about everybody;
+// use CompareFor to judge whole tokens.
+func Compare(before, after Parts) []Shift {
+	accounts := before.Accounts()
+	for _, s := range after.Accounts() {
+		if !slices.Contains(accounts, s) {
+			accounts = append(accounts, s)
+		}
+	}
+	var shifts []Shift
+	for _, s := range accounts {
+		if s == account.CreatorOwner || s == account.CreatorGroup || s == account.OwnerRights {
+			continue // stand for somebody else
+		}
+		t := account.Bare(s)
+		if shift := (Shift{s, before.Allows(t), after.Allows(t)}); shift.Before != shift.After {
+			shifts = append(shifts, shift)
+		}
+	}
+	return shifts
+}
+
+// CompareFor says what changes for whole tokens.
+func CompareFor(before, after Object, tokens []*account.Token) []Shift {
+	var shifts []Shift
+	for _, t := range tokens {
+		if shift := (Shift{t.User, before.Effective(t), after.Effective(t)}); shift.Before != shift.After {
+			shifts = append(shifts, shift)
+		}
+	}
+	return shifts
+}
+
+// Node is a file or folder of a tree with its permissions.
+type Node struct {
+	Path       string // from the top, "." for the top itself
+	Folder     bool
+	Descriptor Descriptor
+}
+
+// PathOrder orders paths as a walk meets them: a folder before what it holds,
+// and that before its next sibling.
+func PathOrder(a, b string) int {
+	switch {
+	case a == b:
+		return 0
+	case a == ".":
+		return -1
+	case b == ".":
+		return 1
+	}
+	for {
+		x, restA, moreA := strings.Cut(a, "/")
+		y, restB, moreB := strings.Cut(b, "/")
+		if c := cmp.Compare(x, y); c != 0 {
+			return c
+		}
+		switch {
+		case !moreA && !moreB:
+			return 0
+		case !moreA:
+			return -1
+		case !moreB:
+			return 1
+		}
+		a, b = restA, restB
+	}
+}
+
+// TreeDifference is what differs at one path of two trees.
+type TreeDifference struct {
+	Path          string
+	Folder        bool
+	Before, After Descriptor // zero where the path is missing
+	// Shifts are empty when a path is missing, or when the descriptors differ
+	// in what grants nothing to anybody (order, audit, flags).
+	Shifts []Shift
+}
+
+// CompareTrees yields where the permissions of two trees differ. Both must
+// come in PathOrder. It holds one node of each at a time, and judges each pair
+// of descriptors once.
+func CompareTrees(before, after iter.Seq2[Node, error]) iter.Seq2[TreeDifference, error] {
+	return func(yield func(TreeDifference, error) bool) {
+		nextA, stopA := iter.Pull2(before)
+		defer stopA()
+		nextB, stopB := iter.Pull2(after)
+		defer stopB()
+		a, errA, okA := nextA()
+		b, errB, okB := nextB()
+		judged := map[[2]Descriptor][]Shift{}
+		for okA || okB {
+			if err := cmp.Or(errA, errB); err != nil {
+				yield(TreeDifference{}, err)
+				return
+			}
+			order := 0
+			switch {
+			case !okB:
+				order = -1
+			case !okA:
+				order = 1
+			default:
+				order = PathOrder(a.Path, b.Path)
+			}
+			var d TreeDifference
+			differs := true
+			switch {
+			case order < 0:
+				d = TreeDifference{Path: a.Path, Folder: a.Folder, Before: a.Descriptor}
+			case order > 0:
+				d = TreeDifference{Path: b.Path, Folder: b.Folder, After: b.Descriptor}
+			default:
+				d = TreeDifference{Path: a.Path, Folder: a.Folder, Before: a.Descriptor, After: b.Descriptor}
+				if differs = a.Descriptor != b.Descriptor; differs {
+					d.Shifts = judgeOnce(judged, a.Descriptor, b.Descriptor)
+				}
+			}
+			if differs && !yield(d, nil) {
+				return
+			}
+			if order <= 0 {
+				a, errA, okA = nextA()
+			}
+			if order >= 0 {
+				b, errB, okB = nextB()
+			}
+		}
+	}
+}
+
+// mostJudged bounds what CompareTrees remembers, in pairs of descriptors.
+const mostJudged = 4096
+
+func judgeOnce(judged map[[2]Descriptor][]Shift, a, b Descriptor) []Shift {
+	key := [2]Descriptor{a, b}
+	shifts, ok := judged[key]
+	if !ok {
+		shifts = Compare(a.Parts(), b.Parts())
+		if len(judged) < mostJudged {
+			judged[key] = shifts
+		}
+	}
+	return shifts
+}
