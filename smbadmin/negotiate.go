@@ -1,5 +1,3 @@
-// Package smbadmin administers SMB servers through their published protocols,
-// with no agent on them: what they offer, which shares they have.
 package smbadmin
 
 import (

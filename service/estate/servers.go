@@ -218,7 +218,7 @@ func checkServer(v *model.Server) error {
 }
 
 func listShares(ctx context.Context, server string, session *smb.Session) ([]model.Share, error) {
-	listed, err := smbadmin.Shares(ctx, session)
+	listed, err := smbadmin.New(session).Shares(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -82,6 +82,21 @@ func Start(c Config) (*Server, error) {
 	if err := s.writeConf(); err != nil {
 		return nil, err
 	}
+	if fresh {
+		if err := s.writeShares(); err != nil {
+			return nil, err
+		}
+	}
+	for name, script := range map[string]string{"share": shareScript, "user": userScript} {
+		if err := os.WriteFile(s.path(name), []byte(script), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	if fresh { // before winbindd starts, which learns it once
+		if err := s.run("", "net", "-s", s.path("smb.conf"), "setlocalsid", s.SID); err != nil {
+			return nil, err
+		}
+	}
 	if err := s.startWinbind(); err != nil {
 		return nil, err
 	}

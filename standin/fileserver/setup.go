@@ -76,7 +76,7 @@ func (s *Server) group() string {
 // makeAccounts makes the SMB side of the private accounts. winbindd must run.
 func (s *Server) makeAccounts() error {
 	conf := s.path("smb.conf")
-	steps := [][]string{{"", "net", "-s", conf, "setlocalsid", s.SID}}
+	var steps [][]string
 	for _, g := range s.Groups {
 		steps = append(steps, []string{"", "net", "-s", conf, "groupmap", "add", fmt.Sprintf("sid=%s-%d", s.SID, g.RID),
 			"ntgroup=" + g.Name, "unixgroup=" + g.Name, "type=local"})
@@ -137,15 +137,90 @@ func (s *Server) writeConf() error {
 	store dos attributes = yes
 	unix extensions = no
 	server signing = %[5]s
+	add share command = %[2]s/share add
+	change share command = %[2]s/share change
+	delete share command = %[2]s/share remove
+	add user script = %[2]s/user add %%u
+	delete user script = %[2]s/user remove %%u
 	include = %[2]s/shares.conf
 `, s.Name, s.Dir, s.Address, s.Port, map[bool]string{true: "mandatory", false: "auto"}[s.Signing])
-	if err := os.WriteFile(s.path("smb.conf"), []byte(b.String()), 0o600); err != nil {
+	if err := os.WriteFile(s.path("smb.conf"), []byte(b.String()), 0o644); err != nil {
 		return err
 	}
-	b.Reset()
+	return nil
+}
+
+// writeShares writes the shares that the server has from its first start; the
+// administrator may change them and make more.
+func (s *Server) writeShares() error {
+	var b strings.Builder
 	for _, share := range s.Shares {
 		fmt.Fprintf(&b, "[%s]\n\tpath = %s\n\tcomment = %s\n\tread only = no\n\tcreate mask = 0777\n\tdirectory mask = 0777\n",
 			share.Name, s.SharePath(share.Name), share.Note)
 	}
-	return os.WriteFile(s.path("shares.conf"), []byte(b.String()), 0o600)
+	return os.WriteFile(s.path("shares.conf"), []byte(b.String()), 0o644)
 }
+
+// userScript is what the file server runs, as root, when its administrator
+// makes or removes a user from afar. The name-service wrapper reads the file
+// again when its time changes, in whole seconds.
+const userScript = `#!/bin/sh
+# usage: user add|remove NAME
+set -eu
+unset LD_PRELOAD
+here=$(dirname "$0")
+umask 022
+exec 9>"$here/passwd.lock"
+flock 9
+last=$(stat -c %Y "$here/passwd")
+awk -F: -v drop="$2" '$1 != drop { print }' "$here/passwd" >"$here/passwd.new"
+if [ "$1" = add ]; then
+	id=$(awk -F: 'BEGIN { m = 30000 } $3 > m && $3 < 60000 { m = $3 } END { print m + 1 }' "$here/passwd.new")
+	echo "$2:x:$id:20000::/:/bin/false" >>"$here/passwd.new"
+fi
+now=$(date +%s)
+[ "$now" -gt "$last" ] || now=$((last + 1))
+touch -d "@$now" "$here/passwd.new"
+mv "$here/passwd.new" "$here/passwd"
+`
+
+// shareScript is what the file server runs, as root, when its administrator
+// makes, changes or removes a share from afar. It rewrites shares.conf as a whole.
+const shareScript = `#!/bin/sh
+# usage: share add|change|remove CONF NAME [PATH NOTE MOST [OFFLINE]]
+set -eu
+unset LD_PRELOAD
+here=$(dirname "$0")
+what=$1 name=$3
+shift 3
+exec 9>"$here/shares.lock"
+flock 9
+umask 022
+keep=""
+if [ "$what" = change ]; then
+	keep=$(awk -v want="[$name]" '
+		/^\[/ { inside = tolower($0) == tolower(want) }
+		inside && /^\t/ && !/^\t(path|comment|max connections|csc policy) = / { print }' "$here/shares.conf")
+fi
+awk -v drop="[$name]" '
+	/^\[/ { inside = tolower($0) == tolower(drop) }
+	!inside { print }' "$here/shares.conf" >"$here/shares.new"
+if [ "$what" != remove ]; then
+	path=$(printf %s "$1" | sed -e 's/^[A-Za-z]://' -e 's,\\\\,/,g')
+	[ -d "$path" ] || exit 1
+	{
+		printf '[%s]\n\tpath = %s\n\tcomment = %s\n' "$name" "$path" "$2"
+		[ "${3:-0}" -gt 0 ] && printf '\tmax connections = %s\n' "$3"
+		[ -n "${4:-}" ] && printf '\tcsc policy = %s\n' "$4"
+		if [ -n "$keep" ]; then
+			printf '%s\n' "$keep"
+		else
+			printf '\tread only = no\n\tcreate mask = 0777\n\tdirectory mask = 0777\n'
+		fi
+	} >>"$here/shares.new"
+fi
+# The server sees a change by the file's time, in whole seconds.
+last=$(stat -c %Y "$here/shares.conf")
+[ "$(date +%s)" -gt "$last" ] || touch -d "@$((last + 1))" "$here/shares.new"
+mv "$here/shares.new" "$here/shares.conf"
+`

@@ -61,8 +61,8 @@ func unreachable(address string, err error) error {
 	return fmt.Errorf("%w: %s: %w", tree.ErrUnreachable, address, err)
 }
 
-// classify wraps err with the error that callers test for, and keeps its text.
-func classify(err error) error {
+// Classify wraps err with the error that callers test for, and keeps its text.
+func Classify(err error) error {
 	if err == nil {
 		return nil
 	}
@@ -93,5 +93,5 @@ func pathError(op, name string, err error) error {
 	if errors.As(err, &already) {
 		err = already.Err
 	}
-	return tree.PathError(op, name, classify(err))
+	return tree.PathError(op, name, Classify(err))
 }

@@ -5,6 +5,8 @@ package smb
 
 import (
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
 	"fmt"
 	"net"
 	"time"
@@ -32,6 +34,35 @@ type Session struct {
 // Dial connects and signs in. Its errors wrap tree.ErrUnreachable when the
 // server does not answer and ErrSignIn when it refuses the account.
 func Dial(ctx context.Context, target Target) (*Session, error) {
+	return dial(ctx, target, initiator(target), smb2.Negotiator{})
+}
+
+func initiator(t Target) *smb2.NTLMInitiator {
+	return &smb2.NTLMInitiator{User: t.Account, Password: t.Password, Domain: t.Domain}
+}
+
+// DialForSecrets is Dial for a session under whose key a password can be sent
+// to the server, and returns that key ([MS-SMB2] 3.2.5.3.1, the application key).
+// It speaks SMB 3.0.2, since of later dialects the key depends on what the
+// protocol library keeps to itself.
+func DialForSecrets(ctx context.Context, target Target) (*Session, []byte, error) {
+	i := initiator(target)
+	session, err := dial(ctx, target, i, smb2.Negotiator{SpecifiedDialect: 0x0302, RequireMessageSigning: true})
+	if err != nil {
+		return nil, nil, err
+	}
+	return session, applicationKey(i.SessionKey()), nil
+}
+
+// applicationKey derives the key for programs above SMB 3.0 from that of the
+// session ([MS-SMB2] 3.1.4.2; NIST SP 800-108 in counter mode).
+func applicationKey(session []byte) []byte {
+	h := hmac.New(sha256.New, session)
+	h.Write([]byte("\x00\x00\x00\x01SMB2APP\x00\x00SmbRpc\x00\x00\x00\x00\x80"))
+	return h.Sum(nil)[:16]
+}
+
+func dial(ctx context.Context, target Target, initiator smb2.Initiator, negotiator smb2.Negotiator) (*Session, error) {
 	timeout := target.Timeout
 	if timeout == 0 {
 		timeout = 10 * time.Second
@@ -42,14 +73,11 @@ func Dial(ctx context.Context, target Target) (*Session, error) {
 	if err != nil {
 		return nil, unreachable(target.Address, err)
 	}
-	dialer := &smb2.Dialer{
-		MaxCreditBalance: 1024,
-		Initiator:        &smb2.NTLMInitiator{User: target.Account, Password: target.Password, Domain: target.Domain},
-	}
+	dialer := &smb2.Dialer{MaxCreditBalance: 1024, Initiator: initiator, Negotiator: negotiator}
 	session, err := dialer.DialConn(ctx, conn, target.Address)
 	if err != nil {
 		conn.Close()
-		return nil, fmt.Errorf("sign in to %s as %s: %w", target.Address, target.Account, classify(err))
+		return nil, fmt.Errorf("sign in to %s as %s: %w", target.Address, target.Account, Classify(err))
 	}
 	return &Session{session, conn}, nil
 }
@@ -68,7 +96,7 @@ func (s *Session) Close() error {
 	_ = s.conn.SetDeadline(time.Now().Add(2 * time.Second))
 	err := s.session.Logoff()
 	s.conn.Close()
-	return classify(err)
+	return Classify(err)
 }
 
 // Tree opens a share, or the folder sub of it, as a tree. sub follows the
@@ -79,7 +107,7 @@ func (s *Session) Tree(ctx context.Context, share, sub string) (*Tree, error) {
 	}
 	mounted, err := s.session.WithContext(ctx).Mount(share)
 	if err != nil {
-		return nil, fmt.Errorf("open share %s: %w", share, classify(err))
+		return nil, fmt.Errorf("open share %s: %w", share, Classify(err))
 	}
 	return &Tree{share: mounted, sub: sub}, nil
 }

@@ -42,7 +42,7 @@ func (t *Tree) Capabilities() tree.Capabilities {
 func (t *Tree) Close() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	return classify(t.share.WithContext(ctx).Umount())
+	return Classify(t.share.WithContext(ctx).Umount())
 }
 
 // begin checks a name and returns the share bound to ctx, and the name on the wire.
@@ -446,7 +446,7 @@ func keepDescriptor(share *smb2.Share, wire string, kept acl.Descriptor) error {
 		return nil
 	}
 	err := setDescriptor(share, wire, kept, descriptorParts)
-	if errors.Is(classify(err), fs.ErrPermission) {
+	if errors.Is(Classify(err), fs.ErrPermission) {
 		return setDescriptor(share, wire, kept, smb2.DACLSecurityInformation)
 	}
 	return err
