@@ -20,6 +20,8 @@ var decoders = map[string]func(*ndr.Reader){
 	"relatives":              func(r *ndr.Reader) { readRelatives(r) },
 	"display":                func(r *ndr.Reader) { readDisplay(r, func(LocalUser, uint32) {}) },
 	"members":                func(r *ndr.Reader) { readMembers(r) },
+	"flags":                  func(r *ndr.Reader) { readFlags(r) },
+	"setting":                func(r *ndr.Reader) { readValue(r) },
 	"descriptor":             func(r *ndr.Reader) { readDescriptor(r) },
 }
 

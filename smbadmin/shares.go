@@ -256,6 +256,18 @@ func (a *Admin) setShare(ctx context.Context, name string, level uint32, write f
 
 // RemoveShare ends a share. The folder and what is in it stay.
 func (a *Admin) RemoveShare(ctx context.Context, name string) error {
+	if err := a.removeShare(ctx, name); err != nil {
+		return err
+	}
+	// A later share of this name must not begin with the options of this one.
+	err := a.forgetSettings(ctx, name)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, ErrNotOffered) {
+		return nil
+	}
+	return err
+}
+
+func (a *Admin) removeShare(ctx context.Context, name string) error {
 	return a.onShares(ctx, func(c *conversation) error {
 		status, err := c.call(callShareDel, func(w *ndr.Writer) {
 			w.Pointer(nil)
@@ -264,33 +276,4 @@ func (a *Admin) RemoveShare(ctx context.Context, name string) error {
 		}, nil)
 		return check("remove share "+name, status, err)
 	})
-}
-
-// Flags of level 1005 ([MS-SRVS] 2.2.2.5).
-const (
-	FlagOfflineMask    = 0x00000030
-	FlagHideUnreadable = 0x00000800
-	FlagEncrypt        = 0x00008000
-)
-
-// ShareFlags reads the options of a share that have a bit on the wire.
-func (a *Admin) ShareFlags(ctx context.Context, name string) (flags uint32, err error) {
-	return flags, a.onShares(ctx, func(c *conversation) error {
-		status, err := c.call(callShareGetInfo, func(w *ndr.Writer) {
-			w.Pointer(nil)
-			w.Text(name)
-			w.U32(1005)
-		}, func(r *ndr.Reader) {
-			if r.U32() == 1005 && r.Pointer() {
-				flags = r.U32()
-			}
-		})
-		return check("look at share "+name, status, err)
-	})
-}
-
-// SetShareFlags sets them. Servers may leave out silently what they do not
-// have: read them again.
-func (a *Admin) SetShareFlags(ctx context.Context, name string, flags uint32) error {
-	return a.setShare(ctx, name, 1005, func(w *ndr.Writer) { w.U32(flags) })
 }

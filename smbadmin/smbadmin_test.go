@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -94,6 +95,23 @@ func sharesOf(t *testing.T, a *Admin, server *fileserver.Server) {
 	}
 	if got, err = a.Share(ctx, made.Name); err != nil || got.Note != "changed" || got.Permissions != permissions {
 		t.Errorf("changed to %+v, found %+v, %v", made, got, err)
+	}
+	options := Options{HideUnreadable: true, Encrypt: true, Offline: OfflineNever}
+	before, err := a.ShareOptions(ctx, made.Name)
+	if err != nil || before != (Options{Offline: OfflineByHand}) {
+		t.Errorf("options at first %+v, %v", before, err)
+	}
+	if err := a.SetShareOptions(ctx, made.Name, options); err != nil {
+		t.Error(err)
+	}
+	if got, err := a.ShareOptions(ctx, made.Name); err != nil || got != options {
+		t.Errorf("options set to %+v, found %+v, %v", options, got, err)
+	}
+	out, err := exec.Command("testparm", "-s", "--section-name="+made.Name, filepath.Join(server.Dir, "smb.conf")).CombinedOutput()
+	for _, want := range []string{"hide unreadable = Yes", "smb encrypt = required", "csc policy = disable"} {
+		if err != nil || !strings.Contains(string(out), want) {
+			t.Errorf("the server does not say %q: %s, %v", want, out, err)
+		}
 	}
 	nowhere := made
 	nowhere.Name, nowhere.Path = "nowhere", `C:\no\such\folder`

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"bridgespan/standin/domain"
 	"bridgespan/standin/process"
 )
 
@@ -41,6 +42,12 @@ type Share struct {
 
 // Config describes one server. All of it is fixed at its first start.
 type Config struct {
+	// Domain makes the server a member of a running domain; nil for a server
+	// that stands alone. Accounts are those of the server itself either way.
+	Domain *domain.Controller
+	// Owner is who owns the folders of new shares: the last part of an account
+	// of the domain, for a member.
+	Owner    int
 	Dir      string // holds everything
 	Name     string // NetBIOS name
 	Address  string // loopback address to listen on
@@ -94,6 +101,9 @@ func Start(c Config) (*Server, error) {
 	}
 	if fresh { // before winbindd starts, which learns it once
 		if err := s.run("", "net", "-s", s.path("smb.conf"), "setlocalsid", s.SID); err != nil {
+			return nil, err
+		}
+		if err := s.join(); err != nil {
 			return nil, err
 		}
 	}
@@ -184,19 +194,13 @@ func (s *Server) command(name string, args ...string) *exec.Cmd {
 		"LD_PRELOAD=libnss_wrapper.so",
 		"NSS_WRAPPER_PASSWD="+s.path("passwd"),
 		"NSS_WRAPPER_GROUP="+s.path("group"),
-		"NSS_WRAPPER_MODULE_SO_PATH="+winbindModule(),
+		"NSS_WRAPPER_MODULE_SO_PATH="+process.WinbindModule(),
 		"NSS_WRAPPER_MODULE_FN_PREFIX=winbind",
 		"SELFTEST_WINBINDD_SOCKET_DIR="+s.path("wb"))
-	return cmd
-}
-
-// winbindModule is where Debian keeps the module, whatever the machine's architecture.
-func winbindModule() string {
-	found, err := filepath.Glob("/lib/*/libnss_winbind.so.2")
-	if err != nil || len(found) == 0 {
-		return "libnss_winbind.so.2"
+	if s.Domain != nil { // later ones win
+		cmd.Env = append(cmd.Env, s.Domain.Wrappers(s.Dir)...)
 	}
-	return found[0]
+	return cmd
 }
 
 // run runs a Samba program to its end, with input on its standard input.

@@ -38,6 +38,9 @@ func (s *Server) prepare() error {
 // giveToAdministrator makes the administrator the owner of a new share's
 // folder, so that they can set its first permissions over SMB.
 func (s *Server) giveToAdministrator(dir string) error {
+	if s.Owner != 0 {
+		return os.Chown(dir, firstDomainID+s.Owner, firstID)
+	}
 	for _, a := range s.Accounts {
 		if a.Administrator {
 			return os.Chown(dir, firstID+a.RID, firstID)
@@ -46,8 +49,40 @@ func (s *Server) giveToAdministrator(dir string) error {
 	return nil
 }
 
-// Unix ids of the private accounts; they exist inside the name-service wrapper only.
-const firstID = 20000
+// Unix ids of the private accounts, and of those of the domain; they exist
+// inside the name-service wrapper only.
+const (
+	firstID       = 20000
+	firstDomainID = 200000
+)
+
+// join makes the server a member of its domain, if it has one.
+func (s *Server) join() error {
+	if s.Domain == nil {
+		return nil
+	}
+	if err := os.WriteFile(s.path("hosts"), []byte(s.Domain.HostLine()+fmt.Sprintf("%s %s.%s %s\n", s.Address, s.Name, strings.ToLower(s.Domain.Realm), s.Name)), 0o644); err != nil {
+		return err
+	}
+	// The password goes in by the environment: everybody can see the arguments of a program.
+	cmd := s.command("net", "ads", "join", "-s", s.path("smb.conf"), "-S", s.Domain.Host(), "-U", "Administrator", "--no-dns-updates")
+	cmd.Env = append(cmd.Env, "PASSWD="+s.Domain.Password)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("join %s to domain %s: %w: %s", s.Name, s.Domain.Name, err, strings.TrimSpace(string(out)))
+	}
+	return nil
+}
+
+// role is the part of the configuration that says whether the server is a
+// member or stands alone.
+func (s *Server) role() string {
+	if s.Domain == nil {
+		return "\tworkgroup = ALONE\n\tserver role = standalone server\n"
+	}
+	return fmt.Sprintf("\tworkgroup = %[1]s\n\trealm = %[2]s\n\tsecurity = ads\n\tserver role = member server\n\tpassword server = %[3]s\n"+
+		"\tkerberos method = secrets only\n\tidmap config %[1]s : backend = rid\n\tidmap config %[1]s : range = %[4]d-299999\n",
+		s.Domain.Name, s.Domain.Realm, s.Domain.Host(), firstDomainID)
+}
 
 func (s *Server) passwd() string {
 	var b strings.Builder
@@ -91,6 +126,9 @@ func (s *Server) makeAccounts() error {
 			steps = append(steps, []string{"", "net", "-s", conf, "sam", "addmem", `BUILTIN\Administrators`, s.Name + `\` + a.Name})
 		}
 	}
+	if s.Domain != nil {
+		steps = append(steps, []string{"", "net", "-s", conf, "sam", "addmem", `BUILTIN\Administrators`, s.Domain.Name + `\Domain Admins`})
+	}
 	for _, step := range steps {
 		if err := s.run(step[0], step[1], step[2:]...); err != nil {
 			return err
@@ -105,10 +143,8 @@ func (s *Server) writeConf() error {
 	fmt.Fprintf(&b, `# Written by Bridge Span at every start; changes are lost.
 [global]
 	netbios name = %[1]s
-	workgroup = LARKFIELD
 	server string = %[1]s
-	server role = standalone server
-	passdb backend = tdbsam:%[2]s/private/passdb.tdb
+%[6]s	passdb backend = tdbsam:%[2]s/private/passdb.tdb
 	private dir = %[2]s/private
 	lock directory = %[2]s/lock
 	state directory = %[2]s/state
@@ -142,8 +178,9 @@ func (s *Server) writeConf() error {
 	delete share command = %[2]s/share remove
 	add user script = %[2]s/user add %%u
 	delete user script = %[2]s/user remove %%u
+	include = registry
 	include = %[2]s/shares.conf
-`, s.Name, s.Dir, s.Address, s.Port, map[bool]string{true: "mandatory", false: "auto"}[s.Signing])
+`, s.Name, s.Dir, s.Address, s.Port, map[bool]string{true: "mandatory", false: "auto"}[s.Signing], s.role())
 	if err := os.WriteFile(s.path("smb.conf"), []byte(b.String()), 0o644); err != nil {
 		return err
 	}

@@ -18,7 +18,7 @@ const goneMost = 10 * time.Second
 // because it was killed itself, and waits until they are gone. The caller must
 // hold whatever keeps a second start out of dir.
 func EndLeftovers(dir string) {
-	servers := []string{"mariadbd", "smbd", "winbindd", "samba-dcerpcd", "rpcd_", "bspand"}
+	servers := []string{"mariadbd", "samba", "smbd", "winbindd", "samba-dcerpcd", "rpcd_", "bspand"}
 	End(dir, servers...)
 	if target, err := os.Readlink(filepath.Join(dir, "servers")); err == nil {
 		End(target, servers...)

@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"syscall"
 	"time"
 )
@@ -117,4 +118,14 @@ func CheckFree(what, address string) error {
 		return fmt.Errorf("%s needs %s, and something else listens there (%w): end it, or choose another port", what, address, err)
 	}
 	return l.Close()
+}
+
+// WinbindModule is where Debian keeps the name-service module that asks
+// winbindd, whatever the machine's architecture.
+func WinbindModule() string {
+	found, err := filepath.Glob("/lib/*/libnss_winbind.so.2")
+	if err != nil || len(found) == 0 {
+		return "libnss_winbind.so.2"
+	}
+	return found[0]
 }

@@ -1,0 +1,192 @@
+package directory
+
+import (
+	"errors"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"bridgespan/core/account"
+	"bridgespan/smbadmin"
+	"bridgespan/standin/standintest"
+	"bridgespan/tree/smb"
+)
+
+// One domain serves the tests of this package: making it takes a while.
+func TestAgainstRealDomain(t *testing.T) {
+	began := time.Now()
+	controller := standintest.Domain(t)
+	t.Logf("the domain is up after %s", time.Since(began))
+	ca, err := os.ReadFile(controller.CA())
+	if err != nil {
+		t.Fatal(err)
+	}
+	target := Target{Address: controller.LDAP(), Account: controller.UserName("cara"), Password: standintest.Password("cara"), CA: string(ca)}
+	d, err := Dial(t.Context(), target)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	t.Run("refusals", func(t *testing.T) { refusals(t, target) })
+	t.Run("accounts", func(t *testing.T) { accounts(t, d) })
+	t.Run("memberships", func(t *testing.T) { memberships(t, d) })
+	t.Run("a member server", func(t *testing.T) {
+		warden, err := d.ByName(t.Context(), "warden")
+		if err != nil {
+			t.Fatal(err)
+		}
+		owner, _ := warden.SID.Relative()
+		began := time.Now()
+		server := standintest.Member(t, controller, int(owner), "larch", "store")
+		t.Logf("the member is up after %s", time.Since(began))
+		session, err := smb.Dial(t.Context(), smb.Target{Address: server.HostPort(), Domain: "GROVE", Account: "warden", Password: standintest.Password("warden")})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer session.Close()
+		asMemberSees(t, d, smbadmin.New(session))
+	})
+}
+
+func refusals(t *testing.T, target Target) {
+	for what, c := range map[string]struct {
+		change func(*Target)
+		want   error
+	}{
+		"a wrong password":       {func(x *Target) { x.Password = "wrong" }, ErrSignIn},
+		"an empty password":      {func(x *Target) { x.Password = "" }, ErrSignIn},
+		"an unknown account":     {func(x *Target) { x.Account = "nobody@grove.test" }, ErrSignIn},
+		"nobody's port":          {func(x *Target) { x.Address = "127.0.0.1:1" }, ErrUnreachable},
+		"an untrusted authority": {func(x *Target) { x.CA = "" }, ErrCertificate},
+		"no authority at all":    {func(x *Target) { x.CA = "nonsense" }, ErrCertificate},
+	} {
+		bad := target
+		c.change(&bad)
+		if _, err := Dial(t.Context(), bad); !errors.Is(err, c.want) {
+			t.Errorf("%s: %v, want %v", what, err, c.want)
+		}
+	}
+}
+
+func accounts(t *testing.T, d *Directory) {
+	if r := d.Realm(); r.Name != "GROVE" || r.SID != account.MustSID("S-1-5-21-4001-5002-6003") || !r.Domain {
+		t.Errorf("realm %+v", r)
+	}
+	list, more, err := d.Accounts(t.Context(), "", 1000)
+	if err != nil || more {
+		t.Fatal(more, err)
+	}
+	for name, kind := range map[string]account.Kind{"ada": account.User, "keepers": account.Group, "Domain Users": account.Group} {
+		if i := slices.IndexFunc(list, func(a Account) bool { return a.Name == name && a.Kind == kind && !a.Disabled }); i < 0 {
+			t.Errorf("%s is not among the %d accounts", name, len(list))
+		}
+	}
+	if i := slices.IndexFunc(list, func(a Account) bool { return a.Name == "Guest" && a.Disabled }); i < 0 {
+		t.Error("Guest is not shown as disabled")
+	}
+	some, more, err := d.Accounts(t.Context(), "birch", 10)
+	if err != nil || more || len(some) != 1 || some[0].Name != "ada" {
+		t.Errorf("birch: %+v, %v, %v", some, more, err)
+	}
+	if few, more, err := d.Accounts(t.Context(), "", 3); err != nil || !more || len(few) != 3 {
+		t.Errorf("three of many: %d, %v, %v", len(few), more, err)
+	}
+	ada, err := d.ByName(t.Context(), "ADA@grove.test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again, err := d.BySID(t.Context(), ada.SID); err != nil || again != ada {
+		t.Errorf("by number %+v, %v; by name %+v", again, err, ada)
+	}
+	for _, name := range []string{"nobody-here", "*", "a)(objectClass=*"} {
+		if got, err := d.ByName(t.Context(), name); !errors.Is(err, ErrNotFound) {
+			t.Errorf("%q is %+v, %v", name, got, err)
+		}
+	}
+}
+
+func memberships(t *testing.T, d *Directory) {
+	for name, want := range map[string]string{"ada": "Domain Users Users everybody-here keepers staff", "warden": "Administrators Denied RODC Password Replication Group Domain Admins Domain Users Users", "cara": "Domain Users Users"} {
+		a, err := d.ByName(t.Context(), name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		held, err := d.GroupsOf(t.Context(), a)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var names []string
+		var ours []account.SID
+		for _, m := range held {
+			names, ours = append(names, m.Group.Name), append(ours, m.Group.SID)
+		}
+		slices.Sort(names)
+		if got := strings.Join(names, " "); got != want {
+			t.Errorf("%s is in %q, want %q", name, got, want)
+		}
+		theirs, err := d.tokenGroups(a)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range theirs {
+			if !slices.Contains(ours, s) {
+				t.Errorf("the directory counts %s to %s, and we do not", s, name)
+			}
+		}
+		for _, s := range ours {
+			if !slices.Contains(theirs, s) {
+				t.Errorf("we count %s to %s, and the directory does not", s, name)
+			}
+		}
+	}
+	staff, err := d.ByName(t.Context(), "staff")
+	if err != nil {
+		t.Fatal(err)
+	}
+	members, err := d.Members(t.Context(), staff)
+	if err != nil || len(members) != 2 {
+		t.Errorf("members of staff: %+v, %v", members, err)
+	}
+}
+
+// A member server calls the accounts of the domain by the names and numbers
+// of the directory, and knows the domain's administrators as its own.
+func asMemberSees(t *testing.T, d *Directory, a *smbadmin.Admin) {
+	realms, err := a.Realms(t.Context())
+	if err != nil || len(realms) != 2 {
+		t.Fatalf("realms %+v, %v", realms, err)
+	}
+	if i := slices.IndexFunc(realms, func(r account.Realm) bool { return r == d.Realm() }); i < 0 {
+		t.Errorf("%+v is not among %+v", d.Realm(), realms)
+	}
+	ada, err := d.ByName(t.Context(), "ada")
+	if err != nil {
+		t.Fatal(err)
+	}
+	found, err := a.SIDsOf(t.Context(), []string{`GROVE\ada`, "ada@grove.test", "scanners"})
+	if err != nil || found[0].SID != ada.SID || found[1].SID != ada.SID || found[2].Realm != "LARCH" {
+		t.Errorf("found %+v, %v; want %s", found, err, ada.SID)
+	}
+	named, err := a.NamesOf(t.Context(), []account.SID{ada.SID})
+	if err != nil || named[0].Full() != `GROVE\ada` || named[0].Kind != account.User {
+		t.Errorf("named %+v, %v", named, err)
+	}
+	warden, err := d.ByName(t.Context(), "warden")
+	if err != nil {
+		t.Fatal(err)
+	}
+	held, err := d.GroupsOf(t.Context(), warden)
+	if err != nil {
+		t.Fatal(err)
+	}
+	token := []account.SID{warden.SID}
+	for _, m := range held {
+		token = append(token, m.Group.SID)
+	}
+	local, err := a.GroupsOf(t.Context(), token)
+	if err != nil || !slices.Contains(local, account.Administrators) {
+		t.Errorf("the domain's administrator is in %v, %v", local, err)
+	}
+}
