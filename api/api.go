@@ -20,10 +20,15 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/model"
 	"bridgespan/service/access"
+	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
 	"bridgespan/service/events"
 	"bridgespan/service/history"
+	"bridgespan/service/jobs"
 	"bridgespan/service/naming"
+	"bridgespan/service/rights"
+	"bridgespan/service/shares"
+	"bridgespan/service/surveys"
 )
 
 // Prefix is where this version of the API lives.
@@ -31,11 +36,16 @@ const Prefix = "/api/v1"
 
 // Services are the use cases that the API serves.
 type Services struct {
-	Access  *access.Service
-	Estate  *estate.Service
-	Naming  *naming.Service
-	History *history.Service
-	Events  *events.Hub
+	Access   *access.Service
+	Estate   *estate.Service
+	Naming   *naming.Service
+	History  *history.Service
+	Events   *events.Hub
+	Accounts *accounts.Service
+	Rights   *rights.Service
+	Shares   *shares.Service
+	Surveys  *surveys.Service
+	Jobs     *jobs.Service
 }
 
 // Options direct the API.
@@ -78,6 +88,9 @@ func New(s Services, o Options) *API {
 	a.siteRoutes()
 	a.serverRoutes()
 	a.namespaceRoutes()
+	a.directoryRoutes()
+	a.rightsRoutes()
+	a.runRoutes()
 	a.newsRoutes()
 	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error { return c.JSON(a.huma.OpenAPI()) })
 	a.app.Use("/api", func(fiber.Ctx) error {

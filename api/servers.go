@@ -85,27 +85,3 @@ func (a *API) editServer(ctx context.Context, in *struct {
 	}
 	return a.server(ctx, v.Name)
 }
-
-// shareList is every share that was asked for; a server has too few to page.
-type shareList struct {
-	Shares []model.Share `json:"shares" doc:"The shares, by server and name"`
-}
-
-func (a *API) shareRoutes() {
-	tags := []string{"Shares"}
-	route(a, model.Viewer, huma.Operation{OperationID: "list-shares", Method: "GET", Path: "/shares", Summary: "List shares as last seen", Tags: tags},
-		func(ctx context.Context, in *struct {
-			Server string `query:"server" doc:"Of this server alone"`
-		}) (*body[shareList], error) {
-			shares, err := a.Estate.Shares(ctx, in.Server)
-			return &body[shareList]{shareList{shares}}, err
-		})
-	route(a, model.Viewer, huma.Operation{OperationID: "get-share", Method: "GET", Path: "/servers/{server}/shares/{share}", Summary: "Look at a share as it is now", Tags: tags},
-		func(ctx context.Context, in *struct {
-			ServerPath
-			Share string `path:"share" doc:"Name of the share"`
-		}) (*body[model.ShareDetail], error) {
-			detail, err := a.Estate.Share(ctx, in.Server, in.Share)
-			return &body[model.ShareDetail]{detail}, err
-		})
-}

@@ -20,8 +20,12 @@ const writers = 3
 // fill writes a server's shares over SMB, as its administrator, so that
 // permissions are inherited as they are in real life. It reports bytes as they
 // are written.
-func fill(ctx context.Context, s server, running *fileserver.Server, password string, size Size, written *atomic.Int64) error {
-	session, err := smb.Dial(ctx, smb.Target{Address: running.HostPort(), Account: administrator, Password: password})
+func fill(ctx context.Context, s server, running *fileserver.Server, password string, known sids, size Size, written *atomic.Int64) error {
+	target := smb.Target{Address: running.HostPort(), Account: administrator, Password: password}
+	if !s.alone {
+		target.Domain = domainName
+	}
+	session, err := smb.Dial(ctx, target)
 	if err != nil {
 		return err
 	}
@@ -31,7 +35,7 @@ func fill(ctx context.Context, s server, running *fileserver.Server, password st
 		if err != nil {
 			return err
 		}
-		if err := fillShare(ctx, s, t, share.Name, size, written); err != nil {
+		if err := fillShare(ctx, s, t, share.Name, known, size, written); err != nil {
 			return fmt.Errorf("%s/%s: %w", s.name, share.Name, err)
 		}
 		if err := t.Close(); err != nil {
@@ -41,8 +45,8 @@ func fill(ctx context.Context, s server, running *fileserver.Server, password st
 	return nil
 }
 
-func fillShare(ctx context.Context, s server, t tree.Tree, share string, size Size, written *atomic.Int64) error {
-	top, err := s.descriptor(share)
+func fillShare(ctx context.Context, s server, t tree.Tree, share string, known sids, size Size, written *atomic.Int64) error {
+	top, err := s.descriptor(share, known)
 	if err != nil {
 		return err
 	}
@@ -53,7 +57,7 @@ func fillShare(ctx context.Context, s server, t tree.Tree, share string, size Si
 	if s.name == "sedge" && share == "education" {
 		files = files[:len(files)/2] // the old copy
 	}
-	if err := makeFolders(ctx, s, t, share, files); err != nil {
+	if err := makeFolders(ctx, t, share, known, files); err != nil {
 		return err
 	}
 	return writeFiles(ctx, t, files, written)
@@ -61,7 +65,7 @@ func fillShare(ctx context.Context, s server, t tree.Tree, share string, size Si
 
 // makeFolders makes every folder, and sets the permissions of those that have
 // their own before anything is written into them.
-func makeFolders(ctx context.Context, s server, t tree.Tree, share string, files []file) error {
+func makeFolders(ctx context.Context, t tree.Tree, share string, known sids, files []file) error {
 	for folder, rights := range restricted[share] {
 		if !slices.ContainsFunc(files, func(f file) bool { return path.Dir(f.path) == folder }) {
 			continue
@@ -69,7 +73,7 @@ func makeFolders(ctx context.Context, s server, t tree.Tree, share string, files
 		if err := tree.MkdirAll(ctx, t, folder); err != nil {
 			return err
 		}
-		d, err := s.protected(rights)
+		d, err := protected(rights, known)
 		if err != nil {
 			return err
 		}

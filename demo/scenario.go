@@ -5,10 +5,13 @@ package demo
 
 import (
 	"fmt"
+	"slices"
 
+	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
+	"bridgespan/standin/domain"
 	"bridgespan/standin/fileserver"
 )
 
@@ -23,56 +26,98 @@ var legs = []namespace.Leg{
 	{From: "Larkfield", To: "Tern Island", Mbit: 20, RTT: 55, Cost: 120},
 }
 
+// The domain of the trust. Its file servers belong to it, except sedge, which
+// stands alone so that it can be used while the radio link is down.
+const (
+	realm         = "LARKFIELD.TEST"
+	domainName    = "LARKFIELD"
+	domainSID     = "S-1-5-21-1911-1100-7300"
+	domainAddress = "127.0.0.20"
+)
+
 // server is a file server of the scenario.
 type server struct {
 	name, site, address, sid, note string
 	shares                         []fileserver.Share
 	signing                        bool
+	alone                          bool // has accounts of its own, and no domain
 }
+
+// whole is the share of everything on a server's volume, for administrators.
+var whole = fileserver.Share{Name: "volume$", Note: "Everything on the volume, for administrators", Path: "."}
 
 var servers = []server{
 	{"fern", "Larkfield", "127.0.0.11", "S-1-5-21-1911-1101-7301", "Old; to be retired", []fileserver.Share{
 		{Name: "herbarium", Note: "Specimen scans"}, {Name: "seedbank", Note: "Accession ledgers"}, {Name: "glasshouse", Note: "Climate logs"},
-		{Name: "fieldnotes", Note: "Notes from the field, copied from Tern Island"}, {Name: "education", Note: "School visits and courses"}, {Name: "council", Note: "Council papers, restricted"}}, false},
-	{"yarrow", "Larkfield", "127.0.0.12", "S-1-5-21-1911-1102-7302", "Successor of fern, empty", []fileserver.Share{{Name: "arrivals", Note: "Empty, for shares to come"}}, true},
+		{Name: "fieldnotes", Note: "Notes from the field, copied from Tern Island"}, {Name: "education", Note: "School visits and courses"}, {Name: "council", Note: "Council papers, restricted"}, whole}, false, false},
+	{"yarrow", "Larkfield", "127.0.0.12", "S-1-5-21-1911-1102-7302", "Successor of fern, empty", []fileserver.Share{{Name: "arrivals", Note: "Empty, for shares to come"}, whole}, true, false},
 	{"heather", "Highmoor", "127.0.0.13", "S-1-5-21-1911-1103-7303", "", []fileserver.Share{
-		{Name: "herbarium", Note: "Specimen scans, copied from Larkfield"}, {Name: "education", Note: "School visits and courses"}}, true},
-	{"sedge", "Tern Island", "127.0.0.14", "S-1-5-21-1911-1104-7304", "Battery-backed, small disk", []fileserver.Share{
-		{Name: "fieldnotes", Note: "Notes from the field"}, {Name: "education", Note: "An old copy"}}, true},
+		{Name: "herbarium", Note: "Specimen scans, copied from Larkfield"}, {Name: "education", Note: "School visits and courses"}, whole}, true, false},
+	{"sedge", "Tern Island", "127.0.0.14", "S-1-5-21-1911-1104-7304", "Battery-backed, small disk; stands alone", []fileserver.Share{
+		{Name: "fieldnotes", Note: "Notes from the field"}, {Name: "education", Note: "An old copy"}, whole}, true, true},
 }
 
 const administrator = "warden"
 
-var groups = []fileserver.Group{
-	{Name: "curators", RID: 2001}, {Name: "seedbank-staff", RID: 2002}, {Name: "field-team", RID: 2003},
-	{Name: "educators", RID: 2004}, {Name: "council-members", RID: 2005},
+// groups of the trust; members are people and other groups.
+var groups = []domain.Group{
+	{Name: "curators", Note: "Keep the collections", Members: []string{"wren.hale", "ash.pryor", "ivy.marsh", "heath.mallow"}},
+	{Name: "seedbank-staff", Note: "Keep the seed bank", Members: []string{"rowan.teal", "linnet.crane"}},
+	{Name: "field-team", Note: "Work on Tern Island", Members: []string{"sorrel.finch", "bryony.vale", "heath.mallow"}},
+	{Name: "educators", Note: "School visits and courses", Members: []string{"ivy.marsh", "tansy.reed", "alder.quill"}},
+	{Name: "council-members", Note: "Sit on the council", Members: []string{"wren.hale", "linnet.crane", "willow.stone"}},
+	{Name: "garden-staff", Note: "Everybody who is employed", Members: []string{"curators", "seedbank-staff", "field-team", "educators"}},
 }
+
+// person is somebody at the trust.
+type person struct{ name, fullName string }
 
 // people of the trust; the administrator comes first.
-var people = []fileserver.Account{
-	{Name: administrator, RID: 5001, Administrator: true},
-	{Name: "wren.hale", RID: 5101, Groups: []string{"curators", "council-members"}},
-	{Name: "ash.pryor", RID: 5102, Groups: []string{"curators"}},
-	{Name: "ivy.marsh", RID: 5103, Groups: []string{"curators", "educators"}},
-	{Name: "rowan.teal", RID: 5104, Groups: []string{"seedbank-staff"}},
-	{Name: "linnet.crane", RID: 5105, Groups: []string{"seedbank-staff", "council-members"}},
-	{Name: "sorrel.finch", RID: 5106, Groups: []string{"field-team"}},
-	{Name: "bryony.vale", RID: 5107, Groups: []string{"field-team"}},
-	{Name: "heath.mallow", RID: 5108, Groups: []string{"field-team", "curators"}},
-	{Name: "tansy.reed", RID: 5109, Groups: []string{"educators"}},
-	{Name: "alder.quill", RID: 5110, Groups: []string{"educators"}},
-	{Name: "willow.stone", RID: 5111, Groups: []string{"council-members"}},
-	{Name: "reed.harper", RID: 5112},
+var people = []person{
+	{administrator, "Warden of the servers"}, {"wren.hale", "Wren Hale"}, {"ash.pryor", "Ash Pryor"}, {"ivy.marsh", "Ivy Marsh"}, {"rowan.teal", "Rowan Teal"},
+	{"linnet.crane", "Linnet Crane"}, {"sorrel.finch", "Sorrel Finch"}, {"bryony.vale", "Bryony Vale"}, {"heath.mallow", "Heath Mallow"},
+	{"tansy.reed", "Tansy Reed"}, {"alder.quill", "Alder Quill"}, {"willow.stone", "Willow Stone"}, {"reed.harper", "Reed Harper"},
 }
 
-// departed is the last part of the SID of somebody whose account is gone.
-const departed = 5190
+// departed had an account of the domain, and is gone; the entries stay.
+const departed = "moss.oldroyd"
 
-// may are the rights of a group in a share's descriptor.
-type may struct {
-	group int // RID; 0 for everybody who signed in
-	mask  string
+// scanners is a group of fern itself: its entries mean nothing elsewhere.
+const scanners = "scanners"
+
+// Accounts of a server that stands alone begin at these numbers.
+const (
+	firstLocalPerson = 5001
+	firstLocalGroup  = 2001
+)
+
+// groupsOf are the groups that a person belongs to directly.
+func groupsOf(name string) []string {
+	list := []string{}
+	for _, g := range groups {
+		if slices.Contains(g.Members, name) {
+			list = append(list, g.Name)
+		}
+	}
+	return list
 }
+
+// allGroupsOf are the groups that a person belongs to, however they are nested.
+func allGroupsOf(name string) []string {
+	list := groupsOf(name)
+	for i := 0; i < len(list); i++ {
+		for _, above := range groupsOf(list[i]) {
+			if !slices.Contains(list, above) {
+				list = append(list, above)
+			}
+		}
+	}
+	return list
+}
+
+// may are the rights of an account in a descriptor; account is "" for
+// everybody who signed in.
+type may struct{ account, mask string }
 
 const (
 	change = "0x1301bf"
@@ -81,38 +126,47 @@ const (
 
 // shareRights say who may do what in each share.
 var shareRights = map[string][]may{
-	"herbarium":  {{2001, change}, {0, read}},
-	"seedbank":   {{2002, change}, {2001, read}, {departed, change}},
-	"glasshouse": {{2001, change}, {2002, change}, {0, read}},
-	"fieldnotes": {{2003, change}, {2001, read}},
-	"education":  {{2004, change}, {0, read}},
-	"council":    {{2005, change}},
+	"herbarium":  {{"curators", change}, {"garden-staff", read}},
+	"seedbank":   {{"seedbank-staff", change}, {"curators", read}, {departed, change}},
+	"glasshouse": {{"curators", change}, {"seedbank-staff", change}, {"", read}},
+	"fieldnotes": {{"field-team", change}, {"curators", read}},
+	"education":  {{"educators", change}, {"", read}},
+	"council":    {{"council-members", change}},
 	"arrivals":   {},
+	"volume$":    {},
 }
+
+// sids are the numbers of accounts, by name.
+type sids map[string]account.SID
 
 // descriptor makes the descriptor of a share's top folder on a server.
-func (s server) descriptor(share string) (acl.Descriptor, error) {
-	return s.protected(shareRights[share])
+func (s server) descriptor(share string, known sids) (acl.Descriptor, error) {
+	return protected(shareRights[share], known)
 }
 
-// protected makes a descriptor that inherits nothing and hands everything down.
-func (s server) protected(rights []may) (acl.Descriptor, error) {
+// protected makes a descriptor that inherits nothing and hands everything
+// down. Entries for accounts that a server does not know are left out.
+func protected(rights []may, known sids) (acl.Descriptor, error) {
 	text := "O:BAG:BAD:PAI(A;OICI;FA;;;BA)(A;OICI;FA;;;SY)"
 	for _, r := range rights {
-		account := "AU"
-		if r.group != 0 {
-			account = fmt.Sprintf("%s-%d", s.sid, r.group)
+		who := "AU"
+		if r.account != "" {
+			sid, ok := known[r.account]
+			if !ok {
+				continue
+			}
+			who = sid.String()
 		}
-		text += fmt.Sprintf("(A;OICI;%s;;;%s)", r.mask, account)
+		text += fmt.Sprintf("(A;OICI;%s;;;%s)", r.mask, who)
 	}
 	return acl.Parse(text)
 }
 
 // restricted are folders with permissions of their own, by share.
 var restricted = map[string]map[string][]may{
-	"herbarium": {"Loans/Private collections": {{2001, change}}},
-	"education": {"Staff only": {{2004, change}}},
-	"seedbank":  {"Agreements": {{2002, change}, {2005, read}}},
+	"herbarium": {"Loans/Private collections": {{"curators", change}}, "Retouched": {{"curators", change}, {scanners, change}, {"garden-staff", read}}},
+	"education": {"Staff only": {{"educators", change}}},
+	"seedbank":  {"Agreements": {{"seedbank-staff", change}, {"council-members", read}}},
 }
 
 // entry is a signpost of the namespace; further locations are opened at once

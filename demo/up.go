@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
@@ -24,8 +25,12 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"bridgespan/client"
+	"bridgespan/core/account"
+	"bridgespan/core/acl"
+	"bridgespan/directory"
 	"bridgespan/model"
 	"bridgespan/standin/database"
+	"bridgespan/standin/domain"
 	"bridgespan/standin/fileserver"
 	"bridgespan/standin/process"
 )
@@ -36,6 +41,7 @@ type Options struct {
 	Size    Size
 	Port    int    // of the console and the API; the gateway has the tenth after it
 	SMBPort int    // of the file servers
+	Domain  string // address of the domain; "" for the scenario's
 	Service string // the program that serves
 	Out     io.Writer
 }
@@ -45,6 +51,7 @@ type Demo struct {
 	Options
 	Estate   Estate
 	Database *database.Server
+	Domain   *domain.Controller
 	Servers  map[string]*fileserver.Server
 	service  *process.Process
 	lock     *os.File
@@ -59,8 +66,19 @@ type Estate struct {
 	Password string         `json:"password"`
 	Size     Size           `json:"size"`
 	Database string         `json:"database"`
+	Domain   EstateDomain   `json:"domain"`
 	Servers  []EstateServer `json:"servers"`
 	People   []Person       `json:"people"`
+}
+
+// EstateDomain is the domain of the demo.
+type EstateDomain struct {
+	Name     string `json:"name"`
+	Realm    string `json:"realm"`
+	Address  string `json:"address"`
+	Folder   string `json:"folder"`
+	PID      int    `json:"pid"`
+	Password string `json:"password"` // of its account Administrator
 }
 
 // EstateServer is a file server of the demo.
@@ -69,13 +87,15 @@ type EstateServer struct {
 	Site    string   `json:"site"`
 	Address string   `json:"address"`
 	Port    int      `json:"port"`
+	Domain  string   `json:"domain,omitempty"`
 	Account string   `json:"account"`
 	Folder  string   `json:"folder"`
 	PID     int      `json:"pid"`
 	Shares  []string `json:"shares"`
 }
 
-// Person has an account with the same name and password on every file server.
+// Person has an account of the domain, and one with the same name and password
+// on the server that stands alone.
 type Person struct {
 	Name     string   `json:"name"`
 	Password string   `json:"password"`
@@ -139,7 +159,7 @@ func (d *Demo) start(ctx context.Context) error {
 // checkPrograms says in one sentence what is not installed.
 func checkPrograms() error {
 	var missing []string
-	for _, program := range slices.Concat(database.Programs(), fileserver.Programs()) {
+	for _, program := range slices.Concat(database.Programs(), fileserver.Programs(), domain.Programs()) {
 		if _, err := exec.LookPath(program); err != nil {
 			missing = append(missing, program)
 		}
@@ -184,9 +204,9 @@ func (d *Demo) readEstate() (fresh bool, err error) {
 	if err := d.clear(); err != nil {
 		return false, err
 	}
-	d.Estate = Estate{User: administrator, Password: rand.Text()[:16], Size: d.Size}
+	d.Estate = Estate{User: administrator, Password: rand.Text()[:16], Size: d.Size, Domain: EstateDomain{Password: "Aa1-" + rand.Text()}}
 	for _, p := range people {
-		d.Estate.People = append(d.Estate.People, Person{Name: p.Name, Password: rand.Text()[:14], Groups: append([]string{}, p.Groups...)})
+		d.Estate.People = append(d.Estate.People, Person{Name: p.name, Password: rand.Text()[:14], Groups: groupsOf(p.name)})
 	}
 	return true, nil
 }
@@ -220,62 +240,167 @@ func (d *Demo) password(name string) string {
 	return ""
 }
 
-// startServers starts the database and the four file servers side by side, and
-// fills those that are new.
+// gathered runs things side by side and gathers their errors.
+type gathered struct {
+	group  sync.WaitGroup
+	mu     sync.Mutex
+	failed error
+}
+
+func (g *gathered) run(do func() error) {
+	g.group.Go(func() {
+		if err := do(); err != nil {
+			g.mu.Lock()
+			defer g.mu.Unlock()
+			g.failed = errors.Join(g.failed, err)
+		}
+	})
+}
+
+func (g *gathered) wait() error {
+	g.group.Wait()
+	return g.failed
+}
+
+// startServers starts the database, the domain and the four file servers side
+// by side, and fills those that are new. Members wait for their domain.
 func (d *Demo) startServers(ctx context.Context, fresh bool) error {
 	place, err := fileserver.Place(d.path("servers"))
 	if err != nil {
 		return err
 	}
-	accounts := make([]fileserver.Account, len(people))
-	for i, p := range people {
-		p.Password = d.password(p.Name)
-		accounts[i] = p
-	}
-	var group sync.WaitGroup
-	var mu sync.Mutex
-	var failed error
-	fail := func(err error) {
-		mu.Lock()
-		defer mu.Unlock()
-		failed = errors.Join(failed, err)
-	}
 	var written atomic.Int64
 	start := time.Now()
 	if fresh {
-		d.say("Starting a database and four file servers, and filling them (%s) …", d.Size)
+		d.say("Starting a database, a domain and four file servers, and filling them (%s) …", d.Size)
 	}
-	group.Go(func() {
-		db, err := database.Start(d.path("database"), 0)
-		if err != nil {
-			fail(err)
-			return
-		}
-		d.Database = db
+	var g gathered
+	g.run(func() (err error) {
+		d.Database, err = database.Start(d.path("database"), 0)
+		return err
 	})
+	known, ready := sids{}, make(chan struct{})
+	g.run(func() error {
+		defer close(ready)
+		return d.startDomain(ctx, filepath.Join(place, "domain"), fresh, known)
+	})
+	var mu sync.Mutex
 	for _, s := range servers {
-		group.Go(func() {
-			running, err := fileserver.Start(fileserver.Config{Dir: filepath.Join(place, s.name), Name: s.name, Address: s.address, Port: d.SMBPort,
-				SID: s.sid, Accounts: accounts, Groups: groups, Shares: s.shares, Signing: s.signing})
+		g.run(func() error {
+			if !s.alone {
+				<-ready
+				if d.Domain == nil {
+					return nil // said why already
+				}
+			}
+			numbers := known
+			if s.alone {
+				numbers = s.localNumbers()
+			}
+			running, err := fileserver.Start(d.config(s, filepath.Join(place, s.name), known))
 			if err != nil {
-				fail(err)
-				return
+				return err
 			}
 			mu.Lock()
 			d.Servers[s.name] = running
 			mu.Unlock()
-			if fresh {
-				if err := fill(ctx, s, running, d.password(administrator), d.Size, &written); err != nil {
-					fail(fmt.Errorf("fill %s: %w", s.name, err))
-				}
+			if !fresh {
+				return nil
 			}
+			if s.name == "fern" {
+				numbers = maps.Clone(numbers)
+				numbers[scanners] = account.MustSID(s.sid).Child(firstLocalGroup)
+			}
+			if err := fill(ctx, s, running, d.password(administrator), numbers, d.Size, &written); err != nil {
+				return fmt.Errorf("fill %s: %w", s.name, err)
+			}
+			return nil
 		})
 	}
-	group.Wait()
-	if fresh && failed == nil {
+	err = g.wait()
+	if fresh && err == nil {
 		d.say("… %s written in %.0f s.", humanize.IBytes(uint64(written.Load())), time.Since(start).Seconds())
 	}
-	return failed
+	return err
+}
+
+// startDomain starts the domain and learns the numbers of its accounts.
+func (d *Demo) startDomain(ctx context.Context, dir string, fresh bool, known sids) error {
+	if d.Options.Domain == "" {
+		d.Options.Domain = domainAddress
+	}
+	c := domain.Config{Dir: dir, Realm: realm, Name: domainName, Address: d.Options.Domain, SID: domainSID, Password: d.Estate.Domain.Password, Groups: groups}
+	for _, p := range people {
+		c.Users = append(c.Users, domain.User{Name: p.name, FullName: p.fullName, Password: d.password(p.name), Administrator: p.name == administrator})
+	}
+	c.Users = append(c.Users, domain.User{Name: departed, FullName: "Moss Oldroyd", Password: rand.Text()})
+	running, err := domain.Start(c)
+	if err != nil {
+		return err
+	}
+	graph, err := d.readDomain(ctx, running)
+	if err != nil {
+		running.Stop()
+		return err
+	}
+	for sid, a := range graph.Accounts {
+		known[a.Name] = sid
+	}
+	d.Domain = running
+	if !fresh {
+		return nil
+	}
+	return running.RemoveUser(departed)
+}
+
+func (d *Demo) readDomain(ctx context.Context, running *domain.Controller) (*directory.Graph, error) {
+	ca, err := os.ReadFile(running.CA())
+	if err != nil {
+		return nil, err
+	}
+	conn, err := directory.Dial(ctx, directory.Target{Address: running.LDAP(), Account: running.UserName(administrator), Password: d.password(administrator), CA: string(ca)})
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	return conn.Graph(ctx)
+}
+
+// config describes a file server.
+func (d *Demo) config(s server, dir string, known sids) fileserver.Config {
+	c := fileserver.Config{Dir: dir, Name: s.name, Address: s.address, Port: d.SMBPort, SID: s.sid, Shares: s.shares, Signing: s.signing}
+	if !s.alone {
+		owner, _ := known[administrator].Relative()
+		c.Domain, c.Owner = d.Domain, int(owner)
+		if s.name == "fern" {
+			c.Groups = []fileserver.Group{{Name: scanners, RID: firstLocalGroup}}
+		}
+		return c
+	}
+	for i, g := range groups {
+		c.Groups = append(c.Groups, fileserver.Group{Name: g.Name, RID: firstLocalGroup + i})
+	}
+	for i, p := range people {
+		c.Accounts = append(c.Accounts, fileserver.Account{Name: p.name, Password: d.password(p.name), RID: firstLocalPerson + i, Groups: allGroupsOf(p.name), Administrator: p.name == administrator})
+	}
+	return c
+}
+
+// localNumbers are the numbers of the accounts of a server that stands alone.
+func (s server) localNumbers() sids {
+	numbers := sids{}
+	for i, g := range groups {
+		numbers[g.Name] = account.MustSID(s.sid).Child(uint32(firstLocalGroup + i))
+	}
+	return numbers
+}
+
+// domain is the domain of a server's accounts; "" for one that stands alone.
+func (s server) domain() string {
+	if s.alone {
+		return ""
+	}
+	return domainName
 }
 
 // startService writes the service's configuration and starts it.
@@ -319,13 +444,19 @@ func (d *Demo) setUp(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := d.addDirectory(ctx, api); err != nil {
+		return err
+	}
 	for _, s := range servers {
-		if _, err := api.AddServer(ctx, model.NewServer{Name: s.name, Site: s.site, Address: s.address, Port: d.SMBPort, Account: administrator, Password: d.password(administrator), Note: s.note}); err != nil {
+		if _, err := api.AddServer(ctx, model.NewServer{Name: s.name, Site: s.site, Address: s.address, Port: d.SMBPort, Domain: s.domain(), Account: administrator, Password: d.password(administrator), Note: s.note}); err != nil {
 			return err
 		}
 		if _, err := api.CheckServer(ctx, s.name); err != nil {
 			return err
 		}
+	}
+	if err := d.setShares(ctx, api); err != nil {
+		return err
 	}
 	if _, err := api.AddNamespace(ctx, model.NewNamespace{Name: space, Note: "Everything that people at the trust open"}); err != nil {
 		return err
@@ -336,6 +467,29 @@ func (d *Demo) setUp(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// setShares sets the permissions of shares that differ from the usual.
+func (d *Demo) setShares(ctx context.Context, api *client.Client) error {
+	for _, s := range servers {
+		let := []model.ShareGrant{{Account: "Administrators", Level: acl.Full}}
+		if _, err := api.EditShare(ctx, s.name, whole.Name, model.EditShare{ShareSettings: model.ShareSettings{Access: let}}); err != nil {
+			return err
+		}
+	}
+	// A copy that nobody is to write to, although its files would allow it.
+	_, err := api.EditShare(ctx, "heather", "education", model.EditShare{ShareSettings: model.ShareSettings{ReadOnly: true}})
+	return err
+}
+
+// addDirectory tells the service whom to ask about the domain's accounts.
+func (d *Demo) addDirectory(ctx context.Context, api *client.Client) error {
+	ca, err := os.ReadFile(d.Domain.CA())
+	if err != nil {
+		return err
+	}
+	_, err = api.AddDirectory(ctx, model.NewDirectory{Address: d.Domain.Address, Account: d.Domain.UserName(administrator), Password: d.password(administrator), CA: string(ca), Note: "The trust's own"})
+	return err
 }
 
 func (d *Demo) firstSignIn(ctx context.Context) (*client.Client, error) {
@@ -359,9 +513,10 @@ func (d *Demo) firstSignIn(ctx context.Context) (*client.Client, error) {
 
 func (d *Demo) writeEstate() error {
 	d.Estate.Servers = nil
+	d.Estate.Domain = EstateDomain{Name: domainName, Realm: realm, Address: d.Options.Domain, Folder: d.Domain.Dir, PID: d.Domain.PID(), Password: d.Estate.Domain.Password}
 	for _, s := range servers {
 		running := d.Servers[s.name]
-		e := EstateServer{Name: s.name, Site: s.site, Address: s.address, Port: running.Port, Account: administrator, Folder: running.Dir, PID: running.PID()}
+		e := EstateServer{Name: s.name, Site: s.site, Address: s.address, Port: running.Port, Domain: s.domain(), Account: administrator, Folder: running.Dir, PID: running.PID()}
 		for _, share := range s.shares {
 			e.Shares = append(e.Shares, share.Name)
 		}
@@ -415,6 +570,9 @@ func (d *Demo) Down() {
 		group.Go(d.Database.Stop)
 	}
 	group.Wait()
+	if d.Domain != nil { // last: servers say farewell to it
+		d.Domain.Stop()
+	}
 	if d.lock != nil {
 		d.lock.Close()
 	}

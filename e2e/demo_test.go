@@ -131,7 +131,7 @@ func TestDemo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d := &demoRun{t: t, dir: dir, args: []string{"demo", "--dir", dir, "--size", "small", "--port", itoa(port), "--smb-port", itoa(smbPort)}}
+	d := &demoRun{t: t, dir: dir, args: []string{"demo", "--dir", dir, "--size", "small", "--port", itoa(port), "--smb-port", itoa(smbPort), "--domain-address", "127.60.0.20"}}
 	t.Cleanup(func() {
 		_ = demo.Reset(dir)
 		_ = fileserver.Discard(filepath.Join(dir, "servers"))

@@ -53,13 +53,23 @@ func newPool() *pool {
 	return p
 }
 
+// at is the person at a server: somebody who names no domain is of the server's.
+func (who person) at(l namespace.Listener) person {
+	if who.domain == "" {
+		who.domain = l.Domain
+	}
+	return who
+}
+
 func keyOf(hostPort string, who person) poolKey {
 	return poolKey{hostPort, who.domain, namespace.Key(who.account), sha256.Sum256([]byte(who.password))}
 }
 
 // borrow returns the session of a person at a server, signing in if needed.
 // The caller must give it back.
-func (p *pool) borrow(ctx context.Context, hostPort string, who person) (*kept, error) {
+func (p *pool) borrow(ctx context.Context, listens namespace.Listener, who person) (*kept, error) {
+	who = who.at(listens)
+	hostPort := listens.HostPort
 	key := keyOf(hostPort, who)
 	p.mu.Lock()
 	k, ok := p.kept[key]

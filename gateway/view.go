@@ -196,7 +196,7 @@ func (v *view) choose(ctx context.Context, d model.Directions) (*chosen, error) 
 // again, once.
 func (v *view) open(ctx context.Context, direction namespace.Direction, rest, full string) (*smb.Tree, error) {
 	for attempt := 1; ; attempt++ {
-		k, err := v.gateway.pool.borrow(ctx, direction.HostPort, v.who)
+		k, err := v.gateway.pool.borrow(ctx, direction.Listens, v.who)
 		if err != nil {
 			return nil, err
 		}
@@ -206,7 +206,7 @@ func (v *view) open(ctx context.Context, direction namespace.Direction, rest, fu
 			return t, err
 		}
 		v.gateway.pool.giveBack(k)
-		v.gateway.pool.forget(keyOf(direction.HostPort, v.who), k)
+		v.gateway.pool.forget(keyOf(direction.Listens.HostPort, v.who.at(direction.Listens)), k)
 		if attempt == 2 || ctx.Err() != nil {
 			return nil, err
 		}
@@ -240,8 +240,8 @@ func (v *view) signInSomewhere(ctx context.Context, space string) error {
 		return err
 	}
 	var refused, unreachable error
-	for _, hostPort := range servers {
-		k, err := v.gateway.pool.borrow(ctx, hostPort, v.who)
+	for _, listens := range servers {
+		k, err := v.gateway.pool.borrow(ctx, listens, v.who)
 		switch {
 		case err == nil:
 			v.borrowed = append(v.borrowed, k)
@@ -256,7 +256,7 @@ func (v *view) signInSomewhere(ctx context.Context, space string) error {
 }
 
 // serversOf are the addresses of the servers of a namespace, or of all.
-func (v *view) serversOf(ctx context.Context, space string) ([]string, error) {
+func (v *view) serversOf(ctx context.Context, space string) ([]namespace.Listener, error) {
 	spaces := []string{space}
 	if space == "" {
 		all, err := v.gateway.names.Namespaces(ctx, records.All)
@@ -268,7 +268,7 @@ func (v *view) serversOf(ctx context.Context, space string) ([]string, error) {
 			spaces = append(spaces, n.Name)
 		}
 	}
-	var servers []string
+	var servers []namespace.Listener
 	for _, name := range spaces {
 		t, err := v.gateway.names.Tree(ctx, name)
 		if err != nil {
@@ -276,7 +276,7 @@ func (v *view) serversOf(ctx context.Context, space string) ([]string, error) {
 		}
 		servers = slices.AppendSeq(servers, maps.Values(t.Servers()))
 	}
-	slices.Sort(servers)
+	slices.SortFunc(servers, func(a, b namespace.Listener) int { return strings.Compare(a.HostPort, b.HostPort) })
 	return slices.Compact(servers), nil
 }
 

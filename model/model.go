@@ -81,7 +81,10 @@ type Share struct {
 	Note   string    `json:"note,omitempty" doc:"The server's own remark"`
 	Kind   string    `json:"kind" doc:"disk, or what else it is"`
 	Hidden bool      `json:"hidden" doc:"Whether the server keeps it out of people's lists"`
-	Seen   time.Time `json:"seen" doc:"When the server last listed it"`
+	Path   string    `json:"path,omitempty" doc:"Folder on the server, as the server writes paths"`
+	// Permissions are those of the share, not of the files.
+	Permissions string    `json:"permissions,omitempty" doc:"Who may come through the share, in SDDL"`
+	Seen        time.Time `json:"seen" doc:"When the server last listed it"`
 }
 
 // ShareDetail is a share as it is now.

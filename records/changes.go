@@ -10,7 +10,7 @@ import (
 
 // Record writes what was changed, and tells everybody who watches the topic.
 // before and after are stored as JSON; nil means that there was, or is, nothing.
-func (tx *Tx) Record(ctx context.Context, c model.Change, topic string) error {
+func (q Queries) Record(ctx context.Context, c model.Change, topic string) error {
 	before, err := state(c.Before)
 	if err != nil {
 		return err
@@ -19,11 +19,11 @@ func (tx *Tx) Record(ctx context.Context, c model.Change, topic string) error {
 	if err != nil {
 		return err
 	}
-	if _, _, err := tx.exec(ctx, `INSERT INTO changes (at, who, action, subject, before_state, after_state) VALUES (?, ?, ?, ?, ?, ?)`,
+	if _, _, err := q.exec(ctx, `INSERT INTO changes (at, who, action, subject, before_state, after_state) VALUES (?, ?, ?, ?, ?, ?)`,
 		c.At, c.Who, c.Action, c.Subject, before, after); err != nil {
 		return err
 	}
-	return tx.Tell(ctx, topic, c.Subject, c.At)
+	return q.Tell(ctx, topic, c.Subject, c.At)
 }
 
 func state(v any) (any, error) {

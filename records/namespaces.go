@@ -91,7 +91,7 @@ func (q Queries) entry(ctx context.Context, name, query string, arg any, what st
 	return one[0], err
 }
 
-const locationColumns = `SELECT l.entry_id, l.id, v.name, l.share, l.sub, s.name, l.state, l.why, l.placement, v.reachable, v.address, v.port
+const locationColumns = `SELECT l.entry_id, l.id, v.name, l.share, l.sub, s.name, l.state, l.why, l.placement, v.reachable, v.address, v.port, v.domain
 	FROM locations l JOIN servers v ON v.id = l.server_id JOIN sites s ON s.id = v.site_id`
 
 type entryLocation struct {
@@ -103,8 +103,8 @@ type entryLocation struct {
 func scanLocation(s scanner) (l entryLocation, err error) {
 	var reachable *bool
 	var address, port string
-	err = s.Scan(&l.entry, &l.ID, &l.Server, &l.Share, &l.Sub, &l.Site, &l.State, &l.Why, &l.Rank, &reachable, &address, &port)
-	l.HostPort = net.JoinHostPort(address, port)
+	err = s.Scan(&l.entry, &l.ID, &l.Server, &l.Share, &l.Sub, &l.Site, &l.State, &l.Why, &l.Rank, &reachable, &address, &port, &l.Listens.Domain)
+	l.Listens.HostPort = net.JoinHostPort(address, port)
 	if l.State == namespace.Open && reachable != nil && !*reachable {
 		l.State, l.Why = namespace.Failing, l.Server+" does not answer"
 	}

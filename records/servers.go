@@ -117,10 +117,10 @@ func (q Queries) StoreReach(ctx context.Context, name string, reachable bool, tr
 	return rows > 0, err
 }
 
-const shareColumns = `SELECT v.name, h.name, h.note, h.kind, h.hidden, h.seen FROM shares h JOIN servers v ON v.id = h.server_id`
+const shareColumns = `SELECT v.name, h.name, h.note, h.kind, h.hidden, h.path, h.permissions, h.seen FROM shares h JOIN servers v ON v.id = h.server_id`
 
 func scanShare(s scanner) (h model.Share, err error) {
-	err = s.Scan(&h.Server, &h.Name, &h.Note, &h.Kind, &h.Hidden, &h.Seen)
+	err = s.Scan(&h.Server, &h.Name, &h.Note, &h.Kind, &h.Hidden, &h.Path, &h.Permissions, &h.Seen)
 	return h, err
 }
 
@@ -137,8 +137,8 @@ func (tx *Tx) ReplaceShares(ctx context.Context, server string, shares []model.S
 		return err
 	}
 	for _, h := range shares {
-		if _, _, err := tx.exec(ctx, `INSERT IGNORE INTO shares (server_id, name, name_key, note, kind, hidden, seen)
-			SELECT id, ?, ?, ?, ?, ?, ? FROM servers WHERE name_key = ?`, h.Name, namespace.Key(h.Name), h.Note, h.Kind, h.Hidden, h.Seen, key); err != nil {
+		if _, _, err := tx.exec(ctx, `INSERT IGNORE INTO shares (server_id, name, name_key, note, kind, hidden, path, permissions, seen)
+			SELECT id, ?, ?, ?, ?, ?, ?, ?, ? FROM servers WHERE name_key = ?`, h.Name, namespace.Key(h.Name), h.Note, h.Kind, h.Hidden, h.Path, h.Permissions, h.Seen, key); err != nil {
 			return err
 		}
 	}

@@ -137,6 +137,7 @@ func serverCommand() *cli.Command {
 		{Name: "add", Usage: "add a server, after signing in to it", ArgsUsage: "NAME", Flags: serverFlags(true), Action: signedIn(addServer, "NAME")},
 		{Name: "edit", Usage: "change a server; what is not given stays", ArgsUsage: "NAME",
 			Flags: append(serverFlags(false), &cli.StringFlag{Name: "rename", Usage: "new `NAME`"}, &cli.BoolFlag{Name: "new-password", Usage: "ask for a new password"}), Action: signedIn(editServer, "NAME")},
+		{Name: "use", Usage: "show who is connected, and what is open", ArgsUsage: "NAME", Action: signedIn(serverUse, "NAME")},
 		{Name: "check", Usage: "try a server for real, line by line", ArgsUsage: "NAME", Action: signedIn(checkServer, "NAME")},
 		{Name: "remove", Usage: "forget a server that no signpost leads to; the server itself is left alone", ArgsUsage: "NAME",
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -259,63 +260,4 @@ func checkServer(ctx context.Context, c *cli.Command, api *client.Client, args [
 		return fmt.Errorf("the check of %s failed", args[0])
 	}
 	return nil
-}
-
-func shareCommand() *cli.Command {
-	return &cli.Command{Name: "share", Usage: "shares of the file servers", Commands: []*cli.Command{
-		{Name: "list", Usage: "list shares as last seen, of one server or all", ArgsUsage: "[SERVER]", Flags: []cli.Flag{&cli.BoolFlag{Name: "hidden", Usage: "also those that servers keep out of lists"}},
-			Action: func(ctx context.Context, c *cli.Command) error {
-				api, err := connect(c)
-				if err != nil {
-					return err
-				}
-				return listShares(ctx, c, api, c.Args().First())
-			}},
-		{Name: "show", Usage: "look at a share as it is now", ArgsUsage: "SERVER/SHARE", Action: signedIn(showShare, "SERVER/SHARE")},
-	}}
-}
-
-func listShares(ctx context.Context, c *cli.Command, api *client.Client, server string) error {
-	shares, err := api.Shares(ctx, server)
-	if err != nil {
-		return err
-	}
-	t := table{heads: []string{"server", "share", "kind", "note"}, empty: "No shares were seen yet. Look with: bspan server check NAME"}
-	shown := []model.Share{}
-	for _, h := range shares {
-		if h.Hidden && !c.Bool("hidden") {
-			continue
-		}
-		shown = append(shown, h)
-		t.add(h.Server, h.Name, h.Kind, h.Note)
-	}
-	return show(c, shown, t)
-}
-
-func showShare(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	target, err := namespace.ParseTarget("SERVER/SHARE", args[0])
-	if err != nil {
-		return err
-	}
-	d, err := api.Share(ctx, target.Server, target.Share)
-	if err != nil {
-		return err
-	}
-	t := table{heads: []string{"name", "kind", "size", "modified"}}
-	for _, e := range d.Entries {
-		size := ""
-		if e.Kind == "file" {
-			size = humanize.IBytes(uint64(e.Size))
-		}
-		t.add(e.Name, e.Kind, size, when(e.Modified))
-	}
-	led := "no signpost leads here"
-	if len(d.LedToFrom) > 0 {
-		led = "led to from " + strings.Join(d.LedToFrom, ", ")
-	}
-	t.after = fmt.Sprintf("%s/%s: %s free of %s; %s.\nPermissions: %s", d.Server, d.Name, humanize.IBytes(uint64(d.Free)), humanize.IBytes(uint64(d.Total)), led, d.Descriptor)
-	if len(t.rows) == 0 {
-		t.empty = "The share is empty.\n\n" + t.after
-	}
-	return show(c, d, t)
 }

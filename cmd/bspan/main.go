@@ -84,6 +84,7 @@ func newApp() *cli.Command {
 		Commands: []*cli.Command{
 			loginCommand(), logoutCommand(), whoamiCommand(),
 			siteCommand(), serverCommand(), shareCommand(), namespaceCommand(), whereCommand(),
+			directoryCommand(), accountCommand(), rightsCommand(), runCommand(),
 			userCommand(), changesCommand(),
 		},
 	}

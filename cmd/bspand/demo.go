@@ -15,10 +15,11 @@ import (
 func demoCommand() *cli.Command {
 	dir := &cli.StringFlag{Name: "dir", Value: "var/demo", Usage: "`FOLDER` that holds all of it"}
 	return &cli.Command{
-		Name: "demo", Usage: "run the demo: a database, four file servers and the service, with made-up data",
+		Name: "demo", Usage: "run the demo: a database, a domain, four file servers and the service, with made-up data",
 		Flags: []cli.Flag{dir,
 			&cli.StringFlag{Name: "size", Value: "default", Usage: "small, default or large", Sources: cli.EnvVars("DEMO_SIZE")},
 			&cli.IntFlag{Name: "port", Value: 8600, Usage: "`PORT` of the console; the gateway has the tenth after it", Sources: cli.EnvVars("DEMO_PORT")},
+			&cli.StringFlag{Name: "domain-address", Usage: "loopback `ADDRESS` of the domain", Sources: cli.EnvVars("DEMO_DOMAIN_ADDRESS")},
 			&cli.IntFlag{Name: "smb-port", Value: 445, Usage: "`PORT` of the file servers", Sources: cli.EnvVars("DEMO_SMB_PORT")}},
 		Action: runDemo,
 		Commands: []*cli.Command{{
@@ -43,7 +44,7 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	d, err := demo.Up(ctx, demo.Options{Dir: full, Size: demo.Size(c.String("size")), Port: c.Int("port"), SMBPort: c.Int("smb-port"), Service: self, Out: os.Stdout})
+	d, err := demo.Up(ctx, demo.Options{Dir: full, Size: demo.Size(c.String("size")), Port: c.Int("port"), SMBPort: c.Int("smb-port"), Domain: c.String("domain-address"), Service: self, Out: os.Stdout})
 	if ctx.Err() != nil {
 		fmt.Println("\nInterrupted; what was started has ended. The next start begins where it is safe to.")
 		return nil

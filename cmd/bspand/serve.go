@@ -25,10 +25,15 @@ import (
 	"bridgespan/gateway"
 	"bridgespan/records"
 	"bridgespan/service/access"
+	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
 	"bridgespan/service/events"
 	"bridgespan/service/history"
+	"bridgespan/service/jobs"
 	"bridgespan/service/naming"
+	"bridgespan/service/rights"
+	"bridgespan/service/shares"
+	"bridgespan/service/surveys"
 	"bridgespan/service/vault"
 )
 
@@ -95,6 +100,11 @@ func serve(ctx context.Context, c config) error {
 	sites := estate.New(db, v, changed)
 	names = naming.New(db, sites, hub.Kick)
 	users := access.New(db, hub.Kick)
+	work := jobs.New(db, holder, hub.Kick)
+	people := accounts.New(db, v, sites, hub.Kick)
+	permissions := rights.New(db, sites, names, people, work, hub.Kick)
+	counts := surveys.New(db, sites, people, work)
+	folders := shares.New(db, sites, people, permissions, changed)
 	if err := offerSetup(ctx, users, c); err != nil {
 		return err
 	}
@@ -103,11 +113,13 @@ func serve(ctx context.Context, c config) error {
 	var group sync.WaitGroup
 	group.Go(func() { hub.Run(background) })
 	group.Go(func() { sites.Watch(background, holder) })
+	group.Go(func() { work.Run(background) })
 	group.Go(func() { forgetOnNews(background, hub, names) })
 	defer group.Wait()
 	defer stop()
 
-	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub},
+	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
+		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Jobs: work},
 		api.Options{Console: console.Files(), TLS: c.TLSKey != "", Gateway: gatewayURL(c), Closing: ctx.Done(), Version: version})
 	return listen(ctx, c, front, gateway.New(names, sites, c.GatewaySite))
 }

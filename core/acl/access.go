@@ -67,7 +67,7 @@ func (o Object) decide(t *account.Token, d *Decision) Mask {
 	file := o.file(t, d)
 	share := AllAccess
 	if o.Share != nil {
-		share = o.Share.judge(t, nil)
+		share = o.Share.judge(t, nil) | passing(t.Privileges)
 	}
 	if d != nil {
 		d.File, d.Share = file, share
@@ -82,13 +82,34 @@ func (o Object) decide(t *account.Token, d *Decision) Mask {
 func (d *Decision) explainShare(share Parts, t *account.Token, file, granted Mask) {
 	var own Decision
 	share.judge(t, &own)
+	if by := passing(t.Privileges); by != 0 {
+		own.settle(Reason{Source: ByPrivilege, Granted: true, Mask: by, Entry: -1})
+	}
 	for _, r := range own.Reasons {
 		if r.Mask &= file; r.Mask == 0 {
 			continue
 		}
+		if r.Source == ByPrivilege && r.Granted {
+			continue // says nothing that the file does not say
+		}
 		r.Source = ByShare
 		d.Reasons = append(d.Reasons, r)
 	}
+}
+
+// passing are the rights that privileges let through a share whatever its
+// permissions say: what backup reads and restore writes.
+func passing(p account.Privileges) (m Mask) {
+	if p.Backup {
+		m |= ReadAccess | Execute
+	}
+	if p.Restore {
+		m |= WriteAccess | WriteControl | TakeOwnership | Delete
+	}
+	if p.TakeOwnership {
+		m |= TakeOwnership
+	}
+	return m
 }
 
 // file judges without the share.

@@ -8,16 +8,17 @@ import (
 type FindingKind string
 
 const (
-	NoList          FindingKind = "no-list"          // everybody may do everything
-	EveryoneChanges FindingKind = "everyone-changes" // everybody may change it
-	Disordered      FindingKind = "out-of-order"     // an entry stands after one that it belongs before
-	OwnerMissing    FindingKind = "owner-missing"    // nobody owns it
-	InheritanceCut  FindingKind = "inheritance-cut"  // it inherits nothing, deep in the tree
-	UnresolvedThere FindingKind = "unresolved"       // it names an account that nobody knows
-	LocalThere      FindingKind = "local-account"    // it names an account of one server, and is to be kept in several
-	ShareNarrower   FindingKind = "share-narrower"   // the share holds back what files grant
-	ShareWider      FindingKind = "share-wider"      // the share lets through more than any file grants
-	Unjudged        FindingKind = "unjudged"         // entries that file servers do not heed
+	NoList           FindingKind = "no-list"           // everybody may do everything
+	EveryoneChanges  FindingKind = "everyone-changes"  // everybody may change it
+	Disordered       FindingKind = "out-of-order"      // an entry stands after one that it belongs before
+	OwnerMissing     FindingKind = "owner-missing"     // nobody owns it
+	InheritanceCut   FindingKind = "inheritance-cut"   // it inherits nothing, deep in the tree
+	StaleInheritance FindingKind = "inheritance-stale" // what it inherited is not what the folder above hands down
+	UnresolvedThere  FindingKind = "unresolved"        // it names an account that nobody knows
+	LocalThere       FindingKind = "local-account"     // it names an account of one server, and is to be kept in several
+	ShareNarrower    FindingKind = "share-narrower"    // the share holds back what files grant
+	ShareWider       FindingKind = "share-wider"       // the share lets through more than any file grants
+	Unjudged         FindingKind = "unjudged"          // entries that file servers do not heed
 )
 
 // Finding is one of them, at one object.
@@ -104,6 +105,8 @@ func (k FindingKind) Meaning() (means, remedy string) {
 		return "nobody owns it: nobody can mend its permissions without an administrator", "make somebody the owner: rights own"
 	case InheritanceCut:
 		return "what is granted above does not reach it: people lose or keep access that nobody remembers", "see who differs, then begin inheritance again: rights inherit"
+	case StaleInheritance:
+		return "what it inherited is not what the folder above hands down now: a change above did not reach it, or it was moved here", "begin inheritance again: rights inherit"
 	case UnresolvedThere:
 		return "it names an account that no server knows any more", "revoke it: rights revoke"
 	case LocalThere:

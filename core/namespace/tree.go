@@ -41,11 +41,18 @@ type Location struct {
 	Share  string `json:"share" doc:"Share of the server"`
 	Sub    string `json:"sub,omitempty" doc:"Folder below the share"`
 	Site   string `json:"site" doc:"Site of the server"`
-	// HostPort is where the server listens, for a gateway that goes there.
-	HostPort string `json:"-"`
-	State    State  `json:"state" enum:"open,held,failing" doc:"open: people are led here; held: kept from people; failing: found unreachable"`
-	Why      string `json:"why,omitempty" doc:"Why it is held or failing"`
-	Rank     Rank   `json:"rank" enum:"first,normal,last" doc:"Order among locations that are equally near"`
+	// Listens is for a gateway that goes there.
+	Listens Listener `json:"-"`
+	State   State    `json:"state" enum:"open,held,failing" doc:"open: people are led here; held: kept from people; failing: found unreachable"`
+	Why     string   `json:"why,omitempty" doc:"Why it is held or failing"`
+	Rank    Rank     `json:"rank" enum:"first,normal,last" doc:"Order among locations that are equally near"`
+}
+
+// Listener is where a server listens, and for whom.
+type Listener struct {
+	HostPort string
+	// Domain is that of people who name none; empty for accounts of the server itself.
+	Domain string
 }
 
 // Target is where the location leads.
@@ -120,11 +127,11 @@ func (t *Tree) Resolve(inside string) (Place, bool) {
 }
 
 // Servers are the servers that the namespace leads to, each with where it listens.
-func (t *Tree) Servers() map[string]string {
-	servers := map[string]string{}
+func (t *Tree) Servers() map[string]Listener {
+	servers := map[string]Listener{}
 	for _, e := range t.entries {
 		for _, l := range e.Locations {
-			servers[l.Server] = l.HostPort
+			servers[l.Server] = l.Listens
 		}
 	}
 	return servers

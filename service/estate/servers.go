@@ -124,21 +124,21 @@ func secretLabel(address, account string) string {
 	return "server " + strings.ToLower(address) + " account " + strings.ToLower(account)
 }
 
+func target(v model.Server, password string) smb.Target {
+	return smb.Target{Address: hostPort(v), Domain: v.Domain, Account: v.Account, Password: password, Timeout: tryTimeout}
+}
+
 func dial(ctx context.Context, v model.Server, password string) (*smb.Session, error) {
-	return smb.Dial(ctx, smb.Target{Address: hostPort(v), Domain: v.Domain, Account: v.Account, Password: password, Timeout: tryTimeout})
+	return smb.Dial(ctx, target(v, password))
 }
 
 // Dial signs in to a server with its administrative account.
 func (s *Service) Dial(ctx context.Context, v model.Server) (*smb.Session, error) {
-	sealed, err := s.db.ServerSecret(ctx, v.Name)
+	to, err := s.Target(ctx, v)
 	if err != nil {
 		return nil, err
 	}
-	password, err := s.vault.Unseal(secretLabel(v.Address, v.Account), sealed)
-	if err != nil {
-		return nil, err
-	}
-	return dial(ctx, v, password)
+	return smb.Dial(ctx, to)
 }
 
 // EditServer changes a server; an empty password keeps the old one, unless
@@ -225,7 +225,7 @@ func listShares(ctx context.Context, server string, session *smb.Session) ([]mod
 	now := time.Now().UTC().Truncate(time.Microsecond)
 	var shares []model.Share
 	for _, l := range listed {
-		shares = append(shares, model.Share{Server: server, Name: l.Name, Note: l.Note, Kind: l.Kind, Hidden: l.Hidden, Seen: now})
+		shares = append(shares, model.Share{Server: server, Name: l.Name, Note: l.Note, Kind: l.Kind, Hidden: l.Hidden, Path: l.Path, Permissions: l.Permissions.String(), Seen: now})
 	}
 	return shares, nil
 }

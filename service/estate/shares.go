@@ -36,12 +36,12 @@ func (s *Service) Share(ctx context.Context, server, share string) (model.ShareD
 	}
 	session, err := s.Dial(ctx, v)
 	if err != nil {
-		return model.ShareDetail{}, unavailable(v, err)
+		return model.ShareDetail{}, Unavailable(v, err)
 	}
 	defer session.Close()
 	shares, err := listShares(ctx, v.Name, session)
 	if err != nil {
-		return model.ShareDetail{}, unavailable(v, err)
+		return model.ShareDetail{}, Unavailable(v, err)
 	}
 	i := slices.IndexFunc(shares, func(h model.Share) bool { return namespace.Key(h.Name) == namespace.Key(share) })
 	if i < 0 {
@@ -53,7 +53,7 @@ func (s *Service) Share(ctx context.Context, server, share string) (model.ShareD
 	detail := model.ShareDetail{Share: shares[i], Entries: []model.ShareEntry{}}
 	if detail.Kind == "disk" {
 		if err := fillDetail(ctx, session, &detail); err != nil {
-			return detail, unavailable(v, err)
+			return detail, Unavailable(v, err)
 		}
 	}
 	detail.LedToFrom, err = s.db.LedToFrom(ctx, v.Name, detail.Name)
@@ -93,6 +93,15 @@ func fillDetail(ctx context.Context, session *smb.Session, detail *model.ShareDe
 	return nil
 }
 
+// ListShares lists the shares of a server and keeps the list.
+func (s *Service) ListShares(ctx context.Context, v model.Server, session *smb.Session) ([]model.Share, error) {
+	shares, err := listShares(ctx, v.Name, session)
+	if err != nil {
+		return nil, Unavailable(v, err)
+	}
+	return shares, s.storeShares(ctx, v.Name, shares)
+}
+
 // storeShares keeps the list, and tells watchers when it changed.
 func (s *Service) storeShares(ctx context.Context, server string, shares []model.Share) error {
 	known, err := s.db.Shares(ctx, server)
@@ -115,8 +124,8 @@ func (s *Service) storeShares(ctx context.Context, server string, shares []model
 	return err
 }
 
-// unavailable says in words why a server cannot be used now.
-func unavailable(v model.Server, err error) error {
+// Unavailable says in words why a server cannot be used now.
+func Unavailable(v model.Server, err error) error {
 	switch {
 	case fault.KindOf(err) != 0:
 		return err
@@ -130,6 +139,30 @@ func unavailable(v model.Server, err error) error {
 	return err
 }
 
+// Session signs in to a server that is found by name. The caller must close it.
+func (s *Service) Session(ctx context.Context, server string) (model.Server, *smb.Session, error) {
+	v, err := s.db.Server(ctx, server)
+	if err != nil {
+		return v, nil, err
+	}
+	session, err := s.Dial(ctx, v)
+	if err != nil {
+		return v, nil, Unavailable(v, err)
+	}
+	return v, session, nil
+}
+
+// Target is what it takes to sign in to a server, for what needs a session of
+// its own kind.
+func (s *Service) Target(ctx context.Context, v model.Server) (smb.Target, error) {
+	sealed, err := s.db.ServerSecret(ctx, v.Name)
+	if err != nil {
+		return smb.Target{}, err
+	}
+	password, err := s.vault.Unseal(secretLabel(v.Address, v.Account), sealed)
+	return target(v, password), err
+}
+
 // TryTarget opens where a location is to lead, and returns its target in the
 // server's own spelling, or a fault at field.
 func (s *Service) TryTarget(ctx context.Context, field string, target namespace.Target) (namespace.Target, error) {
@@ -140,12 +173,12 @@ func (s *Service) TryTarget(ctx context.Context, field string, target namespace.
 	target.Server = v.Name
 	session, err := s.Dial(ctx, v)
 	if err != nil {
-		return target, faultAt(field, unavailable(v, err))
+		return target, faultAt(field, Unavailable(v, err))
 	}
 	defer session.Close()
 	shares, err := listShares(ctx, v.Name, session)
 	if err != nil {
-		return target, faultAt(field, unavailable(v, err))
+		return target, faultAt(field, Unavailable(v, err))
 	}
 	i := slices.IndexFunc(shares, func(h model.Share) bool {
 		return h.Kind == "disk" && namespace.Key(h.Name) == namespace.Key(target.Share)
@@ -165,7 +198,7 @@ func (s *Service) TryTarget(ctx context.Context, field string, target namespace.
 	if errors.Is(err, fs.ErrNotExist) {
 		return target, fault.Field(field, "make it first, or correct the spelling", "there is no folder %s", target)
 	}
-	return target, faultAt(field, unavailable(v, err))
+	return target, faultAt(field, Unavailable(v, err))
 }
 
 func faultAt(field string, err error) error {

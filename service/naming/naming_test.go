@@ -112,7 +112,7 @@ func testParents(t *testing.T, f fixture) {
 
 func testLocations(t *testing.T, f fixture) {
 	e := f.add(t, "shared", to("one", "SHARE"))
-	if e.Locations[0].Share != "share" || e.Locations[0].State != namespace.Open || e.Locations[0].HostPort != "192.0.2.1:445" {
+	if e.Locations[0].Share != "share" || e.Locations[0].State != namespace.Open || e.Locations[0].Listens.HostPort != "192.0.2.1:445" {
 		t.Errorf("first location %+v", e.Locations[0])
 	}
 	if err := f.AddLocation(f.ctx, "n", e.ID, e.Version, to("two", "share")); err != nil {

@@ -38,6 +38,8 @@ type Group struct {
 type Share struct {
 	Name string `json:"name"`
 	Note string `json:"note"`
+	// Path is its folder below the data folder; that of its name when empty.
+	Path string `json:"path,omitempty"`
 }
 
 // Config describes one server. All of it is fixed at its first start.
@@ -127,7 +129,14 @@ func Start(c Config) (*Server, error) {
 func (s *Server) HostPort() string { return net.JoinHostPort(s.Address, strconv.Itoa(s.Port)) }
 
 // SharePath is the folder of the host behind a share.
-func (s *Server) SharePath(share string) string { return s.path("data/" + share) }
+func (s *Server) SharePath(share string) string {
+	for _, h := range s.Shares {
+		if h.Name == share && h.Path != "" {
+			return s.path(filepath.Join("data", h.Path))
+		}
+	}
+	return s.path("data/" + share)
+}
 
 func (s *Server) path(name string) string { return filepath.Join(s.Dir, name) }
 

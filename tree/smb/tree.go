@@ -15,7 +15,6 @@ import (
 	"unicode/utf16"
 
 	smb2 "github.com/cloudsoda/go-smb2"
-	"github.com/cloudsoda/sddl"
 
 	"bridgespan/core/acl"
 	"bridgespan/tree"
@@ -431,12 +430,14 @@ func setDescriptor(share *smb2.Share, wire string, d acl.Descriptor, parts smb2.
 	if control&0x0400 != 0 {
 		binary.LittleEndian.PutUint16(raw[2:], control|0x0100)
 	}
-	parsed, err := sddl.FromBinary(raw)
-	if err != nil {
-		return err
-	}
-	return share.SetSecurityInfo(wire, parts, parsed)
+	return share.SetSecurityInfoRaw(wire, parts, encoded(raw))
 }
+
+// encoded is what the protocol library sends as it is.
+type encoded []byte
+
+func (e encoded) Size() int       { return len(e) }
+func (e encoded) Encode(b []byte) { copy(b, e) }
 
 // keepDescriptor gives a replacement the descriptor of what it replaces. A
 // person who may not give files away becomes the owner of what they wrote, as

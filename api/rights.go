@@ -1,0 +1,84 @@
+package api
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"bridgespan/core/acl"
+	"bridgespan/model"
+)
+
+// PlaceIn asks about a file or folder.
+type PlaceIn struct {
+	Path string `query:"path" required:"true" doc:"SERVER/SHARE/PATH, or a path of a namespace with a leading slash"`
+}
+
+func (a *API) rightsRoutes() {
+	tags := []string{"Rights"}
+	route(a, model.Viewer, huma.Operation{OperationID: "get-rights", Method: "GET", Path: "/rights", Summary: "Tell who may do what with a file or folder", Tags: tags},
+		func(ctx context.Context, in *PlaceIn) (*body[model.Rights], error) {
+			r, err := a.Rights.Show(ctx, in.Path)
+			return &body[model.Rights]{r}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-rights-as", Method: "GET", Path: "/rights/as", Summary: "Tell what one account may do, and why", Tags: tags},
+		func(ctx context.Context, in *struct {
+			PlaceIn
+			Account string `query:"account" required:"true" doc:"Name or SID"`
+		}) (*body[model.EffectiveRights], error) {
+			r, err := a.Rights.As(ctx, in.Path, in.Account)
+			return &body[model.EffectiveRights]{r}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-rights-who-can", Method: "GET", Path: "/rights/who-can", Summary: "Tell who has at least a level", Tags: tags},
+		func(ctx context.Context, in *struct {
+			PlaceIn
+			Level acl.Level `query:"level" required:"true" enum:"full,change,write,read,list"`
+		}) (*body[model.WhoCan], error) {
+			r, err := a.Rights.WhoCan(ctx, in.Path, in.Level)
+			return &body[model.WhoCan]{r}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "compare-rights", Method: "GET", Path: "/rights/compare", Summary: "Tell how the permissions of two places differ", Tags: tags},
+		func(ctx context.Context, in *struct {
+			First  string `query:"first" required:"true" doc:"As path of the other calls"`
+			Second string `query:"second" required:"true" doc:"As path of the other calls"`
+			Deep   bool   `query:"deep" doc:"Compare everything below as well"`
+		}) (*body[model.RightsComparison], error) {
+			r, err := a.Rights.Compare(ctx, in.First, in.Second, in.Deep)
+			return &body[model.RightsComparison]{r}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "browse", Method: "GET", Path: "/browse", Summary: "List a folder with the permissions of what is in it", Tags: tags},
+		func(ctx context.Context, in *struct {
+			PlaceIn
+			As     string `query:"as" doc:"Name or SID of an account: tell what it may do with each entry"`
+			Filter string `query:"filter" doc:"Part of the name"`
+		}) (*body[model.Folder], error) {
+			f, err := a.Rights.Browse(ctx, in.Path, in.As, in.Filter)
+			return &body[model.Folder]{f}, err
+		})
+	a.rightsChangeRoutes()
+}
+
+// RunPath names a run.
+type RunPath struct {
+	Run int64 `path:"run" doc:"Number of the run"`
+}
+
+func (a *API) rightsChangeRoutes() {
+	tags := []string{"Rights"}
+	route(a, model.Administrator, huma.Operation{OperationID: "change-rights", Method: "POST", Path: "/rights/changes", Summary: "Change permissions, or rehearse that", Tags: tags, DefaultStatus: 202,
+		Description: "What takes longer than a few seconds goes on as a run. Each file and folder keeps what it was, so that the change can be undone; one that somebody else changed meanwhile is left alone and reported."},
+		func(ctx context.Context, in *body[model.ChangeRights]) (*body[model.RightsChange], error) {
+			c, err := a.Rights.Change(ctx, in.Body)
+			return &body[model.RightsChange]{c}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-rights-change", Method: "GET", Path: "/rights/changes/{run}", Summary: "Show a change of permissions", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.RightsChange], error) {
+			c, err := a.Rights.Get(ctx, in.Run)
+			return &body[model.RightsChange]{c}, err
+		})
+	route(a, model.Administrator, huma.Operation{OperationID: "undo-rights", Method: "POST", Path: "/rights/changes/{run}/undo", Summary: "Take back what a change of permissions did", Tags: tags, DefaultStatus: 202},
+		func(ctx context.Context, in *RunPath) (*body[model.RightsChange], error) {
+			c, err := a.Rights.Undo(ctx, in.Run)
+			return &body[model.RightsChange]{c}, err
+		})
+}

@@ -1,0 +1,143 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strconv"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/client"
+	"bridgespan/model"
+)
+
+func runCommand() *cli.Command {
+	simple := func(name, usage string, do func(ctx context.Context, api *client.Client, id int64) (model.Run, error), text string) *cli.Command {
+		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "RUN", Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+			return onRun(args[0], func(id int64) error {
+				r, err := do(ctx, api, id)
+				if err != nil {
+					return err
+				}
+				return done(c, r, text, id)
+			})
+		}, "RUN")}
+	}
+	return &cli.Command{Name: "run", Usage: "work that takes a while", Commands: []*cli.Command{
+		{Name: "list", Usage: "list the newest runs", Flags: []cli.Flag{&cli.StringFlag{Name: "kind", Usage: "survey or rights"}, &cli.IntFlag{Name: "limit", Value: 30, Usage: "at most `N`"}},
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {
+				runs, err := api.Runs(ctx, c.String("kind"), c.Int("limit"))
+				if err != nil {
+					return err
+				}
+				return show(c, runs, runTable(runs))
+			})},
+		{Name: "show", Usage: "show how far a run is; with --wait until it ends", ArgsUsage: "RUN", Flags: []cli.Flag{&cli.BoolFlag{Name: "wait", Usage: "wait until it ends"}},
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				return onRun(args[0], func(id int64) error {
+					r, err := api.Run(ctx, id)
+					if err != nil {
+						return err
+					}
+					if c.Bool("wait") {
+						if r, err = follow(ctx, c, api, r); err != nil {
+							return err
+						}
+					}
+					return show(c, r, runTable([]model.Run{r}))
+				})
+			}, "RUN")},
+		simple("stop", "stop a run; what it did is kept", func(ctx context.Context, api *client.Client, id int64) (model.Run, error) {
+			return api.StopRun(ctx, id)
+		}, "run %d is being stopped"),
+		simple("resume", "go on with a run that stopped or failed", func(ctx context.Context, api *client.Client, id int64) (model.Run, error) {
+			return api.ResumeRun(ctx, id)
+		}, "run %d goes on"),
+		simple("remove", "forget a run that ended, and what it found", func(ctx context.Context, api *client.Client, id int64) (model.Run, error) {
+			return model.Run{ID: id}, api.RemoveRun(ctx, id)
+		}, "run %d is forgotten"),
+	}}
+}
+
+// onRun reads the number of a run.
+func onRun(text string, do func(id int64) error) error {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || id < 1 {
+		return usageError{fmt.Sprintf("%q is not the number of a run; list them with: bspan run list", text)}
+	}
+	return do(id)
+}
+
+func runTable(runs []model.Run) table {
+	t := table{heads: []string{"run", "kind", "of", "state", "done", "rate", "left", "by", "created"}, empty: "There are no runs yet."}
+	for _, r := range runs {
+		state := string(r.State)
+		if r.State == model.RunRunning || r.State == model.RunStopped {
+			state += fmt.Sprintf(" %.0f%%", 100*r.Fraction)
+		}
+		if r.Trouble != "" {
+			state += ": " + r.Trouble
+		}
+		t.add(fmt.Sprint(r.ID), r.Kind, r.Subject, state, humanize.Comma(r.Done), fmt.Sprintf("%.0f/s", r.Rate), left(r), r.Who, when(r.Created))
+	}
+	return t
+}
+
+func left(r model.Run) string {
+	if r.LeftS == nil {
+		return ""
+	}
+	return (time.Duration(*r.LeftS) * time.Second).String()
+}
+
+// follow shows how far a run is on one line of the terminal, until it ends.
+func follow(ctx context.Context, c *cli.Command, api *client.Client, r model.Run) (model.Run, error) {
+	said := false
+	tick := time.NewTicker(300 * time.Millisecond)
+	defer tick.Stop()
+	for !r.State.Ended() {
+		if terminal(os.Stderr) {
+			fmt.Fprintf(os.Stderr, "\r\033[K%s %s: %s done, %s, %.0f%%, %.0f/s %s", r.Kind, r.Subject, humanize.Comma(r.Done), humanize.IBytes(uint64(r.Bytes)), 100*r.Fraction, r.Rate, leftWords(r))
+			said = true
+		}
+		select {
+		case <-ctx.Done():
+			return r, fmt.Errorf("no longer waiting; run %d goes on: bspan run show --wait %d, bspan run stop %d", r.ID, r.ID, r.ID)
+		case <-tick.C:
+		}
+		var err error
+		if r, err = api.Run(ctx, r.ID); err != nil {
+			return r, err
+		}
+	}
+	if said {
+		fmt.Fprint(os.Stderr, "\r\033[K")
+	}
+	return r, nil
+}
+
+func leftWords(r model.Run) string {
+	if r.LeftS == nil {
+		return ""
+	}
+	return "about " + left(r) + " left"
+}
+
+func terminal(f *os.File) bool {
+	info, err := f.Stat()
+	return err == nil && info.Mode()&os.ModeCharDevice != 0
+}
+
+// ended is the error of a run that did not come to its end.
+func ended(r model.Run) error {
+	switch r.State {
+	case model.RunFailed:
+		return fmt.Errorf("run %d failed: %s", r.ID, r.Trouble)
+	case model.RunStopped:
+		return fmt.Errorf("run %d was stopped; go on with: bspan run resume %d", r.ID, r.ID)
+	}
+	return nil
+}

@@ -1,0 +1,29 @@
+package model
+
+import "bridgespan/core/survey"
+
+// NewSurvey asks for a survey.
+type NewSurvey struct {
+	Server string `json:"server" doc:"Server that holds the share"`
+	Share  string `json:"share" doc:"Share to survey"`
+	Sub    string `json:"sub,omitempty" doc:"Folder below the share; absent for all of it"`
+}
+
+// Survey is what is in a share, and what should be known about it.
+type Survey struct {
+	Run      Run             `json:"run"`
+	Server   string          `json:"server"`
+	Share    string          `json:"share"`
+	Sub      string          `json:"sub,omitempty"`
+	Figures  survey.Figures  `json:"figures" doc:"What was counted; so far, while it runs"`
+	Open     []OpenFile      `json:"open" doc:"Files that were open when it ended"`
+	Findings []RightsFinding `json:"findings" doc:"What should be known about permissions"`
+	Distinct int64           `json:"distinct" doc:"How many different sets of permissions there are"`
+}
+
+// SurveyComparison is how a share changed between two surveys.
+type SurveyComparison struct {
+	Before  Run               `json:"before"`
+	After   Run               `json:"after"`
+	Figures survey.Comparison `json:"figures"`
+}

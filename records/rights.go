@@ -1,0 +1,149 @@
+package records
+
+import (
+	"context"
+	"crypto/sha256"
+	"strings"
+
+	"bridgespan/core/acl"
+	"bridgespan/model"
+)
+
+// KeepDescriptor stores permissions, unless they are stored already, and
+// returns their number.
+func (q Queries) KeepDescriptor(ctx context.Context, d acl.Descriptor) (id int64, err error) {
+	content := d.Binary()
+	hash := sha256.Sum256(content)
+	_, id, err = q.exec(ctx, `INSERT INTO descriptors (hash, content) VALUES (?, ?) ON DUPLICATE KEY UPDATE id = LAST_INSERT_ID(id)`, hash[:], content)
+	return id, err
+}
+
+// SurveyDescriptor is what a survey saw of one set of permissions.
+type SurveyDescriptor struct {
+	Descriptor     acl.Descriptor
+	Files, Folders int64
+	Sample         string
+}
+
+// KeepSurveyDescriptors replaces what a survey saw of permissions.
+func (tx *Tx) KeepSurveyDescriptors(ctx context.Context, run int64, seen []SurveyDescriptor) error {
+	if _, _, err := tx.exec(ctx, `DELETE FROM survey_descriptors WHERE run_id = ?`, run); err != nil {
+		return err
+	}
+	for _, s := range seen {
+		id, err := tx.KeepDescriptor(ctx, s.Descriptor)
+		if err != nil {
+			return err
+		}
+		if _, _, err := tx.exec(ctx, `INSERT INTO survey_descriptors (run_id, descriptor_id, files, folders, sample) VALUES (?, ?, ?, ?, ?)
+			ON DUPLICATE KEY UPDATE files = files + VALUES(files), folders = folders + VALUES(folders)`, run, id, s.Files, s.Folders, s.Sample); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// RightsObject is one object of a change of rights.
+type RightsObject struct {
+	Seq           int64
+	Path          string
+	Folder        bool
+	Before, After acl.Descriptor
+	State         string
+	Trouble       string
+}
+
+// AddRightsObjects plans objects of a change of rights. ids remembers the
+// numbers of descriptors from call to call.
+func (tx *Tx) AddRightsObjects(ctx context.Context, run int64, objects []RightsObject, ids map[acl.Descriptor]int64) error {
+	var values strings.Builder
+	var args []any
+	for i, o := range objects {
+		numbers := [2]int64{}
+		for k, d := range []acl.Descriptor{o.Before, o.After} {
+			id, known := ids[d]
+			if !known {
+				var err error
+				if id, err = tx.KeepDescriptor(ctx, d); err != nil {
+					return err
+				}
+				if len(ids) < 10000 {
+					ids[d] = id
+				}
+			}
+			numbers[k] = id
+		}
+		if i > 0 {
+			values.WriteString(", ")
+		}
+		values.WriteString("(?, ?, ?, ?, ?, ?, 'planned')")
+		args = append(args, run, o.Seq, o.Path, o.Folder, numbers[0], numbers[1])
+	}
+	if len(objects) == 0 {
+		return nil
+	}
+	_, _, err := tx.exec(ctx, `INSERT INTO rights_objects (run_id, seq, path, folder, before_id, after_id, state) VALUES `+values.String(), args...)
+	return err
+}
+
+// ForgetRightsObjects removes the plan of a change that is planned anew.
+func (tx *Tx) ForgetRightsObjects(ctx context.Context, run int64) error {
+	_, _, err := tx.exec(ctx, `DELETE FROM rights_objects WHERE run_id = ?`, run)
+	return err
+}
+
+// RightsObjects lists objects of a change after a number, in one of the states
+// given, in order or backwards.
+func (q Queries) RightsObjects(ctx context.Context, run, after int64, backwards bool, limit int, states ...string) ([]RightsObject, error) {
+	where, order := ` AND o.seq > ?`, ` ORDER BY o.seq`
+	if backwards {
+		where, order = ` AND o.seq < ?`, ` ORDER BY o.seq DESC`
+	}
+	args := []any{run, after}
+	if len(states) > 0 {
+		where += ` AND o.state IN (?` + strings.Repeat(`, ?`, len(states)-1) + `)`
+		for _, s := range states {
+			args = append(args, s)
+		}
+	}
+	rows, err := q.run.QueryContext(ctx, `SELECT o.seq, o.path, o.folder, b.content, a.content, o.state, o.trouble FROM rights_objects o
+		JOIN descriptors b ON b.id = o.before_id JOIN descriptors a ON a.id = o.after_id WHERE o.run_id = ?`+where+order+` LIMIT ?`, append(args, limit)...)
+	return collect(rows, err, func(s scanner) (o RightsObject, err error) {
+		var before, after []byte
+		if err = s.Scan(&o.Seq, &o.Path, &o.Folder, &before, &after, &o.State, &o.Trouble); err != nil {
+			return o, err
+		}
+		if o.Before, err = acl.FromBinary(before); err == nil {
+			o.After, err = acl.FromBinary(after)
+		}
+		return o, err
+	})
+}
+
+// MarkRightsObject keeps how an object of a change came out.
+func (q Queries) MarkRightsObject(ctx context.Context, run, seq int64, state, trouble string) error {
+	_, _, err := q.exec(ctx, `UPDATE rights_objects SET state = ?, trouble = ? WHERE run_id = ? AND seq = ?`, state, strings.ToValidUTF8(trouble[:min(len(trouble), 500)], ""), run, seq)
+	return err
+}
+
+// RightsCounts counts the objects of a change by state.
+func (q Queries) RightsCounts(ctx context.Context, run int64) (c model.RightsCounts, err error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT state, COUNT(*) FROM rights_objects WHERE run_id = ? GROUP BY state`, run)
+	_, err = collect(rows, err, func(s scanner) (struct{}, error) {
+		var state string
+		var n int64
+		err := s.Scan(&state, &n)
+		switch state {
+		case "planned":
+			c.Planned = n
+		case "done":
+			c.Done = n
+		case "failed":
+			c.Failed = n
+		case "undone":
+			c.Undone = n
+		}
+		return struct{}{}, err
+	})
+	return c, err
+}

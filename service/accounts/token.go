@@ -1,0 +1,322 @@
+package accounts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bridgespan/core/account"
+	"bridgespan/core/fault"
+	"bridgespan/directory"
+	"bridgespan/model"
+	"bridgespan/smbadmin"
+)
+
+// Token is a token with what could not be found out about it.
+type Token struct {
+	*account.Token
+	// Missing is what could not be asked, and what to do; "" when the token is complete.
+	Missing string
+}
+
+// At is a server that is being asked about accounts.
+type At struct {
+	Server  model.Server
+	Admin   *smbadmin.Admin
+	realms  []account.Realm
+	groups  []smbadmin.LocalGroup
+	asked   bool
+	trouble error
+}
+
+// At prepares to ask a server. The session stays the caller's.
+func (s *Service) At(ctx context.Context, server model.Server, admin *smbadmin.Admin) (*At, error) {
+	at := &At{Server: server, Admin: admin}
+	if known, ok := s.realms.Get(server.Name); ok {
+		at.realms = known
+		return at, nil
+	}
+	realms, err := admin.Realms(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range realms {
+		if !realms[i].Domain { // our name for it, not its own
+			realms[i].Name = server.Name
+		}
+	}
+	s.realms.Add(server.Name, realms)
+	at.realms = realms
+	return at, nil
+}
+
+// Realms are the server itself, its domain, and every other server and domain
+// that we know.
+func (s *Service) Realms(at *At) []account.Realm {
+	all := slices.Clone(at.realms)
+	for _, server := range s.realms.Keys() {
+		if others, ok := s.realms.Peek(server); ok && server != at.Server.Name {
+			all = append(all, others...)
+		}
+	}
+	return all
+}
+
+// localGroups are the server's own groups with their members, asked once.
+func (at *At) localGroups(ctx context.Context) ([]smbadmin.LocalGroup, error) {
+	if !at.asked {
+		at.groups, at.trouble = at.Admin.Groups(ctx)
+		at.asked = true
+	}
+	return at.groups, at.trouble
+}
+
+// Named names accounts as people read them, in the order asked for.
+func (s *Service) Named(ctx context.Context, at *At, sids []account.SID) ([]model.Account, error) {
+	var unknown []account.SID
+	for _, one := range sids {
+		if _, known := s.named.Get(key{at.Server.Name, one}); !known && !slices.Contains(unknown, one) && !one.IsZero() {
+			unknown = append(unknown, one)
+		}
+	}
+	if len(unknown) > 0 {
+		found, err := at.Admin.NamesOf(ctx, unknown)
+		if err != nil {
+			return nil, err
+		}
+		for _, n := range found {
+			s.named.Add(key{at.Server.Name, n.SID}, n)
+		}
+	}
+	realms := s.Realms(at)
+	list := make([]model.Account, len(sids))
+	for i, one := range sids {
+		n, _ := s.named.Get(key{at.Server.Name, one})
+		n.SID = one
+		list[i] = show(n, realms)
+	}
+	return list, nil
+}
+
+// Describe names one account without asking a server.
+func Describe(one account.SID) model.Account {
+	return show(smbadmin.Named{SID: one, Kind: account.Unresolved}, nil)
+}
+
+// show tells about an account.
+func show(n smbadmin.Named, realms []account.Realm) model.Account {
+	says := account.Describe(n.SID, realms)
+	a := model.Account{SID: n.SID.String(), Name: n.Full(), Kind: n.Kind, Origin: says.Origin, Says: says.Sentence()}
+	if says.Origin == account.OfServer && n.Name != "" { // the name that we use for the server
+		a.Name = says.Realm + `\` + n.Name
+	}
+	if known, ok := account.WellKnown(n.SID); ok {
+		a.Name = known
+		if n.Kind == account.Unresolved || n.Kind == "" {
+			a.Kind = account.Special
+		}
+	}
+	if a.Name == "" {
+		a.Name, a.Kind = n.SID.String(), account.Unresolved
+	}
+	return a
+}
+
+// Find finds an account by name or number. A name without domain or server is
+// looked for in all places; when it is in two, the fault at field says where.
+func (s *Service) Find(ctx context.Context, at *At, field, name string) (model.Account, account.SID, error) {
+	if strings.HasPrefix(strings.ToUpper(name), "S-1-") {
+		sid, err := account.ParseSID(name)
+		if err != nil {
+			return model.Account{}, sid, fault.Field(field, "write a name, or a SID such as S-1-5-32-544", "%v", err)
+		}
+		named, err := s.Named(ctx, at, []account.SID{sid})
+		if err != nil {
+			return model.Account{}, sid, err
+		}
+		return named[0], sid, nil
+	}
+	found, err := s.candidates(ctx, at, name)
+	if err != nil {
+		return model.Account{}, account.SID{}, err
+	}
+	var places []string
+	for _, n := range found {
+		places = append(places, show(n, s.Realms(at)).Name)
+	}
+	switch len(found) {
+	case 0:
+		return model.Account{}, account.SID{}, fault.Field(field, `check the spelling, or write DOMAIN\NAME; find accounts with: bspan account list --server `+at.Server.Name, "%s knows no account %q", at.Server.Name, name)
+	case 1:
+		s.named.Add(key{at.Server.Name, found[0].SID}, found[0])
+		return show(found[0], s.Realms(at)), found[0].SID, nil
+	}
+	return model.Account{}, account.SID{}, fault.Field(field, "write which one: "+strings.Join(places, " or "), "%q is in %d places", name, len(found))
+}
+
+// candidates are the accounts that a name may mean.
+func (s *Service) candidates(ctx context.Context, at *At, name string) ([]smbadmin.Named, error) {
+	if len(name) == 0 || len(name) > 512 || strings.ContainsAny(name, "\x00\r\n") {
+		return nil, nil
+	}
+	if known, ok := account.ByWellKnownName(name); ok {
+		short, _ := account.WellKnown(known)
+		return []smbadmin.Named{{SID: known, Name: short, Kind: account.Special}}, nil
+	}
+	asked := []string{name}
+	if !strings.ContainsAny(name, `\@`) {
+		for _, r := range at.realms {
+			asked = append(asked, r.Name+`\`+name)
+		}
+	} else if server, rest, ok := strings.Cut(name, `\`); ok && strings.EqualFold(server, at.Server.Name) {
+		// It may call itself something else.
+		asked = append(asked, rest)
+	}
+	answers, err := at.Admin.SIDsOf(ctx, asked)
+	if err != nil {
+		return nil, err
+	}
+	var found []smbadmin.Named
+	for _, n := range answers {
+		if n.Kind == account.Unresolved || n.Kind == account.Place || n.SID.IsZero() || slices.ContainsFunc(found, func(o smbadmin.Named) bool { return o.SID == n.SID }) {
+			continue
+		}
+		if i := strings.LastIndex(n.Name, `\`); i >= 0 {
+			n.Name = n.Name[i+1:]
+		}
+		n.Name, _, _ = strings.Cut(n.Name, "@")
+		found = append(found, n)
+	}
+	return found, nil
+}
+
+// TokenFor makes the token under which an account acts at a server. A group is
+// judged as somebody would be who belongs to it and to nothing else.
+func (s *Service) TokenFor(ctx context.Context, at *At, sid account.SID) (*Token, error) {
+	if known, ok := s.tokens.Get(key{at.Server.Name, sid}); ok {
+		return known, nil
+	}
+	t := &Token{Token: account.NewToken(sid)}
+	memberships, missing, err := s.memberships(ctx, at, sid)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range memberships {
+		t.Add(m.Group.SID, m.Through)
+	}
+	t.Missing = missing
+	if err := s.addLocal(ctx, at, t); err != nil {
+		return nil, err
+	}
+	// What file servers give these groups from the start.
+	if t.Has(account.Administrators) {
+		t.Privileges = account.Privileges{TakeOwnership: true, Backup: true, Restore: true}
+	} else if t.Has(account.BackupOperators) {
+		t.Privileges = account.Privileges{Backup: true, Restore: true}
+	}
+	s.tokens.Add(key{at.Server.Name, sid}, t)
+	return t, nil
+}
+
+// memberships asks the directory of the account's domain.
+func (s *Service) memberships(ctx context.Context, at *At, sid account.SID) ([]directory.Membership, string, error) {
+	i := slices.IndexFunc(at.realms, func(r account.Realm) bool { return r.Domain && sid.In(r.SID) })
+	if i < 0 {
+		return nil, "", nil
+	}
+	g, missing, err := s.graph(ctx, at.realms[i])
+	if err != nil || missing != "" {
+		return nil, missing, err
+	}
+	return g.GroupsOf(sid), "", nil
+}
+
+// graph reads a domain, or says what is missing for that.
+func (s *Service) graph(ctx context.Context, realm account.Realm) (*directory.Graph, string, error) {
+	if g, ok := s.graphs.Get(realm.Name); ok {
+		return g, "", nil
+	}
+	d, known, err := s.directoryOf(ctx, realm.SID)
+	if err != nil {
+		return nil, "", err
+	}
+	if !known {
+		return nil, fmt.Sprintf("groups of the domain %s are not known: add its directory with: bspan directory add", realm.Name), nil
+	}
+	conn, err := s.dial(ctx, d)
+	if err != nil {
+		var e *fault.Error
+		if errors.As(err, &e) && e.Kind == fault.Unavailable {
+			return nil, e.Problem, nil
+		}
+		return nil, "", err
+	}
+	defer conn.Close()
+	g, err := conn.Graph(ctx)
+	if errors.Is(err, directory.ErrTooMany) || errors.Is(err, directory.ErrUnreachable) {
+		return nil, err.Error(), nil
+	}
+	if err == nil {
+		s.graphs.Add(realm.Name, g)
+	}
+	return g, "", err
+}
+
+// addLocal adds the groups of the server itself, and of the users it has itself.
+func (s *Service) addLocal(ctx context.Context, at *At, t *Token) error {
+	if slices.ContainsFunc(at.realms, func(r account.Realm) bool { return !r.Domain && t.User.In(r.SID) }) {
+		own, err := at.Admin.GroupsOf(ctx, []account.SID{t.User})
+		if err != nil {
+			return err
+		}
+		for _, group := range own {
+			t.Add(group, t.User)
+		}
+	}
+	groups, err := at.localGroups(ctx)
+	if err != nil {
+		return err
+	}
+	for changed := true; changed; { // a group of the server may hold another
+		changed = false
+		for _, g := range groups {
+			for _, member := range g.Members {
+				if t.Has(member) && t.Add(g.SID, member) {
+					changed = true
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// Everybody lists the users of the server itself and of its domain that may
+// sign in, and what could not be asked.
+func (s *Service) Everybody(ctx context.Context, at *At) (sids []account.SID, missing string, err error) {
+	users, err := at.Admin.Users(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	for _, u := range users {
+		if !u.Disabled {
+			sids = append(sids, u.SID)
+		}
+	}
+	for _, r := range at.realms {
+		if !r.Domain {
+			continue
+		}
+		g, missing, err := s.graph(ctx, r)
+		if err != nil || missing != "" {
+			return sids, missing, err
+		}
+		for sid, a := range g.Accounts {
+			if a.Kind == account.User && !a.Disabled {
+				sids = append(sids, sid)
+			}
+		}
+	}
+	return sids, "", nil
+}

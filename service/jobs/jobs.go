@@ -1,0 +1,368 @@
+// Package jobs works on what takes a while: runs that are kept in the records,
+// show how far they are, stop when asked and go on from where they stopped,
+// here or in another instance of the service, also after a crash.
+//
+// A kind of work is a [Worker], told to the service with Register. It is given
+// a [Job], through which it reads what it is to do, says how far it is, and
+// keeps what it needs to go on.
+package jobs
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"bridgespan/core/fault"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/access"
+)
+
+// Worker does one kind of work. When it returns nil the run is done; when ctx
+// ended because somebody wants it to stop, it returns ErrStopped or ctx's
+// error, after keeping what it needs to go on.
+type Worker func(ctx context.Context, job *Job) error
+
+// ErrStopped is the cause of the end of a job's context when somebody wants it to stop.
+var ErrStopped = errors.New("stopped")
+
+// errShutdown is the cause when the service ends: the run goes on later.
+var errShutdown = errors.New("the service ends")
+
+// Service is the use case.
+type Service struct {
+	db      *records.DB
+	holder  string
+	changed func()
+	workers map[string]Worker
+	wake    chan struct{}
+
+	mu    sync.Mutex
+	busy  map[int64]context.CancelCauseFunc
+	group sync.WaitGroup
+}
+
+// New makes the service. changed is called after every change.
+func New(db *records.DB, holder string, changed func()) *Service {
+	return &Service{db: db, holder: holder, changed: changed, workers: map[string]Worker{}, wake: make(chan struct{}, 1), busy: map[int64]context.CancelCauseFunc{}}
+}
+
+// Register tells who does a kind of work. It must be called before Run.
+func (s *Service) Register(kind string, w Worker) { s.workers[kind] = w }
+
+// atOnce is how many runs one instance works on at a time.
+const atOnce = 3
+
+// Times of the work. A lease outlives several beats, so that a pause of the
+// database does not hand a run to another instance.
+const (
+	lookEvery = 5 * time.Second
+	beat      = time.Second
+	leaseFor  = 20 * time.Second
+)
+
+// Run works on runs until ctx ends.
+func (s *Service) Run(ctx context.Context) {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		if err := s.takeUp(ctx); err != nil && ctx.Err() == nil {
+			slog.Warn("runs cannot be taken up", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			s.mu.Lock()
+			for _, stop := range s.busy {
+				stop(errShutdown)
+			}
+			s.mu.Unlock()
+			s.group.Wait()
+			return
+		case <-s.wake:
+		case <-tick.C:
+		}
+	}
+}
+
+func (s *Service) kick() {
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+// takeUp takes up the runs that nobody works on.
+func (s *Service) takeUp(ctx context.Context) error {
+	runs, err := s.db.RunsToWorkOn(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		s.mu.Lock()
+		_, mine := s.busy[r.ID]
+		full := len(s.busy) >= atOnce
+		s.mu.Unlock()
+		if full {
+			return nil
+		}
+		if mine || s.workers[r.Kind] == nil {
+			continue
+		}
+		lease, ok, err := s.db.Acquire(ctx, fmt.Sprintf("run %d", r.ID), s.holder, leaseFor)
+		if err != nil {
+			return err
+		}
+		if ok {
+			s.begin(ctx, r, lease)
+		}
+	}
+	return nil
+}
+
+func (s *Service) begin(ctx context.Context, r model.Run, lease records.Lease) {
+	work, stop := context.WithCancelCause(context.WithoutCancel(ctx))
+	s.mu.Lock()
+	s.busy[r.ID] = stop
+	s.mu.Unlock()
+	s.group.Go(func() {
+		defer func() {
+			stop(nil)
+			s.mu.Lock()
+			delete(s.busy, r.ID)
+			s.mu.Unlock()
+			if err := s.db.Release(context.WithoutCancel(work), lease); err != nil {
+				slog.Warn("the lease of a run runs out by itself", "run", r.ID, "error", err)
+			}
+			s.changed()
+			s.kick()
+		}()
+		s.work(work, stop, r, lease)
+	})
+}
+
+func (s *Service) work(ctx context.Context, stop context.CancelCauseFunc, r model.Run, lease records.Lease) {
+	lasting := context.WithoutCancel(ctx)
+	if ok, err := s.db.BeginRun(lasting, r.ID, now()); err != nil || !ok {
+		return
+	}
+	job := &Job{db: s.db, ID: r.ID, Who: r.Who, run: r, began: time.Now(), before: r.WorkedMs, changed: s.changed}
+	kept, err := s.db.Work(lasting, r.ID)
+	if err == nil {
+		job.settings, job.checkpoint, job.result = kept.Settings, kept.Checkpoint, kept.Result
+		beating := make(chan struct{})
+		go func() { defer close(beating); s.heart(ctx, stop, job, lease) }()
+		err = s.guarded(ctx, job)
+		stop(err)
+		<-beating
+	}
+	s.end(lasting, ctx, job, err)
+}
+
+// guarded turns a panic of a worker into a failed run: one run must not end the service.
+func (s *Service) guarded(ctx context.Context, job *Job) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("a fault of Bridge Span itself: %v", r)
+			slog.Error("a worker panicked", "run", job.ID, "kind", job.run.Kind, "panic", r)
+		}
+	}()
+	return s.workers[job.run.Kind](ctx, job)
+}
+
+// heart keeps progress and the lease, and stops the work when somebody wants that.
+func (s *Service) heart(ctx context.Context, stop context.CancelCauseFunc, job *Job, lease records.Lease) {
+	tick := time.NewTicker(beat)
+	defer tick.Stop()
+	renewed := time.Now()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		wanted, err := s.db.Progress(ctx, job.snapshot())
+		if err == nil {
+			_ = s.db.Tell(ctx, "run", fmt.Sprint(job.ID), now())
+			s.changed()
+		}
+		if wanted {
+			stop(ErrStopped)
+		}
+		if time.Since(renewed) > leaseFor/3 {
+			if lease, err = s.db.Renew(ctx, lease, leaseFor); err == nil {
+				renewed = time.Now()
+			} else if time.Since(renewed) > leaseFor {
+				stop(errShutdown) // another instance may have it by now
+			}
+		}
+	}
+}
+
+// end keeps how a run came out.
+func (s *Service) end(ctx, work context.Context, job *Job, err error) {
+	cause := context.Cause(work)
+	if errors.Is(cause, errShutdown) && err != nil {
+		return // it stays "running" and is taken up by whoever finds its lease run out
+	}
+	r := job.snapshot()
+	at := now()
+	r.Ended = &at
+	switch {
+	case err == nil:
+		r.State, r.Fraction = model.RunDone, 1
+	case errors.Is(err, ErrStopped), errors.Is(cause, ErrStopped):
+		r.State, r.Trouble = model.RunStopped, "stopped by hand"
+	default:
+		r.State, r.Trouble = model.RunFailed, reason(err)
+	}
+	err = s.db.Change(ctx, func(tx *records.Tx) error {
+		if err := tx.EndRun(ctx, r, job.finished(), r.State != model.RunDone); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, "run", fmt.Sprint(r.ID), at)
+	})
+	if err != nil {
+		slog.Warn("the end of a run could not be kept; it will be taken up again", "run", r.ID, "error", err)
+	}
+}
+
+func reason(err error) string {
+	var e *fault.Error
+	if errors.As(err, &e) && e.Remedy != "" {
+		return e.Problem + ": " + e.Remedy
+	}
+	return err.Error()
+}
+
+func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
+// Start starts a run, after what also belongs to it is kept in the same transaction.
+func (s *Service) Start(ctx context.Context, kind, subject string, settings any, also func(tx *records.Tx, id int64) error) (id int64, err error) {
+	who := "nobody"
+	if u, ok := access.Actor(ctx); ok {
+		who = u.Name
+	}
+	err = s.db.Change(ctx, func(tx *records.Tx) error {
+		id, err = tx.AddRun(ctx, model.Run{Kind: kind, Subject: subject, Who: who, Created: now()}, settings)
+		if err != nil {
+			return err
+		}
+		if also != nil {
+			if err := also(tx, id); err != nil {
+				return err
+			}
+		}
+		return tx.Record(ctx, access.Change(ctx, kind+".start", subject, nil, settings), "run")
+	})
+	if err == nil {
+		s.changed()
+		s.kick()
+	}
+	return id, err
+}
+
+// Get finds a run.
+func (s *Service) Get(ctx context.Context, id int64) (model.Run, error) {
+	r, err := s.db.Run(ctx, id)
+	return told(r), err
+}
+
+// List lists runs, newest first.
+func (s *Service) List(ctx context.Context, kind, subject string, before int64, limit int) ([]model.Run, error) {
+	runs, err := s.db.Runs(ctx, kind, subject, before, limit)
+	for i := range runs {
+		runs[i] = told(runs[i])
+	}
+	return runs, err
+}
+
+// told adds what follows from the figures: rate and time left.
+func told(r model.Run) model.Run {
+	if r.WorkedMs > 0 {
+		r.Rate = float64(r.Done) / (float64(r.WorkedMs) / 1000)
+	}
+	if r.State == model.RunRunning && r.Fraction > 0.01 && r.WorkedMs > 500 {
+		left := int64(float64(r.WorkedMs) / 1000 * (1 - r.Fraction) / r.Fraction)
+		r.LeftS = &left
+	}
+	return r
+}
+
+// Stop asks a run to stop.
+func (s *Service) Stop(ctx context.Context, id int64) error {
+	err := s.set(ctx, id, "stop", func(tx *records.Tx) error { return tx.WantStop(ctx, id, now()) })
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if stop, ok := s.busy[id]; ok && err == nil {
+		stop(ErrStopped)
+	}
+	return err
+}
+
+// Resume makes a stopped or failed run go on.
+func (s *Service) Resume(ctx context.Context, id int64) error {
+	err := s.set(ctx, id, "resume", func(tx *records.Tx) error { return tx.Again(ctx, id) })
+	s.kick()
+	return err
+}
+
+// Remove forgets a run that ended.
+func (s *Service) Remove(ctx context.Context, id int64) error {
+	return s.set(ctx, id, "remove", func(tx *records.Tx) error { return tx.RemoveRun(ctx, id) })
+}
+
+func (s *Service) set(ctx context.Context, id int64, what string, do func(tx *records.Tx) error) error {
+	defer s.changed()
+	return s.db.Change(ctx, func(tx *records.Tx) error {
+		r, err := tx.Run(ctx, id)
+		if err != nil {
+			return err
+		}
+		if err := do(tx); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "run."+what, fmt.Sprintf("%d (%s of %s)", id, r.Kind, r.Subject), nil, nil), "run")
+	})
+}
+
+// Await waits until a run ended, or ctx does, and returns it as it is then.
+func (s *Service) Await(ctx context.Context, id int64, most time.Duration) (model.Run, error) {
+	deadline := time.After(most)
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		r, err := s.Get(ctx, id)
+		if err != nil || r.State.Ended() {
+			return r, err
+		}
+		select {
+		case <-ctx.Done():
+			return r, nil
+		case <-deadline:
+			return r, nil
+		case <-tick.C:
+		}
+	}
+}
+
+// Settings reads what a run is to do.
+func (s *Service) Settings(ctx context.Context, id int64, into any) error {
+	w, err := s.db.Work(ctx, id)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(w.Settings, into)
+}
+
+// Result reads what a run found, so far; it reports whether there is anything.
+func (s *Service) Result(ctx context.Context, id int64, into any) (bool, error) {
+	w, err := s.db.Work(ctx, id)
+	if err != nil || len(w.Result) == 0 {
+		return false, err
+	}
+	return true, json.Unmarshal(w.Result, into)
+}

@@ -1,0 +1,304 @@
+package rights
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"sync/atomic"
+
+	"bridgespan/core/acl"
+	"bridgespan/core/fault"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/estate"
+	"bridgespan/service/jobs"
+	"bridgespan/smbadmin"
+	"bridgespan/tree"
+	"bridgespan/tree/smb"
+)
+
+func newAdmin(session *smb.Session) *smbadmin.Admin { return smbadmin.New(session) }
+
+// progress of a change: the plan is made first, whole, and kept; then it is done.
+type progress struct {
+	Planned bool  `json:"planned"`
+	Looked  int64 `json:"looked"`
+	Objects int64 `json:"objects"`
+}
+
+// work plans a change of permissions, does it, or takes one back.
+func (s *Service) work(ctx context.Context, job *jobs.Job) error {
+	var work settings
+	if err := job.Settings(&work); err != nil {
+		return err
+	}
+	l, err := s.lookAt(ctx, "path", subject(work.Place))
+	if err != nil {
+		return err
+	}
+	defer l.close()
+	if work.Undo != 0 {
+		return s.undo(ctx, job, l, work.Undo)
+	}
+	var p progress
+	if _, err := job.Resumes(&p); err != nil {
+		return err
+	}
+	if !p.Planned {
+		plan := &planner{s: s, job: job, look: l, work: work, ids: map[acl.Descriptor]int64{}}
+		if err := plan.make(ctx); err != nil {
+			return interrupted(l, err, "nothing was changed yet")
+		}
+		p = progress{true, plan.looked, plan.objects}
+		if err := job.Checkpoint(ctx, p, nil); err != nil {
+			return err
+		}
+	}
+	if work.Asked.Rehearse {
+		return nil
+	}
+	return s.carryOut(ctx, job, l, p)
+}
+
+// interrupted says what was done and what was not when a server goes away.
+func interrupted(l *look, err error, state string) error {
+	if errors.Is(err, tree.ErrUnreachable) {
+		return fault.New(fault.Unavailable, state, "%s stopped answering", l.server.Name).Because(err)
+	}
+	if errors.Is(err, context.Canceled) {
+		return jobs.ErrStopped
+	}
+	if fault.KindOf(err) != 0 {
+		return err
+	}
+	return fmt.Errorf("%w; %s", estate.Unavailable(l.server, err), state)
+}
+
+// planner finds out what a change does to each file and folder.
+type planner struct {
+	s       *Service
+	job     *jobs.Job
+	look    *look
+	work    settings
+	ids     map[acl.Descriptor]int64
+	batch   []records.RightsObject
+	looked  int64
+	objects int64
+	weight  float64
+}
+
+// planBatch is how many objects are kept at once.
+const planBatch = 500
+
+func (p *planner) make(ctx context.Context) error {
+	if err := p.s.db.Change(ctx, func(tx *records.Tx) error { return tx.ForgetRightsObjects(ctx, p.job.ID) }); err != nil {
+		return err
+	}
+	own := p.look.own()
+	after, err := next(own, p.look.parent(), p.look.Folder, p.work)
+	if err != nil {
+		return err
+	}
+	if err := p.add(ctx, p.look.Path, p.look.Folder, own, after); err != nil {
+		return err
+	}
+	settled := descriptorOf(own) == descriptorOf(after) && p.work.Asked.Action != model.RightsReplace && !p.work.Asked.Below
+	if p.look.Folder && !settled {
+		if err := p.folder(ctx, p.look.Path, after, 1); err != nil {
+			return err
+		}
+	}
+	return p.flush(ctx)
+}
+
+func descriptorOf(p acl.Parts) acl.Descriptor {
+	d, err := p.Descriptor()
+	if err != nil {
+		return acl.Descriptor{}
+	}
+	return d
+}
+
+// folder plans what is below a folder whose permissions become parent. weight
+// is how much of all that is, as far as can be told.
+func (p *planner) folder(ctx context.Context, name string, parent acl.Parts, weight float64) error {
+	type todo struct {
+		name  string
+		after acl.Parts
+	}
+	var folders []todo
+	for e, err := range p.look.tree.List(ctx, inside(name), tree.WithDescriptors) {
+		if err != nil {
+			return err
+		}
+		if tree.Reserved(e.Name) {
+			continue
+		}
+		p.looked++
+		own, isFolder, child := e.Descriptor.Parts(), e.Kind == tree.Folder, path.Join(name, e.Name)
+		after, settled := below(own, parent, isFolder, p.work)
+		if err := p.add(ctx, child, isFolder, own, after); err != nil {
+			return err
+		}
+		if isFolder && !settled {
+			folders = append(folders, todo{child, after})
+		}
+	}
+	share := weight / float64(len(folders)+1)
+	p.weight += share
+	p.job.Progress(p.looked, 0, p.weight/2) // the other half is doing it
+	for _, f := range folders {
+		if err := p.folder(ctx, f.name, f.after, share); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *planner) add(ctx context.Context, name string, folder bool, before, after acl.Parts) error {
+	was, err := before.Descriptor()
+	if err != nil {
+		return err
+	}
+	is, err := after.Descriptor()
+	if errors.Is(err, acl.ErrTooLarge) {
+		return fault.Field("account", "grant a group instead of many accounts", "the permissions of %s would be larger than a server can hold", name).Because(err)
+	}
+	if err != nil || was == is {
+		return err
+	}
+	p.batch = append(p.batch, records.RightsObject{Seq: p.objects, Path: name, Folder: folder, Before: was, After: is})
+	p.objects++
+	if len(p.batch) < planBatch {
+		return nil
+	}
+	return p.flush(ctx)
+}
+
+func (p *planner) flush(ctx context.Context) error {
+	err := p.s.db.Change(ctx, func(tx *records.Tx) error { return tx.AddRightsObjects(ctx, p.job.ID, p.batch, p.ids) })
+	p.batch = p.batch[:0]
+	return err
+}
+
+// carryOut does what was planned and is not done yet, in order: a folder
+// before what it holds.
+func (s *Service) carryOut(ctx context.Context, job *jobs.Job, l *look, p progress) error {
+	counts, err := s.db.RightsCounts(ctx, job.ID)
+	if err != nil {
+		return err
+	}
+	done := counts.Done
+	state := func() string {
+		return fmt.Sprintf("%d of %d are changed: finish it with bspan run resume %d, or take it back with bspan rights undo %d", done, p.Objects, job.ID, job.ID)
+	}
+	var failed atomic.Int64
+	for after := int64(-1); ; {
+		objects, err := s.db.RightsObjects(ctx, job.ID, after, false, planBatch, "planned", "failed")
+		if err != nil {
+			return interrupted(l, err, state())
+		}
+		for _, o := range objects {
+			if err := s.set(ctx, job.ID, l, o, o.Before, o.After, "done"); err != nil {
+				if !single(err) {
+					return interrupted(l, err, state())
+				}
+				failed.Add(1)
+			} else {
+				done++
+			}
+			after = o.Seq
+			job.Progress(p.Looked, 0, 0.5+0.5*float64(done)/float64(max(p.Objects, 1)))
+		}
+		if len(objects) < planBatch {
+			break
+		}
+	}
+	if n := failed.Load(); n > 0 {
+		return fault.New(fault.Stale, fmt.Sprintf("see which with: bspan rights change %d; then finish or undo it", job.ID), "%d of %d could not be changed", n, p.Objects)
+	}
+	return nil
+}
+
+// single reports whether an error is about one object alone, so that the
+// others can still be done.
+func single(err error) bool {
+	return errors.Is(err, fs.ErrPermission) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, tree.ErrInUse) || errors.Is(err, errChangedSince) || errors.Is(err, tree.ErrNoSpace)
+}
+
+var errChangedSince = errors.New("its permissions were changed by somebody else since the plan was made")
+
+// set gives an object the permissions to, if it still has those of from, and
+// keeps how that came out.
+func (s *Service) set(ctx context.Context, run int64, l *look, o records.RightsObject, from, to acl.Descriptor, state string) error {
+	err := apply(ctx, l, o.Path, from, to)
+	if err != nil && !single(err) {
+		return err
+	}
+	trouble := ""
+	if err != nil {
+		trouble = err.Error()
+		if errors.Is(err, tree.ErrNoSpace) {
+			trouble = "the server cannot hold that many entries: " + trouble
+		}
+		if state == "undone" {
+			state = "done"
+		} else {
+			state = "failed"
+		}
+	}
+	if kept := s.db.MarkRightsObject(context.WithoutCancel(ctx), run, o.Seq, state, trouble); kept != nil {
+		return kept
+	}
+	return err
+}
+
+func apply(ctx context.Context, l *look, name string, from, to acl.Descriptor) error {
+	now, err := l.tree.Descriptor(ctx, inside(name))
+	switch {
+	case err != nil:
+		return err
+	case now == to: // done before a crash could be noted
+		return nil
+	case now != from:
+		return errChangedSince
+	}
+	return l.tree.Apply(ctx, inside(name), tree.Meta{Descriptor: to})
+}
+
+// undo takes back what a run did, last things first.
+func (s *Service) undo(ctx context.Context, job *jobs.Job, l *look, run int64) error {
+	counts, err := s.db.RightsCounts(ctx, run)
+	if err != nil {
+		return err
+	}
+	total, undone, failed := counts.Done+counts.Undone, counts.Undone, 0
+	for {
+		objects, err := s.db.RightsObjects(ctx, run, 1<<62, true, planBatch, "done")
+		if err != nil {
+			return err
+		}
+		progressed := false
+		for _, o := range objects {
+			if err := s.set(ctx, run, l, o, o.After, o.Before, "undone"); err != nil {
+				if !single(err) {
+					return interrupted(l, err, fmt.Sprintf("%d of %d are taken back: go on with bspan run resume %d", undone, total, job.ID))
+				}
+				failed++
+				continue
+			}
+			progressed = true
+			undone++
+			job.Progress(undone, 0, float64(undone)/float64(max(total, 1)))
+		}
+		if len(objects) < planBatch || !progressed {
+			break
+		}
+	}
+	if failed > 0 {
+		return fault.New(fault.Stale, fmt.Sprintf("see which with: bspan rights change %d", run), "%d of %d could not be taken back", failed, total)
+	}
+	return nil
+}

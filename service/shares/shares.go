@@ -1,0 +1,440 @@
+// Package shares makes, changes and removes shares of servers. Each can be
+// rehearsed: the plan says what would be done, what to consider, and what
+// people may do in the end. What fails half-way is taken back.
+package shares
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"bridgespan/core/account"
+	"bridgespan/core/acl"
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/accounts"
+	"bridgespan/service/estate"
+	"bridgespan/service/rights"
+	"bridgespan/smbadmin"
+	"bridgespan/tree"
+	"bridgespan/tree/smb"
+)
+
+// Service is the use case.
+type Service struct {
+	db       *records.DB
+	estate   *estate.Service
+	accounts *accounts.Service
+	rights   *rights.Service
+	changed  func()
+}
+
+// New makes the service. changed is called after every change.
+func New(db *records.DB, e *estate.Service, a *accounts.Service, r *rights.Service, changed func()) *Service {
+	return &Service{db, e, a, r, changed}
+}
+
+// job is one making, changing or removing of a share.
+type job struct {
+	*Service
+	server  model.Server
+	session *smb.Session
+	admin   *smbadmin.Admin
+	at      *accounts.At
+	shares  []smbadmin.Share
+	plan    model.SharePlan
+	share   smbadmin.Share   // as it will be
+	before  smbadmin.Share   // as it is, when there is one
+	options smbadmin.Options // as they will be
+	was     smbadmin.Options
+	folder  acl.Parts
+	steps   []step
+}
+
+// step is one thing that is done, and how it is taken back.
+type step struct {
+	text     string
+	do, undo func(ctx context.Context) error
+}
+
+func (s *Service) open(ctx context.Context, server string) (*job, error) {
+	v, session, err := s.estate.Session(ctx, server)
+	if err != nil {
+		return nil, err
+	}
+	j := &job{Service: s, server: v, session: session, admin: smbadmin.New(session)}
+	if j.at, err = s.accounts.At(ctx, v, j.admin); err == nil {
+		j.shares, err = j.admin.Shares(ctx)
+	}
+	if err != nil {
+		session.Close()
+		return nil, estate.Unavailable(v, err)
+	}
+	j.plan = model.SharePlan{Server: v.Name, Advice: []model.Advice{}, Steps: []model.Step{}, Effective: []model.EffectiveRights{}, Connected: []string{}, Signposts: []string{}}
+	return j, nil
+}
+
+// Create makes a share, or tells what would be made.
+func (s *Service) Create(ctx context.Context, server string, n model.NewShare) (model.SharePlan, error) {
+	j, err := s.open(ctx, server)
+	if err != nil {
+		return model.SharePlan{}, err
+	}
+	defer j.session.Close()
+	j.plan.Name, j.plan.Rehearsed = n.Name, n.Rehearse
+	j.plan.Advice = append(j.plan.Advice, nameAdvice(n.Name, j.shares)...)
+	where, err := j.place(n.Path)
+	if err != nil {
+		return j.plan, err
+	}
+	j.plan.Path = where
+	j.plan.Advice = append(j.plan.Advice, pathAdvice(where, j.shares)...)
+	j.share = smbadmin.Share{Name: n.Name, Path: where, MaxUses: smbadmin.NoLimit}
+	if n.Note != nil {
+		j.share.Note = *n.Note
+	}
+	if err := j.settle(ctx, n.ShareSettings); err != nil {
+		return j.plan, j.failure(err)
+	}
+	if err := j.lookAtFolder(ctx); err != nil {
+		return j.plan, j.failure(err)
+	}
+	j.steps = append(j.steps, step{fmt.Sprintf("create the share %s of %s", n.Name, where),
+		func(ctx context.Context) error { return j.admin.CreateShare(ctx, j.share) },
+		func(ctx context.Context) error { return j.admin.RemoveShare(ctx, j.share.Name) }})
+	j.planOptions(smbadmin.Options{Offline: smbadmin.OfflineByHand}, n.ShareSettings)
+	return j.run(ctx, n.Rehearse, "share.create", nil)
+}
+
+// place finds the folder that a path means: the server's own path, or
+// SHARE:FOLDER.
+func (j *job) place(p string) (string, error) {
+	if share, sub, ok := strings.Cut(p, ":"); ok && len(share) > 1 && !strings.ContainsAny(share, `\/`) {
+		i := slices.IndexFunc(j.shares, func(h smbadmin.Share) bool { return namespace.Key(h.Name) == namespace.Key(share) })
+		if i < 0 || j.shares[i].Path == "" {
+			return "", fault.Field("path", "list its shares with: bspan share list "+j.server.Name, "%s has no share %q", j.server.Name, share)
+		}
+		sub = strings.Trim(strings.ReplaceAll(sub, `\`, "/"), "/")
+		if sub != "" && !fs.ValidPath(sub) {
+			return "", fault.Field("path", "write SHARE:FOLDER/FOLDER", "%q is not a folder below %s", sub, share)
+		}
+		return strings.TrimSuffix(strings.TrimRight(j.shares[i].Path, `\/`)+`\`+strings.ReplaceAll(sub, "/", `\`), `\`), nil
+	}
+	plain := strings.ReplaceAll(p, `\`, "/")
+	switch {
+	case p == "":
+		return "", fault.Field("path", `write the server's own path, such as C:\data\loans, or SHARE:FOLDER`, "a path is needed")
+	case strings.HasPrefix(plain, "/"):
+		p = "C:" + p // what servers without drives expect
+	case len(plain) < 3 || plain[1] != ':' || plain[2] != '/':
+		return "", fault.Field("path", `write the server's own path, such as C:\data\loans, or SHARE:FOLDER`, "%q is not a path from the top of a volume", p)
+	}
+	if slices.Contains(strings.Split(plain, "/"), "..") {
+		return "", fault.Field("path", "write it without ..", "%q leads out of its own folders", p)
+	}
+	return strings.TrimRight(strings.ReplaceAll(p, "/", `\`), `\`), nil
+}
+
+// settle works out the permissions of the share.
+func (j *job) settle(ctx context.Context, n model.ShareSettings) error {
+	if n.Access == nil && j.share.Permissions.IsZero() {
+		n.Access = []model.ShareGrant{{Account: "Everyone", Level: acl.Full}}
+	}
+	p := acl.Parts{}
+	if !j.share.Permissions.IsZero() {
+		p = j.share.Permissions.Parts()
+	}
+	if n.Access != nil {
+		var entries []acl.Entry
+		for i, g := range n.Access {
+			entry, err := j.grant(ctx, fmt.Sprintf("access[%d]", i), g)
+			if err != nil {
+				return err
+			}
+			entries = append(entries, entry)
+		}
+		p = p.WithEntries(acl.Ordered(entries))
+	}
+	if n.ReadOnly {
+		p = p.WithEntries(readOnly(p.Entries()))
+	}
+	d, err := p.Descriptor()
+	if errors.Is(err, acl.ErrTooLarge) {
+		return fault.Field("access", "let groups through instead of many accounts", "a share cannot hold that many entries").Because(err)
+	}
+	j.share.Permissions = d
+	return err
+}
+
+func readOnly(entries []acl.Entry) []acl.Entry {
+	capped := slices.Clone(entries)
+	for i, e := range capped {
+		if e.Type == acl.Allow {
+			capped[i].Mask = e.Mask.Mapped() & acl.Read.Mask()
+		}
+	}
+	return slices.DeleteFunc(capped, func(e acl.Entry) bool { return e.Type == acl.Allow && e.Mask == 0 })
+}
+
+func (j *job) grant(ctx context.Context, field string, g model.ShareGrant) (acl.Entry, error) {
+	_, sid, err := j.accounts.Find(ctx, j.at, field, g.Account)
+	if err != nil {
+		return acl.Entry{}, err
+	}
+	switch g.Level {
+	case acl.Full, acl.Change, acl.Read:
+		return acl.Entry{Type: acl.Allow, Mask: g.Level.Mask(), Account: sid}, nil
+	case acl.None:
+		return acl.Entry{Type: acl.Deny, Mask: acl.AllAccess, Account: sid}, nil
+	}
+	return acl.Entry{}, fault.Field(field, "choose full, change, read or none", "%q is not a level of a share", g.Level)
+}
+
+// lookAtFolder finds the folder, or plans to make it, and its permissions.
+func (j *job) lookAtFolder(ctx context.Context) error {
+	over, rest := j.covering(j.plan.Path)
+	if over == "" {
+		j.plan.Advice = append(j.plan.Advice, model.Advice{Field: "path", Weight: model.Warn, Text: "no share of this server holds that folder, so it can neither be looked at nor made from here: it must be there already, or the server will refuse",
+			Remedy: "make it on the server, or choose a folder below one that is shared, if only to administrators"})
+		return nil
+	}
+	t, err := j.session.Tree(ctx, over, "")
+	if err != nil {
+		return err
+	}
+	defer t.Close()
+	entry, err := t.Stat(ctx, orTop(rest))
+	switch {
+	case err == nil && entry.Kind != tree.Folder:
+		return fault.Field("path", "name a folder", "%s is a file", j.plan.Path)
+	case err == nil:
+		d, err := t.Descriptor(ctx, orTop(rest))
+		if err != nil {
+			return err
+		}
+		j.folder = d.Parts()
+		return nil
+	case !errors.Is(err, fs.ErrNotExist):
+		return err
+	}
+	return j.planFolder(ctx, t, over, rest)
+}
+
+// planFolder plans to make the folder and those above it that are missing.
+func (j *job) planFolder(ctx context.Context, t *smb.Tree, over, rest string) error {
+	missing := []string{rest}
+	parent := path.Dir(rest)
+	for ; parent != "."; parent = path.Dir(parent) {
+		if _, err := t.Stat(ctx, parent); err == nil {
+			break
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		missing = append([]string{parent}, missing...)
+	}
+	d, err := t.Descriptor(ctx, orTop(parent))
+	if err != nil {
+		return err
+	}
+	_, own, err := j.accounts.Find(ctx, j.at, "account", j.signedInAs())
+	if err != nil {
+		own = account.Administrators
+	}
+	j.folder = acl.New(d.Parts(), true, own, d.Parts().Group)
+	for range missing[1:] {
+		j.folder = acl.New(j.folder, true, own, d.Parts().Group)
+	}
+	j.plan.NewFolder = true
+	for _, name := range missing {
+		j.steps = append(j.steps, step{"make the folder " + over + "/" + name, func(ctx context.Context) error {
+			return j.inShare(ctx, over, func(t *smb.Tree) error { return t.Mkdir(ctx, name) })
+		},
+			func(ctx context.Context) error {
+				return j.inShare(ctx, over, func(t *smb.Tree) error { return t.Remove(ctx, name) })
+			}})
+	}
+	return nil
+}
+
+// signedInAs is the account that we administer the server with.
+func (j *job) signedInAs() string {
+	if j.server.Domain != "" {
+		return j.server.Domain + `\` + j.server.Account
+	}
+	return j.server.Account
+}
+
+func (j *job) inShare(ctx context.Context, share string, do func(t *smb.Tree) error) error {
+	t, err := j.session.Tree(ctx, share, "")
+	if err != nil {
+		return err
+	}
+	defer t.Close()
+	return do(t)
+}
+
+func orTop(name string) string {
+	if name == "" {
+		return "."
+	}
+	return name
+}
+
+// covering finds the share that holds a folder most closely, and where.
+func (j *job) covering(where string) (share, rest string) {
+	for _, h := range j.shares {
+		if h.Kind != "disk" || h.Path == "" {
+			continue
+		}
+		if below, ok := accounts.Below(h.Path, where); ok && (share == "" || len(below) < len(rest)) {
+			share, rest = h.Name, below
+		}
+	}
+	return share, rest
+}
+
+// planOptions plans the options that differ from was.
+func (j *job) planOptions(was smbadmin.Options, n model.ShareSettings) {
+	j.was, j.options = was, was
+	if n.HideUnreadable != nil {
+		j.options.HideUnreadable = *n.HideUnreadable
+	}
+	if n.Encrypt != nil {
+		j.options.Encrypt = *n.Encrypt
+	}
+	if n.Offline != "" {
+		j.options.Offline = smbadmin.Offline(n.Offline)
+	}
+	if j.options == was {
+		return
+	}
+	j.steps = append(j.steps, step{"set its options: " + optionWords(j.options),
+		func(ctx context.Context) error { return j.admin.SetShareOptions(ctx, j.share.Name, j.options) },
+		func(ctx context.Context) error { return j.admin.SetShareOptions(ctx, j.share.Name, j.was) }})
+}
+
+func optionWords(o smbadmin.Options) string {
+	hide, encrypt := "unreadable entries are shown", "encryption is not demanded"
+	if o.HideUnreadable {
+		hide = "unreadable entries are hidden"
+	}
+	if o.Encrypt {
+		encrypt = "encryption is demanded"
+	}
+	offline := map[smbadmin.Offline]string{smbadmin.OfflineByHand: "clients keep copies that people choose", smbadmin.OfflineDocuments: "clients keep copies of what people open",
+		smbadmin.OfflinePrograms: "clients keep copies of what people open, programs too", smbadmin.OfflineNever: "clients keep no copies"}[o.Offline]
+	return strings.Join([]string{hide, encrypt, offline}, ", ")
+}
+
+// failure says in words what went wrong with a server.
+func (j *job) failure(err error) error {
+	if errors.Is(err, smbadmin.ErrNotOffered) {
+		return fault.New(fault.Forbidden, "set it on the server itself", "%s does not offer this from afar: %v", j.server.Name, err).Because(err)
+	}
+	return estate.Unavailable(j.server, err)
+}
+
+// Edit changes a share, or tells what would change.
+func (s *Service) Edit(ctx context.Context, server, name string, e model.EditShare) (model.SharePlan, error) {
+	j, err := s.existing(ctx, server, name)
+	if err != nil {
+		return model.SharePlan{}, err
+	}
+	defer j.session.Close()
+	j.plan.Rehearsed = e.Rehearse
+	if e.Note != nil {
+		j.share.Note = *e.Note
+	}
+	if err := j.settle(ctx, e.ShareSettings); err != nil {
+		return j.plan, j.failure(err)
+	}
+	if err := j.lookAtFolder(ctx); err != nil {
+		return j.plan, j.failure(err)
+	}
+	if j.share != j.before {
+		j.steps = append(j.steps, step{"set note and permissions of the share " + j.share.Name,
+			func(ctx context.Context) error { return j.admin.EditShare(ctx, j.share) },
+			func(ctx context.Context) error { return j.admin.EditShare(ctx, j.before) }})
+	}
+	was, err := j.admin.ShareOptions(ctx, j.share.Name)
+	if err != nil {
+		return j.plan, j.failure(err)
+	}
+	j.planOptions(was, e.ShareSettings)
+	if err := j.users(ctx); err != nil {
+		return j.plan, j.failure(err)
+	}
+	return j.run(ctx, e.Rehearse, "share.edit", shown(j.before, was))
+}
+
+func (s *Service) existing(ctx context.Context, server, name string) (*job, error) {
+	j, err := s.open(ctx, server)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(j.shares, func(h smbadmin.Share) bool { return namespace.Key(h.Name) == namespace.Key(name) })
+	if i < 0 || j.shares[i].Kind != "disk" {
+		j.session.Close()
+		return nil, fault.New(fault.NotFound, "list its shares with: bspan share list "+j.server.Name, "%s has no share %q that holds files", j.server.Name, name)
+	}
+	j.share, j.before = j.shares[i], j.shares[i]
+	j.plan.Name, j.plan.Path = j.share.Name, j.share.Path
+	return j, nil
+}
+
+// users finds out who has something of the share open, and what leads there.
+func (j *job) users(ctx context.Context) error {
+	open, err := accounts.OpenFiles(ctx, j.admin)
+	if err != nil {
+		return err
+	}
+	for _, f := range open {
+		if f.Path == j.share.Name || strings.HasPrefix(f.Path, j.share.Name+"/") {
+			if who := fmt.Sprintf("%s has %s open", f.Person, f.Path); !slices.Contains(j.plan.Connected, who) {
+				j.plan.Connected = append(j.plan.Connected, who)
+			}
+		}
+	}
+	j.plan.Signposts, err = j.db.LedToFrom(ctx, j.server.Name, j.share.Name)
+	return err
+}
+
+// Remove ends a share, or tells what that would mean. The files stay.
+func (s *Service) Remove(ctx context.Context, server, name string, rehearse bool) (model.SharePlan, error) {
+	j, err := s.existing(ctx, server, name)
+	if err != nil {
+		return model.SharePlan{}, err
+	}
+	defer j.session.Close()
+	j.plan.Rehearsed = rehearse
+	if err := j.users(ctx); err != nil {
+		return j.plan, j.failure(err)
+	}
+	if err := j.lookAtFolder(ctx); err != nil {
+		return j.plan, j.failure(err)
+	}
+	if len(j.plan.Connected) > 0 {
+		j.plan.Advice = append(j.plan.Advice, model.Advice{Field: "share", Weight: model.Warn, Text: "people have files of it open: what they have not saved may be lost", Remedy: "ask them to close their files first"})
+	}
+	if len(j.plan.Signposts) > 0 {
+		j.plan.Advice = append(j.plan.Advice, model.Advice{Field: "share", Weight: model.Fail, Text: "signposts lead there: " + strings.Join(j.plan.Signposts, ", "), Remedy: "remove those locations first"})
+	}
+	options, err := j.admin.ShareOptions(ctx, j.share.Name)
+	if err != nil {
+		return j.plan, j.failure(err)
+	}
+	j.steps = []step{{"end the share " + j.share.Name + "; the files in " + j.share.Path + " stay",
+		func(ctx context.Context) error { return j.admin.RemoveShare(ctx, j.share.Name) }, nil}}
+	return j.run(ctx, rehearse, "share.remove", shown(j.before, options))
+}
+
+// shown is a share as it is kept in the record of changes.
+func shown(h smbadmin.Share, o smbadmin.Options) any {
+	return map[string]any{"name": h.Name, "note": h.Note, "path": h.Path, "permissions": h.Permissions.String(), "hideUnreadable": o.HideUnreadable, "encrypt": o.Encrypt, "offline": o.Offline}
+}

@@ -1,0 +1,221 @@
+// Package surveys counts what is in shares and what should be known about
+// their permissions, as runs that can be stopped and go on. Surveys are kept,
+// so that two of them can be compared.
+package surveys
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"bridgespan/core/account"
+	"bridgespan/core/acl"
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/core/survey"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/accounts"
+	"bridgespan/service/estate"
+	"bridgespan/service/jobs"
+)
+
+// runKind is the kind of runs that survey.
+const runKind = "survey"
+
+// Service is the use case.
+type Service struct {
+	db       *records.DB
+	estate   *estate.Service
+	accounts *accounts.Service
+	jobs     *jobs.Service
+}
+
+// New makes the service.
+func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service) *Service {
+	s := &Service{db, e, a, j}
+	j.Register(runKind, s.work)
+	return s
+}
+
+// found is what a survey found, as it is kept.
+type found struct {
+	Figures  survey.Figures        `json:"figures"`
+	Open     []model.OpenFile      `json:"open"`
+	Findings []model.RightsFinding `json:"findings"`
+	Distinct int64                 `json:"distinct"`
+}
+
+// Start starts a survey of a share, or of a folder of it.
+func (s *Service) Start(ctx context.Context, n model.NewSurvey) (model.Survey, error) {
+	target, err := s.estate.TryTarget(ctx, "share", namespace.Target{Server: n.Server, Share: n.Share, Sub: strings.Trim(n.Sub, "/")})
+	if err != nil {
+		return model.Survey{}, err
+	}
+	running, err := s.jobs.List(ctx, runKind, target.String(), 0, 1)
+	if err != nil {
+		return model.Survey{}, err
+	}
+	if len(running) > 0 && !running[0].State.Ended() {
+		return model.Survey{}, fault.New(fault.Taken, "wait for it, or stop it first", "survey %d of %s is under way", running[0].ID, target)
+	}
+	id, err := s.jobs.Start(ctx, runKind, target.String(), model.NewSurvey{Server: target.Server, Share: target.Share, Sub: target.Sub}, nil)
+	if err != nil {
+		return model.Survey{}, err
+	}
+	return s.Get(ctx, id)
+}
+
+// Get shows a survey as far as it is.
+func (s *Service) Get(ctx context.Context, id int64) (model.Survey, error) {
+	r, err := s.jobs.Get(ctx, id)
+	if err != nil {
+		return model.Survey{}, err
+	}
+	if r.Kind != runKind {
+		return model.Survey{}, fault.New(fault.NotFound, "list the surveys with: bspan share surveys", "run %d is not a survey", id)
+	}
+	var asked model.NewSurvey
+	if err := s.jobs.Settings(ctx, id, &asked); err != nil {
+		return model.Survey{}, err
+	}
+	f := found{Figures: survey.NewCounter(r.Created).Figures(), Open: []model.OpenFile{}, Findings: []model.RightsFinding{}}
+	if _, err := s.jobs.Result(ctx, id, &f); err != nil {
+		return model.Survey{}, err
+	}
+	return model.Survey{Run: r, Server: asked.Server, Share: asked.Share, Sub: asked.Sub, Figures: f.Figures, Open: f.Open, Findings: f.Findings, Distinct: f.Distinct}, nil
+}
+
+// List lists surveys, newest first, of one share unless server is "".
+func (s *Service) List(ctx context.Context, server, share string, before int64, limit int) ([]model.Run, error) {
+	subject := ""
+	if server != "" {
+		v, err := s.db.Server(ctx, server)
+		if err != nil {
+			return nil, err
+		}
+		subject = namespace.Target{Server: v.Name, Share: share}.String()
+	}
+	return s.jobs.List(ctx, runKind, subject, before, limit)
+}
+
+// Compare tells what changed between two surveys.
+func (s *Service) Compare(ctx context.Context, first, second int64) (model.SurveyComparison, error) {
+	a, err := s.Get(ctx, first)
+	if err != nil {
+		return model.SurveyComparison{}, err
+	}
+	b, err := s.Get(ctx, second)
+	if err != nil {
+		return model.SurveyComparison{}, err
+	}
+	if a.Run.State != model.RunDone || b.Run.State != model.RunDone {
+		return model.SurveyComparison{}, fault.New(fault.Stale, "let both come to their end first", "surveys can be compared once both are done")
+	}
+	if a.Figures.Now.After(b.Figures.Now) {
+		a, b = b, a
+	}
+	return model.SurveyComparison{Before: a.Run, After: b.Run, Figures: survey.Compare(a.Figures, b.Figures)}, nil
+}
+
+// findingsOf are what should be known about the permissions that a survey saw.
+func (s *Service) findingsOf(ctx context.Context, at *accounts.At, seen []*seen, share acl.Descriptor, shared bool) ([]model.RightsFinding, error) {
+	var sids []account.SID
+	for _, d := range seen {
+		for _, sid := range d.descriptor.Parts().Accounts() {
+			if !slices.Contains(sids, sid) {
+				sids = append(sids, sid)
+			}
+		}
+	}
+	slices.SortFunc(sids, func(a, b account.SID) int { return strings.Compare(a.String(), b.String()) })
+	named, err := s.accounts.Named(ctx, at, sids)
+	if err != nil {
+		return nil, err
+	}
+	known := map[account.SID]model.Account{}
+	for i, a := range named {
+		known[sids[i]] = a
+	}
+	g := gatherer{known: known, found: map[findingKey]*model.RightsFinding{}}
+	for _, d := range seen {
+		p := d.descriptor.Parts()
+		for _, f := range p.Findings(d.top) {
+			if f.Kind == acl.InheritanceCut && d.stale > 0 {
+				continue
+			}
+			g.add(f.Kind, f.Account, d.count(), d.sample)
+		}
+		if d.stale > 0 {
+			g.add(acl.StaleInheritance, account.SID{}, d.stale, d.staleSample)
+		}
+		for _, sid := range p.Accounts() {
+			switch a := known[sid]; {
+			case a.Kind == account.Unresolved:
+				g.add(acl.UnresolvedThere, sid, d.count(), d.sample)
+			case shared && a.Origin == account.OfServer:
+				g.add(acl.LocalThere, sid, d.count(), d.sample)
+			}
+		}
+		if d.top && !share.IsZero() {
+			for _, f := range acl.ShareFindings(share.Parts(), p) {
+				g.add(f.Kind, f.Account, 1, d.sample)
+			}
+		}
+	}
+	return g.list(), nil
+}
+
+type findingKey struct {
+	kind acl.FindingKind
+	sid  account.SID
+}
+
+// gatherer gathers equal findings.
+type gatherer struct {
+	known map[account.SID]model.Account
+	found map[findingKey]*model.RightsFinding
+}
+
+// mostSamples is how many paths a finding shows.
+const mostSamples = 10
+
+func (g *gatherer) add(kind acl.FindingKind, sid account.SID, count int64, sample string) {
+	k := findingKey{kind, sid}
+	f, ok := g.found[k]
+	if !ok {
+		means, remedy := kind.Meaning()
+		f = &model.RightsFinding{Kind: kind, Means: means, Remedy: remedy, Samples: []string{}}
+		if !sid.IsZero() {
+			a, known := g.known[sid]
+			if !known {
+				a = accounts.Describe(sid)
+			}
+			f.Account = &a
+		}
+		g.found[k] = f
+	}
+	f.Count += count
+	if len(f.Samples) < mostSamples {
+		f.Samples = append(f.Samples, sample)
+	}
+}
+
+// list orders findings: those on most files and folders first.
+func (g *gatherer) list() []model.RightsFinding {
+	list := []model.RightsFinding{}
+	for _, f := range g.found {
+		slices.Sort(f.Samples)
+		list = append(list, *f)
+	}
+	slices.SortFunc(list, func(a, b model.RightsFinding) int {
+		if a.Count != b.Count {
+			return int(b.Count - a.Count)
+		}
+		return strings.Compare(string(a.Kind), string(b.Kind))
+	})
+	return list
+}
+
+func now() time.Time { return time.Now().UTC() }
