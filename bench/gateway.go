@@ -199,7 +199,7 @@ func readWide(f *smb2.File) (int64, error) {
 type oneSignpost struct{ server *fileserver.Server }
 
 func (o oneSignpost) location() namespace.Location {
-	return namespace.Location{ID: 1, Server: "bench", Share: "files", State: namespace.Open, Rank: namespace.Normal, HostPort: o.server.HostPort()}
+	return namespace.Location{ID: 1, Server: "bench", Share: "files", State: namespace.Open, Rank: namespace.Normal, Listens: namespace.Listener{HostPort: o.server.HostPort()}}
 }
 
 func (oneSignpost) Suspect(context.Context, string) {}

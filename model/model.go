@@ -76,12 +76,12 @@ type Check struct {
 
 // Share is a shared folder of a server, as last seen.
 type Share struct {
-	Server string    `json:"server" doc:"Server that holds it"`
-	Name   string    `json:"name" doc:"Name of the share"`
-	Note   string    `json:"note,omitempty" doc:"The server's own remark"`
-	Kind   string    `json:"kind" doc:"disk, or what else it is"`
-	Hidden bool      `json:"hidden" doc:"Whether the server keeps it out of people's lists"`
-	Path   string    `json:"path,omitempty" doc:"Folder on the server, as the server writes paths"`
+	Server string `json:"server" doc:"Server that holds it"`
+	Name   string `json:"name" doc:"Name of the share"`
+	Note   string `json:"note,omitempty" doc:"The server's own remark"`
+	Kind   string `json:"kind" doc:"disk, or what else it is"`
+	Hidden bool   `json:"hidden" doc:"Whether the server keeps it out of people's lists"`
+	Path   string `json:"path,omitempty" doc:"Folder on the server, as the server writes paths"`
 	// Permissions are those of the share, not of the files.
 	Permissions string    `json:"permissions,omitempty" doc:"Who may come through the share, in SDDL"`
 	Seen        time.Time `json:"seen" doc:"When the server last listed it"`

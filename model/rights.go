@@ -100,8 +100,8 @@ type RightsShift struct {
 	Account Account   `json:"account"`
 	Before  acl.Level `json:"before"`
 	After   acl.Level `json:"after"`
-	Gains   []string  `json:"gains,omitempty" doc:"Rights that it has only afterwards"`
-	Loses   []string  `json:"loses,omitempty" doc:"Rights that it has only before"`
+	Gains   []string  `json:"gains,omitempty" doc:"Rights that it has only afterwards, where the levels do not say it"`
+	Loses   []string  `json:"loses,omitempty" doc:"Rights that it has only before, where the levels do not say it"`
 }
 
 // RightsDifference is what differs at one path.
@@ -118,6 +118,7 @@ type RightsDifference struct {
 type RightsComparison struct {
 	First       Place              `json:"first"`
 	Second      Place              `json:"second"`
+	Share       []RightsShift      `json:"share" doc:"Who comes through the share of the second place differently"`
 	Looked      int64              `json:"looked" doc:"How many files and folders were compared"`
 	Differences []RightsDifference `json:"differences"`
 	More        bool               `json:"more" doc:"Whether there are more differences than shown"`

@@ -185,6 +185,9 @@ func compareRights(ctx context.Context, c *cli.Command, api *client.Client, args
 		return err
 	}
 	t := table{heads: []string{"path", "account", "first", "second", "gains", "loses"}, empty: fmt.Sprintf("Nobody gains and nobody loses: the permissions are the same (%d files and folders compared).", r.Looked)}
+	for _, s := range r.Share {
+		t.add("the share itself", s.Account.Name, string(s.Before), string(s.After), strings.Join(s.Gains, ", "), strings.Join(s.Loses, ", "))
+	}
 	for _, d := range r.Differences {
 		switch {
 		case d.Only != "":

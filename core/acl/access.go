@@ -64,11 +64,11 @@ func (o Object) Explain(t *account.Token) Decision {
 }
 
 func (o Object) decide(t *account.Token, d *Decision) Mask {
-	file := o.file(t, d)
 	share := AllAccess
 	if o.Share != nil {
 		share = o.Share.judge(t, nil) | passing(t.Privileges)
 	}
+	file := o.file(t, share, d)
 	if d != nil {
 		d.File, d.Share = file, share
 		if o.Share != nil {
@@ -112,8 +112,9 @@ func passing(p account.Privileges) (m Mask) {
 	return m
 }
 
-// file judges without the share.
-func (o Object) file(t *account.Token, d *Decision) Mask {
+// file judges the file. The share has a say in it where another right stands in
+// for one: removing by way of the folder above needs that right through the share.
+func (o Object) file(t *account.Token, share Mask, d *Decision) Mask {
 	granted := o.Permissions.judge(t, d)
 	if granted&ReadAttr == 0 { // file servers show attributes to whoever sees the folder
 		granted |= ReadAttr
@@ -124,7 +125,7 @@ func (o Object) file(t *account.Token, d *Decision) Mask {
 		if d != nil {
 			above = &Decision{}
 		}
-		if o.Parent.judge(t, above)&DeleteChild != 0 {
+		if o.Parent.judge(t, above)&share&DeleteChild != 0 {
 			granted |= Delete
 			d.settle(above.find(DeleteChild, Delete))
 		}

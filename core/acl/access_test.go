@@ -40,9 +40,9 @@ func ExampleParts_Sentence() {
 		known, _ := account.WellKnown(s)
 		return known
 	}
-	fmt.Println(p.Sentence(true, "", name))
+	fmt.Println(p.Sentence(acl.OnFolder, "", name))
 	child := acl.New(p, false, ivy, all)
-	fmt.Println(child.Sentence(false, "/herbarium", name))
+	fmt.Println(child.Sentence(acl.OnFile, "/herbarium", name))
 	// Output:
 	// Administrators may do everything to this folder and everything below; field-team may change this folder and everything below; Authenticated Users may read this folder and everything below; nothing is inherited from above.
 	// Administrators may do everything to this file; field-team may change this file; Authenticated Users may read this file; three entries come from /herbarium.

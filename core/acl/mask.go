@@ -140,9 +140,15 @@ var rightNames = []struct {
 	{TakeOwnership, "take ownership", "take ownership"}, {SystemAudit, "read the audit list", "read the audit list"},
 }
 
+// nearlyAll is everything but what nobody misses or what follows from the rest.
+const nearlyAll = AllAccess &^ (harmless | DeleteChild)
+
 // Words lists the rights of m.
 func (m Mask) Words(folder bool) []string {
 	m = m.Mapped()
+	if m&nearlyAll == nearlyAll {
+		return []string{"everything"}
+	}
 	words := []string{}
 	for _, r := range rightNames {
 		if m&r.mask != 0 {

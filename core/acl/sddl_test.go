@@ -119,7 +119,7 @@ func FuzzParse(f *testing.F) {
 		if again, err := Parse(d.String()); err != nil || again != d {
 			t.Fatalf("%q is written %q, which reads %q, %v", text, d, again, err)
 		}
-		d.Parts().Sentence(true, "", account.SID.String)
+		d.Parts().Sentence(OnFolder, "", account.SID.String)
 		d.Parts().Findings(false)
 	})
 }

@@ -11,16 +11,33 @@ import (
 // Namer names an account for people.
 type Namer func(account.SID) string
 
+// Thing is what a descriptor is on.
+type Thing string
+
+const (
+	OnFile   Thing = "file"
+	OnFolder Thing = "folder"
+	OnShare  Thing = "share"
+)
+
+// Of is what a file or folder is.
+func Of(folder bool) Thing {
+	if folder {
+		return OnFolder
+	}
+	return OnFile
+}
+
 // Sentence says a descriptor in one plain sentence: who may do what, and how
 // much of it comes from above. from is the folder that hands it down, "" when
 // that is not known.
-func (p Parts) Sentence(folder bool, from string, name Namer) string {
+func (p Parts) Sentence(on Thing, from string, name Namer) string {
 	if p.Open() {
 		return "There is no list: everybody may do everything."
 	}
 	var clauses []string
 	for _, g := range p.grants() {
-		clauses = append(clauses, g.clause(folder, name))
+		clauses = append(clauses, g.clause(on, name))
 	}
 	if len(clauses) == 0 {
 		clauses = []string{"nobody but the owner may do anything"}
@@ -75,7 +92,7 @@ func (p Parts) grants() []grant {
 	return grants
 }
 
-func (g grant) clause(folder bool, name Namer) string {
+func (g grant) clause(on Thing, name Namer) string {
 	var names []string
 	for _, s := range g.accounts {
 		names = append(names, name(s))
@@ -84,12 +101,15 @@ func (g grant) clause(folder bool, name Namer) string {
 	if g.kind == Deny {
 		may = "may not"
 	}
-	return fmt.Sprintf("%s %s %s %s", andList(names), may, g.mask.verb(folder), g.scope.words(folder))
+	return fmt.Sprintf("%s %s %s %s", andList(names), may, g.mask.verb(on != OnFile), g.scope.words(on))
 }
 
-func (s Scope) words(folder bool) string {
-	if !folder {
+func (s Scope) words(on Thing) string {
+	switch on {
+	case OnFile:
 		return "this file"
+	case OnShare:
+		return "what the share holds"
 	}
 	switch s {
 	case Everything:

@@ -114,8 +114,9 @@ func show(n smbadmin.Named, realms []account.Realm) model.Account {
 	}
 	if known, ok := account.WellKnown(n.SID); ok {
 		a.Name = known
-		if n.Kind == account.Unresolved || n.Kind == "" {
-			a.Kind = account.Special
+		a.Kind = account.Special
+		if n.SID.In(account.Builtin) {
+			a.Kind = account.LocalGroup
 		}
 	}
 	if a.Name == "" {

@@ -33,6 +33,9 @@ func (s *Service) Compare(ctx context.Context, first, second string, deep bool) 
 	c.First, c.Second = a.Place, b.Place
 	var looked atomic.Int64
 	n := s.names(a.at)
+	if c.Share, err = s.shareShifts(ctx, n, a, b); err != nil {
+		return c, failure(a, "first", err)
+	}
 	for d, err := range acl.CompareTrees(nodes(ctx, a, deep, &looked), nodes(ctx, b, deep, nil)) {
 		if err != nil {
 			return c, failure(a, "first", err)
@@ -49,6 +52,18 @@ func (s *Service) Compare(ctx context.Context, first, second string, deep bool) 
 	}
 	c.Looked = looked.Load()
 	return c, nil
+}
+
+// shareShifts tells who comes through the shares of two places differently.
+func (s *Service) shareShifts(ctx context.Context, n *names, a, b *look) ([]model.RightsShift, error) {
+	var first, second acl.Parts // without a list everybody comes through
+	if p := a.shareParts(); p != nil {
+		first = *p
+	}
+	if p := b.shareParts(); p != nil {
+		second = *p
+	}
+	return s.shifts(ctx, n, acl.Compare(first, second), true)
 }
 
 func (s *Service) difference(ctx context.Context, n *names, second *look, d acl.TreeDifference) (model.RightsDifference, error) {
@@ -97,8 +112,11 @@ func (s *Service) shifts(ctx context.Context, n *names, list []acl.Shift, folder
 		return nil, err
 	}
 	for _, shift := range list {
-		shown = append(shown, model.RightsShift{Account: n.of(shift.Account), Before: shift.Before.Level(), After: shift.After.Level(),
-			Gains: shift.Gained().Words(folder), Loses: shift.Lost().Words(folder)})
+		s := model.RightsShift{Account: n.of(shift.Account), Before: shift.Before.Level(), After: shift.After.Level()}
+		if s.Before == s.After || s.Before == acl.Unusual || s.After == acl.Unusual { // the levels do not say it all
+			s.Gains, s.Loses = shift.Gained().Words(folder), shift.Lost().Words(folder)
+		}
+		shown = append(shown, s)
 	}
 	return shown, nil
 }

@@ -14,7 +14,7 @@ import (
 
 // permissions puts a descriptor in words. from says which folder an inherited
 // entry came from.
-func permissions(p acl.Parts, folder bool, n *names, from func(acl.Entry) string) model.Permissions {
+func permissions(p acl.Parts, on acl.Thing, n *names, from func(acl.Entry) string) model.Permissions {
 	shown := model.Permissions{Owner: n.pointer(p.Owner), Group: n.pointer(p.Group), Protected: p.Protected(), NoList: p.Open(), Entries: []model.RightsEntry{}}
 	if d, err := p.Descriptor(); err == nil {
 		shown.Descriptor = d.String()
@@ -22,7 +22,7 @@ func permissions(p acl.Parts, folder bool, n *names, from func(acl.Entry) string
 	sources := map[string]bool{}
 	for _, e := range p.Entries() {
 		entry := model.RightsEntry{Account: n.of(e.Account), Allow: e.Type == acl.Allow, Heeded: e.Type == acl.Allow || e.Type == acl.Deny,
-			Level: e.Mask.Level(), Mask: hexadecimal(e.Mask), Words: e.Mask.Words(folder), Scope: e.ScopeOf(), Inherited: e.Flags&acl.Inherited != 0}
+			Level: e.Mask.Level(), Mask: hexadecimal(e.Mask), Words: e.Mask.Words(on != acl.OnFile), Scope: e.ScopeOf(), Inherited: e.Flags&acl.Inherited != 0}
 		if entry.Inherited {
 			entry.From = from(e)
 			sources[entry.From] = true
@@ -34,7 +34,7 @@ func permissions(p acl.Parts, folder bool, n *names, from func(acl.Entry) string
 		for source = range sources {
 		}
 	}
-	shown.Sentence = p.Sentence(folder, source, n.short)
+	shown.Sentence = p.Sentence(on, source, n.short)
 	return shown
 }
 
@@ -81,7 +81,7 @@ func (s *Service) Show(ctx context.Context, path string) (model.Rights, error) {
 	if err := n.learn(ctx, involved...); err != nil {
 		return model.Rights{}, failure(l, "path", err)
 	}
-	r := model.Rights{Place: l.Place, File: permissions(l.own(), l.Folder, n, l.origin), Share: permissions(share, true, n, noOrigin), People: []model.EffectiveRights{}}
+	r := model.Rights{Place: l.Place, File: permissions(l.own(), acl.Of(l.Folder), n, l.origin), Share: permissions(share, acl.OnShare, n, noOrigin), People: []model.EffectiveRights{}}
 	seen := map[account.SID]bool{account.CreatorOwner: true, account.CreatorGroup: true, account.OwnerRights: true}
 	for _, sid := range involved {
 		if seen[sid] || sid.IsZero() || sid == l.own().Group && !slices.Contains(l.own().Accounts(), sid) {
@@ -191,6 +191,9 @@ func (s *Service) reason(ctx context.Context, l *look, n *names, t *accounts.Tok
 // sentence says a reason in words.
 func sentence(shown model.RightsReason, r acl.Reason, n *names) string {
 	rights := strings.Join(shown.Words, ", ")
+	if r.Granted && len(shown.Words) > 6 {
+		rights = "the rest"
+	}
 	if level := r.Mask.Level(); level != acl.Unusual && level != acl.None && r.Granted {
 		rights = string(level)
 	}
@@ -226,6 +229,9 @@ func sentence(shown model.RightsReason, r acl.Reason, n *names) string {
 		return "there is no list: everybody may do everything"
 	case acl.ByProtocol:
 		return "servers show attributes to whoever sees the folder"
+	}
+	if rights == "everything" {
+		return "no entry grants anything"
 	}
 	return "no entry grants: " + rights
 }
@@ -279,12 +285,12 @@ func granting(list []model.RightsReason) []model.RightsReason {
 }
 
 // Words puts permissions in words, for another use case that shows them.
-func (s *Service) Words(ctx context.Context, at *accounts.At, p acl.Parts, folder bool) (model.Permissions, error) {
+func (s *Service) Words(ctx context.Context, at *accounts.At, p acl.Parts, on acl.Thing) (model.Permissions, error) {
 	n := s.names(at)
 	if err := n.learn(ctx, append(p.Accounts(), p.Group)...); err != nil {
 		return model.Permissions{}, err
 	}
-	return permissions(p, folder, n, noOrigin), nil
+	return permissions(p, on, n, noOrigin), nil
 }
 
 // Judge tells what accounts may do to an object, without reasons.

@@ -60,7 +60,7 @@ func (j *job) keep(ctx context.Context, action string, before any) error {
 // explain puts the permissions in words, and judges what people may do in the end.
 func (j *job) explain(ctx context.Context) error {
 	share := j.share.Permissions.Parts()
-	words, err := j.rights.Words(ctx, j.at, share, true)
+	words, err := j.rights.Words(ctx, j.at, share, acl.OnShare)
 	if err != nil {
 		return err
 	}
@@ -68,7 +68,7 @@ func (j *job) explain(ctx context.Context) error {
 	if j.folder.Owner.IsZero() && j.folder.DACL == nil {
 		return nil // not to be seen from here
 	}
-	folder, err := j.rights.Words(ctx, j.at, j.folder, true)
+	folder, err := j.rights.Words(ctx, j.at, j.folder, acl.OnFolder)
 	if err != nil {
 		return err
 	}

@@ -24,7 +24,7 @@ func (s *Service) Settings(ctx context.Context, server, name string) (model.Shar
 	now := model.ShareNow{Server: j.server.Name, Name: j.share.Name, Note: j.share.Note, Path: j.share.Path, Uses: int(j.share.Uses),
 		HideUnreadable: options.HideUnreadable, Encrypt: options.Encrypt, Offline: string(options.Offline), Connected: j.plan.Connected, Access: []model.ShareGrant{}}
 	p := j.share.Permissions.Parts()
-	words, err := j.rights.Words(ctx, j.at, p, true)
+	words, err := j.rights.Words(ctx, j.at, p, acl.OnShare)
 	if err != nil {
 		return now, j.failure(err)
 	}
