@@ -79,11 +79,21 @@ func (a *API) accountRoutes() {
 			d, err := a.Accounts.Detail(ctx, in.Server, in.Account)
 			return &body[model.AccountDetail]{d}, err
 		})
+	route(a, model.Viewer, huma.Operation{OperationID: "list-volumes", Method: "GET", Path: "/servers/{server}/volumes", Summary: "Tell the storage under the shares of a server", Tags: []string{"Servers"}},
+		func(ctx context.Context, in *ServerPath) (*body[volumeList], error) {
+			list, err := a.Estate.Volumes(ctx, in.Server)
+			return &body[volumeList]{volumeList{list}}, err
+		})
 	route(a, model.Viewer, huma.Operation{OperationID: "get-server-use", Method: "GET", Path: "/servers/{server}/use", Summary: "Tell who is connected to a server, and what is open", Tags: []string{"Servers"}},
 		func(ctx context.Context, in *ServerPath) (*body[model.ServerUse], error) {
 			use, err := a.Accounts.Use(ctx, in.Server)
 			return &body[model.ServerUse]{use}, err
 		})
+}
+
+// volumeList is the volumes of a server.
+type volumeList struct {
+	Volumes []model.Volume `json:"volumes"`
 }
 
 // GroupPath names a group of a server itself.

@@ -87,6 +87,13 @@ type Share struct {
 	Seen        time.Time `json:"seen" doc:"When the server last listed it"`
 }
 
+// Volume is the storage under shares.
+type Volume struct {
+	Total  int64    `json:"totalBytes" doc:"Capacity"`
+	Free   int64    `json:"freeBytes" doc:"Free space"`
+	Shares []string `json:"shares" doc:"Shares that lie on it"`
+}
+
 // ShareDetail is a share as it is now.
 type ShareDetail struct {
 	Share

@@ -9,7 +9,10 @@ import { ChangesPage } from "./pages/changes";
 import { NamespacePage } from "./pages/namespace";
 import { NamespacesPage } from "./pages/namespaces";
 import { OverviewPage } from "./pages/overview";
+import { BrowsePage } from "./pages/browse";
+import { RunsPage } from "./pages/runs";
 import { ServerPage } from "./pages/server";
+import { SharePage } from "./pages/share";
 import { ServersPage } from "./pages/servers";
 import { SignInPage } from "./pages/signin";
 import { SitesPage } from "./pages/sites";
@@ -39,6 +42,9 @@ export function App() {
         <Route path="/" element={<OverviewPage />} />
         <Route path="/servers" element={<ServersPage />} />
         <Route path="/servers/:server" element={<ServerPage />} />
+        <Route path="/servers/:server/shares/:share" element={<SharePage />} />
+        <Route path="/browse/:server/:share/*" element={<BrowsePage />} />
+        <Route path="/runs" element={<RunsPage />} />
         <Route path="/sites" element={<SitesPage />} />
         <Route path="/namespaces" element={<NamespacesPage />} />
         <Route path="/namespaces/:namespace" element={<NamespacePage />} />

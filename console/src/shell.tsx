@@ -16,6 +16,7 @@ const pages: [string, string, string?][] = [
   ["/namespaces", "Namespaces"],
   ["/servers", "Servers"],
   ["/sites", "Sites"],
+  ["/runs", "Runs"],
   ["/changes", "Changes"],
   ["/users", "Users", "administrator"],
   ["/reference", "API"],

@@ -17,6 +17,16 @@ export type Directions = Schemas["Directions"];
 export type Change = Schemas["Change"];
 export type Session = Schemas["Session"];
 export type User = Schemas["User"];
+export type Run = Schemas["Run"];
+export type Survey = Schemas["Survey"];
+export type Finding = Schemas["RightsFinding"];
+export type Permissions = Schemas["Permissions"];
+export type EffectiveRights = Schemas["EffectiveRights"];
+export type FolderEntry = Schemas["FolderEntry"];
+export type RightsChange = Schemas["RightsChange"];
+export type SharePlan = Schemas["SharePlan"];
+export type ShareNow = Schemas["ShareNow"];
+export type Account = Schemas["Account"];
 
 /** A refusal by the service, or its silence (status 0). */
 export class Problem extends Error {

@@ -8,7 +8,9 @@ import type { Told } from "./live.worker";
 const concerns: Record<string, string[]> = {
   site: ["site", "server", "namespace", "change"],
   server: ["server", "share", "site", "namespace", "change"],
-  share: ["share"],
+  share: ["share", "rights", "change"],
+  run: ["run", "rights", "change"],
+  directory: ["account", "rights", "change"],
   namespace: ["namespace", "share", "change"],
   user: ["user", "change"],
 };

@@ -69,3 +69,43 @@ export const useUsers = () =>
 
 export const useChanges = (max: number) =>
   useQuery({ queryKey: ["change", max], queryFn: async () => (await got(api.GET("/api/v1/changes", { params: { query: { limit: max } } }))).items });
+
+export const useShareNow = (server: string, share: string) =>
+  useQuery({ queryKey: ["share", server, share, "now"], queryFn: () => got(api.GET("/api/v1/servers/{server}/shares/{share}/settings", { params: { path: { server, share } } })) });
+
+export const useVolumes = (server: string) =>
+  useQuery({ queryKey: ["share", server, "volumes"], queryFn: async () => (await got(api.GET("/api/v1/servers/{server}/volumes", { params: { path: { server } } }))).volumes });
+
+export const useServerUse = (server: string) =>
+  useQuery({ queryKey: ["server", server, "use"], queryFn: () => got(api.GET("/api/v1/servers/{server}/use", { params: { path: { server } } })) });
+
+export const useAccounts = (of: { server?: string; domain?: string }, filter = "") =>
+  useQuery({ queryKey: ["account", of.server, of.domain, filter], queryFn: async () => (await got(api.GET("/api/v1/accounts", { params: { query: { ...of, filter: filter || undefined } } }))).accounts });
+
+export const useSurveys = (server: string, share: string) =>
+  useQuery({ queryKey: ["run", "surveys", server, share], queryFn: async () => (await got(api.GET("/api/v1/surveys", { params: { query: { server, share, limit: 20 } } }))).items });
+
+export const useSurvey = (run: number | undefined) =>
+  useQuery({ queryKey: ["run", "survey", run], enabled: run !== undefined, placeholderData: (before) => before, queryFn: () => got(api.GET("/api/v1/surveys/{run}", { params: { path: { run: run ?? 0 } } })) });
+
+export const useGrowth = (run: number | undefined, earlier: number | undefined) =>
+  useQuery({
+    queryKey: ["run", "growth", run, earlier],
+    enabled: run !== undefined && earlier !== undefined,
+    queryFn: () => got(api.GET("/api/v1/surveys/{run}/since/{earlier}", { params: { path: { run: run ?? 0, earlier: earlier ?? 0 } } })),
+  });
+
+export const useRuns = () =>
+  useQuery({ queryKey: ["run", "list"], queryFn: async () => (await got(api.GET("/api/v1/runs", { params: { query: { limit: 200 } } }))).items });
+
+export const useFolder = (path: string, as: string) =>
+  useQuery({ queryKey: ["rights", "folder", path, as], retry: false, queryFn: () => got(api.GET("/api/v1/browse", { params: { query: { path, as: as || undefined } } })) });
+
+export const useRights = (path: string) =>
+  useQuery({ queryKey: ["rights", "of", path], retry: false, queryFn: () => got(api.GET("/api/v1/rights", { params: { query: { path } } })) });
+
+export const useRightsAs = (path: string, account: string) =>
+  useQuery({ queryKey: ["rights", "as", path, account], enabled: account !== "", retry: false, queryFn: () => got(api.GET("/api/v1/rights/as", { params: { query: { path, account } } })) });
+
+export const useRightsChange = (run: number | undefined) =>
+  useQuery({ queryKey: ["run", "rights", run], enabled: run !== undefined, queryFn: () => got(api.GET("/api/v1/rights/changes/{run}", { params: { path: { run: run ?? 0 } } })) });

@@ -24,6 +24,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List accounts of a server itself or of a domain
+         * @description Needs the role viewer.
+         */
+        get: operations["list-accounts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/browse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List a folder with the permissions of what is in it
+         * @description Needs the role viewer.
+         */
+        get: operations["browse"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes": {
         parameters: {
             query?: never;
@@ -59,6 +99,54 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/directories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the domains whose accounts are asked for
+         * @description Needs the role viewer.
+         */
+        get: operations["list-directories"];
+        put?: never;
+        /**
+         * Add a domain
+         * @description Signs in to its directory for real first; when that fails nothing is stored. The directory is only ever read. Needs the role administrator.
+         */
+        post: operations["add-directory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/directories/{directory}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a domain
+         * @description Needs the role viewer.
+         */
+        get: operations["get-directory"];
+        put?: never;
+        post?: never;
+        /**
+         * Forget a domain
+         * @description Needs the role administrator.
+         */
+        delete: operations["remove-directory"];
         options?: never;
         head?: never;
         patch?: never;
@@ -280,6 +368,230 @@ export interface paths {
         patch: operations["edit-location"];
         trace?: never;
     };
+    "/api/v1/rights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell who may do what with a file or folder
+         * @description Needs the role viewer.
+         */
+        get: operations["get-rights"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rights/as": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell what one account may do, and why
+         * @description Needs the role viewer.
+         */
+        get: operations["get-rights-as"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rights/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change permissions, or rehearse that
+         * @description What takes longer than a few seconds goes on as a run. Each file and folder keeps what it was, so that the change can be undone; one that somebody else changed meanwhile is left alone and reported. Needs the role administrator.
+         */
+        post: operations["change-rights"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rights/changes/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a change of permissions
+         * @description Needs the role viewer.
+         */
+        get: operations["get-rights-change"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rights/changes/{run}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take back what a change of permissions did
+         * @description Needs the role administrator.
+         */
+        post: operations["undo-rights"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rights/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell how the permissions of two places differ
+         * @description Needs the role viewer.
+         */
+        get: operations["compare-rights"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rights/who-can": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell who has at least a level
+         * @description Needs the role viewer.
+         */
+        get: operations["get-rights-who-can"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List runs: work that takes a while, newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["list-runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show how far a run is
+         * @description Needs the role viewer.
+         */
+        get: operations["get-run"];
+        put?: never;
+        post?: never;
+        /**
+         * Forget a run that ended, and what it found
+         * @description Needs the role operator.
+         */
+        delete: operations["remove-run"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Go on with a run that stopped or failed
+         * @description Needs the role operator.
+         */
+        post: operations["resume-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stop a run; what it did is kept
+         * @description Needs the role operator.
+         */
+        post: operations["stop-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/servers": {
         parameters: {
             query?: never;
@@ -332,6 +644,26 @@ export interface paths {
         patch: operations["edit-server"];
         trace?: never;
     };
+    "/api/v1/servers/{server}/accounts/{account}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell all about an account as a server sees it
+         * @description With every group that it belongs to, however they are nested. Needs the role viewer.
+         */
+        get: operations["get-account"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/servers/{server}/check": {
         parameters: {
             query?: never;
@@ -352,6 +684,106 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/servers/{server}/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a group of a server itself
+         * @description Needs the role administrator.
+         */
+        post: operations["create-local-group"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/servers/{server}/groups/{group}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove a group of a server itself
+         * @description Needs the role administrator.
+         */
+        delete: operations["remove-local-group"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/servers/{server}/groups/{group}/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make an account a member of a group of a server itself
+         * @description Needs the role administrator.
+         */
+        post: operations["add-member"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/servers/{server}/groups/{group}/members/{account}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a membership
+         * @description Needs the role administrator.
+         */
+        delete: operations["remove-member"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/servers/{server}/shares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a share, or rehearse that
+         * @description The answer says what was considered, what was done, and what people may do in the end. What fails half-way is taken back. Needs the role administrator.
+         */
+        post: operations["create-share"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/servers/{server}/shares/{share}": {
         parameters: {
             query?: never;
@@ -364,6 +796,94 @@ export interface paths {
          * @description Needs the role viewer.
          */
         get: operations["get-share"];
+        put?: never;
+        post?: never;
+        /**
+         * End a share, or rehearse that; its files stay
+         * @description Needs the role administrator.
+         */
+        delete: operations["remove-share"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a share, or rehearse that
+         * @description What is absent stays. Needs the role administrator.
+         */
+        patch: operations["edit-share"];
+        trace?: never;
+    };
+    "/api/v1/servers/{server}/shares/{share}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell how a share is set, and who uses it
+         * @description Needs the role viewer.
+         */
+        get: operations["get-share-settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/servers/{server}/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell who is connected to a server, and what is open
+         * @description Needs the role viewer.
+         */
+        get: operations["get-server-use"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/servers/{server}/users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a user of a server itself
+         * @description Needs the role administrator.
+         */
+        post: operations["create-local-user"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/servers/{server}/volumes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell the storage under the shares of a server
+         * @description Needs the role viewer.
+         */
+        get: operations["list-volumes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -487,6 +1007,70 @@ export interface paths {
         patch: operations["edit-site"];
         trace?: never;
     };
+    "/api/v1/surveys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List surveys, newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["list-surveys"];
+        put?: never;
+        /**
+         * Survey a share
+         * @description Needs the role operator.
+         */
+        post: operations["start-survey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/surveys/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a survey as far as it is
+         * @description Needs the role viewer.
+         */
+        get: operations["get-survey"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/surveys/{run}/since/{earlier}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell what changed between two surveys
+         * @description Needs the role viewer.
+         */
+        get: operations["compare-surveys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -566,6 +1150,78 @@ export interface components {
             /** @description Version of the service */
             version: string;
         };
+        Account: {
+            disabled?: boolean;
+            fullName?: string;
+            /**
+             * @description What it is
+             * @enum {string}
+             */
+            kind: "user" | "group" | "local-group" | "special" | "place" | "unresolved";
+            /** @description Its name with domain or server in front, or the number where nobody can name it */
+            name: string;
+            note?: string;
+            /**
+             * @description Where its number means something
+             * @enum {string}
+             */
+            origin: "anywhere" | "domain" | "server" | "unix-host" | "unknown" | "authority" | "label" | "session" | "capability" | "unidentified";
+            /** @description What its number says, in words */
+            says: string;
+            /** @description Its number */
+            sid: string;
+        };
+        AccountDetail: {
+            /** @description Whether all groups could be found */
+            complete: boolean;
+            disabled?: boolean;
+            fullName?: string;
+            /** @description Every group that it belongs to, however they are nested */
+            groups: components["schemas"]["Belonging"][];
+            /**
+             * @description What it is
+             * @enum {string}
+             */
+            kind: "user" | "group" | "local-group" | "special" | "place" | "unresolved";
+            /** @description Direct members, of a group */
+            members: components["schemas"]["Account"][];
+            /** @description What could not be asked, and what to do */
+            missing?: string;
+            /** @description Its name with domain or server in front, or the number where nobody can name it */
+            name: string;
+            note?: string;
+            /**
+             * @description Where its number means something
+             * @enum {string}
+             */
+            origin: "anywhere" | "domain" | "server" | "unix-host" | "unknown" | "authority" | "label" | "session" | "capability" | "unidentified";
+            /** @description What its number says, in words */
+            says: string;
+            /** @description Its number */
+            sid: string;
+        };
+        AccountList: {
+            /** @description The accounts, by name */
+            accounts: components["schemas"]["Account"][];
+            /** @description Whether there are more than shown: ask for a part of the name */
+            more: boolean;
+        };
+        Advice: {
+            /** @description What it is about */
+            field: string;
+            remedy?: string;
+            text: string;
+            /**
+             * @description fail: it cannot be done so; warn: it can, and people will stumble
+             * @enum {string}
+             */
+            weight: "pass" | "warn" | "fail";
+        };
+        Belonging: {
+            group: components["schemas"]["Account"];
+            /** @description The groups that lead there, nearest to the account first, the group itself last */
+            path: string[];
+        };
         Change: {
             /** @description What was done, such as server.add */
             action: string;
@@ -587,6 +1243,32 @@ export interface components {
             subject: string;
             /** @description User who did it */
             who: string;
+        };
+        ChangeRights: {
+            /** @description Name or SID: whom to grant or revoke, or who becomes the owner */
+            account?: string;
+            /** @enum {string} */
+            action: "grant" | "revoke" | "own" | "protect" | "inherit" | "replace-below";
+            /** @description When setting an owner: of everything below too */
+            below?: boolean;
+            /** @description Deny instead of granting */
+            deny?: boolean;
+            /** @description When protecting: drop what was inherited instead of keeping it */
+            drop?: boolean;
+            /**
+             * @description What to grant or deny
+             * @enum {string}
+             */
+            level?: "full" | "change" | "write" | "read" | "list";
+            /** @description SERVER/SHARE/PATH, or a path of a namespace with a leading slash */
+            path: string;
+            /** @description Only tell what would change */
+            rehearse?: boolean;
+            /**
+             * @description To what it applies; everything when absent
+             * @enum {string}
+             */
+            scope?: "everything" | "this" | "folders" | "files" | "below" | "one-level";
         };
         Check: {
             /**
@@ -621,6 +1303,45 @@ export interface components {
             outcome: "pass" | "warn" | "fail";
             /** @description How to mend it */
             remedy?: string;
+        };
+        Class: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            name: string;
+        };
+        Comparison: {
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: double
+             * @description Growth per day
+             */
+            bytesPerDay: number;
+            /** @description Files with a time of change after the earlier survey, and their bytes */
+            changed: components["schemas"]["Tally"];
+            /**
+             * Format: double
+             * @description Bytes of changed files per day: what replication would have to look at
+             */
+            changedBytesPerDay: number;
+            /**
+             * Format: double
+             * @description Days between the two
+             */
+            days: number;
+            /**
+             * Format: int64
+             * @description More files than before; fewer when negative
+             */
+            files: number;
+            /** Format: double */
+            filesPerDay: number;
+            /** Format: int64 */
+            folders: number;
+            tops: components["schemas"]["Shift"][];
+            types: components["schemas"]["Shift"][];
         };
         Direction: {
             /**
@@ -689,6 +1410,34 @@ export interface components {
              */
             ttl: number;
         };
+        Directory: {
+            /** @description Account that reads it: name@realm */
+            account: string;
+            /** @description Host name or address of its directory */
+            address: string;
+            /** @description Short name of the domain, as it says itself */
+            name: string;
+            /** @description For administrators */
+            note?: string;
+            /**
+             * Format: int64
+             * @description TCP port of LDAP over TLS, 636 as a rule
+             */
+            port: number;
+            /** @description Whether a certificate of its own vouches for it, instead of those that the system trusts */
+            private: boolean;
+            /** @description Number of the domain */
+            sid: string;
+            /**
+             * Format: int64
+             * @description Goes up with every change; the ETag
+             */
+            version: number;
+        };
+        DirectoryList: {
+            /** @description The domains, by name */
+            directories: components["schemas"]["Directory"][];
+        };
         EditEntry: {
             /** @description New note */
             note: string;
@@ -729,6 +1478,25 @@ export interface components {
             /** @description Change it without signing in to it first */
             unchecked?: boolean;
         };
+        EditShare: {
+            /** @description Who may come through; for a new share everybody when absent */
+            access?: components["schemas"]["ShareGrant"][];
+            /** @description Whether only encrypted connections are let in */
+            encrypt?: boolean;
+            /** @description Whether entries that a person cannot open are not listed */
+            hideUnreadable?: boolean;
+            /** @description Remark that people see */
+            note?: string;
+            /**
+             * @description Whether clients may keep copies for when the server is away
+             * @enum {string}
+             */
+            offline?: "by-hand" | "documents" | "programs" | "never";
+            /** @description Let nobody more than read through */
+            readOnly?: boolean;
+            /** @description Only tell what would change */
+            rehearse?: boolean;
+        };
         EditSite: {
             /** @description New name */
             name?: string;
@@ -746,6 +1514,25 @@ export interface components {
              * @enum {string}
              */
             role?: "viewer" | "operator" | "administrator";
+        };
+        EffectiveRights: {
+            account: components["schemas"]["Account"];
+            /** @description Whether all groups of the account could be found */
+            complete: boolean;
+            /** @description What the file permissions grant alone */
+            file: string;
+            /**
+             * @description What share and file permissions grant together
+             * @enum {string}
+             */
+            level: "full" | "change" | "write" | "read" | "list" | "none" | "special";
+            mask: string;
+            /** @description What could not be asked, and what to do */
+            missing?: string;
+            reasons?: components["schemas"]["RightsReason"][];
+            /** @description What the share permissions let through */
+            share: string;
+            words: string[];
         };
         Entry: {
             /**
@@ -775,6 +1562,103 @@ export interface components {
             detail: string;
             /** @description Name of the field */
             field: string;
+        };
+        Figures: {
+            /** @description By time since the last change, youngest first */
+            ages: components["schemas"]["Class"][];
+            /**
+             * Format: int64
+             * @description Space that they occupy
+             */
+            allocatedBytes: number;
+            /**
+             * Format: int64
+             * @description Logical size of all files
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description How many folders deep it goes
+             */
+            deepest: number;
+            /** Format: int64 */
+            files: number;
+            /** Format: int64 */
+            folders: number;
+            /** @description The largest files */
+            largest: components["schemas"]["Named"][];
+            /** @description The longest paths */
+            longest: components["schemas"]["Named"][];
+            /** @description Names that other systems refuse */
+            names: components["schemas"]["NameTrouble"][];
+            /**
+             * Format: date-time
+             * @description When it was counted: ages are counted back from here
+             */
+            now: string;
+            /**
+             * Format: int64
+             * @description Links, devices and other things that are neither
+             */
+            others: number;
+            /** @description What was last changed on each of the last 90 days, latest first */
+            recent: components["schemas"]["Tally"][];
+            /** @description By size of the file, smallest first */
+            sizes: components["schemas"]["Class"][];
+            /** @description By folder at the top, most bytes first; at most 100 and the rest */
+            tops: components["schemas"]["Class"][];
+            /** @description Some of what could not be read, and why */
+            trouble: string[];
+            /** @description By ending of the name, most bytes first; at most 40 and the rest */
+            types: components["schemas"]["Class"][];
+            /**
+             * Format: int64
+             * @description Folders that could not be listed
+             */
+            unreadable: number;
+            /**
+             * Format: int64
+             * @description Files and folders whose permissions could not be read
+             */
+            unseen: number;
+        };
+        Folder: {
+            /** @description Whose rights are told */
+            as?: components["schemas"]["Account"];
+            /** @description Folders first, then files, by name */
+            entries: components["schemas"]["FolderEntry"][];
+            /** @description Whether there are more entries than shown: ask for a part of the name */
+            more: boolean;
+            place: components["schemas"]["Place"];
+        };
+        FolderEntry: {
+            /**
+             * Format: int64
+             * @description Entries from above
+             */
+            inherited: number;
+            /** @enum {string} */
+            kind: "file" | "folder" | "link" | "other";
+            /** @description What the account asked for may do with it */
+            level?: string;
+            /** Format: date-time */
+            modified: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description Entries of its own
+             */
+            own: number;
+            /** @description Whether nothing is inherited */
+            protected: boolean;
+            /**
+             * Format: int64
+             * @description In bytes; 0 for folders
+             */
+            size: number;
+            /** @description Whether what it inherited is not what the folder hands down */
+            stale: boolean;
+            trouble?: string;
         };
         Leg: {
             /**
@@ -833,6 +1717,23 @@ export interface components {
             /** @description Why it is held or failing */
             why?: string;
         };
+        NameTrouble: {
+            /** Format: int64 */
+            count: number;
+            kind: string;
+            means: string;
+            samples: string[];
+        };
+        Named: {
+            /** Format: date-time */
+            modified: string;
+            path: string;
+            /**
+             * Format: int64
+             * @description Bytes of a file; characters of a path, in the list of the longest
+             */
+            size: number;
+        };
         Namespace: {
             /**
              * Format: int64
@@ -859,6 +1760,26 @@ export interface components {
              */
             version: number;
         };
+        NewDirectory: {
+            /** @description Account that reads it: name@realm. It needs no rights but to read */
+            account: string;
+            /** @description Host name or address of its directory */
+            address: string;
+            /** @description Certificate that vouches for the directory, in PEM; absent for those that the system trusts */
+            ca?: string;
+            /** @description For administrators */
+            note?: string;
+            /**
+             * Format: password
+             * @description Its password; kept sealed and never shown again
+             */
+            password: string;
+            /**
+             * Format: int64
+             * @description TCP port of LDAP over TLS; 636 when absent
+             */
+            port?: number;
+        };
         NewEntry: {
             /**
              * @description folder: holds names; signpost: leads to locations
@@ -871,6 +1792,19 @@ export interface components {
             note?: string;
             /** @description Path inside the namespace, without a leading slash */
             path: string;
+        };
+        NewLocalGroup: {
+            /** @description Name of the group */
+            name: string;
+        };
+        NewLocalUser: {
+            /** @description Name of the user, at most 20 characters */
+            name: string;
+            /**
+             * Format: password
+             * @description Password of the user; the server's rules apply
+             */
+            password: string;
         };
         NewLocation: {
             /** @description Lead people there at once, although nothing verified that it holds what the others hold */
@@ -886,6 +1820,10 @@ export interface components {
             share: string;
             /** @description Folder below the share */
             sub?: string;
+        };
+        NewMember: {
+            /** @description Name or SID of the account */
+            account: string;
         };
         NewNamespace: {
             /** @description First part of every path in it: lower-case letters, digits and hyphens */
@@ -924,11 +1862,42 @@ export interface components {
             /** @description Add it without signing in to it first */
             unchecked?: boolean;
         };
+        NewShare: {
+            /** @description Who may come through; for a new share everybody when absent */
+            access?: components["schemas"]["ShareGrant"][];
+            /** @description Whether only encrypted connections are let in */
+            encrypt?: boolean;
+            /** @description Whether entries that a person cannot open are not listed */
+            hideUnreadable?: boolean;
+            /** @description Name of the share */
+            name: string;
+            /** @description Remark that people see */
+            note?: string;
+            /**
+             * @description Whether clients may keep copies for when the server is away
+             * @enum {string}
+             */
+            offline?: "by-hand" | "documents" | "programs" | "never";
+            /** @description Folder on the server, as the server writes paths; or SHARE:FOLDER for a folder of an existing share */
+            path: string;
+            /** @description Let nobody more than read through */
+            readOnly?: boolean;
+            /** @description Only tell what would be made */
+            rehearse?: boolean;
+        };
         NewSite: {
             /** @description Name of the site */
             name: string;
             /** @description For administrators */
             note?: string;
+        };
+        NewSurvey: {
+            /** @description Server that holds the share */
+            server: string;
+            /** @description Share to survey */
+            share: string;
+            /** @description Folder below the share; absent for all of it */
+            sub?: string;
         };
         NewToken: {
             /** @description What it is for */
@@ -956,6 +1925,19 @@ export interface components {
             role: "viewer" | "operator" | "administrator";
         };
         None: Record<string, never>;
+        OpenFile: {
+            /**
+             * Format: int64
+             * @description How many parts are locked
+             */
+            locks: number;
+            /** @description Share and path; the server's own path where no share holds it */
+            path: string;
+            /** @description Who has it open */
+            person: string;
+            /** @description Whether it is open for changing */
+            write: boolean;
+        };
         PageChange: {
             /** @description The items, in order */
             items: components["schemas"]["Change"][];
@@ -971,6 +1953,12 @@ export interface components {
         PageNamespace: {
             /** @description The items, in order */
             items: components["schemas"]["Namespace"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageRun: {
+            /** @description The items, in order */
+            items: components["schemas"]["Run"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -992,6 +1980,28 @@ export interface components {
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
+        Permissions: {
+            /** @description As SDDL */
+            descriptor: string;
+            entries: components["schemas"]["RightsEntry"][];
+            group?: components["schemas"]["Account"];
+            /** @description Whether there is no list, so that everybody may do everything */
+            noList: boolean;
+            owner?: components["schemas"]["Account"];
+            /** @description Whether nothing is inherited */
+            protected: boolean;
+            /** @description All of it in one sentence */
+            sentence: string;
+        };
+        Place: {
+            /** @description The path of the namespace that leads there, when one was asked for */
+            asked?: string;
+            folder: boolean;
+            /** @description Path inside the share, without a leading slash; empty for its top */
+            path: string;
+            server: string;
+            share: string;
+        };
         Problem: {
             /** @description What is wrong */
             detail: string;
@@ -1011,6 +2021,216 @@ export interface components {
              * @example about:blank
              */
             type: string;
+        };
+        Rights: {
+            /** @description Permissions of the file or folder */
+            file: components["schemas"]["Permissions"];
+            findings: components["schemas"]["RightsFinding"][];
+            /** @description What everybody whom an entry names may do in the end */
+            people: components["schemas"]["EffectiveRights"][];
+            place: components["schemas"]["Place"];
+            /** @description Permissions of the share */
+            share: components["schemas"]["Permissions"];
+        };
+        RightsChange: {
+            asked: components["schemas"]["ChangeRights"];
+            /** @description Whether it stopped half-way and can be finished */
+            canFinish: boolean;
+            /** @description Whether what it did can be undone */
+            canUndo: boolean;
+            counts: components["schemas"]["RightsCounts"];
+            /** @description The first files and folders that it changes */
+            objects: components["schemas"]["RightsObject"][];
+            place: components["schemas"]["Place"];
+            run: components["schemas"]["Run"];
+            /** @description Who gains or loses what at the place itself */
+            shifts: components["schemas"]["RightsShift"][];
+        };
+        RightsComparison: {
+            differences: components["schemas"]["RightsDifference"][];
+            first: components["schemas"]["Place"];
+            /**
+             * Format: int64
+             * @description How many files and folders were compared
+             */
+            looked: number;
+            /** @description Whether there are more differences than shown */
+            more: boolean;
+            second: components["schemas"]["Place"];
+            /** @description Who comes through the share of the second place differently */
+            share: components["schemas"]["RightsShift"][];
+        };
+        RightsCounts: {
+            /** Format: int64 */
+            done: number;
+            /** Format: int64 */
+            failed: number;
+            /**
+             * Format: int64
+             * @description How many files and folders were looked at
+             */
+            looked: number;
+            /** Format: int64 */
+            planned: number;
+            /** Format: int64 */
+            undone: number;
+        };
+        RightsDifference: {
+            /** @description SDDL at the first place */
+            first?: string;
+            folder: boolean;
+            /**
+             * @description Where it is, when the other place does not have it
+             * @enum {string}
+             */
+            only?: "first" | "second";
+            /** @description Path below both places */
+            path: string;
+            /** @description SDDL at the second place */
+            second?: string;
+            /** @description Who may do something else at the second place */
+            shifts?: components["schemas"]["RightsShift"][];
+        };
+        RightsEntry: {
+            account: components["schemas"]["Account"];
+            /** @description Whether it grants; otherwise it denies */
+            allow: boolean;
+            /** @description The folder that it came from, when inherited */
+            from?: string;
+            /** @description Whether file servers heed entries of this kind */
+            heeded: boolean;
+            /** @description Whether it came from above */
+            inherited: boolean;
+            /** @enum {string} */
+            level: "full" | "change" | "write" | "read" | "list" | "none" | "special";
+            /** @description The rights as a number in hexadecimal */
+            mask: string;
+            /** @description To what it applies: everything, this, folders, files, below, one-level; empty for another mixture */
+            scope: string;
+            /** @description The rights one by one */
+            words: string[];
+        };
+        RightsFinding: {
+            /** @description Whom it is about */
+            account?: components["schemas"]["Account"];
+            /**
+             * Format: int64
+             * @description On how many files and folders a survey found it
+             */
+            count?: number;
+            /**
+             * Format: int64
+             * @description Which entry, from 1
+             */
+            entry?: number;
+            kind: string;
+            /** @description What it means for people */
+            means: string;
+            /** @description How to mend it */
+            remedy: string;
+            /** @description Some of their paths */
+            samples?: string[];
+        };
+        RightsObject: {
+            /** @description SDDL after */
+            after: string;
+            /** @description SDDL before */
+            before: string;
+            folder: boolean;
+            /** @description Path inside the share */
+            path: string;
+            /** @description Who gains or loses what */
+            shifts: components["schemas"]["RightsShift"][];
+            /** @enum {string} */
+            state: "planned" | "done" | "failed" | "undone";
+            trouble?: string;
+        };
+        RightsReason: {
+            /** @description Whom that entry names */
+            account?: components["schemas"]["Account"];
+            /**
+             * Format: int64
+             * @description Number of the deciding entry, from 1; 0 when none
+             */
+            entry: number;
+            granted: boolean;
+            mask: string;
+            /** @description The groups that lead from the person to that account */
+            path?: string[];
+            /**
+             * @description Which rule decided
+             * @enum {string}
+             */
+            source: "entry" | "share" | "owner" | "parent" | "privilege" | "no-list" | "protocol" | "not-granted";
+            /** @description All of it in one sentence */
+            text: string;
+            /** @description The rights that it decided */
+            words: string[];
+        };
+        RightsShift: {
+            account: components["schemas"]["Account"];
+            after: string;
+            before: string;
+            /** @description Rights that it has only afterwards, where the levels do not say it */
+            gains?: string[];
+            /** @description Rights that it has only before, where the levels do not say it */
+            loses?: string[];
+        };
+        Run: {
+            /**
+             * Format: int64
+             * @description How many bytes they have
+             */
+            bytes: number;
+            /** Format: date-time */
+            created: string;
+            /**
+             * Format: int64
+             * @description How many files and folders are done
+             */
+            done: number;
+            /** Format: date-time */
+            ended?: string;
+            /**
+             * Format: double
+             * @description How much of the work is done, 0 to 1, as far as can be told
+             */
+            fraction: number;
+            /**
+             * Format: int64
+             * @description Number of the run
+             */
+            id: number;
+            /**
+             * @description What kind of work
+             * @enum {string}
+             */
+            kind: "survey" | "rights";
+            /**
+             * Format: int64
+             * @description Seconds that it will still take, as far as can be told
+             */
+            leftS?: number;
+            /**
+             * Format: double
+             * @description Files and folders per second
+             */
+            rate: number;
+            /** Format: date-time */
+            started?: string;
+            /** @enum {string} */
+            state: "waiting" | "running" | "stopped" | "done" | "failed";
+            /** @description What it is about */
+            subject: string;
+            /** @description Why it failed or stopped */
+            trouble?: string;
+            /** @description User who started it */
+            who: string;
+            /**
+             * Format: int64
+             * @description For how long it worked, in milliseconds, over all its parts
+             */
+            workedMs: number;
         };
         Server: {
             /** @description Account that Bridge Span administers it with */
@@ -1046,6 +2266,33 @@ export interface components {
              * @description Goes up with every change; the ETag
              */
             version: number;
+        };
+        ServerSession: {
+            /** @description Machine that it comes from */
+            client: string;
+            /**
+             * Format: int64
+             * @description How many files it has open
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description For how many seconds it did nothing
+             */
+            idleS: number;
+            /** @description Account that is signed in */
+            person: string;
+            /**
+             * Format: date-time
+             * @description When it connected
+             */
+            since: string;
+        };
+        ServerUse: {
+            /** @description What is open */
+            files: components["schemas"]["OpenFile"][];
+            /** @description Who is connected */
+            sessions: components["schemas"]["ServerSession"][];
         };
         Session: {
             /** @description To be sent as the header Bspan-Csrf with every change made under the session cookie */
@@ -1099,6 +2346,10 @@ export interface components {
             name: string;
             /** @description The server's own remark */
             note?: string;
+            /** @description Folder on the server, as the server writes paths */
+            path?: string;
+            /** @description Who may come through the share, in SDDL */
+            permissions?: string;
             /**
              * Format: date-time
              * @description When the server last listed it
@@ -1129,6 +2380,10 @@ export interface components {
             name: string;
             /** @description The server's own remark */
             note?: string;
+            /** @description Folder on the server, as the server writes paths */
+            path?: string;
+            /** @description Who may come through the share, in SDDL */
+            permissions?: string;
             /**
              * Format: date-time
              * @description When the server last listed it
@@ -1154,9 +2409,75 @@ export interface components {
              */
             size: number;
         };
+        ShareGrant: {
+            /** @description Name or SID */
+            account: string;
+            /**
+             * @description How much comes through; none denies
+             * @enum {string}
+             */
+            level: "full" | "change" | "read" | "none";
+        };
         ShareList: {
             /** @description The shares, by server and name */
             shares: components["schemas"]["Share"][];
+        };
+        ShareNow: {
+            /** @description Who may come through */
+            access: components["schemas"]["ShareGrant"][];
+            /** @description Who has something of it open */
+            connected: string[];
+            encrypt: boolean;
+            hideUnreadable: boolean;
+            name: string;
+            note?: string;
+            /** @enum {string} */
+            offline: "by-hand" | "documents" | "programs" | "never";
+            /** @description Folder on the server */
+            path: string;
+            server: string;
+            /**
+             * Format: int64
+             * @description How many connections it has
+             */
+            uses: number;
+        };
+        SharePlan: {
+            advice: components["schemas"]["Advice"][];
+            /** @description Who has files of it open now */
+            connected: string[];
+            /** @description What people may do through the share in the end */
+            effective: components["schemas"]["EffectiveRights"][];
+            /** @description Permissions that the folder has, or will get */
+            folder?: components["schemas"]["Permissions"];
+            name: string;
+            /** @description Whether its folder will be made */
+            newFolder: boolean;
+            path: string;
+            rehearsed: boolean;
+            server: string;
+            /** @description Permissions that the share will get */
+            share?: components["schemas"]["Permissions"];
+            /** @description Paths of namespaces that lead there */
+            signposts: string[];
+            steps: components["schemas"]["Step"][];
+            /** @description Whether something could not be done; see the steps */
+            unfinished: boolean;
+        };
+        Shift: {
+            after: components["schemas"]["Tally"];
+            before: components["schemas"]["Tally"];
+            /**
+             * Format: int64
+             * @description More bytes than before; fewer when negative
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description More files than before; fewer when negative
+             */
+            files: number;
+            name: string;
         };
         SignIn: {
             /** @description User name */
@@ -1182,6 +2503,41 @@ export interface components {
              * @description Goes up with every change; the ETag
              */
             version: number;
+        };
+        Step: {
+            /** @enum {string} */
+            state: "planned" | "done" | "failed" | "undone";
+            /** @description What is done */
+            text: string;
+            trouble?: string;
+        };
+        Survey: {
+            /**
+             * Format: int64
+             * @description How many different sets of permissions there are
+             */
+            distinct: number;
+            /** @description What was counted; so far, while it runs */
+            figures: components["schemas"]["Figures"];
+            /** @description What should be known about permissions */
+            findings: components["schemas"]["RightsFinding"][];
+            /** @description Files that were open when it ended */
+            open: components["schemas"]["OpenFile"][];
+            run: components["schemas"]["Run"];
+            server: string;
+            share: string;
+            sub?: string;
+        };
+        SurveyComparison: {
+            after: components["schemas"]["Run"];
+            before: components["schemas"]["Run"];
+            figures: components["schemas"]["Comparison"];
+        };
+        Tally: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
         };
         Token: {
             /**
@@ -1213,6 +2569,37 @@ export interface components {
              */
             version: number;
         };
+        Volume: {
+            /**
+             * Format: int64
+             * @description Free space
+             */
+            freeBytes: number;
+            /** @description Shares that lie on it */
+            shares: string[];
+            /**
+             * Format: int64
+             * @description Capacity
+             */
+            totalBytes: number;
+        };
+        VolumeList: {
+            volumes: components["schemas"]["Volume"][];
+        };
+        WhoCan: {
+            /** @description Whether all users and groups could be found */
+            complete: boolean;
+            level: string;
+            /**
+             * Format: int64
+             * @description How many users were judged
+             */
+            looked: number;
+            missing?: string;
+            /** @description Users of the domain and of the server, with why */
+            people: components["schemas"]["EffectiveRights"][];
+            place: components["schemas"]["Place"];
+        };
     };
     responses: never;
     parameters: never;
@@ -1238,6 +2625,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["About"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-accounts": {
+        parameters: {
+            query?: {
+                /** @description Of this server itself */
+                server?: string;
+                /** @description Of this domain */
+                domain?: string;
+                /** @description Part of the name */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    browse: {
+        parameters: {
+            query: {
+                /** @description SERVER/SHARE/PATH, or a path of a namespace with a leading slash */
+                path: string;
+                /** @description Name or SID of an account: tell what it may do with each entry */
+                as?: string;
+                /** @description Part of the name */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Folder"];
                 };
             };
             /** @description Error */
@@ -1309,6 +2768,135 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Directions"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-directories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DirectoryList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-directory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDirectory"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Directory"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-directory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Short name of the domain */
+                directory: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Directory"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-directory": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Short name of the domain */
+                directory: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -1971,6 +3559,400 @@ export interface operations {
             };
         };
     };
+    "get-rights": {
+        parameters: {
+            query: {
+                /** @description SERVER/SHARE/PATH, or a path of a namespace with a leading slash */
+                path: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rights"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-rights-as": {
+        parameters: {
+            query: {
+                /** @description SERVER/SHARE/PATH, or a path of a namespace with a leading slash */
+                path: string;
+                /** @description Name or SID */
+                account: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EffectiveRights"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-rights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeRights"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RightsChange"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-rights-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RightsChange"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "undo-rights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RightsChange"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "compare-rights": {
+        parameters: {
+            query: {
+                /** @description As path of the other calls */
+                first: string;
+                /** @description As path of the other calls */
+                second: string;
+                /** @description Compare everything below as well */
+                deep?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RightsComparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-rights-who-can": {
+        parameters: {
+            query: {
+                /** @description SERVER/SHARE/PATH, or a path of a namespace with a leading slash */
+                path: string;
+                level: "full" | "change" | "write" | "read" | "list";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhoCan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-runs": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: next of the part before */
+                cursor?: string;
+                /** @description How many items at most */
+                limit?: number;
+                /** @description Of this kind alone */
+                kind?: "survey" | "rights";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageRun"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "resume-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stop-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-servers": {
         parameters: {
             query?: {
@@ -2145,6 +4127,40 @@ export interface operations {
             };
         };
     };
+    "get-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+                /** @description Name or SID */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountDetail"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "check-server": {
         parameters: {
             query?: never;
@@ -2164,6 +4180,180 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Check"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-local-group": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLocalGroup"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-local-group": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+                /** @description Name or SID of the group */
+                group: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-member": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+                /** @description Name or SID of the group */
+                group: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMember"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-member": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+                /** @description Name or SID of the group */
+                group: string;
+                /** @description Name or SID of the member */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-share": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewShare"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharePlan"];
                 };
             };
             /** @description Error */
@@ -2198,6 +4388,215 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShareDetail"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-share": {
+        parameters: {
+            query?: {
+                /** @description Only tell what it would mean */
+                rehearse?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+                /** @description Name of the share */
+                share: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharePlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "edit-share": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+                /** @description Name of the share */
+                share: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditShare"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharePlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-share-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+                /** @description Name of the share */
+                share: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShareNow"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-server-use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerUse"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-local-user": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLocalUser"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-volumes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VolumeList"];
                 };
             };
             /** @description Error */
@@ -2557,6 +4956,143 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-surveys": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: next of the part before */
+                cursor?: string;
+                /** @description How many items at most */
+                limit?: number;
+                /** @description Of a share of this server; name the share too */
+                server?: string;
+                /** @description Of this share */
+                share?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageRun"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "start-survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSurvey"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "compare-surveys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+                /** @description Number of the earlier survey */
+                earlier: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SurveyComparison"];
                 };
             };
             /** @description Error */

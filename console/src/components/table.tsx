@@ -1,6 +1,5 @@
 // The one table: filter, sort, and what to say when there is nothing, not yet
 // anything, or an error.
-import type { UseQueryResult } from "@tanstack/react-query";
 import { useMemo, useState, type ReactNode } from "react";
 import { Empty, Loading, TextInput, Trouble } from "./ui";
 
@@ -13,10 +12,13 @@ export type Column<T> = {
   wide?: boolean;
 };
 
+/** What was read, or why it was not. */
+export type Rows<T> = { data: T[] | undefined; error: unknown; isPending: boolean; refetch: () => unknown };
+
 /** Rows drawn at once; more are found by filtering, or shown on request. */
 const step = 300;
 
-export function DataTable<T>(props: { what: string; query: UseQueryResult<T[]>; columns: Column<T>[]; keyOf: (item: T) => string; empty: ReactNode; emptyAction?: ReactNode }) {
+export function DataTable<T>(props: { what: string; query: Rows<T>; columns: Column<T>[]; keyOf: (item: T) => string; empty: ReactNode; emptyAction?: ReactNode }) {
   const { data, error, isPending, refetch } = props.query;
   const [filter, setFilter] = useState("");
   const [sort, setSort] = useState<{ column: number; down: boolean }>();

@@ -1,13 +1,15 @@
 import { useMutation } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, etag, type Check, type Server, type Share } from "../api/client";
-import { useServer, useShare, useShares } from "../api/queries";
+import { api, etag, type Account, type Check, type Server, type Share } from "../api/client";
+import { useAccounts, useServer, useServerUse, useShares, useVolumes } from "../api/queries";
+import { Meter } from "../components/figures";
 import { SaveForm } from "../components/form";
 import { outcomeTone, Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Button, Dialog, Empty, Facts, Loading, PageHead, Section, sentence, Trouble } from "../components/ui";
-import { ago, bytes, plural, when } from "../format";
+import { ago, bytes, when } from "../format";
+import { ShareForm } from "./shareform";
 import { Reach, ServerForm } from "./servers";
 
 export function ServerPage() {
@@ -50,6 +52,17 @@ export function ServerPage() {
         </Section>
       </div>
       <Shares server={v.name} />
+      <div className="grid gap-x-10 xl:grid-cols-2">
+        <Section title="Volumes">
+          <Volumes server={v.name} />
+        </Section>
+        <Section title="In use now">
+          <Use server={v.name} />
+        </Section>
+      </div>
+      <Section title="Its own accounts" aside={v.domain ? `those of ${v.domain} are beside these` : "it stands alone"}>
+        <Accounts server={v.name} />
+      </Section>
       <Dialog open={editing} onOpenChange={setEditing} title={`Change ${v.name}`} lead="With another address or account the password is needed again: it is only ever sent where it was given for.">
         <ServerForm key={v.version} server={v} onClose={() => setEditing(false)} onDone={(name) => void navigate(`/servers/${encodeURIComponent(name)}`, { replace: true })} />
       </Dialog>
@@ -79,58 +92,85 @@ function CheckLines({ check }: { check: Check }) {
 
 function Shares({ server }: { server: string }) {
   const shares = useShares(server);
-  const [shown, setShown] = useState<string>();
+  const [making, setMaking] = useState(false);
   const columns = useMemo<Column<Share>[]>(
     () => [
-      { head: "Share", by: (h) => h.name, cell: (h) => (h.kind === "disk" ? <button className="font-medium text-span underline underline-offset-2" onClick={() => setShown(h.name)}>{h.name}</button> : h.name) },
+      { head: "Share", by: (h) => h.name, cell: (h) => (h.kind === "disk" ? <Link className="font-medium text-span underline underline-offset-2" to={`/servers/${encodeURIComponent(server)}/shares/${encodeURIComponent(h.name)}`}>{h.name}</Link> : h.name) },
       { head: "Kind", by: (h) => h.kind, cell: (h) => h.kind },
       { head: "In lists", by: (h) => String(h.hidden), cell: (h) => (h.hidden ? "hidden" : "shown") },
       { head: "Seen", right: true, by: (h) => h.seen, cell: (h) => <span className="whitespace-nowrap">{ago(h.seen)}</span> },
       { head: "Note", wide: true, by: (h) => h.note ?? "", cell: (h) => <span className="text-soft">{h.note}</span> },
     ],
-    [],
+    [server],
   );
   return (
-    <Section title="Shares">
+    <Section title="Shares" aside={<Button onClick={() => setMaking(true)}>Create a share …</Button>}>
       <DataTable what="shares" query={shares} columns={columns} keyOf={(h) => h.name} empty="No share was seen yet; a check looks for them." />
-      <Dialog open={shown !== undefined} onOpenChange={(open) => !open && setShown(undefined)} title={`${server}/${shown ?? ""}`}>
-        <ShareLook server={server} share={shown} />
+      <Dialog open={making} onOpenChange={setMaking} title={`Create a share on ${server}`} lead="Rehearse it first: you see what would be made, and what people may do in the end.">
+        <ShareForm server={server} onClose={() => setMaking(false)} />
       </Dialog>
     </Section>
   );
 }
 
-/** A share as it is now. */
-function ShareLook({ server, share }: { server: string; share: string | undefined }) {
-  const query = useShare(server, share);
-  if (query.isPending) return <Loading what="the share" />;
+/** The storage under the shares. */
+function Volumes({ server }: { server: string }) {
+  const query = useVolumes(server);
+  if (query.isPending) return <Loading what="the volumes" />;
   if (!query.data) return <Trouble error={query.error} retry={() => void query.refetch()} />;
-  const d = query.data;
+  if (query.data.length === 0) return <Empty>No share lets us see its volume.</Empty>;
   return (
-    <div className="grid gap-4">
-      <Facts
-        facts={[
-          ["Free", `${bytes(d.freeBytes)} of ${bytes(d.totalBytes)}`],
-          ["Led to from", d.ledToFrom.length ? d.ledToFrom.map((path) => <Link key={path} className="mr-3 font-mono text-span underline underline-offset-2" to={`/namespaces/${path.split("/")[1]}`}>{path}</Link>) : "no signpost"],
-          ["Permissions", <code key="d" className="text-xs break-all">{d.descriptor}</code>],
-        ]}
-      />
-      {d.entries.length === 0 ? (
-        <Empty>The share is empty.</Empty>
-      ) : (
-        <ul className="border-t border-line" aria-label="At its top">
-          {d.entries.map((e) => (
-            <li key={e.name} className="grid grid-cols-[minmax(0,1fr)_5rem_10rem] gap-3 border-b border-line py-1">
-              <span className="truncate font-mono text-sm" title={e.name}>{e.name}{e.kind === "folder" && "/"}</span>
-              <span className="text-right">{e.kind === "file" ? bytes(e.size) : ""}</span>
-              <span className="text-right text-soft">{when(e.modified)}</span>
-            </li>
-          ))}
-        </ul>
-      )}
-      {d.more && <p className="text-soft">There are more; {plural(d.entries.length, "entry", "entries")} are shown.</p>}
-    </div>
+    <ul className="grid gap-3">
+      {query.data.map((v) => (
+        <li key={v.shares.join()}>
+          <div className="flex items-baseline justify-between gap-4">
+            <span className="min-w-0 break-words">under {v.shares.join(", ")}</span>
+            <span className="whitespace-nowrap">{bytes(v.freeBytes)} free of {bytes(v.totalBytes)}</span>
+          </div>
+          <Meter label={`Used space under ${v.shares.join(", ")}`} share={1 - v.freeBytes / Math.max(v.totalBytes, 1)} warn={v.freeBytes < v.totalBytes / 10} />
+        </li>
+      ))}
+    </ul>
   );
+}
+
+/** Who is connected, and what is open. */
+function Use({ server }: { server: string }) {
+  const query = useServerUse(server);
+  if (query.isPending) return <Loading what="who is connected" />;
+  if (!query.data) return <Trouble error={query.error} retry={() => void query.refetch()} />;
+  const { sessions, files } = query.data;
+  if (sessions.length === 0) return <Empty>Nobody is connected.</Empty>;
+  return (
+    <ul className="border-t border-line">
+      {sessions.map((s, i) => (
+        <li key={i} className="flex items-baseline justify-between gap-4 border-b border-line py-1">
+          <span className="font-medium">{s.person}</span>
+          <span className="text-soft">from {s.client}, since {when(s.since)}</span>
+        </li>
+      ))}
+      {files.map((f, i) => (
+        <li key={`f${i}`} className="flex items-baseline justify-between gap-4 border-b border-line py-1">
+          <code className="min-w-0 truncate" title={f.path}>{f.path}</code>
+          <span className="whitespace-nowrap text-soft">open by {f.person}{f.write ? ", for writing" : ""}</span>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function Accounts({ server }: { server: string }) {
+  const query = useAccounts({ server });
+  const columns = useMemo<Column<Account>[]>(
+    () => [
+      { head: "Account", by: (a) => a.name, cell: (a) => <span className="font-medium">{a.name}</span> },
+      { head: "Kind", by: (a) => a.kind, cell: (a) => a.kind.replace("-", " ") + (a.disabled ? ", disabled" : "") },
+      { head: "Means something", wide: true, by: (a) => a.says, cell: (a) => <span className="text-soft">{a.says}</span> },
+      { head: "SID", by: (a) => a.sid, cell: (a) => <code className="text-xs">{a.sid}</code> },
+    ],
+    [],
+  );
+  return <DataTable what="accounts" query={query} columns={columns} keyOf={(a) => a.sid} empty="It has no accounts of its own." />;
 }
 
 function RemoveServer({ server, open, onOpenChange }: { server: Server; open: boolean; onOpenChange: (open: boolean) => void }) {

@@ -1,0 +1,51 @@
+// Work that takes a while: what runs, what ended how.
+import { useMemo } from "react";
+import { Link } from "react-router";
+import type { Run } from "../api/client";
+import { useRuns } from "../api/queries";
+import { ended, RunProgress, RunState } from "../components/run";
+import { Status } from "../components/status";
+import { DataTable, type Column } from "../components/table";
+import { Empty, PageHead, Section } from "../components/ui";
+import { ago, plural } from "../format";
+
+export function RunsPage() {
+  const query = useRuns();
+  const open = (query.data ?? []).filter((r) => !ended(r));
+  const failed = (query.data ?? []).filter((r) => r.state === "failed");
+  const columns = useMemo<Column<Run>[]>(
+    () => [
+      { head: "Run", right: true, by: (r) => r.id, cell: (r) => r.id },
+      { head: "Kind", by: (r) => r.kind, cell: (r) => ({ survey: "survey", rights: "change of rights" })[r.kind] },
+      { head: "Of", wide: true, by: (r) => r.subject, cell: (r) => <Link className="font-mono text-span underline underline-offset-2" to={where(r)}>{r.subject}</Link> },
+      { head: "State", by: (r) => r.state, cell: (r) => <span title={r.trouble}><RunState run={r} /></span> },
+      { head: "Done", right: true, by: (r) => r.done, cell: (r) => r.done.toLocaleString("en") },
+      { head: "Took", right: true, by: (r) => r.workedMs, cell: (r) => `${(r.workedMs / 1000).toFixed(1)} s` },
+      { head: "By", by: (r) => r.who, cell: (r) => r.who },
+      { head: "Created", right: true, by: (r) => r.created, cell: (r) => ago(r.created) },
+    ],
+    [],
+  );
+  return (
+    <>
+      <PageHead title="Runs" verdict={failed.length > 0 ? <Status tone="bad">{plural(failed.length, "run")} failed</Status> : <Status tone="good">{open.length === 0 ? "nothing is under way" : `${plural(open.length, "run")} under way`}</Status>} />
+      <Section title="Under way">
+        {open.length === 0 ? <Empty>Nothing is under way. Surveys start on the page of a share.</Empty> : open.map((r) => (
+          <div key={r.id} className="mb-4 border-b border-line pb-3">
+            <p className="mb-1 font-medium">{r.kind} of <code>{r.subject}</code></p>
+            <RunProgress run={r} />
+          </div>
+        ))}
+      </Section>
+      <Section title="All runs">
+        <DataTable what="runs" query={query} columns={columns} keyOf={(r) => String(r.id)} empty="Nothing was run yet." />
+      </Section>
+    </>
+  );
+}
+
+function where(r: Run): string {
+  const [server = "", share = "", ...rest] = r.subject.split("/");
+  const base = [server, share].map(encodeURIComponent);
+  return r.kind === "survey" ? `/servers/${base[0]}/shares/${base[1]}` : `/browse/${[...base, ...rest.map(encodeURIComponent)].join("/")}`;
+}
