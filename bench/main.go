@@ -24,6 +24,8 @@ type benchmark struct {
 	unit string // of ours and reference; more is better
 	// bar is the least ratio of ours to the reference.
 	bar float64
+	// turns is how often each way is measured; 0 for the usual.
+	turns int
 	// prepare makes the two ways; stop ends what it started.
 	prepare func(ctx context.Context) (ours, reference func(context.Context) (float64, error), stop func(), err error)
 }
@@ -42,7 +44,7 @@ type result struct {
 	At        string  `json:"at"`
 }
 
-var benchmarks = []benchmark{gatewayRead, gatewayReadWide}
+var benchmarks = []benchmark{gatewayRead, gatewayReadWide, survey, decisions}
 
 func main() {
 	only := flag.String("only", "", "run the benchmark of this name alone")
@@ -74,6 +76,9 @@ func run(ctx context.Context, only string) error {
 		fmt.Printf("%-24s ours %8.1f %s   reference %8.1f %s   ratio %.2f   bar %.2f   %s\n", r.Name, r.Ours, r.Unit, r.Reference, r.Unit, r.Ratio, r.Bar, verdict)
 		results = append(results, r)
 	}
+	if surveyMemory > 0 {
+		fmt.Printf("%-24s took at most %d MiB of memory, of %d\n", survey.name, surveyMemory>>20, mostMemory>>20)
+	}
 	text, err := json.MarshalIndent(results, "", "  ")
 	if err != nil {
 		return err
@@ -93,7 +98,7 @@ func (b benchmark) measure(ctx context.Context) (result, error) {
 		return result{}, err
 	}
 	var mine, theirs, ratios []float64
-	for turn := range turns + 1 {
+	for turn := range cmp.Or(b.turns, turns) + 1 {
 		m, err := ours(ctx)
 		if err != nil {
 			return result{}, err

@@ -43,7 +43,7 @@ export function App() {
         <Route path="/servers" element={<ServersPage />} />
         <Route path="/servers/:server" element={<ServerPage />} />
         <Route path="/servers/:server/shares/:share" element={<SharePage />} />
-        <Route path="/browse/:server/:share/*" element={<BrowsePage />} />
+        <Route path="/servers/:server/shares/:share/files/*" element={<BrowsePage />} />
         <Route path="/runs" element={<RunsPage />} />
         <Route path="/sites" element={<SitesPage />} />
         <Route path="/namespaces" element={<NamespacesPage />} />

@@ -32,3 +32,7 @@ export function ago(iso: string, now = Date.now()): string {
 export const plural = (n: number, one: string, many = one + "s") => `${n} ${n === 1 ? one : many}`;
 
 export const target = (l: { server: string; share: string; sub?: string }) => [l.server, l.share, l.sub].filter(Boolean).join("/");
+
+/** The page that shows the files of a folder of a share. */
+export const filesOf = (server: string, share: string, ...inside: string[]) =>
+  `/servers/${encodeURIComponent(server)}/shares/${encodeURIComponent(share)}/files/${inside.filter(Boolean).map(encodeURIComponent).join("/")}`;

@@ -33,6 +33,7 @@ func terminal(estate demo.Estate) (string, error) {
 	for _, args := range [][]string{
 		{"server", "check", "fern"},
 		{"namespace", "show", "trust"},
+		{"rights", "--as", "ivy.marsh", "fern/herbarium/Retouched"},
 		{"where", "/trust/education/Courses", "--from", "Tern Island"},
 	} {
 		out, err := bspan(args...)

@@ -55,7 +55,7 @@ type folder struct {
 const (
 	mostSeen  = 50000
 	mostPairs = 100000
-	atATime   = 4
+	atATime   = 2
 )
 
 // NewWalker begins a survey of the folder under of a tree.

@@ -56,6 +56,7 @@ func TestAgainstRealServer(t *testing.T) {
 			return share(t, warden, "store", name)
 		})
 	})
+	t.Run("ManyDescriptors", func(t *testing.T) { testManyDescriptors(t, server, warden) })
 	t.Run("SameAsSmbclient", func(t *testing.T) { testSameAsSmbclient(t, server, warden) })
 	t.Run("Refusals", func(t *testing.T) { testRefusals(t, server, warden) })
 	t.Run("NamesOfTheWire", func(t *testing.T) {
@@ -126,4 +127,32 @@ func mustParse(t *testing.T, text string) acl.Descriptor {
 		t.Fatal(err)
 	}
 	return d
+}
+
+// A folder of many files is listed with their permissions, batch by batch, and
+// the connection lives on: a server ends it when too much is asked at once.
+func testManyDescriptors(t *testing.T, server *fileserver.Server, warden *smb.Session) {
+	root := share(t, warden, "store", "")
+	const many = 1500
+	if err := os.Mkdir(filepath.Join(server.SharePath("store"), "many"), 0o777); err != nil {
+		t.Fatal(err)
+	}
+	for i := range many {
+		if err := os.WriteFile(filepath.Join(server.SharePath("store"), "many", fmt.Sprintf("%04d", i)), nil, 0o666); err != nil {
+			t.Fatal(err)
+		}
+	}
+	seen := map[string]bool{}
+	for e, err := range root.List(t.Context(), "many", tree.WithDescriptors) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if e.Descriptor.IsZero() || seen[e.Name] {
+			t.Fatalf("%s has no permissions, or is listed twice", e.Name)
+		}
+		seen[e.Name] = true
+	}
+	if len(seen) != many {
+		t.Errorf("%d of %d files were listed", len(seen), many)
+	}
 }

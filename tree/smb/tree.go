@@ -111,8 +111,13 @@ func toEntry(info os.FileInfo, name string) tree.Entry {
 	return e
 }
 
-// listBatch is how many entries of a folder are held at once.
-const listBatch = 1024
+// How many entries of a folder are held at once. With descriptors it is less:
+// each takes three requests of one compound, and Samba ends the connection when
+// the answers to a compound have more parts than the kernel sends at once (1,024).
+const (
+	listBatch       = 1024
+	descriptorsEach = 64
+)
 
 func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.Seq2[tree.Entry, error] {
 	return func(yield func(tree.Entry, error) bool) {
@@ -162,7 +167,7 @@ func plainBatch(dir *smb2.File, yield func(tree.Entry, error) bool) (bool, error
 }
 
 func descriptorBatch(dir *smb2.File, yield func(tree.Entry, error) bool) (bool, error) {
-	infos, err := dir.ReaddirPlus(listBatch, descriptorParts)
+	infos, err := dir.ReaddirPlus(descriptorsEach, descriptorParts)
 	for _, info := range infos {
 		entry, itsError := toEntry(info.FileInfo, info.Name()), info.Err
 		if itsError == nil {

@@ -99,7 +99,7 @@ export const useRuns = () =>
   useQuery({ queryKey: ["run", "list"], queryFn: async () => (await got(api.GET("/api/v1/runs", { params: { query: { limit: 200 } } }))).items });
 
 export const useFolder = (path: string, as: string) =>
-  useQuery({ queryKey: ["rights", "folder", path, as], retry: false, queryFn: () => got(api.GET("/api/v1/browse", { params: { query: { path, as: as || undefined } } })) });
+  useQuery({ queryKey: ["rights", "folder", path, as], retry: false, placeholderData: (before, query) => (query?.queryKey[2] === path ? before : undefined), queryFn: () => got(api.GET("/api/v1/browse", { params: { query: { path, as: as || undefined } } })) });
 
 export const useRights = (path: string) =>
   useQuery({ queryKey: ["rights", "of", path], retry: false, queryFn: () => got(api.GET("/api/v1/rights", { params: { query: { path } } })) });

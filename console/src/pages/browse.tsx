@@ -7,7 +7,7 @@ import { useFolder } from "../api/queries";
 import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { PageHead, TextField } from "../components/ui";
-import { bytes, when } from "../format";
+import { bytes, filesOf, when } from "../format";
 import { RightsPanel } from "./rights";
 
 export function BrowsePage() {
@@ -30,7 +30,7 @@ export function BrowsePage() {
         head: "Name", wide: true, by: (e) => e.name,
         cell: (e) => (
           <span className="flex max-w-md items-baseline gap-2">
-            {e.kind === "folder" ? <Link className="truncate text-span underline underline-offset-2" title={e.name} to={`/browse/${[server, share, ...inside.split("/"), e.name].filter(Boolean).map(encodeURIComponent).join("/")}`}>{e.name}/</Link> : <span className="truncate" title={e.name}>{e.name}</span>}
+            {e.kind === "folder" ? <Link className="truncate text-span underline underline-offset-2" title={e.name} to={filesOf(server, share, ...inside.split("/"), e.name)}>{e.name}/</Link> : <span className="truncate" title={e.name}>{e.name}</span>}
           </span>
         ),
       },
@@ -78,10 +78,10 @@ function Crumbs({ server, share, inside }: { server: string; share: string; insi
       <Link className="text-soft hover:text-ink" to={`/servers/${encodeURIComponent(server)}/shares/${encodeURIComponent(share)}`}>{share}</Link>
       {parts.map((part, i) => (
         <span key={i}>
-          /{i === parts.length - 1 ? part : <Link className="text-soft hover:text-ink" to={`/browse/${[server, share, ...parts.slice(0, i + 1)].map(encodeURIComponent).join("/")}`}>{part}</Link>}
+          /{i === parts.length - 1 ? part : <Link className="text-soft hover:text-ink" to={filesOf(server, share, ...parts.slice(0, i + 1))}>{part}</Link>}
         </span>
       ))}
-      {parts.length > 0 && <Link className="ml-3 text-sm font-normal text-span underline underline-offset-2" to={`/browse/${[server, share, ...parts.slice(0, -1)].map(encodeURIComponent).join("/")}`}>up</Link>}
+      {parts.length > 0 && <Link className="ml-3 text-sm font-normal text-span underline underline-offset-2" to={filesOf(server, share, ...parts.slice(0, -1))}>up</Link>}
     </span>
   );
 }

@@ -22,7 +22,8 @@ export function RightsPanel({ path, as, onUp }: { path: string; as: string; onUp
         {onUp && <button className="text-span whitespace-nowrap underline underline-offset-2" onClick={onUp}>the folder’s</button>}
       </div>
       <p className="mb-3">{r.file.sentence}</p>
-      <WhatCan path={path} as={as} />
+      <div className="mb-5"><Button onClick={() => setChanging(true)}>Change rights …</Button></div>
+      <WhatCan key={as} path={path} as={as} />
       {r.findings.length > 0 && <Section title="Findings"><Findings findings={r.findings} /></Section>}
       <Section title="Entries" aside={<>owner {r.file.owner?.name ?? "nobody"}</>}>
         <Entries permissions={r.file} />
@@ -37,7 +38,6 @@ export function RightsPanel({ path, as, onUp }: { path: string; as: string; onUp
           ))}
         </ul>
       </Section>
-      <Button onClick={() => setChanging(true)}>Change rights …</Button>
       <Dialog open={changing} onOpenChange={setChanging} title="Change rights" lead={<code className="break-all">{path}</code>}>
         <ChangeForm path={path} onClose={() => setChanging(false)} />
       </Dialog>

@@ -7,7 +7,7 @@ import { ended, RunProgress, RunState } from "../components/run";
 import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Empty, PageHead, Section } from "../components/ui";
-import { ago, plural } from "../format";
+import { ago, filesOf, plural } from "../format";
 
 export function RunsPage() {
   const query = useRuns();
@@ -47,5 +47,5 @@ export function RunsPage() {
 function where(r: Run): string {
   const [server = "", share = "", ...rest] = r.subject.split("/");
   const base = [server, share].map(encodeURIComponent);
-  return r.kind === "survey" ? `/servers/${base[0]}/shares/${base[1]}` : `/browse/${[...base, ...rest.map(encodeURIComponent)].join("/")}`;
+  return r.kind === "survey" ? `/servers/${base[0]}/shares/${base[1]}` : filesOf(server, share, ...rest);
 }

@@ -9,7 +9,7 @@ import { Findings } from "../components/findings";
 import { ended, RunProgress } from "../components/run";
 import { Status } from "../components/status";
 import { Button, Dialog, Empty, Facts, Loading, PageHead, Section, Trouble } from "../components/ui";
-import { ago, bytes, plural, when } from "../format";
+import { ago, bytes, filesOf, plural, when } from "../format";
 import { Plan, ShareForm } from "./shareform";
 
 export function SharePage() {
@@ -28,7 +28,7 @@ export function SharePage() {
   return (
     <>
       <PageHead title={<><Link className="text-soft hover:text-ink" to={`/servers/${encodeURIComponent(server)}`}>{server}</Link>/{h.name}</>} verdict={<Verdict survey={survey.data} />}>
-        <Link to={`/browse/${encodeURIComponent(server)}/${encodeURIComponent(h.name)}`} className="inline-flex items-center border border-span bg-span px-3 py-1 font-medium text-on-span hover:opacity-90">Files and rights</Link>
+        <Link to={filesOf(server, h.name)} className="inline-flex items-center border border-span bg-span px-3 py-1 font-medium text-on-span hover:opacity-90">Files and rights</Link>
         <Button onClick={() => start.mutate()} disabled={start.isPending || (latest && !ended(latest))}>Survey now</Button>
         <Button onClick={() => setEditing(true)}>Change</Button>
         <Button onClick={() => setRemoving(true)}>Remove …</Button>
@@ -92,6 +92,8 @@ function SurveyPart({ loading, survey, error }: { loading: boolean; survey: Surv
       </dl>
       {f.unreadable + f.unseen > 0 && <p className="text-warn">{plural(f.unreadable, "folder")} could not be listed, and the permissions of {plural(f.unseen, "entry", "entries")} not read: {f.trouble.join("; ")}</p>}
       <Bars caption="By time since the last change" bars={f.ages} />
+      <Bars caption="By type" bars={f.types} most={8} />
+      <Bars caption="By size of the file" bars={f.sizes} />
     </div>
   );
 }
@@ -101,8 +103,6 @@ function Figures({ survey }: { survey: Survey }) {
   return (
     <>
       <div className="grid gap-x-10 gap-y-6 xl:grid-cols-2">
-        <Bars caption="By type" bars={f.types} />
-        <Bars caption="By size of the file" bars={f.sizes} />
         <Bars caption="By folder at the top" bars={f.tops} />
         <Names survey={survey} />
       </div>
