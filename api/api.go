@@ -10,11 +10,13 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"runtime/debug"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
+	recoverer "github.com/gofiber/fiber/v3/middleware/recover"
 	"github.com/gofiber/fiber/v3/middleware/static"
 
 	"bridgespan/core/fault"
@@ -80,6 +82,10 @@ func New(s Services, o Options) *API {
 		ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorHandler: sendError,
 	})
+	// A fault of ours in one request must not end the service.
+	a.app.Use(recoverer.New(recoverer.Config{EnableStackTrace: true, StackTraceHandler: func(c fiber.Ctx, e any) {
+		slog.Error("a request met a fault of Bridge Span itself", "method", c.Method(), "path", c.Path(), "panic", e, "stack", string(debug.Stack()))
+	}}))
 	a.app.Use(secureHeaders, a.identify)
 	a.app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"state": "alive"}) })
 	a.app.Get("/readyz", a.ready)

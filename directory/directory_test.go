@@ -33,13 +33,8 @@ func TestAgainstRealDomain(t *testing.T) {
 	t.Run("accounts", func(t *testing.T) { accounts(t, d) })
 	t.Run("memberships", func(t *testing.T) { memberships(t, d) })
 	t.Run("a member server", func(t *testing.T) {
-		warden, err := d.ByName(t.Context(), "warden")
-		if err != nil {
-			t.Fatal(err)
-		}
-		owner, _ := warden.SID.Relative()
 		began := time.Now()
-		server := standintest.Member(t, controller, int(owner), "larch", "store")
+		server := standintest.Member(t, controller, "larch", "store")
 		t.Logf("the member is up after %s", time.Since(began))
 		session, err := smb.Dial(t.Context(), smb.Target{Address: server.HostPort(), Domain: "GROVE", Account: "warden", Password: standintest.Password("warden")})
 		if err != nil {

@@ -86,9 +86,7 @@ func TestConsole(t *testing.T) {
 	c.must(tab.Click("button", "Check now"), tab.See("lists, reads permissions and may write on all 2 shares"))
 	c.accessible("server")
 	c.must(tab.Click("button", "Change"), tab.Type("Note", "in the cellar"), tab.Click("button", "Save"), tab.See("hazel was changed"), tab.See("in the cellar"))
-	c.must(tab.Click("button", "store"), tab.See("Led to from"), tab.See("2026/"))
-	c.accessible("share")
-	c.must(tab.Press("\x1b"), tab.Gone("Led to from"))
+	testShareAndRights(c)
 
 	c.must(tab.Click("link", "Namespaces"), tab.Click("link", "/garden"), tab.Click("button", "Add an entry"))
 	c.must(tab.Type("Path in /garden", "science/plots"), tab.Choose("Server", "hazel (Upland)"), tab.Choose("Share", "store"), tab.Type("Folder below the share", "nowhere"),
@@ -200,4 +198,27 @@ func TestFirstRunInConsole(t *testing.T) {
 		c.must(tab.Click("link", page.link), tab.See(page.says))
 		c.accessible("empty " + page.link)
 	}
+}
+
+// testShareAndRights surveys a share, looks at its files and their rights, rehearses
+// and makes a change, and rehearses a new share.
+func testShareAndRights(c checker) {
+	tab := c.tab
+	c.must(tab.Click("button", "Create a share …"), tab.Type("Name", "two words"), tab.Type("Folder", "nowhere"), tab.Click("button", "Rehearse"), tab.See("is not a path from the top of a volume"))
+	c.must(tab.Type("Folder", "store:lent"), tab.Click("button", "Rehearse"), tab.See("There is a space in the name"), tab.See("make the folder store/lent"), tab.See("So in the end"))
+	c.accessible("creating a share")
+	c.must(tab.Press("\x1b"), tab.Click("link", "store"), tab.See("not surveyed yet"), tab.See("those that people choose"))
+	c.accessible("share that was not surveyed")
+	c.must(tab.Click("button", "Survey now"), tab.See("everyone changes"), tab.See("By time since the last change"))
+	c.accessible("share")
+	c.must(tab.Click("link", "Files and rights"), tab.See("Rights to the whole share"), tab.See("Authenticated Users may change this folder and everything below"))
+	c.must(tab.Type("As", "ada"), tab.See("has change here"))
+	c.accessible("files and rights")
+	c.must(tab.Click("link", "2026/"), tab.Click("button", "Rights of spring"), tab.See("from /store"))
+	c.must(tab.Click("button", "Change rights …"), tab.Type("Account", "nobody-here"), tab.Click("button", "Rehearse"), tab.See("knows no account"))
+	c.accessible("changing rights, with an error")
+	c.must(tab.Type("Account", "ben"), tab.Click("button", "Rehearse"), tab.See("2 files and folders would change"), tab.Click("button", "Do it"), tab.See("2 of 2 changed"), tab.Click("button", "Undo"), tab.See("2 of 2 are as they were before"))
+	c.accessible("rights changed and undone")
+	c.must(tab.Press("\x1b"), tab.Click("link", "Runs"), tab.See("change of rights"))
+	c.accessible("runs")
 }

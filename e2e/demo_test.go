@@ -86,12 +86,13 @@ func (d *demoRun) end(signal syscall.Signal) {
 }
 
 // left lists the programs that still run with the demo's folder in their
-// command line.
+// command line or, where they wrote over that, in their environment.
 func (d *demoRun) left() []string {
 	files, _ := filepath.Glob("/proc/[0-9]*/cmdline")
 	var found []string
 	for _, file := range files {
-		if args, err := os.ReadFile(file); err == nil && bytes.Contains(args, []byte(d.dir+"/")) && !bytes.Contains(args, []byte("\x00demo\x00")) {
+		environment, _ := os.ReadFile(filepath.Join(filepath.Dir(file), "environ"))
+		if args, err := os.ReadFile(file); err == nil && len(args) > 0 && (bytes.Contains(args, []byte(d.dir+"/")) || bytes.HasPrefix(args, []byte("samba:")) && bytes.Contains(environment, []byte("="+d.dir+"/"))) && !bytes.Contains(args, []byte("\x00demo\x00")) {
 			found = append(found, strings.ReplaceAll(string(args), "\x00", " "))
 		}
 	}

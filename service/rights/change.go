@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"bridgespan/core/account"
@@ -46,7 +47,11 @@ func (s *Service) Change(ctx context.Context, asked model.ChangeRights) (model.R
 			return model.RightsChange{}, failure(l, "account", err)
 		}
 	}
-	if _, err := next(l.own(), l.parent(), l.Folder, work); err != nil {
+	after, err := next(l.own(), l.parent(), l.Folder, work)
+	if err == nil {
+		err = s.keepsUsIn(ctx, l, after)
+	}
+	if err != nil {
 		return model.RightsChange{}, err
 	}
 	id, err := s.jobs.Start(ctx, runKind, subject(l.Place), work, nil)
@@ -57,6 +62,34 @@ func (s *Service) Change(ctx context.Context, asked model.ChangeRights) (model.R
 		return model.RightsChange{}, err
 	}
 	return s.Get(ctx, id)
+}
+
+// keepsUsIn refuses a change after which we could not change the place again,
+// nor take the change back.
+func (s *Service) keepsUsIn(ctx context.Context, l *look, after acl.Parts) error {
+	name := l.server.Account
+	if l.server.Domain != "" {
+		name = l.server.Domain + `\` + name
+	}
+	_, own, err := s.accounts.Find(ctx, l.at, "account", name)
+	if err != nil {
+		return nil // what we are called at the server cannot be told: let it decide
+	}
+	t, err := s.accounts.TokenFor(ctx, l.at, own)
+	if err != nil {
+		return failure(l, "path", err)
+	}
+	needed := acl.ReadControl | acl.WriteControl
+	if l.Folder {
+		needed |= acl.ReadData
+	}
+	was := l.object().Effective(t.Token)
+	is := acl.Object{Permissions: after, Parent: l.parent(), Share: l.shareParts()}.Effective(t.Token)
+	if lost := was & needed &^ is; lost != 0 {
+		return fault.Field("action", "grant full to Administrators there first", "afterwards %s, with which we administer %s, could no longer %s: the change could not be taken back",
+			name, l.server.Name, strings.Join(lost.Words(l.Folder), ", "))
+	}
+	return nil
 }
 
 func subject(p model.Place) string {

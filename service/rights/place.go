@@ -212,6 +212,9 @@ func (s *Service) names(at *accounts.At) *names {
 
 // learn asks for the names of accounts.
 func (n *names) learn(ctx context.Context, sids ...account.SID) error {
+	if n.at == nil { // nobody can be asked now: their numbers say what they can
+		return nil
+	}
 	var unknown []account.SID
 	for _, sid := range sids {
 		if _, known := n.known[sid]; !known && !sid.IsZero() {

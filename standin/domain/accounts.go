@@ -10,6 +10,8 @@ import (
 	"unicode/utf16"
 
 	"github.com/go-ldap/ldap/v3"
+
+	"bridgespan/core/account"
 )
 
 // base is the distinguished name of the domain.
@@ -113,6 +115,22 @@ func (d *Controller) addMember(conn *ldap.Conn, group, member string) error {
 		return fmt.Errorf("make %s a member of %s: %w", member, group, err)
 	}
 	return nil
+}
+
+// Relative is the last part of an account's number.
+func (d *Controller) Relative(name string) (int, error) {
+	conn, err := d.connect()
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close()
+	found, err := conn.Search(ldap.NewSearchRequest(d.place(name), ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)", []string{"objectSid"}, nil))
+	if err != nil {
+		return 0, err
+	}
+	sid, _, err := account.ReadSID(found.Entries[0].GetRawAttributeValue("objectSid"))
+	relative, _ := sid.Relative()
+	return int(relative), err
 }
 
 // RemoveUser removes an account, as somebody who leaves; what was granted to

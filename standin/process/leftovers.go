@@ -26,12 +26,12 @@ func EndLeftovers(dir string) {
 }
 
 // End ends the processes that run one of the programs (named in full, or up to
-// a final underscore) and have a file below dir in their command line, and
-// waits until they are gone.
+// a final underscore) and have a file below dir in their command line or their
+// environment, and waits until they are gone.
 func End(dir string, programs ...string) {
 	var ended []int
 	each(func(pid int, args []byte) {
-		if pid != os.Getpid() && runs(args, programs) && bytes.Contains(args, []byte(dir+"/")) {
+		if pid != os.Getpid() && runs(args, programs) && works(pid, args, dir) {
 			_ = syscall.Kill(pid, syscall.SIGKILL)
 			ended = append(ended, pid)
 		}
@@ -45,6 +45,16 @@ func End(dir string, programs ...string) {
 		}
 		return true
 	})
+}
+
+// works reports whether a process works below dir. Some programs write another
+// title over their command line; what they were started with stays beside it.
+func works(pid int, args []byte, dir string) bool {
+	if bytes.Contains(args, []byte(dir+"/")) {
+		return true
+	}
+	environment, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
+	return err == nil && bytes.Contains(environment, []byte("="+dir+"/"))
 }
 
 // each looks at every process that has a command line.
@@ -65,7 +75,8 @@ func each(look func(pid int, args []byte)) {
 // counts only where it serves: the demo itself goes by the same name.
 func runs(args []byte, programs []string) bool {
 	first, _, _ := bytes.Cut(args, []byte{0})
-	name := filepath.Base(string(first))
+	title, _, _ := strings.Cut(string(first), ":") // "samba: root process"
+	name := filepath.Base(title)
 	for _, program := range programs {
 		if name == program || strings.HasSuffix(program, "_") && strings.HasPrefix(name, program) {
 			return name != "bspand" || bytes.Contains(args, []byte("\x00serve\x00"))

@@ -40,15 +40,19 @@ func Domain(t testing.TB) *domain.Controller {
 
 // Member starts a file server that belongs to a domain, with the named shares.
 // It has one group of its own, "scanners".
-func Member(t testing.TB, d *domain.Controller, owner int, name string, shares ...string) *fileserver.Server {
+func Member(t testing.TB, d *domain.Controller, name string, shares ...string) *fileserver.Server {
 	t.Helper()
+	warden, err := d.Relative("warden")
+	if err != nil {
+		t.Fatal(err)
+	}
 	place := filepath.Join(t.TempDir(), name)
 	dir, err := fileserver.Place(place)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { fileserver.Discard(place) })
-	c := fileserver.Config{Dir: dir, Name: name, Address: "127.0.0.1", SID: "S-1-5-21-1001-2002-3003", Domain: d, Owner: owner,
+	c := fileserver.Config{Dir: dir, Name: name, Address: "127.0.0.1", SID: "S-1-5-21-1001-2002-3003", Domain: d, Owner: warden,
 		Groups: []fileserver.Group{{Name: "scanners", RID: 2001}}}
 	for _, share := range shares {
 		c.Shares = append(c.Shares, fileserver.Share{Name: share, Note: "Test share " + share})
