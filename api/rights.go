@@ -55,6 +55,15 @@ func (a *API) rightsRoutes() {
 			f, err := a.Rights.Browse(ctx, in.Path, in.As, in.Filter)
 			return &body[model.Folder]{f}, err
 		})
+	route(a, model.Viewer, huma.Operation{OperationID: "explain-descriptor", Method: "GET", Path: "/servers/{server}/explain", Summary: "Put a security descriptor in words", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ServerPath
+			Descriptor string    `query:"descriptor" required:"true" maxLength:"65536" doc:"As SDDL"`
+			On         acl.Thing `query:"on" enum:"file,folder,share" default:"folder" doc:"What it is on"`
+		}) (*body[model.Permissions], error) {
+			p, err := a.Rights.Explain(ctx, in.Server, in.Descriptor, in.On)
+			return &body[model.Permissions]{p}, err
+		})
 	a.rightsChangeRoutes()
 }
 

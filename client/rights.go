@@ -115,6 +115,11 @@ func (c *Client) Browse(ctx context.Context, path, as, part string) (model.Folde
 	return read[model.Folder](ctx, c, given("path", path, "as", as, "filter", part), "browse")
 }
 
+// Explain puts a security descriptor in words.
+func (c *Client) Explain(ctx context.Context, server, descriptor string) (model.Permissions, error) {
+	return read[model.Permissions](ctx, c, given("descriptor", descriptor), "servers", server, "explain")
+}
+
 // ChangeRights changes permissions, or rehearses that.
 func (c *Client) ChangeRights(ctx context.Context, asked model.ChangeRights) (model.RightsChange, error) {
 	return add[model.RightsChange](ctx, c, asked, "rights", "changes")

@@ -214,6 +214,8 @@ func testShareAndRights(c checker) {
 	c.must(tab.Click("link", "Files and rights"), tab.See("Rights to the whole share"), tab.See("Authenticated Users may change this folder and everything below"))
 	c.must(tab.Type("As", "ada"), tab.See("has change here"))
 	c.accessible("files and rights")
+	c.must(tab.Click("button", "change"), tab.See("at least change"), tab.Type("Path", "hazel/quiet"), tab.Click("button", "Compare"), tab.See("as against here"))
+	c.accessible("who can, and a comparison")
 	c.must(tab.Click("link", "2026/"), tab.Click("button", "Rights of spring"), tab.See("from /store"))
 	c.must(tab.Click("button", "Change rights …"), tab.Type("Account", "nobody-here"), tab.Click("button", "Rehearse"), tab.See("knows no account"))
 	c.accessible("changing rights, with an error")

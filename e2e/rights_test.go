@@ -761,6 +761,8 @@ func testRightsCommands(t *testing.T, g *grove) {
 		{[]string{"rights", "--as", "ada", "oak/papers/2026"}, "", 0, "entry 2 grants change to keepers"},
 		{[]string{"rights", "who-can", "oak/papers/2026"}, "", 0, `GROVE\ada`},
 		{[]string{"rights", "who-can", "--level", "all", "oak/papers/2026"}, "", 2, "none of full"},
+		{[]string{"rights", "explain", "--at", "oak", "O:BAD:P(A;OICI;FA;;;BA)(D;;FW;;;WD)"}, "", 0, "Everyone may not"},
+		{[]string{"rights", "explain", "--at", "oak", "O:BAD:(A;;FA;;;BA)(A;OX;FR;;;WD)"}, "", 2, "at character 22"},
 		{[]string{"rights", "compare", "--deep", "oak/papers/2026", "oak/papers/2026"}, "", 0, "permissions are the same"},
 		{[]string{"rights", "grant", "--level", "read", "--rehearse", "oak/papers/2026", `GROVE\cara`}, "", 0, "nothing was changed"},
 		{[]string{"rights", "grant", "--level", "everything", "oak/papers/2026", "ada"}, "", 2, "level"},

@@ -34,6 +34,17 @@ func rightsCommand() *cli.Command {
 				&cli.StringFlag{Name: "level", Usage: "full, change, write, read or list", Value: "change"}}, Action: signedIn(whoCan, "PATH")},
 			{Name: "compare", Usage: "tell who gains and who loses between two places", ArgsUsage: "PATH PATH", Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "deep", Usage: "compare everything below as well"}}, Action: signedIn(compareRights, "PATH", "PATH")},
+			{Name: "explain", Usage: "put a security descriptor, written as SDDL, in words", ArgsUsage: "SDDL", Flags: []cli.Flag{atServer}, Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				p, err := api.Explain(ctx, c.String("at"), args[0])
+				if err != nil {
+					return err
+				}
+				t := table{heads: []string{"", "entry"}, empty: p.Sentence, after: p.Sentence}
+				for i, e := range p.Entries {
+					t.add(fmt.Sprint(i+1), entryLine(e))
+				}
+				return show(c, p, t)
+			}, "SDDL")},
 			change("grant", "grant a level to an account, or deny it", []cli.Flag{
 				&cli.StringFlag{Name: "level", Usage: "full, change, write, read or list", Required: true},
 				&cli.StringFlag{Name: "scope", Usage: "everything, this, folders, files, below or one-level", Value: "everything"},

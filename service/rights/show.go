@@ -8,8 +8,10 @@ import (
 
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
+	"bridgespan/core/fault"
 	"bridgespan/model"
 	"bridgespan/service/accounts"
+	"bridgespan/service/estate"
 )
 
 // permissions puts a descriptor in words. from says which folder an inherited
@@ -282,6 +284,29 @@ func granting(list []model.RightsReason) []model.RightsReason {
 	return slices.DeleteFunc(list, func(r model.RightsReason) bool {
 		return !r.Granted || r.Source == acl.ByShare || r.Source == acl.ByProtocol
 	})
+}
+
+// Explain puts a descriptor that somebody wrote in words, with the names that a
+// server has for its accounts. What is malformed is blamed where it is.
+func (s *Service) Explain(ctx context.Context, server, descriptor string, on acl.Thing) (model.Permissions, error) {
+	p, err := acl.ParseParts(descriptor)
+	if err != nil {
+		return model.Permissions{}, fault.Field("descriptor", "write SDDL, such as D:(A;OICI;FA;;;BA)", "%v", err).Because(err)
+	}
+	v, session, err := s.estate.Session(ctx, server)
+	if err != nil {
+		return model.Permissions{}, at("server", err)
+	}
+	defer session.Close()
+	asked, err := s.accounts.At(ctx, v, newAdmin(session))
+	if err != nil {
+		return model.Permissions{}, estate.Unavailable(v, err)
+	}
+	words, err := s.Words(ctx, asked, p, on)
+	if err != nil {
+		return words, estate.Unavailable(v, err)
+	}
+	return words, nil
 }
 
 // Words puts permissions in words, for another use case that shows them.

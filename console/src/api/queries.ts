@@ -107,5 +107,14 @@ export const useRights = (path: string) =>
 export const useRightsAs = (path: string, account: string) =>
   useQuery({ queryKey: ["rights", "as", path, account], enabled: account !== "", retry: false, queryFn: () => got(api.GET("/api/v1/rights/as", { params: { query: { path, account } } })) });
 
+export const useWhoCan = (path: string, level: "full" | "change" | "write" | "read" | "list" | undefined) =>
+  useQuery({ queryKey: ["rights", "who", path, level], enabled: level !== undefined, retry: false, queryFn: () => got(api.GET("/api/v1/rights/who-can", { params: { query: { path, level: level ?? "change" } } })) });
+
+export const useComparison = (first: string, second: string, deep: boolean) =>
+  useQuery({ queryKey: ["rights", "compare", first, second, deep], enabled: second !== "", retry: false, queryFn: () => got(api.GET("/api/v1/rights/compare", { params: { query: { first, second, deep } } })) });
+
+export const useDirectories = () =>
+  useQuery({ queryKey: ["account", "directories"], queryFn: async () => (await got(api.GET("/api/v1/directories"))).directories });
+
 export const useRightsChange = (run: number | undefined) =>
   useQuery({ queryKey: ["run", "rights", run], enabled: run !== undefined, queryFn: () => got(api.GET("/api/v1/rights/changes/{run}", { params: { path: { run: run ?? 0 } } })) });

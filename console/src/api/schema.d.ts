@@ -684,6 +684,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/servers/{server}/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Put a security descriptor in words
+         * @description Needs the role viewer.
+         */
+        get: operations["explain-descriptor"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/servers/{server}/groups": {
         parameters: {
             query?: never;
@@ -4180,6 +4200,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Check"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "explain-descriptor": {
+        parameters: {
+            query: {
+                /** @description As SDDL */
+                descriptor: string;
+                /** @description What it is on */
+                on?: "file" | "folder" | "share";
+            };
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Permissions"];
                 };
             };
             /** @description Error */

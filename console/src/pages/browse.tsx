@@ -38,7 +38,7 @@ export function BrowsePage() {
       { head: "Changed", right: true, by: (e) => e.modified, cell: (e) => <span className="text-soft">{when(e.modified).slice(0, 10)}</span> },
       { head: "Permissions", by: (e) => summary(e), cell: (e) => <Summary entry={e} /> },
       ...(asked && query.data?.as ? [{ head: "May", by: (e: FolderEntry) => e.level ?? "", cell: (e: FolderEntry) => <span className="font-medium">{e.level}</span> }] : []),
-      { head: "", cell: (e) => <button className="text-span underline underline-offset-2" aria-label={`Rights of ${e.name}`} onClick={() => setChosen(e.name)}>rights</button> },
+      { head: "Rights", cell: (e) => <button className="text-span underline underline-offset-2" aria-label={`Rights of ${e.name}`} onClick={() => setChosen(e.name)}>show</button> },
     ],
     [server, share, inside, asked, query.data?.as],
   );
@@ -74,11 +74,11 @@ function Crumbs({ server, share, inside }: { server: string; share: string; insi
   const parts = inside.split("/").filter(Boolean);
   return (
     <span className="break-words">
-      <Link className="text-soft hover:text-ink" to={`/servers/${encodeURIComponent(server)}`}>{server}</Link>/
-      <Link className="text-soft hover:text-ink" to={`/servers/${encodeURIComponent(server)}/shares/${encodeURIComponent(share)}`}>{share}</Link>
+      <Link className="text-soft underline decoration-1 underline-offset-4 hover:text-ink" to={`/servers/${encodeURIComponent(server)}`}>{server}</Link>/
+      <Link className="text-soft underline decoration-1 underline-offset-4 hover:text-ink" to={`/servers/${encodeURIComponent(server)}/shares/${encodeURIComponent(share)}`}>{share}</Link>
       {parts.map((part, i) => (
         <span key={i}>
-          /{i === parts.length - 1 ? part : <Link className="text-soft hover:text-ink" to={filesOf(server, share, ...parts.slice(0, i + 1))}>{part}</Link>}
+          /{i === parts.length - 1 ? part : <Link className="text-soft underline decoration-1 underline-offset-4 hover:text-ink" to={filesOf(server, share, ...parts.slice(0, i + 1))}>{part}</Link>}
         </span>
       ))}
       {parts.length > 0 && <Link className="ml-3 text-sm font-normal text-span underline underline-offset-2" to={filesOf(server, share, ...parts.slice(0, -1))}>up</Link>}

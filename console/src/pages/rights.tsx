@@ -2,7 +2,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api, got, Problem, type EffectiveRights, type Permissions, type RightsChange, type Schemas } from "../api/client";
-import { useRights, useRightsAs, useRightsChange } from "../api/queries";
+import { useComparison, useRights, useRightsAs, useRightsChange, useWhoCan } from "../api/queries";
 import { Findings } from "../components/findings";
 import { ended, RunProgress } from "../components/run";
 import { Status } from "../components/status";
@@ -24,6 +24,8 @@ export function RightsPanel({ path, as, onUp }: { path: string; as: string; onUp
       <p className="mb-3">{r.file.sentence}</p>
       <div className="mb-5"><Button onClick={() => setChanging(true)}>Change rights …</Button></div>
       <WhatCan key={as} path={path} as={as} />
+      <WhoCan path={path} />
+      <Compare path={path} />
       {r.findings.length > 0 && <Section title="Findings"><Findings findings={r.findings} /></Section>}
       <Section title="Entries" aside={<>owner {r.file.owner?.name ?? "nobody"}</>}>
         <Entries permissions={r.file} />
@@ -42,6 +44,77 @@ export function RightsPanel({ path, as, onUp }: { path: string; as: string; onUp
         <ChangeForm path={path} onClose={() => setChanging(false)} />
       </Dialog>
     </aside>
+  );
+}
+
+const levels = ["full", "change", "write", "read", "list"] as const;
+
+/** Who of all users has at least a level? */
+function WhoCan({ path }: { path: string }) {
+  const [asked, setAsked] = useState<(typeof levels)[number]>();
+  const query = useWhoCan(path, asked);
+  return (
+    <Section title="Who can …">
+      <div className="flex flex-wrap gap-1" role="group" aria-label="Level">
+        {levels.map((l) => <Button key={l} aria-pressed={asked === l} look={asked === l ? "main" : "plain"} onClick={() => setAsked(l)}>{l}</Button>)}
+      </div>
+      <div aria-live="polite" className="mt-2">
+        {asked && query.isPending && <Loading what="users" />}
+        {query.error && <Trouble error={query.error} />}
+        {query.data && (
+          <>
+            <p>{query.data.people.length} of {plural(query.data.looked, "user")} {query.data.people.length === 1 ? "has" : "have"} at least {query.data.level}.</p>
+            <ul className="max-h-56 overflow-auto border-t border-line" tabIndex={0} aria-label="Users">
+              {query.data.people.map((p) => (
+                <li key={p.account.sid} className="border-b border-line py-0.5"><span className="font-medium">{p.account.name}</span> {level(p)} <span className="block text-sm text-soft">{sentence((p.reasons ?? []).map((x) => x.text).join("; "))}</span></li>
+              ))}
+            </ul>
+            {!query.data.complete && <p className="text-warn">{sentence(`not complete: ${query.data.missing ?? ""}`)}</p>}
+          </>
+        )}
+      </div>
+    </Section>
+  );
+}
+
+/** Who gains and who loses between here and another place? */
+function Compare({ path }: { path: string }) {
+  const [typed, setTyped] = useState("");
+  const [other, setOther] = useState("");
+  const query = useComparison(path, other, true);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    setOther(typed.trim());
+  };
+  return (
+    <Section title="Compare with another place">
+      <form onSubmit={submit} className="flex items-end gap-2">
+        <div className="grow"><TextField label="Path" mono value={typed} onChange={(e) => setTyped(e.target.value)} placeholder="heather/herbarium" error={query.error instanceof Problem ? query.error.detail : undefined} /></div>
+        <Button type="submit">Compare</Button>
+      </form>
+      <div aria-live="polite" className="mt-2">
+        {other && query.isPending && query.isFetching && <Loading what="both places" />}
+        {query.data && <Differences comparison={query.data} />}
+      </div>
+    </Section>
+  );
+}
+
+function Differences({ comparison: c }: { comparison: Schemas["RightsComparison"] }) {
+  if (c.differences.length + c.share.length === 0) return <p>Nobody gains and nobody loses: the permissions are the same ({plural(c.looked, "file or folder", "files and folders")} compared).</p>;
+  return (
+    <>
+      <p>{c.more ? "More than " : ""}{c.differences.length} of {plural(c.looked, "file or folder", "files and folders")} differ; there, as against here:</p>
+      <ul className="max-h-64 overflow-auto border-t border-line" tabIndex={0} aria-label="Differences">
+        {c.share.map((s) => <li key={`share${s.account.sid}`} className="border-b border-line py-0.5">the share itself: {s.account.name} {s.before} → {s.after}</li>)}
+        {c.differences.map((d) => (
+          <li key={d.path} className="border-b border-line py-0.5">
+            <code className="break-all">{d.path}</code>
+            <span className="block text-sm">{d.only ? `only ${d.only === "first" ? "here" : "there"}` : d.shifts?.length ? d.shifts.map((s) => `${s.account.name} ${s.before} → ${s.after}`).join("; ") : "the text differs, not what it grants"}</span>
+          </li>
+        ))}
+      </ul>
+    </>
   );
 }
 

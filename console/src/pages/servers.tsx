@@ -7,6 +7,7 @@ import { outcomeTone, Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Button, Dialog, Field, PageHead, Select, TextField } from "../components/ui";
 import { ago } from "../format";
+import { Domains } from "./domains";
 
 export function ServersPage() {
   const servers = useServers();
@@ -37,6 +38,7 @@ export function ServersPage() {
       </PageHead>
       <DataTable what="servers" query={servers} columns={columns} keyOf={(v) => v.name} empty="No file server is known yet." emptyAction={add} />
       <AddServer open={adding} onOpenChange={setAdding} />
+      <div className="mt-8"><Domains /></div>
     </>
   );
 }

@@ -27,7 +27,7 @@ export function SharePage() {
   const h = now.data;
   return (
     <>
-      <PageHead title={<><Link className="text-soft hover:text-ink" to={`/servers/${encodeURIComponent(server)}`}>{server}</Link>/{h.name}</>} verdict={<Verdict survey={survey.data} />}>
+      <PageHead title={<><Link className="text-soft underline decoration-1 underline-offset-4 hover:text-ink" to={`/servers/${encodeURIComponent(server)}`}>{server}</Link>/{h.name}</>} verdict={<Verdict survey={survey.data} />}>
         <Link to={filesOf(server, h.name)} className="inline-flex items-center border border-span bg-span px-3 py-1 font-medium text-on-span hover:opacity-90">Files and rights</Link>
         <Button onClick={() => start.mutate()} disabled={start.isPending || (latest && !ended(latest))}>Survey now</Button>
         <Button onClick={() => setEditing(true)}>Change</Button>
