@@ -466,6 +466,12 @@ func (d *Demo) setUp(ctx context.Context) error {
 			return err
 		}
 	}
+	// Surveys go on by themselves; each knows by now what leads to its share.
+	for _, h := range servers[0].shares {
+		if _, err := api.StartSurvey(ctx, model.NewSurvey{Server: servers[0].name, Share: h.Name}); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
@@ -550,6 +556,7 @@ Try next:
 
   bin/bspan --server %s login --name %s --password-file var/demo/sign-in
   bin/bspan where /trust/collections/herbarium --from "Tern Island"
+  bin/bspan rights --as ivy.marsh fern/herbarium/Retouched
   curl -u %s:%s --head "%s/trust/collections/herbarium/Awkward%%20names/two%%20%%20spaces.txt"
 
 Addresses, accounts and passwords of everything are in var/demo/estate.json.

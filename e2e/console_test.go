@@ -216,7 +216,7 @@ func testShareAndRights(c checker) {
 	c.accessible("files and rights")
 	c.must(tab.Click("button", "change"), tab.See("at least change"), tab.Type("Path", "hazel/quiet"), tab.Click("button", "Compare"), tab.See("as against here"))
 	c.accessible("who can, and a comparison")
-	c.must(tab.Click("link", "2026/"), tab.Click("button", "Rights of spring"), tab.See("from /store"))
+	c.must(tab.Click("link", "2026/"), tab.Click("button", "Show rights of spring"), tab.See("from /store"))
 	c.must(tab.Click("button", "Change rights …"), tab.Type("Account", "nobody-here"), tab.Click("button", "Rehearse"), tab.See("knows no account"))
 	c.accessible("changing rights, with an error")
 	c.must(tab.Type("Account", "ben"), tab.Click("button", "Rehearse"), tab.See("2 files and folders would change"), tab.Click("button", "Do it"), tab.See("2 of 2 changed"), tab.Click("button", "Undo"), tab.See("2 of 2 are as they were before"))

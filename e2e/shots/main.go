@@ -76,7 +76,7 @@ func run(ctx context.Context, folder string) error {
 		func() error { return visit("/servers/fern/shares/herbarium/files/", "Rights to") },
 		func() error { return t.Type("As", "ivy.marsh") },
 		func() error { return t.See("change") },
-		func() error { return t.Click("button", "Rights of Retouched") },
+		func() error { return t.Click("button", "Show rights of Retouched") },
 		func() error { return t.See("scanners") },
 		func() error { return t.See("Entry 3 grants change") },
 		func() error { return shot("rights") },

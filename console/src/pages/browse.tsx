@@ -38,7 +38,7 @@ export function BrowsePage() {
       { head: "Changed", right: true, by: (e) => e.modified, cell: (e) => <span className="text-soft">{when(e.modified).slice(0, 10)}</span> },
       { head: "Permissions", by: (e) => summary(e), cell: (e) => <Summary entry={e} /> },
       ...(asked && query.data?.as ? [{ head: "May", by: (e: FolderEntry) => e.level ?? "", cell: (e: FolderEntry) => <span className="font-medium">{e.level}</span> }] : []),
-      { head: "Rights", cell: (e) => <button className="text-span underline underline-offset-2" aria-label={`Rights of ${e.name}`} onClick={() => setChosen(e.name)}>show</button> },
+      { head: "Rights", cell: (e) => <button className="text-span underline underline-offset-2" aria-label={`Show rights of ${e.name}`} onClick={() => setChosen(e.name)}>show</button> },
     ],
     [server, share, inside, asked, query.data?.as],
   );
