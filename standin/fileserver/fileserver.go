@@ -141,7 +141,7 @@ func (s *Server) SharePath(share string) string {
 func (s *Server) path(name string) string { return filepath.Join(s.Dir, name) }
 
 func (s *Server) startWinbind() error {
-	cmd := s.command("winbindd", "-F", "--no-process-group", "-s", s.path("smb.conf"))
+	cmd := s.command("winbindd", "-F", "--no-process-group", "-s", s.path("smb.conf"), "-l", s.path("log"))
 	p, err := process.Start("winbindd of "+s.Name, cmd, s.path("log/winbindd.out"))
 	if err != nil {
 		return err
@@ -156,7 +156,8 @@ func (s *Server) Restart() error {
 	if err := process.CheckFree("file server "+s.Name, s.HostPort()); err != nil {
 		return err
 	}
-	cmd := s.command("smbd", "-F", "--no-process-group", "-s", s.path("smb.conf"))
+	// The folder of the logs is handed on to the helpers that smbd starts.
+	cmd := s.command("smbd", "-F", "--no-process-group", "-s", s.path("smb.conf"), "-l", s.path("log"))
 	p, err := process.Start("smbd of "+s.Name, cmd, s.path("log/smbd.out"))
 	if err != nil {
 		return err
