@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -86,14 +87,25 @@ func (d *demoRun) end(signal syscall.Signal) {
 }
 
 // left lists the programs that still run with the demo's folder in their
-// command line or, where they wrote over that, in their environment.
+// command line, or, where they wrote over that, with a file of it open.
 func (d *demoRun) left() []string {
+	folders := []string{d.dir}
+	if target, err := os.Readlink(filepath.Join(d.dir, "servers")); err == nil {
+		folders = append(folders, target)
+	}
 	files, _ := filepath.Glob("/proc/[0-9]*/cmdline")
 	var found []string
 	for _, file := range files {
-		environment, _ := os.ReadFile(filepath.Join(filepath.Dir(file), "environ"))
-		if args, err := os.ReadFile(file); err == nil && len(args) > 0 && (bytes.Contains(args, []byte(d.dir+"/")) || bytes.HasPrefix(args, []byte("samba:")) && bytes.Contains(environment, []byte("="+d.dir+"/"))) && !bytes.Contains(args, []byte("\x00demo\x00")) {
-			found = append(found, strings.ReplaceAll(string(args), "\x00", " "))
+		args, err := os.ReadFile(file)
+		if err != nil || len(args) == 0 || bytes.Contains(args, []byte("\x00demo\x00")) {
+			continue
+		}
+		pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+		for _, folder := range folders {
+			if bytes.Contains(args, []byte(folder+"/")) || bytes.HasPrefix(args, []byte("samba:")) && process.HasOpen(pid, folder) {
+				found = append(found, strings.ReplaceAll(string(args), "\x00", " "))
+				break
+			}
 		}
 	}
 	return found

@@ -26,8 +26,8 @@ func EndLeftovers(dir string) {
 }
 
 // End ends the processes that run one of the programs (named in full, or up to
-// a final underscore) and have a file below dir in their command line or their
-// environment, and waits until they are gone.
+// a final underscore) and have a file below dir in their command line, or open,
+// and waits until they are gone.
 func End(dir string, programs ...string) {
 	var ended []int
 	each(func(pid int, args []byte) {
@@ -48,13 +48,23 @@ func End(dir string, programs ...string) {
 }
 
 // works reports whether a process works below dir. Some programs write another
-// title over their command line; what they were started with stays beside it.
+// title over their command line; what they have open still tells.
 func works(pid int, args []byte, dir string) bool {
-	if bytes.Contains(args, []byte(dir+"/")) {
-		return true
+	return bytes.Contains(args, []byte(dir+"/")) || HasOpen(pid, dir)
+}
+
+// HasOpen reports whether a process has a file below dir open.
+func HasOpen(pid int, dir string) bool {
+	files, err := filepath.Glob(fmt.Sprintf("/proc/%d/fd/*", pid))
+	if err != nil {
+		return false
 	}
-	environment, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
-	return err == nil && bytes.Contains(environment, []byte("="+dir+"/"))
+	for _, file := range files {
+		if target, err := os.Readlink(file); err == nil && strings.HasPrefix(target, dir+"/") {
+			return true
+		}
+	}
+	return false
 }
 
 // each looks at every process that has a command line.
