@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"maps"
 	"net"
 	"os"
 	"os/exec"
@@ -17,18 +16,12 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"syscall"
 	"time"
 
-	"github.com/dustin/go-humanize"
 	"github.com/pelletier/go-toml/v2"
 
 	"bridgespan/client"
-	"bridgespan/core/account"
-	"bridgespan/core/acl"
-	"bridgespan/directory"
-	"bridgespan/model"
 	"bridgespan/standin/database"
 	"bridgespan/standin/domain"
 	"bridgespan/standin/fileserver"
@@ -240,169 +233,6 @@ func (d *Demo) password(name string) string {
 	return ""
 }
 
-// gathered runs things side by side and gathers their errors.
-type gathered struct {
-	group  sync.WaitGroup
-	mu     sync.Mutex
-	failed error
-}
-
-func (g *gathered) run(do func() error) {
-	g.group.Go(func() {
-		if err := do(); err != nil {
-			g.mu.Lock()
-			defer g.mu.Unlock()
-			g.failed = errors.Join(g.failed, err)
-		}
-	})
-}
-
-func (g *gathered) wait() error {
-	g.group.Wait()
-	return g.failed
-}
-
-// startServers starts the database, the domain and the four file servers side
-// by side, and fills those that are new. Members wait for their domain.
-func (d *Demo) startServers(ctx context.Context, fresh bool) error {
-	place, err := fileserver.Place(d.path("servers"))
-	if err != nil {
-		return err
-	}
-	var written atomic.Int64
-	start := time.Now()
-	if fresh {
-		d.say("Starting a database, a domain and four file servers, and filling them (%s) …", d.Size)
-	}
-	var g gathered
-	g.run(func() (err error) {
-		d.Database, err = database.Start(d.path("database"), 0)
-		return err
-	})
-	known, ready := sids{}, make(chan struct{})
-	g.run(func() error {
-		defer close(ready)
-		return d.startDomain(ctx, filepath.Join(place, "domain"), fresh, known)
-	})
-	var mu sync.Mutex
-	for _, s := range servers {
-		g.run(func() error {
-			if !s.alone {
-				<-ready
-				if d.Domain == nil {
-					return nil // said why already
-				}
-			}
-			numbers := known
-			if s.alone {
-				numbers = s.localNumbers()
-			}
-			running, err := fileserver.Start(d.config(s, filepath.Join(place, s.name), known))
-			if err != nil {
-				return err
-			}
-			mu.Lock()
-			d.Servers[s.name] = running
-			mu.Unlock()
-			if !fresh {
-				return nil
-			}
-			if s.name == "fern" {
-				numbers = maps.Clone(numbers)
-				numbers[scanners] = account.MustSID(s.sid).Child(firstLocalGroup)
-			}
-			if err := fill(ctx, s, running, d.password(administrator), numbers, d.Size, &written); err != nil {
-				return fmt.Errorf("fill %s: %w", s.name, err)
-			}
-			return nil
-		})
-	}
-	err = g.wait()
-	if fresh && err == nil {
-		d.say("… %s written in %.0f s.", humanize.IBytes(uint64(written.Load())), time.Since(start).Seconds())
-	}
-	return err
-}
-
-// startDomain starts the domain and learns the numbers of its accounts.
-func (d *Demo) startDomain(ctx context.Context, dir string, fresh bool, known sids) error {
-	if d.Options.Domain == "" {
-		d.Options.Domain = domainAddress
-	}
-	c := domain.Config{Dir: dir, Realm: realm, Name: domainName, Address: d.Options.Domain, SID: domainSID, Password: d.Estate.Domain.Password, Groups: groups}
-	for _, p := range people {
-		c.Users = append(c.Users, domain.User{Name: p.name, FullName: p.fullName, Password: d.password(p.name), Administrator: p.name == administrator})
-	}
-	c.Users = append(c.Users, domain.User{Name: departed, FullName: "Moss Oldroyd", Password: rand.Text()})
-	running, err := domain.Start(c)
-	if err != nil {
-		return err
-	}
-	graph, err := d.readDomain(ctx, running)
-	if err != nil {
-		running.Stop()
-		return err
-	}
-	for sid, a := range graph.Accounts {
-		known[a.Name] = sid
-	}
-	d.Domain = running
-	if !fresh {
-		return nil
-	}
-	return running.RemoveUser(departed)
-}
-
-func (d *Demo) readDomain(ctx context.Context, running *domain.Controller) (*directory.Graph, error) {
-	ca, err := os.ReadFile(running.CA())
-	if err != nil {
-		return nil, err
-	}
-	conn, err := directory.Dial(ctx, directory.Target{Address: running.LDAP(), Account: running.UserName(administrator), Password: d.password(administrator), CA: string(ca)})
-	if err != nil {
-		return nil, err
-	}
-	defer conn.Close()
-	return conn.Graph(ctx)
-}
-
-// config describes a file server.
-func (d *Demo) config(s server, dir string, known sids) fileserver.Config {
-	c := fileserver.Config{Dir: dir, Name: s.name, Address: s.address, Port: d.SMBPort, SID: s.sid, Shares: s.shares, Signing: s.signing}
-	if !s.alone {
-		owner, _ := known[administrator].Relative()
-		c.Domain, c.Owner = d.Domain, int(owner)
-		if s.name == "fern" {
-			c.Groups = []fileserver.Group{{Name: scanners, RID: firstLocalGroup}}
-		}
-		return c
-	}
-	for i, g := range groups {
-		c.Groups = append(c.Groups, fileserver.Group{Name: g.Name, RID: firstLocalGroup + i})
-	}
-	for i, p := range people {
-		c.Accounts = append(c.Accounts, fileserver.Account{Name: p.name, Password: d.password(p.name), RID: firstLocalPerson + i, Groups: allGroupsOf(p.name), Administrator: p.name == administrator})
-	}
-	return c
-}
-
-// localNumbers are the numbers of the accounts of a server that stands alone.
-func (s server) localNumbers() sids {
-	numbers := sids{}
-	for i, g := range groups {
-		numbers[g.Name] = account.MustSID(s.sid).Child(uint32(firstLocalGroup + i))
-	}
-	return numbers
-}
-
-// domain is the domain of a server's accounts; "" for one that stands alone.
-func (s server) domain() string {
-	if s.alone {
-		return ""
-	}
-	return domainName
-}
-
 // startService writes the service's configuration and starts it.
 func (d *Demo) startService(ctx context.Context) error {
 	d.Estate.Console = fmt.Sprintf("http://127.0.0.1:%d", d.Port)
@@ -426,95 +256,6 @@ func (d *Demo) startService(ctx context.Context) error {
 		return fmt.Errorf("%w; its log is %s", err, d.path("bspand.log"))
 	}
 	return nil
-}
-
-// setUp does what an administrator does first, through the API.
-func (d *Demo) setUp(ctx context.Context) error {
-	api, err := d.firstSignIn(ctx)
-	if err != nil {
-		return err
-	}
-	for _, s := range sites {
-		if _, err := api.AddSite(ctx, s); err != nil {
-			return err
-		}
-	}
-	for _, l := range legs {
-		if _, err := api.SetLeg(ctx, l); err != nil {
-			return err
-		}
-	}
-	if err := d.addDirectory(ctx, api); err != nil {
-		return err
-	}
-	for _, s := range servers {
-		if _, err := api.AddServer(ctx, model.NewServer{Name: s.name, Site: s.site, Address: s.address, Port: d.SMBPort, Domain: s.domain(), Account: administrator, Password: d.password(administrator), Note: s.note}); err != nil {
-			return err
-		}
-		if _, err := api.CheckServer(ctx, s.name); err != nil {
-			return err
-		}
-	}
-	if err := d.setShares(ctx, api); err != nil {
-		return err
-	}
-	if _, err := api.AddNamespace(ctx, model.NewNamespace{Name: space, Note: "Everything that people at the trust open"}); err != nil {
-		return err
-	}
-	for _, e := range entries {
-		if _, err := api.AddEntry(ctx, space, model.NewEntry{Path: e.path, Kind: "signpost", Note: e.note, Locations: e.locations}); err != nil {
-			return err
-		}
-	}
-	// Surveys go on by themselves; each knows by now what leads to its share.
-	for _, h := range servers[0].shares {
-		if _, err := api.StartSurvey(ctx, model.NewSurvey{Server: servers[0].name, Share: h.Name}); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// setShares sets the permissions of shares that differ from the usual.
-func (d *Demo) setShares(ctx context.Context, api *client.Client) error {
-	for _, s := range servers {
-		let := []model.ShareGrant{{Account: "Administrators", Level: acl.Full}}
-		if _, err := api.EditShare(ctx, s.name, whole.Name, model.EditShare{ShareSettings: model.ShareSettings{Access: let}}); err != nil {
-			return err
-		}
-	}
-	// A copy that nobody is to write to, although its files would allow it.
-	_, err := api.EditShare(ctx, "heather", "education", model.EditShare{ShareSettings: model.ShareSettings{ReadOnly: true}})
-	return err
-}
-
-// addDirectory tells the service whom to ask about the domain's accounts.
-func (d *Demo) addDirectory(ctx context.Context, api *client.Client) error {
-	ca, err := os.ReadFile(d.Domain.CA())
-	if err != nil {
-		return err
-	}
-	_, err = api.AddDirectory(ctx, model.NewDirectory{Address: d.Domain.Address, Account: d.Domain.UserName(administrator), Password: d.password(administrator), CA: string(ca), Note: "The trust's own"})
-	return err
-}
-
-func (d *Demo) firstSignIn(ctx context.Context) (*client.Client, error) {
-	token, err := os.ReadFile(d.path("setup-token"))
-	if err != nil {
-		return nil, err
-	}
-	api := &client.Client{Base: d.Estate.Console}
-	if err := api.Setup(ctx, model.Setup{Token: string(token), Name: d.Estate.User, Password: d.Estate.Password}); err != nil {
-		return nil, err
-	}
-	if err := os.Remove(d.path("setup-token")); err != nil {
-		return nil, err
-	}
-	if err := os.WriteFile(d.path("sign-in"), []byte(d.Estate.Password+"\n"), 0o600); err != nil {
-		return nil, err
-	}
-	_, err = api.Login(ctx, d.Estate.User, d.Estate.Password, "set-up of the demo")
-	return api, err
 }
 
 func (d *Demo) writeEstate() error {

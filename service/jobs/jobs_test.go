@@ -1,0 +1,163 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"bridgespan/core/fault"
+	"bridgespan/model"
+	"bridgespan/standin/standintest"
+)
+
+// runs starts services on one database, each as an instance of its own.
+func runs(t *testing.T, s *Service) (stop func()) {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() { s.Run(ctx); close(done) }()
+	stop = func() { cancel(); <-done }
+	t.Cleanup(stop)
+	return stop
+}
+
+func await(t *testing.T, s *Service, id int64) model.Run {
+	t.Helper()
+	r, err := s.Await(t.Context(), id, 30*time.Second)
+	if err != nil || !r.State.Ended() {
+		t.Fatalf("run %+v, %v", r, err)
+	}
+	return r
+}
+
+func TestRuns(t *testing.T) {
+	db, _ := standintest.Records(t)
+	s := New(db, "one", func() {})
+	started, release := make(chan int64, 10), make(chan struct{})
+	s.Register("count", func(ctx context.Context, j *Job) error {
+		var kept struct{ Part int }
+		if _, err := j.Resumes(&kept); err != nil {
+			return err
+		}
+		kept.Part++
+		j.Progress(int64(kept.Part), 10, 0.5)
+		if err := j.Checkpoint(ctx, kept, nil); err != nil {
+			return err
+		}
+		started <- j.ID
+		select {
+		case <-release:
+			return j.Finish(map[string]int{"parts": kept.Part})
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	})
+	s.Register("fail", func(context.Context, *Job) error {
+		return fault.New(fault.Unavailable, "mend it", "the bridge is up")
+	})
+	s.Register("panic", func(context.Context, *Job) error { panic("a beam broke") })
+	stop := runs(t, s)
+	ctx := t.Context()
+
+	// Stopped by hand, it keeps what it did and goes on from there.
+	id, err := s.Start(ctx, "count", "oak/store", map[string]string{"what": "files"}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	<-started
+	if err := s.Remove(ctx, id); fault.KindOf(err) != fault.Stale {
+		t.Errorf("a run under way is removed: %v", err)
+	}
+	if err := s.Stop(ctx, id); err != nil {
+		t.Fatal(err)
+	}
+	if r := await(t, s, id); r.State != model.RunStopped || r.Done != 1 || r.Who != "nobody" {
+		t.Errorf("stopped: %+v", r)
+	}
+	if err := s.Stop(ctx, id); fault.KindOf(err) != fault.Stale {
+		t.Errorf("stopped twice: %v", err)
+	}
+	if err := s.Resume(ctx, id); err != nil {
+		t.Fatal(err)
+	}
+	<-started
+
+	// The service ends in the middle: another instance goes on, from what was kept.
+	stop()
+	if r, err := s.Get(ctx, id); err != nil || r.State != model.RunRunning {
+		t.Errorf("after the service ended: %+v, %v", r, err)
+	}
+	other := New(db, "two", func() {})
+	other.workers = s.workers
+	runs(t, other)
+	<-started
+	close(release)
+	if r := await(t, other, id); r.State != model.RunDone || r.Fraction != 1 || r.Rate <= 0 {
+		t.Errorf("done: %+v", r)
+	}
+	var result map[string]int
+	if ok, err := other.Result(ctx, id, &result); err != nil || !ok || result["parts"] != 3 {
+		t.Errorf("result %v, %v, %v", result, ok, err)
+	}
+	if err := other.Resume(ctx, id); fault.KindOf(err) != fault.Stale {
+		t.Errorf("a run that is done goes on: %v", err)
+	}
+
+	for kind, says := range map[string]string{"fail": "the bridge is up: mend it", "panic": "a beam broke"} {
+		id, err := other.Start(ctx, kind, "x", nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if r := await(t, other, id); r.State != model.RunFailed || !strings.Contains(r.Trouble, says) {
+			t.Errorf("%s: %+v", kind, r)
+		}
+	}
+	list, err := other.List(ctx, "count", "oak/store", 0, 10)
+	if err != nil || len(list) != 1 || list[0].ID != id {
+		t.Errorf("list %+v, %v", list, err)
+	}
+	if err := other.Remove(ctx, id); err != nil {
+		t.Error(err)
+	}
+	if _, err := other.Get(ctx, id); fault.KindOf(err) != fault.NotFound {
+		t.Errorf("a removed run: %v", err)
+	}
+}
+
+// Two instances never work on the same run at once.
+func TestOneWorkerAtATime(t *testing.T) {
+	db, _ := standintest.Records(t)
+	var busy, worked atomic.Int64
+	worker := func(ctx context.Context, j *Job) error {
+		defer busy.Add(-1)
+		if busy.Add(1) > 1 {
+			return errors.New("two at once")
+		}
+		worked.Add(1)
+		return nil
+	}
+	a, b := New(db, "one", func() {}), New(db, "two", func() {})
+	for _, s := range []*Service{a, b} {
+		s.Register("work", worker)
+		runs(t, s)
+	}
+	var ids []int64
+	for range 5 {
+		id, err := a.Start(t.Context(), "work", "x", nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b.kick()
+		r := await(t, a, id)
+		if r.State != model.RunDone {
+			t.Errorf("%+v", r)
+		}
+		ids = append(ids, id)
+	}
+	if worked.Load() != int64(len(ids)) {
+		t.Errorf("%d runs were worked on %d times", len(ids), worked.Load())
+	}
+}
