@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"bridgespan/core/acl"
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
@@ -39,6 +40,9 @@ func TestRecords(t *testing.T) {
 	t.Run("Leases", func(t *testing.T) { testLeases(t, db) })
 	t.Run("Changes", func(t *testing.T) { testChanges(t, db) })
 	t.Run("Conflicts", func(t *testing.T) { testConflicts(t, db) })
+	t.Run("Runs", func(t *testing.T) { testRuns(t, db) })
+	t.Run("Permissions", func(t *testing.T) { testPermissions(t, db) })
+	t.Run("Directories", func(t *testing.T) { testDirectories(t, db) })
 	t.Run("Entries", func(t *testing.T) { testEntries(t, db) })
 	t.Run("Away", func(t *testing.T) {
 		server.Kill()
@@ -239,4 +243,139 @@ func testEntries(t *testing.T, db *records.DB) {
 	if len(seen) != len(names) {
 		t.Errorf("pages give %q", seen)
 	}
+}
+
+func testRuns(t *testing.T, db *records.DB) {
+	ctx, now := t.Context(), time.Now().UTC().Truncate(time.Microsecond)
+	var first, second int64
+	if err := db.Change(ctx, func(tx *records.Tx) (err error) {
+		if first, err = tx.AddRun(ctx, model.Run{Kind: "survey", Subject: "oak/store", Who: "ada", Created: now}, map[string]int{"n": 1}); err != nil {
+			return err
+		}
+		second, err = tx.AddRun(ctx, model.Run{Kind: "rights", Subject: "oak/quiet", Who: "ben", Created: now}, nil)
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := db.Runs(ctx, "survey", "", 0, 10); err != nil || len(list) != 1 || list[0].ID != first || list[0].State != model.RunWaiting {
+		t.Errorf("surveys %+v, %v", list, err)
+	}
+	if list, err := db.Runs(ctx, "", "", second, 10); err != nil || len(list) != 1 || list[0].ID != first {
+		t.Errorf("before the second %+v, %v", list, err)
+	}
+	if ok, err := db.BeginRun(ctx, first, now); err != nil || !ok {
+		t.Errorf("begin: %v, %v", ok, err)
+	}
+	if err := db.Checkpoint(ctx, first, []byte("kept"), []byte(`{"so":"far"}`)); err != nil {
+		t.Error(err)
+	}
+	if stop, err := db.Progress(ctx, model.Run{ID: first, Done: 5, Bytes: 7, Fraction: 0.25}); err != nil || stop {
+		t.Errorf("progress: %v, %v", stop, err)
+	}
+	change := func(do func(tx *records.Tx) error) error { return db.Change(ctx, do) }
+	if err := change(func(tx *records.Tx) error { return tx.WantStop(ctx, first, now) }); err != nil {
+		t.Error(err)
+	}
+	if stop, err := db.Progress(ctx, model.Run{ID: first, Done: 6, Fraction: 0.5}); err != nil || !stop {
+		t.Errorf("progress after somebody wants it to stop: %v, %v", stop, err)
+	}
+	wantKind(t, "a run under way is removed", change(func(tx *records.Tx) error { return tx.RemoveRun(ctx, first) }), fault.Stale)
+	stopped := model.Run{ID: first, State: model.RunStopped, Ended: &now, Done: 6, Fraction: 0.5}
+	if err := change(func(tx *records.Tx) error { return tx.EndRun(ctx, stopped, nil, true) }); err != nil {
+		t.Error(err)
+	}
+	if w, err := db.Work(ctx, first); err != nil || string(w.Checkpoint) != "kept" || string(w.Result) != `{"so":"far"}` || string(w.Settings) != `{"n":1}` {
+		t.Errorf("kept %q, %v", w, err)
+	}
+	if err := change(func(tx *records.Tx) error { return tx.Again(ctx, first) }); err != nil {
+		t.Error(err)
+	}
+	wantKind(t, "a waiting run goes on", change(func(tx *records.Tx) error { return tx.Again(ctx, first) }), fault.Stale)
+	// One that waits stops at once.
+	if err := change(func(tx *records.Tx) error { return tx.WantStop(ctx, second, now) }); err != nil {
+		t.Error(err)
+	}
+	if r, err := db.Run(ctx, second); err != nil || r.State != model.RunStopped || r.Ended == nil {
+		t.Errorf("a waiting run is stopped: %+v, %v", r, err)
+	}
+	_, err := db.Run(ctx, 9999)
+	wantKind(t, "a run that is not there", err, fault.NotFound)
+}
+
+// Equal permissions are stored once, whoever stores them.
+func testPermissions(t *testing.T, db *records.DB) {
+	ctx := t.Context()
+	a, err := acl.Parse("O:BAD:(A;;FA;;;BA)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := acl.Parse("O:BAD:(A;;FR;;;WD)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var ids [20]int64
+	var group sync.WaitGroup
+	for i := range ids {
+		group.Go(func() {
+			d := []acl.Descriptor{a, b}[i%2]
+			if err := db.Change(ctx, func(tx *records.Tx) (err error) { ids[i], err = tx.KeepDescriptor(ctx, d); return err }); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	group.Wait()
+	for i := range ids {
+		if ids[i] != ids[i%2] || ids[0] == ids[1] {
+			t.Fatalf("numbers %v", ids)
+		}
+	}
+	var run int64
+	if err := db.Change(ctx, func(tx *records.Tx) (err error) {
+		if run, err = tx.AddRun(ctx, model.Run{Kind: "rights", Subject: "x", Created: time.Now().UTC()}, nil); err != nil {
+			return err
+		}
+		known := map[acl.Descriptor]int64{}
+		if err := tx.AddRightsObjects(ctx, run, []records.RightsObject{{Seq: 0, Path: "p", Folder: true, Before: a, After: b}, {Seq: 1, Path: "p/Größe", Before: b, After: a}}, known); err != nil {
+			return err
+		}
+		return tx.KeepSurveyDescriptors(ctx, run, []records.SurveyDescriptor{{Descriptor: a, Files: 3, Sample: "p"}, {Descriptor: b, Folders: 2, Sample: "q"}})
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if err := db.MarkRightsObject(ctx, run, 1, "failed", "in use"); err != nil {
+		t.Error(err)
+	}
+	objects, err := db.RightsObjects(ctx, run, -1, false, 10)
+	if err != nil || len(objects) != 2 || objects[0].Before != a || objects[1].Path != "p/Größe" || objects[1].Trouble != "in use" {
+		t.Errorf("objects %+v, %v", objects, err)
+	}
+	if back, err := db.RightsObjects(ctx, run, 10, true, 1, "failed"); err != nil || len(back) != 1 || back[0].Seq != 1 {
+		t.Errorf("the last that failed %+v, %v", back, err)
+	}
+	if c, err := db.RightsCounts(ctx, run); err != nil || c.Planned != 1 || c.Failed != 1 {
+		t.Errorf("counts %+v, %v", c, err)
+	}
+}
+
+func testDirectories(t *testing.T, db *records.DB) {
+	ctx := t.Context()
+	d := model.Directory{Name: "GROVE", SID: "S-1-5-21-1-2-3", Address: "192.0.2.9", Port: 636, Account: "reader@grove.test"}
+	if err := db.Change(ctx, func(tx *records.Tx) error { return tx.AddDirectory(ctx, d, []byte("sealed"), "-----BEGIN") }); err != nil {
+		t.Fatal(err)
+	}
+	err := db.Change(ctx, func(tx *records.Tx) error { return tx.AddDirectory(ctx, d, []byte("sealed"), "") })
+	wantKind(t, "the same domain twice", err, fault.Taken)
+	got, err := db.Directory(ctx, "grove")
+	if err != nil || got.SID != d.SID || !got.Private || got.Version != 1 {
+		t.Errorf("%+v, %v", got, err)
+	}
+	if secret, ca, err := db.DirectorySecret(ctx, "GROVE"); err != nil || string(secret) != "sealed" || ca != "-----BEGIN" {
+		t.Errorf("secret %q, %q, %v", secret, ca, err)
+	}
+	wantKind(t, "an old version", db.Change(ctx, func(tx *records.Tx) error { return tx.RemoveDirectory(ctx, "GROVE", 9) }), fault.Stale)
+	if err := db.Change(ctx, func(tx *records.Tx) error { return tx.RemoveDirectory(ctx, "GROVE", 1) }); err != nil {
+		t.Error(err)
+	}
+	_, err = db.Directory(ctx, "GROVE")
+	wantKind(t, "a forgotten domain", err, fault.NotFound)
 }
