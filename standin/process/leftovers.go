@@ -38,8 +38,7 @@ func End(dir string, programs ...string) {
 	})
 	await(func() bool {
 		for _, pid := range ended {
-			// A zombie has no command line, and holds nothing.
-			if args, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); err == nil && len(args) > 0 {
+			if _, alive := groupOf(pid); alive {
 				return false
 			}
 		}
@@ -67,7 +66,7 @@ func HasOpen(pid int, dir string) bool {
 	return false
 }
 
-// each looks at every process that has a command line.
+// each looks at every process. One that is ending has no command line any more.
 func each(look func(pid int, args []byte)) {
 	files, err := filepath.Glob("/proc/[0-9]*/cmdline")
 	if err != nil {
@@ -75,7 +74,7 @@ func each(look func(pid int, args []byte)) {
 	}
 	for _, file := range files {
 		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
-		if args, readErr := os.ReadFile(file); err == nil && readErr == nil && len(args) > 0 {
+		if args, readErr := os.ReadFile(file); err == nil && readErr == nil {
 			look(pid, args)
 		}
 	}
@@ -101,18 +100,28 @@ func awaitGroup(group int) {
 	await(func() bool {
 		empty := true
 		each(func(pid int, _ []byte) {
-			stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-			if err != nil {
-				return
-			}
-			// After the name in brackets: state, parent, group (proc(5)).
-			fields := bytes.Fields(stat[bytes.LastIndexByte(stat, ')')+1:])
-			if len(fields) > 2 && string(fields[2]) == strconv.Itoa(group) && string(fields[0]) != "Z" {
+			if its, alive := groupOf(pid); alive && its == group {
 				empty = false
 			}
 		})
 		return empty
 	})
+}
+
+// groupOf is the group of a process that is alive. One that is being killed is,
+// until it has let go of its files and listeners: only then it is a zombie.
+func groupOf(pid int) (group int, alive bool) {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return 0, false
+	}
+	// After the name in brackets: state, parent, group (proc(5)).
+	fields := bytes.Fields(stat[bytes.LastIndexByte(stat, ')')+1:])
+	if len(fields) < 3 || string(fields[0]) == "Z" || string(fields[0]) == "X" {
+		return 0, false
+	}
+	group, err = strconv.Atoi(string(fields[2]))
+	return group, err == nil
 }
 
 func await(done func() bool) {
