@@ -20,8 +20,7 @@ func (s Shift) Gained() Mask { return s.After &^ s.Before }
 func (s Shift) Lost() Mask   { return s.Before &^ s.After }
 
 // Compare says what changes for each account that either state names. Each is
-// judged by itself, as what these permissions say about it and about everybody;
-// use CompareFor to judge whole tokens.
+// judged by itself, as what these permissions say about it alone.
 func Compare(before, after Parts) []Shift {
 	accounts := before.Accounts()
 	for _, s := range after.Accounts() {
@@ -36,17 +35,6 @@ func Compare(before, after Parts) []Shift {
 		}
 		t := account.Bare(s)
 		if shift := (Shift{s, before.Allows(t), after.Allows(t)}); shift.Before != shift.After {
-			shifts = append(shifts, shift)
-		}
-	}
-	return shifts
-}
-
-// CompareFor says what changes for whole tokens.
-func CompareFor(before, after Object, tokens []*account.Token) []Shift {
-	var shifts []Shift
-	for _, t := range tokens {
-		if shift := (Shift{t.User, before.Effective(t), after.Effective(t)}); shift.Before != shift.After {
 			shifts = append(shifts, shift)
 		}
 	}

@@ -37,6 +37,7 @@ type Service struct {
 	changed func()
 
 	named  *expirable.LRU[key, smbadmin.Named]      // by number
+	found  *expirable.LRU[string, []smbadmin.Named] // by server and name
 	realms *expirable.LRU[string, []account.Realm]  // of a server
 	tokens *expirable.LRU[key, *Token]              // at a server
 	graphs *expirable.LRU[string, *directory.Graph] // of a domain
@@ -60,6 +61,7 @@ const (
 func New(db *records.DB, v *vault.Vault, e *estate.Service, changed func()) *Service {
 	return &Service{db: db, vault: v, estate: e, changed: changed,
 		named:  expirable.NewLRU[key, smbadmin.Named](mostNamed, nil, remember),
+		found:  expirable.NewLRU[string, []smbadmin.Named](mostNamed, nil, remember),
 		realms: expirable.NewLRU[string, []account.Realm](500, nil, remember),
 		tokens: expirable.NewLRU[key, *Token](mostTokens, nil, tokensFor),
 		graphs: expirable.NewLRU[string, *directory.Graph](20, nil, tokensFor)}
@@ -70,6 +72,7 @@ func (s *Service) forget() {
 	s.tokens.Purge()
 	s.graphs.Purge()
 	s.named.Purge()
+	s.found.Purge()
 }
 
 // Directories lists the domains.

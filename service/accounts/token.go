@@ -166,6 +166,10 @@ func (s *Service) candidates(ctx context.Context, at *At, name string) ([]smbadm
 		short, _ := account.WellKnown(known)
 		return []smbadmin.Named{{SID: known, Name: short, Kind: account.Special}}, nil
 	}
+	remembered := at.Server.Name + "\x00" + strings.ToLower(name)
+	if known, ok := s.found.Get(remembered); ok {
+		return known, nil
+	}
 	asked := []string{name}
 	if !strings.ContainsAny(name, `\@`) {
 		for _, r := range at.realms {
@@ -189,6 +193,9 @@ func (s *Service) candidates(ctx context.Context, at *At, name string) ([]smbadm
 		}
 		n.Name, _, _ = strings.Cut(n.Name, "@")
 		found = append(found, n)
+	}
+	if len(found) > 0 { // one that is missing may be made any moment
+		s.found.Add(remembered, found)
 	}
 	return found, nil
 }

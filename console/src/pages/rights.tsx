@@ -8,6 +8,7 @@ import { ended, RunProgress } from "../components/run";
 import { Status } from "../components/status";
 import { Button, Dialog, Field, Loading, Section, Select, sentence, TextField, Trouble } from "../components/ui";
 import { plural } from "../format";
+import { Check } from "./shareform";
 
 export function RightsPanel({ path, as, onUp }: { path: string; as: string; onUp?: () => void }) {
   const query = useRights(path);
@@ -188,15 +189,27 @@ const actions = [
   { value: "deny", label: "Deny a level to an account" },
   { value: "revoke", label: "Take away what an account was granted here" },
   { value: "own", label: "Make an account the owner" },
-  { value: "protect", label: "Inherit nothing any more, and keep what is" },
+  { value: "protect", label: "Inherit nothing any more" },
   { value: "inherit", label: "Inherit from above again" },
   { value: "replace-below", label: "Make everything below inherit from here alone" },
+];
+
+const reaches = [
+  { value: "everything", label: "this and everything below" },
+  { value: "this", label: "this alone" },
+  { value: "folders", label: "this folder and the folders below" },
+  { value: "files", label: "the files below" },
+  { value: "below", label: "everything below, and not this folder" },
+  { value: "one-level", label: "this folder and what lies directly in it" },
 ];
 
 function ChangeForm({ path, onClose }: { path: string; onClose: () => void }) {
   const [action, setAction] = useState("grant");
   const [account, setAccount] = useState("");
   const [grade, setGrade] = useState("read");
+  const [scope, setScope] = useState("everything");
+  const [below, setBelow] = useState(false);
+  const [drop, setDrop] = useState(false);
   const [run, setRun] = useState<{ id: number; rehearsed: boolean }>();
   const needsAccount = ["grant", "deny", "revoke", "own"].includes(action);
   const needsLevel = action === "grant" || action === "deny";
@@ -205,7 +218,10 @@ function ChangeForm({ path, onClose }: { path: string; onClose: () => void }) {
       const body: Ask = { path, rehearse, action: (action === "deny" ? "grant" : action) as Ask["action"] };
       if (needsAccount) body.account = account;
       if (needsLevel) body.level = grade as Ask["level"];
+      if (needsLevel) body.scope = scope as Ask["scope"];
       if (action === "deny") body.deny = true;
+      if (action === "own") body.below = below;
+      if (action === "protect") body.drop = drop;
       return got(api.POST("/api/v1/rights/changes", { body }));
     },
     onSuccess: (c, rehearse) => setRun({ id: c.run.id, rehearsed: rehearse }),
@@ -231,6 +247,9 @@ function ChangeForm({ path, onClose }: { path: string; onClose: () => void }) {
       <Field label="What to do">{(props) => <Select {...props} value={action} onChange={again(setAction)} options={actions} />}</Field>
       {needsAccount && <TextField label="Account" value={account} onChange={(e) => again(setAccount)(e.target.value)} error={error("account")} help="Name, DOMAIN\name, or SID." />}
       {needsLevel && <Field label="Level" error={error("level")}>{(props) => <Select {...props} value={grade} onChange={again(setGrade)} options={["full", "change", "write", "read", "list"].map((l) => ({ value: l, label: l }))} />}</Field>}
+      {needsLevel && <Field label="Applies to">{(props) => <Select {...props} value={scope} onChange={again(setScope)} options={reaches} />}</Field>}
+      {action === "own" && <Check label="Of everything below as well" checked={below} onChange={again(setBelow)} />}
+      {action === "protect" && <Check label="Drop what was inherited instead of keeping it" checked={drop} onChange={again(setDrop)} />}
       {send.error && !error("account") && !error("level") && <Trouble error={send.error} />}
       {undo.error && <Trouble error={undo.error} />}
       {shown.data && <Change change={shown.data} />}

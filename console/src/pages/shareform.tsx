@@ -26,12 +26,13 @@ export function ShareForm({ server, share, onClose }: { server: string; share?: 
   const [access, setAccess] = useState(share ? share.access.map((g) => `${g.account}=${g.level}`).join("\n") : "Everyone=full");
   const [hide, setHide] = useState(share?.hideUnreadable ?? false);
   const [encrypt, setEncrypt] = useState(share?.encrypt ?? false);
+  const [readOnly, setReadOnly] = useState(false);
   const [copies, setCopies] = useState<string>(share?.offline ?? "by-hand");
   const tell = useToast();
   const navigate = useNavigate();
   const send = useMutation({
     mutationFn: (rehearse: boolean): Promise<SharePlan> => {
-      const settings: Settings = { note, access: grants(access), hideUnreadable: hide, encrypt, offline: copies as Settings["offline"] };
+      const settings: Settings = { note, access: grants(access), hideUnreadable: hide, encrypt, readOnly, offline: copies as Settings["offline"] };
       if (share) return got(api.PATCH("/api/v1/servers/{server}/shares/{share}", { params: { path: { server, share: share.name } }, body: { ...settings, rehearse } }));
       return got(api.POST("/api/v1/servers/{server}/shares", { params: { path: { server } }, body: { ...settings, name, path, rehearse } }));
     },
@@ -64,6 +65,7 @@ export function ShareForm({ server, share, onClose }: { server: string; share?: 
       </Field>
       <Check label="Hide entries that a person cannot open" checked={hide} onChange={changed(setHide)} />
       <Check label="Demand encrypted connections" checked={encrypt} onChange={changed(setEncrypt)} />
+      <Check label="Let nobody more than read through" checked={readOnly} onChange={changed(setReadOnly)} />
       <Field label="Copies that clients may keep for when the server is away">{(props) => <Select {...props} value={copies} onChange={changed(setCopies)} options={offline} />}</Field>
       {send.error && !known.some((f) => problem?.fields[f]) && <Trouble error={send.error} />}
       {send.data && <Plan plan={send.data} />}
@@ -89,7 +91,7 @@ function grants(text: string): Grant[] {
     });
 }
 
-function Check({ label, checked, onChange }: { label: string; checked: boolean; onChange: (value: boolean) => void }) {
+export function Check({ label, checked, onChange }: { label: string; checked: boolean; onChange: (value: boolean) => void }) {
   return (
     <label className="flex items-center gap-2">
       <input type="checkbox" className="size-4 accent-(--span)" checked={checked} onChange={(e) => onChange(e.target.checked)} />
