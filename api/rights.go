@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -32,18 +33,18 @@ func (a *API) rightsRoutes() {
 	route(a, model.Viewer, huma.Operation{OperationID: "get-rights-who-can", Method: "GET", Path: "/rights/who-can", Summary: "Tell who has at least a level", Tags: tags},
 		func(ctx context.Context, in *struct {
 			PlaceIn
-			Level acl.Level `query:"level" required:"true" enum:"full,change,write,read,list"`
+			Level  acl.Level `query:"level" required:"true" enum:"full,change,write,read,list"`
+			Filter string    `query:"filter" maxLength:"256" doc:"Part of the name of a user"`
 		}) (*body[model.WhoCan], error) {
-			r, err := a.Rights.WhoCan(ctx, in.Path, in.Level)
+			r, err := a.Rights.WhoCan(ctx, in.Path, in.Level, in.Filter)
 			return &body[model.WhoCan]{r}, err
 		})
-	route(a, model.Viewer, huma.Operation{OperationID: "compare-rights", Method: "GET", Path: "/rights/compare", Summary: "Tell how the permissions of two places differ", Tags: tags},
+	route(a, model.Viewer, huma.Operation{OperationID: "compare-rights", Method: "GET", Path: "/rights/compare", Summary: "Tell how the permissions of two places alone differ", Tags: tags},
 		func(ctx context.Context, in *struct {
 			First  string `query:"first" required:"true" doc:"As path of the other calls"`
 			Second string `query:"second" required:"true" doc:"As path of the other calls"`
-			Deep   bool   `query:"deep" doc:"Compare everything below as well"`
 		}) (*body[model.RightsComparison], error) {
-			r, err := a.Rights.Compare(ctx, in.First, in.Second, in.Deep)
+			r, err := a.Rights.Compare(ctx, in.First, in.Second)
 			return &body[model.RightsComparison]{r}, err
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "browse", Method: "GET", Path: "/browse", Summary: "List a folder with the permissions of what is in it", Tags: tags},
@@ -64,12 +65,45 @@ func (a *API) rightsRoutes() {
 			p, err := a.Rights.Explain(ctx, in.Server, in.Descriptor, in.On)
 			return &body[model.Permissions]{p}, err
 		})
+	a.comparisonRoutes()
 	a.rightsChangeRoutes()
 }
 
 // RunPath names a run.
 type RunPath struct {
 	Run int64 `path:"run" doc:"Number of the run"`
+}
+
+func (a *API) comparisonRoutes() {
+	tags := []string{"Rights"}
+	route(a, model.Operator, huma.Operation{OperationID: "start-comparison", Method: "POST", Path: "/rights/comparisons", Summary: "Compare the permissions of two places and of everything below them", Tags: tags, DefaultStatus: 202,
+		Description: "It is a run: what takes longer than a few seconds goes on after the answer."},
+		func(ctx context.Context, in *body[model.CompareRights]) (*body[model.RightsComparison], error) {
+			c, err := a.Rights.StartCompare(ctx, in.Body)
+			return &body[model.RightsComparison]{c}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-comparison", Method: "GET", Path: "/rights/comparisons/{run}", Summary: "Show a comparison of permissions as far as it is", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.RightsComparison], error) {
+			c, err := a.Rights.Comparison(ctx, in.Run)
+			return &body[model.RightsComparison]{c}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "list-differences", Method: "GET", Path: "/rights/comparisons/{run}/differences", Summary: "List where the two places of a comparison differ, in the order of the paths", Tags: tags},
+		func(ctx context.Context, in *struct {
+			RunPath
+			NumberedPart
+			Filter string `query:"filter" maxLength:"256" doc:"Part of the path"`
+		}) (*body[model.Page[model.RightsDifference]], error) {
+			after, err := in.number()
+			if err != nil {
+				return nil, err
+			}
+			list, next, err := a.Rights.Differences(ctx, in.Run, after, in.Filter, in.Limit)
+			page := model.Page[model.RightsDifference]{Items: list}
+			if next != 0 {
+				page.Next = strconv.FormatInt(next, 10)
+			}
+			return &body[model.Page[model.RightsDifference]]{page}, err
+		})
 }
 
 func (a *API) rightsChangeRoutes() {

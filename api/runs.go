@@ -10,19 +10,29 @@ import (
 	"bridgespan/model"
 )
 
-// RunsIn asks for a part of a list of runs, newest first.
-type RunsIn struct {
+// NumberedPart asks for a part of a list whose items are numbered.
+type NumberedPart struct {
 	Cursor string `query:"cursor" doc:"Where the part begins: next of the part before"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50" doc:"How many items at most"`
 }
 
-func runPage(in RunsIn, list func(before int64, limit int) ([]model.Run, error)) (*body[model.Page[model.Run]], error) {
-	before := int64(0)
-	if in.Cursor != "" {
-		var err error
-		if before, err = strconv.ParseInt(in.Cursor, 10, 64); err != nil {
-			return nil, fault.Field("cursor", "use next of the part before, unchanged", "this is not a cursor of this service")
-		}
+// number reads the cursor; 0 is the beginning.
+func (in NumberedPart) number() (int64, error) {
+	if in.Cursor == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(in.Cursor, 10, 64)
+	if err != nil {
+		return 0, fault.Field("cursor", "use next of the part before, unchanged", "this is not a cursor of this service")
+	}
+	return n, nil
+}
+
+// runPage is a part of a list of runs, newest first.
+func runPage(in NumberedPart, list func(before int64, limit int) ([]model.Run, error)) (*body[model.Page[model.Run]], error) {
+	before, err := in.number()
+	if err != nil {
+		return nil, err
 	}
 	runs, err := list(before, in.Limit+1)
 	page := model.Page[model.Run]{Items: runs}
@@ -37,10 +47,10 @@ func (a *API) runRoutes() {
 	tags := []string{"Runs"}
 	route(a, model.Viewer, huma.Operation{OperationID: "list-runs", Method: "GET", Path: "/runs", Summary: "List runs: work that takes a while, newest first", Tags: tags},
 		func(ctx context.Context, in *struct {
-			RunsIn
-			Kind string `query:"kind" enum:"survey,rights" doc:"Of this kind alone"`
+			NumberedPart
+			Kind string `query:"kind" enum:"survey,rights,compare" doc:"Of this kind alone"`
 		}) (*body[model.Page[model.Run]], error) {
-			return runPage(in.RunsIn, func(before int64, limit int) ([]model.Run, error) {
+			return runPage(in.NumberedPart, func(before int64, limit int) ([]model.Run, error) {
 				return a.Jobs.List(ctx, in.Kind, "", before, limit)
 			})
 		})
@@ -86,18 +96,18 @@ func (a *API) runRoutes() {
 
 func (a *API) surveyRoutes() {
 	tags := []string{"Surveys"}
-	route(a, model.Operator, huma.Operation{OperationID: "start-survey", Method: "POST", Path: "/surveys", Summary: "Survey a share", Tags: tags, DefaultStatus: 202},
-		func(ctx context.Context, in *body[model.NewSurvey]) (*body[model.Survey], error) {
-			s, err := a.Surveys.Start(ctx, in.Body)
-			return &body[model.Survey]{s}, err
+	route(a, model.Operator, huma.Operation{OperationID: "start-survey", Method: "POST", Path: "/surveys", Summary: "Survey one or more shares", Tags: tags, DefaultStatus: 202},
+		func(ctx context.Context, in *body[model.NewSurveys]) (*body[model.Begun], error) {
+			list, err := a.Surveys.Start(ctx, in.Body.Places)
+			return &body[model.Begun]{model.Begun{Runs: list}}, err
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "list-surveys", Method: "GET", Path: "/surveys", Summary: "List surveys, newest first", Tags: tags},
 		func(ctx context.Context, in *struct {
-			RunsIn
+			NumberedPart
 			Server string `query:"server" doc:"Of a share of this server; name the share too"`
 			Share  string `query:"share" doc:"Of this share"`
 		}) (*body[model.Page[model.Run]], error) {
-			return runPage(in.RunsIn, func(before int64, limit int) ([]model.Run, error) {
+			return runPage(in.NumberedPart, func(before int64, limit int) ([]model.Run, error) {
 				return a.Surveys.List(ctx, in.Server, in.Share, before, limit)
 			})
 		})

@@ -20,7 +20,7 @@ var decisions = benchmark{name: "effective-access", unit: "decisions/s", bar: 1,
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	token := accounts.NewToken(domain.Child(1101))
+	token := accounts.NewToken(domain.Child(1101), 0)
 	for i := range 40 {
 		token.Add(domain.Child(uint32(1102+i)), domain.Child(1101))
 	}

@@ -100,14 +100,30 @@ func (c *Client) RightsAs(ctx context.Context, path, name string) (model.Effecti
 	return read[model.EffectiveRights](ctx, c, given("path", path, "account", name), "rights", "as")
 }
 
-// WhoCan tells who has at least a level.
-func (c *Client) WhoCan(ctx context.Context, path string, level acl.Level) (model.WhoCan, error) {
-	return read[model.WhoCan](ctx, c, given("path", path, "level", string(level)), "rights", "who-can")
+// WhoCan tells who has at least a level, of those with part in their name.
+func (c *Client) WhoCan(ctx context.Context, path string, level acl.Level, part string) (model.WhoCan, error) {
+	return read[model.WhoCan](ctx, c, given("path", path, "level", string(level), "filter", part), "rights", "who-can")
 }
 
-// CompareRights tells how the permissions of two places differ.
-func (c *Client) CompareRights(ctx context.Context, first, second string, deep bool) (model.RightsComparison, error) {
-	return read[model.RightsComparison](ctx, c, given("first", first, "second", second, "deep", fmt.Sprint(deep)), "rights", "compare")
+// CompareRights tells how the permissions of two places alone differ.
+func (c *Client) CompareRights(ctx context.Context, first, second string) (model.RightsComparison, error) {
+	return read[model.RightsComparison](ctx, c, given("first", first, "second", second), "rights", "compare")
+}
+
+// StartComparison compares two places and everything below them, as a run.
+func (c *Client) StartComparison(ctx context.Context, first, second string) (model.RightsComparison, error) {
+	return add[model.RightsComparison](ctx, c, model.CompareRights{First: first, Second: second}, "rights", "comparisons")
+}
+
+// Comparison shows a comparison as far as it is.
+func (c *Client) Comparison(ctx context.Context, run int64) (model.RightsComparison, error) {
+	return read[model.RightsComparison](ctx, c, nil, "rights", "comparisons", fmt.Sprint(run))
+}
+
+// Differences lists where the two places of a comparison differ, with part in
+// the path, from cursor on.
+func (c *Client) Differences(ctx context.Context, run int64, part, cursor string, limit int) (model.Page[model.RightsDifference], error) {
+	return read[model.Page[model.RightsDifference]](ctx, c, given("filter", part, "cursor", cursor, "limit", fmt.Sprint(limit)), "rights", "comparisons", fmt.Sprint(run), "differences")
 }
 
 // Browse lists a folder with permissions.
@@ -182,9 +198,10 @@ func (c *Client) RemoveRun(ctx context.Context, id int64) error {
 	return err
 }
 
-// StartSurvey surveys a share.
-func (c *Client) StartSurvey(ctx context.Context, n model.NewSurvey) (model.Survey, error) {
-	return add[model.Survey](ctx, c, n, "surveys")
+// StartSurveys surveys shares, each by a run of its own: all of them, or none.
+func (c *Client) StartSurveys(ctx context.Context, places ...model.SurveyPlace) ([]model.Run, error) {
+	begun, err := add[model.Begun](ctx, c, model.NewSurveys{Places: places}, "surveys")
+	return begun.Runs, err
 }
 
 // Survey shows a survey as far as it is.

@@ -48,12 +48,12 @@ func (d *Demo) setUp(ctx context.Context) error {
 		}
 	}
 	// Surveys go on by themselves; each knows by now what leads to its share.
-	for _, h := range servers[0].shares {
-		if _, err := api.StartSurvey(ctx, model.NewSurvey{Server: servers[0].name, Share: h.Name}); err != nil {
-			return err
-		}
+	var all []model.SurveyPlace
+	for _, s := range servers {
+		all = append(all, model.SurveyPlace{Server: s.name})
 	}
-	return nil
+	_, err = api.StartSurveys(ctx, all...)
+	return err
 }
 
 // setShares sets the permissions of shares that differ from the usual.

@@ -2,7 +2,6 @@ package directory
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -111,58 +110,6 @@ func (d *Directory) find(ctx context.Context, filter string) (Account, error) {
 	return a, nil
 }
 
-// Membership is one step of belonging to a group.
-type Membership struct {
-	Group   Account
-	Through account.SID // the account whose membership it is
-}
-
-// mostGroups bounds the groups of one account.
-const mostGroups = 5000
-
-// GroupsOf lists every group that an account belongs to, nearest first,
-// however they are nested, each once, with the account through which it does.
-func (d *Directory) GroupsOf(ctx context.Context, a Account) ([]Membership, error) {
-	var found []Membership
-	seen := map[account.SID]bool{a.SID: true}
-	add := func(group Account, through account.SID) {
-		if !seen[group.SID] && len(found) < mostGroups {
-			seen[group.SID] = true
-			found = append(found, Membership{group, through})
-		}
-	}
-	if a.Kind == account.User && a.primary != 0 { // not among its memberships
-		primary, err := d.BySID(ctx, a.SID.Parent().Child(a.primary))
-		if err != nil && !errors.Is(err, ErrNotFound) {
-			return nil, err
-		}
-		if err == nil {
-			add(primary, a.SID)
-		}
-	}
-	for next, asked := []Account{a}, 0; len(next) > 0; {
-		for _, one := range next {
-			list, err := d.holding(ctx, one)
-			if err != nil {
-				return nil, err
-			}
-			for _, group := range list {
-				add(group, one.SID)
-			}
-		}
-		next = nil
-		for ; asked < len(found); asked++ {
-			next = append(next, found[asked].Group)
-		}
-	}
-	return found, nil
-}
-
-// holding lists the groups that name an account as a member.
-func (d *Directory) holding(ctx context.Context, a Account) ([]Account, error) {
-	return d.list(ctx, "(&"+groups+"(member="+ldap.EscapeFilter(a.dn)+"))")
-}
-
 func (d *Directory) list(ctx context.Context, filter string) ([]Account, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
@@ -192,7 +139,7 @@ func (d *Directory) Members(ctx context.Context, group Account) ([]Account, erro
 }
 
 // tokenGroups is what the directory itself computes as an account's groups
-// ([MS-ADTS] 3.1.1.4.5.19): the measure of GroupsOf.
+// ([MS-ADTS] 3.1.1.4.5.19): the measure of Graph.GroupsOf.
 func (d *Directory) tokenGroups(a Account) ([]account.SID, error) {
 	e, err := d.one(a.dn, ldap.ScopeBaseObject, "(objectClass=*)", "tokenGroups")
 	if err != nil {

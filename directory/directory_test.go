@@ -102,19 +102,20 @@ func accounts(t *testing.T, d *Directory) {
 }
 
 func memberships(t *testing.T, d *Directory) {
+	g, err := d.Graph(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
 	for name, want := range map[string][]string{"ada": {"Domain Users", "Users", "everybody-here", "keepers", "staff"}, "warden": {"Administrators", "Domain Admins", "Domain Users", "Users"}, "cara": {"Domain Users", "Users"}} {
 		a, err := d.ByName(t.Context(), name)
 		if err != nil {
 			t.Fatal(err)
 		}
-		held, err := d.GroupsOf(t.Context(), a)
-		if err != nil {
-			t.Fatal(err)
-		}
+		held := g.GroupsOf(a.SID)
 		var names []string
 		var ours []account.SID
 		for _, m := range held {
-			names, ours = append(names, m.Group.Name), append(ours, m.Group.SID)
+			names, ours = append(names, g.Accounts[m.Group].Name), append(ours, m.Group)
 		}
 		for _, group := range want {
 			if !slices.Contains(names, group) {
@@ -172,13 +173,13 @@ func asMemberSees(t *testing.T, d *Directory, a *smbadmin.Admin) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	held, err := d.GroupsOf(t.Context(), warden)
+	g, err := d.Graph(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
 	token := []account.SID{warden.SID}
-	for _, m := range held {
-		token = append(token, m.Group.SID)
+	for _, m := range g.GroupsOf(warden.SID) {
+		token = append(token, m.Group)
 	}
 	local, err := a.GroupsOf(t.Context(), token)
 	if err != nil || !slices.Contains(local, account.Administrators) {

@@ -390,7 +390,7 @@ func testRights(t *testing.T, g *grove) {
 	if err != nil || ben.Level != acl.Read || !strings.Contains(ben.Reasons[0].Text, `by way of GROVE\staff`) {
 		t.Errorf("ben: %+v, %v", ben, err)
 	}
-	who, err := g.api.WhoCan(ctx, "oak/papers/2026", acl.Change)
+	who, err := g.api.WhoCan(ctx, "oak/papers/2026", acl.Change, "")
 	var names []string
 	for _, p := range who.People {
 		names = append(names, p.Account.Name)
@@ -409,11 +409,11 @@ func testRights(t *testing.T, g *grove) {
 			t.Errorf("%s: %v", path, err)
 		}
 	}
-	same, err := g.api.CompareRights(ctx, "oak/papers", "oak/papers", true)
-	if err != nil || len(same.Differences) != 0 || same.Looked != 4 {
+	same, err := g.api.StartComparison(ctx, "oak/papers", "oak/papers")
+	if err != nil || same.Run.State != model.RunDone || len(same.Differences) != 0 || same.Looked != 4 || same.Run.Done != 4 {
 		t.Errorf("a place compared with itself: %+v, %v", same, err)
 	}
-	differ, err := g.api.CompareRights(ctx, "oak/papers", "oak/store", false)
+	differ, err := g.api.CompareRights(ctx, "oak/papers", "oak/store")
 	if err != nil || len(differ.Differences) != 1 || len(differ.Differences[0].Shifts) < 2 {
 		t.Errorf("two places compared: %+v, %v", differ, err)
 	}
@@ -674,25 +674,48 @@ func (g *grove) ended(t *testing.T, id int64) model.Run {
 func testSurveys(t *testing.T, g *grove) {
 	ctx := t.Context()
 	g.fillFromBeside(t, "papers", "bulk", 400, 20)
-	s, err := g.api.StartSurvey(ctx, model.NewSurvey{Server: "oak", Share: "papers"})
+	oakPapers := model.SurveyPlace{Server: "oak", Share: "papers"}
+	begun, err := g.api.StartSurveys(ctx, oakPapers, model.SurveyPlace{Server: "elm"})
+	if err != nil || len(begun) != 3 || begun[1].Subject != "elm/quiet" || begun[2].Subject != "elm/store" {
+		t.Fatalf("begun %+v, %v", begun, err)
+	}
+	s := begun[0]
+	before, err := g.api.Runs(ctx, "survey", 100)
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = g.api.StartSurvey(ctx, model.NewSurvey{Server: "oak", Share: "papers"})
+	g.ended(t, begun[1].ID)
+	g.ended(t, begun[2].ID)
+	for _, c := range []struct {
+		field  string
+		status int
+		places []model.SurveyPlace
+	}{
+		{"places[1].share", http.StatusUnprocessableEntity, []model.SurveyPlace{{Server: "elm"}, {Server: "oak", Share: "nothing"}}},
+		{"places[1].server", http.StatusNotFound, []model.SurveyPlace{{Server: "elm"}, {Server: "beech"}}},
+		{"places[0].share", http.StatusUnprocessableEntity, []model.SurveyPlace{{Server: "elm", Sub: "a"}}},
+	} {
+		_, err = g.api.StartSurveys(ctx, c.places...)
+		refused(t, c.field, err, c.status, c.field)
+	}
+	_, err = g.api.StartSurveys(ctx, oakPapers)
 	refused(t, "the same survey twice at once", err, http.StatusConflict, "")
-	if _, err := g.api.StopRun(ctx, s.Run.ID); err != nil {
+	if after, err := g.api.Runs(ctx, "survey", 100); err != nil || len(after) != len(before) {
+		t.Errorf("%d surveys after what was refused, %d before; %v", len(after), len(before), err)
+	}
+	if _, err := g.api.StopRun(ctx, s.ID); err != nil {
 		t.Fatal(err)
 	}
-	if r := g.ended(t, s.Run.ID); r.State != model.RunStopped || r.Fraction >= 1 {
+	if r := g.ended(t, s.ID); r.State != model.RunStopped || r.Fraction >= 1 {
 		t.Fatalf("stopped: %+v", r)
 	}
-	if _, err := g.api.ResumeRun(ctx, s.Run.ID); err != nil {
+	if _, err := g.api.ResumeRun(ctx, s.ID); err != nil {
 		t.Fatal(err)
 	}
-	if r := g.ended(t, s.Run.ID); r.State != model.RunDone || r.Rate <= 0 {
+	if r := g.ended(t, s.ID); r.State != model.RunDone || r.Rate <= 0 {
 		t.Fatalf("resumed: %+v", r)
 	}
-	first, err := g.api.Survey(ctx, s.Run.ID)
+	first, err := g.api.Survey(ctx, s.ID)
 	if err != nil || first.Figures.Files < 8002 || first.Figures.Folders < 403 || first.Distinct < 2 || len(first.Figures.Largest) == 0 {
 		t.Errorf("%d files, %d folders, %d kinds of permissions; %v", first.Figures.Files, first.Figures.Folders, first.Distinct, err)
 	}
@@ -710,30 +733,114 @@ func testSurveys(t *testing.T, g *grove) {
 		t.Fatal(err)
 	}
 	defer held.Close()
-	again, err := g.api.StartSurvey(ctx, model.NewSurvey{Server: "oak", Share: "papers"})
+	begun, err = g.api.StartSurveys(ctx, oakPapers)
 	if err != nil {
 		t.Fatal(err)
 	}
-	g.ended(t, again.Run.ID)
-	second, err := g.api.Survey(ctx, again.Run.ID)
+	again := begun[0]
+	g.ended(t, again.ID)
+	second, err := g.api.Survey(ctx, again.ID)
 	if err != nil || !slices.ContainsFunc(second.Open, func(f model.OpenFile) bool { return f.Path == "papers/new.tif" }) {
 		t.Errorf("open files %+v, %v", second.Open, err)
 	}
-	c, err := g.api.CompareSurveys(ctx, s.Run.ID, again.Run.ID)
+	c, err := g.api.CompareSurveys(ctx, s.ID, again.ID)
 	if err != nil || c.Figures.Files != 1 || c.Figures.Bytes != 1000 {
 		t.Errorf("compared %+v, %v", c.Figures, err)
 	}
 	list, err := g.api.Surveys(ctx, "oak", "papers", 10)
-	if err != nil || len(list) != 2 || list[0].ID != again.Run.ID {
+	if err != nil || len(list) != 2 || list[0].ID != again.ID {
 		t.Errorf("surveys %+v, %v", list, err)
 	}
-	_, err = g.api.StartSurvey(ctx, model.NewSurvey{Server: "oak", Share: "nothing"})
-	refused(t, "a share that is not there", err, http.StatusUnprocessableEntity, "share")
-	if err := g.api.RemoveRun(ctx, s.Run.ID); err != nil {
+	testComparison(t, g)
+	if err := g.api.RemoveRun(ctx, s.ID); err != nil {
 		t.Error(err)
 	}
-	_, err = g.api.Survey(ctx, s.Run.ID)
+	_, err = g.api.Survey(ctx, s.ID)
 	refused(t, "a forgotten survey", err, http.StatusNotFound, "")
+}
+
+// testComparison compares two large trees, stops half-way and goes on.
+func testComparison(t *testing.T, g *grove) {
+	ctx := t.Context()
+	change, err := g.api.ChangeRights(ctx, model.ChangeRights{Path: "oak/papers", Action: model.RightsGrant, Account: `GROVE\cara`, Level: acl.Read, Scope: acl.ThisOnly})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := g.ended(t, change.Run.ID); r.State != model.RunDone {
+		t.Fatalf("%+v", r)
+	}
+	c, err := g.api.StartComparison(ctx, "oak/papers", "elm/store")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if c = g.comparison(t, c.Run.ID); c.Run.State != model.RunDone || c.OnlyFirst < 8000 || c.Differ != 1 || c.Looked != c.Run.Done {
+		t.Errorf("compared with an empty share: %+v", c)
+	}
+	c, err = g.api.StartComparison(ctx, "oak/papers", "oak/papers/bulk")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := g.api.StopRun(ctx, c.Run.ID); err != nil && !strings.Contains(err.Error(), "not under way") {
+		t.Fatal(err)
+	}
+	if stopped := g.comparison(t, c.Run.ID); stopped.Run.State == model.RunStopped {
+		if stopped.Run.Fraction >= 1 {
+			t.Errorf("stopped: %+v", stopped.Run)
+		}
+		if _, err := g.api.ResumeRun(ctx, c.Run.ID); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if c = g.comparison(t, c.Run.ID); c.Run.State != model.RunDone || c.OnlyFirst < 8000 || c.OnlySecond < 8000 || c.Looked != c.Run.Done || c.Looked != c.OnlyFirst+c.OnlySecond+1 {
+		t.Errorf("compared with the folder above: %+v", c.Run)
+	}
+	if len(c.Differences) == 0 || !slices.ContainsFunc(c.Accounts, func(a model.RightsTotal) bool { return a.Account.Name == `GROVE\cara` && a.Loses == 1 }) {
+		for _, a := range c.Accounts {
+			t.Errorf("%s gains on %d, loses on %d", a.Account.Name, a.Gains, a.Loses)
+		}
+	}
+	// Every difference is listed once, and in order.
+	var listed int64
+	last := ""
+	for cursor := ""; ; {
+		page, err := g.api.Differences(ctx, c.Run.ID, "", cursor, 500)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range page.Items {
+			if last != "" && acl.PathOrder(last, d.Path) >= 0 {
+				t.Fatalf("%s comes after %s", d.Path, last)
+			}
+			last = d.Path
+			listed++
+		}
+		if cursor = page.Next; cursor == "" {
+			break
+		}
+	}
+	if listed != c.Differ+c.OnlyFirst+c.OnlySecond {
+		t.Errorf("%d differences are listed of %+v", listed, c)
+	}
+	if page, err := g.api.Differences(ctx, c.Run.ID, "LEDGER", "", 10); err != nil || len(page.Items) != 1 || page.Items[0].Only != "first" {
+		t.Errorf("filtered: %+v, %v", page, err)
+	}
+	_, err = g.api.Differences(ctx, c.Run.ID, "", "here", 10)
+	refused(t, "a cursor that is none", err, http.StatusUnprocessableEntity, "cursor")
+	_, err = g.api.Comparison(ctx, change.Run.ID)
+	refused(t, "a run of another kind", err, http.StatusNotFound, "")
+	_, err = g.api.StartComparison(ctx, "oak/papers", "oak/nowhere")
+	refused(t, "a place that is not there", err, http.StatusNotFound, "second")
+}
+
+// comparison waits for a comparison to end.
+func (g *grove) comparison(t *testing.T, id int64) model.RightsComparison {
+	t.Helper()
+	g.ended(t, id)
+	c, err := g.api.Comparison(t.Context(), id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
 }
 
 // testRightsCommands goes through the commands as an administrator types them.

@@ -89,7 +89,8 @@ type Rights struct {
 type WhoCan struct {
 	Place    Place             `json:"place"`
 	Level    acl.Level         `json:"level"`
-	People   []EffectiveRights `json:"people" doc:"Users of the domain and of the server, with why"`
+	People   []EffectiveRights `json:"people" doc:"Users of the domain and of the server, with why, by name; at most 500"`
+	Able     int               `json:"able" doc:"How many users have the level"`
 	Looked   int               `json:"looked" doc:"How many users were judged"`
 	Complete bool              `json:"complete" doc:"Whether all users and groups could be found"`
 	Missing  string            `json:"missing,omitempty"`
@@ -114,14 +115,31 @@ type RightsDifference struct {
 	Shifts []RightsShift `json:"shifts,omitempty" doc:"Who may do something else at the second place"`
 }
 
+// CompareRights asks for a comparison of two places and everything below them.
+type CompareRights struct {
+	First  string `json:"first" maxLength:"8192" doc:"SERVER/SHARE/PATH, or a path of a namespace with a leading slash"`
+	Second string `json:"second" maxLength:"8192" doc:"As first"`
+}
+
 // RightsComparison is how permissions of two places differ.
 type RightsComparison struct {
+	Run         *Run               `json:"run,omitempty" doc:"The run that compares everything below; absent when the two places alone were compared"`
 	First       Place              `json:"first"`
 	Second      Place              `json:"second"`
 	Share       []RightsShift      `json:"share" doc:"Who comes through the share of the second place differently"`
 	Looked      int64              `json:"looked" doc:"How many files and folders were compared"`
-	Differences []RightsDifference `json:"differences"`
-	More        bool               `json:"more" doc:"Whether there are more differences than shown"`
+	Differ      int64              `json:"differ" doc:"How many are in both places and differ"`
+	OnlyFirst   int64              `json:"onlyFirst" doc:"How many are at the first place alone"`
+	OnlySecond  int64              `json:"onlySecond" doc:"How many are at the second place alone"`
+	Accounts    []RightsTotal      `json:"accounts" doc:"Who gains and who loses, on how many; those most concerned first, at most 200"`
+	Differences []RightsDifference `json:"differences" doc:"The first 50 in the order of the paths; those of a run can all be listed"`
+}
+
+// RightsTotal is on how many files and folders an account gains and loses.
+type RightsTotal struct {
+	Account Account `json:"account"`
+	Gains   int64   `json:"gains" doc:"Files and folders where it may do more at the second place"`
+	Loses   int64   `json:"loses" doc:"Files and folders where it may do less at the second place"`
 }
 
 // RightsAction is what is done to permissions.
@@ -198,7 +216,7 @@ func (s RunState) Ended() bool { return s == RunStopped || s == RunDone || s == 
 // Run is work that takes a while.
 type Run struct {
 	ID       int64      `json:"id" doc:"Number of the run"`
-	Kind     string     `json:"kind" enum:"survey,rights" doc:"What kind of work"`
+	Kind     string     `json:"kind" enum:"survey,rights,compare" doc:"What kind of work"`
 	Subject  string     `json:"subject" doc:"What it is about"`
 	State    RunState   `json:"state" enum:"waiting,running,stopped,done,failed"`
 	Who      string     `json:"who" doc:"User who started it"`

@@ -2,11 +2,21 @@ package model
 
 import "bridgespan/core/survey"
 
-// NewSurvey asks for a survey.
-type NewSurvey struct {
+// SurveyPlace is what one survey is about.
+type SurveyPlace struct {
 	Server string `json:"server" doc:"Server that holds the share"`
-	Share  string `json:"share" doc:"Share to survey"`
+	Share  string `json:"share,omitempty" doc:"Share to survey; absent for every share that the server shows in lists"`
 	Sub    string `json:"sub,omitempty" doc:"Folder below the share; absent for all of it"`
+}
+
+// NewSurveys asks for surveys: all of them are begun, or none.
+type NewSurveys struct {
+	Places []SurveyPlace `json:"places" minItems:"1" maxItems:"200" doc:"Each share gets a survey of its own, so that it can be compared with later ones"`
+}
+
+// Begun are the runs that a request began.
+type Begun struct {
+	Runs []Run `json:"runs"`
 }
 
 // Survey is what is in a share, and what should be known about it.

@@ -53,37 +53,64 @@ type RightsObject struct {
 	Trouble       string
 }
 
-// AddRightsObjects plans objects of a change of rights. ids remembers the
-// numbers of descriptors from call to call.
-func (tx *Tx) AddRightsObjects(ctx context.Context, run int64, objects []RightsObject, ids map[acl.Descriptor]int64) error {
-	var values strings.Builder
-	var args []any
-	for i, o := range objects {
-		numbers := [2]int64{}
-		for k, d := range []acl.Descriptor{o.Before, o.After} {
-			id, known := ids[d]
-			if !known {
-				var err error
-				if id, err = tx.KeepDescriptor(ctx, d); err != nil {
-					return err
-				}
-				if len(ids) < 10000 {
-					ids[d] = id
-				}
-			}
-			numbers[k] = id
-		}
-		if i > 0 {
-			values.WriteString(", ")
-		}
-		values.WriteString("(?, ?, ?, ?, ?, ?, 'planned')")
-		args = append(args, run, o.Seq, o.Path, o.Folder, numbers[0], numbers[1])
+// DescriptorIDs remembers the numbers of stored permissions, within bounds.
+type DescriptorIDs map[acl.Descriptor]int64
+
+// number finds the number of permissions, which are stored when they are new;
+// it is nil for none.
+func (ids DescriptorIDs) number(ctx context.Context, q Queries, d acl.Descriptor) (any, error) {
+	if d.IsZero() {
+		return nil, nil
 	}
-	if len(objects) == 0 {
+	if id, known := ids[d]; known {
+		return id, nil
+	}
+	id, err := q.KeepDescriptor(ctx, d)
+	if err == nil && len(ids) < 10000 {
+		ids[d] = id
+	}
+	return id, err
+}
+
+// values gathers the rows of one INSERT.
+type values struct {
+	places strings.Builder
+	args   []any
+}
+
+func (v *values) add(row ...any) {
+	if len(v.args) > 0 {
+		v.places.WriteString(", ")
+	}
+	v.places.WriteString("(?" + strings.Repeat(", ?", len(row)-1) + ")")
+	v.args = append(v.args, row...)
+}
+
+// into inserts the rows; none is fine.
+func (v *values) into(ctx context.Context, tx *Tx, table string) error {
+	if len(v.args) == 0 {
 		return nil
 	}
-	_, _, err := tx.exec(ctx, `INSERT INTO rights_objects (run_id, seq, path, folder, before_id, after_id, state) VALUES `+values.String(), args...)
+	_, _, err := tx.exec(ctx, `INSERT INTO `+table+` VALUES `+v.places.String(), v.args...)
 	return err
+}
+
+// AddRightsObjects plans objects of a change of rights. ids remembers the
+// numbers of descriptors from call to call.
+func (tx *Tx) AddRightsObjects(ctx context.Context, run int64, objects []RightsObject, ids DescriptorIDs) error {
+	var rows values
+	for _, o := range objects {
+		before, err := ids.number(ctx, tx.Queries, o.Before)
+		if err != nil {
+			return err
+		}
+		after, err := ids.number(ctx, tx.Queries, o.After)
+		if err != nil {
+			return err
+		}
+		rows.add(run, o.Seq, o.Path, o.Folder, before, after, "planned")
+	}
+	return rows.into(ctx, tx, `rights_objects (run_id, seq, path, folder, before_id, after_id, state)`)
 }
 
 // ForgetRightsObjects removes the plan of a change that is planned anew.

@@ -251,7 +251,7 @@ func tokenOf(t *testing.T, a *Admin, machine account.SID, name string) *account.
 	if err != nil || !found[0].SID.In(machine) {
 		t.Fatalf("%+v, %v", found, err)
 	}
-	token := account.NewToken(found[0].SID)
+	token := account.NewToken(found[0].SID, 0)
 	groups, err := a.GroupsOf(t.Context(), []account.SID{found[0].SID})
 	if err != nil {
 		t.Fatal(err)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
@@ -31,9 +32,22 @@ func rightsCommand() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			{Name: "who-can", Usage: "list everybody who has at least a level", ArgsUsage: "PATH", Flags: []cli.Flag{
-				&cli.StringFlag{Name: "level", Usage: "full, change, write, read or list", Value: "change"}}, Action: signedIn(whoCan, "PATH")},
+				&cli.StringFlag{Name: "level", Usage: "full, change, write, read or list", Value: "change"},
+				&cli.StringFlag{Name: "filter", Usage: "only users with `TEXT` in their name"}}, Action: signedIn(whoCan, "PATH")},
 			{Name: "compare", Usage: "tell who gains and who loses between two places", ArgsUsage: "PATH PATH", Flags: []cli.Flag{
-				&cli.BoolFlag{Name: "deep", Usage: "compare everything below as well"}}, Action: signedIn(compareRights, "PATH", "PATH")},
+				&cli.BoolFlag{Name: "deep", Usage: "compare everything below as well, as a run that can be stopped and go on"},
+				&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait; see it with: rights compared RUN"}}, Action: signedIn(compareRights, "PATH", "PATH")},
+			{Name: "compared", Usage: "show a comparison of everything below two places", ArgsUsage: "RUN", Flags: []cli.Flag{
+				&cli.StringFlag{Name: "filter", Usage: "only differences with `TEXT` in their path"},
+				&cli.IntFlag{Name: "limit", Usage: "at most `N` differences", Value: mostShown}}, Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				return onRun(args[0], func(id int64) error {
+					r, err := api.Comparison(ctx, id)
+					if err != nil {
+						return err
+					}
+					return showCompared(ctx, c, api, r)
+				})
+			}, "RUN")},
 			{Name: "explain", Usage: "put a security descriptor, written as SDDL, in words", ArgsUsage: "SDDL", Flags: []cli.Flag{atServer}, Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				p, err := api.Explain(ctx, c.String("at"), args[0])
 				if err != nil {
@@ -171,7 +185,7 @@ func whoCan(ctx context.Context, c *cli.Command, api *client.Client, args []stri
 	if !slices.Contains(acl.Levels, asked) || asked == acl.None {
 		return usageError{fmt.Sprintf("level %q is none of full, change, write, read, list", asked)}
 	}
-	w, err := api.WhoCan(ctx, args[0], asked)
+	w, err := api.WhoCan(ctx, args[0], asked, c.String("filter"))
 	if err != nil {
 		return err
 	}
@@ -183,38 +197,14 @@ func whoCan(ctx context.Context, c *cli.Command, api *client.Client, args []stri
 		}
 		t.add(p.Account.Name, level(p.Level, p.Words), strings.Join(why, "; "))
 	}
-	t.after = fmt.Sprintf("%d of %d users.", len(w.People), w.Looked)
+	t.after = fmt.Sprintf("%s of %s users.", humanize.Comma(int64(w.Able)), humanize.Comma(int64(w.Looked)))
+	if w.Able > len(w.People) {
+		t.after += fmt.Sprintf(" The first %d by name are shown; see others with --filter.", len(w.People))
+	}
 	if !w.Complete {
 		t.after += "\nNot complete: " + w.Missing
 	}
 	return show(c, w, t)
-}
-
-func compareRights(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	r, err := api.CompareRights(ctx, args[0], args[1], c.Bool("deep"))
-	if err != nil {
-		return err
-	}
-	t := table{heads: []string{"path", "account", "first", "second", "gains", "loses"}, empty: fmt.Sprintf("Nobody gains and nobody loses: the permissions are the same (%d files and folders compared).", r.Looked)}
-	for _, s := range r.Share {
-		t.add("the share itself", s.Account.Name, string(s.Before), string(s.After), strings.Join(s.Gains, ", "), strings.Join(s.Loses, ", "))
-	}
-	for _, d := range r.Differences {
-		switch {
-		case d.Only != "":
-			t.add(d.Path, "", "", "", "", "only at the "+d.Only)
-		case len(d.Shifts) == 0:
-			t.add(d.Path, "nobody", "", "", "", "the text differs, not what it grants")
-		}
-		for _, s := range d.Shifts {
-			t.add(d.Path, s.Account.Name, string(s.Before), string(s.After), strings.Join(s.Gains, ", "), strings.Join(s.Loses, ", "))
-		}
-	}
-	t.after = fmt.Sprintf("%d files and folders compared, %d differ.", r.Looked, len(r.Differences))
-	if r.More {
-		t.after = fmt.Sprintf("The first %d differences are shown; there are more.", len(r.Differences))
-	}
-	return show(c, r, t)
 }
 
 func changeRights(what model.RightsAction) action {

@@ -39,7 +39,7 @@ func shareCommand() *cli.Command {
 			Action: signedIn(createShare, "SERVER", "NAME")},
 		{Name: "edit", Usage: "change a share; what is not given stays", ArgsUsage: "SERVER/SHARE", Flags: settings, Action: signedIn(onShare(editShare), "SERVER/SHARE")},
 		{Name: "remove", Usage: "end a share; its files stay", ArgsUsage: "SERVER/SHARE", Flags: []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "only tell what it would mean"}}, Action: signedIn(onShare(removeShare), "SERVER/SHARE")},
-		{Name: "survey", Usage: "count what is in shares, and find what should be known about their permissions", ArgsUsage: "SERVER/SHARE…", Flags: []cli.Flag{&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}, Action: surveyShares},
+		{Name: "survey", Usage: "count what is in shares, and find what should be known about their permissions", ArgsUsage: "SERVER[/SHARE]…", Flags: []cli.Flag{&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}, Action: surveyShares},
 		{Name: "surveys", Usage: "list the newest surveys, of one share or all", ArgsUsage: "[SERVER/SHARE]", Action: listSurveys},
 		{Name: "surveyed", Usage: "show a survey, or with --since what changed since an earlier one", ArgsUsage: "RUN", Flags: []cli.Flag{&cli.IntFlag{Name: "since", Usage: "compare with this earlier `RUN`"}}, Action: signedIn(showSurvey, "RUN")},
 	}}
@@ -210,42 +210,44 @@ func planTable(p model.SharePlan) table {
 
 func surveyShares(ctx context.Context, c *cli.Command) error {
 	if !c.Args().Present() {
-		return usageError{"SERVER/SHARE is missing; write: bspan share survey SERVER/SHARE…"}
+		return usageError{"SERVER/SHARE is missing; write: bspan share survey SERVER/SHARE…, or SERVER for every share in its lists"}
 	}
 	api, err := connect(c)
 	if err != nil {
 		return err
 	}
-	var surveys []model.Survey
+	var places []model.SurveyPlace
 	for _, text := range c.Args().Slice() {
+		if !strings.Contains(text, "/") {
+			places = append(places, model.SurveyPlace{Server: text})
+			continue
+		}
 		target, err := namespace.ParseTarget("SERVER/SHARE", text)
 		if err != nil {
 			return err
 		}
-		s, err := api.StartSurvey(ctx, model.NewSurvey{Server: target.Server, Share: target.Share, Sub: target.Sub})
-		if err != nil {
-			return err
-		}
-		surveys = append(surveys, s)
+		places = append(places, model.SurveyPlace{Server: target.Server, Share: target.Share, Sub: target.Sub})
+	}
+	runs, err := api.StartSurveys(ctx, places...)
+	if err != nil {
+		return err
 	}
 	if c.Bool("no-wait") {
-		var runs []model.Run
-		for _, s := range surveys {
-			runs = append(runs, s.Run)
-		}
 		return show(c, runs, runTable(runs))
 	}
-	for i, s := range surveys {
-		run, err := follow(ctx, c, api, s.Run)
-		if err != nil {
-			return err
-		}
-		if surveys[i], err = api.Survey(ctx, run.ID); err != nil {
+	var surveys []model.Survey
+	for _, run := range runs {
+		if run, err = follow(ctx, c, api, run); err != nil {
 			return err
 		}
 		if err := ended(run); err != nil {
 			return err
 		}
+		s, err := api.Survey(ctx, run.ID)
+		if err != nil {
+			return err
+		}
+		surveys = append(surveys, s)
 	}
 	if len(surveys) == 1 {
 		return show(c, surveys[0], surveyTable(surveys[0]))

@@ -53,7 +53,7 @@ func TestSIDParts(t *testing.T) {
 
 func TestTokenPath(t *testing.T) {
 	user, team, staff, local := MakeSID(5, 21, 1), MakeSID(5, 21, 2), MakeSID(5, 21, 3), MakeSID(5, 32, 4)
-	token := NewToken(user)
+	token := NewToken(user, 0)
 	if !token.Add(team, user) || !token.Add(staff, team) || !token.Add(local, staff) || token.Add(team, staff) {
 		t.Error("groups are not added once each")
 	}

@@ -29,9 +29,10 @@ type Privileges struct {
 }
 
 // NewToken makes the token of somebody who signs in over the network: the
-// person, Everyone, Authenticated Users and Network; Add adds the groups.
-func NewToken(user SID) *Token {
-	t := &Token{User: user, via: Via{}}
+// person, Everyone, Authenticated Users and Network; Add adds the groups, of
+// which there will be about so many.
+func NewToken(user SID, groups int) *Token {
+	t := &Token{User: user, via: make(Via, groups+4)}
 	for _, s := range []SID{user, Everyone, AuthenticatedUsers, Network} {
 		t.via[s] = SID{}
 	}

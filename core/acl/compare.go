@@ -77,8 +77,8 @@ func PathOrder(a, b string) int {
 	}
 }
 
-// TreeDifference is what differs at one path of two trees.
-type TreeDifference struct {
+// Pair is what two trees have at one path.
+type Pair struct {
 	Path          string
 	Folder        bool
 	Before, After Descriptor // zero where the path is missing
@@ -87,11 +87,15 @@ type TreeDifference struct {
 	Shifts []Shift
 }
 
-// CompareTrees yields where the permissions of two trees differ. Both must
-// come in PathOrder. It holds one node of each at a time, and judges each pair
-// of descriptors once.
-func CompareTrees(before, after iter.Seq2[Node, error]) iter.Seq2[TreeDifference, error] {
-	return func(yield func(TreeDifference, error) bool) {
+// Same reports whether both trees have the path, with equal permissions.
+func (p Pair) Same() bool { return p.Before == p.After }
+
+// CompareTrees yields what two trees have at each path of either. Both must
+// come in PathOrder, and so do the pairs: a comparison that ended after a pair
+// can go on with what comes after its path. It holds one node of each tree at
+// a time, and judges each pair of descriptors once.
+func CompareTrees(before, after iter.Seq2[Node, error]) iter.Seq2[Pair, error] {
+	return func(yield func(Pair, error) bool) {
 		nextA, stopA := iter.Pull2(before)
 		defer stopA()
 		nextB, stopB := iter.Pull2(after)
@@ -101,7 +105,7 @@ func CompareTrees(before, after iter.Seq2[Node, error]) iter.Seq2[TreeDifference
 		judged := map[[2]Descriptor][]Shift{}
 		for okA || okB {
 			if err := cmp.Or(errA, errB); err != nil {
-				yield(TreeDifference{}, err)
+				yield(Pair{}, err)
 				return
 			}
 			order := 0
@@ -113,20 +117,7 @@ func CompareTrees(before, after iter.Seq2[Node, error]) iter.Seq2[TreeDifference
 			default:
 				order = PathOrder(a.Path, b.Path)
 			}
-			var d TreeDifference
-			differs := true
-			switch {
-			case order < 0:
-				d = TreeDifference{Path: a.Path, Folder: a.Folder, Before: a.Descriptor}
-			case order > 0:
-				d = TreeDifference{Path: b.Path, Folder: b.Folder, After: b.Descriptor}
-			default:
-				d = TreeDifference{Path: a.Path, Folder: a.Folder, Before: a.Descriptor, After: b.Descriptor}
-				if differs = a.Descriptor != b.Descriptor; differs {
-					d.Shifts = judgeOnce(judged, a.Descriptor, b.Descriptor)
-				}
-			}
-			if differs && !yield(d, nil) {
+			if !yield(pairOf(order, a, b, judged), nil) {
 				return
 			}
 			if order <= 0 {
@@ -137,6 +128,21 @@ func CompareTrees(before, after iter.Seq2[Node, error]) iter.Seq2[TreeDifference
 			}
 		}
 	}
+}
+
+// pairOf pairs the nodes that come next, of which one may be further on.
+func pairOf(order int, a, b Node, judged map[[2]Descriptor][]Shift) Pair {
+	switch {
+	case order < 0:
+		return Pair{Path: a.Path, Folder: a.Folder, Before: a.Descriptor}
+	case order > 0:
+		return Pair{Path: b.Path, Folder: b.Folder, After: b.Descriptor}
+	}
+	p := Pair{Path: a.Path, Folder: a.Folder, Before: a.Descriptor, After: b.Descriptor}
+	if !p.Same() {
+		p.Shifts = judgeOnce(judged, a.Descriptor, b.Descriptor)
+	}
+	return p
 }
 
 // mostJudged bounds what CompareTrees remembers, in pairs of descriptors.

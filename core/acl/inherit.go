@@ -17,6 +17,18 @@ func (p Parts) Handed(folder bool, owner, group account.SID) []Entry {
 	return handed
 }
 
+// HandsDownAs reports whether a folder with these permissions hands down the
+// same as one with those of o: then nothing below it changes with them.
+func (p Parts) HandsDownAs(o Parts) bool {
+	var nobody account.SID
+	for _, folder := range []bool{false, true} {
+		if !slices.Equal(p.Handed(folder, nobody, nobody), o.Handed(folder, nobody, nobody)) {
+			return false
+		}
+	}
+	return true
+}
+
 // handed is what one entry becomes one level below: nothing, itself, or an
 // entry that counts there and another that is only handed on.
 func (e Entry) handed(folder bool, owner, group account.SID) []Entry {

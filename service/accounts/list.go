@@ -381,5 +381,5 @@ func plainPath(p string) string {
 	if len(p) > 1 && p[1] == ':' {
 		p = p[2:]
 	}
-	return strings.TrimSuffix(p, "/.")
+	return strings.TrimRight(strings.TrimSuffix(p, "/."), "/")
 }

@@ -1,6 +1,7 @@
 package accounts
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -206,13 +207,13 @@ func (s *Service) TokenFor(ctx context.Context, at *At, sid account.SID) (*Token
 	if known, ok := s.tokens.Get(key{at.Server.Name, sid}); ok {
 		return known, nil
 	}
-	t := &Token{Token: account.NewToken(sid)}
 	memberships, missing, err := s.memberships(ctx, at, sid)
 	if err != nil {
 		return nil, err
 	}
+	t := &Token{Token: account.NewToken(sid, len(memberships))}
 	for _, m := range memberships {
-		t.Add(m.Group.SID, m.Through)
+		t.Add(m.Group, m.Through)
 	}
 	t.Missing = missing
 	if err := s.addLocal(ctx, at, t); err != nil {
@@ -238,7 +239,9 @@ func (s *Service) memberships(ctx context.Context, at *At, sid account.SID) ([]d
 	if err != nil || missing != "" {
 		return nil, missing, err
 	}
-	return g.GroupsOf(sid), "", nil
+	// What the domain's controllers call their own groups (Administrators,
+	// Backup Operators …) says nothing at another server.
+	return slices.DeleteFunc(g.GroupsOf(sid), func(m directory.Membership) bool { return m.Group.In(account.Builtin) }), "", nil
 }
 
 // graph reads a domain, or says what is missing for that.
@@ -300,31 +303,53 @@ func (s *Service) addLocal(ctx context.Context, at *At, t *Token) error {
 	return nil
 }
 
+// Person is a user with the name without its place.
+type Person struct {
+	SID  account.SID
+	Name string
+}
+
 // Everybody lists the users of the server itself and of its domain that may
-// sign in, and what could not be asked.
-func (s *Service) Everybody(ctx context.Context, at *At) (sids []account.SID, missing string, err error) {
+// sign in, by name, and what could not be asked.
+func (s *Service) Everybody(ctx context.Context, at *At) ([]Person, string, error) {
 	users, err := at.Admin.Users(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	people, missing, err := s.ofDomains(ctx, at)
 	if err != nil {
 		return nil, "", err
 	}
 	for _, u := range users {
 		if !u.Disabled {
-			sids = append(sids, u.SID)
+			people = append(people, Person{u.SID, u.Name})
 		}
 	}
+	sortPeople(people)
+	return people, missing, nil
+}
+
+// ofDomains lists the users of the domain that the server belongs to.
+func (s *Service) ofDomains(ctx context.Context, at *At) (people []Person, missing string, err error) {
 	for _, r := range at.realms {
 		if !r.Domain {
 			continue
 		}
 		g, missing, err := s.graph(ctx, r)
 		if err != nil || missing != "" {
-			return sids, missing, err
+			return people, missing, err
 		}
 		for sid, a := range g.Accounts {
 			if a.Kind == account.User && !a.Disabled {
-				sids = append(sids, sid)
+				people = append(people, Person{sid, a.Name})
 			}
 		}
 	}
-	return sids, "", nil
+	return people, "", nil
+}
+
+func sortPeople(people []Person) {
+	slices.SortFunc(people, func(a, b Person) int {
+		return cmp.Or(strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), strings.Compare(a.SID.String(), b.SID.String()))
+	})
 }

@@ -240,29 +240,46 @@ func reason(err error) string {
 
 func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
-// Start starts a run, after what also belongs to it is kept in the same transaction.
-func (s *Service) Start(ctx context.Context, kind, subject string, settings any, also func(tx *records.Tx, id int64) error) (id int64, err error) {
+// Work is what a run is to do, and to what.
+type Work struct {
+	Subject  string
+	Settings any
+}
+
+// Start starts a run.
+func (s *Service) Start(ctx context.Context, kind, subject string, settings any) (int64, error) {
+	ids, err := s.StartAll(ctx, kind, []Work{{subject, settings}})
+	if err != nil {
+		return 0, err
+	}
+	return ids[0], nil
+}
+
+// StartAll starts several runs of one kind, or none of them.
+func (s *Service) StartAll(ctx context.Context, kind string, all []Work) (ids []int64, err error) {
 	who := "nobody"
 	if u, ok := access.Actor(ctx); ok {
 		who = u.Name
 	}
 	err = s.db.Change(ctx, func(tx *records.Tx) error {
-		id, err = tx.AddRun(ctx, model.Run{Kind: kind, Subject: subject, Who: who, Created: now()}, settings)
-		if err != nil {
-			return err
-		}
-		if also != nil {
-			if err := also(tx, id); err != nil {
+		ids = nil
+		for _, w := range all {
+			id, err := tx.AddRun(ctx, model.Run{Kind: kind, Subject: w.Subject, Who: who, Created: now()}, w.Settings)
+			if err != nil {
+				return err
+			}
+			ids = append(ids, id)
+			if err := tx.Record(ctx, access.Change(ctx, kind+".start", w.Subject, nil, w.Settings), "run"); err != nil {
 				return err
 			}
 		}
-		return tx.Record(ctx, access.Change(ctx, kind+".start", subject, nil, settings), "run")
+		return nil
 	})
 	if err == nil {
 		s.changed()
 		s.kick()
 	}
-	return id, err
+	return ids, err
 }
 
 // Get finds a run.

@@ -63,7 +63,7 @@ func TestRuns(t *testing.T) {
 	ctx := t.Context()
 
 	// Stopped by hand, it keeps what it did and goes on from there.
-	id, err := s.Start(ctx, "count", "oak/store", map[string]string{"what": "files"}, nil)
+	id, err := s.Start(ctx, "count", "oak/store", map[string]string{"what": "files"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -107,7 +107,7 @@ func TestRuns(t *testing.T) {
 	}
 
 	for kind, says := range map[string]string{"fail": "the bridge is up: mend it", "panic": "a beam broke"} {
-		id, err := other.Start(ctx, kind, "x", nil, nil)
+		id, err := other.Start(ctx, kind, "x", nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -146,7 +146,7 @@ func TestOneWorkerAtATime(t *testing.T) {
 	}
 	var ids []int64
 	for range 5 {
-		id, err := a.Start(t.Context(), "work", "x", nil, nil)
+		id, err := a.Start(t.Context(), "work", "x", nil)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -54,7 +54,7 @@ func (s *Service) Change(ctx context.Context, asked model.ChangeRights) (model.R
 	if err != nil {
 		return model.RightsChange{}, err
 	}
-	id, err := s.jobs.Start(ctx, runKind, subject(l.Place), work, nil)
+	id, err := s.jobs.Start(ctx, runKind, subject(l.Place), work)
 	if err != nil {
 		return model.RightsChange{}, err
 	}
@@ -165,7 +165,7 @@ func below(p, parent acl.Parts, folder bool, work settings) (after acl.Parts, se
 	if slices.Equal(after.Entries(), p.Entries()) {
 		return p, true // flags alone are not worth a change
 	}
-	return after, false
+	return after, after.HandsDownAs(p)
 }
 
 // shownObjects is how many objects of a change are shown with it.
@@ -255,7 +255,7 @@ func (s *Service) Undo(ctx context.Context, id int64) (model.RightsChange, error
 	if !c.CanUndo {
 		return c, fault.New(fault.Stale, "look at it with: bspan rights change "+fmt.Sprint(id), "run %d did nothing that could be undone now", id)
 	}
-	undo, err := s.jobs.Start(ctx, runKind, c.Run.Subject, settings{Asked: c.Asked, Place: c.Place, Undo: id}, nil)
+	undo, err := s.jobs.Start(ctx, runKind, c.Run.Subject, settings{Asked: c.Asked, Place: c.Place, Undo: id})
 	if err != nil {
 		return c, err
 	}

@@ -2,103 +2,125 @@ package rights
 
 import (
 	"context"
-	"iter"
-	"path"
-	"slices"
-	"sync/atomic"
 
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/model"
-	"bridgespan/tree"
 )
 
-// mostDifferences bounds what a comparison shows.
-const mostDifferences = 500
+// both are two places that are compared.
+type both struct {
+	s             *Service
+	first, second *look
+	names         *names
+}
 
-// Compare tells how the permissions of two places differ: of the two alone, or
-// of everything below them as well.
-func (s *Service) Compare(ctx context.Context, first, second string, deep bool) (model.RightsComparison, error) {
-	c := model.RightsComparison{Differences: []model.RightsDifference{}}
+// lookAtBoth opens two places. The caller must close what it gets.
+func (s *Service) lookAtBoth(ctx context.Context, first, second string) (*both, error) {
 	a, err := s.lookAt(ctx, "first", first)
 	if err != nil {
-		return c, err
+		return nil, err
 	}
-	defer a.close()
 	b, err := s.lookAt(ctx, "second", second)
 	if err != nil {
-		return c, err
+		a.close()
+		return nil, err
+	}
+	return &both{s, a, b, s.names(a.at)}, nil
+}
+
+func (b *both) close() {
+	b.first.close()
+	b.second.close()
+}
+
+// Compare tells how the permissions of two places differ, and nothing about
+// what is below them.
+func (s *Service) Compare(ctx context.Context, first, second string) (model.RightsComparison, error) {
+	b, err := s.lookAtBoth(ctx, first, second)
+	if err != nil {
+		return model.RightsComparison{}, err
 	}
 	defer b.close()
-	c.First, c.Second = a.Place, b.Place
-	var looked atomic.Int64
-	n := s.names(a.at)
-	if c.Share, err = s.shareShifts(ctx, n, a, b); err != nil {
-		return c, failure(a, "first", err)
+	c, err := b.begin(ctx)
+	if err != nil {
+		return c, failure(b.first, "first", err)
 	}
-	for d, err := range acl.CompareTrees(nodes(ctx, a, deep, &looked), nodes(ctx, b, deep, nil)) {
+	pair := acl.Pair{Path: ".", Folder: b.first.Folder, Before: descriptorOf(b.first.own()), After: descriptorOf(b.second.own())}
+	pair.Shifts = acl.Compare(b.first.own(), b.second.own())
+	var t totals
+	t.add(pair)
+	if !pair.Same() {
+		d, err := b.difference(ctx, pair)
 		if err != nil {
-			return c, failure(a, "first", err)
+			return c, failure(b.first, "first", err)
 		}
-		if len(c.Differences) == mostDifferences {
-			c.More = true
-			break
-		}
-		difference, err := s.difference(ctx, n, b, d)
-		if err != nil {
-			return c, failure(a, "first", err)
-		}
-		c.Differences = append(c.Differences, difference)
+		c.Differences = append(c.Differences, d)
 	}
-	c.Looked = looked.Load()
+	if err := b.count(ctx, &c, &t); err != nil {
+		return c, failure(b.first, "first", err)
+	}
 	return c, nil
 }
 
-// shareShifts tells who comes through the shares of two places differently.
-func (s *Service) shareShifts(ctx context.Context, n *names, a, b *look) ([]model.RightsShift, error) {
+// begin tells who comes through the shares of the two places differently.
+func (b *both) begin(ctx context.Context) (model.RightsComparison, error) {
+	c := model.RightsComparison{First: b.first.Place, Second: b.second.Place, Accounts: []model.RightsTotal{}, Differences: []model.RightsDifference{}}
 	var first, second acl.Parts // without a list everybody comes through
-	if p := a.shareParts(); p != nil {
+	if p := b.first.shareParts(); p != nil {
 		first = *p
 	}
-	if p := b.shareParts(); p != nil {
+	if p := b.second.shareParts(); p != nil {
 		second = *p
 	}
-	return s.shifts(ctx, n, acl.Compare(first, second), true)
+	var err error
+	c.Share, err = b.shifts(ctx, acl.Compare(first, second), true)
+	return c, err
 }
 
-func (s *Service) difference(ctx context.Context, n *names, second *look, d acl.TreeDifference) (model.RightsDifference, error) {
-	shown := model.RightsDifference{Path: d.Path, Folder: d.Folder, First: d.Before.String(), Second: d.After.String()}
+// difference puts what differs at one path in words.
+func (b *both) difference(ctx context.Context, p acl.Pair) (model.RightsDifference, error) {
+	shown := model.RightsDifference{Path: p.Path, Folder: p.Folder, First: p.Before.String(), Second: p.After.String()}
 	switch {
-	case d.Before.IsZero():
+	case p.Before.IsZero():
 		shown.Only = "second"
-	case d.After.IsZero():
+	case p.After.IsZero():
 		shown.Only = "first"
 	}
 	var err error
-	shown.Shifts, err = s.shifts(ctx, n, d.Shifts, d.Folder)
-	if err == nil && n.at.Server.Name != second.server.Name {
-		err = s.nameElsewhere(ctx, second, shown.Shifts)
-	}
+	shown.Shifts, err = b.shifts(ctx, p.Shifts, p.Folder)
 	return shown, err
 }
 
-// nameElsewhere names those accounts that only the second server can name.
-func (s *Service) nameElsewhere(ctx context.Context, l *look, shifts []model.RightsShift) error {
-	for i, shift := range shifts {
-		if shift.Account.Kind != account.Unresolved {
-			continue
-		}
-		sid, err := account.ParseSID(shift.Account.SID)
-		if err != nil {
-			return err
-		}
-		named, err := s.accounts.Named(ctx, l.at, []account.SID{sid})
-		if err != nil {
-			return err
-		}
-		shifts[i].Account = named[0]
+// shifts names who gains and loses, by the names of either server.
+func (b *both) shifts(ctx context.Context, list []acl.Shift, folder bool) ([]model.RightsShift, error) {
+	shown, err := b.s.shifts(ctx, b.names, list, folder)
+	if err != nil {
+		return nil, err
 	}
-	return nil
+	for i := range shown {
+		if shown[i].Account, err = b.name(ctx, list[i].Account); err != nil {
+			return nil, err
+		}
+	}
+	return shown, nil
+}
+
+// name names an account, as the second server does when the first one cannot.
+func (b *both) name(ctx context.Context, sid account.SID) (model.Account, error) {
+	if err := b.names.learn(ctx, sid); err != nil {
+		return model.Account{}, err
+	}
+	a := b.names.of(sid)
+	if a.Kind != account.Unresolved || b.first.server.Name == b.second.server.Name || b.second.at == nil {
+		return a, nil
+	}
+	named, err := b.s.accounts.Named(ctx, b.second.at, []account.SID{sid})
+	if err != nil {
+		return a, err
+	}
+	b.names.known[sid] = named[0]
+	return named[0], nil
 }
 
 // shifts names who gains and loses.
@@ -119,51 +141,4 @@ func (s *Service) shifts(ctx context.Context, n *names, list []acl.Shift, folder
 		shown = append(shown, s)
 	}
 	return shown, nil
-}
-
-// nodes yields a place, and everything below it when deep, in the order of
-// acl.PathOrder. It counts what it yields, when looked is not nil.
-func nodes(ctx context.Context, l *look, deep bool, looked *atomic.Int64) iter.Seq2[acl.Node, error] {
-	return func(yield func(acl.Node, error) bool) {
-		count := func(node acl.Node) bool {
-			if looked != nil {
-				looked.Add(1)
-			}
-			return yield(node, nil)
-		}
-		d, err := l.own().Descriptor()
-		if err != nil {
-			yield(acl.Node{}, err)
-			return
-		}
-		if !count(acl.Node{Path: ".", Folder: l.Folder, Descriptor: d}) || !deep || !l.Folder {
-			return
-		}
-		walk(ctx, l, ".", count, func(err error) { yield(acl.Node{}, err) })
-	}
-}
-
-// walk goes through a folder in order, each folder before what it holds, and
-// reports whether to go on.
-func walk(ctx context.Context, l *look, folder string, found func(acl.Node) bool, failed func(error)) bool {
-	var list []acl.Node
-	for e, err := range l.tree.List(ctx, path.Join(l.inside(), folder), tree.WithDescriptors) {
-		if err != nil {
-			failed(err)
-			return false
-		}
-		if !tree.Reserved(e.Name) {
-			list = append(list, acl.Node{Path: path.Join(folder, e.Name), Folder: e.Kind == tree.Folder, Descriptor: e.Descriptor})
-		}
-	}
-	slices.SortFunc(list, func(a, b acl.Node) int { return acl.PathOrder(a.Path, b.Path) })
-	for _, node := range list {
-		if !found(node) {
-			return false
-		}
-		if node.Folder && !walk(ctx, l, node.Path, found, failed) {
-			return false
-		}
-	}
-	return true
 }

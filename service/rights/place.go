@@ -39,6 +39,7 @@ type Service struct {
 func New(db *records.DB, e *estate.Service, n *naming.Service, a *accounts.Service, j *jobs.Service, changed func()) *Service {
 	s := &Service{db: db, estate: e, naming: n, accounts: a, jobs: j, changed: changed}
 	j.Register(runKind, s.work)
+	j.Register(compareKind, s.compare)
 	return s
 }
 
@@ -50,7 +51,7 @@ type look struct {
 	session *smb.Session
 	at      *accounts.At
 	share   smbadmin.Share
-	tree    *smb.Tree
+	tree    tree.Tree
 	// chain are the permissions from the top of the share down to the place.
 	chain []acl.Parts
 }

@@ -238,54 +238,6 @@ func sentence(shown model.RightsReason, r acl.Reason, n *names) string {
 	return "no entry grants: " + rights
 }
 
-// WhoCan tells who of all users has at least a level at a place.
-func (s *Service) WhoCan(ctx context.Context, path string, level acl.Level) (model.WhoCan, error) {
-	l, err := s.lookAt(ctx, "path", path)
-	if err != nil {
-		return model.WhoCan{}, err
-	}
-	defer l.close()
-	w := model.WhoCan{Place: l.Place, Level: level, People: []model.EffectiveRights{}}
-	users, missing, err := s.accounts.Everybody(ctx, l.at)
-	if err != nil {
-		return w, failure(l, "path", err)
-	}
-	w.Looked, w.Complete, w.Missing = len(users), missing == "", missing
-	object, n := l.object(), s.names(l.at)
-	var able []account.SID
-	for _, sid := range users {
-		t, err := s.accounts.TokenFor(ctx, l.at, sid)
-		if err != nil {
-			return w, failure(l, "path", err)
-		}
-		if object.Effective(t.Token).AtLeast(level) {
-			able = append(able, sid)
-		}
-	}
-	if err := n.learn(ctx, able...); err != nil {
-		return w, failure(l, "path", err)
-	}
-	for _, sid := range able {
-		e, err := s.effective(ctx, l, n, sid, true)
-		if err != nil {
-			return w, failure(l, "path", err)
-		}
-		e.Reasons = granting(e.Reasons)
-		w.People = append(w.People, e)
-	}
-	slices.SortFunc(w.People, func(a, b model.EffectiveRights) int {
-		return strings.Compare(strings.ToLower(a.Account.Name), strings.ToLower(b.Account.Name))
-	})
-	return w, nil
-}
-
-// granting keeps the reasons that grant something of the files.
-func granting(list []model.RightsReason) []model.RightsReason {
-	return slices.DeleteFunc(list, func(r model.RightsReason) bool {
-		return !r.Granted || r.Source == acl.ByShare || r.Source == acl.ByProtocol
-	})
-}
-
 // Explain puts a descriptor that somebody wrote in words, with the names that a
 // server has for its accounts. What is malformed is blamed where it is.
 func (s *Service) Explain(ctx context.Context, server, descriptor string, on acl.Thing) (model.Permissions, error) {

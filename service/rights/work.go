@@ -39,6 +39,11 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 		return err
 	}
 	defer l.close()
+	return s.workAt(ctx, job, l, work)
+}
+
+// workAt works on a place that is open.
+func (s *Service) workAt(ctx context.Context, job *jobs.Job, l *look, work settings) error {
 	if work.Undo != 0 {
 		return s.undo(ctx, job, l, work.Undo)
 	}
@@ -47,7 +52,7 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 		return err
 	}
 	if !p.Planned {
-		plan := &planner{s: s, job: job, look: l, work: work, ids: map[acl.Descriptor]int64{}}
+		plan := &planner{s: s, job: job, look: l, work: work, ids: records.DescriptorIDs{}}
 		if err := plan.make(ctx); err != nil {
 			return interrupted(l, err, "nothing was changed yet")
 		}
@@ -82,7 +87,7 @@ type planner struct {
 	job     *jobs.Job
 	look    *look
 	work    settings
-	ids     map[acl.Descriptor]int64
+	ids     records.DescriptorIDs
 	batch   []records.RightsObject
 	looked  int64
 	objects int64
@@ -104,7 +109,7 @@ func (p *planner) make(ctx context.Context) error {
 	if err := p.add(ctx, p.look.Path, p.look.Folder, own, after); err != nil {
 		return err
 	}
-	settled := descriptorOf(own) == descriptorOf(after) && p.work.Asked.Action != model.RightsReplace && !p.work.Asked.Below
+	settled := own.HandsDownAs(after) && p.work.Asked.Action != model.RightsReplace && !p.work.Asked.Below
 	if p.look.Folder && !settled {
 		if err := p.folder(ctx, p.look.Path, after, 1); err != nil {
 			return err

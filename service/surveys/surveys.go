@@ -5,6 +5,8 @@ package surveys
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -47,24 +49,85 @@ type found struct {
 	Distinct int64                 `json:"distinct"`
 }
 
-// Start starts a survey of a share, or of a folder of it.
-func (s *Service) Start(ctx context.Context, n model.NewSurvey) (model.Survey, error) {
-	target, err := s.estate.TryTarget(ctx, "share", namespace.Target{Server: n.Server, Share: n.Share, Sub: strings.Trim(n.Sub, "/")})
+// Start starts surveys of shares, or of folders of them: all that are asked for, or none.
+func (s *Service) Start(ctx context.Context, asked []model.SurveyPlace) ([]model.Run, error) {
+	var all []jobs.Work
+	for i, place := range asked {
+		places, err := s.places(ctx, fmt.Sprintf("places[%d].", i), place)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range places {
+			subject := namespace.Target{Server: p.Server, Share: p.Share, Sub: p.Sub}.String()
+			if slices.ContainsFunc(all, func(w jobs.Work) bool { return w.Subject == subject }) {
+				continue
+			}
+			if err := s.free(ctx, subject); err != nil {
+				return nil, err
+			}
+			all = append(all, jobs.Work{Subject: subject, Settings: p})
+		}
+	}
+	ids, err := s.jobs.StartAll(ctx, runKind, all)
 	if err != nil {
-		return model.Survey{}, err
+		return nil, err
 	}
-	running, err := s.jobs.List(ctx, runKind, target.String(), 0, 1)
+	list := []model.Run{}
+	for _, id := range ids {
+		begun, err := s.jobs.Get(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, begun)
+	}
+	return list, nil
+}
+
+// places are what is asked for, as the server calls it: one share, or every one
+// in its lists. Faults are at fields that begin with within.
+func (s *Service) places(ctx context.Context, within string, p model.SurveyPlace) ([]model.SurveyPlace, error) {
+	if p.Share != "" {
+		target, err := s.estate.TryTarget(ctx, within+"share", namespace.Target{Server: p.Server, Share: p.Share, Sub: strings.Trim(p.Sub, "/")})
+		return []model.SurveyPlace{{Server: target.Server, Share: target.Share, Sub: target.Sub}}, err
+	}
+	if p.Sub != "" {
+		return nil, fault.Field(within+"share", "name the share that holds the folder", "a folder %q is given, and no share", p.Sub)
+	}
+	v, session, err := s.estate.Session(ctx, p.Server)
 	if err != nil {
-		return model.Survey{}, err
+		var e *fault.Error
+		if errors.As(err, &e) {
+			err = e.At(within + "server")
+		}
+		return nil, err
 	}
-	if len(running) > 0 && !running[0].State.Ended() {
-		return model.Survey{}, fault.New(fault.Taken, "wait for it, or stop it first", "survey %d of %s is under way", running[0].ID, target)
-	}
-	id, err := s.jobs.Start(ctx, runKind, target.String(), model.NewSurvey{Server: target.Server, Share: target.Share, Sub: target.Sub}, nil)
+	defer session.Close()
+	shares, err := s.estate.ListShares(ctx, v, session)
 	if err != nil {
-		return model.Survey{}, err
+		return nil, err
 	}
-	return s.Get(ctx, id)
+	var places []model.SurveyPlace
+	for _, h := range shares {
+		if h.Kind == "disk" && !h.Hidden {
+			places = append(places, model.SurveyPlace{Server: h.Server, Share: h.Name})
+		}
+	}
+	if len(places) == 0 {
+		return nil, fault.Field(within+"share", "name the share", "%s shows no share in its lists", p.Server)
+	}
+	return places, nil
+}
+
+// free reports as a fault that a place is being surveyed already.
+func (s *Service) free(ctx context.Context, subject string) error {
+	latest, err := s.jobs.List(ctx, runKind, subject, 0, 1)
+	if err != nil {
+		return err
+	}
+	if len(latest) > 0 && !latest[0].State.Ended() {
+		return fault.New(fault.Taken, "wait for it, or stop it first", "survey %d of %s is under way", latest[0].ID, subject)
+	}
+	return nil
 }
 
 // Get shows a survey as far as it is.
@@ -76,7 +139,7 @@ func (s *Service) Get(ctx context.Context, id int64) (model.Survey, error) {
 	if r.Kind != runKind {
 		return model.Survey{}, fault.New(fault.NotFound, "list the surveys with: bspan share surveys", "run %d is not a survey", id)
 	}
-	var asked model.NewSurvey
+	var asked model.SurveyPlace
 	if err := s.jobs.Settings(ctx, id, &asked); err != nil {
 		return model.Survey{}, err
 	}

@@ -29,7 +29,7 @@ const (
 
 // work surveys.
 func (s *Service) work(ctx context.Context, job *jobs.Job) error {
-	var asked model.NewSurvey
+	var asked model.SurveyPlace
 	if err := job.Settings(&asked); err != nil {
 		return err
 	}
@@ -102,7 +102,7 @@ func (s *Service) soFar(walker *Walker) found {
 }
 
 // finish judges what was seen, and keeps it.
-func (s *Service) finish(ctx context.Context, job *jobs.Job, v model.Server, admin *smbadmin.Admin, asked model.NewSurvey, walker *Walker) error {
+func (s *Service) finish(ctx context.Context, job *jobs.Job, v model.Server, admin *smbadmin.Admin, asked model.SurveyPlace, walker *Walker) error {
 	result := s.soFar(walker)
 	at, err := s.accounts.At(ctx, v, admin)
 	if err != nil {
@@ -157,7 +157,7 @@ func (s *Service) severalLocations(ctx context.Context, paths []string) (bool, e
 }
 
 // within keeps the open files of what was surveyed.
-func within(open []model.OpenFile, asked model.NewSurvey) []model.OpenFile {
+func within(open []model.OpenFile, asked model.SurveyPlace) []model.OpenFile {
 	top := path.Join(asked.Share, asked.Sub)
 	return slices.DeleteFunc(open, func(f model.OpenFile) bool {
 		return !strings.EqualFold(f.Path, top) && !strings.HasPrefix(strings.ToLower(f.Path), strings.ToLower(top)+"/")

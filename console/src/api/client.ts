@@ -23,6 +23,7 @@ export type Finding = Schemas["RightsFinding"];
 export type Permissions = Schemas["Permissions"];
 export type EffectiveRights = Schemas["EffectiveRights"];
 export type FolderEntry = Schemas["FolderEntry"];
+export type Comparison = Schemas["RightsComparison"];
 export type RightsChange = Schemas["RightsChange"];
 export type SharePlan = Schemas["SharePlan"];
 export type ShareNow = Schemas["ShareNow"];

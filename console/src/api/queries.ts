@@ -1,5 +1,5 @@
 // What pages read, each under the topic whose events make it be read again.
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { all, api, got, isAway } from "./client";
 
 const limit = 1000;
@@ -107,11 +107,23 @@ export const useRights = (path: string) =>
 export const useRightsAs = (path: string, account: string) =>
   useQuery({ queryKey: ["rights", "as", path, account], enabled: account !== "", retry: false, queryFn: () => got(api.GET("/api/v1/rights/as", { params: { query: { path, account } } })) });
 
-export const useWhoCan = (path: string, level: "full" | "change" | "write" | "read" | "list" | undefined) =>
-  useQuery({ queryKey: ["rights", "who", path, level], enabled: level !== undefined, retry: false, queryFn: () => got(api.GET("/api/v1/rights/who-can", { params: { query: { path, level: level ?? "change" } } })) });
+export const useWhoCan = (path: string, level: "full" | "change" | "write" | "read" | "list" | undefined, filter: string) =>
+  useQuery({ queryKey: ["rights", "who", path, level, filter], enabled: level !== undefined, retry: false, placeholderData: (before) => before, queryFn: () => got(api.GET("/api/v1/rights/who-can", { params: { query: { path, level: level ?? "change", filter: filter || undefined } } })) });
 
-export const useComparison = (first: string, second: string, deep: boolean) =>
-  useQuery({ queryKey: ["rights", "compare", first, second, deep], enabled: second !== "", retry: false, queryFn: () => got(api.GET("/api/v1/rights/compare", { params: { query: { first, second, deep } } })) });
+export const useComparison = (first: string, second: string) =>
+  useQuery({ queryKey: ["rights", "compare", first, second], enabled: second !== "", retry: false, queryFn: () => got(api.GET("/api/v1/rights/compare", { params: { query: { first, second } } })) });
+
+export const useComparisonRun = (run: number) =>
+  useQuery({ queryKey: ["run", "comparison", run], retry: false, queryFn: () => got(api.GET("/api/v1/rights/comparisons/{run}", { params: { path: { run } } })) });
+
+/** The differences of a comparison, part by part. */
+export const useDifferences = (run: number, filter: string) =>
+  useInfiniteQuery({
+    queryKey: ["run", "comparison", run, "differences", filter],
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => got(api.GET("/api/v1/rights/comparisons/{run}/differences", { params: { path: { run }, query: { cursor: pageParam || undefined, filter: filter || undefined, limit: 200 } } })),
+    getNextPageParam: (page) => page.next || undefined,
+  });
 
 export const useDirectories = () =>
   useQuery({ queryKey: ["account", "directories"], queryFn: async () => (await got(api.GET("/api/v1/directories"))).directories });

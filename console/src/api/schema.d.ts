@@ -476,10 +476,70 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Tell how the permissions of two places differ
+         * Tell how the permissions of two places alone differ
          * @description Needs the role viewer.
          */
         get: operations["compare-rights"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rights/comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Compare the permissions of two places and of everything below them
+         * @description It is a run: what takes longer than a few seconds goes on after the answer. Needs the role operator.
+         */
+        post: operations["start-comparison"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rights/comparisons/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a comparison of permissions as far as it is
+         * @description Needs the role viewer.
+         */
+        get: operations["get-comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rights/comparisons/{run}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List where the two places of a comparison differ, in the order of the paths
+         * @description Needs the role viewer.
+         */
+        get: operations["list-differences"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1041,7 +1101,7 @@ export interface paths {
         get: operations["list-surveys"];
         put?: never;
         /**
-         * Survey a share
+         * Survey one or more shares
          * @description Needs the role operator.
          */
         post: operations["start-survey"];
@@ -1237,6 +1297,9 @@ export interface components {
              */
             weight: "pass" | "warn" | "fail";
         };
+        Begun: {
+            runs: components["schemas"]["Run"][];
+        };
         Belonging: {
             group: components["schemas"]["Account"];
             /** @description The groups that lead there, nearest to the account first, the group itself last */
@@ -1330,6 +1393,12 @@ export interface components {
             /** Format: int64 */
             files: number;
             name: string;
+        };
+        CompareRights: {
+            /** @description SERVER/SHARE/PATH, or a path of a namespace with a leading slash */
+            first: string;
+            /** @description As first */
+            second: string;
         };
         Comparison: {
             /** Format: int64 */
@@ -1911,13 +1980,9 @@ export interface components {
             /** @description For administrators */
             note?: string;
         };
-        NewSurvey: {
-            /** @description Server that holds the share */
-            server: string;
-            /** @description Share to survey */
-            share: string;
-            /** @description Folder below the share; absent for all of it */
-            sub?: string;
+        NewSurveys: {
+            /** @description Each share gets a survey of its own, so that it can be compared with later ones */
+            places: components["schemas"]["SurveyPlace"][];
         };
         NewToken: {
             /** @description What it is for */
@@ -1973,6 +2038,12 @@ export interface components {
         PageNamespace: {
             /** @description The items, in order */
             items: components["schemas"]["Namespace"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageRightsDifference: {
+            /** @description The items, in order */
+            items: components["schemas"]["RightsDifference"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -2067,6 +2138,14 @@ export interface components {
             shifts: components["schemas"]["RightsShift"][];
         };
         RightsComparison: {
+            /** @description Who gains and who loses, on how many; those most concerned first, at most 200 */
+            accounts: components["schemas"]["RightsTotal"][];
+            /**
+             * Format: int64
+             * @description How many are in both places and differ
+             */
+            differ: number;
+            /** @description The first 50 in the order of the paths; those of a run can all be listed */
             differences: components["schemas"]["RightsDifference"][];
             first: components["schemas"]["Place"];
             /**
@@ -2074,8 +2153,18 @@ export interface components {
              * @description How many files and folders were compared
              */
             looked: number;
-            /** @description Whether there are more differences than shown */
-            more: boolean;
+            /**
+             * Format: int64
+             * @description How many are at the first place alone
+             */
+            onlyFirst: number;
+            /**
+             * Format: int64
+             * @description How many are at the second place alone
+             */
+            onlySecond: number;
+            /** @description The run that compares everything below; absent when the two places alone were compared */
+            run?: components["schemas"]["Run"];
             second: components["schemas"]["Place"];
             /** @description Who comes through the share of the second place differently */
             share: components["schemas"]["RightsShift"][];
@@ -2196,6 +2285,19 @@ export interface components {
             /** @description Rights that it has only before, where the levels do not say it */
             loses?: string[];
         };
+        RightsTotal: {
+            account: components["schemas"]["Account"];
+            /**
+             * Format: int64
+             * @description Files and folders where it may do more at the second place
+             */
+            gains: number;
+            /**
+             * Format: int64
+             * @description Files and folders where it may do less at the second place
+             */
+            loses: number;
+        };
         Run: {
             /**
              * Format: int64
@@ -2225,7 +2327,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "rights";
+            kind: "survey" | "rights" | "compare";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -2553,6 +2655,14 @@ export interface components {
             before: components["schemas"]["Run"];
             figures: components["schemas"]["Comparison"];
         };
+        SurveyPlace: {
+            /** @description Server that holds the share */
+            server: string;
+            /** @description Share to survey; absent for every share that the server shows in lists */
+            share?: string;
+            /** @description Folder below the share; absent for all of it */
+            sub?: string;
+        };
         Tally: {
             /** Format: int64 */
             bytes: number;
@@ -2607,6 +2717,11 @@ export interface components {
             volumes: components["schemas"]["Volume"][];
         };
         WhoCan: {
+            /**
+             * Format: int64
+             * @description How many users have the level
+             */
+            able: number;
             /** @description Whether all users and groups could be found */
             complete: boolean;
             level: string;
@@ -2616,7 +2731,7 @@ export interface components {
              */
             looked: number;
             missing?: string;
-            /** @description Users of the domain and of the server, with why */
+            /** @description Users of the domain and of the server, with why, by name; at most 500 */
             people: components["schemas"]["EffectiveRights"][];
             place: components["schemas"]["Place"];
         };
@@ -3749,8 +3864,6 @@ export interface operations {
                 first: string;
                 /** @description As path of the other calls */
                 second: string;
-                /** @description Compare everything below as well */
-                deep?: boolean;
             };
             header?: never;
             path?: never;
@@ -3778,12 +3891,118 @@ export interface operations {
             };
         };
     };
+    "start-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareRights"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RightsComparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RightsComparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-differences": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: next of the part before */
+                cursor?: string;
+                /** @description How many items at most */
+                limit?: number;
+                /** @description Part of the path */
+                filter?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageRightsDifference"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-rights-who-can": {
         parameters: {
             query: {
                 /** @description SERVER/SHARE/PATH, or a path of a namespace with a leading slash */
                 path: string;
                 level: "full" | "change" | "write" | "read" | "list";
+                /** @description Part of the name of a user */
+                filter?: string;
             };
             header?: never;
             path?: never;
@@ -3819,7 +4038,7 @@ export interface operations {
                 /** @description How many items at most */
                 limit?: number;
                 /** @description Of this kind alone */
-                kind?: "survey" | "rights";
+                kind?: "survey" | "rights" | "compare";
             };
             header?: never;
             path?: never;
@@ -5073,7 +5292,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewSurvey"];
+                "application/json": components["schemas"]["NewSurveys"];
             };
         };
         responses: {
@@ -5083,7 +5302,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Survey"];
+                    "application/json": components["schemas"]["Begun"];
                 };
             };
             /** @description Error */

@@ -1,12 +1,14 @@
 // Who may do what with one file or folder, why, and how to change that.
 import { useMutation } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { api, got, Problem, type EffectiveRights, type Permissions, type RightsChange, type Schemas } from "../api/client";
+import { useNavigate } from "react-router";
+import { api, got, Problem, type Comparison, type EffectiveRights, type Permissions, type RightsChange, type Schemas } from "../api/client";
 import { useComparison, useRights, useRightsAs, useRightsChange, useWhoCan } from "../api/queries";
 import { Findings } from "../components/findings";
 import { ended, RunProgress } from "../components/run";
+import { ShiftText } from "../components/shift";
 import { Status } from "../components/status";
-import { Button, Dialog, Field, Loading, Section, Select, sentence, TextField, Trouble } from "../components/ui";
+import { Button, Dialog, Field, Loading, Section, Select, sentence, TextField, TextInput, Trouble } from "../components/ui";
 import { plural } from "../format";
 import { Check } from "./shareform";
 
@@ -53,7 +55,9 @@ const levels = ["full", "change", "write", "read", "list"] as const;
 /** Who of all users has at least a level? */
 function WhoCan({ path }: { path: string }) {
   const [asked, setAsked] = useState<(typeof levels)[number]>();
-  const query = useWhoCan(path, asked);
+  const [filter, setFilter] = useState("");
+  const query = useWhoCan(path, asked, filter);
+  const w = query.data;
   return (
     <Section title="Who can …">
       <div className="flex flex-wrap gap-1" role="group" aria-label="Level">
@@ -62,15 +66,16 @@ function WhoCan({ path }: { path: string }) {
       <div aria-live="polite" className="mt-2">
         {asked && query.isPending && <Loading what="users" />}
         {query.error && <Trouble error={query.error} />}
-        {query.data && (
+        {w && (
           <>
-            <p>{query.data.people.length} of {plural(query.data.looked, "user")} {query.data.people.length === 1 ? "has" : "have"} at least {query.data.level}.</p>
+            <p>{w.able.toLocaleString("en")} of {plural(w.looked, "user")} {w.able === 1 ? "has" : "have"} at least {w.level}.{w.able > w.people.length && ` The first ${w.people.length} by name are shown.`}</p>
+            {(filter !== "" || w.able > 10) && <TextInput type="search" aria-label="Filter users" placeholder="Filter users" value={filter} onChange={(e) => setFilter(e.target.value)} className="mb-1 max-w-64" />}
             <ul className="max-h-56 overflow-auto border-t border-line" tabIndex={0} aria-label="Users">
-              {query.data.people.map((p) => (
+              {w.people.map((p) => (
                 <li key={p.account.sid} className="border-b border-line py-0.5"><span className="font-medium">{p.account.name}</span> {level(p)} <span className="block text-sm text-soft">{sentence((p.reasons ?? []).map((x) => x.text).join("; "))}</span></li>
               ))}
             </ul>
-            {!query.data.complete && <p className="text-warn">{sentence(`not complete: ${query.data.missing ?? ""}`)}</p>}
+            {!w.complete && <p className="text-warn">{sentence(`not complete: ${w.missing ?? ""}`)}</p>}
           </>
         )}
       </div>
@@ -82,38 +87,46 @@ function WhoCan({ path }: { path: string }) {
 function Compare({ path }: { path: string }) {
   const [typed, setTyped] = useState("");
   const [other, setOther] = useState("");
-  const query = useComparison(path, other, true);
+  const query = useComparison(path, other);
+  const navigate = useNavigate();
+  const deep = useMutation({
+    mutationFn: () => got(api.POST("/api/v1/rights/comparisons", { body: { first: path, second: typed.trim() } })),
+    onSuccess: (c) => c.run && void navigate(`/runs/${c.run.id}`),
+  });
   const submit = (event: FormEvent) => {
     event.preventDefault();
+    deep.reset();
     setOther(typed.trim());
   };
+  const error = deep.error ?? query.error;
   return (
     <Section title="Compare with another place">
-      <form onSubmit={submit} className="flex items-end gap-2">
-        <div className="grow"><TextField label="Path" mono value={typed} onChange={(e) => setTyped(e.target.value)} placeholder="heather/herbarium" error={query.error instanceof Problem ? query.error.detail : undefined} /></div>
-        <Button type="submit">Compare</Button>
+      <form onSubmit={submit} className="grid gap-2">
+        <TextField label="Path" mono value={typed} onChange={(e) => setTyped(e.target.value)} placeholder="heather/herbarium" error={error instanceof Problem ? error.detail : undefined} />
+        <div className="flex gap-2">
+          <Button type="submit" disabled={typed.trim() === ""}>Compare these two</Button>
+          <Button disabled={deep.isPending || typed.trim() === ""} onClick={() => deep.mutate()}>{deep.isPending ? "Comparing …" : "And everything below"}</Button>
+        </div>
       </form>
       <div aria-live="polite" className="mt-2">
         {other && query.isPending && query.isFetching && <Loading what="both places" />}
-        {query.data && <Differences comparison={query.data} />}
+        {query.data && <TheTwo comparison={query.data} />}
       </div>
     </Section>
   );
 }
 
-function Differences({ comparison: c }: { comparison: Schemas["RightsComparison"] }) {
-  if (c.differences.length + c.share.length === 0) return <p>Nobody gains and nobody loses: the permissions are the same ({plural(c.looked, "file or folder", "files and folders")} compared).</p>;
+/** What differs between two places alone. */
+function TheTwo({ comparison: c }: { comparison: Comparison }) {
+  const shifts = c.differences[0]?.shifts ?? [];
+  if (c.share.length + c.differ === 0) return <p>Nobody gains and nobody loses: the two have the same permissions.</p>;
   return (
     <>
-      <p>{c.more ? "More than " : ""}{c.differences.length} of {plural(c.looked, "file or folder", "files and folders")} differ; there, as against here:</p>
-      <ul className="max-h-64 overflow-auto border-t border-line" tabIndex={0} aria-label="Differences">
-        {c.share.map((s) => <li key={`share${s.account.sid}`} className="border-b border-line py-0.5">the share itself: {s.account.name} {s.before} → {s.after}</li>)}
-        {c.differences.map((d) => (
-          <li key={d.path} className="border-b border-line py-0.5">
-            <code className="break-all">{d.path}</code>
-            <span className="block text-sm">{d.only ? `only ${d.only === "first" ? "here" : "there"}` : d.shifts?.length ? d.shifts.map((s) => `${s.account.name} ${s.before} → ${s.after}`).join("; ") : "the text differs, not what it grants"}</span>
-          </li>
-        ))}
+      <p>There, as against here:</p>
+      <ul className="border-t border-line">
+        {c.share.map((s) => <li key={`share${s.account.sid}`} className="border-b border-line py-0.5">through the share: <ShiftText shift={s} /></li>)}
+        {shifts.map((s) => <li key={s.account.sid} className="border-b border-line py-0.5"><ShiftText shift={s} /></li>)}
+        {c.differ > 0 && shifts.length === 0 && <li className="border-b border-line py-0.5">the text differs, not what it grants</li>}
       </ul>
     </>
   );
@@ -273,7 +286,7 @@ function Change({ change: c }: { change: RightsChange }) {
       {c.run.state === "failed" && <p className="text-bad">{sentence(c.run.trouble ?? "")}</p>}
       {ended(c.run) && <p className="font-medium">{n === 0 ? "Nothing changes: the permissions are so already." : sentence(what)}</p>}
       {c.shifts.map((s) => (
-        <p key={s.account.sid}><span className="font-semibold">{s.account.name}</span>: {s.before} → {s.after}{s.gains?.length ? `, gains ${s.gains.join(", ")}` : ""}{s.loses?.length ? `, loses ${s.loses.join(", ")}` : ""}</p>
+        <p key={s.account.sid}><ShiftText shift={s} /></p>
       ))}
       {c.objects.length > 0 && (
         <details>

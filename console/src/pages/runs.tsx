@@ -16,7 +16,7 @@ export function RunsPage() {
   const columns = useMemo<Column<Run>[]>(
     () => [
       { head: "Run", right: true, by: (r) => r.id, cell: (r) => r.id },
-      { head: "Kind", by: (r) => r.kind, cell: (r) => ({ survey: "survey", rights: "change of rights" })[r.kind] },
+      { head: "Kind", by: (r) => r.kind, cell: (r) => kinds[r.kind] },
       { head: "Of", wide: true, by: (r) => r.subject, cell: (r) => <Link className="font-mono text-span underline underline-offset-2" to={where(r)}>{r.subject}</Link> },
       { head: "State", by: (r) => r.state, cell: (r) => <span title={r.trouble}><RunState run={r} /></span> },
       { head: "Done", right: true, by: (r) => r.done, cell: (r) => r.done.toLocaleString("en") },
@@ -32,7 +32,7 @@ export function RunsPage() {
       <Section title="Under way">
         {open.length === 0 ? <Empty>Nothing is under way. Surveys start on the page of a share.</Empty> : open.map((r) => (
           <div key={r.id} className="mb-4 border-b border-line pb-3">
-            <p className="mb-1 font-medium">{r.kind} of <code>{r.subject}</code></p>
+            <p className="mb-1 font-medium first-letter:uppercase">{kinds[r.kind]} of <Link className="font-mono text-span underline underline-offset-2" to={where(r)}>{r.subject}</Link></p>
             <RunProgress run={r} />
           </div>
         ))}
@@ -44,7 +44,10 @@ export function RunsPage() {
   );
 }
 
+const kinds = { survey: "survey", rights: "change of rights", compare: "comparison of rights" };
+
 function where(r: Run): string {
+  if (r.kind === "compare") return `/runs/${r.id}`;
   const [server = "", share = "", ...rest] = r.subject.split("/");
   const base = [server, share].map(encodeURIComponent);
   return r.kind === "survey" ? `/servers/${base[0]}/shares/${base[1]}` : filesOf(server, share, ...rest);

@@ -93,6 +93,11 @@ function CheckLines({ check }: { check: Check }) {
 function Shares({ server }: { server: string }) {
   const shares = useShares(server);
   const [making, setMaking] = useState(false);
+  const navigate = useNavigate();
+  const survey = useMutation({
+    mutationFn: () => api.POST("/api/v1/surveys", { body: { places: [{ server }] } }),
+    onSuccess: () => void navigate("/runs"),
+  });
   const columns = useMemo<Column<Share>[]>(
     () => [
       { head: "Share", by: (h) => h.name, cell: (h) => (h.kind === "disk" ? <Link className="font-medium text-span underline underline-offset-2" to={`/servers/${encodeURIComponent(server)}/shares/${encodeURIComponent(h.name)}`}>{h.name}</Link> : h.name) },
@@ -104,7 +109,8 @@ function Shares({ server }: { server: string }) {
     [server],
   );
   return (
-    <Section title="Shares" aside={<Button onClick={() => setMaking(true)}>Create a share …</Button>}>
+    <Section title="Shares" aside={<span className="flex gap-2"><Button disabled={survey.isPending} onClick={() => survey.mutate()}>Survey them all</Button><Button onClick={() => setMaking(true)}>Create a share …</Button></span>}>
+      {survey.error && <div className="mb-3"><Trouble error={survey.error} /></div>}
       <DataTable what="shares" query={shares} columns={columns} keyOf={(h) => h.name} empty="No share was seen yet; a check looks for them." />
       <Dialog open={making} onOpenChange={setMaking} title={`Create a share on ${server}`} lead="Rehearse it first: you see what would be made, and what people may do in the end.">
         <ShareForm server={server} onClose={() => setMaking(false)} />

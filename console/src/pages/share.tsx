@@ -21,7 +21,7 @@ export function SharePage() {
   const survey = useSurvey(latest?.id);
   const [editing, setEditing] = useState(false);
   const [removing, setRemoving] = useState(false);
-  const start = useMutation({ mutationFn: () => api.POST("/api/v1/surveys", { body: { server, share } }) });
+  const start = useMutation({ mutationFn: () => api.POST("/api/v1/surveys", { body: { places: [{ server, share }] } }) });
   if (now.isPending) return <Loading what={`${server}/${share}`} />;
   if (!now.data) return <Trouble error={now.error} retry={() => void now.refetch()} />;
   const h = now.data;

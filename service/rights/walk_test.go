@@ -1,0 +1,138 @@
+package rights
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"reflect"
+	"strings"
+	"testing"
+
+	"bridgespan/core/acl"
+	"bridgespan/tree"
+	"bridgespan/tree/memory"
+)
+
+func parts(t testing.TB, text string) acl.Parts {
+	t.Helper()
+	p, err := acl.ParseParts(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+// hedge is a tree whose names make plain text order and the order of a walk differ.
+func hedge(t *testing.T, descriptor string, more ...string) *memory.Tree {
+	t.Helper()
+	m := new(memory.Tree)
+	for _, name := range append([]string{"a/x/1", "a/x/2", "a b/3", "a-b", "b/y/z/4", "c"}, more...) {
+		if i := strings.LastIndex(name, "/"); i > 0 {
+			if err := tree.MkdirAll(t.Context(), m, name[:i]); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if _, err := m.Put(t.Context(), name, strings.NewReader(name), tree.PutOptions{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	d := descriptorOf(parts(t, descriptor))
+	for e, err := range tree.Walk(t.Context(), m, ".", tree.Plain) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := m.Apply(t.Context(), e.Path, tree.Meta{Descriptor: d}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return m
+}
+
+func pairs(t *testing.T, first, second *memory.Tree, after string) (list []acl.Pair, seen float64) {
+	t.Helper()
+	a, b := &walker{tree: first, top: ".", after: after}, &walker{tree: second, top: ".", after: after}
+	for p, err := range acl.CompareTrees(ahead(t.Context(), a.nodes(t.Context(), true)), ahead(t.Context(), b.nodes(t.Context(), true))) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		list = append(list, p)
+	}
+	return list, a.seen.get()
+}
+
+// A comparison that ended after any path goes on with what comes after it, as
+// if it had never stopped.
+func TestGoingOnAfterAnyPath(t *testing.T) {
+	first, second := hedge(t, "O:BAD:(A;;FA;;;BA)", "b/only"), hedge(t, "O:BAD:(A;;FR;;;BA)", "a/x/other", "d/e")
+	whole, seen := pairs(t, first, second, "")
+	if len(whole) != 17 || seen < 0.999 || seen > 1.001 {
+		t.Fatalf("%d pairs, %v of all seen", len(whole), seen)
+	}
+	var sums totals
+	for i, p := range whole {
+		sums.add(p)
+		rest, seen := pairs(t, first, second, p.Path)
+		if !reflect.DeepEqual(rest, append([]acl.Pair(nil), whole[i+1:]...)) {
+			t.Errorf("after %s: %d pairs, want %d", p.Path, len(rest), len(whole)-i-1)
+		}
+		if seen < 0.999 || seen > 1.001 {
+			t.Errorf("after %s: %v of all is seen", p.Path, seen)
+		}
+	}
+	if sums.OnlyFirst != 1 || sums.OnlySecond != 3 || sums.Looked != int64(len(whole)) || sums.found() != sums.Differ+4 {
+		t.Errorf("%+v", sums)
+	}
+	if who := sums.concerned(); len(who) != 1 || sums.Shifts[who[0]].Loses != sums.Differ || sums.Shifts[who[0]].Gains != 0 {
+		t.Errorf("who gains and loses: %+v", sums.Shifts)
+	}
+}
+
+// An error of either side ends a comparison, and says of which side it is.
+func TestErrorOfOneSide(t *testing.T) {
+	for _, failing := range []int{0, 1} {
+		trees := []*memory.Tree{hedge(t, "O:BAD:(A;;FA;;;BA)"), hedge(t, "O:BAD:(A;;FA;;;BA)")}
+		trees[failing].Fault = func(step, name string) error {
+			if step == "list" && name == "a/x" {
+				return fmt.Errorf("%s: %w", name, tree.ErrUnreachable)
+			}
+			return nil
+		}
+		looks := []*look{{}, {}}
+		c := &comparing{both: &both{first: looks[0], second: looks[1]}}
+		side := func(i int) func(func(acl.Node, error) bool) {
+			w := &walker{tree: trees[i], top: "."}
+			return ahead(t.Context(), sided(looks[i], w.nodes(t.Context(), true)))
+		}
+		var last string
+		var failure error
+		for p, err := range acl.CompareTrees(side(0), side(1)) {
+			if failure = err; err != nil {
+				break
+			}
+			last = p.Path
+		}
+		if !errors.Is(failure, tree.ErrUnreachable) || c.away(failure) != looks[failing] || last != "a/x" {
+			t.Errorf("side %d: %v after %q", failing, failure, last)
+		}
+	}
+}
+
+// A sequence that is ended from outside does not look as if it had come to its end.
+func TestAheadEndedFromOutside(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	endless := func(yield func(int, error) bool) {
+		for i := 0; yield(i, nil); i++ {
+		}
+	}
+	var failure error
+	for i, err := range ahead(ctx, endless) {
+		if i == 3 {
+			cancel()
+		}
+		failure = err
+	}
+	if !errors.Is(failure, context.Canceled) {
+		t.Errorf("ended with %v", failure)
+	}
+}
