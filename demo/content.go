@@ -22,6 +22,7 @@ const (
 // file is one generated file. Its content follows from kind, seed and edits alone.
 type file struct {
 	path     string
+	madeAs   string // the path under which it was made, when it was moved since
 	kind     kind
 	seed     uint64
 	size     int64

@@ -62,6 +62,13 @@ func (m *maker) again(path string, edits int) {
 	m.files = append(m.files, original)
 }
 
+// moved adds a file that was made in one folder and moved to another: it keeps
+// the permissions of the first.
+func (m *maker) moved(from, to string, size int64) {
+	m.add(to, prose, size, 200)
+	m.files[len(m.files)-1].madeAs = from
+}
+
 // between draws a size, in bytes, mostly near the lower end.
 func (m *maker) between(low, high int64) int64 {
 	share := m.source.Float64()
@@ -140,6 +147,7 @@ func (m *maker) glasshouse() {
 			m.files[len(m.files)-1].modified = day
 		}
 	}
+	m.add("Logger uploads/Palm house (raw).csv", ledger, 30<<10, 10)
 }
 
 func (m *maker) fieldnotes() {
@@ -161,6 +169,7 @@ func (m *maker) education() {
 		m.again(fmt.Sprintf("School visits/2026/handout %02d.pdf", i+1), 0)
 	}
 	m.add("Staff only/Rota.csv", ledger, 12<<10, 30)
+	m.moved("Staff only/Plan of the open day.txt", "Courses/Plan of the open day.txt", 5000)
 }
 
 func (m *maker) council() {
@@ -171,4 +180,5 @@ func (m *maker) council() {
 		}
 	}
 	m.add("Accounts 2025-26 (draft).csv", ledger, 90<<10, 40)
+	m.add("Papers for visitors/How the council works.txt", prose, 7000, 800)
 }

@@ -95,6 +95,18 @@ func makeFolders(ctx context.Context, t tree.Tree, share string, known sids, fil
 	return nil
 }
 
+// write writes a file where it was made, and moves it from there.
+func write(ctx context.Context, t tree.Tree, f file, options tree.PutOptions) error {
+	if f.madeAs == "" {
+		_, err := t.Put(ctx, f.path, f.content(), options)
+		return err
+	}
+	if _, err := t.Put(ctx, f.madeAs, f.content(), options); err != nil {
+		return err
+	}
+	return t.Rename(ctx, f.madeAs, f.path, true)
+}
+
 func writeFiles(ctx context.Context, t tree.Tree, files []file, written *atomic.Int64) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -104,7 +116,7 @@ func writeFiles(ctx context.Context, t tree.Tree, files []file, written *atomic.
 		group.Go(func() {
 			for f := range work {
 				options := tree.PutOptions{Replace: true, Size: f.size, SizeKnown: true, Meta: tree.Meta{Modified: f.modified}}
-				if _, err := t.Put(ctx, f.path, f.content(), options); err != nil {
+				if err := write(ctx, t, f, options); err != nil {
 					cancel(err)
 					return
 				}

@@ -115,23 +115,26 @@ func allGroupsOf(name string) []string {
 	return list
 }
 
-// may are the rights of an account in a descriptor; account is "" for
-// everybody who signed in.
-type may struct{ account, mask string }
+// may is an entry of a descriptor; account is "" for everybody who signed in.
+type may struct{ verb, account, mask string }
 
 const (
-	change = "0x1301bf"
-	read   = "0x1200a9"
+	change  = "0x1301bf"
+	read    = "0x1200a9"
+	writing = "0x116"
 )
+
+func let(account, mask string) may  { return may{"A", account, mask} }
+func deny(account, mask string) may { return may{"D", account, mask} }
 
 // shareRights say who may do what in each share.
 var shareRights = map[string][]may{
-	"herbarium":  {{"curators", change}, {"garden-staff", read}},
-	"seedbank":   {{"seedbank-staff", change}, {"curators", read}, {departed, change}},
-	"glasshouse": {{"curators", change}, {"seedbank-staff", change}, {"", read}},
-	"fieldnotes": {{"field-team", change}, {"curators", read}},
-	"education":  {{"educators", change}, {"", read}},
-	"council":    {{"council-members", change}},
+	"herbarium":  {let("curators", change), let("garden-staff", read)},
+	"seedbank":   {let("seedbank-staff", change), let("curators", read), let(departed, change)},
+	"glasshouse": {let("curators", change), let("seedbank-staff", change), let("", read)},
+	"fieldnotes": {let("field-team", change), let("curators", read)},
+	"education":  {let("educators", change), let("", read)},
+	"council":    {let("council-members", change)},
 	"arrivals":   {},
 	"volume$":    {},
 }
@@ -157,16 +160,19 @@ func protected(rights []may, known sids) (acl.Descriptor, error) {
 			}
 			who = sid.String()
 		}
-		text += fmt.Sprintf("(A;OICI;%s;;;%s)", r.mask, who)
+		text += fmt.Sprintf("(%s;OICI;%s;;;%s)", r.verb, r.mask, who)
 	}
 	return acl.Parse(text)
 }
 
-// restricted are folders with permissions of their own, by share.
+// restricted are folders with permissions of their own, by share; some show
+// what should not be: everybody may change them, or a denial comes too late.
 var restricted = map[string]map[string][]may{
-	"herbarium": {"Loans/Private collections": {{"curators", change}}, "Retouched": {{"curators", change}, {scanners, change}, {"garden-staff", read}}},
-	"education": {"Staff only": {{"educators", change}}},
-	"seedbank":  {"Agreements": {{"seedbank-staff", change}, {"council-members", read}}},
+	"herbarium":  {"Loans/Private collections": {let("curators", change)}, "Retouched": {let("curators", change), let(scanners, change), let("garden-staff", read)}},
+	"education":  {"Staff only": {let("educators", change)}},
+	"seedbank":   {"Agreements": {let("seedbank-staff", change), let("council-members", read)}},
+	"glasshouse": {"Logger uploads": {let("", change)}},
+	"council":    {"Papers for visitors": {let("council-members", change), let("garden-staff", read), deny("reed.harper", writing)}},
 }
 
 // entry is a signpost of the namespace; further locations are opened at once

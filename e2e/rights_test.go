@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -312,6 +313,72 @@ func testShareEdit(t *testing.T, g *grove) {
 	}
 	if _, err := os.Stat(filepath.Join(g.oak.SharePath("store"), "out/2026/from the warden.txt")); err != nil {
 		t.Errorf("the files went with the share: %v", err)
+	}
+	testShareHalfway(t, g)
+}
+
+// testShareHalfway lets the server refuse, and then go away, while it makes a
+// share: what was done before is taken back, or named when that cannot be.
+func testShareHalfway(t *testing.T, g *grove) {
+	ctx := t.Context()
+	script := filepath.Join(g.oak.Dir, "share")
+	works, err := os.ReadFile(script)
+	if err != nil {
+		t.Fatal(err)
+	}
+	instead := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(script, []byte(text), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	defer instead(string(works))
+	n := model.NewShare{Name: "later", Path: "store:later/on"}
+	folder := filepath.Join(g.oak.SharePath("store"), "later")
+	instead("#!/bin/sh\nexit 1\n")
+	_, err = g.api.CreateShare(ctx, "oak", n)
+	var e *client.Error
+	if !errors.As(err, &e) || e.Remedy == "" || !strings.Contains(e.Detail, "taken back") {
+		t.Errorf("the server refuses: %v", err)
+	}
+	if _, err := os.Stat(folder); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("the folder was left: %v", err)
+	}
+	asked, goOn := filepath.Join(t.TempDir(), "asked"), filepath.Join(t.TempDir(), "go")
+	for _, pipe := range []string{asked, goOn} {
+		if err := errors.Join(syscall.Mkfifo(pipe, 0o666), os.Chmod(pipe, 0o666)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	instead(fmt.Sprintf("#!/bin/sh\necho asked >%s\nread answer <%s\nexit 1\n", asked, goOn))
+	done := make(chan error, 1)
+	go func() {
+		_, err := g.api.CreateShare(ctx, "oak", n)
+		done <- err
+	}()
+	if _, err := os.ReadFile(asked); err != nil { // until the server is about to make it
+		t.Fatal(err)
+	}
+	g.oak.Halt()
+	if pipe, err := os.OpenFile(goOn, os.O_WRONLY|syscall.O_NONBLOCK, 0); err == nil { // unless the script ended with its server
+		pipe.Close()
+	}
+	err = <-done
+	refused(t, "a server that goes away", err, http.StatusServiceUnavailable, "")
+	if !strings.Contains(err.Error(), "could not create the share later") || !strings.Contains(err.Error(), "done and not taken back: make the folder store/later/on") {
+		t.Errorf("what was done is not said: %v", err)
+	}
+	if err := g.oak.Restart(); err != nil {
+		t.Fatal(err)
+	}
+	instead(string(works))
+	// Asked for again, it is finished from where it was left.
+	plan, err := g.api.CreateShare(ctx, "oak", n)
+	if err != nil || plan.NewFolder || len(plan.Steps) != 1 || plan.Steps[0].State != "done" {
+		t.Errorf("finished: %+v, %v", plan.Steps, err)
+	}
+	if _, err := g.api.RemoveShare(ctx, "oak", "later", false); err != nil {
+		t.Error(err)
 	}
 }
 

@@ -184,7 +184,7 @@ type RightsChange struct {
 	Asked     ChangeRights   `json:"asked"`
 	Place     Place          `json:"place"`
 	Counts    RightsCounts   `json:"counts"`
-	Shifts    []RightsShift  `json:"shifts" doc:"Who gains or loses what at the place itself"`
+	Shifts    []RightsShift  `json:"shifts" doc:"Who gains or loses what: at the place itself, and who else does below it"`
 	Objects   []RightsObject `json:"objects" doc:"The first files and folders that it changes"`
 	CanFinish bool           `json:"canFinish" doc:"Whether it stopped half-way and can be finished"`
 	CanUndo   bool           `json:"canUndo" doc:"Whether what it did can be undone"`

@@ -62,7 +62,10 @@ func showCompared(ctx context.Context, c *cli.Command, api *client.Client, r mod
 }
 
 func comparedTable(r model.RightsComparison) table {
-	t := table{heads: []string{"path", "account", "first", "second", "gains", "loses"}, empty: fmt.Sprintf("Nobody gains and nobody loses: the permissions are the same (%s files and folders compared).", humanize.Comma(r.Looked))}
+	t := table{heads: []string{"path", "account", "first", "second", "gains", "loses"}, empty: "Nobody gains and nobody loses: the permissions are the same."}
+	if r.Run != nil {
+		t.empty = fmt.Sprintf("Nobody gains and nobody loses: the permissions are the same (%s files and folders compared).", humanize.Comma(r.Looked))
+	}
 	for _, s := range r.Share {
 		t.add("the share itself", s.Account.Name, string(s.Before), string(s.After), strings.Join(s.Gains, ", "), strings.Join(s.Loses, ", "))
 	}
@@ -87,7 +90,10 @@ func comparedTable(r model.RightsComparison) table {
 // comparedText is what a comparison comes to.
 func comparedText(r model.RightsComparison) string {
 	var b strings.Builder
-	if r.Run != nil && r.Run.State != model.RunDone {
+	if r.Run == nil {
+		return "The two differ. To compare everything below as well: --deep"
+	}
+	if r.Run.State != model.RunDone {
 		fmt.Fprintf(&b, "Run %d is %s, %.0f%%: so far ", r.Run.ID, r.Run.State, 100*r.Run.Fraction)
 	}
 	fmt.Fprintf(&b, "%s files and folders compared: %s differ", humanize.Comma(r.Looked), humanize.Comma(r.Differ))
@@ -102,7 +108,7 @@ func comparedText(r model.RightsComparison) string {
 		}
 		fmt.Fprintf(&b, "\n  %s gains on %s, loses on %s", a.Account.Name, humanize.Comma(a.Gains), humanize.Comma(a.Loses))
 	}
-	if all := r.Differ + r.OnlyFirst + r.OnlySecond; r.Run != nil && int64(len(r.Differences)) < all {
+	if all := r.Differ + r.OnlyFirst + r.OnlySecond; int64(len(r.Differences)) < all {
 		fmt.Fprintf(&b, "\nShown: %s of %s differences. See others with: bspan rights compared %d --filter TEXT, or --limit N", humanize.Comma(int64(len(r.Differences))), humanize.Comma(all), r.Run.ID)
 	}
 	return b.String()

@@ -29,7 +29,7 @@ export function ago(iso: string, now = Date.now()): string {
   return "";
 }
 
-export const plural = (n: number, one: string, many = one + "s") => `${n} ${n === 1 ? one : many}`;
+export const plural = (n: number, one: string, many = one + "s") => `${n.toLocaleString("en")} ${n === 1 ? one : many}`;
 
 export const target = (l: { server: string; share: string; sub?: string }) => [l.server, l.share, l.sub].filter(Boolean).join("/");
 

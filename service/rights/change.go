@@ -220,8 +220,10 @@ func (s *Service) showObjects(ctx context.Context, c *model.RightsChange, object
 			}
 			known[key] = shifts
 		}
-		if o.Path == c.Place.Path {
-			c.Shifts = shifts
+		for _, shift := range shifts { // of the place itself first, then of what lies below
+			if !slices.ContainsFunc(c.Shifts, func(s model.RightsShift) bool { return s.Account.SID == shift.Account.SID }) {
+				c.Shifts = append(c.Shifts, shift)
+			}
 		}
 		c.Objects = append(c.Objects, model.RightsObject{Path: o.Path, Folder: o.Folder, State: o.State, Trouble: o.Trouble, Before: o.Before.String(), After: o.After.String(), Shifts: shifts})
 	}

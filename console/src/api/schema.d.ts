@@ -2134,7 +2134,7 @@ export interface components {
             objects: components["schemas"]["RightsObject"][];
             place: components["schemas"]["Place"];
             run: components["schemas"]["Run"];
-            /** @description Who gains or loses what at the place itself */
+            /** @description Who gains or loses what: at the place itself, and who else does below it */
             shifts: components["schemas"]["RightsShift"][];
         };
         RightsComparison: {

@@ -1,6 +1,7 @@
 // What a person should know about permissions, each with its meaning and remedy.
 import type { Finding } from "../api/client";
 import { Status } from "./status";
+import { plural } from "../format";
 import { sentence } from "./ui";
 
 export function Findings({ findings }: { findings: Finding[] }) {
@@ -11,7 +12,7 @@ export function Findings({ findings }: { findings: Finding[] }) {
           <div className="flex flex-wrap items-baseline gap-x-3">
             <Status tone="warn">{f.kind.replaceAll("-", " ")}</Status>
             {f.account && <code className="break-all">{f.account.name}</code>}
-            {f.count ? <span className="text-soft">on {f.count.toLocaleString("en")} files and folders</span> : null}
+            {f.count ? <span className="text-soft">on {plural(f.count, "file or folder", "files and folders")}</span> : null}
           </div>
           <p>{sentence(f.means)}</p>
           <p className="text-soft">To mend it: {f.remedy}.</p>
