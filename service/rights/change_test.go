@@ -104,7 +104,6 @@ func TestBelow(t *testing.T) {
 type bench struct {
 	service *Service
 	tree    *memory.Tree
-	look    *look
 	cut     atomic.Int64 // changes that are still made before the server goes away; negative for all
 }
 
