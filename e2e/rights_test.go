@@ -19,6 +19,7 @@ import (
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/core/namespace"
+	"bridgespan/core/paths"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
 	"bridgespan/standin/database"
@@ -875,7 +876,7 @@ func testComparison(t *testing.T, g *grove) {
 			t.Fatal(err)
 		}
 		for _, d := range page.Items {
-			if last != "" && acl.PathOrder(last, d.Path) >= 0 {
+			if last != "" && paths.Order(last, d.Path) >= 0 {
 				t.Fatalf("%s comes after %s", d.Path, last)
 			}
 			last = d.Path

@@ -1,12 +1,11 @@
 package acl
 
 import (
-	"cmp"
 	"iter"
 	"slices"
-	"strings"
 
 	"bridgespan/core/account"
+	"bridgespan/core/paths"
 )
 
 // Shift is what one account gains and loses between two states.
@@ -48,35 +47,6 @@ type Node struct {
 	Descriptor Descriptor
 }
 
-// PathOrder orders paths as a walk meets them: a folder before what it holds,
-// and that before its next sibling.
-func PathOrder(a, b string) int {
-	switch {
-	case a == b:
-		return 0
-	case a == ".":
-		return -1
-	case b == ".":
-		return 1
-	}
-	for {
-		x, restA, moreA := strings.Cut(a, "/")
-		y, restB, moreB := strings.Cut(b, "/")
-		if c := cmp.Compare(x, y); c != 0 {
-			return c
-		}
-		switch {
-		case !moreA && !moreB:
-			return 0
-		case !moreA:
-			return -1
-		case !moreB:
-			return 1
-		}
-		a, b = restA, restB
-	}
-}
-
 // Pair is what two trees have at one path.
 type Pair struct {
 	Path          string
@@ -91,58 +61,27 @@ type Pair struct {
 func (p Pair) Same() bool { return p.Before == p.After }
 
 // CompareTrees yields what two trees have at each path of either. Both must
-// come in PathOrder, and so do the pairs: a comparison that ended after a pair
-// can go on with what comes after its path. It holds one node of each tree at
-// a time, and judges each pair of descriptors once.
+// come in [paths.Order], and so do the pairs. It judges each pair of
+// descriptors once.
 func CompareTrees(before, after iter.Seq2[Node, error]) iter.Seq2[Pair, error] {
 	return func(yield func(Pair, error) bool) {
-		nextA, stopA := iter.Pull2(before)
-		defer stopA()
-		nextB, stopB := iter.Pull2(after)
-		defer stopB()
-		a, errA, okA := nextA()
-		b, errB, okB := nextB()
 		judged := map[[2]Descriptor][]Shift{}
-		for okA || okB {
-			if err := cmp.Or(errA, errB); err != nil {
-				yield(Pair{}, err)
+		for two, err := range paths.Pairs(before, after, func(n Node) string { return n.Path }) {
+			p := Pair{Path: two.Path}
+			if two.Second != nil {
+				p.Folder, p.After = two.Second.Folder, two.Second.Descriptor
+			}
+			if two.First != nil {
+				p.Folder, p.Before = two.First.Folder, two.First.Descriptor
+			}
+			if two.First != nil && two.Second != nil && !p.Same() {
+				p.Shifts = judgeOnce(judged, p.Before, p.After)
+			}
+			if !yield(p, err) {
 				return
-			}
-			order := 0
-			switch {
-			case !okB:
-				order = -1
-			case !okA:
-				order = 1
-			default:
-				order = PathOrder(a.Path, b.Path)
-			}
-			if !yield(pairOf(order, a, b, judged), nil) {
-				return
-			}
-			if order <= 0 {
-				a, errA, okA = nextA()
-			}
-			if order >= 0 {
-				b, errB, okB = nextB()
 			}
 		}
 	}
-}
-
-// pairOf pairs the nodes that come next, of which one may be further on.
-func pairOf(order int, a, b Node, judged map[[2]Descriptor][]Shift) Pair {
-	switch {
-	case order < 0:
-		return Pair{Path: a.Path, Folder: a.Folder, Before: a.Descriptor}
-	case order > 0:
-		return Pair{Path: b.Path, Folder: b.Folder, After: b.Descriptor}
-	}
-	p := Pair{Path: a.Path, Folder: a.Folder, Before: a.Descriptor, After: b.Descriptor}
-	if !p.Same() {
-		p.Shifts = judgeOnce(judged, a.Descriptor, b.Descriptor)
-	}
-	return p
 }
 
 // mostJudged bounds what CompareTrees remembers, in pairs of descriptors.

@@ -179,8 +179,7 @@ func (b *bench) place(t *testing.T) *look {
 func (b *bench) all(t *testing.T) map[string]acl.Descriptor {
 	t.Helper()
 	found := map[string]acl.Descriptor{}
-	w := &walker{tree: b.tree, top: "."}
-	for node, err := range w.nodes(t.Context(), true) {
+	for node, err := range ordered(b.tree, "").All(t.Context()) {
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -11,6 +11,7 @@ import (
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/jobs"
+	"bridgespan/tree"
 )
 
 // compareKind is the kind of runs that compare permissions.
@@ -199,12 +200,12 @@ func (c *comparing) away(err error) *look {
 
 // walk compares what is not compared yet.
 func (c *comparing) walk(ctx context.Context, db *records.DB) error {
-	sides := [2]*walker{}
+	sides := [2]*tree.Ordered{}
 	for i, l := range []*look{c.both.first, c.both.second} {
-		sides[i] = &walker{tree: l.tree, top: l.inside(), after: c.kept.After}
+		sides[i] = &tree.Ordered{Tree: l.tree, Top: l.inside(), Detail: tree.WithDescriptors, After: c.kept.After}
 	}
-	first, second := sided(c.both.first, sides[0].nodes(ctx, c.both.first.Folder)), sided(c.both.second, sides[1].nodes(ctx, c.both.second.Folder))
-	for pair, err := range acl.CompareTrees(ahead(ctx, first), ahead(ctx, second)) {
+	first, second := nodes(ctx, c.both.first, sides[0]), nodes(ctx, c.both.second, sides[1])
+	for pair, err := range acl.CompareTrees(tree.Ahead(ctx, first), tree.Ahead(ctx, second)) {
 		if err != nil {
 			return err
 		}
@@ -213,7 +214,7 @@ func (c *comparing) walk(ctx context.Context, db *records.DB) error {
 		if !pair.Same() {
 			c.batch = append(c.batch, records.RightsDifference{Seq: c.kept.Totals.found(), Path: pair.Path, Folder: pair.Folder, First: pair.Before, Second: pair.After})
 		}
-		c.job.Progress(c.kept.Totals.Looked, 0, min(sides[0].seen.get(), sides[1].seen.get()))
+		c.job.Progress(c.kept.Totals.Looked, 0, min(sides[0].Seen.Get(), sides[1].Seen.Get()))
 		if len(c.batch) >= compareBatch || time.Since(c.saved) > keepEvery {
 			if err := c.keep(ctx, db); err != nil {
 				return err

@@ -1,7 +1,6 @@
 package rights
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"reflect"
@@ -48,16 +47,20 @@ func hedge(t *testing.T, descriptor string, more ...string) *memory.Tree {
 	return m
 }
 
+func ordered(m *memory.Tree, after string) *tree.Ordered {
+	return &tree.Ordered{Tree: m, Top: ".", Detail: tree.WithDescriptors, After: after}
+}
+
 func pairs(t *testing.T, first, second *memory.Tree, after string) (list []acl.Pair, seen float64) {
 	t.Helper()
-	a, b := &walker{tree: first, top: ".", after: after}, &walker{tree: second, top: ".", after: after}
-	for p, err := range acl.CompareTrees(ahead(t.Context(), a.nodes(t.Context(), true)), ahead(t.Context(), b.nodes(t.Context(), true))) {
+	a, b := ordered(first, after), ordered(second, after)
+	for p, err := range acl.CompareTrees(tree.Ahead(t.Context(), nodes(t.Context(), &look{}, a)), tree.Ahead(t.Context(), nodes(t.Context(), &look{}, b))) {
 		if err != nil {
 			t.Fatal(err)
 		}
 		list = append(list, p)
 	}
-	return list, a.seen.get()
+	return list, a.Seen.Get()
 }
 
 // A comparison that ended after any path goes on with what comes after it, as
@@ -100,8 +103,7 @@ func TestErrorOfOneSide(t *testing.T) {
 		looks := []*look{{}, {}}
 		c := &comparing{both: &both{first: looks[0], second: looks[1]}}
 		side := func(i int) func(func(acl.Node, error) bool) {
-			w := &walker{tree: trees[i], top: "."}
-			return ahead(t.Context(), sided(looks[i], w.nodes(t.Context(), true)))
+			return tree.Ahead(t.Context(), nodes(t.Context(), looks[i], ordered(trees[i], "")))
 		}
 		var last string
 		var failure error
@@ -114,25 +116,5 @@ func TestErrorOfOneSide(t *testing.T) {
 		if !errors.Is(failure, tree.ErrUnreachable) || c.away(failure) != looks[failing] || last != "a/x" {
 			t.Errorf("side %d: %v after %q", failing, failure, last)
 		}
-	}
-}
-
-// A sequence that is ended from outside does not look as if it had come to its end.
-func TestAheadEndedFromOutside(t *testing.T) {
-	ctx, cancel := context.WithCancel(t.Context())
-	defer cancel()
-	endless := func(yield func(int, error) bool) {
-		for i := 0; yield(i, nil); i++ {
-		}
-	}
-	var failure error
-	for i, err := range ahead(ctx, endless) {
-		if i == 3 {
-			cancel()
-		}
-		failure = err
-	}
-	if !errors.Is(failure, context.Canceled) {
-		t.Errorf("ended with %v", failure)
 	}
 }

@@ -1,0 +1,134 @@
+package tree
+
+import (
+	"context"
+	"iter"
+	"math"
+	"path"
+	"slices"
+	"strings"
+	"sync/atomic"
+
+	"bridgespan/core/paths"
+)
+
+// Ordered walks through a tree in the order of [paths.Order], so that two of
+// them can be put side by side, and so that a walk can go on where it stopped.
+// It leaves out what belongs to the service itself.
+type Ordered struct {
+	Tree   Tree
+	Top    string // where it begins; "." for the root
+	Detail Detail
+	// After is the path, from the top, up to which all was seen in an earlier walk; "" for none.
+	After string
+	// Seen is how much of all is behind, from 0 to 1, as far as can be told.
+	Seen Fraction
+}
+
+// Fraction is a number that one goroutine adds to while others read it.
+type Fraction struct{ bits atomic.Uint64 }
+
+func (f *Fraction) add(share float64) { f.bits.Store(math.Float64bits(f.Get() + share)) }
+
+// Get reads the number.
+func (f *Fraction) Get() float64 { return math.Float64frombits(f.bits.Load()) }
+
+// All yields what is there, first the top itself as ".". An error ends the walk.
+func (w *Ordered) All(ctx context.Context) iter.Seq2[Named, error] {
+	return func(yield func(Named, error) bool) {
+		top, err := w.Tree.Stat(ctx, w.Top)
+		if err == nil && w.Detail == WithDescriptors {
+			top.Descriptor, err = w.Tree.Descriptor(ctx, w.Top)
+		}
+		if err != nil {
+			yield(Named{}, err)
+			return
+		}
+		if w.wanted(".") && !yield(Named{".", top}, nil) || top.Kind != Folder {
+			return
+		}
+		w.folder(ctx, ".", 1, yield)
+	}
+}
+
+// wanted reports whether a path was not seen in an earlier walk.
+func (w *Ordered) wanted(name string) bool {
+	return w.After == "" || paths.Order(name, w.After) > 0
+}
+
+// behind reports whether a folder and everything below it was seen earlier.
+func (w *Ordered) behind(name string) bool {
+	return !w.wanted(name) && w.After != name && !strings.HasPrefix(w.After, name+"/")
+}
+
+// folder goes through a folder, each before what it holds, and reports whether
+// to go on. weight is how much of all it may be.
+func (w *Ordered) folder(ctx context.Context, name string, weight float64, yield func(Named, error) bool) bool {
+	var list []Named
+	folders := 0
+	for e, err := range w.Tree.List(ctx, path.Join(w.Top, name), w.Detail) {
+		if err != nil {
+			yield(Named{}, err)
+			return false
+		}
+		if Reserved(e.Name) {
+			continue
+		}
+		if e.Kind == Folder {
+			folders++
+		}
+		list = append(list, Named{path.Join(name, e.Name), e})
+	}
+	slices.SortFunc(list, func(a, b Named) int { return paths.Order(a.Path, b.Path) })
+	share := weight / float64(folders+1)
+	w.Seen.add(share)
+	for _, e := range list {
+		if w.wanted(e.Path) && !yield(e, nil) {
+			return false
+		}
+		switch {
+		case e.Kind != Folder:
+		case w.behind(e.Path):
+			w.Seen.add(share)
+		case !w.folder(ctx, e.Path, share, yield):
+			return false
+		}
+	}
+	return true
+}
+
+// Ahead runs a sequence in a goroutine of its own, some items ahead of who
+// takes them, so that two servers work at the same time. When ctx ends before
+// the sequence does, its error comes last.
+func Ahead[T any](ctx context.Context, items iter.Seq2[T, error]) iter.Seq2[T, error] {
+	type item struct {
+		value T
+		err   error
+	}
+	return func(yield func(T, error) bool) {
+		inner, stop := context.WithCancel(ctx)
+		ready := make(chan item, 512)
+		ended := make(chan struct{})
+		defer func() { stop(); <-ended }() // nothing is used after the sequence ended
+		go func() {
+			defer close(ended)
+			defer close(ready)
+			for value, err := range items {
+				select {
+				case ready <- item{value, err}:
+				case <-inner.Done():
+					return
+				}
+			}
+		}()
+		for i := range ready {
+			if !yield(i.value, i.err) {
+				return
+			}
+		}
+		if err := ctx.Err(); err != nil { // it did not end: it was ended
+			var none T
+			yield(none, err)
+		}
+	}
+}
