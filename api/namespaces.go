@@ -40,13 +40,13 @@ func (a *API) namespaceRoutes() {
 		})
 	route(a, model.Operator, huma.Operation{OperationID: "add-namespace", Method: "POST", Path: "/namespaces", Summary: "Add an empty namespace", Tags: tags, DefaultStatus: 201},
 		func(ctx context.Context, in *body[model.NewNamespace]) (*tagged[model.Namespace], error) {
-			n := model.Namespace{Name: in.Body.Name, Note: in.Body.Note, TTL: in.Body.TTL}
+			n := model.Namespace{Name: in.Body.Name, Note: in.Body.Note, TTL: in.Body.TTL, Returns: in.Body.Returns, Hiding: in.Body.Hiding}
 			if err := a.Naming.AddNamespace(ctx, n); err != nil {
 				return nil, err
 			}
 			return a.namespace(ctx, n.Name)
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "edit-namespace", Method: "PATCH", Path: "/namespaces/{namespace}", Summary: "Change note or ttl", Tags: tags},
+	route(a, model.Operator, huma.Operation{OperationID: "edit-namespace", Method: "PATCH", Path: "/namespaces/{namespace}", Summary: "Change how a namespace is kept and shown", Tags: tags},
 		func(ctx context.Context, in *struct {
 			NamespacePath
 			Guard
@@ -61,6 +61,8 @@ func (a *API) namespaceRoutes() {
 			}
 			set(&n.Note, in.Body.Note)
 			set(&n.TTL, in.Body.TTL)
+			set(&n.Returns, in.Body.Returns)
+			set(&n.Hiding, in.Body.Hiding)
 			if err := a.Naming.EditNamespace(ctx, n); err != nil {
 				return nil, err
 			}
@@ -102,7 +104,12 @@ func (a *API) entryRoutes() {
 		func(ctx context.Context, in *struct {
 			NamespacePath
 			PageIn
+			Path string `query:"path" doc:"The entry at this path alone"`
 		}) (*body[model.Page[namespace.Entry]], error) {
+			if in.Path != "" {
+				e, err := a.Naming.EntryAt(ctx, in.Namespace, in.Path)
+				return &body[model.Page[namespace.Entry]]{model.Page[namespace.Entry]{Items: []namespace.Entry{e}}}, err
+			}
 			list := func(ctx context.Context, page records.Page) ([]namespace.Entry, error) {
 				return a.Naming.Entries(ctx, in.Namespace, page)
 			}
@@ -117,17 +124,17 @@ func (a *API) entryRoutes() {
 			Sent[model.NewEntry]
 		}) (*tagged[namespace.Entry], error) {
 			n := in.Body
-			e, err := a.Naming.AddEntry(ctx, in.Namespace, namespace.Entry{Path: n.Path, Kind: n.Kind, Note: n.Note}, newLocations(n.Locations))
+			e, err := a.Naming.AddEntry(ctx, in.Namespace, namespace.Entry{Path: n.Path, Kind: n.Kind, Note: n.Note, TTL: n.TTL}, newLocations(n.Locations))
 			return &tagged[namespace.Entry]{etag(e.Version), e}, err
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "edit-entry", Method: "PATCH", Path: "/namespaces/{namespace}/entries/{entry}", Summary: "Change the note of an entry", Tags: tags},
+	route(a, model.Operator, huma.Operation{OperationID: "edit-entry", Method: "PATCH", Path: "/namespaces/{namespace}/entries/{entry}", Summary: "Change an entry, or move it with everything below it", Tags: tags},
 		func(ctx context.Context, in *struct {
 			EntryPath
 			Guard
 			Sent[model.EditEntry]
 		}) (*tagged[namespace.Entry], error) {
 			return a.changeEntry(ctx, in.EntryPath, in.Guard, func(version int64) error {
-				return a.Naming.EditEntry(ctx, in.Namespace, in.Entry, version, in.Body.Note)
+				return a.Naming.EditEntry(ctx, in.Namespace, in.Entry, version, in.Body)
 			})
 		})
 	route(a, model.Operator, huma.Operation{OperationID: "remove-entry", Method: "DELETE", Path: "/namespaces/{namespace}/entries/{entry}", Summary: "Remove an entry; no file is touched", Tags: tags, DefaultStatus: 204},
@@ -163,7 +170,7 @@ func (a *API) changeEntry(ctx context.Context, in EntryPath, g Guard, change fun
 func newLocations(sent []model.NewLocation) []naming.NewLocation {
 	var list []naming.NewLocation
 	for _, l := range sent {
-		list = append(list, naming.NewLocation{Target: namespace.Target{Server: l.Server, Share: l.Share, Sub: l.Sub}, Rank: l.Rank, OpenNow: l.OpenNow})
+		list = append(list, naming.NewLocation{Target: namespace.Target{Server: l.Server, Share: l.Share, Sub: l.Sub}, Rank: l.Rank, Weight: l.Weight, OnlyFor: l.OnlyFor, OpenNow: l.OpenNow})
 	}
 	return list
 }
@@ -182,14 +189,14 @@ func (a *API) locationRoutes() {
 				return a.Naming.AddLocation(ctx, in.Namespace, in.Entry, version, newLocations([]model.NewLocation{in.Body})[0])
 			})
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "edit-location", Method: "PATCH", Path: path + "/{location}", Summary: "Open, hold or rank a location", Tags: tags},
+	route(a, model.Operator, huma.Operation{OperationID: "edit-location", Method: "PATCH", Path: path + "/{location}", Summary: "Open, hold, rank or weigh a location, or say for whom it is", Tags: tags},
 		func(ctx context.Context, in *struct {
 			LocationPath
 			Guard
 			Sent[model.EditLocation]
 		}) (*tagged[namespace.Entry], error) {
 			return a.changeEntry(ctx, in.EntryPath, in.Guard, func(version int64) error {
-				return a.Naming.EditLocation(ctx, in.Namespace, in.Entry, version, in.Location, in.Body.State, in.Body.Why, in.Body.Rank)
+				return a.Naming.EditLocation(ctx, in.Namespace, in.Entry, version, in.Location, in.Body)
 			})
 		})
 	route(a, model.Operator, huma.Operation{OperationID: "remove-location", Method: "DELETE", Path: path + "/{location}", Summary: "Remove a location; no file is touched", Tags: tags},

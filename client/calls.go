@@ -6,9 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"slices"
 
-	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 )
@@ -189,15 +187,17 @@ func (c *Client) Entries(ctx context.Context, name string) ([]namespace.Entry, e
 
 // EntryAt finds the entry at a path inside a namespace.
 func (c *Client) EntryAt(ctx context.Context, name, path string) (namespace.Entry, error) {
-	entries, err := c.Entries(ctx, name)
+	page, err := read[model.Page[namespace.Entry]](ctx, c, given("path", path), "namespaces", name, "entries")
 	if err != nil {
 		return namespace.Entry{}, err
 	}
-	i := slices.IndexFunc(entries, func(e namespace.Entry) bool { return namespace.Key(e.Path) == namespace.Key(path) })
-	if i < 0 {
-		return namespace.Entry{}, fault.New(fault.NotFound, "see what is there with: bspan namespace show "+name, "nothing in the namespace is called /%s/%s", name, path)
-	}
-	return entries[i], nil
+	return page.Items[0], nil
+}
+
+// EditEntry changes or moves an entry, which must still be as it was read.
+func (c *Client) EditEntry(ctx context.Context, name string, e namespace.Entry, change model.EditEntry) (namespace.Entry, error) {
+	out, _, err := do[namespace.Entry](ctx, c, c.entryRequest(http.MethodPatch, name, e, change))
+	return out, err
 }
 
 // AddEntry adds an entry.

@@ -25,6 +25,12 @@ type Client struct {
 	HTTP  *http.Client // nil means one with a timeout of a minute
 }
 
+// IsNotFound reports whether what was asked for is not there.
+func IsNotFound(err error) bool {
+	var e *Error
+	return errors.As(err, &e) && e.Status == http.StatusNotFound
+}
+
 // Error is a refusal by the service.
 type Error struct{ model.Problem }
 

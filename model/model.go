@@ -118,6 +118,8 @@ type Namespace struct {
 	Name      string `json:"name" doc:"First part of every path in it"`
 	Note      string `json:"note,omitempty" doc:"For administrators"`
 	TTL       int    `json:"ttl" doc:"For how many seconds directions may be kept"`
+	Returns   string `json:"returns" enum:"at-once,later" doc:"When people come back to a preferred location that is well again: at once, or when their directions run out"`
+	Hiding    bool   `json:"hiding" doc:"Whether people see only the entries that they may open"`
 	Folders   int    `json:"folders" doc:"How many folders it has"`
 	Signposts int    `json:"signposts" doc:"How many signposts it has"`
 	Version   int64  `json:"version" doc:"Goes up with every change; the ETag"`

@@ -120,12 +120,21 @@ type NewNamespace struct {
 	Name string `json:"name" doc:"First part of every path in it: lower-case letters, digits and hyphens"`
 	Note string `json:"note,omitempty" doc:"For administrators"`
 	TTL  int    `json:"ttl,omitempty" doc:"For how many seconds directions may be kept; 300 when absent"`
+	NamespaceManner
+}
+
+// NamespaceManner is how a namespace treats people.
+type NamespaceManner struct {
+	Returns string `json:"returns,omitempty" enum:"at-once,later" doc:"When people come back to a preferred location that is well again: at once, or when their directions run out; at-once when absent"`
+	Hiding  bool   `json:"hiding,omitempty" doc:"Let people see only the entries that they may open"`
 }
 
 // EditNamespace changes a namespace; what is absent stays.
 type EditNamespace struct {
-	Note *string `json:"note,omitempty"`
-	TTL  *int    `json:"ttl,omitempty"`
+	Note    *string `json:"note,omitempty"`
+	TTL     *int    `json:"ttl,omitempty"`
+	Returns *string `json:"returns,omitempty" enum:"at-once,later"`
+	Hiding  *bool   `json:"hiding,omitempty"`
 }
 
 // NewLocation adds a location to a signpost.
@@ -134,6 +143,8 @@ type NewLocation struct {
 	Share   string         `json:"share" doc:"Share of the server"`
 	Sub     string         `json:"sub,omitempty" doc:"Folder below the share"`
 	Rank    namespace.Rank `json:"rank,omitempty" enum:"first,normal,last" doc:"Order among locations that are equally near; normal when absent"`
+	Weight  int            `json:"weight,omitempty" minimum:"1" maximum:"1000" doc:"Share of the people among locations that stand equal; 1 when absent"`
+	OnlyFor []string       `json:"onlyFor,omitempty" doc:"Sites whose people are led here; absent for those of every site"`
 	OpenNow bool           `json:"openNow,omitempty" doc:"Lead people there at once, although nothing verified that it holds what the others hold"`
 }
 
@@ -142,19 +153,24 @@ type NewEntry struct {
 	Path      string              `json:"path" doc:"Path inside the namespace, without a leading slash"`
 	Kind      namespace.EntryKind `json:"kind" enum:"folder,signpost" doc:"folder: holds names; signpost: leads to locations"`
 	Note      string              `json:"note,omitempty" doc:"For administrators"`
+	TTL       int                 `json:"ttl,omitempty" minimum:"0" maximum:"86400" doc:"For how many seconds directions of a signpost may be kept; absent: as the namespace says"`
 	Locations []NewLocation       `json:"locations,omitempty" doc:"Where a signpost leads; the first is open, further ones are held until verified"`
 }
 
-// EditEntry changes an entry.
+// EditEntry changes an entry; what is absent stays.
 type EditEntry struct {
-	Note string `json:"note" doc:"New note"`
+	Note *string `json:"note,omitempty" doc:"New note"`
+	TTL  *int    `json:"ttl,omitempty" minimum:"0" maximum:"86400" doc:"For how many seconds directions of a signpost may be kept; 0: as the namespace says"`
+	Path string  `json:"path,omitempty" maxLength:"1000" doc:"New path inside the namespace: the entry moves there, with everything below it"`
 }
 
 // EditLocation changes a location; what is absent stays.
 type EditLocation struct {
-	State namespace.State `json:"state,omitempty" enum:"open,held" doc:"open: people are led here; held: kept from people"`
-	Why   string          `json:"why,omitempty" doc:"Why it is held"`
-	Rank  namespace.Rank  `json:"rank,omitempty" enum:"first,normal,last" doc:"Order among locations that are equally near"`
+	State   namespace.State `json:"state,omitempty" enum:"open,held" doc:"open: people are led here; held: kept from people"`
+	Why     string          `json:"why,omitempty" doc:"Why it is held"`
+	Rank    namespace.Rank  `json:"rank,omitempty" enum:"first,normal,last" doc:"Order among locations that are equally near"`
+	Weight  *int            `json:"weight,omitempty" minimum:"1" maximum:"1000" doc:"Share of the people among locations that stand equal"`
+	OnlyFor *[]string       `json:"onlyFor,omitempty" doc:"Sites whose people are led here; an empty list for those of every site"`
 }
 
 // Problem is an error (RFC 9457).

@@ -1,9 +1,13 @@
 package records
 
 import (
+	"cmp"
 	"context"
+	"database/sql"
+	"encoding/json"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 
 	"bridgespan/core/fault"
@@ -11,12 +15,12 @@ import (
 	"bridgespan/model"
 )
 
-const namespaceColumns = `SELECT n.name, n.note, n.ttl, n.version,
+const namespaceColumns = `SELECT n.name, n.note, n.ttl, n.returns, n.hiding, n.version,
 	(SELECT COUNT(*) FROM entries e WHERE e.namespace_id = n.id AND e.kind = 'folder'),
 	(SELECT COUNT(*) FROM entries e WHERE e.namespace_id = n.id AND e.kind = 'signpost') FROM namespaces n`
 
 func scanNamespace(s scanner) (n model.Namespace, err error) {
-	err = s.Scan(&n.Name, &n.Note, &n.TTL, &n.Version, &n.Folders, &n.Signposts)
+	err = s.Scan(&n.Name, &n.Note, &n.TTL, &n.Returns, &n.Hiding, &n.Version, &n.Folders, &n.Signposts)
 	return n, err
 }
 
@@ -34,14 +38,14 @@ func (q Queries) Namespace(ctx context.Context, name string) (model.Namespace, e
 
 // AddNamespace adds an empty namespace.
 func (tx *Tx) AddNamespace(ctx context.Context, n model.Namespace) error {
-	_, _, err := tx.exec(ctx, `INSERT INTO namespaces (name, note, ttl) VALUES (?, ?, ?)`, n.Name, n.Note, n.TTL)
+	_, _, err := tx.exec(ctx, `INSERT INTO namespaces (name, note, ttl, returns, hiding) VALUES (?, ?, ?, ?, ?)`, n.Name, n.Note, n.TTL, n.Returns, n.Hiding)
 	return taken(err, "name", "namespace", n.Name)
 }
 
-// UpdateNamespace changes note and ttl.
+// UpdateNamespace changes all but the name.
 func (tx *Tx) UpdateNamespace(ctx context.Context, n model.Namespace) error {
-	return tx.expectVersion(ctx, "namespace "+n.Name, `UPDATE namespaces SET note = ?, ttl = ?, version = version + 1 WHERE name = ? AND version = ?`,
-		n.Note, n.TTL, n.Name, n.Version)
+	return tx.expectVersion(ctx, "namespace "+n.Name, `UPDATE namespaces SET note = ?, ttl = ?, returns = ?, hiding = ?, version = version + 1 WHERE name = ? AND version = ?`,
+		n.Note, n.TTL, n.Returns, n.Hiding, n.Name, n.Version)
 }
 
 // RemoveNamespace removes a namespace with all of its entries.
@@ -52,10 +56,10 @@ func (tx *Tx) RemoveNamespace(ctx context.Context, n model.Namespace) error {
 	return tx.expectVersion(ctx, "namespace "+n.Name, `DELETE FROM namespaces WHERE name = ? AND version = ?`, n.Name, n.Version)
 }
 
-const entryColumns = `SELECT e.id, e.path, e.kind, e.note, e.version FROM entries e JOIN namespaces n ON n.id = e.namespace_id`
+const entryColumns = `SELECT e.id, e.path, e.kind, e.note, e.ttl, e.version FROM entries e JOIN namespaces n ON n.id = e.namespace_id`
 
 func scanEntry(s scanner) (e namespace.Entry, err error) {
-	err = s.Scan(&e.ID, &e.Path, &e.Kind, &e.Note, &e.Version)
+	err = s.Scan(&e.ID, &e.Path, &e.Kind, &e.Note, &e.TTL, &e.Version)
 	return e, err
 }
 
@@ -82,7 +86,7 @@ func (q Queries) EntryAt(ctx context.Context, name, path string) (namespace.Entr
 
 func (q Queries) entry(ctx context.Context, name, query string, arg any, what string) (namespace.Entry, error) {
 	e, err := one(q.run.QueryRowContext(ctx, query, name, arg), scanEntry,
-		fault.New(fault.NotFound, "see what is there with: bspan namespace show "+name, "namespace %s has no entry %s", name, what))
+		fault.New(fault.NotFound, "see what is there with: bspan namespace tree "+name, "namespace %s has no entry %s", name, what))
 	if err != nil {
 		return e, err
 	}
@@ -91,7 +95,9 @@ func (q Queries) entry(ctx context.Context, name, query string, arg any, what st
 	return one[0], err
 }
 
-const locationColumns = `SELECT l.entry_id, l.id, v.name, l.share, l.sub, s.name, l.state, l.why, l.placement, v.reachable, v.address, v.port, v.domain
+const locationColumns = `SELECT l.entry_id, l.id, v.name, l.share, l.sub, s.name, l.state, l.why, l.placement, v.reachable, v.address, v.port, v.domain, v.since,
+	l.weight, l.health, l.health_text, l.health_since, l.verified_at,
+	(SELECT JSON_ARRAYAGG(f.name) FROM location_sites o JOIN sites f ON f.id = o.site_id WHERE o.location_id = l.id)
 	FROM locations l JOIN servers v ON v.id = l.server_id JOIN sites s ON s.id = v.site_id`
 
 type entryLocation struct {
@@ -99,16 +105,39 @@ type entryLocation struct {
 	namespace.Location
 }
 
-// scanLocation reads a location; an open one whose server does not answer is failing.
+// scanLocation reads a location; an open one that cannot be used, or whose
+// server does not answer, is failing.
 func scanLocation(s scanner) (l entryLocation, err error) {
 	var reachable *bool
-	var address, port string
-	err = s.Scan(&l.entry, &l.ID, &l.Server, &l.Share, &l.Sub, &l.Site, &l.State, &l.Why, &l.Rank, &reachable, &address, &port, &l.Listens.Domain)
-	l.Listens.HostPort = net.JoinHostPort(address, port)
-	if l.State == namespace.Open && reachable != nil && !*reachable {
-		l.State, l.Why = namespace.Failing, l.Server+" does not answer"
+	var address, port, text string
+	var since, found, verified sql.NullTime
+	var onlyFor []byte
+	err = s.Scan(&l.entry, &l.ID, &l.Server, &l.Share, &l.Sub, &l.Site, &l.State, &l.Why, &l.Rank, &reachable, &address, &port, &l.Listens.Domain, &since,
+		&l.Weight, &l.Health, &text, &found, &verified, &onlyFor)
+	if err != nil {
+		return l, err
 	}
-	return l, err
+	l.Listens.HostPort = net.JoinHostPort(address, port)
+	if verified.Valid {
+		l.Verified = &verified.Time
+	}
+	if onlyFor != nil {
+		if err := json.Unmarshal(onlyFor, &l.OnlyFor); err != nil {
+			return l, err
+		}
+		slices.Sort(l.OnlyFor)
+	}
+	if reachable != nil && !*reachable {
+		l.Health, text, found = namespace.Silent, l.Server+" does not answer", since
+	}
+	if found.Valid {
+		l.Since = &found.Time
+	}
+	l.Set, l.SetWhy = l.State, l.Why
+	if l.State == namespace.Open && l.Health.Failing() {
+		l.State, l.Why = namespace.Failing, cmp.Or(text, l.Health.Words())
+	}
+	return l, nil
 }
 
 // fillLocations adds the locations to entries: one query for a few entries by
@@ -149,14 +178,14 @@ func (tx *Tx) LockNamespace(ctx context.Context, name string) error {
 
 // AddEntry adds an entry without its locations and returns its number.
 func (tx *Tx) AddEntry(ctx context.Context, name string, e namespace.Entry) (int64, error) {
-	_, id, err := tx.exec(ctx, `INSERT INTO entries (namespace_id, path, path_key, kind, note) SELECT id, ?, ?, ?, ? FROM namespaces WHERE name = ?`,
-		[]byte(e.Path), []byte(namespace.Key(e.Path)), e.Kind, e.Note, name)
+	_, id, err := tx.exec(ctx, `INSERT INTO entries (namespace_id, path, path_key, kind, note, ttl) SELECT id, ?, ?, ?, ?, ? FROM namespaces WHERE name = ?`,
+		[]byte(e.Path), []byte(namespace.Key(e.Path)), e.Kind, e.Note, e.TTL, name)
 	return id, taken(err, "path", "entry", "/"+name+"/"+e.Path)
 }
 
-// TouchEntry changes the note of an entry and raises its version.
+// TouchEntry changes note and ttl of an entry and raises its version.
 func (tx *Tx) TouchEntry(ctx context.Context, e namespace.Entry) error {
-	return tx.expectVersion(ctx, "entry "+e.Path, `UPDATE entries SET note = ?, version = version + 1 WHERE id = ? AND version = ?`, e.Note, e.ID, e.Version)
+	return tx.expectVersion(ctx, "entry "+e.Path, `UPDATE entries SET note = ?, ttl = ?, version = version + 1 WHERE id = ? AND version = ?`, e.Note, e.TTL, e.ID, e.Version)
 }
 
 // RemoveEntry removes an entry and its locations.
@@ -166,9 +195,7 @@ func (tx *Tx) RemoveEntry(ctx context.Context, e namespace.Entry) error {
 
 // CountBelow counts the entries below a path.
 func (q Queries) CountBelow(ctx context.Context, name, path string) (n int, err error) {
-	prefix := []byte(namespace.Key(path) + "/")
-	// '0' is the character after '/', so that the range is all that begins with the prefix.
-	end := append(prefix[:len(prefix)-1:len(prefix)-1], '0')
+	prefix, end := below(path)
 	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*) FROM entries e JOIN namespaces n ON n.id = e.namespace_id
 		WHERE n.name = ? AND e.path_key >= ? AND e.path_key < ?`, name, prefix, end).Scan(&n)
 	return n, unavailable(err)
@@ -176,17 +203,68 @@ func (q Queries) CountBelow(ctx context.Context, name, path string) (n int, err 
 
 // AddLocation adds a location to a signpost. The server must exist.
 func (tx *Tx) AddLocation(ctx context.Context, entry int64, l namespace.Location) error {
-	rows, _, err := tx.exec(ctx, `INSERT INTO locations (entry_id, server_id, share, sub, state, why, placement)
-		SELECT ?, id, ?, ?, ?, ?, ? FROM servers WHERE name_key = ?`, entry, l.Share, []byte(l.Sub), l.State, l.Why, l.Rank, namespace.Key(l.Server))
+	rows, id, err := tx.exec(ctx, `INSERT INTO locations (entry_id, server_id, share, sub, state, why, placement, weight)
+		SELECT ?, id, ?, ?, ?, ?, ?, ? FROM servers WHERE name_key = ?`, entry, l.Share, []byte(l.Sub), l.Set, l.SetWhy, l.Rank, max(l.Weight, 1), namespace.Key(l.Server))
 	if err == nil && rows == 0 { // it was removed since it was tried
 		return notFound("server", l.Server, "list the servers with: bspan server list")
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return tx.setOnlyFor(ctx, id, l.OnlyFor)
 }
 
-// UpdateLocation changes state and rank of a location.
+// UpdateLocation changes state, rank, weight and the sites of a location.
 func (tx *Tx) UpdateLocation(ctx context.Context, l namespace.Location) error {
-	return tx.expectVersion(ctx, "location "+l.Target().String(), `UPDATE locations SET state = ?, why = ?, placement = ? WHERE id = ?`, l.State, l.Why, l.Rank, l.ID)
+	if err := tx.expectVersion(ctx, "location "+l.Target().String(), `UPDATE locations SET state = ?, why = ?, placement = ?, weight = ? WHERE id = ?`, l.Set, l.SetWhy, l.Rank, max(l.Weight, 1), l.ID); err != nil {
+		return err
+	}
+	return tx.setOnlyFor(ctx, l.ID, l.OnlyFor)
+}
+
+func (tx *Tx) setOnlyFor(ctx context.Context, location int64, sites []string) error {
+	if _, _, err := tx.exec(ctx, `DELETE FROM location_sites WHERE location_id = ?`, location); err != nil {
+		return err
+	}
+	for _, site := range sites {
+		rows, _, err := tx.exec(ctx, `INSERT IGNORE INTO location_sites (location_id, site_id) SELECT ?, id FROM sites WHERE name_key = ?`, location, namespace.Key(site))
+		if err != nil {
+			return err
+		}
+		if rows == 0 {
+			return fault.Field("onlyFor", "list the sites with: bspan site list", "no site is called %q", site)
+		}
+	}
+	return nil
+}
+
+// MoveBranch gives an entry and everything below it another path. It raises
+// all of their versions.
+func (tx *Tx) MoveBranch(ctx context.Context, name string, e namespace.Entry, to string) error {
+	if err := tx.expectVersion(ctx, "entry "+e.Path, `UPDATE entries SET version = version + 1 WHERE id = ? AND version = ?`, e.ID, e.Version); err != nil {
+		return err
+	}
+	from, fromKey, toKey := []byte(e.Path), []byte(namespace.Key(e.Path)), []byte(namespace.Key(to))
+	var longest sql.NullInt64
+	first, end := below(e.Path)
+	const which = ` FROM entries e JOIN namespaces n ON n.id = e.namespace_id WHERE n.name = ? AND (e.id = ? OR e.path_key >= ? AND e.path_key < ?)`
+	if err := tx.run.QueryRowContext(ctx, `SELECT MAX(LENGTH(e.path))`+which, name, e.ID, first, end).Scan(&longest); err != nil {
+		return unavailable(err)
+	}
+	if over := int(longest.Int64) - len(from) + len(to); over > namespace.MaxPath {
+		return fault.Field("path", "shorten it", "the longest path below would have %d bytes, at most %d are allowed", over, namespace.MaxPath)
+	}
+	_, _, err := tx.exec(ctx, `UPDATE entries e JOIN namespaces n ON n.id = e.namespace_id SET e.path = CONCAT(?, SUBSTRING(e.path, ?)), e.path_key = CONCAT(?, SUBSTRING(e.path_key, ?)),
+		e.version = e.version + 1 WHERE n.name = ? AND (e.id = ? OR e.path_key >= ? AND e.path_key < ?)`,
+		[]byte(to), len(from)+1, toKey, len(fromKey)+1, name, e.ID, first, end)
+	return taken(err, "path", "entry", "/"+name+"/"+to)
+}
+
+// below is the range of the keys of everything below a path.
+func below(path string) (first, end []byte) {
+	first = []byte(namespace.Key(path) + "/")
+	// '0' is the character after '/', so that the range is all that begins with the prefix.
+	return first, append(first[:len(first)-1:len(first)-1], '0')
 }
 
 // RemoveLocation removes a location of a signpost.

@@ -10,7 +10,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
-	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 )
@@ -20,12 +19,16 @@ func namespaceCommand() *cli.Command {
 	targetFlag := func(name string) cli.Flag {
 		return &cli.StringFlag{Name: name, Usage: "a location, as `SERVER/SHARE[/FOLDER]`"}
 	}
+	manner := []cli.Flag{noteFlag, ttlFlag, &cli.StringFlag{Name: "returns", Usage: "when people come back to a preferred location that is well again: at-once, or later, when their directions run out"},
+		&cli.BoolFlag{Name: "hiding", Usage: "let people see only the entries that they may open"}}
+	weights := []cli.Flag{&cli.IntFlag{Name: "weight", Usage: "share of the people among locations that stand equal: `1` to 1000"},
+		&cli.StringSliceFlag{Name: "only-for", Usage: "lead only people at this `SITE` there; may be given again"}}
 	return &cli.Command{Name: "namespace", Usage: "the trees of names that people see", Commands: []*cli.Command{
 		{Name: "list", Usage: "list namespaces", Action: signedIn(listNamespaces)},
-		{Name: "show", Usage: "show the tree of a namespace, or of a branch of it", ArgsUsage: "NAME|PATH", Action: signedIn(showNamespace, "NAME")},
-		{Name: "create", Usage: "make an empty namespace", ArgsUsage: "NAME", Flags: []cli.Flag{noteFlag, ttlFlag},
+		{Name: "tree", Usage: "show the tree of a namespace, or of a branch of it", ArgsUsage: "NAME|PATH", Action: signedIn(showNamespace, "NAME")},
+		{Name: "create", Usage: "make an empty namespace", ArgsUsage: "NAME", Flags: manner,
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-				n, err := api.AddNamespace(ctx, model.NewNamespace{Name: args[0], Note: c.String("note"), TTL: c.Int("ttl")})
+				n, err := api.AddNamespace(ctx, model.NewNamespace{Name: args[0], Note: c.String("note"), TTL: c.Int("ttl"), NamespaceManner: model.NamespaceManner{Returns: c.String("returns"), Hiding: c.Bool("hiding")}})
 				if err != nil {
 					return err
 				}
@@ -35,9 +38,13 @@ func namespaceCommand() *cli.Command {
 			Flags:  []cli.Flag{&cli.BoolFlag{Name: "with-entries", Usage: "although it has entries"}, &cli.BoolFlag{Name: "rehearse", Usage: "say what would go, and do nothing"}},
 			Action: signedIn(removeNamespace, "NAME")},
 		{Name: "add", Usage: "add a signpost, a further location of one, or (without --to) a folder", ArgsUsage: "PATH",
-			Flags: []cli.Flag{targetFlag("to"), &cli.StringFlag{Name: "rank", Usage: "first, normal or last among locations that are equally near"},
-				&cli.BoolFlag{Name: "open-now", Usage: "lead people to a further location before it was verified"}, noteFlag},
+			Flags: append([]cli.Flag{targetFlag("to"), &cli.StringFlag{Name: "rank", Usage: "first, normal or last among locations that are equally near"},
+				&cli.BoolFlag{Name: "open-now", Usage: "lead people to a further location before it was verified"}, noteFlag, ttlFlag}, weights...),
 			Action: signedIn(addEntry, "PATH")},
+		{Name: "edit", Usage: "change a namespace, or an entry at a path", ArgsUsage: "NAME|PATH", Flags: append([]cli.Flag{}, manner...), Action: signedIn(editNamespace, "NAME|PATH")},
+		{Name: "move", Usage: "give an entry another path, and everything below it with it; no file is touched", ArgsUsage: "PATH NEWPATH",
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "say what would move, and do nothing"}}, Action: signedIn(moveEntry, "PATH", "NEWPATH")},
+		{Name: "rank", Usage: "order the locations of a signpost that are equally near", ArgsUsage: "PATH [first|normal|last]", Flags: append([]cli.Flag{targetFlag("location")}, weights...), Action: rankLocation},
 		{Name: "hold", Usage: "keep people from a location", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location"), &cli.StringFlag{Name: "why", Usage: "the `REASON`, for directions to show"}},
 			Action: signedIn(setState(namespace.Held), "PATH")},
 		{Name: "open", Usage: "lead people to a location again", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location")},
@@ -146,15 +153,15 @@ func addEntry(ctx context.Context, c *cli.Command, api *client.Client, args []st
 	if err != nil {
 		return err
 	}
-	location := model.NewLocation{Server: target.Server, Share: target.Share, Sub: target.Sub, Rank: namespace.Rank(c.String("rank")), OpenNow: c.Bool("open-now")}
+	location := model.NewLocation{Server: target.Server, Share: target.Share, Sub: target.Sub, Rank: namespace.Rank(c.String("rank")), Weight: c.Int("weight"), OnlyFor: c.StringSlice("only-for"), OpenNow: c.Bool("open-now")}
 	known, err := api.EntryAt(ctx, name, inside)
 	switch {
 	case err == nil:
 		return addLocation(ctx, c, api, name, known, location)
-	case fault.KindOf(err) != fault.NotFound:
+	case !client.IsNotFound(err):
 		return err
 	}
-	e, err := api.AddEntry(ctx, name, model.NewEntry{Path: inside, Kind: namespace.Signpost, Note: c.String("note"), Locations: []model.NewLocation{location}})
+	e, err := api.AddEntry(ctx, name, model.NewEntry{Path: inside, Kind: namespace.Signpost, Note: c.String("note"), TTL: c.Int("ttl"), Locations: []model.NewLocation{location}})
 	if err != nil {
 		return err
 	}

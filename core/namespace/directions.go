@@ -5,7 +5,9 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"fmt"
+	"math"
 	"slices"
+	"strings"
 )
 
 // Traveller is who asks for directions, and from where.
@@ -25,12 +27,13 @@ type Direction struct {
 }
 
 // Order puts the locations of a signpost in the order in which a traveller is
-// to try them: open before failing before held, nearer sites first by leg
-// cost, then rank, then a choice among equals that is stable for each person.
+// to try them: open before failing before held before those for others, nearer
+// sites first by leg cost, then rank, then a choice among equals that is stable
+// for each person and follows the weights.
 func Order(locations []Location, who Traveller, network *Network) []Direction {
 	directions := make([]Direction, len(locations))
 	for i, l := range locations {
-		d := Direction{Location: l, Usable: l.State == Open}
+		d := Direction{Location: l, Usable: l.State == Open && l.isFor(who.Site)}
 		if cost, ok := network.Cost(who.Site, l.Site); ok && who.Site != "" {
 			d.Cost = &cost
 		}
@@ -44,23 +47,38 @@ func Order(locations []Location, who Traveller, network *Network) []Direction {
 	return directions
 }
 
+// isFor reports whether people of a site are led to the location.
+func (l Location) isFor(site string) bool {
+	return len(l.OnlyFor) == 0 || slices.ContainsFunc(l.OnlyFor, func(s string) bool { return Key(s) == Key(site) })
+}
+
 func compare(a, b Direction, who Traveller) int {
 	if c := compareStanding(a, b); c != 0 {
 		return c
 	}
-	return cmp.Or(cmp.Compare(draw(who.Person, a.Target()), draw(who.Person, b.Target())), cmp.Compare(a.ID, b.ID))
+	return cmp.Or(cmp.Compare(draw(who.Person, a.Location), draw(who.Person, b.Location)), cmp.Compare(a.ID, b.ID))
 }
 
 func compareStanding(a, b Direction) int {
 	return cmp.Or(
-		cmp.Compare(stateOrder(a.State), stateOrder(b.State)),
+		cmp.Compare(stateOrder(a), stateOrder(b)),
 		compareCost(a.Cost, b.Cost),
 		cmp.Compare(slices.Index(rankOrder, a.Rank), slices.Index(rankOrder, b.Rank)))
 }
 
 func sameStanding(a, b Direction) bool { return compareStanding(a, b) == 0 }
 
-func stateOrder(s State) int { return slices.Index([]State{Open, Failing, Held}, s) }
+func stateOrder(d Direction) int {
+	switch {
+	case d.Usable:
+		return 0
+	case d.State == Failing:
+		return 1
+	case d.State == Held:
+		return 2
+	}
+	return 3 // open, and for others
+}
 
 // compareCost puts a known cost before an unknown one.
 func compareCost(a, b *int) int {
@@ -75,35 +93,49 @@ func compareCost(a, b *int) int {
 	return cmp.Compare(*a, *b)
 }
 
-// draw spreads people over equal locations: each person meets the same one
-// every time, and losing one location moves only the people who were on it
-// (rendezvous hashing).
-func draw(person string, target Target) uint64 {
+// draw spreads people over equal locations by their weights: each person meets
+// the same one every time, and losing one location moves only the people who
+// were on it (weighted rendezvous hashing: the least of -ln(u)/weight, u drawn
+// from person and location). Nobody in particular is led by weight alone.
+func draw(person string, l Location) float64 {
+	weight := float64(max(l.Weight, 1))
 	if person == "" {
-		return 0
+		return -weight
 	}
-	sum := sha256.Sum256([]byte(Key(person) + "\x00" + Key(target.String())))
-	return binary.BigEndian.Uint64(sum[:])
+	sum := sha256.Sum256([]byte(Key(person) + "\x00" + Key(l.Target().String())))
+	u := (float64(binary.BigEndian.Uint64(sum[:])>>11) + 0.5) / (1 << 53)
+	return -math.Log(u) / weight
 }
 
 func reason(d Direction, who Traveller, tie bool) string {
-	switch d.State {
-	case Held:
+	switch {
+	case d.State == Held:
 		return "held: " + cmp.Or(d.Why, "by hand")
-	case Failing:
-		return "failing: " + cmp.Or(d.Why, "does not answer")
+	case d.State == Failing:
+		since := ""
+		if d.Since != nil {
+			since = " since " + d.Since.UTC().Format("2 Jan 15:04 UTC")
+		}
+		return "failing" + since + ": " + cmp.Or(d.Why, "does not answer")
+	case !d.Usable:
+		return "only for people at " + strings.Join(d.OnlyFor, ", ")
 	}
 	text := nearness(d, who)
 	if d.Rank != Normal {
 		text += fmt.Sprintf(", rank %s", d.Rank)
 	}
-	if !tie {
-		return text
+	if tie && who.Person != "" {
+		text += ", equal with the one before; the order is " + who.Person + "'s own and stays"
+	} else if tie {
+		text += ", equal with the one before"
 	}
-	if who.Person != "" {
-		return text + ", equal with the one before; the order is " + who.Person + "'s own and stays"
+	if d.Why != "" {
+		text += "; " + d.Why
 	}
-	return text + ", equal with the one before"
+	if d.Health == ReadOnly {
+		text += "; " + d.Health.Words()
+	}
+	return text
 }
 
 func nearness(d Direction, who Traveller) string {

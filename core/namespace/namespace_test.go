@@ -44,6 +44,10 @@ func TestOrder(t *testing.T) {
 		{"unknown way last", Traveller{Site: "A"}, []Location{at(1, "C", Open, First), at(2, "B", Open, Normal)}, "2 1", "B, behind leg cost 10|C, to which no leg leads from A, rank first"},
 		{"no site", Traveller{}, []Location{at(1, "A", Open, Last), at(2, "B", Open, Normal)}, "2 1",
 			"open; no site given, so by rank alone|open; no site given, so by rank alone, rank last"},
+		{"for others", Traveller{Site: "A"}, []Location{{ID: 1, Server: "s1", Share: "x", Site: "A", State: Open, Rank: Normal, OnlyFor: []string{"B", "C"}}, at(2, "B", Held, Normal)}, "2 1", "held: by hand|only for people at B, C"},
+		{"for them", Traveller{Site: "b"}, []Location{{ID: 1, Server: "s1", Share: "x", Site: "A", State: Open, Rank: Normal, OnlyFor: []string{"B"}}}, "1", "A, to which no leg leads from b"},
+		{"nobody in particular", Traveller{Site: "A"}, []Location{at(1, "A", Open, Normal), {ID: 2, Server: "s2", Share: "x", Site: "A", State: Open, Rank: Normal, Weight: 9}}, "2 1", "same site|same site, equal with the one before"},
+		{"what to know", Traveller{Site: "A"}, []Location{{ID: 1, Server: "s1", Share: "x", Site: "A", State: Open, Rank: Normal, Why: "not verified", Health: ReadOnly}}, "1", "same site; not verified; read-only: nothing can be written there"},
 		{"a site of its own", Traveller{Site: "C"}, []Location{at(1, "C", Open, Normal)}, "1", "same site"},
 		{"equals", Traveller{Site: "A"}, []Location{at(1, "A", Open, Normal), at(2, "A", Open, Normal)}, "1 2", "same site|same site, equal with the one before"},
 	} {
@@ -52,7 +56,7 @@ func TestOrder(t *testing.T) {
 			for _, d := range Order(test.locations, test.who, network) {
 				ids = append(ids, fmt.Sprint(d.ID))
 				reasons = append(reasons, d.Reason)
-				if d.Usable != (d.State == Open) {
+				if d.Usable != (d.State == Open && !strings.HasPrefix(d.Reason, "only for")) {
 					t.Errorf("%d usable %v in state %s", d.ID, d.Usable, d.State)
 				}
 			}
@@ -86,6 +90,20 @@ func TestStableChoice(t *testing.T) {
 		if n < 60 || n > 140 {
 			t.Errorf("location %d serves %d of 300", id, n)
 		}
+	}
+}
+
+// Weights say how many people each of equal locations gets.
+func TestWeights(t *testing.T) {
+	locations := []Location{{ID: 1, Server: "a", Share: "x", State: Open, Rank: Normal, Weight: 1}, {ID: 2, Server: "b", Share: "x", State: Open, Rank: Normal, Weight: 3}}
+	light := 0
+	for i := range 2000 {
+		if Order(locations, Traveller{Person: fmt.Sprint("person-", i)}, nil)[0].ID == 1 {
+			light++
+		}
+	}
+	if light < 420 || light > 580 {
+		t.Errorf("the location of weight 1 of 4 serves %d of 2000", light)
 	}
 }
 

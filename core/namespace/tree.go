@@ -4,6 +4,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 )
 
 // EntryKind is what an entry of a namespace is.
@@ -43,9 +44,61 @@ type Location struct {
 	Site   string `json:"site" doc:"Site of the server"`
 	// Listens is for a gateway that goes there.
 	Listens Listener `json:"-"`
+	// Set and SetWhy are what an administrator set; State and Why are what comes
+	// of that and of what was found.
+	Set     State    `json:"-"`
+	SetWhy  string   `json:"-"`
 	State   State    `json:"state" enum:"open,held,failing" doc:"open: people are led here; held: kept from people; failing: found unreachable"`
-	Why     string   `json:"why,omitempty" doc:"Why it is held or failing"`
+	Why     string   `json:"why,omitempty" doc:"Why it is held or failing; what to know of one that is open"`
 	Rank    Rank     `json:"rank" enum:"first,normal,last" doc:"Order among locations that are equally near"`
+	Weight  int      `json:"weight" doc:"Share of the people among locations that stand equal"`
+	OnlyFor []string `json:"onlyFor,omitempty" doc:"Sites whose people are led here; absent for those of every site"`
+	Health  Health   `json:"health,omitempty" enum:",well,read-only,share-missing,folder-missing,refused,broken,silent" doc:"How it was found at the last look; absent before the first"`
+	// Since is when it was first found so.
+	Since    *time.Time `json:"since,omitempty" doc:"Since when it has been found so"`
+	Verified *time.Time `json:"verified,omitempty" doc:"When a verification last found that it holds what another location holds"`
+}
+
+// Health is how a location was found when it was last tried.
+type Health string
+
+const (
+	NotTried      Health = ""
+	Well          Health = "well"
+	ReadOnly      Health = "read-only"      // readable, and nothing can be written
+	ShareMissing  Health = "share-missing"  // the server does not have the share
+	FolderMissing Health = "folder-missing" // the share does not have the folder
+	Refused       Health = "refused"        // we may not come in
+	Broken        Health = "broken"         // something else
+	Silent        Health = "silent"         // the server does not answer
+)
+
+// Failing reports whether nobody should be led to such a location.
+func (h Health) Failing() bool {
+	switch h {
+	case NotTried, Well, ReadOnly:
+		return false
+	}
+	return true
+}
+
+// Words says in words how a location was found.
+func (h Health) Words() string {
+	switch h {
+	case ReadOnly:
+		return "read-only: nothing can be written there"
+	case ShareMissing:
+		return "the share is missing"
+	case FolderMissing:
+		return "the folder is missing"
+	case Refused:
+		return "the server refuses us"
+	case Broken:
+		return "it cannot be opened"
+	case Silent:
+		return "the server does not answer"
+	}
+	return ""
 }
 
 // Listener is where a server listens, and for whom.
@@ -64,6 +117,7 @@ type Entry struct {
 	Path      string     `json:"path" doc:"Path inside the namespace, without a leading slash"`
 	Kind      EntryKind  `json:"kind" enum:"folder,signpost" doc:"folder: holds names; signpost: leads to locations"`
 	Note      string     `json:"note,omitempty" doc:"For administrators"`
+	TTL       int        `json:"ttl,omitempty" doc:"For how many seconds directions of a signpost may be kept; absent: as the namespace says"`
 	Locations []Location `json:"locations,omitempty" doc:"Where a signpost leads"`
 	Version   int64      `json:"version" doc:"Goes up with every change; the ETag"`
 }

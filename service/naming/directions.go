@@ -29,9 +29,9 @@ func (s *Service) Where(ctx context.Context, full string, who namespace.Travelle
 	}
 	place, ok := snap.tree.Resolve(inside)
 	if !ok {
-		return model.Directions{}, fault.New(fault.NotFound, "see what is there with: bspan namespace show "+name, "nothing in the namespace is called %s", full).At("path")
+		return model.Directions{}, fault.New(fault.NotFound, "see what is there with: bspan namespace tree "+name, "nothing in the namespace is called %s", full).At("path")
 	}
-	d := model.Directions{Path: full, From: who.Site, As: who.Person, TTL: snap.ttl, ReadAt: snap.read, Directions: []namespace.Direction{}}
+	d := model.Directions{Path: full, From: who.Site, As: who.Person, TTL: snap.ttl, Returns: snap.returns, ReadAt: snap.read, Directions: []namespace.Direction{}}
 	if place.Signpost == nil {
 		d.Kind = string(namespace.Folder)
 		for _, child := range place.Children {
@@ -40,6 +40,9 @@ func (s *Service) Where(ctx context.Context, full string, who namespace.Travelle
 		return d, nil
 	}
 	d.Kind, d.Signpost, d.Rest = string(namespace.Signpost), "/"+name+"/"+place.Signpost.Path, place.Rest
+	if place.Signpost.TTL != 0 {
+		d.TTL = place.Signpost.TTL
+	}
 	d.Directions = namespace.Order(place.Signpost.Locations, who, snap.network)
 	return d, nil
 }
@@ -59,6 +62,8 @@ type snapshot struct {
 	network *namespace.Network
 	sites   map[string]string // names by key
 	ttl     int
+	returns string
+	hiding  bool
 	read    time.Time
 	era     uint64
 }
@@ -130,7 +135,7 @@ func (s *Service) load(ctx context.Context, name string) (*snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	snap := &snapshot{tree: namespace.NewTree(n.Name, entries), network: namespace.NewNetwork(legs), sites: map[string]string{}, ttl: n.TTL, read: now}
+	snap := &snapshot{tree: namespace.NewTree(n.Name, entries), network: namespace.NewNetwork(legs), sites: map[string]string{}, ttl: n.TTL, returns: n.Returns, hiding: n.Hiding, read: now}
 	for _, site := range sites {
 		snap.sites[namespace.Key(site.Name)] = site.Name
 	}

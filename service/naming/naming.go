@@ -63,8 +63,31 @@ func checkNamespace(n *model.Namespace) error {
 	if n.TTL < 1 || n.TTL > 86400 {
 		return fault.Field("ttl", "use between 1 and 86400 seconds", "directions cannot be kept for %d seconds", n.TTL)
 	}
-	if len(n.Note) > 1000 {
-		return fault.Field("note", "shorten it", "the note has %d bytes, at most 1000 are allowed", len(n.Note))
+	if n.Returns == "" {
+		n.Returns = AtOnce
+	}
+	if n.Returns != AtOnce && n.Returns != Later {
+		return fault.Field("returns", "use at-once or later", "%q is not a way to come back", n.Returns)
+	}
+	return checkNote(n.Note)
+}
+
+// When people come back to a preferred location that is well again.
+const (
+	AtOnce = "at-once"
+	Later  = "later" // when their directions run out
+)
+
+func checkNote(note string) error {
+	if len(note) > 1000 {
+		return fault.Field("note", "shorten it", "the note has %d bytes, at most 1000 are allowed", len(note))
+	}
+	return nil
+}
+
+func checkTTL(ttl int) error {
+	if ttl < 0 || ttl > 86400 {
+		return fault.Field("ttl", "use up to 86400 seconds, or 0 for what the namespace says", "directions cannot be kept for %d seconds", ttl)
 	}
 	return nil
 }
@@ -82,7 +105,7 @@ func (s *Service) AddNamespace(ctx context.Context, n model.Namespace) error {
 	})
 }
 
-// EditNamespace changes note and ttl. n.Version is what the caller last read.
+// EditNamespace changes all but the name. n.Version is what the caller last read.
 func (s *Service) EditNamespace(ctx context.Context, n model.Namespace) error {
 	if err := checkNamespace(&n); err != nil {
 		return err
@@ -130,6 +153,14 @@ func (s *Service) Entries(ctx context.Context, name string, page records.Page) (
 	return s.db.Entries(ctx, name, page)
 }
 
+// EntryAt finds an entry by its path.
+func (s *Service) EntryAt(ctx context.Context, name, path string) (namespace.Entry, error) {
+	if err := namespace.CheckPath("path", path); err != nil {
+		return namespace.Entry{}, err
+	}
+	return s.db.EntryAt(ctx, name, path)
+}
+
 // Entry finds an entry by its number.
 func (s *Service) Entry(ctx context.Context, name string, id int64) (namespace.Entry, error) {
 	return s.db.Entry(ctx, name, id)
@@ -137,8 +168,10 @@ func (s *Service) Entry(ctx context.Context, name string, id int64) (namespace.E
 
 // NewLocation is a location to be added.
 type NewLocation struct {
-	Target namespace.Target
-	Rank   namespace.Rank
+	Target  namespace.Target
+	Rank    namespace.Rank
+	Weight  int      // 0 for 1
+	OnlyFor []string // sites
 	// OpenNow leads people there at once although nothing verified that it
 	// holds what the others hold.
 	OpenNow bool
@@ -191,14 +224,20 @@ func checkEntry(e namespace.Entry, locations []NewLocation) error {
 	switch {
 	case e.Path == "":
 		return fault.Field("path", "name an entry below the namespace", "the root of the namespace is there already")
-	case len(e.Note) > 1000:
-		return fault.Field("note", "shorten it", "the note has %d bytes, at most 1000 are allowed", len(e.Note))
+	case e.Kind == namespace.Folder && e.TTL != 0:
+		return fault.Field("ttl", "leave it out", "a folder gives no directions")
 	case e.Kind == namespace.Folder && len(locations) > 0:
 		return fault.Field("locations", "make it a signpost, or leave them out", "a folder leads nowhere itself")
 	case e.Kind == namespace.Signpost && len(locations) == 0:
 		return fault.Field("locations", "give at least one, as SERVER/SHARE", "a signpost must lead somewhere")
 	case e.Kind != namespace.Folder && e.Kind != namespace.Signpost:
 		return fault.Field("kind", "use folder or signpost", "%q is not a kind of entry", e.Kind)
+	}
+	if err := checkNote(e.Note); err != nil {
+		return err
+	}
+	if err := checkTTL(e.TTL); err != nil {
+		return err
 	}
 	for i := range locations {
 		for _, other := range locations[:i] {
@@ -240,12 +279,12 @@ func (s *Service) tryTargets(ctx context.Context, locations []NewLocation) error
 }
 
 func (l NewLocation) location(further bool) namespace.Location {
-	location := namespace.Location{Server: l.Target.Server, Share: l.Target.Share, Sub: l.Target.Sub, Rank: l.Rank, State: namespace.Open}
+	location := namespace.Location{Server: l.Target.Server, Share: l.Target.Share, Sub: l.Target.Sub, Rank: l.Rank, Weight: l.Weight, OnlyFor: l.OnlyFor, Set: namespace.Open}
 	switch {
 	case further && !l.OpenNow:
-		location.State, location.Why = namespace.Held, NotVerified
+		location.Set, location.SetWhy = namespace.Held, NotVerified
 	case further:
-		location.Why = unverified
+		location.SetWhy = unverified
 	}
 	return location
 }
@@ -275,15 +314,73 @@ func addParents(ctx context.Context, tx *records.Tx, name string, e *namespace.E
 	return nil
 }
 
-// EditEntry changes the note. e.Version is what the caller last read.
-func (s *Service) EditEntry(ctx context.Context, name string, id, version int64, note string) error {
-	return s.changeEntry(ctx, name, id, version, "entry.edit", func(_ *records.Tx, e *namespace.Entry) error {
-		if len(note) > 1000 {
-			return fault.Field("note", "shorten it", "the note has %d bytes, at most 1000 are allowed", len(note))
+// EditEntry changes note, ttl and path; what is nil or "" stays. version is
+// what the caller last read.
+func (s *Service) EditEntry(ctx context.Context, name string, id, version int64, change model.EditEntry) error {
+	if change.Path != "" {
+		if change.Note != nil || change.TTL != nil {
+			return fault.Field("path", "move it first, then change it", "an entry is moved and changed one after the other")
 		}
-		e.Note = note
-		return nil
+		return s.moveEntry(ctx, name, id, version, change.Path)
+	}
+	return s.changeEntry(ctx, name, id, version, "entry.edit", func(_ *records.Tx, e *namespace.Entry) error {
+		if change.Note != nil {
+			e.Note = *change.Note
+		}
+		if change.TTL != nil {
+			e.TTL = *change.TTL
+		}
+		if e.Kind == namespace.Folder && e.TTL != 0 {
+			return fault.Field("ttl", "leave it out", "a folder gives no directions")
+		}
+		if err := checkTTL(e.TTL); err != nil {
+			return err
+		}
+		return checkNote(e.Note)
 	})
+}
+
+// moveEntry gives an entry and everything below it another path, and adds the
+// folders above that are missing.
+func (s *Service) moveEntry(ctx context.Context, name string, id, version int64, to string) error {
+	if err := namespace.CheckPath("path", to); err != nil {
+		return err
+	}
+	return s.change(ctx, func(tx *records.Tx) error {
+		if err := tx.LockNamespace(ctx, name); err != nil {
+			return err
+		}
+		before, err := tx.Entry(ctx, name, id)
+		if err != nil {
+			return err
+		}
+		before.Version = version
+		after, err := moveBranch(ctx, tx, name, before, to)
+		if err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "entry.move", "/"+name+"/"+before.Path, before, after), "namespace")
+	})
+}
+
+func moveBranch(ctx context.Context, tx *records.Tx, name string, e namespace.Entry, to string) (namespace.Entry, error) {
+	from, key := namespace.Key(e.Path), namespace.Key(to)
+	if strings.HasPrefix(key, from+"/") {
+		return e, fault.Field("path", "choose a path outside of it", "/%s/%s cannot move into its own branch", name, e.Path)
+	}
+	moved := namespace.Entry{Path: to}
+	if err := addParents(ctx, tx, name, &moved); err != nil {
+		return e, err
+	}
+	if taken, err := tx.EntryAt(ctx, name, moved.Path); err == nil && taken.ID != e.ID {
+		return e, fault.New(fault.Taken, "choose another path, or move that one away first", "there is a %s at /%s/%s", taken.Kind, name, taken.Path).At("path")
+	} else if err != nil && fault.KindOf(err) != fault.NotFound {
+		return e, err
+	}
+	if err := tx.MoveBranch(ctx, name, e, moved.Path); err != nil {
+		return e, err
+	}
+	return tx.Entry(ctx, name, e.ID)
 }
 
 // changeEntry runs do on an entry that is still as the caller last read it,
@@ -360,28 +457,34 @@ func (s *Service) AddLocation(ctx context.Context, name string, id, version int6
 	})
 }
 
-// EditLocation opens or holds a location, or gives it another rank; "" leaves either.
-func (s *Service) EditLocation(ctx context.Context, name string, id, version, location int64, state namespace.State, why string, rank namespace.Rank) error {
+// EditLocation opens or holds a location, or changes rank, weight or sites;
+// what is "" or nil stays.
+func (s *Service) EditLocation(ctx context.Context, name string, id, version, location int64, change model.EditLocation) error {
 	return s.changeEntry(ctx, name, id, version, "location.edit", func(tx *records.Tx, e *namespace.Entry) error {
 		l, err := locationOf(*e, location)
 		if err != nil {
 			return err
 		}
-		if l.State == namespace.Failing { // an observation over "open"
-			l.State, l.Why = namespace.Open, ""
+		if change.Rank != "" {
+			l.Rank = change.Rank
 		}
-		if rank != "" {
-			l.Rank = rank
+		if change.Weight != nil {
+			l.Weight = *change.Weight
+		}
+		if change.OnlyFor != nil {
+			l.OnlyFor = *change.OnlyFor
 		}
 		switch {
-		case state == namespace.Open && l.State == namespace.Held && l.Why == NotVerified:
-			l.State, l.Why = namespace.Open, unverified
-		case state == namespace.Open && l.State == namespace.Held:
-			l.State, l.Why = namespace.Open, ""
-		case state == namespace.Held:
-			l.State, l.Why = namespace.Held, strings.TrimSpace(why)
-			if len(l.Why) > 255 {
-				return fault.Field("why", "shorten it", "the reason has %d bytes, at most 255 are allowed", len(l.Why))
+		case change.State == namespace.Open && l.Set == namespace.Held:
+			why := ""
+			if l.SetWhy == NotVerified {
+				why = unverified
+			}
+			l.Set, l.SetWhy = namespace.Open, why
+		case change.State == namespace.Held:
+			l.Set, l.SetWhy = namespace.Held, strings.TrimSpace(change.Why)
+			if len(l.SetWhy) > 255 {
+				return fault.Field("why", "shorten it", "the reason has %d bytes, at most 255 are allowed", len(l.SetWhy))
 			}
 		}
 		return tx.UpdateLocation(ctx, l)

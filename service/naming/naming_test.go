@@ -88,6 +88,8 @@ func TestNaming(t *testing.T) {
 	f := start(t)
 	t.Run("Parents", func(t *testing.T) { testParents(t, f) })
 	t.Run("Locations", func(t *testing.T) { testLocations(t, f) })
+	t.Run("Manner", func(t *testing.T) { testManner(t, f) })
+	t.Run("Moves", func(t *testing.T) { testMoves(t, f) })
 	t.Run("NothingHalfDone", func(t *testing.T) { testNothingHalfDone(t, f) })
 	t.Run("Race", func(t *testing.T) { testRace(t, f) })
 	t.Run("Audit", func(t *testing.T) { testAudit(t, f) })
@@ -125,11 +127,11 @@ func testLocations(t *testing.T, f fixture) {
 	wantKind(t, "the same again", f.AddLocation(f.ctx, "n", e.ID, e.Version, to("TWO", "Share")), fault.Invalid)
 	wantKind(t, "an old version", f.AddLocation(f.ctx, "n", e.ID, e.Version-1, to("two", "other")), fault.Stale)
 	wantKind(t, "a share that is gone", f.AddLocation(f.ctx, "n", e.ID, e.Version, to("two", "gone")), fault.Invalid)
-	wantKind(t, "an unknown location", f.EditLocation(f.ctx, "n", e.ID, e.Version, 999, namespace.Open, "", ""), fault.NotFound)
+	wantKind(t, "an unknown location", f.EditLocation(f.ctx, "n", e.ID, e.Version, 999, model.EditLocation{State: namespace.Open}), fault.NotFound)
 
 	edit := func(state namespace.State, why string, rank namespace.Rank) namespace.Location {
 		t.Helper()
-		if err := f.EditLocation(f.ctx, "n", e.ID, e.Version, e.Locations[1].ID, state, why, rank); err != nil {
+		if err := f.EditLocation(f.ctx, "n", e.ID, e.Version, e.Locations[1].ID, model.EditLocation{State: state, Why: why, Rank: rank}); err != nil {
 			t.Fatal(err)
 		}
 		if e, err = f.Entry(f.ctx, "n", e.ID); err != nil {
@@ -213,8 +215,8 @@ func testRace(t *testing.T, f fixture) {
 }
 
 func testAudit(t *testing.T, f fixture) {
-	e := f.add(t, "audited")
-	if err := f.EditEntry(f.ctx, "n", e.ID, e.Version, "a note"); err != nil {
+	e, note := f.add(t, "audited"), "a note"
+	if err := f.EditEntry(f.ctx, "n", e.ID, e.Version, model.EditEntry{Note: &note}); err != nil {
 		t.Fatal(err)
 	}
 	if err := f.RemoveEntry(f.ctx, "n", e.ID, e.Version+1); err != nil {
@@ -256,7 +258,7 @@ func testDatabaseAway(t *testing.T, f fixture) {
 	f.server.Kill()
 	f.Forget() // something is said to have changed
 	during, err := f.Where(f.ctx, "/n/later", namespace.Traveller{Site: "Near"})
-	if err != nil || during.Directions[0] != before.Directions[0] && during.Directions[0].ID != before.Directions[0].ID {
+	if err != nil || during.Directions[0].ID != before.Directions[0].ID {
 		t.Errorf("directions without a database: %+v, %v", during, err)
 	}
 	_, err = f.Where(f.ctx, "/unread", namespace.Traveller{})
@@ -268,5 +270,85 @@ func testDatabaseAway(t *testing.T, f fixture) {
 	}
 	if after, err := f.Where(f.ctx, "/n/later", namespace.Traveller{}); err != nil || !after.ReadAt.After(during.ReadAt) {
 		t.Errorf("after the restart: read %v, was %v, %v", after.ReadAt, during.ReadAt, err)
+	}
+}
+
+// Sites, weights and ttl decide with the rest.
+func testManner(t *testing.T, f fixture) {
+	second := to("two", "b")
+	second.OpenNow, second.Weight, second.OnlyFor = true, 3, []string{"far"}
+	e := f.add(t, "manner", to("one", "a"), second)
+	if l := e.Locations[1]; l.Weight != 3 || len(l.OnlyFor) != 1 || l.OnlyFor[0] != "Far" || l.Why != "not verified" {
+		t.Errorf("added %+v", l)
+	}
+	near, err := f.Where(f.ctx, "/n/manner", namespace.Traveller{Site: "Near"})
+	if err != nil || near.Directions[1].Usable || near.Directions[1].Reason != "only for people at Far" {
+		t.Errorf("from Near: %+v, %v", near.Directions, err)
+	}
+	far, err := f.Where(f.ctx, "/n/manner", namespace.Traveller{Site: "Far"})
+	if err != nil || far.Directions[0].Server != "two" || far.Directions[0].Reason != "same site; not verified" || far.TTL != naming.DefaultTTL {
+		t.Errorf("from Far: %+v, %v", far.Directions, err)
+	}
+	wantKind(t, "a site that is not there", f.EditLocation(f.ctx, "n", e.ID, e.Version, e.Locations[1].ID, model.EditLocation{OnlyFor: &[]string{"Moon"}}), fault.Invalid)
+	everyone, weight, ttl, long := []string{}, 1, 20, 90000
+	if err := f.EditLocation(f.ctx, "n", e.ID, e.Version, e.Locations[1].ID, model.EditLocation{OnlyFor: &everyone, Weight: &weight}); err != nil {
+		t.Fatal(err)
+	}
+	wantKind(t, "a ttl of more than a day", f.EditEntry(f.ctx, "n", e.ID, e.Version+1, model.EditEntry{TTL: &long}), fault.Invalid)
+	if err := f.EditEntry(f.ctx, "n", e.ID, e.Version+1, model.EditEntry{TTL: &ttl}); err != nil {
+		t.Fatal(err)
+	}
+	if near, err = f.Where(f.ctx, "/n/manner", namespace.Traveller{Site: "Near"}); err != nil || !near.Directions[1].Usable || near.TTL != 20 {
+		t.Errorf("from Near, after: %+v, %v", near, err)
+	}
+	wantKind(t, "a way to come back that is none", f.AddNamespace(f.ctx, model.Namespace{Name: "m", Returns: "never"}), fault.Invalid)
+}
+
+// A branch moves whole, or not at all.
+func testMoves(t *testing.T, f fixture) {
+	f.add(t, "Moving/Größe/one", to("one", "m1"))
+	f.add(t, "Moving/two", to("one", "m2"))
+	f.add(t, "movings/beside", to("one", "m3")) // a name that only begins alike
+	at := func(path string) namespace.Entry {
+		t.Helper()
+		e, err := f.db.EntryAt(f.ctx, "n", path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return e
+	}
+	move := func(e namespace.Entry, to string) error {
+		return f.EditEntry(f.ctx, "n", e.ID, e.Version, model.EditEntry{Path: to})
+	}
+	branch := at("moving")
+	wantKind(t, "into itself", move(branch, "Moving/Größe/deeper"), fault.Invalid)
+	wantKind(t, "onto another", move(branch, "movings/BESIDE"), fault.Taken)
+	wantKind(t, "below a signpost", move(branch, "movings/beside/x"), fault.Invalid)
+	wantKind(t, "a bad name", move(branch, "a//b"), fault.Invalid)
+	wantKind(t, "too long", move(branch, strings.Repeat(strings.Repeat("long", 60)+"/", 4)+strings.Repeat("x", 30)), fault.Invalid)
+	stale := branch
+	stale.Version--
+	wantKind(t, "an old version", move(stale, "elsewhere"), fault.Stale)
+	if err := move(branch, "new/Place"); err != nil {
+		t.Fatal(err)
+	}
+	if e := at("NEW/place/grösse/ONE"); e.Path != "new/Place/Größe/one" || e.Locations[0].Share != "m1" {
+		t.Errorf("moved: %+v", e)
+	}
+	if e := at("movings/beside"); e.Path != "movings/beside" {
+		t.Errorf("what was beside: %+v", e)
+	}
+	if err := move(at("new/place"), "new/PLACE"); err != nil { // another case
+		t.Fatal(err)
+	}
+	if e := at("new/place/two"); e.Path != "new/PLACE/two" {
+		t.Errorf("in another case: %+v", e)
+	}
+	if d, err := f.Where(f.ctx, "/n/new/PLACE/two", namespace.Traveller{}); err != nil || len(d.Directions) != 1 {
+		t.Errorf("directions after it moved: %+v, %v", d, err)
+	}
+	changes, err := f.db.Changes(f.ctx, 0, 2)
+	if err != nil || changes[0].Action != "entry.move" || changes[0].Subject != "/n/new/Place" {
+		t.Errorf("%+v, %v", changes, err)
 	}
 }

@@ -266,7 +266,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Change note or ttl
+         * Change how a namespace is kept and shown
          * @description Needs the role operator.
          */
         patch: operations["edit-namespace"];
@@ -318,7 +318,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Change the note of an entry
+         * Change an entry, or move it with everything below it
          * @description Needs the role operator.
          */
         patch: operations["edit-entry"];
@@ -362,7 +362,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Open, hold or rank a location
+         * Open, hold, rank or weigh a location, or say for whom it is
          * @description Needs the role operator.
          */
         patch: operations["edit-location"];
@@ -1439,10 +1439,17 @@ export interface components {
              */
             cost?: number;
             /**
+             * @description How it was found at the last look; absent before the first
+             * @enum {string}
+             */
+            health?: "" | "well" | "read-only" | "share-missing" | "folder-missing" | "refused" | "broken" | "silent";
+            /**
              * Format: int64
              * @description Number of the location
              */
             id: number;
+            /** @description Sites whose people are led here; absent for those of every site */
+            onlyFor?: string[];
             /**
              * @description Order among locations that are equally near
              * @enum {string}
@@ -1454,6 +1461,11 @@ export interface components {
             server: string;
             /** @description Share of the server */
             share: string;
+            /**
+             * Format: date-time
+             * @description Since when it has been found so
+             */
+            since?: string;
             /** @description Site of the server */
             site: string;
             /**
@@ -1465,7 +1477,17 @@ export interface components {
             sub?: string;
             /** @description Whether people are led here now */
             usable: boolean;
-            /** @description Why it is held or failing */
+            /**
+             * Format: date-time
+             * @description When a verification last found that it holds what another location holds
+             */
+            verified?: string;
+            /**
+             * Format: int64
+             * @description Share of the people among locations that stand equal
+             */
+            weight: number;
+            /** @description Why it is held or failing; what to know of one that is open */
             why?: string;
         };
         Directions: {
@@ -1491,6 +1513,11 @@ export interface components {
             readAt: string;
             /** @description What follows below the signpost: the path inside each location */
             rest?: string;
+            /**
+             * @description Whether to come back to a preferred location at once when it is well again, or when this runs out
+             * @enum {string}
+             */
+            returns: "at-once" | "later";
             /** @description Full path of the signpost */
             signpost?: string;
             /**
@@ -1529,9 +1556,18 @@ export interface components {
         };
         EditEntry: {
             /** @description New note */
-            note: string;
+            note?: string;
+            /** @description New path inside the namespace: the entry moves there, with everything below it */
+            path?: string;
+            /**
+             * Format: int64
+             * @description For how many seconds directions of a signpost may be kept; 0: as the namespace says
+             */
+            ttl?: number;
         };
         EditLocation: {
+            /** @description Sites whose people are led here; an empty list for those of every site */
+            onlyFor?: string[];
             /**
              * @description Order among locations that are equally near
              * @enum {string}
@@ -1542,11 +1578,19 @@ export interface components {
              * @enum {string}
              */
             state?: "open" | "held";
+            /**
+             * Format: int64
+             * @description Share of the people among locations that stand equal
+             */
+            weight?: number;
             /** @description Why it is held */
             why?: string;
         };
         EditNamespace: {
+            hiding?: boolean;
             note?: string;
+            /** @enum {string} */
+            returns?: "at-once" | "later";
             /** Format: int64 */
             ttl?: number;
         };
@@ -1640,6 +1684,11 @@ export interface components {
             note?: string;
             /** @description Path inside the namespace, without a leading slash */
             path: string;
+            /**
+             * Format: int64
+             * @description For how many seconds directions of a signpost may be kept; absent: as the namespace says
+             */
+            ttl?: number;
             /**
              * Format: int64
              * @description Goes up with every change; the ETag
@@ -1781,10 +1830,17 @@ export interface components {
         };
         Location: {
             /**
+             * @description How it was found at the last look; absent before the first
+             * @enum {string}
+             */
+            health?: "" | "well" | "read-only" | "share-missing" | "folder-missing" | "refused" | "broken" | "silent";
+            /**
              * Format: int64
              * @description Number of the location
              */
             id: number;
+            /** @description Sites whose people are led here; absent for those of every site */
+            onlyFor?: string[];
             /**
              * @description Order among locations that are equally near
              * @enum {string}
@@ -1794,6 +1850,11 @@ export interface components {
             server: string;
             /** @description Share of the server */
             share: string;
+            /**
+             * Format: date-time
+             * @description Since when it has been found so
+             */
+            since?: string;
             /** @description Site of the server */
             site: string;
             /**
@@ -1803,7 +1864,17 @@ export interface components {
             state: "open" | "held" | "failing";
             /** @description Folder below the share */
             sub?: string;
-            /** @description Why it is held or failing */
+            /**
+             * Format: date-time
+             * @description When a verification last found that it holds what another location holds
+             */
+            verified?: string;
+            /**
+             * Format: int64
+             * @description Share of the people among locations that stand equal
+             */
+            weight: number;
+            /** @description Why it is held or failing; what to know of one that is open */
             why?: string;
         };
         NameTrouble: {
@@ -1829,10 +1900,17 @@ export interface components {
              * @description How many folders it has
              */
             folders: number;
+            /** @description Whether people see only the entries that they may open */
+            hiding: boolean;
             /** @description First part of every path in it */
             name: string;
             /** @description For administrators */
             note?: string;
+            /**
+             * @description When people come back to a preferred location that is well again: at once, or when their directions run out
+             * @enum {string}
+             */
+            returns: "at-once" | "later";
             /**
              * Format: int64
              * @description How many signposts it has
@@ -1881,6 +1959,11 @@ export interface components {
             note?: string;
             /** @description Path inside the namespace, without a leading slash */
             path: string;
+            /**
+             * Format: int64
+             * @description For how many seconds directions of a signpost may be kept; absent: as the namespace says
+             */
+            ttl?: number;
         };
         NewLocalGroup: {
             /** @description Name of the group */
@@ -1896,6 +1979,8 @@ export interface components {
             password: string;
         };
         NewLocation: {
+            /** @description Sites whose people are led here; absent for those of every site */
+            onlyFor?: string[];
             /** @description Lead people there at once, although nothing verified that it holds what the others hold */
             openNow?: boolean;
             /**
@@ -1909,16 +1994,28 @@ export interface components {
             share: string;
             /** @description Folder below the share */
             sub?: string;
+            /**
+             * Format: int64
+             * @description Share of the people among locations that stand equal; 1 when absent
+             */
+            weight?: number;
         };
         NewMember: {
             /** @description Name or SID of the account */
             account: string;
         };
         NewNamespace: {
+            /** @description Let people see only the entries that they may open */
+            hiding?: boolean;
             /** @description First part of every path in it: lower-case letters, digits and hyphens */
             name: string;
             /** @description For administrators */
             note?: string;
+            /**
+             * @description When people come back to a preferred location that is well again: at once, or when their directions run out; at-once when absent
+             * @enum {string}
+             */
+            returns?: "at-once" | "later";
             /**
              * Format: int64
              * @description For how many seconds directions may be kept; 300 when absent
@@ -3389,6 +3486,8 @@ export interface operations {
                 cursor?: string;
                 /** @description How many items at most */
                 limit?: number;
+                /** @description The entry at this path alone */
+                path?: string;
             };
             header?: never;
             path: {

@@ -1,0 +1,121 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/client"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+// editNamespace changes a namespace, or, for a path, an entry of one.
+func editNamespace(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	var ttl *int
+	if c.IsSet("ttl") {
+		seconds := c.Int("ttl")
+		ttl = &seconds
+	}
+	if !strings.HasPrefix(args[0], "/") {
+		change := model.EditNamespace{Note: sent(c, "note"), TTL: ttl, Returns: sent(c, "returns")}
+		if c.IsSet("hiding") {
+			hiding := c.Bool("hiding")
+			change.Hiding = &hiding
+		}
+		n, err := api.EditNamespace(ctx, args[0], change)
+		if err != nil {
+			return err
+		}
+		return done(c, n, "changed namespace %s", n.Name)
+	}
+	for _, name := range []string{"returns", "hiding"} {
+		if c.IsSet(name) {
+			return usageError{fmt.Sprintf("--%s is for a whole namespace: write its name without a slash", name)}
+		}
+	}
+	name, e, err := entryAt(ctx, api, args[0])
+	if err != nil {
+		return err
+	}
+	if e, err = api.EditEntry(ctx, name, e, model.EditEntry{Note: sent(c, "note"), TTL: ttl}); err != nil {
+		return err
+	}
+	return done(c, e, "changed /%s/%s", name, e.Path)
+}
+
+// entryAt finds the entry at a full path.
+func entryAt(ctx context.Context, api *client.Client, full string) (string, namespace.Entry, error) {
+	name, inside, err := namespace.Split("PATH", full)
+	if err != nil {
+		return name, namespace.Entry{}, err
+	}
+	e, err := api.EntryAt(ctx, name, inside)
+	return name, e, err
+}
+
+func moveEntry(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	name, e, err := entryAt(ctx, api, args[0])
+	if err != nil {
+		return err
+	}
+	other, to, err := namespace.Split("NEWPATH", args[1])
+	if err != nil {
+		return err
+	}
+	if other != name {
+		return usageError{fmt.Sprintf("an entry moves within its namespace; begin NEWPATH with /%s/", name)}
+	}
+	if c.Bool("rehearse") {
+		all, err := api.Entries(ctx, name)
+		if err != nil {
+			return err
+		}
+		below := 0
+		for _, other := range all {
+			if strings.HasPrefix(namespace.Key(other.Path), namespace.Key(e.Path)+"/") {
+				below++
+			}
+		}
+		return done(c, e, "would move /%s/%s to /%s/%s, and %d entries below it; no file would be touched", name, e.Path, name, to, below)
+	}
+	before := e.Path
+	if e, err = api.EditEntry(ctx, name, e, model.EditEntry{Path: to}); err != nil {
+		return err
+	}
+	return done(c, e, "moved /%s/%s to /%s/%s; no file was touched", name, before, name, e.Path)
+}
+
+func rankLocation(ctx context.Context, c *cli.Command) error {
+	if n := c.Args().Len(); n < 1 || n > 2 {
+		return usageError{"write: bspan namespace rank PATH first|normal|last [--location SERVER/SHARE]"}
+	}
+	api, err := connect(c)
+	if err != nil {
+		return err
+	}
+	name, e, l, err := findLocation(ctx, c, api, c.Args().First())
+	if err != nil {
+		return err
+	}
+	change := model.EditLocation{Rank: namespace.Rank(c.Args().Get(1))}
+	if c.IsSet("weight") {
+		weight := c.Int("weight")
+		change.Weight = &weight
+	}
+	if c.IsSet("only-for") {
+		sites := []string{}
+		for _, site := range c.StringSlice("only-for") {
+			if site != "" { // "" for people of every site again
+				sites = append(sites, site)
+			}
+		}
+		change.OnlyFor = &sites
+	}
+	if e, err = api.EditLocation(ctx, name, e, l.ID, change); err != nil {
+		return err
+	}
+	return done(c, e, "changed %s at /%s/%s", l.Target(), name, e.Path)
+}
