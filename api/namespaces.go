@@ -82,6 +82,7 @@ func (a *API) namespaceRoutes() {
 		})
 	a.entryRoutes()
 	a.locationRoutes()
+	a.healthRoutes()
 	route(a, model.Viewer, huma.Operation{OperationID: "get-directions", Method: "GET", Path: "/directions", Summary: "Where a path leads, in which order, and why", Tags: []string{"Directions"}},
 		func(ctx context.Context, in *struct {
 			Path string `query:"path" required:"true" doc:"Full path, such as /trust/herbarium"`
@@ -147,6 +148,24 @@ func (a *API) entryRoutes() {
 				return nil, err
 			}
 			return nil, a.Naming.RemoveEntry(ctx, in.Namespace, in.Entry, version)
+		})
+}
+
+func (a *API) healthRoutes() {
+	tags := []string{"Entries"}
+	route(a, model.Operator, huma.Operation{OperationID: "check-locations", Method: "POST", Path: "/namespaces/{namespace}/check", Summary: "Look at locations now", Tags: tags,
+		Description: "What is found counts at once; otherwise two looks in a row must agree."},
+		func(ctx context.Context, in *struct {
+			NamespacePath
+			Path string `query:"path" doc:"Of this entry and everything below it; absent for the whole namespace"`
+		}) (*body[model.LocationChecks], error) {
+			list, err := a.Naming.Check(ctx, in.Namespace, in.Path)
+			return &body[model.LocationChecks]{model.LocationChecks{Locations: list}}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-health", Method: "GET", Path: "/namespaces/{namespace}/entries/{entry}/health", Summary: "How the locations of an entry were found over time, latest first", Tags: tags},
+		func(ctx context.Context, in *EntryPath) (*body[model.HealthHistory], error) {
+			list, err := a.Naming.Health(ctx, in.Namespace, in.Entry)
+			return &body[model.HealthHistory]{model.HealthHistory{Spells: list}}, err
 		})
 }
 

@@ -200,6 +200,19 @@ func (c *Client) EditEntry(ctx context.Context, name string, e namespace.Entry, 
 	return out, err
 }
 
+// CheckLocations looks at the locations of an entry and of everything below it
+// now; of the whole namespace when path is "".
+func (c *Client) CheckLocations(ctx context.Context, name, path string) ([]model.LocationCheck, error) {
+	found, err := send[model.LocationChecks](ctx, c, http.MethodPost, given("path", path), nil, "namespaces", name, "check")
+	return found.Locations, err
+}
+
+// Health tells how the locations of an entry were found over time, latest first.
+func (c *Client) Health(ctx context.Context, name string, e namespace.Entry) ([]model.HealthSpell, error) {
+	found, err := read[model.HealthHistory](ctx, c, nil, "namespaces", name, "entries", fmt.Sprint(e.ID), "health")
+	return found.Spells, err
+}
+
 // AddEntry adds an entry.
 func (c *Client) AddEntry(ctx context.Context, name string, e model.NewEntry) (namespace.Entry, error) {
 	return add[namespace.Entry](ctx, c, e, "namespaces", name, "entries")

@@ -145,6 +145,21 @@ func (db *DB) Renew(ctx context.Context, lease Lease, length time.Duration) (Lea
 	return lease, err
 }
 
+// Hold renews a lease, or takes it when it is free or was lost; the zero Lease
+// means that somebody else has it.
+func (db *DB) Hold(ctx context.Context, lease Lease, name, holder string, length time.Duration) (Lease, error) {
+	if lease.Holder != "" {
+		if renewed, err := db.Renew(ctx, lease, length); err == nil {
+			return renewed, nil
+		}
+	}
+	taken, ok, err := db.Acquire(ctx, name, holder, length)
+	if err != nil || !ok {
+		return Lease{}, err
+	}
+	return taken, nil
+}
+
 // Release gives a lease back.
 func (db *DB) Release(ctx context.Context, lease Lease) error {
 	_, _, err := db.exec(ctx, `UPDATE leases SET expires = '2000-01-01' WHERE name = ? AND holder = ? AND fencing = ?`, lease.Name, lease.Holder, lease.Fencing)

@@ -204,7 +204,7 @@ func testEntries(t *testing.T, db *records.DB) {
 	ctx := t.Context()
 	names := []string{"a", "a/b", "a/b/c", "a0", "a-b", "ab", "Ä", "z"}
 	if err := db.Change(ctx, func(tx *records.Tx) error {
-		if err := tx.AddNamespace(ctx, model.Namespace{Name: "n", TTL: 60}); err != nil {
+		if err := tx.AddNamespace(ctx, model.Namespace{Name: "n", TTL: 60, Returns: "at-once"}); err != nil {
 			return err
 		}
 		for _, path := range names {

@@ -119,3 +119,51 @@ func rankLocation(ctx context.Context, c *cli.Command) error {
 	}
 	return done(c, e, "changed %s at /%s/%s", l.Target(), name, e.Path)
 }
+
+// checkLocations looks at locations now, or tells how they were found until now.
+func checkLocations(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	if c.Bool("over-time") {
+		name, e, err := entryAt(ctx, api, args[0])
+		if err != nil {
+			return err
+		}
+		return showHealth(ctx, c, api, name, e)
+	}
+	name, inside := args[0], ""
+	if strings.HasPrefix(name, "/") {
+		var err error
+		if name, inside, err = namespace.Split("PATH", name); err != nil {
+			return err
+		}
+	}
+	found, err := api.CheckLocations(ctx, name, inside)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"path", "location", "found", "trouble"}, empty: "There are no locations there."}
+	wrong := 0
+	for _, l := range found {
+		if l.Health != namespace.Well {
+			wrong++
+		}
+		t.add(l.Path, l.Location, string(l.Health), l.Text)
+	}
+	t.after = fmt.Sprintf("%d of %d locations are well.", len(found)-wrong, len(found))
+	return show(c, found, t)
+}
+
+func showHealth(ctx context.Context, c *cli.Command, api *client.Client, name string, e namespace.Entry) error {
+	spells, err := api.Health(ctx, name, e)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"location", "found", "from", "to", "trouble"}, empty: fmt.Sprintf("No location of /%s/%s was looked at yet.", name, e.Path)}
+	for _, s := range spells {
+		to := "now"
+		if s.To != nil {
+			to = when(*s.To)
+		}
+		t.add(s.Location, string(s.Health), when(s.From), to, s.Text)
+	}
+	return show(c, spells, t)
+}

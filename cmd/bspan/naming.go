@@ -45,6 +45,8 @@ func namespaceCommand() *cli.Command {
 		{Name: "move", Usage: "give an entry another path, and everything below it with it; no file is touched", ArgsUsage: "PATH NEWPATH",
 			Flags: []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "say what would move, and do nothing"}}, Action: signedIn(moveEntry, "PATH", "NEWPATH")},
 		{Name: "rank", Usage: "order the locations of a signpost that are equally near", ArgsUsage: "PATH [first|normal|last]", Flags: append([]cli.Flag{targetFlag("location")}, weights...), Action: rankLocation},
+		{Name: "check", Usage: "look at the locations of a namespace, or of what is at and below a path, now", ArgsUsage: "NAME|PATH",
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "over-time", Usage: "tell how they were found until now instead"}}, Action: signedIn(checkLocations, "NAME|PATH")},
 		{Name: "hold", Usage: "keep people from a location", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location"), &cli.StringFlag{Name: "why", Usage: "the `REASON`, for directions to show"}},
 			Action: signedIn(setState(namespace.Held), "PATH")},
 		{Name: "open", Usage: "lead people to a location again", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location")},

@@ -113,6 +113,7 @@ func serve(ctx context.Context, c config) error {
 	var group sync.WaitGroup
 	group.Go(func() { hub.Run(background) })
 	group.Go(func() { sites.Watch(background, holder) })
+	group.Go(func() { names.WatchLocations(background, holder) })
 	group.Go(func() { work.Run(background) })
 	group.Go(func() { forgetOnNews(background, hub, names) })
 	defer group.Wait()

@@ -33,7 +33,7 @@ func (s *Service) Watch(ctx context.Context, holder string) {
 		}
 		pause = lookSteady + rand.N(lookSteady/5)
 		var err error
-		if lease, err = s.holdWatch(ctx, lease, holder); err != nil || lease.Holder == "" {
+		if lease, err = s.db.Hold(ctx, lease, watchLease, holder, 3*lookSteady); err != nil || lease.Holder == "" {
 			continue
 		}
 		news, err := s.lookAtAll(ctx)
@@ -44,20 +44,6 @@ func (s *Service) Watch(ctx context.Context, holder string) {
 			pause = lookSoon
 		}
 	}
-}
-
-// holdWatch keeps or takes the lease; the zero Lease means that another instance has it.
-func (s *Service) holdWatch(ctx context.Context, lease records.Lease, holder string) (records.Lease, error) {
-	if lease.Holder != "" {
-		if renewed, err := s.db.Renew(ctx, lease, 3*lookSteady); err == nil {
-			return renewed, nil
-		}
-	}
-	taken, ok, err := s.db.Acquire(ctx, watchLease, holder, 3*lookSteady)
-	if err != nil || !ok {
-		return records.Lease{}, err
-	}
-	return taken, nil
 }
 
 // lookAtAll looks at all servers side by side and reports whether any changed.

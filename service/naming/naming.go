@@ -15,23 +15,27 @@ import (
 	"bridgespan/service/access"
 )
 
-// Trier opens where a location is to lead, and returns the target in the
-// server's own spelling or a fault at the field.
-type Trier interface {
+// Estate knows the servers.
+type Estate interface {
+	// TryTarget opens where a location is to lead, and returns the target in the
+	// server's own spelling or a fault at the field.
 	TryTarget(ctx context.Context, field string, target namespace.Target) (namespace.Target, error)
+	// LookAt tries targets that are all at one server, and says of each how it
+	// was found. A server that does not answer is found silent.
+	LookAt(ctx context.Context, server string, targets []namespace.Target) []namespace.Look
 }
 
 // Service is the use case.
 type Service struct {
 	db      *records.DB
-	trier   Trier
+	estate  Estate
 	changed func()
 	cache   cache
 }
 
 // New makes the service. changed is called after every change.
-func New(db *records.DB, trier Trier, changed func()) *Service {
-	return &Service{db: db, trier: trier, changed: changed}
+func New(db *records.DB, estate Estate, changed func()) *Service {
+	return &Service{db: db, estate: estate, changed: changed}
 }
 
 func (s *Service) change(ctx context.Context, do func(tx *records.Tx) error) error {
@@ -269,7 +273,7 @@ func (s *Service) tryTargets(ctx context.Context, locations []NewLocation) error
 		if l.Rank == "" {
 			l.Rank = namespace.Normal
 		}
-		target, err := s.trier.TryTarget(ctx, "locations", l.Target)
+		target, err := s.estate.TryTarget(ctx, "locations", l.Target)
 		if err != nil {
 			return err
 		}

@@ -30,8 +30,30 @@ func (trier) TryTarget(_ context.Context, field string, target namespace.Target)
 	return target, nil
 }
 
+// looks are what LookAt finds, by the share; well unless it says otherwise.
+type looks struct{ sync.Map }
+
+func (l *looks) LookAt(_ context.Context, _ string, targets []namespace.Target) []namespace.Look {
+	var found []namespace.Look
+	for _, t := range targets {
+		look := namespace.Look{Health: namespace.Well}
+		if h, ok := l.Load(t.Share); ok {
+			look = namespace.Look{Health: h.(namespace.Health), Text: h.(namespace.Health).Words()}
+		}
+		found = append(found, look)
+	}
+	return found
+}
+
+// stand is an estate without servers.
+type stand struct {
+	trier
+	*looks
+}
+
 type fixture struct {
 	*naming.Service
+	looks  *looks
 	db     *records.DB
 	server *database.Server
 	ctx    context.Context
@@ -51,11 +73,12 @@ func start(t *testing.T) fixture {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	s := naming.New(db, trier{}, func() {})
+	found := new(looks)
+	s := naming.New(db, stand{looks: found}, func() {})
 	if err := s.AddNamespace(ctx, model.Namespace{Name: "n"}); err != nil {
 		t.Fatal(err)
 	}
-	return fixture{s, db, server, ctx}
+	return fixture{s, found, db, server, ctx}
 }
 
 var someTime = time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC)
@@ -90,6 +113,7 @@ func TestNaming(t *testing.T) {
 	t.Run("Locations", func(t *testing.T) { testLocations(t, f) })
 	t.Run("Manner", func(t *testing.T) { testManner(t, f) })
 	t.Run("Moves", func(t *testing.T) { testMoves(t, f) })
+	t.Run("Health", func(t *testing.T) { testHealth(t, f) })
 	t.Run("NothingHalfDone", func(t *testing.T) { testNothingHalfDone(t, f) })
 	t.Run("Race", func(t *testing.T) { testRace(t, f) })
 	t.Run("Audit", func(t *testing.T) { testAudit(t, f) })
@@ -351,4 +375,89 @@ func testMoves(t *testing.T, f fixture) {
 	if err != nil || changes[0].Action != "entry.move" || changes[0].Subject != "/n/new/Place" {
 		t.Errorf("%+v, %v", changes, err)
 	}
+}
+
+// Locations are told apart by how they were found, and directions follow.
+func testHealth(t *testing.T, f fixture) {
+	second := to("two", "h2")
+	second.OpenNow = true
+	e := f.add(t, "health/both", to("one", "h1"), second)
+	first := func() namespace.Direction {
+		t.Helper()
+		d, err := f.Where(f.ctx, "/n/health/both", namespace.Traveller{Site: "Near"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d.Directions[0]
+	}
+	check := func(want string) {
+		t.Helper()
+		list, err := f.Check(f.ctx, "n", "health")
+		if err != nil || len(list) != 2 || string(list[0].Health) != want || list[0].Path != "/n/health/both" {
+			t.Errorf("checked %+v, %v; want %s", list, err, want)
+		}
+	}
+	check("well")
+	if d := first(); d.Server != "one" || d.Health != namespace.Well || d.Since == nil {
+		t.Errorf("well: %+v", d)
+	}
+	f.looks.Store("h1", namespace.ShareMissing)
+	check("share-missing")
+	if d := first(); d.Server != "two" {
+		t.Errorf("past a missing share: %+v", d)
+	}
+	d, err := f.Where(f.ctx, "/n/health/both", namespace.Traveller{Site: "Near"})
+	if last := d.Directions[1]; err != nil || last.State != namespace.Failing || !strings.HasPrefix(last.Reason, "failing since ") || !strings.HasSuffix(last.Reason, ": the share is missing") {
+		t.Errorf("why: %+v, %v", last, err)
+	}
+	f.looks.Store("h1", namespace.ReadOnly)
+	check("read-only")
+	if d := first(); d.Server != "one" || !strings.Contains(d.Reason, "read-only") {
+		t.Errorf("read-only: %+v", d)
+	}
+	f.looks.Store("h1", namespace.Silent) // the server's affair, not the location's
+	check("silent")
+	if d := first(); d.Health != namespace.ReadOnly {
+		t.Errorf("after silence: %+v", d)
+	}
+	spells, err := f.Health(f.ctx, "n", e.ID)
+	var trail []string
+	for _, p := range spells {
+		if p.Location == "one/h1" {
+			trail = append(trail, string(p.Health))
+		}
+	}
+	if err != nil || strings.Join(trail, " ") != "read-only share-missing well" || spells[0].To != nil || spells[len(spells)-1].To == nil && spells[len(spells)-1].Location == "one/h1" {
+		t.Errorf("over time: %+v, %v", spells, err)
+	}
+	_, err = f.Check(f.ctx, "n", "nowhere")
+	wantKind(t, "a path that is not there", err, fault.NotFound)
+}
+
+// The watch finds out by itself, and one look is not enough.
+func TestWatchLocations(t *testing.T) {
+	f := start(t)
+	f.add(t, "watched", to("one", "w"))
+	ctx, cancel := context.WithCancel(f.ctx)
+	done := make(chan struct{})
+	go func() { f.WatchLocations(ctx, "here"); close(done) }()
+	defer func() { cancel(); <-done }()
+	await := func(want namespace.Health) {
+		t.Helper()
+		for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+			if d, err := f.Where(f.ctx, "/n/watched", namespace.Traveller{}); err == nil && d.Directions[0].Health == want {
+				return
+			}
+		}
+		t.Fatalf("it is not found %s", want)
+	}
+	await(namespace.Well)
+	f.looks.Store("w", namespace.Refused)
+	// It is due again in a minute, unless something moves the time.
+	if err := f.db.Change(f.ctx, func(tx *records.Tx) error { return tx.LookSoon(f.ctx, "n", "watched") }); err != nil {
+		t.Fatal(err)
+	}
+	await(namespace.Refused)
+	f.looks.Delete("w")
+	await(namespace.Well) // quickly, since it is not well
 }

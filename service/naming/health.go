@@ -1,0 +1,165 @@
+package naming
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/records"
+)
+
+// How often locations are looked at: quickly while something is wrong or
+// changed, slowly when steady. What is due is found every few seconds, so that
+// the times of looks spread by themselves.
+const (
+	findDue     = 2 * time.Second
+	lookSoon    = 4 * time.Second
+	lookSteady  = time.Minute
+	mostAtOnce  = 400
+	locateLease = "watch locations"
+)
+
+// WatchLocations looks at every location again and again, until ctx ends, so
+// that people are led past those that cannot be used. Of several instances one
+// does the work, under a lease.
+func (s *Service) WatchLocations(ctx context.Context, holder string) {
+	var lease records.Lease
+	tick := time.NewTicker(findDue)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			_ = s.db.Release(context.WithoutCancel(ctx), lease)
+			return
+		case <-tick.C:
+		}
+		var err error
+		if lease, err = s.db.Hold(ctx, lease, locateLease, holder, 30*time.Second); err != nil || lease.Holder == "" {
+			continue
+		}
+		now := time.Now().UTC()
+		due, err := s.db.LocationsDue(ctx, now.Add(-lookSoon), now.Add(-lookSteady), mostAtOnce)
+		if err == nil {
+			_, err = s.lookAt(ctx, due, false)
+		}
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("locations cannot be looked at", "error", err)
+		}
+	}
+}
+
+// lookAt looks at locations, server by server side by side, and keeps what was
+// found. At once means that a single look counts.
+func (s *Service) lookAt(ctx context.Context, due []records.Watched, atOnce bool) ([]records.Watched, error) {
+	byServer := map[string][]int{}
+	for i, w := range due {
+		byServer[w.Target.Server] = append(byServer[w.Target.Server], i)
+	}
+	var group sync.WaitGroup
+	var mu sync.Mutex
+	var failed error
+	for server, which := range byServer {
+		group.Go(func() {
+			targets := make([]namespace.Target, len(which))
+			for k, i := range which {
+				targets[k] = due[i].Target
+			}
+			for k, look := range s.estate.LookAt(ctx, server, targets) {
+				if err := s.keepLook(ctx, &due[which[k]], look, atOnce); err != nil {
+					mu.Lock()
+					failed = err
+					mu.Unlock()
+				}
+			}
+		})
+	}
+	group.Wait()
+	return due, failed
+}
+
+// keepLook keeps one look, and tells everybody when what counts changed. That
+// a server is silent is kept with the server.
+func (s *Service) keepLook(ctx context.Context, w *records.Watched, look namespace.Look, atOnce bool) error {
+	if look.Health == namespace.Silent || ctx.Err() != nil {
+		w.Health, w.Text = look.Health, look.Text
+		return ctx.Err()
+	}
+	before := w.Health
+	if atOnce {
+		w.Health, w.Misses = look.Health, 0
+	} else {
+		w.Health, w.Misses = namespace.Judge(w.Health, w.Misses, look.Health)
+	}
+	changed := w.Health != before
+	if changed {
+		w.Text = look.Text
+	}
+	now := time.Now().UTC()
+	full := "/" + w.Namespace + "/" + w.Path
+	err := s.db.Change(ctx, func(tx *records.Tx) error {
+		if err := tx.StoreLook(ctx, *w, changed, now); err != nil || !changed {
+			return err
+		}
+		return tx.Tell(ctx, "namespace", full, now)
+	})
+	if err != nil || !changed {
+		return err
+	}
+	if before != namespace.NotTried || w.Health.Failing() {
+		slog.Info("a location changed", "path", full, "location", w.Target.String(), "was", before, "is", w.Health, "trouble", w.Text)
+	}
+	s.Forget()
+	s.changed()
+	return nil
+}
+
+// Check looks at the locations of an entry and of everything below it now.
+// inside is "" for a whole namespace.
+func (s *Service) Check(ctx context.Context, name, inside string) ([]model.LocationCheck, error) {
+	if err := namespace.CheckPath("path", inside); err != nil {
+		return nil, err
+	}
+	if inside == "" {
+		if _, err := s.db.Namespace(ctx, name); err != nil {
+			return nil, err
+		}
+	} else if _, err := s.db.EntryAt(ctx, name, inside); err != nil {
+		return nil, err
+	}
+	found, err := s.db.LocationsBelow(ctx, name, inside)
+	if err == nil {
+		found, err = s.lookAt(ctx, found, true)
+	}
+	list := []model.LocationCheck{}
+	for _, w := range found {
+		list = append(list, model.LocationCheck{Path: "/" + name + "/" + w.Path, Location: w.Target.String(), Health: w.Health, Text: w.Text})
+	}
+	return list, err
+}
+
+// Health lists how the locations of an entry were found over time, latest first.
+func (s *Service) Health(ctx context.Context, name string, id int64) ([]model.HealthSpell, error) {
+	e, err := s.db.Entry(ctx, name, id)
+	if err != nil {
+		return nil, err
+	}
+	spells, err := s.db.HealthOf(ctx, id, 500)
+	list := []model.HealthSpell{}
+	ends := map[int64]time.Time{}
+	for _, p := range spells {
+		l, err := locationOf(e, p.Location)
+		if err != nil { // removed while we read
+			continue
+		}
+		spell := model.HealthSpell{Location: l.Target().String(), Health: p.Health, Text: p.Text, From: p.At}
+		if end, ok := ends[p.Location]; ok {
+			spell.To = &end
+		}
+		ends[p.Location] = p.At
+		list = append(list, spell)
+	}
+	return list, err
+}
