@@ -31,6 +31,7 @@ import (
 	"bridgespan/service/rights"
 	"bridgespan/service/shares"
 	"bridgespan/service/surveys"
+	"bridgespan/service/verify"
 )
 
 // Prefix is where this version of the API lives.
@@ -47,6 +48,7 @@ type Services struct {
 	Rights   *rights.Service
 	Shares   *shares.Service
 	Surveys  *surveys.Service
+	Verify   *verify.Service
 	Jobs     *jobs.Service
 }
 

@@ -162,6 +162,20 @@ func (a *API) healthRoutes() {
 			list, err := a.Naming.Check(ctx, in.Namespace, in.Path)
 			return &body[model.LocationChecks]{model.LocationChecks{Locations: list}}, err
 		})
+	route(a, model.Operator, huma.Operation{OperationID: "verify-location", Method: "POST", Path: "/namespaces/{namespace}/entries/{entry}/locations/{location}/verify", Summary: "Find out whether a location holds what another one holds", Tags: tags, DefaultStatus: 202,
+		Description: "Names, sizes, times and permissions are compared. A location that is held until verified opens by itself when nothing unexplained differs."},
+		func(ctx context.Context, in *struct {
+			LocationPath
+			Against string `query:"against" doc:"Location to compare with, as SERVER/SHARE[/FOLDER]; an open one when absent"`
+		}) (*body[model.Verification], error) {
+			v, err := a.Verify.Start(ctx, in.Namespace, in.Entry, in.Location, in.Against)
+			return &body[model.Verification]{v}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-verification", Method: "GET", Path: "/verifications/{run}", Summary: "Show a verification as far as it is", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.Verification], error) {
+			v, err := a.Verify.Get(ctx, in.Run)
+			return &body[model.Verification]{v}, err
+		})
 	route(a, model.Viewer, huma.Operation{OperationID: "get-health", Method: "GET", Path: "/namespaces/{namespace}/entries/{entry}/health", Summary: "How the locations of an entry were found over time, latest first", Tags: tags},
 		func(ctx context.Context, in *EntryPath) (*body[model.HealthHistory], error) {
 			list, err := a.Naming.Health(ctx, in.Namespace, in.Entry)

@@ -208,6 +208,7 @@ func (oneSignpost) Namespaces(context.Context, records.Page) ([]model.Namespace,
 	return []model.Namespace{{Name: "bench"}}, nil
 }
 
+func (oneSignpost) LookSoon(context.Context, string) {}
 func (o oneSignpost) Tree(context.Context, string) (*namespace.Tree, error) {
 	return namespace.NewTree("bench", []namespace.Entry{{ID: 1, Path: "files", Kind: namespace.Signpost, Locations: []namespace.Location{o.location()}}}), nil
 }

@@ -207,6 +207,17 @@ func (c *Client) CheckLocations(ctx context.Context, name, path string) ([]model
 	return found.Locations, err
 }
 
+// VerifyLocation finds out whether a location holds what another one holds;
+// against is "" for one that is open.
+func (c *Client) VerifyLocation(ctx context.Context, name string, e namespace.Entry, location int64, against string) (model.Verification, error) {
+	return send[model.Verification](ctx, c, http.MethodPost, given("against", against), nil, "namespaces", name, "entries", fmt.Sprint(e.ID), "locations", fmt.Sprint(location), "verify")
+}
+
+// Verification shows a verification as far as it is.
+func (c *Client) Verification(ctx context.Context, run int64) (model.Verification, error) {
+	return read[model.Verification](ctx, c, nil, "verifications", fmt.Sprint(run))
+}
+
 // Health tells how the locations of an entry were found over time, latest first.
 func (c *Client) Health(ctx context.Context, name string, e namespace.Entry) ([]model.HealthSpell, error) {
 	found, err := read[model.HealthHistory](ctx, c, nil, "namespaces", name, "entries", fmt.Sprint(e.ID), "health")

@@ -44,6 +44,8 @@ type Names interface {
 	Namespaces(ctx context.Context, page records.Page) ([]model.Namespace, error)
 	Where(ctx context.Context, path string, who namespace.Traveller) (model.Directions, error)
 	Tree(ctx context.Context, name string) (*namespace.Tree, error)
+	// LookSoon is told of a signpost whose locations should be looked at soon.
+	LookSoon(ctx context.Context, path string)
 }
 
 // Servers is told of servers that do not answer.
@@ -68,6 +70,16 @@ func New(names Names, servers Servers, site string) *Gateway {
 
 // Close ends the sessions with file servers.
 func (g *Gateway) Close() { g.pool.close() }
+
+// suspect says that a location could not be used: because of its server, or of
+// the share.
+func (g *Gateway) suspect(ctx context.Context, signpost, server string, err error) {
+	if errors.Is(err, smb.ErrNoShare) {
+		g.names.LookSoon(ctx, signpost)
+		return
+	}
+	g.servers.Suspect(ctx, server)
+}
 
 // person is who signed in, with what the file servers want to see.
 type person struct{ domain, account, password string }

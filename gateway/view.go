@@ -179,7 +179,7 @@ func (v *view) choose(ctx context.Context, d model.Directions) (*chosen, error) 
 		case passOver(err):
 			passed = append(passed, fmt.Sprintf("%s (%s)", direction.Target(), explain(err)))
 			if direction.State == namespace.Open {
-				go v.gateway.servers.Suspect(context.WithoutCancel(ctx), direction.Server)
+				go v.gateway.suspect(context.WithoutCancel(ctx), d.Signpost, direction.Server, err)
 			}
 		default:
 			return nil, err

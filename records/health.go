@@ -88,3 +88,14 @@ func (tx *Tx) LookSoon(ctx context.Context, name, path string) error {
 		name, []byte(namespace.Key(path)))
 	return err
 }
+
+// SetVerified keeps by which run a location was last verified, and when it was
+// found to hold what another one holds.
+func (tx *Tx) SetVerified(ctx context.Context, location, run int64, at time.Time, equal bool) error {
+	var when any
+	if equal {
+		when = at
+	}
+	_, _, err := tx.exec(ctx, `UPDATE locations SET verified_run = ?, verified_at = ? WHERE id = ?`, run, when, location)
+	return err
+}

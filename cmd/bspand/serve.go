@@ -35,6 +35,7 @@ import (
 	"bridgespan/service/shares"
 	"bridgespan/service/surveys"
 	"bridgespan/service/vault"
+	"bridgespan/service/verify"
 )
 
 func serveCommand() *cli.Command {
@@ -120,7 +121,7 @@ func serve(ctx context.Context, c config) error {
 	defer stop()
 
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
-		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Jobs: work},
+		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verify.New(db, sites, people, names, work), Jobs: work},
 		api.Options{Console: console.Files(), TLS: c.TLSKey != "", Gateway: gatewayURL(c), Closing: ctx.Done(), Version: version})
 	return listen(ctx, c, front, gateway.New(names, sites, c.GatewaySite))
 }

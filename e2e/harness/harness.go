@@ -200,6 +200,17 @@ func must(t testing.TB, err error) {
 // Ledger is the file that Fill puts into both shares of every server.
 var Ledger = []byte(strings.Repeat("Digitalis purpurea, bed 7, viable\n", 40_000))
 
+// Tree opens a share of a server as its administrator.
+func Tree(t testing.TB, server *fileserver.Server, share string) *smb.Tree {
+	t.Helper()
+	session, err := smb.Dial(t.Context(), smb.Target{Address: server.HostPort(), Account: "warden", Password: standintest.Password("warden")})
+	must(t, err)
+	t.Cleanup(func() { session.Close() })
+	opened, err := session.Tree(t.Context(), share, "")
+	must(t, err)
+	return opened
+}
+
 // Fill opens the share store to everybody and quiet to keepers alone, and puts
 // a ledger into both.
 func Fill(t testing.TB, server *fileserver.Server) {

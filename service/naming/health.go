@@ -15,8 +15,8 @@ import (
 // changed, slowly when steady. What is due is found every few seconds, so that
 // the times of looks spread by themselves.
 const (
-	findDue     = 2 * time.Second
-	lookSoon    = 4 * time.Second
+	findDue     = time.Second
+	lookSoon    = 2 * time.Second
 	lookSteady  = time.Minute
 	mostAtOnce  = 400
 	locateLease = "watch locations"
@@ -162,4 +162,16 @@ func (s *Service) Health(ctx context.Context, name string, id int64) ([]model.He
 		list = append(list, spell)
 	}
 	return list, err
+}
+
+// LookSoon makes the locations of a signpost be looked at soon, because
+// somebody found that one cannot be used.
+func (s *Service) LookSoon(ctx context.Context, full string) {
+	name, inside, err := namespace.Split("path", full)
+	if err != nil {
+		return
+	}
+	if err := s.db.Change(ctx, func(tx *records.Tx) error { return tx.LookSoon(ctx, name, inside) }); err != nil {
+		slog.Warn("a signpost cannot be looked at soon", "path", full, "error", err)
+	}
 }

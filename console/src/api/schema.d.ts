@@ -272,6 +272,26 @@ export interface paths {
         patch: operations["edit-namespace"];
         trace?: never;
     };
+    "/api/v1/namespaces/{namespace}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look at locations now
+         * @description What is found counts at once; otherwise two looks in a row must agree. Needs the role operator.
+         */
+        post: operations["check-locations"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/namespaces/{namespace}/entries": {
         parameters: {
             query?: never;
@@ -324,6 +344,26 @@ export interface paths {
         patch: operations["edit-entry"];
         trace?: never;
     };
+    "/api/v1/namespaces/{namespace}/entries/{entry}/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How the locations of an entry were found over time, latest first
+         * @description Needs the role viewer.
+         */
+        get: operations["get-health"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/namespaces/{namespace}/entries/{entry}/locations": {
         parameters: {
             query?: never;
@@ -366,6 +406,26 @@ export interface paths {
          * @description Needs the role operator.
          */
         patch: operations["edit-location"];
+        trace?: never;
+    };
+    "/api/v1/namespaces/{namespace}/entries/{entry}/locations/{location}/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Find out whether a location holds what another one holds
+         * @description Names, sizes, times and permissions are compared. A location that is held until verified opens by itself when nothing unexplained differs. Needs the role operator.
+         */
+        post: operations["verify-location"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/rights": {
@@ -1220,6 +1280,26 @@ export interface paths {
         patch: operations["edit-user"];
         trace?: never;
     };
+    "/api/v1/verifications/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a verification as far as it is
+         * @description Needs the role viewer.
+         */
+        get: operations["get-verification"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1431,6 +1511,69 @@ export interface components {
             folders: number;
             tops: components["schemas"]["Shift"][];
             types: components["schemas"]["Shift"][];
+        };
+        Counts: {
+            /**
+             * Format: int64
+             * @description Sizes of the files at the first
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Files and folders of either
+             */
+            compared: number;
+            /**
+             * Format: int64
+             * @description Differences that must be, and count for nothing
+             */
+            explained: number;
+            /**
+             * Format: int64
+             * @description Only at the second
+             */
+            extra: number;
+            /**
+             * Format: int64
+             * @description A file at one, a folder at the other
+             */
+            kinds: number;
+            /**
+             * Format: int64
+             * @description Only at the first
+             */
+            missing: number;
+            /**
+             * Format: int64
+             * @description That belong to somebody else
+             */
+            owners: number;
+            /**
+             * Format: int64
+             * @description Where somebody may do more or less
+             */
+            permissions: number;
+            /**
+             * Format: int64
+             * @description Of other length
+             */
+            sizes: number;
+            /**
+             * Format: int64
+             * @description Last changed at another time
+             */
+            times: number;
+        };
+        Difference: {
+            /** @description It must differ: it is about accounts that only one of the servers has */
+            explained?: boolean;
+            /** @description As it is at the first */
+            first?: string;
+            /** @enum {string} */
+            kind: "missing" | "extra" | "kind" | "size" | "time" | "permissions" | "owner";
+            path: string;
+            /** @description As it is at the second */
+            second?: string;
         };
         Direction: {
             /**
@@ -1798,6 +1941,25 @@ export interface components {
             stale: boolean;
             trouble?: string;
         };
+        HealthHistory: {
+            /** @description Latest first */
+            spells: components["schemas"]["HealthSpell"][];
+        };
+        HealthSpell: {
+            /** Format: date-time */
+            from: string;
+            /** @enum {string} */
+            health: "" | "well" | "read-only" | "share-missing" | "folder-missing" | "refused" | "broken" | "silent";
+            /** @description SERVER/SHARE[/FOLDER] */
+            location: string;
+            /** @description What was wrong, in words */
+            text?: string;
+            /**
+             * Format: date-time
+             * @description Absent while it lasts
+             */
+            to?: string;
+        };
         Leg: {
             /**
              * Format: int64
@@ -1876,6 +2038,22 @@ export interface components {
             weight: number;
             /** @description Why it is held or failing; what to know of one that is open */
             why?: string;
+        };
+        LocationCheck: {
+            /**
+             * @description How it was found
+             * @enum {string}
+             */
+            health: "" | "well" | "read-only" | "share-missing" | "folder-missing" | "refused" | "broken" | "silent";
+            /** @description SERVER/SHARE[/FOLDER] */
+            location: string;
+            /** @description Full path of the signpost */
+            path: string;
+            /** @description What is wrong, in words */
+            text?: string;
+        };
+        LocationChecks: {
+            locations: components["schemas"]["LocationCheck"][];
         };
         NameTrouble: {
             /** Format: int64 */
@@ -2424,7 +2602,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "rights" | "compare";
+            kind: "survey" | "rights" | "compare" | "verify";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -2795,6 +2973,23 @@ export interface components {
              * @description Goes up with every change; the ETag
              */
             version: number;
+        };
+        Verification: {
+            /** @description What it is compared with: the first */
+            against: string;
+            /** @description What was found; so far, while it runs */
+            counts: components["schemas"]["Counts"];
+            /** @description The first 200 in the order of the paths, those that are explained after the others */
+            differences: components["schemas"]["Difference"][];
+            /** @description What is verified: the second */
+            location: string;
+            /** @description Whether people are led there since */
+            opened: boolean;
+            /** @description Full path of the signpost */
+            path: string;
+            run: components["schemas"]["Run"];
+            /** @description What came of it, in words; absent until it is done */
+            verdict?: string;
         };
         Volume: {
             /**
@@ -3479,6 +3674,41 @@ export interface operations {
             };
         };
     };
+    "check-locations": {
+        parameters: {
+            query?: {
+                /** @description Of this entry and everything below it; absent for the whole namespace */
+                path?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the namespace */
+                namespace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LocationChecks"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-entries": {
         parameters: {
             query?: {
@@ -3667,6 +3897,40 @@ export interface operations {
             };
         };
     };
+    "get-health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the namespace */
+                namespace: string;
+                /** @description Number of the entry */
+                entry: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HealthHistory"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "add-location": {
         parameters: {
             query?: never;
@@ -3780,6 +4044,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Entry"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "verify-location": {
+        parameters: {
+            query?: {
+                /** @description Location to compare with, as SERVER/SHARE[/FOLDER]; an open one when absent */
+                against?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the namespace */
+                namespace: string;
+                /** @description Number of the entry */
+                entry: number;
+                /** @description Number of the location */
+                location: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verification"];
                 };
             };
             /** @description Error */
@@ -4137,7 +4440,7 @@ export interface operations {
                 /** @description How many items at most */
                 limit?: number;
                 /** @description Of this kind alone */
-                kind?: "survey" | "rights" | "compare";
+                kind?: "survey" | "rights" | "compare" | "verify";
             };
             header?: never;
             path?: never;
@@ -5675,6 +5978,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["User"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verification"];
                 };
             };
             /** @description Error */

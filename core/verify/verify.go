@@ -1,0 +1,149 @@
+// Package verify tells whether two trees hold the same: names, sizes, times
+// and permissions. It reads no content.
+package verify
+
+import (
+	"fmt"
+	"time"
+
+	"bridgespan/core/account"
+	"bridgespan/core/acl"
+)
+
+// Item is a file or folder as far as it is compared.
+type Item struct {
+	Path       string // from the top, "." for the top itself
+	Folder     bool
+	Size       int64 // bytes; files only
+	Modified   time.Time
+	Descriptor acl.Descriptor
+}
+
+// Kind is a way in which two trees differ at a path.
+type Kind string
+
+const (
+	Missing     Kind = "missing"     // only the first has it
+	Extra       Kind = "extra"       // only the second has it
+	OtherKind   Kind = "kind"        // a file at one, a folder at the other
+	Size        Kind = "size"        // files of different lengths
+	Time        Kind = "time"        // files that were last changed at different times
+	Permissions Kind = "permissions" // somebody may do more or less
+	Owner       Kind = "owner"       // it belongs to somebody else
+)
+
+// Difference is one way in which two trees differ at a path.
+type Difference struct {
+	Path   string `json:"path"`
+	Kind   Kind   `json:"kind" enum:"missing,extra,kind,size,time,permissions,owner"`
+	First  string `json:"first,omitempty" doc:"As it is at the first"`
+	Second string `json:"second,omitempty" doc:"As it is at the second"`
+	// Shifts are who gains and loses, for permissions.
+	Shifts []acl.Shift `json:"-"`
+	// Explained is true when nothing is wrong with it.
+	Explained bool `json:"explained,omitempty" doc:"It must differ: it is about accounts that only one of the servers has"`
+}
+
+// timeTolerance is how far apart the times of equal files may be: some file
+// systems keep them to two seconds.
+const timeTolerance = 2 * time.Second
+
+// Compare says how two trees differ at one path; nil where an item is missing.
+// local reports whether an account means something at one of the servers alone:
+// its entries cannot be the same at the other, and are explained.
+func Compare(first, second *Item, local func(account.SID) bool) []Difference {
+	switch {
+	case second == nil:
+		return []Difference{{Path: first.Path, Kind: Missing}}
+	case first == nil:
+		return []Difference{{Path: second.Path, Kind: Extra}}
+	case first.Folder != second.Folder:
+		return []Difference{{Path: first.Path, Kind: OtherKind, First: kindOf(first), Second: kindOf(second)}}
+	}
+	var found []Difference
+	if !first.Folder {
+		if first.Size != second.Size {
+			found = append(found, Difference{Path: first.Path, Kind: Size, First: fmt.Sprintf("%d bytes", first.Size), Second: fmt.Sprintf("%d bytes", second.Size)})
+		}
+		if apart := first.Modified.Sub(second.Modified); apart.Abs() > timeTolerance {
+			found = append(found, Difference{Path: first.Path, Kind: Time, First: stamp(first.Modified), Second: stamp(second.Modified)})
+		}
+	}
+	return append(found, permissions(first, second, local)...)
+}
+
+func kindOf(i *Item) string {
+	if i.Folder {
+		return "folder"
+	}
+	return "file"
+}
+
+func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
+
+func permissions(first, second *Item, local func(account.SID) bool) (found []Difference) {
+	if first.Descriptor == second.Descriptor {
+		return nil
+	}
+	a, b := first.Descriptor.Parts(), second.Descriptor.Parts()
+	if a.Owner != b.Owner {
+		found = append(found, Difference{Path: first.Path, Kind: Owner, First: a.Owner.String(), Second: b.Owner.String(), Explained: local(a.Owner) || local(b.Owner)})
+	}
+	if shifts := acl.Compare(a, b); len(shifts) > 0 {
+		explained := true
+		for _, s := range shifts {
+			explained = explained && local(s.Account)
+		}
+		found = append(found, Difference{Path: first.Path, Kind: Permissions, First: first.Descriptor.String(), Second: second.Descriptor.String(), Shifts: shifts, Explained: explained})
+	}
+	return found
+}
+
+// Counts counts what a verification found, without what is explained.
+type Counts struct {
+	Compared    int64 `json:"compared" doc:"Files and folders of either"`
+	Bytes       int64 `json:"bytes" doc:"Sizes of the files at the first"`
+	Missing     int64 `json:"missing" doc:"Only at the first"`
+	Extra       int64 `json:"extra" doc:"Only at the second"`
+	Kinds       int64 `json:"kinds" doc:"A file at one, a folder at the other"`
+	Sizes       int64 `json:"sizes" doc:"Of other length"`
+	Times       int64 `json:"times" doc:"Last changed at another time"`
+	Permissions int64 `json:"permissions" doc:"Where somebody may do more or less"`
+	Owners      int64 `json:"owners" doc:"That belong to somebody else"`
+	Explained   int64 `json:"explained" doc:"Differences that must be, and count for nothing"`
+}
+
+// Add counts what was found at one path.
+func (t *Counts) Add(first *Item, found []Difference) {
+	t.Compared++
+	if first != nil && !first.Folder {
+		t.Bytes += first.Size
+	}
+	for _, d := range found {
+		if d.Explained {
+			t.Explained++
+			continue
+		}
+		switch d.Kind {
+		case Missing:
+			t.Missing++
+		case Extra:
+			t.Extra++
+		case OtherKind:
+			t.Kinds++
+		case Size:
+			t.Sizes++
+		case Time:
+			t.Times++
+		case Permissions:
+			t.Permissions++
+		case Owner:
+			t.Owners++
+		}
+	}
+}
+
+// Unexplained is how many differences count.
+func (t *Counts) Unexplained() int64 {
+	return t.Missing + t.Extra + t.Kinds + t.Sizes + t.Times + t.Permissions + t.Owners
+}

@@ -1,0 +1,148 @@
+package e2e
+
+import (
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"bridgespan/core/namespace"
+	"bridgespan/core/verify"
+	"bridgespan/e2e/harness"
+	"bridgespan/model"
+	"bridgespan/tree"
+)
+
+// TestVerification holds a new location back until it was found to hold what
+// the others hold, and lets it fail and come back.
+func TestVerification(t *testing.T) {
+	e := harness.StartEstate(t)
+	ctx := t.Context()
+	copied := harness.Tree(t, e.Elm, "quiet")
+	copyTree(t, harness.Tree(t, e.Oak, "store"), copied)
+	const stray = "2026/stray.txt"
+	if _, err := copied.Put(ctx, stray, strings.NewReader("left over"), tree.PutOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	entry, err := e.API.AddEntry(ctx, "garden", model.NewEntry{Path: "verified", Kind: namespace.Signpost,
+		Locations: []model.NewLocation{{Server: "oak", Share: "store"}, {Server: "elm", Share: "quiet"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	second := entry.Locations[1].ID
+	verified := func(want model.RunState) model.Verification {
+		t.Helper()
+		v, err := e.API.VerifyLocation(ctx, "garden", entry, second, "")
+		for deadline := time.Now().Add(time.Minute); err == nil && !v.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+			v, err = e.API.Verification(ctx, v.Run.ID)
+		}
+		if err != nil || v.Run.State != want {
+			t.Fatalf("%+v, %v", v.Run, err)
+		}
+		return v
+	}
+	now := func() namespace.Location {
+		t.Helper()
+		at, err := e.API.EntryAt(ctx, "garden", "verified")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return at.Locations[1]
+	}
+	_, err = e.API.VerifyLocation(ctx, "garden", entry, second, "elm/store")
+	refused(t, "against what is no location", err, http.StatusUnprocessableEntity, "against")
+	_, err = e.API.VerifyLocation(ctx, "garden", entry, entry.Locations[0].ID, "")
+	refused(t, "when no other is open", err, http.StatusConflict, "")
+	if v := verified(model.RunDone); v.Opened || v.Counts.Extra != 1 || v.Counts.Unexplained() != 1 || len(v.Differences) == 0 || v.Differences[0].Kind != verify.Extra || v.Differences[0].Path != stray {
+		t.Fatalf("with a stray file: %+v", v)
+	}
+	if l := now(); l.State != namespace.Held || !strings.HasPrefix(l.Why, "verification found 1 difference") || l.Verified != nil {
+		t.Errorf("with a stray file it is %+v", l)
+	}
+	if err := copied.Remove(ctx, stray); err != nil {
+		t.Fatal(err)
+	}
+	if v := verified(model.RunDone); !v.Opened || v.Counts.Unexplained() != 0 || v.Counts.Compared < 3 {
+		t.Fatalf("without it: %+v", v)
+	}
+	if l := now(); l.State != namespace.Open || l.Why != "" || l.Verified == nil {
+		t.Errorf("verified it is %+v", l)
+	}
+	testShareGone(t, e)
+}
+
+// copyTree copies everything with times and permissions.
+func copyTree(t *testing.T, from, to tree.Tree) {
+	t.Helper()
+	ctx := t.Context()
+	for f, err := range (&tree.Ordered{Tree: from, Top: ".", Detail: tree.WithDescriptors}).All(ctx) {
+		if err == nil && f.Kind == tree.Folder {
+			err = tree.MkdirAll(ctx, to, f.Path)
+		} else if err == nil {
+			var content []byte
+			if content, err = tree.ReadFile(ctx, from, f.Path); err == nil {
+				_, err = to.Put(ctx, f.Path, strings.NewReader(string(content)), tree.PutOptions{Replace: true, Meta: tree.Meta{Modified: f.Modified}})
+			}
+		}
+		if err == nil {
+			err = to.Apply(ctx, f.Path, tree.Meta{Descriptor: f.Descriptor})
+		}
+		if err != nil {
+			t.Fatal(f.Path, err)
+		}
+	}
+}
+
+// testShareGone takes the share from under a location: people are led past it,
+// in words, and back when it is there again.
+func testShareGone(t *testing.T, e *harness.Estate) {
+	ctx := t.Context()
+	conf := filepath.Join(e.Elm.Dir, "shares.conf")
+	works, err := os.ReadFile(conf)
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := func() namespace.Direction {
+		t.Helper()
+		d, err := e.API.Where(ctx, "/garden/verified", "Upland", "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d.Directions[0]
+	}
+	if d := first(); d.Server != "elm" {
+		t.Fatalf("at Upland: %+v", d)
+	}
+	write := func(content []byte) {
+		t.Helper()
+		// The server sees a change by the time of the file, in whole seconds.
+		info, err := os.Stat(conf)
+		if err == nil {
+			err = os.WriteFile(conf, content, 0o644)
+		}
+		if err == nil {
+			later := info.ModTime().Add(2 * time.Second)
+			err = os.Chtimes(conf, later, later)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	write([]byte(strings.Replace(string(works), "[quiet]", "[elsewhere]", 1)))
+	found, err := e.API.CheckLocations(ctx, "garden", "verified")
+	if err != nil || len(found) != 2 || found[1].Health != namespace.ShareMissing || found[0].Health != namespace.Well {
+		t.Errorf("checked: %+v, %v", found, err)
+	}
+	if d := first(); d.Server != "oak" || d.Reason != "Lowland, behind leg cost 40" {
+		t.Errorf("past the missing share: %+v", d)
+	}
+	write(works)
+	if found, err = e.API.CheckLocations(ctx, "garden", "verified"); err != nil || found[1].Health != namespace.Well {
+		t.Errorf("checked again: %+v, %v", found, err)
+	}
+	if d := first(); d.Server != "elm" {
+		t.Errorf("back again: %+v", d)
+	}
+}
