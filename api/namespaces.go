@@ -83,6 +83,7 @@ func (a *API) namespaceRoutes() {
 	a.entryRoutes()
 	a.locationRoutes()
 	a.healthRoutes()
+	a.documentRoutes()
 	route(a, model.Viewer, huma.Operation{OperationID: "get-directions", Method: "GET", Path: "/directions", Summary: "Where a path leads, in which order, and why", Tags: []string{"Directions"}},
 		func(ctx context.Context, in *struct {
 			Path string `query:"path" required:"true" doc:"Full path, such as /trust/herbarium"`

@@ -35,12 +35,17 @@ func runPage(in NumberedPart, list func(before int64, limit int) ([]model.Run, e
 		return nil, err
 	}
 	runs, err := list(before, in.Limit+1)
-	page := model.Page[model.Run]{Items: runs}
-	if len(runs) > in.Limit {
-		page.Items = runs[:in.Limit]
-		page.Next = strconv.FormatInt(runs[in.Limit-1].ID, 10)
+	return &body[model.Page[model.Run]]{numberedPage(runs, in.Limit, func(r model.Run) int64 { return r.ID })}, err
+}
+
+// numberedPage makes a part of a list of which one more was read than fits.
+func numberedPage[T any](list []T, limit int, number func(T) int64) model.Page[T] {
+	page := model.Page[T]{Items: list}
+	if len(list) > limit {
+		page.Items = list[:limit]
+		page.Next = strconv.FormatInt(number(list[limit-1]), 10)
 	}
-	return &body[model.Page[model.Run]]{page}, err
+	return page
 }
 
 func (a *API) runRoutes() {

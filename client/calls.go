@@ -207,6 +207,33 @@ func (c *Client) CheckLocations(ctx context.Context, name, path string) ([]model
 	return found.Locations, err
 }
 
+// Export makes the document of a whole namespace, as it was right after a
+// change, or as it is when asOf is 0.
+func (c *Client) Export(ctx context.Context, name string, asOf int64) (namespace.Document, error) {
+	query := url.Values{}
+	if asOf != 0 {
+		query.Set("asOf", fmt.Sprint(asOf))
+	}
+	return read[namespace.Document](ctx, c, query, "namespaces", name, "document")
+}
+
+// Apply makes a namespace what a document says, or rehearses that. fingerprint
+// is of a rehearsal, or "".
+func (c *Client) Apply(ctx context.Context, d namespace.Document, fingerprint string, rehearse bool) (model.Application, error) {
+	return send[model.Application](ctx, c, http.MethodPost, given("rehearse", fmt.Sprint(rehearse), "fingerprint", fingerprint), d, "documents")
+}
+
+// Return makes a namespace what it was right after a change, or rehearses that.
+func (c *Client) Return(ctx context.Context, name string, change int64, fingerprint string, rehearse bool) (model.Application, error) {
+	return send[model.Application](ctx, c, http.MethodPost, given("to", fmt.Sprint(change), "rehearse", fmt.Sprint(rehearse), "fingerprint", fingerprint), nil, "namespaces", name, "return")
+}
+
+// History lists the newest changes of a namespace.
+func (c *Client) History(ctx context.Context, name string, limit int) ([]model.Change, error) {
+	page, err := read[model.Page[model.Change]](ctx, c, given("limit", fmt.Sprint(limit)), "namespaces", name, "history")
+	return page.Items, err
+}
+
 // VerifyLocation finds out whether a location holds what another one holds;
 // against is "" for one that is open.
 func (c *Client) VerifyLocation(ctx context.Context, name string, e namespace.Entry, location int64, against string) (model.Verification, error) {

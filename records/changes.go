@@ -33,28 +33,39 @@ func state(v any) (any, error) {
 	return json.Marshal(v)
 }
 
+const changeColumns = `SELECT id, at, who, action, subject, before_state, after_state FROM changes`
+
+func scanChange(s scanner) (c model.Change, err error) {
+	var was, is []byte
+	if err = s.Scan(&c.ID, &c.At, &c.Who, &c.Action, &c.Subject, &was, &is); err != nil {
+		return c, err
+	}
+	if was != nil {
+		c.Before = json.RawMessage(was)
+	}
+	if is != nil {
+		c.After = json.RawMessage(is)
+	}
+	return c, nil
+}
+
 // Changes lists changes, newest first, before the number given (0 for the newest).
 func (q Queries) Changes(ctx context.Context, before int64, limit int) ([]model.Change, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT id, at, who, action, subject, before_state, after_state FROM changes
-		WHERE ? = 0 OR id < ? ORDER BY id DESC LIMIT ?`, before, before, limit)
-	return collect(rows, err, func(s scanner) (c model.Change, err error) {
-		var was, is []byte
-		if err = s.Scan(&c.ID, &c.At, &c.Who, &c.Action, &c.Subject, &was, &is); err != nil {
-			return c, err
-		}
-		if was != nil {
-			c.Before = json.RawMessage(was)
-		}
-		if is != nil {
-			c.After = json.RawMessage(is)
-		}
-		return c, nil
-	})
+	rows, err := q.run.QueryContext(ctx, changeColumns+` WHERE ? = 0 OR id < ? ORDER BY id DESC LIMIT ?`, before, before, limit)
+	return collect(rows, err, scanChange)
 }
 
 // eventLife is how long events are kept: longer than any watcher may be away
 // before it reads everything again.
 const eventLife = time.Hour
+
+// NamespaceChanges lists the changes of a namespace and of its entries, newest
+// first: before a number unless it is 0, and not before the number from.
+func (q Queries) NamespaceChanges(ctx context.Context, name string, before, from int64, limit int) ([]model.Change, error) {
+	rows, err := q.run.QueryContext(ctx, changeColumns+` WHERE (? = 0 OR id < ?) AND id >= ? AND (subject = ? AND action LIKE 'namespace.%' OR subject LIKE CONCAT('/', ?, '/%')) ORDER BY id DESC LIMIT ?`,
+		before, before, from, name, name, limit)
+	return collect(rows, err, scanChange)
+}
 
 // Tell adds an event for everybody who watches a topic.
 func (q Queries) Tell(ctx context.Context, topic, subject string, now time.Time) error {

@@ -83,7 +83,7 @@ func newApp() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			loginCommand(), logoutCommand(), whoamiCommand(),
-			siteCommand(), serverCommand(), shareCommand(), namespaceCommand(), whereCommand(),
+			siteCommand(), serverCommand(), shareCommand(), namespaceCommand(), applyCommand(), exportCommand(), whereCommand(),
 			directoryCommand(), accountCommand(), rightsCommand(), runCommand(),
 			userCommand(), changesCommand(),
 		},

@@ -114,6 +114,8 @@ func TestNaming(t *testing.T) {
 	t.Run("Manner", func(t *testing.T) { testManner(t, f) })
 	t.Run("Moves", func(t *testing.T) { testMoves(t, f) })
 	t.Run("Health", func(t *testing.T) { testHealth(t, f) })
+	t.Run("Documents", func(t *testing.T) { testDocuments(t, f) })
+	t.Run("Returns", func(t *testing.T) { testReturns(t, f) })
 	t.Run("NothingHalfDone", func(t *testing.T) { testNothingHalfDone(t, f) })
 	t.Run("Race", func(t *testing.T) { testRace(t, f) })
 	t.Run("Audit", func(t *testing.T) { testAudit(t, f) })
@@ -457,4 +459,155 @@ func TestWatchLocations(t *testing.T) {
 	await(namespace.Refused)
 	f.looks.Delete("w")
 	await(namespace.Well) // quickly, since it is not well
+}
+
+func leads(path string, to ...string) namespace.DocumentEntry {
+	e := namespace.DocumentEntry{Path: path}
+	for _, t := range to {
+		e.Locations = append(e.Locations, namespace.DocumentLocation{To: t})
+	}
+	return e
+}
+
+// steps are what is done, or would be, in words.
+func steps(a model.Application) string {
+	all := append([]string{}, a.Settings...)
+	for _, s := range a.Steps {
+		all = append(all, s.Text)
+	}
+	return strings.Join(all, "|")
+}
+
+// A document is applied whole or not at all, and applying it again does nothing.
+func testDocuments(t *testing.T, f fixture) {
+	d := namespace.Document{Namespace: "docs", Note: "from a file", Entries: []namespace.DocumentEntry{leads("a/one", "one/D1", "two/d1"), leads("b", "two/d2"), {Path: "empty", Note: "to be filled"}}}
+	apply := func(d namespace.Document, was string, rehearse bool) (model.Application, error) {
+		return f.Apply(f.ctx, d, was, rehearse)
+	}
+	planned, err := apply(d, "", true)
+	if _, missing := f.Namespace(f.ctx, "docs"); err != nil || !planned.Created || fault.KindOf(missing) != fault.NotFound {
+		t.Fatalf("rehearsed: %+v, %v, %v", planned, err, missing)
+	}
+	done, err := apply(d, planned.Fingerprint, false)
+	if err != nil || steps(done) != steps(planned) || len(done.Steps) != 3 {
+		t.Fatalf("done %s, planned %s, %v", steps(done), steps(planned), err)
+	}
+	if again, err := apply(d, "", false); err != nil || steps(again) != "" {
+		t.Errorf("applied again: %s, %v", steps(again), err)
+	}
+	exported, err := f.Export(f.ctx, "docs")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again, err := apply(exported, "", false); err != nil || steps(again) != "" || exported.Entries[1].Locations[0].To != "one/d1" {
+		t.Errorf("exported and applied: %s, %+v, %v", steps(again), exported, err)
+	}
+	_, err = apply(d, planned.Fingerprint, false)
+	wantKind(t, "an old fingerprint", err, fault.Stale)
+	entries := func() []namespace.Entry {
+		t.Helper()
+		list, err := f.Entries(f.ctx, "docs", records.All)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return list
+	}
+	one := entries()[1]
+	if one.Path != "a/one" || one.Locations[1].Why != naming.NotVerified {
+		t.Fatalf("%+v", one)
+	}
+	// Nothing half-done: the last step cannot be done.
+	before := fmt.Sprint(entries())
+	bad := d
+	bad.Entries = []namespace.DocumentEntry{leads("c", "one/d9"), leads("d", "two/gone")}
+	_, err = apply(bad, "", false)
+	wantKind(t, "a share that is gone", err, fault.Invalid)
+	bad.Entries[1] = namespace.DocumentEntry{Path: "d", Locations: []namespace.DocumentLocation{{To: "two/d8", OnlyFor: []string{"Moon"}}}}
+	_, err = apply(bad, "", false)
+	wantKind(t, "a site that is not there", err, fault.Invalid)
+	if after := fmt.Sprint(entries()); after != before {
+		t.Errorf("half-done: %s, was %s", after, before)
+	}
+	// A move keeps what is known of the locations.
+	d.Note, d.Entries = "", []namespace.DocumentEntry{leads("Moved/one", "one/d1", "two/d1")}
+	moved, err := apply(d, "", false)
+	if err != nil || !strings.Contains(steps(moved), "move a/one to Moved/one") {
+		t.Errorf("moved: %s, %v", steps(moved), err)
+	}
+	if now := entries(); len(now) != 2 || now[1].ID != one.ID || now[1].Locations[1].ID != one.Locations[1].ID {
+		t.Errorf("moved: %+v", now)
+	}
+}
+
+// Whatever was changed, the state after each change can be returned to.
+func testReturns(t *testing.T, f fixture) {
+	if err := f.AddNamespace(f.ctx, model.Namespace{Name: "past"}); err != nil {
+		t.Fatal(err)
+	}
+	type state struct {
+		change int64
+		text   string
+	}
+	var states []state
+	// what is compared: everything but which locations wait for a verification
+	text := func() string {
+		t.Helper()
+		d, err := f.Export(f.ctx, "past")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return fmt.Sprintf("%+v", d)
+	}
+	mark := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		latest, err := f.History(f.ctx, "past", 0, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		states = append(states, state{latest[0].ID, text()})
+	}
+	at := func(path string) namespace.Entry {
+		t.Helper()
+		e, err := f.EntryAt(f.ctx, "past", path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return e
+	}
+	note, ttl := "noted", 42
+	_, err := f.AddEntry(f.ctx, "past", namespace.Entry{Path: "deep/er/a", Kind: namespace.Signpost}, []naming.NewLocation{to("one", "p1")})
+	mark(err)
+	e := at("deep/er/a")
+	mark(f.AddLocation(f.ctx, "past", e.ID, e.Version, to("two", "p1")))
+	e = at("deep/er/a")
+	mark(f.EditEntry(f.ctx, "past", e.ID, e.Version, model.EditEntry{Note: &note, TTL: &ttl}))
+	e = at("deep/er/a")
+	mark(f.EditLocation(f.ctx, "past", e.ID, e.Version, e.Locations[0].ID, model.EditLocation{State: namespace.Held, Why: "stocktaking", Rank: namespace.Last}))
+	e = at("deep")
+	mark(f.EditEntry(f.ctx, "past", e.ID, e.Version, model.EditEntry{Path: "shallow"}))
+	n, err := f.Namespace(f.ctx, "past")
+	if err != nil {
+		t.Fatal(err)
+	}
+	n.Note, n.Hiding = "changed", true
+	mark(f.EditNamespace(f.ctx, n))
+	e = at("shallow/er/a")
+	mark(f.RemoveEntry(f.ctx, "past", e.ID, e.Version))
+	for i := len(states) - 1; i >= 0; i-- {
+		planned, err := f.AsOf(f.ctx, "past", states[i].change)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := f.Apply(f.ctx, planned, "", false); err != nil {
+			t.Fatalf("return to state %d: %v", i, err)
+		}
+		if got := text(); got != states[i].text {
+			t.Errorf("state %d is\n%s, was\n%s", i, got, states[i].text)
+		}
+	}
+	_, err = f.AsOf(f.ctx, "past", 1)
+	wantKind(t, "a change of something else", err, fault.NotFound)
 }

@@ -1,0 +1,67 @@
+package api
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+// ApplyIn says how a document is applied.
+type ApplyIn struct {
+	Rehearse    bool   `query:"rehearse" doc:"Only tell what would change"`
+	Fingerprint string `query:"fingerprint" doc:"Of a rehearsal: when the namespace changed since, nothing is done"`
+}
+
+func (a *API) documentRoutes() {
+	tags := []string{"Namespaces"}
+	route(a, model.Viewer, huma.Operation{OperationID: "export-namespace", Method: "GET", Path: "/namespaces/{namespace}/document", Summary: "A whole namespace as one document, to be kept and applied", Tags: tags},
+		func(ctx context.Context, in *struct {
+			NamespacePath
+			AsOf int64 `query:"asOf" doc:"As it was right after this change; as it is when absent"`
+		}) (*body[namespace.Document], error) {
+			if in.AsOf != 0 {
+				d, err := a.Naming.AsOf(ctx, in.Namespace, in.AsOf)
+				return &body[namespace.Document]{d}, err
+			}
+			d, err := a.Naming.Export(ctx, in.Namespace)
+			return &body[namespace.Document]{d}, err
+		})
+	route(a, model.Operator, huma.Operation{OperationID: "apply-document", Method: "POST", Path: "/documents", Summary: "Make a namespace what a document says, all of it or nothing", Tags: tags,
+		Description: "What the document does not list goes; no file is touched. A signpost whose locations appear under another path is moved. Applying the same document again changes nothing."},
+		func(ctx context.Context, in *struct {
+			ApplyIn
+			Sent[namespace.Document]
+		}) (*body[model.Application], error) {
+			done, err := a.Naming.Apply(ctx, in.Body, in.Fingerprint, in.Rehearse)
+			return &body[model.Application]{done}, err
+		})
+	route(a, model.Operator, huma.Operation{OperationID: "return-namespace", Method: "POST", Path: "/namespaces/{namespace}/return", Summary: "Make a namespace what it was right after a change, or rehearse that", Tags: tags,
+		Description: "What is still led to is as it was; locations that come back are held until they are verified."},
+		func(ctx context.Context, in *struct {
+			NamespacePath
+			ApplyIn
+			To int64 `query:"to" required:"true" doc:"Number of the change"`
+		}) (*body[model.Application], error) {
+			d, err := a.Naming.AsOf(ctx, in.Namespace, in.To)
+			if err != nil {
+				return nil, err
+			}
+			done, err := a.Naming.Apply(ctx, d, in.Fingerprint, in.Rehearse)
+			return &body[model.Application]{done}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-namespace-history", Method: "GET", Path: "/namespaces/{namespace}/history", Summary: "The changes of a namespace, newest first", Tags: tags},
+		func(ctx context.Context, in *struct {
+			NamespacePath
+			NumberedPart
+		}) (*body[model.Page[model.Change]], error) {
+			before, err := in.number()
+			if err != nil {
+				return nil, err
+			}
+			changes, err := a.Naming.History(ctx, in.Namespace, before, in.Limit+1)
+			return &body[model.Page[model.Change]]{numberedPage(changes, in.Limit, func(c model.Change) int64 { return c.ID })}, err
+		})
+}
