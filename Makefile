@@ -48,6 +48,7 @@ demo-reset: build
 
 generate: console/node_modules/.installed
 	go run ./cmd/bspand openapi > console/openapi.json
+	go run ./cmd/bspand openapi --namespace-schema > docs/namespace.schema.json
 	cd console && npm run --silent types
 
 vet:

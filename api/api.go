@@ -27,6 +27,7 @@ import (
 	"bridgespan/service/events"
 	"bridgespan/service/history"
 	"bridgespan/service/jobs"
+	"bridgespan/service/lint"
 	"bridgespan/service/naming"
 	"bridgespan/service/rights"
 	"bridgespan/service/shares"
@@ -49,6 +50,7 @@ type Services struct {
 	Shares   *shares.Service
 	Surveys  *surveys.Service
 	Verify   *verify.Service
+	Lint     *lint.Service
 	Jobs     *jobs.Service
 }
 

@@ -52,6 +52,22 @@ func (a *API) documentRoutes() {
 			done, err := a.Naming.Apply(ctx, d, in.Fingerprint, in.Rehearse)
 			return &body[model.Application]{done}, err
 		})
+	route(a, model.Viewer, huma.Operation{OperationID: "lint-namespace", Method: "GET", Path: "/namespaces/{namespace}/lint", Summary: "What people will stumble over in a namespace, and what to do about it", Tags: tags},
+		func(ctx context.Context, in *struct {
+			NamespacePath
+			Deep bool `query:"deep" doc:"Also ask the file servers whether anybody may open what signposts lead to"`
+		}) (*body[model.Flaws], error) {
+			flaws, err := a.Lint.Lint(ctx, in.Namespace, in.Deep)
+			return &body[model.Flaws]{model.Flaws{Flaws: flaws}}, err
+		})
+	route(a, model.Operator, huma.Operation{OperationID: "fix-flaw", Method: "POST", Path: "/namespaces/{namespace}/lint/fix", Summary: "Mend a flaw that can be mended at once, or rehearse that", Tags: tags},
+		func(ctx context.Context, in *struct {
+			NamespacePath
+			Sent[model.FixFlaw]
+		}) (*body[model.Fixed], error) {
+			done, err := a.Lint.Fix(ctx, in.Namespace, in.Body)
+			return &body[model.Fixed]{done}, err
+		})
 	route(a, model.Viewer, huma.Operation{OperationID: "get-namespace-history", Method: "GET", Path: "/namespaces/{namespace}/history", Summary: "The changes of a namespace, newest first", Tags: tags},
 		func(ctx context.Context, in *struct {
 			NamespacePath

@@ -234,6 +234,18 @@ func (c *Client) History(ctx context.Context, name string, limit int) ([]model.C
 	return page.Items, err
 }
 
+// Lint tells what people will stumble over in a namespace; deep also asks the
+// file servers whether anybody may come in.
+func (c *Client) Lint(ctx context.Context, name string, deep bool) ([]namespace.Flaw, error) {
+	found, err := read[model.Flaws](ctx, c, given("deep", fmt.Sprint(deep)), "namespaces", name, "lint")
+	return found.Flaws, err
+}
+
+// FixFlaw mends a flaw, or rehearses that.
+func (c *Client) FixFlaw(ctx context.Context, name string, f model.FixFlaw) (model.Fixed, error) {
+	return send[model.Fixed](ctx, c, http.MethodPost, nil, f, "namespaces", name, "lint", "fix")
+}
+
 // VerifyLocation finds out whether a location holds what another one holds;
 // against is "" for one that is open.
 func (c *Client) VerifyLocation(ctx context.Context, name string, e namespace.Entry, location int64, against string) (model.Verification, error) {

@@ -68,3 +68,18 @@ func TestDocumentIsCurrent(t *testing.T) {
 		t.Error("console/openapi.json is not what the service makes; run make generate")
 	}
 }
+
+// The published schema of documents is the one that the service makes.
+func TestSchemaIsCurrent(t *testing.T) {
+	made, err := api.NamespaceSchema()
+	if err != nil {
+		t.Fatal(err)
+	}
+	kept, err := os.ReadFile("../docs/namespace.schema.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if strings.TrimSpace(string(made)) != strings.TrimSpace(string(kept)) {
+		t.Error("docs/namespace.schema.json is not what the service makes; run make generate")
+	}
+}

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"bridgespan/core/acl"
 	"bridgespan/core/namespace"
 	"bridgespan/core/verify"
 	"bridgespan/e2e/harness"
@@ -139,6 +140,20 @@ func testShareGone(t *testing.T, e *harness.Estate) {
 		t.Errorf("past the missing share: %+v", d)
 	}
 	write(works)
+	// A share that lets nobody write is told apart; people are still led there.
+	if _, err := e.API.EditShare(ctx, "elm", "quiet", model.EditShare{ShareSettings: model.ShareSettings{ReadOnly: true}}); err != nil {
+		t.Fatal(err)
+	}
+	if found, err = e.API.CheckLocations(ctx, "garden", "verified"); err != nil || found[1].Health != namespace.ReadOnly {
+		t.Errorf("checked while read-only: %+v, %v", found, err)
+	}
+	if d := first(); d.Server != "elm" || !strings.Contains(d.Reason, "read-only") {
+		t.Errorf("while read-only: %+v", d)
+	}
+	everyone := []model.ShareGrant{{Account: "Everyone", Level: acl.Full}}
+	if _, err := e.API.EditShare(ctx, "elm", "quiet", model.EditShare{ShareSettings: model.ShareSettings{Access: everyone}}); err != nil {
+		t.Fatal(err)
+	}
 	if found, err = e.API.CheckLocations(ctx, "garden", "verified"); err != nil || found[1].Health != namespace.Well {
 		t.Errorf("checked again: %+v, %v", found, err)
 	}

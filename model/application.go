@@ -4,11 +4,31 @@ import "bridgespan/core/namespace"
 
 // Application is what a document does to a namespace, or would do.
 type Application struct {
-	Namespace string           `json:"namespace"`
-	Created   bool             `json:"created" doc:"Whether the namespace is new"`
-	Settings  []string         `json:"settings" doc:"What changes about the namespace itself"`
-	Steps     []namespace.Step `json:"steps" doc:"What is done to entries, in order"`
-	Rehearsed bool             `json:"rehearsed" doc:"Whether this only tells what would be done"`
+	Namespace string                   `json:"namespace"`
+	Created   bool                     `json:"created" doc:"Whether the namespace is new"`
+	Settings  []string                 `json:"settings" doc:"What changes about the namespace itself"`
+	Steps     []namespace.DocumentStep `json:"steps" doc:"What is done to entries, in order"`
+	Rehearsed bool                     `json:"rehearsed" doc:"Whether this only tells what would be done"`
 	// Fingerprint is of the namespace as it was before.
 	Fingerprint string `json:"fingerprint" doc:"Of the namespace before: send it with the application, so that it does exactly this or nothing"`
+}
+
+// FixFlaw asks for a flaw to be mended.
+type FixFlaw struct {
+	Kind     namespace.FlawKind `json:"kind" doc:"Kind of the flaw"`
+	Path     string             `json:"path" doc:"Full path of the entry"`
+	Location string             `json:"location,omitempty" doc:"SERVER/SHARE[/FOLDER], when it is about one"`
+	Rehearse bool               `json:"rehearse,omitempty" doc:"Only tell what would be done"`
+}
+
+// Fixed is what was done about a flaw.
+type Fixed struct {
+	Flaw namespace.Flaw `json:"flaw"`
+	Text string         `json:"text" doc:"What was done, or would be"`
+	Run  *Run           `json:"run,omitempty" doc:"The run that does it, when it takes a while"`
+}
+
+// Flaws are what people will stumble over.
+type Flaws struct {
+	Flaws []namespace.Flaw `json:"flaws" doc:"In the order of the paths"`
 }

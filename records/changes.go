@@ -62,7 +62,7 @@ const eventLife = time.Hour
 // NamespaceChanges lists the changes of a namespace and of its entries, newest
 // first: before a number unless it is 0, and not before the number from.
 func (q Queries) NamespaceChanges(ctx context.Context, name string, before, from int64, limit int) ([]model.Change, error) {
-	rows, err := q.run.QueryContext(ctx, changeColumns+` WHERE (? = 0 OR id < ?) AND id >= ? AND (subject = ? AND action LIKE 'namespace.%' OR subject LIKE CONCAT('/', ?, '/%')) ORDER BY id DESC LIMIT ?`,
+	rows, err := q.run.QueryContext(ctx, changeColumns+` WHERE (? = 0 OR id < ?) AND id >= ? AND (subject = ? AND action LIKE 'namespace.%' OR subject LIKE CONCAT('/', ?, '/%') AND (action LIKE 'entry.%' OR action LIKE 'location.%')) ORDER BY id DESC LIMIT ?`,
 		before, before, from, name, name, limit)
 	return collect(rows, err, scanChange)
 }

@@ -37,7 +37,15 @@ func main() {
 func openAPICommand() *cli.Command {
 	return &cli.Command{
 		Name: "openapi", Usage: "print the OpenAPI document of the API",
-		Action: func(context.Context, *cli.Command) error {
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "namespace-schema", Usage: "print the JSON Schema of documents of namespaces instead"}},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Bool("namespace-schema") {
+				text, err := api.NamespaceSchema()
+				if err == nil {
+					_, err = fmt.Println(string(text))
+				}
+				return err
+			}
 			text, err := api.New(api.Services{}, api.Options{Version: "v1"}).OpenAPI()
 			if err == nil {
 				_, err = fmt.Println(string(text))

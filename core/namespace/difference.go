@@ -17,8 +17,8 @@ const (
 	EditEntry   StepKind = "edit-entry" // note, ttl and locations
 )
 
-// Step is one change that leads from one state of a namespace to another.
-type Step struct {
+// DocumentStep is one change that leads from one state of a namespace to another.
+type DocumentStep struct {
 	Kind StepKind      `json:"kind" enum:"remove-entry,move-entry,add-entry,edit-entry"`
 	Path string        `json:"path" doc:"Path of the entry; of a move, the old one"`
 	To   string        `json:"to,omitempty" doc:"Where it moves"`
@@ -29,7 +29,7 @@ type Step struct {
 // Difference is what leads from entries to what a checked document wants, in an
 // order in which it can be done. A signpost whose locations appear under another
 // path is moved, so that what is known of its locations stays.
-func Difference(have []Entry, want Document) []Step {
+func Difference(have []Entry, want Document) []DocumentStep {
 	is, wanted := map[string]*Entry{}, map[string]*DocumentEntry{}
 	for i := range have {
 		is[Key(have[i].Path)] = &have[i]
@@ -44,7 +44,7 @@ func Difference(have []Entry, want Document) []Step {
 		}
 	}
 	moves := moved(is, wanted)
-	var steps, folders []Step
+	var steps, folders []DocumentStep
 	for _, e := range have {
 		key := Key(e.Path)
 		w := wanted[key]
@@ -52,9 +52,9 @@ func Difference(have []Entry, want Document) []Step {
 		switch stays := w != nil && kindOf(*w) == e.Kind || w == nil && implied[key] && e.Kind == Folder; {
 		case stays || moves:
 		case e.Kind == Signpost:
-			steps = append(steps, Step{Kind: RemoveEntry, Path: e.Path, Text: fmt.Sprintf("remove the signpost %s, which leads to %s", e.Path, targets(e.Locations))})
+			steps = append(steps, DocumentStep{Kind: RemoveEntry, Path: e.Path, Text: fmt.Sprintf("remove the signpost %s, which leads to %s", e.Path, targets(e.Locations))})
 		default:
-			folders = append(folders, Step{Kind: RemoveEntry, Path: e.Path, Text: "remove the folder " + e.Path})
+			folders = append(folders, DocumentStep{Kind: RemoveEntry, Path: e.Path, Text: "remove the folder " + e.Path})
 		}
 	}
 	slices.Reverse(folders) // what lies below comes later in the order of paths, and goes first
@@ -69,11 +69,11 @@ func Difference(have []Entry, want Document) []Step {
 			}
 		}
 		if now == nil || now.Kind != kindOf(*w) {
-			steps = append(steps, Step{Kind: AddEntry, Path: w.Path, Text: addition(*w), Want: *w})
+			steps = append(steps, DocumentStep{Kind: AddEntry, Path: w.Path, Text: addition(*w), Want: *w})
 			continue
 		}
 		if text := changes(*now, *w); text != "" {
-			steps = append(steps, Step{Kind: EditEntry, Path: w.Path, Text: fmt.Sprintf("change %s: %s", w.Path, text), Want: *w})
+			steps = append(steps, DocumentStep{Kind: EditEntry, Path: w.Path, Text: fmt.Sprintf("change %s: %s", w.Path, text), Want: *w})
 		}
 	}
 	return steps
@@ -131,13 +131,13 @@ func fingerprint(set []string) string {
 	return strings.Join(set, "\x00")
 }
 
-func orderedMoves(moves map[string]string, is map[string]*Entry) []Step {
-	var steps []Step
+func orderedMoves(moves map[string]string, is map[string]*Entry) []DocumentStep {
+	var steps []DocumentStep
 	for key, to := range moves {
 		from := is[key].Path
-		steps = append(steps, Step{Kind: MoveEntry, Path: from, To: to, Text: fmt.Sprintf("move %s to %s", from, to)})
+		steps = append(steps, DocumentStep{Kind: MoveEntry, Path: from, To: to, Text: fmt.Sprintf("move %s to %s", from, to)})
 	}
-	slices.SortFunc(steps, func(a, b Step) int { return cmp.Compare(a.Path, b.Path) })
+	slices.SortFunc(steps, func(a, b DocumentStep) int { return cmp.Compare(a.Path, b.Path) })
 	return steps
 }
 

@@ -4,9 +4,12 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"slices"
 	"time"
 
+	"bridgespan/core/acl"
 	"bridgespan/core/namespace"
+	"bridgespan/smbadmin"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
 )
@@ -25,10 +28,31 @@ func (s *Service) LookAt(ctx context.Context, server string, targets []namespace
 		return looks
 	}
 	defer session.Close()
+	// Where the server does not tell its shares, the locations have the last word.
+	shares, _ := smbadmin.New(session).Shares(ctx)
 	for i, t := range targets {
-		looks[i] = lookOf(tryLocation(ctx, session, t))
+		err := tryLocation(ctx, session, t)
+		if err == nil && lettingRead(shares, t.Share) {
+			err = errReadOnly
+		}
+		looks[i] = lookOf(err)
 	}
 	return looks
+}
+
+// lettingRead reports whether the permissions of a share let nobody more than
+// read through. We ourselves may be let through further.
+func lettingRead(shares []smbadmin.Share, name string) bool {
+	for _, h := range shares {
+		if namespace.Key(h.Name) != namespace.Key(name) || h.Permissions.IsZero() {
+			continue
+		}
+		p := h.Permissions.Parts()
+		return !p.Open() && !slices.ContainsFunc(p.Entries(), func(e acl.Entry) bool {
+			return e.Type == acl.Allow && e.Mask.Mapped()&(acl.WriteData|acl.AppendData) != 0
+		})
+	}
+	return false
 }
 
 var errReadOnly = errors.New("read-only")

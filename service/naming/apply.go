@@ -51,7 +51,7 @@ func fingerprint(n model.Namespace, entries []namespace.Entry) string {
 // tells what would change. was is the fingerprint of a rehearsal: when the
 // namespace changed since, nothing is done; "" applies to whatever is there.
 func (s *Service) Apply(ctx context.Context, d namespace.Document, was string, rehearse bool) (model.Application, error) {
-	a := model.Application{Namespace: d.Namespace, Rehearsed: rehearse, Steps: []namespace.Step{}}
+	a := model.Application{Namespace: d.Namespace, Rehearsed: rehearse, Steps: []namespace.DocumentStep{}}
 	if err := d.Check(); err != nil {
 		return a, err
 	}
@@ -156,7 +156,7 @@ func (s *Service) applyIn(ctx context.Context, tx *records.Tx, d namespace.Docum
 	if was != "" && was != fingerprint(n, entries) {
 		return fault.New(fault.Stale, "rehearse it again, and see what is different now", "the namespace %s was changed since the rehearsal", d.Namespace)
 	}
-	a.Steps, a.Settings = append([]namespace.Step{}, namespace.Difference(entries, d)...), settingChanges(n, d)
+	a.Steps, a.Settings = append([]namespace.DocumentStep{}, namespace.Difference(entries, d)...), settingChanges(n, d)
 	switch {
 	case n.Name == "":
 		if err := tx.AddNamespace(ctx, wanted); err != nil {
@@ -187,7 +187,7 @@ func (s *Service) applyIn(ctx context.Context, tx *records.Tx, d namespace.Docum
 }
 
 // do does one step.
-func (s *Service) do(ctx context.Context, tx *records.Tx, name string, step namespace.Step) error {
+func (s *Service) do(ctx context.Context, tx *records.Tx, name string, step namespace.DocumentStep) error {
 	record := func(action, path string, before, after any) error {
 		return tx.Record(ctx, access.Change(ctx, action, "/"+name+"/"+path, before, after), "namespace")
 	}

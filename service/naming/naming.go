@@ -183,10 +183,10 @@ type NewLocation struct {
 
 // NotVerified is why a further location of a signpost is held at first: an
 // empty or stale copy must not meet people before somebody looked at it.
-const NotVerified = "not verified yet"
+const NotVerified = namespace.WaitsForVerification
 
 // unverified marks a location that was opened all the same.
-const unverified = "not verified"
+const unverified = namespace.OpenedUnverified
 
 // AddEntry adds an entry, and the folders above it that are missing. A
 // signpost needs at least one location.

@@ -21,7 +21,7 @@ type Verdict struct {
 }
 
 // found differences is why a location stays held.
-const foundDifferences = "verification found "
+const foundDifferences = namespace.DifferencesFound
 
 // Verified keeps what a verification found. A location that is held because it
 // was not verified opens when nothing differs, and otherwise says what does; one

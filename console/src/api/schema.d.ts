@@ -152,6 +152,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/documents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a namespace what a document says, all of it or nothing
+         * @description What the document does not list goes; no file is touched. A signpost whose locations appear under another path is moved. Applying the same document again changes nothing. Needs the role operator.
+         */
+        post: operations["apply-document"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -292,6 +312,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/namespaces/{namespace}/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A whole namespace as one document, to be kept and applied
+         * @description Needs the role viewer.
+         */
+        get: operations["export-namespace"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/namespaces/{namespace}/entries": {
         parameters: {
             query?: never;
@@ -422,6 +462,86 @@ export interface paths {
          * @description Names, sizes, times and permissions are compared. A location that is held until verified opens by itself when nothing unexplained differs. Needs the role operator.
          */
         post: operations["verify-location"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/namespaces/{namespace}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The changes of a namespace, newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["get-namespace-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/namespaces/{namespace}/lint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What people will stumble over in a namespace, and what to do about it
+         * @description Needs the role viewer.
+         */
+        get: operations["lint-namespace"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/namespaces/{namespace}/lint/fix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Mend a flaw that can be mended at once, or rehearse that
+         * @description Needs the role operator.
+         */
+        post: operations["fix-flaw"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/namespaces/{namespace}/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a namespace what it was right after a change, or rehearse that
+         * @description What is still led to is as it was; locations that come back are held until they are verified. Needs the role operator.
+         */
+        post: operations["return-namespace"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1377,6 +1497,19 @@ export interface components {
              */
             weight: "pass" | "warn" | "fail";
         };
+        Application: {
+            /** @description Whether the namespace is new */
+            created: boolean;
+            /** @description Of the namespace before: send it with the application, so that it does exactly this or nothing */
+            fingerprint: string;
+            namespace: string;
+            /** @description Whether this only tells what would be done */
+            rehearsed: boolean;
+            /** @description What changes about the namespace itself */
+            settings: string[];
+            /** @description What is done to entries, in order */
+            steps: components["schemas"]["DocumentStep"][];
+        };
         Begun: {
             runs: components["schemas"]["Run"][];
         };
@@ -1697,6 +1830,72 @@ export interface components {
             /** @description The domains, by name */
             directories: components["schemas"]["Directory"][];
         };
+        Document: {
+            /** @description All entries; folders above them need not be listed */
+            entries: components["schemas"]["DocumentEntry"][];
+            /** @description Whether people see only the entries that they may open */
+            hiding?: boolean;
+            /** @description Name of the namespace */
+            namespace: string;
+            /** @description For administrators */
+            note?: string;
+            /**
+             * @description When people come back to a preferred location that is well again; at-once when absent
+             * @enum {string}
+             */
+            returns?: "at-once" | "later";
+            /**
+             * Format: int64
+             * @description For how many seconds directions may be kept; 300 when absent
+             */
+            ttl?: number;
+        };
+        DocumentEntry: {
+            /** @description Where a signpost leads; none makes a folder */
+            locations?: components["schemas"]["DocumentLocation"][];
+            /** @description For administrators */
+            note?: string;
+            /** @description Path inside the namespace, without a leading slash */
+            path: string;
+            /**
+             * Format: int64
+             * @description For how many seconds directions of a signpost may be kept; absent: as the namespace says
+             */
+            ttl?: number;
+        };
+        DocumentLocation: {
+            /** @description Sites whose people are led here; absent for those of every site */
+            onlyFor?: string[];
+            /**
+             * @description Order among locations that are equally near; normal when absent
+             * @enum {string}
+             */
+            rank?: "first" | "normal" | "last";
+            /**
+             * @description open leads people there now, verified or not; held keeps them away; absent leaves it as it is, and a further new one waits until it is verified
+             * @enum {string}
+             */
+            state?: "open" | "held";
+            /** @description SERVER/SHARE or SERVER/SHARE/FOLDER */
+            to: string;
+            /**
+             * Format: int64
+             * @description Share of the people among locations that stand equal; 1 when absent
+             */
+            weight?: number;
+            /** @description Why it is held */
+            why?: string;
+        };
+        DocumentStep: {
+            /** @enum {string} */
+            kind: "remove-entry" | "move-entry" | "add-entry" | "edit-entry";
+            /** @description Path of the entry; of a move, the old one */
+            path: string;
+            /** @description What is done, in words */
+            text: string;
+            /** @description Where it moves */
+            to?: string;
+        };
         EditEntry: {
             /** @description New note */
             note?: string;
@@ -1902,6 +2101,46 @@ export interface components {
              * @description Files and folders whose permissions could not be read
              */
             unseen: number;
+        };
+        FixFlaw: {
+            /** @description Kind of the flaw */
+            kind: string;
+            /** @description SERVER/SHARE[/FOLDER], when it is about one */
+            location?: string;
+            /** @description Full path of the entry */
+            path: string;
+            /** @description Only tell what would be done */
+            rehearse?: boolean;
+        };
+        Fixed: {
+            flaw: components["schemas"]["Flaw"];
+            /** @description The run that does it, when it takes a while */
+            run?: components["schemas"]["Run"];
+            /** @description What was done, or would be */
+            text: string;
+        };
+        Flaw: {
+            /**
+             * @description What can be done about it at once; absent when a person must decide
+             * @enum {string}
+             */
+            fix?: "verify" | "open" | "move" | "remove-entry" | "remove-location";
+            /** @enum {string} */
+            kind: "leads-nowhere" | "all-held" | "one-location" | "failing-location" | "not-verified" | "differs" | "overlapping" | "space-in-name" | "long-path" | "empty-folder" | "for-nobody";
+            /** @description SERVER/SHARE[/FOLDER], when it is about one */
+            location?: string;
+            /** @description What is wrong, and what it means for people */
+            means: string;
+            /** @description Full path of the entry */
+            path: string;
+            /** @description What to do about it */
+            remedy: string;
+            /** @description New path, of a move */
+            to?: string;
+        };
+        Flaws: {
+            /** @description In the order of the paths */
+            flaws: components["schemas"]["Flaw"][];
         };
         Folder: {
             /** @description Whose rights are told */
@@ -3336,6 +3575,44 @@ export interface operations {
             };
         };
     };
+    "apply-document": {
+        parameters: {
+            query?: {
+                /** @description Only tell what would change */
+                rehearse?: boolean;
+                /** @description Of a rehearsal: when the namespace changed since, nothing is done */
+                fingerprint?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Document"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Application"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "watch-events": {
         parameters: {
             query?: never;
@@ -3696,6 +3973,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LocationChecks"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "export-namespace": {
+        parameters: {
+            query?: {
+                /** @description As it was right after this change; as it is when absent */
+                asOf?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the namespace */
+                namespace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Document"];
                 };
             };
             /** @description Error */
@@ -4083,6 +4395,153 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Verification"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-namespace-history": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: next of the part before */
+                cursor?: string;
+                /** @description How many items at most */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the namespace */
+                namespace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageChange"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "lint-namespace": {
+        parameters: {
+            query?: {
+                /** @description Also ask the file servers whether anybody may open what signposts lead to */
+                deep?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the namespace */
+                namespace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Flaws"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "fix-flaw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the namespace */
+                namespace: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FixFlaw"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fixed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "return-namespace": {
+        parameters: {
+            query: {
+                /** @description Only tell what would change */
+                rehearse?: boolean;
+                /** @description Of a rehearsal: when the namespace changed since, nothing is done */
+                fingerprint?: string;
+                /** @description Number of the change */
+                to: number;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the namespace */
+                namespace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Application"];
                 };
             };
             /** @description Error */

@@ -44,7 +44,7 @@ export function RunsPage() {
   );
 }
 
-const kinds = { survey: "survey", rights: "change of rights", compare: "comparison of rights" };
+const kinds = { survey: "survey", rights: "change of rights", compare: "comparison of rights", verify: "verification" };
 
 function where(r: Run): string {
   if (r.kind === "compare") return `/runs/${r.id}`;

@@ -1,0 +1,60 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/client"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+func lintNamespace(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	flaws, err := api.Lint(ctx, args[0], c.Bool("deep"))
+	if err != nil {
+		return err
+	}
+	if kinds := c.StringSlice("fix"); len(kinds) > 0 {
+		return fixFlaws(ctx, c, api, args[0], flaws, kinds)
+	}
+	t := table{heads: []string{"flaw", "path", "location", "means", "remedy"}, empty: "Nothing to stumble over was found."}
+	fixable := 0
+	for _, f := range flaws {
+		remedy := f.Remedy
+		if command := f.Command(); command != "" {
+			fixable++
+			remedy = command
+		}
+		t.add(string(f.Kind), f.Path, f.Location, f.Means, remedy)
+	}
+	t.after = fmt.Sprintf("%d flaws; %d can be mended at once: bspan namespace lint --fix KIND %s", len(flaws), fixable, args[0])
+	return show(c, flaws, t)
+}
+
+// fixFlaws mends every flaw of some kinds, one after the other.
+func fixFlaws(ctx context.Context, c *cli.Command, api *client.Client, name string, flaws []namespace.Flaw, kinds []string) error {
+	t := table{heads: []string{"flaw", "path", "done"}, empty: "There is no flaw of that kind that can be mended at once."}
+	all := []model.Fixed{}
+	for _, f := range flaws {
+		if !slices.Contains(kinds, string(f.Kind)) || f.Fix == namespace.NoFix {
+			continue
+		}
+		fixed, err := api.FixFlaw(ctx, name, model.FixFlaw{Kind: f.Kind, Path: f.Path, Location: f.Location, Rehearse: c.Bool("rehearse")})
+		if err != nil {
+			return err
+		}
+		text := fixed.Text
+		if fixed.Run != nil {
+			text += fmt.Sprintf(": run %d is under way", fixed.Run.ID)
+		}
+		all = append(all, fixed)
+		t.add(string(f.Kind), f.Path, text)
+	}
+	if c.Bool("rehearse") && len(t.rows) > 0 {
+		t.after = "Rehearsed only: nothing was changed."
+	}
+	return show(c, all, t)
+}
