@@ -100,6 +100,7 @@ func TestConsole(t *testing.T) {
 	c.accessible("namespace")
 	c.must(tab.Click("button", "Open oak/store/2026"), tab.See("People are led to oak/store/2026"), tab.See("same site"))
 	c.must(tab.Type("Path", "/garden/nothing"), tab.See("Nothing in the namespace is called /garden/nothing"))
+	testUpkeep(c)
 
 	testKeyboard(c)
 
@@ -161,7 +162,7 @@ func testKeyboard(c checker) {
 	c.must(focus("[role=treeitem][tabindex=\"0\"]"), c.tab.Press(kb.Home), focused("papers/"))
 	c.must(c.tab.Press(kb.ArrowLeft), c.tab.Wait("the branch to close", "!document.querySelector('[role=tree]').innerText.includes('quiet')"))
 	c.must(c.tab.Press(kb.ArrowRight), c.tab.Press(kb.ArrowRight), focused("quiet"), c.tab.Press(kb.Enter), c.tab.See("oak/quiet"))
-	c.must(c.tab.Press(kb.End), focused("store"), c.tab.Press(kb.ArrowUp), focused("plots"))
+	c.must(c.tab.Press(kb.End), focused("store"), c.tab.Press(kb.ArrowUp), focused("beds"))
 	c.must(focus("[role=combobox]"), c.tab.Press(kb.Enter), c.tab.Wait("the list", "document.querySelector('[role=listbox]')"), c.tab.Press(kb.Escape), c.tab.Wait("no list", "!document.querySelector('[role=listbox]')"))
 	c.must(c.tab.Click("button", "Add an entry"), c.tab.Wait("the focus in the dialog", "document.querySelector('[role=dialog]')?.contains(document.activeElement)"), c.tab.Press(kb.Escape), c.tab.Wait("no dialog", "!document.querySelector('[role=dialog]')"))
 }
@@ -226,4 +227,16 @@ func testShareAndRights(c checker) {
 	c.accessible("rights changed and undone")
 	c.must(tab.Press("\x1b"), tab.Click("link", "Runs"), tab.See("change of rights"))
 	c.accessible("runs")
+}
+
+// testUpkeep verifies a location, moves an entry, and returns to how it was.
+func testUpkeep(c checker) {
+	tab := c.tab
+	c.must(tab.See("one location"), tab.Click("button", "Verify oak/store/2026"), tab.See("Missing at the second"), tab.See("what hazel/store/2026 holds"))
+	c.accessible("verification")
+	c.must(tab.Click("link", "/garden/science/plots"), tab.Click("item", "plots"), tab.Click("button", "Change …"), tab.Type("Note", "kept twice"), tab.Click("button", "Save"), tab.See("kept twice"))
+	c.must(tab.Click("button", "Move …"), tab.Type("New path in /garden", "science/plots/inside"), tab.Click("button", "Move"), tab.See("cannot move into its own branch"))
+	c.accessible("moving an entry, with an error")
+	c.must(tab.Type("New path in /garden", "science/beds"), tab.Click("button", "Move"), tab.See("/garden/science/beds"), tab.See("entry.move"))
+	c.accessible("namespace with flaws and history")
 }

@@ -65,7 +65,7 @@ func TestVerification(t *testing.T) {
 	if err := copied.Remove(ctx, stray); err != nil {
 		t.Fatal(err)
 	}
-	if v := verified(model.RunDone); !v.Opened || v.Counts.Unexplained() != 0 || v.Counts.Compared < 3 {
+	if v := verified(model.RunDone); !v.Opened || v.Counts.Unexplained() != 0 || v.Counts.Compared < 3 || v.Differences == nil {
 		t.Fatalf("without it: %+v", v)
 	}
 	if l := now(); l.State != namespace.Open || l.Why != "" || l.Verified == nil {

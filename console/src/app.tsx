@@ -10,7 +10,7 @@ import { NamespacePage } from "./pages/namespace";
 import { NamespacesPage } from "./pages/namespaces";
 import { OverviewPage } from "./pages/overview";
 import { BrowsePage } from "./pages/browse";
-import { ComparisonPage } from "./pages/comparison";
+import { RunPage } from "./pages/run";
 import { RunsPage } from "./pages/runs";
 import { ServerPage } from "./pages/server";
 import { SharePage } from "./pages/share";
@@ -46,7 +46,7 @@ export function App() {
         <Route path="/servers/:server/shares/:share" element={<SharePage />} />
         <Route path="/servers/:server/shares/:share/files/*" element={<BrowsePage />} />
         <Route path="/runs" element={<RunsPage />} />
-        <Route path="/runs/:run" element={<ComparisonPage />} />
+        <Route path="/runs/:run" element={<RunPage />} />
         <Route path="/sites" element={<SitesPage />} />
         <Route path="/namespaces" element={<NamespacesPage />} />
         <Route path="/namespaces/:namespace" element={<NamespacePage />} />

@@ -582,6 +582,10 @@ func testReturns(t *testing.T, f fixture) {
 	mark(err)
 	e := at("deep/er/a")
 	mark(f.AddLocation(f.ctx, "past", e.ID, e.Version, to("two", "p1")))
+	// Runs about an entry are no changes of it.
+	if err := f.db.Record(f.ctx, model.Change{At: someTime, Who: "tester", Action: "verify.start", Subject: "/past/deep/er/a: one/p1", After: namespace.Entry{Path: "deep/er/a"}}, "run"); err != nil {
+		t.Fatal(err)
+	}
 	e = at("deep/er/a")
 	mark(f.EditEntry(f.ctx, "past", e.ID, e.Version, model.EditEntry{Note: &note, TTL: &ttl}))
 	e = at("deep/er/a")

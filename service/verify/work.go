@@ -106,7 +106,7 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 		return err
 	}
 	defer second.close()
-	var k kept
+	k := kept{Found: found{Differences: []verify.Difference{}}}
 	if _, err := job.Resumes(&k); err != nil {
 		return err
 	}

@@ -130,3 +130,17 @@ export const useDirectories = () =>
 
 export const useRightsChange = (run: number | undefined) =>
   useQuery({ queryKey: ["run", "rights", run], enabled: run !== undefined, queryFn: () => got(api.GET("/api/v1/rights/changes/{run}", { params: { path: { run: run ?? 0 } } })) });
+
+export const useHealth = (namespace: string, entry: number) =>
+  useQuery({ queryKey: ["namespace", namespace, "health", entry], queryFn: async () => (await got(api.GET("/api/v1/namespaces/{namespace}/entries/{entry}/health", { params: { path: { namespace, entry } } }))).spells });
+
+export const useFlaws = (namespace: string, deep: boolean) =>
+  useQuery({ queryKey: ["namespace", namespace, "flaws", deep], placeholderData: (before) => before, queryFn: async () => (await got(api.GET("/api/v1/namespaces/{namespace}/lint", { params: { path: { namespace }, query: { deep } } }))).flaws });
+
+export const useHistory = (namespace: string) =>
+  useQuery({ queryKey: ["namespace", namespace, "history"], queryFn: async () => (await got(api.GET("/api/v1/namespaces/{namespace}/history", { params: { path: { namespace }, query: { limit: 30 } } }))).items });
+
+export const useRun = (run: number) => useQuery({ queryKey: ["run", "one", run], retry: false, queryFn: () => got(api.GET("/api/v1/runs/{run}", { params: { path: { run } } })) });
+
+export const useVerification = (run: number) =>
+  useQuery({ queryKey: ["run", "verification", run], retry: false, queryFn: () => got(api.GET("/api/v1/verifications/{run}", { params: { path: { run } } })) });

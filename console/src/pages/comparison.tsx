@@ -1,7 +1,7 @@
 // How the permissions of two places and of everything below them differ: who
 // gains, who loses, and where.
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link } from "react-router";
 import type { Comparison, Schemas } from "../api/client";
 import { useComparisonRun, useDifferences } from "../api/queries";
 import { ended, RunProgress } from "../components/run";
@@ -10,8 +10,7 @@ import { Status } from "../components/status";
 import { Button, Empty, Facts, Loading, PageHead, Section, TextInput, Trouble } from "../components/ui";
 import { filesOf, plural, when } from "../format";
 
-export function ComparisonPage() {
-  const run = Number(useParams().run);
+export function ComparisonPage({ run }: { run: number }) {
   const query = useComparisonRun(run);
   if (query.isPending) return <Loading what="the comparison" />;
   if (!query.data?.run) return <Trouble error={query.error} retry={() => void query.refetch()} />;

@@ -1,18 +1,21 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, etag, type Entry, type Location } from "../api/client";
+import { useNavigate } from "react-router";
+import { api, etag, got, type Entry, type Location } from "../api/client";
+import { useHealth } from "../api/queries";
 import { SaveForm } from "../components/form";
 import { stateTone, Status } from "../components/status";
 import { useToast } from "../components/toast";
-import { Button, Dialog, Empty, Section, Select, Trouble } from "../components/ui";
-import { target } from "../format";
+import { Button, Dialog, Empty, Section, Select, TextField, Trouble } from "../components/ui";
+import { ago, target, when } from "../format";
 import { nowhere, PlaceFields } from "./addentry";
 
 type Change = { state?: "open" | "held"; rank?: "first" | "normal" | "last" };
 
 /** One entry: where it leads, and what can be done with it. */
-export function EntryPane({ namespace, entry, onGone }: { namespace: string; entry: Entry; onGone: () => void }) {
-  const [doing, setDoing] = useState<"add" | "remove">();
+export function EntryPane({ namespace, entry, onGone, onMove }: { namespace: string; entry: Entry; onGone: () => void; onMove: () => void }) {
+  const [doing, setDoing] = useState<"add" | "edit" | "remove">();
+  const navigate = useNavigate();
   const tell = useToast();
   const close = () => setDoing(undefined);
   const at = (location: Location) => ({ params: { path: { namespace, entry: entry.id, location: location.id }, header: { "If-Match": etag(entry.version) } } });
@@ -24,8 +27,12 @@ export function EntryPane({ namespace, entry, onGone }: { namespace: string; ent
     mutationFn: (location: Location) => api.DELETE("/api/v1/namespaces/{namespace}/entries/{entry}/locations/{location}", at(location)),
     onSuccess: (_, location) => tell(`${target(location)} was removed from this signpost.`),
   });
+  const verify = useMutation({
+    mutationFn: (location: Location) => got(api.POST("/api/v1/namespaces/{namespace}/entries/{entry}/locations/{location}/verify", { params: { path: { namespace, entry: entry.id, location: location.id } } })),
+    onSuccess: (v) => void navigate(`/runs/${v.run.id}`),
+  });
   const path = `/${namespace}/${entry.path}`;
-  const error = change.error ?? drop.error;
+  const error = change.error ?? drop.error ?? verify.error;
   return (
     <Section title={entry.kind === "signpost" ? "Signpost" : "Folder"} aside={<code className="line-clamp-2 break-all" title={path}>{path}</code>}>
       {entry.note && <p className="mb-2 line-clamp-3 text-soft" title={entry.note}>{entry.note}</p>}
@@ -34,17 +41,23 @@ export function EntryPane({ namespace, entry, onGone }: { namespace: string; ent
       ) : (
         <ul className="border-t border-ink" aria-label="Locations">
           {(entry.locations ?? []).map((l) => (
-            <LocationRow key={l.id} location={l} only={entry.locations?.length === 1} onChange={(body) => change.mutate({ location: l, body })} onRemove={() => drop.mutate(l)} />
+            <LocationRow key={l.id} location={l} only={entry.locations?.length === 1} onChange={(body) => change.mutate({ location: l, body })} onRemove={() => drop.mutate(l)} onVerify={() => verify.mutate(l)} />
           ))}
         </ul>
       )}
       {error && <div className="mt-2"><Trouble error={error} /></div>}
-      <div className="mt-3 flex gap-2">
+      {entry.kind === "signpost" && <OverTime namespace={namespace} entry={entry} />}
+      <div className="mt-3 flex flex-wrap gap-2">
         {entry.kind === "signpost" && <Button onClick={() => setDoing("add")}>Add a location</Button>}
+        <Button onClick={() => setDoing("edit")}>Change …</Button>
+        <Button onClick={onMove}>Move …</Button>
         <Button onClick={() => setDoing("remove")}>Remove this entry …</Button>
       </div>
       <Dialog open={doing === "add"} onOpenChange={close} title="Add a location" lead={`Another place that holds what ${path} leads to.`}>
         <AddLocation namespace={namespace} entry={entry} onClose={close} />
+      </Dialog>
+      <Dialog open={doing === "edit"} onOpenChange={close} title={`Change ${path}`}>
+        <EditEntry namespace={namespace} entry={entry} onClose={close} />
       </Dialog>
       <Dialog open={doing === "remove"} onOpenChange={close} title={`Remove ${path}?`} lead="People lose this path at once. No file is touched.">
         <SaveForm action="Remove" danger done={`${path} was removed.`} onDone={onGone} onCancel={close} save={() => api.DELETE("/api/v1/namespaces/{namespace}/entries/{entry}", { params: { path: { namespace, entry: entry.id }, header: { "If-Match": etag(entry.version) } } })} />
@@ -53,7 +66,7 @@ export function EntryPane({ namespace, entry, onGone }: { namespace: string; ent
   );
 }
 
-function LocationRow({ location: l, only, onChange, onRemove }: { location: Location; only: boolean; onChange: (change: Change) => void; onRemove: () => void }) {
+function LocationRow({ location: l, only, onChange, onRemove, onVerify }: { location: Location; only: boolean; onChange: (change: Change) => void; onRemove: () => void; onVerify: () => void }) {
   const name = target(l);
   const held = l.state === "held";
   return (
@@ -65,13 +78,20 @@ function LocationRow({ location: l, only, onChange, onRemove }: { location: Loca
             {l.state}
             {l.why && `: ${l.why}`}
           </Status>{" "}
-          <span className="text-soft">at {l.site}</span>
+          <span className="text-soft">
+            at {l.site}
+            {l.onlyFor?.length ? `, only for people at ${l.onlyFor.join(", ")}` : ""}
+            {l.weight > 1 && `, weight ${l.weight}`}
+            {l.health === "read-only" && ", read-only"}
+            {l.verified && `, verified ${ago(l.verified)}`}
+          </span>
         </div>
       </div>
       <div className="flex items-center">
-        <div className="w-32">
-          <Select label={`Rank of ${name}`} value={l.rank} onChange={(rank) => onChange({ rank: rank as Change["rank"] })} options={["first", "normal", "last"].map((r) => ({ value: r, label: `Rank ${r}` }))} />
+        <div className="w-28">
+          <Select label={`Rank of ${name}`} value={l.rank} onChange={(rank) => onChange({ rank: rank as Change["rank"] })} options={["first", "normal", "last"].map((r) => ({ value: r, label: r }))} />
         </div>
+        <Button look="quiet" disabled={only} title={only ? "There is no other location to compare it with" : undefined} onClick={onVerify} aria-label={`Verify ${name}`}>Verify</Button>
         <Button look="quiet" onClick={() => onChange({ state: held ? "open" : "held" })} aria-label={`${held ? "Open" : "Hold"} ${name}`}>{held ? "Open" : "Hold"}</Button>
         <Button look="quiet" disabled={only} title={only ? "A signpost must lead somewhere" : undefined} onClick={onRemove} aria-label={`Remove ${name}`}>Remove</Button>
       </div>
@@ -101,6 +121,57 @@ function AddLocation({ namespace, entry, onClose }: { namespace: string; entry: 
           </label>
         </>
       )}
+    </SaveForm>
+  );
+}
+
+/** How the locations were found until now. */
+function OverTime({ namespace, entry }: { namespace: string; entry: Entry }) {
+  const query = useHealth(namespace, entry.id);
+  const spells = query.data ?? [];
+  if (spells.length === 0) return null;
+  return (
+    <details className="mt-2">
+      <summary className="cursor-pointer text-sm text-span">How they were found until now</summary>
+      <ul className="mt-1 max-h-56 overflow-auto border-t border-line" tabIndex={0} aria-label="Health over time">
+        {spells.map((s, i) => (
+          <li key={i} className="grid grid-cols-[minmax(0,1fr)_max-content] gap-x-3 border-b border-line py-0.5 text-sm">
+            <span className="min-w-0"><Status tone={s.health === "well" ? "good" : s.health === "read-only" ? "warn" : "bad"}>{s.health.replaceAll("-", " ")}</Status> <code className="break-all">{s.location}</code></span>
+            <span className="text-soft">{when(s.from)} – {s.to ? when(s.to) : "now"}</span>
+          </li>
+        ))}
+      </ul>
+    </details>
+  );
+}
+
+function EditEntry({ namespace, entry, onClose }: { namespace: string; entry: Entry; onClose: () => void }) {
+  const [note, setNote] = useState(entry.note ?? "");
+  const [ttl, setTTL] = useState(entry.ttl ? String(entry.ttl) : "");
+  const body = entry.kind === "signpost" ? { note, ttl: Number(ttl) || 0 } : { note };
+  const save = () => api.PATCH("/api/v1/namespaces/{namespace}/entries/{entry}", { params: { path: { namespace, entry: entry.id }, header: { "If-Match": etag(entry.version) } }, body });
+  return (
+    <SaveForm action="Save" done={`/${namespace}/${entry.path} was changed.`} fields={["note", "ttl"]} save={save} onDone={onClose} onCancel={onClose}>
+      {(errors) => (
+        <>
+          <TextField label="Note" value={note} onChange={(e) => setNote(e.target.value)} error={errors.note} />
+          {entry.kind === "signpost" && <TextField label="Directions may be kept for" value={ttl} onChange={(e) => setTTL(e.target.value)} inputMode="numeric" error={errors.ttl} help="In seconds; empty: as the namespace says." />}
+        </>
+      )}
+    </SaveForm>
+  );
+}
+
+export function MoveEntry({ namespace, entry, to, onClose }: { namespace: string; entry: Entry; to: string; onClose: () => void }) {
+  const [path, setPath] = useState(to);
+  const save = () =>
+    api.PATCH("/api/v1/namespaces/{namespace}/entries/{entry}", {
+      params: { path: { namespace, entry: entry.id }, header: { "If-Match": etag(entry.version) } },
+      body: { path: path.replace(/^\/+|\/+$/g, "") },
+    });
+  return (
+    <SaveForm action="Move" done={`/${namespace}/${entry.path} was moved.`} fields={["path"]} save={save} onDone={onClose} onCancel={onClose}>
+      {(errors) => <TextField label={`New path in /${namespace}`} mono value={path} onChange={(e) => setPath(e.target.value)} error={errors.path} autoFocus help="Folders above it that are missing are made too." />}
     </SaveForm>
   );
 }

@@ -8,7 +8,8 @@ import { Tree, type Node } from "../components/tree";
 import { Button, Dialog, Empty, Loading, PageHead, Section, TextInput, Trouble } from "../components/ui";
 import { plural, target } from "../format";
 import { AddEntry } from "./addentry";
-import { EntryPane } from "./entry";
+import { EntryPane, MoveEntry } from "./entry";
+import { Flaws, History } from "./upkeep";
 import { WherePanel } from "./where";
 
 export function NamespacePage() {
@@ -18,6 +19,7 @@ export function NamespacePage() {
   const [params, setParams] = useSearchParams();
   const [adding, setAdding] = useState(false);
   const [removing, setRemoving] = useState(false);
+  const [moving, setMoving] = useState<{ entry: Entry; to: string }>();
   if (entries.isPending || spaces.isPending) return <Loading what={`/${namespace}`} />;
   const space = spaces.data?.find((n) => n.name === namespace);
   if (!entries.data || !space) return <Trouble error={entries.error ?? spaces.error ?? `There is no namespace /${namespace}.`} retry={() => void entries.refetch()} />;
@@ -33,14 +35,19 @@ export function NamespacePage() {
       <div className="grid gap-x-10 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
         <div>
           <Section title="Entries" aside={plural(entries.data.length, "entry", "entries")}>
-            <EntryTree entries={entries.data} chosen={params.get("entry") ?? undefined} onChoose={choose} add={add} />
+            <EntryTree entries={entries.data} chosen={params.get("entry") ?? undefined} onChoose={choose} onMove={(entry, to) => setMoving({ entry, to })} add={add} />
           </Section>
         </div>
         <div>
-          {chosen ? <EntryPane key={chosen.id} namespace={namespace} entry={chosen} onGone={() => choose()} /> : entries.data.length > 0 && <Section title="Entry"><Empty>Choose an entry to see where it leads.</Empty></Section>}
+          {chosen ? <EntryPane key={chosen.id} namespace={namespace} entry={chosen} onGone={() => choose()} onMove={() => setMoving({ entry: chosen, to: chosen.path })} /> : entries.data.length > 0 && <Section title="Entry"><Empty>Choose an entry to see where it leads.</Empty></Section>}
           <WherePanel namespace={namespace} entry={chosen} />
         </div>
       </div>
+      <Flaws namespace={namespace} />
+      <History namespace={namespace} />
+      <Dialog open={moving !== undefined} onOpenChange={() => setMoving(undefined)} title={`Move /${namespace}/${moving?.entry.path ?? ""}?`} lead="Everything below it moves with it, and people find it under the new path at once. No file is touched.">
+        {moving && <MoveEntry namespace={namespace} entry={moving.entry} to={moving.to} onClose={() => setMoving(undefined)} />}
+      </Dialog>
       <Dialog open={adding} onOpenChange={setAdding} title="Add an entry" lead="Folders above it that are missing are made too.">
         <AddEntry namespace={namespace} under={chosen} onClose={() => setAdding(false)} onAdded={(id) => choose(String(id))} />
       </Dialog>
@@ -59,14 +66,14 @@ function Verdict({ entries }: { entries: Entry[] }) {
   return <Status tone="good">{signposts.length === 1 ? "Its signpost leads" : `All ${signposts.length} signposts lead`} somewhere.</Status>;
 }
 
-function EntryTree({ entries, chosen, onChoose, add }: { entries: Entry[]; chosen?: string; onChoose: (id: string) => void; add: React.ReactNode }) {
+function EntryTree({ entries, chosen, onChoose, onMove, add }: { entries: Entry[]; chosen?: string; onChoose: (id: string) => void; onMove: (entry: Entry, to: string) => void; add: React.ReactNode }) {
   const [filter, setFilter] = useState("");
   const nodes = useMemo(() => toNodes(entries, filter), [entries, filter]);
   if (entries.length === 0) return <Empty action={add}>The namespace is empty.</Empty>;
   return (
     <>
       <TextInput type="search" aria-label="Filter entries" placeholder="Filter entries" value={filter} onChange={(e) => setFilter(e.target.value)} className="mb-1.5 max-w-64" />
-      {nodes.length === 0 ? <p className="py-4 text-soft">Nothing matches “{filter}”.</p> : <Tree label="Entries" nodes={nodes} chosen={chosen} onChoose={onChoose} row={(e) => <EntryRow entry={e} />} />}
+      {nodes.length === 0 ? <p className="py-4 text-soft">Nothing matches “{filter}”.</p> : <Tree label="Entries" nodes={nodes} chosen={chosen} onChoose={onChoose} row={(e) => <EntryRow entry={e} />} mayMove={mayMove} onMove={(item, onto) => onMove(item, `${onto.path}/${nameOf(item)}`)} />}
     </>
   );
 }
@@ -74,16 +81,26 @@ function EntryTree({ entries, chosen, onChoose, add }: { entries: Entry[]; chose
 /** The nodes of the tree; with a filter, what matches and the folders above it. */
 function toNodes(entries: Entry[], filter: string): Node<Entry>[] {
   const wanted = filter.trim().toLowerCase();
-  const matches = (e: Entry) => [e.path, e.note ?? "", ...(e.locations ?? []).map(target)].some((text) => text.toLowerCase().includes(wanted));
-  const kept = wanted ? entries.filter((e) => matches(e) || entries.some((below) => below.path.startsWith(e.path + "/") && matches(below))) : entries;
   const ids = new Map(entries.map((e) => [e.path.toLowerCase(), String(e.id)]));
-  const parent = (path: string) => ids.get(path.slice(0, Math.max(0, path.lastIndexOf("/"))).toLowerCase()) ?? "";
-  const parents = new Set(kept.map((e) => parent(e.path)));
-  return kept.map((e) => ({ id: String(e.id), parent: parent(e.path), item: e, branch: parents.has(String(e.id)) }));
+  const above = (path: string) => path.slice(0, Math.max(0, path.lastIndexOf("/"))).toLowerCase();
+  const kept = new Set<string>();
+  for (const e of entries) {
+    if (wanted && ![e.path, e.note ?? "", ...(e.locations ?? []).map(target)].some((text) => text.toLowerCase().includes(wanted))) continue;
+    for (let path = e.path.toLowerCase(); path !== "" && !kept.has(path); path = above(path)) kept.add(path);
+  }
+  const parents = new Set([...kept].map(above));
+  return entries
+    .filter((e) => kept.has(e.path.toLowerCase()))
+    .map((e) => ({ id: String(e.id), parent: ids.get(above(e.path)) ?? "", item: e, branch: parents.has(e.path.toLowerCase()) }));
 }
 
+/** A folder takes what is not in it already, and not above it. */
+const mayMove = (item: Entry, onto: Entry) => onto.kind === "folder" && !`${onto.path}/`.toLowerCase().startsWith(`${item.path}/`.toLowerCase()) && item.path !== `${onto.path}/${nameOf(item)}`;
+
+const nameOf = (e: Entry) => e.path.slice(e.path.lastIndexOf("/") + 1);
+
 function EntryRow({ entry }: { entry: Entry }) {
-  const name = entry.path.slice(entry.path.lastIndexOf("/") + 1);
+  const name = nameOf(entry);
   const locations = entry.locations ?? [];
   const states = ["open", "failing", "held"].filter((s) => locations.some((l) => l.state === s));
   return (

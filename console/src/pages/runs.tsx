@@ -46,8 +46,8 @@ export function RunsPage() {
 
 const kinds = { survey: "survey", rights: "change of rights", compare: "comparison of rights", verify: "verification" };
 
-function where(r: Run): string {
-  if (r.kind === "compare") return `/runs/${r.id}`;
+export function where(r: Run): string {
+  if (r.kind === "compare" || r.kind === "verify") return `/runs/${r.id}`;
   const [server = "", share = "", ...rest] = r.subject.split("/");
   const base = [server, share].map(encodeURIComponent);
   return r.kind === "survey" ? `/servers/${base[0]}/shares/${base[1]}` : filesOf(server, share, ...rest);
