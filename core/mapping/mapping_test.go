@@ -1,0 +1,86 @@
+package mapping
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+)
+
+func ExampleWrite() {
+	fmt.Print(Write(Fstab, "for ivy.marsh", []Mapping{{Path: "/trust/seed bank", Host: "fern", Share: "seedbank"}}))
+	// Output:
+	// # for ivy.marsh
+	// //fern/seedbank /trust/seed\040bank cifs noauto,x-systemd.automount,_netdev,multiuser,sec=krb5 0 0
+}
+
+func TestWrite(t *testing.T) {
+	list := []Mapping{{Path: "/trust/seed bank", Letter: "H", Host: "fern.example", Share: "seed bank", Sub: "100% done/O'Hara’s"}, {Path: "/trust/council", Host: "127.0.0.11", Share: "council"}}
+	for format, want := range map[Format][]string{
+		Batch:      {"rem for ivy.marsh\r\n", "if exist H:\\ net use H: /delete /yes >nul\r\n", `net use H: "\\fern.example\seed bank\100%% done\O'Hara’s" /persistent:no` + "\r\n", "rem no letter is left for /trust/council"},
+		PowerShell: {"# for ivy.marsh\r\n", `New-SmbMapping -LocalPath 'H:' -RemotePath '\\fern.example\seed bank\100% done\O''Hara’’s' -Persistent $false`, "# no letter is left for /trust/council"},
+		Autofs:     {`"/trust/seed bank" -fstype=cifs,multiuser,sec=krb5 :"//fern.example/seed bank/100% done/O'Hara’s"` + "\n", `"/trust/council" -fstype=cifs,multiuser,sec=krb5 :"//127.0.0.11/council"`},
+		Fstab:      {`//fern.example/seed\040bank/100%\040done/O'Hara’s /trust/seed\040bank cifs noauto,`},
+		CSV:        {"path,letter,unc,url\n", `/trust/seed bank,H,\\fern.example\seed bank\100% done\O'Hara’s,//fern.example/seed bank/100% done/O'Hara’s`},
+	} {
+		got := Write(format, "for\nivy.marsh", list)
+		for _, line := range want {
+			if !strings.Contains(got, line) {
+				t.Errorf("%s:\n%s\nwant %s", format, got, line)
+			}
+		}
+	}
+}
+
+// Nothing that a name can hold ends a line or a quoted string.
+func FuzzWrite(f *testing.F) {
+	f.Add("a b", "c'd", "e%f")
+	f.Add("x\r\ndel *", `"&calc`, "’;rm")
+	f.Fuzz(func(t *testing.T, p, share, sub string) {
+		m := []Mapping{{Path: "/n/" + p, Letter: "H", Host: "h", Share: share, Sub: sub}}
+		for _, format := range []Format{Batch, PowerShell, Autofs, Fstab} {
+			plain := Write(format, "x", []Mapping{{Path: "/n/p", Letter: "H", Host: "h", Share: "s", Sub: "t"}})
+			if got := Write(format, "x", m); strings.Count(got, "\n") != strings.Count(plain, "\n") {
+				t.Errorf("%s has another number of lines:\n%s", format, got)
+			}
+		}
+	})
+}
+
+func TestAssign(t *testing.T) {
+	first := Assign([]string{"/a", "/b"}, nil)
+	if first["/a"] != "H" || first["/b"] != "I" {
+		t.Errorf("%v", first)
+	}
+	// What was given stays, whatever comes before it.
+	again := Assign([]string{"/0", "/a", "/c"}, map[string]string{"/a": "H", "/gone": "I", "/b": "J"})
+	if again["/a"] != "H" || again["/0"] != "K" || again["/c"] != "L" {
+		t.Errorf("%v", again)
+	}
+	var many []string
+	for i := range 30 {
+		many = append(many, strings.Repeat("x", i+1))
+	}
+	all := Assign(many, nil)
+	seen := map[string]bool{}
+	for _, letter := range all {
+		if seen[letter] || strings.Contains("ABCD", letter) {
+			t.Errorf("%s is given twice, or to nobody", letter)
+		}
+		seen[letter] = true
+	}
+	if len(all) != len(letters) {
+		t.Errorf("%d letters are given", len(all))
+	}
+}
+
+func TestChanges(t *testing.T) {
+	before := []Mapping{{Path: "/a", Letter: "H", Host: "one", Share: "a"}, {Path: "/b", Letter: "I", Host: "one", Share: "b"}, {Path: "/c", Letter: "J", Host: "one", Share: "c"}}
+	after := []Mapping{{Path: "/a", Letter: "H", Host: "two", Share: "a"}, {Path: "/b", Letter: "K", Host: "one", Share: "b"}, {Path: "/d", Host: "one", Share: "d"}}
+	want := `/a leads to \\two\a instead of \\one\a|/b is K: instead of I:|/d is new: \\one\d|/c is gone; it was J: \\one\c`
+	if got := strings.Join(Changes(before, after), "|"); got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+	if got := Changes(before, before); len(got) != 0 {
+		t.Errorf("%v", got)
+	}
+}
