@@ -28,6 +28,7 @@ import (
 	"bridgespan/service/history"
 	"bridgespan/service/jobs"
 	"bridgespan/service/lint"
+	"bridgespan/service/mapping"
 	"bridgespan/service/naming"
 	"bridgespan/service/rights"
 	"bridgespan/service/shares"
@@ -51,6 +52,7 @@ type Services struct {
 	Surveys  *surveys.Service
 	Verify   *verify.Service
 	Lint     *lint.Service
+	Mapping  *mapping.Service
 	Jobs     *jobs.Service
 }
 

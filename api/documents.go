@@ -52,6 +52,27 @@ func (a *API) documentRoutes() {
 			done, err := a.Naming.Apply(ctx, d, in.Fingerprint, in.Rehearse)
 			return &body[model.Application]{done}, err
 		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-mappings", Method: "GET", Path: "/namespaces/{namespace}/mappings", Summary: "Drives and mount points for somebody, and what changed since they were last handed out", Tags: tags},
+		func(ctx context.Context, in *struct {
+			NamespacePath
+			model.AskMappings
+		}) (*body[model.Mappings], error) {
+			m, err := a.Mapping.Make(ctx, in.Namespace, in.AskMappings, false)
+			return &body[model.Mappings]{m}, err
+		})
+	route(a, model.Operator, huma.Operation{OperationID: "hand-out-mappings", Method: "POST", Path: "/namespaces/{namespace}/mappings", Summary: "Make drives and mount points for somebody, and keep that they were handed out", Tags: tags},
+		func(ctx context.Context, in *struct {
+			NamespacePath
+			Sent[model.AskMappings]
+		}) (*body[model.Mappings], error) {
+			m, err := a.Mapping.Make(ctx, in.Namespace, in.Body, true)
+			return &body[model.Mappings]{m}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "list-handouts", Method: "GET", Path: "/namespaces/{namespace}/handouts", Summary: "What was last handed out to whom, and what changed since", Tags: tags},
+		func(ctx context.Context, in *NamespacePath) (*body[model.Handouts], error) {
+			list, err := a.Mapping.Handouts(ctx, in.Namespace)
+			return &body[model.Handouts]{model.Handouts{Handouts: list}}, err
+		})
 	route(a, model.Viewer, huma.Operation{OperationID: "lint-namespace", Method: "GET", Path: "/namespaces/{namespace}/lint", Summary: "What people will stumble over in a namespace, and what to do about it", Tags: tags},
 		func(ctx context.Context, in *struct {
 			NamespacePath

@@ -246,6 +246,21 @@ func (c *Client) FixFlaw(ctx context.Context, name string, f model.FixFlaw) (mod
 	return send[model.Fixed](ctx, c, http.MethodPost, nil, f, "namespaces", name, "lint", "fix")
 }
 
+// Mappings makes drives and mount points for somebody; handOut keeps that they
+// were handed out.
+func (c *Client) Mappings(ctx context.Context, name string, asked model.AskMappings, handOut bool) (model.Mappings, error) {
+	if handOut {
+		return send[model.Mappings](ctx, c, http.MethodPost, nil, asked, "namespaces", name, "mappings")
+	}
+	return read[model.Mappings](ctx, c, given("for", asked.For, "from", asked.From, "format", string(asked.Format)), "namespaces", name, "mappings")
+}
+
+// Handouts tells what was last handed out to whom, and what changed since.
+func (c *Client) Handouts(ctx context.Context, name string) ([]model.Handout, error) {
+	found, err := read[model.Handouts](ctx, c, nil, "namespaces", name, "handouts")
+	return found.Handouts, err
+}
+
 // VerifyLocation finds out whether a location holds what another one holds;
 // against is "" for one that is open.
 func (c *Client) VerifyLocation(ctx context.Context, name string, e namespace.Entry, location int64, against string) (model.Verification, error) {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/mapping"
 	"bridgespan/core/namespace"
 	"bridgespan/core/verify"
 	"bridgespan/e2e/harness"
@@ -71,7 +72,55 @@ func TestVerification(t *testing.T) {
 	if l := now(); l.State != namespace.Open || l.Why != "" || l.Verified == nil {
 		t.Errorf("verified it is %+v", l)
 	}
+	testMappings(t, e)
 	testShareGone(t, e)
+}
+
+// testMappings hands out drives, and tells what changed since.
+func testMappings(t *testing.T, e *harness.Estate) {
+	ctx := t.Context()
+	ask := model.AskMappings{For: "ada", From: "Upland", Format: mapping.Batch}
+	m, err := e.API.Mappings(ctx, "garden", ask, true)
+	if err != nil || m.Last != nil || len(m.Changes) != 0 {
+		t.Fatalf("%+v, %v", m, err)
+	}
+	if len(m.Mappings) != 3 || len(m.Closed) != 0 {
+		t.Errorf("mappings %+v, left out %q", m.Mappings, m.Closed)
+	}
+	store := m.Mappings[1]
+	if store.Path != "/garden/store" || store.UNC() != `\\`+e.Elm.Address+`\store` || store.Letter != "I" || !strings.Contains(m.Text, "net use I: \""+store.UNC()+"\"") {
+		t.Errorf("%+v in\n%s", store, m.Text)
+	}
+	ben, err := e.API.Mappings(ctx, "garden", model.AskMappings{For: "ben", Format: mapping.Fstab}, false)
+	if err != nil || len(ben.Closed) != 1 || !strings.Contains(ben.Closed[0], "/garden/papers/quiet: ben may not open it") {
+		t.Errorf("for ben: %+v, left out %q, %v", ben.Mappings, ben.Closed, err)
+	}
+	entry, err := e.API.EntryAt(ctx, "garden", "store")
+	if err != nil || entry.Letter != "I" {
+		t.Fatalf("%+v, %v", entry, err)
+	}
+	taken, other := "h", "m"
+	_, err = e.API.EditEntry(ctx, "garden", entry, model.EditEntry{Letter: &taken})
+	refused(t, "a letter that is taken", err, http.StatusConflict, "letter")
+	if entry, err = e.API.EditEntry(ctx, "garden", entry, model.EditEntry{Letter: &other}); err != nil || entry.Letter != "M" {
+		t.Fatalf("%+v, %v", entry, err)
+	}
+	verified, err := e.API.EntryAt(ctx, "garden", "verified")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if verified, err = e.API.EditLocation(ctx, "garden", verified, verified.Locations[1].ID, model.EditLocation{State: namespace.Held}); err != nil {
+		t.Fatal(err)
+	}
+	handouts, err := e.API.Handouts(ctx, "garden")
+	if err != nil || len(handouts) != 1 || handouts[0].For != "ada" || strings.Join(handouts[0].Changes, "|") != `/garden/store is M: instead of I:|/garden/verified leads to \\`+e.Oak.Address+`\store instead of \\`+e.Elm.Address+`\quiet` {
+		t.Errorf("handed out: %+v, %v", handouts, err)
+	}
+	if _, err = e.API.EditLocation(ctx, "garden", verified, verified.Locations[1].ID, model.EditLocation{State: namespace.Open}); err != nil {
+		t.Fatal(err)
+	}
+	_, err = e.API.Mappings(ctx, "garden", model.AskMappings{For: "ada", From: "Moon", Format: mapping.CSV}, false)
+	refused(t, "a site that is not there", err, http.StatusUnprocessableEntity, "from")
 }
 
 // copyTree copies everything with times and permissions.

@@ -159,9 +159,10 @@ type NewEntry struct {
 
 // EditEntry changes an entry; what is absent stays.
 type EditEntry struct {
-	Note *string `json:"note,omitempty" doc:"New note"`
-	TTL  *int    `json:"ttl,omitempty" minimum:"0" maximum:"86400" doc:"For how many seconds directions of a signpost may be kept; 0: as the namespace says"`
-	Path string  `json:"path,omitempty" maxLength:"1000" doc:"New path inside the namespace: the entry moves there, with everything below it"`
+	Note   *string `json:"note,omitempty" doc:"New note"`
+	TTL    *int    `json:"ttl,omitempty" minimum:"0" maximum:"86400" doc:"For how many seconds directions of a signpost may be kept; 0: as the namespace says"`
+	Letter *string `json:"letter,omitempty" maxLength:"1" doc:"Drive letter of a signpost; empty to take it back"`
+	Path   string  `json:"path,omitempty" maxLength:"1000" doc:"New path inside the namespace: the entry moves there, with everything below it"`
 }
 
 // EditLocation changes a location; what is absent stays.

@@ -56,10 +56,10 @@ func (tx *Tx) RemoveNamespace(ctx context.Context, n model.Namespace) error {
 	return tx.expectVersion(ctx, "namespace "+n.Name, `DELETE FROM namespaces WHERE name = ? AND version = ?`, n.Name, n.Version)
 }
 
-const entryColumns = `SELECT e.id, e.path, e.kind, e.note, e.ttl, e.version FROM entries e JOIN namespaces n ON n.id = e.namespace_id`
+const entryColumns = `SELECT e.id, e.path, e.kind, e.note, e.ttl, e.letter, e.version FROM entries e JOIN namespaces n ON n.id = e.namespace_id`
 
 func scanEntry(s scanner) (e namespace.Entry, err error) {
-	err = s.Scan(&e.ID, &e.Path, &e.Kind, &e.Note, &e.TTL, &e.Version)
+	err = s.Scan(&e.ID, &e.Path, &e.Kind, &e.Note, &e.TTL, &e.Letter, &e.Version)
 	return e, err
 }
 

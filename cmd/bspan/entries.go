@@ -40,7 +40,7 @@ func editNamespace(ctx context.Context, c *cli.Command, api *client.Client, args
 	if err != nil {
 		return err
 	}
-	if e, err = api.EditEntry(ctx, name, e, model.EditEntry{Note: sent(c, "note"), TTL: ttl}); err != nil {
+	if e, err = api.EditEntry(ctx, name, e, model.EditEntry{Note: sent(c, "note"), TTL: ttl, Letter: sent(c, "letter")}); err != nil {
 		return err
 	}
 	return done(c, e, "changed /%s/%s", name, e.Path)

@@ -31,6 +31,7 @@ import (
 	"bridgespan/service/history"
 	"bridgespan/service/jobs"
 	"bridgespan/service/lint"
+	"bridgespan/service/mapping"
 	"bridgespan/service/naming"
 	"bridgespan/service/rights"
 	"bridgespan/service/shares"
@@ -123,7 +124,7 @@ func serve(ctx context.Context, c config) error {
 	defer stop()
 
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
-		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Jobs: work},
+		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Mapping: mapping.New(db, names, permissions, hub.Kick), Jobs: work},
 		api.Options{Console: console.Files(), TLS: c.TLSKey != "", Gateway: gatewayURL(c), Closing: ctx.Done(), Version: version})
 	return listen(ctx, c, front, gateway.New(names, sites, c.GatewaySite))
 }

@@ -15,6 +15,7 @@ type Mapping struct {
 	Path   string `json:"path" doc:"Full path in the namespace, such as /trust/collections/herbarium"`
 	Letter string `json:"letter,omitempty" doc:"Drive letter; absent when all are used up"`
 	Host   string `json:"host" doc:"Host name or address of the server"`
+	Port   int    `json:"port,omitempty" doc:"TCP port, when it is not 445: Windows cannot go there"`
 	Share  string `json:"share"`
 	Sub    string `json:"sub,omitempty" doc:"Folder below the share"`
 }
@@ -26,6 +27,14 @@ func (m Mapping) UNC() string {
 
 // URL is the place as Unix writes it.
 func (m Mapping) URL() string { return "//" + path.Join(m.Host, m.Share, m.Sub) }
+
+// port is the option of a mount whose server listens somewhere else.
+func (m Mapping) port() string {
+	if m.Port == 0 {
+		return ""
+	}
+	return fmt.Sprintf(",port=%d", m.Port)
+}
 
 // Format is a form in which mappings are written.
 type Format string
@@ -53,12 +62,12 @@ func Write(f Format, about string, list []Mapping) string {
 	case Autofs:
 		fmt.Fprintf(&b, "# %s\n", about)
 		for _, m := range list {
-			fmt.Fprintf(&b, "%s -fstype=cifs,multiuser,sec=krb5 :%s\n", automount(m.Path), automount(m.URL()))
+			fmt.Fprintf(&b, "%s -fstype=cifs,multiuser,sec=krb5%s :%s\n", automount(m.Path), m.port(), automount(m.URL()))
 		}
 	case Fstab:
 		fmt.Fprintf(&b, "# %s\n", about)
 		for _, m := range list {
-			fmt.Fprintf(&b, "%s %s cifs noauto,x-systemd.automount,_netdev,multiuser,sec=krb5 0 0\n", octal(m.URL()), octal(m.Path))
+			fmt.Fprintf(&b, "%s %s cifs noauto,x-systemd.automount,_netdev,multiuser,sec=krb5%s 0 0\n", octal(m.URL()), octal(m.Path), m.port())
 		}
 	case CSV:
 		writeCSV(&b, list)

@@ -14,11 +14,11 @@ func ExampleWrite() {
 }
 
 func TestWrite(t *testing.T) {
-	list := []Mapping{{Path: "/trust/seed bank", Letter: "H", Host: "fern.example", Share: "seed bank", Sub: "100% done/O'Hara’s"}, {Path: "/trust/council", Host: "127.0.0.11", Share: "council"}}
+	list := []Mapping{{Path: "/trust/seed bank", Letter: "H", Host: "fern.example", Share: "seed bank", Sub: "100% done/O'Hara’s"}, {Path: "/trust/council", Host: "127.0.0.11", Port: 1445, Share: "council"}}
 	for format, want := range map[Format][]string{
 		Batch:      {"rem for ivy.marsh\r\n", "if exist H:\\ net use H: /delete /yes >nul\r\n", `net use H: "\\fern.example\seed bank\100%% done\O'Hara’s" /persistent:no` + "\r\n", "rem no letter is left for /trust/council"},
 		PowerShell: {"# for ivy.marsh\r\n", `New-SmbMapping -LocalPath 'H:' -RemotePath '\\fern.example\seed bank\100% done\O''Hara’’s' -Persistent $false`, "# no letter is left for /trust/council"},
-		Autofs:     {`"/trust/seed bank" -fstype=cifs,multiuser,sec=krb5 :"//fern.example/seed bank/100% done/O'Hara’s"` + "\n", `"/trust/council" -fstype=cifs,multiuser,sec=krb5 :"//127.0.0.11/council"`},
+		Autofs:     {`"/trust/seed bank" -fstype=cifs,multiuser,sec=krb5 :"//fern.example/seed bank/100% done/O'Hara’s"` + "\n", `"/trust/council" -fstype=cifs,multiuser,sec=krb5,port=1445 :"//127.0.0.11/council"`},
 		Fstab:      {`//fern.example/seed\040bank/100%\040done/O'Hara’s /trust/seed\040bank cifs noauto,`},
 		CSV:        {"path,letter,unc,url\n", `/trust/seed bank,H,\\fern.example\seed bank\100% done\O'Hara’s,//fern.example/seed bank/100% done/O'Hara’s`},
 	} {

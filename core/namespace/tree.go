@@ -118,6 +118,7 @@ type Entry struct {
 	Kind      EntryKind  `json:"kind" enum:"folder,signpost" doc:"folder: holds names; signpost: leads to locations"`
 	Note      string     `json:"note,omitempty" doc:"For administrators"`
 	TTL       int        `json:"ttl,omitempty" doc:"For how many seconds directions of a signpost may be kept; absent: as the namespace says"`
+	Letter    string     `json:"letter,omitempty" doc:"Drive letter that it was given"`
 	Locations []Location `json:"locations,omitempty" doc:"Where a signpost leads"`
 	Version   int64      `json:"version" doc:"Goes up with every change; the ETag"`
 }

@@ -35,3 +35,19 @@ CREATE TABLE location_health (
   KEY (location_id, at),
   FOREIGN KEY (location_id) REFERENCES locations (id) ON DELETE CASCADE
 ) ENGINE=InnoDB;
+
+-- The drive letter that an entry was given.
+ALTER TABLE entries ADD COLUMN letter VARCHAR(1) NOT NULL DEFAULT '';
+
+-- Which drives and mount points were handed out, to tell what changed since.
+CREATE TABLE handouts (
+  id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
+  namespace_id BIGINT UNSIGNED NOT NULL,
+  account VARCHAR(255) NOT NULL,
+  site VARCHAR(255) NOT NULL DEFAULT '',
+  at DATETIME(6) NOT NULL,
+  who VARCHAR(255) NOT NULL,
+  content LONGTEXT NOT NULL,
+  KEY (namespace_id, account, site),
+  FOREIGN KEY (namespace_id) REFERENCES namespaces (id) ON DELETE CASCADE
+) ENGINE=InnoDB;

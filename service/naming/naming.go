@@ -322,12 +322,12 @@ func addParents(ctx context.Context, tx *records.Tx, name string, e *namespace.E
 // what the caller last read.
 func (s *Service) EditEntry(ctx context.Context, name string, id, version int64, change model.EditEntry) error {
 	if change.Path != "" {
-		if change.Note != nil || change.TTL != nil {
+		if change.Note != nil || change.TTL != nil || change.Letter != nil {
 			return fault.Field("path", "move it first, then change it", "an entry is moved and changed one after the other")
 		}
 		return s.moveEntry(ctx, name, id, version, change.Path)
 	}
-	return s.changeEntry(ctx, name, id, version, "entry.edit", func(_ *records.Tx, e *namespace.Entry) error {
+	return s.changeEntry(ctx, name, id, version, "entry.edit", func(tx *records.Tx, e *namespace.Entry) error {
 		if change.Note != nil {
 			e.Note = *change.Note
 		}
@@ -340,7 +340,14 @@ func (s *Service) EditEntry(ctx context.Context, name string, id, version int64,
 		if err := checkTTL(e.TTL); err != nil {
 			return err
 		}
-		return checkNote(e.Note)
+		if err := checkNote(e.Note); err != nil || change.Letter == nil {
+			return err
+		}
+		letter := strings.ToUpper(*change.Letter)
+		if letter != "" && (letter < "E" || letter > "Z" || len(letter) != 1 || e.Kind == namespace.Folder) {
+			return fault.Field("letter", "use a letter from E to Z, for a signpost", "%q cannot be the drive letter of this %s", *change.Letter, e.Kind)
+		}
+		return tx.GiveLetter(ctx, name, e.ID, letter)
 	})
 }
 

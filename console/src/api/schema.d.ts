@@ -468,6 +468,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/namespaces/{namespace}/handouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was last handed out to whom, and what changed since
+         * @description Needs the role viewer.
+         */
+        get: operations["list-handouts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/namespaces/{namespace}/history": {
         parameters: {
             query?: never;
@@ -522,6 +542,30 @@ export interface paths {
          * @description Needs the role operator.
          */
         post: operations["fix-flaw"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/namespaces/{namespace}/mappings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Drives and mount points for somebody, and what changed since they were last handed out
+         * @description Needs the role viewer.
+         */
+        get: operations["get-mappings"];
+        put?: never;
+        /**
+         * Make drives and mount points for somebody, and keep that they were handed out
+         * @description Needs the role operator.
+         */
+        post: operations["hand-out-mappings"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1510,6 +1554,14 @@ export interface components {
             /** @description What is done to entries, in order */
             steps: components["schemas"]["DocumentStep"][];
         };
+        AskMappings: {
+            /** @description Account of a person or group */
+            for: string;
+            /** @enum {string} */
+            format: "batch" | "powershell" | "autofs" | "fstab" | "csv";
+            /** @description Site where they are */
+            from?: string;
+        };
         Begun: {
             runs: components["schemas"]["Run"][];
         };
@@ -1897,6 +1949,8 @@ export interface components {
             to?: string;
         };
         EditEntry: {
+            /** @description Drive letter of a signpost; empty to take it back */
+            letter?: string;
             /** @description New note */
             note?: string;
             /** @description New path inside the namespace: the entry moves there, with everything below it */
@@ -2020,6 +2074,8 @@ export interface components {
              * @enum {string}
              */
             kind: "folder" | "signpost";
+            /** @description Drive letter that it was given */
+            letter?: string;
             /** @description Where a signpost leads */
             locations?: components["schemas"]["Location"][];
             /** @description For administrators */
@@ -2180,6 +2236,21 @@ export interface components {
             stale: boolean;
             trouble?: string;
         };
+        Handout: {
+            /** Format: date-time */
+            at: string;
+            /** @description What changed since: hand them out again */
+            changes: string[];
+            for: string;
+            from?: string;
+            /** @description Why that cannot be told now */
+            trouble?: string;
+            /** @description User who handed them out */
+            who: string;
+        };
+        Handouts: {
+            handouts: components["schemas"]["Handout"][];
+        };
         HealthHistory: {
             /** @description Latest first */
             spells: components["schemas"]["HealthSpell"][];
@@ -2293,6 +2364,43 @@ export interface components {
         };
         LocationChecks: {
             locations: components["schemas"]["LocationCheck"][];
+        };
+        Mapping: {
+            /** @description Host name or address of the server */
+            host: string;
+            /** @description Drive letter; absent when all are used up */
+            letter?: string;
+            /** @description Full path in the namespace, such as /trust/collections/herbarium */
+            path: string;
+            /**
+             * Format: int64
+             * @description TCP port, when it is not 445: Windows cannot go there
+             */
+            port?: number;
+            share: string;
+            /** @description Folder below the share */
+            sub?: string;
+        };
+        Mappings: {
+            /** @description What changed since they were last handed out */
+            changes: string[];
+            /** @description Signposts that are left out, and why */
+            closed: string[];
+            /** @description Account of a person or group */
+            for: string;
+            /** @enum {string} */
+            format: "batch" | "powershell" | "autofs" | "fstab" | "csv";
+            /** @description Site where they are */
+            from?: string;
+            /**
+             * Format: date-time
+             * @description When they were last handed out; absent when never
+             */
+            last?: string;
+            mappings: components["schemas"]["Mapping"][];
+            namespace: string;
+            /** @description All of it in the format that was asked for */
+            text: string;
         };
         NameTrouble: {
             /** Format: int64 */
@@ -4408,6 +4516,38 @@ export interface operations {
             };
         };
     };
+    "list-handouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the namespace */
+                namespace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Handouts"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-namespace-history": {
         parameters: {
             query?: {
@@ -4503,6 +4643,80 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Fixed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-mappings": {
+        parameters: {
+            query: {
+                /** @description Account of a person or group */
+                for: string;
+                /** @description Site where they are */
+                from?: string;
+                format: "batch" | "powershell" | "autofs" | "fstab" | "csv";
+            };
+            header?: never;
+            path: {
+                /** @description Name of the namespace */
+                namespace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mappings"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "hand-out-mappings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the namespace */
+                namespace: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskMappings"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mappings"];
                 };
             };
             /** @description Error */
