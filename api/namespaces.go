@@ -86,11 +86,16 @@ func (a *API) namespaceRoutes() {
 	a.documentRoutes()
 	route(a, model.Viewer, huma.Operation{OperationID: "get-directions", Method: "GET", Path: "/directions", Summary: "Where a path leads, in which order, and why", Tags: []string{"Directions"}},
 		func(ctx context.Context, in *struct {
-			Path string `query:"path" required:"true" doc:"Full path, such as /trust/herbarium"`
-			From string `query:"from" doc:"Site that the person is at"`
-			As   string `query:"as" doc:"Account of the person"`
+			Path  string `query:"path" required:"true" doc:"Full path, such as /trust/herbarium"`
+			From  string `query:"from" doc:"Site that the person is at"`
+			As    string `query:"as" doc:"Account of the person"`
+			Fresh bool   `query:"fresh" doc:"Read everything for this answer, past what is remembered"`
 		}) (*body[model.Directions], error) {
-			d, err := a.Naming.Where(ctx, in.Path, namespace.Traveller{Site: in.From, Person: in.As})
+			where := a.Naming.Where
+			if in.Fresh {
+				where = a.Naming.WhereNow
+			}
+			d, err := where(ctx, in.Path, namespace.Traveller{Site: in.From, Person: in.As})
 			return &body[model.Directions]{d}, err
 		})
 }

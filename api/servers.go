@@ -31,12 +31,13 @@ func (a *API) serverRoutes() {
 		func(ctx context.Context, in *struct {
 			ServerPath
 			Guard
+			Detach bool `query:"detach" doc:"Remove its locations from signposts as well, where others are left"`
 		}) (*none, error) {
 			version, err := in.version()
 			if err != nil {
 				return nil, err
 			}
-			return nil, a.Estate.RemoveServer(ctx, in.Server, version)
+			return nil, a.Estate.RemoveServer(ctx, in.Server, version, in.Detach)
 		})
 	route(a, model.Operator, huma.Operation{OperationID: "check-server", Method: "POST", Path: "/servers/{server}/check", Summary: "Try a server for real, line by line", Tags: tags},
 		func(ctx context.Context, in *ServerPath) (*body[model.Check], error) {

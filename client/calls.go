@@ -131,8 +131,8 @@ func (c *Client) EditServer(ctx context.Context, name string, e model.EditServer
 }
 
 // RemoveServer removes a server.
-func (c *Client) RemoveServer(ctx context.Context, name string) error {
-	return remove(ctx, c, nil, "servers", name)
+func (c *Client) RemoveServer(ctx context.Context, name string, detach bool) error {
+	return remove(ctx, c, url.Values{"detach": {fmt.Sprint(detach)}}, "servers", name)
 }
 
 // CheckServer tries a server for real.
@@ -314,14 +314,12 @@ func (c *Client) entryRequest(method, name string, e namespace.Entry, body any, 
 
 // Where asks where a path leads, from a site and for an account ("" for either leaves it open).
 func (c *Client) Where(ctx context.Context, path, from, as string) (model.Directions, error) {
-	query := url.Values{"path": {path}}
-	for key, value := range map[string]string{"from": from, "as": as} {
-		if value != "" {
-			query.Set(key, value)
-		}
-	}
-	d, _, err := get[model.Directions](ctx, c, query, "directions")
-	return d, err
+	return read[model.Directions](ctx, c, given("path", path, "from", from, "as", as), "directions")
+}
+
+// WhereNow is Where past everything that the service remembers.
+func (c *Client) WhereNow(ctx context.Context, path, from, as string) (model.Directions, error) {
+	return read[model.Directions](ctx, c, given("path", path, "from", from, "as", as, "fresh", "true"), "directions")
 }
 
 // Changes lists the newest changes.

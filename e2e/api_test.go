@@ -497,7 +497,7 @@ func testPages(t *testing.T, e *harness.Estate) {
 
 func testRemoval(t *testing.T, e *harness.Estate) {
 	ctx := t.Context()
-	refused(t, "a server that is led to", e.API.RemoveServer(ctx, "oak"), http.StatusConflict, "")
+	refused(t, "a server that is led to", e.API.RemoveServer(ctx, "oak", false), http.StatusConflict, "")
 	refused(t, "a site with servers", e.API.RemoveSite(ctx, "Lowland"), http.StatusConflict, "")
 	papers, err := e.API.EntryAt(ctx, "garden", "papers")
 	if err != nil {

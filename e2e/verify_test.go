@@ -74,6 +74,29 @@ func TestVerification(t *testing.T) {
 	}
 	testMappings(t, e)
 	testShareGone(t, e)
+	testDetach(t, e)
+}
+
+// testDetach removes a server that signposts lead to, with its locations.
+func testDetach(t *testing.T, e *harness.Estate) {
+	ctx := t.Context()
+	refused(t, "a server that is led to", e.API.RemoveServer(ctx, "elm", false), http.StatusConflict, "")
+	err := e.API.RemoveServer(ctx, "oak", true)
+	refused(t, "a server that is the only one for a signpost", err, http.StatusConflict, "")
+	if !strings.Contains(err.Error(), "/garden/papers/quiet") {
+		t.Errorf("which signposts it is about is not said: %v", err)
+	}
+	if err := e.API.RemoveServer(ctx, "elm", true); err != nil {
+		t.Fatal(err)
+	}
+	d, err := e.API.WhereNow(ctx, "/garden/verified", "Upland", "")
+	if err != nil || !d.Fresh || len(d.Directions) != 1 || d.Directions[0].Server != "oak" {
+		t.Errorf("afterwards: %+v, %v", d, err)
+	}
+	history, err := e.API.History(ctx, "garden", 5)
+	if err != nil || history[0].Action != "location.remove" {
+		t.Errorf("%+v, %v", history, err)
+	}
 }
 
 // testMappings hands out drives, and tells what changed since.

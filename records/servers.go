@@ -77,7 +77,29 @@ func (tx *Tx) RemoveServer(ctx context.Context, v model.Server) error {
 	if listErr != nil {
 		return listErr
 	}
-	return fault.New(fault.Needed, "remove those locations first", "%d signposts lead to %s: %s", len(paths), v.Name, shorten(paths))
+	return fault.New(fault.Needed, "remove those locations first, or say that they go too (detach)", "%d signposts lead to %s: %s", len(paths), v.Name, shorten(paths))
+}
+
+// Led is an entry with its namespace.
+type Led struct {
+	Namespace string
+	namespace.Entry
+}
+
+// EntriesLedTo lists the entries with a location at a server.
+func (q Queries) EntriesLedTo(ctx context.Context, server string) ([]Led, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT DISTINCT n.name, e.id FROM locations l JOIN servers v ON v.id = l.server_id
+		JOIN entries e ON e.id = l.entry_id JOIN namespaces n ON n.id = e.namespace_id WHERE v.name_key = ? ORDER BY n.name, e.path_key`, namespace.Key(server))
+	list, err := collect(rows, err, func(s scanner) (l Led, err error) {
+		err = s.Scan(&l.Namespace, &l.ID)
+		return l, err
+	})
+	for i := range list {
+		if err == nil {
+			list[i].Entry, err = q.Entry(ctx, list[i].Namespace, list[i].ID)
+		}
+	}
+	return list, err
 }
 
 func shorten(list []string) string {

@@ -51,7 +51,21 @@ func (tx *Tx) RemoveSite(ctx context.Context, s model.Site) error {
 	if listErr != nil {
 		return listErr
 	}
+	if len(names) == 0 { // then it is named by locations
+		paths, err := tx.onlyFor(ctx, s.Name)
+		if err != nil {
+			return err
+		}
+		return fault.New(fault.Needed, "say for whom they are instead: bspan namespace rank --only-for", "locations are only for people at %s: %s", s.Name, shorten(paths))
+	}
 	return fault.New(fault.Needed, "remove them or give them another site first", "servers stand at %s: %s", s.Name, strings.Join(names, ", "))
+}
+
+// onlyFor lists the signposts with locations that are only for people at a site.
+func (q Queries) onlyFor(ctx context.Context, site string) ([]string, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT DISTINCT CONCAT('/', n.name, '/', e.path) FROM location_sites o JOIN sites s ON s.id = o.site_id JOIN locations l ON l.id = o.location_id
+		JOIN entries e ON e.id = l.entry_id JOIN namespaces n ON n.id = e.namespace_id WHERE s.name_key = ? ORDER BY 1`, namespace.Key(site))
+	return collect(rows, err, func(s scanner) (path string, err error) { err = s.Scan(&path); return path, err })
 }
 
 func (q Queries) serversAt(ctx context.Context, site string) ([]string, error) {

@@ -140,8 +140,9 @@ func serverCommand() *cli.Command {
 		{Name: "use", Usage: "show who is connected, and what is open", ArgsUsage: "NAME", Action: signedIn(serverUse, "NAME")},
 		{Name: "check", Usage: "try a server for real, line by line", ArgsUsage: "NAME", Action: signedIn(checkServer, "NAME")},
 		{Name: "remove", Usage: "forget a server that no signpost leads to; the server itself is left alone", ArgsUsage: "NAME",
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "detach", Usage: "remove its locations from signposts as well, where others are left"}},
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-				if err := api.RemoveServer(ctx, args[0]); err != nil {
+				if err := api.RemoveServer(ctx, args[0], c.Bool("detach")); err != nil {
 					return err
 				}
 				return done(c, nil, "removed server %s from Bridge Span; the server itself was left alone", args[0])

@@ -272,9 +272,14 @@ func whereCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "stand at this `SITE`"},
 			&cli.StringFlag{Name: "as", Usage: "be this `ACCOUNT`: among equal locations each person keeps their own order"},
+			&cli.BoolFlag{Name: "fresh", Usage: "read everything for this answer, past what is remembered"},
 		},
 		Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-			d, err := api.Where(ctx, args[0], c.String("from"), c.String("as"))
+			where := api.Where
+			if c.Bool("fresh") {
+				where = api.WhereNow
+			}
+			d, err := where(ctx, args[0], c.String("from"), c.String("as"))
 			if err != nil {
 				return err
 			}
@@ -304,6 +309,9 @@ func directionsTable(d model.Directions) table {
 		t.add(order, path.Join(direction.Target().String(), d.Rest), direction.Site, string(direction.State), direction.Reason)
 	}
 	t.after = fmt.Sprintf("%s leads through the signpost %s; directions may be kept for %d s.", d.Path, d.Signpost, d.TTL)
+	if d.Fresh {
+		t.after += "\nRead for this answer, past everything that is remembered."
+	}
 	if used == 0 {
 		t.after = fmt.Sprintf("%s leads nowhere now: no location of %s is open.", d.Path, d.Signpost)
 	}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net"
 	"strconv"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -184,11 +185,19 @@ func plain(v model.Server) model.Server {
 }
 
 // RemoveServer removes a server from Bridge Span; the server itself is left alone.
-func (s *Service) RemoveServer(ctx context.Context, name string, version int64) error {
+//
+// With detach the locations at the server go with it, unless one is the only
+// location of its signpost.
+func (s *Service) RemoveServer(ctx context.Context, name string, version int64, detach bool) error {
 	return s.change(ctx, func(tx *records.Tx) error {
 		v, err := tx.Server(ctx, name)
 		if err != nil {
 			return err
+		}
+		if detach {
+			if err := detachServer(ctx, tx, v.Name); err != nil {
+				return err
+			}
 		}
 		before := v
 		v.Version = version
@@ -197,6 +206,45 @@ func (s *Service) RemoveServer(ctx context.Context, name string, version int64) 
 		}
 		return tx.Record(ctx, access.Change(ctx, "server.remove", v.Name, plain(before), nil), "server")
 	})
+}
+
+// detachServer removes the locations at a server from their signposts, or says
+// which signposts would lead nowhere.
+func detachServer(ctx context.Context, tx *records.Tx, server string) error {
+	led, err := tx.EntriesLedTo(ctx, server)
+	if err != nil {
+		return err
+	}
+	var bereft []string
+	for _, e := range led {
+		if !slices.ContainsFunc(e.Locations, func(l namespace.Location) bool { return l.Server != server }) {
+			bereft = append(bereft, "/"+e.Namespace+"/"+e.Path)
+		}
+	}
+	if len(bereft) > 0 {
+		return fault.New(fault.Needed, "add another location to each, or remove these signposts first", "%d signposts lead to %s alone: %s", len(bereft), server, strings.Join(bereft, ", "))
+	}
+	for _, e := range led {
+		for _, l := range e.Locations {
+			if l.Server != server {
+				continue
+			}
+			if err := tx.RemoveLocation(ctx, l); err != nil {
+				return err
+			}
+		}
+		if err := tx.TouchEntry(ctx, e.Entry); err != nil {
+			return err
+		}
+		after, err := tx.Entry(ctx, e.Namespace, e.ID)
+		if err != nil {
+			return err
+		}
+		if err := tx.Record(ctx, access.Change(ctx, "location.remove", "/"+e.Namespace+"/"+e.Path, e.Entry, after), "namespace"); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func checkServer(v *model.Server) error {

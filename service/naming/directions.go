@@ -14,11 +14,20 @@ import (
 
 // Where gives directions for a full path such as /trust/herbarium/2024.
 func (s *Service) Where(ctx context.Context, full string, who namespace.Traveller) (model.Directions, error) {
-	name, inside, err := namespace.Split("path", full)
+	name, _, err := namespace.Split("path", full)
 	if err != nil {
 		return model.Directions{}, err
 	}
 	snap, err := s.snapshot(ctx, name)
+	if err != nil {
+		return model.Directions{}, err
+	}
+	return snap.where(full, who)
+}
+
+// where gives directions for a path of the namespace.
+func (snap *snapshot) where(full string, who namespace.Traveller) (model.Directions, error) {
+	name, inside, err := namespace.Split("path", full)
 	if err != nil {
 		return model.Directions{}, err
 	}
@@ -45,6 +54,22 @@ func (s *Service) Where(ctx context.Context, full string, who namespace.Travelle
 	}
 	d.Directions = namespace.Order(place.Signpost.Locations, who, snap.network)
 	return d, nil
+}
+
+// WhereNow gives directions from what the records hold at this moment, past
+// everything that is remembered.
+func (s *Service) WhereNow(ctx context.Context, full string, who namespace.Traveller) (model.Directions, error) {
+	name, _, err := namespace.Split("path", full)
+	if err != nil {
+		return model.Directions{}, err
+	}
+	snap, err := s.load(ctx, name)
+	if err != nil {
+		return model.Directions{}, err
+	}
+	d, err := snap.where(full, who)
+	d.Fresh = true
+	return d, err
 }
 
 // Tree returns a whole namespace as last read, for a gateway.

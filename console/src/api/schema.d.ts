@@ -1823,6 +1823,8 @@ export interface components {
             as?: string;
             /** @description The locations in the order in which they are to be tried */
             directions: components["schemas"]["Direction"][];
+            /** @description Whether it was read for this answer, past everything that is remembered */
+            fresh?: boolean;
             /** @description Site that was asked from */
             from?: string;
             /**
@@ -3527,6 +3529,8 @@ export interface operations {
                 from?: string;
                 /** @description Account of the person */
                 as?: string;
+                /** @description Read everything for this answer, past what is remembered */
+                fresh?: boolean;
             };
             header?: never;
             path?: never;
@@ -5370,7 +5374,10 @@ export interface operations {
     };
     "remove-server": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Remove its locations from signposts as well, where others are left */
+                detach?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
