@@ -27,6 +27,7 @@ import (
 	"bridgespan/service/events"
 	"bridgespan/service/history"
 	"bridgespan/service/jobs"
+	"bridgespan/service/lens"
 	"bridgespan/service/lint"
 	"bridgespan/service/mapping"
 	"bridgespan/service/naming"
@@ -51,6 +52,7 @@ type Services struct {
 	Shares   *shares.Service
 	Surveys  *surveys.Service
 	Verify   *verify.Service
+	Lens     *lens.Service
 	Lint     *lint.Service
 	Mapping  *mapping.Service
 	Jobs     *jobs.Service

@@ -52,6 +52,15 @@ func (a *API) documentRoutes() {
 			done, err := a.Naming.Apply(ctx, d, in.Fingerprint, in.Rehearse)
 			return &body[model.Application]{done}, err
 		})
+	route(a, model.Viewer, huma.Operation{OperationID: "look-through-lens", Method: "GET", Path: "/namespaces/{namespace}/lens", Summary: "A namespace as somebody sees it from where they stand", Tags: []string{"Directions"}},
+		func(ctx context.Context, in *struct {
+			NamespacePath
+			From string `query:"from" doc:"Site that they are at"`
+			As   string `query:"as" doc:"Account of a person or group; absent to leave rights aside"`
+		}) (*body[model.Lens], error) {
+			seen, err := a.Lens.Look(ctx, in.Namespace, in.From, in.As)
+			return &body[model.Lens]{model.Lens{Namespace: in.Namespace, From: in.From, As: in.As, Seen: seen}}, err
+		})
 	route(a, model.Viewer, huma.Operation{OperationID: "get-mappings", Method: "GET", Path: "/namespaces/{namespace}/mappings", Summary: "Drives and mount points for somebody, and what changed since they were last handed out", Tags: tags},
 		func(ctx context.Context, in *struct {
 			NamespacePath

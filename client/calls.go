@@ -246,6 +246,11 @@ func (c *Client) FixFlaw(ctx context.Context, name string, f model.FixFlaw) (mod
 	return send[model.Fixed](ctx, c, http.MethodPost, nil, f, "namespaces", name, "lint", "fix")
 }
 
+// Lens shows a namespace as an account sees it from a site; "" leaves either open.
+func (c *Client) Lens(ctx context.Context, name, from, as string) (model.Lens, error) {
+	return read[model.Lens](ctx, c, given("from", from, "as", as), "namespaces", name, "lens")
+}
+
 // Mappings makes drives and mount points for somebody; handOut keeps that they
 // were handed out.
 func (c *Client) Mappings(ctx context.Context, name string, asked model.AskMappings, handOut bool) (model.Mappings, error) {

@@ -167,3 +167,27 @@ func showHealth(ctx context.Context, c *cli.Command, api *client.Client, name st
 	}
 	return show(c, spells, t)
 }
+
+// showLens shows where each signpost leads somebody, and what they may do there.
+func showLens(ctx context.Context, c *cli.Command, api *client.Client, name, inside string) error {
+	lens, err := api.Lens(ctx, name, c.String("from"), c.String("as"))
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"path", "leads to", "may", "because"}, empty: "There is no signpost there."}
+	shown := lens.Seen[:0]
+	for _, s := range lens.Seen {
+		full := namespace.Key("/" + name + "/" + inside)
+		if inside != "" && namespace.Key(s.Path) != full && !strings.HasPrefix(namespace.Key(s.Path), full+"/") {
+			continue
+		}
+		shown = append(shown, s)
+		may, why := string(s.Level), s.Reason
+		if s.Closed != "" {
+			may, why = "-", s.Closed
+		}
+		t.add(s.Path, s.Location, may, why)
+	}
+	lens.Seen = shown
+	return show(c, lens, t)
+}

@@ -25,7 +25,9 @@ func namespaceCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "only-for", Usage: "lead only people at this `SITE` there; may be given again"}}
 	return &cli.Command{Name: "namespace", Usage: "the trees of names that people see", Commands: []*cli.Command{
 		{Name: "list", Usage: "list namespaces", Action: signedIn(listNamespaces)},
-		{Name: "tree", Usage: "show the tree of a namespace, or of a branch of it", ArgsUsage: "NAME|PATH", Action: signedIn(showNamespace, "NAME")},
+		{Name: "tree", Usage: "show the tree of a namespace, or of a branch of it; or as somebody sees it", ArgsUsage: "NAME|PATH",
+			Flags:  []cli.Flag{&cli.StringFlag{Name: "from", Usage: "as it is seen from this `SITE`"}, &cli.StringFlag{Name: "as", Usage: "as this `ACCOUNT`, a person or a group, sees it"}},
+			Action: signedIn(showNamespace, "NAME")},
 		{Name: "create", Usage: "make an empty namespace", ArgsUsage: "NAME", Flags: manner,
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				n, err := api.AddNamespace(ctx, model.NewNamespace{Name: args[0], Note: c.String("note"), TTL: c.Int("ttl"), NamespaceManner: model.NamespaceManner{Returns: c.String("returns"), Hiding: c.Bool("hiding")}})
@@ -91,6 +93,9 @@ func showNamespace(ctx context.Context, c *cli.Command, api *client.Client, args
 		if name, inside, err = namespace.Split("PATH", name); err != nil {
 			return err
 		}
+	}
+	if c.String("from") != "" || c.String("as") != "" {
+		return showLens(ctx, c, api, name, inside)
 	}
 	n, err := api.Namespace(ctx, name)
 	if err != nil {

@@ -30,6 +30,7 @@ import (
 	"bridgespan/service/events"
 	"bridgespan/service/history"
 	"bridgespan/service/jobs"
+	"bridgespan/service/lens"
 	"bridgespan/service/lint"
 	"bridgespan/service/mapping"
 	"bridgespan/service/naming"
@@ -107,6 +108,7 @@ func serve(ctx context.Context, c config) error {
 	people := accounts.New(db, v, sites, hub.Kick)
 	permissions := rights.New(db, sites, names, people, work, hub.Kick)
 	counts := surveys.New(db, sites, people, work)
+	views := lens.New(names, permissions)
 	verifier := verify.New(db, sites, people, names, work)
 	folders := shares.New(db, sites, people, permissions, changed)
 	if err := offerSetup(ctx, users, c); err != nil {
@@ -124,7 +126,7 @@ func serve(ctx context.Context, c config) error {
 	defer stop()
 
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
-		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Mapping: mapping.New(db, names, permissions, hub.Kick), Jobs: work},
+		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: work},
 		api.Options{Console: console.Files(), TLS: c.TLSKey != "", Gateway: gatewayURL(c), Closing: ctx.Done(), Version: version})
 	return listen(ctx, c, front, gateway.New(names, sites, c.GatewaySite))
 }

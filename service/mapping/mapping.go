@@ -8,35 +8,29 @@ import (
 	"net"
 	"slices"
 	"strconv"
-	"sync"
 	"time"
 
-	"bridgespan/core/acl"
 	"bridgespan/core/fault"
 	"bridgespan/core/mapping"
-	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/access"
+	"bridgespan/service/lens"
 	"bridgespan/service/naming"
-	"bridgespan/service/rights"
 )
 
 // Service is the use case.
 type Service struct {
 	db      *records.DB
 	naming  *naming.Service
-	rights  *rights.Service
+	lens    *lens.Service
 	changed func()
 }
 
 // New makes the service. changed is called after every change.
-func New(db *records.DB, n *naming.Service, r *rights.Service, changed func()) *Service {
-	return &Service{db, n, r, changed}
+func New(db *records.DB, n *naming.Service, l *lens.Service, changed func()) *Service {
+	return &Service{db, n, l, changed}
 }
-
-// mostSignposts bounds for how many signposts mappings are made at once.
-const mostSignposts = 2000
 
 // Make makes the mappings of a namespace for an account at a site, and tells
 // what changed since they were last handed out. With handOut it keeps them as
@@ -49,28 +43,28 @@ func (s *Service) Make(ctx context.Context, name string, asked model.AskMappings
 	if !slices.Contains(mapping.Formats, asked.Format) {
 		return m, fault.Field("format", "use batch, powershell, autofs, fstab or csv", "%q is not a format", asked.Format)
 	}
-	entries, err := s.naming.Entries(ctx, name, records.All)
+	seen, err := s.lens.Look(ctx, name, asked.From, asked.For)
 	if err != nil {
 		return m, err
 	}
-	entries = slices.DeleteFunc(entries, func(e namespace.Entry) bool { return e.Kind != namespace.Signpost })
-	if len(entries) > mostSignposts {
-		return m, fault.Field("namespace", "make another namespace for what is mapped", "%s has %d signposts, at most %d can be mapped", name, len(entries), mostSignposts)
-	}
-	led, err := s.lead(ctx, name, entries, asked)
-	if err != nil {
-		return m, err
-	}
-	var open []namespace.Entry
-	for i, l := range led {
-		if l.closed != "" {
-			m.Closed = append(m.Closed, l.closed)
+	given := map[string]string{}
+	var open []model.Seen
+	for _, one := range seen {
+		if one.Letter != "" {
+			given[one.Path] = one.Letter
+		}
+		if one.Closed != "" {
+			m.Closed = append(m.Closed, one.Path+": "+one.Closed)
 			continue
 		}
-		open = append(open, entries[i])
-		m.Mappings = append(m.Mappings, l.Mapping)
+		to, err := leads(one)
+		if err != nil {
+			return m, err
+		}
+		open = append(open, one)
+		m.Mappings = append(m.Mappings, to)
 	}
-	fresh := assign(entries, open, m.Mappings)
+	fresh := assign(given, open, m.Mappings)
 	last, err := s.db.LastHandout(ctx, name, asked.For, asked.From)
 	if err != nil {
 		return m, err
@@ -94,85 +88,33 @@ func at(site string) string {
 	return " at " + site
 }
 
-// lead is where one signpost leads somebody, or why it is closed to them.
-type lead struct {
-	mapping.Mapping
-	closed string
-}
-
-// lead finds out where signposts lead somebody, several at a time.
-func (s *Service) lead(ctx context.Context, name string, entries []namespace.Entry, asked model.AskMappings) ([]lead, error) {
-	led := make([]lead, len(entries))
-	errs := make([]error, len(entries))
-	var group sync.WaitGroup
-	limit := make(chan struct{}, 4)
-	for i, e := range entries {
-		group.Go(func() {
-			limit <- struct{}{}
-			defer func() { <-limit }()
-			led[i], errs[i] = s.leadOne(ctx, "/"+name+"/"+e.Path, asked)
-		})
-	}
-	group.Wait()
-	for _, err := range errs {
-		if err != nil {
-			return nil, err
-		}
-	}
-	return led, nil
-}
-
-func (s *Service) leadOne(ctx context.Context, full string, asked model.AskMappings) (lead, error) {
-	d, err := s.naming.Where(ctx, full, namespace.Traveller{Site: asked.From, Person: asked.For})
+// leads is the place that a signpost leads to.
+func leads(one model.Seen) (mapping.Mapping, error) {
+	m := mapping.Mapping{Path: one.Path, Share: one.First.Share, Sub: one.First.Sub}
+	host, port, err := net.SplitHostPort(one.First.Listens.HostPort)
 	if err != nil {
-		return lead{}, err
+		return m, err
 	}
-	i := slices.IndexFunc(d.Directions, func(d namespace.Direction) bool { return d.Usable })
-	if i < 0 {
-		return lead{closed: full + ": it leads nowhere now"}, nil
-	}
-	first := d.Directions[i]
-	may, err := s.rights.As(ctx, first.Target().String(), asked.For)
-	switch kind := fault.KindOf(err); {
-	case kind == fault.Invalid: // the account is not known there
-		return lead{closed: fmt.Sprintf("%s: %s does not know %s", full, first.Server, asked.For)}, nil
-	case err != nil:
-		return lead{}, err
-	case may.Level == acl.None:
-		return lead{closed: fmt.Sprintf("%s: %s may not open it", full, asked.For)}, nil
-	}
-	host, port, err := net.SplitHostPort(first.Listens.HostPort)
-	if err != nil {
-		return lead{}, err
-	}
-	m := mapping.Mapping{Path: full, Host: host, Share: first.Share, Sub: first.Sub}
+	m.Host = host
 	if port != "445" {
-		if m.Port, err = strconv.Atoi(port); err != nil {
-			return lead{}, err
-		}
+		m.Port, err = strconv.Atoi(port)
 	}
-	return lead{Mapping: m}, nil
+	return m, err
 }
 
 // assign puts in the letters, and returns those that were not given away before,
 // by the number of the entry.
-func assign(all, open []namespace.Entry, list []mapping.Mapping) map[int64]string {
-	given := map[string]string{}
-	for _, e := range all {
-		if e.Letter != "" {
-			given[namespace.Key(e.Path)] = e.Letter
-		}
+func assign(given map[string]string, open []model.Seen, list []mapping.Mapping) map[int64]string {
+	var paths []string
+	for _, one := range open {
+		paths = append(paths, one.Path)
 	}
-	var keys []string
-	for _, e := range open {
-		keys = append(keys, namespace.Key(e.Path))
-	}
-	letters := mapping.Assign(keys, given)
+	letters := mapping.Assign(paths, given)
 	fresh := map[int64]string{}
-	for i, e := range open {
-		list[i].Letter = letters[keys[i]]
-		if e.Letter == "" && list[i].Letter != "" {
-			fresh[e.ID] = list[i].Letter
+	for i, one := range open {
+		list[i].Letter = letters[one.Path]
+		if one.Letter == "" && list[i].Letter != "" {
+			fresh[one.Entry] = list[i].Letter
 		}
 	}
 	return fresh

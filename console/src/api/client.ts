@@ -24,6 +24,7 @@ export type Permissions = Schemas["Permissions"];
 export type EffectiveRights = Schemas["EffectiveRights"];
 export type FolderEntry = Schemas["FolderEntry"];
 export type Comparison = Schemas["RightsComparison"];
+export type Seen = Schemas["Seen"];
 export type Flaw = Schemas["Flaw"];
 export type Application = Schemas["Application"];
 export type Verification = Schemas["Verification"];

@@ -508,6 +508,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/namespaces/{namespace}/lens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A namespace as somebody sees it from where they stand
+         * @description Needs the role viewer.
+         */
+        get: operations["look-through-lens"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/namespaces/{namespace}/lint": {
         parameters: {
             query?: never;
@@ -2302,6 +2322,13 @@ export interface components {
             /** @description All legs */
             legs: components["schemas"]["Leg"][];
         };
+        Lens: {
+            as?: string;
+            from?: string;
+            namespace: string;
+            /** @description Every signpost, in the order of the paths */
+            seen: components["schemas"]["Seen"][];
+        };
         Location: {
             /**
              * @description How it was found at the last look; absent before the first
@@ -2977,6 +3004,25 @@ export interface components {
              * @description For how long it worked, in milliseconds, over all its parts
              */
             workedMs: number;
+        };
+        Seen: {
+            /** @description Why they cannot open it */
+            closed?: string;
+            /**
+             * Format: int64
+             * @description Number of the entry
+             */
+            entry: number;
+            /** @description Drive letter of the signpost */
+            letter?: string;
+            /** @description What they may do there; absent when nobody was named */
+            level?: string;
+            /** @description Where they are led: SERVER/SHARE[/FOLDER] */
+            location?: string;
+            /** @description Full path of the signpost */
+            path: string;
+            /** @description Why there */
+            reason?: string;
         };
         Server: {
             /** @description Account that Bridge Span administers it with */
@@ -4576,6 +4622,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageChange"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "look-through-lens": {
+        parameters: {
+            query?: {
+                /** @description Site that they are at */
+                from?: string;
+                /** @description Account of a person or group; absent to leave rights aside */
+                as?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the namespace */
+                namespace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lens"];
                 };
             };
             /** @description Error */

@@ -1,11 +1,11 @@
-import { useMemo, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
-import { api, etag, type Entry, type Namespace } from "../api/client";
-import { useEntries, useNamespaces } from "../api/queries";
+import { api, etag, type Entry, type Namespace, type Seen } from "../api/client";
+import { useEntries, useLens, useNamespaces, useSites } from "../api/queries";
 import { SaveForm } from "../components/form";
 import { stateTone, Status } from "../components/status";
 import { Tree, type Node } from "../components/tree";
-import { Button, Dialog, Empty, Loading, PageHead, Section, TextInput, Trouble } from "../components/ui";
+import { Button, Dialog, Empty, Field, Loading, PageHead, Section, Select, TextField, TextInput, Trouble } from "../components/ui";
 import { plural, target } from "../format";
 import { AddEntry } from "./addentry";
 import { EntryPane, MoveEntry } from "./entry";
@@ -35,7 +35,7 @@ export function NamespacePage() {
       <div className="grid gap-x-10 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
         <div>
           <Section title="Entries" aside={plural(entries.data.length, "entry", "entries")}>
-            <EntryTree entries={entries.data} chosen={params.get("entry") ?? undefined} onChoose={choose} onMove={(entry, to) => setMoving({ entry, to })} add={add} />
+            <EntryTree namespace={namespace} entries={entries.data} chosen={params.get("entry") ?? undefined} onChoose={choose} onMove={(entry, to) => setMoving({ entry, to })} add={add} />
           </Section>
         </div>
         <div>
@@ -66,14 +66,21 @@ function Verdict({ entries }: { entries: Entry[] }) {
   return <Status tone="good">{signposts.length === 1 ? "Its signpost leads" : `All ${signposts.length} signposts lead`} somewhere.</Status>;
 }
 
-function EntryTree({ entries, chosen, onChoose, onMove, add }: { entries: Entry[]; chosen?: string; onChoose: (id: string) => void; onMove: (entry: Entry, to: string) => void; add: React.ReactNode }) {
+function EntryTree({ namespace, entries, chosen, onChoose, onMove, add }: { namespace: string; entries: Entry[]; chosen?: string; onChoose: (id: string) => void; onMove: (entry: Entry, to: string) => void; add: React.ReactNode }) {
   const [filter, setFilter] = useState("");
+  const [lens, setLens] = useState({ from: "", as: "" });
+  const seen = useLens(namespace, lens.from, lens.as);
+  const looking = lens.from !== "" || lens.as !== "";
+  const views = useMemo(() => (looking && seen.data ? new Map(seen.data.map((s) => [s.entry, s])) : undefined), [looking, seen.data]);
   const nodes = useMemo(() => toNodes(entries, filter), [entries, filter]);
   if (entries.length === 0) return <Empty action={add}>The namespace is empty.</Empty>;
   return (
     <>
       <TextInput type="search" aria-label="Filter entries" placeholder="Filter entries" value={filter} onChange={(e) => setFilter(e.target.value)} className="mb-1.5 max-w-64" />
-      {nodes.length === 0 ? <p className="py-4 text-soft">Nothing matches “{filter}”.</p> : <Tree label="Entries" nodes={nodes} chosen={chosen} onChoose={onChoose} row={(e) => <EntryRow entry={e} />} mayMove={mayMove} onMove={(item, onto) => onMove(item, `${onto.path}/${nameOf(item)}`)} />}
+      <LensFields lens={lens} onChange={setLens} />
+      {looking && seen.isFetching && !seen.data && <Loading what="what they see" />}
+      {looking && seen.error && <div className="mb-2"><Trouble error={seen.error} /></div>}
+      {nodes.length === 0 ? <p className="py-4 text-soft">Nothing matches “{filter}”.</p> : <Tree label="Entries" nodes={nodes} chosen={chosen} onChoose={onChoose} row={(e) => <EntryRow entry={e} seen={views?.get(e.id)} />} mayMove={mayMove} onMove={(item, onto) => onMove(item, `${onto.path}/${nameOf(item)}`)} />}
     </>
   );
 }
@@ -99,7 +106,25 @@ const mayMove = (item: Entry, onto: Entry) => onto.kind === "folder" && !`${onto
 
 const nameOf = (e: Entry) => e.path.slice(e.path.lastIndexOf("/") + 1);
 
-function EntryRow({ entry }: { entry: Entry }) {
+/** The lens: the tree as somebody sees it from where they stand. */
+function LensFields({ lens, onChange }: { lens: { from: string; as: string }; onChange: (lens: { from: string; as: string }) => void }) {
+  const sites = useSites();
+  const [as, setAs] = useState(lens.as);
+  useEffect(() => {
+    const later = setTimeout(() => as.trim() !== lens.as && onChange({ ...lens, as: as.trim() }), 500);
+    return () => clearTimeout(later);
+  }, [as, lens, onChange]);
+  return (
+    <div className="mb-2 grid grid-cols-2 gap-3">
+      <Field label="Seen from">{(props) => <Select {...props} value={lens.from || everywhere} onChange={(from) => onChange({ ...lens, from: from === everywhere ? "" : from })} options={[everywhere, ...(sites.data ?? []).map((s) => s.name)].map((name) => ({ value: name, label: name }))} />}</Field>
+      <TextField label="Seen by" value={as} onChange={(e) => setAs(e.target.value)} placeholder="a person or group" />
+    </div>
+  );
+}
+
+const everywhere = "(anywhere)";
+
+function EntryRow({ entry, seen }: { entry: Entry; seen?: Seen }) {
   const name = nameOf(entry);
   const locations = entry.locations ?? [];
   const states = ["open", "failing", "held"].filter((s) => locations.some((l) => l.state === s));
@@ -109,7 +134,12 @@ function EntryRow({ entry }: { entry: Entry }) {
         {name}
         {entry.kind === "folder" && "/"}
       </span>
-      <span className="flex shrink-0 gap-3 text-sm">
+      {seen && (
+        <span className="min-w-0 truncate text-sm" title={seen.closed ?? seen.reason}>
+          {seen.closed ? <Status tone="held">{seen.closed}</Status> : <><code>{seen.location}</code>{seen.level && <span className="font-medium"> {seen.level}</span>}</>}
+        </span>
+      )}
+      <span className={`shrink-0 gap-3 text-sm ${seen ? "hidden" : "flex"}`}>
         {states.map((s) => (
           <Status key={s} tone={stateTone(s)}>
             {locations.filter((l) => l.state === s).length} {s}
