@@ -15,6 +15,7 @@ import (
 	"testing/iotest"
 
 	"bridgespan/e2e/harness"
+	"bridgespan/model"
 	"bridgespan/standin/fileserver"
 	"bridgespan/standin/standintest"
 )
@@ -93,7 +94,7 @@ func TestGateway(t *testing.T) {
 		run  func(*testing.T, *harness.Estate)
 	}{
 		{"Reads", testGatewayReads}, {"Writes", testGatewayWrites}, {"Permissions", testGatewayPermissions},
-		{"Locks", testLocks}, {"Conditions", testConditions}, {"Crowd", testCrowd}, {"TornUploads", testTornUploads}, {"Listing", testGatewayListing}, {"Failover", testFailover},
+		{"Locks", testLocks}, {"Conditions", testConditions}, {"Crowd", testCrowd}, {"TornUploads", testTornUploads}, {"Listing", testGatewayListing}, {"Hiding", testHiding}, {"Failover", testFailover},
 	} {
 		t.Run(test.name, func(t *testing.T) { test.run(t, e) })
 	}
@@ -279,6 +280,37 @@ func testGatewayListing(t *testing.T, e *harness.Estate) {
 
 // testFailover: when the first location does not answer the next serves the
 // same bytes, and the response says which and why; then the first is back.
+// testHiding: under a namespace that hides, people see what they may open, and
+// what only others may open is as if it were not there; no one gains by it.
+func testHiding(t *testing.T, e *harness.Estate) {
+	ada, ben := person(t, e, "ada"), person(t, e, "ben")
+	lists := func(d davClient, path string) string {
+		return string(d.want(http.StatusMultiStatus, "PROPFIND", path, nil, "Depth", "1").body)
+	}
+	if !strings.Contains(lists(ben, "/garden/papers/"), "quiet") {
+		t.Error("a namespace that does not hide hides")
+	}
+	hide := func(hiding bool) {
+		if _, err := e.API.EditNamespace(t.Context(), "garden", model.EditNamespace{Hiding: &hiding}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	hide(true)
+	defer hide(false)
+	if top := lists(ben, "/garden/"); !strings.Contains(top, "store") || strings.Contains(top, "papers") {
+		t.Errorf("ben, who may not open papers/quiet, sees %s", top)
+	}
+	if inner := lists(ben, "/garden/papers/"); strings.Contains(inner, "quiet") {
+		t.Errorf("ben sees %s", inner)
+	}
+	if inner := string(ben.do("PROPFIND", "/garden/papers/quiet/", nil, "Depth", "1").body); strings.Contains(inner, "2026") {
+		t.Errorf("ben sees into it: %s", inner)
+	}
+	if top := lists(ada, "/garden/"); !strings.Contains(top, "store") || !strings.Contains(top, "papers") || !strings.Contains(lists(ada, "/garden/papers/"), "quiet") {
+		t.Errorf("ada, who may open it, sees %s", top)
+	}
+}
+
 func testFailover(t *testing.T, e *harness.Estate) {
 	ada := person(t, e, "ada")
 	before := ada.want(200, "GET", ledger, nil)

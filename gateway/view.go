@@ -138,7 +138,10 @@ func (v *view) resolve(ctx context.Context, name string) (place, error) {
 	p := place{namespace: space, inside: inside}
 	if d.Signpost == "" {
 		p.folder, p.children = true, d.Names
-		return p, nil
+		if d.Hiding {
+			p.children, err = v.mayOpen(ctx, name, d.Names)
+		}
+		return p, err
 	}
 	c, ok := v.chosen[d.Signpost]
 	if !ok {
@@ -149,6 +152,51 @@ func (v *view) resolve(ctx context.Context, name string) (place, error) {
 	}
 	p.signpost, p.tree, p.rest = d.Signpost, c.tree, cmp.Or(d.Rest, ".")
 	return p, nil
+}
+
+// mayOpen leaves out the names in a folder of the namespace that lead to what
+// the person cannot open. The file servers decide, as for everything else.
+func (v *view) mayOpen(ctx context.Context, folder string, names []string) ([]string, error) {
+	var seen []string
+	for _, name := range names {
+		open, err := v.opens(ctx, path.Join(folder, name))
+		if err != nil {
+			return nil, err
+		}
+		if open {
+			seen = append(seen, name)
+		}
+	}
+	return seen, nil
+}
+
+// opens reports whether a person may open a signpost, or a signpost somewhere
+// below a folder. One whose locations do not answer is not hidden: that would
+// look as if it were gone.
+func (v *view) opens(ctx context.Context, full string) (bool, error) {
+	d, err := v.gateway.names.Where(ctx, full, namespace.Traveller{Site: v.gateway.site, Person: v.who.account})
+	if err != nil {
+		return false, err
+	}
+	if d.Signpost == "" {
+		for _, name := range d.Names {
+			if open, err := v.opens(ctx, path.Join(full, name)); open || err != nil {
+				return open, err
+			}
+		}
+		return false, nil
+	}
+	c, err := v.choose(ctx, d)
+	switch {
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, smb.ErrSignIn):
+		return false, nil
+	case err != nil:
+		return true, nil
+	}
+	for _, err := range c.tree.List(ctx, ".", tree.Plain) {
+		return !errors.Is(err, fs.ErrPermission), nil
+	}
+	return true, nil // it is empty
 }
 
 func (v *view) root(ctx context.Context) (place, error) {
@@ -166,7 +214,7 @@ func (v *view) choose(ctx context.Context, d model.Directions) (*chosen, error) 
 	var refused error
 	for _, direction := range d.Directions {
 		// A failing location is tried last of all: it may be well again.
-		if direction.State == namespace.Held {
+		if direction.State == namespace.Held || direction.ForOthers {
 			continue
 		}
 		t, err := v.open(ctx, direction, cmp.Or(d.Rest, "."), d.Path)

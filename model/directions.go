@@ -17,6 +17,8 @@ type Directions struct {
 	TTL      int    `json:"ttl" doc:"For how many seconds this may be kept"`
 	Returns  string `json:"returns" enum:"at-once,later" doc:"Whether to come back to a preferred location at once when it is well again, or when this runs out"`
 	Fresh    bool   `json:"fresh,omitempty" doc:"Whether it was read for this answer, past everything that is remembered"`
+	// Hiding is true when people see only what they may open.
+	Hiding bool `json:"-"`
 	// ReadAt tells how fresh the answer is: it lags only while the database is away.
 	ReadAt     time.Time             `json:"readAt" doc:"When the namespace was last read from the records"`
 	Directions []namespace.Direction `json:"directions" doc:"The locations in the order in which they are to be tried"`

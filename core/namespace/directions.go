@@ -22,8 +22,10 @@ type Direction struct {
 	// Cost is the leg cost from the traveller's site; absent when not known.
 	Cost *int `json:"cost,omitempty" doc:"Leg cost from the site that asks; absent when no way is known"`
 	// Usable is false when people are not led here now.
-	Usable bool   `json:"usable" doc:"Whether people are led here now"`
-	Reason string `json:"reason" doc:"Why it stands where it stands, in words"`
+	Usable bool `json:"usable" doc:"Whether people are led here now"`
+	// ForOthers is true when it is only for people at other sites.
+	ForOthers bool   `json:"forOthers,omitempty" doc:"Whether it is only for people at other sites"`
+	Reason    string `json:"reason" doc:"Why it stands where it stands, in words"`
 }
 
 // Order puts the locations of a signpost in the order in which a traveller is
@@ -33,7 +35,8 @@ type Direction struct {
 func Order(locations []Location, who Traveller, network *Network) []Direction {
 	directions := make([]Direction, len(locations))
 	for i, l := range locations {
-		d := Direction{Location: l, Usable: l.State == Open && l.isFor(who.Site)}
+		others := !l.isFor(who.Site)
+		d := Direction{Location: l, Usable: l.State == Open && !others, ForOthers: others}
 		if cost, ok := network.Cost(who.Site, l.Site); ok && who.Site != "" {
 			d.Cost = &cost
 		}
@@ -70,14 +73,14 @@ func sameStanding(a, b Direction) bool { return compareStanding(a, b) == 0 }
 
 func stateOrder(d Direction) int {
 	switch {
-	case d.Usable:
+	case d.ForOthers:
+		return 3
+	case d.State == Open:
 		return 0
 	case d.State == Failing:
 		return 1
-	case d.State == Held:
-		return 2
 	}
-	return 3 // open, and for others
+	return 2
 }
 
 // compareCost puts a known cost before an unknown one.
@@ -109,6 +112,8 @@ func draw(person string, l Location) float64 {
 
 func reason(d Direction, who Traveller, tie bool) string {
 	switch {
+	case d.ForOthers:
+		return "only for people at " + strings.Join(d.OnlyFor, ", ")
 	case d.State == Held:
 		return "held: " + cmp.Or(d.Why, "by hand")
 	case d.State == Failing:
@@ -117,8 +122,6 @@ func reason(d Direction, who Traveller, tie bool) string {
 			since = " since " + d.Since.UTC().Format("2 Jan 15:04 UTC")
 		}
 		return "failing" + since + ": " + cmp.Or(d.Why, "does not answer")
-	case !d.Usable:
-		return "only for people at " + strings.Join(d.OnlyFor, ", ")
 	}
 	text := nearness(d, who)
 	if d.Rank != Normal {

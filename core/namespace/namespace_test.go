@@ -56,7 +56,7 @@ func TestOrder(t *testing.T) {
 			for _, d := range Order(test.locations, test.who, network) {
 				ids = append(ids, fmt.Sprint(d.ID))
 				reasons = append(reasons, d.Reason)
-				if d.Usable != (d.State == Open && !strings.HasPrefix(d.Reason, "only for")) {
+				if d.Usable != (d.State == Open && !d.ForOthers) {
 					t.Errorf("%d usable %v in state %s", d.ID, d.Usable, d.State)
 				}
 			}

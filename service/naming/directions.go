@@ -40,7 +40,7 @@ func (snap *snapshot) where(full string, who namespace.Traveller) (model.Directi
 	if !ok {
 		return model.Directions{}, fault.New(fault.NotFound, "see what is there with: bspan namespace tree "+name, "nothing in the namespace is called %s", full).At("path")
 	}
-	d := model.Directions{Path: full, From: who.Site, As: who.Person, TTL: snap.ttl, Returns: snap.returns, ReadAt: snap.read, Directions: []namespace.Direction{}}
+	d := model.Directions{Path: full, From: who.Site, As: who.Person, TTL: snap.ttl, Returns: snap.returns, Hiding: snap.hiding, ReadAt: snap.read, Directions: []namespace.Direction{}}
 	if place.Signpost == nil {
 		d.Kind = string(namespace.Folder)
 		for _, child := range place.Children {

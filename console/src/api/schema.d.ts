@@ -1786,6 +1786,8 @@ export interface components {
              * @description Leg cost from the site that asks; absent when no way is known
              */
             cost?: number;
+            /** @description Whether it is only for people at other sites */
+            forOthers?: boolean;
             /**
              * @description How it was found at the last look; absent before the first
              * @enum {string}
