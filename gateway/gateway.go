@@ -195,10 +195,16 @@ func explain(err error) string {
 type statusWriter struct {
 	http.ResponseWriter
 	view     *view
-	replaced bool
+	begun    bool
+	replaced bool // what follows is dropped
 }
 
 func (s *statusWriter) WriteHeader(status int) {
+	if s.begun { // an error in the middle of an answer cannot be told any more
+		s.replaced = true
+		return
+	}
+	s.begun = true
 	if err := s.view.failed; err != nil && status >= 400 && status != http.StatusPreconditionFailed && status != http.StatusLocked {
 		if better := statusOf(err); better != status {
 			s.replaced = true
@@ -213,6 +219,7 @@ func (s *statusWriter) Write(p []byte) (int, error) {
 	if s.replaced {
 		return len(p), nil
 	}
+	s.begun = true
 	return s.ResponseWriter.Write(p)
 }
 

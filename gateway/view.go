@@ -32,6 +32,7 @@ type view struct {
 	gateway *Gateway
 	who     person
 	method  string
+	lists   bool // whether what is in a folder is asked for
 	body    *watchedBody
 
 	chosen   map[string]*chosen    // by full path of the signpost
@@ -48,7 +49,7 @@ type chosen struct {
 }
 
 func newView(g *Gateway, who person, r *http.Request) *view {
-	return &view{gateway: g, who: who, method: r.Method, body: &watchedBody{ReadCloser: r.Body},
+	return &view{gateway: g, who: who, method: r.Method, lists: r.Method == "PROPFIND" && r.Header.Get("Depth") != "0", body: &watchedBody{ReadCloser: r.Body},
 		chosen: map[string]*chosen{}, known: map[string]tree.Entry{}}
 }
 
@@ -89,7 +90,7 @@ func (v *view) begin(ctx context.Context, name string) error {
 		return err
 	}
 	if place.tree != nil {
-		return nil
+		return v.listable(ctx, name, place)
 	}
 	// What is there and what is not is told to those alone who sign in.
 	if refused := v.signInSomewhere(ctx, place.namespace); refused != nil {
@@ -99,6 +100,19 @@ func (v *view) begin(ctx context.Context, name string) error {
 		return errNotHere
 	}
 	return err
+}
+
+// listable finds out whether a folder that is about to be listed can be: once
+// the answer has begun it is too late to say no.
+func (v *view) listable(ctx context.Context, name string, p place) error {
+	entry := v.known[strings.TrimSuffix(path.Clean("/"+name), "/")]
+	if !v.lists || entry.Kind != tree.Folder {
+		return nil
+	}
+	for _, err := range p.tree.List(ctx, p.rest, tree.Plain) {
+		return v.note(err)
+	}
+	return nil
 }
 
 // describe says in the response which location serves it.

@@ -5,6 +5,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 )
 
 // prepare makes the folders and the private account files of a new server.
@@ -130,11 +131,22 @@ func (s *Server) makeAccounts() error {
 		steps = append(steps, []string{"", "net", "-s", conf, "sam", "addmem", `BUILTIN\Administrators`, s.Domain.Name + `\Domain Admins`})
 	}
 	for _, step := range steps {
-		if err := s.run(step[0], step[1], step[2:]...); err != nil {
+		if err := s.persist(step); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// persist runs a step, and again for a while when it does not find an account
+// yet that an earlier step made.
+func (s *Server) persist(step []string) error {
+	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		err := s.run(step[0], step[1], step[2:]...)
+		if err == nil || !slices.Contains(step, "addmem") || time.Now().After(deadline) {
+			return err
+		}
+	}
 }
 
 // writeConf writes the configuration, at every start, since the address may have changed.
