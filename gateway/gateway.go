@@ -61,11 +61,12 @@ type Gateway struct {
 	pool     *pool
 	locks    webdav.LockSystem
 	throttle access.Throttle
+	stays    stays
 }
 
 // New makes a gateway that stands at site ("" when it stands nowhere in particular).
 func New(names Names, servers Servers, site string) *Gateway {
-	return &Gateway{names: names, servers: servers, site: site, pool: newPool(), locks: webdav.NewMemLS()}
+	return &Gateway{names: names, servers: servers, site: site, pool: newPool(), locks: webdav.NewMemLS(), stays: newStays()}
 }
 
 // Close ends the sessions with file servers.

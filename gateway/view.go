@@ -226,7 +226,7 @@ func (v *view) root(ctx context.Context) (place, error) {
 func (v *view) choose(ctx context.Context, d model.Directions) (*chosen, error) {
 	var passed []string
 	var refused error
-	for _, direction := range d.Directions {
+	for _, direction := range v.gateway.stays.arrange(v.who.account, d, time.Now()) {
 		// A failing location is tried last of all: it may be well again.
 		if direction.State == namespace.Held || direction.ForOthers {
 			continue
@@ -234,6 +234,7 @@ func (v *view) choose(ctx context.Context, d model.Directions) (*chosen, error) 
 		t, err := v.open(ctx, direction, cmp.Or(d.Rest, "."), d.Path)
 		switch {
 		case err == nil:
+			v.gateway.stays.led(v.who.account, d, direction.Target(), time.Now())
 			return &chosen{t, direction.Target(), passed}, nil
 		case errors.Is(err, smb.ErrSignIn):
 			refused = err // another server may know this account

@@ -32,7 +32,7 @@ func scanWatched(s scanner) (w Watched, err error) {
 // Longest waiting first.
 func (q Queries) LocationsDue(ctx context.Context, soon, steady time.Time, limit int) ([]Watched, error) {
 	rows, err := q.run.QueryContext(ctx, watchedColumns+` WHERE COALESCE(v.reachable, TRUE) AND (l.health_tried IS NULL OR l.health_tried < ?
-		OR l.health_tried < ? AND (l.health_misses > 0 OR l.health NOT IN ('', 'well', 'read-only'))) ORDER BY l.health_tried LIMIT ?`, steady, soon, limit)
+		OR l.health_tried < ? AND (l.health_misses > 0 OR l.health NOT IN ('', 'well', 'read-only', 'refused'))) ORDER BY l.health_tried LIMIT ?`, steady, soon, limit)
 	return collect(rows, err, scanWatched)
 }
 

@@ -52,6 +52,10 @@ func applyDocument(ctx context.Context, c *cli.Command, api *client.Client, args
 		return err
 	}
 	a, err := api.Apply(ctx, d, c.String("fingerprint"), c.Bool("rehearse"))
+	var refused *client.Error
+	if errors.As(err, &refused) && len(refused.Errors) > 0 {
+		return fmt.Errorf("%s, at %s: %w", args[0], refused.Errors[0].Field, err)
+	}
 	if err != nil {
 		return err
 	}

@@ -135,7 +135,7 @@ func reason(d Direction, who Traveller, tie bool) string {
 	if d.Why != "" {
 		text += "; " + d.Why
 	}
-	if d.Health == ReadOnly {
+	if d.Health == ReadOnly || d.Health == Refused {
 		text += "; " + d.Health.Words()
 	}
 	return text

@@ -31,7 +31,7 @@ func TestJudge(t *testing.T) {
 		if h.Words() == "" {
 			t.Errorf("%s says nothing", h)
 		}
-		if h.Failing() == (h == ReadOnly) {
+		if h.Failing() == (h == ReadOnly || h == Refused) {
 			t.Errorf("%s fails: %v", h, h.Failing())
 		}
 	}

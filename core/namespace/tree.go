@@ -76,7 +76,7 @@ const (
 // Failing reports whether nobody should be led to such a location.
 func (h Health) Failing() bool {
 	switch h {
-	case NotTried, Well, ReadOnly:
+	case NotTried, Well, ReadOnly, Refused: // what refuses us may let people in
 		return false
 	}
 	return true
@@ -92,7 +92,7 @@ func (h Health) Words() string {
 	case FolderMissing:
 		return "the folder is missing"
 	case Refused:
-		return "the server refuses us"
+		return "the server refuses us, so that it cannot be watched"
 	case Broken:
 		return "it cannot be opened"
 	case Silent:

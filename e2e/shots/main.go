@@ -95,6 +95,22 @@ func run(ctx context.Context, folder string) error {
 		func() error { return t.Choose("Standing at", "Tern Island") },
 		func() error { return t.See("behind leg cost 120") },
 		func() error { return shot("namespace") },
+		func() error { return visit("/namespaces/trust", "glasshouse") },
+		func() error { return t.Choose("Seen from", "Tern Island") },
+		func() error { return t.Type("Seen by", "educators") },
+		func() error { return t.See("may not open it") },
+		func() error { return shot("lens") },
+		func() error { return t.See("Return to this") },
+		func() error {
+			_, err := browser.Eval[bool](t, "([...document.querySelectorAll('h2')].find((h) => h.innerText === 'What people may stumble over').scrollIntoView(), true)")
+			return err
+		},
+		func() error { return shot("upkeep") },
+		func() error { return visit("/namespaces/trust", "glasshouse") },
+		func() error { return t.Click("item", "herbarium") },
+		func() error { return t.Click("button", "Verify heather/herbarium") },
+		func() error { return t.See("holds what fern/herbarium holds") },
+		func() error { return shot("verification") },
 		func() error { return theme("night") },
 		func() error { return visit("/namespaces/trust", "glasshouse") },
 		func() error { return t.Click("item", "herbarium") },

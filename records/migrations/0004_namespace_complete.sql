@@ -14,7 +14,8 @@ ALTER TABLE locations ADD COLUMN weight INT NOT NULL DEFAULT 1,
   ADD COLUMN health_tried DATETIME(6) NULL,
   ADD COLUMN health_misses INT NOT NULL DEFAULT 0,
   ADD COLUMN verified_run BIGINT UNSIGNED NULL,
-  ADD COLUMN verified_at DATETIME(6) NULL;
+  ADD COLUMN verified_at DATETIME(6) NULL,
+  ADD KEY (health_tried);
 
 -- A location that is only for people at some sites.
 CREATE TABLE location_sites (

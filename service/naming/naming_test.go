@@ -454,9 +454,9 @@ func TestWatchLocations(t *testing.T) {
 		t.Fatalf("it is not found %s", want)
 	}
 	await(namespace.Well)
-	f.looks.Store("w", namespace.Refused)
+	f.looks.Store("w", namespace.FolderMissing)
 	f.LookSoon(f.ctx, "/n/watched") // otherwise it is due again in a minute
-	await(namespace.Refused)
+	await(namespace.FolderMissing)
 	f.looks.Delete("w")
 	await(namespace.Well) // quickly, since it is not well
 }
