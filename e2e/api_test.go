@@ -441,7 +441,7 @@ func testNames(t *testing.T, e *harness.Estate) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d.Signpost != "/garden/store" || d.Rest != "2026/spring" || d.Directions[0].Server != "elm" || d.Directions[0].Reason != "same site" || d.Directions[1].Reason != "Lowland, behind leg cost 40" {
+	if d.Signpost != "/garden/store" || d.Rest != "2026/spring" || d.Directions[0].Server != "elm" || d.Directions[0].Reason != "same site; not verified" || d.Directions[1].Reason != "Lowland, behind leg cost 40" {
 		t.Errorf("directions %+v", d)
 	}
 	// A further location is held until somebody opens it.

@@ -66,7 +66,7 @@ func testCommandLine(t *testing.T, e *harness.Estate) {
 		{"where, held", []string{"where", "/shore/a/store", "--from", "Lowland"}, "", 0, "held: not verified yet"},
 		{"open it", []string{"namespace", "open", "/shore/a/store", "--location", "oak/store"}, "", 0, "is open"},
 		{"where", []string{"where", "/shore/a/store", "--from", "Lowland", "--as", "ada"}, "", 0, "same site"},
-		{"show", []string{"namespace", "show", "shore"}, "", 0, "oak/store"},
+		{"show", []string{"namespace", "tree", "shore"}, "", 0, "oak/store"},
 		{"rehearse", []string{"namespace", "remove-entry", "/shore/a/store", "--rehearse"}, "", 0, "would remove"},
 		{"remove a location", []string{"namespace", "remove-entry", "/shore/a/store", "--location", "oak/store"}, "", 0, "no file was touched"},
 		{"remove the entry", []string{"namespace", "remove-entry", "/shore/a/store"}, "", 0, "no file was touched"},
@@ -99,7 +99,7 @@ func testOutputs(t *testing.T, s shell, login []string) {
 		t.Fatal(complaint)
 	}
 	for _, args := range [][]string{{"whoami"}, {"site", "list"}, {"site", "legs"}, {"server", "list"}, {"server", "show", "oak"}, {"server", "check", "oak"}, {"share", "list"}, {"share", "show", "oak/store"},
-		{"namespace", "list"}, {"namespace", "show", "garden"}, {"where", "/garden/store"}, {"where", "/garden"}, {"user", "list"}, {"changes"}} {
+		{"namespace", "list"}, {"namespace", "tree", "garden"}, {"namespace", "tree", "--as", "ada", "garden"}, {"namespace", "lint", "garden"}, {"namespace", "check", "garden"}, {"namespace", "check", "--over-time", "/garden/store"}, {"namespace", "history", "garden"}, {"where", "/garden/store"}, {"where", "/garden"}, {"user", "list"}, {"changes"}} {
 		name := strings.Join(args, " ")
 		out, complaint, code := s.run(t, "", append(args, "--output", "json")...)
 		var any any

@@ -9,6 +9,7 @@ import { Button, Dialog, Empty, Field, Loading, PageHead, Section, Select, TextF
 import { plural, target } from "../format";
 import { AddEntry } from "./addentry";
 import { EntryPane, MoveEntry } from "./entry";
+import { Check } from "./shareform";
 import { Flaws, History } from "./upkeep";
 import { WherePanel } from "./where";
 
@@ -18,6 +19,7 @@ export function NamespacePage() {
   const entries = useEntries(namespace);
   const [params, setParams] = useSearchParams();
   const [adding, setAdding] = useState(false);
+  const [editing, setEditing] = useState(false);
   const [removing, setRemoving] = useState(false);
   const [moving, setMoving] = useState<{ entry: Entry; to: string }>();
   if (entries.isPending || spaces.isPending) return <Loading what={`/${namespace}`} />;
@@ -30,6 +32,7 @@ export function NamespacePage() {
     <>
       <PageHead title={<code>/{namespace}</code>} verdict={<Verdict entries={entries.data} />}>
         {add}
+        <Button onClick={() => setEditing(true)}>Change</Button>
         <Button onClick={() => setRemoving(true)}>Remove …</Button>
       </PageHead>
       <div className="grid gap-x-10 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
@@ -50,6 +53,9 @@ export function NamespacePage() {
       </Dialog>
       <Dialog open={adding} onOpenChange={setAdding} title="Add an entry" lead="Folders above it that are missing are made too.">
         <AddEntry namespace={namespace} under={chosen} onClose={() => setAdding(false)} onAdded={(id) => choose(String(id))} />
+      </Dialog>
+      <Dialog open={editing} onOpenChange={setEditing} title={`Change /${namespace}`}>
+        <EditSpace key={space.version} space={space} onClose={() => setEditing(false)} />
       </Dialog>
       <Remove space={space} open={removing} onOpenChange={setRemoving} />
     </>
@@ -147,6 +153,28 @@ function EntryRow({ entry, seen }: { entry: Entry; seen?: Seen }) {
         ))}
       </span>
     </span>
+  );
+}
+
+function EditSpace({ space, onClose }: { space: Namespace; onClose: () => void }) {
+  const [note, setNote] = useState(space.note ?? "");
+  const [ttl, setTTL] = useState(String(space.ttl));
+  const [returns, setReturns] = useState(space.returns);
+  const [hiding, setHiding] = useState(space.hiding);
+  const save = () => api.PATCH("/api/v1/namespaces/{namespace}", { params: { path: { namespace: space.name }, header: { "If-Match": etag(space.version) } }, body: { note, ttl: Number(ttl) || 0, returns, hiding } });
+  return (
+    <SaveForm action="Save" done={`/${space.name} was changed.`} fields={["note", "ttl"]} save={save} onDone={onClose} onCancel={onClose}>
+      {(errors) => (
+        <>
+          <TextField label="Note" value={note} onChange={(e) => setNote(e.target.value)} error={errors.note} />
+          <TextField label="Directions may be kept for" value={ttl} onChange={(e) => setTTL(e.target.value)} inputMode="numeric" error={errors.ttl} help="In seconds, from 1 to 86,400." />
+          <Field label="When a preferred location is well again, people come back">
+            {(props) => <Select {...props} value={returns} onChange={(r) => setReturns(r === "later" ? "later" : "at-once")} options={[{ value: "at-once", label: "at once" }, { value: "later", label: "when their directions run out" }]} />}
+          </Field>
+          <Check label="Let people see only what they may open" checked={hiding} onChange={setHiding} />
+        </>
+      )}
+    </SaveForm>
   );
 }
 
