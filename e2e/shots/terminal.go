@@ -32,7 +32,7 @@ func terminal(estate demo.Estate) (string, error) {
 	var page strings.Builder
 	for _, args := range [][]string{
 		{"server", "check", "fern"},
-		{"namespace", "show", "trust"},
+		{"namespace", "tree", "trust"},
 		{"rights", "--as", "ivy.marsh", "fern/herbarium/Retouched"},
 		{"where", "/trust/education/Courses", "--from", "Tern Island"},
 	} {
