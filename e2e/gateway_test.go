@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"html"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -94,7 +97,7 @@ func TestGateway(t *testing.T) {
 		run  func(*testing.T, *harness.Estate)
 	}{
 		{"Reads", testGatewayReads}, {"Writes", testGatewayWrites}, {"Permissions", testGatewayPermissions},
-		{"Locks", testLocks}, {"Conditions", testConditions}, {"Crowd", testCrowd}, {"TornUploads", testTornUploads}, {"Listing", testGatewayListing}, {"Hiding", testHiding}, {"Failover", testFailover},
+		{"Locks", testLocks}, {"Conditions", testConditions}, {"Crowd", testCrowd}, {"TornUploads", testTornUploads}, {"Listing", testGatewayListing}, {"Browsing", testBrowsing}, {"Hiding", testHiding}, {"Failover", testFailover},
 	} {
 		t.Run(test.name, func(t *testing.T) { test.run(t, e) })
 	}
@@ -280,6 +283,38 @@ func testGatewayListing(t *testing.T, e *harness.Estate) {
 
 // testFailover: when the first location does not answer the next serves the
 // same bytes, and the response says which and why; then the first is back.
+// testBrowsing opens folders in a web browser: names are what they are, whatever
+// is in them, and nobody sees more than the file server shows them.
+func testBrowsing(t *testing.T, e *harness.Estate) {
+	ada, ben := person(t, e, "ada"), person(t, e, "ben")
+	const odd = `50% & more; 'quoted' #1`
+	ada.want(http.StatusCreated, "PUT", "/garden/store/2026/"+url.PathEscape(odd), strings.NewReader("odd"))
+	top := ada.want(http.StatusOK, "GET", "/garden/", nil)
+	if text := string(top.body); !strings.Contains(text, `<a href="./store/">store/</a>`) || !strings.Contains(top.header.Get("Content-Security-Policy"), "default-src 'none'") || !strings.HasPrefix(top.header.Get("Content-Type"), "text/html") {
+		t.Errorf("%v\n%s", top.header, text)
+	}
+	inner := string(ada.want(http.StatusOK, "GET", "/garden/store/2026/", nil).body)
+	if !strings.Contains(inner, "50% &amp; more; &#39;quoted&#39; #1") || !strings.Contains(inner, `href="./spring/"`) || strings.Contains(inner, ".bspan") {
+		t.Errorf("%s", inner)
+	}
+	link := regexp.MustCompile(`href="\./(50%25[^"]*)"`).FindStringSubmatch(inner)
+	if link == nil {
+		t.Fatalf("no link to the odd name in %s", inner)
+	}
+	if a := ada.want(http.StatusOK, "GET", "/garden/store/2026/"+html.UnescapeString(link[1]), nil); string(a.body) != "odd" {
+		t.Errorf("behind the link: %q", a.body)
+	}
+	if a := ada.want(http.StatusOK, "GET", "/garden/store", nil); !strings.Contains(string(a.body), "2026/") { // by way of a redirect
+		t.Errorf("without a slash: %s", a.body)
+	}
+	if a := ada.want(http.StatusOK, "HEAD", "/garden/store/", nil); len(a.body) != 0 {
+		t.Errorf("HEAD answers %q", a.body)
+	}
+	ben.want(http.StatusForbidden, "GET", "/garden/papers/quiet/", nil)
+	davClient{t, e.Gateway, "ada", "wrong"}.want(http.StatusUnauthorized, "GET", "/garden/", nil)
+	ada.want(http.StatusNoContent, "DELETE", "/garden/store/2026/"+url.PathEscape(odd), nil)
+}
+
 // testHiding: under a namespace that hides, people see what they may open, and
 // what only others may open is as if it were not there; no one gains by it.
 func testHiding(t *testing.T, e *harness.Estate) {

@@ -130,6 +130,9 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	g.throttle.Succeeded(key)
 	view.describe(w.Header())
+	if view.browse(w, r) {
+		return
+	}
 	r.Body = view.body
 	(&webdav.Handler{FileSystem: view, LockSystem: g.locks}).ServeHTTP(&statusWriter{ResponseWriter: w, view: view}, r)
 }

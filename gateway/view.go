@@ -49,7 +49,7 @@ type chosen struct {
 }
 
 func newView(g *Gateway, who person, r *http.Request) *view {
-	return &view{gateway: g, who: who, method: r.Method, lists: r.Method == "PROPFIND" && r.Header.Get("Depth") != "0", body: &watchedBody{ReadCloser: r.Body},
+	return &view{gateway: g, who: who, method: r.Method, lists: r.Method == "PROPFIND" && r.Header.Get("Depth") != "0" || r.Method == http.MethodGet, body: &watchedBody{ReadCloser: r.Body},
 		chosen: map[string]*chosen{}, known: map[string]tree.Entry{}}
 }
 

@@ -4,7 +4,7 @@ import type { Verification } from "../api/client";
 import { useVerification } from "../api/queries";
 import { RunProgress } from "../components/run";
 import { Status } from "../components/status";
-import { Empty, Facts, Loading, PageHead, Section, sentence, Trouble } from "../components/ui";
+import { Empty, Facts, Loading, PageHead, Section, Trouble } from "../components/ui";
 import { bytes, when } from "../format";
 
 export function VerificationPage({ run }: { run: number }) {
@@ -68,5 +68,5 @@ const words: Record<string, string> = { missing: "missing at the second", extra:
 
 function Verdict({ v }: { v: Verification }) {
   if (v.run.state !== "done") return <Status tone="none">{v.run.state}</Status>;
-  return <Status tone={v.verdict?.includes("does not hold") ? "bad" : "good"}>{sentence(v.verdict ?? "")}</Status>;
+  return <Status tone={v.verdict?.includes("does not hold") ? "bad" : "good"}>{v.verdict}</Status>;
 }
