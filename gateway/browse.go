@@ -54,7 +54,7 @@ a{color:var(--span);text-underline-offset:2px}
 table{width:100%;border-collapse:collapse}
 th,td{padding:.25rem .5rem;text-align:left;border-bottom:1px solid var(--line);font-variant-numeric:tabular-nums}
 th{font-weight:500;color:var(--soft)}
-td:first-child{overflow-wrap:anywhere;width:100%}
+td:first-child{overflow-wrap:anywhere;white-space:pre-wrap;width:100%}
 .n{text-align:right;white-space:nowrap}
 p{color:var(--soft)}
 </style></head><body>
