@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -24,7 +25,7 @@ func lintNamespace(ctx context.Context, c *cli.Command, api *client.Client, args
 	fixable := 0
 	for _, f := range flaws {
 		remedy := f.Remedy
-		if command := f.Command(); command != "" {
+		if command := fixCommand(f); command != "" {
 			fixable++
 			remedy = command
 		}
@@ -57,4 +58,34 @@ func fixFlaws(ctx context.Context, c *cli.Command, api *client.Client, name stri
 		t.after = "Rehearsed only: nothing was changed."
 	}
 	return show(c, all, t)
+}
+
+// fixCommand is the command that does what a fix does; "" when a person must decide.
+func fixCommand(f namespace.Flaw) string {
+	at, path := "--location "+shellWord(f.Location)+" ", shellWord(f.Path)
+	switch f.Fix {
+	case namespace.FixVerify:
+		return "bspan namespace verify " + at + path
+	case namespace.FixOpen:
+		return "bspan namespace open " + at + path
+	case namespace.FixMove:
+		return "bspan namespace move " + path + " " + shellWord(f.To)
+	case namespace.FixRemove:
+		return "bspan namespace remove-entry " + path
+	case namespace.FixRemovePlace:
+		return "bspan namespace remove-entry " + at + path
+	}
+	return ""
+}
+
+// shellWord writes a name so that a shell takes it as one word and nothing
+// else: names of shares are other people's.
+func shellWord(name string) string {
+	plain := func(r rune) bool {
+		return !strings.ContainsRune("/.-_", r) && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z')
+	}
+	if name != "" && !strings.ContainsFunc(name, plain) {
+		return name
+	}
+	return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
 }

@@ -60,13 +60,15 @@ func Difference(have []Entry, want Document) []DocumentStep {
 	slices.Reverse(folders) // what lies below comes later in the order of paths, and goes first
 	steps = append(steps, orderedMoves(moves, is)...)
 	steps = append(steps, folders...)
+	came := map[string]string{} // by key of the new path, that of the old one
+	for from, to := range moves {
+		came[Key(to)] = from
+	}
 	for i := range want.Entries {
 		w := &want.Entries[i]
 		now := is[Key(w.Path)]
-		for from, to := range moves {
-			if Key(to) == Key(w.Path) {
-				now = is[from]
-			}
+		if from, moved := came[Key(w.Path)]; moved {
+			now = is[from]
 		}
 		if now == nil || now.Kind != kindOf(*w) {
 			steps = append(steps, DocumentStep{Kind: AddEntry, Path: w.Path, Text: addition(*w), Want: *w})

@@ -46,23 +46,6 @@ type Flaw struct {
 	To       string   `json:"to,omitempty" doc:"New path, of a move"`
 }
 
-// Command is the command that does what the fix does.
-func (f Flaw) Command() string {
-	switch f.Fix {
-	case FixVerify:
-		return fmt.Sprintf("bspan namespace verify --location %q %q", f.Location, f.Path)
-	case FixOpen:
-		return fmt.Sprintf("bspan namespace open --location %q %q", f.Location, f.Path)
-	case FixMove:
-		return fmt.Sprintf("bspan namespace move %q %q", f.Path, f.To)
-	case FixRemove:
-		return fmt.Sprintf("bspan namespace remove-entry %q", f.Path)
-	case FixRemovePlace:
-		return fmt.Sprintf("bspan namespace remove-entry --location %q %q", f.Location, f.Path)
-	}
-	return ""
-}
-
 // longestComfortable is how many characters a path may have for programs that
 // still count to 260 with a drive and an end mark.
 const longestComfortable = 256
@@ -147,7 +130,7 @@ func lintLocations(e Entry, add func(Flaw)) {
 				f.Fix = FixRemovePlace
 			}
 		case strings.HasPrefix(l.SetWhy, DifferencesFound):
-			f.Kind, f.Means, f.Remedy = Differs, "it does not hold what the others hold: "+l.SetWhy, "see what differs with: bspan namespace verify; mend it, and verify it again"
+			f.Kind, f.Means, f.Remedy = Differs, "it does not hold what the others hold: "+l.SetWhy, "see in its verification what differs, mend that, and verify it again"
 			f.Fix = FixVerify
 		case open > 0 && len(e.Locations) > 1 && (l.SetWhy == WaitsForVerification || l.SetWhy == OpenedUnverified):
 			f.Kind, f.Means, f.Remedy, f.Fix = NotVerified, "nobody knows whether it holds what the others hold", "verify it", FixVerify

@@ -3,10 +3,12 @@
 package lens
 
 import (
+	"cmp"
 	"context"
-	"fmt"
+	"errors"
 	"slices"
-	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
@@ -44,53 +46,65 @@ func (s *Service) Look(ctx context.Context, name, from, as string) ([]model.Seen
 		return nil, fault.Field("namespace", "ask about fewer at a time", "%s has %d signposts, at most %d can be opened for one look", name, len(entries), mostSignposts)
 	}
 	seen := make([]model.Seen, len(entries))
-	errs := make([]error, len(entries))
-	var group sync.WaitGroup
-	limit := make(chan struct{}, atOnce)
+	unknown := make([]error, len(entries))
+	var group errgroup.Group
+	group.SetLimit(atOnce)
 	for i, e := range entries {
-		group.Go(func() {
-			limit <- struct{}{}
-			defer func() { <-limit }()
-			seen[i], errs[i] = s.one(ctx, e, "/"+name+"/"+e.Path, namespace.Traveller{Site: from, Person: as})
+		group.Go(func() (err error) {
+			seen[i], unknown[i], err = s.one(ctx, e, "/"+name+"/"+e.Path, namespace.Traveller{Site: from, Person: as})
+			return err
 		})
 	}
-	group.Wait()
-	for _, err := range errs {
-		if err != nil {
-			return nil, err
-		}
+	if err := group.Wait(); err != nil {
+		return nil, err
 	}
-	return seen, nil
+	return seen, nobody(seen, unknown)
 }
 
-func (s *Service) one(ctx context.Context, e namespace.Entry, full string, who namespace.Traveller) (model.Seen, error) {
-	seen := model.Seen{Entry: e.ID, Path: full, Letter: e.Letter}
+// nobody is the fault of an account that no server knew which was asked.
+func nobody(seen []model.Seen, unknown []error) error {
+	var last error
+	for i := range seen {
+		if unknown[i] == nil && seen[i].Location != "" {
+			return nil
+		}
+		last = cmp.Or(unknown[i], last)
+	}
+	return last
+}
+
+// one looks at a signpost. unknown is why its server does not know the account.
+func (s *Service) one(ctx context.Context, e namespace.Entry, full string, who namespace.Traveller) (seen model.Seen, unknown, err error) {
+	seen = model.Seen{Entry: e.ID, Path: full, Letter: e.Letter}
 	d, err := s.naming.Where(ctx, full, who)
 	if err != nil {
-		return seen, err
+		return seen, nil, err
 	}
 	i := slices.IndexFunc(d.Directions, func(d namespace.Direction) bool { return d.Usable })
 	if i < 0 {
 		seen.Closed = "it leads nowhere now"
-		return seen, nil
+		return seen, nil, nil
 	}
 	first := d.Directions[i]
 	seen.Location, seen.Reason, seen.First = first.Target().String(), first.Reason, &first
 	if who.Person == "" {
-		return seen, nil
+		return seen, nil, nil
 	}
 	may, err := s.rights.As(ctx, seen.Location, who.Person)
-	switch kind := fault.KindOf(err); {
-	case kind == fault.Invalid: // the account is not known there
-		seen.Closed = fmt.Sprintf("%s does not know %s", first.Server, who.Person)
-	case kind == fault.Unavailable || kind == fault.Forbidden:
-		seen.Closed = "what they may do cannot be told now: " + err.Error()
+	var refused *fault.Error
+	switch {
+	case errors.As(err, &refused):
+		// One signpost that cannot be asked about must not hide the others.
+		seen.Closed = refused.Problem
+		if refused.Field == "as" {
+			unknown = err
+		}
 	case err != nil:
-		return seen, err
+		return seen, nil, err
 	case may.Level == acl.None:
 		seen.Closed = who.Person + " may not open it"
 	default:
 		seen.Level = may.Level
 	}
-	return seen, nil
+	return seen, unknown, nil
 }

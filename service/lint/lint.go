@@ -6,8 +6,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
-	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
@@ -36,7 +38,7 @@ func New(db *records.DB, n *naming.Service, r *rights.Service, s *surveys.Servic
 }
 
 // mostOpened bounds how many signposts are opened to see who may come in.
-const mostOpened = 200
+const mostOpened = 2000
 
 // Lint finds the flaws of a namespace. Deep also asks the file servers whether
 // anybody may open what the signposts lead to.
@@ -57,7 +59,11 @@ func (s *Service) Lint(ctx context.Context, name string, deep bool) ([]namespace
 	}
 	flaws := namespace.Lint(name, entries, deepest)
 	if deep {
-		flaws = append(flaws, s.forNobody(ctx, name, entries)...)
+		closed, err := s.forNobody(ctx, name, entries)
+		if err != nil {
+			return nil, err
+		}
+		flaws = append(flaws, closed...)
 	}
 	return flaws, nil
 }
@@ -101,34 +107,36 @@ func longestBelow(paths []string, sub string) int {
 }
 
 // forNobody finds the signposts whose first open location lets nobody in but
-// those who administer the server.
-func (s *Service) forNobody(ctx context.Context, name string, entries []namespace.Entry) []namespace.Flaw {
-	var found []namespace.Flaw
-	var mu sync.Mutex
-	var group sync.WaitGroup
-	limit := make(chan struct{}, 4)
-	opened := 0
-	for _, e := range entries {
-		if e.Kind != namespace.Signpost || opened == mostOpened {
-			continue
-		}
-		opened++
-		group.Go(func() {
-			limit <- struct{}{}
-			defer func() { <-limit }()
+// those who administer the server, in the order of the paths.
+func (s *Service) forNobody(ctx context.Context, name string, entries []namespace.Entry) ([]namespace.Flaw, error) {
+	entries = slices.DeleteFunc(slices.Clone(entries), func(e namespace.Entry) bool { return e.Kind != namespace.Signpost })
+	if len(entries) > mostOpened {
+		return nil, fault.Field("deep", "leave it out, and look at branches with: bspan namespace tree --as", "%s has %d signposts, at most %d can be opened for one look", name, len(entries), mostOpened)
+	}
+	closed := make([]*namespace.Flaw, len(entries))
+	var group errgroup.Group
+	group.SetLimit(4)
+	for i, e := range entries {
+		group.Go(func() error {
 			full := "/" + name + "/" + e.Path
 			r, err := s.rights.Show(ctx, full)
 			if err != nil || anybody(r.People) {
-				return // what cannot be opened is another flaw
+				return ctx.Err() // what cannot be opened is another flaw
 			}
-			mu.Lock()
-			defer mu.Unlock()
-			found = append(found, namespace.Flaw{Kind: namespace.ForNobody, Path: full, Location: r.Place.Server + "/" + r.Place.Share, Means: "nobody but administrators may open it: for people it is a closed door",
-				Remedy: "let those in who are to use it: bspan rights grant --level read " + full + " ACCOUNT"})
+			at := namespace.Target{Server: r.Place.Server, Share: r.Place.Share, Sub: r.Place.Path}.String()
+			closed[i] = &namespace.Flaw{Kind: namespace.ForNobody, Path: full, Location: at, Means: "nobody but administrators may open it: for people it is a closed door",
+				Remedy: "grant those who are to use it at least the level read at " + at}
+			return nil
 		})
 	}
-	group.Wait()
-	return found
+	err := group.Wait()
+	var found []namespace.Flaw
+	for _, f := range closed {
+		if f != nil {
+			found = append(found, *f)
+		}
+	}
+	return found, err
 }
 
 // anybody reports whether somebody may read who does not administer the server.

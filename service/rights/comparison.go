@@ -159,6 +159,11 @@ func (s *Service) compare(ctx context.Context, job *jobs.Job) error {
 		return err
 	}
 	defer b.close()
+	return s.compareBoth(ctx, job, b)
+}
+
+// compareBoth compares two places that are open.
+func (s *Service) compareBoth(ctx context.Context, job *jobs.Job, b *both) (err error) {
 	c := &comparing{both: b, job: job, ids: records.DescriptorIDs{}, saved: time.Now()}
 	if _, err := job.Resumes(&c.kept); err != nil {
 		return err

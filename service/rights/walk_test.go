@@ -1,13 +1,20 @@
 package rights
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/model"
+	"bridgespan/service/jobs"
+	"bridgespan/standin/standintest"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
 )
@@ -115,6 +122,67 @@ func TestErrorOfOneSide(t *testing.T) {
 		}
 		if !errors.Is(failure, tree.ErrUnreachable) || c.away(failure) != looks[failing] || last != "a/x" {
 			t.Errorf("side %d: %v after %q", failing, failure, last)
+		}
+	}
+}
+
+// A comparison that is stopped in the middle keeps what it found, goes on from
+// there, and lists every difference once.
+func TestComparisonStopped(t *testing.T) {
+	db, _ := standintest.Records(t)
+	first, second := hedge(t, "O:BAD:(A;;FA;;;BA)", "b/only"), hedge(t, "O:BAD:(A;;FR;;;BA)", "a/x/other", "d/e")
+	reached, goOn := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	first.Fault = func(step, name string) error {
+		if step == "list" && name == "b" {
+			once.Do(func() { close(reached); <-goOn })
+		}
+		return nil
+	}
+	j := jobs.New(db, "here", func() {})
+	s := &Service{db: db, jobs: j, changed: func() {}}
+	place := func(m *memory.Tree) *look {
+		return &look{Place: model.Place{Server: "oak", Share: "store", Folder: true}, server: model.Server{Name: "oak"}, tree: m}
+	}
+	j.Register(compareKind, func(ctx context.Context, job *jobs.Job) error {
+		return s.compareBoth(ctx, job, &both{s, place(first), place(second), s.names(nil)})
+	})
+	running, stop := context.WithCancel(t.Context())
+	done := make(chan struct{})
+	go func() { j.Run(running); close(done) }()
+	defer func() { stop(); <-done }()
+	id, err := j.Start(t.Context(), compareKind, "oak/store and oak/store", compareSettings{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	<-reached
+	if err := j.Stop(t.Context(), id); err != nil {
+		t.Fatal(err)
+	}
+	close(goOn)
+	r, err := j.Await(t.Context(), id, time.Minute)
+	if err != nil || r.State != model.RunStopped {
+		t.Fatalf("stopped: %+v, %v", r, err)
+	}
+	part, err := db.RightsDifferences(t.Context(), id, 0, "", 100)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := j.Resume(t.Context(), id); err != nil {
+		t.Fatal(err)
+	}
+	if r, err = j.Await(t.Context(), id, time.Minute); err != nil || r.State != model.RunDone || r.Done != 17 {
+		t.Fatalf("resumed: %+v, %v", r, err)
+	}
+	whole, _ := pairs(t, first, second, "")
+	whole = slices.DeleteFunc(whole, acl.Pair.Same)
+	all, err := db.RightsDifferences(t.Context(), id, 0, "", 100)
+	if err != nil || len(all) != len(whole) || len(part) >= len(all) {
+		t.Fatalf("%d differences, %d when it was stopped, want %d; %v", len(all), len(part), len(whole), err)
+	}
+	for i, d := range all {
+		if d.Path != whole[i].Path || d.First != whole[i].Before || d.Second != whole[i].After {
+			t.Errorf("difference %d is at %s, want %s", i, d.Path, whole[i].Path)
 		}
 	}
 }
