@@ -147,19 +147,32 @@ func route[I, O any](a *API, role model.Role, op huma.Operation, handler func(co
 	if role != "" {
 		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 		op.Description = strings.TrimSpace(op.Description + " Needs the role " + string(role) + ".")
+		op.Middlewares = append(op.Middlewares, a.require(role))
 	}
 	huma.Register(a.huma, op, func(ctx context.Context, in *I) (*O, error) {
-		if role != "" {
-			if err := access.Require(ctx, role); err != nil {
-				return nil, asProblem(err)
-			}
-		}
 		out, err := handler(ctx, in)
 		if err != nil {
 			return nil, asProblem(err)
 		}
 		return out, nil
 	})
+}
+
+// require lets through who has a role, before anything of the request is read.
+func (a *API) require(role model.Role) func(huma.Context, func(huma.Context)) {
+	return func(c huma.Context, next func(huma.Context)) {
+		err := access.Require(c.Context(), role)
+		if err == nil {
+			next(c)
+			return
+		}
+		p := asProblem(err)
+		c.SetStatus(p.Status)
+		c.SetHeader("Content-Type", p.ContentType(""))
+		if err := a.huma.Marshal(c.BodyWriter(), p.ContentType(""), p); err != nil {
+			slog.Warn("a refusal could not be written", "error", err)
+		}
+	}
 }
 
 func secureHeaders(c fiber.Ctx) error {

@@ -30,15 +30,6 @@ func (a *API) rightsRoutes() {
 			r, err := a.Rights.As(ctx, in.Path, in.Account)
 			return &body[model.EffectiveRights]{r}, err
 		})
-	route(a, model.Viewer, huma.Operation{OperationID: "get-rights-who-can", Method: "GET", Path: "/rights/who-can", Summary: "Tell who has at least a level", Tags: tags},
-		func(ctx context.Context, in *struct {
-			PlaceIn
-			Level  acl.Level `query:"level" required:"true" enum:"full,change,write,read,list"`
-			Filter string    `query:"filter" maxLength:"256" doc:"Part of the name of a user"`
-		}) (*body[model.WhoCan], error) {
-			r, err := a.Rights.WhoCan(ctx, in.Path, in.Level, in.Filter)
-			return &body[model.WhoCan]{r}, err
-		})
 	route(a, model.Viewer, huma.Operation{OperationID: "compare-rights", Method: "GET", Path: "/rights/compare", Summary: "Tell how the permissions of two places alone differ", Tags: tags},
 		func(ctx context.Context, in *struct {
 			First  string `query:"first" required:"true" doc:"As path of the other calls"`
@@ -65,6 +56,7 @@ func (a *API) rightsRoutes() {
 			p, err := a.Rights.Explain(ctx, in.Server, in.Descriptor, in.On)
 			return &body[model.Permissions]{p}, err
 		})
+	a.whoCanRoutes()
 	a.comparisonRoutes()
 	a.rightsChangeRoutes()
 }
@@ -72,6 +64,21 @@ func (a *API) rightsRoutes() {
 // RunPath names a run.
 type RunPath struct {
 	Run int64 `path:"run" doc:"Number of the run"`
+}
+
+func (a *API) whoCanRoutes() {
+	tags := []string{"Rights"}
+	route(a, model.Operator, huma.Operation{OperationID: "start-who-can", Method: "POST", Path: "/rights/who-can", Summary: "Find who of all users has at least a level", Tags: tags, DefaultStatus: 202,
+		Description: "It is a run: what takes longer than a few seconds goes on after the answer."},
+		func(ctx context.Context, in *body[model.AskWhoCan]) (*body[model.WhoCan], error) {
+			w, err := a.Rights.StartWhoCan(ctx, in.Body)
+			return &body[model.WhoCan]{w}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-who-can", Method: "GET", Path: "/rights/who-can/{run}", Summary: "Show who has a level, as far as it was found", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.WhoCan], error) {
+			w, err := a.Rights.WhoCan(ctx, in.Run)
+			return &body[model.WhoCan]{w}, err
+		})
 }
 
 func (a *API) comparisonRoutes() {

@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"net/url"
 
-	"bridgespan/core/acl"
 	"bridgespan/model"
 )
 
@@ -100,9 +99,14 @@ func (c *Client) RightsAs(ctx context.Context, path, name string) (model.Effecti
 	return read[model.EffectiveRights](ctx, c, given("path", path, "account", name), "rights", "as")
 }
 
-// WhoCan tells who has at least a level, of those with part in their name.
-func (c *Client) WhoCan(ctx context.Context, path string, level acl.Level, part string) (model.WhoCan, error) {
-	return read[model.WhoCan](ctx, c, given("path", path, "level", string(level), "filter", part), "rights", "who-can")
+// StartWhoCan finds who of all users has at least a level, as a run.
+func (c *Client) StartWhoCan(ctx context.Context, asked model.AskWhoCan) (model.WhoCan, error) {
+	return add[model.WhoCan](ctx, c, asked, "rights", "who-can")
+}
+
+// WhoCan shows who has a level, as far as a run found it.
+func (c *Client) WhoCan(ctx context.Context, run int64) (model.WhoCan, error) {
+	return read[model.WhoCan](ctx, c, nil, "rights", "who-can", fmt.Sprint(run))
 }
 
 // CompareRights tells how the permissions of two places alone differ.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"os"
 	"path/filepath"
 	"sync"
@@ -119,13 +120,13 @@ func (d *Demo) startDomain(ctx context.Context, dir string, fresh bool, known si
 	if err != nil {
 		return err
 	}
-	graph, err := d.readDomain(ctx, running)
+	accounts, err := d.readDomain(ctx, running)
 	if err != nil {
 		running.Stop()
 		return err
 	}
-	for sid, a := range graph.Accounts {
-		known[a.Name] = sid
+	for _, a := range accounts {
+		known[a.Name] = a.SID
 	}
 	d.Domain = running
 	if !fresh {
@@ -134,7 +135,7 @@ func (d *Demo) startDomain(ctx context.Context, dir string, fresh bool, known si
 	return running.RemoveUser(departed)
 }
 
-func (d *Demo) readDomain(ctx context.Context, running *domain.Controller) (*directory.Graph, error) {
+func (d *Demo) readDomain(ctx context.Context, running *domain.Controller) ([]directory.Account, error) {
 	ca, err := os.ReadFile(running.CA())
 	if err != nil {
 		return nil, err
@@ -144,7 +145,8 @@ func (d *Demo) readDomain(ctx context.Context, running *domain.Controller) (*dir
 		return nil, err
 	}
 	defer conn.Close()
-	return conn.Graph(ctx)
+	accounts, _, err := conn.Accounts(ctx, "", math.MaxInt)
+	return accounts, err
 }
 
 // config describes a file server.

@@ -3,6 +3,7 @@ package directory
 import (
 	"context"
 	"fmt"
+	"iter"
 	"strconv"
 	"strings"
 
@@ -12,6 +13,9 @@ import (
 )
 
 var wanted = []string{"objectSid", "sAMAccountName", "displayName", "description", "objectClass", "userAccountControl", "primaryGroupID", "groupType"}
+
+// withGroups is wanted, and which groups the account belongs to.
+var withGroups = append([]string{"memberOf"}, wanted...)
 
 // Filters of the kinds of accounts ([MS-ADTS] 6.1): people, not machines.
 const (
@@ -31,29 +35,46 @@ func (d *Directory) Accounts(ctx context.Context, part string, limit int) (list 
 		some := "*" + ldap.EscapeFilter(part) + "*"
 		filter = "(&" + filter + "(|(sAMAccountName=" + some + ")(displayName=" + some + ")))"
 	}
-	control := ldap.NewControlPaging(pageSize)
-	for {
-		if err := ctx.Err(); err != nil {
+	for e, err := range d.search(ctx, filter, wanted) {
+		if err != nil {
 			return nil, false, err
 		}
-		request := ldap.NewSearchRequest(d.base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, wanted, []ldap.Control{control})
-		result, err := d.conn.Search(request)
-		if err != nil {
-			return nil, false, classify(err)
+		if len(list) == limit {
+			return list, true, nil
 		}
-		for _, e := range result.Entries {
-			if len(list) == limit {
-				return list, true, nil
+		if a, ok := toAccount(e); ok {
+			list = append(list, a)
+		}
+	}
+	return list, false, nil
+}
+
+// search finds entries of the domain, some at a time (RFC 2696), however many
+// there are.
+func (d *Directory) search(ctx context.Context, filter string, attributes []string) iter.Seq2[*ldap.Entry, error] {
+	return func(yield func(*ldap.Entry, error) bool) {
+		control := ldap.NewControlPaging(pageSize)
+		for {
+			if err := ctx.Err(); err != nil {
+				yield(nil, err)
+				return
 			}
-			if a, ok := toAccount(e); ok {
-				list = append(list, a)
+			result, err := d.conn.Search(ldap.NewSearchRequest(d.base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, attributes, []ldap.Control{control}))
+			if err != nil {
+				yield(nil, classify(err))
+				return
 			}
+			for _, e := range result.Entries {
+				if !yield(e, nil) {
+					return
+				}
+			}
+			next, ok := ldap.FindControl(result.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
+			if !ok || len(next.Cookie) == 0 {
+				return
+			}
+			control.SetCookie(next.Cookie)
 		}
-		next, ok := ldap.FindControl(result.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
-		if !ok || len(next.Cookie) == 0 {
-			return list, false, nil
-		}
-		control.SetCookie(next.Cookie)
 	}
 }
 
@@ -110,32 +131,22 @@ func (d *Directory) find(ctx context.Context, filter string) (Account, error) {
 	return a, nil
 }
 
-func (d *Directory) list(ctx context.Context, filter string) ([]Account, error) {
-	if err := ctx.Err(); err != nil {
-		return nil, err
+// Members lists the accounts that belong to a group directly, with those for
+// whom it is the primary group.
+func (d *Directory) Members(ctx context.Context, group Account) (list []Account, err error) {
+	filter := "(memberOf=" + ldap.EscapeFilter(group.dn) + ")"
+	if relative, ok := group.SID.Relative(); ok {
+		filter = "(|" + filter + "(primaryGroupID=" + strconv.FormatUint(uint64(relative), 10) + "))"
 	}
-	request := ldap.NewSearchRequest(d.base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, wanted, nil)
-	result, err := d.conn.SearchWithPaging(request, pageSize)
-	if err != nil {
-		return nil, classify(err)
-	}
-	var list []Account
-	for _, e := range result.Entries {
+	for e, err := range d.search(ctx, "(&(|(objectClass=user)"+groups+")"+filter+")", wanted) {
+		if err != nil {
+			return nil, err
+		}
 		if a, ok := toAccount(e); ok {
 			list = append(list, a)
 		}
 	}
 	return list, nil
-}
-
-// Members lists the accounts that belong to a group directly, with those for
-// whom it is the primary group.
-func (d *Directory) Members(ctx context.Context, group Account) ([]Account, error) {
-	filter := "(memberOf=" + ldap.EscapeFilter(group.dn) + ")"
-	if relative, ok := group.SID.Relative(); ok {
-		filter = "(|" + filter + "(primaryGroupID=" + strconv.FormatUint(uint64(relative), 10) + "))"
-	}
-	return d.list(ctx, "(&"+"(|(objectClass=user)"+groups+")"+filter+")")
 }
 
 // tokenGroups is what the directory itself computes as an account's groups

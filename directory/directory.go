@@ -64,6 +64,7 @@ type Directory struct {
 	conn  *ldap.Conn
 	base  string
 	realm account.Realm
+	host  string
 }
 
 // Dial connects, signs in, and asks for the domain.
@@ -118,11 +119,11 @@ func (d *Directory) signIn(t Target) error {
 	if err := d.conn.Bind(t.Account, t.Password); err != nil {
 		return classify(err)
 	}
-	root, err := d.one("", ldap.ScopeBaseObject, "(objectClass=*)", "defaultNamingContext")
+	root, err := d.one("", ldap.ScopeBaseObject, "(objectClass=*)", "defaultNamingContext", "dsServiceName")
 	if err != nil {
 		return err
 	}
-	d.base = root.GetAttributeValue("defaultNamingContext")
+	d.base, d.host = root.GetAttributeValue("defaultNamingContext"), root.GetAttributeValue("dsServiceName")
 	domain, err := d.one(d.base, ldap.ScopeBaseObject, "(objectClass=*)", "objectSid", "dc")
 	if err != nil {
 		return err

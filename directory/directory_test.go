@@ -31,6 +31,7 @@ func TestAgainstRealDomain(t *testing.T) {
 	t.Run("refusals", func(t *testing.T) { refusals(t, target) })
 	t.Run("accounts", func(t *testing.T) { accounts(t, d) })
 	t.Run("memberships", func(t *testing.T) { memberships(t, d) })
+	t.Run("users part by part", func(t *testing.T) { users(t, d) })
 	t.Run("a member server", func(t *testing.T) {
 		began := time.Now()
 		server := standintest.Member(t, controller, "larch", "store")
@@ -111,11 +112,15 @@ func memberships(t *testing.T, d *Directory) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		held := g.GroupsOf(a.SID)
+		m, err := d.Member(t.Context(), g, a.SID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		held := g.GroupsOf(a.SID, m.Direct)
 		var names []string
 		var ours []account.SID
 		for _, m := range held {
-			names, ours = append(names, g.Accounts[m.Group].Name), append(ours, m.Group)
+			names, ours = append(names, g.Groups[m.Group].Name), append(ours, m.Group)
 		}
 		for _, group := range want {
 			if !slices.Contains(names, group) {
@@ -144,6 +149,50 @@ func memberships(t *testing.T, d *Directory) {
 	members, err := d.Members(t.Context(), staff)
 	if err != nil || len(members) != 2 {
 		t.Errorf("members of staff: %+v, %v", members, err)
+	}
+}
+
+// users lists everybody of the domain, all at once and again after each mark.
+func users(t *testing.T, d *Directory) {
+	g, err := d.Graph(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	list := func(after Mark) (names []string, marks []Mark) {
+		for part, err := range d.Users(t.Context(), g, after) {
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, m := range part.Members {
+				names = append(names, m.Name)
+			}
+			marks = append(marks, part.Upto)
+			if part.Upto.Host != d.Host() || part.Fraction <= 0 || part.Fraction > 1 {
+				t.Errorf("a part %+v", part)
+			}
+		}
+		return names, marks
+	}
+	names, marks := list(Mark{})
+	for _, name := range []string{"Administrator", "ada", "ben", "cara", "warden", "Guest", "krbtgt"} {
+		if !slices.Contains(names, name) {
+			t.Errorf("%s is not among %q", name, names)
+		}
+	}
+	if some := slices.Compact(slices.Sorted(slices.Values(names))); len(some) != len(names) || slices.Contains(names, "keepers") {
+		t.Errorf("somebody is there twice, or a group: %q", names)
+	}
+	if rest, _ := list(marks[len(marks)-1]); len(rest) != 0 {
+		t.Errorf("after the end: %q", rest)
+	}
+	// After every number there is a rest, and it is the end of the whole.
+	for at := marks[0].At; at > marks[0].At-300; at -= 7 {
+		if rest, _ := list(Mark{d.Host(), at}); !slices.Equal(rest, names[len(names)-len(rest):]) {
+			t.Fatalf("after %d: %q", at, rest)
+		}
+	}
+	if anew, _ := list(Mark{"another server", marks[0].At}); !slices.Equal(anew, names) {
+		t.Errorf("after the mark of another server: %q", anew)
 	}
 }
 
@@ -177,8 +226,12 @@ func asMemberSees(t *testing.T, d *Directory, a *smbadmin.Admin) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	member, err := d.Member(t.Context(), g, warden.SID)
+	if err != nil {
+		t.Fatal(err)
+	}
 	token := []account.SID{warden.SID}
-	for _, m := range g.GroupsOf(warden.SID) {
+	for _, m := range g.GroupsOf(warden.SID, member.Direct) {
 		token = append(token, m.Group)
 	}
 	local, err := a.GroupsOf(t.Context(), token)

@@ -2,8 +2,6 @@ package directory
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -12,84 +10,81 @@ import (
 	"bridgespan/core/account"
 )
 
-// Graph is everybody in a domain and who belongs to what, as read at one time:
-// to judge many accounts without asking for each.
+// Graph is every group of a domain and what each belongs to, as read at one
+// time: to tell the groups of many users without asking for each.
 type Graph struct {
-	Realm    account.Realm
-	Accounts map[account.SID]Account
-	parents  map[account.SID][]account.SID
+	Realm   account.Realm
+	Groups  map[account.SID]Account
+	parents map[account.SID][]account.SID
+	byDN    map[string]account.SID
 }
 
-// ErrTooMany: a domain has more accounts than a Graph may hold.
-var ErrTooMany = errors.New("the domain has more accounts than can be judged at once")
+// Member is a user with the groups that they belong to directly, the primary
+// group among them.
+type Member struct {
+	Account
+	Direct []account.SID
+}
 
-// mostAccounts bounds a Graph.
-const mostAccounts = 200000
-
-// NewGraph makes a graph of accounts and of the groups that each belongs to
-// directly; primary groups need not be among these.
-func NewGraph(realm account.Realm, accounts []Account, memberOf map[account.SID][]account.SID) *Graph {
-	g := &Graph{Realm: realm, Accounts: make(map[account.SID]Account, len(accounts)), parents: map[account.SID][]account.SID{}}
-	for _, a := range accounts {
-		g.Accounts[a.SID] = a
+// NewGraph makes a graph of groups and of those that each belongs to directly.
+func NewGraph(realm account.Realm, groups []Account, memberOf map[account.SID][]account.SID) *Graph {
+	g := &Graph{Realm: realm, Groups: make(map[account.SID]Account, len(groups)), parents: map[account.SID][]account.SID{}, byDN: make(map[string]account.SID, len(groups))}
+	for _, a := range groups {
+		g.Groups[a.SID], g.byDN[foldDN(a.dn)] = a, a.SID
 	}
-	for _, a := range accounts {
-		held := memberOf[a.SID]
-		if a.Kind == account.User && a.primary != 0 { // directories do not list it with the others
-			held = append(slices.Clone(held), realm.SID.Child(a.primary))
-		}
-		for _, group := range held {
-			if _, known := g.Accounts[group]; known {
-				g.parents[a.SID] = append(g.parents[a.SID], group)
-			}
-		}
+	for sid, held := range memberOf {
+		g.parents[sid] = g.known(held)
 	}
 	return g
 }
 
-// Graph reads the whole domain.
+func (g *Graph) known(groups []account.SID) []account.SID {
+	return slices.DeleteFunc(slices.Clone(groups), func(s account.SID) bool { _, known := g.Groups[s]; return !known })
+}
+
+// Graph reads all groups of the domain.
 func (d *Directory) Graph(ctx context.Context) (*Graph, error) {
-	var accounts []Account
-	byDN := map[string]account.SID{}
-	named := map[account.SID][]string{} // the groups by name
-	control := ldap.NewControlPaging(pageSize)
-	for {
-		if err := ctx.Err(); err != nil {
+	var list []Account
+	named := map[account.SID][]string{} // what each belongs to, by name
+	for e, err := range d.search(ctx, groups, withGroups) {
+		if err != nil {
 			return nil, err
 		}
-		request := ldap.NewSearchRequest(d.base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, allAccounts, append([]string{"memberOf"}, wanted...), []ldap.Control{control})
-		result, err := d.conn.Search(request)
-		if err != nil {
-			return nil, classify(err)
-		}
-		for _, e := range result.Entries {
-			if a, ok := toAccount(e); ok {
-				accounts = append(accounts, a)
-				byDN[foldDN(e.DN)], named[a.SID] = a.SID, e.GetAttributeValues("memberOf")
-			}
-		}
-		if len(accounts) > mostAccounts {
-			return nil, fmt.Errorf("%w: %d", ErrTooMany, len(accounts))
-		}
-		next, ok := ldap.FindControl(result.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
-		if !ok || len(next.Cookie) == 0 {
-			break
-		}
-		control.SetCookie(next.Cookie)
-	}
-	memberOf := make(map[account.SID][]account.SID, len(named))
-	for sid, groups := range named {
-		for _, group := range groups {
-			if s, known := byDN[foldDN(group)]; known {
-				memberOf[sid] = append(memberOf[sid], s)
-			}
+		if a, ok := toAccount(e); ok {
+			list = append(list, a)
+			named[a.SID] = e.GetAttributeValues("memberOf")
 		}
 	}
-	return NewGraph(d.realm, accounts, memberOf), nil
+	g := NewGraph(d.realm, list, nil)
+	for sid, names := range named {
+		g.parents[sid] = g.byNames(names)
+	}
+	return g, nil
+}
+
+// byNames are the groups that a directory calls so; those that it does not
+// show us are left out.
+func (g *Graph) byNames(names []string) []account.SID {
+	var list []account.SID
+	for _, name := range names {
+		if s, known := g.byDN[foldDN(name)]; known {
+			list = append(list, s)
+		}
+	}
+	return list
 }
 
 // foldDN makes names comparable: their case does not count (RFC 4517, section 4.2.15).
 func foldDN(dn string) string { return strings.ToLower(dn) }
+
+func (g *Graph) member(e *ldap.Entry) (Member, bool) {
+	a, ok := toAccount(e)
+	m := Member{Account: a, Direct: g.byNames(e.GetAttributeValues("memberOf"))}
+	if a.Kind == account.User && a.primary != 0 { // directories do not list it with the others
+		m.Direct = append(m.Direct, g.known([]account.SID{g.Realm.SID.Child(a.primary)})...)
+	}
+	return m, ok
+}
 
 // Membership is one step of belonging to a group.
 type Membership struct {
@@ -98,13 +93,17 @@ type Membership struct {
 
 // GroupsOf lists every group that an account belongs to, nearest first,
 // however they are nested, each once, with the account through which it does.
-func (g *Graph) GroupsOf(s account.SID) []Membership {
-	direct := g.parents[s]
+// Of users, direct are the groups that they belong to directly; of groups that
+// is known.
+func (g *Graph) GroupsOf(s account.SID, direct []account.SID) []Membership {
+	if _, group := g.Groups[s]; group {
+		direct = g.parents[s]
+	}
 	found := make([]Membership, 0, 3*len(direct))
 	seen := make(map[account.SID]struct{}, 3*len(direct)+1)
 	seen[s] = struct{}{}
 	for next, through := 0, s; ; next++ {
-		for _, group := range g.parents[through] {
+		for _, group := range direct {
 			if _, known := seen[group]; !known {
 				seen[group] = struct{}{}
 				found = append(found, Membership{group, through})
@@ -114,5 +113,6 @@ func (g *Graph) GroupsOf(s account.SID) []Membership {
 			return found
 		}
 		through = found[next].Group
+		direct = g.parents[through]
 	}
 }

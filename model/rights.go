@@ -85,10 +85,19 @@ type Rights struct {
 	Findings []RightsFinding   `json:"findings"`
 }
 
+// AskWhoCan asks for everybody who may do at least something.
+type AskWhoCan struct {
+	Path   string    `json:"path" maxLength:"8192" doc:"SERVER/SHARE/PATH, or a path of a namespace with a leading slash"`
+	Level  acl.Level `json:"level" enum:"full,change,write,read,list"`
+	Filter string    `json:"filter,omitempty" maxLength:"256" doc:"Only users with this in their name"`
+}
+
 // WhoCan is everybody who may do at least something.
 type WhoCan struct {
+	Run      Run               `json:"run"`
 	Place    Place             `json:"place"`
 	Level    acl.Level         `json:"level"`
+	Filter   string            `json:"filter,omitempty" doc:"Part of the names of the users who were judged"`
 	People   []EffectiveRights `json:"people" doc:"Users of the domain and of the server, with why, by name; at most 500"`
 	Able     int               `json:"able" doc:"How many users have the level"`
 	Looked   int               `json:"looked" doc:"How many users were judged"`
@@ -216,7 +225,7 @@ func (s RunState) Ended() bool { return s == RunStopped || s == RunDone || s == 
 // Run is work that takes a while.
 type Run struct {
 	ID       int64      `json:"id" doc:"Number of the run"`
-	Kind     string     `json:"kind" enum:"survey,rights,compare,verify" doc:"What kind of work"`
+	Kind     string     `json:"kind" enum:"survey,rights,compare,verify,who-can" doc:"What kind of work"`
 	Subject  string     `json:"subject" doc:"What it is about"`
 	State    RunState   `json:"state" enum:"waiting,running,stopped,done,failed"`
 	Who      string     `json:"who" doc:"User who started it"`

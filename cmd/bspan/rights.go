@@ -3,10 +3,8 @@ package main
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
-	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
@@ -33,7 +31,17 @@ func rightsCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "who-can", Usage: "list everybody who has at least a level", ArgsUsage: "PATH", Flags: []cli.Flag{
 				&cli.StringFlag{Name: "level", Usage: "full, change, write, read or list", Value: "change"},
-				&cli.StringFlag{Name: "filter", Usage: "only users with `TEXT` in their name"}}, Action: signedIn(whoCan, "PATH")},
+				&cli.StringFlag{Name: "filter", Usage: "only users with `TEXT` in their name"},
+				&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait; see it with: rights able RUN"}}, Action: signedIn(whoCan, "PATH")},
+			{Name: "able", Usage: "show who has a level, as a run of who-can found it", ArgsUsage: "RUN", Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				return onRun(args[0], func(id int64) error {
+					w, err := api.WhoCan(ctx, id)
+					if err != nil {
+						return err
+					}
+					return show(c, w, whoCanTable(w))
+				})
+			}, "RUN")},
 			{Name: "compare", Usage: "tell who gains and who loses between two places", ArgsUsage: "PATH PATH", Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "deep", Usage: "compare everything below as well, as a run that can be stopped and go on"},
 				&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait; see it with: rights compared RUN"}}, Action: signedIn(compareRights, "PATH", "PATH")},
@@ -178,33 +186,6 @@ func showRightsAs(ctx context.Context, c *cli.Command, api *client.Client, path,
 		t.after += "\nNot complete: " + r.Missing
 	}
 	return show(c, r, t)
-}
-
-func whoCan(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	asked := acl.Level(c.String("level"))
-	if !slices.Contains(acl.Levels, asked) || asked == acl.None {
-		return usageError{fmt.Sprintf("level %q is none of full, change, write, read, list", asked)}
-	}
-	w, err := api.WhoCan(ctx, args[0], asked, c.String("filter"))
-	if err != nil {
-		return err
-	}
-	t := table{heads: []string{"account", "has", "because"}, empty: fmt.Sprintf("Nobody of %d users has %s there.", w.Looked, asked)}
-	for _, p := range w.People {
-		var why []string
-		for _, r := range p.Reasons {
-			why = append(why, r.Text)
-		}
-		t.add(p.Account.Name, level(p.Level, p.Words), strings.Join(why, "; "))
-	}
-	t.after = fmt.Sprintf("%s of %s users.", humanize.Comma(int64(w.Able)), humanize.Comma(int64(w.Looked)))
-	if w.Able > len(w.People) {
-		t.after += fmt.Sprintf(" The first %d by name are shown; see others with --filter.", len(w.People))
-	}
-	if !w.Complete {
-		t.after += "\nNot complete: " + w.Missing
-	}
-	return show(c, w, t)
 }
 
 func changeRights(what model.RightsAction) action {

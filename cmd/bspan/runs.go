@@ -100,7 +100,7 @@ func follow(ctx context.Context, c *cli.Command, api *client.Client, r model.Run
 	defer tick.Stop()
 	for !r.State.Ended() {
 		if terminal(os.Stderr) {
-			fmt.Fprintf(os.Stderr, "\r\033[K%s %s: %s done, %s, %.0f%%, %.0f/s %s", r.Kind, r.Subject, humanize.Comma(r.Done), humanize.IBytes(uint64(r.Bytes)), 100*r.Fraction, r.Rate, leftWords(r))
+			fmt.Fprintf(os.Stderr, "\r\033[K%s %s: %s done, %.0f%%, %.0f/s %s", r.Kind, r.Subject, doneWords(r), 100*r.Fraction, r.Rate, leftWords(r))
 			said = true
 		}
 		select {
@@ -117,6 +117,14 @@ func follow(ctx context.Context, c *cli.Command, api *client.Client, r model.Run
 		fmt.Fprint(os.Stderr, "\r\033[K")
 	}
 	return r, nil
+}
+
+// doneWords is how much is done, of what the run is about.
+func doneWords(r model.Run) string {
+	if r.Bytes == 0 {
+		return humanize.Comma(r.Done)
+	}
+	return humanize.Comma(r.Done) + ", " + humanize.IBytes(uint64(r.Bytes))
 }
 
 func leftWords(r model.Run) string {

@@ -1,8 +1,10 @@
 package accounts
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"strings"
 	"testing"
 
@@ -23,23 +25,66 @@ var (
 	admins  = grove.SID.Child(512)
 )
 
-// known is a service that remembers a server and a domain, and has nobody to ask.
-func known(groups ...smbadmin.LocalGroup) (*Service, *At) {
+// register is a directory that is held in memory. It gives its users two at a
+// time.
+type register struct {
+	host    string
+	members []directory.Member
+	fails   error // instead of the second part of the users
+	closed  bool
+}
+
+func (r *register) Graph(context.Context) (*directory.Graph, error) { panic("it is known") }
+func (r *register) Host() string                                    { return r.host }
+func (r *register) Close() error                                    { r.closed = true; return nil }
+
+func (r *register) Member(_ context.Context, _ *directory.Graph, s account.SID) (directory.Member, error) {
+	for _, m := range r.members {
+		if m.SID == s {
+			return m, nil
+		}
+	}
+	return directory.Member{}, directory.ErrNotFound
+}
+
+func (r *register) Users(_ context.Context, _ *directory.Graph, after directory.Mark) iter.Seq2[directory.Users, error] {
+	return func(yield func(directory.Users, error) bool) {
+		if after.Host != r.host {
+			after.At = 0
+		}
+		for at := int(after.At); at < len(r.members); at += 2 {
+			if r.fails != nil && at > 0 {
+				yield(directory.Users{}, r.fails)
+				return
+			}
+			upto := min(at+2, len(r.members))
+			if !yield(directory.Users{Members: r.members[at:upto], Upto: directory.Mark{Host: r.host, At: int64(upto)}, Fraction: float64(upto) / float64(len(r.members))}, nil) {
+				return
+			}
+		}
+	}
+}
+
+func user(rid uint32, name string, groups ...account.SID) directory.Member {
+	return directory.Member{Account: directory.Account{SID: grove.SID.Child(rid), Name: name, Kind: account.User}, Direct: groups}
+}
+
+// known is a server of a domain that is known, and that has local groups.
+func known(groups ...smbadmin.LocalGroup) (*Service, *At, *register) {
 	s := New(nil, nil, nil, func() {})
-	s.graphs.Add(grove.Name, directory.NewGraph(grove, []directory.Account{
-		{SID: person, Name: "ivy", Kind: account.User}, {SID: grove.SID.Child(1104), Name: "Moss", Kind: account.User}, {SID: grove.SID.Child(1105), Name: "gone", Kind: account.User, Disabled: true},
+	graph := directory.NewGraph(grove, []directory.Account{
 		{SID: keepers, Name: "keepers", Kind: account.Group}, {SID: staff, Name: "staff", Kind: account.Group}, {SID: all, Name: "all", Kind: account.LocalGroup},
 		{SID: admins, Name: "Domain Admins", Kind: account.Group}, {SID: account.Administrators, Name: "Administrators", Kind: account.LocalGroup},
-	}, map[account.SID][]account.SID{
-		person: {keepers, grove.SID.Child(9999)}, keepers: {staff}, staff: {all}, all: {keepers}, // a circle
-		grove.SID.Child(1104): {admins, account.Administrators}, admins: {account.Administrators},
-	}))
-	return s, &At{Server: model.Server{Name: "oak"}, realms: []account.Realm{oak, grove}, groups: groups, asked: true}
+	}, map[account.SID][]account.SID{keepers: {staff}, staff: {all}, all: {keepers}, admins: {account.Administrators}}) // a circle
+	gone := user(1105, "gone")
+	gone.Disabled = true
+	r := &register{host: "dc", members: []directory.Member{user(1103, "ivy", keepers), user(1104, "Moss", admins, account.Administrators), gone}}
+	return s, &At{Server: model.Server{Name: "oak"}, realms: []account.Realm{oak, grove}, groups: groups, asked: true, domains: map[account.SID]*domain{grove.SID: {graph, r}}}, r
 }
 
 func TestTokenFor(t *testing.T) {
 	scanners, readers := oak.SID.Child(1000), oak.SID.Child(1001)
-	s, at := known(smbadmin.LocalGroup{SID: readers, Name: "readers", Members: []account.SID{scanners}}, smbadmin.LocalGroup{SID: scanners, Name: "scanners", Members: []account.SID{all}})
+	s, at, _ := known(smbadmin.LocalGroup{SID: readers, Name: "readers", Members: []account.SID{scanners}}, smbadmin.LocalGroup{SID: scanners, Name: "scanners", Members: []account.SID{all}})
 	token, err := s.TokenFor(t.Context(), at, person)
 	if err != nil || token.Missing != "" {
 		t.Fatal(token, err)
@@ -66,7 +111,7 @@ func TestTokenFor(t *testing.T) {
 	if err != nil || !moss.Has(admins) || moss.Has(account.Administrators) || moss.Privileges != (account.Privileges{}) {
 		t.Errorf("%+v, %v", moss, err)
 	}
-	s, at = known(smbadmin.LocalGroup{SID: account.Administrators, Members: []account.SID{admins}}, smbadmin.LocalGroup{SID: account.BackupOperators, Members: []account.SID{person}})
+	s, at, _ = known(smbadmin.LocalGroup{SID: account.Administrators, Members: []account.SID{admins}}, smbadmin.LocalGroup{SID: account.BackupOperators, Members: []account.SID{person}})
 	if moss, err = s.TokenFor(t.Context(), at, grove.SID.Child(1104)); err != nil || !moss.Privileges.TakeOwnership || !moss.Privileges.Restore {
 		t.Errorf("an administrator: %+v, %v", moss, err)
 	}
@@ -76,7 +121,7 @@ func TestTokenFor(t *testing.T) {
 }
 
 func TestFind(t *testing.T) {
-	s, at := known()
+	s, at, _ := known()
 	s.named.Add(key{"oak", person}, smbadmin.Named{SID: person, Name: "ivy", Realm: "GROVE", Kind: account.User})
 	twice := []smbadmin.Named{{SID: person, Name: "ivy", Realm: "GROVE", Kind: account.User}, {SID: oak.SID.Child(1002), Name: "ivy", Realm: "OAK1", Kind: account.User}}
 	s.found.Add("oak\x00ivy", twice)
@@ -142,46 +187,77 @@ func TestBelow(t *testing.T) {
 	}
 }
 
-func TestEverybodyOfADomain(t *testing.T) {
-	s, at := known()
-	people, missing, err := s.ofDomains(t.Context(), at)
-	if err != nil || missing != "" || len(people) != 2 {
-		t.Errorf("%+v, %q, %v", people, missing, err)
+// listed is everybody after a mark, without the users of the server itself.
+func listed(t *testing.T, s *Service, at *At, after Mark) (names []string, last People, err error) {
+	for people, err := range s.Everybody(t.Context(), at, after) {
+		if err != nil {
+			return names, last, err
+		}
+		last = people
+		for _, p := range people.List {
+			names = append(names, p.Name)
+			if p.Token.User != p.SID || !p.Token.Has(account.Everyone) {
+				t.Errorf("%s has the token %+v", p.Name, p.Token)
+			}
+		}
 	}
-	sortPeople(people)
-	if people[0].Name != "ivy" || people[1].Name != "Moss" {
-		t.Errorf("%+v", people)
+	return names, last, nil
+}
+
+func TestEverybody(t *testing.T) {
+	s, at, r := known()
+	names, last, err := listed(t, s, at, Mark{Server: true})
+	if err != nil || strings.Join(names, " ") != "ivy Moss" || last.Fraction != 1 || last.Upto.Domain.At != 3 {
+		t.Errorf("everybody: %q, %+v, %v", names, last, err)
+	}
+	// After a mark of this directory the rest; after one of another, all of them.
+	if names, _, err = listed(t, s, at, Mark{Server: true, Domain: directory.Mark{Host: "dc", At: 1}}); err != nil || strings.Join(names, " ") != "Moss" {
+		t.Errorf("after the first: %q, %v", names, err)
+	}
+	r.fails = directory.ErrUnreachable
+	r.members = append(r.members, user(1106, "Fern"))
+	if names, last, err = listed(t, s, at, Mark{Server: true}); !errors.Is(err, directory.ErrUnreachable) || len(names) != 2 || last.Upto.Domain.At != 2 {
+		t.Errorf("a directory that goes away: %q, %+v, %v", names, last, err)
+	}
+	at.Close()
+	if !r.closed {
+		t.Error("the directory was not let go")
+	}
+}
+
+// A user who was removed still has entries that name them: those judge nobody.
+func TestTokenOfRemovedUser(t *testing.T) {
+	s, at, _ := known()
+	token, err := s.TokenFor(t.Context(), at, grove.SID.Child(9999))
+	if err != nil || token.Missing != "" || token.Has(keepers) || !token.Has(account.Everyone) {
+		t.Errorf("%+v, %v", token, err)
 	}
 }
 
 // BenchmarkTokens makes the tokens of a large domain, each with 40 groups.
 func BenchmarkTokens(b *testing.B) {
-	var accounts []directory.Account
+	var groups []directory.Account
 	memberOf := map[account.SID][]account.SID{}
 	for i := range uint32(2000) {
 		g := grove.SID.Child(10000 + i)
-		accounts = append(accounts, directory.Account{SID: g, Name: fmt.Sprint("group ", i), Kind: account.Group})
+		groups = append(groups, directory.Account{SID: g, Name: fmt.Sprint("group ", i), Kind: account.Group})
 		if i >= 100 {
 			memberOf[g] = []account.SID{grove.SID.Child(10000 + i/4)}
 		}
 	}
-	const users = 200000
-	for i := range uint32(users) {
-		u := grove.SID.Child(100000 + i)
-		accounts = append(accounts, directory.Account{SID: u, Name: fmt.Sprint("user ", i), Kind: account.User})
-		for k := range uint32(20) {
-			memberOf[u] = append(memberOf[u], grove.SID.Child(10000+(i*7+k*97)%2000))
+	members := make([]directory.Member, 20000)
+	for i := range members {
+		members[i] = user(100000+uint32(i), fmt.Sprint("user ", i))
+		for k := range 20 {
+			members[i].Direct = append(members[i].Direct, grove.SID.Child(10000+uint32(i*7+k*97)%2000))
 		}
 	}
-	s, at := known(smbadmin.LocalGroup{SID: account.Users, Members: []account.SID{grove.SID.Child(10005)}})
-	s.graphs.Add(grove.Name, directory.NewGraph(grove, accounts, memberOf))
+	s, at, _ := known(smbadmin.LocalGroup{SID: account.Users, Members: []account.SID{grove.SID.Child(10005)}})
+	d := &domain{graph: directory.NewGraph(grove, groups, memberOf)}
 	for b.Loop() {
-		for i := range uint32(users) {
-			if _, err := s.TokenFor(b.Context(), at, grove.SID.Child(100000+i)); err != nil {
-				b.Fatal(err)
-			}
+		if _, err := s.judged(b.Context(), at, d, members); err != nil {
+			b.Fatal(err)
 		}
-		s.tokens.Purge()
 	}
-	b.ReportMetric(float64(b.N)*users/b.Elapsed().Seconds(), "tokens/s")
+	b.ReportMetric(float64(b.N*len(members))/b.Elapsed().Seconds(), "tokens/s")
 }

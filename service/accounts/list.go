@@ -26,6 +26,7 @@ func (s *Service) with(ctx context.Context, server string, do func(at *At) error
 	defer session.Close()
 	at, err := s.At(ctx, v, smbadmin.New(session))
 	if err == nil {
+		defer at.Close()
 		err = do(at)
 	}
 	return refused(v, err)

@@ -1,10 +1,8 @@
 package accounts
 
 import (
-	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -22,7 +20,7 @@ type Token struct {
 	Missing string
 }
 
-// At is a server that is being asked about accounts.
+// At is a server that is being asked about accounts. Who made it closes it.
 type At struct {
 	Server  model.Server
 	Admin   *smbadmin.Admin
@@ -30,6 +28,7 @@ type At struct {
 	groups  []smbadmin.LocalGroup
 	asked   bool
 	trouble error
+	domains map[account.SID]*domain
 }
 
 // At prepares to ask a server. The session stays the caller's.
@@ -211,11 +210,22 @@ func (s *Service) TokenFor(ctx context.Context, at *At, sid account.SID) (*Token
 	if err != nil {
 		return nil, err
 	}
+	t, err := s.token(ctx, at, sid, memberships)
+	if err != nil {
+		return nil, err
+	}
+	t.Missing = missing
+	s.tokens.Add(key{at.Server.Name, sid}, t)
+	return t, nil
+}
+
+// token makes a token of the groups that an account has in its domain and at
+// the server.
+func (s *Service) token(ctx context.Context, at *At, sid account.SID, memberships []directory.Membership) (*Token, error) {
 	t := &Token{Token: account.NewToken(sid, len(memberships))}
 	for _, m := range memberships {
 		t.Add(m.Group, m.Through)
 	}
-	t.Missing = missing
 	if err := s.addLocal(ctx, at, t); err != nil {
 		return nil, err
 	}
@@ -225,7 +235,6 @@ func (s *Service) TokenFor(ctx context.Context, at *At, sid account.SID) (*Token
 	} else if t.Has(account.BackupOperators) {
 		t.Privileges = account.Privileges{Backup: true, Restore: true}
 	}
-	s.tokens.Add(key{at.Server.Name, sid}, t)
 	return t, nil
 }
 
@@ -235,44 +244,21 @@ func (s *Service) memberships(ctx context.Context, at *At, sid account.SID) ([]d
 	if i < 0 {
 		return nil, "", nil
 	}
-	g, missing, err := s.graph(ctx, at.realms[i])
+	d, missing, err := s.domain(ctx, at, at.realms[i])
 	if err != nil || missing != "" {
 		return nil, missing, err
 	}
-	// What the domain's controllers call their own groups (Administrators,
-	// Backup Operators …) says nothing at another server.
-	return slices.DeleteFunc(g.GroupsOf(sid), func(m directory.Membership) bool { return m.Group.In(account.Builtin) }), "", nil
-}
-
-// graph reads a domain, or says what is missing for that.
-func (s *Service) graph(ctx context.Context, realm account.Realm) (*directory.Graph, string, error) {
-	if g, ok := s.graphs.Get(realm.Name); ok {
-		return g, "", nil
+	if _, group := d.graph.Groups[sid]; group {
+		return d.groupsOf(directory.Member{Account: directory.Account{SID: sid}}), "", nil
 	}
-	d, known, err := s.directoryOf(ctx, realm.SID)
-	if err != nil {
-		return nil, "", err
-	}
-	if !known {
-		return nil, fmt.Sprintf("groups of the domain %s are not known: add its directory with: bspan directory add", realm.Name), nil
-	}
-	conn, err := s.dial(ctx, d)
-	if err != nil {
-		var e *fault.Error
-		if errors.As(err, &e) && e.Kind == fault.Unavailable {
-			return nil, e.Problem, nil
-		}
-		return nil, "", err
-	}
-	defer conn.Close()
-	g, err := conn.Graph(ctx)
-	if errors.Is(err, directory.ErrTooMany) || errors.Is(err, directory.ErrUnreachable) {
+	m, err := d.asked.Member(ctx, d.graph, sid)
+	switch {
+	case errors.Is(err, directory.ErrNotFound): // it was removed; what still names it belongs to nothing
+		return nil, "", nil
+	case errors.Is(err, directory.ErrUnreachable):
 		return nil, err.Error(), nil
 	}
-	if err == nil {
-		s.graphs.Add(realm.Name, g)
-	}
-	return g, "", err
+	return d.groupsOf(m), "", err
 }
 
 // addLocal adds the groups of the server itself, and of the users it has itself.
@@ -301,55 +287,4 @@ func (s *Service) addLocal(ctx context.Context, at *At, t *Token) error {
 		}
 	}
 	return nil
-}
-
-// Person is a user with the name without its place.
-type Person struct {
-	SID  account.SID
-	Name string
-}
-
-// Everybody lists the users of the server itself and of its domain that may
-// sign in, by name, and what could not be asked.
-func (s *Service) Everybody(ctx context.Context, at *At) ([]Person, string, error) {
-	users, err := at.Admin.Users(ctx)
-	if err != nil {
-		return nil, "", err
-	}
-	people, missing, err := s.ofDomains(ctx, at)
-	if err != nil {
-		return nil, "", err
-	}
-	for _, u := range users {
-		if !u.Disabled {
-			people = append(people, Person{u.SID, u.Name})
-		}
-	}
-	sortPeople(people)
-	return people, missing, nil
-}
-
-// ofDomains lists the users of the domain that the server belongs to.
-func (s *Service) ofDomains(ctx context.Context, at *At) (people []Person, missing string, err error) {
-	for _, r := range at.realms {
-		if !r.Domain {
-			continue
-		}
-		g, missing, err := s.graph(ctx, r)
-		if err != nil || missing != "" {
-			return people, missing, err
-		}
-		for sid, a := range g.Accounts {
-			if a.Kind == account.User && !a.Disabled {
-				people = append(people, Person{sid, a.Name})
-			}
-		}
-	}
-	return people, "", nil
-}
-
-func sortPeople(people []Person) {
-	slices.SortFunc(people, func(a, b Person) int {
-		return cmp.Or(strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), strings.Compare(a.SID.String(), b.SID.String()))
-	})
 }

@@ -245,7 +245,7 @@ func (s *Service) namesAt(ctx context.Context, server string) (*names, func(), e
 		session.Close()
 		return nil, nil, err
 	}
-	return s.names(l.at), func() { session.Close() }, nil
+	return s.names(l.at), l.close, nil
 }
 
 // Undo takes back what a change did.

@@ -40,6 +40,7 @@ func New(db *records.DB, e *estate.Service, n *naming.Service, a *accounts.Servi
 	s := &Service{db: db, estate: e, naming: n, accounts: a, jobs: j, changed: changed}
 	j.Register(runKind, s.work)
 	j.Register(compareKind, s.compare)
+	j.Register(whoCanKind, s.findWhoCan)
 	return s
 }
 
@@ -60,6 +61,7 @@ func (l *look) close() {
 	if l.tree != nil {
 		l.tree.Close()
 	}
+	l.at.Close()
 	l.session.Close()
 }
 

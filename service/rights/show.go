@@ -151,6 +151,12 @@ func (s *Service) effective(ctx context.Context, l *look, n *names, sid account.
 	if err != nil {
 		return model.EffectiveRights{}, err
 	}
+	return s.effectiveFor(ctx, l, n, t, explained)
+}
+
+// effectiveFor judges the account of a token.
+func (s *Service) effectiveFor(ctx context.Context, l *look, n *names, t *accounts.Token, explained bool) (model.EffectiveRights, error) {
+	sid := t.User
 	d := l.object().Explain(t.Token)
 	involved := []account.SID{sid}
 	for _, r := range d.Reasons {
@@ -254,6 +260,7 @@ func (s *Service) Explain(ctx context.Context, server, descriptor string, on acl
 	if err != nil {
 		return model.Permissions{}, estate.Unavailable(v, err)
 	}
+	defer asked.Close()
 	words, err := s.Words(ctx, asked, p, on)
 	if err != nil {
 		return words, estate.Unavailable(v, err)

@@ -13,7 +13,7 @@ func (s *Service) Settings(ctx context.Context, server, name string) (model.Shar
 	if err != nil {
 		return model.ShareNow{}, err
 	}
-	defer j.session.Close()
+	defer j.close()
 	options, err := j.admin.ShareOptions(ctx, j.share.Name)
 	if err != nil {
 		return model.ShareNow{}, j.failure(err)

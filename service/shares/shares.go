@@ -73,11 +73,16 @@ func (s *Service) open(ctx context.Context, server string) (*job, error) {
 		j.shares, err = j.admin.Shares(ctx)
 	}
 	if err != nil {
-		session.Close()
+		j.close()
 		return nil, estate.Unavailable(v, err)
 	}
 	j.plan = model.SharePlan{Server: v.Name, Advice: []model.Advice{}, Steps: []model.Step{}, Effective: []model.EffectiveRights{}, Connected: []string{}, Signposts: []string{}}
 	return j, nil
+}
+
+func (j *job) close() {
+	j.at.Close()
+	j.session.Close()
 }
 
 // Create makes a share, or tells what would be made.
@@ -86,7 +91,7 @@ func (s *Service) Create(ctx context.Context, server string, n model.NewShare) (
 	if err != nil {
 		return model.SharePlan{}, err
 	}
-	defer j.session.Close()
+	defer j.close()
 	j.plan.Name, j.plan.Rehearsed = n.Name, n.Rehearse
 	j.plan.Advice = append(j.plan.Advice, nameAdvice(n.Name, j.shares)...)
 	where, err := j.place(n.Path)
@@ -346,7 +351,7 @@ func (s *Service) Edit(ctx context.Context, server, name string, e model.EditSha
 	if err != nil {
 		return model.SharePlan{}, err
 	}
-	defer j.session.Close()
+	defer j.close()
 	j.plan.Rehearsed = e.Rehearse
 	if e.Note != nil {
 		j.share.Note = *e.Note
@@ -380,7 +385,7 @@ func (s *Service) existing(ctx context.Context, server, name string) (*job, erro
 	}
 	i := slices.IndexFunc(j.shares, func(h smbadmin.Share) bool { return namespace.Key(h.Name) == namespace.Key(name) })
 	if i < 0 || j.shares[i].Kind != "disk" {
-		j.session.Close()
+		j.close()
 		return nil, fault.New(fault.NotFound, "list its shares with: bspan share list "+j.server.Name, "%s has no share %q that holds files", j.server.Name, name)
 	}
 	j.share, j.before = j.shares[i], j.shares[i]
@@ -411,7 +416,7 @@ func (s *Service) Remove(ctx context.Context, server, name string, rehearse bool
 	if err != nil {
 		return model.SharePlan{}, err
 	}
-	defer j.session.Close()
+	defer j.close()
 	j.plan.Rehearsed = rehearse
 	if err := j.users(ctx); err != nil {
 		return j.plan, j.failure(err)

@@ -108,6 +108,7 @@ func (s *Service) finish(ctx context.Context, job *jobs.Job, v model.Server, adm
 	if err != nil {
 		return estate.Unavailable(v, err)
 	}
+	defer at.Close()
 	h, err := admin.Share(ctx, asked.Share)
 	if err != nil {
 		return estate.Unavailable(v, err)

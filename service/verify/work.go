@@ -51,6 +51,7 @@ func (s *Service) open(ctx context.Context, t namespace.Target) (*side, error) {
 		p.tree = opened
 		at, atErr := s.accounts.At(ctx, v, smbadmin.New(session))
 		if err = atErr; err == nil {
+			defer at.Close()
 			p.realms = s.accounts.Realms(at)
 		}
 	}

@@ -107,8 +107,8 @@ export const useRights = (path: string) =>
 export const useRightsAs = (path: string, account: string) =>
   useQuery({ queryKey: ["rights", "as", path, account], enabled: account !== "", retry: false, queryFn: () => got(api.GET("/api/v1/rights/as", { params: { query: { path, account } } })) });
 
-export const useWhoCan = (path: string, level: "full" | "change" | "write" | "read" | "list" | undefined, filter: string) =>
-  useQuery({ queryKey: ["rights", "who", path, level, filter], enabled: level !== undefined, retry: false, placeholderData: (before) => before, queryFn: () => got(api.GET("/api/v1/rights/who-can", { params: { query: { path, level: level ?? "change", filter: filter || undefined } } })) });
+export const useWhoCan = (run: number | undefined) =>
+  useQuery({ queryKey: ["run", "who-can", run], enabled: run !== undefined, retry: false, queryFn: () => got(api.GET("/api/v1/rights/who-can/{run}", { params: { path: { run: run ?? 0 } } })) });
 
 export const useComparison = (first: string, second: string) =>
   useQuery({ queryKey: ["rights", "compare", first, second], enabled: second !== "", retry: false, queryFn: () => got(api.GET("/api/v1/rights/compare", { params: { query: { first, second } } })) });

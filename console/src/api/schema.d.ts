@@ -799,11 +799,31 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        get?: never;
+        put?: never;
         /**
-         * Tell who has at least a level
+         * Find who of all users has at least a level
+         * @description It is a run: what takes longer than a few seconds goes on after the answer. Needs the role operator.
+         */
+        post: operations["start-who-can"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rights/who-can/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show who has a level, as far as it was found
          * @description Needs the role viewer.
          */
-        get: operations["get-rights-who-can"];
+        get: operations["get-who-can"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1581,6 +1601,14 @@ export interface components {
             format: "batch" | "powershell" | "autofs" | "fstab" | "csv";
             /** @description Site where they are */
             from?: string;
+        };
+        AskWhoCan: {
+            /** @description Only users with this in their name */
+            filter?: string;
+            /** @enum {string} */
+            level: "full" | "change" | "write" | "read" | "list";
+            /** @description SERVER/SHARE/PATH, or a path of a namespace with a leading slash */
+            path: string;
         };
         Begun: {
             runs: components["schemas"]["Run"][];
@@ -2980,7 +3008,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "rights" | "compare" | "verify";
+            kind: "survey" | "rights" | "compare" | "verify" | "who-can";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -3413,6 +3441,8 @@ export interface components {
             able: number;
             /** @description Whether all users and groups could be found */
             complete: boolean;
+            /** @description Part of the names of the users who were judged */
+            filter?: string;
             level: string;
             /**
              * Format: int64
@@ -3423,6 +3453,7 @@ export interface components {
             /** @description Users of the domain and of the server, with why, by name; at most 500 */
             people: components["schemas"]["EffectiveRights"][];
             place: components["schemas"]["Place"];
+            run: components["schemas"]["Run"];
         };
     };
     responses: never;
@@ -5159,17 +5190,47 @@ export interface operations {
             };
         };
     };
-    "get-rights-who-can": {
+    "start-who-can": {
         parameters: {
-            query: {
-                /** @description SERVER/SHARE/PATH, or a path of a namespace with a leading slash */
-                path: string;
-                level: "full" | "change" | "write" | "read" | "list";
-                /** @description Part of the name of a user */
-                filter?: string;
-            };
+            query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskWhoCan"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhoCan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-who-can": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -5202,7 +5263,7 @@ export interface operations {
                 /** @description How many items at most */
                 limit?: number;
                 /** @description Of this kind alone */
-                kind?: "survey" | "rights" | "compare" | "verify";
+                kind?: "survey" | "rights" | "compare" | "verify" | "who-can";
             };
             header?: never;
             path?: never;

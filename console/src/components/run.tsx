@@ -20,7 +20,7 @@ export function RunProgress({ run }: { run: Run }) {
     <div className="grid gap-1">
       <div className="flex flex-wrap items-baseline gap-x-4">
         <RunState run={run} />
-        <span>{run.done.toLocaleString("en")} files and folders</span>
+        <span>{run.done.toLocaleString("en")} {run.kind === "who-can" ? "users" : "files and folders"}</span>
         <span className="text-soft">{Math.round(run.rate).toLocaleString("en")}/s</span>
         {run.leftS !== undefined && <span className="text-soft">about {left(run.leftS)} left</span>}
         <span className="ml-auto flex gap-2">

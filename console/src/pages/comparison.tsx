@@ -1,14 +1,14 @@
 // How the permissions of two places and of everything below them differ: who
 // gains, who loses, and where.
 import { useState } from "react";
-import { Link } from "react-router";
-import type { Comparison, Schemas } from "../api/client";
+import type { Comparison } from "../api/client";
 import { useComparisonRun, useDifferences } from "../api/queries";
+import { PlaceLink } from "../components/place";
 import { ended, RunProgress } from "../components/run";
 import { ShiftText } from "../components/shift";
 import { Status } from "../components/status";
 import { Button, Empty, Facts, Loading, PageHead, Section, TextInput, Trouble } from "../components/ui";
-import { filesOf, plural, when } from "../format";
+import { plural, when } from "../format";
 
 export function ComparisonPage({ run }: { run: number }) {
   const query = useComparisonRun(run);
@@ -61,10 +61,6 @@ function Verdict({ comparison: c }: { comparison: Comparison }) {
   if (n + c.share.length === 0) return <Status tone="good">nobody gains and nobody loses</Status>;
   return <Status tone="warn">{plural(n, "difference")}</Status>;
 }
-
-const PlaceLink = ({ place: p }: { place: Schemas["Place"] }) => (
-  <Link className="font-mono break-all text-span underline underline-offset-2" to={filesOf(p.server, p.share, ...(p.folder ? p.path.split("/") : p.path.split("/").slice(0, -1)))}>{[p.server, p.share, p.path].filter(Boolean).join("/")}</Link>
-);
 
 function Totals({ totals }: { totals: Comparison["accounts"] }) {
   if (totals.length === 0) return <Empty>Nobody gains and nobody loses on what is in both places.</Empty>;

@@ -3,14 +3,16 @@ import { useMutation } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { useNavigate } from "react-router";
 import { api, got, Problem, type Comparison, type EffectiveRights, type Permissions, type RightsChange, type Schemas } from "../api/client";
-import { useComparison, useRights, useRightsAs, useRightsChange, useWhoCan } from "../api/queries";
+import { useComparison, useRights, useRightsAs, useRightsChange } from "../api/queries";
 import { Findings } from "../components/findings";
 import { ended, RunProgress } from "../components/run";
+import { levelText } from "../components/level";
 import { ShiftText } from "../components/shift";
 import { Status } from "../components/status";
-import { Button, Dialog, Field, Loading, Section, Select, sentence, TextField, TextInput, Trouble } from "../components/ui";
+import { Button, Dialog, Field, Loading, Section, Select, sentence, TextField, Trouble } from "../components/ui";
 import { plural } from "../format";
 import { Check } from "./shareform";
+import { AskWhoCan } from "./whocan";
 
 export function RightsPanel({ path, as, onUp }: { path: string; as: string; onUp?: () => void }) {
   const query = useRights(path);
@@ -27,7 +29,7 @@ export function RightsPanel({ path, as, onUp }: { path: string; as: string; onUp
       <p className="mb-3">{r.file.sentence}</p>
       <div className="mb-5"><Button onClick={() => setChanging(true)}>Change rights …</Button></div>
       <WhatCan key={as} path={path} as={as} />
-      <WhoCan path={path} />
+      <AskWhoCan path={path} />
       <Compare path={path} />
       {r.findings.length > 0 && <Section title="Findings"><Findings findings={r.findings} /></Section>}
       <Section title="Entries" aside={<>owner {r.file.owner?.name ?? "nobody"}</>}>
@@ -38,7 +40,7 @@ export function RightsPanel({ path, as, onUp }: { path: string; as: string; onUp
           {r.people.map((p) => (
             <li key={p.account.sid} className="grid grid-cols-[minmax(0,1fr)_max-content] gap-3 border-b border-line py-0.5">
               <span className="min-w-0 break-words">{p.account.name}</span>
-              <span className="font-medium">{level(p)}{p.level !== p.file && <span className="font-normal text-soft"> (files {p.file}, share {p.share})</span>}</span>
+              <span className="font-medium">{levelText(p)}{p.level !== p.file && <span className="font-normal text-soft"> (files {p.file}, share {p.share})</span>}</span>
             </li>
           ))}
         </ul>
@@ -47,39 +49,6 @@ export function RightsPanel({ path, as, onUp }: { path: string; as: string; onUp
         <ChangeForm path={path} onClose={() => setChanging(false)} />
       </Dialog>
     </aside>
-  );
-}
-
-const levels = ["full", "change", "write", "read", "list"] as const;
-
-/** Who of all users has at least a level? */
-function WhoCan({ path }: { path: string }) {
-  const [asked, setAsked] = useState<(typeof levels)[number]>();
-  const [filter, setFilter] = useState("");
-  const query = useWhoCan(path, asked, filter);
-  const w = query.data;
-  return (
-    <Section title="Who can …">
-      <div className="flex flex-wrap gap-1" role="group" aria-label="Level">
-        {levels.map((l) => <Button key={l} aria-pressed={asked === l} look={asked === l ? "main" : "plain"} onClick={() => setAsked(l)}>{l}</Button>)}
-      </div>
-      <div aria-live="polite" className="mt-2">
-        {asked && query.isPending && <Loading what="users" />}
-        {query.error && <Trouble error={query.error} />}
-        {w && (
-          <>
-            <p>{w.able.toLocaleString("en")} of {plural(w.looked, "user")} {w.able === 1 ? "has" : "have"} at least {w.level}.{w.able > w.people.length && ` The first ${w.people.length} by name are shown.`}</p>
-            {(filter !== "" || w.able > 10) && <TextInput type="search" aria-label="Filter users" placeholder="Filter users" value={filter} onChange={(e) => setFilter(e.target.value)} className="mb-1 max-w-64" />}
-            <ul className="max-h-56 overflow-auto border-t border-line" tabIndex={0} aria-label="Users">
-              {w.people.map((p) => (
-                <li key={p.account.sid} className="border-b border-line py-0.5"><span className="font-medium">{p.account.name}</span> {level(p)} <span className="block text-sm text-soft">{sentence((p.reasons ?? []).map((x) => x.text).join("; "))}</span></li>
-              ))}
-            </ul>
-            {!w.complete && <p className="text-warn">{sentence(`not complete: ${w.missing ?? ""}`)}</p>}
-          </>
-        )}
-      </div>
-    </Section>
   );
 }
 
@@ -132,8 +101,6 @@ function TheTwo({ comparison: c }: { comparison: Comparison }) {
   );
 }
 
-const level = (e: EffectiveRights) => (e.level === "special" ? e.words.join(", ") : e.level);
-
 /** The list of entries: what was set here stands out, what came from above says from where. */
 function Entries({ permissions: p }: { permissions: Permissions }) {
   if (p.noList) return <Status tone="bad">There is no list: everybody may do everything.</Status>;
@@ -181,7 +148,7 @@ function WhatCan({ path, as }: { path: string; as: string }) {
 function Answer({ rights: e }: { rights: EffectiveRights }) {
   return (
     <>
-      <p><span className="font-semibold">{e.account.name}</span> {e.level === "none" ? "may do nothing here" : <>has <span className="font-semibold">{level(e)}</span> here</>}{e.level !== e.file && <span className="text-soft"> (files {e.file}, share {e.share})</span>}.</p>
+      <p><span className="font-semibold">{e.account.name}</span> {e.level === "none" ? "may do nothing here" : <>has <span className="font-semibold">{levelText(e)}</span> here</>}{e.level !== e.file && <span className="text-soft"> (files {e.file}, share {e.share})</span>}.</p>
       <ul className="mt-1 border-t border-line">
         {(e.reasons ?? []).map((r, i) => (
           <li key={i} className="flex gap-2 border-b border-line py-0.5">

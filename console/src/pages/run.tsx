@@ -5,6 +5,7 @@ import { Loading, Trouble } from "../components/ui";
 import { ComparisonPage } from "./comparison";
 import { where } from "./runs";
 import { VerificationPage } from "./verification";
+import { WhoCanPage } from "./whocan";
 
 export function RunPage() {
   const run = Number(useParams().run);
@@ -14,6 +15,8 @@ export function RunPage() {
   switch (query.data.kind) {
     case "compare":
       return <ComparisonPage run={run} />;
+    case "who-can":
+      return <WhoCanPage run={run} />;
     case "verify":
       return <VerificationPage run={run} />;
   }

@@ -44,10 +44,10 @@ export function RunsPage() {
   );
 }
 
-const kinds = { survey: "survey", rights: "change of rights", compare: "comparison of rights", verify: "verification" };
+const kinds = { survey: "survey", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search" };
 
 export function where(r: Run): string {
-  if (r.kind === "compare" || r.kind === "verify") return `/runs/${r.id}`;
+  if (r.kind !== "survey" && r.kind !== "rights") return `/runs/${r.id}`;
   const [server = "", share = "", ...rest] = r.subject.split("/");
   const base = [server, share].map(encodeURIComponent);
   return r.kind === "survey" ? `/servers/${base[0]}/shares/${base[1]}` : filesOf(server, share, ...rest);
