@@ -26,12 +26,13 @@ type Users struct {
 }
 
 // Sizes of the parts. A part is one stretch of update sequence numbers, which
-// is widened or narrowed so that it holds about as many users as one answer
-// may; a directory is thus never asked to hold a long answer ready.
+// is widened or narrowed by how many users it held: a directory is thus never
+// asked to hold a long answer ready, and is not asked too often either, as
+// some look through all of their entries for each stretch.
 const (
 	firstStretch = 4096
-	fewUsers     = pageSize / 2
-	manyUsers    = 4 * pageSize
+	fewUsers     = 2000
+	manyUsers    = 16000
 )
 
 // Host names the directory server itself, for marks.
