@@ -38,9 +38,10 @@ const (
 // Host names the directory server itself, for marks.
 func (d *Directory) Host() string { return d.host }
 
-// Users lists the users of the domain in the order in which they were made
-// ([MS-ADTS] 3.1.1.2.3, uSNCreated), after a mark that the same server gave, or
-// from the beginning. Users that are made meanwhile are not in it.
+// Users lists the users of the domain, part after part in the order in which
+// they were made ([MS-ADTS] 3.1.1.2.3, uSNCreated) and in no order within a
+// part, after a mark that the same server gave, or from the beginning. Users
+// that are made meanwhile are not in it.
 func (d *Directory) Users(ctx context.Context, g *Graph, after Mark) iter.Seq2[Users, error] {
 	return func(yield func(Users, error) bool) {
 		last, err := d.highest()
