@@ -10,7 +10,7 @@ GO_BUILD := go build -trimpath -ldflags "-X main.version=$(VERSION)"
 
 # Debian packages: what the demo runs, and what the tests need beyond it.
 RUN_PACKAGES := mariadb-server samba samba-vfs-modules samba-common-bin python3-samba samba-ad-dc samba-ad-provision winbind libnss-winbind libnss-wrapper libresolv-wrapper curl
-TEST_PACKAGES := $(RUN_PACKAGES) smbclient chromium
+TEST_PACKAGES := $(RUN_PACKAGES) smbclient chromium litmus davfs2
 
 .PHONY: help demo demo-reset test bench build setup setup-run generate shots vet check-console clean
 help:

@@ -15,6 +15,7 @@ import (
 	smb2 "github.com/cloudsoda/go-smb2"
 	"golang.org/x/sync/errgroup"
 
+	"bridgespan/core/lock"
 	"bridgespan/core/namespace"
 	"bridgespan/gateway"
 	"bridgespan/model"
@@ -68,7 +69,7 @@ func prepareGatewayRead(ctx context.Context, read func(*smb2.File) (int64, error
 	if err := putRandomFile(ctx, server); err != nil {
 		return nil, nil, stop, err
 	}
-	gate := gateway.New(oneSignpost{server}, oneSignpost{server}, "")
+	gate := gateway.New(ctx, oneSignpost{server}, oneSignpost{server}, nothingKept{}, "")
 	stops = append(stops, gate.Close)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -193,6 +194,23 @@ func readWide(f *smb2.File) (int64, error) {
 	}
 	err := group.Wait()
 	return total.Load(), err
+}
+
+// nothingKept is the state of a gateway whose clients leave nothing.
+type nothingKept struct{ gateway.State }
+
+func (nothingKept) GatewayLocks(context.Context, string, time.Time) ([]lock.Lock, error) {
+	return nil, nil
+}
+
+func (nothingKept) AllGatewayLocks(context.Context, time.Time, int) ([]lock.Lock, error) {
+	return nil, nil
+}
+
+func (nothingKept) GatewayProperties(context.Context, string) ([]byte, error) { return nil, nil }
+
+func (nothingKept) GatewayPropertiesIn(context.Context, string) (map[string][]byte, error) {
+	return nil, nil
 }
 
 // oneSignpost is a namespace with one signpost, /bench/files.

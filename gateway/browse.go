@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"html/template"
+	"io/fs"
 	"net/http"
 	"net/url"
 	"path"
@@ -66,41 +67,34 @@ p{color:var(--soft)}
 </body></html>
 `))
 
-// browse answers a web browser that opens a folder, and reports whether it did:
-// what is no folder is not its business.
-func (v *view) browse(w http.ResponseWriter, r *http.Request) bool {
-	if r.Method != http.MethodGet && r.Method != http.MethodHead {
-		return false
+// browse answers a web browser that opens a folder.
+func (q *request) browse(p place) error {
+	asked := q.r.URL.Path
+	if asked != q.name && asked != q.name+"/" { // no page has such an address
+		return fs.ErrNotExist
 	}
-	if plain := path.Clean("/" + r.URL.Path); r.URL.Path != plain && r.URL.Path != plain+"/" { // no page has such an address
-		return false
+	if !strings.HasSuffix(asked, "/") { // so that the links are right
+		http.Redirect(q.w, q.r, (&url.URL{Path: path.Base(asked) + "/"}).String(), http.StatusMovedPermanently)
+		return nil
 	}
-	p, err := v.resolve(r.Context(), r.URL.Path)
-	if err != nil || !p.folder && v.known[strings.TrimSuffix(path.Clean("/"+r.URL.Path), "/")].Kind != tree.Folder {
-		return false
+	l := listing{Path: cmp.Or(q.name, "/"), Crumbs: crumbs(asked), Served: q.w.Header().Get(LocationHeader)}
+	var err error
+	if l.Rows, err = rows(q.r.Context(), p); err != nil {
+		return err
 	}
-	if !strings.HasSuffix(r.URL.Path, "/") { // so that the links are right
-		http.Redirect(w, r, (&url.URL{Path: path.Base(r.URL.Path) + "/"}).String(), http.StatusMovedPermanently)
-		return true
-	}
-	l := listing{Path: path.Clean("/" + r.URL.Path), Crumbs: crumbs(r.URL.Path), Served: w.Header().Get(LocationHeader)}
-	if l.Rows, err = v.rows(r.Context(), p); err != nil {
-		http.Error(w, explain(err), statusOf(err))
-		return true
-	}
-	header := w.Header()
+	header := q.w.Header()
 	header.Set("Content-Type", "text/html; charset=utf-8")
 	header.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'")
 	header.Set("Cache-Control", "no-store")
 	header.Set("Referrer-Policy", "no-referrer")
-	if r.Method == http.MethodGet {
-		_ = page.Execute(w, l) // whoever asked may be gone
+	if q.r.Method == http.MethodGet {
+		_ = page.Execute(q.w, l) // whoever asked may be gone
 	}
-	return true
+	return nil
 }
 
 // rows lists a folder: folders first, then by name.
-func (v *view) rows(ctx context.Context, p place) ([]row, error) {
+func rows(ctx context.Context, p place) ([]row, error) {
 	var rows []row
 	if p.folder {
 		for _, name := range p.children {
@@ -110,7 +104,7 @@ func (v *view) rows(ctx context.Context, p place) ([]row, error) {
 	}
 	for e, err := range p.tree.List(ctx, p.rest, tree.Plain) {
 		if err != nil {
-			return nil, v.note(err)
+			return nil, err
 		}
 		if tree.Reserved(e.Name) {
 			continue

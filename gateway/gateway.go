@@ -11,16 +11,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
-	"net/url"
 	"strings"
 	"time"
-
-	"golang.org/x/net/webdav"
 
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
@@ -59,14 +55,17 @@ type Gateway struct {
 	servers  Servers
 	site     string
 	pool     *pool
-	locks    webdav.LockSystem
+	book     *book
 	throttle access.Throttle
 	stays    stays
 }
 
-// New makes a gateway that stands at site ("" when it stands nowhere in particular).
-func New(names Names, servers Servers, site string) *Gateway {
-	return &Gateway{names: names, servers: servers, site: site, pool: newPool(), locks: webdav.NewMemLS(), stays: newStays()}
+// New makes a gateway that stands at site ("" when it stands nowhere in
+// particular).
+func New(ctx context.Context, names Names, servers Servers, state State, site string) *Gateway {
+	g := &Gateway{names: names, servers: servers, site: site, pool: newPool(), book: newBook(state), stays: newStays()}
+	g.book.load(ctx)
+	return g
 }
 
 // Close ends the sessions with file servers.
@@ -111,7 +110,7 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, err.Error(), http.StatusTooManyRequests)
 		return
 	}
-	if destination := r.Header.Get("Destination"); destination != "" && tree.Reserved(strings.Trim(pathOf(destination), "/")) || tree.Reserved(strings.Trim(r.URL.Path, "/")) {
+	if tree.Reserved(strings.Trim(r.URL.Path, "/")) {
 		http.Error(w, "names that begin with .bspan belong to the service", http.StatusNotFound)
 		return
 	}
@@ -124,17 +123,12 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		askToSignIn(w, "no file server here accepts this account and password")
 		return
 	case err != nil:
-		status := statusOf(err)
-		http.Error(w, explain(err), status)
+		http.Error(w, explain(err), statusOf(err))
 		return
 	}
 	g.throttle.Succeeded(key)
 	view.describe(w.Header())
-	if view.browse(w, r) {
-		return
-	}
-	r.Body = view.body
-	(&webdav.Handler{FileSystem: view, LockSystem: g.locks}).ServeHTTP(&statusWriter{ResponseWriter: w, view: view}, r)
+	(&request{view: view, w: w, r: r, name: cleaned(r.URL.Path)}).serve()
 }
 
 func askToSignIn(w http.ResponseWriter, text string) {
@@ -142,18 +136,14 @@ func askToSignIn(w http.ResponseWriter, text string) {
 	http.Error(w, text, http.StatusUnauthorized)
 }
 
-// pathOf is the path of a Destination header, which may be a whole URL.
-func pathOf(destination string) string {
-	u, err := url.Parse(destination)
-	if err != nil {
-		return destination
-	}
-	return u.Path
-}
-
 // statusOf is the HTTP status for an error of a tree or a use case.
 func statusOf(err error) int {
+	var own *refusal
 	switch {
+	case errors.As(err, &own):
+		return own.status
+	case errors.Is(err, errNotHere):
+		return http.StatusForbidden
 	case errors.Is(err, fs.ErrPermission):
 		return http.StatusForbidden
 	case errors.Is(err, fs.ErrExist):
@@ -177,10 +167,13 @@ func statusOf(err error) int {
 // explain says in words what a person can be told of an error.
 func explain(err error) string {
 	var f *fault.Error
+	var own *refusal
 	switch {
 	case errors.As(err, &f):
-		return f.Error()
-	case errors.Is(err, errNowhere):
+		return f.Problem // what to do about it is for administrators
+	case errors.As(err, &own):
+		return own.text
+	case errors.Is(err, errNowhere), errors.Is(err, errNotHere):
 		return err.Error()
 	case statusOf(err) == http.StatusInternalServerError:
 		slog.Error("a gateway request failed", "error", err)
@@ -193,58 +186,6 @@ func explain(err error) string {
 	}
 	return http.StatusText(statusOf(err))
 }
-
-// statusWriter corrects what the WebDAV handler makes of errors: it knows few
-// of them and calls most of the rest "not found".
-type statusWriter struct {
-	http.ResponseWriter
-	view     *view
-	begun    bool
-	replaced bool // what follows is dropped
-}
-
-func (s *statusWriter) WriteHeader(status int) {
-	if s.begun { // an error in the middle of an answer cannot be told any more
-		s.replaced = true
-		return
-	}
-	s.begun = true
-	if err := s.view.failed; err != nil && status >= 400 && status != http.StatusPreconditionFailed && status != http.StatusLocked {
-		if better := statusOf(err); better != status {
-			s.replaced = true
-			http.Error(s.ResponseWriter, explain(err), better)
-			return
-		}
-	}
-	s.ResponseWriter.WriteHeader(status)
-}
-
-func (s *statusWriter) Write(p []byte) (int, error) {
-	if s.replaced {
-		return len(p), nil
-	}
-	s.begun = true
-	return s.ResponseWriter.Write(p)
-}
-
-// ReadFrom takes a file's content in large pieces, where http.ServeContent
-// would copy it in small ones.
-func (s *statusWriter) ReadFrom(r io.Reader) (int64, error) {
-	if s.replaced {
-		return io.Copy(io.Discard, r)
-	}
-	if limited, ok := r.(*io.LimitedReader); ok {
-		if f, ok := limited.R.(*readFile); ok {
-			n, err := f.copyTo(s.ResponseWriter, limited.N)
-			limited.N -= n
-			return n, err
-		}
-	}
-	return io.Copy(s.ResponseWriter, r)
-}
-
-// Unwrap serves http.ResponseController.
-func (s *statusWriter) Unwrap() http.ResponseWriter { return s.ResponseWriter }
 
 // errNowhere: a signpost has no location that people are led to now.
 var errNowhere = errors.New("no location answers")

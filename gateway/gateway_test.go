@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net/http"
 	"net/http/httptest"
 	"strings"
 	"testing"
@@ -62,28 +61,5 @@ func TestPersonOf(t *testing.T) {
 	r.SetBasicAuth("", "pw")
 	if _, ok := personOf(r); ok {
 		t.Error("nobody is somebody")
-	}
-}
-
-// The WebDAV handler's own statuses stand, but where a tree knows better.
-func TestStatusWriter(t *testing.T) {
-	for _, test := range []struct {
-		failed error
-		said   int
-		want   int
-	}{
-		{nil, 404, 404}, {fs.ErrPermission, 404, 403}, {tree.ErrNoSpace, 405, 507}, {fs.ErrPermission, 200, 200},
-		{fs.ErrPermission, 412, 412}, {fs.ErrPermission, 423, 423},
-	} {
-		recorder := httptest.NewRecorder()
-		w := &statusWriter{ResponseWriter: recorder, view: &view{failed: test.failed}}
-		w.WriteHeader(test.said)
-		_, _ = w.Write([]byte(http.StatusText(test.said)))
-		if recorder.Code != test.want {
-			t.Errorf("%v after %v becomes %d, want %d", test.said, test.failed, recorder.Code, test.want)
-		}
-		if test.said != test.want && strings.Contains(recorder.Body.String(), http.StatusText(test.said)) {
-			t.Errorf("the body still says %q", recorder.Body)
-		}
 	}
 }

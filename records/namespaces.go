@@ -262,9 +262,7 @@ func (tx *Tx) MoveBranch(ctx context.Context, name string, e namespace.Entry, to
 
 // below is the range of the keys of everything below a path.
 func below(path string) (first, end []byte) {
-	first = []byte(namespace.Key(path) + "/")
-	// '0' is the character after '/', so that the range is all that begins with the prefix.
-	return first, append(first[:len(first)-1:len(first)-1], '0')
+	return span(namespace.Key(path))
 }
 
 // RemoveLocation removes a location of a signpost.

@@ -128,7 +128,7 @@ func serve(ctx context.Context, c config) error {
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
 		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: work},
 		api.Options{Console: console.Files(), TLS: c.TLSKey != "", Gateway: gatewayURL(c), Closing: ctx.Done(), Version: version})
-	return listen(ctx, c, front, gateway.New(names, sites, c.GatewaySite))
+	return listen(ctx, c, front, gateway.New(ctx, names, sites, db, c.GatewaySite))
 }
 
 // migrate waits for the database to be there, then brings the schema up to date.

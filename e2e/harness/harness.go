@@ -74,7 +74,24 @@ type Service struct {
 // StartService starts bspand on a database. site is where its gateway stands.
 func StartService(t testing.TB, db *database.Server, site string) *Service {
 	t.Helper()
-	s := &Service{Dir: t.TempDir()}
+	return start(t, t.TempDir(), db, site)
+}
+
+// Another starts one more bspand on the same records, with the same key.
+func (e *Estate) Another(t testing.TB, site string) *Service {
+	t.Helper()
+	dir := t.TempDir()
+	key, err := os.ReadFile(filepath.Join(e.Dir, "key"))
+	must(t, err)
+	must(t, os.WriteFile(filepath.Join(dir, "key"), key, 0o600))
+	s := start(t, dir, e.Database, site)
+	s.AwaitReady(t)
+	return s
+}
+
+func start(t testing.TB, dir string, db *database.Server, site string) *Service {
+	t.Helper()
+	s := &Service{Dir: dir}
 	ports := [2]int{}
 	for i := range ports {
 		port, err := process.FreePort("127.0.0.1")

@@ -99,6 +99,10 @@ func (s *Session) Close() error {
 	return Classify(err)
 }
 
+// Cut ends the connection at once, from any goroutine: whoever waits for the
+// server gets an error, as if it had gone away.
+func (s *Session) Cut() { s.conn.Close() }
+
 // Tree opens a share, or the folder sub of it, as a tree. sub follows the
 // rules of tree names; "" and "." mean the whole share.
 func (s *Session) Tree(ctx context.Context, share, sub string) (*Tree, error) {
