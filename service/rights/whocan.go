@@ -206,4 +206,3 @@ func granting(list []model.RightsReason) []model.RightsReason {
 		return !r.Granted || r.Source == acl.ByShare || r.Source == acl.ByProtocol
 	})
 }
-
