@@ -123,6 +123,74 @@ func TestServeFromConfigOverTLS(t *testing.T) {
 	}
 }
 
+// Without a certificate the service makes its own: whoever has the file of its
+// authority trusts the API and the gateway, and nobody else does.
+func TestOwnCertificate(t *testing.T) {
+	e := harness.StartEstate(t)
+	dir := t.TempDir()
+	var addresses [2]string
+	for i := range addresses {
+		port, err := process.FreePort("127.0.0.1")
+		if err != nil {
+			t.Fatal(err)
+		}
+		addresses[i] = net.JoinHostPort("127.0.0.1", itoa(port))
+	}
+	ca := filepath.Join(dir, "bspan-ca.pem")
+	var before []byte
+	for _, start := range []string{"first", "second"} {
+		cmd := exec.Command(harness.Program(t, "bspand"), "serve", "--tls", "on", "--listen", addresses[0], "--gateway", addresses[1], "--gateway-site", "Upland", "--key-file", filepath.Join(dir, "key"))
+		cmd.Env = append(os.Environ(), "BSPAND_DATABASE="+e.Database.DSN("bridgespan"))
+		p, err := process.Start("bspand", cmd, filepath.Join(dir, "log"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { p.Stop(15 * time.Second) })
+		trusting := func() *http.Client {
+			text, _ := os.ReadFile(ca)
+			pool := x509.NewCertPool()
+			pool.AppendCertsFromPEM(text)
+			return &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}}
+		}
+		if err := p.Await(func() error {
+			return (&client.Client{Base: "https://" + addresses[0], HTTP: trusting()}).Ready(t.Context())
+		}, 60*time.Second); err != nil {
+			t.Fatal(err)
+		}
+		r, err := http.NewRequestWithContext(t.Context(), "GET", "https://"+addresses[1]+ledger, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.SetBasicAuth("ada", standintest.Password("ada"))
+		response, err := trusting().Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		response.Body.Close()
+		if response.StatusCode != http.StatusOK || response.Header.Get("Bspan-Location") != "elm/store" {
+			t.Errorf("%s start: %s from %s", start, response.Status, response.Header.Get("Bspan-Location"))
+		}
+		if _, err := http.DefaultClient.Do(r); err == nil {
+			t.Error("who does not know the authority trusts it")
+		}
+		// The command line takes the same file, and keeps it.
+		home := t.TempDir()
+		for _, args := range [][]string{{"--server", "https://" + addresses[0], "--ca", ca, "login", "--name", harness.Admin}, {"whoami"}} {
+			bspan := exec.Command(harness.Program(t, "bspan"), args...)
+			bspan.Env = append(os.Environ(), "XDG_CONFIG_HOME="+home, "BSPAN_PASSWORD="+harness.Password)
+			if out, err := bspan.CombinedOutput(); err != nil || !strings.Contains(string(out), harness.Admin) {
+				t.Errorf("bspan %s: %v: %s", strings.Join(args, " "), err, out)
+			}
+		}
+		text, err := os.ReadFile(ca)
+		if err != nil || before != nil && !bytes.Equal(text, before) {
+			t.Errorf("the authority is another one after the restart, %v", err)
+		}
+		before = text
+		p.Stop(15 * time.Second)
+	}
+}
+
 // A wrong setting is named with its line, and nothing starts.
 func TestBadConfig(t *testing.T) {
 	dir := t.TempDir()
@@ -134,6 +202,8 @@ func TestBadConfig(t *testing.T) {
 		"unknown setting":  {"listen = 'x'\nlisten_on = 'y'\n", nil, "line 2: there is no setting [listen_on]"},
 		"not TOML":         {"listen =\n", nil, "line 1"},
 		"no database":      {"", nil, "a data source name is needed"},
+		"tls":              {"database = 'x'\ntls = 'maybe'\n", nil, "none of auto, on and off"},
+		"tls off and on":   {"database = 'x'\ntls = 'off'\ntls_key = 'y'\ntls_certificate = 'y'\n", nil, "leave one of them out"},
 		"half of TLS":      {"database = 'x'\ntls_key = 'y'\n", nil, "set both or neither"},
 		"log format":       {"database = 'x'\nlog_format = 'xml'\n", nil, "neither text nor json"},
 		"malformed source": {"database = 'no source'\n", nil, "database: the data source name is malformed"},

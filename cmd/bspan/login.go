@@ -4,14 +4,18 @@ import (
 	"bufio"
 	"cmp"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -26,6 +30,33 @@ var errNoSignIn = errors.New("you are not signed in; run: bspan login --server U
 type signIn struct {
 	Server string `json:"server"`
 	Token  string `json:"token"`
+	// CA is the authority that vouches for the service, in PEM; empty for
+	// those that the system trusts.
+	CA string `json:"ca,omitempty"`
+}
+
+// client makes the client of the service.
+func (s signIn) client() (*client.Client, error) {
+	api := &client.Client{Base: s.Server, Token: s.Token}
+	if s.CA == "" {
+		return api, nil
+	}
+	trusted := x509.NewCertPool()
+	if !trusted.AppendCertsFromPEM([]byte(s.CA)) {
+		return nil, usageError{"--ca: the file holds no certificate in PEM; the service keeps its own as bspan-ca.pem beside its key"}
+	}
+	api.HTTP = &http.Client{Timeout: time.Minute, Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{RootCAs: trusted}}}
+	return api, nil
+}
+
+// readCA reads the authority that a flag names; "" when it names none.
+func readCA(c *cli.Command) (string, error) {
+	file := c.String("ca")
+	if file == "" {
+		return "", nil
+	}
+	text, err := os.ReadFile(file)
+	return string(text), err
 }
 
 func signInFile() (string, error) {
@@ -65,8 +96,12 @@ func (s signIn) write() error {
 
 // connect makes the client of the service that login or the environment name.
 func connect(c *cli.Command) (*client.Client, error) {
+	ca, err := readCA(c)
+	if err != nil {
+		return nil, err
+	}
 	if token := os.Getenv("BSPAN_TOKEN"); token != "" && c.String("server") != "" {
-		return &client.Client{Base: c.String("server"), Token: token}, nil
+		return signIn{c.String("server"), token, ca}.client()
 	}
 	s, err := readSignIn()
 	if err != nil {
@@ -76,7 +111,8 @@ func connect(c *cli.Command) (*client.Client, error) {
 		// A token is only ever sent to the service that gave it.
 		return nil, fmt.Errorf("%w (you are signed in to %s)", errNoSignIn, s.Server)
 	}
-	return &client.Client{Base: s.Server, Token: s.Token}, nil
+	s.CA = cmp.Or(ca, s.CA)
+	return s.client()
 }
 
 var passwordFlag = &cli.StringFlag{Name: "password-file", Usage: "`FILE` whose first line is the password, - for standard input; asked for when absent"}
@@ -131,12 +167,22 @@ func loginCommand() *cli.Command {
 				return err
 			}
 			host, _ := os.Hostname()
-			api := &client.Client{Base: server}
+			ca, err := readCA(c)
+			if err != nil {
+				return err
+			}
+			if ca == "" && server == known.Server {
+				ca = known.CA
+			}
+			api, err := signIn{Server: server, CA: ca}.client()
+			if err != nil {
+				return err
+			}
 			token, err := api.Login(ctx, c.String("name"), password, "bspan on "+host)
 			if err != nil {
 				return err
 			}
-			if err := (signIn{Server: server, Token: token.Token}).write(); err != nil {
+			if err := (signIn{server, token.Token, ca}).write(); err != nil {
 				return err
 			}
 			return done(c, token.User, "signed in to %s as %s (%s) until %s", server, token.User.Name, token.User.Role, when(token.Expires))

@@ -79,6 +79,7 @@ func newApp() *cli.Command {
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv", Validator: checkOutput},
+			&cli.StringFlag{Name: "ca", Usage: "PEM `FILE` of the authority that vouches for the service; login keeps it", Sources: cli.EnvVars("BSPAN_CA")},
 			&cli.StringFlag{Name: "server", Usage: "address of the service, instead of where you signed in", Sources: cli.EnvVars("BSPAN_SERVER")},
 		},
 		Commands: []*cli.Command{

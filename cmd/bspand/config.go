@@ -20,14 +20,15 @@ type config struct {
 	Database       string `toml:"database" comment:"Data source name: user:password@tcp(host:port)/name"`
 	KeyFile        string `toml:"key_file" comment:"File with the key that secrets are sealed with; made at the first start"`
 	SetupTokenFile string `toml:"setup_token_file" comment:"File to write the set-up token to, instead of printing it"`
-	TLSCertificate string `toml:"tls_certificate" comment:"PEM file; encrypts the API and the gateway"`
+	TLS            string `toml:"tls" comment:"auto encrypts what listens beyond this machine; on encrypts everything; off nothing"`
+	TLSCertificate string `toml:"tls_certificate" comment:"PEM file; without one, a certificate is made at the first start"`
 	TLSKey         string `toml:"tls_key" comment:"PEM file"`
 	LogFormat      string `toml:"log_format" comment:"text or json"`
 	LogLevel       string `toml:"log_level" comment:"debug, info, warn or error"`
 }
 
 func defaults() config {
-	return config{Listen: "127.0.0.1:8600", Gateway: "127.0.0.1:8610", KeyFile: "bspan.key", LogFormat: "text", LogLevel: "info"}
+	return config{Listen: "127.0.0.1:8600", Gateway: "127.0.0.1:8610", KeyFile: "bspan.key", TLS: "auto", LogFormat: "text", LogLevel: "info"}
 }
 
 // settings pairs every field with its flag; the environment variable is
@@ -48,6 +49,7 @@ func (c *config) settings() map[string]struct {
 		"database":         {&c.Database, "data source `NAME`: user:password@tcp(host:port)/name"},
 		"key-file":         {&c.KeyFile, "`FILE` with the key that secrets are sealed with"},
 		"setup-token-file": {&c.SetupTokenFile, "`FILE` to write the set-up token to"},
+		"tls":              {&c.TLS, "auto, on or off: what to encrypt"},
 		"tls-certificate":  {&c.TLSCertificate, "PEM `FILE`"},
 		"tls-key":          {&c.TLSKey, "PEM `FILE`"},
 		"log-format":       {&c.LogFormat, "text or json"},
@@ -97,6 +99,10 @@ func (c *config) check() error {
 		return errors.New("database: a data source name is needed; set it in the config file, as BSPAND_DATABASE or with --database")
 	case (c.TLSCertificate == "") != (c.TLSKey == ""):
 		return errors.New("tls_certificate and tls_key: set both or neither")
+	case c.TLS != "auto" && c.TLS != "on" && c.TLS != "off":
+		return fmt.Errorf("tls: %q is none of auto, on and off", c.TLS)
+	case c.TLS == "off" && c.TLSKey != "":
+		return errors.New("tls: off, and yet there is a tls_certificate: leave one of them out")
 	case c.LogFormat != "text" && c.LogFormat != "json":
 		return fmt.Errorf("log_format: %q is neither text nor json", c.LogFormat)
 	}

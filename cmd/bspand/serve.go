@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -127,7 +126,7 @@ func serve(ctx context.Context, c config) error {
 
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
 		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: work},
-		api.Options{Console: console.Files(), TLS: c.TLSKey != "", Gateway: gatewayURL(c), Closing: ctx.Done(), Version: version})
+		api.Options{Console: console.Files(), TLS: c.encrypts(c.Listen), Gateway: c.gatewayURL(), Closing: ctx.Done(), Version: version})
 	return listen(ctx, c, front, gateway.New(ctx, names, sites, db, c.GatewaySite))
 }
 
@@ -183,20 +182,6 @@ func forgetOnNews(ctx context.Context, hub *events.Hub, names *naming.Service) {
 	}
 }
 
-func scheme(c config) string {
-	if c.TLSKey != "" {
-		return "https://"
-	}
-	return "http://"
-}
-
-func gatewayURL(c config) string {
-	if c.Gateway == "" {
-		return ""
-	}
-	return cmp.Or(c.GatewayURL, scheme(c)+c.Gateway)
-}
-
 // listen serves the API and the gateway until ctx ends or one of them fails.
 func listen(ctx context.Context, c config, front *api.API, gate *gateway.Gateway) error {
 	defer gate.Close()
@@ -207,7 +192,7 @@ func listen(ctx context.Context, c config, front *api.API, gate *gateway.Gateway
 	}
 	app := front.App()
 	go func() { failed <- app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true}) }()
-	slog.Info("the console and the API are served", "address", scheme(c)+listener.Addr().String())
+	slog.Info("the console and the API are served", "address", c.url(listener.Addr().String()))
 	server := &http.Server{Handler: gate, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
 	if c.Gateway != "" {
 		listener, err := listenOn(c, c.Gateway)
@@ -215,7 +200,7 @@ func listen(ctx context.Context, c config, front *api.API, gate *gateway.Gateway
 			return err
 		}
 		go func() { failed <- server.Serve(listener) }()
-		slog.Info("the gateway is served", "address", scheme(c)+listener.Addr().String())
+		slog.Info("the gateway is served", "address", c.url(listener.Addr().String()))
 	}
 	select {
 	case err = <-failed:
@@ -232,16 +217,9 @@ func listenOn(c config, address string) (net.Listener, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be listened on (%w): end what uses it, or choose another address", address, err)
 	}
-	if c.TLSKey == "" {
-		if at, ok := listener.Addr().(*net.TCPAddr); ok && !at.IP.IsLoopback() {
-			slog.Warn("passwords cross the network in the clear: set tls_certificate and tls_key, or listen on loopback behind a proxy that encrypts", "address", address)
-		}
-		return listener, nil
-	}
-	certificate, err := tls.LoadX509KeyPair(c.TLSCertificate, c.TLSKey)
+	encrypted, err := c.encrypt(listener)
 	if err != nil {
 		listener.Close()
-		return nil, fmt.Errorf("tls_certificate, tls_key: %w", err)
 	}
-	return tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12}), nil
+	return encrypted, err
 }
