@@ -41,8 +41,8 @@ func (a adapter) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	_, _ = io.Copy(w, response.Body)
 }
 
-// fiberContext is a huma.Context over a Fiber one. Strings that outlive the
-// request are copied: Fiber reuses its buffers.
+// fiberContext is a huma.Context over a Fiber one. The app is Immutable, so
+// that its strings outlive the request.
 type fiberContext struct {
 	op     *huma.Operation
 	c      fiber.Ctx
@@ -52,13 +52,13 @@ type fiberContext struct {
 func (f *fiberContext) Operation() *huma.Operation { return f.op }
 func (f *fiberContext) Context() context.Context   { return f.c.Context() }
 func (f *fiberContext) Method() string             { return f.c.Method() }
-func (f *fiberContext) Host() string               { return strings.Clone(f.c.Host()) }
+func (f *fiberContext) Host() string               { return f.c.Host() }
 func (f *fiberContext) RemoteAddr() string         { return f.c.RequestCtx().RemoteAddr().String() }
-func (f *fiberContext) Query(name string) string   { return strings.Clone(f.c.Query(name)) }
-func (f *fiberContext) Header(name string) string  { return strings.Clone(f.c.Get(name)) }
+func (f *fiberContext) Query(name string) string   { return f.c.Query(name) }
+func (f *fiberContext) Header(name string) string  { return f.c.Get(name) }
 
 func (f *fiberContext) Param(name string) string {
-	raw := strings.Clone(f.c.Params(name))
+	raw := f.c.Params(name)
 	if plain, err := url.PathUnescape(raw); err == nil {
 		return plain
 	}

@@ -98,6 +98,7 @@ func New(s Services, o Options) *API {
 	a.app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"state": "alive"}) })
 	a.app.Get("/readyz", a.ready)
 	a.huma = huma.NewAPI(document(o.Version), adapter{a.app})
+	a.directionsRoute()
 	a.accessRoutes()
 	a.siteRoutes()
 	a.serverRoutes()

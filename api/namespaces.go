@@ -84,6 +84,11 @@ func (a *API) namespaceRoutes() {
 	a.locationRoutes()
 	a.healthRoutes()
 	a.documentRoutes()
+}
+
+// directionsRoute is registered before all others: routes are tried in their
+// order, and this one is asked most.
+func (a *API) directionsRoute() {
 	route(a, model.Viewer, huma.Operation{OperationID: "get-directions", Method: "GET", Path: "/directions", Summary: "Where a path leads, in which order, and why", Tags: []string{"Directions"}},
 		func(ctx context.Context, in *struct {
 			Path  string `query:"path" required:"true" doc:"Full path, such as /trust/herbarium"`

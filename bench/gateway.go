@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -32,21 +33,103 @@ const (
 )
 
 // fileSize is large enough that opening counts for nothing.
-const fileSize = 256 << 20
+const fileSize = 1 << 30
+
+// listed is how many entries the folder has that is listed.
+const listed = 10_000
 
 // Both read one file from a file server on loopback: through the gateway over
 // HTTP, and with the SMB library alone.
 var (
 	// gatewayRead compares with the library's own File, read in order.
-	gatewayRead = benchmark{name: "gateway-read", unit: "MB/s", bar: 0.8, prepare: func(ctx context.Context) (way, way, func(), error) {
+	gatewayRead = benchmark{name: "gateway-read", unit: "MB/s", bar: 0.8, turns: 2, prepare: func(ctx context.Context) (way, way, func(), error) {
 		return prepareGatewayRead(ctx, readInOrder)
 	}}
 	// gatewayReadWide compares with the most that the library can do on this
 	// machine: as many reads in flight as the gateway has, and no HTTP.
-	gatewayReadWide = benchmark{name: "gateway-read-wide", unit: "MB/s", bar: 0.6, prepare: func(ctx context.Context) (way, way, func(), error) {
+	gatewayReadWide = benchmark{name: "gateway-read-wide", unit: "MB/s", bar: 0.6, turns: 2, prepare: func(ctx context.Context) (way, way, func(), error) {
 		return prepareGatewayRead(ctx, readWide)
 	}}
 )
+
+// gatewayList compares listing a folder with its properties over WebDAV with
+// the bare listing of the SMB library. It may take 1.5 times as long.
+var gatewayList = benchmark{name: "gateway-list", unit: "entries/s", bar: 1 / 1.5, prepare: prepareGatewayList}
+
+func prepareGatewayList(ctx context.Context) (ours, reference way, stop func(), err error) {
+	var stops []func()
+	stop = func() {
+		for i := len(stops) - 1; i >= 0; i-- {
+			stops[i]()
+		}
+	}
+	server, err := startFileServer(&stops)
+	if err != nil {
+		return nil, nil, stop, err
+	}
+	folder := filepath.Join(server.SharePath("files"), "many")
+	if err := fillFolder(folder); err != nil {
+		return nil, nil, stop, err
+	}
+	address, err := serveGateway(ctx, server, &stops)
+	if err != nil {
+		return nil, nil, stop, err
+	}
+	session, err := smb.Dial(ctx, smb.Target{Address: server.HostPort(), Account: account, Password: password})
+	if err != nil {
+		return nil, nil, stop, err
+	}
+	stops = append(stops, func() { session.Close() })
+	share, err := session.Client(ctx).Mount("files")
+	if err != nil {
+		return nil, nil, stop, err
+	}
+	return func(ctx context.Context) (float64, error) { return listHTTP(ctx, address+"/bench/files/many/") },
+		func(ctx context.Context) (float64, error) { return listSMB(share) }, stop, nil
+}
+
+func fillFolder(folder string) error {
+	if err := os.MkdirAll(folder, 0o777); err != nil {
+		return err
+	}
+	for i := range listed {
+		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("Observation %05d.txt", i)), nil, 0o666); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func listHTTP(ctx context.Context, address string) (float64, error) {
+	start := time.Now()
+	r, err := http.NewRequestWithContext(ctx, "PROPFIND", address, nil)
+	if err != nil {
+		return 0, err
+	}
+	r.SetBasicAuth(account, password)
+	r.Header.Set("Depth", "1")
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return 0, err
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	took := time.Since(start)
+	if n := bytes.Count(text, []byte("<D:response>")); err == nil && n != listed+1 {
+		err = fmt.Errorf("%d entries instead of %d: %s", n-1, listed, response.Status)
+	}
+	return listed / took.Seconds(), err
+}
+
+func listSMB(share *smb2.Share) (float64, error) {
+	start := time.Now()
+	list, err := share.ReadDir("many")
+	took := time.Since(start)
+	if err == nil && len(list) != listed {
+		err = fmt.Errorf("%d entries instead of %d", len(list), listed)
+	}
+	return listed / took.Seconds(), err
+}
 
 type way = func(context.Context) (float64, error)
 
@@ -69,22 +152,31 @@ func prepareGatewayRead(ctx context.Context, read func(*smb2.File) (int64, error
 	if err := putRandomFile(ctx, server); err != nil {
 		return nil, nil, stop, err
 	}
-	gate := gateway.New(ctx, oneSignpost{server}, oneSignpost{server}, nothingKept{}, "")
-	stops = append(stops, gate.Close)
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	address, err := serveGateway(ctx, server, &stops)
 	if err != nil {
 		return nil, nil, stop, err
 	}
-	front := &http.Server{Handler: gate}
-	go func() { _ = front.Serve(listener) }()
-	stops = append(stops, func() { _ = front.Close() })
-	address := fmt.Sprintf("http://%s/bench/files/big", listener.Addr())
+	address += "/bench/files/big"
 	return func(ctx context.Context) (float64, error) {
 			return rate(func() (int64, error) { return readHTTP(ctx, address) })
 		},
 		func(ctx context.Context) (float64, error) {
 			return rate(func() (int64, error) { return readSMB(ctx, server, read) })
 		}, stop, nil
+}
+
+// serveGateway serves a gateway with one signpost, and returns its address.
+func serveGateway(ctx context.Context, server *fileserver.Server, stops *[]func()) (string, error) {
+	gate := gateway.New(ctx, oneSignpost{server}, oneSignpost{server}, nothingKept{}, "")
+	*stops = append(*stops, gate.Close)
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	front := &http.Server{Handler: gate}
+	go func() { _ = front.Serve(listener) }()
+	*stops = append(*stops, func() { _ = front.Close() })
+	return "http://" + listener.Addr().String(), nil
 }
 
 func startFileServer(stops *[]func()) (*fileserver.Server, error) {

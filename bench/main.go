@@ -44,7 +44,7 @@ type result struct {
 	At        string  `json:"at"`
 }
 
-var benchmarks = []benchmark{gatewayRead, gatewayReadWide, survey, decisions}
+var benchmarks = []benchmark{gatewayRead, gatewayReadWide, gatewayList, directions, survey, decisions}
 
 func main() {
 	only := flag.String("only", "", "run the benchmark of this name alone")
@@ -78,6 +78,9 @@ func run(ctx context.Context, only string) error {
 	}
 	if surveyMemory > 0 {
 		fmt.Printf("%-24s took at most %d MiB of memory, of %d\n", survey.name, surveyMemory>>20, mostMemory>>20)
+	}
+	if bigNamesMemory > 0 {
+		fmt.Printf("%-24s its namespace takes %d MiB of memory, of %d\n", directions.name, bigNamesMemory>>20, namesMemory>>20)
 	}
 	text, err := json.MarshalIndent(results, "", "  ")
 	if err != nil {

@@ -34,44 +34,44 @@ type Direction struct {
 // for each person and follows the weights.
 func Order(locations []Location, who Traveller, network *Network) []Direction {
 	directions := make([]Direction, len(locations))
-	for i, l := range locations {
+	for i := range locations {
+		d, l := &directions[i], &locations[i]
 		others := !l.isFor(who.Site)
-		d := Direction{Location: l, Usable: l.State == Open && !others, ForOthers: others}
+		d.Location, d.Usable, d.ForOthers = *l, l.State == Open && !others, others
 		if cost, ok := network.Cost(who.Site, l.Site); ok && who.Site != "" {
 			d.Cost = &cost
 		}
-		directions[i] = d
 	}
-	slices.SortStableFunc(directions, func(a, b Direction) int { return compare(a, b, who) })
+	if !slices.IsSortedFunc(directions, func(a, b Direction) int { return compare(&a, &b, who) }) {
+		slices.SortStableFunc(directions, func(a, b Direction) int { return compare(&a, &b, who) })
+	}
 	for i := range directions {
-		tie := i > 0 && sameStanding(directions[i-1], directions[i])
-		directions[i].Reason = reason(directions[i], who, tie)
+		tie := i > 0 && compareStanding(&directions[i-1], &directions[i]) == 0
+		directions[i].Reason = reason(&directions[i], who, tie)
 	}
 	return directions
 }
 
 // isFor reports whether people of a site are led to the location.
-func (l Location) isFor(site string) bool {
+func (l *Location) isFor(site string) bool {
 	return len(l.OnlyFor) == 0 || slices.ContainsFunc(l.OnlyFor, func(s string) bool { return Key(s) == Key(site) })
 }
 
-func compare(a, b Direction, who Traveller) int {
+func compare(a, b *Direction, who Traveller) int {
 	if c := compareStanding(a, b); c != 0 {
 		return c
 	}
-	return cmp.Or(cmp.Compare(draw(who.Person, a.Location), draw(who.Person, b.Location)), cmp.Compare(a.ID, b.ID))
+	return cmp.Or(cmp.Compare(draw(who.Person, &a.Location), draw(who.Person, &b.Location)), cmp.Compare(a.ID, b.ID))
 }
 
-func compareStanding(a, b Direction) int {
+func compareStanding(a, b *Direction) int {
 	return cmp.Or(
 		cmp.Compare(stateOrder(a), stateOrder(b)),
 		compareCost(a.Cost, b.Cost),
 		cmp.Compare(slices.Index(rankOrder, a.Rank), slices.Index(rankOrder, b.Rank)))
 }
 
-func sameStanding(a, b Direction) bool { return compareStanding(a, b) == 0 }
-
-func stateOrder(d Direction) int {
+func stateOrder(d *Direction) int {
 	switch {
 	case d.ForOthers:
 		return 3
@@ -100,7 +100,7 @@ func compareCost(a, b *int) int {
 // the same one every time, and losing one location moves only the people who
 // were on it (weighted rendezvous hashing: the least of -ln(u)/weight, u drawn
 // from person and location). Nobody in particular is led by weight alone.
-func draw(person string, l Location) float64 {
+func draw(person string, l *Location) float64 {
 	weight := float64(max(l.Weight, 1))
 	if person == "" {
 		return -weight
@@ -110,7 +110,7 @@ func draw(person string, l Location) float64 {
 	return -math.Log(u) / weight
 }
 
-func reason(d Direction, who Traveller, tie bool) string {
+func reason(d *Direction, who Traveller, tie bool) string {
 	switch {
 	case d.ForOthers:
 		return "only for people at " + strings.Join(d.OnlyFor, ", ")
@@ -141,7 +141,7 @@ func reason(d Direction, who Traveller, tie bool) string {
 	return text
 }
 
-func nearness(d Direction, who Traveller) string {
+func nearness(d *Direction, who Traveller) string {
 	switch {
 	case who.Site == "":
 		return "open; no site given, so by rank alone"

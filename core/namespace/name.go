@@ -102,7 +102,20 @@ func Split(field, full string) (name, inside string, err error) {
 
 // Key is the form in which names are compared: NFC, without regard to case.
 func Key(name string) string {
+	if plain(name) { // as most names are
+		return name
+	}
 	return norm.NFC.String(cases.Fold().String(norm.NFC.String(name)))
+}
+
+// plain reports whether a name is its own key: ASCII without capitals.
+func plain(name string) bool {
+	for i := range len(name) {
+		if c := name[i]; c >= 0x80 || c >= 'A' && c <= 'Z' {
+			return false
+		}
+	}
+	return true
 }
 
 // Parents returns the paths above inside, nearest last, without the root:

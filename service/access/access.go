@@ -30,6 +30,7 @@ const (
 type Service struct {
 	db       *records.DB
 	throttle Throttle
+	holders  holders
 	kick     func()
 
 	mu         sync.Mutex
@@ -37,7 +38,9 @@ type Service struct {
 }
 
 // New makes the service. kick is called after every change.
-func New(db *records.DB, kick func()) *Service { return &Service{db: db, kick: kick} }
+func New(db *records.DB, kick func()) *Service {
+	return &Service{db: db, holders: newHolders(), kick: kick}
+}
 
 type actorKey struct{}
 
@@ -165,13 +168,9 @@ func (s *Service) Issue(ctx context.Context, account records.Account, kind, labe
 	return c, err
 }
 
-// Holder finds who shows a credential.
-func (s *Service) Holder(ctx context.Context, secret string) (records.Account, records.Credential, error) {
-	return s.db.Holder(ctx, sha256.Sum256([]byte(secret)), time.Now().UTC())
-}
-
 // SignOut ends a credential.
 func (s *Service) SignOut(ctx context.Context, c records.Credential) error {
+	defer s.holders.Remove(c.Hash)
 	return s.db.RemoveCredential(ctx, c.Hash)
 }
 
@@ -228,6 +227,7 @@ func (s *Service) EditUser(ctx context.Context, name string, version int64, pass
 		hash = hashPassword(password)
 	}
 	defer s.kick()
+	defer s.holders.Purge()
 	return s.db.Change(ctx, func(tx *records.Tx) error {
 		administrators, err := tx.CountAdministrators(ctx)
 		if err != nil {
@@ -260,6 +260,7 @@ var errLastAdministrator = fault.New(fault.Needed, "make somebody else an admini
 // RemoveUser removes a user.
 func (s *Service) RemoveUser(ctx context.Context, name string, version int64) error {
 	defer s.kick()
+	defer s.holders.Purge()
 	return s.db.Change(ctx, func(tx *records.Tx) error {
 		administrators, err := tx.CountAdministrators(ctx)
 		if err != nil {
