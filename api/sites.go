@@ -117,7 +117,7 @@ func (a *API) setLeg(ctx context.Context, in *struct {
 	Guard
 	Sent[model.SetLeg]
 }) (*tagged[namespace.Leg], error) {
-	leg := namespace.Leg{From: in.From, To: in.To, Mbit: in.Body.Mbit, RTT: in.Body.RTT, Cost: in.Body.Cost}
+	leg := namespace.Leg{From: in.From, To: in.To, Mbit: in.Body.Mbit, RTT: in.Body.RTT, Cost: in.Body.Cost, BackMbit: in.Body.BackMbit, BackCost: in.Body.BackCost}.Symmetric()
 	if in.IfMatch != "" {
 		var err error
 		if leg.Version, err = in.version(); err != nil {

@@ -90,6 +90,11 @@ func (c *Client) Legs(ctx context.Context) ([]namespace.Leg, error) {
 	return list.Legs, err
 }
 
+// Leg finds the leg between two sites.
+func (c *Client) Leg(ctx context.Context, from, to string) (namespace.Leg, error) {
+	return read[namespace.Leg](ctx, c, nil, "legs", from, to)
+}
+
 // SetLeg adds a leg, or changes the one that is there.
 func (c *Client) SetLeg(ctx context.Context, l namespace.Leg) (namespace.Leg, error) {
 	path := []string{"legs", l.From, l.To}
@@ -98,7 +103,7 @@ func (c *Client) SetLeg(ctx context.Context, l namespace.Leg) (namespace.Leg, er
 	if err != nil && !(errors.As(err, &refused) && refused.Status == http.StatusNotFound) {
 		return l, err
 	}
-	out, _, err := do[namespace.Leg](ctx, c, request{method: http.MethodPut, path: path, etag: etag, body: model.SetLeg{Mbit: l.Mbit, RTT: l.RTT, Cost: l.Cost}})
+	out, _, err := do[namespace.Leg](ctx, c, request{method: http.MethodPut, path: path, etag: etag, body: model.SetLeg{Mbit: l.Mbit, RTT: l.RTT, Cost: l.Cost, BackMbit: l.BackMbit, BackCost: l.BackCost}})
 	return out, err
 }
 

@@ -134,6 +134,7 @@ type Change struct {
 	Subject string    `json:"subject" doc:"What it was done to"`
 	Before  any       `json:"before,omitempty" doc:"As it was"`
 	After   any       `json:"after,omitempty" doc:"As it is since"`
+	Words   []string  `json:"words" doc:"What differs, field by field; empty when it was made or removed"`
 }
 
 // Event tells that something changed, so that whoever shows it reads it again.

@@ -81,7 +81,10 @@ type EditSite struct {
 type SetLeg struct {
 	Mbit float64 `json:"mbit" minimum:"0.001" maximum:"1000000" doc:"Speed in Mbit/s"`
 	RTT  float64 `json:"rttMs" minimum:"0" maximum:"60000" doc:"Round trip in milliseconds"`
-	Cost int     `json:"cost" minimum:"1" maximum:"1000000" doc:"What directions count for crossing it; lower is nearer"`
+	Cost int     `json:"cost" minimum:"1" maximum:"1000000" doc:"What directions count for people at from who are led to to; lower is nearer"`
+
+	BackMbit float64 `json:"backMbit,omitempty" minimum:"0" maximum:"1000000" doc:"Speed the other way; absent when it is the same"`
+	BackCost int     `json:"backCost,omitempty" minimum:"0" maximum:"1000000" doc:"Cost the other way; absent when it is the same"`
 }
 
 // LegList is all legs.

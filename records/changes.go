@@ -3,8 +3,14 @@ package records
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
 	"time"
 
+	"bridgespan/core/changes"
+	"bridgespan/core/fault"
 	"bridgespan/model"
 )
 
@@ -46,7 +52,37 @@ func scanChange(s scanner) (c model.Change, err error) {
 	if is != nil {
 		c.After = json.RawMessage(is)
 	}
+	if c.Words = changes.Words(was, is); c.Words == nil {
+		c.Words = []string{}
+	}
 	return c, nil
+}
+
+// Since adds to a fault that says that something was changed by somebody else
+// who that was, when, and what they changed after it had a version.
+func (q Queries) Since(ctx context.Context, err error, subject string, version int64) error {
+	var e *fault.Error
+	if !errors.As(err, &e) || e.Kind != fault.Stale {
+		return err
+	}
+	rows, queryErr := q.run.QueryContext(ctx, changeColumns+` WHERE subject = ? AND JSON_VALUE(before_state, '$.version') >= ? ORDER BY id DESC LIMIT 5`, subject, version)
+	list, queryErr := collect(rows, queryErr, scanChange)
+	if queryErr != nil || len(list) == 0 {
+		return err
+	}
+	told := *e
+	slices.Reverse(list)
+	for _, c := range list {
+		what := strings.Join(c.Words, ", ")
+		switch {
+		case c.After == nil:
+			what = "it was removed"
+		case what == "":
+			what = c.Action
+		}
+		told.Problem += fmt.Sprintf("; %s, %s: %s", c.Who, c.At.UTC().Format("2 Jan 15:04 UTC"), what)
+	}
+	return &told
 }
 
 // Changes lists changes, newest first, before the number given (0 for the newest).

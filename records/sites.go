@@ -73,11 +73,11 @@ func (q Queries) serversAt(ctx context.Context, site string) ([]string, error) {
 	return collect(rows, err, func(s scanner) (name string, err error) { err = s.Scan(&name); return name, err })
 }
 
-const legColumns = `SELECT a.name, b.name, l.mbit, l.rtt_ms, l.cost, l.version FROM legs l
+const legColumns = `SELECT a.name, b.name, l.mbit, l.rtt_ms, l.cost, COALESCE(l.back_mbit, 0), COALESCE(l.back_cost, 0), l.version FROM legs l
 	JOIN sites a ON a.id = l.low_site JOIN sites b ON b.id = l.high_site`
 
 func scanLeg(s scanner) (l namespace.Leg, err error) {
-	err = s.Scan(&l.From, &l.To, &l.Mbit, &l.RTT, &l.Cost, &l.Version)
+	err = s.Scan(&l.From, &l.To, &l.Mbit, &l.RTT, &l.Cost, &l.BackMbit, &l.BackCost, &l.Version)
 	return l, err
 }
 
@@ -96,9 +96,11 @@ func (q Queries) Leg(ctx context.Context, from, to string) (namespace.Leg, error
 
 // AddLeg adds the leg between two sites, which must exist.
 func (tx *Tx) AddLeg(ctx context.Context, l namespace.Leg) error {
-	_, _, err := tx.exec(ctx, `INSERT INTO legs (low_site, high_site, mbit, rtt_ms, cost)
-		SELECT LEAST(a.id, b.id), GREATEST(a.id, b.id), ?, ?, ? FROM sites a, sites b WHERE a.name_key = ? AND b.name_key = ?`,
-		l.Mbit, l.RTT, l.Cost, namespace.Key(l.From), namespace.Key(l.To))
+	back := l.Turned()
+	_, _, err := tx.exec(ctx, `INSERT INTO legs (low_site, high_site, mbit, rtt_ms, cost, back_mbit, back_cost)
+		SELECT LEAST(a.id, b.id), GREATEST(a.id, b.id), IF(a.id < b.id, ?, ?), ?, IF(a.id < b.id, ?, ?), NULLIF(IF(a.id < b.id, ?, ?), 0), NULLIF(IF(a.id < b.id, ?, ?), 0)
+		FROM sites a, sites b WHERE a.name_key = ? AND b.name_key = ?`,
+		l.Mbit, back.Mbit, l.RTT, l.Cost, back.Cost, l.BackMbit, back.BackMbit, l.BackCost, back.BackCost, namespace.Key(l.From), namespace.Key(l.To))
 	return err
 }
 
@@ -107,9 +109,11 @@ const isTheLeg = ` WHERE l.low_site = LEAST(a.id, b.id) AND l.high_site = GREATE
 
 // UpdateLeg changes a leg. l.Version is what the caller last read.
 func (tx *Tx) UpdateLeg(ctx context.Context, l namespace.Leg) error {
+	back := l.Turned()
 	return tx.expectVersion(ctx, "the leg between "+l.From+" and "+l.To,
-		`UPDATE legs`+theLeg+` SET l.mbit = ?, l.rtt_ms = ?, l.cost = ?, l.version = l.version + 1`+isTheLeg,
-		namespace.Key(l.From), namespace.Key(l.To), l.Mbit, l.RTT, l.Cost, l.Version)
+		`UPDATE legs`+theLeg+` SET l.mbit = IF(a.id < b.id, ?, ?), l.rtt_ms = ?, l.cost = IF(a.id < b.id, ?, ?),
+		l.back_mbit = NULLIF(IF(a.id < b.id, ?, ?), 0), l.back_cost = NULLIF(IF(a.id < b.id, ?, ?), 0), l.version = l.version + 1`+isTheLeg,
+		namespace.Key(l.From), namespace.Key(l.To), l.Mbit, back.Mbit, l.RTT, l.Cost, back.Cost, l.BackMbit, back.BackMbit, l.BackCost, back.BackCost, l.Version)
 }
 
 // RemoveLeg removes a leg. l.Version is what the caller last read.

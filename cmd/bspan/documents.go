@@ -141,9 +141,9 @@ func namespaceHistory(ctx context.Context, c *cli.Command, api *client.Client, a
 		if err != nil {
 			return err
 		}
-		t := table{heads: []string{"change", "when", "who", "what", "of"}, empty: "Nothing was changed yet."}
+		t := table{heads: []string{"change", "when", "who", "what", "of", "differs"}, empty: "Nothing was changed yet."}
 		for _, change := range changes {
-			t.add(fmt.Sprint(change.ID), when(change.At), change.Who, change.Action, change.Subject)
+			t.add(fmt.Sprint(change.ID), when(change.At), change.Who, change.Action, change.Subject, strings.Join(change.Words, "; "))
 		}
 		t.after = "To see it as it was after a change: bspan export --as-of CHANGE " + args[0] + "\nTo return to that: bspan namespace history --return-to CHANGE --rehearse " + args[0]
 		return show(c, changes, t)

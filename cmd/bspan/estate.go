@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -70,20 +71,16 @@ func siteCommand() *cli.Command {
 				return done(c, nil, "removed site %s", args[0])
 			}, "NAME")},
 		{Name: "legs", Usage: "list the legs between sites", Action: signedIn(listLegs)},
-		{Name: "link", Usage: "add or change the leg between two sites", ArgsUsage: "SITE SITE",
+		{Name: "link", Usage: "add or change the leg between a site and others, all alike", ArgsUsage: "SITE SITE...",
 			Flags: []cli.Flag{
-				&cli.FloatFlag{Name: "mbit", Usage: "speed in `MBIT`/s", Required: true},
+				&cli.FloatFlag{Name: "mbit", Usage: "speed in `MBIT`/s"},
 				&cli.FloatFlag{Name: "rtt", Usage: "round trip in `MS`"},
-				&cli.IntFlag{Name: "cost", Usage: "what directions count for crossing it; lower is nearer", Required: true},
+				&cli.IntFlag{Name: "cost", Usage: "what directions count for crossing it; lower is nearer"},
+				&cli.FloatFlag{Name: "back-mbit", Usage: "speed the other way in `MBIT`/s, when it is not the same"},
+				&cli.IntFlag{Name: "back-cost", Usage: "cost the other way, when it is not the same"},
+				&cli.StringFlag{Name: "like", Usage: "take what is not said from the leg between two `SITE/SITE`"},
 			},
-			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-				leg := namespace.Leg{From: args[0], To: args[1], Mbit: c.Float("mbit"), RTT: c.Float("rtt"), Cost: c.Int("cost")}
-				leg, err := api.SetLeg(ctx, leg)
-				if err != nil {
-					return err
-				}
-				return done(c, leg, "%s and %s are linked at cost %d", leg.From, leg.To, leg.Cost)
-			}, "SITE", "SITE")},
+			Action: signedIn(linkSites, "SITE", "SITE...")},
 		{Name: "unlink", Usage: "remove the leg between two sites", ArgsUsage: "SITE SITE",
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				if err := api.RemoveLeg(ctx, args[0], args[1]); err != nil {
@@ -106,14 +103,56 @@ func listSites(ctx context.Context, c *cli.Command, api *client.Client, _ []stri
 	return show(c, sites, t)
 }
 
+// linkSites links a site with each of the others, alike.
+func linkSites(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	var leg namespace.Leg
+	if like := c.String("like"); like != "" {
+		from, to, ok := strings.Cut(like, "/")
+		if !ok {
+			return usageError{"--like " + like + " names no two sites; write SITE/SITE"}
+		}
+		var err error
+		if leg, err = api.Leg(ctx, from, to); err != nil {
+			return err
+		}
+		if !strings.EqualFold(leg.From, from) {
+			leg = leg.Turned()
+		}
+	}
+	leg.Mbit, leg.RTT, leg.Cost = cmp.Or(c.Float("mbit"), leg.Mbit), cmp.Or(c.Float("rtt"), leg.RTT), cmp.Or(c.Int("cost"), leg.Cost)
+	leg.BackMbit, leg.BackCost = cmp.Or(c.Float("back-mbit"), leg.BackMbit), cmp.Or(c.Int("back-cost"), leg.BackCost)
+	if leg.Mbit == 0 || leg.Cost == 0 {
+		return usageError{"speed and cost are needed: give --mbit and --cost, or a leg to take them from with --like SITE/SITE"}
+	}
+	var legs []namespace.Leg
+	var said []string
+	for _, other := range args[1:] {
+		leg.From, leg.To = args[0], other
+		set, err := api.SetLeg(ctx, leg)
+		if err != nil {
+			return err
+		}
+		legs = append(legs, set)
+		said = append(said, fmt.Sprintf("%s and %s are linked at cost %d", set.From, set.To, set.Cost))
+	}
+	return done(c, legs, "%s", strings.Join(said, "\n"))
+}
+
 func listLegs(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {
 	legs, err := api.Legs(ctx)
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"from", "to", "mbit/s", "rtt ms", "cost"}, empty: "No sites are linked yet. Link two with: bspan site link --mbit N --cost N SITE SITE"}
+	t := table{heads: []string{"from", "to", "mbit/s", "back", "rtt ms", "cost", "back"}, empty: "No sites are linked yet. Link two with: bspan site link --mbit N --cost N SITE SITE"}
 	for _, l := range legs {
-		t.add(l.From, l.To, humanize.Ftoa(l.Mbit), humanize.Ftoa(l.RTT), fmt.Sprint(l.Cost))
+		backMbit, backCost := "", ""
+		if l.BackMbit != 0 {
+			backMbit = humanize.Ftoa(l.BackMbit)
+		}
+		if l.BackCost != 0 {
+			backCost = fmt.Sprint(l.BackCost)
+		}
+		t.add(l.From, l.To, humanize.Ftoa(l.Mbit), backMbit, humanize.Ftoa(l.RTT), fmt.Sprint(l.Cost), backCost)
 	}
 	return show(c, legs, t)
 }

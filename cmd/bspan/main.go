@@ -118,7 +118,7 @@ func arguments(c *cli.Command, names ...string) ([]string, error) {
 	switch {
 	case len(given) < len(names):
 		return nil, usageError{fmt.Sprintf("%s is missing; write: %s %s", names[len(given)], c.FullName(), strings.Join(names, " "))}
-	case len(given) > len(names):
+	case len(given) > len(names) && (len(names) == 0 || !strings.HasSuffix(names[len(names)-1], "...")):
 		return nil, usageError{fmt.Sprintf("%q is one argument too many (quote names that hold spaces, and put options before them); write: %s %s", given[len(names)], c.FullName(), strings.Join(names, " "))}
 	}
 	return given, nil

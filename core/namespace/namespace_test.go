@@ -204,3 +204,22 @@ func FuzzSplit(f *testing.F) {
 		}
 	})
 }
+
+// A leg that is told from its other end leads the same ways.
+func TestLegsOneWay(t *testing.T) {
+	leg := Leg{From: "A", To: "B", Mbit: 100, RTT: 9, Cost: 10, BackMbit: 20, BackCost: 50}
+	for _, l := range []Leg{leg, leg.Turned()} {
+		n := NewNetwork([]Leg{l, {From: "B", To: "C", Mbit: 1, Cost: 5}})
+		for ends, want := range map[[2]string]int{{"A", "B"}: 10, {"B", "A"}: 50, {"A", "C"}: 15, {"C", "A"}: 55, {"C", "B"}: 5} {
+			if cost, ok := n.Cost(ends[0], ends[1]); !ok || cost != want {
+				t.Errorf("%+v: from %s to %s costs %d, want %d", l, ends[0], ends[1], cost, want)
+			}
+		}
+	}
+	if again := leg.Turned().Turned(); again != leg {
+		t.Errorf("turned twice: %+v", again)
+	}
+	if same := (Leg{From: "A", To: "B", Mbit: 7, Cost: 3}).Turned(); same != (Leg{From: "B", To: "A", Mbit: 7, Cost: 3}) {
+		t.Errorf("the same both ways, turned: %+v", same)
+	}
+}

@@ -172,7 +172,7 @@ func (s *Service) EditServer(ctx context.Context, former string, v model.Server,
 	}
 	return s.change(ctx, func(tx *records.Tx) error {
 		if err := tx.UpdateServer(ctx, former, v, secret); err != nil {
-			return err
+			return tx.Since(ctx, err, former, v.Version)
 		}
 		return tx.Record(ctx, access.Change(ctx, "server.edit", v.Name, plain(before), plain(v)), "server")
 	})

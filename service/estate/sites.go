@@ -44,7 +44,7 @@ func (s *Service) EditSite(ctx context.Context, former string, site model.Site) 
 			return err
 		}
 		if err := tx.UpdateSite(ctx, former, site); err != nil {
-			return err
+			return tx.Since(ctx, err, former, site.Version)
 		}
 		return tx.Record(ctx, access.Change(ctx, "site.edit", site.Name, before, site), "site")
 	})
@@ -101,9 +101,9 @@ func (s *Service) SetLeg(ctx context.Context, leg namespace.Leg) error {
 			return fault.New(fault.Stale, "read it first and send its ETag", "%s and %s are linked already", leg.From, leg.To)
 		}
 		if err := tx.UpdateLeg(ctx, leg); err != nil {
-			return err
+			return tx.Since(ctx, err, before.From+" – "+before.To, leg.Version)
 		}
-		return tx.Record(ctx, access.Change(ctx, "leg.edit", leg.From+" – "+leg.To, before, leg), "site")
+		return tx.Record(ctx, access.Change(ctx, "leg.edit", before.From+" – "+before.To, before, leg), "site")
 	})
 }
 

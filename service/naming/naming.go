@@ -118,7 +118,7 @@ func (s *Service) EditNamespace(ctx context.Context, n model.Namespace) error {
 			return err
 		}
 		if err := tx.UpdateNamespace(ctx, n); err != nil {
-			return err
+			return tx.Since(ctx, err, n.Name, n.Version)
 		}
 		return tx.Record(ctx, access.Change(ctx, "namespace.edit", n.Name, before, n), "namespace")
 	})
@@ -308,7 +308,7 @@ func (s *Service) moveEntry(ctx context.Context, name string, id, version int64,
 		before.Version = version
 		after, err := moveBranch(ctx, tx, name, before, to)
 		if err != nil {
-			return err
+			return tx.Since(ctx, err, "/"+name+"/"+before.Path, version)
 		}
 		return tx.Record(ctx, access.Change(ctx, "entry.move", "/"+name+"/"+before.Path, before, after), "namespace")
 	})
@@ -351,7 +351,7 @@ func (s *Service) changeEntry(ctx context.Context, name string, id, version int6
 			return err
 		}
 		if err := tx.TouchEntry(ctx, e); err != nil {
-			return err
+			return tx.Since(ctx, err, "/"+name+"/"+before.Path, version)
 		}
 		after, err := tx.Entry(ctx, name, id)
 		if err != nil {

@@ -194,8 +194,9 @@ func (s *Server) Stop() {
 	}
 }
 
-// endHelpers ends the RPC helpers, which outlive smbd.
-func (s *Server) endHelpers() { process.End(s.Dir, "samba-dcerpcd", "rpcd_") }
+// endHelpers ends the RPC helpers, which outlive smbd, and children of it that
+// were just becoming one.
+func (s *Server) endHelpers() { process.End(s.Dir, "smbd", "samba-dcerpcd", "rpcd_") }
 
 // command prepares a Samba program that sees the private accounts.
 func (s *Server) command(name string, args ...string) *exec.Cmd {

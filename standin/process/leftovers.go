@@ -27,8 +27,18 @@ func EndLeftovers(dir string) {
 
 // End ends the processes that run one of the programs (named in full, or up to
 // a final underscore) and have a file below dir in their command line, or open,
-// and waits until they are gone.
+// and waits until they are gone. It looks again until there are none: some were
+// just starting others.
 func End(dir string, programs ...string) {
+	for round := 0; round < mostRounds && endOnce(dir, programs); round++ {
+	}
+}
+
+// mostRounds bounds how often processes are looked for that start others.
+const mostRounds = 20
+
+// endOnce ends those that it sees, and reports whether there were any.
+func endOnce(dir string, programs []string) bool {
 	var ended []int
 	each(func(pid int, args []byte) {
 		if pid != os.Getpid() && runs(args, programs) && works(pid, args, dir) {
@@ -44,6 +54,7 @@ func End(dir string, programs ...string) {
 		}
 		return true
 	})
+	return len(ended) > 0
 }
 
 // works reports whether a process works below dir. Some programs write another

@@ -137,8 +137,17 @@ export const useHealth = (namespace: string, entry: number) =>
 export const useFlaws = (namespace: string, deep: boolean) =>
   useQuery({ queryKey: ["namespace", namespace, "flaws", deep], placeholderData: (before) => before, queryFn: async () => (await got(api.GET("/api/v1/namespaces/{namespace}/lint", { params: { path: { namespace }, query: { deep } } }))).flaws });
 
+/** The changes of a namespace, newest first, part by part. */
 export const useHistory = (namespace: string) =>
-  useQuery({ queryKey: ["namespace", namespace, "history"], queryFn: async () => (await got(api.GET("/api/v1/namespaces/{namespace}/history", { params: { path: { namespace }, query: { limit: 30 } } }))).items });
+  useInfiniteQuery({
+    queryKey: ["namespace", namespace, "history"],
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => got(api.GET("/api/v1/namespaces/{namespace}/history", { params: { path: { namespace }, query: { cursor: pageParam || undefined, limit: 30 } } })),
+    getNextPageParam: (page) => page.next || undefined,
+  });
+
+export const useHandouts = (namespace: string) =>
+  useQuery({ queryKey: ["namespace", namespace, "handouts"], queryFn: async () => (await got(api.GET("/api/v1/namespaces/{namespace}/handouts", { params: { path: { namespace } } }))).handouts });
 
 export const useRun = (run: number) => useQuery({ queryKey: ["run", "one", run], retry: false, queryFn: () => got(api.GET("/api/v1/runs/{run}", { params: { path: { run } } })) });
 

@@ -1639,6 +1639,8 @@ export interface components {
             subject: string;
             /** @description User who did it */
             who: string;
+            /** @description What differs, field by field; empty when it was made or removed */
+            words: string[];
         };
         ChangeRights: {
             /** @description Name or SID: whom to grant or revoke, or who becomes the owner */
@@ -2325,7 +2327,17 @@ export interface components {
         Leg: {
             /**
              * Format: int64
-             * @description What directions count for crossing it; lower is nearer
+             * @description What directions count for people at to who are led to from; absent when it is the same
+             */
+            backCost?: number;
+            /**
+             * Format: double
+             * @description Speed from to back to from in Mbit/s; absent when it is the same
+             */
+            backMbit?: number;
+            /**
+             * Format: int64
+             * @description What directions count for people at from who are led to to; lower is nearer
              */
             cost: number;
             /** @description One end, a site */
@@ -3130,7 +3142,17 @@ export interface components {
         SetLeg: {
             /**
              * Format: int64
-             * @description What directions count for crossing it; lower is nearer
+             * @description Cost the other way; absent when it is the same
+             */
+            backCost?: number;
+            /**
+             * Format: double
+             * @description Speed the other way; absent when it is the same
+             */
+            backMbit?: number;
+            /**
+             * Format: int64
+             * @description What directions count for people at from who are led to to; lower is nearer
              */
             cost: number;
             /**

@@ -178,3 +178,12 @@ export function Facts({ facts }: { facts: [string, ReactNode][] }) {
     </dl>
   );
 }
+
+export function Check({ label, checked, onChange }: { label: string; checked: boolean; onChange: (value: boolean) => void }) {
+  return (
+    <label className="flex items-center gap-2">
+      <input type="checkbox" className="size-4 accent-(--span)" checked={checked} onChange={(e) => onChange(e.target.checked)} />
+      {label}
+    </label>
+  );
+}

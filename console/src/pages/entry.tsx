@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, etag, got, type Entry, type Location } from "../api/client";
 import { useHealth } from "../api/queries";
+import { Meanwhile, useDraft } from "../components/draft";
 import { SaveForm } from "../components/form";
 import { stateTone, Status } from "../components/status";
 import { useToast } from "../components/toast";
@@ -146,16 +147,18 @@ function OverTime({ namespace, entry }: { namespace: string; entry: Entry }) {
 }
 
 function EditEntry({ namespace, entry, onClose }: { namespace: string; entry: Entry; onClose: () => void }) {
-  const [note, setNote] = useState(entry.note ?? "");
-  const [ttl, setTTL] = useState(entry.ttl ? String(entry.ttl) : "");
-  const body = entry.kind === "signpost" ? { note, ttl: Number(ttl) || 0 } : { note };
+  const draft = useDraft({ note: entry.note ?? "", ttl: entry.ttl ? String(entry.ttl) : "", letter: entry.letter ?? "" });
+  const { note, ttl, letter } = draft.values;
+  const body = entry.kind === "signpost" ? { note, ttl: Number(ttl) || 0, letter } : { note };
   const save = () => api.PATCH("/api/v1/namespaces/{namespace}/entries/{entry}", { params: { path: { namespace, entry: entry.id }, header: { "If-Match": etag(entry.version) } }, body });
   return (
-    <SaveForm action="Save" done={`/${namespace}/${entry.path} was changed.`} fields={["note", "ttl"]} save={save} onDone={onClose} onCancel={onClose}>
+    <SaveForm action="Save" done={`/${namespace}/${entry.path} was changed.`} fields={["note", "ttl", "letter"]} save={save} onDone={onClose} onCancel={onClose}>
       {(errors) => (
         <>
-          <TextField label="Note" value={note} onChange={(e) => setNote(e.target.value)} error={errors.note} />
-          {entry.kind === "signpost" && <TextField label="Directions may be kept for" value={ttl} onChange={(e) => setTTL(e.target.value)} inputMode="numeric" error={errors.ttl} help="In seconds; empty: as the namespace says." />}
+          <Meanwhile draft={draft} names={{ note: "Note", ttl: "Directions may be kept for", letter: "Drive letter" }} />
+          <TextField label="Note" value={note} onChange={(e) => draft.set("note", e.target.value)} error={errors.note} />
+          {entry.kind === "signpost" && <TextField label="Drive letter" value={letter} onChange={(e) => draft.set("letter", e.target.value.toUpperCase().slice(0, 1))} error={errors.letter} help="From E to Z; empty: the next that is free." />}
+          {entry.kind === "signpost" && <TextField label="Directions may be kept for" value={ttl} onChange={(e) => draft.set("ttl", e.target.value)} inputMode="numeric" error={errors.ttl} help="In seconds; empty: as the namespace says." />}
         </>
       )}
     </SaveForm>

@@ -2,14 +2,15 @@ import { useEffect, useMemo, useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 import { api, etag, type Entry, type Namespace, type Seen } from "../api/client";
 import { useEntries, useLens, useNamespaces, useSites } from "../api/queries";
+import { Meanwhile, useDraft } from "../components/draft";
 import { SaveForm } from "../components/form";
 import { stateTone, Status } from "../components/status";
 import { Tree, type Node } from "../components/tree";
-import { Button, Dialog, Empty, Field, Loading, PageHead, Section, Select, TextField, TextInput, Trouble } from "../components/ui";
+import { Button, Check, Dialog, Empty, Field, Loading, PageHead, Section, Select, TextField, TextInput, Trouble } from "../components/ui";
 import { plural, target } from "../format";
 import { AddEntry } from "./addentry";
+import { Drives } from "./drives";
 import { EntryPane, MoveEntry } from "./entry";
-import { Check } from "./shareform";
 import { Flaws, History } from "./upkeep";
 import { WherePanel } from "./where";
 
@@ -46,6 +47,7 @@ export function NamespacePage() {
           <WherePanel namespace={namespace} entry={chosen} />
         </div>
       </div>
+      <Drives namespace={namespace} />
       <Flaws namespace={namespace} />
       <History namespace={namespace} />
       <Dialog open={moving !== undefined} onOpenChange={() => setMoving(undefined)} title={`Move /${namespace}/${moving?.entry.path ?? ""}?`} lead="Everything below it moves with it, and people find it under the new path at once. No file is touched.">
@@ -55,7 +57,7 @@ export function NamespacePage() {
         <AddEntry namespace={namespace} under={chosen} onClose={() => setAdding(false)} onAdded={(id) => choose(String(id))} />
       </Dialog>
       <Dialog open={editing} onOpenChange={setEditing} title={`Change /${namespace}`}>
-        <EditSpace key={space.version} space={space} onClose={() => setEditing(false)} />
+        <EditSpace space={space} onClose={() => setEditing(false)} />
       </Dialog>
       <Remove space={space} open={removing} onOpenChange={setRemoving} />
     </>
@@ -157,21 +159,20 @@ function EntryRow({ entry, seen }: { entry: Entry; seen?: Seen }) {
 }
 
 function EditSpace({ space, onClose }: { space: Namespace; onClose: () => void }) {
-  const [note, setNote] = useState(space.note ?? "");
-  const [ttl, setTTL] = useState(String(space.ttl));
-  const [returns, setReturns] = useState(space.returns);
-  const [hiding, setHiding] = useState(space.hiding);
-  const save = () => api.PATCH("/api/v1/namespaces/{namespace}", { params: { path: { namespace: space.name }, header: { "If-Match": etag(space.version) } }, body: { note, ttl: Number(ttl) || 0, returns, hiding } });
+  const draft = useDraft({ note: space.note ?? "", ttl: String(space.ttl), returns: space.returns as string, hiding: space.hiding });
+  const { note, ttl, returns, hiding } = draft.values;
+  const save = () => api.PATCH("/api/v1/namespaces/{namespace}", { params: { path: { namespace: space.name }, header: { "If-Match": etag(space.version) } }, body: { note, ttl: Number(ttl) || 0, returns: returns === "later" ? "later" : "at-once", hiding } });
   return (
     <SaveForm action="Save" done={`/${space.name} was changed.`} fields={["note", "ttl"]} save={save} onDone={onClose} onCancel={onClose}>
       {(errors) => (
         <>
-          <TextField label="Note" value={note} onChange={(e) => setNote(e.target.value)} error={errors.note} />
-          <TextField label="Directions may be kept for" value={ttl} onChange={(e) => setTTL(e.target.value)} inputMode="numeric" error={errors.ttl} help="In seconds, from 1 to 86,400." />
+          <Meanwhile draft={draft} names={{ note: "Note", ttl: "Directions may be kept for", returns: "People come back", hiding: "Hiding" }} />
+          <TextField label="Note" value={note} onChange={(e) => draft.set("note", e.target.value)} error={errors.note} />
+          <TextField label="Directions may be kept for" value={ttl} onChange={(e) => draft.set("ttl", e.target.value)} inputMode="numeric" error={errors.ttl} help="In seconds, from 1 to 86,400." />
           <Field label="When a preferred location is well again, people come back">
-            {(props) => <Select {...props} value={returns} onChange={(r) => setReturns(r === "later" ? "later" : "at-once")} options={[{ value: "at-once", label: "at once" }, { value: "later", label: "when their directions run out" }]} />}
+            {(props) => <Select {...props} value={returns} onChange={(r) => draft.set("returns", r)} options={[{ value: "at-once", label: "at once" }, { value: "later", label: "when their directions run out" }]} />}
           </Field>
-          <Check label="Let people see only what they may open" checked={hiding} onChange={setHiding} />
+          <Check label="Let people see only what they may open" checked={hiding} onChange={(on) => draft.set("hiding", on)} />
         </>
       )}
     </SaveForm>

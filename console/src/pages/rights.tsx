@@ -9,9 +9,8 @@ import { ended, RunProgress } from "../components/run";
 import { levelText } from "../components/level";
 import { ShiftText } from "../components/shift";
 import { Status } from "../components/status";
-import { Button, Dialog, Field, Loading, Section, Select, sentence, TextField, Trouble } from "../components/ui";
+import { Button, Check, Dialog, Field, Loading, Section, Select, sentence, TextField, Trouble } from "../components/ui";
 import { plural } from "../format";
-import { Check } from "./shareform";
 import { AskWhoCan } from "./whocan";
 
 export function RightsPanel({ path, as, onUp }: { path: string; as: string; onUp?: () => void }) {

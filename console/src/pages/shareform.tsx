@@ -5,7 +5,7 @@ import { useNavigate } from "react-router";
 import { api, got, Problem, type Schemas, type ShareNow, type SharePlan } from "../api/client";
 import { Status, outcomeTone } from "../components/status";
 import { useToast } from "../components/toast";
-import { Button, Field, Select, sentence, TextField, Trouble } from "../components/ui";
+import { Button, Check, Field, Select, sentence, TextField, Trouble } from "../components/ui";
 
 type Grant = Schemas["ShareGrant"];
 type Settings = Omit<Schemas["EditShare"], "rehearse" | "$schema">;
@@ -89,15 +89,6 @@ function grants(text: string): Grant[] {
       const level = levels.find((l) => l === line.slice(at + 1).trim().toLowerCase());
       return at < 0 ? { account: line, level: "read" } : { account: line.slice(0, at).trim(), level: level ?? (line.slice(at + 1) as Grant["level"]) };
     });
-}
-
-export function Check({ label, checked, onChange }: { label: string; checked: boolean; onChange: (value: boolean) => void }) {
-  return (
-    <label className="flex items-center gap-2">
-      <input type="checkbox" className="size-4 accent-(--span)" checked={checked} onChange={(e) => onChange(e.target.checked)} />
-      {label}
-    </label>
-  );
 }
 
 /** What making, changing or removing a share does. */

@@ -1,10 +1,11 @@
 import { useMemo, useState } from "react";
 import { api, etag, Problem, type Leg, type Site } from "../api/client";
 import { useLegs, useSites } from "../api/queries";
+import { Meanwhile, useDraft } from "../components/draft";
 import { SaveForm } from "../components/form";
 import { SpanStrip } from "../components/span";
 import { DataTable, type Column } from "../components/table";
-import { Button, Dialog, Field, PageHead, Section, Select, TextField } from "../components/ui";
+import { Button, Check, Dialog, Field, PageHead, Section, Select, TextField } from "../components/ui";
 
 type Doing = { kind: "add" } | { kind: "remove"; site: Site } | { kind: "link"; leg?: Leg } | { kind: "unlink"; leg: Leg };
 
@@ -24,9 +25,9 @@ export function SitesPage() {
   const legColumns = useMemo<Column<Leg>[]>(
     () => [
       { head: "Between", by: (l) => l.from + l.to, wide: true, cell: (l) => <SpanStrip compact from={l.from} to={l.to} deck="open" mbit={l.mbit} label={`${l.from} and ${l.to}`} /> },
-      { head: "Mbit/s", right: true, by: (l) => l.mbit, cell: (l) => l.mbit },
+      { head: "Mbit/s", right: true, by: (l) => l.mbit, cell: (l) => <>{l.mbit}{l.backMbit ? <span className="text-soft">, back {l.backMbit}</span> : null}</> },
       { head: "Round trip, ms", right: true, by: (l) => l.rttMs, cell: (l) => l.rttMs },
-      { head: "Cost", right: true, by: (l) => l.cost, cell: (l) => l.cost },
+      { head: "Cost", right: true, by: (l) => l.cost, cell: (l) => <>{l.cost}{l.backCost ? <span className="text-soft">, back {l.backCost}</span> : null}</> },
       {
         head: "Actions",
         cell: (l) => (
@@ -58,7 +59,7 @@ export function SitesPage() {
         <AddSite onClose={close} />
       </Dialog>
       <Dialog open={doing?.kind === "link"} onOpenChange={close} title={doing?.kind === "link" && doing.leg ? "Change the leg" : "Link two sites"}>
-        {doing?.kind === "link" && <LegForm leg={doing.leg} sites={sites.data ?? []} onClose={close} />}
+        {doing?.kind === "link" && <LegForm leg={(doing.leg && legs.data?.find((l) => l.from === doing.leg?.from && l.to === doing.leg.to)) ?? doing.leg} sites={sites.data ?? []} legs={legs.data ?? []} onClose={close} />}
       </Dialog>
       <Dialog open={doing?.kind === "remove"} onOpenChange={close} title={`Remove ${doing?.kind === "remove" ? doing.site.name : ""}?`} lead="Its legs go with it. While servers stand there, it stays.">
         {doing?.kind === "remove" && (
@@ -91,31 +92,59 @@ function AddSite({ onClose }: { onClose: () => void }) {
   );
 }
 
-function LegForm({ leg, sites, onClose }: { leg?: Leg; sites: Site[]; onClose: () => void }) {
-  const [v, setV] = useState({ from: leg?.from ?? "", to: leg?.to ?? "", mbit: String(leg?.mbit ?? ""), rttMs: String(leg?.rttMs ?? ""), cost: String(leg?.cost ?? "") });
+function LegForm({ leg, sites, legs, onClose }: { leg?: Leg; sites: Site[]; legs: Leg[]; onClose: () => void }) {
+  const text = (n: number | undefined) => (n ? String(n) : "");
+  const draft = useDraft({ from: leg?.from ?? "", to: leg?.to ?? "", mbit: text(leg?.mbit), rttMs: text(leg?.rttMs), cost: text(leg?.cost), backMbit: text(leg?.backMbit), backCost: text(leg?.backCost) });
+  const v = draft.values;
+  const [oneWay, setOneWay] = useState(Boolean(leg?.backMbit || leg?.backCost));
   const save = () => {
     if (!v.from || !v.to) throw new Problem(422, "Choose two sites.", "", { [v.from ? "to" : "from"]: "choose a site" });
     const header = leg?.version ? { "If-Match": etag(leg.version) } : undefined;
-    return api.PUT("/api/v1/legs/{from}/{to}", { params: { path: ends(v), header }, body: { mbit: Number(v.mbit), rttMs: Number(v.rttMs), cost: Number(v.cost) } });
+    const back = oneWay ? { backMbit: Number(v.backMbit) || undefined, backCost: Number(v.backCost) || undefined } : {};
+    return api.PUT("/api/v1/legs/{from}/{to}", { params: { path: ends(v), header }, body: { mbit: Number(v.mbit), rttMs: Number(v.rttMs), cost: Number(v.cost), ...back } });
+  };
+  const like = (which: string) => {
+    const l = legs[Number(which)];
+    if (!l) return;
+    draft.set("mbit", text(l.mbit));
+    draft.set("rttMs", String(l.rttMs));
+    draft.set("cost", text(l.cost));
+    draft.set("backMbit", text(l.backMbit));
+    draft.set("backCost", text(l.backCost));
+    setOneWay(Boolean(l.backMbit || l.backCost));
   };
   const options = sites.map((s) => ({ value: s.name, label: s.name }));
-  const number = (name: "mbit" | "rttMs" | "cost", label: string, error: string | undefined) => <TextField label={label} inputMode="decimal" value={v[name]} onChange={(e) => setV({ ...v, [name]: e.target.value })} error={error} />;
+  const number = (name: "mbit" | "rttMs" | "cost" | "backMbit" | "backCost", label: string, error: string | undefined) => <TextField label={label} inputMode="decimal" value={v[name]} onChange={(e) => draft.set(name, e.target.value)} error={error} />;
   return (
     <SaveForm action="Save" done="The leg was saved." fields={Object.keys(v)} onDone={onClose} onCancel={onClose} save={save}>
       {(errors) => (
         <>
+          <Meanwhile draft={draft} names={{ mbit: "Speed", rttMs: "Round trip", cost: "Cost", backMbit: "Speed back", backCost: "Cost back" }} />
           <div className="grid grid-cols-2 gap-4">
             {(["from", "to"] as const).map((end) => (
               <Field key={end} label={end === "from" ? "One site" : "The other"} error={errors[end]}>
-                {(props) => leg ? <p {...props}>{v[end]}</p> : <Select {...props} value={v[end]} onChange={(name) => setV({ ...v, [end]: name })} options={options} placeholder="Choose a site" />}
+                {(props) => leg ? <p {...props}>{v[end]}</p> : <Select {...props} value={v[end]} onChange={(name) => draft.set(end, name)} options={options} placeholder="Choose a site" />}
               </Field>
             ))}
           </div>
+          {!leg && legs.length > 0 && (
+            <Field label="Like the leg between">
+              {(props) => <Select {...props} value="" onChange={like} options={legs.map((l, i) => ({ value: String(i), label: `${l.from} and ${l.to}: ${l.mbit} Mbit/s, ${l.rttMs} ms, cost ${l.cost}` }))} placeholder="Take the figures of another leg" />}
+            </Field>
+          )}
           <div className="grid grid-cols-3 gap-4">
             {number("mbit", "Speed, Mbit/s", errors.mbit)}
             {number("rttMs", "Round trip, ms", errors.rttMs)}
             {number("cost", "Cost", errors.cost)}
           </div>
+          <Check label="The way back is another" checked={oneWay} onChange={setOneWay} />
+          {oneWay && (
+            <div className="grid grid-cols-3 gap-4">
+              {number("backMbit", "Speed back, Mbit/s", errors.backMbit)}
+              <span />
+              {number("backCost", "Cost back", errors.backCost)}
+            </div>
+          )}
         </>
       )}
     </SaveForm>

@@ -54,22 +54,27 @@ const bad = ["leads-nowhere", "all-held", "differs"];
 export function History({ namespace }: { namespace: string }) {
   const query = useHistory(namespace);
   const [to, setTo] = useState<Change>();
+  const changes = query.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <Section title="History" aside="newest first">
       {query.isPending && <Loading what="the history" />}
       {query.error && <Trouble error={query.error} retry={() => void query.refetch()} />}
-      {query.data?.length === 0 && <Empty>Nothing was changed yet.</Empty>}
+      {query.data && changes.length === 0 && <Empty>Nothing was changed yet.</Empty>}
       <ul className="border-t border-line">
-        {query.data?.map((c, i) => (
+        {changes.map((c, i) => (
           <li key={c.id} className="grid grid-cols-[10rem_7rem_9rem_minmax(0,1fr)_max-content] items-baseline gap-x-4 border-b border-line py-1">
             <span className="whitespace-nowrap">{when(c.at)}</span>
             <span className="truncate" title={c.who}>{c.who}</span>
             <span>{c.action}</span>
-            <code className="min-w-0 break-all">{c.subject}</code>
+            <span className="min-w-0">
+              <code className="break-all">{c.subject}</code>
+              {c.words.map((w) => <span key={w} className="block text-sm break-words text-soft">{w}</span>)}
+            </span>
             {i > 0 ? <Button look="quiet" aria-label={`Return to this …: change ${c.id}`} onClick={() => setTo(c)}>Return to this …</Button> : <span className="text-soft">now</span>}
           </li>
         ))}
       </ul>
+      {query.hasNextPage && <div className="mt-3"><Button disabled={query.isFetchingNextPage} onClick={() => void query.fetchNextPage()}>{query.isFetchingNextPage ? "Reading …" : "Show earlier changes"}</Button></div>}
       <Dialog open={to !== undefined} onOpenChange={() => setTo(undefined)} title={`Return /${namespace} to how it was`} lead={to && `Right after ${to.action} of ${to.subject}, ${when(to.at)}. No file is touched; locations that come back are held until they are verified.`}>
         {to && <Return key={to.id} namespace={namespace} to={to} onClose={() => setTo(undefined)} />}
       </Dialog>
