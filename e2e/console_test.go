@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"errors"
+	"fmt"
+	"net/http"
 	"os"
 	"strings"
 	"testing"
@@ -101,8 +103,10 @@ func TestConsole(t *testing.T) {
 	c.must(tab.Click("button", "Open oak/store/2026"), tab.See("People are led to oak/store/2026"), tab.See("same site"))
 	c.must(tab.Type("Path", "/garden/nothing"), tab.See("Nothing in the namespace is called /garden/nothing"))
 	testUpkeep(c)
-
 	testKeyboard(c)
+	testDrives(c)
+	testMeanwhile(c, e)
+	testDragging(c, e)
 
 	// What others do shows by itself.
 	if _, err := e.API.AddSite(t.Context(), model.NewSite{Name: "Far Shore"}); err != nil {
@@ -230,6 +234,67 @@ func testShareAndRights(c checker) {
 }
 
 // testUpkeep verifies a location, moves an entry, and returns to how it was.
+// testDrives makes drives for somebody, hands them out, and sees what changed since.
+func testDrives(c checker) {
+	tab := c.tab
+	c.must(tab.See("No drives were handed out yet"), tab.Click("button", "Make drives …"), tab.Type("For", "nobody.at.all"), tab.Click("button", "Show"), tab.See("nobody.at.all"), tab.See("check the spelling"))
+	c.accessible("making drives, with an error")
+	c.must(tab.Type("For", "ada"), tab.Choose("At", "Lowland"), tab.Choose("As", "PowerShell script"), tab.Click("button", "Show"), tab.See("/garden/store"))
+	c.must(tab.Click("summary", "The file"), tab.See("made by Bridge Span"))
+	c.accessible("making drives")
+	c.must(tab.Click("button", "Hand out"), tab.See("The file was saved"), tab.Click("button", "Close"), tab.See("nothing changed since"))
+}
+
+// testMeanwhile: what somebody else changes while a form is open is taken over
+// where nothing was typed, and told where something was.
+func testMeanwhile(c checker, e *harness.Estate) {
+	tab, t := c.tab, c.t
+	c.must(tab.Click("item", "store"), tab.Click("button", "Change …"), tab.Type("Note", "mine"))
+	entry, err := e.API.EntryAt(t.Context(), "garden", "store")
+	if err != nil {
+		t.Fatal(err)
+	}
+	theirs, ttl := "theirs", 77
+	if _, err := e.API.EditEntry(t.Context(), "garden", entry, model.EditEntry{Note: &theirs, TTL: &ttl}); err != nil {
+		t.Fatal(err)
+	}
+	c.must(tab.See("Somebody else changed this meanwhile"), tab.See("yours replaces it"), tab.See("taken over"))
+	c.accessible("a form that somebody else changed")
+	c.must(tab.Click("button", "Save"), tab.See("was changed"))
+	if entry, err = e.API.EntryAt(t.Context(), "garden", "store"); err != nil || entry.Note != "mine" || entry.TTL != 77 {
+		t.Errorf("after both changes: %q, %d, %v", entry.Note, entry.TTL, err)
+	}
+	c.must(tab.See(`note: "theirs" → "mine"`))
+	// Who is second without having seen it is told what the first changed.
+	stale := entry
+	stale.Version--
+	_, err = e.API.EditEntry(t.Context(), "garden", stale, model.EditEntry{Note: &theirs})
+	refused(t, "a change on what was read before", err, http.StatusPreconditionFailed, "")
+	if text := fmt.Sprint(err); !strings.Contains(text, harness.Admin) || !strings.Contains(text, `note: "theirs" → "mine"`) {
+		t.Errorf("it is told %s", text)
+	}
+}
+
+// testDragging moves an entry by dragging it onto a folder, and not into itself.
+func testDragging(c checker, e *harness.Estate) {
+	tab, t := c.tab, c.t
+	if taken, err := tab.Drag("papers/", "beds"); err != nil || taken {
+		t.Errorf("a folder was dropped on a signpost: %v, %v", taken, err)
+	}
+	taken, err := tab.Drag("beds", "papers/")
+	if err != nil || !taken {
+		t.Fatalf("dropped: %v, %v", taken, err)
+	}
+	c.must(tab.See("Everything below it moves with it"), tab.Click("button", "Move"), tab.See("was moved"), tab.Click("item", "beds"), tab.See("/garden/papers/beds"))
+	if _, err := e.API.EntryAt(t.Context(), "garden", "papers/beds"); err != nil {
+		t.Errorf("after dragging: %v", err)
+	}
+	if taken, err = tab.Drag("beds", "science/"); err != nil || !taken {
+		t.Fatalf("dropped back: %v, %v", taken, err)
+	}
+	c.must(tab.Click("button", "Move"), tab.See("/garden/science/beds"))
+}
+
 func testUpkeep(c checker) {
 	tab := c.tab
 	c.must(tab.See("one location"), tab.Click("button", "Verify oak/store/2026"), tab.See("Missing at the second"), tab.See("what hazel/store/2026 holds"))

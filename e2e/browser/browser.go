@@ -174,6 +174,30 @@ func (t *Tab) Click(kind, called string) error {
 	return t.do(chromedp.MouseClickXY(at[0], at[1]))
 }
 
+// Drag drags one item onto another, with the events that a browser sends: it
+// drops only where the page says that it takes it. It reports whether it did.
+func (t *Tab) Drag(item, onto string) (taken bool, err error) {
+	from, to := find("item", item), find("item", onto)
+	for _, found := range []string{from, to} {
+		if err := t.Wait("the item to be there", found); err != nil {
+			return false, err
+		}
+	}
+	return Eval[bool](t, `(async () => {
+		const from = `+from+`, to = `+to+`, data = new DataTransfer();
+		const send = (e, kind) => e.dispatchEvent(new DragEvent(kind, {bubbles: true, cancelable: true, dataTransfer: data}));
+		const drawn = () => new Promise(r => requestAnimationFrame(() => requestAnimationFrame(() => r())));
+		send(from, 'dragstart');
+		await drawn();
+		send(to, 'dragenter');
+		const taken = !send(to, 'dragover');
+		await drawn();
+		if (taken) send(to, 'drop');
+		send(from, 'dragend');
+		return taken;
+	})()`)
+}
+
 // Type puts a text into the field that is called so, in place of what is there.
 func (t *Tab) Type(field, text string) error {
 	if err := t.Click("field", field); err != nil {

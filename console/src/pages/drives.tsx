@@ -99,7 +99,7 @@ const anywhere = "(anywhere)";
 
 function Outcome({ made: m, handedOut }: { made: Made; handedOut: boolean }) {
   return (
-    <div className="grid gap-3 border-t border-ink pt-3" role="status">
+    <div className="grid gap-3" role="status">
       {handedOut && <p className="font-medium">The file was saved by your browser. What was handed out is kept, so that changes since can be told.</p>}
       {m.mappings.length === 0 && <p>There is nothing in this namespace that {m.for} may open.</p>}
       {m.mappings.length > 0 && (

@@ -25,9 +25,9 @@ export function SitesPage() {
   const legColumns = useMemo<Column<Leg>[]>(
     () => [
       { head: "Between", by: (l) => l.from + l.to, wide: true, cell: (l) => <SpanStrip compact from={l.from} to={l.to} deck="open" mbit={l.mbit} label={`${l.from} and ${l.to}`} /> },
-      { head: "Mbit/s", right: true, by: (l) => l.mbit, cell: (l) => <>{l.mbit}{l.backMbit ? <span className="text-soft">, back {l.backMbit}</span> : null}</> },
+      { head: "Mbit/s", right: true, by: (l) => l.mbit, cell: (l) => <>{l.mbit}{l.backMbit ? <span className="block text-sm text-soft">back {l.backMbit}</span> : null}</> },
       { head: "Round trip, ms", right: true, by: (l) => l.rttMs, cell: (l) => l.rttMs },
-      { head: "Cost", right: true, by: (l) => l.cost, cell: (l) => <>{l.cost}{l.backCost ? <span className="text-soft">, back {l.backCost}</span> : null}</> },
+      { head: "Cost", right: true, by: (l) => l.cost, cell: (l) => <>{l.cost}{l.backCost ? <span className="block text-sm text-soft">back {l.backCost}</span> : null}</> },
       {
         head: "Actions",
         cell: (l) => (
