@@ -97,7 +97,7 @@ func TestGateway(t *testing.T) {
 		run  func(*testing.T, *harness.Estate)
 	}{
 		{"Reads", testGatewayReads}, {"Writes", testGatewayWrites}, {"Permissions", testGatewayPermissions},
-		{"Litmus", testLitmus}, {"Mount", testMount}, {"Locks", testLocks}, {"Properties", testProperties}, {"LiveProperties", testLiveProperties}, {"Transfers", testTransfers}, {"Conditions", testConditions}, {"Crowd", testCrowd}, {"TornUploads", testTornUploads}, {"Listing", testGatewayListing}, {"Browsing", testBrowsing}, {"Hiding", testHiding}, {"Failover", testFailover}, {"ReadFailover", testReadFailover}, {"SeveralGateways", testSeveralGateways},
+		{"Litmus", testLitmus}, {"Mount", testMount}, {"Locks", testLocks}, {"Properties", testProperties}, {"LiveProperties", testLiveProperties}, {"Transfers", testTransfers}, {"Conditions", testConditions}, {"Crowd", testCrowd}, {"TornUploads", testTornUploads}, {"Listing", testGatewayListing}, {"Browsing", testBrowsing}, {"Hiding", testHiding}, {"Failover", testFailover}, {"ReadFailover", testReadFailover}, {"Returns", testReturns}, {"SeveralGateways", testSeveralGateways},
 	} {
 		t.Run(test.name, func(t *testing.T) { test.run(t, e) })
 	}

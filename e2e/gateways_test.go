@@ -154,3 +154,55 @@ func readWhileHalting(t *testing.T, e *harness.Estate, path, ask string) ([]byte
 	}
 	return append(first, rest...), err
 }
+
+// testReturns stops and starts the preferred server: people come back to it at
+// once, or once their directions have run out, as the namespace says.
+func testReturns(t *testing.T, e *harness.Estate) {
+	const ttl = 4
+	entry, err := e.API.EntryAt(t.Context(), "garden", "store")
+	if err != nil {
+		t.Fatal(err)
+	}
+	seconds := ttl
+	if _, err := e.API.EditEntry(t.Context(), "garden", entry, model.EditEntry{TTL: &seconds}); err != nil {
+		t.Fatal(err)
+	}
+	for _, returns := range []string{"at-once", "later"} {
+		t.Run(returns, func(t *testing.T) {
+			if _, err := e.API.EditNamespace(t.Context(), "garden", model.EditNamespace{Returns: &returns}); err != nil {
+				t.Fatal(err)
+			}
+			ada := person(t, e, "ada")
+			servedBy := func() string { return ada.want(200, "HEAD", ledger, nil).header.Get("Bspan-Location") }
+			for deadline := time.Now().Add(2 * ttl * time.Second); servedBy() != "oak/store" && time.Now().Before(deadline); { // from where another test left them
+			}
+			e.Oak.Halt()
+			led := time.Now()
+			if at := servedBy(); at != "elm/store" {
+				t.Fatalf("without oak they are at %s", at)
+			}
+			if err := e.Oak.Restart(); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := e.API.CheckServer(t.Context(), "oak"); err != nil {
+				t.Fatal(err)
+			}
+			back := time.Now()
+			at := servedBy()
+			if returns == "at-once" && at != "oak/store" {
+				t.Errorf("oak is well again, and they are still at %s", at)
+			}
+			if stays := time.Since(led) < ttl*time.Second; returns == "later" && stays && at != "elm/store" {
+				t.Errorf("before their directions run out they are moved to %s", at)
+			}
+			for servedBy() != "oak/store" {
+				if time.Since(back) > 30*time.Second {
+					t.Fatal("they never come back")
+				}
+			}
+			if stayed := time.Since(led); returns == "later" && stayed < ttl*time.Second {
+				t.Errorf("they came back after %s, before their directions ran out", stayed)
+			}
+		})
+	}
+}

@@ -60,6 +60,10 @@ func Difference(have []Entry, want Document) []DocumentStep {
 	slices.Reverse(folders) // what lies below comes later in the order of paths, and goes first
 	steps = append(steps, orderedMoves(moves, is)...)
 	steps = append(steps, folders...)
+	loses := map[string]bool{}
+	for _, e := range LettersTaken(have, want) {
+		loses[Key(e.Path)] = true
+	}
 	came := map[string]string{} // by key of the new path, that of the old one
 	for from, to := range moves {
 		came[Key(to)] = from
@@ -74,7 +78,7 @@ func Difference(have []Entry, want Document) []DocumentStep {
 			steps = append(steps, DocumentStep{Kind: AddEntry, Path: w.Path, Text: addition(*w), Want: *w})
 			continue
 		}
-		if text := changes(*now, *w); text != "" {
+		if text := changes(*now, *w, loses[Key(now.Path)]); text != "" {
 			steps = append(steps, DocumentStep{Kind: EditEntry, Path: w.Path, Text: fmt.Sprintf("change %s: %s", w.Path, text), Want: *w})
 		}
 	}
@@ -133,6 +137,21 @@ func fingerprint(set []string) string {
 	return strings.Join(set, "\x00")
 }
 
+// LettersTaken are the entries whose drive letter a document gives to another
+// one: they lose it, and are given another when drives are next made.
+func LettersTaken(have []Entry, want Document) []Entry {
+	wanted := map[string]string{} // keys of paths by letter
+	for _, w := range want.Entries {
+		if w.Letter != "" {
+			wanted[w.Letter] = Key(w.Path)
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(have), func(e Entry) bool {
+		path, given := wanted[e.Letter]
+		return e.Letter == "" || !given || path == Key(e.Path)
+	})
+}
+
 func orderedMoves(moves map[string]string, is map[string]*Entry) []DocumentStep {
 	var steps []DocumentStep
 	for key, to := range moves {
@@ -169,8 +188,9 @@ func addition(w DocumentEntry) string {
 	return fmt.Sprintf("add the signpost %s, which leads to %s", w.Path, strings.Join(names, ", "))
 }
 
-// changes says what is to change about an entry; "" when nothing is.
-func changes(e Entry, w DocumentEntry) string {
+// changes says what is to change about an entry; "" when nothing is. Its drive
+// letter may go to another one.
+func changes(e Entry, w DocumentEntry, losesLetter bool) string {
 	var list []string
 	if e.Path != w.Path && Key(e.Path) == Key(w.Path) {
 		list = append(list, "write it "+w.Path)
@@ -180,6 +200,12 @@ func changes(e Entry, w DocumentEntry) string {
 	}
 	if e.TTL != w.TTL {
 		list = append(list, fmt.Sprintf("ttl %d s instead of %d s", w.TTL, e.TTL))
+	}
+	if w.Letter != "" && e.Letter != w.Letter {
+		list = append(list, fmt.Sprintf("drive letter %s instead of %s", w.Letter, cmp.Or(e.Letter, "none")))
+	}
+	if w.Letter == "" && losesLetter {
+		list = append(list, "its drive letter "+e.Letter+" goes to another")
 	}
 	for _, l := range e.Locations {
 		if _, stays := w.at(l.Target()); !stays {

@@ -23,6 +23,7 @@ type DocumentEntry struct {
 	Path      string             `json:"path" yaml:"path" doc:"Path inside the namespace, without a leading slash"`
 	Note      string             `json:"note,omitempty" yaml:"note,omitempty" doc:"For administrators"`
 	TTL       int                `json:"ttl,omitempty" yaml:"ttl,omitempty" minimum:"0" maximum:"86400" doc:"For how many seconds directions of a signpost may be kept; absent: as the namespace says"`
+	Letter    string             `json:"letter,omitempty" yaml:"letter,omitempty" pattern:"^[E-Z]$" doc:"Drive letter of a signpost; absent leaves it as it is"`
 	Locations []DocumentLocation `json:"locations,omitempty" yaml:"locations,omitempty" doc:"Where a signpost leads; none makes a folder"`
 }
 
@@ -45,7 +46,7 @@ func (d *Document) Check() error {
 	if d.Returns != "" && d.Returns != "at-once" && d.Returns != "later" {
 		return fault.Field("returns", "use at-once or later", "%q is not a way to come back", d.Returns)
 	}
-	seen := map[string]int{}
+	seen, letters := map[string]int{}, map[string]int{}
 	for i := range d.Entries {
 		e, field := &d.Entries[i], fmt.Sprintf("entries[%d]", i)
 		if err := e.check(field); err != nil {
@@ -55,6 +56,16 @@ func (d *Document) Check() error {
 			return fault.Field(field+".path", "leave one of them out", "%s is the same name as entries[%d]", e.Path, first)
 		}
 		seen[Key(e.Path)] = i
+		if e.Letter == "" {
+			continue
+		}
+		if len(e.Letter) != 1 || e.Letter < "E" || e.Letter > "Z" || len(e.Locations) == 0 {
+			return fault.Field(field+".letter", "use a capital from E to Z, for a signpost", "%q cannot be the drive letter of %s", e.Letter, e.Path)
+		}
+		if first, twice := letters[e.Letter]; twice {
+			return fault.Field(field+".letter", "choose another letter", "%s: is the letter of entries[%d] as well", e.Letter, first)
+		}
+		letters[e.Letter] = i
 	}
 	for i, e := range d.Entries {
 		for _, parent := range Parents(e.Path) {
@@ -121,7 +132,7 @@ func (l DocumentLocation) target() Target {
 func Export(d Document, entries []Entry, waiting func(Location) bool) Document {
 	d.Entries = make([]DocumentEntry, 0, len(entries))
 	for _, e := range entries {
-		out := DocumentEntry{Path: e.Path, Note: e.Note, TTL: e.TTL}
+		out := DocumentEntry{Path: e.Path, Note: e.Note, TTL: e.TTL, Letter: e.Letter}
 		for _, l := range e.Locations {
 			to := DocumentLocation{To: l.Target().String(), Rank: l.Rank, Weight: max(l.Weight, 1), OnlyFor: l.OnlyFor}
 			if l.Set == Held && !waiting(l) {

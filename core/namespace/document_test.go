@@ -91,3 +91,41 @@ func TestMalformedDocuments(t *testing.T) {
 		}
 	}
 }
+
+func TestLetters(t *testing.T) {
+	with := func(path, letter string) DocumentEntry {
+		return DocumentEntry{Path: path, Letter: letter, Locations: []DocumentLocation{{To: "one/" + path}}}
+	}
+	have := func(path, letter string) Entry {
+		return Entry{Path: path, Kind: Signpost, Letter: letter, Locations: []Location{{Server: "one", Share: path, Set: Open, Rank: Normal, Weight: 1}}}
+	}
+	is := []Entry{have("a", "H"), have("b", "I"), have("c", "")}
+	for _, c := range []struct {
+		want  []DocumentEntry
+		taken string
+		steps int
+	}{
+		{[]DocumentEntry{with("a", ""), with("b", ""), with("c", "")}, "", 0},
+		{[]DocumentEntry{with("a", "I"), with("b", "H"), with("c", "")}, "a b", 2},
+		{[]DocumentEntry{with("a", ""), with("b", ""), with("c", "H")}, "a", 2},
+		{[]DocumentEntry{with("a", "H"), with("b", "I"), with("c", "Z")}, "", 1},
+	} {
+		d := Document{Namespace: "n", Entries: c.want}
+		if err := d.Check(); err != nil {
+			t.Fatal(err)
+		}
+		var taken []string
+		for _, e := range LettersTaken(is, d) {
+			taken = append(taken, e.Path)
+		}
+		if steps := Difference(is, d); strings.Join(taken, " ") != c.taken || len(steps) != c.steps {
+			t.Errorf("%+v: taken from %v, steps %+v", c.want, taken, steps)
+		}
+	}
+	for _, bad := range [][]DocumentEntry{{with("a", "D")}, {with("a", "HH")}, {with("a", "h")}, {with("a", "H"), with("b", "H")}, {{Path: "a", Letter: "H"}}} {
+		d := Document{Namespace: "n", Entries: bad}
+		if err := d.Check(); err == nil {
+			t.Errorf("%+v is taken", bad)
+		}
+	}
+}

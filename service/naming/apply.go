@@ -174,6 +174,11 @@ func (s *Service) applyIn(ctx context.Context, tx *records.Tx, d namespace.Docum
 			return err
 		}
 	}
+	for _, e := range namespace.LettersTaken(entries, d) {
+		if err := tx.GiveLetter(ctx, d.Namespace, e.ID, ""); err != nil {
+			return err
+		}
+	}
 	for _, step := range a.Steps {
 		if err := s.do(ctx, tx, d.Namespace, step); err != nil {
 			var e *fault.Error
@@ -181,6 +186,25 @@ func (s *Service) applyIn(ctx context.Context, tx *records.Tx, d namespace.Docum
 				e.Problem = "cannot " + step.Text + ": " + e.Problem
 			}
 			return err
+		}
+	}
+	return keepLetters(ctx, tx, d)
+}
+
+// keepLetters gives back the letters of those that moved and were to keep theirs.
+func keepLetters(ctx context.Context, tx *records.Tx, d namespace.Document) error {
+	for _, w := range d.Entries {
+		if w.Letter == "" {
+			continue
+		}
+		e, err := tx.EntryAt(ctx, d.Namespace, w.Path)
+		if err != nil {
+			return err
+		}
+		if e.Letter != w.Letter {
+			if err := tx.GiveLetter(ctx, d.Namespace, e.ID, w.Letter); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -239,6 +263,11 @@ func addEntryOf(ctx context.Context, tx *records.Tx, name string, w namespace.Do
 			return err
 		}
 	}
+	if w.Letter != "" {
+		if err := tx.GiveLetter(ctx, name, id, w.Letter); err != nil {
+			return err
+		}
+	}
 	after, err := tx.Entry(ctx, name, id)
 	if err != nil {
 		return err
@@ -289,6 +318,11 @@ func editEntryOf(ctx context.Context, tx *records.Tx, name string, before namesp
 			after.SetWhy = unverified
 		}
 		if err := tx.UpdateLocation(ctx, after); err != nil {
+			return err
+		}
+	}
+	if w.Letter != "" && w.Letter != before.Letter {
+		if err := tx.GiveLetter(ctx, name, e.ID, w.Letter); err != nil {
 			return err
 		}
 	}

@@ -1957,6 +1957,8 @@ export interface components {
             ttl?: number;
         };
         DocumentEntry: {
+            /** @description Drive letter of a signpost; absent leaves it as it is */
+            letter?: string;
             /** @description Where a signpost leads; none makes a folder */
             locations?: components["schemas"]["DocumentLocation"][];
             /** @description For administrators */
