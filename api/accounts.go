@@ -37,7 +37,7 @@ func (a *API) directoryRoutes() {
 			d, err := a.Accounts.Directory(ctx, in.Directory)
 			return &tagged[model.Directory]{etag(d.Version), d}, err
 		})
-	route(a, model.Administrator, huma.Operation{OperationID: "remove-directory", Method: "DELETE", Path: "/directories/{directory}", Summary: "Forget a domain", Tags: tags, DefaultStatus: 204},
+	change(a, model.Administrator, huma.Operation{OperationID: "remove-directory", Method: "DELETE", Path: "/directories/{directory}", Summary: "Forget a domain", Tags: tags, DefaultStatus: 204},
 		func(ctx context.Context, in *struct {
 			DirectoryPath
 			Guard

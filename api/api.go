@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"reflect"
 	"runtime/debug"
 	"strings"
 	"time"
@@ -98,6 +99,8 @@ func New(s Services, o Options) *API {
 	a.app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"state": "alive"}) })
 	a.app.Get("/readyz", a.ready)
 	a.huma = huma.NewAPI(document(o.Version), adapter{a.app})
+	// Answers to rehearsals stand in place of the operations' own.
+	a.huma.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[model.Rehearsed](), true, "")
 	a.directionsRoute()
 	a.accessRoutes()
 	a.siteRoutes()
@@ -152,6 +155,9 @@ func route[I, O any](a *API, role model.Role, op huma.Operation, handler func(co
 	}
 	huma.Register(a.huma, op, func(ctx context.Context, in *I) (*O, error) {
 		out, err := handler(ctx, in)
+		if answer := new(rehearsed); errors.As(err, &answer) {
+			return nil, answer
+		}
 		if err != nil {
 			return nil, asProblem(err)
 		}

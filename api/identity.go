@@ -169,14 +169,14 @@ func (a *API) userRoutes() {
 		})
 	route(a, model.Administrator, huma.Operation{OperationID: "get-user", Method: "GET", Path: "/users/{user}", Summary: "Show a user", Tags: tags},
 		func(ctx context.Context, in *UserPath) (*tagged[model.User], error) { return a.user(ctx, in.User) })
-	route(a, model.Administrator, huma.Operation{OperationID: "add-user", Method: "POST", Path: "/users", Summary: "Add a user", Tags: tags, DefaultStatus: 201},
+	change(a, model.Administrator, huma.Operation{OperationID: "add-user", Method: "POST", Path: "/users", Summary: "Add a user", Tags: tags, DefaultStatus: 201},
 		func(ctx context.Context, in *body[model.NewUser]) (*tagged[model.User], error) {
 			if err := a.Access.AddUser(ctx, in.Body.Name, in.Body.Password, in.Body.Role); err != nil {
 				return nil, err
 			}
 			return a.user(ctx, in.Body.Name)
 		})
-	route(a, model.Administrator, huma.Operation{OperationID: "edit-user", Method: "PATCH", Path: "/users/{user}", Summary: "Change role or password", Tags: tags},
+	change(a, model.Administrator, huma.Operation{OperationID: "edit-user", Method: "PATCH", Path: "/users/{user}", Summary: "Change role or password", Tags: tags},
 		func(ctx context.Context, in *struct {
 			UserPath
 			Guard
@@ -191,7 +191,7 @@ func (a *API) userRoutes() {
 			}
 			return a.user(ctx, in.User)
 		})
-	route(a, model.Administrator, huma.Operation{OperationID: "remove-user", Method: "DELETE", Path: "/users/{user}", Summary: "Remove a user", Tags: tags, DefaultStatus: 204},
+	change(a, model.Administrator, huma.Operation{OperationID: "remove-user", Method: "DELETE", Path: "/users/{user}", Summary: "Remove a user", Tags: tags, DefaultStatus: 204},
 		func(ctx context.Context, in *struct {
 			UserPath
 			Guard

@@ -38,7 +38,7 @@ func (a *API) namespaceRoutes() {
 		func(ctx context.Context, in *NamespacePath) (*tagged[model.Namespace], error) {
 			return a.namespace(ctx, in.Namespace)
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "add-namespace", Method: "POST", Path: "/namespaces", Summary: "Add an empty namespace", Tags: tags, DefaultStatus: 201},
+	change(a, model.Operator, huma.Operation{OperationID: "add-namespace", Method: "POST", Path: "/namespaces", Summary: "Add an empty namespace", Tags: tags, DefaultStatus: 201},
 		func(ctx context.Context, in *body[model.NewNamespace]) (*tagged[model.Namespace], error) {
 			n := model.Namespace{Name: in.Body.Name, Note: in.Body.Note, TTL: in.Body.TTL, Returns: in.Body.Returns, Hiding: in.Body.Hiding}
 			if err := a.Naming.AddNamespace(ctx, n); err != nil {
@@ -46,7 +46,7 @@ func (a *API) namespaceRoutes() {
 			}
 			return a.namespace(ctx, n.Name)
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "edit-namespace", Method: "PATCH", Path: "/namespaces/{namespace}", Summary: "Change how a namespace is kept and shown", Tags: tags},
+	change(a, model.Operator, huma.Operation{OperationID: "edit-namespace", Method: "PATCH", Path: "/namespaces/{namespace}", Summary: "Change how a namespace is kept and shown", Tags: tags},
 		func(ctx context.Context, in *struct {
 			NamespacePath
 			Guard
@@ -68,7 +68,7 @@ func (a *API) namespaceRoutes() {
 			}
 			return a.namespace(ctx, n.Name)
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "remove-namespace", Method: "DELETE", Path: "/namespaces/{namespace}", Summary: "Remove a namespace; no file is touched", Tags: tags, DefaultStatus: 204},
+	change(a, model.Operator, huma.Operation{OperationID: "remove-namespace", Method: "DELETE", Path: "/namespaces/{namespace}", Summary: "Remove a namespace; no file is touched", Tags: tags, DefaultStatus: 204},
 		func(ctx context.Context, in *struct {
 			NamespacePath
 			Guard
@@ -129,7 +129,7 @@ func (a *API) entryRoutes() {
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "get-entry", Method: "GET", Path: "/namespaces/{namespace}/entries/{entry}", Summary: "Show an entry", Tags: tags},
 		func(ctx context.Context, in *EntryPath) (*tagged[namespace.Entry], error) { return a.entry(ctx, *in) })
-	route(a, model.Operator, huma.Operation{OperationID: "add-entry", Method: "POST", Path: "/namespaces/{namespace}/entries", Summary: "Add a folder or signpost, and the folders above it", Tags: tags, DefaultStatus: 201,
+	change(a, model.Operator, huma.Operation{OperationID: "add-entry", Method: "POST", Path: "/namespaces/{namespace}/entries", Summary: "Add a folder or signpost, and the folders above it", Tags: tags, DefaultStatus: 201,
 		Description: "Every location is opened for real first; when one cannot be, nothing is stored."},
 		func(ctx context.Context, in *struct {
 			NamespacePath
@@ -139,7 +139,7 @@ func (a *API) entryRoutes() {
 			e, err := a.Naming.AddEntry(ctx, in.Namespace, namespace.Entry{Path: n.Path, Kind: n.Kind, Note: n.Note, TTL: n.TTL}, newLocations(n.Locations))
 			return &tagged[namespace.Entry]{etag(e.Version), e}, err
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "edit-entry", Method: "PATCH", Path: "/namespaces/{namespace}/entries/{entry}", Summary: "Change an entry, or move it with everything below it", Tags: tags},
+	change(a, model.Operator, huma.Operation{OperationID: "edit-entry", Method: "PATCH", Path: "/namespaces/{namespace}/entries/{entry}", Summary: "Change an entry, or move it with everything below it", Tags: tags},
 		func(ctx context.Context, in *struct {
 			EntryPath
 			Guard
@@ -149,7 +149,7 @@ func (a *API) entryRoutes() {
 				return a.Naming.EditEntry(ctx, in.Namespace, in.Entry, version, in.Body)
 			})
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "remove-entry", Method: "DELETE", Path: "/namespaces/{namespace}/entries/{entry}", Summary: "Remove an entry; no file is touched", Tags: tags, DefaultStatus: 204},
+	change(a, model.Operator, huma.Operation{OperationID: "remove-entry", Method: "DELETE", Path: "/namespaces/{namespace}/entries/{entry}", Summary: "Remove an entry; no file is touched", Tags: tags, DefaultStatus: 204},
 		func(ctx context.Context, in *struct {
 			EntryPath
 			Guard
@@ -222,7 +222,7 @@ func newLocations(sent []model.NewLocation) []naming.NewLocation {
 func (a *API) locationRoutes() {
 	tags := []string{"Entries"}
 	const path = "/namespaces/{namespace}/entries/{entry}/locations"
-	route(a, model.Operator, huma.Operation{OperationID: "add-location", Method: "POST", Path: path, Summary: "Add a location to a signpost", Tags: tags, DefaultStatus: 201,
+	change(a, model.Operator, huma.Operation{OperationID: "add-location", Method: "POST", Path: path, Summary: "Add a location to a signpost", Tags: tags, DefaultStatus: 201,
 		Description: "It is held until it is verified, unless it is opened at once."},
 		func(ctx context.Context, in *struct {
 			EntryPath
@@ -233,7 +233,7 @@ func (a *API) locationRoutes() {
 				return a.Naming.AddLocation(ctx, in.Namespace, in.Entry, version, newLocations([]model.NewLocation{in.Body})[0])
 			})
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "edit-location", Method: "PATCH", Path: path + "/{location}", Summary: "Open, hold, rank or weigh a location, or say for whom it is", Tags: tags},
+	change(a, model.Operator, huma.Operation{OperationID: "edit-location", Method: "PATCH", Path: path + "/{location}", Summary: "Open, hold, rank or weigh a location, or say for whom it is", Tags: tags},
 		func(ctx context.Context, in *struct {
 			LocationPath
 			Guard
@@ -243,7 +243,7 @@ func (a *API) locationRoutes() {
 				return a.Naming.EditLocation(ctx, in.Namespace, in.Entry, version, in.Location, in.Body)
 			})
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "remove-location", Method: "DELETE", Path: path + "/{location}", Summary: "Remove a location; no file is touched", Tags: tags},
+	change(a, model.Operator, huma.Operation{OperationID: "remove-location", Method: "DELETE", Path: path + "/{location}", Summary: "Remove a location; no file is touched", Tags: tags},
 		func(ctx context.Context, in *struct {
 			LocationPath
 			Guard

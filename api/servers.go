@@ -23,10 +23,10 @@ func (a *API) serverRoutes() {
 		func(ctx context.Context, in *ServerPath) (*tagged[model.Server], error) {
 			return a.server(ctx, in.Server)
 		})
-	route(a, model.Administrator, huma.Operation{OperationID: "add-server", Method: "POST", Path: "/servers", Summary: "Add a server", Tags: tags, DefaultStatus: 201,
+	change(a, model.Administrator, huma.Operation{OperationID: "add-server", Method: "POST", Path: "/servers", Summary: "Add a server", Tags: tags, DefaultStatus: 201,
 		Description: "Signs in to it for real first, unless told not to; when that fails nothing is stored."}, a.addServer)
-	route(a, model.Administrator, huma.Operation{OperationID: "edit-server", Method: "PATCH", Path: "/servers/{server}", Summary: "Change a server", Tags: tags}, a.editServer)
-	route(a, model.Administrator, huma.Operation{OperationID: "remove-server", Method: "DELETE", Path: "/servers/{server}", Summary: "Remove a server that no signpost leads to", Tags: tags, DefaultStatus: 204,
+	change(a, model.Administrator, huma.Operation{OperationID: "edit-server", Method: "PATCH", Path: "/servers/{server}", Summary: "Change a server", Tags: tags}, a.editServer)
+	change(a, model.Administrator, huma.Operation{OperationID: "remove-server", Method: "DELETE", Path: "/servers/{server}", Summary: "Remove a server that no signpost leads to", Tags: tags, DefaultStatus: 204,
 		Description: "The server itself is left alone."},
 		func(ctx context.Context, in *struct {
 			ServerPath

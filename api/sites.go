@@ -22,15 +22,15 @@ func (a *API) siteRoutes() {
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "get-site", Method: "GET", Path: "/sites/{site}", Summary: "Show a site", Tags: tags},
 		func(ctx context.Context, in *SitePath) (*tagged[model.Site], error) { return a.site(ctx, in.Site) })
-	route(a, model.Administrator, huma.Operation{OperationID: "add-site", Method: "POST", Path: "/sites", Summary: "Add a site", Tags: tags, DefaultStatus: 201},
+	change(a, model.Administrator, huma.Operation{OperationID: "add-site", Method: "POST", Path: "/sites", Summary: "Add a site", Tags: tags, DefaultStatus: 201},
 		func(ctx context.Context, in *body[model.NewSite]) (*tagged[model.Site], error) {
 			if err := a.Estate.AddSite(ctx, model.Site{Name: in.Body.Name, Note: in.Body.Note}); err != nil {
 				return nil, err
 			}
 			return a.site(ctx, in.Body.Name)
 		})
-	route(a, model.Administrator, huma.Operation{OperationID: "edit-site", Method: "PATCH", Path: "/sites/{site}", Summary: "Change a site", Tags: tags}, a.editSite)
-	route(a, model.Administrator, huma.Operation{OperationID: "remove-site", Method: "DELETE", Path: "/sites/{site}", Summary: "Remove a site without servers, and its legs", Tags: tags, DefaultStatus: 204},
+	change(a, model.Administrator, huma.Operation{OperationID: "edit-site", Method: "PATCH", Path: "/sites/{site}", Summary: "Change a site", Tags: tags}, a.editSite)
+	change(a, model.Administrator, huma.Operation{OperationID: "remove-site", Method: "DELETE", Path: "/sites/{site}", Summary: "Remove a site without servers, and its legs", Tags: tags, DefaultStatus: 204},
 		func(ctx context.Context, in *struct {
 			SitePath
 			Guard
@@ -92,9 +92,9 @@ func (a *API) legRoutes() {
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "get-leg", Method: "GET", Path: path, Summary: "Show the leg between two sites", Tags: tags},
 		func(ctx context.Context, in *LegEnds) (*tagged[namespace.Leg], error) { return a.leg(ctx, *in) })
-	route(a, model.Administrator, huma.Operation{OperationID: "set-leg", Method: "PUT", Path: path, Summary: "Add or change the leg between two sites", Tags: tags,
+	change(a, model.Administrator, huma.Operation{OperationID: "set-leg", Method: "PUT", Path: path, Summary: "Add or change the leg between two sites", Tags: tags,
 		Description: "Without If-Match it adds a leg, and refuses when there is one; with If-Match it changes what is there."}, a.setLeg)
-	route(a, model.Administrator, huma.Operation{OperationID: "remove-leg", Method: "DELETE", Path: path, Summary: "Remove the leg between two sites", Tags: tags, DefaultStatus: 204},
+	change(a, model.Administrator, huma.Operation{OperationID: "remove-leg", Method: "DELETE", Path: path, Summary: "Remove the leg between two sites", Tags: tags, DefaultStatus: 204},
 		func(ctx context.Context, in *struct {
 			LegEnds
 			Guard

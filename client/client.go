@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"mime"
 	"net/http"
 	"net/url"
@@ -64,13 +65,42 @@ type request struct {
 	etag   string // If-Match
 }
 
+type rehearseKey struct{}
+
+// Rehearse returns a context in which changes are rehearsed: each call that
+// would change something returns a *Rehearsed error that tells what.
+func Rehearse(ctx context.Context) context.Context {
+	return context.WithValue(ctx, rehearseKey{}, true)
+}
+
+// Rehearsed is the answer to a change that was only rehearsed.
+type Rehearsed struct{ model.Rehearsed }
+
+func (r *Rehearsed) Error() string {
+	return fmt.Sprintf("rehearsed only: %d changes would be made", len(r.Changes))
+}
+
 // do sends a request and decodes the answer into T. It returns the ETag.
 func do[T any](ctx context.Context, c *Client, r request) (out T, etag string, err error) {
+	rehearse := ctx.Value(rehearseKey{}) != nil && r.method != http.MethodGet
+	if rehearse {
+		query := url.Values{}
+		maps.Copy(query, r.query)
+		query.Set("rehearse", "true")
+		r.query = query
+	}
 	response, err := c.send(ctx, r)
 	if err != nil {
 		return out, "", err
 	}
 	defer response.Body.Close()
+	if rehearse && response.StatusCode == http.StatusOK {
+		answer := &Rehearsed{}
+		if err := json.NewDecoder(response.Body).Decode(&answer.Rehearsed); err != nil {
+			return out, "", fmt.Errorf("the answer of %s cannot be read: %w", c.Base, err)
+		}
+		return out, "", answer
+	}
 	if response.StatusCode >= 300 {
 		return out, "", problemIn(response)
 	}

@@ -106,7 +106,7 @@ func (s eventStream) next(t *testing.T) model.Event {
 func TestAPI(t *testing.T) {
 	e := harness.StartEstate(t)
 	for name, test := range map[string]func(*testing.T, *harness.Estate){
-		"SignIn": testSignIn, "Cookie": testCookie, "Guards": testGuards, "Roles": testRoles, "BadInput": testBadInput, "Secrets": testSecrets,
+		"SignIn": testSignIn, "Cookie": testCookie, "Guards": testGuards, "Roles": testRoles, "Rehearsal": testRehearsal, "BadInput": testBadInput, "Secrets": testSecrets,
 		"Check": testCheck, "Names": testNames, "Pages": testPages, "Removal": testRemoval, "Events": testEvents, "CommandLine": testCommandLine,
 	} {
 		t.Run(name, func(t *testing.T) { test(t, e) })

@@ -67,7 +67,7 @@ func testCommandLine(t *testing.T, e *harness.Estate) {
 		{"open it", []string{"namespace", "open", "/shore/a/store", "--location", "oak/store"}, "", 0, "is open"},
 		{"where", []string{"where", "/shore/a/store", "--from", "Lowland", "--as", "ada"}, "", 0, "same site"},
 		{"show", []string{"namespace", "tree", "shore"}, "", 0, "oak/store"},
-		{"rehearse", []string{"namespace", "remove-entry", "/shore/a/store", "--rehearse"}, "", 0, "would remove"},
+		{"rehearse", []string{"namespace", "remove-entry", "/shore/a/store", "--rehearse"}, "", 0, "Rehearsed only"},
 		{"remove a location", []string{"namespace", "remove-entry", "/shore/a/store", "--location", "oak/store"}, "", 0, "no file was touched"},
 		{"remove the entry", []string{"namespace", "remove-entry", "/shore/a/store"}, "", 0, "no file was touched"},
 		{"remove", []string{"namespace", "remove", "shore", "--with-entries"}, "", 0, "removed namespace"},

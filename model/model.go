@@ -137,6 +137,12 @@ type Change struct {
 	Words   []string  `json:"words" doc:"What differs, field by field; empty when it was made or removed"`
 }
 
+// Rehearsed is what a change would have done.
+type Rehearsed struct {
+	Rehearsed bool     `json:"rehearsed" doc:"Always true: nothing was changed"`
+	Changes   []Change `json:"changes" doc:"What would have been changed, in order"`
+}
+
 // Event tells that something changed, so that whoever shows it reads it again.
 type Event struct {
 	ID      int64  `json:"id" doc:"Grows; send it as Last-Event-ID to go on from there"`

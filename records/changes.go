@@ -25,6 +25,12 @@ func (q Queries) Record(ctx context.Context, c model.Change, topic string) error
 	if err != nil {
 		return err
 	}
+	if r := rehearsalIn(ctx); r != nil {
+		was, _ := before.([]byte)
+		is, _ := after.([]byte)
+		c.Words = append([]string{}, changes.Words(was, is)...)
+		r.add(c)
+	}
 	if _, _, err := q.exec(ctx, `INSERT INTO changes (at, who, action, subject, before_state, after_state) VALUES (?, ?, ?, ?, ?, ?)`,
 		c.At, c.Who, c.Action, c.Subject, before, after); err != nil {
 		return err

@@ -100,10 +100,19 @@ func (db *DB) try(ctx context.Context, do func(tx *Tx) error) error {
 		return err
 	}
 	defer tx.Rollback()
+	rehearsal := rehearsalIn(ctx)
+	if rehearsal == nil {
+		if err := do(&Tx{Queries{tx}}); err != nil {
+			return err
+		}
+		return tx.Commit()
+	}
+	told := len(rehearsal.Changes())
 	if err := do(&Tx{Queries{tx}}); err != nil {
+		rehearsal.backTo(told)
 		return err
 	}
-	return tx.Commit()
+	return nil // it would have worked; it is taken back
 }
 
 // Server error numbers of MariaDB that are told apart.

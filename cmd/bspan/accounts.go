@@ -30,7 +30,7 @@ func directoryCommand() *cli.Command {
 			&cli.StringFlag{Name: "account", Usage: "`ACCOUNT` that reads it: name@realm", Required: true},
 			&cli.StringFlag{Name: "ca-file", Usage: "`FILE` with the certificate that vouches for it, in PEM"}, passwordFlag, noteFlag},
 			Action: signedIn(addDirectory, "ADDRESS")},
-		{Name: "remove", Usage: "forget a domain", ArgsUsage: "DOMAIN", Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+		{Name: "remove", Usage: "forget a domain", ArgsUsage: "DOMAIN", Flags: []cli.Flag{rehearseFlag}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 			if err := api.RemoveDirectory(ctx, args[0]); err != nil {
 				return err
 			}

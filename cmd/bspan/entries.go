@@ -68,19 +68,6 @@ func moveEntry(ctx context.Context, c *cli.Command, api *client.Client, args []s
 	if other != name {
 		return usageError{fmt.Sprintf("an entry moves within its namespace; begin NEWPATH with /%s/", name)}
 	}
-	if c.Bool("rehearse") {
-		all, err := api.Entries(ctx, name)
-		if err != nil {
-			return err
-		}
-		below := 0
-		for _, other := range all {
-			if strings.HasPrefix(namespace.Key(other.Path), namespace.Key(e.Path)+"/") {
-				below++
-			}
-		}
-		return done(c, e, "would move /%s/%s to /%s/%s, and %d entries below it; no file would be touched", name, e.Path, name, to, below)
-	}
 	before := e.Path
 	if e, err = api.EditEntry(ctx, name, e, model.EditEntry{Path: to}); err != nil {
 		return err
@@ -88,15 +75,8 @@ func moveEntry(ctx context.Context, c *cli.Command, api *client.Client, args []s
 	return done(c, e, "moved /%s/%s to /%s/%s; no file was touched", name, before, name, e.Path)
 }
 
-func rankLocation(ctx context.Context, c *cli.Command) error {
-	if n := c.Args().Len(); n < 1 || n > 2 {
-		return usageError{"write: bspan namespace rank PATH first|normal|last [--location SERVER/SHARE]"}
-	}
-	api, err := connect(c)
-	if err != nil {
-		return err
-	}
-	name, e, l, err := findLocation(ctx, c, api, c.Args().First())
+func rankLocation(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	name, e, l, err := findLocation(ctx, c, api, args[0])
 	if err != nil {
 		return err
 	}

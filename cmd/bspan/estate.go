@@ -3,6 +3,7 @@ package main
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -33,6 +34,32 @@ func signedIn(do action, names ...string) cli.ActionFunc {
 	}
 }
 
+var rehearseFlag = &cli.BoolFlag{Name: "rehearse", Usage: "only tell what would be changed"}
+
+// rehearsable is a command that changes records alone: with --rehearse it tells
+// what it would change, and changes nothing.
+func rehearsable(do action, names ...string) cli.ActionFunc {
+	return signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+		if !c.Bool("rehearse") {
+			return do(ctx, c, api, args)
+		}
+		err := do(client.Rehearse(ctx), c, api, args)
+		told := new(client.Rehearsed)
+		if !errors.As(err, &told) {
+			return err
+		}
+		t := table{heads: []string{"what", "of", "differs"}, empty: "Nothing would change.", after: "Rehearsed only: nothing was changed."}
+		for _, change := range told.Changes {
+			differs := strings.Join(change.Words, "; ")
+			if change.After == nil {
+				differs = "removed"
+			}
+			t.add(change.Action, change.Subject, differs)
+		}
+		return show(c, told.Rehearsed, t)
+	}, names...)
+}
+
 // sent is a flag's value for a change: nil when it was not given.
 func sent(c *cli.Command, name string) *string {
 	if !c.IsSet(name) {
@@ -55,16 +82,16 @@ func siteCommand() *cli.Command {
 				}
 				return done(c, s, "added site %s", s.Name)
 			}, "NAME")},
-		{Name: "edit", Usage: "change name or note of a site", ArgsUsage: "NAME", Flags: []cli.Flag{&cli.StringFlag{Name: "rename", Usage: "new `NAME`"}, noteFlag},
-			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+		{Name: "edit", Usage: "change name or note of a site", ArgsUsage: "NAME", Flags: []cli.Flag{&cli.StringFlag{Name: "rename", Usage: "new `NAME`"}, noteFlag, rehearseFlag},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				s, err := api.EditSite(ctx, args[0], model.EditSite{Name: sent(c, "rename"), Note: sent(c, "note")})
 				if err != nil {
 					return err
 				}
 				return done(c, s, "changed site %s", s.Name)
 			}, "NAME")},
-		{Name: "remove", Usage: "remove a site without servers", ArgsUsage: "NAME",
-			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+		{Name: "remove", Usage: "remove a site without servers", ArgsUsage: "NAME", Flags: []cli.Flag{rehearseFlag},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				if err := api.RemoveSite(ctx, args[0]); err != nil {
 					return err
 				}
@@ -81,8 +108,8 @@ func siteCommand() *cli.Command {
 				&cli.StringFlag{Name: "like", Usage: "take what is not said from the leg between two `SITE/SITE`"},
 			},
 			Action: signedIn(linkSites, "SITE", "SITE...")},
-		{Name: "unlink", Usage: "remove the leg between two sites", ArgsUsage: "SITE SITE",
-			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+		{Name: "unlink", Usage: "remove the leg between two sites", ArgsUsage: "SITE SITE", Flags: []cli.Flag{rehearseFlag},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				if err := api.RemoveLeg(ctx, args[0], args[1]); err != nil {
 					return err
 				}
@@ -175,12 +202,12 @@ func serverCommand() *cli.Command {
 		{Name: "show", Usage: "show a server and its last check", ArgsUsage: "NAME", Action: signedIn(showServer, "NAME")},
 		{Name: "add", Usage: "add a server, after signing in to it", ArgsUsage: "NAME", Flags: serverFlags(true), Action: signedIn(addServer, "NAME")},
 		{Name: "edit", Usage: "change a server; what is not given stays", ArgsUsage: "NAME",
-			Flags: append(serverFlags(false), &cli.StringFlag{Name: "rename", Usage: "new `NAME`"}, &cli.BoolFlag{Name: "new-password", Usage: "ask for a new password"}), Action: signedIn(editServer, "NAME")},
+			Flags: append(serverFlags(false), &cli.StringFlag{Name: "rename", Usage: "new `NAME`"}, &cli.BoolFlag{Name: "new-password", Usage: "ask for a new password"}, rehearseFlag), Action: rehearsable(editServer, "NAME")},
 		{Name: "use", Usage: "show who is connected, and what is open", ArgsUsage: "NAME", Action: signedIn(serverUse, "NAME")},
 		{Name: "check", Usage: "try a server for real, line by line", ArgsUsage: "NAME", Action: signedIn(checkServer, "NAME")},
 		{Name: "remove", Usage: "forget a server that no signpost leads to; the server itself is left alone", ArgsUsage: "NAME",
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "detach", Usage: "remove its locations from signposts as well, where others are left"}},
-			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "detach", Usage: "remove its locations from signposts as well, where others are left"}, rehearseFlag},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				if err := api.RemoveServer(ctx, args[0], c.Bool("detach")); err != nil {
 					return err
 				}

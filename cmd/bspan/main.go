@@ -112,14 +112,22 @@ func prepare(c *cli.Command) {
 	}
 }
 
-// arguments returns exactly the named arguments of a command.
+// arguments returns the arguments of a command: those named, neither fewer nor
+// more. One whose name ends in ? may be missing, and a last one that ends in
+// ... may be several.
 func arguments(c *cli.Command, names ...string) ([]string, error) {
 	given := c.Args().Slice()
+	needed := len(names)
+	for needed > 0 && strings.HasSuffix(names[needed-1], "?") {
+		needed--
+	}
+	many := len(names) > 0 && strings.HasSuffix(names[len(names)-1], "...")
+	written := strings.ReplaceAll(strings.Join(names, " "), "?", "")
 	switch {
-	case len(given) < len(names):
-		return nil, usageError{fmt.Sprintf("%s is missing; write: %s %s", names[len(given)], c.FullName(), strings.Join(names, " "))}
-	case len(given) > len(names) && (len(names) == 0 || !strings.HasSuffix(names[len(names)-1], "...")):
-		return nil, usageError{fmt.Sprintf("%q is one argument too many (quote names that hold spaces, and put options before them); write: %s %s", given[len(names)], c.FullName(), strings.Join(names, " "))}
+	case len(given) < needed:
+		return nil, usageError{fmt.Sprintf("%s is missing; write: %s %s", names[len(given)], c.FullName(), written)}
+	case len(given) > len(names) && !many:
+		return nil, usageError{fmt.Sprintf("%q is one argument too many (quote names that hold spaces, and put options before them); write: %s %s", given[len(names)], c.FullName(), written)}
 	}
 	return given, nil
 }

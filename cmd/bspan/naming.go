@@ -37,16 +37,16 @@ func namespaceCommand() *cli.Command {
 				return done(c, n, "made namespace %s; add to it with: bspan namespace add /%s/PATH --to SERVER/SHARE", n.Name, n.Name)
 			}, "NAME")},
 		{Name: "remove", Usage: "remove a namespace; no file is touched", ArgsUsage: "NAME",
-			Flags:  []cli.Flag{&cli.BoolFlag{Name: "with-entries", Usage: "although it has entries"}, &cli.BoolFlag{Name: "rehearse", Usage: "say what would go, and do nothing"}},
-			Action: signedIn(removeNamespace, "NAME")},
+			Flags:  []cli.Flag{&cli.BoolFlag{Name: "with-entries", Usage: "although it has entries"}, rehearseFlag},
+			Action: rehearsable(removeNamespace, "NAME")},
 		{Name: "add", Usage: "add a signpost, a further location of one, or (without --to) a folder", ArgsUsage: "PATH",
 			Flags: append([]cli.Flag{targetFlag("to"), &cli.StringFlag{Name: "rank", Usage: "first, normal or last among locations that are equally near"},
 				&cli.BoolFlag{Name: "open-now", Usage: "lead people to a further location before it was verified"}, noteFlag, ttlFlag}, weights...),
 			Action: signedIn(addEntry, "PATH")},
-		{Name: "edit", Usage: "change a namespace, or an entry at a path", ArgsUsage: "NAME|PATH", Flags: append([]cli.Flag{&cli.StringFlag{Name: "letter", Usage: "drive `LETTER` of a signpost, E to Z; empty to take it back"}}, manner...), Action: signedIn(editNamespace, "NAME|PATH")},
+		{Name: "edit", Usage: "change a namespace, or an entry at a path", ArgsUsage: "NAME|PATH", Flags: append([]cli.Flag{rehearseFlag, &cli.StringFlag{Name: "letter", Usage: "drive `LETTER` of a signpost, E to Z; empty to take it back"}}, manner...), Action: rehearsable(editNamespace, "NAME|PATH")},
 		{Name: "move", Usage: "give an entry another path, and everything below it with it; no file is touched", ArgsUsage: "PATH NEWPATH",
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "rehearse", Usage: "say what would move, and do nothing"}}, Action: signedIn(moveEntry, "PATH", "NEWPATH")},
-		{Name: "rank", Usage: "order the locations of a signpost that are equally near", ArgsUsage: "PATH [first|normal|last]", Flags: append([]cli.Flag{targetFlag("location")}, weights...), Action: rankLocation},
+			Flags: []cli.Flag{rehearseFlag}, Action: rehearsable(moveEntry, "PATH", "NEWPATH")},
+		{Name: "rank", Usage: "order the locations of a signpost that are equally near", ArgsUsage: "PATH [first|normal|last]", Flags: append([]cli.Flag{targetFlag("location"), rehearseFlag}, weights...), Action: rehearsable(rankLocation, "PATH", "RANK?")},
 		{Name: "check", Usage: "look at the locations of a namespace, or of what is at and below a path, now", ArgsUsage: "NAME|PATH",
 			Flags: []cli.Flag{&cli.BoolFlag{Name: "over-time", Usage: "tell how they were found until now instead"}}, Action: signedIn(checkLocations, "NAME|PATH")},
 		{Name: "verify", Usage: "find out whether a location holds what another one holds; one that waits for that opens when nothing differs", ArgsUsage: "PATH",
@@ -64,13 +64,13 @@ func namespaceCommand() *cli.Command {
 			Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Value: 30, Usage: "at most `N`"}, &cli.Int64Flag{Name: "return-to", Usage: "make it as it was right after this `CHANGE`"},
 				&cli.BoolFlag{Name: "rehearse", Usage: "only tell what would change"}, &cli.StringFlag{Name: "fingerprint", Usage: "do it only if nothing changed since the rehearsal that printed this `TEXT`"}},
 			Action: signedIn(namespaceHistory, "NAME")},
-		{Name: "hold", Usage: "keep people from a location", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location"), &cli.StringFlag{Name: "why", Usage: "the `REASON`, for directions to show"}},
-			Action: signedIn(setState(namespace.Held), "PATH")},
-		{Name: "open", Usage: "lead people to a location again", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location")},
-			Action: signedIn(setState(namespace.Open), "PATH")},
+		{Name: "hold", Usage: "keep people from a location", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location"), &cli.StringFlag{Name: "why", Usage: "the `REASON`, for directions to show"}, rehearseFlag},
+			Action: rehearsable(setState(namespace.Held), "PATH")},
+		{Name: "open", Usage: "lead people to a location again", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location"), rehearseFlag},
+			Action: rehearsable(setState(namespace.Open), "PATH")},
 		{Name: "remove-entry", Usage: "remove an entry, or one location of it; no file is touched", ArgsUsage: "PATH",
-			Flags:  []cli.Flag{targetFlag("location"), &cli.BoolFlag{Name: "rehearse", Usage: "say what would go, and do nothing"}},
-			Action: signedIn(removeEntry, "PATH")},
+			Flags:  []cli.Flag{targetFlag("location"), rehearseFlag},
+			Action: rehearsable(removeEntry, "PATH")},
 	}}
 }
 
@@ -149,9 +149,6 @@ func removeNamespace(ctx context.Context, c *cli.Command, api *client.Client, ar
 	n, err := api.Namespace(ctx, args[0])
 	if err != nil {
 		return err
-	}
-	if c.Bool("rehearse") {
-		return done(c, n, "would remove namespace %s with %d folders and %d signposts; no file would be touched", n.Name, n.Folders, n.Signposts)
 	}
 	if err := api.RemoveNamespace(ctx, args[0], c.Bool("with-entries")); err != nil {
 		return err
@@ -246,9 +243,6 @@ func removeEntry(ctx context.Context, c *cli.Command, api *client.Client, args [
 		if err != nil {
 			return err
 		}
-		if c.Bool("rehearse") {
-			return done(c, e, "would remove the location %s from /%s/%s, which would still lead to %d; no file would be touched", l.Target(), name, e.Path, len(e.Locations)-1)
-		}
 		if e, err = api.RemoveLocation(ctx, name, e, l.ID); err != nil {
 			return err
 		}
@@ -261,9 +255,6 @@ func removeEntry(ctx context.Context, c *cli.Command, api *client.Client, args [
 	e, err := api.EntryAt(ctx, name, inside)
 	if err != nil {
 		return err
-	}
-	if c.Bool("rehearse") {
-		return done(c, e, "would remove the %s /%s/%s with %d locations; no file would be touched", e.Kind, name, e.Path, len(e.Locations))
 	}
 	if err := api.RemoveEntry(ctx, name, e); err != nil {
 		return err

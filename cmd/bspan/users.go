@@ -39,8 +39,8 @@ func userCommand() *cli.Command {
 				return done(c, u, "added %s as %s", u.Name, u.Role)
 			}, "NAME")},
 		{Name: "edit", Usage: "change role or password; a new password ends the user's sessions", ArgsUsage: "NAME",
-			Flags: []cli.Flag{role(false), passwordFlag, &cli.BoolFlag{Name: "new-password", Usage: "ask for a new password"}},
-			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+			Flags: []cli.Flag{role(false), passwordFlag, &cli.BoolFlag{Name: "new-password", Usage: "ask for a new password"}, rehearseFlag},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				e := model.EditUser{Role: model.Role(c.String("role"))}
 				if c.Bool("new-password") || c.IsSet("password-file") {
 					var err error
@@ -54,8 +54,8 @@ func userCommand() *cli.Command {
 				}
 				return done(c, u, "%s is %s", u.Name, u.Role)
 			}, "NAME")},
-		{Name: "remove", Usage: "remove a user", ArgsUsage: "NAME",
-			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+		{Name: "remove", Usage: "remove a user", ArgsUsage: "NAME", Flags: []cli.Flag{rehearseFlag},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				if err := api.RemoveUser(ctx, args[0]); err != nil {
 					return err
 				}

@@ -2808,6 +2808,12 @@ export interface components {
              */
             type: string;
         };
+        Rehearsed: {
+            /** @description What would have been changed, in order */
+            changes: components["schemas"]["Change"][];
+            /** @description Always true: nothing was changed */
+            rehearsed: boolean;
+        };
         Rights: {
             /** @description Permissions of the file or folder */
             file: components["schemas"]["Permissions"];
@@ -3759,7 +3765,10 @@ export interface operations {
     };
     "remove-directory": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
@@ -3914,7 +3923,10 @@ export interface operations {
     };
     "set-leg": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
@@ -3956,7 +3968,10 @@ export interface operations {
     };
     "remove-leg": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
@@ -4025,7 +4040,10 @@ export interface operations {
     };
     "add-namespace": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4093,6 +4111,8 @@ export interface operations {
     "remove-namespace": {
         parameters: {
             query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
                 /** @description Remove it although it has entries, and them with it */
                 withEntries?: boolean;
             };
@@ -4128,7 +4148,10 @@ export interface operations {
     };
     "edit-namespace": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
@@ -4277,7 +4300,10 @@ export interface operations {
     };
     "add-entry": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: never;
             path: {
                 /** @description Name of the namespace */
@@ -4349,7 +4375,10 @@ export interface operations {
     };
     "remove-entry": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
@@ -4384,7 +4413,10 @@ export interface operations {
     };
     "edit-entry": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
@@ -4460,7 +4492,10 @@ export interface operations {
     };
     "add-location": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
@@ -4502,7 +4537,10 @@ export interface operations {
     };
     "remove-location": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
@@ -4542,7 +4580,10 @@ export interface operations {
     };
     "edit-location": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
@@ -5477,7 +5518,10 @@ export interface operations {
     };
     "add-server": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5545,6 +5589,8 @@ export interface operations {
     "remove-server": {
         parameters: {
             query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
                 /** @description Remove its locations from signposts as well, where others are left */
                 detach?: boolean;
             };
@@ -5580,7 +5626,10 @@ export interface operations {
     };
     "edit-server": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
@@ -6359,7 +6408,10 @@ export interface operations {
     };
     "add-site": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6426,7 +6478,10 @@ export interface operations {
     };
     "remove-site": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
@@ -6459,7 +6514,10 @@ export interface operations {
     };
     "edit-site": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
@@ -6703,7 +6761,10 @@ export interface operations {
     };
     "add-user": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6770,7 +6831,10 @@ export interface operations {
     };
     "remove-user": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
@@ -6803,7 +6867,10 @@ export interface operations {
     };
     "edit-user": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;
