@@ -88,7 +88,7 @@ func (a *API) documentRoutes() {
 			Deep bool `query:"deep" doc:"Also ask the file servers whether anybody may open what signposts lead to"`
 		}) (*body[model.Flaws], error) {
 			flaws, err := a.Lint.Lint(ctx, in.Namespace, in.Deep)
-			return &body[model.Flaws]{model.Flaws{Flaws: flaws}}, err
+			return &body[model.Flaws]{model.Flaws{Flaws: flaws, Never: namespace.NeverThere}}, err
 		})
 	route(a, model.Operator, huma.Operation{OperationID: "fix-flaw", Method: "POST", Path: "/namespaces/{namespace}/lint/fix", Summary: "Mend a flaw that can be mended at once, or rehearse that", Tags: tags},
 		func(ctx context.Context, in *struct {

@@ -31,4 +31,5 @@ type Fixed struct {
 // Flaws are what people will stumble over.
 type Flaws struct {
 	Flaws []namespace.Flaw `json:"flaws" doc:"In the order of the paths"`
+	Never string           `json:"never" doc:"What cannot be there, in words"`
 }

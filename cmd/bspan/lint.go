@@ -21,7 +21,7 @@ func lintNamespace(ctx context.Context, c *cli.Command, api *client.Client, args
 	if kinds := c.StringSlice("fix"); len(kinds) > 0 {
 		return fixFlaws(ctx, c, api, args[0], flaws, kinds)
 	}
-	t := table{heads: []string{"flaw", "path", "location", "means", "remedy"}, empty: "Nothing to stumble over was found."}
+	t := table{heads: []string{"flaw", "path", "location", "means", "remedy"}, empty: "Nothing to stumble over was found. " + namespace.NeverThere}
 	fixable := 0
 	for _, f := range flaws {
 		remedy := f.Remedy
@@ -31,7 +31,7 @@ func lintNamespace(ctx context.Context, c *cli.Command, api *client.Client, args
 		}
 		t.add(string(f.Kind), f.Path, f.Location, f.Means, remedy)
 	}
-	t.after = fmt.Sprintf("%d flaws; %d can be mended at once: bspan namespace lint --fix KIND %s", len(flaws), fixable, args[0])
+	t.after = fmt.Sprintf("%d flaws; %d can be mended at once: bspan namespace lint --fix KIND %s\n%s", len(flaws), fixable, args[0], namespace.NeverThere)
 	return show(c, flaws, t)
 }
 

@@ -23,6 +23,9 @@ const (
 	ForNobody    FlawKind = "for-nobody"
 )
 
+// NeverThere says what nobody needs to look for.
+const NeverThere = "Loops cannot be made, as signposts lead to shares alone; names that differ only in case are refused when entries are made."
+
 // FixKind is what can be done at once about a flaw.
 type FixKind string
 

@@ -135,7 +135,7 @@ export const useHealth = (namespace: string, entry: number) =>
   useQuery({ queryKey: ["namespace", namespace, "health", entry], queryFn: async () => (await got(api.GET("/api/v1/namespaces/{namespace}/entries/{entry}/health", { params: { path: { namespace, entry } } }))).spells });
 
 export const useFlaws = (namespace: string, deep: boolean) =>
-  useQuery({ queryKey: ["namespace", namespace, "flaws", deep], placeholderData: (before) => before, queryFn: async () => (await got(api.GET("/api/v1/namespaces/{namespace}/lint", { params: { path: { namespace }, query: { deep } } }))).flaws });
+  useQuery({ queryKey: ["namespace", namespace, "flaws", deep], placeholderData: (before) => before, queryFn: () => got(api.GET("/api/v1/namespaces/{namespace}/lint", { params: { path: { namespace }, query: { deep } } })) });
 
 /** The changes of a namespace, newest first, part by part. */
 export const useHistory = (namespace: string) =>

@@ -2253,6 +2253,8 @@ export interface components {
         Flaws: {
             /** @description In the order of the paths */
             flaws: components["schemas"]["Flaw"][];
+            /** @description What cannot be there, in words */
+            never: string;
         };
         Folder: {
             /** @description Whose rights are told */

@@ -31,9 +31,9 @@ export function Flaws({ namespace }: { namespace: string }) {
       {query.isPending && <Loading what="the namespace" />}
       {query.error && <Trouble error={query.error} retry={() => void query.refetch()} />}
       {fix.error && <div className="mb-2"><Trouble error={fix.error} /></div>}
-      {query.data?.length === 0 && <Empty>Nothing to stumble over was found.</Empty>}
+      {query.data?.flaws.length === 0 && <Empty>Nothing to stumble over was found.</Empty>}
       <ul className="border-t border-line">
-        {query.data?.map((f) => (
+        {query.data?.flaws.map((f) => (
           <li key={f.kind + f.path + (f.location ?? "")} className="grid grid-cols-[11rem_minmax(0,1fr)_max-content] items-baseline gap-x-4 border-b border-line py-1.5">
             <Status tone={bad.includes(f.kind) ? "bad" : "warn"}>{f.kind.replaceAll("-", " ")}</Status>
             <span className="min-w-0">
@@ -45,6 +45,7 @@ export function Flaws({ namespace }: { namespace: string }) {
           </li>
         ))}
       </ul>
+      {query.data && <p className="mt-2 text-sm text-soft">{query.data.never}</p>}
     </Section>
   );
 }
