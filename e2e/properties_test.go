@@ -112,7 +112,7 @@ func testProperties(t *testing.T, e *harness.Estate) {
 	check(ada, path)
 	// Windows tells the time of a file in a property: the file has it then.
 	at := time.Date(2024, 2, 29, 12, 30, 0, 0, time.UTC)
-	ada.asks("PROPPATCH", path, update(`<D:set><D:prop><Win32LastModifiedTime xmlns="urn:schemas-microsoft-com:">`+at.Format(http.TimeFormat)+`</Win32LastModifiedTime></D:prop></D:set>`))
+	ada.asks("PROPPATCH", path, update(`<D:set><D:prop><Win32LastModifiedTime xmlns="urn:windows">`+at.Format(http.TimeFormat)+`</Win32LastModifiedTime></D:prop></D:set>`))
 	if entry, err := harness.Tree(t, e.Oak, "store").Stat(t.Context(), "kept/a.txt"); err != nil || !entry.Modified.Equal(at) {
 		t.Errorf("the file is of %s, %v", entry.Modified, err)
 	}

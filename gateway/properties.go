@@ -406,11 +406,11 @@ func (q *request) keep(patches []dav.Patch) error {
 
 // windowsTime is the property by which Windows tells when a file that it
 // copied was changed: the file itself is to say that.
-var windowsTime = xml.Name{Space: "urn:schemas-microsoft-com:", Local: "Win32LastModifiedTime"}
+const windowsTime = "Win32LastModifiedTime"
 
 func (q *request) applyTimes(p place, patches []dav.Patch) error {
 	for _, patch := range patches {
-		if patch.Remove || patch.Name() != windowsTime {
+		if patch.Remove || patch.Local != windowsTime {
 			continue
 		}
 		at, err := http.ParseTime(patch.Inner)

@@ -318,8 +318,8 @@ type transfer struct {
 }
 
 func (t *transfer) run(ctx context.Context, a, b place, to string, folder, moving, renames bool) {
-	if target, there, err := t.q.there(to, b); !renames && err == nil && there && (folder || target.Kind == tree.Folder) {
-		if !t.removeAll(ctx, b, to, target.Kind == tree.Folder) { // what is replaced goes first
+	if old, there, err := t.q.there(to, b); !renames && err == nil && there && (folder || old.Kind == tree.Folder) {
+		if !t.removeAll(ctx, b, to, old.Kind == tree.Folder) { // what is replaced goes first
 			return
 		}
 	}

@@ -28,9 +28,9 @@ func directoryCommand() *cli.Command {
 		{Name: "add", Usage: "add a domain, after signing in to its directory", ArgsUsage: "ADDRESS", Flags: []cli.Flag{
 			&cli.IntFlag{Name: "port", Usage: "TCP `PORT` of LDAP over TLS", Value: 636},
 			&cli.StringFlag{Name: "account", Usage: "`ACCOUNT` that reads it: name@realm", Required: true},
-			&cli.StringFlag{Name: "ca-file", Usage: "`FILE` with the certificate that vouches for it, in PEM"}, passwordFlag, noteFlag},
+			&cli.StringFlag{Name: "ca-file", Usage: "`FILE` with the certificate that vouches for it, in PEM"}, passwordFlag(), noteFlag()},
 			Action: signedIn(addDirectory, "ADDRESS")},
-		{Name: "remove", Usage: "forget a domain", ArgsUsage: "DOMAIN", Flags: []cli.Flag{rehearseFlag}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+		{Name: "remove", Usage: "forget a domain", ArgsUsage: "DOMAIN", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 			if err := api.RemoveDirectory(ctx, args[0]); err != nil {
 				return err
 			}
@@ -59,15 +59,17 @@ func addDirectory(ctx context.Context, c *cli.Command, api *client.Client, args 
 	return done(c, d, "added the domain %s (%s)", d.Name, d.SID)
 }
 
-var atServer = &cli.StringFlag{Name: "at", Usage: "as this `SERVER` sees it", Required: true}
+func atServer() cli.Flag {
+	return &cli.StringFlag{Name: "at", Usage: "as this `SERVER` sees it", Required: true}
+}
 
 func accountCommand() *cli.Command {
 	return &cli.Command{Name: "account", Usage: "users and groups of servers and domains", Commands: []*cli.Command{
 		{Name: "list", Usage: "list accounts of a server itself, or of a domain", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "at", Usage: "of this `SERVER` itself"}, &cli.StringFlag{Name: "domain", Usage: "of this `DOMAIN`"},
 			&cli.StringFlag{Name: "filter", Usage: "a `PART` of the name"}}, Action: signedIn(listAccounts)},
-		{Name: "show", Usage: "tell all about an account, with every group it belongs to", ArgsUsage: "ACCOUNT", Flags: []cli.Flag{atServer}, Action: signedIn(showAccount, "ACCOUNT")},
-		{Name: "create-user", Usage: "make a user of a server itself", ArgsUsage: "NAME", Flags: []cli.Flag{atServer, passwordFlag},
+		{Name: "show", Usage: "tell all about an account, with every group it belongs to", ArgsUsage: "ACCOUNT", Flags: []cli.Flag{atServer()}, Action: signedIn(showAccount, "ACCOUNT")},
+		{Name: "create-user", Usage: "make a user of a server itself", ArgsUsage: "NAME", Flags: []cli.Flag{atServer(), passwordFlag()},
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				password, err := readPassword(c, "Password for "+args[0])
 				if err != nil {
@@ -79,7 +81,7 @@ func accountCommand() *cli.Command {
 				}
 				return done(c, a, "made the user %s (%s)", a.Name, a.SID)
 			}, "NAME")},
-		{Name: "create-group", Usage: "make a group of a server itself", ArgsUsage: "NAME", Flags: []cli.Flag{atServer},
+		{Name: "create-group", Usage: "make a group of a server itself", ArgsUsage: "NAME", Flags: []cli.Flag{atServer()},
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				a, err := api.CreateLocalGroup(ctx, c.String("at"), args[0])
 				if err != nil {
@@ -87,15 +89,15 @@ func accountCommand() *cli.Command {
 				}
 				return done(c, a, "made the group %s (%s)", a.Name, a.SID)
 			}, "NAME")},
-		{Name: "remove-group", Usage: "remove a group of a server itself", ArgsUsage: "NAME", Flags: []cli.Flag{atServer},
+		{Name: "remove-group", Usage: "remove a group of a server itself", ArgsUsage: "NAME", Flags: []cli.Flag{atServer()},
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				if err := api.RemoveLocalGroup(ctx, c.String("at"), args[0]); err != nil {
 					return err
 				}
 				return done(c, nil, "removed the group %s of %s", args[0], c.String("at"))
 			}, "NAME")},
-		{Name: "add-member", Usage: "make an account a member of a group of a server itself", ArgsUsage: "GROUP ACCOUNT", Flags: []cli.Flag{atServer}, Action: signedIn(setMember(true), "GROUP", "ACCOUNT")},
-		{Name: "remove-member", Usage: "end a membership", ArgsUsage: "GROUP ACCOUNT", Flags: []cli.Flag{atServer}, Action: signedIn(setMember(false), "GROUP", "ACCOUNT")},
+		{Name: "add-member", Usage: "make an account a member of a group of a server itself", ArgsUsage: "GROUP ACCOUNT", Flags: []cli.Flag{atServer()}, Action: signedIn(setMember(true), "GROUP", "ACCOUNT")},
+		{Name: "remove-member", Usage: "end a membership", ArgsUsage: "GROUP ACCOUNT", Flags: []cli.Flag{atServer()}, Action: signedIn(setMember(false), "GROUP", "ACCOUNT")},
 	}}
 }
 

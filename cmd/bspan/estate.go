@@ -34,7 +34,9 @@ func signedIn(do action, names ...string) cli.ActionFunc {
 	}
 }
 
-var rehearseFlag = &cli.BoolFlag{Name: "rehearse", Usage: "only tell what would be changed"}
+func rehearseFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "rehearse", Usage: "only tell what would be changed"}
+}
 
 // rehearsable is a command that changes records alone: with --rehearse it tells
 // what it would change, and changes nothing.
@@ -69,12 +71,14 @@ func sent(c *cli.Command, name string) *string {
 	return &value
 }
 
-var noteFlag = &cli.StringFlag{Name: "note", Usage: "a `NOTE` for administrators"}
+func noteFlag() cli.Flag {
+	return &cli.StringFlag{Name: "note", Usage: "a `NOTE` for administrators"}
+}
 
 func siteCommand() *cli.Command {
 	return &cli.Command{Name: "site", Usage: "places with servers and people, and the legs between them", Commands: []*cli.Command{
 		{Name: "list", Usage: "list sites", Action: signedIn(listSites)},
-		{Name: "add", Usage: "add a site", ArgsUsage: "NAME", Flags: []cli.Flag{noteFlag},
+		{Name: "add", Usage: "add a site", ArgsUsage: "NAME", Flags: []cli.Flag{noteFlag()},
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				s, err := api.AddSite(ctx, model.NewSite{Name: args[0], Note: c.String("note")})
 				if err != nil {
@@ -82,7 +86,7 @@ func siteCommand() *cli.Command {
 				}
 				return done(c, s, "added site %s", s.Name)
 			}, "NAME")},
-		{Name: "edit", Usage: "change name or note of a site", ArgsUsage: "NAME", Flags: []cli.Flag{&cli.StringFlag{Name: "rename", Usage: "new `NAME`"}, noteFlag, rehearseFlag},
+		{Name: "edit", Usage: "change name or note of a site", ArgsUsage: "NAME", Flags: []cli.Flag{&cli.StringFlag{Name: "rename", Usage: "new `NAME`"}, noteFlag(), rehearseFlag()},
 			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				s, err := api.EditSite(ctx, args[0], model.EditSite{Name: sent(c, "rename"), Note: sent(c, "note")})
 				if err != nil {
@@ -90,7 +94,7 @@ func siteCommand() *cli.Command {
 				}
 				return done(c, s, "changed site %s", s.Name)
 			}, "NAME")},
-		{Name: "remove", Usage: "remove a site without servers", ArgsUsage: "NAME", Flags: []cli.Flag{rehearseFlag},
+		{Name: "remove", Usage: "remove a site without servers", ArgsUsage: "NAME", Flags: []cli.Flag{rehearseFlag()},
 			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				if err := api.RemoveSite(ctx, args[0]); err != nil {
 					return err
@@ -108,7 +112,7 @@ func siteCommand() *cli.Command {
 				&cli.StringFlag{Name: "like", Usage: "take what is not said from the leg between two `SITE/SITE`"},
 			},
 			Action: signedIn(linkSites, "SITE", "SITE...")},
-		{Name: "unlink", Usage: "remove the leg between two sites", ArgsUsage: "SITE SITE", Flags: []cli.Flag{rehearseFlag},
+		{Name: "unlink", Usage: "remove the leg between two sites", ArgsUsage: "SITE SITE", Flags: []cli.Flag{rehearseFlag()},
 			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				if err := api.RemoveLeg(ctx, args[0], args[1]); err != nil {
 					return err
@@ -191,7 +195,7 @@ func serverFlags(required bool) []cli.Flag {
 		&cli.IntFlag{Name: "port", Usage: "TCP `PORT`", Value: 445},
 		&cli.StringFlag{Name: "domain", Usage: "`DOMAIN` of the account, when it is not the server's own"},
 		&cli.StringFlag{Name: "account", Usage: "`ACCOUNT` to administer it with", Required: required},
-		passwordFlag, noteFlag,
+		passwordFlag(), noteFlag(),
 		&cli.BoolFlag{Name: "unchecked", Usage: "do not sign in to it first"},
 	}
 }
@@ -202,11 +206,11 @@ func serverCommand() *cli.Command {
 		{Name: "show", Usage: "show a server and its last check", ArgsUsage: "NAME", Action: signedIn(showServer, "NAME")},
 		{Name: "add", Usage: "add a server, after signing in to it", ArgsUsage: "NAME", Flags: serverFlags(true), Action: signedIn(addServer, "NAME")},
 		{Name: "edit", Usage: "change a server; what is not given stays", ArgsUsage: "NAME",
-			Flags: append(serverFlags(false), &cli.StringFlag{Name: "rename", Usage: "new `NAME`"}, &cli.BoolFlag{Name: "new-password", Usage: "ask for a new password"}, rehearseFlag), Action: rehearsable(editServer, "NAME")},
+			Flags: append(serverFlags(false), &cli.StringFlag{Name: "rename", Usage: "new `NAME`"}, &cli.BoolFlag{Name: "new-password", Usage: "ask for a new password"}, rehearseFlag()), Action: rehearsable(editServer, "NAME")},
 		{Name: "use", Usage: "show who is connected, and what is open", ArgsUsage: "NAME", Action: signedIn(serverUse, "NAME")},
 		{Name: "check", Usage: "try a server for real, line by line", ArgsUsage: "NAME", Action: signedIn(checkServer, "NAME")},
 		{Name: "remove", Usage: "forget a server that no signpost leads to; the server itself is left alone", ArgsUsage: "NAME",
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "detach", Usage: "remove its locations from signposts as well, where others are left"}, rehearseFlag},
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "detach", Usage: "remove its locations from signposts as well, where others are left"}, rehearseFlag()},
 			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				if err := api.RemoveServer(ctx, args[0], c.Bool("detach")); err != nil {
 					return err

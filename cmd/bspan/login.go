@@ -115,7 +115,9 @@ func connect(c *cli.Command) (*client.Client, error) {
 	return s.client()
 }
 
-var passwordFlag = &cli.StringFlag{Name: "password-file", Usage: "`FILE` whose first line is the password, - for standard input; asked for when absent"}
+func passwordFlag() cli.Flag {
+	return &cli.StringFlag{Name: "password-file", Usage: "`FILE` whose first line is the password, - for standard input; asked for when absent"}
+}
 
 // readPassword reads a password from the file named, the environment, or the
 // terminal, so that it never stands on a command line that others can list.
@@ -152,7 +154,7 @@ func firstLine(r io.Reader) (string, error) {
 func loginCommand() *cli.Command {
 	return &cli.Command{
 		Name: "login", Usage: "sign in and keep a token on this machine",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "user `NAME`", Required: true}, passwordFlag},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "user `NAME`", Required: true}, passwordFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := arguments(c); err != nil {
 				return err

@@ -19,7 +19,7 @@ func namespaceCommand() *cli.Command {
 	targetFlag := func(name string) cli.Flag {
 		return &cli.StringFlag{Name: name, Usage: "a location, as `SERVER/SHARE[/FOLDER]`"}
 	}
-	manner := []cli.Flag{noteFlag, ttlFlag, &cli.StringFlag{Name: "returns", Usage: "when people come back to a preferred location that is well again: at-once, or later, when their directions run out"},
+	manner := []cli.Flag{noteFlag(), ttlFlag, &cli.StringFlag{Name: "returns", Usage: "when people come back to a preferred location that is well again: at-once, or later, when their directions run out"},
 		&cli.BoolFlag{Name: "hiding", Usage: "let people see only the entries that they may open"}}
 	weights := []cli.Flag{&cli.IntFlag{Name: "weight", Usage: "share of the people among locations that stand equal: `1` to 1000"},
 		&cli.StringSliceFlag{Name: "only-for", Usage: "lead only people at this `SITE` there; may be given again"}}
@@ -37,16 +37,16 @@ func namespaceCommand() *cli.Command {
 				return done(c, n, "made namespace %s; add to it with: bspan namespace add /%s/PATH --to SERVER/SHARE", n.Name, n.Name)
 			}, "NAME")},
 		{Name: "remove", Usage: "remove a namespace; no file is touched", ArgsUsage: "NAME",
-			Flags:  []cli.Flag{&cli.BoolFlag{Name: "with-entries", Usage: "although it has entries"}, rehearseFlag},
+			Flags:  []cli.Flag{&cli.BoolFlag{Name: "with-entries", Usage: "although it has entries"}, rehearseFlag()},
 			Action: rehearsable(removeNamespace, "NAME")},
 		{Name: "add", Usage: "add a signpost, a further location of one, or (without --to) a folder", ArgsUsage: "PATH",
 			Flags: append([]cli.Flag{targetFlag("to"), &cli.StringFlag{Name: "rank", Usage: "first, normal or last among locations that are equally near"},
-				&cli.BoolFlag{Name: "open-now", Usage: "lead people to a further location before it was verified"}, noteFlag, ttlFlag}, weights...),
+				&cli.BoolFlag{Name: "open-now", Usage: "lead people to a further location before it was verified"}, noteFlag(), ttlFlag}, weights...),
 			Action: signedIn(addEntry, "PATH")},
-		{Name: "edit", Usage: "change a namespace, or an entry at a path", ArgsUsage: "NAME|PATH", Flags: append([]cli.Flag{rehearseFlag, &cli.StringFlag{Name: "letter", Usage: "drive `LETTER` of a signpost, E to Z; empty to take it back"}}, manner...), Action: rehearsable(editNamespace, "NAME|PATH")},
+		{Name: "edit", Usage: "change a namespace, or an entry at a path", ArgsUsage: "NAME|PATH", Flags: append([]cli.Flag{rehearseFlag(), &cli.StringFlag{Name: "letter", Usage: "drive `LETTER` of a signpost, E to Z; empty to take it back"}}, manner...), Action: rehearsable(editNamespace, "NAME|PATH")},
 		{Name: "move", Usage: "give an entry another path, and everything below it with it; no file is touched", ArgsUsage: "PATH NEWPATH",
-			Flags: []cli.Flag{rehearseFlag}, Action: rehearsable(moveEntry, "PATH", "NEWPATH")},
-		{Name: "rank", Usage: "order the locations of a signpost that are equally near", ArgsUsage: "PATH [first|normal|last]", Flags: append([]cli.Flag{targetFlag("location"), rehearseFlag}, weights...), Action: rehearsable(rankLocation, "PATH", "RANK?")},
+			Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(moveEntry, "PATH", "NEWPATH")},
+		{Name: "rank", Usage: "order the locations of a signpost that are equally near", ArgsUsage: "PATH [first|normal|last]", Flags: append([]cli.Flag{targetFlag("location"), rehearseFlag()}, weights...), Action: rehearsable(rankLocation, "PATH", "RANK?")},
 		{Name: "check", Usage: "look at the locations of a namespace, or of what is at and below a path, now", ArgsUsage: "NAME|PATH",
 			Flags: []cli.Flag{&cli.BoolFlag{Name: "over-time", Usage: "tell how they were found until now instead"}}, Action: signedIn(checkLocations, "NAME|PATH")},
 		{Name: "verify", Usage: "find out whether a location holds what another one holds; one that waits for that opens when nothing differs", ArgsUsage: "PATH",
@@ -64,12 +64,12 @@ func namespaceCommand() *cli.Command {
 			Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Value: 30, Usage: "at most `N`"}, &cli.Int64Flag{Name: "return-to", Usage: "make it as it was right after this `CHANGE`"},
 				&cli.BoolFlag{Name: "rehearse", Usage: "only tell what would change"}, &cli.StringFlag{Name: "fingerprint", Usage: "do it only if nothing changed since the rehearsal that printed this `TEXT`"}},
 			Action: signedIn(namespaceHistory, "NAME")},
-		{Name: "hold", Usage: "keep people from a location", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location"), &cli.StringFlag{Name: "why", Usage: "the `REASON`, for directions to show"}, rehearseFlag},
+		{Name: "hold", Usage: "keep people from a location", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location"), &cli.StringFlag{Name: "why", Usage: "the `REASON`, for directions to show"}, rehearseFlag()},
 			Action: rehearsable(setState(namespace.Held), "PATH")},
-		{Name: "open", Usage: "lead people to a location again", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location"), rehearseFlag},
+		{Name: "open", Usage: "lead people to a location again", ArgsUsage: "PATH", Flags: []cli.Flag{targetFlag("location"), rehearseFlag()},
 			Action: rehearsable(setState(namespace.Open), "PATH")},
 		{Name: "remove-entry", Usage: "remove an entry, or one location of it; no file is touched", ArgsUsage: "PATH",
-			Flags:  []cli.Flag{targetFlag("location"), rehearseFlag},
+			Flags:  []cli.Flag{targetFlag("location"), rehearseFlag()},
 			Action: rehearsable(removeEntry, "PATH")},
 	}}
 }

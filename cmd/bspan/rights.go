@@ -56,7 +56,7 @@ func rightsCommand() *cli.Command {
 					return showCompared(ctx, c, api, r)
 				})
 			}, "RUN")},
-			{Name: "explain", Usage: "put a security descriptor, written as SDDL, in words", ArgsUsage: "SDDL", Flags: []cli.Flag{atServer}, Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+			{Name: "explain", Usage: "put a security descriptor, written as SDDL, in words", ArgsUsage: "SDDL", Flags: []cli.Flag{atServer()}, Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				p, err := api.Explain(ctx, c.String("at"), args[0])
 				if err != nil {
 					return err

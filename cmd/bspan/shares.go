@@ -17,7 +17,7 @@ import (
 )
 
 func shareCommand() *cli.Command {
-	settings := []cli.Flag{noteFlag,
+	settings := []cli.Flag{noteFlag(),
 		&cli.StringSliceFlag{Name: "let", Usage: "let `ACCOUNT=LEVEL` through: full, change, read, or none to deny; may be given again"},
 		&cli.BoolFlag{Name: "hide-unreadable", Usage: "do not list entries that a person cannot open"},
 		&cli.BoolFlag{Name: "encrypt", Usage: "let only encrypted connections in"},

@@ -26,7 +26,7 @@ func userCommand() *cli.Command {
 			}
 			return show(c, users, t)
 		})},
-		{Name: "add", Usage: "add a user", ArgsUsage: "NAME", Flags: []cli.Flag{role(true), passwordFlag},
+		{Name: "add", Usage: "add a user", ArgsUsage: "NAME", Flags: []cli.Flag{role(true), passwordFlag()},
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				password, err := readPassword(c, "Password for "+args[0])
 				if err != nil {
@@ -39,7 +39,7 @@ func userCommand() *cli.Command {
 				return done(c, u, "added %s as %s", u.Name, u.Role)
 			}, "NAME")},
 		{Name: "edit", Usage: "change role or password; a new password ends the user's sessions", ArgsUsage: "NAME",
-			Flags: []cli.Flag{role(false), passwordFlag, &cli.BoolFlag{Name: "new-password", Usage: "ask for a new password"}, rehearseFlag},
+			Flags: []cli.Flag{role(false), passwordFlag(), &cli.BoolFlag{Name: "new-password", Usage: "ask for a new password"}, rehearseFlag()},
 			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				e := model.EditUser{Role: model.Role(c.String("role"))}
 				if c.Bool("new-password") || c.IsSet("password-file") {
@@ -54,7 +54,7 @@ func userCommand() *cli.Command {
 				}
 				return done(c, u, "%s is %s", u.Name, u.Role)
 			}, "NAME")},
-		{Name: "remove", Usage: "remove a user", ArgsUsage: "NAME", Flags: []cli.Flag{rehearseFlag},
+		{Name: "remove", Usage: "remove a user", ArgsUsage: "NAME", Flags: []cli.Flag{rehearseFlag()},
 			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				if err := api.RemoveUser(ctx, args[0]); err != nil {
 					return err

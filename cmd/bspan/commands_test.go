@@ -1,0 +1,217 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// service is a stand-in for the service: it answers each call with what is
+// written down for it, and keeps what it was asked to change.
+type service struct {
+	*httptest.Server
+	answers map[string]string // by method and path
+	sent    []string          // method, address and body of every change
+}
+
+const (
+	storeEntry  = `{"id":7,"path":"store","kind":"signpost","version":3,"letter":"K","locations":[{"id":11,"server":"oak","share":"store","site":"Lowland","state":"open","rank":"normal","weight":1},{"id":12,"server":"elm","share":"store","site":"Upland","state":"held","why":"not verified yet","rank":"normal","weight":1}]}`
+	gardenSpace = `{"name":"garden","ttl":300,"returns":"at-once","hiding":false,"folders":1,"signposts":2,"version":4}`
+	aRun        = `{"id":5,"kind":"who-can","subject":"oak/store","state":"done","who":"ivy","created":"2026-11-01T10:00:00Z","workedMs":1000,"done":20,"bytes":0,"fraction":1,"rate":20}`
+	oakServer   = `{"name":"oak","site":"Lowland","address":"oak.test","port":445,"account":"warden","version":2}`
+)
+
+func startService(t *testing.T) *service {
+	t.Helper()
+	s := &service{answers: map[string]string{
+		"GET /sites":                                       `{"items":[{"name":"Lowland","servers":2,"note":"by the river","version":1}]}`,
+		"POST /sites":                                      `{"name":"Marsh","version":1}`,
+		"GET /sites/Marsh":                                 `{"name":"Marsh","version":1}`,
+		"PATCH /sites/Marsh":                               `{"name":"Fen","version":2}`,
+		"GET /legs":                                        `{"legs":[{"from":"Lowland","to":"Upland","mbit":100,"rttMs":10,"cost":40,"backCost":60,"version":1}]}`,
+		"GET /legs/Lowland/Upland":                         `{"from":"Lowland","to":"Upland","mbit":100,"rttMs":10,"cost":40,"backCost":60,"version":1}`,
+		"GET /legs/Upland/Lowland":                         `{"from":"Lowland","to":"Upland","mbit":100,"rttMs":10,"cost":40,"backCost":60,"version":1}`,
+		"PUT /legs/Lowland/Marsh":                          `{"from":"Lowland","to":"Marsh","mbit":100,"rttMs":10,"cost":40,"version":1}`,
+		"PUT /legs/Lowland/Upland":                         `{"from":"Lowland","to":"Upland","mbit":100,"rttMs":10,"cost":40,"version":2}`,
+		"GET /servers":                                     `{"items":[` + oakServer + `]}`,
+		"GET /servers/oak":                                 oakServer,
+		"PATCH /servers/oak":                               oakServer,
+		"GET /namespaces":                                  `{"items":[` + gardenSpace + `]}`,
+		"GET /namespaces/garden":                           gardenSpace,
+		"PATCH /namespaces/garden":                         gardenSpace,
+		"GET /namespaces/garden/entries":                   `{"items":[` + storeEntry + `]}`,
+		"PATCH /namespaces/garden/entries/7":               storeEntry,
+		"POST /namespaces/garden/entries/7/locations":      storeEntry,
+		"PATCH /namespaces/garden/entries/7/locations/12":  storeEntry,
+		"PATCH /namespaces/garden/entries/7/locations/11":  storeEntry,
+		"DELETE /namespaces/garden/entries/7/locations/12": storeEntry,
+		"GET /namespaces/garden/lint":                      `{"never":"x","flaws":[{"kind":"not-verified","path":"/garden/store","location":"elm/store","means":"nobody knows","remedy":"verify it","fix":"verify"},{"kind":"one-location","path":"/garden/papers","means":"one alone","remedy":"add another"}]}`,
+		"POST /namespaces/garden/lint/fix":                 `{"text":"verifying elm/store","run":` + aRun + `}`,
+		"GET /namespaces/garden/history":                   `{"items":[{"id":9,"at":"2026-11-01T10:00:00Z","who":"ivy","action":"entry.edit","subject":"/garden/store","words":["note: \"a\" → \"b\""]}]}`,
+		"POST /namespaces/garden/return":                   `{"namespace":"garden","rehearsed":true,"created":false,"fingerprint":"abc","settings":[],"steps":[{"kind":"edit-entry","path":"store","text":"change store: note \"a\" instead of \"b\""}]}`,
+		"GET /namespaces/garden/mappings":                  `{"for":"ivy","format":"csv","namespace":"garden","mappings":[],"closed":["/garden/papers: ivy may not open it"],"changes":["K: leads elsewhere"],"last":"2026-11-01T10:00:00Z","text":"letter,path\n"}`,
+		"GET /namespaces/garden/handouts":                  `{"handouts":[{"for":"ivy","from":"Lowland","at":"2026-11-01T10:00:00Z","who":"warden","changes":["K: leads elsewhere"]}]}`,
+		"POST /rights/who-can":                             `{"run":` + aRun + `,"place":{"server":"oak","share":"store","path":"","folder":true},"level":"change","people":[{"account":{"sid":"S-1-5-21-1-2-3-4","name":"GROVE\\ada"},"level":"full","mask":"0x1f01ff","words":[],"file":"full","share":"full","complete":true,"reasons":[{"source":"entry","granted":true,"words":[],"mask":"","entry":1,"text":"entry 1 grants full to keepers"}]}],"able":1,"looked":20,"complete":true}`,
+		"GET /rights/who-can/5":                            `{"run":` + aRun + `,"place":{"server":"oak","share":"store","path":"","folder":true},"level":"change","people":[],"able":0,"looked":20,"complete":false,"missing":"the domain GROVE"}`,
+		"GET /rights/compare":                              `{"first":{"server":"oak","share":"a","path":"","folder":true},"second":{"server":"oak","share":"b","path":"","folder":true},"share":[],"looked":1,"differ":1,"accounts":[],"differences":[{"path":".","folder":true,"shifts":[{"account":{"sid":"S-1-1-0","name":"Everyone"},"before":"read","after":"full"}]}]}`,
+		"GET /runs":                                        `{"items":[` + aRun + `]}`,
+		"GET /runs/5":                                      aRun,
+		"POST /runs/5/stop":                                aRun,
+		"POST /runs/5/resume":                              aRun,
+		"GET /users":                                       `{"items":[{"name":"ivy","role":"operator","version":1}]}`,
+		"GET /users/ivy":                                   `{"name":"ivy","role":"operator","version":1}`,
+		"POST /users":                                      `{"name":"reed","role":"viewer","version":1}`,
+		"PATCH /users/ivy":                                 `{"name":"ivy","role":"viewer","version":2}`,
+		"GET /directions":                                  `{"path":"/garden/store","kind":"signpost","signpost":"/garden/store","ttl":300,"returns":"at-once","readAt":"2026-11-01T10:00:00Z","fresh":true,"directions":[]}`,
+		"POST /rights/changes":                             `{"run":` + aRun + `,"asked":{"path":"oak/store","action":"grant"},"place":{"server":"oak","share":"store","path":"","folder":true},"counts":{"planned":2,"done":0,"failed":0,"undone":0,"looked":2},"shifts":[],"objects":[],"canFinish":false,"canUndo":false}`,
+		"GET /rights/changes/5":                            `{"run":` + aRun + `,"asked":{"path":"oak/store","action":"grant","rehearse":true},"place":{"server":"oak","share":"store","path":"","folder":true},"counts":{"planned":2,"done":0,"failed":0,"undone":0,"looked":2},"shifts":[],"objects":[],"canFinish":false,"canUndo":false}`,
+	}}
+	s.Server = httptest.NewServer(http.HandlerFunc(s.serve))
+	t.Cleanup(s.Close)
+	return s
+}
+
+func (s *service) serve(w http.ResponseWriter, r *http.Request) {
+	body, _ := io.ReadAll(r.Body)
+	path := strings.TrimPrefix(r.URL.Path, "/api/v1")
+	if r.Method != http.MethodGet {
+		s.sent = append(s.sent, strings.TrimSpace(fmt.Sprintf("%s %s %s", r.Method, strings.TrimPrefix(r.URL.RequestURI(), "/api/v1"), body)))
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("ETag", `"3"`)
+	if r.URL.Query().Get("rehearse") == "true" && r.Method != http.MethodPost {
+		_, _ = io.WriteString(w, `{"rehearsed":true,"changes":[{"id":0,"at":"2026-11-01T10:00:00Z","who":"ivy","action":"thing.remove","subject":"the thing","before":{},"words":[]}]}`)
+		return
+	}
+	answer, known := s.answers[r.Method+" "+path]
+	switch {
+	case known:
+		_, _ = io.WriteString(w, answer)
+	case r.Method == http.MethodDelete:
+		w.WriteHeader(http.StatusNoContent)
+	default:
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(http.StatusNotFound)
+		_, _ = io.WriteString(w, `{"title":"Not found","status":404,"detail":"there is no `+path+`","remedy":"look elsewhere"}`)
+	}
+}
+
+// bspan runs one command, and returns what it writes and how it ends.
+func (s *service) bspan(t *testing.T, args ...string) (out string, code int) {
+	t.Helper()
+	var buffer bytes.Buffer
+	app := newApp()
+	app.Writer, app.ErrWriter = &buffer, &buffer
+	err := app.Run(t.Context(), append([]string{"bspan", "--server", s.URL}, args...))
+	if err != nil {
+		fmt.Fprintln(&buffer, err)
+		code = exitCode(err)
+	}
+	return buffer.String(), code
+}
+
+// Every command asks the service for what it says it does, and shows what it
+// was told.
+func TestCommands(t *testing.T) {
+	t.Setenv("BSPAN_TOKEN", "token")
+	secret := filepath.Join(t.TempDir(), "password")
+	if err := os.WriteFile(secret, []byte("long-enough-password\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		args string
+		sent string // the last change that the service was asked for
+		says string
+		code int
+	}{
+		{"site list", "", "by the river", 0},
+		{"site add Marsh --note wet", `POST /sites {"name":"Marsh","note":"wet"}`, "Marsh", 0},
+		{"site edit Marsh --rename Fen", `PATCH /sites/Marsh {"name":"Fen"}`, "Fen", 0},
+		{"site remove Marsh", "DELETE /sites/Marsh", "removed site Marsh", 0},
+		{"site remove --rehearse Marsh", "DELETE /sites/Marsh?rehearse=true", "Rehearsed only", 0},
+		{"site legs", "", "60", 0},
+		{"site link --mbit 10 --cost 5 Lowland Marsh", `PUT /legs/Lowland/Marsh {"mbit":10,"rttMs":0,"cost":5}`, "linked at cost", 0},
+		{"site link --like Upland/Lowland --rtt 3 Lowland Marsh", `PUT /legs/Lowland/Marsh {"mbit":100,"rttMs":3,"cost":60,"backCost":40}`, "linked", 0},
+		{"site link --like Lowland/Upland Lowland Upland Marsh", `PUT /legs/Lowland/Marsh {"mbit":100,"rttMs":10,"cost":40,"backCost":60}`, "Lowland and Upland are linked", 0},
+		{"site link Lowland Marsh", "", "speed and cost are needed", 2},
+		{"site link --like nowhere Lowland Marsh", "", "names no two sites", 2},
+		{"site link Lowland", "", "SITE... is missing", 2},
+		{"site unlink Lowland Upland", "DELETE /legs/Lowland/Upland", "no longer linked", 0},
+		{"server edit oak --note old", `PATCH /servers/oak {"note":"old"}`, "oak", 0},
+		{"server remove --detach oak", "DELETE /servers/oak?detach=true", "left alone", 0},
+		{"server remove --detach --rehearse oak", "DELETE /servers/oak?detach=true&rehearse=true", "thing.remove", 0},
+		{"namespace list", "", "garden", 0},
+		{"namespace tree garden", "", "held: not verified yet", 0},
+		{"namespace edit --ttl 60 --returns later garden", `PATCH /namespaces/garden {"ttl":60,"returns":"later"}`, "changed namespace garden", 0},
+		{"namespace edit --letter Q /garden/store", `PATCH /namespaces/garden/entries/7 {"letter":"Q"}`, "changed /garden/store", 0},
+		{"namespace edit --hiding /garden/store", "", "is for a whole namespace", 2},
+		{"namespace move /garden/store /garden/old/store", `PATCH /namespaces/garden/entries/7 {"path":"old/store"}`, "moved", 0},
+		{"namespace move /garden/store /other/store", "", "within its namespace", 2},
+		{"namespace move --rehearse /garden/store /garden/x", `PATCH /namespaces/garden/entries/7?rehearse=true {"path":"x"}`, "nothing was changed", 0},
+		{"namespace rank --location elm/store /garden/store last", `PATCH /namespaces/garden/entries/7/locations/12 {"rank":"last"}`, "changed elm/store", 0},
+		{"namespace rank --location elm/store --weight 3 --only-for Upland /garden/store", `PATCH /namespaces/garden/entries/7/locations/12 {"weight":3,"onlyFor":["Upland"]}`, "changed", 0},
+		{"namespace rank /garden/store", "", "--location", 2},
+		{"namespace hold --location oak/store --why stocktaking /garden/store", `PATCH /namespaces/garden/entries/7/locations/11 {"state":"held","why":"stocktaking"}`, "oak/store", 0},
+		{"namespace open --location elm/store /garden/store", `PATCH /namespaces/garden/entries/7/locations/12 {"state":"open"}`, "elm/store", 0},
+		{"namespace add --to elm/more /garden/store", `POST /namespaces/garden/entries/7/locations {"server":"elm","share":"more"}`, "", 0},
+		{"namespace remove-entry --location elm/store /garden/store", "DELETE /namespaces/garden/entries/7/locations/12", "no file was touched", 0},
+		{"namespace remove-entry /garden/store", "DELETE /namespaces/garden/entries/7", "removed the signpost", 0},
+		{"namespace remove --with-entries garden", "DELETE /namespaces/garden?withEntries=true", "1 folders and 2 signposts", 0},
+		{"namespace lint garden", "", "bspan namespace verify --location elm/store /garden/store", 0},
+		{"namespace lint --fix not-verified --rehearse garden", `POST /namespaces/garden/lint/fix {"kind":"not-verified","path":"/garden/store","location":"elm/store","rehearse":true}`, "Rehearsed only", 0},
+		{"namespace lint --fix one-location garden", "", "no flaw of that kind", 0},
+		{"namespace history garden", "", `note: "a" → "b"`, 0},
+		{"namespace history --return-to 9 --rehearse garden", "POST /namespaces/garden/return?rehearse=true&to=9", "bspan namespace history --return-to 9", 0},
+		{"namespace mappings --for ivy --format csv garden", "", "letter,path", 0},
+		{"namespace mappings garden", "", "K: leads elsewhere", 0},
+		{"where --from Lowland --fresh /garden/store", "", "leads nowhere now", 0},
+		{"rights who-can --level change oak/store", `POST /rights/who-can {"path":"oak/store","level":"change"}`, "Not complete: the domain GROVE", 0},
+		{"rights who-can --no-wait --filter a oak/store", `POST /rights/who-can {"path":"oak/store","level":"change","filter":"a"}`, "entry 1 grants full to keepers", 0},
+		{"rights able 5", "", "0 of 20 users have at least change", 0},
+		{"rights able five", "", "not the number", 2},
+		{"rights compare oak/a oak/b", "", "Everyone", 0},
+		{"rights grant --level read --rehearse oak/store ada", `POST /rights/changes {"path":"oak/store","action":"grant","account":"ada","level":"read","scope":"everything","rehearse":true}`, "Nothing changes", 0},
+		{"run list", "", "who-can", 0},
+		{"run stop 5", "POST /runs/5/stop", "5", 0},
+		{"run resume 5", "POST /runs/5/resume", "5", 0},
+		{"user list", "", "operator", 0},
+		{"user add reed --role viewer --password-file " + secret, `POST /users {"name":"reed","password":"long-enough-password","role":"viewer"}`, "reed", 0},
+		{"user edit ivy --role viewer", `PATCH /users/ivy {"role":"viewer"}`, "ivy", 0},
+		{"user remove ivy", "DELETE /users/ivy", "removed user ivy", 0},
+		{"user remove nobody", "", "look elsewhere", 1},
+		{"site nonsense", "", "is not a command", 2},
+	} {
+		t.Run(c.args, func(t *testing.T) {
+			s := startService(t)
+			out, code := s.bspan(t, strings.Fields(c.args)...)
+			last := ""
+			if len(s.sent) > 0 {
+				last = s.sent[len(s.sent)-1]
+			}
+			if code != c.code || !strings.Contains(out, c.says) || last != c.sent {
+				t.Errorf("exit %d, want %d; sent %s, want %s; wants %q:\n%s", code, c.code, last, c.sent, c.says, out)
+			}
+		})
+	}
+}
+
+// Every command that shows something shows it as JSON too, whole.
+func TestCommandsAsJSON(t *testing.T) {
+	t.Setenv("BSPAN_TOKEN", "token")
+	for _, args := range []string{"site list", "site legs", "namespace list", "namespace tree garden", "namespace lint garden", "namespace history garden", "namespace mappings garden",
+		"rights able 5", "rights compare oak/a oak/b", "run list", "run show 5", "user list", "server list", "where /garden/store", "site remove --rehearse Marsh", "namespace hold --location oak/store /garden/store"} {
+		s := startService(t)
+		out, code := s.bspan(t, append([]string{"--output", "json"}, strings.Fields(args)...)...)
+		var value any
+		if err := json.Unmarshal([]byte(out), &value); err != nil || code != 0 {
+			t.Errorf("bspan %s: exit %d, %v: %s", args, code, err, out)
+		}
+	}
+}
