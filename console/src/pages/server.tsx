@@ -4,10 +4,11 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, etag, type Account, type Check, type Server, type Share } from "../api/client";
 import { useAccounts, useServer, useServerUse, useShares, useVolumes } from "../api/queries";
 import { Meter } from "../components/figures";
+import { Consequences } from "../components/consequences";
 import { SaveForm } from "../components/form";
 import { outcomeTone, Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
-import { Button, Dialog, Empty, Facts, Loading, PageHead, Section, sentence, Trouble } from "../components/ui";
+import { Button, Check as Checkbox, Dialog, Empty, Facts, Loading, PageHead, Section, sentence, Trouble } from "../components/ui";
 import { ago, bytes, when } from "../format";
 import { ShareForm } from "./shareform";
 import { Reach, ServerForm } from "./servers";
@@ -181,10 +182,18 @@ function Accounts({ server }: { server: string }) {
 
 function RemoveServer({ server, open, onOpenChange }: { server: Server; open: boolean; onOpenChange: (open: boolean) => void }) {
   const navigate = useNavigate();
-  const save = () => api.DELETE("/api/v1/servers/{server}", { params: { path: { server: server.name }, header: { "If-Match": etag(server.version) } } });
+  const [detach, setDetach] = useState(false);
+  const remove = (rehearse?: boolean) => api.DELETE("/api/v1/servers/{server}", { params: { path: { server: server.name }, query: { detach, rehearse }, header: { "If-Match": etag(server.version) } } });
   return (
     <Dialog open={open} onOpenChange={onOpenChange} title={`Remove ${server.name}?`} lead="Bridge Span forgets it, its checks and its password. The server and its files are left alone. While signposts lead to it, it stays.">
-      <SaveForm action="Remove" busy="Removing …" danger done={`${server.name} was removed.`} save={save} onDone={() => void navigate("/servers")} onCancel={() => onOpenChange(false)} />
+      <SaveForm action="Remove" busy="Removing …" danger done={`${server.name} was removed.`} save={() => remove()} onDone={() => void navigate("/servers")} onCancel={() => onOpenChange(false)}>
+        {() => (
+          <>
+            <Checkbox label="Remove its locations from signposts as well, where others are left" checked={detach} onChange={setDetach} />
+            {open && <Consequences of={["server", server.name, server.version, detach]} ask={() => remove(true)} />}
+          </>
+        )}
+      </SaveForm>
     </Dialog>
   );
 }
