@@ -79,7 +79,12 @@ func (f *fiberContext) EachHeader(yield func(name, value string)) {
 	}
 }
 
-func (f *fiberContext) BodyReader() io.Reader { return bytes.NewReader(f.c.Body()) }
+func (f *fiberContext) BodyReader() io.Reader {
+	if stream := f.c.Request().BodyStream(); stream != nil {
+		return stream
+	}
+	return bytes.NewReader(f.c.Body())
+}
 
 func (f *fiberContext) GetMultipartForm() (*multipart.Form, error) { return f.c.MultipartForm() }
 

@@ -80,14 +80,18 @@ type API struct {
 	huma huma.API
 }
 
-// bodyLimit bounds a request, in bytes: the API carries no files.
-const bodyLimit = 1 << 20
+// Bounds of requests, in bytes: the API carries no files. Bodies are read as
+// streams, once it is known who sends them, up to what their operation takes.
+const (
+	bodyLimit     = 1 << 20
+	documentLimit = 64 << 20 // a namespace of 100,000 entries has 12 MB
+)
 
 // New makes the HTTP application.
 func New(s Services, o Options) *API {
 	a := &API{Services: s, Options: o}
 	a.app = fiber.New(fiber.Config{
-		AppName: "bspand", BodyLimit: bodyLimit, Immutable: true,
+		AppName: "bspand", BodyLimit: bodyLimit, StreamRequestBody: true, Immutable: true,
 		ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorHandler: sendError,
 	})

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -14,6 +15,9 @@ type ApplyIn struct {
 	Rehearse    bool   `query:"rehearse" doc:"Only tell what would change"`
 	Fingerprint string `query:"fingerprint" doc:"Of a rehearsal: when the namespace changed since, nothing is done"`
 }
+
+// mostFlaws is how many flaws are told at once; whoever mends these sees others.
+const mostFlaws = 2000
 
 func (a *API) documentRoutes() {
 	tags := []string{"Namespaces"}
@@ -29,7 +33,7 @@ func (a *API) documentRoutes() {
 			d, err := a.Naming.Export(ctx, in.Namespace)
 			return &body[namespace.Document]{d}, err
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "apply-document", Method: "POST", Path: "/documents", Summary: "Make a namespace what a document says, all of it or nothing", Tags: tags,
+	route(a, model.Operator, huma.Operation{OperationID: "apply-document", Method: "POST", Path: "/documents", Summary: "Make a namespace what a document says, all of it or nothing", MaxBodyBytes: documentLimit, BodyReadTimeout: time.Minute, Tags: tags,
 		Description: "What the document does not list goes; no file is touched. A signpost whose locations appear under another path is moved. Applying the same document again changes nothing."},
 		func(ctx context.Context, in *struct {
 			ApplyIn
@@ -88,7 +92,8 @@ func (a *API) documentRoutes() {
 			Deep bool `query:"deep" doc:"Also ask the file servers whether anybody may open what signposts lead to"`
 		}) (*body[model.Flaws], error) {
 			flaws, err := a.Lint.Lint(ctx, in.Namespace, in.Deep)
-			return &body[model.Flaws]{model.Flaws{Flaws: flaws, Never: namespace.NeverThere}}, err
+			total := len(flaws)
+			return &body[model.Flaws]{model.Flaws{Flaws: flaws[:min(total, mostFlaws)], Total: total, Never: namespace.NeverThere}}, err
 		})
 	route(a, model.Operator, huma.Operation{OperationID: "fix-flaw", Method: "POST", Path: "/namespaces/{namespace}/lint/fix", Summary: "Mend a flaw that can be mended at once, or rehearse that", Tags: tags},
 		func(ctx context.Context, in *struct {

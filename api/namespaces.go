@@ -116,11 +116,16 @@ func (a *API) entryRoutes() {
 		func(ctx context.Context, in *struct {
 			NamespacePath
 			PageIn
-			Path string `query:"path" doc:"The entry at this path alone"`
+			Path   string `query:"path" doc:"The entry at this path alone"`
+			InNeed bool   `query:"inNeed" doc:"Only signposts of which a location is held or not well, and only the first part of them"`
 		}) (*body[model.Page[namespace.Entry]], error) {
 			if in.Path != "" {
 				e, err := a.Naming.EntryAt(ctx, in.Namespace, in.Path)
 				return &body[model.Page[namespace.Entry]]{model.Page[namespace.Entry]{Items: []namespace.Entry{e}}}, err
+			}
+			if in.InNeed {
+				list, err := a.Naming.InNeed(ctx, in.Namespace, in.Limit)
+				return &body[model.Page[namespace.Entry]]{model.Page[namespace.Entry]{Items: list}}, err
 			}
 			list := func(ctx context.Context, page records.Page) ([]namespace.Entry, error) {
 				return a.Naming.Entries(ctx, in.Namespace, page)

@@ -13,7 +13,7 @@ import (
 // PageIn asks for one part of a list.
 type PageIn struct {
 	Cursor string `query:"cursor" doc:"Where the part begins: next of the part before"`
-	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"How many items at most"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"10000" default:"200" doc:"How many items at most"`
 }
 
 // page decodes the cursor: the key of the last item seen.

@@ -30,6 +30,7 @@ type Fixed struct {
 
 // Flaws are what people will stumble over.
 type Flaws struct {
-	Flaws []namespace.Flaw `json:"flaws" doc:"In the order of the paths"`
+	Flaws []namespace.Flaw `json:"flaws" doc:"In the order of the paths; the first 2,000"`
+	Total int              `json:"total" doc:"How many there are"`
 	Never string           `json:"never" doc:"What cannot be there, in words"`
 }

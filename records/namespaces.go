@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"net"
 	"slices"
-	"strings"
 
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
@@ -67,6 +66,18 @@ func scanEntry(s scanner) (e namespace.Entry, err error) {
 // locations. page.After is the key of the last path already seen.
 func (q Queries) Entries(ctx context.Context, name string, page Page) ([]namespace.Entry, error) {
 	rows, err := q.run.QueryContext(ctx, entryColumns+` WHERE n.name = ? AND e.path_key > ? ORDER BY e.path_key LIMIT ?`, name, []byte(page.After), page.Limit)
+	return q.filled(ctx, name, rows, err)
+}
+
+// EntriesInNeed lists the first signposts of a namespace, in order of path, of
+// which a location is held, does not answer or was not found well.
+func (q Queries) EntriesInNeed(ctx context.Context, name string, limit int) ([]namespace.Entry, error) {
+	rows, err := q.run.QueryContext(ctx, entryColumns+` WHERE n.name = ? AND e.id IN (SELECT l.entry_id FROM locations l JOIN servers v ON v.id = l.server_id
+		WHERE l.state = 'held' OR v.reachable = FALSE OR l.health NOT IN ('', 'well', 'read-only')) ORDER BY e.path_key LIMIT ?`, name, limit)
+	return q.filled(ctx, name, rows, err)
+}
+
+func (q Queries) filled(ctx context.Context, name string, rows *sql.Rows, err error) ([]namespace.Entry, error) {
 	entries, err := collect(rows, err, scanEntry)
 	if err != nil {
 		return nil, err
@@ -140,6 +151,10 @@ func scanLocation(s scanner) (l entryLocation, err error) {
 	return l, nil
 }
 
+// wholeFrom is from how many entries on all of a namespace's locations are read
+// at once, instead of those of the entries: more than a page has.
+const wholeFrom = 20000
+
 // fillLocations adds the locations to entries: one query for a few entries by
 // their numbers, one for the whole namespace when there are many.
 func (q Queries) fillLocations(ctx context.Context, name string, entries []namespace.Entry) error {
@@ -152,8 +167,8 @@ func (q Queries) fillLocations(ctx context.Context, name string, entries []names
 		index[entries[i].ID] = &entries[i]
 		ids = append(ids, entries[i].ID)
 	}
-	query := locationColumns + ` WHERE l.entry_id IN (?` + strings.Repeat(", ?", len(ids)-1) + `) ORDER BY l.id`
-	if len(ids) > 1000 {
+	query := locationColumns + ` WHERE l.entry_id IN (` + placeholders(len(ids)) + `) ORDER BY l.id`
+	if len(ids) > wholeFrom {
 		query = locationColumns + ` JOIN entries e ON e.id = l.entry_id JOIN namespaces n ON n.id = e.namespace_id WHERE n.name = ? ORDER BY l.id`
 		ids = []any{name}
 	}

@@ -166,6 +166,12 @@ func offerSetup(ctx context.Context, users *access.Service, c config) error {
 	return nil
 }
 
+// leads reports whether news of a topic can change directions. A run's progress
+// comes every second, and a large namespace takes longer to read.
+func leads(topic string) bool {
+	return topic != "user" && topic != "run" && topic != "directory"
+}
+
 // forgetOnNews makes directions fresh after changes by other instances.
 func forgetOnNews(ctx context.Context, hub *events.Hub, names *naming.Service) {
 	watcher := hub.Watch(0)
@@ -175,7 +181,7 @@ func forgetOnNews(ctx context.Context, hub *events.Hub, names *naming.Service) {
 		case <-ctx.Done():
 			return
 		case e := <-watcher.C:
-			if e.Topic != "user" {
+			if leads(e.Topic) {
 				names.Forget()
 			}
 		}

@@ -58,7 +58,7 @@ const longestComfortable = 256
 // has, as far as it is known.
 func Lint(name string, entries []Entry, deepest func(Location) int) []Flaw {
 	flaws := []Flaw{}
-	leads := map[string][]reach{}
+	leads := reaches{at: map[string]reach{}, below: map[string]reach{}}
 	filled := map[string]bool{}
 	for _, e := range entries {
 		for _, parent := range Parents(e.Path) {
@@ -83,12 +83,9 @@ func Lint(name string, entries []Entry, deepest func(Location) int) []Flaw {
 		}
 		lintLocations(e, add)
 		for _, l := range e.Locations {
-			for _, other := range leads[Key(l.Server)+"/"+Key(l.Share)] {
-				if other.path != full && other.target.Overlaps(l.Target()) {
-					add(Flaw{Kind: Overlapping, Location: l.Target().String(), Means: fmt.Sprintf("%s leads to %s as well: people find the same files under two names", other.path, other.target), Remedy: "remove one of the two, unless both names are wanted"})
-				}
+			if other, overlaps := leads.add(reach{full, l.Target()}); overlaps {
+				add(Flaw{Kind: Overlapping, Location: l.Target().String(), Means: fmt.Sprintf("%s leads to %s as well: people find the same files under two names", other.path, other.target), Remedy: "remove one of the two, unless both names are wanted"})
 			}
-			leads[Key(l.Server)+"/"+Key(l.Share)] = append(leads[Key(l.Server)+"/"+Key(l.Share)], reach{full, l.Target()})
 			if n := deepest(l); n > 0 && len([]rune(full))+1+n > longestComfortable {
 				add(Flaw{Kind: LongPath, Location: l.Target().String(), Means: fmt.Sprintf("the longest path below it has %d characters with its own: many programs cannot open more than %d", len([]rune(full))+1+n, longestComfortable),
 					Remedy: "shorten the path of the signpost, or the names below it"})
@@ -102,6 +99,45 @@ func Lint(name string, entries []Entry, deepest func(Location) int) []Flaw {
 type reach struct {
 	path   string
 	target Target
+}
+
+// reaches finds where entries lead to the same files, in a namespace of any size.
+type reaches struct {
+	at    map[string]reach // the first that leads to a folder, by the folder's key
+	below map[string]reach // the first that leads somewhere below it
+}
+
+// add adds where an entry leads, and finds an earlier entry that leads to the
+// same place, to one above it or to one below it.
+func (r reaches) add(new reach) (other reach, overlaps bool) {
+	share := Key(new.target.Server) + "/" + Key(new.target.Share)
+	key := share
+	if new.target.Sub != "" {
+		key += "/" + Key(new.target.Sub)
+	}
+	found := func(o reach, there bool) {
+		if there && !overlaps && o.path != new.path {
+			other, overlaps = o, true
+		}
+	}
+	o, there := r.at[key]
+	found(o, there)
+	for i := len(share); i < len(key); i++ {
+		if key[i] != '/' {
+			continue
+		}
+		o, there = r.at[key[:i]]
+		found(o, there)
+		if _, known := r.below[key[:i]]; !known {
+			r.below[key[:i]] = new
+		}
+	}
+	o, there = r.below[key]
+	found(o, there)
+	if _, known := r.at[key]; !known {
+		r.at[key] = new
+	}
+	return other, overlaps
 }
 
 func lintLocations(e Entry, add func(Flaw)) {

@@ -179,8 +179,28 @@ func (s *Service) applyIn(ctx context.Context, tx *records.Tx, d namespace.Docum
 			return err
 		}
 	}
-	for _, step := range a.Steps {
-		if err := s.do(ctx, tx, d.Namespace, step); err != nil {
+	// What goes and what moves comes first, and makes room for what is new.
+	room := 0
+	for room < len(a.Steps) && (a.Steps[room].Kind == namespace.RemoveEntry || a.Steps[room].Kind == namespace.MoveEntry) {
+		room++
+	}
+	if err := s.doAll(ctx, tx, d.Namespace, a.Steps[:room]); err != nil {
+		return err
+	}
+	left, err := addTogether(ctx, tx, d.Namespace, a.Steps[room:])
+	if err != nil {
+		return err
+	}
+	if err := s.doAll(ctx, tx, d.Namespace, left); err != nil {
+		return err
+	}
+	return keepLetters(ctx, tx, d)
+}
+
+// doAll does steps one by one.
+func (s *Service) doAll(ctx context.Context, tx *records.Tx, name string, steps []namespace.DocumentStep) error {
+	for _, step := range steps {
+		if err := s.do(ctx, tx, name, step); err != nil {
 			var e *fault.Error
 			if errors.As(err, &e) {
 				e.Problem = "cannot " + step.Text + ": " + e.Problem
@@ -188,7 +208,7 @@ func (s *Service) applyIn(ctx context.Context, tx *records.Tx, d namespace.Docum
 			return err
 		}
 	}
-	return keepLetters(ctx, tx, d)
+	return nil
 }
 
 // keepLetters gives back the letters of those that moved and were to keep theirs.

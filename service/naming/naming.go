@@ -147,7 +147,15 @@ func (s *Service) RemoveNamespace(ctx context.Context, name string, version int6
 	})
 }
 
-// Entries lists entries in order of path.
+// InNeed lists the first signposts of which a location is held or not well.
+func (s *Service) InNeed(ctx context.Context, name string, limit int) ([]namespace.Entry, error) {
+	if _, err := s.db.Namespace(ctx, name); err != nil {
+		return nil, err
+	}
+	return s.db.EntriesInNeed(ctx, name, limit)
+}
+
+// Entries lists the entries of a namespace in order of path.
 func (s *Service) Entries(ctx context.Context, name string, page records.Page) ([]namespace.Entry, error) {
 	if _, err := s.db.Namespace(ctx, name); err != nil {
 		return nil, err

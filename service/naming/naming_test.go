@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -115,6 +116,7 @@ func TestNaming(t *testing.T) {
 	t.Run("Moves", func(t *testing.T) { testMoves(t, f) })
 	t.Run("Health", func(t *testing.T) { testHealth(t, f) })
 	t.Run("Documents", func(t *testing.T) { testDocuments(t, f) })
+	t.Run("LargeDocument", func(t *testing.T) { testLargeDocument(t, f) })
 	t.Run("Returns", func(t *testing.T) { testReturns(t, f) })
 	t.Run("NothingHalfDone", func(t *testing.T) { testNothingHalfDone(t, f) })
 	t.Run("Race", func(t *testing.T) { testRace(t, f) })
@@ -614,4 +616,57 @@ func testReturns(t *testing.T, f fixture) {
 	}
 	_, err = f.AsOf(f.ctx, "past", 1)
 	wantKind(t, "a change of something else", err, fault.NotFound)
+}
+
+// testLargeDocument applies more than is done one by one, and gets the same:
+// what it exports is what was applied, and a document in two halves too.
+func testLargeDocument(t *testing.T, f fixture) {
+	d := namespace.Document{Namespace: "large"}
+	for i := range 1200 {
+		e := leads(fmt.Sprintf("Area%d/sub/place%04d", i/100, i), fmt.Sprintf("one/d1/p%d", i%7))
+		if i%100 == 0 {
+			e = leads(e.Path, "one/d1", "two/d2")
+			e.Locations[1].OnlyFor = []string{"Near"}
+		}
+		d.Entries = append(d.Entries, e)
+	}
+	d.Entries[5].Letter, d.Entries[6].Note, d.Entries[7].TTL = "Q", "noted", 60
+	d.Entries = append(d.Entries, namespace.DocumentEntry{Path: "Area3", Note: "a folder that others imply"}, namespace.DocumentEntry{Path: "alone"})
+	half := d
+	half.Entries = d.Entries[:600]
+	for what, part := range map[string][]namespace.Document{"at once": {d}, "in two halves": {half, d}} {
+		t.Run(what, func(t *testing.T) {
+			for _, p := range part {
+				p.Namespace = map[string]string{"at once": "large", "in two halves": "halves"}[what]
+				if _, err := f.Apply(f.ctx, p, "", false); err != nil {
+					t.Fatal(err)
+				}
+				if again, err := f.Apply(f.ctx, p, "", false); err != nil || len(again.Steps) != 0 {
+					t.Errorf("applied again: %d steps, %v", len(again.Steps), err)
+				}
+			}
+			name := map[string]string{"at once": "large", "in two halves": "halves"}[what]
+			e, err := f.EntryAt(f.ctx, name, "AREA3/sub/place0300")
+			if err != nil || len(e.Locations) != 2 || e.Locations[1].Set != namespace.Held || len(e.Locations[1].OnlyFor) != 1 || e.Version != 1 {
+				t.Errorf("one of many: %+v, %v", e, err)
+			}
+			if e, err := f.EntryAt(f.ctx, name, "Area0/sub/place0005"); err != nil || e.Letter != "Q" {
+				t.Errorf("a letter: %+v, %v", e, err)
+			}
+			changes, err := f.History(f.ctx, name, 0, 5)
+			if err != nil || len(changes) != 5 || changes[0].Subject == "" {
+				t.Errorf("history %+v, %v", changes, err)
+			}
+		})
+	}
+	// One that cannot be leaves nothing of all the others.
+	bad := d
+	bad.Namespace = "bad"
+	bad.Entries = append(slices.Clone(d.Entries), leads("nowhere", "three/none"))
+	if _, err := f.Apply(f.ctx, bad, "", false); err == nil {
+		t.Error("a document with a server that is not there is applied")
+	}
+	if _, err := f.Namespace(f.ctx, "bad"); fault.KindOf(err) != fault.NotFound {
+		t.Errorf("after a document that cannot be: %v", err)
+	}
 }

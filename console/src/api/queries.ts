@@ -40,17 +40,18 @@ export const useNamespaces = () =>
 export const useEntries = (namespace: string) =>
   useQuery({
     queryKey: ["namespace", namespace, "entries"],
-    queryFn: () => all((cursor) => got(api.GET("/api/v1/namespaces/{namespace}/entries", { params: { path: { namespace }, query: { cursor, limit } } }))),
+    queryFn: () => all((cursor) => got(api.GET("/api/v1/namespaces/{namespace}/entries", { params: { path: { namespace }, query: { cursor, limit: 10000 } } }))),
   });
 
-export const useAllEntries = (namespaces: string[] | undefined) =>
+/** The signposts of every namespace that need somebody. */
+export const useInNeed = (namespaces: string[] | undefined) =>
   useQuery({
-    queryKey: ["namespace", "all entries", namespaces],
+    queryKey: ["namespace", "in need", namespaces],
     enabled: namespaces !== undefined,
     queryFn: async () => {
       const lists = (namespaces ?? []).map(async (namespace) => ({
         namespace,
-        entries: await all((cursor) => got(api.GET("/api/v1/namespaces/{namespace}/entries", { params: { path: { namespace }, query: { cursor, limit } } }))),
+        entries: (await got(api.GET("/api/v1/namespaces/{namespace}/entries", { params: { path: { namespace }, query: { inNeed: true, limit: 200 } } }))).items,
       }));
       return Promise.all(lists);
     },

@@ -2251,10 +2251,15 @@ export interface components {
             to?: string;
         };
         Flaws: {
-            /** @description In the order of the paths */
+            /** @description In the order of the paths; the first 2,000 */
             flaws: components["schemas"]["Flaw"][];
             /** @description What cannot be there, in words */
             never: string;
+            /**
+             * Format: int64
+             * @description How many there are
+             */
+            total: number;
         };
         Folder: {
             /** @description Whose rights are told */
@@ -4270,6 +4275,8 @@ export interface operations {
                 limit?: number;
                 /** @description The entry at this path alone */
                 path?: string;
+                /** @description Only signposts of which a location is held or not well, and only the first part of them */
+                inNeed?: boolean;
             };
             header?: never;
             path: {

@@ -1,7 +1,7 @@
 // Is anything wrong, what does it mean for people, what is to be done: then the numbers.
 import { Link } from "react-router";
-import type { Entry, Leg, Server, Site } from "../api/client";
-import { useAbout, useAllEntries, useChanges, useLegs, useNamespaces, useServers, useSites } from "../api/queries";
+import type { Entry, Leg, Namespace, Server, Site } from "../api/client";
+import { useAbout, useInNeed, useChanges, useLegs, useNamespaces, useServers, useSites } from "../api/queries";
 import { SpanStrip } from "../components/span";
 import { Status, type Tone } from "../components/status";
 import { Empty, Loading, PageHead, Section, Trouble } from "../components/ui";
@@ -14,7 +14,7 @@ export function OverviewPage() {
   const sites = useSites();
   const legs = useLegs();
   const namespaces = useNamespaces();
-  const lists = useAllEntries(namespaces.data?.map((n) => n.name));
+  const lists = useInNeed(namespaces.data?.map((n) => n.name));
   const failed = [servers, sites, legs, namespaces, lists].find((q) => q.error && !q.data);
   if (failed) return <Trouble error={failed.error} retry={() => void failed.refetch()} />;
   if (!servers.data || !sites.data || !legs.data || !namespaces.data || !lists.data) return <Loading what="the estate" />;
@@ -30,7 +30,7 @@ export function OverviewPage() {
       </Section>
       <div className="grid gap-x-10 xl:grid-cols-2">
         <Section title="Namespaces">
-          <NamespaceList lists={lists.data} />
+          <NamespaceList namespaces={namespaces.data} lists={lists.data} />
         </Section>
         <Section title="Latest changes" aside={<Link className="text-span underline underline-offset-2" to="/changes">All changes</Link>}>
           <Latest />
@@ -143,13 +143,13 @@ function Shore({ name, servers }: { name: string; servers: Server[] }) {
   );
 }
 
-function NamespaceList({ lists }: { lists: { namespace: string; entries: Entry[] }[] }) {
+function NamespaceList({ namespaces, lists }: { namespaces: Namespace[]; lists: { namespace: string; entries: Entry[] }[] }) {
   const about = useAbout();
-  if (lists.length === 0) return <Empty action={<Link className="text-span underline" to="/namespaces">Make one</Link>}>People have no namespace yet.</Empty>;
+  if (namespaces.length === 0) return <Empty action={<Link className="text-span underline" to="/namespaces">Make one</Link>}>People have no namespace yet.</Empty>;
   return (
     <ul>
-      {lists.map(({ namespace, entries }) => {
-        const locations = entries.flatMap((e) => e.locations ?? []);
+      {namespaces.map(({ name: namespace, signposts }) => {
+        const locations = lists.find((l) => l.namespace === namespace)?.entries.flatMap((e) => e.locations ?? []) ?? [];
         const count = (state: string) => locations.filter((l) => l.state === state).length;
         return (
           <li key={namespace} className="border-b border-line py-1.5">
@@ -157,10 +157,10 @@ function NamespaceList({ lists }: { lists: { namespace: string; entries: Entry[]
               <Link to={`/namespaces/${namespace}`} className="font-mono font-medium text-span underline underline-offset-2">
                 /{namespace}
               </Link>
-              <span>{plural(entries.filter((e) => e.kind === "signpost").length, "signpost")}</span>
+              <span>{plural(signposts, "signpost")}</span>
             </div>
             <div className="flex flex-wrap gap-x-4 text-sm">
-              <Status tone="good">{count("open")} open</Status>
+              {count("held") + count("failing") === 0 && <Status tone="good">every location is open</Status>}
               {count("held") > 0 && <Status tone="held">{count("held")} held</Status>}
               {count("failing") > 0 && <Status tone="bad">{count("failing")} failing</Status>}
               {about.data?.gateway && <span className="text-soft">people reach it at <code>{about.data.gateway}/{namespace}/</code></span>}

@@ -15,6 +15,8 @@ const fixes: Record<string, string> = { verify: "Verify", open: "Open it", move:
 export function Flaws({ namespace }: { namespace: string }) {
   const [deep, setDeep] = useState(false);
   const query = useFlaws(namespace, deep);
+  const [most, setMost] = useState(100);
+  const shown = query.data?.flaws.slice(0, most) ?? [];
   const queries = useQueryClient();
   const navigate = useNavigate();
   const tell = useToast();
@@ -33,7 +35,7 @@ export function Flaws({ namespace }: { namespace: string }) {
       {fix.error && <div className="mb-2"><Trouble error={fix.error} /></div>}
       {query.data?.flaws.length === 0 && <Empty>Nothing to stumble over was found.</Empty>}
       <ul className="border-t border-line">
-        {query.data?.flaws.map((f) => (
+        {shown.map((f) => (
           <li key={f.kind + f.path + (f.location ?? "")} className="grid grid-cols-[11rem_minmax(0,1fr)_max-content] items-baseline gap-x-4 border-b border-line py-1.5">
             <Status tone={bad.includes(f.kind) ? "bad" : "warn"}>{f.kind.replaceAll("-", " ")}</Status>
             <span className="min-w-0">
@@ -45,6 +47,9 @@ export function Flaws({ namespace }: { namespace: string }) {
           </li>
         ))}
       </ul>
+      {query.data && query.data.total > shown.length && (
+        <div className="mt-2 flex items-baseline gap-3"><span>{plural(shown.length, "flaw")} of {query.data.total.toLocaleString("en")}.</span>{shown.length < query.data.flaws.length && <Button onClick={() => setMost(most + 100)}>Show more</Button>}</div>
+      )}
       {query.data && <p className="mt-2 text-sm text-soft">{query.data.never}</p>}
     </Section>
   );

@@ -1,0 +1,141 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+	"strings"
+
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+// bulkRows is how many rows one statement adds.
+const bulkRows = 500
+
+// AddEntries adds many entries with their locations, none of which may be there
+// yet, and returns them with their numbers. The folders above must be there or
+// among them.
+func (tx *Tx) AddEntries(ctx context.Context, name string, entries []namespace.Entry) ([]namespace.Entry, error) {
+	var space int64
+	if err := tx.run.QueryRowContext(ctx, `SELECT id FROM namespaces WHERE name = ?`, name).Scan(&space); err != nil {
+		return nil, unavailable(err)
+	}
+	servers, err := tx.serverIDs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for first := 0; first < len(entries); first += bulkRows {
+		part := entries[first:min(first+bulkRows, len(entries))]
+		if err := tx.addEntryRows(ctx, name, space, part); err != nil {
+			return nil, err
+		}
+		if err := tx.addLocationRows(ctx, servers, part); err != nil {
+			return nil, err
+		}
+	}
+	return entries, nil
+}
+
+func (tx *Tx) serverIDs(ctx context.Context) (map[string]int64, error) {
+	type server struct {
+		key string
+		id  int64
+	}
+	rows, err := tx.run.QueryContext(ctx, `SELECT name_key, id FROM servers`)
+	list, err := collect(rows, err, func(s scanner) (v server, err error) { return v, s.Scan(&v.key, &v.id) })
+	ids := map[string]int64{}
+	for _, v := range list {
+		ids[v.key] = v.id
+	}
+	return ids, err
+}
+
+func (tx *Tx) addEntryRows(ctx context.Context, name string, space int64, part []namespace.Entry) error {
+	var args []any
+	keys := make([]any, 0, len(part)+1)
+	keys = append(keys, space)
+	for _, e := range part {
+		key := []byte(namespace.Key(e.Path))
+		args = append(args, space, []byte(e.Path), key, e.Kind, e.Note, e.TTL, e.Letter)
+		keys = append(keys, key)
+	}
+	row := "(?, ?, ?, ?, ?, ?, ?)"
+	if _, _, err := tx.exec(ctx, `INSERT INTO entries (namespace_id, path, path_key, kind, note, ttl, letter) VALUES `+row+strings.Repeat(", "+row, len(part)-1), args...); err != nil {
+		return taken(err, "path", "entry", "/"+name+"/"+part[0].Path+" or one after it")
+	}
+	type made struct {
+		key []byte
+		id  int64
+	}
+	rows, err := tx.run.QueryContext(ctx, `SELECT path_key, id FROM entries WHERE namespace_id = ? AND path_key IN (`+placeholders(len(part))+`)`, keys...)
+	list, err := collect(rows, err, func(s scanner) (m made, err error) { return m, s.Scan(&m.key, &m.id) })
+	ids := map[string]int64{}
+	for _, m := range list {
+		ids[string(m.key)] = m.id
+	}
+	for i := range part {
+		part[i].ID, part[i].Version = ids[namespace.Key(part[i].Path)], 1
+	}
+	return err
+}
+
+func (tx *Tx) addLocationRows(ctx context.Context, servers map[string]int64, part []namespace.Entry) error {
+	var args []any
+	count := 0
+	for _, e := range part {
+		// Locations for some sites alone have rows elsewhere; they are rare.
+		byOne := slices.ContainsFunc(e.Locations, func(l namespace.Location) bool { return len(l.OnlyFor) > 0 })
+		for _, l := range e.Locations {
+			if byOne {
+				if err := tx.AddLocation(ctx, e.ID, l); err != nil {
+					return err
+				}
+				continue
+			}
+			id, known := servers[namespace.Key(l.Server)]
+			if !known { // it was removed since it was tried
+				return notFound("server", l.Server, "list the servers with: bspan server list")
+			}
+			args = append(args, e.ID, id, l.Share, []byte(l.Sub), l.Set, l.SetWhy, l.Rank, max(l.Weight, 1))
+			count++
+		}
+	}
+	if count == 0 {
+		return nil
+	}
+	row := "(?, ?, ?, ?, ?, ?, ?, ?)"
+	_, _, err := tx.exec(ctx, `INSERT INTO locations (entry_id, server_id, share, sub, state, why, placement, weight) VALUES `+row+strings.Repeat(", "+row, count-1), args...)
+	return err
+}
+
+// RecordAll writes many changes, and tells everybody who watches the topic once.
+func (q Queries) RecordAll(ctx context.Context, list []model.Change, topic, subject string) error {
+	for first := 0; first < len(list); first += bulkRows {
+		part := list[first:min(first+bulkRows, len(list))]
+		var args []any
+		for _, c := range part {
+			if r := rehearsalIn(ctx); r != nil {
+				c.Words = []string{}
+				r.add(c)
+			}
+			before, err := state(c.Before)
+			if err != nil {
+				return err
+			}
+			after, err := json.Marshal(c.After)
+			if err != nil {
+				return err
+			}
+			args = append(args, c.At, c.Who, c.Action, c.Subject, before, after)
+		}
+		row := "(?, ?, ?, ?, ?, ?)"
+		if _, _, err := q.exec(ctx, `INSERT INTO changes (at, who, action, subject, before_state, after_state) VALUES `+row+strings.Repeat(", "+row, len(part)-1), args...); err != nil {
+			return err
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	return q.Tell(ctx, topic, subject, list[0].At)
+}
