@@ -95,12 +95,16 @@ func (a *API) directionsRoute() {
 			From  string `query:"from" doc:"Site that the person is at"`
 			As    string `query:"as" doc:"Account of the person"`
 			Fresh bool   `query:"fresh" doc:"Read everything for this answer, past what is remembered"`
+			May   bool   `query:"rights" doc:"Also ask the file server what the account may do there"`
 		}) (*body[model.Directions], error) {
 			where := a.Naming.Where
 			if in.Fresh {
 				where = a.Naming.WhereNow
 			}
 			d, err := where(ctx, in.Path, namespace.Traveller{Site: in.From, Person: in.As})
+			if err == nil && in.May {
+				a.Lens.MayThere(ctx, &d)
+			}
 			return &body[model.Directions]{d}, err
 		})
 }

@@ -332,6 +332,11 @@ func (c *Client) WhereNow(ctx context.Context, path, from, as string) (model.Dir
 	return read[model.Directions](ctx, c, given("path", path, "from", from, "as", as, "fresh", "true"), "directions")
 }
 
+// WhereMay is Where, and tells what the account may do there; fresh makes it WhereNow.
+func (c *Client) WhereMay(ctx context.Context, path, from, as string, fresh bool) (model.Directions, error) {
+	return read[model.Directions](ctx, c, given("path", path, "from", from, "as", as, "fresh", fmt.Sprint(fresh), "rights", "true"), "directions")
+}
+
 // Changes lists the newest changes.
 func (c *Client) Changes(ctx context.Context, limit int) ([]model.Change, error) {
 	page, _, err := get[model.Page[model.Change]](ctx, c, url.Values{"limit": {fmt.Sprint(limit)}}, "changes")

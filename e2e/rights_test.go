@@ -458,6 +458,7 @@ func testRights(t *testing.T, g *grove) {
 	if err != nil || ben.Level != acl.Read || !strings.Contains(ben.Reasons[0].Text, `by way of GROVE\staff`) {
 		t.Errorf("ben: %+v, %v", ben, err)
 	}
+	testMayThere(t, g)
 	who, err := g.api.StartWhoCan(ctx, model.AskWhoCan{Path: "oak/papers/2026", Level: acl.Change})
 	var names []string
 	for _, p := range who.People {
@@ -484,6 +485,33 @@ func testRights(t *testing.T, g *grove) {
 	differ, err := g.api.CompareRights(ctx, "oak/papers", "oak/store")
 	if err != nil || len(differ.Differences) != 1 || len(differ.Differences[0].Shifts) < 2 {
 		t.Errorf("two places compared: %+v, %v", differ, err)
+	}
+}
+
+// testMayThere: directions for an account say what it may do where they lead,
+// or why that is not known; without being asked they ask no file server.
+func testMayThere(t *testing.T, g *grove) {
+	ctx := t.Context()
+	if _, err := g.api.AddNamespace(ctx, model.NewNamespace{Name: "may"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := g.api.AddEntry(ctx, "may", model.NewEntry{Path: "papers", Kind: namespace.Signpost, Locations: []model.NewLocation{{Server: "oak", Share: "papers"}}}); err != nil {
+		t.Fatal(err)
+	}
+	d, err := g.api.WhereMay(ctx, "/may/papers/2026", "", "ben", false)
+	if err != nil || d.May == nil || d.May.Level != acl.Read || len(d.May.Reasons) == 0 {
+		t.Errorf("ben: %+v, %v", d.May, err)
+	}
+	for _, c := range []struct{ path, as string }{{"/may/papers/none", "ben"}, {"/may/papers/2026", "no.such.person"}} {
+		if d, err = g.api.WhereMay(ctx, c.path, "", c.as, true); err != nil || d.May != nil || d.MayTrouble == "" || len(d.Directions) != 1 {
+			t.Errorf("%s as %s: %+v, %q, %v", c.path, c.as, d.May, d.MayTrouble, err)
+		}
+	}
+	if d, err = g.api.Where(ctx, "/may/papers/2026", "", "ben"); err != nil || d.May != nil {
+		t.Errorf("unasked: %+v, %v", d.May, err)
+	}
+	if err := g.api.RemoveNamespace(ctx, "may", true); err != nil {
+		t.Error(err)
 	}
 }
 

@@ -22,5 +22,8 @@ type Directions struct {
 	// ReadAt tells how fresh the answer is: it lags only while the database is away.
 	ReadAt     time.Time             `json:"readAt" doc:"When the namespace was last read from the records"`
 	Directions []namespace.Direction `json:"directions" doc:"The locations in the order in which they are to be tried"`
-	Names      []string              `json:"names,omitempty" doc:"Names in the folder, when the path is one"`
+	// May is asked of the file server, and so only when somebody wants it.
+	May        *EffectiveRights `json:"may,omitempty" doc:"What the account may do at the first location that is open; absent unless rights were asked for"`
+	MayTrouble string           `json:"mayTrouble,omitempty" doc:"Why that cannot be told now"`
+	Names      []string         `json:"names,omitempty" doc:"Names in the folder, when the path is one"`
 }

@@ -69,7 +69,7 @@ func startService(t *testing.T) *service {
 		"GET /users/ivy":                                   `{"name":"ivy","role":"operator","version":1}`,
 		"POST /users":                                      `{"name":"reed","role":"viewer","version":1}`,
 		"PATCH /users/ivy":                                 `{"name":"ivy","role":"viewer","version":2}`,
-		"GET /directions":                                  `{"path":"/garden/store","kind":"signpost","signpost":"/garden/store","ttl":300,"returns":"at-once","readAt":"2026-11-01T10:00:00Z","fresh":true,"directions":[]}`,
+		"GET /directions":                                  `{"path":"/garden/store","kind":"signpost","signpost":"/garden/store","ttl":300,"returns":"at-once","readAt":"2026-11-01T10:00:00Z","fresh":true,"directions":[],"may":{"account":{"sid":"S-1-5-21-1-2-3-4","name":"GROVE\\ada"},"level":"read","mask":"","words":[],"file":"read","share":"full","complete":true,"reasons":[{"source":"entry","granted":true,"words":[],"mask":"","entry":2,"text":"entry 2 grants read to staff"}]}}`,
 		"POST /rights/changes":                             `{"run":` + aRun + `,"asked":{"path":"oak/store","action":"grant"},"place":{"server":"oak","share":"store","path":"","folder":true},"counts":{"planned":2,"done":0,"failed":0,"undone":0,"looked":2},"shifts":[],"objects":[],"canFinish":false,"canUndo":false}`,
 		"GET /rights/changes/5":                            `{"run":` + aRun + `,"asked":{"path":"oak/store","action":"grant","rehearse":true},"place":{"server":"oak","share":"store","path":"","folder":true},"counts":{"planned":2,"done":0,"failed":0,"undone":0,"looked":2},"shifts":[],"objects":[],"canFinish":false,"canUndo":false}`,
 	}}
@@ -172,6 +172,7 @@ func TestCommands(t *testing.T) {
 		{"namespace mappings --for ivy --format csv garden", "", "letter,path", 0},
 		{"namespace mappings garden", "", "K: leads elsewhere", 0},
 		{"where --from Lowland --fresh /garden/store", "", "leads nowhere now", 0},
+		{"where --as ada /garden/store", "", "leads nowhere now", 0},
 		{"rights who-can --level change oak/store", `POST /rights/who-can {"path":"oak/store","level":"change"}`, "Not complete: the domain GROVE", 0},
 		{"rights who-can --no-wait --filter a oak/store", `POST /rights/who-can {"path":"oak/store","level":"change","filter":"a"}`, "entry 1 grants full to keepers", 0},
 		{"rights able 5", "", "0 of 20 users have at least change", 0},

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
+	"bridgespan/core/acl"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 )
@@ -267,13 +268,18 @@ func whereCommand() *cli.Command {
 		Name: "where", Usage: "show where a path leads, in which order, and why", ArgsUsage: "PATH",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "stand at this `SITE`"},
-			&cli.StringFlag{Name: "as", Usage: "be this `ACCOUNT`: among equal locations each person keeps their own order"},
+			&cli.StringFlag{Name: "as", Usage: "be this `ACCOUNT`: told what it may do there; among equal locations each person keeps their own order"},
 			&cli.BoolFlag{Name: "fresh", Usage: "read everything for this answer, past what is remembered"},
 		},
 		Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 			where := api.Where
 			if c.Bool("fresh") {
 				where = api.WhereNow
+			}
+			if c.String("as") != "" {
+				where = func(ctx context.Context, path, from, as string) (model.Directions, error) {
+					return api.WhereMay(ctx, path, from, as, c.Bool("fresh"))
+				}
 			}
 			d, err := where(ctx, args[0], c.String("from"), c.String("as"))
 			if err != nil {
@@ -305,6 +311,20 @@ func directionsTable(d model.Directions) table {
 		t.add(order, path.Join(direction.Target().String(), d.Rest), direction.Site, string(direction.State), direction.Reason)
 	}
 	t.after = fmt.Sprintf("%s leads through the signpost %s; directions may be kept for %d s.", d.Path, d.Signpost, d.TTL)
+	switch {
+	case d.May != nil && d.May.Level == acl.None:
+		t.after += fmt.Sprintf("\n%s may do nothing there.", d.May.Account.Name)
+	case d.May != nil:
+		var why []string
+		for _, r := range d.May.Reasons {
+			if r.Granted {
+				why = append(why, r.Text)
+			}
+		}
+		t.after += fmt.Sprintf("\n%s has %s there: %s.", d.May.Account.Name, level(d.May.Level, d.May.Words), strings.Join(why, "; "))
+	case d.MayTrouble != "":
+		t.after += fmt.Sprintf("\nWhat %s may do there is not known now: %s.", d.As, d.MayTrouble)
+	}
 	if d.Fresh {
 		t.after += "\nRead for this answer, past everything that is remembered."
 	}

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"path"
 	"slices"
 
 	"golang.org/x/sync/errgroup"
@@ -107,4 +108,23 @@ func (s *Service) one(ctx context.Context, e namespace.Entry, full string, who n
 		seen.Level = may.Level
 	}
 	return seen, unknown, nil
+}
+
+// MayThere adds to directions what their account may do where they lead first.
+// Directions are given whether or not the file server can tell.
+func (s *Service) MayThere(ctx context.Context, d *model.Directions) {
+	i := slices.IndexFunc(d.Directions, func(d namespace.Direction) bool { return d.Usable })
+	if i < 0 || d.As == "" {
+		return
+	}
+	may, err := s.rights.As(ctx, path.Join(d.Directions[i].Target().String(), d.Rest), d.As)
+	var refused *fault.Error
+	switch {
+	case err == nil:
+		d.May = &may
+	case errors.As(err, &refused):
+		d.MayTrouble = refused.Problem
+	default:
+		d.MayTrouble = "the file server cannot be asked"
+	}
 }

@@ -62,7 +62,7 @@ export const useDirections = (path: string, from: string, as: string) =>
     queryKey: ["namespace", "directions", path, from, as],
     enabled: path !== "",
     retry: false,
-    queryFn: () => got(api.GET("/api/v1/directions", { params: { query: { path, from: from || undefined, as: as || undefined } } })),
+    queryFn: () => got(api.GET("/api/v1/directions", { params: { query: { path, from: from || undefined, as: as || undefined, rights: as ? true : undefined } } })),
   });
 
 export const useUsers = () =>

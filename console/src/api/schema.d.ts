@@ -1884,6 +1884,10 @@ export interface components {
              * @enum {string}
              */
             kind: "folder" | "signpost";
+            /** @description What the account may do at the first location that is open; absent unless rights were asked for */
+            may?: components["schemas"]["EffectiveRights"];
+            /** @description Why that cannot be told now */
+            mayTrouble?: string;
             /** @description Names in the folder, when the path is one */
             names?: string[];
             /** @description The path that was asked for */
@@ -3647,6 +3651,8 @@ export interface operations {
                 as?: string;
                 /** @description Read everything for this answer, past what is remembered */
                 fresh?: boolean;
+                /** @description Also ask the file server what the account may do there */
+                rights?: boolean;
             };
             header?: never;
             path?: never;

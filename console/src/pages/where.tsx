@@ -2,9 +2,10 @@
 import { useEffect, useState } from "react";
 import type { Direction, Entry } from "../api/client";
 import { useDirections, useSites } from "../api/queries";
+import { levelText } from "../components/level";
 import { SpanStrip, type Deck } from "../components/span";
 import { stateTone, Status } from "../components/status";
-import { Loading, Section, Select, TextField, Trouble } from "../components/ui";
+import { Loading, Section, Select, sentence, TextField, Trouble } from "../components/ui";
 import { target } from "../format";
 
 const anywhere = "(no site)";
@@ -54,6 +55,8 @@ function Answer({ path, from, as }: { path: string; from: string; as: string }) 
   return (
     <>
       {first ? <p className="mb-2">People are led to <code className="font-semibold break-all">{[target(first), d.rest].filter(Boolean).join("/")}</code>.</p> : <div className="mb-2"><Status tone="bad">People are led nowhere: no location is open.</Status></div>}
+      {d.may && <p className="mb-2"><span className="font-semibold">{d.may.account.name}</span> {d.may.level === "none" ? "may do nothing there" : <>has <span className="font-semibold">{levelText(d.may)}</span> there</>}<span className="block text-sm text-soft">{sentence((d.may.reasons ?? []).map((r) => r.text).join("; "))}</span></p>}
+      {d.mayTrouble && <p className="mb-2 text-warn">{sentence(`what ${d.as ?? ""} may do there is not known now: ${d.mayTrouble}`)}</p>}
       <ol className="border-t border-ink">
         {d.directions.map((direction, i) => (
           <DirectionRow key={direction.id} place={i + 1} direction={direction} from={from} />
