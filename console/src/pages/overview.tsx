@@ -1,6 +1,6 @@
 // Is anything wrong, what does it mean for people, what is to be done: then the numbers.
 import { Link } from "react-router";
-import type { Entry, Leg, Namespace, Server, Site } from "../api/client";
+import type { Entry, Leg, Server, Site, Namespace } from "../api/client";
 import { useAbout, useInNeed, useChanges, useLegs, useNamespaces, useServers, useSites } from "../api/queries";
 import { SpanStrip } from "../components/span";
 import { Status, type Tone } from "../components/status";
