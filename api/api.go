@@ -155,7 +155,7 @@ func route[I, O any](a *API, role model.Role, op huma.Operation, handler func(co
 	if role != "" {
 		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 		op.Description = strings.TrimSpace(op.Description + " Needs the role " + string(role) + ".")
-		op.Middlewares = append(op.Middlewares, a.require(role))
+		op.Middlewares = append(huma.Middlewares{a.require(role), a.onlyRehearsable}, op.Middlewares...)
 	}
 	huma.Register(a.huma, op, func(ctx context.Context, in *I) (*O, error) {
 		out, err := handler(ctx, in)
@@ -177,12 +177,17 @@ func (a *API) require(role model.Role) func(huma.Context, func(huma.Context)) {
 			next(c)
 			return
 		}
-		p := asProblem(err)
-		c.SetStatus(p.Status)
-		c.SetHeader("Content-Type", p.ContentType(""))
-		if err := a.huma.Marshal(c.BodyWriter(), p.ContentType(""), p); err != nil {
-			slog.Warn("a refusal could not be written", "error", err)
-		}
+		a.refuse(c, err)
+	}
+}
+
+// refuse answers a request that its operation does not get to see.
+func (a *API) refuse(c huma.Context, err error) {
+	p := asProblem(err)
+	c.SetStatus(p.Status)
+	c.SetHeader("Content-Type", p.ContentType(""))
+	if err := a.huma.Marshal(c.BodyWriter(), p.ContentType(""), p); err != nil {
+		slog.Warn("a refusal could not be written", "error", err)
 	}
 }
 

@@ -3,9 +3,11 @@ package api
 import (
 	"context"
 	"net/http"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"bridgespan/core/fault"
 	"bridgespan/model"
 	"bridgespan/records"
 )
@@ -25,10 +27,14 @@ func (*rehearsed) ContentType(string) string { return "application/json" }
 func change[I, O any](a *API, role model.Role, op huma.Operation, handler func(context.Context, *I) (*O, error)) {
 	op.Parameters = append(op.Parameters, &huma.Param{Name: "rehearse", In: "query", Description: "Change nothing, and answer 200 with what would be changed (Rehearsed)", Schema: &huma.Schema{Type: huma.TypeBoolean}})
 	op.Middlewares = append(op.Middlewares, func(c huma.Context, next func(huma.Context)) {
-		if c.Query("rehearse") == "true" {
-			c = huma.WithValue(c, rehearseKey{}, true)
+		switch asked := c.Query("rehearse"); asked {
+		case "", "false":
+			next(c)
+		case "true":
+			next(huma.WithValue(c, rehearseKey{}, true))
+		default: // who misspells it must not find it done
+			a.refuse(c, fault.Field("rehearse", "write true or false", "%q is neither true nor false", asked))
 		}
-		next(c)
 	})
 	route(a, role, op, func(ctx context.Context, in *I) (*O, error) {
 		if ctx.Value(rehearseKey{}) == nil {
@@ -42,4 +48,14 @@ func change[I, O any](a *API, role model.Role, op huma.Operation, handler func(c
 		}
 		return nil, err
 	})
+}
+
+// onlyRehearsable refuses to rehearse what cannot be: it would be done.
+func (a *API) onlyRehearsable(c huma.Context, next func(huma.Context)) {
+	known := slices.ContainsFunc(c.Operation().Parameters, func(p *huma.Param) bool { return p.Name == "rehearse" })
+	if changes(c.Method()) && c.Query("rehearse") != "" && !known {
+		a.refuse(c, fault.Field("rehearse", "leave it out to do it", "this cannot be rehearsed"))
+		return
+	}
+	next(c)
 }

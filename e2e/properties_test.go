@@ -3,13 +3,19 @@ package e2e
 import (
 	"encoding/xml"
 	"fmt"
+	"maps"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"bridgespan/core/acl"
+	"bridgespan/core/namespace"
 	"bridgespan/e2e/harness"
+	"bridgespan/model"
+	"bridgespan/tree"
 )
 
 // multistatus is an answer about several resources, as an XML reader sees it.
@@ -200,6 +206,8 @@ func testTransfers(t *testing.T, e *harness.Estate) {
 	if names := atServer(t, harness.Tree(t, e.Oak, "quiet"), "tour"); len(names) != 3 || names["ONE.txt"] == nil {
 		t.Errorf("after a rename in case alone: %d names", len(names))
 	}
+	testSameFiles(t, e)
+	testReplaced(t, e)
 	// A locked file keeps its folder from going.
 	token := ada.want(200, "LOCK", "/garden/papers/quiet/tour/0.txt", strings.NewReader(exclusive)).header.Get("Lock-Token")
 	ada.want(423, "DELETE", "/garden/papers/quiet/tour", nil)
@@ -213,4 +221,74 @@ func testTransfers(t *testing.T, e *harness.Estate) {
 	ada.want(400, "PUT", "/garden/store/once.txt", strings.NewReader("2"), "Content-Range", "bytes 0-0/2")
 	ada.want(405, "PUT", "/garden/store/2026", strings.NewReader("2"))
 	ada.want(204, "DELETE", "/garden/store/once.txt", nil)
+}
+
+// testSameFiles: two signposts may lead to the same files. What is moved or
+// copied from one to the other stays what it is, and its properties too when it
+// is only written in other case.
+func testSameFiles(t *testing.T, e *harness.Estate) {
+	ada := person(t, e, "ada")
+	if _, err := e.API.AddEntry(t.Context(), "garden", model.NewEntry{Path: "again", Kind: namespace.Signpost, Locations: []model.NewLocation{{Server: "oak", Share: "store", Sub: "2026"}}}); err != nil {
+		t.Fatal(err)
+	}
+	ada.want(201, "MKCOL", "/garden/again/twice", nil) // the gateway knows it by now
+	ada.want(201, "PUT", "/garden/again/twice/a.txt", strings.NewReader("a"))
+	for _, method := range []string{"MOVE", "COPY"} {
+		for from, to := range map[string]string{"/garden/store/2026/twice": "/garden/again/twice", "/garden/again/twice/a.txt": "/garden/store/2026/twice/a.txt", "/garden/store/2026": "/garden/again/twice/deeper", "/garden/again/twice": "/garden/store/2026"} {
+			ada.want(403, method, from, nil, "Destination", e.Gateway+to)
+		}
+	}
+	if got := ada.want(200, "GET", "/garden/store/2026/twice/a.txt", nil).body; string(got) != "a" {
+		t.Errorf("after moving it onto itself: %q", got)
+	}
+	ada.asks("PROPPATCH", "/garden/again/twice/a.txt", update(`<D:set><D:prop><g:bed>7</g:bed></D:prop></D:set>`))
+	ada.want(201, "MOVE", "/garden/again/twice/a.txt", nil, "Destination", e.Gateway+"/garden/again/twice/A.txt")
+	if status, _, _ := ada.asks("PROPFIND", "/garden/again/twice/A.txt", propfind(`<g:bed xmlns:g="urn:garden"/>`), "Depth", "0").property("urn:garden", "bed"); status != "200 OK" {
+		t.Errorf("after a rename in case alone its property is %s", status)
+	}
+	ada.want(204, "DELETE", "/garden/again/twice", nil)
+	entry, err := e.API.EntryAt(t.Context(), "garden", "again")
+	if err == nil {
+		err = e.API.RemoveEntry(t.Context(), "garden", entry)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// testReplaced: a folder that is to be replaced by one that cannot be copied
+// whole is as it was afterwards; one that can is replaced.
+func testReplaced(t *testing.T, e *harness.Estate) {
+	ada, ben := person(t, e, "ada"), person(t, e, "ben")
+	for _, folder := range []string{"from", "onto"} {
+		ada.want(201, "MKCOL", "/garden/store/"+folder, nil)
+		ada.want(201, "PUT", "/garden/store/"+folder+"/"+folder+".txt", strings.NewReader(folder))
+	}
+	ada.want(201, "PUT", "/garden/store/from/secret.txt", strings.NewReader("not for ben"))
+	closed, err := acl.Parse("O:BAG:BAD:PAI(A;;FA;;;BA)(A;;0x1301bf;;;" + e.Oak.SID + "-2001)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	store := harness.Tree(t, e.Oak, "store")
+	if err := store.Apply(t.Context(), "from/secret.txt", tree.Meta{Descriptor: closed}); err != nil {
+		t.Fatal(err)
+	}
+	onto := []string{"Destination", e.Gateway + "/garden/store/onto"}
+	if a := ben.want(207, "COPY", "/garden/store/from", nil, onto...); !strings.Contains(string(a.body), "/garden/store/from/secret.txt") {
+		t.Errorf("what could not be copied is not told: %s", a.body)
+	}
+	if got := atServer(t, store, "onto"); len(got) != 1 || string(got["onto.txt"]) != "onto" {
+		t.Errorf("after a copy that failed there are %q", slices.Sorted(maps.Keys(got)))
+	}
+	ada.want(204, "COPY", "/garden/store/from", nil, onto...)
+	if got := atServer(t, store, "onto"); len(got) != 2 || string(got["from.txt"]) != "from" {
+		t.Errorf("after a copy there are %q", slices.Sorted(maps.Keys(got)))
+	}
+	ada.want(204, "MOVE", "/garden/store/from", nil, onto...)
+	for entry, err := range store.List(t.Context(), ".", tree.Plain) {
+		if err != nil || tree.Reserved(entry.Name) {
+			t.Errorf("left behind: %s, %v", entry.Name, err)
+		}
+	}
+	ada.want(204, "DELETE", "/garden/store/onto", nil)
 }

@@ -57,6 +57,15 @@ func testRehearsal(t *testing.T, e *harness.Estate) {
 	if err := e.API.RemoveServer(ctx, "elm", true); !errors.As(err, &told) || len(told.Changes) < 2 || told.Changes[len(told.Changes)-1].Action != "server.remove" {
 		t.Errorf("remove a server with its locations: %v", err)
 	}
+	// What is misspelt, or cannot be rehearsed, is refused and not done.
+	for _, address := range []string{"/sites?rehearse=1", "/sites?rehearse=True", "/servers/oak/check?rehearse=true", "/surveys?rehearse=true"} {
+		if status := call(t, e.Base+"/api/v1"+address, "POST", e.API.Token); status != http.StatusUnprocessableEntity {
+			t.Errorf("%s: %d", address, status)
+		}
+	}
+	if status := call(t, e.Base+"/api/v1/namespaces/garden?withEntries=true&rehearse=yes", "DELETE", e.API.Token); status != http.StatusUnprocessableEntity {
+		t.Errorf("a misspelt rehearsal of a removal: %d", status)
+	}
 	if after := snapshot(t, e); after != before {
 		t.Errorf("something was changed:\nbefore %s\nafter  %s", before, after)
 	}

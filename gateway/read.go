@@ -129,7 +129,9 @@ func (f *readFile) equal(direction namespace.Direction) (*chosen, error) {
 func (f *readFile) sentFrom(content tree.Content) (bool, error) {
 	var there maphash.Hash
 	there.SetSeed(f.sent.Seed())
-	_, err := io.Copy(&there, io.NewSectionReader(content, f.began, f.offset-f.began))
+	stream := tree.Stream(f.ctx, content, f.began)
+	defer stream.Close()
+	_, err := io.CopyN(&there, stream, f.offset-f.began)
 	return err == nil && there.Sum64() == f.sent.Sum64(), err
 }
 

@@ -86,8 +86,7 @@ func (q *request) options() error {
 	return nil
 }
 
-// fail tells what went wrong. Once an answer has begun that cannot be told:
-// then it ends where it is, so that nobody takes it for a whole one.
+// fail tells what went wrong, before an answer has begun.
 func (q *request) fail(err error) {
 	var e *refusal
 	if errors.As(err, &e) && e.condition != "" {

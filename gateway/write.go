@@ -12,6 +12,7 @@ import (
 
 	"bridgespan/core/fault"
 	"bridgespan/core/lock"
+	"bridgespan/core/namespace"
 	"bridgespan/gateway/dav"
 	"bridgespan/tree"
 )
@@ -210,6 +211,9 @@ func (f *failures) removeAll(ctx context.Context, p place, name string, folder b
 		}
 		var children []child
 		for e, err := range p.tree.List(ctx, p.rest, tree.Plain) {
+			if errors.Is(err, fs.ErrNotExist) {
+				return true
+			}
 			if err != nil {
 				f.add(name, true, err)
 				return false
@@ -235,6 +239,15 @@ func (f *failures) removeAll(ctx context.Context, p place, name string, folder b
 
 func (q *request) copy() error { return q.transfer(false) }
 func (q *request) move() error { return q.transfer(true) }
+
+// target is where a place is on its server.
+func (q *request) target(p place) namespace.Target {
+	t := q.chosen[p.signpost].target
+	if t.Sub = path.Join(t.Sub, p.rest); t.Sub == "." {
+		t.Sub = ""
+	}
+	return t
+}
 
 // destination reads where something is to be copied or moved.
 func (q *request) destination() (string, error) {
@@ -277,8 +290,9 @@ func (q *request) transfer(moving bool) error {
 	renames := fromKey == toKey && q.name != to // it is only written in other case
 	depth := q.r.Header.Get("Depth")
 	switch {
-	case fromKey == toKey && !(renames && moving), lock.Below(toKey, fromKey), lock.Below(fromKey, toKey):
-		return refuse(http.StatusForbidden, "source and destination lie in one another")
+	// Two signposts may lead to the same files: then what goes would be what comes.
+	case !(renames && moving) && q.target(a).Overlaps(q.target(b)):
+		return refuse(http.StatusForbidden, "source and destination are the same files, or lie in one another")
 	case depth != "" && depth != "infinity" && (depth != "0" || moving):
 		return refuse(http.StatusBadRequest, "Depth %q is not possible here", depth)
 	}
@@ -302,7 +316,7 @@ func (q *request) transfer(moving bool) error {
 	t := &transfer{q: q, failures: failures{top: q.name}, shallow: depth == "0"}
 	t.run(ctx, a, b, to, entry.Kind == tree.Folder, moving, renames)
 	q.known = map[string]tree.Entry{}
-	if len(t.list) == 0 {
+	if len(t.list) == 0 && !renames {
 		if err := q.gateway.book.carry(context.WithoutCancel(ctx), fromKey, toKey, !t.shallow, moving); err != nil {
 			slog.Warn("properties stayed behind", "from", q.name, "to", to, "error", err)
 		}
@@ -317,12 +331,40 @@ type transfer struct {
 	shallow bool
 }
 
+// run transfers. A file takes the place of a file at once; where a folder is
+// replaced, or replaces something, what was there is put aside until all has
+// come, and put back when not all did: nothing is lost by trying.
 func (t *transfer) run(ctx context.Context, a, b place, to string, folder, moving, renames bool) {
-	if old, there, err := t.q.there(to, b); !renames && err == nil && there && (folder || old.Kind == tree.Folder) {
-		if !t.removeAll(ctx, b, to, old.Kind == tree.Folder) { // what is replaced goes first
-			return
+	old, there, err := t.q.there(to, b)
+	if err != nil {
+		t.add(to, false, err)
+		return
+	}
+	if renames || !there || !folder && old.Kind != tree.Folder {
+		t.carry(ctx, a, b, folder, moving, renames)
+		return
+	}
+	aside := b
+	aside.rest = tree.StagingName(b.rest, tree.PutOptions{})
+	if err := b.tree.Rename(ctx, b.rest, aside.rest, false); err != nil {
+		t.add(to, old.Kind == tree.Folder, err)
+		return
+	}
+	t.carry(ctx, a, b, folder, moving, false)
+	lasting := context.WithoutCancel(ctx) // who asked may be gone, and must not leave it half-done
+	if len(t.list) == 0 {
+		t.removeAll(lasting, aside, to, old.Kind == tree.Folder)
+		return
+	}
+	if (&failures{}).removeAll(lasting, b, to, folder) {
+		if err := b.tree.Rename(lasting, aside.rest, b.rest, false); err != nil {
+			t.add(to, old.Kind == tree.Folder, err)
 		}
 	}
+}
+
+// carry moves or copies to where nothing is in the way.
+func (t *transfer) carry(ctx context.Context, a, b place, folder, moving, renames bool) {
 	if moving && a.tree == b.tree {
 		if err := a.tree.Rename(ctx, a.rest, b.rest, !folder && !renames); err != nil {
 			t.add(t.q.name, folder, err)

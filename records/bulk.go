@@ -2,10 +2,10 @@ package records
 
 import (
 	"context"
-	"encoding/json"
 	"slices"
 	"strings"
 
+	"bridgespan/core/changes"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 )
@@ -115,17 +115,19 @@ func (q Queries) RecordAll(ctx context.Context, list []model.Change, topic, subj
 		part := list[first:min(first+bulkRows, len(list))]
 		var args []any
 		for _, c := range part {
-			if r := rehearsalIn(ctx); r != nil {
-				c.Words = []string{}
-				r.add(c)
-			}
 			before, err := state(c.Before)
 			if err != nil {
 				return err
 			}
-			after, err := json.Marshal(c.After)
+			after, err := state(c.After)
 			if err != nil {
 				return err
+			}
+			if r := rehearsalIn(ctx); r != nil {
+				was, _ := before.([]byte)
+				is, _ := after.([]byte)
+				c.Words = append([]string{}, changes.Words(was, is)...)
+				r.add(c)
 			}
 			args = append(args, c.At, c.Who, c.Action, c.Subject, before, after)
 		}

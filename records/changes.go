@@ -17,25 +17,7 @@ import (
 // Record writes what was changed, and tells everybody who watches the topic.
 // before and after are stored as JSON; nil means that there was, or is, nothing.
 func (q Queries) Record(ctx context.Context, c model.Change, topic string) error {
-	before, err := state(c.Before)
-	if err != nil {
-		return err
-	}
-	after, err := state(c.After)
-	if err != nil {
-		return err
-	}
-	if r := rehearsalIn(ctx); r != nil {
-		was, _ := before.([]byte)
-		is, _ := after.([]byte)
-		c.Words = append([]string{}, changes.Words(was, is)...)
-		r.add(c)
-	}
-	if _, _, err := q.exec(ctx, `INSERT INTO changes (at, who, action, subject, before_state, after_state) VALUES (?, ?, ?, ?, ?, ?)`,
-		c.At, c.Who, c.Action, c.Subject, before, after); err != nil {
-		return err
-	}
-	return q.Tell(ctx, topic, c.Subject, c.At)
+	return q.RecordAll(ctx, []model.Change{c}, topic, c.Subject)
 }
 
 func state(v any) (any, error) {

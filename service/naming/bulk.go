@@ -61,10 +61,11 @@ func addTogether(ctx context.Context, tx *records.Tx, name string, steps []names
 		}
 		add(e)
 	}
-	return left, record(ctx, tx, name, added)
+	return left, addAll(ctx, tx, name, added)
 }
 
-func record(ctx context.Context, tx *records.Tx, name string, added []*namespace.Entry) error {
+// addAll keeps new entries, and records each.
+func addAll(ctx context.Context, tx *records.Tx, name string, added []*namespace.Entry) error {
 	entries := make([]namespace.Entry, len(added))
 	for i, e := range added {
 		entries[i] = *e
