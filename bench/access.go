@@ -10,15 +10,15 @@ import (
 )
 
 // decisions of effective access on one core, against a million a second.
-var decisions = benchmark{name: "effective-access", unit: "decisions/s", bar: 1, prepare: func(context.Context) (way, way, func(), error) {
+var decisions = benchmark{name: "effective-access", unit: "decisions/s", bar: 1, prepare: func(context.Context, *endings) (way, way, error) {
 	domain := accounts.MustSID("S-1-5-21-1-2-3")
 	p, err := acl.ParseParts("O:BAD:AI(D;;FW;;;BG)(A;OICIID;FA;;;BA)(A;OICIID;FA;;;SY)(A;ID;0x1301bf;;;S-1-5-21-1-2-3-1150)(A;ID;0x1301bf;;;S-1-5-21-1-2-3-1103)(A;ID;0x1200a9;;;AU)")
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
 	share, err := acl.ParseParts("D:(A;;FA;;;WD)")
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
 	token := accounts.NewToken(domain.Child(1101), 0)
 	for i := range 40 {
@@ -35,5 +35,5 @@ var decisions = benchmark{name: "effective-access", unit: "decisions/s", bar: 1,
 		}
 		return n / time.Since(start).Seconds(), nil
 	}
-	return ours, func(context.Context) (float64, error) { return 1_000_000, nil }, nil, nil
+	return ours, func(context.Context) (float64, error) { return 1_000_000, nil }, nil
 }}

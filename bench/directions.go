@@ -45,25 +45,19 @@ var bigNamesMemory uint64
 // framework that returns the same bytes.
 var directions = benchmark{name: "directions", unit: "requests/s", bar: 0.5, prepare: prepareDirections}
 
-func prepareDirections(ctx context.Context) (ours, reference way, stop func(), err error) {
-	var stops []func()
-	stop = func() {
-		for i := len(stops) - 1; i >= 0; i-- {
-			stops[i]()
-		}
-	}
-	db, err := bigNamespace(ctx, &stops)
+func prepareDirections(ctx context.Context, after *endings) (ours, reference way, err error) {
+	db, err := bigNamespace(ctx, after)
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	dir, err := os.MkdirTemp("", "bspan-bench-key-")
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
-	stops = append(stops, func() { os.RemoveAll(dir) })
+	after.do(func() { os.RemoveAll(dir) })
 	v, err := vault.Open(filepath.Join(dir, "key"))
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	kick := func() {}
 	sites := estate.New(db, v, kick)
@@ -71,32 +65,32 @@ func prepareDirections(ctx context.Context) (ours, reference way, stop func(), e
 	users := access.New(db, kick)
 	token, err := firstToken(ctx, users)
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	before := heap()
 	if _, err := names.Where(ctx, "/big/area0/place0", namespace.Traveller{}); err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	bigNamesMemory = heap() - before
-	front, err := listen(api.New(api.Services{Access: users, Estate: sites, Naming: names}, api.Options{}).App(), &stops)
+	front, err := listen(api.New(api.Services{Access: users, Estate: sites, Naming: names}, api.Options{}).App(), after)
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	answer, err := get(front, request(0, 0), token)
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	bare := fiber.New()
 	bare.Get("/*", func(c fiber.Ctx) error {
 		c.Set("Content-Type", "application/json")
 		return c.Send(answer)
 	})
-	plain, err := listen(bare, &stops)
+	plain, err := listen(bare, after)
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	return func(ctx context.Context) (float64, error) { return ask(ctx, front, token) },
-		func(ctx context.Context) (float64, error) { return ask(ctx, plain, token) }, stop, nil
+		func(ctx context.Context) (float64, error) { return ask(ctx, plain, token) }, nil
 }
 
 // heap is what is in use after everything unused was given back.
@@ -126,13 +120,13 @@ func firstToken(ctx context.Context, users *access.Service) (string, error) {
 	return issued.Secret, err
 }
 
-func listen(app *fiber.App, stops *[]func()) (string, error) {
+func listen(app *fiber.App, after *endings) (string, error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return "", err
 	}
 	go func() { _ = app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true}) }()
-	*stops = append(*stops, func() { _ = app.Shutdown() })
+	after.do(func() { _ = app.Shutdown() })
 	return "http://" + listener.Addr().String(), nil
 }
 
@@ -180,12 +174,12 @@ func ask(ctx context.Context, base, token string) (float64, error) {
 
 // bigNamespace starts a database with the namespace /big in it: as many
 // signposts as it takes, each with two locations.
-func bigNamespace(ctx context.Context, stops *[]func()) (*records.DB, error) {
+func bigNamespace(ctx context.Context, after *endings) (*records.DB, error) {
 	dir, err := os.MkdirTemp("", "bspan-bench-db-")
 	if err != nil {
 		return nil, err
 	}
-	*stops = append(*stops, func() { os.RemoveAll(dir) })
+	after.do(func() { os.RemoveAll(dir) })
 	port, err := process.FreePort("127.0.0.1")
 	if err != nil {
 		return nil, err
@@ -194,12 +188,12 @@ func bigNamespace(ctx context.Context, stops *[]func()) (*records.DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	*stops = append(*stops, server.Stop)
+	after.do(server.Stop)
 	db, err := records.Open(server.DSN("bridgespan"))
 	if err != nil {
 		return nil, err
 	}
-	*stops = append(*stops, func() { db.Close() })
+	after.do(func() { db.Close() })
 	if _, err := db.Migrate(ctx, "bench"); err != nil {
 		return nil, err
 	}

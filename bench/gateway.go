@@ -42,13 +42,13 @@ const listed = 10_000
 // HTTP, and with the SMB library alone.
 var (
 	// gatewayRead compares with the library's own File, read in order.
-	gatewayRead = benchmark{name: "gateway-read", unit: "MB/s", bar: 0.8, turns: 2, prepare: func(ctx context.Context) (way, way, func(), error) {
-		return prepareGatewayRead(ctx, readInOrder)
+	gatewayRead = benchmark{name: "gateway-read", unit: "MB/s", bar: 0.8, turns: 2, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+		return prepareGatewayRead(ctx, after, readInOrder)
 	}}
 	// gatewayReadWide compares with the most that the library can do on this
 	// machine: as many reads in flight as the gateway has, and no HTTP.
-	gatewayReadWide = benchmark{name: "gateway-read-wide", unit: "MB/s", bar: 0.6, turns: 2, prepare: func(ctx context.Context) (way, way, func(), error) {
-		return prepareGatewayRead(ctx, readWide)
+	gatewayReadWide = benchmark{name: "gateway-read-wide", unit: "MB/s", bar: 0.6, turns: 2, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+		return prepareGatewayRead(ctx, after, readWide)
 	}}
 )
 
@@ -56,36 +56,30 @@ var (
 // the bare listing of the SMB library. It may take 1.5 times as long.
 var gatewayList = benchmark{name: "gateway-list", unit: "entries/s", bar: 1 / 1.5, prepare: prepareGatewayList}
 
-func prepareGatewayList(ctx context.Context) (ours, reference way, stop func(), err error) {
-	var stops []func()
-	stop = func() {
-		for i := len(stops) - 1; i >= 0; i-- {
-			stops[i]()
-		}
-	}
-	server, err := startFileServer(&stops)
+func prepareGatewayList(ctx context.Context, after *endings) (ours, reference way, err error) {
+	server, err := startFileServer(after)
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	folder := filepath.Join(server.SharePath("files"), "many")
 	if err := fillFolder(folder); err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
-	address, err := serveGateway(ctx, server, &stops)
+	address, err := serveGateway(ctx, server, after)
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	session, err := smb.Dial(ctx, smb.Target{Address: server.HostPort(), Account: account, Password: password})
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
-	stops = append(stops, func() { session.Close() })
+	after.do(func() { session.Close() })
 	share, err := session.Client(ctx).Mount("files")
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	return func(ctx context.Context) (float64, error) { return listHTTP(ctx, address+"/bench/files/many/") },
-		func(ctx context.Context) (float64, error) { return listSMB(share) }, stop, nil
+		func(ctx context.Context) (float64, error) { return listSMB(share) }, nil
 }
 
 func fillFolder(folder string) error {
@@ -138,23 +132,17 @@ const (
 	password = "bench-reader-password"
 )
 
-func prepareGatewayRead(ctx context.Context, read func(*smb2.File) (int64, error)) (ours, reference way, stop func(), err error) {
-	var stops []func()
-	stop = func() {
-		for i := len(stops) - 1; i >= 0; i-- {
-			stops[i]()
-		}
-	}
-	server, err := startFileServer(&stops)
+func prepareGatewayRead(ctx context.Context, after *endings, read func(*smb2.File) (int64, error)) (ours, reference way, err error) {
+	server, err := startFileServer(after)
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	if err := putRandomFile(ctx, server); err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
-	address, err := serveGateway(ctx, server, &stops)
+	address, err := serveGateway(ctx, server, after)
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	address += "/bench/files/big"
 	return func(ctx context.Context) (float64, error) {
@@ -162,30 +150,30 @@ func prepareGatewayRead(ctx context.Context, read func(*smb2.File) (int64, error
 		},
 		func(ctx context.Context) (float64, error) {
 			return rate(func() (int64, error) { return readSMB(ctx, server, read) })
-		}, stop, nil
+		}, nil
 }
 
 // serveGateway serves a gateway with one signpost, and returns its address.
-func serveGateway(ctx context.Context, server *fileserver.Server, stops *[]func()) (string, error) {
+func serveGateway(ctx context.Context, server *fileserver.Server, after *endings) (string, error) {
 	gate := gateway.New(ctx, oneSignpost{server}, oneSignpost{server}, nothingKept{}, "")
-	*stops = append(*stops, gate.Close)
+	after.do(gate.Close)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return "", err
 	}
 	front := &http.Server{Handler: gate}
 	go func() { _ = front.Serve(listener) }()
-	*stops = append(*stops, func() { _ = front.Close() })
+	after.do(func() { _ = front.Close() })
 	return "http://" + listener.Addr().String(), nil
 }
 
-func startFileServer(stops *[]func()) (*fileserver.Server, error) {
+func startFileServer(after *endings) (*fileserver.Server, error) {
 	dir, err := os.MkdirTemp("", "bspan-bench-")
 	if err != nil {
 		return nil, err
 	}
 	place := filepath.Join(dir, "server")
-	*stops = append(*stops, func() { fileserver.Discard(place); os.RemoveAll(dir) })
+	after.do(func() { fileserver.Discard(place); os.RemoveAll(dir) })
 	target, err := fileserver.Place(place)
 	if err != nil {
 		return nil, err
@@ -193,7 +181,7 @@ func startFileServer(stops *[]func()) (*fileserver.Server, error) {
 	server, err := fileserver.Start(fileserver.Config{Dir: target, Name: "bench", Address: "127.0.0.1", SID: "S-1-5-21-7-7-7",
 		Accounts: []fileserver.Account{{Name: account, Password: password, RID: 5001, Administrator: true}}, Shares: []fileserver.Share{{Name: "files"}}})
 	if err == nil {
-		*stops = append(*stops, server.Stop)
+		after.do(server.Stop)
 	}
 	return server, err
 }

@@ -26,8 +26,19 @@ type benchmark struct {
 	bar float64
 	// turns is how often each way is measured; 0 for the usual.
 	turns int
-	// prepare makes the two ways; stop ends what it started.
-	prepare func(ctx context.Context) (ours, reference func(context.Context) (float64, error), stop func(), err error)
+	// prepare makes the two ways, and says how to end what it started.
+	prepare func(ctx context.Context, after *endings) (ours, reference way, err error)
+}
+
+// endings are what is to be done after a benchmark, the last said first.
+type endings []func()
+
+func (e *endings) do(end func()) { *e = append(*e, end) }
+
+func (e *endings) all() {
+	for _, end := range slices.Backward(*e) {
+		end()
+	}
 }
 
 // turns is how often each way is measured; the median counts.
@@ -93,10 +104,9 @@ func run(ctx context.Context, only string) error {
 }
 
 func (b benchmark) measure(ctx context.Context) (result, error) {
-	ours, reference, stop, err := b.prepare(ctx)
-	if stop != nil {
-		defer stop()
-	}
+	var after endings
+	defer after.all()
+	ours, reference, err := b.prepare(ctx, &after)
 	if err != nil {
 		return result{}, err
 	}

@@ -38,27 +38,21 @@ const (
 // library's own listing with permissions. It may take 1.4 times as long.
 var survey = benchmark{name: "survey", unit: "files/s", bar: 1 / 1.4, turns: 2, prepare: prepareSurvey}
 
-func prepareSurvey(ctx context.Context) (ours, reference way, stop func(), err error) {
-	var stops []func()
-	stop = func() {
-		for i := len(stops) - 1; i >= 0; i-- {
-			stops[i]()
-		}
-	}
-	server, err := startFileServer(&stops)
+func prepareSurvey(ctx context.Context, after *endings) (ours, reference way, err error) {
+	server, err := startFileServer(after)
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	session, err := smb.Dial(ctx, smb.Target{Address: server.HostPort(), Account: account, Password: password})
 	if err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
-	stops = append(stops, func() { session.Close() })
+	after.do(func() { session.Close() })
 	if err := makeFiles(ctx, session, server); err != nil {
-		return nil, nil, stop, err
+		return nil, nil, err
 	}
 	return func(ctx context.Context) (float64, error) { return surveyOnce(ctx, session) },
-		func(ctx context.Context) (float64, error) { return listBare(ctx, session) }, stop, nil
+		func(ctx context.Context) (float64, error) { return listBare(ctx, session) }, nil
 }
 
 // makeFiles makes the files beside the server, with permissions copied from

@@ -47,13 +47,18 @@ var ErrNoAnswer = errors.New("the service does not answer")
 
 const prefix = "/api/v1"
 
-var defaultHTTP = &http.Client{Timeout: time.Minute}
+// How long an answer is waited for where the caller's context sets no time:
+// a document of very many entries takes longer than anything else.
+const (
+	patience         = time.Minute
+	documentPatience = 15 * time.Minute
+)
 
 func (c *Client) http() *http.Client {
 	if c.HTTP != nil {
 		return c.HTTP
 	}
-	return defaultHTTP
+	return http.DefaultClient
 }
 
 // request is one call of the API.
@@ -88,6 +93,11 @@ func do[T any](ctx context.Context, c *Client, r request) (out T, etag string, e
 		maps.Copy(query, r.query)
 		query.Set("rehearse", "true")
 		r.query = query
+	}
+	if _, set := ctx.Deadline(); !set {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, patience)
+		defer cancel()
 	}
 	response, err := c.send(ctx, r)
 	if err != nil {

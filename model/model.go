@@ -146,6 +146,6 @@ type Rehearsed struct {
 // Event tells that something changed, so that whoever shows it reads it again.
 type Event struct {
 	ID      int64  `json:"id" doc:"Grows; send it as Last-Event-ID to go on from there"`
-	Topic   string `json:"topic" doc:"What kind of thing: site, server, share, namespace, user"`
+	Topic   string `json:"topic" doc:"What kind of thing: site, server, share, namespace, health (of locations), run, directory, user"`
 	Subject string `json:"subject" doc:"Which one"`
 }

@@ -2,6 +2,8 @@ package records
 
 import (
 	"context"
+	"slices"
+	"strings"
 	"time"
 
 	"bridgespan/core/namespace"
@@ -27,12 +29,10 @@ func scanWatched(s scanner) (w Watched, err error) {
 }
 
 // LocationsDue lists locations of servers that answer and that are due to be
-// looked at: those never looked at, those that were not well or not as before
-// and were last looked at before soon, and all last looked at before steady.
-// Longest waiting first.
-func (q Queries) LocationsDue(ctx context.Context, soon, steady time.Time, limit int) ([]Watched, error) {
-	rows, err := q.run.QueryContext(ctx, watchedColumns+` WHERE COALESCE(v.reachable, TRUE) AND (l.health_tried IS NULL OR l.health_tried < ?
-		OR l.health_tried < ? AND (l.health_misses > 0 OR l.health NOT IN ('', 'well', 'read-only', 'refused'))) ORDER BY l.health_tried LIMIT ?`, steady, soon, limit)
+// looked at, longest waiting first.
+func (q Queries) LocationsDue(ctx context.Context, now time.Time, limit int) ([]Watched, error) {
+	rows, err := q.run.QueryContext(ctx, watchedColumns+` JOIN (SELECT id FROM locations WHERE health_due <= ?
+		AND server_id NOT IN (SELECT id FROM servers WHERE reachable = FALSE) ORDER BY health_due LIMIT ?) due ON due.id = l.id`, now, limit)
 	return collect(rows, err, scanWatched)
 }
 
@@ -49,19 +49,72 @@ func (q Queries) LocationsBelow(ctx context.Context, name, path string) ([]Watch
 	return collect(rows, err, scanWatched)
 }
 
-// StoreLook keeps that a location was looked at. When what counts changed, it
+// Looked is a location as it was found by a look.
+type Looked struct {
+	Watched
+	Changed bool      // what counts is another health than before
+	Due     time.Time // when it is to be looked at again
+}
+
+// StoreLooks keeps that locations were looked at. Where what counts changed, it
 // is added to the location's history.
-func (tx *Tx) StoreLook(ctx context.Context, w Watched, changed bool, at time.Time) error {
-	if !changed {
-		_, _, err := tx.exec(ctx, `UPDATE locations SET health_tried = ?, health_misses = ? WHERE id = ?`, at, w.Misses, w.ID)
+func (tx *Tx) StoreLooks(ctx context.Context, looks []Looked, at time.Time) error {
+	for first := 0; first < len(looks); first += bulkRows {
+		if err := tx.storeLooks(ctx, looks[first:min(first+bulkRows, len(looks))], at); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (tx *Tx) storeLooks(ctx context.Context, looks []Looked, at time.Time) error {
+	var ids, due, misses, changed, health, text []any
+	for _, l := range looks {
+		ids = append(ids, l.ID)
+		due, misses = append(due, l.ID, l.Due), append(misses, l.ID, l.Misses)
+		if l.Changed {
+			changed, health, text = append(changed, l.ID), append(health, l.ID, l.Health), append(text, l.ID, l.Text)
+		}
+	}
+	args := slices.Concat(due, misses, ids)
+	if _, _, err := tx.exec(ctx, `UPDATE locations SET health_due = `+byID(len(looks))+`, health_misses = `+byID(len(looks))+` WHERE id IN (`+placeholders(len(ids))+`)`, args...); err != nil || len(changed) == 0 {
 		return err
 	}
-	rows, _, err := tx.exec(ctx, `UPDATE locations SET health = ?, health_text = ?, health_since = ?, health_tried = ?, health_misses = ? WHERE id = ?`, w.Health, w.Text, at, at, w.Misses, w.ID)
-	if err != nil || rows == 0 { // removed meanwhile
+	n := len(changed)
+	args = slices.Concat(health, text, []any{at}, changed)
+	if _, _, err := tx.exec(ctx, `UPDATE locations SET health = `+byID(n)+`, health_text = `+byID(n)+`, health_since = ? WHERE id IN (`+placeholders(n)+`)`, args...); err != nil {
 		return err
 	}
-	_, _, err = tx.exec(ctx, `INSERT INTO location_health (location_id, at, health, text) VALUES (?, ?, ?, ?)`, w.ID, at, w.Health, w.Text)
+	// From the table itself: a location may have been removed meanwhile.
+	_, _, err := tx.exec(ctx, `INSERT INTO location_health (location_id, at, health, text) SELECT id, health_since, health, health_text FROM locations WHERE id IN (`+placeholders(n)+`)`, changed...)
 	return err
+}
+
+// byID is an expression that gives each of n locations its own value; its
+// arguments are number and value of each.
+func byID(n int) string { return "CASE id" + strings.Repeat(" WHEN ? THEN ?", n) + " END" }
+
+// HealthMark is the number of the last change of health so far.
+func (q Queries) HealthMark(ctx context.Context) (mark int64, err error) {
+	err = q.run.QueryRowContext(ctx, `SELECT COALESCE(MAX(id), 0) FROM location_health`).Scan(&mark)
+	return mark, unavailable(err)
+}
+
+// lateMarks is by how much the number of a change of health may be lower than
+// that of one seen before: what began earlier may have been committed later.
+const lateMarks = 2000
+
+// HealthSince lists the locations of entries of which one's health changed after
+// a mark, by entry. Some that changed shortly before it are among them.
+func (q Queries) HealthSince(ctx context.Context, mark int64) (map[int64][]namespace.Location, error) {
+	rows, err := q.run.QueryContext(ctx, locationColumns+` JOIN (SELECT DISTINCT o.entry_id FROM location_health h JOIN locations o ON o.id = h.location_id WHERE h.id > ?) changed
+		ON changed.entry_id = l.entry_id ORDER BY l.id`, mark-lateMarks)
+	list, err := collect(rows, err, scanLocation)
+	found := map[int64][]namespace.Location{}
+	for _, l := range list {
+		found[l.entry] = append(found[l.entry], l.Location)
+	}
+	return found, err
 }
 
 // Spell is a time in which a location was found in one way.
@@ -84,8 +137,15 @@ func (q Queries) HealthOf(ctx context.Context, entry int64, limit int) ([]Spell,
 
 // LookSoon makes the locations at a path due to be looked at.
 func (tx *Tx) LookSoon(ctx context.Context, name, path string) error {
-	_, _, err := tx.exec(ctx, `UPDATE locations l JOIN entries e ON e.id = l.entry_id JOIN namespaces n ON n.id = e.namespace_id SET l.health_tried = NULL WHERE n.name = ? AND e.path_key = ?`,
+	_, _, err := tx.exec(ctx, `UPDATE locations l JOIN entries e ON e.id = l.entry_id JOIN namespaces n ON n.id = e.namespace_id SET l.health_due = DEFAULT WHERE n.name = ? AND e.path_key = ?`,
 		name, []byte(namespace.Key(path)))
+	return err
+}
+
+// LookSoonAt makes all locations in a share due to be looked at, but those
+// already found without it.
+func (tx *Tx) LookSoonAt(ctx context.Context, server, share string) error {
+	_, _, err := tx.exec(ctx, `UPDATE locations l JOIN servers v ON v.id = l.server_id SET l.health_due = DEFAULT WHERE v.name = ? AND l.share = ? AND l.health <> 'share-missing' AND l.health_misses = 0`, server, share)
 	return err
 }
 

@@ -181,7 +181,10 @@ func forgetOnNews(ctx context.Context, hub *events.Hub, names *naming.Service) {
 		case <-ctx.Done():
 			return
 		case e := <-watcher.C:
-			if leads(e.Topic) {
+			switch {
+			case e.Topic == "health":
+				names.ForgetHealth()
+			case leads(e.Topic):
 				names.Forget()
 			}
 		}

@@ -2,6 +2,7 @@ package namespace
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -145,6 +146,43 @@ func TestResolve(t *testing.T) {
 		}
 		if p.Folder != nil && p.Folder.Path != test.folder {
 			t.Errorf("Resolve(%q) is folder %q", test.path, p.Folder.Path)
+		}
+	}
+}
+
+// What was found of locations can be put into a tree while others read the old one.
+func TestTreeWithOtherLocations(t *testing.T) {
+	var entries []Entry
+	for i, p := range []string{"a", "A-b", "dept", "dept/Herbarium", "dept/seeds", "z"} {
+		e := Entry{ID: int64(i + 1), Path: p, Kind: Signpost, Locations: []Location{{Server: "fern", Health: Well}}}
+		if p == "dept" {
+			e.Kind, e.Locations = Folder, nil
+		}
+		entries = append(entries, e)
+	}
+	old := NewTree("n", entries)
+	now := old.With(map[int64][]Location{4: {{Server: "fern", Health: ShareMissing}}, 1: {{Server: "fern", Health: Refused}}, 99: nil})
+	for _, c := range []struct {
+		tree *Tree
+		path string
+		want Health
+	}{
+		{old, "a", Well}, {old, "DEPT/herbarium", Well}, {now, "a", Refused}, {now, "dept/herbarium", ShareMissing}, {now, "A-b", Well}, {now, "dept/seeds", Well}, {now, "z", Well},
+	} {
+		place, ok := c.tree.Resolve(c.path)
+		if !ok || place.Signpost.Locations[0].Health != c.want {
+			t.Errorf("%s: %+v, want %s", c.path, place.Signpost, c.want)
+		}
+		folder, name := "", c.path
+		if parent, child, nested := strings.Cut(c.path, "/"); nested {
+			folder, name = parent, child
+		}
+		above, _ := c.tree.Resolve(folder)
+		listed := slices.ContainsFunc(above.Children, func(e *Entry) bool {
+			return Key(e.Path) == Key(strings.TrimPrefix(folder+"/"+name, "/")) && e == place.Signpost
+		})
+		if !listed {
+			t.Errorf("%s is not what its folder lists: %+v", c.path, above.Children)
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package namespace
 
 import (
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -137,16 +138,44 @@ func NewTree(name string, entries []Entry) *Tree {
 		e := &entries[i]
 		key := Key(e.Path)
 		t.entries[key] = e
-		parent := path.Dir(key)
-		if parent == "." {
-			parent = ""
-		}
+		parent := parentOf(key)
 		t.children[parent] = append(t.children[parent], e)
 	}
 	for _, list := range t.children {
 		slices.SortFunc(list, func(a, b *Entry) int { return strings.Compare(Key(a.Path), Key(b.Path)) })
 	}
 	return t
+}
+
+// With is the tree with other locations for some of its entries, by their
+// numbers. The tree itself stays as it is.
+func (t *Tree) With(locations map[int64][]Location) *Tree {
+	next := &Tree{Name: t.Name, entries: maps.Clone(t.entries), children: maps.Clone(t.children)}
+	copied := map[string]bool{}
+	for key, e := range t.entries {
+		found, ok := locations[e.ID]
+		if !ok {
+			continue
+		}
+		changed := *e
+		changed.Locations = found
+		next.entries[key] = &changed
+		parent := parentOf(key)
+		if !copied[parent] {
+			next.children[parent] = slices.Clone(next.children[parent])
+			copied[parent] = true
+		}
+		at, _ := slices.BinarySearchFunc(next.children[parent], key, func(c *Entry, key string) int { return strings.Compare(Key(c.Path), key) })
+		next.children[parent][at] = &changed
+	}
+	return next
+}
+
+func parentOf(key string) string {
+	if parent := path.Dir(key); parent != "." {
+		return parent
+	}
+	return ""
 }
 
 // Place is what lies at a path.

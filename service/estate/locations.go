@@ -1,11 +1,15 @@
 package estate
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
 	"slices"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"bridgespan/core/acl"
 	"bridgespan/core/namespace"
@@ -30,13 +34,22 @@ func (s *Service) LookAt(ctx context.Context, server string, targets []namespace
 	defer session.Close()
 	// Where the server does not tell its shares, the locations have the last word.
 	shares, _ := smbadmin.New(session).Shares(ctx)
+	// Several at a time, each share opened once.
+	open := &openShares{session: session}
+	defer open.close()
+	var group errgroup.Group
+	group.SetLimit(looksSideBySide)
 	for i, t := range targets {
-		err := tryLocation(ctx, session, t)
-		if err == nil && lettingRead(shares, t.Share) {
-			err = errReadOnly
-		}
-		looks[i] = lookOf(err)
+		group.Go(func() error {
+			err := open.try(ctx, t)
+			if err == nil && lettingRead(shares, t.Share) {
+				err = errReadOnly
+			}
+			looks[i] = lookOf(err)
+			return nil
+		})
 	}
+	_ = group.Wait()
 	return looks
 }
 
@@ -57,26 +70,66 @@ func lettingRead(shares []smbadmin.Share, name string) bool {
 
 var errReadOnly = errors.New("read-only")
 
-func tryLocation(ctx context.Context, session *smb.Session, target namespace.Target) error {
-	t, err := session.Tree(ctx, target.Share, target.Sub)
+// looksSideBySide is how many locations of one server are looked at together.
+const looksSideBySide = 4
+
+// openShares are the shares of a session that were opened so far.
+type openShares struct {
+	session *smb.Session
+	mu      sync.Mutex
+	trees   map[string]*openShare
+}
+
+type openShare struct {
+	once sync.Once
+	tree *smb.Tree
+	err  error
+}
+
+func (o *openShares) share(ctx context.Context, name string) (*smb.Tree, error) {
+	o.mu.Lock()
+	if o.trees == nil {
+		o.trees = map[string]*openShare{}
+	}
+	s := o.trees[name]
+	if s == nil {
+		s = &openShare{}
+		o.trees[name] = s
+	}
+	o.mu.Unlock()
+	s.once.Do(func() { s.tree, s.err = o.session.Tree(ctx, name, "") })
+	return s.tree, s.err
+}
+
+func (o *openShares) close() {
+	for _, s := range o.trees {
+		if s.tree != nil {
+			_ = s.tree.Close()
+		}
+	}
+}
+
+// try looks at a location: whether it is a folder, can be listed and written to.
+func (o *openShares) try(ctx context.Context, target namespace.Target) error {
+	t, err := o.share(ctx, target.Share)
 	if err != nil {
 		return err
 	}
-	defer t.Close()
-	entry, err := t.Stat(ctx, ".")
+	name := cmp.Or(target.Sub, ".")
+	entry, err := t.Stat(ctx, name)
 	switch {
 	case err != nil:
 		return err
 	case entry.Kind != tree.Folder:
 		return fs.ErrNotExist
 	}
-	for _, err := range t.List(ctx, ".", tree.Plain) {
+	for _, err := range t.List(ctx, name, tree.Plain) {
 		if err != nil {
 			return err
 		}
 		break
 	}
-	if err := t.MayWrite(ctx, "."); errors.Is(err, fs.ErrPermission) {
+	if err := t.MayWrite(ctx, name); errors.Is(err, fs.ErrPermission) {
 		return errReadOnly
 	} else if err != nil {
 		return err

@@ -90,7 +90,10 @@ type snapshot struct {
 	returns string
 	hiding  bool
 	read    time.Time
-	era     uint64
+	// era and health are those of the cache when it was read; mark is the
+	// last change of health that is in it.
+	era, health uint64
+	mark        int64
 }
 
 func (s *snapshot) site(name string) (string, error) {
@@ -106,6 +109,8 @@ type cache struct {
 	mu        sync.Mutex
 	snapshots map[string]*snapshot
 	era       uint64 // grows when something changed
+	health    uint64 // grows when locations were found otherwise
+	reading   sync.Mutex
 }
 
 // Forget makes everything be read again when it is next asked for.
@@ -115,14 +120,40 @@ func (s *Service) Forget() {
 	s.cache.era++
 }
 
-func (s *Service) snapshot(ctx context.Context, name string) (*snapshot, error) {
+// ForgetHealth makes what was found of locations be read again when it is next
+// asked for: of a large namespace that is much less than everything.
+func (s *Service) ForgetHealth() {
 	s.cache.mu.Lock()
-	known, era := s.cache.snapshots[name], s.cache.era
-	s.cache.mu.Unlock()
-	if known != nil && known.era == era {
+	defer s.cache.mu.Unlock()
+	s.cache.health++
+}
+
+// known returns the snapshot of a namespace, and whether nothing changed since.
+func (c *cache) known(name string) (snap *snapshot, era, health uint64, current bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	snap = c.snapshots[name]
+	return snap, c.era, c.health, snap != nil && snap.era == c.era && snap.health == c.health
+}
+
+func (s *Service) snapshot(ctx context.Context, name string) (*snapshot, error) {
+	if known, _, _, current := s.cache.known(name); current {
 		return known, nil
 	}
-	fresh, err := s.load(ctx, name)
+	// One reads, and whoever else asks meanwhile waits for it.
+	s.cache.reading.Lock()
+	defer s.cache.reading.Unlock()
+	known, era, health, current := s.cache.known(name)
+	if current {
+		return known, nil
+	}
+	var fresh *snapshot
+	var err error
+	if known != nil && known.era == era {
+		fresh, err = s.withHealth(ctx, known)
+	} else {
+		fresh, err = s.load(ctx, name)
+	}
 	if fault.KindOf(err) == fault.Unavailable && known != nil {
 		return known, nil // the database is away: what was last read still leads people
 	}
@@ -135,15 +166,34 @@ func (s *Service) snapshot(ctx context.Context, name string) (*snapshot, error) 
 	if s.cache.snapshots == nil {
 		s.cache.snapshots = map[string]*snapshot{}
 	}
-	fresh.era = era
+	fresh.era, fresh.health = era, health
 	s.cache.snapshots[name] = fresh
 	return fresh, nil
+}
+
+// withHealth is a snapshot with what was found of its locations since.
+func (s *Service) withHealth(ctx context.Context, old *snapshot) (*snapshot, error) {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	fresh := *old
+	fresh.read = time.Now().UTC()
+	var err error
+	if fresh.mark, err = s.db.HealthMark(ctx); err != nil {
+		return nil, err
+	}
+	found, err := s.db.HealthSince(ctx, old.mark)
+	fresh.tree = old.tree.With(found)
+	return &fresh, err
 }
 
 func (s *Service) load(ctx context.Context, name string) (*snapshot, error) {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	now := time.Now().UTC()
+	mark, err := s.db.HealthMark(ctx) // first: what is found meanwhile is read once more
+	if err != nil {
+		return nil, err
+	}
 	n, err := s.db.Namespace(ctx, name)
 	if err != nil {
 		return nil, err
@@ -160,7 +210,7 @@ func (s *Service) load(ctx context.Context, name string) (*snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	snap := &snapshot{tree: namespace.NewTree(n.Name, entries), network: namespace.NewNetwork(legs), sites: map[string]string{}, ttl: n.TTL, returns: n.Returns, hiding: n.Hiding, read: now}
+	snap := &snapshot{tree: namespace.NewTree(n.Name, entries), network: namespace.NewNetwork(legs), sites: map[string]string{}, ttl: n.TTL, returns: n.Returns, hiding: n.Hiding, read: now, mark: mark}
 	for _, site := range sites {
 		snap.sites[namespace.Key(site.Name)] = site.Name
 	}

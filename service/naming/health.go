@@ -3,6 +3,7 @@ package naming
 import (
 	"context"
 	"log/slog"
+	"math/rand/v2"
 	"sync"
 	"time"
 
@@ -12,13 +13,13 @@ import (
 )
 
 // How often locations are looked at: quickly while something is wrong or
-// changed, slowly when steady. What is due is found every few seconds, so that
-// the times of looks spread by themselves.
+// changed, slowly when steady, each at a time of its own. So that very many do
+// not keep their servers busy, those that are steady wait longer then.
 const (
 	findDue     = time.Second
 	lookSoon    = 2 * time.Second
 	lookSteady  = time.Minute
-	mostAtOnce  = 400
+	mostAtOnce  = 200 // looks in one findDue
 	locateLease = "watch locations"
 )
 
@@ -40,8 +41,7 @@ func (s *Service) WatchLocations(ctx context.Context, holder string) {
 		if lease, err = s.db.Hold(ctx, lease, locateLease, holder, 30*time.Second); err != nil || lease.Holder == "" {
 			continue
 		}
-		now := time.Now().UTC()
-		due, err := s.db.LocationsDue(ctx, now.Add(-lookSoon), now.Add(-lookSteady), mostAtOnce)
+		due, err := s.db.LocationsDue(ctx, time.Now().UTC(), mostAtOnce)
 		if err == nil {
 			_, err = s.lookAt(ctx, due, false)
 		}
@@ -59,8 +59,7 @@ func (s *Service) lookAt(ctx context.Context, due []records.Watched, atOnce bool
 		byServer[w.Target.Server] = append(byServer[w.Target.Server], i)
 	}
 	var group sync.WaitGroup
-	var mu sync.Mutex
-	var failed error
+	looks := make([]namespace.Look, len(due))
 	for server, which := range byServer {
 		group.Go(func() {
 			targets := make([]namespace.Target, len(which))
@@ -68,52 +67,92 @@ func (s *Service) lookAt(ctx context.Context, due []records.Watched, atOnce bool
 				targets[k] = due[i].Target
 			}
 			for k, look := range s.estate.LookAt(ctx, server, targets) {
-				if err := s.keepLook(ctx, &due[which[k]], look, atOnce); err != nil {
-					mu.Lock()
-					failed = err
-					mu.Unlock()
-				}
+				looks[which[k]] = look
 			}
 		})
 	}
 	group.Wait()
-	return due, failed
+	if ctx.Err() != nil {
+		return due, ctx.Err()
+	}
+	return due, s.keepLooks(ctx, due, looks, atOnce)
 }
 
-// keepLook keeps one look, and tells everybody when what counts changed. That
-// a server is silent is kept with the server.
-func (s *Service) keepLook(ctx context.Context, w *records.Watched, look namespace.Look, atOnce bool) error {
-	if look.Health == namespace.Silent || ctx.Err() != nil {
-		w.Health, w.Text = look.Health, look.Text
-		return ctx.Err()
-	}
-	before := w.Health
-	if atOnce {
-		w.Health, w.Misses = look.Health, 0
-	} else {
-		w.Health, w.Misses = namespace.Judge(w.Health, w.Misses, look.Health)
-	}
-	changed := w.Health != before
-	if changed {
-		w.Text = look.Text
-	}
+// keepLooks keeps looks, and tells everybody when what counts changed. That a
+// server is silent is kept with the server.
+func (s *Service) keepLooks(ctx context.Context, due []records.Watched, looks []namespace.Look, atOnce bool) error {
 	now := time.Now().UTC()
-	full := "/" + w.Namespace + "/" + w.Path
+	var keep []records.Looked
+	changed := map[string]bool{}   // namespaces
+	shares := map[[2]string]bool{} // found missing, each with its server
+	for i, look := range looks {
+		w := &due[i]
+		if look.Health == namespace.Silent {
+			w.Health, w.Text = look.Health, look.Text
+			continue
+		}
+		before := w.Health
+		if atOnce {
+			w.Health, w.Misses = look.Health, 0
+		} else {
+			w.Health, w.Misses = namespace.Judge(w.Health, w.Misses, look.Health)
+		}
+		l := records.Looked{Changed: w.Health != before, Due: now.Add(scattered(untilNext(*w)))}
+		if l.Changed {
+			w.Text = look.Text
+			changed[w.Namespace] = true
+			if w.Health == namespace.ShareMissing {
+				shares[[2]string{w.Target.Server, w.Target.Share}] = true
+			}
+			tellChange(*w, before)
+		}
+		l.Watched = *w
+		keep = append(keep, l)
+	}
 	err := s.db.Change(ctx, func(tx *records.Tx) error {
-		if err := tx.StoreLook(ctx, *w, changed, now); err != nil || !changed {
+		if err := tx.StoreLooks(ctx, keep, now); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, "namespace", full, now)
+		// A missing share is missing to all that lies in it.
+		for share := range shares {
+			if err := tx.LookSoonAt(ctx, share[0], share[1]); err != nil {
+				return err
+			}
+		}
+		for name := range changed {
+			if err := tx.Tell(ctx, "health", "/"+name, now); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
-	if err != nil || !changed {
+	if err != nil || len(changed) == 0 {
 		return err
 	}
-	if before != namespace.NotTried || w.Health.Failing() {
-		slog.Info("a location changed", "path", full, "location", w.Target.String(), "was", before, "is", w.Health, "trouble", w.Text)
-	}
-	s.Forget()
+	s.ForgetHealth()
 	s.changed()
 	return nil
+}
+
+// tellChange logs that a location changed; a first look that finds all well is no news.
+func tellChange(w records.Watched, before namespace.Health) {
+	if before != namespace.NotTried || w.Health.Failing() {
+		slog.Info("a location changed", "path", "/"+w.Namespace+"/"+w.Path, "location", w.Target.String(), "was", before, "is", w.Health, "trouble", w.Text)
+	}
+}
+
+// untilNext is how long a location waits for its next look.
+func untilNext(w records.Watched) time.Duration {
+	if w.Misses > 0 || w.Health.Failing() {
+		return lookSoon
+	}
+	return lookSteady
+}
+
+// scattered is a time up to a fifth longer or shorter, so that looks that once
+// fell together do not go on doing so.
+func scattered(d time.Duration) time.Duration {
+	return time.Duration(float64(d) * (0.8 + 0.4*rand.Float64()))
 }
 
 // Check looks at the locations of an entry and of everything below it now.
