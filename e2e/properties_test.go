@@ -228,14 +228,31 @@ func testTransfers(t *testing.T, e *harness.Estate) {
 // is only written in other case.
 func testSameFiles(t *testing.T, e *harness.Estate) {
 	ada := person(t, e, "ada")
-	if _, err := e.API.AddEntry(t.Context(), "garden", model.NewEntry{Path: "again", Kind: namespace.Signpost, Locations: []model.NewLocation{{Server: "oak", Share: "store", Sub: "2026"}}}); err != nil {
-		t.Fatal(err)
+	lead := func(name string, to model.NewLocation) {
+		t.Helper()
+		if _, err := e.API.AddEntry(t.Context(), "garden", model.NewEntry{Path: name, Kind: namespace.Signpost, Locations: []model.NewLocation{to}}); err != nil {
+			t.Fatal(err)
+		}
 	}
+	lead("again", model.NewLocation{Server: "oak", Share: "store", Sub: "2026"})
 	ada.want(201, "MKCOL", "/garden/again/twice", nil) // the gateway knows it by now
 	ada.want(201, "PUT", "/garden/again/twice/a.txt", strings.NewReader("a"))
+	// The same folder by a share of its own, which the names do not show.
+	if _, err := e.API.CreateShare(t.Context(), "oak", model.NewShare{Name: "season", Path: "store:2026/twice"}); err != nil {
+		t.Fatal(err)
+	}
+	lead("season", model.NewLocation{Server: "oak", Share: "season"})
 	for _, method := range []string{"MOVE", "COPY"} {
-		for from, to := range map[string]string{"/garden/store/2026/twice": "/garden/again/twice", "/garden/again/twice/a.txt": "/garden/store/2026/twice/a.txt", "/garden/store/2026": "/garden/again/twice/deeper", "/garden/again/twice": "/garden/store/2026"} {
-			ada.want(403, method, from, nil, "Destination", e.Gateway+to)
+		for _, way := range [][2]string{
+			{"/garden/store/2026/twice", "/garden/again/twice"},
+			{"/garden/again/twice/a.txt", "/garden/store/2026/twice/a.txt"},
+			{"/garden/store/2026", "/garden/again/twice/deeper"},
+			{"/garden/again/twice", "/garden/store/2026"},
+			{"/garden/store/2026/twice/a.txt", "/garden/season/a.txt"},
+			{"/garden/season/a.txt", "/garden/store/2026/twice"},
+			{"/garden/store/2026/twice", "/garden/season/deeper"},
+		} {
+			ada.want(403, method, way[0], nil, "Destination", e.Gateway+way[1])
 		}
 	}
 	if got := ada.want(200, "GET", "/garden/store/2026/twice/a.txt", nil).body; string(got) != "a" {
@@ -246,13 +263,18 @@ func testSameFiles(t *testing.T, e *harness.Estate) {
 	if status, _, _ := ada.asks("PROPFIND", "/garden/again/twice/A.txt", propfind(`<g:bed xmlns:g="urn:garden"/>`), "Depth", "0").property("urn:garden", "bed"); status != "200 OK" {
 		t.Errorf("after a rename in case alone its property is %s", status)
 	}
+	ada.want(207, "COPY", "/garden/store/2026", nil, "Destination", e.Gateway+"/garden/season/whole") // all but itself
+	ada.want(404, "GET", "/garden/season/whole/twice", nil)
+	ada.want(204, "DELETE", "/garden/season/whole", nil)
 	ada.want(204, "DELETE", "/garden/again/twice", nil)
-	entry, err := e.API.EntryAt(t.Context(), "garden", "again")
-	if err == nil {
-		err = e.API.RemoveEntry(t.Context(), "garden", entry)
-	}
-	if err != nil {
-		t.Fatal(err)
+	for _, name := range []string{"again", "season"} {
+		entry, err := e.API.EntryAt(t.Context(), "garden", name)
+		if err == nil {
+			err = e.API.RemoveEntry(t.Context(), "garden", entry)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
 	}
 }
 

@@ -264,6 +264,8 @@ func (q *request) destination() (string, error) {
 	return cleaned(u.Path), nil
 }
 
+var errOneAnother = refuse(http.StatusForbidden, "source and destination are the same files, or lie in one another")
+
 // transfer copies or moves a file, or a folder with everything in it.
 func (q *request) transfer(moving bool) error {
 	ctx := q.r.Context()
@@ -292,13 +294,16 @@ func (q *request) transfer(moving bool) error {
 	switch {
 	// Two signposts may lead to the same files: then what goes would be what comes.
 	case !(renames && moving) && q.target(a).Overlaps(q.target(b)):
-		return refuse(http.StatusForbidden, "source and destination are the same files, or lie in one another")
+		return errOneAnother
 	case depth != "" && depth != "infinity" && (depth != "0" || moving):
 		return refuse(http.StatusBadRequest, "Depth %q is not possible here", depth)
 	}
 	_, taken, err := q.there(to, b)
 	if err != nil {
 		return err
+	}
+	if a.tree != b.tree && (b.within(ctx, a) || a.within(ctx, b)) {
+		return errOneAnother
 	}
 	if taken && !renames && q.r.Header.Get("Overwrite") == "F" {
 		return refuse(http.StatusPreconditionFailed, "%s is there already", to)
@@ -314,6 +319,9 @@ func (q *request) transfer(moving bool) error {
 		return err
 	}
 	t := &transfer{q: q, failures: failures{top: q.name}, shallow: depth == "0"}
+	if a.tree != b.tree {
+		t.into, _ = b.tree.Identify(ctx, ".") // zero where it may not be read
+	}
 	t.run(ctx, a, b, to, entry.Kind == tree.Folder, moving, renames)
 	q.known = map[string]tree.Entry{}
 	if len(t.list) == 0 && !renames {
@@ -329,6 +337,9 @@ type transfer struct {
 	failures
 	q       *request
 	shallow bool
+	// into is what the destination's signpost leads to, which could lie in what
+	// is copied; zero where that shows in the names.
+	into tree.Entry
 }
 
 // run transfers. A file takes the place of a file at once; where a folder is
@@ -399,6 +410,11 @@ func (t *transfer) copyAll(ctx context.Context, a, b place, name string, folder 
 			return false
 		}
 		if tree.Reserved(e.Name) {
+			continue
+		}
+		if same(e, t.into) {
+			t.add(path.Join(name, e.Name), true, refuse(http.StatusForbidden, "what is copied would be copied into itself"))
+			all = false
 			continue
 		}
 		from, to := a, b

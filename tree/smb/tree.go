@@ -90,6 +90,25 @@ func (t *Tree) Stat(ctx context.Context, name string) (tree.Entry, error) {
 	return toEntry(info, path.Base(name)), nil
 }
 
+// Identify is Stat with the entry's ID, which takes the right to read it and two
+// round trips more.
+func (t *Tree) Identify(ctx context.Context, name string) (tree.Entry, error) {
+	share, wire, err := t.begin(ctx, "stat", name)
+	if err != nil {
+		return tree.Entry{}, err
+	}
+	f, err := share.OpenFile(wire, os.O_RDONLY, 0)
+	if err != nil {
+		return tree.Entry{}, pathError("stat", name, err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return tree.Entry{}, pathError("stat", name, err)
+	}
+	return toEntry(info, path.Base(name)), nil
+}
+
 func toEntry(info os.FileInfo, name string) tree.Entry {
 	e := tree.Entry{Name: name, Modified: info.ModTime()}
 	switch {
