@@ -43,8 +43,8 @@ func refused(t *testing.T, what string, err error, status int, field string) {
 func TestTwoInstancesStartAtOnce(t *testing.T) {
 	db := standintest.Database(t)
 	a, b := harness.StartService(t, db, ""), harness.StartService(t, db, "")
+	b.AwaitReady(t) // before anybody is made: it is to offer that too
 	api := a.SetUp(t)
-	b.AwaitReady(t)
 	token, err := os.ReadFile(b.TokenFile())
 	if err != nil {
 		t.Fatal(err)
