@@ -165,6 +165,13 @@ type Tree interface {
 	Close() error
 }
 
+// Exchanger is a tree that can let two files change places at once, so that at
+// every moment each name has one of both.
+type Exchanger interface {
+	// Exchange returns an error wrapping fs.ErrNotExist unless both are there.
+	Exchange(ctx context.Context, a, b string) error
+}
+
 // PathError makes the error form of this package.
 func PathError(op, name string, err error) error {
 	if err == nil {

@@ -30,7 +30,7 @@ type Tree struct {
 	// Now is the clock that stamps changes; nil means a clock that advances
 	// one second with every change.
 	Now func() time.Time
-	// Fault is asked before every step of an operation ("stat", "list",
+	// Fault is asked before every step of an operation ("stat", "list", "exchange",
 	// "open", "read", "stage", "write", "flush", "commit", "mkdir", "rename",
 	// "remove", "apply"); the error that it returns is what the step returns.
 	Fault func(step, name string) error
@@ -354,6 +354,31 @@ func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error 
 		t.used -= int64(len(old.content))
 	}
 	t.move(from, to)
+	return nil
+}
+
+// Exchange lets two files change places.
+func (t *Tree) Exchange(ctx context.Context, a, b string) error {
+	if err := tree.CheckName("exchange", b); err != nil {
+		return err
+	}
+	if err := t.begin(ctx, "exchange", a); err != nil {
+		return err
+	}
+	defer t.mu.Unlock()
+	first, err := t.find("exchange", a)
+	if err != nil {
+		return err
+	}
+	second, err := t.find("exchange", b)
+	if err != nil {
+		return err
+	}
+	if first.kind != tree.File || second.kind != tree.File {
+		return tree.PathError("exchange", b, tree.ErrKind)
+	}
+	first.path, second.path = second.path, first.path
+	t.nodes[t.key(a)], t.nodes[t.key(b)] = second, first
 	return nil
 }
 

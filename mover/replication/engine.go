@@ -1,0 +1,200 @@
+// Package replication keeps the replicas of a set the same, over any trees.
+//
+// A [Engine.Scan] compares what a replica shows with its records and reads only
+// what changed; every change is put into the backlog of the lanes that lead
+// away. [Engine.Carry] works a lane's backlog off: the rules of core/replica
+// say what is to be done about each path, and it is done so that it can be
+// broken off at any step. What is about to be done is written into the record
+// first; what is found pending later is finished or taken back. So nothing that
+// the engine wrote is taken for a change made there, and nothing is ever half
+// there under its own name.
+package replication
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+	"time"
+
+	"bridgespan/core/acl"
+	"bridgespan/core/replica"
+	"bridgespan/tree"
+)
+
+// Where a replica keeps what is its own.
+const (
+	workFolder   = ".bspan"
+	intakeFolder = workFolder + "/intake"
+	atticFolder  = workFolder + "/attic"
+)
+
+// Replica is one place of the set.
+type Replica struct {
+	ID   replica.ID
+	Name string
+	Tree tree.Tree
+	// Seed is true of the replica whose content wins the first fill.
+	Seed bool
+	// Scanned is true when all of it was seen once.
+	Scanned bool
+	// Filled is true when it has had all that the set had: what it lacks was
+	// removed from then on. A seed is filled when it is scanned.
+	Filled bool
+}
+
+// Engine keeps the replicas of one set the same. Its methods must not be called
+// side by side.
+type Engine struct {
+	Store    Store
+	Replicas []*Replica
+	Lanes    []Lane
+	Now      func() time.Time
+	// Unique makes a name that was never used.
+	Unique func() string
+	// Trouble is told what could not be done, and why. It is tried again.
+	Trouble func(Trouble)
+}
+
+// Trouble is something that could not be done.
+type Trouble struct {
+	Replica string
+	Path    string
+	Err     error
+}
+
+// Errors of paths that are not carried.
+var (
+	errClash = errors.New("its name differs from another only in case")
+	errKind  = errors.New("it is neither a file nor a folder")
+	// errMoved: what was to be changed is no longer what was decided on.
+	errMoved = errors.New("it changed meanwhile")
+	// errLater: something else must be done first.
+	errLater = errors.New("something else must be done first")
+)
+
+func (e *Engine) replica(id replica.ID) *Replica {
+	for _, r := range e.Replicas {
+		if r.ID == id {
+			return r
+		}
+	}
+	panic(fmt.Sprintf("no replica %d", id))
+}
+
+func (e *Engine) trouble(r *Replica, path string, err error) {
+	if e.Trouble != nil {
+		e.Trouble(Trouble{r.Name, path, err})
+	}
+}
+
+// outOf are the lanes that lead away from a replica, but for the one to a
+// replica that knows already.
+func (e *Engine) outOf(r *Replica, knows replica.ID) (lanes []Lane) {
+	for _, l := range e.Lanes {
+		if l.From == r.ID && l.To != knows {
+			lanes = append(lanes, l)
+		}
+	}
+	return lanes
+}
+
+// into are the lanes that lead to a replica.
+func (e *Engine) into(r *Replica) (lanes []Lane) {
+	for _, l := range e.Lanes {
+		if l.To == r.ID {
+			lanes = append(lanes, l)
+		}
+	}
+	return lanes
+}
+
+// keyOf is the key of a path: all replicas compare names alike, whatever they
+// tell apart themselves.
+func keyOf(path string) string { return tree.Key(path, false) }
+
+func parentKey(key string) string { return path.Dir(key) }
+
+// spelled is the path of a folder at a replica, as it is written there.
+func (e *Engine) spelled(ctx context.Context, r *Replica, key string) (string, error) {
+	if key == "." {
+		return ".", nil
+	}
+	rec, err := e.Store.Get(ctx, r.ID, key)
+	if err != nil {
+		return "", err
+	}
+	above, err := e.spelled(ctx, r, parentKey(key))
+	if err != nil {
+		return "", err
+	}
+	return path.Join(above, cmp.Or(rec.Name, path.Base(key))), nil
+}
+
+// pathOf is where a record's path is at a replica. other is a record that knows
+// the name if this one does not.
+func (e *Engine) pathOf(ctx context.Context, r *Replica, rec, other *replica.Record) (string, error) {
+	above, err := e.spelled(ctx, r, parentKey(rec.Key))
+	return path.Join(above, cmp.Or(rec.Name, other.Name, path.Base(rec.Key))), err
+}
+
+// seenOf is what a replica shows of an entry. d is its descriptor in text form.
+func seenOf(e tree.Entry, d string) replica.Seen {
+	s := replica.Seen{ID: e.ID, Descriptor: d, Attributes: uint32(e.Attributes)}
+	if e.Kind == tree.File {
+		s.Size, s.Modified = e.Size, e.Modified
+	}
+	return s
+}
+
+func textOf(d acl.Descriptor) string {
+	if d.IsZero() {
+		return ""
+	}
+	return d.String()
+}
+
+func kindOf(e tree.Entry) replica.Kind {
+	switch e.Kind {
+	case tree.File:
+		return replica.File
+	case tree.Folder:
+		return replica.Folder
+	}
+	return replica.None
+}
+
+// asKept reports whether an entry is as its record has seen it, apart from permissions.
+func asKept(rec *replica.Record, e tree.Entry) bool {
+	switch {
+	case kindOf(e) != rec.Kind:
+		return false
+	case rec.Kind != replica.File:
+		return true
+	case rec.Seen.ID != 0 && e.ID != 0 && rec.Seen.ID != e.ID:
+		return false
+	}
+	return e.Size == rec.Seen.Size && e.Modified.Equal(rec.Seen.Modified)
+}
+
+// unchanged reports whether what is at a path is what its record has seen there.
+func unchanged(ctx context.Context, r *Replica, path string, rec *replica.Record) (bool, error) {
+	e, err := r.Tree.Stat(ctx, path)
+	if absent(err) {
+		return rec.Kind == replica.None, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	return rec.Kind != replica.None && asKept(rec, e), nil
+}
+
+func absent(err error) bool {
+	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, tree.ErrKind)
+}
+
+// own reports whether a name is the engine's, not people's.
+func own(name string) bool { return strings.HasPrefix(name, workFolder) || tree.Reserved(name) }

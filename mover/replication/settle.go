@@ -1,0 +1,189 @@
+package replication
+
+import (
+	"context"
+	"path"
+
+	"bridgespan/core/acl"
+	"bridgespan/core/replica"
+	"bridgespan/tree"
+)
+
+// Settle finishes or takes back what was begun at a replica and broken off.
+func (e *Engine) Settle(ctx context.Context, id replica.ID) error {
+	r := e.replica(id)
+	records, err := e.Store.Unfinished(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, rec := range records {
+		if err := e.settle(ctx, r, rec); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			e.trouble(r, rec.Key, err) // it stays pending, and nothing else is done there
+		}
+	}
+	return nil
+}
+
+// settle finishes or takes back what is pending at one path.
+func (e *Engine) settle(ctx context.Context, r *Replica, rec replica.Record) error {
+	p := rec.Pending
+	name, err := e.pathOf(ctx, r, &replica.Record{Key: rec.Key, Content: p.Content}, &rec)
+	if err != nil {
+		return err
+	}
+	entry, there, err := look(ctx, r, name)
+	if err != nil {
+		return err
+	}
+	done, brought, err := e.isDone(ctx, r, name, p, entry, there)
+	switch {
+	case err != nil:
+		return err
+	case done:
+		return e.finishLate(ctx, r, name, rec, entry, brought)
+	case there && rec.Kind != replica.None && asKept(&rec, entry), !there && rec.Kind == replica.None && !e.exists(ctx, r, p.Staged):
+		return e.takeBack(ctx, r, rec, false) // it was not begun
+	case there: // people have put something there meanwhile
+		return e.takeBack(ctx, r, rec, p.Attic != "" && e.exists(ctx, r, p.Attic))
+	}
+	return e.bringBack(ctx, r, name, rec)
+}
+
+// finishLate finishes what was done and not yet noted. Since then people may
+// have changed who may do what there.
+func (e *Engine) finishLate(ctx context.Context, r *Replica, name string, rec replica.Record, entry tree.Entry, brought *tree.Entry) error {
+	p := rec.Pending
+	shown := seenOf(entry, textOf(entry.Descriptor))
+	ours := sameRights(shown.Descriptor, p.Permissions.Descriptor) && shown.Attributes == p.Permissions.Attributes
+	notYet := p.Staged == "" && (rec.Kind != p.Content.Kind || shown.Descriptor == rec.Seen.Descriptor && shown.Attributes == rec.Seen.Attributes)
+	if p.Content.Kind == replica.None || ours || notYet {
+		return e.finish(ctx, r, name, rec, brought)
+	}
+	theirs := *p
+	theirs.Permissions = replica.Permissions{Version: p.Permissions.Version.Advance(r.ID), Descriptor: shown.Descriptor, Attributes: shown.Attributes, Changed: e.Now(), By: r.ID}
+	rec.Pending = &theirs
+	return e.finish(ctx, r, name, rec, brought)
+}
+
+// sameRights reports whether two descriptors, in text form, have one owner and
+// let the same people do the same.
+func sameRights(a, b string) bool {
+	if a == b {
+		return true
+	}
+	d, err := acl.ParseParts(a)
+	f, err2 := acl.ParseParts(b)
+	return err == nil && err2 == nil && d.Owner == f.Owner && len(acl.Compare(d, f)) == 0
+}
+
+func (e *Engine) exists(ctx context.Context, r *Replica, name string) bool {
+	if name == "" {
+		return false
+	}
+	_, err := r.Tree.Stat(ctx, name)
+	return err == nil
+}
+
+// isDone reports whether what is at a path is what was to come there, and
+// returns it when it is a file that was read to tell.
+func (e *Engine) isDone(ctx context.Context, r *Replica, name string, p *replica.Pending, entry tree.Entry, there bool) (bool, *tree.Entry, error) {
+	switch p.Content.Kind {
+	case replica.None:
+		return !there, nil, nil
+	case replica.Folder:
+		return there && entry.Kind == tree.Folder, nil, nil
+	}
+	if !there || entry.Kind != tree.File || entry.Size != p.Content.Size || entry.Modified.Sub(p.Content.Modified).Abs() > replica.TimeTolerance {
+		return false, nil, nil
+	}
+	d, opened, err := digest(ctx, r.Tree, name)
+	return d == p.Content.Digest, &opened, err
+}
+
+// bringBack puts something where nothing is any more: what was to come, or else
+// what stood there.
+func (e *Engine) bringBack(ctx context.Context, r *Replica, name string, rec replica.Record) error {
+	p := rec.Pending
+	switch {
+	case e.exists(ctx, r, p.Staged):
+		err := r.Tree.Rename(ctx, p.Staged, name, false)
+		if absent(err) { // people have removed the folder that it was to come to
+			return e.takeBack(ctx, r, rec, e.exists(ctx, r, p.Attic))
+		}
+		if err != nil {
+			return err
+		}
+		return e.settle(ctx, r, rec) // which finds it done
+	case e.exists(ctx, r, p.Attic):
+		above, err := e.spelled(ctx, r, parentKey(rec.Key))
+		if err != nil {
+			return err
+		}
+		err = r.Tree.Rename(ctx, p.Attic, path.Join(above, rec.Name), false)
+		if absent(err) {
+			return e.takeBack(ctx, r, rec, true)
+		}
+		if err != nil {
+			return err
+		}
+	case rec.Kind == replica.Folder:
+		// We removed the folder for what was to come. That nobody may take for a
+		// removal by people, the version stays.
+		rec.Content = replica.Content{Version: rec.Version, Name: rec.Name, Changed: rec.Changed, By: rec.By}
+		rec.Seen = replica.Seen{}
+	}
+	return e.takeBack(ctx, r, rec, false)
+}
+
+// takeBack forgets what was pending. kept is true when what stood there is in
+// the attic already.
+func (e *Engine) takeBack(ctx context.Context, r *Replica, rec replica.Record, kept bool) error {
+	p := rec.Pending
+	c := Change{Replica: r.ID}
+	var err error
+	if c.Kept, err = e.discard(ctx, r, &rec); err != nil {
+		return err
+	}
+	if kept {
+		c.Kept = append(c.Kept, Kept{Path: rec.Key, Attic: p.Attic, Why: Replaced})
+	}
+	rec.Pending = nil
+	c.Records = []replica.Record{rec}
+	return e.Store.Save(ctx, c)
+}
+
+// discard removes what waits in the intake and is no longer needed: what was to
+// come, or what was replaced by it. What is neither was written by somebody in
+// the last moment before it was replaced, and goes to the attic.
+func (e *Engine) discard(ctx context.Context, r *Replica, rec *replica.Record) ([]Kept, error) {
+	p := rec.Pending
+	if p.Staged == "" {
+		return nil, nil
+	}
+	entry, err := r.Tree.Stat(ctx, p.Staged)
+	if absent(err) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	old := asKept(rec, entry)
+	if !old && entry.Size == p.Content.Size {
+		d, _, err := digest(ctx, r.Tree, p.Staged)
+		if err != nil {
+			return nil, err
+		}
+		old = d == p.Content.Digest
+	}
+	if old {
+		return nil, r.Tree.Remove(ctx, p.Staged)
+	}
+	attic, err := e.inAttic(ctx, r, rec.Key)
+	if err != nil {
+		return nil, err
+	}
+	return []Kept{{Path: rec.Key, Attic: attic, Why: Lost}}, r.Tree.Rename(ctx, p.Staged, attic, false)
+}

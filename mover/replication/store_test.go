@@ -1,0 +1,117 @@
+package replication
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+
+	"bridgespan/core/replica"
+)
+
+// memoryStore keeps records as a database does: what was saved stays, and a
+// change is saved whole or not at all.
+type memoryStore struct {
+	// fault is asked before and after everything that is kept.
+	fault   func() error
+	records map[replica.ID]map[string]replica.Record
+	backlog map[Lane]map[string]int64
+	seq     int64
+	kept    map[replica.ID][]Kept
+}
+
+func newMemoryStore() *memoryStore {
+	return &memoryStore{records: map[replica.ID]map[string]replica.Record{}, backlog: map[Lane]map[string]int64{}, kept: map[replica.ID][]Kept{}}
+}
+
+func (s *memoryStore) step() error {
+	if s.fault == nil {
+		return nil
+	}
+	return s.fault()
+}
+
+func (s *memoryStore) Get(_ context.Context, r replica.ID, key string) (replica.Record, error) {
+	rec, ok := s.records[r][key]
+	if !ok {
+		rec.Key = key
+	}
+	return rec, nil
+}
+
+func (s *memoryStore) matching(r replica.ID, ok func(*replica.Record) bool) (found []replica.Record, err error) {
+	for _, key := range slices.Sorted(maps.Keys(s.records[r])) {
+		if rec := s.records[r][key]; ok(&rec) {
+			found = append(found, rec)
+		}
+	}
+	return found, nil
+}
+
+func (s *memoryStore) Children(_ context.Context, r replica.ID, folder string) ([]replica.Record, error) {
+	return s.matching(r, func(rec *replica.Record) bool { return parentKey(rec.Key) == folder })
+}
+
+func (s *memoryStore) ByFile(_ context.Context, r replica.ID, id uint64) ([]replica.Record, error) {
+	return s.matching(r, func(rec *replica.Record) bool { return rec.Kind == replica.File && rec.Seen.ID == id })
+}
+
+func (s *memoryStore) Unfinished(_ context.Context, r replica.ID) ([]replica.Record, error) {
+	return s.matching(r, func(rec *replica.Record) bool { return rec.Pending != nil })
+}
+
+func (s *memoryStore) Save(_ context.Context, c Change) error {
+	if err := s.step(); err != nil {
+		return err
+	}
+	if s.records[c.Replica] == nil {
+		s.records[c.Replica] = map[string]replica.Record{}
+	}
+	for _, rec := range c.Records {
+		s.records[c.Replica][rec.Key] = rec
+		for _, l := range c.Queue {
+			s.queue(l, rec.Key)
+		}
+	}
+	s.kept[c.Replica] = append(s.kept[c.Replica], c.Kept...)
+	return s.step()
+}
+
+func (s *memoryStore) queue(l Lane, key string) {
+	if s.backlog[l] == nil {
+		s.backlog[l] = map[string]int64{}
+	}
+	s.seq++
+	s.backlog[l][key] = s.seq
+}
+
+func (s *memoryStore) Backlog(_ context.Context, l Lane, limit int) ([]Ticket, error) {
+	var tickets []Ticket
+	for key, seq := range s.backlog[l] {
+		tickets = append(tickets, Ticket{key, seq})
+	}
+	slices.SortFunc(tickets, func(a, b Ticket) int { return cmp.Compare(a.Seq, b.Seq) })
+	return tickets[:min(limit, len(tickets))], nil
+}
+
+func (s *memoryStore) Done(_ context.Context, l Lane, tickets []Ticket) error {
+	if err := s.step(); err != nil {
+		return err
+	}
+	for _, t := range tickets {
+		if s.backlog[l][t.Key] == t.Seq {
+			delete(s.backlog[l], t.Key)
+		}
+	}
+	return nil
+}
+
+func (s *memoryStore) Postpone(_ context.Context, l Lane, tickets []Ticket) error {
+	if err := s.step(); err != nil {
+		return err
+	}
+	for _, t := range tickets {
+		s.queue(l, t.Key)
+	}
+	return nil
+}

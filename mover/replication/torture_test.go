@@ -1,0 +1,427 @@
+package replication
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"path"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"bridgespan/core/acl"
+	"bridgespan/core/replica"
+	"bridgespan/tree"
+	"bridgespan/tree/memory"
+)
+
+var (
+	seeds    = flag.Int("seeds", 1500, "how many histories TestTorture makes")
+	fromSeed = flag.Uint64("from-seed", 1, "the first of them")
+)
+
+// errCrash ends the engine at a step: whatever it was doing is broken off.
+var errCrash = errors.New("crash")
+
+// world is a set of replicas with people at work, in which everything that can
+// go wrong does, the same way for the same seed.
+type world struct {
+	random   *rand.Rand
+	clock    time.Time
+	store    *memoryStore
+	replicas []*Replica
+	trees    []*memory.Tree
+	lanes    []Lane
+	engine   *Engine
+	names    int
+
+	fuel    int  // steps until the crash; below 0: none
+	crashed bool // nothing answers until the engine is started anew
+	flaky   bool // single steps fail
+	busy    bool // people work between any two steps of the engine
+	people  bool // the trees are used by people now, not by the engine
+
+	content int             // counts what people write
+	dropped map[string]bool // the contents that people wrote: whether people overwrote or removed them
+	history []string
+}
+
+func (w *world) log(format string, args ...any) {
+	w.history = append(w.history, fmt.Sprintf(format, args...))
+}
+
+func newWorld(seed uint64) *world {
+	w := &world{random: rand.New(rand.NewPCG(seed, 7)), clock: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), store: newMemoryStore(), fuel: -1, dropped: map[string]bool{}}
+	w.store.fault = w.step
+	n := 2 + w.random.IntN(3)
+	for i := range n {
+		skew := time.Duration(w.random.IntN(240)-120) * time.Second
+		t := &memory.Tree{CaseSensitive: w.random.IntN(3) == 0, Now: func() time.Time { return w.clock.Add(skew) }}
+		t.Fault = func(step, name string) error {
+			if w.people {
+				return nil
+			}
+			if w.busy && w.random.IntN(25) == 0 {
+				w.work()
+			}
+			return w.step()
+		}
+		w.trees = append(w.trees, t)
+		w.replicas = append(w.replicas, &Replica{ID: replica.ID(i + 1), Name: fmt.Sprint("r", i+1), Tree: t, Seed: i == 0})
+	}
+	hub := w.random.IntN(2) == 0
+	for i := range n {
+		for j := range n {
+			if i != j && (!hub || i == 0 || j == 0) {
+				w.lanes = append(w.lanes, Lane{replica.ID(i + 1), replica.ID(j + 1)})
+			}
+		}
+	}
+	w.start()
+	return w
+}
+
+// start starts the engine, after a crash too: it knows only what was kept.
+func (w *world) start() {
+	w.crashed, w.fuel = false, -1
+	w.engine = &Engine{Store: w.store, Replicas: w.replicas, Lanes: w.lanes, Now: func() time.Time { return w.clock },
+		Unique: func() string { w.names++; return fmt.Sprint("u", w.names) }}
+}
+
+// step is asked at every step of the engine, before it is done.
+func (w *world) step() error {
+	switch {
+	case w.crashed:
+		return errCrash
+	case w.fuel == 0:
+		w.crashed = true
+		return errCrash
+	case w.fuel > 0:
+		w.fuel--
+	}
+	if w.flaky && w.random.IntN(12) == 0 {
+		return tree.ErrUnreachable
+	}
+	return nil
+}
+
+func (w *world) tick() { w.clock = w.clock.Add(time.Duration(3+w.random.IntN(60)) * time.Second) }
+
+var (
+	folders = []string{".", "a", "b", "a/deep", "B/Sub"}
+	files   = []string{"one", "two", "Three", "x"}
+)
+
+// usual are the permissions of what nobody gave others.
+var usual = func() acl.Descriptor {
+	d, err := acl.Parse("O:BAG:BAD:(A;;FA;;;BA)(A;;FR;;;S-1-5-21-1-2-3-999)")
+	if err != nil {
+		panic(err)
+	}
+	return d
+}()
+
+// work is one thing that people do at a replica. What does not go is not done.
+func (w *world) work() {
+	w.tick()
+	w.people = true
+	defer func() { w.people = false }()
+	i := w.random.IntN(len(w.trees))
+	t, ctx := w.trees[i], context.Background()
+	folder := folders[w.random.IntN(len(folders))]
+	name := path.Join(folder, files[w.random.IntN(len(files))])
+	if !fits(t, name) || !fits(t, path.Dir(name)) {
+		return
+	}
+	var err error
+	var did string
+	switch w.random.IntN(10) {
+	case 0, 1, 2, 3:
+		w.content++
+		text := fmt.Sprintf("content %d", w.content)
+		w.drops(t, name)
+		w.dropped[text] = false
+		_ = tree.MkdirAll(ctx, t, folder)
+		if _, err = t.Put(ctx, name, strings.NewReader(text), tree.PutOptions{Replace: true}); err != nil {
+			w.dropped[text] = true
+		}
+		did = fmt.Sprintf("writes %s: %s", name, text)
+	case 4:
+		w.drops(t, name)
+		err = t.Remove(ctx, name)
+		did = "removes " + name
+	case 5:
+		if folder != "." {
+			for e := range tree.Walk(ctx, t, folder, tree.Plain) {
+				w.drops(t, e.Path)
+			}
+			err = tree.RemoveAll(ctx, t, folder)
+			did = "removes " + folder + " with all"
+		}
+	case 6:
+		to := path.Join(folders[w.random.IntN(len(folders))], files[w.random.IntN(len(files))])
+		if !fits(t, to) {
+			return
+		}
+		if keyOf(to) != keyOf(name) {
+			w.drops(t, to)
+		}
+		err = t.Rename(ctx, name, to, true)
+		did = fmt.Sprintf("renames %s to %s", name, to)
+	case 7:
+		to := folders[w.random.IntN(len(folders))]
+		if fits(t, to) && folder != "." && to != "." && !strings.HasPrefix(strings.ToLower(to)+"/", strings.ToLower(folder)+"/") {
+			err = t.Rename(ctx, folder, to, false)
+			did = fmt.Sprintf("renames %s to %s", folder, to)
+		}
+	case 8:
+		d, bad := acl.Parse(fmt.Sprintf("O:BAG:BAD:(A;;FA;;;BA)(A;;FR;;;S-1-5-21-1-2-3-%d)", 1000+w.random.IntN(4)))
+		if bad != nil {
+			panic(bad)
+		}
+		err = t.Apply(ctx, name, tree.Meta{Descriptor: d})
+		did = "permits " + name
+	case 9:
+		err = t.Mkdir(ctx, folder)
+		did = "makes " + folder
+	}
+	for e := range tree.Walk(ctx, t, ".", tree.WithDescriptors) { // as a file server does
+		if !own(e.Path) && e.Descriptor.IsZero() {
+			if err := t.Apply(ctx, e.Path, tree.Meta{Descriptor: usual, Modified: e.Modified}); err != nil {
+				panic(err)
+			}
+		}
+	}
+	if did != "" && err == nil {
+		w.log("%v %s %s", w.clock.Format(time.TimeOnly), w.replicas[i].Name, did)
+	}
+}
+
+// fits reports whether nobody would be confused by a name: that it is not
+// there already in other case.
+func fits(t *memory.Tree, name string) bool {
+	for ; name != "."; name = path.Dir(name) {
+		for e, err := range t.List(context.Background(), path.Dir(name), tree.Plain) {
+			if err == nil && e.Name != path.Base(name) && keyOf(e.Name) == keyOf(path.Base(name)) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// drops notes that people do away with what is at a name.
+func (w *world) drops(t *memory.Tree, name string) {
+	if e, err := t.Stat(context.Background(), name); err != nil || e.Kind == tree.Folder {
+		return
+	}
+	text, err := tree.ReadFile(context.Background(), t, name)
+	if err != nil {
+		panic(err)
+	}
+	w.dropped[string(text)] = true
+}
+
+// turn lets the engine do something. Crashes and faults are part of it.
+func (w *world) turn() {
+	w.tick()
+	ctx := context.Background()
+	var did string
+	var err error
+	if w.random.IntN(8) == 0 {
+		w.fuel = w.random.IntN(60)
+	}
+	w.flaky, w.busy = w.random.IntN(6) == 0, w.random.IntN(3) == 0
+	if i := w.random.IntN(len(w.replicas) + len(w.lanes)); i < len(w.replicas) {
+		did = "scan " + w.replicas[i].Name
+		_, err = w.engine.Scan(ctx, w.replicas[i].ID)
+	} else {
+		l := w.lanes[i-len(w.replicas)]
+		did = fmt.Sprintf("carry %d to %d", l.From, l.To)
+		_, err = w.engine.Carry(ctx, l, 1+w.random.IntN(6))
+	}
+	w.flaky, w.busy = false, false
+	w.log("%s: %v, crashed %v", did, err, w.crashed)
+	if w.crashed {
+		w.start()
+	}
+	w.fuel = -1
+}
+
+// rest lets the engine work undisturbed until nothing is left to do.
+func (w *world) rest() error {
+	ctx := context.Background()
+	var troubles []string
+	w.engine.Trouble = func(t Trouble) { troubles = append(troubles, fmt.Sprintf("%s %s: %v", t.Replica, t.Path, t.Err)) }
+	for round := range 60 {
+		troubles = nil
+		busy := false
+		for _, r := range w.replicas {
+			w.tick()
+			s, err := w.engine.Scan(ctx, r.ID)
+			if err != nil {
+				return err
+			}
+			busy = busy || s.Changed > 0
+		}
+		for _, l := range w.lanes {
+			for range 20 {
+				if _, err := w.engine.Carry(ctx, l, 100); err != nil {
+					return err
+				}
+				if len(w.store.backlog[l]) == 0 {
+					break
+				}
+			}
+			busy = busy || len(w.store.backlog[l]) > 0
+		}
+		if !busy && round > 0 {
+			return nil
+		}
+	}
+	if w.clashes() {
+		return nil
+	}
+	return fmt.Errorf("there is no end to it: %v; backlogs %v", troubles[:min(5, len(troubles))], w.store.backlog)
+}
+
+// show is all that a replica shows, and the contents in its attic.
+func (w *world) show(i int) (shown map[string]string, attic []string) {
+	w.people = true
+	defer func() { w.people = false }()
+	shown = map[string]string{}
+	for e, err := range tree.Walk(context.Background(), w.trees[i], ".", tree.WithDescriptors) {
+		if err != nil {
+			panic(err)
+		}
+		if e.Kind == tree.Folder {
+			if !own(e.Path) {
+				shown[e.Path] = "folder " + e.Descriptor.String()
+			}
+			continue
+		}
+		text, err := tree.ReadFile(context.Background(), w.trees[i], e.Path)
+		if err != nil {
+			panic(err)
+		}
+		if own(e.Path) {
+			attic = append(attic, string(text))
+			if !strings.HasPrefix(e.Path, atticFolder+"/") && !strings.HasPrefix(e.Path, intakeFolder+"/") {
+				panic("out of place: " + e.Path)
+			}
+			continue
+		}
+		shown[e.Path] = fmt.Sprintf("%s|%v %v", text, e.Modified.Format(time.TimeOnly), e.Descriptor)
+	}
+	return shown, attic
+}
+
+// clashes reports whether a replica that tells cases apart holds names that
+// others cannot: those are not carried.
+func (w *world) clashes() bool {
+	for i := range w.trees {
+		shown, _ := w.show(i)
+		keys := map[string]bool{}
+		for name := range shown {
+			if keys[keyOf(name)] {
+				return true
+			}
+			keys[keyOf(name)] = true
+		}
+	}
+	return false
+}
+
+// check holds the world against the promises.
+func (w *world) check() error {
+	if err := w.nothingLost(); err != nil || w.clashes() {
+		return err
+	}
+	first, _ := w.show(0)
+	for i := range w.trees[1:] {
+		other, _ := w.show(i + 1)
+		if !maps.Equal(first, other) {
+			return fmt.Errorf("r1 and %s differ:\n%s", w.replicas[i+1].Name, difference(first, other))
+		}
+	}
+	return nil
+}
+
+// nothingLost tells of content that nobody did away with and that is nowhere,
+// and of content that nobody wrote.
+func (w *world) nothingLost() error {
+	there := map[string]bool{}
+	for i := range w.trees {
+		shown, attic := w.show(i)
+		for name, what := range shown {
+			text, _, isFile := strings.Cut(what, "|")
+			if _, written := w.dropped[text]; isFile && !written {
+				return fmt.Errorf("%s shows %s with %q, which nobody wrote", w.replicas[i].Name, name, text)
+			}
+			there[text] = true
+		}
+		for _, text := range attic {
+			there[text] = true
+		}
+	}
+	for text, dropped := range w.dropped {
+		if !dropped && !there[text] {
+			return fmt.Errorf("%s is lost", text)
+		}
+	}
+	return nil
+}
+
+func difference(a, b map[string]string) string {
+	var lines []string
+	for _, name := range slices.Sorted(maps.Keys(a)) {
+		if a[name] != b[name] {
+			lines = append(lines, fmt.Sprintf("  %s: %q, %q", name, a[name], b[name]))
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(b)) {
+		if _, ok := a[name]; !ok {
+			lines = append(lines, fmt.Sprintf("  %s: nothing, %q", name, b[name]))
+		}
+	}
+	return strings.Join(lines, "\n")
+}
+
+// live is one history: people and the engine by turns, then rest.
+func live(seed uint64, steps int) (*world, error) {
+	w := newWorld(seed)
+	for range w.random.IntN(12) { // what was there before the set
+		w.work()
+	}
+	for range steps {
+		if w.random.IntN(3) > 0 {
+			w.work()
+		} else {
+			w.turn()
+		}
+	}
+	w.log("rest")
+	if err := w.rest(); err != nil {
+		return w, err
+	}
+	return w, w.check()
+}
+
+// TestTorture makes histories, and holds the end of each against the promises.
+func TestTorture(t *testing.T) {
+	for seed := *fromSeed; seed < *fromSeed+uint64(*seeds); seed++ {
+		if _, err := live(seed, 40); err != nil {
+			// The shortest history of this seed that fails.
+			for steps := range 40 {
+				if w, err := live(seed, steps); err != nil {
+					t.Fatalf("seed %d, %d steps: %v\n%s", seed, steps, err, strings.Join(w.history, "\n"))
+				}
+			}
+			t.Fatalf("seed %d: %v", seed, err)
+		}
+	}
+}
