@@ -291,8 +291,7 @@ func (m *move) begin(ctx context.Context, next replica.Record, staged, attic str
 	return m.save(ctx, Change{Replica: m.carry.to.ID, Records: []replica.Record{rec}})
 }
 
-// end writes down that it was done. name is where it is now, and brought the
-// entry that was put there; nil when nothing was brought.
+// end writes down that it was done. name is where it is now, and brought as for finish.
 func (m *move) end(ctx context.Context, name string, next replica.Record, staged, attic string, brought *tree.Entry) error {
 	rec := m.to
 	rec.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions, Staged: staged, Attic: attic}
@@ -300,8 +299,8 @@ func (m *move) end(ctx context.Context, name string, next replica.Record, staged
 }
 
 // finish sets the permissions of what is pending and is in its place, and saves
-// the record as it is from now on. brought is the file that was put there; nil
-// when it is the one that was there before.
+// the record as it is from now on. brought is the file that was put there, as it
+// was before people could reach it; nil when it is the one that was there before.
 func (e *Engine) finish(ctx context.Context, r *Replica, name string, rec replica.Record, brought *tree.Entry) error {
 	p := rec.Pending
 	next := rec
@@ -310,16 +309,19 @@ func (e *Engine) finish(ctx context.Context, r *Replica, name string, rec replic
 		if err := e.permit(ctx, r, name, &rec, &next); err != nil {
 			return err
 		}
-		entry, there, err := look(ctx, r, name)
-		if err != nil {
-			return err
-		}
-		if !there {
-			return errMoved
-		}
-		next.Seen = seenOf(entry, textOf(entry.Descriptor))
-		if !isOurs(&rec, entry, brought) { // people were quick; the next scan finds out
-			next.Seen = replica.Seen{}
+		if brought == nil {
+			entry, there, err := look(ctx, r, name)
+			if err != nil {
+				return err
+			}
+			if !there {
+				return errMoved
+			}
+			if next.Seen = seenOf(entry, textOf(entry.Descriptor)); !isOurs(&rec, entry) { // people were quick; the next scan finds out
+				next.Seen = replica.Seen{}
+			}
+		} else {
+			next.Seen = seenOf(*brought, textOf(brought.Descriptor))
 		}
 	}
 	c := Change{Replica: r.ID, Records: []replica.Record{next}, Queue: e.outOf(r, 0)}
@@ -337,18 +339,11 @@ func (e *Engine) finish(ctx context.Context, r *Replica, name string, rec replic
 	return nil
 }
 
-// isOurs reports whether an entry is what was put there, or left there, and not
-// what people made of it since.
-func isOurs(rec *replica.Record, entry tree.Entry, brought *tree.Entry) bool {
-	switch kind := kindOf(entry); {
-	case kind != rec.Pending.Content.Kind:
-		return false
-	case kind != replica.File:
-		return true
-	case brought != nil:
-		return entry.Size == brought.Size && entry.Modified.Equal(brought.Modified) && (entry.ID == 0 || brought.ID == 0 || entry.ID == brought.ID)
-	}
-	return entry.Size == rec.Pending.Content.Size && entry.Modified.Sub(rec.Pending.Content.Modified).Abs() <= replica.TimeTolerance
+// isOurs reports whether an entry is what was left there, and not what people
+// made of it since.
+func isOurs(rec *replica.Record, entry tree.Entry) bool {
+	c := &rec.Pending.Content
+	return kindOf(entry) == c.Kind && (c.Kind != replica.File || entry.Size == c.Size && entry.Modified.Sub(c.Modified).Abs() <= replica.TimeTolerance)
 }
 
 func reasonOf(rec *replica.Record) Reason {
@@ -620,7 +615,12 @@ func (m *move) transfer(ctx context.Context, staged string, next *replica.Record
 	if err != nil {
 		return tree.Entry{}, err
 	}
-	return r.Tree.Put(ctx, staged, newChecked(stream, next.Digest), tree.PutOptions{Size: next.Size, SizeKnown: true, Meta: meta})
+	if _, err := r.Tree.Put(ctx, staged, newChecked(stream, next.Digest), tree.PutOptions{Size: next.Size, SizeKnown: true, Meta: meta}); err != nil {
+		return tree.Entry{}, err
+	}
+	// What the replica makes of it is looked at now: afterwards people may change it.
+	entry, _, err := look(ctx, r, staged)
+	return entry, err
 }
 
 // rename carries a rename as one: when the receiver still has the file under

@@ -100,6 +100,7 @@ func (e *Engine) isDone(ctx context.Context, r *Replica, name string, p *replica
 		return false, nil, nil
 	}
 	d, opened, err := digest(ctx, r.Tree, name)
+	opened.Descriptor, opened.Attributes = entry.Descriptor, entry.Attributes
 	return d == p.Content.Digest, &opened, err
 }
 

@@ -45,6 +45,11 @@ type world struct {
 	busy    bool // people work between any two steps of the engine
 	people  bool // the trees are used by people now, not by the engine
 
+	// touchedLast is what the engine last did something about, by replica.
+	touchedLast map[int]string
+	// worked are the keys of all paths that people ever touched, by replica.
+	worked map[int]map[string]bool
+
 	content int             // counts what people write
 	dropped map[string]bool // the contents that people wrote: whether people overwrote or removed them
 	history []string
@@ -55,7 +60,7 @@ func (w *world) log(format string, args ...any) {
 }
 
 func newWorld(seed uint64) *world {
-	w := &world{random: rand.New(rand.NewPCG(seed, 7)), clock: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), store: newMemoryStore(), fuel: -1, dropped: map[string]bool{}}
+	w := &world{random: rand.New(rand.NewPCG(seed, 7)), clock: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), store: newMemoryStore(), fuel: -1, dropped: map[string]bool{}, touchedLast: map[int]string{}, worked: map[int]map[string]bool{}}
 	w.store.fault = w.step
 	n := 2 + w.random.IntN(3)
 	for i := range n {
@@ -65,12 +70,16 @@ func newWorld(seed uint64) *world {
 			if w.people {
 				return nil
 			}
-			if w.busy && w.random.IntN(25) == 0 {
-				w.work()
+			if w.busy && w.random.IntN(15) == 0 {
+				w.meddle(i)
+			}
+			if !own(name) && name != "." {
+				w.touchedLast[i] = name
 			}
 			return w.step()
 		}
 		w.trees = append(w.trees, t)
+		w.worked[i] = map[string]bool{}
 		w.replicas = append(w.replicas, &Replica{ID: replica.ID(i + 1), Name: fmt.Sprint("r", i+1), Tree: t, Seed: i == 0})
 	}
 	hub := w.random.IntN(2) == 0
@@ -132,6 +141,7 @@ func (w *world) work() {
 	defer func() { w.people = false }()
 	i := w.random.IntN(len(w.trees))
 	t, ctx := w.trees[i], context.Background()
+	defer w.watch(i)()
 	folder := folders[w.random.IntN(len(folders))]
 	name := path.Join(folder, files[w.random.IntN(len(files))])
 	if !fits(t, name) || !fits(t, path.Dir(name)) {
@@ -141,15 +151,8 @@ func (w *world) work() {
 	var did string
 	switch w.random.IntN(10) {
 	case 0, 1, 2, 3:
-		w.content++
-		text := fmt.Sprintf("content %d", w.content)
-		w.drops(t, name)
-		w.dropped[text] = false
 		_ = tree.MkdirAll(ctx, t, folder)
-		if _, err = t.Put(ctx, name, strings.NewReader(text), tree.PutOptions{Replace: true}); err != nil {
-			w.dropped[text] = true
-		}
-		did = fmt.Sprintf("writes %s: %s", name, text)
+		w.write(i, name)
 	case 4:
 		w.drops(t, name)
 		err = t.Remove(ctx, name)
@@ -179,6 +182,9 @@ func (w *world) work() {
 			did = fmt.Sprintf("renames %s to %s", folder, to)
 		}
 	case 8:
+		if w.busy { // that is seen only between two steps of the engine
+			return
+		}
 		d, bad := acl.Parse(fmt.Sprintf("O:BAG:BAD:(A;;FA;;;BA)(A;;FR;;;S-1-5-21-1-2-3-%d)", 1000+w.random.IntN(4)))
 		if bad != nil {
 			panic(bad)
@@ -212,6 +218,62 @@ func fits(t *memory.Tree, name string) bool {
 		}
 	}
 	return true
+}
+
+// watch looks at a replica, and returns what notes all that people changed there
+// since.
+func (w *world) watch(i int) (note func()) {
+	look := func() map[string]string {
+		shown := map[string]string{}
+		for e := range tree.Walk(context.Background(), w.trees[i], ".", tree.WithDescriptors) {
+			shown[keyOf(e.Path)] = fmt.Sprint(e.ID, e.Name, e.Modified, e.Descriptor)
+		}
+		return shown
+	}
+	before := look()
+	return func() {
+		after := look()
+		maps.DeleteFunc(after, func(key, now string) bool {
+			was, ok := before[key]
+			delete(before, key)
+			return ok && was == now
+		})
+		for _, changed := range []map[string]string{before, after} {
+			for key := range changed {
+				w.worked[i][key] = true
+			}
+		}
+	}
+}
+
+// meddle lets people write just where the engine is at work.
+func (w *world) meddle(i int) {
+	name, ok := w.touchedLast[i]
+	if !ok || w.random.IntN(2) == 0 {
+		w.work()
+		return
+	}
+	w.tick()
+	w.people = true
+	defer func() { w.people = false }()
+	if e, err := w.trees[i].Stat(context.Background(), name); err != nil || e.Kind != tree.File {
+		return
+	}
+	w.write(i, name)
+}
+
+// write lets people write a file.
+func (w *world) write(i int, name string) {
+	t, ctx := w.trees[i], context.Background()
+	w.content++
+	text := fmt.Sprintf("content %d", w.content)
+	w.drops(t, name)
+	if _, err := t.Put(ctx, name, strings.NewReader(text), tree.PutOptions{Replace: true}); err != nil {
+		return
+	}
+	w.dropped[text] = false
+	w.worked[i][keyOf(name)] = true
+	w.log("%v %s writes %s: %s", w.clock.Format(time.TimeOnly), w.replicas[i].Name, name, text)
 }
 
 // drops notes that people do away with what is at a name.
@@ -341,6 +403,9 @@ func (w *world) check() error {
 	if err := w.nothingLost(); err != nil || w.clashes() {
 		return err
 	}
+	if err := w.nothingImagined(); err != nil {
+		return err
+	}
 	first, _ := w.show(0)
 	for i := range w.trees[1:] {
 		other, _ := w.show(i + 1)
@@ -376,6 +441,26 @@ func (w *world) nothingLost() error {
 	return nil
 }
 
+// nothingImagined tells of a change that the engine believes was made by people
+// at a replica where nobody touched the path. Folders it revives itself.
+func (w *world) nothingImagined() error {
+	for i, r := range w.replicas {
+		for _, other := range w.replicas {
+			for key, rec := range w.store.records[other.ID] {
+				if rec.Kind != replica.File || w.worked[i][key] {
+					continue
+				}
+				for _, t := range slices.Concat(rec.Version, rec.Permissions.Version) {
+					if t.Replica == r.ID {
+						return fmt.Errorf("%s counts as changed by people at %s: %v, %v", key, r.Name, rec.Version, rec.Permissions.Version)
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
+
 func difference(a, b map[string]string) string {
 	var lines []string
 	for _, name := range slices.Sorted(maps.Keys(a)) {
@@ -397,8 +482,14 @@ func live(seed uint64, steps int) (*world, error) {
 	for range w.random.IntN(12) { // what was there before the set
 		w.work()
 	}
+	if w.random.IntN(3) > 0 { // a set that was at work for long
+		if err := w.rest(); err != nil {
+			return w, err
+		}
+		w.log("all are the same")
+	}
 	for range steps {
-		if w.random.IntN(3) > 0 {
+		if w.random.IntN(2) > 0 {
 			w.work()
 		} else {
 			w.turn()
