@@ -168,7 +168,8 @@ type Tree interface {
 // Exchanger is a tree that can let two files change places at once, so that at
 // every moment each name has one of both.
 type Exchanger interface {
-	// Exchange returns an error wrapping fs.ErrNotExist unless both are there.
+	// Exchange returns an error wrapping fs.ErrNotExist unless both are there,
+	// and ErrUnsupported where the file system cannot do it.
 	Exchange(ctx context.Context, a, b string) error
 }
 

@@ -256,7 +256,7 @@ func (m *move) next() replica.Record {
 }
 
 func (m *move) do(ctx context.Context) error {
-	if m.v.Conflict {
+	if m.v.Conflict && m.v.Content == replica.Take {
 		m.done.Conflicts++
 	}
 	next := m.next()
@@ -588,11 +588,14 @@ func (m *move) place(ctx context.Context, staged, attic, name string) error {
 // replace puts what waits where an older version is. What is replaced is known
 // to be that version, as far as the tree lets us tell.
 func (m *move) replace(ctx context.Context, staged, name string) error {
-	t, ok := m.carry.to.Tree.(tree.Exchanger)
-	if !ok {
-		return m.carry.to.Tree.Rename(ctx, staged, name, true)
+	t := m.carry.to.Tree
+	if x, ok := t.(tree.Exchanger); ok {
+		// What was replaced is looked at, and goes, when all is noted.
+		if err := x.Exchange(ctx, staged, name); !errors.Is(err, tree.ErrUnsupported) {
+			return err
+		}
 	}
-	return t.Exchange(ctx, staged, name) // what was replaced goes when all is noted
+	return t.Rename(ctx, staged, name, true)
 }
 
 // transfer brings the content into the receiver's intake.

@@ -288,33 +288,6 @@ func (t *Tree) Mkdir(ctx context.Context, name string) error {
 	return classify("mkdir", name, t.root.Mkdir(name, 0o777))
 }
 
-func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error {
-	if err := begin(ctx, "rename", from); err != nil {
-		return err
-	}
-	if err := begin(ctx, "rename", to); err != nil {
-		return err
-	}
-	source, err := t.root.Lstat(from)
-	if err != nil {
-		return classify("rename", from, err)
-	}
-	if target, err := t.root.Lstat(to); err == nil && !os.SameFile(source, target) {
-		if !replace || !source.Mode().IsRegular() || !target.Mode().IsRegular() {
-			return tree.PathError("rename", to, fs.ErrExist)
-		}
-	}
-	err = t.root.Rename(from, to)
-	if errors.Is(err, unix.EINVAL) {
-		err = fmt.Errorf("%w: a folder cannot move into itself", fs.ErrInvalid)
-	}
-	var link *os.LinkError
-	if errors.As(err, &link) {
-		err = link.Err
-	}
-	return classify("rename", to, err)
-}
-
 func (t *Tree) Remove(ctx context.Context, name string) error {
 	if err := begin(ctx, "remove", name); err != nil {
 		return err

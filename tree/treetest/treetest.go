@@ -32,6 +32,7 @@ func Run(t *testing.T, empty func(t *testing.T) tree.Tree) {
 		"List":             testList,
 		"Folders":          testFolders,
 		"Rename":           testRename,
+		"Exchange":         testExchange,
 		"Case":             testCase,
 		"Names":            testNames,
 		"BadNames":         testBadNames,
@@ -232,6 +233,28 @@ func testFolders(t *testing.T, tr tree.Tree) {
 	}
 	wantNames(t, tr, ".")
 	wantError(t, "Remove of the root", tr.Remove(ctx, "."), fs.ErrInvalid)
+}
+
+func testExchange(t *testing.T, tr tree.Tree) {
+	x, ok := tr.(tree.Exchanger)
+	if !ok {
+		t.Skip("files cannot change places at once here")
+	}
+	ctx := t.Context()
+	mkdir(t, tr, "in")
+	put(t, tr, "in/waits", "new")
+	put(t, tr, "stands", "old")
+	if err := x.Exchange(ctx, "in/waits", "stands"); err != nil {
+		t.Fatal(err)
+	}
+	wantContent(t, tr, "stands", "new")
+	wantContent(t, tr, "in/waits", "old")
+	wantNames(t, tr, "in", "waits")
+	wantError(t, "Exchange with nothing", x.Exchange(ctx, "stands", "nothing"), fs.ErrNotExist)
+	wantError(t, "Exchange of nothing", x.Exchange(ctx, "nothing", "stands"), fs.ErrNotExist)
+	wantError(t, "Exchange with a folder", x.Exchange(ctx, "stands", "in"), tree.ErrKind)
+	wantError(t, "Exchange with a bad name", x.Exchange(ctx, "stands", "../stands"), fs.ErrInvalid)
+	wantContent(t, tr, "stands", "new")
 }
 
 func testRename(t *testing.T, tr tree.Tree) {

@@ -1,0 +1,222 @@
+package replication
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"bridgespan/standin/fileserver"
+	"bridgespan/standin/standintest"
+	"bridgespan/tree"
+	"bridgespan/tree/folder"
+	"bridgespan/tree/smb"
+)
+
+// pair is a set of two replicas over real trees.
+type pair struct {
+	*Engine
+	t    *testing.T
+	a, b tree.Tree
+}
+
+func newPair(t *testing.T, a, b tree.Tree) *pair {
+	names := 0
+	store := newMemoryStore()
+	return &pair{t: t, a: a, b: b, Engine: &Engine{Store: store, Now: time.Now,
+		Replicas: []*Replica{{ID: 1, Name: "a", Tree: a, Seed: true}, {ID: 2, Name: "b", Tree: b}},
+		Lanes:    []Lane{{1, 2}, {2, 1}},
+		Unique:   func() string { names++; return fmt.Sprint("u", names) },
+		Trouble:  func(tr Trouble) { t.Errorf("%s %s: %v", tr.Replica, tr.Path, tr.Err) }}}
+}
+
+// settleDown works until nothing is left to do, and returns what was carried.
+func (p *pair) settleDown() (total Carried) {
+	p.t.Helper()
+	for range 20 {
+		changed := int64(0)
+		for _, r := range p.Replicas {
+			s, err := p.Scan(p.t.Context(), r.ID)
+			if err != nil {
+				p.t.Fatal(err)
+			}
+			changed += s.Changed
+		}
+		done := 0
+		for _, l := range p.Lanes {
+			c, err := p.Carry(p.t.Context(), l, 1000)
+			if err != nil {
+				p.t.Fatal(err)
+			}
+			done += c.Done
+			total.Files, total.Bytes, total.Conflicts = total.Files+c.Files, total.Bytes+c.Bytes, total.Conflicts+c.Conflicts
+		}
+		if changed == 0 && done == 0 {
+			return total
+		}
+	}
+	p.t.Fatal("there is no end to it")
+	return total
+}
+
+// shown is what people see in a tree.
+func shown(t *testing.T, tr tree.Tree) map[string]string {
+	t.Helper()
+	all := map[string]string{}
+	for e, err := range tree.Walk(t.Context(), tr, ".", tree.WithDescriptors) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if own(e.Path) {
+			continue
+		}
+		// The text form says what applies; how it was inherited depends on the place.
+		what := e.Kind.String()
+		if e.Kind == tree.File {
+			text, err := tree.ReadFile(t.Context(), tr, e.Path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			what = fmt.Sprintf("%s %v", text, e.Modified.UTC().Truncate(time.Second))
+		}
+		all[e.Path] = what
+	}
+	return all
+}
+
+func (p *pair) same() {
+	p.t.Helper()
+	a, b := shown(p.t, p.a), shown(p.t, p.b)
+	if !maps.Equal(a, b) {
+		p.t.Errorf("a and b differ:\n%s", difference(a, b))
+	}
+}
+
+func put(t *testing.T, tr tree.Tree, name, text string) {
+	t.Helper()
+	if err := tree.MkdirAll(t.Context(), tr, filepath.Dir(name)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := tr.Put(t.Context(), name, strings.NewReader(text), tree.PutOptions{Replace: true}); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func inAttic(t *testing.T, tr tree.Tree) (texts []string) {
+	t.Helper()
+	for e, err := range tree.Walk(t.Context(), tr, atticFolder, tree.Plain) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if e.Kind == tree.File {
+			text, err := tree.ReadFile(t.Context(), tr, e.Path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			texts = append(texts, string(text))
+		}
+	}
+	return texts
+}
+
+// testPair is what every pair of trees must do.
+func testPair(t *testing.T, a, b tree.Tree) {
+	p := newPair(t, a, b)
+	ctx := t.Context()
+	put(t, a, "ledgers/2026/may.csv", "may")
+	put(t, a, "ledgers/old name.csv", "seed")
+	put(t, a, "same.txt", "the same at both")
+	put(t, b, "same.txt", "the same at both")
+	put(t, b, "other.txt", "only b had this")
+	put(t, b, "ledgers/2026/may.csv", "b's own may")
+	e, err := a.Stat(ctx, "same.txt")
+	if err == nil {
+		err = b.Apply(ctx, "same.txt", tree.Meta{Modified: e.Modified})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := p.settleDown()
+	p.same()
+	if first.Files != 2 {
+		t.Errorf("the first fill brought %d files, want the two that b lacked", first.Files)
+	}
+	if kept := inAttic(t, b); len(kept) != 2 {
+		t.Errorf("b's attic holds %q", kept)
+	}
+
+	// Edits both ways, a rename, a removal, a new folder.
+	put(t, b, "ledgers/2026/may.csv", "may, corrected at b")
+	put(t, a, "new/deep/file", "made at a")
+	if err := a.Rename(ctx, "ledgers/old name.csv", "ledgers/new name.csv", false); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Remove(ctx, "same.txt"); err != nil {
+		t.Fatal(err)
+	}
+	second := p.settleDown()
+	p.same()
+	if second.Conflicts != 0 {
+		t.Errorf("%d conflicts", second.Conflicts)
+	}
+	if a.Capabilities().IDs && second.Files != 2 {
+		t.Errorf("%d files were brought, want two: a rename brings nothing", second.Files)
+	}
+
+	// A conflict: the later change wins at both, the other is kept.
+	put(t, a, "ledgers/2026/may.csv", "earlier")
+	put(t, b, "ledgers/2026/may.csv", "later")
+	now := time.Now().Truncate(time.Second)
+	if err := a.Apply(ctx, "ledgers/2026/may.csv", tree.Meta{Modified: now.Add(-time.Minute)}); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Apply(ctx, "ledgers/2026/may.csv", tree.Meta{Modified: now}); err != nil {
+		t.Fatal(err)
+	}
+	if third := p.settleDown(); third.Conflicts != 1 {
+		t.Errorf("%d conflicts, want one", third.Conflicts)
+	}
+	p.same()
+	if got := shown(t, a)["ledgers/2026/may.csv"]; !strings.HasPrefix(got, "later") {
+		t.Errorf("at both: %s", got)
+	}
+	if kept := inAttic(t, a); !strings.Contains(strings.Join(kept, "|"), "earlier") {
+		t.Errorf("a's attic holds %q", kept)
+	}
+}
+
+func openFolder(t *testing.T) tree.Tree {
+	t.Helper()
+	f, err := folder.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { f.Close() })
+	return f
+}
+
+func openShare(t *testing.T, server *fileserver.Server, share string) tree.Tree {
+	t.Helper()
+	session, err := smb.Dial(context.Background(), smb.Target{Address: server.HostPort(), Account: "warden", Password: standintest.Password("warden")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { session.Close() })
+	tr, err := session.Tree(context.Background(), share, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { tr.Close() })
+	return tr
+}
+
+func TestFolders(t *testing.T) { testPair(t, openFolder(t), openFolder(t)) }
+
+func TestShares(t *testing.T) {
+	oak, elm := standintest.FileServer(t, "oak", "store"), standintest.FileServer(t, "elm", "store")
+	a, b := openShare(t, oak, "store"), openShare(t, elm, "store")
+	t.Run("Shares", func(t *testing.T) { testPair(t, a, b) })
+}
