@@ -44,6 +44,7 @@ func TestRecords(t *testing.T) {
 	t.Run("Permissions", func(t *testing.T) { testPermissions(t, db) })
 	t.Run("Directories", func(t *testing.T) { testDirectories(t, db) })
 	t.Run("Entries", func(t *testing.T) { testEntries(t, db) })
+	t.Run("Replication", func(t *testing.T) { testReplication(t, db) })
 	t.Run("Gateway", func(t *testing.T) { testGateway(t, db) })
 	t.Run("Away", func(t *testing.T) {
 		server.Kill()

@@ -95,6 +95,15 @@ func (v *values) into(ctx context.Context, tx *Tx, table string) error {
 	return err
 }
 
+// replacing inserts the rows, or puts them in the place of those with their keys.
+func (v *values) replacing(ctx context.Context, tx *Tx, table string) error {
+	if len(v.args) == 0 {
+		return nil
+	}
+	_, _, err := tx.exec(ctx, `REPLACE INTO `+table+` VALUES `+v.places.String(), v.args...)
+	return err
+}
+
 // AddRightsObjects plans objects of a change of rights. ids remembers the
 // numbers of descriptors from call to call.
 func (tx *Tx) AddRightsObjects(ctx context.Context, run int64, objects []RightsObject, ids DescriptorIDs) error {

@@ -18,6 +18,8 @@ import (
 	"bytes"
 	"cmp"
 	"time"
+
+	"bridgespan/core/acl"
 )
 
 // Kind is what lies at a path.
@@ -54,7 +56,7 @@ type Content struct {
 // Permissions is one version of who may do what with what lies at a path.
 type Permissions struct {
 	Version    Vector
-	Descriptor string // in text form (SDDL); "" where the replica keeps none
+	Descriptor acl.Descriptor // zero where the replica keeps none
 	Attributes uint32
 	Changed    time.Time
 	By         ID
@@ -67,7 +69,7 @@ type Seen struct {
 	Size       int64
 	Modified   time.Time
 	ID         uint64 // of the file, where the replica tells; 0 where unknown
-	Descriptor string
+	Descriptor acl.Descriptor
 	Attributes uint32
 }
 
@@ -144,7 +146,7 @@ func (p *Permissions) compare(q *Permissions) int {
 	return cmp.Or(
 		p.Changed.Compare(q.Changed),
 		cmp.Compare(q.By, p.By),
-		cmp.Compare(p.Descriptor, q.Descriptor),
+		bytes.Compare(p.Descriptor.Binary(), q.Descriptor.Binary()),
 		cmp.Compare(p.Attributes, q.Attributes),
 	)
 }

@@ -5,6 +5,8 @@ import (
 	"math/rand/v2"
 	"testing"
 	"time"
+
+	"bridgespan/core/acl"
 )
 
 func vector(t testing.TB, text string) Vector {
@@ -116,9 +118,13 @@ func TestDecide(t *testing.T) {
 }
 
 func TestDecidePermissions(t *testing.T) {
-	with := func(version, descriptor string, minute int, by ID) Record {
+	with := func(version, who string, minute int, by ID) Record {
 		r := file(t, "1:1", 'x', 0, 1)
-		r.Permissions = Permissions{Version: vector(t, version), Descriptor: descriptor, Changed: noon.Add(time.Duration(minute) * time.Minute), By: by}
+		d, err := acl.Parse("O:BAG:BAD:(A;;FA;;;" + map[string]string{"a": "BA", "b": "BU", "c": "BG"}[who] + ")")
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Permissions = Permissions{Version: vector(t, version), Descriptor: d, Changed: noon.Add(time.Duration(minute) * time.Minute), By: by}
 		return r
 	}
 	for name, c := range map[string]struct {

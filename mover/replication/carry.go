@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"path"
 	"slices"
@@ -28,7 +27,7 @@ type Carried struct {
 // Carry works off up to limit paths of a lane's backlog. What cannot be done is
 // told to Trouble and stays in the backlog, behind the others. It does nothing
 // while the sender is not filled, or one of both was not yet looked at.
-func (e *Engine) Carry(ctx context.Context, lane Lane, limit int) (Carried, error) {
+func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carried, error) {
 	c := &carry{Engine: e, lane: lane, from: e.replica(lane.From), to: e.replica(lane.To)}
 	if !c.from.Filled || !c.to.Scanned {
 		return c.done, nil
@@ -38,8 +37,8 @@ func (e *Engine) Carry(ctx context.Context, lane Lane, limit int) (Carried, erro
 		return c.done, err
 	}
 	// Folders before what is in them; and the other way round where they go.
-	slices.SortFunc(tickets, func(a, b Ticket) int { return strings.Compare(a.Key, b.Key) })
-	var later []Ticket
+	slices.SortFunc(tickets, func(a, b replica.Ticket) int { return strings.Compare(a.Key, b.Key) })
+	var later []replica.Ticket
 	for _, t := range tickets {
 		if later, err = c.ticket(ctx, t, later); err != nil {
 			return c.done, err
@@ -62,14 +61,14 @@ func (e *Engine) Carry(ctx context.Context, lane Lane, limit int) (Carried, erro
 
 type carry struct {
 	*Engine
-	lane     Lane
+	lane     replica.Lane
 	from, to *Replica
 	done     Carried
 }
 
 // ticket does what is to be done about one path; when something else is to be
 // done first it is added to later.
-func (c *carry) ticket(ctx context.Context, t Ticket, later []Ticket) ([]Ticket, error) {
+func (c *carry) ticket(ctx context.Context, t replica.Ticket, later []replica.Ticket) ([]replica.Ticket, error) {
 	err := c.path(ctx, t.Key, 0)
 	if ctx.Err() != nil {
 		return later, ctx.Err()
@@ -80,7 +79,7 @@ func (c *carry) ticket(ctx context.Context, t Ticket, later []Ticket) ([]Ticket,
 		return later, failed.err
 	case err == nil:
 		c.done.Done++
-		return later, c.Store.Done(ctx, c.lane, []Ticket{t})
+		return later, c.Store.Done(ctx, c.lane, []replica.Ticket{t})
 	case !errors.Is(err, errLater) && !errors.Is(err, errMoved):
 		c.trouble(c.to, t.Key, err)
 	}
@@ -107,7 +106,7 @@ func (c *carry) get(ctx context.Context, r *Replica, key string) (replica.Record
 	return rec, nil
 }
 
-func (c *carry) save(ctx context.Context, change Change) error {
+func (c *carry) save(ctx context.Context, change replica.Change) error {
 	if err := c.Store.Save(ctx, change); err != nil {
 		return &storeError{err}
 	}
@@ -170,7 +169,7 @@ func (c *carry) current(ctx context.Context, r *Replica, name string, rec replic
 			return &storeError{err}
 		}
 	}
-	change := Change{Replica: r.ID, Records: []replica.Record{now}}
+	change := replica.Change{Replica: r.ID, Records: []replica.Record{now}}
 	if changed {
 		change.Queue = c.toTell(r, change.Records)
 	}
@@ -215,7 +214,7 @@ func (c *carry) revive(ctx context.Context, r *Replica, rec, other replica.Recor
 	rec.Content.Version = rec.Version.Join(other.Version).Advance(r.ID)
 	rec.Content.Changed, rec.Content.By = c.Now(), r.ID
 	rec.Permissions.Version = rec.Permissions.Version.Join(other.Permissions.Version)
-	if err := c.save(ctx, Change{Replica: r.ID, Records: []replica.Record{rec}, Queue: c.toTell(r, nil)}); err != nil {
+	if err := c.save(ctx, replica.Change{Replica: r.ID, Records: []replica.Record{rec}, Queue: c.toTell(r, nil)}); err != nil {
 		return err
 	}
 	return errLater
@@ -261,7 +260,7 @@ func (m *move) do(ctx context.Context) error {
 	}
 	next := m.next()
 	if !m.touches() {
-		return m.save(ctx, Change{Replica: m.carry.to.ID, Records: []replica.Record{next}, Queue: m.tell(&next)})
+		return m.save(ctx, replica.Change{Replica: m.carry.to.ID, Records: []replica.Record{next}, Queue: m.tell(&next)})
 	}
 	if m.v.Content != replica.Take {
 		return m.setPermissions(ctx, next)
@@ -276,7 +275,7 @@ func (m *move) do(ctx context.Context) error {
 }
 
 // tell are the lanes that have to hear of the receiver's new record.
-func (m *move) tell(next *replica.Record) []Lane {
+func (m *move) tell(next *replica.Record) []replica.Lane {
 	knows := m.carry.from.ID
 	if next.Version.Compare(m.from.Version) != replica.Equal || next.Permissions.Version.Compare(m.from.Permissions.Version) != replica.Equal {
 		knows = 0
@@ -288,7 +287,7 @@ func (m *move) tell(next *replica.Record) []Lane {
 func (m *move) begin(ctx context.Context, next replica.Record, staged, attic string) error {
 	rec := m.to
 	rec.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions, Staged: staged, Attic: attic}
-	return m.save(ctx, Change{Replica: m.carry.to.ID, Records: []replica.Record{rec}})
+	return m.save(ctx, replica.Change{Replica: m.carry.to.ID, Records: []replica.Record{rec}})
 }
 
 // end writes down that it was done. name is where it is now, and brought as for finish.
@@ -317,16 +316,16 @@ func (e *Engine) finish(ctx context.Context, r *Replica, name string, rec replic
 			if !there {
 				return errMoved
 			}
-			if next.Seen = seenOf(entry, textOf(entry.Descriptor)); !isOurs(&rec, entry) { // people were quick; the next scan finds out
+			if next.Seen = seenOf(entry); !isOurs(&rec, entry) { // people were quick; the next scan finds out
 				next.Seen = replica.Seen{}
 			}
 		} else {
-			next.Seen = seenOf(*brought, textOf(brought.Descriptor))
+			next.Seen = seenOf(*brought)
 		}
 	}
-	c := Change{Replica: r.ID, Records: []replica.Record{next}, Queue: e.outOf(r, 0)}
+	c := replica.Change{Replica: r.ID, Records: []replica.Record{next}, Queue: e.outOf(r, 0)}
 	if p.Attic != "" && e.exists(ctx, r, p.Attic) {
-		c.Kept = []Kept{{Path: rec.Key, Attic: p.Attic, Why: reasonOf(&rec)}}
+		c.Kept = []replica.Kept{{Path: rec.Key, Attic: p.Attic, Why: reasonOf(&rec)}}
 	}
 	kept, err := e.discard(ctx, r, &rec)
 	if err != nil {
@@ -346,16 +345,16 @@ func isOurs(rec *replica.Record, entry tree.Entry) bool {
 	return kindOf(entry) == c.Kind && (c.Kind != replica.File || entry.Size == c.Size && entry.Modified.Sub(c.Modified).Abs() <= replica.TimeTolerance)
 }
 
-func reasonOf(rec *replica.Record) Reason {
+func reasonOf(rec *replica.Record) replica.Reason {
 	switch p := rec.Pending; {
 	case rec.Prior():
-		return First
+		return replica.First
 	case p.Content.Kind == replica.None:
-		return Removed
+		return replica.Removed
 	case p.Content.Kind != rec.Kind:
-		return Replaced
+		return replica.Replaced
 	}
-	return Lost
+	return replica.Lost
 }
 
 // permit gives what is at a path the permissions and the time that its record
@@ -364,10 +363,7 @@ func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec, next 
 	if rec.Pending.Staged != "" {
 		return nil
 	}
-	want, err := metaOf(r, next)
-	if err != nil {
-		return err
-	}
+	want := metaOf(r, next)
 	if rec.Kind == next.Kind && rec.Permissions.Same(&next.Permissions) {
 		want.Descriptor, want.Attributes = acl.Descriptor{}, nil
 	}
@@ -388,7 +384,7 @@ func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec, next 
 
 func (m *move) setPermissions(ctx context.Context, next replica.Record) error {
 	if next.Kind == replica.None {
-		return m.save(ctx, Change{Replica: m.carry.to.ID, Records: []replica.Record{next}, Queue: m.tell(&next)})
+		return m.save(ctx, replica.Change{Replica: m.carry.to.ID, Records: []replica.Record{next}, Queue: m.tell(&next)})
 	}
 	if err := m.begin(ctx, next, "", ""); err != nil {
 		return err
@@ -457,7 +453,7 @@ func (m *move) removeFolder(ctx context.Context) error {
 	if !errors.Is(err, tree.ErrNotEmpty) {
 		return err
 	}
-	if err := m.save(ctx, Change{Replica: r.ID, Records: []replica.Record{m.to}}); err != nil { // nothing is pending any more
+	if err := m.save(ctx, replica.Change{Replica: r.ID, Records: []replica.Record{m.to}}); err != nil { // nothing is pending any more
 		return err
 	}
 	s := &scan{Engine: m.Engine, r: r}
@@ -614,10 +610,7 @@ func (m *move) transfer(ctx context.Context, staged string, next *replica.Record
 	if err := tree.MkdirAll(ctx, r.Tree, intakeFolder); err != nil {
 		return tree.Entry{}, err
 	}
-	meta, err := metaOf(r, next)
-	if err != nil {
-		return tree.Entry{}, err
-	}
+	meta := metaOf(r, next)
 	if _, err := r.Tree.Put(ctx, staged, newChecked(stream, next.Digest), tree.PutOptions{Size: next.Size, SizeKnown: true, Meta: meta}); err != nil {
 		return tree.Entry{}, err
 	}
@@ -654,7 +647,7 @@ func (m *move) rename(ctx context.Context, name string, next replica.Record) (bo
 	begun, leaves := m.to, old
 	begun.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions}
 	leaves.Pending = &replica.Pending{Content: gone.Content, Permissions: gone.Permissions}
-	if err := m.save(ctx, Change{Replica: r.ID, Records: []replica.Record{begun, leaves}}); err != nil {
+	if err := m.save(ctx, replica.Change{Replica: r.ID, Records: []replica.Record{begun, leaves}}); err != nil {
 		return false, err
 	}
 	if err := r.Tree.Rename(ctx, was, name, false); err != nil {
@@ -677,21 +670,16 @@ func (e *Engine) inAttic(ctx context.Context, r *Replica, of string) (string, er
 }
 
 // metaOf is what is set on a file or folder beside its content.
-func metaOf(r *Replica, next *replica.Record) (tree.Meta, error) {
+func metaOf(r *Replica, next *replica.Record) tree.Meta {
 	attributes := tree.Attributes(next.Permissions.Attributes)
 	meta := tree.Meta{Attributes: &attributes}
 	if next.Kind == replica.File {
 		meta.Modified = next.Modified
 	}
-	if next.Permissions.Descriptor == "" || !r.Tree.Capabilities().Descriptors {
-		return meta, nil
+	if r.Tree.Capabilities().Descriptors {
+		meta.Descriptor = next.Permissions.Descriptor
 	}
-	d, err := acl.Parse(next.Permissions.Descriptor)
-	if err != nil {
-		return meta, fmt.Errorf("permissions of %s: %w", next.Key, err)
-	}
-	meta.Descriptor = d
-	return meta, nil
+	return meta
 }
 
 // fill notes that a replica has had all that the set had.

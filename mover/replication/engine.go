@@ -51,7 +51,7 @@ type Replica struct {
 type Engine struct {
 	Store    Store
 	Replicas []*Replica
-	Lanes    []Lane
+	Lanes    []replica.Lane
 	Now      func() time.Time
 	// Unique makes a name that was never used.
 	Unique func() string
@@ -93,7 +93,7 @@ func (e *Engine) trouble(r *Replica, path string, err error) {
 
 // outOf are the lanes that lead away from a replica, but for the one to a
 // replica that knows already.
-func (e *Engine) outOf(r *Replica, knows replica.ID) (lanes []Lane) {
+func (e *Engine) outOf(r *Replica, knows replica.ID) (lanes []replica.Lane) {
 	for _, l := range e.Lanes {
 		if l.From == r.ID && l.To != knows {
 			lanes = append(lanes, l)
@@ -103,7 +103,7 @@ func (e *Engine) outOf(r *Replica, knows replica.ID) (lanes []Lane) {
 }
 
 // into are the lanes that lead to a replica.
-func (e *Engine) into(r *Replica) (lanes []Lane) {
+func (e *Engine) into(r *Replica) (lanes []replica.Lane) {
 	for _, l := range e.Lanes {
 		if l.To == r.ID {
 			lanes = append(lanes, l)
@@ -141,20 +141,13 @@ func (e *Engine) pathOf(ctx context.Context, r *Replica, rec, other *replica.Rec
 	return path.Join(above, cmp.Or(rec.Name, other.Name, path.Base(rec.Key))), err
 }
 
-// seenOf is what a replica shows of an entry. d is its descriptor in text form.
-func seenOf(e tree.Entry, d string) replica.Seen {
-	s := replica.Seen{ID: e.ID, Descriptor: d, Attributes: uint32(e.Attributes)}
+// seenOf is what a replica shows of an entry.
+func seenOf(e tree.Entry) replica.Seen {
+	s := replica.Seen{ID: e.ID, Descriptor: e.Descriptor, Attributes: uint32(e.Attributes)}
 	if e.Kind == tree.File {
 		s.Size, s.Modified = e.Size, e.Modified
 	}
 	return s
-}
-
-func textOf(d acl.Descriptor) string {
-	if d.IsZero() {
-		return ""
-	}
-	return d.String()
 }
 
 func kindOf(e tree.Entry) replica.Kind {

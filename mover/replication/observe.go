@@ -58,7 +58,7 @@ func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.
 	if kind == replica.None {
 		return rec, false, errKind
 	}
-	seen := seenOf(entry, textOf(entry.Descriptor))
+	seen := seenOf(entry)
 	prior := rec.Prior() || rec.Kind == replica.None && len(rec.Version) == 0 && !r.Scanned && !r.Seed
 	now := replica.Content{Kind: kind, Name: entry.Name, Changed: e.Now(), By: r.ID}
 	if kind == replica.File {

@@ -56,7 +56,7 @@ func (e *Engine) settle(ctx context.Context, r *Replica, rec replica.Record) err
 // have changed who may do what there.
 func (e *Engine) finishLate(ctx context.Context, r *Replica, name string, rec replica.Record, entry tree.Entry, brought *tree.Entry) error {
 	p := rec.Pending
-	shown := seenOf(entry, textOf(entry.Descriptor))
+	shown := seenOf(entry)
 	ours := sameRights(shown.Descriptor, p.Permissions.Descriptor) && shown.Attributes == p.Permissions.Attributes
 	notYet := p.Staged == "" && (rec.Kind != p.Content.Kind || shown.Descriptor == rec.Seen.Descriptor && shown.Attributes == rec.Seen.Attributes)
 	if p.Content.Kind == replica.None || ours || notYet {
@@ -68,15 +68,11 @@ func (e *Engine) finishLate(ctx context.Context, r *Replica, name string, rec re
 	return e.finish(ctx, r, name, rec, brought)
 }
 
-// sameRights reports whether two descriptors, in text form, have one owner and
-// let the same people do the same.
-func sameRights(a, b string) bool {
-	if a == b {
-		return true
-	}
-	d, err := acl.ParseParts(a)
-	f, err2 := acl.ParseParts(b)
-	return err == nil && err2 == nil && d.Owner == f.Owner && len(acl.Compare(d, f)) == 0
+// sameRights reports whether two descriptors have one owner and let the same
+// people do the same.
+func sameRights(a, b acl.Descriptor) bool {
+	p, q := a.Parts(), b.Parts()
+	return a == b || p.Owner == q.Owner && len(acl.Compare(p, q)) == 0
 }
 
 func (e *Engine) exists(ctx context.Context, r *Replica, name string) bool {
@@ -143,13 +139,13 @@ func (e *Engine) bringBack(ctx context.Context, r *Replica, name string, rec rep
 // the attic already.
 func (e *Engine) takeBack(ctx context.Context, r *Replica, rec replica.Record, kept bool) error {
 	p := rec.Pending
-	c := Change{Replica: r.ID}
+	c := replica.Change{Replica: r.ID}
 	var err error
 	if c.Kept, err = e.discard(ctx, r, &rec); err != nil {
 		return err
 	}
 	if kept {
-		c.Kept = append(c.Kept, Kept{Path: rec.Key, Attic: p.Attic, Why: Replaced})
+		c.Kept = append(c.Kept, replica.Kept{Path: rec.Key, Attic: p.Attic, Why: replica.Replaced})
 	}
 	rec.Pending = nil
 	c.Records = []replica.Record{rec}
@@ -159,7 +155,7 @@ func (e *Engine) takeBack(ctx context.Context, r *Replica, rec replica.Record, k
 // discard removes what waits in the intake and is no longer needed: what was to
 // come, or what was replaced by it. What is neither was written by somebody in
 // the last moment before it was replaced, and goes to the attic.
-func (e *Engine) discard(ctx context.Context, r *Replica, rec *replica.Record) ([]Kept, error) {
+func (e *Engine) discard(ctx context.Context, r *Replica, rec *replica.Record) ([]replica.Kept, error) {
 	p := rec.Pending
 	if p.Staged == "" {
 		return nil, nil
@@ -186,5 +182,5 @@ func (e *Engine) discard(ctx context.Context, r *Replica, rec *replica.Record) (
 	if err != nil {
 		return nil, err
 	}
-	return []Kept{{Path: rec.Key, Attic: attic, Why: Lost}}, r.Tree.Rename(ctx, p.Staged, attic, false)
+	return []replica.Kept{{Path: rec.Key, Attic: attic, Why: replica.Lost}}, r.Tree.Rename(ctx, p.Staged, attic, false)
 }

@@ -15,13 +15,13 @@ type memoryStore struct {
 	// fault is asked before and after everything that is kept.
 	fault   func() error
 	records map[replica.ID]map[string]replica.Record
-	backlog map[Lane]map[string]int64
-	seq     int64
-	kept    map[replica.ID][]Kept
+	backlog map[replica.Lane]map[string]uint64
+	seq     uint64
+	kept    map[replica.ID][]replica.Kept
 }
 
 func newMemoryStore() *memoryStore {
-	return &memoryStore{records: map[replica.ID]map[string]replica.Record{}, backlog: map[Lane]map[string]int64{}, kept: map[replica.ID][]Kept{}}
+	return &memoryStore{records: map[replica.ID]map[string]replica.Record{}, backlog: map[replica.Lane]map[string]uint64{}, kept: map[replica.ID][]replica.Kept{}}
 }
 
 func (s *memoryStore) step() error {
@@ -60,7 +60,7 @@ func (s *memoryStore) Unfinished(_ context.Context, r replica.ID) ([]replica.Rec
 	return s.matching(r, func(rec *replica.Record) bool { return rec.Pending != nil })
 }
 
-func (s *memoryStore) Save(_ context.Context, c Change) error {
+func (s *memoryStore) Save(_ context.Context, c replica.Change) error {
 	if err := s.step(); err != nil {
 		return err
 	}
@@ -77,24 +77,24 @@ func (s *memoryStore) Save(_ context.Context, c Change) error {
 	return s.step()
 }
 
-func (s *memoryStore) queue(l Lane, key string) {
+func (s *memoryStore) queue(l replica.Lane, key string) {
 	if s.backlog[l] == nil {
-		s.backlog[l] = map[string]int64{}
+		s.backlog[l] = map[string]uint64{}
 	}
 	s.seq++
 	s.backlog[l][key] = s.seq
 }
 
-func (s *memoryStore) Backlog(_ context.Context, l Lane, limit int) ([]Ticket, error) {
-	var tickets []Ticket
+func (s *memoryStore) Backlog(_ context.Context, l replica.Lane, limit int) ([]replica.Ticket, error) {
+	var tickets []replica.Ticket
 	for key, seq := range s.backlog[l] {
-		tickets = append(tickets, Ticket{key, seq})
+		tickets = append(tickets, replica.Ticket{key, seq})
 	}
-	slices.SortFunc(tickets, func(a, b Ticket) int { return cmp.Compare(a.Seq, b.Seq) })
+	slices.SortFunc(tickets, func(a, b replica.Ticket) int { return cmp.Compare(a.Seq, b.Seq) })
 	return tickets[:min(limit, len(tickets))], nil
 }
 
-func (s *memoryStore) Done(_ context.Context, l Lane, tickets []Ticket) error {
+func (s *memoryStore) Done(_ context.Context, l replica.Lane, tickets []replica.Ticket) error {
 	if err := s.step(); err != nil {
 		return err
 	}
@@ -106,7 +106,7 @@ func (s *memoryStore) Done(_ context.Context, l Lane, tickets []Ticket) error {
 	return nil
 }
 
-func (s *memoryStore) Postpone(_ context.Context, l Lane, tickets []Ticket) error {
+func (s *memoryStore) Postpone(_ context.Context, l replica.Lane, tickets []replica.Ticket) error {
 	if err := s.step(); err != nil {
 		return err
 	}

@@ -35,7 +35,7 @@ type world struct {
 	store    *memoryStore
 	replicas []*Replica
 	trees    []*memory.Tree
-	lanes    []Lane
+	lanes    []replica.Lane
 	engine   *Engine
 	names    int
 
@@ -86,7 +86,7 @@ func newWorld(seed uint64) *world {
 	for i := range n {
 		for j := range n {
 			if i != j && (!hub || i == 0 || j == 0) {
-				w.lanes = append(w.lanes, Lane{replica.ID(i + 1), replica.ID(j + 1)})
+				w.lanes = append(w.lanes, replica.Lane{replica.ID(i + 1), replica.ID(j + 1)})
 			}
 		}
 	}

@@ -1,0 +1,36 @@
+package replica
+
+// Lane is one direction between two replicas.
+type Lane struct{ From, To ID }
+
+// Ticket is a path that a lane still has to look at.
+type Ticket struct {
+	Key string
+	Seq uint64 // another one every time the path is put there, growing as a rule
+}
+
+// Reason is why something is in an attic.
+type Reason string
+
+const (
+	Removed  Reason = "removed"    // it was removed at another replica
+	Lost     Reason = "conflict"   // it was changed here and elsewhere, and the other one won
+	Replaced Reason = "replaced"   // something of another kind took its place
+	First    Reason = "first-fill" // it was here before the replica belonged to the set
+)
+
+// Kept is something that a replica keeps in its attic.
+type Kept struct {
+	Path  string // where it was
+	Attic string // where it is
+	Why   Reason
+}
+
+// Change is what is kept together of a replica: all of it or nothing.
+type Change struct {
+	Replica ID
+	Records []Record
+	// Queue are the lanes that are to look at the paths of the records.
+	Queue []Lane
+	Kept  []Kept
+}

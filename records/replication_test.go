@@ -1,0 +1,151 @@
+package records_test
+
+import (
+	"fmt"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"bridgespan/core/acl"
+	"bridgespan/core/replica"
+	"bridgespan/records"
+	"bridgespan/standin/standintest"
+)
+
+// fullRecord is a record in which everything says something.
+func fullRecord(t *testing.T, key string) replica.Record {
+	t.Helper()
+	d, err := acl.Parse("O:BAG:BAD:(A;;FA;;;BA)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := acl.Parse("O:BAG:BAD:AI(A;ID;FA;;;BA)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := time.Date(2026, 3, 1, 12, 0, 0, 123456789, time.UTC)
+	name := key[strings.LastIndex(key, "/")+1:]
+	c := replica.Content{Version: replica.Vector{{Replica: 1, Count: 2}, {Replica: 9, Count: 1}}, Kind: replica.File, Name: strings.ToUpper(name), Size: 1 << 40, Modified: at,
+		Digest: replica.Digest{1, 2, 3}, Changed: at.Add(time.Minute), By: 9, Moved: "from/where"}
+	p := replica.Permissions{Version: replica.Vector{{Replica: 2, Count: 7}}, Descriptor: d, Attributes: 3, Changed: at, By: 2}
+	return replica.Record{Key: key, Content: c, Permissions: p, Seen: replica.Seen{Size: 5, Modified: at, ID: 1<<63 + 5, Descriptor: other, Attributes: 1},
+		Pending: &replica.Pending{Content: c, Permissions: p, Staged: ".bspan/intake/u1", Attic: ".bspan/attic/u2"}}
+}
+
+func testReplication(t *testing.T, db *records.DB) {
+	s, ctx := db.Replication(), t.Context()
+	lane, back := replica.Lane{From: 1, To: 2}, replica.Lane{From: 2, To: 1}
+	save := func(c replica.Change) {
+		t.Helper()
+		if err := s.Save(ctx, c); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if rec, err := s.Get(ctx, 1, "nothing/there"); err != nil || !reflect.DeepEqual(rec, replica.Record{Key: "nothing/there"}) {
+		t.Errorf("of nothing: %+v, %v", rec, err)
+	}
+	long := strings.Repeat("long folder/", 300) + "file"
+	full, deep, zero := fullRecord(t, "docs/a.txt"), fullRecord(t, long), replica.Record{Key: "docs/zero"}
+	deep.Pending = nil
+	save(replica.Change{Replica: 1, Records: []replica.Record{full, deep, zero}, Queue: []replica.Lane{lane}, Kept: []replica.Kept{{Path: "docs/b", Attic: ".bspan/attic/b", Why: replica.Lost}}})
+	for _, want := range []replica.Record{full, deep, zero} {
+		if got, err := s.Get(ctx, 1, want.Key); err != nil || !reflect.DeepEqual(got, want) {
+			t.Errorf("kept  %+v\nfound %+v, %v", want, got, err)
+		}
+	}
+	if other, err := s.Get(ctx, 2, full.Key); err != nil || other.Kind != replica.None {
+		t.Errorf("at another replica: %+v, %v", other, err)
+	}
+	keys := func(found []replica.Record, err error) string {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		var list []string
+		for _, rec := range found {
+			list = append(list, rec.Key)
+		}
+		return strings.Join(list, " ")
+	}
+	if got := keys(s.Children(ctx, 1, "docs")); got != "docs/a.txt docs/zero" {
+		t.Errorf("in docs: %s", got)
+	}
+	if got := keys(s.Children(ctx, 1, ".")); got != "" {
+		t.Errorf("at the top: %s", got)
+	}
+	if got := keys(s.ByFile(ctx, 1, 1<<63+5)); !strings.Contains(got, "docs/a.txt") || strings.Contains(got, "zero") {
+		t.Errorf("by the number of the file: %s", got)
+	}
+	if got := keys(s.Unfinished(ctx, 1)); got != "docs/a.txt" {
+		t.Errorf("unfinished: %s", got)
+	}
+	full.Pending = nil
+	save(replica.Change{Replica: 1, Records: []replica.Record{full}})
+	if got := keys(s.Unfinished(ctx, 1)); got != "" {
+		t.Errorf("unfinished after the end: %s", got)
+	}
+	backlog := func(l replica.Lane) []replica.Ticket {
+		t.Helper()
+		tickets, err := s.Backlog(ctx, l, 100)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return tickets
+	}
+	tickets := backlog(lane)
+	if len(tickets) != 3 || len(backlog(back)) != 0 {
+		t.Fatalf("backlog: %v; the other way: %v", tickets, backlog(back))
+	}
+	// What is put there again meanwhile stays.
+	save(replica.Change{Replica: 1, Records: []replica.Record{full}, Queue: []replica.Lane{lane}})
+	if err := s.Done(ctx, lane, tickets); err != nil {
+		t.Fatal(err)
+	}
+	left := backlog(lane)
+	if len(left) != 1 || left[0].Key != full.Key {
+		t.Errorf("after all was done: %v", left)
+	}
+	save(replica.Change{Replica: 1, Records: []replica.Record{zero}, Queue: []replica.Lane{lane}})
+	if err := s.Postpone(ctx, lane, left); err != nil {
+		t.Fatal(err)
+	}
+	if got := backlog(lane); len(got) != 2 || got[0].Key != zero.Key || got[1].Seq == left[0].Seq {
+		t.Errorf("postponed: %v", got)
+	}
+	// All or nothing: a record that cannot be kept keeps the others back.
+	bad := zero
+	bad.Key = "docs/" + strings.Repeat("x", 2000)
+	fresh := replica.Record{Key: "docs/fresh"}
+	if err := s.Save(ctx, replica.Change{Replica: 1, Records: []replica.Record{fresh, bad}}); err == nil {
+		t.Error("a name of 2000 bytes is kept")
+	}
+	if got := keys(s.Children(ctx, 1, "docs")); got != "docs/a.txt docs/zero" {
+		t.Errorf("after a change that failed: %s", got)
+	}
+}
+
+// Saving the records of a scan, in the portions in which it does.
+func BenchmarkSaveReplicaRecords(b *testing.B) {
+	db, err := records.Open(standintest.Database(b).DSN("bridgespan"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Migrate(b.Context(), "bench"); err != nil {
+		b.Fatal(err)
+	}
+	s := db.Replication()
+	n := 0
+	for b.Loop() {
+		var part []replica.Record
+		for range 500 {
+			n++
+			part = append(part, replica.Record{Key: fmt.Sprintf("folder %d/file %d", n/100, n), Content: replica.Content{Version: replica.Vector{{Replica: 1, Count: 1}}, Kind: replica.File, Name: fmt.Sprintf("file %d", n), Size: int64(n)}})
+		}
+		if err := s.Save(b.Context(), replica.Change{Replica: 1, Records: part, Queue: []replica.Lane{{From: 1, To: 2}, {From: 1, To: 3}}}); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(float64(n)/b.Elapsed().Seconds(), "records/s")
+}
