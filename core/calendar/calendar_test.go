@@ -70,7 +70,6 @@ func TestText(t *testing.T) {
 
 func TestCapacity(t *testing.T) {
 	monday := time.Date(2026, 3, 2, 0, 0, 0, 0, time.UTC)
-	const mbit = 1e6 / 8
 	for _, c := range []struct {
 		week     string
 		from, to time.Duration // from Monday 0:00

@@ -20,7 +20,6 @@ import (
 	"strings"
 	"time"
 
-	"bridgespan/core/acl"
 	"bridgespan/core/replica"
 	"bridgespan/tree"
 )

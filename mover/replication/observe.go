@@ -2,7 +2,6 @@ package replication
 
 import (
 	"context"
-	"time"
 
 	"bridgespan/core/replica"
 	"bridgespan/tree"
@@ -125,9 +124,4 @@ func (e *Engine) movedFrom(ctx context.Context, r *Replica, entry tree.Entry) (*
 		}
 	}
 	return nil, nil
-}
-
-// lasting is a context for what must be finished once it was begun.
-func lasting(ctx context.Context) (context.Context, context.CancelFunc) {
-	return context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
 }

@@ -88,7 +88,7 @@ func (s *memoryStore) queue(l replica.Lane, key string) {
 func (s *memoryStore) Backlog(_ context.Context, l replica.Lane, limit int) ([]replica.Ticket, error) {
 	var tickets []replica.Ticket
 	for key, seq := range s.backlog[l] {
-		tickets = append(tickets, replica.Ticket{key, seq})
+		tickets = append(tickets, replica.Ticket{Key: key, Seq: seq})
 	}
 	slices.SortFunc(tickets, func(a, b replica.Ticket) int { return cmp.Compare(a.Seq, b.Seq) })
 	return tickets[:min(limit, len(tickets))], nil

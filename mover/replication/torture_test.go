@@ -86,7 +86,7 @@ func newWorld(seed uint64) *world {
 	for i := range n {
 		for j := range n {
 			if i != j && (!hub || i == 0 || j == 0) {
-				w.lanes = append(w.lanes, replica.Lane{replica.ID(i + 1), replica.ID(j + 1)})
+				w.lanes = append(w.lanes, replica.Lane{From: replica.ID(i + 1), To: replica.ID(j + 1)})
 			}
 		}
 	}

@@ -29,7 +29,7 @@ func newPair(t *testing.T, a, b tree.Tree) *pair {
 	store := newMemoryStore()
 	return &pair{t: t, a: a, b: b, Engine: &Engine{Store: store, Now: time.Now,
 		Replicas: []*Replica{{ID: 1, Name: "a", Tree: a, Seed: true}, {ID: 2, Name: "b", Tree: b}},
-		Lanes:    []replica.Lane{{1, 2}, {2, 1}},
+		Lanes:    []replica.Lane{{From: 1, To: 2}, {From: 2, To: 1}},
 		Unique:   func() string { names++; return fmt.Sprint("u", names) },
 		Trouble:  func(tr Trouble) { t.Errorf("%s %s: %v", tr.Replica, tr.Path, tr.Err) }}}
 }
