@@ -158,12 +158,12 @@ func (s *scan) save(ctx context.Context, changed []replica.Record) error {
 	if len(changed) == 0 {
 		return nil
 	}
-	return s.Store.Save(ctx, replica.Change{Replica: s.r.ID, Records: changed, Queue: s.toTell(s.r, changed)})
+	return s.Store.Save(ctx, replica.Change{Replica: s.r.ID, Records: changed, Queue: s.toTell(s.r)})
 }
 
-// toTell are the lanes that are to look at changed records. What a replica held
+// toTell are the lanes that are to look at what changed at a replica. What a replica held
 // before is a matter for the lanes that fill it.
-func (e *Engine) toTell(r *Replica, changed []replica.Record) []replica.Lane {
+func (e *Engine) toTell(r *Replica) []replica.Lane {
 	lanes := e.outOf(r, 0)
 	if !r.Filled {
 		lanes = append(lanes, e.into(r)...)

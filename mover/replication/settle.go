@@ -38,18 +38,22 @@ func (e *Engine) settle(ctx context.Context, r *Replica, rec replica.Record) err
 	if err != nil {
 		return err
 	}
+	left, err := e.remains(ctx, r, p)
+	if err != nil {
+		return err
+	}
 	done, brought, err := e.isDone(ctx, r, name, p, entry, there)
 	switch {
 	case err != nil:
 		return err
 	case done:
 		return e.finishLate(ctx, r, name, rec, entry, brought)
-	case there && rec.Kind != replica.None && asKept(&rec, entry), !there && rec.Kind == replica.None && !e.exists(ctx, r, p.Staged):
+	case there && rec.Kind != replica.None && asKept(&rec, entry), !there && rec.Kind == replica.None && !left.staged:
 		return e.takeBack(ctx, r, rec, false) // it was not begun
 	case there: // people have put something there meanwhile
-		return e.takeBack(ctx, r, rec, p.Attic != "" && e.exists(ctx, r, p.Attic))
+		return e.takeBack(ctx, r, rec, left.attic)
 	}
-	return e.bringBack(ctx, r, name, rec)
+	return e.bringBack(ctx, r, name, rec, left)
 }
 
 // finishLate finishes what was done and not yet noted. Since then people may
@@ -75,12 +79,25 @@ func sameRights(a, b acl.Descriptor) bool {
 	return a == b || p.Owner == q.Owner && len(acl.Compare(p, q)) == 0
 }
 
-func (e *Engine) exists(ctx context.Context, r *Replica, name string) bool {
+// remains is what is left of something that was broken off, beside its path.
+type remains struct{ staged, attic bool }
+
+func (e *Engine) remains(ctx context.Context, r *Replica, p *replica.Pending) (left remains, err error) {
+	if left.staged, err = exists(ctx, r, p.Staged); err == nil {
+		left.attic, err = exists(ctx, r, p.Attic)
+	}
+	return left, err
+}
+
+func exists(ctx context.Context, r *Replica, name string) (bool, error) {
 	if name == "" {
-		return false
+		return false, nil
 	}
 	_, err := r.Tree.Stat(ctx, name)
-	return err == nil
+	if absent(err) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // isDone reports whether what is at a path is what was to come there, and
@@ -102,19 +119,19 @@ func (e *Engine) isDone(ctx context.Context, r *Replica, name string, p *replica
 
 // bringBack puts something where nothing is any more: what was to come, or else
 // what stood there.
-func (e *Engine) bringBack(ctx context.Context, r *Replica, name string, rec replica.Record) error {
+func (e *Engine) bringBack(ctx context.Context, r *Replica, name string, rec replica.Record, left remains) error {
 	p := rec.Pending
 	switch {
-	case e.exists(ctx, r, p.Staged):
+	case left.staged:
 		err := r.Tree.Rename(ctx, p.Staged, name, false)
 		if absent(err) { // people have removed the folder that it was to come to
-			return e.takeBack(ctx, r, rec, e.exists(ctx, r, p.Attic))
+			return e.takeBack(ctx, r, rec, left.attic)
 		}
 		if err != nil {
 			return err
 		}
 		return e.settle(ctx, r, rec) // which finds it done
-	case e.exists(ctx, r, p.Attic):
+	case left.attic:
 		above, err := e.spelled(ctx, r, parentKey(rec.Key))
 		if err != nil {
 			return err

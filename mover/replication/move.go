@@ -1,0 +1,135 @@
+package replication
+
+import (
+	"cmp"
+	"context"
+	"path"
+
+	"bridgespan/core/replica"
+	"bridgespan/tree"
+)
+
+// move is what is done about one path.
+type move struct {
+	*carry
+	from, to    replica.Record
+	v           replica.Verdict
+	there, here string // the path at the sender and at the receiver
+}
+
+// touches reports whether more than the records is changed.
+func (m *move) touches() bool { return m.v.Content == replica.Take || m.v.Permissions == replica.Take }
+
+// next is the receiver's record as it will be.
+func (m *move) next() replica.Record {
+	next := m.to
+	if m.v.Content == replica.Take || m.v.Content == replica.Adopt && next.Prior() {
+		next.Content = m.from.Content
+		next.Moved = ""
+	}
+	if m.v.Content != replica.Nothing {
+		next.Version = m.v.ContentVersion
+	}
+	if m.v.Permissions == replica.Take {
+		next.Permissions = m.from.Permissions
+	}
+	if m.v.Permissions != replica.Nothing {
+		next.Permissions.Version = m.v.PermissionsVersion
+	}
+	if next.Kind == replica.None {
+		next.Seen = replica.Seen{}
+		next.Name = cmp.Or(next.Name, m.to.Name, m.from.Name)
+	}
+	return next
+}
+
+func (m *move) do(ctx context.Context) error {
+	if m.v.Conflict && m.v.Content == replica.Take {
+		m.done.Conflicts++
+	}
+	next := m.next()
+	if !m.touches() {
+		return m.save(ctx, replica.Change{Replica: m.carry.to.ID, Records: []replica.Record{next}, Queue: m.tell(&next)})
+	}
+	if m.v.Content != replica.Take {
+		return m.setPermissions(ctx, next)
+	}
+	switch m.from.Kind {
+	case replica.None:
+		return m.remove(ctx, next)
+	case replica.Folder:
+		return m.makeFolder(ctx, next)
+	}
+	return m.write(ctx, next)
+}
+
+// tell are the lanes that have to hear of the receiver's new record.
+func (m *move) tell(next *replica.Record) []replica.Lane {
+	knows := m.carry.from.ID
+	if next.Version.Compare(m.from.Version) != replica.Equal || next.Permissions.Version.Compare(m.from.Permissions.Version) != replica.Equal {
+		knows = 0
+	}
+	return m.outOf(m.carry.to, knows)
+}
+
+// begin writes down what is about to be done.
+func (m *move) begin(ctx context.Context, next replica.Record, staged, attic string) error {
+	rec := m.to
+	rec.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions, Staged: staged, Attic: attic}
+	return m.save(ctx, replica.Change{Replica: m.carry.to.ID, Records: []replica.Record{rec}})
+}
+
+// end writes down that it was done. name is where it is now, and brought as for finish.
+func (m *move) end(ctx context.Context, name string, next replica.Record, staged, attic string, brought *tree.Entry) error {
+	rec := m.to
+	rec.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions, Staged: staged, Attic: attic}
+	return m.finish(ctx, m.carry.to, name, rec, brought)
+}
+
+func (m *move) setPermissions(ctx context.Context, next replica.Record) error {
+	if next.Kind == replica.None {
+		return m.save(ctx, replica.Change{Replica: m.carry.to.ID, Records: []replica.Record{next}, Queue: m.tell(&next)})
+	}
+	if err := m.begin(ctx, next, "", ""); err != nil {
+		return err
+	}
+	return m.end(ctx, m.here, next, "", "", nil)
+}
+
+// remove takes away what the receiver holds: a file goes to the attic.
+func (m *move) remove(ctx context.Context, next replica.Record) error {
+	r := m.carry.to
+	if m.to.Kind == replica.Folder {
+		if err := m.emptyFolder(ctx); err != nil {
+			return err
+		}
+		if err := m.begin(ctx, next, "", ""); err != nil {
+			return err
+		}
+		if err := m.removeFolder(ctx); err != nil {
+			return err
+		}
+		return m.end(ctx, m.here, next, "", "", nil)
+	}
+	attic, err := m.atticFor(ctx)
+	if err != nil {
+		return err
+	}
+	if err := m.begin(ctx, next, "", attic); err != nil {
+		return err
+	}
+	if err := r.Tree.Rename(ctx, m.here, attic, false); err != nil {
+		return err
+	}
+	return m.end(ctx, m.here, next, "", attic, nil)
+}
+
+// atticFor makes room in the attic for what is at the path, and says where.
+func (m *move) atticFor(ctx context.Context) (string, error) {
+	return m.inAttic(ctx, m.carry.to, m.here)
+}
+
+func (e *Engine) inAttic(ctx context.Context, r *Replica, of string) (string, error) {
+	name := path.Join(atticFolder, e.Now().UTC().Format("20060102"), e.Unique(), of)
+	return name, tree.MkdirAll(ctx, r.Tree, path.Dir(name))
+}
