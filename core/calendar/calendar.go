@@ -54,8 +54,8 @@ func (w *Week) At(t time.Time) Rate { return w[hourOf(t.Weekday(), t.Hour())] }
 // Closed reports whether nothing is ever let through.
 func (w *Week) Closed() bool { return *w == Week{} }
 
-// effective is what an hour carries over a way of so many Mbit/s, in bytes a second.
-func (r Rate) effective(way float64) float64 {
+// Speed is what an hour carries over a way of so many Mbit/s, in bytes a second.
+func (r Rate) Speed(way float64) float64 {
 	mbit := float64(r)
 	if r < 0 || mbit > way {
 		mbit = way
@@ -90,7 +90,7 @@ func (w *Week) Capacity(from, to time.Time, way float64) int64 {
 		if end.After(to) {
 			end = to
 		}
-		bytes += w.At(from).effective(way) * end.Sub(from).Seconds()
+		bytes += w.At(from).Speed(way) * end.Sub(from).Seconds()
 		from = end
 	}
 	return int64(bytes)
@@ -100,7 +100,7 @@ func (w *Week) Capacity(from, to time.Time, way float64) int64 {
 func (w *Week) Weekly(way float64) int64 {
 	var bytes float64
 	for _, r := range w {
-		bytes += r.effective(way) * 3600
+		bytes += r.Speed(way) * 3600
 	}
 	return int64(bytes)
 }
@@ -128,7 +128,7 @@ func (w *Week) Through(from time.Time, bytes int64, way float64) (at time.Time, 
 	}
 	for {
 		end := nextHour(from)
-		speed := w.At(from).effective(way)
+		speed := w.At(from).Speed(way)
 		if carried := speed * end.Sub(from).Seconds(); carried < left {
 			left -= carried
 			from = end

@@ -1,0 +1,74 @@
+// Package forecast tells how long replication will take: when each replica has
+// had its first fill, and how long changes are on their way from then on.
+//
+// A [Way] is a lane with what it runs over: the speed and the round trip of its
+// leg, and its calendar. Ways do not take speed from each other: two that share
+// a leg are to be given their shares of it.
+package forecast
+
+import (
+	"time"
+
+	"bridgespan/core/calendar"
+	"bridgespan/core/replica"
+)
+
+// Way is a lane with what it runs over.
+type Way struct {
+	replica.Lane
+	Mbit     float64 // of the leg
+	RTT      time.Duration
+	Calendar calendar.Week
+}
+
+// Load is what a first fill brings to a replica.
+type Load struct {
+	Bytes int64
+	Files int64
+}
+
+// How a file's own costs are counted: what its transfer waits for, apart from
+// its bytes, in round trips; and how many files are on their way together.
+const (
+	tripsPerFile = 6
+	sideBySide   = 8
+)
+
+// weight is what a load takes of a way, in bytes that could have been carried.
+func (w *Way) weight(l Load) int64 {
+	waits := float64(l.Files) * tripsPerFile * w.RTT.Seconds() / sideBySide
+	return l.Bytes + int64(waits*w.Mbit*1e6/8)
+}
+
+// Fill is the first fill of one replica.
+type Fill struct {
+	From       replica.ID // the replica that fills it
+	Start, End time.Time
+}
+
+// FirstFill tells when each replica is filled, from a seed that is full at
+// start. loads are what each one lacks. A replica fills others once it is filled
+// itself. Replicas that nothing ever gets to are not in the answer.
+func FirstFill(seed replica.ID, ways []Way, loads map[replica.ID]Load, start time.Time) map[replica.ID]Fill {
+	filled := map[replica.ID]Fill{seed: {Start: start, End: start}}
+	for {
+		// The replica that is filled first of all that are not yet.
+		var next replica.ID
+		var best Fill
+		for _, w := range ways {
+			from, ready := filled[w.From]
+			if _, already := filled[w.To]; already || !ready {
+				continue
+			}
+			end, ok := w.Calendar.Through(from.End, w.weight(loads[w.To]), w.Mbit)
+			if ok && (best.End.IsZero() || end.Before(best.End)) {
+				next, best = w.To, Fill{From: w.From, Start: from.End, End: end}
+			}
+		}
+		if best.End.IsZero() {
+			delete(filled, seed)
+			return filled
+		}
+		filled[next] = best
+	}
+}

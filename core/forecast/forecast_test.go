@@ -1,0 +1,139 @@
+package forecast
+
+import (
+	"testing"
+	"time"
+
+	"bridgespan/core/calendar"
+	"bridgespan/core/replica"
+)
+
+func week(t testing.TB, text string) calendar.Week {
+	t.Helper()
+	w, err := calendar.Parse("calendar", text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+// over gives lanes ways: 1 and 2 are 100 Mbit/s apart, 3 is behind 20 Mbit/s.
+func over(t testing.TB, lanes []replica.Lane, text string) (ways []Way) {
+	for _, l := range lanes {
+		w := Way{Lane: l, Mbit: 100, RTT: 20 * time.Millisecond, Calendar: week(t, text)}
+		if l.From == 3 || l.To == 3 {
+			w.Mbit, w.RTT = 20, 60*time.Millisecond
+		}
+		ways = append(ways, w)
+	}
+	return ways
+}
+
+var monday = time.Date(2026, 3, 2, 0, 0, 0, 0, time.UTC)
+
+func TestFirstFill(t *testing.T) {
+	ids := []replica.ID{1, 2, 3}
+	gigabytes := func(n int64) map[replica.ID]Load {
+		return map[replica.ID]Load{2: {Bytes: n * 1e9}, 3: {Bytes: n * 1e9}}
+	}
+	hours := func(n float64) time.Duration { return time.Duration(n * float64(time.Hour)) }
+	for name, c := range map[string]struct {
+		ways        []Way
+		loads       map[replica.ID]Load
+		two, three  time.Duration
+		fillsThree  replica.ID
+		unreachable bool
+	}{
+		"mesh: from the seed":      {over(t, replica.Mesh(ids), "full"), gigabytes(45), hours(1), hours(5), 1, false},
+		"chain: one after another": {over(t, replica.Chain(ids), "full"), gigabytes(45), hours(1), hours(6), 2, false},
+		"not by day":               {over(t, replica.Mesh(ids), "full; 8-18 off"), gigabytes(90), hours(2), hours(20), 1, false},
+		"small files wait":         {over(t, replica.Mesh(ids), "full"), map[replica.ID]Load{2: {Files: 240_000}, 3: {Files: 80_000}}, hours(1), hours(1), 1, false},
+		"closed":                   {over(t, replica.Mesh(ids), "off"), gigabytes(1), 0, 0, 0, true},
+	} {
+		got := FirstFill(1, c.ways, c.loads, monday)
+		if c.unreachable {
+			if len(got) != 0 {
+				t.Errorf("%s: %v", name, got)
+			}
+			continue
+		}
+		if d := got[2].End.Sub(monday); (d - c.two).Abs() > time.Second {
+			t.Errorf("%s: 2 after %v, want %v", name, d, c.two)
+		}
+		if d := got[3].End.Sub(monday); (d-c.three).Abs() > time.Second || got[3].From != c.fillsThree {
+			t.Errorf("%s: 3 after %v from %d, want %v from %d", name, d, got[3].From, c.three, c.fillsThree)
+		}
+	}
+}
+
+func TestSteady(t *testing.T) {
+	ids := []replica.ID{1, 2, 3}
+	working := week(t, "off; mon-fri 8-18 full")
+	// 9 GB a week at each, changed in office hours: 22.5 MB a quarter of an hour each.
+	var changes []Changes
+	for _, id := range ids {
+		changes = append(changes, Spread(id, 9e9, working))
+	}
+	near := func(what string, got, want, tolerance time.Duration) {
+		t.Helper()
+		if (got - want).Abs() > tolerance {
+			t.Errorf("%s: %v, want %v", what, got, want)
+		}
+	}
+	mesh := Steady(over(t, replica.Mesh(ids), "full"), changes)
+	if mesh.Endless() || len(mesh.Lanes) != 6 || mesh.Lanes[0].Weekly != 9e9 || len(mesh.Lags) != 3 {
+		t.Fatalf("mesh: %+v", mesh)
+	}
+	near("mesh, always open, at 3", mesh.Lags[3].P95, 30*time.Second, 30*time.Second)
+	// By night alone: what changes at 8:00 waits for ten hours, at 17:59 for none.
+	night := Steady(over(t, replica.Mesh(ids), "full; mon-fri 8-18 off"), changes)
+	near("by night, the median at 2", night.Lags[2].Median, 5*time.Hour, 20*time.Minute)
+	near("by night, 95 of 100 at 2", night.Lags[2].P95, 9*time.Hour+30*time.Minute, 20*time.Minute)
+	// The hub's lanes carry what the others changed, too.
+	hub := Steady(over(t, replica.Hub(1, ids), "full"), changes)
+	for _, l := range hub.Lanes {
+		if want := map[replica.ID]int64{1: 18e9}[l.From] + map[bool]int64{true: 9e9}[l.From != 1]; l.Weekly != want {
+			t.Errorf("hub: %+v, want %d", l, want)
+		}
+	}
+	if hub.Lags[3].Median < mesh.Lags[3].Median {
+		t.Errorf("by the hub changes are sooner at 3: %v, %v", hub.Lags[3], mesh.Lags[3])
+	}
+	// A lane that is too thin.
+	thin := Steady(over(t, replica.Mesh(ids), "0.1"), changes)
+	if !thin.Endless() || len(thin.Lags) != 0 || thin.Lanes[0].Fits >= 9e9 {
+		t.Errorf("thin: %+v", thin)
+	}
+	if quiet := Steady(over(t, replica.Mesh(ids), "full"), nil); quiet.Endless() || len(quiet.Lags) != 0 {
+		t.Errorf("without changes: %+v", quiet)
+	}
+}
+
+// What changes is spread without loss.
+func TestSpread(t *testing.T) {
+	c := Spread(1, 1_000_003, week(t, "off; mon-fri 8-18 full"))
+	var sum int64
+	for hour, bytes := range c.Hours {
+		sum += bytes
+		if day, of := hour/24, hour%24; bytes > 0 && (day > 4 || of < 8 || of >= 18) {
+			t.Errorf("%d bytes on day %d at %d", bytes, day, of)
+		}
+	}
+	if sum != 1_000_003 {
+		t.Errorf("%d bytes in all", sum)
+	}
+}
+
+func BenchmarkSteady(b *testing.B) {
+	var ids []replica.ID
+	var changes []Changes
+	working := week(b, "off; mon-fri 8-18 full")
+	for id := range replica.ID(10) {
+		ids = append(ids, id+1)
+		changes = append(changes, Spread(id+1, 9e9, working))
+	}
+	ways := over(b, replica.Mesh(ids), "full; mon-fri 8-18 4")
+	for b.Loop() {
+		Steady(ways, changes)
+	}
+}
