@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"bridgespan/core/replica"
+	"bridgespan/e2e/harness"
 	"bridgespan/mover/replication"
 	"bridgespan/records"
 	"bridgespan/standin/fileserver"
@@ -108,7 +109,7 @@ func TestReplicationSurvives(t *testing.T) {
 	write := func(at int, name, text string) {
 		t.Helper()
 		names[name] = true
-		tr := openStore(t, g.servers[at])
+		tr := harness.Tree(t, g.servers[at], "store")
 		defer tr.Close()
 		if err := tree.MkdirAll(t.Context(), tr, path.Dir(name)); err != nil {
 			t.Fatal(err)
@@ -196,25 +197,11 @@ func TestReplicationSurvives(t *testing.T) {
 	}
 }
 
-func openStore(t *testing.T, server *fileserver.Server) tree.Tree {
-	t.Helper()
-	session, err := smb.Dial(t.Context(), smb.Target{Address: server.HostPort(), Account: "warden", Password: standintest.Password("warden")})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { session.Close() })
-	tr, err := session.Tree(t.Context(), "store", "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	return tr
-}
-
 // everything is the content of every file of a server's share, also of those
 // that people do not see.
 func everything(t *testing.T, server *fileserver.Server) map[string]string {
 	t.Helper()
-	tr := openStore(t, server)
+	tr := harness.Tree(t, server, "store")
 	defer tr.Close()
 	all := map[string]string{}
 	for e, err := range tree.Walk(t.Context(), tr, ".", tree.Plain) {

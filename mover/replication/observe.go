@@ -111,7 +111,7 @@ func sameThere(rec *replica.Record, now *replica.Content, seen replica.Seen) boo
 // movedFrom finds what a file that is new at its path was before: a file with
 // the same number, length and time, which need not be read again.
 func (e *Engine) movedFrom(ctx context.Context, r *Replica, entry tree.Entry) (*replica.Record, error) {
-	if entry.ID == 0 {
+	if entry.ID == 0 || !r.Scanned { // at the first look nothing was anywhere before
 		return nil, nil
 	}
 	others, err := e.Store.ByFile(ctx, r.ID, entry.ID)
