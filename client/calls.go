@@ -225,14 +225,14 @@ func (c *Client) Export(ctx context.Context, name string, asOf int64) (namespace
 // Apply makes a namespace what a document says, or rehearses that. fingerprint
 // is of a rehearsal, or "".
 func (c *Client) Apply(ctx context.Context, d namespace.Document, fingerprint string, rehearse bool) (model.Application, error) {
-	ctx, cancel := context.WithTimeout(ctx, documentPatience)
+	ctx, cancel := context.WithTimeout(ctx, DocumentPatience)
 	defer cancel()
 	return send[model.Application](ctx, c, http.MethodPost, given("rehearse", fmt.Sprint(rehearse), "fingerprint", fingerprint), d, "documents")
 }
 
 // Return makes a namespace what it was right after a change, or rehearses that.
 func (c *Client) Return(ctx context.Context, name string, change int64, fingerprint string, rehearse bool) (model.Application, error) {
-	ctx, cancel := context.WithTimeout(ctx, documentPatience)
+	ctx, cancel := context.WithTimeout(ctx, DocumentPatience)
 	defer cancel()
 	return send[model.Application](ctx, c, http.MethodPost, given("to", fmt.Sprint(change), "rehearse", fmt.Sprint(rehearse), "fingerprint", fingerprint), nil, "namespaces", name, "return")
 }

@@ -50,15 +50,20 @@ const prefix = "/api/v1"
 // How long an answer is waited for where the caller's context sets no time:
 // a document of very many entries takes longer than anything else.
 const (
-	patience         = time.Minute
-	documentPatience = 15 * time.Minute
+	patience = time.Minute
+	// DocumentPatience is the longest that the service may take to begin an answer.
+	DocumentPatience = 15 * time.Minute
 )
+
+// defaultHTTP bounds how long the beginning of an answer is waited for; what
+// comes in a stream may take as long as it takes.
+var defaultHTTP = &http.Client{Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: DocumentPatience}}
 
 func (c *Client) http() *http.Client {
 	if c.HTTP != nil {
 		return c.HTTP
 	}
-	return http.DefaultClient
+	return defaultHTTP
 }
 
 // request is one call of the API.

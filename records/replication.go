@@ -194,8 +194,7 @@ func (tx *Tx) queueKeys(ctx context.Context, lane replica.Lane, keys []string) e
 	if err := tx.run.QueryRowContext(ctx, `SELECT UUID_SHORT()`).Scan(&first); err != nil {
 		return err
 	}
-	// The numbers of one statement are apart by less than those of two: the
-	// database counts up for each call, and we use up one for many rows.
+	// One number for all of them: it has only to be another one the next time.
 	for _, key := range keys {
 		rows.add(lane.From, lane.To, folderOf(path.Dir(key)), []byte(path.Base(key)), []byte(key), first)
 	}

@@ -44,7 +44,7 @@ func (s signIn) client() (*client.Client, error) {
 	if !trusted.AppendCertsFromPEM([]byte(s.CA)) {
 		return nil, usageError{"--ca: the file holds no certificate in PEM; the service keeps its own as bspan-ca.pem beside its key"}
 	}
-	api.HTTP = &http.Client{Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{RootCAs: trusted}}}
+	api.HTTP = &http.Client{Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: client.DocumentPatience, TLSClientConfig: &tls.Config{RootCAs: trusted}}}
 	return api, nil
 }
 

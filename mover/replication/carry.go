@@ -30,6 +30,11 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 	if err != nil {
 		return c.done, err
 	}
+	for _, r := range []*Replica{c.from, c.to} {
+		if err := e.identify(ctx, r); err != nil {
+			return c.done, err
+		}
+	}
 	// Folders before what is in them; and the other way round where they go.
 	slices.SortFunc(tickets, func(a, b replica.Ticket) int { return strings.Compare(a.Key, b.Key) })
 	var later []replica.Ticket

@@ -17,7 +17,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"strings"
 	"time"
 
 	"bridgespan/core/replica"
@@ -48,6 +47,8 @@ type Replica struct {
 // Engine keeps the replicas of one set the same. Its methods must not be called
 // side by side.
 type Engine struct {
+	// Set names the set, in the marks of its replicas.
+	Set      string
 	Store    Store
 	Replicas []*Replica
 	Lanes    []replica.Lane
@@ -189,4 +190,4 @@ func absent(err error) bool {
 }
 
 // own reports whether a name is the engine's, not people's.
-func own(name string) bool { return strings.HasPrefix(name, workFolder) || tree.Reserved(name) }
+func own(name string) bool { return tree.Reserved(name) }

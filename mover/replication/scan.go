@@ -20,10 +20,13 @@ type Scanned struct {
 
 // Scan looks at all of a replica and puts what people changed there into its
 // records and into the backlogs of the lanes that lead away. What cannot be read
-// is told to Trouble and left as it was; only a record that cannot be kept, or a
-// top that cannot be listed, ends the scan.
+// is told to Trouble and left as it was; only a record that cannot be kept, a top
+// that cannot be listed, or ErrNotReplica ends the scan.
 func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	s := &scan{Engine: e, r: e.replica(id)}
+	if err := e.identify(ctx, s.r); err != nil {
+		return s.done, err
+	}
 	if err := e.Settle(ctx, id); err != nil {
 		return s.done, err
 	}

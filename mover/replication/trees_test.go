@@ -2,6 +2,7 @@ package replication
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"path/filepath"
@@ -27,7 +28,7 @@ type pair struct {
 func newPair(t *testing.T, a, b tree.Tree) *pair {
 	names := 0
 	store := newMemoryStore()
-	return &pair{t: t, a: a, b: b, Engine: &Engine{Store: store, Now: time.Now,
+	return &pair{t: t, a: a, b: b, Engine: &Engine{Set: "garden", Store: store, Now: time.Now,
 		Replicas: []*Replica{{ID: 1, Name: "a", Tree: a, Seed: true}, {ID: 2, Name: "b", Tree: b}},
 		Lanes:    []replica.Lane{{From: 1, To: 2}, {From: 2, To: 1}},
 		Unique:   func() string { names++; return fmt.Sprint("u", names) },
@@ -186,6 +187,41 @@ func testPair(t *testing.T, a, b tree.Tree) {
 	}
 	if kept := inAttic(t, a); !strings.Contains(strings.Join(kept, "|"), "earlier") {
 		t.Errorf("a's attic holds %q", kept)
+	}
+}
+
+// A folder that is not the replica's, as where a volume is not there, is not
+// taken for one that people have emptied.
+func TestNotTheReplica(t *testing.T) {
+	a, b := openFolder(t), openFolder(t)
+	p := newPair(t, a, b)
+	put(t, a, "ledgers/may.csv", "may")
+	p.settleDown()
+	for name, other := range map[string]func(tree.Tree){
+		"an empty folder":     func(tree.Tree) {},
+		"that of another set": func(tr tree.Tree) { put(t, tr, markFile, "another set, replica 1\n") },
+	} {
+		there := openFolder(t)
+		other(there)
+		p.Replicas[0].Tree = there
+		if _, err := p.Scan(t.Context(), 1); !errors.Is(err, ErrNotReplica) {
+			t.Errorf("%s is scanned: %v", name, err)
+		}
+		put(t, b, "ledgers/"+name, "new at b")
+		if _, err := p.Scan(t.Context(), 2); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := p.Carry(t.Context(), p.Lanes[1], 10); !errors.Is(err, ErrNotReplica) {
+			t.Errorf("%s is carried to: %v", name, err)
+		}
+		if seen := shown(t, there); len(seen) != 0 {
+			t.Errorf("%s holds %v", name, seen)
+		}
+	}
+	p.Replicas[0].Tree = a
+	p.settleDown()
+	if p.same(); len(shown(t, b)) != 4 {
+		t.Errorf("in the end there are %v", shown(t, b))
 	}
 }
 

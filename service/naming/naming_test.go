@@ -442,6 +442,7 @@ func testHealth(t *testing.T, f fixture) {
 func TestWatchLocations(t *testing.T) {
 	f := start(t)
 	f.add(t, "watched", to("one", "w"))
+	f.add(t, "neighbour", naming.NewLocation{Target: namespace.Target{Server: "one", Share: "w", Sub: "below"}})
 	ctx, cancel := context.WithCancel(f.ctx)
 	done := make(chan struct{})
 	go func() { f.WatchLocations(ctx, "here"); close(done) }()
@@ -461,6 +462,17 @@ func TestWatchLocations(t *testing.T) {
 	await(namespace.FolderMissing)
 	f.looks.Delete("w")
 	await(namespace.Well) // quickly, since it is not well
+	// A missing share is missing to all that lies in it: the others are not left
+	// until their own time comes.
+	f.looks.Store("w", namespace.ShareMissing)
+	f.LookSoon(f.ctx, "/n/watched")
+	deadline := time.Now().Add(20 * time.Second) // theirs comes after 48 s at the earliest
+	for ; time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		if d, err := f.Where(f.ctx, "/n/neighbour", namespace.Traveller{}); err == nil && d.Directions[0].Health == namespace.ShareMissing {
+			return
+		}
+	}
+	t.Error("what else is in a missing share is not looked at soon")
 }
 
 func leads(path string, to ...string) namespace.DocumentEntry {

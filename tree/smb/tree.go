@@ -90,25 +90,6 @@ func (t *Tree) Stat(ctx context.Context, name string) (tree.Entry, error) {
 	return toEntry(info, path.Base(name)), nil
 }
 
-// Identify is Stat with the entry's ID, which takes the right to read it and two
-// round trips more.
-func (t *Tree) Identify(ctx context.Context, name string) (tree.Entry, error) {
-	share, wire, err := t.begin(ctx, "stat", name)
-	if err != nil {
-		return tree.Entry{}, err
-	}
-	f, err := share.OpenFile(wire, os.O_RDONLY, 0)
-	if err != nil {
-		return tree.Entry{}, pathError("stat", name, err)
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return tree.Entry{}, pathError("stat", name, err)
-	}
-	return toEntry(info, path.Base(name)), nil
-}
-
 func toEntry(info os.FileInfo, name string) tree.Entry {
 	e := tree.Entry{Name: name, Modified: info.ModTime()}
 	switch {
@@ -500,19 +481,4 @@ func (t *Tree) Space(ctx context.Context) (tree.Space, error) {
 	}
 	unit := int64(info.BlockSize())
 	return tree.Space{Total: int64(info.TotalBlockCount()) * unit, Free: int64(info.AvailableBlockCount()) * unit}, nil
-}
-
-// MayWrite reports, without changing anything, whether the signed-in account
-// is let in to write at name: a folder is opened for adding entries to it, a
-// file for writing.
-func (t *Tree) MayWrite(ctx context.Context, name string) error {
-	share, wire, err := t.begin(ctx, "write", name)
-	if err != nil {
-		return err
-	}
-	f, err := share.OpenFile(wire, os.O_RDWR, 0o666)
-	if err != nil {
-		return pathError("write", name, err)
-	}
-	return pathError("write", name, f.Close())
 }

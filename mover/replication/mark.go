@@ -1,0 +1,40 @@
+package replication
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"bridgespan/tree"
+)
+
+// markFile says which replica of which set a folder is. Where it is missing, the
+// folder is not the replica: a volume that is not there, say. To take that for
+// the removal of everything would remove it everywhere.
+const markFile = workFolder + "/replica"
+
+// ErrNotReplica is returned, and nothing is done, when a folder does not bear the
+// mark of its replica.
+var ErrNotReplica = errors.New("the folder is not that of the replica")
+
+// identify checks the mark of a replica. One that was never scanned is given it.
+func (e *Engine) identify(ctx context.Context, r *Replica) error {
+	want := fmt.Sprintf("%s, replica %d\n", e.Set, r.ID)
+	text, err := tree.ReadFile(ctx, r.Tree, markFile)
+	switch {
+	case absent(err) && !r.Scanned:
+		if err := tree.MkdirAll(ctx, r.Tree, workFolder); err != nil {
+			return err
+		}
+		_, err := r.Tree.Put(ctx, markFile, strings.NewReader(want), tree.PutOptions{})
+		return err
+	case absent(err):
+		return fmt.Errorf("%s: %w any more: it has no %s", r.Name, ErrNotReplica, markFile)
+	case err != nil:
+		return err
+	case string(text) != want:
+		return fmt.Errorf("%s: %w: it is marked %q", r.Name, ErrNotReplica, strings.TrimSpace(string(text)))
+	}
+	return nil
+}
