@@ -141,3 +141,23 @@ func (q Queries) RecordAll(ctx context.Context, list []model.Change, topic, subj
 	}
 	return q.Tell(ctx, topic, subject, list[0].At)
 }
+
+// bulk gathers the rows of many statements.
+type bulk struct{ parts []*values }
+
+func (b *bulk) add(row ...any) {
+	if n := len(b.parts); n == 0 || len(b.parts[n-1].args) >= bulkRows*len(row) {
+		b.parts = append(b.parts, &values{})
+	}
+	b.parts[len(b.parts)-1].add(row...)
+}
+
+// replacing inserts the rows, or puts them in the place of those with their keys.
+func (b *bulk) replacing(ctx context.Context, tx *Tx, table string) error {
+	for _, part := range b.parts {
+		if err := part.replacing(ctx, tx, table); err != nil {
+			return err
+		}
+	}
+	return nil
+}

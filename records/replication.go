@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"maps"
 	"path"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -17,8 +19,10 @@ import (
 type Replication struct {
 	db *DB
 
-	mu  sync.Mutex
-	ids DescriptorIDs // of permissions that are stored for good
+	mu      sync.Mutex
+	ids     DescriptorIDs // of permissions that are stored for good
+	waiting []*waitingChange
+	saving  bool // somebody keeps what waits
 }
 
 // Replication returns the store of the replication engine.
@@ -97,13 +101,42 @@ func (s *Replication) query(ctx context.Context, where string, args ...any) ([]r
 	return collect(rows, err, scanRecord)
 }
 
-// Get returns the record of a path, or one that knows of nothing there.
-func (s *Replication) Get(ctx context.Context, r replica.ID, key string) (replica.Record, error) {
-	found, err := s.query(ctx, `r.replica_id = ? AND r.folder = ? AND r.name_key = ?`, r, folderOf(path.Dir(key)), []byte(path.Base(key)))
-	if err != nil || len(found) == 0 {
-		return replica.Record{Key: key}, err
+// within is the condition that a row is one of some paths.
+func within(table string, keys []string) (where string, args []any) {
+	folders := map[string][]any{}
+	for _, key := range keys {
+		folders[path.Dir(key)] = append(folders[path.Dir(key)], []byte(path.Base(key)))
 	}
-	return found[0], nil
+	var any []string
+	for _, folder := range slices.Sorted(maps.Keys(folders)) {
+		names := folders[folder]
+		any = append(any, table+`folder = ? AND `+table+`name_key IN (`+placeholders(len(names))+`)`)
+		args = append(append(args, folderOf(folder)), names...)
+	}
+	return `(` + strings.Join(any, ` OR `) + `)`, args
+}
+
+// Get returns the records of paths, in their order; of a path that has none, one
+// that knows of nothing there.
+func (s *Replication) Get(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error) {
+	records := make([]replica.Record, 0, len(keys))
+	for part := range slices.Chunk(keys, bulkRows) {
+		where, args := within(`r.`, part)
+		found, err := s.query(ctx, `r.replica_id = ? AND `+where, append([]any{r}, args...)...)
+		if err != nil {
+			return nil, err
+		}
+		known := make(map[string]replica.Record, len(found))
+		for _, rec := range found {
+			known[rec.Key] = rec
+		}
+		for _, key := range part {
+			rec := known[key]
+			rec.Key = key
+			records = append(records, rec)
+		}
+	}
+	return records, nil
 }
 
 // Children lists the records of what is, or was, right in a folder.
@@ -111,9 +144,21 @@ func (s *Replication) Children(ctx context.Context, r replica.ID, folder string)
 	return s.query(ctx, `r.replica_id = ? AND r.folder = ? ORDER BY r.name_key`, r, folderOf(folder))
 }
 
-// ByFile lists the records of files that had a number when last seen.
-func (s *Replication) ByFile(ctx context.Context, r replica.ID, id uint64) ([]replica.Record, error) {
-	return s.query(ctx, `r.replica_id = ? AND r.seen_file = ? AND r.kind = ? ORDER BY r.folder, r.name_key`, r, id, replica.File)
+// ByFile lists the records of files that had one of some numbers when last seen.
+func (s *Replication) ByFile(ctx context.Context, r replica.ID, ids ...uint64) ([]replica.Record, error) {
+	var records []replica.Record
+	for part := range slices.Chunk(ids, bulkRows) {
+		args := []any{r, replica.File}
+		for _, id := range part {
+			args = append(args, id)
+		}
+		found, err := s.query(ctx, `r.replica_id = ? AND r.kind = ? AND r.seen_file IN (`+placeholders(len(part))+`) ORDER BY r.folder, r.name_key`, args...)
+		if err != nil {
+			return nil, err
+		}
+		records = append(records, found...)
+	}
+	return records, nil
 }
 
 // Unfinished lists the records with something pending.
@@ -121,29 +166,85 @@ func (s *Replication) Unfinished(ctx context.Context, r replica.ID) ([]replica.R
 	return s.query(ctx, `r.replica_id = ? AND r.unfinished ORDER BY r.folder, r.name_key`, r)
 }
 
-// Save keeps a change, all of it or nothing.
+// Save keeps a change, all of it or nothing. Changes that are saved at the same
+// time are kept together: each would wait for the disk alone.
 func (s *Replication) Save(ctx context.Context, c replica.Change) error {
+	mine := &waitingChange{change: c, kept: make(chan error, 1)}
+	s.mu.Lock()
+	s.waiting = append(s.waiting, mine)
+	first := !s.saving
+	s.saving = true
+	s.mu.Unlock()
+	if first {
+		go s.keepWaiting(context.WithoutCancel(ctx))
+	}
+	select {
+	case err := <-mine.kept:
+		return err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+type waitingChange struct {
+	change replica.Change
+	kept   chan error
+}
+
+// keepWaiting keeps what waits until nothing does.
+func (s *Replication) keepWaiting(ctx context.Context) {
+	for {
+		s.mu.Lock()
+		together := s.waiting
+		s.waiting = nil
+		s.saving = len(together) > 0
+		s.mu.Unlock()
+		if len(together) == 0 {
+			return
+		}
+		if err := s.keep(ctx, together...); err == nil || len(together) == 1 {
+			for _, w := range together {
+				w.kept <- err
+			}
+			continue
+		}
+		for _, w := range together { // one of them may be what does not go
+			w.kept <- s.keep(ctx, w)
+		}
+	}
+}
+
+// keep keeps changes, all of them or none.
+func (s *Replication) keep(ctx context.Context, together ...*waitingChange) error {
 	var ids DescriptorIDs
 	err := s.db.Change(ctx, func(tx *Tx) error {
 		s.mu.Lock()
 		ids = maps.Clone(s.ids) // what this attempt stores is known only once it is kept
 		s.mu.Unlock()
-		for first := 0; first < len(c.Records); first += bulkRows {
-			part := c.Records[first:min(first+bulkRows, len(c.Records))]
-			if err := tx.saveReplicaRecords(ctx, c.Replica, part, ids); err != nil {
-				return err
-			}
-			for _, lane := range c.Queue {
-				if err := tx.queue(ctx, lane, part); err != nil {
+		var records, queued, kept bulk
+		for _, w := range together {
+			c := &w.change
+			for i := range c.Records {
+				row, err := tx.replicaRow(ctx, c.Replica, &c.Records[i], ids)
+				if err != nil {
 					return err
 				}
+				records.add(row...)
+			}
+			for _, k := range c.Kept {
+				kept.add(c.Replica, time.Now().UTC(), []byte(k.Path), []byte(k.Attic), k.Why)
 			}
 		}
-		var kept values
-		for _, k := range c.Kept {
-			kept.add(c.Replica, time.Now().UTC(), []byte(k.Path), []byte(k.Attic), k.Why)
+		if err := queueAll(ctx, tx, &queued, together); err != nil {
+			return err
 		}
-		return kept.into(ctx, tx, `replica_attic (replica_id, at, path, attic, why)`)
+		if err := records.replacing(ctx, tx, replicaColumns); err != nil {
+			return err
+		}
+		if err := queued.replacing(ctx, tx, backlogColumns); err != nil {
+			return err
+		}
+		return kept.replacing(ctx, tx, `replica_attic (replica_id, at, path, attic, why)`)
 	})
 	if err == nil {
 		s.mu.Lock()
@@ -153,52 +254,60 @@ func (s *Replication) Save(ctx context.Context, c replica.Change) error {
 	return err
 }
 
-func (tx *Tx) saveReplicaRecords(ctx context.Context, r replica.ID, part []replica.Record, ids DescriptorIDs) error {
-	var rows values
-	for _, rec := range part {
-		descriptor, err := ids.number(ctx, tx.Queries, rec.Permissions.Descriptor)
-		if err != nil {
-			return err
-		}
-		seen, err := ids.number(ctx, tx.Queries, rec.Seen.Descriptor)
-		if err != nil {
-			return err
-		}
-		var pending any
-		if rec.Pending != nil {
-			if pending, err = json.Marshal(rec.Pending); err != nil {
-				return err
+// queueAll puts the paths of changes into the backlogs of their lanes.
+func queueAll(ctx context.Context, tx *Tx, queued *bulk, together []*waitingChange) error {
+	var seq uint64
+	for _, w := range together {
+		for _, lane := range w.change.Queue {
+			if seq == 0 {
+				var err error
+				if seq, err = tx.ticketNumber(ctx); err != nil {
+					return err
+				}
+			}
+			for i := range w.change.Records {
+				queued.add(backlogRow(lane, w.change.Records[i].Key, seq)...)
 			}
 		}
-		rows.add(r, folderOf(path.Dir(rec.Key)), []byte(path.Base(rec.Key)), []byte(rec.Key), rec.Kind, []byte(rec.Name), rec.Version.String(),
-			rec.Size, toNano(rec.Modified), rec.Digest[:], toNano(rec.Changed), rec.By, []byte(rec.Moved),
-			rec.Permissions.Version.String(), descriptor, rec.Permissions.Attributes, toNano(rec.Permissions.Changed), rec.Permissions.By,
-			rec.Seen.Size, toNano(rec.Seen.Modified), rec.Seen.ID, seen, rec.Seen.Attributes, pending)
 	}
-	return rows.replacing(ctx, tx, `replica_records (replica_id, folder, name_key, path_key, kind, name, version, size, modified, digest, changed, changed_by, moved,
-		permissions_version, descriptor_id, attributes, permissions_changed, permissions_changed_by, seen_size, seen_modified, seen_file, seen_descriptor_id, seen_attributes, pending)`)
+	return nil
 }
 
-// queue puts the paths of records into the backlog of a lane.
-func (tx *Tx) queue(ctx context.Context, lane replica.Lane, part []replica.Record) error {
-	keys := make([]string, len(part))
-	for i, rec := range part {
-		keys[i] = rec.Key
-	}
-	return tx.queueKeys(ctx, lane, keys)
+// ticketNumber is one number for all tickets of a change: it has only to be
+// another one the next time.
+func (tx *Tx) ticketNumber(ctx context.Context) (n uint64, err error) {
+	return n, tx.run.QueryRowContext(ctx, `SELECT UUID_SHORT()`).Scan(&n)
 }
 
-func (tx *Tx) queueKeys(ctx context.Context, lane replica.Lane, keys []string) error {
-	var rows values
-	var first uint64
-	if err := tx.run.QueryRowContext(ctx, `SELECT UUID_SHORT()`).Scan(&first); err != nil {
-		return err
+const backlogColumns = `replica_backlog (from_id, to_id, folder, name_key, path_key, seq)`
+
+func backlogRow(lane replica.Lane, key string, seq uint64) []any {
+	return []any{lane.From, lane.To, folderOf(path.Dir(key)), []byte(path.Base(key)), []byte(key), seq}
+}
+
+const replicaColumns = `replica_records (replica_id, folder, name_key, path_key, kind, name, version, size, modified, digest, changed, changed_by, moved,
+	permissions_version, descriptor_id, attributes, permissions_changed, permissions_changed_by, seen_size, seen_modified, seen_file, seen_descriptor_id, seen_attributes, pending)`
+
+// replicaRow is the row of a record.
+func (tx *Tx) replicaRow(ctx context.Context, r replica.ID, rec *replica.Record, ids DescriptorIDs) ([]any, error) {
+	descriptor, err := ids.number(ctx, tx.Queries, rec.Permissions.Descriptor)
+	if err != nil {
+		return nil, err
 	}
-	// One number for all of them: it has only to be another one the next time.
-	for _, key := range keys {
-		rows.add(lane.From, lane.To, folderOf(path.Dir(key)), []byte(path.Base(key)), []byte(key), first)
+	seen, err := ids.number(ctx, tx.Queries, rec.Seen.Descriptor)
+	if err != nil {
+		return nil, err
 	}
-	return rows.replacing(ctx, tx, `replica_backlog (from_id, to_id, folder, name_key, path_key, seq)`)
+	var pending any
+	if rec.Pending != nil {
+		if pending, err = json.Marshal(rec.Pending); err != nil {
+			return nil, err
+		}
+	}
+	return []any{r, folderOf(path.Dir(rec.Key)), []byte(path.Base(rec.Key)), []byte(rec.Key), rec.Kind, []byte(rec.Name), rec.Version.String(),
+		rec.Size, toNano(rec.Modified), rec.Digest[:], toNano(rec.Changed), rec.By, []byte(rec.Moved),
+		rec.Permissions.Version.String(), descriptor, rec.Permissions.Attributes, toNano(rec.Permissions.Changed), rec.Permissions.By,
+		rec.Seen.Size, toNano(rec.Seen.Modified), rec.Seen.ID, seen, rec.Seen.Attributes, pending}, nil
 }
 
 // Backlog lists the paths that a lane has waited with longest.
@@ -209,11 +318,18 @@ func (s *Replication) Backlog(ctx context.Context, lane replica.Lane, limit int)
 
 // Done takes tickets away, but those put there again meanwhile.
 func (s *Replication) Done(ctx context.Context, lane replica.Lane, tickets []replica.Ticket) error {
+	same := map[uint64][]string{}
+	for _, t := range tickets {
+		same[t.Seq] = append(same[t.Seq], t.Key)
+	}
 	return s.db.Change(ctx, func(tx *Tx) error {
-		for _, t := range tickets {
-			if _, _, err := tx.exec(ctx, `DELETE FROM replica_backlog WHERE from_id = ? AND to_id = ? AND folder = ? AND name_key = ? AND seq = ?`,
-				lane.From, lane.To, folderOf(path.Dir(t.Key)), []byte(path.Base(t.Key)), t.Seq); err != nil {
-				return err
+		for seq, keys := range same {
+			for part := range slices.Chunk(keys, bulkRows) {
+				where, args := within(``, part)
+				args = append([]any{lane.From, lane.To, seq}, args...)
+				if _, _, err := tx.exec(ctx, `DELETE FROM replica_backlog WHERE from_id = ? AND to_id = ? AND seq = ? AND `+where, args...); err != nil {
+					return err
+				}
 			}
 		}
 		return nil
@@ -222,9 +338,15 @@ func (s *Replication) Done(ctx context.Context, lane replica.Lane, tickets []rep
 
 // Postpone puts tickets behind the others.
 func (s *Replication) Postpone(ctx context.Context, lane replica.Lane, tickets []replica.Ticket) error {
-	keys := make([]string, len(tickets))
-	for i, t := range tickets {
-		keys[i] = t.Key
-	}
-	return s.db.Change(ctx, func(tx *Tx) error { return tx.queueKeys(ctx, lane, keys) })
+	return s.db.Change(ctx, func(tx *Tx) error {
+		seq, err := tx.ticketNumber(ctx)
+		var queued bulk
+		for _, t := range tickets {
+			queued.add(backlogRow(lane, t.Key, seq)...)
+		}
+		if err != nil {
+			return err
+		}
+		return queued.replacing(ctx, tx, backlogColumns)
+	})
 }

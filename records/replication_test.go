@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"reflect"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -42,19 +43,18 @@ func testReplication(t *testing.T, db *records.DB) {
 			t.Fatal(err)
 		}
 	}
-	if rec, err := s.Get(ctx, 1, "nothing/there"); err != nil || !reflect.DeepEqual(rec, replica.Record{Key: "nothing/there"}) {
-		t.Errorf("of nothing: %+v, %v", rec, err)
+	if recs, err := s.Get(ctx, 1, "nothing/there"); err != nil || !reflect.DeepEqual(recs, []replica.Record{{Key: "nothing/there"}}) {
+		t.Errorf("of nothing: %+v, %v", recs, err)
 	}
 	long := strings.Repeat("long folder/", 300) + "file"
 	full, deep, zero := fullRecord(t, "docs/a.txt"), fullRecord(t, long), replica.Record{Key: "docs/zero"}
 	deep.Pending = nil
 	save(replica.Change{Replica: 1, Records: []replica.Record{full, deep, zero}, Queue: []replica.Lane{lane}, Kept: []replica.Kept{{Path: "docs/b", Attic: ".bspan/attic/b", Why: replica.Lost}}})
-	for _, want := range []replica.Record{full, deep, zero} {
-		if got, err := s.Get(ctx, 1, want.Key); err != nil || !reflect.DeepEqual(got, want) {
-			t.Errorf("kept  %+v\nfound %+v, %v", want, got, err)
-		}
+	want := []replica.Record{zero, {Key: "docs/none"}, full, deep}
+	if got, err := s.Get(ctx, 1, "docs/zero", "docs/none", full.Key, deep.Key); err != nil || !reflect.DeepEqual(got, want) {
+		t.Errorf("kept  %+v\nfound %+v, %v", want, got, err)
 	}
-	if other, err := s.Get(ctx, 2, full.Key); err != nil || other.Kind != replica.None {
+	if other, err := s.Get(ctx, 2, full.Key); err != nil || other[0].Kind != replica.None {
 		t.Errorf("at another replica: %+v, %v", other, err)
 	}
 	keys := func(found []replica.Record, err error) string {
@@ -122,6 +122,28 @@ func testReplication(t *testing.T, db *records.DB) {
 	}
 	if got := keys(s.Children(ctx, 1, "docs")); got != "docs/a.txt docs/zero" {
 		t.Errorf("after a change that failed: %s", got)
+	}
+}
+
+// Changes that are saved at the same time do not fail with one that cannot be kept.
+func testSavedTogether(t *testing.T, db *records.DB) {
+	s, ctx := db.Replication(), t.Context()
+	var all sync.WaitGroup
+	for i := range 40 {
+		all.Go(func() {
+			rec := replica.Record{Key: fmt.Sprintf("together/%d", i), Content: replica.Content{Kind: replica.Folder, Name: "n"}}
+			if i%8 == 0 {
+				rec.Name = strings.Repeat("n", 2000)
+			}
+			err := s.Save(ctx, replica.Change{Replica: 7, Records: []replica.Record{rec}})
+			if (err != nil) != (i%8 == 0) {
+				t.Errorf("change %d: %v", i, err)
+			}
+		})
+	}
+	all.Wait()
+	if kept, err := s.Children(ctx, 7, "together"); err != nil || len(kept) != 35 {
+		t.Errorf("%d records are kept, %v; want 35", len(kept), err)
 	}
 }
 

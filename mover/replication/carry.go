@@ -5,8 +5,12 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"bridgespan/core/replica"
+	"bridgespan/tree"
 )
 
 // Carried is what a lane did.
@@ -23,7 +27,7 @@ type Carried struct {
 // while the sender is not filled, or one of both was not yet looked at.
 func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carried, error) {
 	c := &carry{Engine: e, lane: lane, from: e.replica(lane.From), to: e.replica(lane.To)}
-	if !c.from.Filled || !c.to.Scanned {
+	if !e.filled(c.from) || !e.scanned(c.to) {
 		return c.done, nil
 	}
 	tickets, err := e.Store.Backlog(ctx, lane, limit)
@@ -35,24 +39,14 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 			return c.done, err
 		}
 	}
-	// Folders before what is in them; and the other way round where they go.
-	slices.SortFunc(tickets, func(a, b replica.Ticket) int { return strings.Compare(a.Key, b.Key) })
-	var later []replica.Ticket
-	for _, t := range tickets {
-		if later, err = c.ticket(ctx, t, later); err != nil {
+	for range 2 { // what waited for something else has another chance
+		if tickets, err = c.pass(ctx, tickets); err != nil {
 			return c.done, err
 		}
 	}
-	for _, t := range slices.Backward(later) {
-		left, err := c.ticket(ctx, t, nil)
-		if err != nil {
+	if c.done.Postponed = len(tickets); len(tickets) > 0 {
+		if err := e.Store.Postpone(ctx, lane, tickets); err != nil {
 			return c.done, err
-		}
-		if len(left) > 0 {
-			c.done.Postponed++
-			if err := e.Store.Postpone(ctx, lane, left); err != nil {
-				return c.done, err
-			}
 		}
 	}
 	return c.done, e.fill(ctx, c.to)
@@ -62,136 +56,174 @@ type carry struct {
 	*Engine
 	lane     replica.Lane
 	from, to *Replica
-	done     Carried
+
+	mu     sync.Mutex // of what follows
+	done   Carried
+	intake bool // the receiver's intake is there
 }
 
-// ticket does what is to be done about one path; when something else is to be
-// done first it is added to later.
-func (c *carry) ticket(ctx context.Context, t replica.Ticket, later []replica.Ticket) ([]replica.Ticket, error) {
-	err := c.path(ctx, t.Key, 0)
-	if ctx.Err() != nil {
-		return later, ctx.Err()
-	}
-	var failed *storeError
-	switch {
-	case errors.As(err, &failed):
-		return later, failed.err
-	case err == nil:
-		c.done.Done++
-		return later, c.Store.Done(ctx, c.lane, []replica.Ticket{t})
-	case !errors.Is(err, errLater) && !errors.Is(err, errMoved):
-		c.trouble(c.to, t.Key, err)
-	}
-	return append(later, t), nil
+// count changes what was done so far.
+func (c *carry) count(change func(*Carried)) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	change(&c.done)
 }
 
-// storeError is a failure of the records: without them nothing can go on.
-type storeError struct{ err error }
-
-func (s *storeError) Error() string { return s.err.Error() }
-func (s *storeError) Unwrap() error { return s.err }
-
-func (c *carry) get(ctx context.Context, r *Replica, key string) (replica.Record, error) {
-	rec, err := c.Store.Get(ctx, r.ID, key)
-	if err == nil && rec.Pending != nil {
-		if err := c.settle(ctx, r, rec); err != nil {
-			return rec, err
+// pass tries tickets, and returns those that are still to be done.
+func (c *carry) pass(ctx context.Context, tickets []replica.Ticket) (left []replica.Ticket, err error) {
+	errands, left, err := c.prepare(ctx, tickets)
+	defer func() {
+		for _, e := range errands {
+			e.release()
 		}
-		rec, err = c.Store.Get(ctx, r.ID, key)
-	}
+	}()
 	if err != nil {
-		return rec, &storeError{err}
+		return nil, err
 	}
-	return rec, nil
+	for len(errands) > 0 {
+		n := 1
+		for n < len(errands) && errands[n].stage == errands[0].stage {
+			n++
+		}
+		waiting, err := c.together(ctx, errands[:n])
+		if err != nil {
+			return nil, err
+		}
+		left, errands = append(left, waiting...), errands[n:]
+	}
+	return left, nil
 }
 
-func (c *carry) save(ctx context.Context, change replica.Change) error {
-	if err := c.Store.Save(ctx, change); err != nil {
-		return &storeError{err}
+// prepare claims what tickets are about and reads the records, in the order in
+// which they are to be done. What somebody else is at work on is left.
+func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket) (errands []*errand, left []replica.Ticket, err error) {
+	var keys []string
+	for _, t := range tickets {
+		e := &errand{carry: c, hold: c.newHold(), ticket: t}
+		if !e.change(c.to, t.Key) || !e.rely(c.from, t.Key) {
+			e.release()
+			left = append(left, t)
+			continue
+		}
+		errands, keys = append(errands, e), append(keys, t.Key)
 	}
-	return nil
+	if len(keys) == 0 {
+		return nil, left, nil
+	}
+	from, err := c.Store.Get(ctx, c.from.ID, keys...)
+	if err != nil {
+		return errands, nil, err
+	}
+	to, err := c.Store.Get(ctx, c.to.ID, keys...)
+	if err != nil {
+		return errands, nil, err
+	}
+	for i, e := range errands {
+		e.stage = stageOf(&from[i], &to[i])
+		if e.stage.removes { // what goes may be wanted by what comes
+			e.release()
+			continue
+		}
+		e.fresh = map[place]replica.Record{{c.from.ID, keys[i]}: from[i], {c.to.ID, keys[i]}: to[i]}
+	}
+	slices.SortFunc(errands, func(a, b *errand) int { return a.stage.compare(b.stage) })
+	return errands, left, nil
 }
 
-// path makes one path at the receiver what the rules say.
-func (c *carry) path(ctx context.Context, key string, depth int) error {
-	from, err := c.get(ctx, c.from, key)
-	if err != nil {
-		return err
+// stage is what can be done side by side: folders before what is in them, what
+// comes before what goes, and what is in a folder before the folder goes.
+type stage struct {
+	removes bool
+	folder  bool
+	depth   int
+}
+
+func stageOf(from, to *replica.Record) stage {
+	depth := strings.Count(from.Key, "/")
+	switch {
+	case from.Kind == replica.Folder:
+		return stage{folder: true, depth: depth}
+	case to.Kind == replica.Folder:
+		return stage{removes: true, folder: true, depth: depth}
 	}
-	to, err := c.get(ctx, c.to, key)
-	if err != nil {
-		return err
+	return stage{removes: from.Kind == replica.None}
+}
+
+func (s stage) compare(other stage) int {
+	rank := func(s stage) int {
+		switch {
+		case s.folder && s.removes: // the deepest first, after all else
+			return 1<<30 - s.depth
+		case s.folder: // before all else
+			return s.depth - 1<<30
+		case s.removes:
+			return 1
+		}
+		return 0
 	}
-	v := replica.Decide(&from, &to)
-	if v.Idle() {
+	return rank(s) - rank(other)
+}
+
+// together runs errands side by side, and returns the tickets that are still to be done.
+func (c *carry) together(ctx context.Context, errands []*errand) (left []replica.Ticket, err error) {
+	group, run := errgroup.WithContext(ctx)
+	group.SetLimit(c.hands())
+	var mu sync.Mutex
+	var done []replica.Ticket
+	for _, e := range errands {
+		group.Go(func() error {
+			ok, err := e.do(run)
+			mu.Lock()
+			defer mu.Unlock()
+			if ok {
+				done = append(done, e.ticket)
+			} else {
+				left = append(left, e.ticket)
+			}
+			return err
+		})
+	}
+	err = group.Wait()
+	if len(done) > 0 {
+		c.count(func(d *Carried) { d.Done += len(done) })
+		err = errors.Join(err, c.Store.Done(ctx, c.lane, done))
+	}
+	return left, err
+}
+
+// readyIntake makes the receiver's intake.
+func (c *carry) readyIntake(ctx context.Context) error {
+	c.mu.Lock()
+	ready := c.intake
+	c.mu.Unlock()
+	if ready {
 		return nil
 	}
-	if to.Kind == replica.None && from.Kind != replica.None && v.Content == replica.Take {
-		if err := c.parent(ctx, key, depth); err != nil {
-			return err
-		}
-	}
-	here, err := c.pathOf(ctx, c.to, &to, &from)
-	if err != nil {
-		return err
-	}
-	there, err := c.pathOf(ctx, c.from, &from, &to)
-	if err != nil {
-		return err
-	}
-	m := &move{carry: c, from: from, to: to, v: v, there: there, here: here}
-	if m.touches() {
-		// Only what both ends still show may be acted on.
-		if err := c.current(ctx, c.to, here, to); err != nil {
-			return err
-		}
-		if err := c.current(ctx, c.from, there, from); err != nil {
-			return err
-		}
-	}
-	return m.do(ctx)
-}
-
-// current returns errMoved, after noting the change, when people have changed
-// what is at a path since its record was made.
-func (c *carry) current(ctx context.Context, r *Replica, name string, rec replica.Record) error {
-	ok, err := unchanged(ctx, r, name, &rec)
-	if err != nil || ok {
-		return err
-	}
-	now, changed, err := c.observe(ctx, r, name, rec)
-	if err != nil {
-		return err
-	}
-	if rec.Kind == replica.Folder && now.Kind != replica.Folder {
-		if err := (&scan{Engine: c.Engine, r: r}).emptied(ctx, rec.Key); err != nil {
-			return &storeError{err}
-		}
-	}
-	change := replica.Change{Replica: r.ID, Records: []replica.Record{now}}
-	if changed {
-		change.Queue = c.toTell(r)
-	}
-	if err := c.save(ctx, change); err != nil {
-		return err
-	}
-	return errMoved
+	err := tree.MkdirAll(ctx, c.to.Tree, intakeFolder)
+	c.mu.Lock()
+	c.intake = err == nil
+	c.mu.Unlock()
+	return err
 }
 
 // fill notes that a replica has had all that the set had.
 func (e *Engine) fill(ctx context.Context, r *Replica) error {
-	if r.Filled || !r.Scanned {
+	if scanned, filled := e.state(r); filled || !scanned {
 		return nil
 	}
 	for _, l := range e.into(r) {
-		if !e.replica(l.From).Filled {
+		if !e.filled(e.replica(l.From)) {
 			continue
 		}
 		left, err := e.Store.Backlog(ctx, l, 1)
 		if err != nil {
 			return err
 		}
-		r.Filled = r.Filled || len(left) == 0
+		if len(left) == 0 {
+			e.mu.Lock()
+			r.Filled = true
+			e.mu.Unlock()
+		}
 	}
 	return nil
 }

@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"sync"
 	"time"
 
 	"bridgespan/core/replica"
@@ -44,8 +45,9 @@ type Replica struct {
 	Filled bool
 }
 
-// Engine keeps the replicas of one set the same. Its methods must not be called
-// side by side.
+// Engine keeps the replicas of one set the same. Scans of different replicas and
+// carries of different lanes may run side by side; no other engine may work on
+// the same set meanwhile.
 type Engine struct {
 	// Set names the set, in the marks of its replicas.
 	Set      string
@@ -55,8 +57,40 @@ type Engine struct {
 	Now      func() time.Time
 	// Unique makes a name that was never used.
 	Unique func() string
-	// Trouble is told what could not be done, and why. It is tried again.
+	// Trouble is told what could not be done, and why. It is tried again. It may
+	// be called side by side.
 	Trouble func(Trouble)
+	// Hands is how many files are read or written side by side by one scan or
+	// carry; 0 means 8.
+	Hands int
+
+	claims claims
+	known  known
+	mu     sync.Mutex // of Scanned and Filled of the replicas
+}
+
+func (e *Engine) hands() int { return cmp.Or(e.Hands, 8) }
+
+// State says whether a replica was scanned and is filled.
+func (e *Engine) State(id replica.ID) (scanned, filled bool) {
+	r := e.replica(id)
+	return e.state(r)
+}
+
+func (e *Engine) state(r *Replica) (scanned, filled bool) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return r.Scanned, r.Filled
+}
+
+func (e *Engine) scanned(r *Replica) bool {
+	scanned, _ := e.state(r)
+	return scanned
+}
+
+func (e *Engine) filled(r *Replica) bool {
+	_, filled := e.state(r)
+	return filled
 }
 
 // Trouble is something that could not be done.
@@ -72,7 +106,7 @@ var (
 	errKind  = errors.New("it is neither a file nor a folder")
 	// errMoved: what was to be changed is no longer what was decided on.
 	errMoved = errors.New("it changed meanwhile")
-	// errLater: something else must be done first.
+	// errLater: something else must be done first, or is being done.
 	errLater = errors.New("something else must be done first")
 )
 
@@ -117,22 +151,6 @@ func (e *Engine) into(r *Replica) (lanes []replica.Lane) {
 func keyOf(path string) string { return tree.Key(path, false) }
 
 func parentKey(key string) string { return path.Dir(key) }
-
-// spelled is the path of a folder at a replica, as it is written there.
-func (e *Engine) spelled(ctx context.Context, r *Replica, key string) (string, error) {
-	if key == "." {
-		return ".", nil
-	}
-	rec, err := e.Store.Get(ctx, r.ID, key)
-	if err != nil {
-		return "", err
-	}
-	above, err := e.spelled(ctx, r, parentKey(key))
-	if err != nil {
-		return "", err
-	}
-	return path.Join(above, cmp.Or(rec.Name, path.Base(key))), nil
-}
 
 // pathOf is where a record's path is at a replica. other is a record that knows
 // the name if this one does not.

@@ -9,30 +9,22 @@ import (
 	"bridgespan/tree"
 )
 
-// finish sets the permissions of what is pending and is in its place, and saves
-// the record as it is from now on. brought is the file that was put there, as it
-// was before people could reach it; nil when it is the one that was there before.
+// finish saves the record of what is pending and is in its place, as it is from
+// now on. brought is the file that was put there, as it was before people could
+// reach it; nil when it is one that was there before, which is given its
+// permissions and time now.
 func (e *Engine) finish(ctx context.Context, r *Replica, name string, rec replica.Record, brought *tree.Entry) error {
 	p := rec.Pending
 	next := rec
 	next.Content, next.Permissions, next.Pending, next.Seen = p.Content, p.Permissions, nil, replica.Seen{}
-	if p.Content.Kind != replica.None {
-		if err := e.permit(ctx, r, name, &rec, &next); err != nil {
+	switch {
+	case p.Content.Kind == replica.None:
+	case brought != nil:
+		next.Seen = seenOf(*brought)
+	default:
+		var err error
+		if next.Seen, err = e.permit(ctx, r, name, &rec); err != nil {
 			return err
-		}
-		if brought == nil {
-			entry, there, err := look(ctx, r, name)
-			if err != nil {
-				return err
-			}
-			if !there {
-				return errMoved
-			}
-			if next.Seen = seenOf(entry); !isOurs(&rec, entry) { // people were quick; the next scan finds out
-				next.Seen = replica.Seen{}
-			}
-		} else {
-			next.Seen = seenOf(*brought)
 		}
 	}
 	c := replica.Change{Replica: r.ID, Records: []replica.Record{next}, Queue: e.outOf(r, 0)}
@@ -48,10 +40,7 @@ func (e *Engine) finish(ctx context.Context, r *Replica, name string, rec replic
 		return err
 	}
 	c.Kept = append(c.Kept, kept...)
-	if err := e.Store.Save(ctx, c); err != nil {
-		return &storeError{err}
-	}
-	return nil
+	return e.save(ctx, c)
 }
 
 // isOurs reports whether an entry is what was left there, and not what people
@@ -73,12 +62,11 @@ func reasonOf(rec *replica.Record) replica.Reason {
 	return replica.Lost
 }
 
-// permit gives what is at a path the permissions and the time that its record
-// will say. What waited in the intake had them there.
-func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec, next *replica.Record) error {
-	if rec.Pending.Staged != "" {
-		return nil
-	}
+// permit gives what was there before the permissions and the time that are
+// pending, and returns how it is shown then: as nothing, when people were quick;
+// the next scan finds out.
+func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec *replica.Record) (replica.Seen, error) {
+	next := &replica.Record{Content: rec.Pending.Content, Permissions: rec.Pending.Permissions}
 	want := metaOf(r, next)
 	if rec.Kind == next.Kind && rec.Permissions.Same(&next.Permissions) {
 		want.Descriptor, want.Attributes = acl.Descriptor{}, nil
@@ -86,16 +74,32 @@ func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec, next 
 	if next.Kind == replica.File {
 		entry, err := r.Tree.Stat(ctx, name)
 		if err != nil {
-			return err
+			return replica.Seen{}, err
 		}
 		if entry.Modified.Equal(want.Modified) {
 			want.Modified = time.Time{}
 		}
 	}
-	if want.Modified.IsZero() && want.Attributes == nil && want.Descriptor.IsZero() {
-		return nil
+	if !want.Modified.IsZero() || want.Attributes != nil || !want.Descriptor.IsZero() {
+		if err := r.Tree.Apply(ctx, name, want); err != nil {
+			return replica.Seen{}, err
+		}
 	}
-	return r.Tree.Apply(ctx, name, want)
+	entry, there, err := look(ctx, r, name)
+	switch {
+	case err != nil:
+		return replica.Seen{}, err
+	case !there:
+		return replica.Seen{}, errMoved
+	case !isOurs(rec, entry):
+		return replica.Seen{}, nil
+	case !want.Modified.IsZero():
+		// The time is ours whatever is in it: a change just before would not show.
+		if d, _, err := digest(ctx, r.Tree, name); err != nil || d != next.Digest {
+			return replica.Seen{}, err
+		}
+	}
+	return seenOf(entry), nil
 }
 
 // metaOf is what is set on a file or folder beside its content.

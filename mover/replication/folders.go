@@ -11,16 +11,19 @@ import (
 )
 
 // parent makes the folder that a path is in, when the receiver lacks it.
-func (c *carry) parent(ctx context.Context, key string, depth int) error {
+func (e *errand) parent(ctx context.Context, key string, depth int) error {
 	above := parentKey(key)
 	if above == "." {
 		return nil
 	}
-	rec, err := c.get(ctx, c.to, above)
-	if err != nil || rec.Kind == replica.Folder {
+	rec, err := e.folderRecord(ctx, e.carry.to, above)
+	if err != nil || rec.Kind == replica.Folder && rec.Pending == nil {
 		return err
 	}
-	sender, err := c.get(ctx, c.from, above)
+	if rec, err = e.record(ctx, e.carry.to, above); err != nil || rec.Kind == replica.Folder {
+		return err
+	}
+	sender, err := e.record(ctx, e.carry.from, above)
 	if err != nil {
 		return err
 	}
@@ -29,11 +32,11 @@ func (c *carry) parent(ctx context.Context, key string, depth int) error {
 	}
 	v := replica.Decide(&sender, &rec)
 	if v.Content == replica.Take {
-		return c.path(ctx, above, depth+1)
+		return e.path(ctx, above, depth+1)
 	}
 	// The receiver removed it, or made a file of it, and does not know of what is
 	// new in it: a folder lives on while it holds anything that does.
-	return c.revive(ctx, c.from, sender, rec)
+	return e.revive(ctx, e.carry.from, sender, rec)
 }
 
 // maxDepth bounds how many folders are made for one path.
@@ -41,11 +44,14 @@ const maxDepth = 1024
 
 // revive makes a folder's version one that beats the removal at the other end,
 // and waits for it to get there.
-func (c *carry) revive(ctx context.Context, r *Replica, rec, other replica.Record) error {
+func (e *errand) revive(ctx context.Context, r *Replica, rec, other replica.Record) error {
+	if !e.change(r, rec.Key) {
+		return errLater
+	}
 	rec.Content.Version = rec.Version.Join(other.Version).Advance(r.ID)
-	rec.Content.Changed, rec.Content.By = c.Now(), r.ID
+	rec.Content.Changed, rec.Content.By = e.Now(), r.ID
 	rec.Permissions.Version = rec.Permissions.Version.Join(other.Permissions.Version)
-	if err := c.save(ctx, replica.Change{Replica: r.ID, Records: []replica.Record{rec}, Queue: c.toTell(r)}); err != nil {
+	if err := e.save(ctx, replica.Change{Replica: r.ID, Records: []replica.Record{rec}, Queue: e.toTell(r)}); err != nil {
 		return err
 	}
 	return errLater
@@ -61,7 +67,7 @@ func (m *move) emptyFolder(ctx context.Context) error {
 		if child.Kind == replica.None {
 			continue
 		}
-		sender, err := m.get(ctx, m.carry.from, child.Key)
+		sender, err := m.record(ctx, m.carry.from, child.Key)
 		if err != nil {
 			return err
 		}
@@ -91,7 +97,7 @@ func (m *move) removeFolder(ctx context.Context) error {
 	if err := s.folder(ctx, m.here, m.to.Key); err != nil {
 		return &storeError{err}
 	}
-	if s.done.Changed == 0 { // what is in it cannot be carried; it cannot be thrown away either
+	if s.done.Changed == 0 && s.done.Busy == 0 { // what is in it cannot be carried; it cannot be thrown away either
 		return m.revive(ctx, r, m.to, m.from)
 	}
 	return errLater

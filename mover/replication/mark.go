@@ -23,7 +23,7 @@ func (e *Engine) identify(ctx context.Context, r *Replica) error {
 	want := fmt.Sprintf("%s, replica %d\n", e.Set, r.ID)
 	text, err := tree.ReadFile(ctx, r.Tree, markFile)
 	switch {
-	case absent(err) && !r.Scanned:
+	case absent(err) && !e.scanned(r):
 		if err := tree.MkdirAll(ctx, r.Tree, workFolder); err != nil {
 			return err
 		}

@@ -11,10 +11,16 @@ import (
 
 // move is what is done about one path.
 type move struct {
-	*carry
+	*errand
 	from, to    replica.Record
 	v           replica.Verdict
 	there, here string // the path at the sender and at the receiver
+}
+
+// brings reports whether a file is to come where nothing is: that it is still
+// there, and still nothing is here, shows while it is done.
+func (m *move) brings() bool {
+	return m.v.Content == replica.Take && m.from.Kind == replica.File && m.to.Kind == replica.None && m.from.Moved == ""
 }
 
 // touches reports whether more than the records is changed.
@@ -45,7 +51,7 @@ func (m *move) next() replica.Record {
 
 func (m *move) do(ctx context.Context) error {
 	if m.v.Conflict && m.v.Content == replica.Take {
-		m.done.Conflicts++
+		m.count(func(c *Carried) { c.Conflicts++ })
 	}
 	next := m.next()
 	if !m.touches() {
@@ -79,7 +85,8 @@ func (m *move) begin(ctx context.Context, next replica.Record, staged, attic str
 	return m.save(ctx, replica.Change{Replica: m.carry.to.ID, Records: []replica.Record{rec}})
 }
 
-// end writes down that it was done. name is where it is now, and brought as for finish.
+// end writes down that it was done. name is where it is now; a file that waited
+// in the intake has left it, unless staged says what waits there instead.
 func (m *move) end(ctx context.Context, name string, next replica.Record, staged, attic string, brought *tree.Entry) error {
 	rec := m.to
 	rec.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions, Staged: staged, Attic: attic}

@@ -1,6 +1,7 @@
 package replication
 
 import (
+	"cmp"
 	"context"
 
 	"bridgespan/core/replica"
@@ -24,17 +25,34 @@ func look(ctx context.Context, r *Replica, path string) (e tree.Entry, found boo
 
 // observe compares what is at a path with its record, and returns the record as
 // it is now, and whether people changed something. Nothing may be pending. The
-// record is not saved.
-func (e *Engine) observe(ctx context.Context, r *Replica, path string, rec replica.Record) (replica.Record, bool, error) {
+// record is not saved. id is the number that a listing gave, where trees tell it
+// only there; 0 when there was none.
+func (e *Engine) observe(ctx context.Context, r *Replica, path string, rec replica.Record, id uint64) (replica.Record, bool, error) {
 	entry, found, err := look(ctx, r, path)
 	if err != nil {
 		return rec, false, err
 	}
 	if !found {
+		release, err := e.standing(ctx, r, rec.Key, path)
+		if err != nil {
+			return rec, false, err
+		}
+		defer release()
+		if _, found, err = look(ctx, r, path); err != nil || found {
+			return rec, false, cmp.Or(err, errLater)
+		}
 		changed := e.noteRemoved(r, &rec)
 		return rec, changed, nil
 	}
-	return e.note(ctx, r, path, rec, entry)
+	entry.ID = cmp.Or(entry.ID, id)
+	if above := parentKey(rec.Key); rec.Kind == replica.None && above != "." {
+		// What is new in a folder that nobody knows of would be forgotten with it.
+		folder, err := e.folderRecord(ctx, r, above)
+		if err != nil || folder.Kind != replica.Folder {
+			return rec, false, cmp.Or(err, errLater)
+		}
+	}
+	return e.note(ctx, r, path, rec, entry, nil)
 }
 
 // noteRemoved puts into a record that nothing is there any more.
@@ -51,14 +69,15 @@ func (e *Engine) noteRemoved(r *Replica, rec *replica.Record) bool {
 	return true
 }
 
-// note puts into a record what is at its path.
-func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.Record, entry tree.Entry) (replica.Record, bool, error) {
+// note puts into a record what is at its path. were is where files were before,
+// if that was asked already.
+func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.Record, entry tree.Entry, were origins) (replica.Record, bool, error) {
 	kind := kindOf(entry)
 	if kind == replica.None {
 		return rec, false, errKind
 	}
 	seen := seenOf(entry)
-	prior := rec.Prior() || rec.Kind == replica.None && len(rec.Version) == 0 && !r.Scanned && !r.Seed
+	prior := rec.Prior() || rec.Kind == replica.None && len(rec.Version) == 0 && !r.Seed && !e.scanned(r)
 	now := replica.Content{Kind: kind, Name: entry.Name, Changed: e.Now(), By: r.ID}
 	if kind == replica.File {
 		now.Size, now.Modified = entry.Size, entry.Modified
@@ -68,7 +87,7 @@ func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.
 		if asKept(&rec, entry) {
 			now.Digest = rec.Digest
 		} else {
-			from, err := e.movedFrom(ctx, r, entry)
+			from, err := e.movedFrom(ctx, r, entry, were)
 			if err != nil {
 				return rec, false, err
 			}
@@ -108,15 +127,43 @@ func sameThere(rec *replica.Record, now *replica.Content, seen replica.Seen) boo
 	return rec.Kind != replica.File || rec.SameBytes(now) && seen.Modified.Equal(rec.Seen.Modified)
 }
 
+// origins are the records of files by the numbers that they had.
+type origins map[uint64][]replica.Record
+
+// origins asks at once where the files among candidates were before.
+func (s *scan) origins(ctx context.Context, look []*candidate) (origins, error) {
+	were := origins{}
+	if !s.scanned(s.r) { // at the first look nothing was anywhere before
+		return were, nil
+	}
+	var ids []uint64
+	for _, c := range look {
+		if c.entry.Kind == tree.File && c.entry.ID != 0 {
+			ids = append(ids, c.entry.ID)
+		}
+	}
+	if len(ids) == 0 {
+		return were, nil
+	}
+	records, err := s.Store.ByFile(ctx, s.r.ID, ids...)
+	for _, rec := range records {
+		were[rec.Seen.ID] = append(were[rec.Seen.ID], rec)
+	}
+	return were, err
+}
+
 // movedFrom finds what a file that is new at its path was before: a file with
 // the same number, length and time, which need not be read again.
-func (e *Engine) movedFrom(ctx context.Context, r *Replica, entry tree.Entry) (*replica.Record, error) {
-	if entry.ID == 0 || !r.Scanned { // at the first look nothing was anywhere before
+func (e *Engine) movedFrom(ctx context.Context, r *Replica, entry tree.Entry, were origins) (*replica.Record, error) {
+	if entry.ID == 0 || !e.scanned(r) {
 		return nil, nil
 	}
-	others, err := e.Store.ByFile(ctx, r.ID, entry.ID)
-	if err != nil {
-		return nil, err
+	others := were[entry.ID]
+	if were == nil {
+		var err error
+		if others, err = e.Store.ByFile(ctx, r.ID, entry.ID); err != nil {
+			return nil, &storeError{err}
+		}
 	}
 	for _, o := range others {
 		if asKept(&o, entry) {

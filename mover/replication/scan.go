@@ -1,11 +1,16 @@
 package replication
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"path"
 	"slices"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"bridgespan/core/replica"
 	"bridgespan/tree"
@@ -16,6 +21,7 @@ type Scanned struct {
 	Entries int64 // files and folders seen
 	Changed int64 // of which people changed something, removals too
 	Trouble int64 // that could not be looked at; they count as unchanged
+	Busy    int64 // that something else is being done about; the next scan looks at them
 }
 
 // Scan looks at all of a replica and puts what people changed there into its
@@ -30,9 +36,16 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	if err := e.Settle(ctx, id); err != nil {
 		return s.done, err
 	}
-	if err := s.folder(ctx, ".", "."); err != nil {
+	var run context.Context
+	s.group, run = errgroup.WithContext(ctx)
+	s.group.SetLimit(e.hands())
+	s.readers = make(chan struct{}, e.hands())
+	err := s.folder(run, ".", ".")
+	if err := cmp.Or(ctx.Err(), s.group.Wait(), err); err != nil {
 		return s.done, err
 	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
 	if s.r.Scanned = true; s.r.Seed {
 		s.r.Filled = true
 	}
@@ -41,17 +54,43 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 
 type scan struct {
 	*Engine
-	r    *Replica
+	r *Replica
+	// group looks at folders side by side; nil does so one after the other.
+	group *errgroup.Group
+	// readers bounds how many files are read side by side.
+	readers chan struct{}
+
+	mu   sync.Mutex
 	done Scanned
 }
 
+func (s *scan) count(entries, changed, busy int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.done.Entries += int64(entries)
+	s.done.Changed += int64(changed)
+	s.done.Busy += int64(busy)
+}
+
 func (s *scan) trouble(path string, err error) {
+	s.mu.Lock()
 	s.done.Trouble++
+	s.mu.Unlock()
 	s.Engine.trouble(s.r, path, err)
+}
+
+// candidate is an entry that is not as its record says.
+type candidate struct {
+	path  string
+	entry tree.Entry
+	rec   replica.Record // as it was, and then as it is
+	save  bool           // it is not as it was kept
+	news  bool           // people changed it
 }
 
 // folder looks at what is right in a folder, saves that, and goes on below.
 func (s *scan) folder(ctx context.Context, name, key string) error {
+	saves := s.known.brought(s.r)
 	records, err := s.Store.Children(ctx, s.r.ID, key)
 	if err != nil {
 		return err
@@ -70,60 +109,158 @@ func (s *scan) folder(ctx context.Context, name, key string) error {
 		}
 		return nil
 	}
-	var changed []replica.Record
+	h := s.newHold()
+	defer h.release()
+	var look []*candidate
 	var below [][2]string
+	busy := 0
 	for _, entry := range entries {
-		child := keyOf(path.Join(name, entry.Name))
+		at := path.Join(name, entry.Name)
+		child := keyOf(at)
 		rec, ok := known[child]
 		if !ok {
 			rec.Key = child
 		}
 		delete(known, child)
-		s.done.Entries++
-		now, news, err := s.entry(ctx, path.Join(name, entry.Name), rec, entry)
-		switch {
-		case ctx.Err() != nil:
-			return ctx.Err()
-		case err != nil:
-			s.trouble(path.Join(name, entry.Name), err)
+		seen := asSeen(&rec, entry)
+		if !seen && h.change(s.r, child) {
+			look = append(look, &candidate{path: at, entry: entry, rec: rec})
 			continue
-		case news:
-			s.done.Changed++
-			changed = append(changed, now)
-		case now.Seen != rec.Seen:
-			changed = append(changed, now)
 		}
-		if now.Kind == replica.Folder {
-			below = append(below, [2]string{path.Join(name, entry.Name), child})
+		if !seen {
+			busy++
+		}
+		if rec.Kind == replica.Folder && entry.Kind == tree.Folder {
+			below = append(below, [2]string{at, child})
 		}
 	}
-	if err := s.save(ctx, changed); err != nil {
+	s.count(len(entries), 0, busy)
+	if err := s.entries(ctx, look, saves); err != nil {
 		return err
 	}
-	if err := s.gone(ctx, name, known); err != nil {
+	for _, c := range look {
+		if c.rec.Kind == replica.Folder && c.entry.Kind == tree.Folder {
+			below = append(below, [2]string{c.path, c.rec.Key})
+		}
+	}
+	if err := s.gone(ctx, h, name, known); err != nil {
 		return err
 	}
+	h.release()
 	for _, b := range below {
-		if err := s.folder(ctx, b[0], b[1]); err != nil {
+		if err := s.goOn(ctx, b[0], b[1]); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// entry looks at one entry.
-func (s *scan) entry(ctx context.Context, name string, rec replica.Record, entry tree.Entry) (replica.Record, bool, error) {
-	if rec.Pending != nil { // it could not be settled
-		return rec, false, nil
+// goOn looks at a folder beside this one, when a hand is free.
+func (s *scan) goOn(ctx context.Context, name, key string) error {
+	if s.group != nil && s.group.TryGo(func() error { return s.folder(ctx, name, key) }) {
+		return nil
 	}
-	now, changed, err := s.note(ctx, s.r, name, rec, entry)
-	if absent(err) {
-		return rec, false, nil
+	return s.folder(ctx, name, key)
+}
+
+// asSeen reports whether an entry is in all as its record has seen it.
+func asSeen(rec *replica.Record, entry tree.Entry) bool {
+	return rec.Pending == nil && rec.Name == entry.Name && asKept(rec, entry) && seenOf(entry) == rec.Seen
+}
+
+// entries looks at entries that are not as their records say, which are claimed,
+// and saves what they are now.
+func (s *scan) entries(ctx context.Context, look []*candidate, saves uint64) error {
+	if len(look) == 0 {
+		return nil
 	}
-	if err != nil || now.Kind == rec.Kind || rec.Kind != replica.Folder {
-		return now, changed, err
+	// What was listed may have been changed by ourselves until it was claimed.
+	stale := s.known.brought(s.r) != saves
+	if stale {
+		if err := s.again(ctx, look); err != nil {
+			return err
+		}
 	}
-	return now, changed, s.emptied(ctx, rec.Key) // a folder that became a file: nothing is below it any more
+	were, err := s.origins(ctx, look)
+	if err != nil {
+		return err
+	}
+	group, run := errgroup.WithContext(ctx)
+	for _, c := range look {
+		if c.entry.Kind != tree.File || s.readers == nil {
+			if err := s.entry(run, c, stale, were); err != nil {
+				return errors.Join(err, group.Wait())
+			}
+			continue
+		}
+		s.readers <- struct{}{}
+		group.Go(func() error {
+			defer func() { <-s.readers }()
+			return s.entry(run, c, stale, were)
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	var changed []replica.Record
+	news := 0
+	for _, c := range look {
+		if c.news {
+			news++
+		}
+		if c.save {
+			changed = append(changed, c.rec)
+		}
+	}
+	s.count(0, news, 0)
+	return s.save(ctx, changed)
+}
+
+// again reads the records of candidates once more.
+func (s *scan) again(ctx context.Context, look []*candidate) error {
+	keys := make([]string, len(look))
+	for i, c := range look {
+		keys[i] = c.rec.Key
+	}
+	records, err := s.Store.Get(ctx, s.r.ID, keys...)
+	for i := range records {
+		look[i].rec = records[i]
+	}
+	return err
+}
+
+// entry looks at one entry. What cannot be told stays as it was.
+func (s *scan) entry(ctx context.Context, c *candidate, stale bool, were origins) error {
+	was := c.rec
+	if was.Pending != nil { // it could not be settled
+		return nil
+	}
+	var now replica.Record
+	var news bool
+	var err error
+	if stale {
+		now, news, err = s.observe(ctx, s.r, c.path, was, c.entry.ID)
+	} else {
+		now, news, err = s.note(ctx, s.r, c.path, was, c.entry, were)
+	}
+	if err == nil && now.Kind != was.Kind && was.Kind == replica.Folder {
+		err = s.emptied(ctx, s.r, was.Key) // nothing is below it any more
+	}
+	var failed *storeError
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.As(err, &failed):
+		return failed.err
+	case errors.Is(err, errLater):
+		s.count(0, 0, 1)
+	case absent(err):
+	case err != nil:
+		s.trouble(c.path, err)
+	default:
+		c.rec, c.news, c.save = now, news, news || now.Seen != was.Seen
+	}
+	return nil
 }
 
 // list lists a folder: one entry for each key, the known spelling first.
@@ -161,24 +298,49 @@ func (s *scan) save(ctx context.Context, changed []replica.Record) error {
 	if len(changed) == 0 {
 		return nil
 	}
-	return s.Store.Save(ctx, replica.Change{Replica: s.r.ID, Records: changed, Queue: s.toTell(s.r)})
+	return s.keep(ctx, replica.Change{Replica: s.r.ID, Records: changed, Queue: s.toTell(s.r)}, true)
 }
 
 // toTell are the lanes that are to look at what changed at a replica. What a replica held
 // before is a matter for the lanes that fill it.
 func (e *Engine) toTell(r *Replica) []replica.Lane {
 	lanes := e.outOf(r, 0)
-	if !r.Filled {
+	if !e.filled(r) {
 		lanes = append(lanes, e.into(r)...)
 	}
 	return lanes
 }
 
 // gone looks once more for what was not listed, and notes that it is not there.
-func (s *scan) gone(ctx context.Context, name string, left map[string]replica.Record) error {
-	var changed []replica.Record
+func (s *scan) gone(ctx context.Context, h *hold, name string, left map[string]replica.Record) error {
+	var keys []string
 	for _, key := range slices.Sorted(maps.Keys(left)) {
-		rec := left[key]
+		switch {
+		case left[key].Kind == replica.None:
+		case h.change(s.r, key):
+			keys = append(keys, key)
+		default:
+			s.count(0, 0, 1)
+		}
+	}
+	if len(keys) == 0 {
+		return nil
+	}
+	release, err := s.standing(ctx, s.r, keys[0], path.Join(name, path.Base(keys[0])))
+	if errors.Is(err, errLater) {
+		s.count(0, 0, len(keys))
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer release()
+	records, err := s.Store.Get(ctx, s.r.ID, keys...)
+	if err != nil {
+		return err
+	}
+	var changed []replica.Record
+	for _, rec := range records {
 		if rec.Kind == replica.None || rec.Pending != nil {
 			continue
 		}
@@ -189,35 +351,63 @@ func (s *scan) gone(ctx context.Context, name string, left map[string]replica.Re
 			}
 		}
 		if rec.Kind == replica.Folder {
-			if err := s.emptied(ctx, key); err != nil {
+			err := s.emptied(ctx, s.r, rec.Key)
+			if errors.Is(err, errLater) {
+				s.count(0, 0, 1)
+				continue
+			}
+			if err != nil {
 				return err
 			}
 		}
 		if s.noteRemoved(s.r, &rec) {
-			s.done.Changed++
 			changed = append(changed, rec)
 		}
 	}
+	s.count(0, len(changed), 0)
 	return s.save(ctx, changed)
 }
 
-// emptied notes that everything below a folder that is gone is gone.
-func (s *scan) emptied(ctx context.Context, key string) error {
-	records, err := s.Store.Children(ctx, s.r.ID, key)
+// emptied notes that everything below a folder that is gone is gone. It returns
+// errLater when somebody is at work there: then the folder is not to be noted as
+// gone yet.
+func (e *Engine) emptied(ctx context.Context, r *Replica, key string) error {
+	children, err := e.Store.Children(ctx, r.ID, key)
 	if err != nil {
-		return err
+		return &storeError{err}
+	}
+	h := e.newHold()
+	defer h.release()
+	var keys []string
+	for _, child := range children {
+		if child.Kind == replica.None && child.Pending == nil {
+			continue
+		}
+		if !h.change(r, child.Key) {
+			return errLater
+		}
+		keys = append(keys, child.Key)
+	}
+	if len(keys) == 0 {
+		return nil
+	}
+	records, err := e.Store.Get(ctx, r.ID, keys...)
+	if err != nil {
+		return &storeError{err}
 	}
 	var changed []replica.Record
 	for _, rec := range records {
 		if rec.Kind == replica.Folder {
-			if err := s.emptied(ctx, rec.Key); err != nil {
+			if err := e.emptied(ctx, r, rec.Key); err != nil {
 				return err
 			}
 		}
-		if s.noteRemoved(s.r, &rec) {
-			s.done.Changed++
+		if e.noteRemoved(r, &rec) {
 			changed = append(changed, rec)
 		}
 	}
-	return s.save(ctx, changed)
+	if len(changed) == 0 {
+		return nil
+	}
+	return e.save(ctx, replica.Change{Replica: r.ID, Records: changed, Queue: e.toTell(r)})
 }

@@ -2,6 +2,7 @@ package replication
 
 import (
 	"context"
+	"errors"
 	"path"
 
 	"bridgespan/core/acl"
@@ -17,17 +18,33 @@ func (e *Engine) Settle(ctx context.Context, id replica.ID) error {
 		return err
 	}
 	for _, rec := range records {
-		if err := e.settle(ctx, r, rec); err != nil {
+		if err := e.settleAlone(ctx, r, rec.Key); err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			e.trouble(r, rec.Key, err) // it stays pending, and nothing else is done there
+			if !errors.Is(err, errLater) {
+				e.trouble(r, rec.Key, err) // it stays pending, and nothing else is done there
+			}
 		}
 	}
 	return nil
 }
 
-// settle finishes or takes back what is pending at one path.
+// settleAlone settles a path, unless somebody is at work on it.
+func (e *Engine) settleAlone(ctx context.Context, r *Replica, key string) error {
+	h := e.newHold()
+	defer h.release()
+	if !h.change(r, key) {
+		return nil
+	}
+	rec, err := e.get(ctx, r, key)
+	if err != nil || rec.Pending == nil {
+		return err
+	}
+	return e.settle(ctx, r, rec)
+}
+
+// settle finishes or takes back what is pending at one path, which is claimed.
 func (e *Engine) settle(ctx context.Context, r *Replica, rec replica.Record) error {
 	p := rec.Pending
 	name, err := e.pathOf(ctx, r, &replica.Record{Key: rec.Key, Content: p.Content}, &rec)
@@ -37,6 +54,16 @@ func (e *Engine) settle(ctx context.Context, r *Replica, rec replica.Record) err
 	entry, there, err := look(ctx, r, name)
 	if err != nil {
 		return err
+	}
+	if !there {
+		release, err := e.standing(ctx, r, rec.Key, name)
+		if err != nil {
+			return err
+		}
+		defer release()
+		if entry, there, err = look(ctx, r, name); err != nil {
+			return err
+		}
 	}
 	left, err := e.remains(ctx, r, p)
 	if err != nil {
@@ -63,12 +90,14 @@ func (e *Engine) finishLate(ctx context.Context, r *Replica, name string, rec re
 	shown := seenOf(entry)
 	ours := sameRights(shown.Descriptor, p.Permissions.Descriptor) && shown.Attributes == p.Permissions.Attributes
 	notYet := p.Staged == "" && (rec.Kind != p.Content.Kind || shown.Descriptor == rec.Seen.Descriptor && shown.Attributes == rec.Seen.Attributes)
-	if p.Content.Kind == replica.None || ours || notYet {
-		return e.finish(ctx, r, name, rec, brought)
+	if p.Content.Kind != replica.None && !ours && !notYet {
+		theirs := *p
+		theirs.Permissions = replica.Permissions{Version: p.Permissions.Version.Advance(r.ID), Descriptor: shown.Descriptor, Attributes: shown.Attributes, Changed: e.Now(), By: r.ID}
+		rec.Pending = &theirs
 	}
-	theirs := *p
-	theirs.Permissions = replica.Permissions{Version: p.Permissions.Version.Advance(r.ID), Descriptor: shown.Descriptor, Attributes: shown.Attributes, Changed: e.Now(), By: r.ID}
-	rec.Pending = &theirs
+	if p.Staged == "" {
+		brought = nil // it was there before, and is to have what is pending
+	}
 	return e.finish(ctx, r, name, rec, brought)
 }
 
@@ -166,7 +195,7 @@ func (e *Engine) takeBack(ctx context.Context, r *Replica, rec replica.Record, k
 	}
 	rec.Pending = nil
 	c.Records = []replica.Record{rec}
-	return e.Store.Save(ctx, c)
+	return e.save(ctx, c)
 }
 
 // discard removes what waits in the intake and is no longer needed: what was to

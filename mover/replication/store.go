@@ -6,15 +6,17 @@ import (
 	"bridgespan/core/replica"
 )
 
-// Store keeps the records of a set. What was saved stays, whatever ends.
+// Store keeps the records of a set. What was saved stays, whatever ends. Its
+// methods may be called side by side.
 type Store interface {
-	// Get returns the record of a path, or one that knows of nothing there.
-	Get(ctx context.Context, r replica.ID, key string) (replica.Record, error)
+	// Get returns the records of paths, in their order; of a path that has none,
+	// one that knows of nothing there.
+	Get(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error)
 	// Children lists the records of what is, or was, right in a folder; "." is
 	// the top. The top itself has none.
 	Children(ctx context.Context, r replica.ID, folder string) ([]replica.Record, error)
-	// ByFile lists the records of files that had a number when last seen.
-	ByFile(ctx context.Context, r replica.ID, id uint64) ([]replica.Record, error)
+	// ByFile lists the records of files that had one of the numbers when last seen.
+	ByFile(ctx context.Context, r replica.ID, ids ...uint64) ([]replica.Record, error)
 	// Unfinished lists the records with something pending.
 	Unfinished(ctx context.Context, r replica.ID) ([]replica.Record, error)
 	Save(ctx context.Context, c replica.Change) error

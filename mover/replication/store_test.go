@@ -3,8 +3,10 @@ package replication
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"maps"
 	"slices"
+	"sync"
 
 	"bridgespan/core/replica"
 )
@@ -12,8 +14,12 @@ import (
 // memoryStore keeps records as a database does: what was saved stays, and a
 // change is saved whole or not at all.
 type memoryStore struct {
-	// fault is asked before and after everything that is kept.
-	fault   func() error
+	// fault is asked before and after everything that is kept, and turn before
+	// everything that is read.
+	fault func() error
+	turn  func(what string)
+
+	mu      sync.Mutex
 	records map[replica.ID]map[string]replica.Record
 	backlog map[replica.Lane]map[string]uint64
 	seq     uint64
@@ -31,15 +37,31 @@ func (s *memoryStore) step() error {
 	return s.fault()
 }
 
-func (s *memoryStore) Get(_ context.Context, r replica.ID, key string) (replica.Record, error) {
-	rec, ok := s.records[r][key]
-	if !ok {
-		rec.Key = key
+func (s *memoryStore) read(what string) {
+	if s.turn != nil {
+		s.turn(what)
 	}
-	return rec, nil
+}
+
+func (s *memoryStore) Get(_ context.Context, r replica.ID, keys ...string) ([]replica.Record, error) {
+	s.read(fmt.Sprint("get ", r, keys))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	found := make([]replica.Record, len(keys))
+	for i, key := range keys {
+		rec, ok := s.records[r][key]
+		if !ok {
+			rec.Key = key
+		}
+		found[i] = rec
+	}
+	return found, nil
 }
 
 func (s *memoryStore) matching(r replica.ID, ok func(*replica.Record) bool) (found []replica.Record, err error) {
+	s.read(fmt.Sprint("list ", r))
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	for _, key := range slices.Sorted(maps.Keys(s.records[r])) {
 		if rec := s.records[r][key]; ok(&rec) {
 			found = append(found, rec)
@@ -52,8 +74,8 @@ func (s *memoryStore) Children(_ context.Context, r replica.ID, folder string) (
 	return s.matching(r, func(rec *replica.Record) bool { return parentKey(rec.Key) == folder })
 }
 
-func (s *memoryStore) ByFile(_ context.Context, r replica.ID, id uint64) ([]replica.Record, error) {
-	return s.matching(r, func(rec *replica.Record) bool { return rec.Kind == replica.File && rec.Seen.ID == id })
+func (s *memoryStore) ByFile(_ context.Context, r replica.ID, ids ...uint64) ([]replica.Record, error) {
+	return s.matching(r, func(rec *replica.Record) bool { return rec.Kind == replica.File && slices.Contains(ids, rec.Seen.ID) })
 }
 
 func (s *memoryStore) Unfinished(_ context.Context, r replica.ID) ([]replica.Record, error) {
@@ -64,6 +86,13 @@ func (s *memoryStore) Save(_ context.Context, c replica.Change) error {
 	if err := s.step(); err != nil {
 		return err
 	}
+	s.keep(c)
+	return s.step()
+}
+
+func (s *memoryStore) keep(c replica.Change) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.records[c.Replica] == nil {
 		s.records[c.Replica] = map[string]replica.Record{}
 	}
@@ -74,7 +103,6 @@ func (s *memoryStore) Save(_ context.Context, c replica.Change) error {
 		}
 	}
 	s.kept[c.Replica] = append(s.kept[c.Replica], c.Kept...)
-	return s.step()
 }
 
 func (s *memoryStore) queue(l replica.Lane, key string) {
@@ -86,6 +114,9 @@ func (s *memoryStore) queue(l replica.Lane, key string) {
 }
 
 func (s *memoryStore) Backlog(_ context.Context, l replica.Lane, limit int) ([]replica.Ticket, error) {
+	s.read(fmt.Sprint("backlog ", l))
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	var tickets []replica.Ticket
 	for key, seq := range s.backlog[l] {
 		tickets = append(tickets, replica.Ticket{Key: key, Seq: seq})
@@ -98,6 +129,8 @@ func (s *memoryStore) Done(_ context.Context, l replica.Lane, tickets []replica.
 	if err := s.step(); err != nil {
 		return err
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	for _, t := range tickets {
 		if s.backlog[l][t.Key] == t.Seq {
 			delete(s.backlog[l], t.Key)
@@ -110,6 +143,8 @@ func (s *memoryStore) Postpone(_ context.Context, l replica.Lane, tickets []repl
 	if err := s.step(); err != nil {
 		return err
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	for _, t := range tickets {
 		s.queue(l, t.Key)
 	}

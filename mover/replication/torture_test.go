@@ -8,10 +8,15 @@ import (
 	"maps"
 	"math/rand/v2"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
+
+	"github.com/zeebo/blake3"
 
 	"bridgespan/core/acl"
 	"bridgespan/core/replica"
@@ -30,17 +35,18 @@ var errCrash = errors.New("crash")
 // world is a set of replicas with people at work, in which everything that can
 // go wrong does, the same way for the same seed.
 type world struct {
-	random   *rand.Rand
+	turns
 	clock    time.Time
 	store    *memoryStore
 	replicas []*Replica
 	trees    []*memory.Tree
 	lanes    []replica.Lane
 	engine   *Engine
-	names    int
+	names    atomic.Int64
 
 	fuel    int  // steps until the crash; below 0: none
 	crashed bool // nothing answers until the engine is started anew
+	hands   int  // of the engine
 	flaky   bool // single steps fail
 	busy    bool // people work between any two steps of the engine
 	people  bool // the trees are used by people now, not by the engine
@@ -49,6 +55,8 @@ type world struct {
 	touchedLast map[int]string
 	// worked are the keys of all paths that people ever touched, by replica.
 	worked map[int]map[string]bool
+	// meanwhile is what people wrote while the engine was at work, by replica.
+	meanwhile map[int]map[replica.Digest]bool
 
 	content int             // counts what people write
 	dropped map[string]bool // the contents that people wrote: whether people overwrote or removed them
@@ -60,8 +68,9 @@ func (w *world) log(format string, args ...any) {
 }
 
 func newWorld(seed uint64) *world {
-	w := &world{random: rand.New(rand.NewPCG(seed, 7)), clock: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), store: newMemoryStore(), fuel: -1, dropped: map[string]bool{}, touchedLast: map[int]string{}, worked: map[int]map[string]bool{}}
-	w.store.fault = w.step
+	w := &world{turns: turns{random: rand.New(rand.NewPCG(seed, 7))}, clock: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), store: newMemoryStore(), fuel: -1, dropped: map[string]bool{}, touchedLast: map[int]string{}, worked: map[int]map[string]bool{}, meanwhile: map[int]map[replica.Digest]bool{}}
+	w.store.fault = func() error { w.wait("save"); return w.step() }
+	w.store.turn = w.wait
 	n := 2 + w.random.IntN(3)
 	for i := range n {
 		skew := time.Duration(w.random.IntN(240)-120) * time.Second
@@ -70,6 +79,7 @@ func newWorld(seed uint64) *world {
 			if w.people {
 				return nil
 			}
+			w.wait(fmt.Sprint(i, step, places.ReplaceAllString(name, "")))
 			if w.busy && w.random.IntN(15) == 0 {
 				w.meddle(i)
 			}
@@ -82,6 +92,7 @@ func newWorld(seed uint64) *world {
 		w.worked[i] = map[string]bool{}
 		w.replicas = append(w.replicas, &Replica{ID: replica.ID(i + 1), Name: fmt.Sprint("r", i+1), Tree: t, Seed: i == 0})
 	}
+	w.hands = 1 + w.random.IntN(3)
 	hub := w.random.IntN(2) == 0
 	for i := range n {
 		for j := range n {
@@ -98,8 +109,12 @@ func newWorld(seed uint64) *world {
 func (w *world) start() {
 	w.crashed, w.fuel = false, -1
 	w.engine = &Engine{Store: w.store, Replicas: w.replicas, Lanes: w.lanes, Now: func() time.Time { return w.clock },
-		Unique: func() string { w.names++; return fmt.Sprint("u", w.names) }}
+		Unique: func() string { return fmt.Sprint("u", w.names.Add(1)) }, Hands: w.hands}
 }
+
+// places are what differs between two runs of one seed in the names that the
+// engine makes.
+var places = regexp.MustCompile(`\bu[0-9]+`)
 
 // step is asked at every step of the engine, before it is done.
 func (w *world) step() error {
@@ -273,6 +288,10 @@ func (w *world) write(i int, name string) {
 	}
 	w.dropped[text] = false
 	w.worked[i][keyOf(name)] = true
+	if w.meanwhile[i] == nil {
+		w.meanwhile[i] = map[replica.Digest]bool{}
+	}
+	w.meanwhile[i][blake3.Sum256([]byte(text))] = w.busy
 	w.log("%v %s writes %s: %s", w.clock.Format(time.TimeOnly), w.replicas[i].Name, name, text)
 }
 
@@ -292,26 +311,38 @@ func (w *world) drops(t *memory.Tree, name string) {
 func (w *world) turn() {
 	w.tick()
 	ctx := context.Background()
-	var did string
-	var err error
 	if w.random.IntN(8) == 0 {
 		w.fuel = w.random.IntN(60)
 	}
 	w.flaky, w.busy = w.random.IntN(6) == 0, w.random.IntN(3) == 0
-	if i := w.random.IntN(len(w.replicas) + len(w.lanes)); i < len(w.replicas) {
-		did = "scan " + w.replicas[i].Name
-		_, err = w.engine.Scan(ctx, w.replicas[i].ID)
-	} else {
-		l := w.lanes[i-len(w.replicas)]
-		did = fmt.Sprintf("carry %d to %d", l.From, l.To)
-		_, err = w.engine.Carry(ctx, l, 1+w.random.IntN(6))
+	var tasks []func()
+	for _, i := range w.random.Perm(len(w.replicas) + len(w.lanes))[:1+w.random.IntN(3)] {
+		tasks = append(tasks, w.task(ctx, i))
 	}
+	w.together(tasks...)
 	w.flaky, w.busy = false, false
-	w.log("%s: %v, crashed %v", did, err, w.crashed)
 	if w.crashed {
+		w.log("crashed")
 		w.start()
 	}
 	w.fuel = -1
+}
+
+// task is something that the engine can do: scan a replica, or carry a lane.
+func (w *world) task(ctx context.Context, i int) func() {
+	if i < len(w.replicas) {
+		return func() {
+			w.log("scan %s", w.replicas[i].Name)
+			done, err := w.engine.Scan(ctx, w.replicas[i].ID)
+			w.log("scanned %s: %+v, %v", w.replicas[i].Name, done, err)
+		}
+	}
+	l, limit := w.lanes[i-len(w.replicas)], 1+w.random.IntN(6)
+	return func() {
+		w.log("carry %d to %d", l.From, l.To)
+		done, err := w.engine.Carry(ctx, l, limit)
+		w.log("carried %d to %d: %+v, %v", l.From, l.To, done, err)
+	}
 }
 
 // rest lets the engine work undisturbed until nothing is left to do.
@@ -321,25 +352,9 @@ func (w *world) rest() error {
 	w.engine.Trouble = func(t Trouble) { troubles = append(troubles, fmt.Sprintf("%s %s: %v", t.Replica, t.Path, t.Err)) }
 	for round := range 60 {
 		troubles = nil
-		busy := false
-		for _, r := range w.replicas {
-			w.tick()
-			s, err := w.engine.Scan(ctx, r.ID)
-			if err != nil {
-				return err
-			}
-			busy = busy || s.Changed > 0
-		}
-		for _, l := range w.lanes {
-			for range 20 {
-				if _, err := w.engine.Carry(ctx, l, 100); err != nil {
-					return err
-				}
-				if len(w.store.backlog[l]) == 0 {
-					break
-				}
-			}
-			busy = busy || len(w.store.backlog[l]) > 0
+		busy, err := w.round(ctx)
+		if err != nil {
+			return err
 		}
 		if !busy && round > 0 {
 			return nil
@@ -349,6 +364,28 @@ func (w *world) rest() error {
 		return nil
 	}
 	return fmt.Errorf("there is no end to it: %v; backlogs %v", troubles[:min(5, len(troubles))], w.store.backlog)
+}
+
+// round scans and carries all that there is.
+func (w *world) round(ctx context.Context) (busy bool, err error) {
+	w.together(func() {
+		for _, r := range w.replicas {
+			w.tick()
+			s, bad := w.engine.Scan(ctx, r.ID)
+			busy, err = busy || s.Changed+s.Busy > 0, errors.Join(err, bad)
+		}
+		for _, l := range w.lanes {
+			for range 20 {
+				done, bad := w.engine.Carry(ctx, l, 100)
+				busy, err = busy || done.Done > 0, errors.Join(err, bad)
+				if len(w.store.backlog[l]) == 0 {
+					break
+				}
+			}
+			busy = busy || len(w.store.backlog[l]) > 0
+		}
+	})
+	return busy, err
 }
 
 // show is all that a replica shows, and the contents in its attic.
@@ -447,7 +484,8 @@ func (w *world) nothingImagined() error {
 	for i, r := range w.replicas {
 		for _, other := range w.replicas {
 			for key, rec := range w.store.records[other.ID] {
-				if rec.Kind != replica.File || w.worked[i][key] {
+				// What is written just while the engine renames it is there under the new name.
+				if rec.Kind != replica.File || w.worked[i][key] || w.meanwhile[i][rec.Digest] {
 					continue
 				}
 				for _, t := range slices.Concat(rec.Version, rec.Permissions.Version) {
@@ -477,14 +515,21 @@ func difference(a, b map[string]string) string {
 }
 
 // live is one history: people and the engine by turns, then rest.
-func live(seed uint64, steps int) (*world, error) {
-	w := newWorld(seed)
+func live(t *testing.T, seed uint64, steps int) (w *world, err error) {
+	synctest.Test(t, func(*testing.T) {
+		w = newWorld(seed)
+		err = w.live(steps)
+	})
+	return w, err
+}
+
+func (w *world) live(steps int) error {
 	for range w.random.IntN(12) { // what was there before the set
 		w.work()
 	}
 	if w.random.IntN(3) > 0 { // a set that was at work for long
 		if err := w.rest(); err != nil {
-			return w, err
+			return err
 		}
 		w.log("all are the same")
 	}
@@ -497,18 +542,18 @@ func live(seed uint64, steps int) (*world, error) {
 	}
 	w.log("rest")
 	if err := w.rest(); err != nil {
-		return w, err
+		return err
 	}
-	return w, w.check()
+	return w.check()
 }
 
 // TestTorture makes histories, and holds the end of each against the promises.
 func TestTorture(t *testing.T) {
 	for seed := *fromSeed; seed < *fromSeed+uint64(*seeds); seed++ {
-		if _, err := live(seed, 40); err != nil {
+		if _, err := live(t, seed, 40); err != nil {
 			// The shortest history of this seed that fails.
-			for steps := range 40 {
-				if w, err := live(seed, steps); err != nil {
+			for steps := range 41 {
+				if w, err := live(t, seed, steps); err != nil {
 					t.Fatalf("seed %d, %d steps: %v\n%s", seed, steps, err, strings.Join(w.history, "\n"))
 				}
 			}

@@ -3,6 +3,7 @@ package replication
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"path"
 
 	"bridgespan/core/replica"
@@ -47,62 +48,88 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 	if err := m.begin(ctx, next, staged, attic); err != nil {
 		return errors.Join(err, r.Tree.Remove(ctx, staged))
 	}
-	if err := m.place(ctx, staged, attic, name); err != nil {
+	left, err := m.place(ctx, staged, attic, name)
+	if err != nil {
 		return err
 	}
-	m.done.Files++
-	m.done.Bytes += next.Size
-	return m.end(ctx, name, next, staged, attic, &brought)
+	if err := m.end(ctx, name, next, left, attic, &brought); err != nil {
+		return err
+	}
+	m.count(func(c *Carried) { c.Files, c.Bytes = c.Files+1, c.Bytes+next.Size })
+	return nil
 }
 
-// place puts what waits in the intake where it belongs.
-func (m *move) place(ctx context.Context, staged, attic, name string) error {
+// place puts what waits in the intake where it belongs. left is where what was
+// there waits now, if anywhere.
+func (m *move) place(ctx context.Context, staged, attic, name string) (left string, err error) {
 	r := m.carry.to
-	// Bringing it took a while.
-	ok, err := unchanged(ctx, r, m.here, &m.to)
-	if err == nil && !ok {
-		err = errMoved
-	}
-	if err != nil {
-		return errors.Join(err, m.takeBack(ctx, r, replica.Record{Key: m.to.Key, Content: m.to.Content, Permissions: m.to.Permissions, Seen: m.to.Seen, Pending: &replica.Pending{Staged: staged}}, false))
+	if !m.brings() { // bringing it took a while
+		ok, err := unchanged(ctx, r, m.here, &m.to)
+		if err == nil && !ok {
+			err = errMoved
+		}
+		if err != nil {
+			return "", errors.Join(err, m.leave(ctx, staged))
+		}
 	}
 	switch {
 	case attic != "":
 		if err := r.Tree.Rename(ctx, m.here, attic, false); err != nil {
-			return err
+			return "", err
 		}
 	case m.to.Kind == replica.Folder:
 		if err := m.removeFolder(ctx); err != nil {
-			return err
+			return "", err
 		}
 	}
 	if m.to.Kind != replica.File || attic != "" {
-		return r.Tree.Rename(ctx, staged, name, false)
+		err := r.Tree.Rename(ctx, staged, name, false)
+		if errors.Is(err, fs.ErrExist) && m.brings() { // somebody was quicker
+			if err := m.leave(ctx, staged); err != nil {
+				return "", err
+			}
+			return "", m.changed(ctx, r, m.here, m.to)
+		}
+		return "", err
 	}
 	if err := respell(ctx, r, m.here, name); err != nil {
-		return err
+		return "", err
 	}
 	return m.replace(ctx, staged, name)
 }
 
+// leave gives up what waits in the intake, before anything was changed.
+func (m *move) leave(ctx context.Context, staged string) error {
+	rec := m.to
+	rec.Pending = &replica.Pending{Staged: staged}
+	return m.takeBack(ctx, m.carry.to, rec, false)
+}
+
 // replace puts what waits where an older version is. What is replaced is known
 // to be that version, as far as the tree lets us tell.
-func (m *move) replace(ctx context.Context, staged, name string) error {
+func (m *move) replace(ctx context.Context, staged, name string) (left string, err error) {
 	t := m.carry.to.Tree
 	if x, ok := t.(tree.Exchanger); ok {
 		// What was replaced is looked at, and goes, when all is noted.
 		if err := x.Exchange(ctx, staged, name); !errors.Is(err, tree.ErrUnsupported) {
-			return err
+			return staged, err
 		}
 	}
-	return t.Rename(ctx, staged, name, true)
+	return "", t.Rename(ctx, staged, name, true)
 }
 
 // transfer brings the content into the receiver's intake.
 func (m *move) transfer(ctx context.Context, staged string, next *replica.Record) (tree.Entry, error) {
+	r := m.carry.to
+	if err := m.readyIntake(ctx); err != nil {
+		return tree.Entry{}, err
+	}
 	content, err := m.carry.from.Tree.Open(ctx, m.there)
-	if absent(err) {
-		err = errMoved
+	if absent(err) || err == nil && !asKept(&m.from, content.Entry()) {
+		if err == nil {
+			content.Close()
+		}
+		return tree.Entry{}, m.changed(ctx, m.carry.from, m.there, m.from)
 	}
 	if err != nil {
 		return tree.Entry{}, err
@@ -110,16 +137,11 @@ func (m *move) transfer(ctx context.Context, staged string, next *replica.Record
 	defer content.Close()
 	stream := tree.Stream(ctx, content, 0)
 	defer stream.Close()
-	r := m.carry.to
-	if err := tree.MkdirAll(ctx, r.Tree, intakeFolder); err != nil {
-		return tree.Entry{}, err
-	}
-	meta := metaOf(r, next)
-	if _, err := r.Tree.Put(ctx, staged, newChecked(stream, next.Digest), tree.PutOptions{Size: next.Size, SizeKnown: true, Meta: meta}); err != nil {
-		return tree.Entry{}, err
-	}
+	entry, err := r.Tree.Put(ctx, staged, newChecked(stream, next.Digest), tree.PutOptions{Size: next.Size, SizeKnown: true, Meta: metaOf(r, next)})
 	// What the replica makes of it is looked at now: afterwards people may change it.
-	entry, _, err := look(ctx, r, staged)
+	if err == nil && r.Tree.Capabilities().Descriptors {
+		entry.Descriptor, err = r.Tree.Descriptor(ctx, staged)
+	}
 	return entry, err
 }
 
@@ -127,11 +149,11 @@ func (m *move) transfer(ctx context.Context, staged string, next *replica.Record
 // its old name, and is to lose it there.
 func (m *move) rename(ctx context.Context, name string, next replica.Record) (bool, error) {
 	r := m.carry.to
-	old, err := m.get(ctx, r, m.from.Moved)
+	old, err := m.record(ctx, r, m.from.Moved)
 	if err != nil {
 		return false, err
 	}
-	sender, err := m.get(ctx, m.carry.from, m.from.Moved)
+	sender, err := m.record(ctx, m.carry.from, m.from.Moved)
 	if err != nil || !old.SameBytes(&m.from.Content) || sender.Kind != replica.None {
 		return false, err
 	}
@@ -146,7 +168,7 @@ func (m *move) rename(ctx context.Context, name string, next replica.Record) (bo
 	if ok, err := unchanged(ctx, r, was, &old); err != nil || !ok {
 		return false, err
 	}
-	leaving := &move{carry: m.carry, from: sender, to: old, v: v, there: was, here: was}
+	leaving := &move{errand: m.errand, from: sender, to: old, v: v, there: was, here: was}
 	gone := leaving.next()
 	begun, leaves := m.to, old
 	begun.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions}

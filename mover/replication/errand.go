@@ -1,0 +1,149 @@
+package replication
+
+import (
+	"context"
+	"errors"
+
+	"bridgespan/core/replica"
+)
+
+// errand is the work about one ticket, with all that it has claimed for that.
+type errand struct {
+	*carry
+	*hold
+	ticket replica.Ticket
+	stage  stage
+	// fresh are records that were read after they were claimed, for their first use.
+	fresh map[place]replica.Record
+}
+
+// do does what is to be done about the ticket; false when something else is to
+// be done first, or it could not be done. An error ends all errands.
+func (e *errand) do(ctx context.Context) (bool, error) {
+	defer e.release()
+	err := e.path(ctx, e.ticket.Key, 0)
+	if ctx.Err() != nil {
+		return false, ctx.Err()
+	}
+	var failed *storeError
+	switch {
+	case errors.As(err, &failed):
+		return false, failed.err
+	case err == nil:
+		return true, nil
+	case !errors.Is(err, errLater) && !errors.Is(err, errMoved) && !absent(err):
+		e.trouble(e.carry.to, e.ticket.Key, err)
+	}
+	return false, nil
+}
+
+// storeError is a failure of the records: without them nothing can go on.
+type storeError struct{ err error }
+
+func (s *storeError) Error() string { return s.err.Error() }
+func (s *storeError) Unwrap() error { return s.err }
+
+// record claims a path and reads its record: at the receiver to change it, at
+// the sender to rely on it. It returns errLater when somebody else is at work on it.
+func (e *errand) record(ctx context.Context, r *Replica, key string) (replica.Record, error) {
+	ok := e.rely(r, key)
+	if r == e.carry.to {
+		ok = e.change(r, key)
+	}
+	if !ok {
+		return replica.Record{Key: key}, errLater
+	}
+	rec, fresh := e.fresh[place{r.ID, key}]
+	delete(e.fresh, place{r.ID, key})
+	if !fresh {
+		var err error
+		if rec, err = e.get(ctx, r, key); err != nil {
+			return rec, err
+		}
+	}
+	if rec.Pending == nil {
+		return rec, nil
+	}
+	if !e.change(r, key) {
+		return rec, errLater
+	}
+	if err := e.settle(ctx, r, rec); err != nil {
+		return rec, err
+	}
+	return e.get(ctx, r, key)
+}
+
+// path makes one path at the receiver what the rules say.
+func (e *errand) path(ctx context.Context, key string, depth int) error {
+	from, err := e.record(ctx, e.carry.from, key)
+	if err != nil {
+		return err
+	}
+	to, err := e.record(ctx, e.carry.to, key)
+	if err != nil {
+		return err
+	}
+	v := replica.Decide(&from, &to)
+	if v.Idle() {
+		return nil
+	}
+	if to.Kind == replica.None && from.Kind != replica.None && v.Content == replica.Take {
+		if err := e.parent(ctx, key, depth); err != nil {
+			return err
+		}
+	}
+	here, err := e.pathOf(ctx, e.carry.to, &to, &from)
+	if err != nil {
+		return err
+	}
+	there, err := e.pathOf(ctx, e.carry.from, &from, &to)
+	if err != nil {
+		return err
+	}
+	m := &move{errand: e, from: from, to: to, v: v, there: there, here: here}
+	if m.touches() && !m.brings() {
+		// Only what both ends still show may be acted on.
+		if err := e.current(ctx, e.carry.to, here, to); err != nil {
+			return err
+		}
+		if err := e.current(ctx, e.carry.from, there, from); err != nil {
+			return err
+		}
+	}
+	return m.do(ctx)
+}
+
+// current returns errMoved, after noting the change, when people have changed
+// what is at a path since its record was made.
+func (e *errand) current(ctx context.Context, r *Replica, name string, rec replica.Record) error {
+	ok, err := unchanged(ctx, r, name, &rec)
+	if err != nil || ok {
+		return err
+	}
+	return e.changed(ctx, r, name, rec)
+}
+
+// changed notes that what is at a path is no longer what its record says, and
+// returns errMoved.
+func (e *errand) changed(ctx context.Context, r *Replica, name string, rec replica.Record) error {
+	if !e.change(r, rec.Key) {
+		return errLater
+	}
+	now, changed, err := e.observe(ctx, r, name, rec, 0)
+	if err != nil {
+		return err
+	}
+	if rec.Kind == replica.Folder && now.Kind != replica.Folder {
+		if err := e.emptied(ctx, r, rec.Key); err != nil {
+			return err
+		}
+	}
+	change := replica.Change{Replica: r.ID, Records: []replica.Record{now}}
+	if changed {
+		change.Queue = e.toTell(r)
+	}
+	if err := e.save(ctx, change); err != nil {
+		return err
+	}
+	return errMoved
+}

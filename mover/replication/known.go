@@ -1,0 +1,161 @@
+package replication
+
+import (
+	"context"
+	"path"
+	"sync"
+
+	"bridgespan/core/replica"
+)
+
+// known is what the engine itself knows of its records: how often it has saved
+// some of a replica, and those of folders that it lately asked for.
+type known struct {
+	mu      sync.Mutex
+	saves   map[replica.ID]uint64
+	carried map[replica.ID]uint64 // of which not by its scan
+	folders map[place]replica.Record
+}
+
+// maxKnown bounds how many folders are known at a time.
+const maxKnown = 20_000
+
+// saved is how often records of a replica were saved.
+func (k *known) saved(r *Replica) uint64 {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.saves[r.ID]
+}
+
+// brought is how often records of a replica were saved by others than its scan.
+// What the scan read after it said so, and claimed before it says the same
+// again, is as it is kept.
+func (k *known) brought(r *Replica) uint64 {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.carried[r.ID]
+}
+
+func (k *known) folder(p place) (replica.Record, bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	rec, ok := k.folders[p]
+	return rec, ok
+}
+
+// learn keeps the record of a folder, unless one was saved since.
+func (k *known) learn(p place, rec replica.Record, saves uint64) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.saves[p.replica] != saves {
+		return
+	}
+	if k.folders == nil || len(k.folders) >= maxKnown {
+		k.folders = map[place]replica.Record{}
+	}
+	k.folders[p] = rec
+}
+
+// forget forgets what a change changes.
+func (k *known) forget(c replica.Change, scanned bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.saves == nil {
+		k.saves, k.carried = map[replica.ID]uint64{}, map[replica.ID]uint64{}
+	}
+	k.saves[c.Replica]++
+	if !scanned {
+		k.carried[c.Replica]++
+	}
+	for _, rec := range c.Records {
+		delete(k.folders, place{c.Replica, rec.Key})
+	}
+}
+
+// save keeps a change. The paths of its records must have been claimed.
+func (e *Engine) save(ctx context.Context, c replica.Change) error {
+	return e.keep(ctx, c, false)
+}
+
+// keep saves a change; scanned is true of what a scan saw.
+func (e *Engine) keep(ctx context.Context, c replica.Change, scanned bool) error {
+	err := e.Store.Save(ctx, c)
+	e.known.forget(c, scanned) // it may have been kept in spite of an error
+	if err != nil {
+		return &storeError{err}
+	}
+	return nil
+}
+
+// get reads one record.
+func (e *Engine) get(ctx context.Context, r *Replica, key string) (replica.Record, error) {
+	found, err := e.Store.Get(ctx, r.ID, key)
+	if err != nil {
+		return replica.Record{Key: key}, &storeError{err}
+	}
+	return found[0], nil
+}
+
+// folderRecord is the record of a folder, as it was not long ago: what is done
+// with it must fail if it is another one now.
+func (e *Engine) folderRecord(ctx context.Context, r *Replica, key string) (replica.Record, error) {
+	if rec, ok := e.known.folder(place{r.ID, key}); ok {
+		return rec, nil
+	}
+	saves := e.known.saved(r)
+	rec, err := e.get(ctx, r, key)
+	if err == nil {
+		e.known.learn(place{r.ID, key}, rec, saves)
+	}
+	return rec, err
+}
+
+// spelled is the path of a folder at a replica, as it is written there.
+func (e *Engine) spelled(ctx context.Context, r *Replica, key string) (string, error) {
+	if key == "." {
+		return ".", nil
+	}
+	rec, err := e.folderRecord(ctx, r, key)
+	if err != nil {
+		return "", err
+	}
+	above, err := e.spelled(ctx, r, parentKey(key))
+	if err != nil {
+		return "", err
+	}
+	name := rec.Name
+	if name == "" {
+		name = path.Base(key)
+	}
+	return path.Join(above, name), nil
+}
+
+// standing claims that nobody makes, renames or removes a folder above a path,
+// and returns errLater when somebody does, or has done so since its name was
+// told. Only then does nothing under a name mean that nothing is there.
+func (e *Engine) standing(ctx context.Context, r *Replica, key, name string) (release func(), err error) {
+	h := e.newHold()
+	for above := parentKey(key); above != "."; above = parentKey(above) {
+		if !h.rely(r, above) {
+			h.release()
+			return nil, errLater
+		}
+		rec, err := e.folderRecord(ctx, r, above)
+		if err == nil && rec.Pending != nil {
+			err = errLater
+		}
+		if err != nil {
+			h.release()
+			return nil, err
+		}
+	}
+	folder, err := e.spelled(ctx, r, parentKey(key))
+	if err == nil && folder != path.Dir(name) {
+		err = errLater
+	}
+	if err != nil {
+		h.release()
+		return nil, err
+	}
+	return h.release, nil
+}
