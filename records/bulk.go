@@ -161,3 +161,13 @@ func (b *bulk) replacing(ctx context.Context, tx *Tx, table string) error {
 	}
 	return nil
 }
+
+// updating inserts the rows, or changes those with their keys.
+func (b *bulk) updating(ctx context.Context, tx *Tx, table, change string) error {
+	for _, part := range b.parts {
+		if _, _, err := tx.exec(ctx, `INSERT INTO `+table+` VALUES `+part.places.String()+` ON DUPLICATE KEY UPDATE `+change, part.args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}

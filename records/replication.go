@@ -241,7 +241,7 @@ func (s *Replication) keep(ctx context.Context, together ...*waitingChange) erro
 		if err := records.replacing(ctx, tx, replicaColumns); err != nil {
 			return err
 		}
-		if err := queued.replacing(ctx, tx, backlogColumns); err != nil {
+		if err := queued.updating(ctx, tx, backlogColumns, backlogAgain); err != nil {
 			return err
 		}
 		return kept.replacing(ctx, tx, `replica_attic (replica_id, at, path, attic, why)`)
@@ -280,6 +280,9 @@ func (tx *Tx) ticketNumber(ctx context.Context) (n uint64, err error) {
 }
 
 const backlogColumns = `replica_backlog (from_id, to_id, folder, name_key, path_key, seq)`
+
+// A path that waits already keeps since when.
+const backlogAgain = `seq = VALUES(seq)`
 
 func backlogRow(lane replica.Lane, key string, seq uint64) []any {
 	return []any{lane.From, lane.To, folderOf(path.Dir(key)), []byte(path.Base(key)), []byte(key), seq}
@@ -347,6 +350,6 @@ func (s *Replication) Postpone(ctx context.Context, lane replica.Lane, tickets [
 		if err != nil {
 			return err
 		}
-		return queued.replacing(ctx, tx, backlogColumns)
+		return queued.updating(ctx, tx, backlogColumns, backlogAgain)
 	})
 }

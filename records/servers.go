@@ -77,6 +77,13 @@ func (tx *Tx) RemoveServer(ctx context.Context, v model.Server) error {
 	if listErr != nil {
 		return listErr
 	}
+	if len(paths) == 0 {
+		_, sets, err := tx.ReplicasAt(ctx, v.Name, "")
+		if err != nil {
+			return err
+		}
+		return fault.New(fault.Needed, "take it out of those sets first", "%s holds replicas of: %s", v.Name, shorten(sets))
+	}
 	return fault.New(fault.Needed, "remove those locations first, or say that they go too (detach)", "%d signposts lead to %s: %s", len(paths), v.Name, shorten(paths))
 }
 

@@ -1,0 +1,228 @@
+package model
+
+import (
+	"time"
+
+	"bridgespan/core/filter"
+	"bridgespan/core/namespace"
+)
+
+// ReplicaSet is a folder that is kept the same in several places.
+type ReplicaSet struct {
+	ID          int64        `json:"-"`
+	Name        string       `json:"name" doc:"Name of the set"`
+	Note        string       `json:"note,omitempty" doc:"For administrators"`
+	Layout      string       `json:"layout" enum:"mesh,hub,chain,custom" doc:"Between which replicas lanes lead"`
+	Calendar    string       `json:"calendar" doc:"When lanes are open and how fast, for those without a calendar of their own, as rules such as \"full; mon-fri 8-18 off\""`
+	Filter      filter.Rules `json:"filter" doc:"What is kept the same"`
+	Permissions string       `json:"permissions" enum:"carry,leave" doc:"carry: permissions and attributes are the same everywhere; leave: each replica has its own"`
+	AtticDays   int          `json:"atticDays" doc:"For how many days attics keep things"`
+	Paused      bool         `json:"paused" doc:"Whether nothing is looked at or carried"`
+	State       string       `json:"state" enum:"paused,failing,filling,behind,steady" doc:"How it is in one word"`
+	Summary     string       `json:"summary" doc:"How it is in a sentence"`
+	Replicas    []Replica    `json:"replicas" doc:"In the order in which they were named"`
+	Lanes       []Lane       `json:"lanes" doc:"Each direction between two replicas"`
+	Created     time.Time    `json:"created" doc:"When it was made"`
+	Version     int64        `json:"-"`
+}
+
+// States of a set.
+const (
+	SetPaused  = "paused"
+	SetFailing = "failing" // something cannot be worked at
+	SetFilling = "filling" // the first fill is under way
+	SetBehind  = "behind"  // something waits to be carried
+	SetSteady  = "steady"  // all replicas are the same, as far as is known
+)
+
+// States of a replica.
+const (
+	ReplicaNew     = "new"     // nobody has picked it up yet
+	ReplicaLooking = "looking" // all of it is looked at for the first time
+	ReplicaWaiting = "waiting" // it waits for its first fill, or is being filled
+	ReplicaSteady  = "steady"  // it is filled
+	ReplicaFailing = "failing" // it cannot be worked at
+	ReplicaPaused  = "paused"  // its set is paused
+)
+
+// States of a lane.
+const (
+	LaneNew      = "new"      // nobody has picked it up yet
+	LaneIdle     = "idle"     // there is nothing to carry
+	LaneCarrying = "carrying" // it carries
+	LaneClosed   = "closed"   // closed by its calendar or by hand
+	LaneNotYet   = "not-yet"  // one end has to be looked at, or filled, first
+	LaneFailing  = "failing"  // one end cannot be worked at
+	LanePaused   = "paused"   // its set is paused
+)
+
+// Layouts.
+const (
+	LayoutMesh   = "mesh"
+	LayoutHub    = "hub"
+	LayoutChain  = "chain"
+	LayoutCustom = "custom"
+)
+
+// What is done about permissions.
+const (
+	PermissionsCarry = "carry"
+	PermissionsLeave = "leave"
+)
+
+// Replica is one place of a set.
+type Replica struct {
+	ID          int64      `json:"-"`
+	Name        string     `json:"name" doc:"Name within the set: the server's, unless it was given another"`
+	Server      string     `json:"server" doc:"Name of the server"`
+	Site        string     `json:"site,omitempty" doc:"Where the server stands"`
+	Share       string     `json:"share" doc:"Name of the share"`
+	Sub         string     `json:"sub,omitempty" doc:"Folder within the share"`
+	Seed        bool       `json:"seed" doc:"Whether its content wins the first fill"`
+	IntakeQuota int64      `json:"intakeQuota" doc:"Bytes that may be on their way in at a time"`
+	AtticQuota  int64      `json:"atticQuota" doc:"Bytes that its attic may keep; 0 for no bound"`
+	Scanned     bool       `json:"scanned" doc:"Whether all of it was looked at once"`
+	Filled      bool       `json:"filled" doc:"Whether it has had all that the set had"`
+	Entries     int64      `json:"entries" doc:"Files and folders seen at the last look"`
+	Looked      *time.Time `json:"looked,omitempty" doc:"When all of it was last looked at"`
+	LookMs      int64      `json:"lookMs" doc:"How long that took, in milliseconds"`
+	State       string     `json:"state" enum:"new,looking,waiting,steady,failing,paused" doc:"How it is in one word"`
+	Words       string     `json:"words" doc:"How it is in a sentence"`
+	Trouble     string     `json:"trouble,omitempty" doc:"Why it cannot be worked at"`
+	Since       *time.Time `json:"since,omitempty" doc:"Since when it is so"`
+	PickedUp    *time.Time `json:"pickedUp,omitempty" doc:"When the settings as they are now were picked up; absent while they are not"`
+	Settings    int64      `json:"-"`
+	Troubles    int64      `json:"troubles" doc:"How many paths could not be worked at, and are tried again"`
+	Attic       Attic      `json:"attic" doc:"What its attic keeps"`
+}
+
+// Target is where the replica is.
+func (r *Replica) Target() namespace.Target {
+	return namespace.Target{Server: r.Server, Share: r.Share, Sub: r.Sub}
+}
+
+// Attic is what a replica keeps aside.
+type Attic struct {
+	Items     int64 `json:"items" doc:"How many files"`
+	Conflicts int64 `json:"conflicts" doc:"Of which lost a conflict"`
+}
+
+// Lane is one direction between two replicas.
+type Lane struct {
+	From        string     `json:"from" doc:"Name of the replica that sends"`
+	To          string     `json:"to" doc:"Name of the replica that receives"`
+	FromID      int64      `json:"-"`
+	ToID        int64      `json:"-"`
+	Calendar    string     `json:"calendar,omitempty" doc:"Its own calendar; absent where that of the set counts"`
+	Closed      bool       `json:"closed" doc:"Whether it is closed by hand"`
+	OpenUntil   *time.Time `json:"openUntil,omitempty" doc:"Until when it is open regardless of its calendar"`
+	State       string     `json:"state" enum:"new,idle,carrying,closed,not-yet,failing,paused" doc:"How it is in one word"`
+	Words       string     `json:"words" doc:"How it is in a sentence"`
+	Trouble     string     `json:"trouble,omitempty" doc:"Why it fails"`
+	Until       *time.Time `json:"until,omitempty" doc:"When its calendar opens or closes it next"`
+	Backlog     Backlog    `json:"backlog" doc:"What it still has to carry"`
+	Carried     Carried    `json:"carried" doc:"What it has carried so far"`
+	Rate        float64    `json:"rate" doc:"Bytes a second now"`
+	Mbit        float64    `json:"mbit,omitempty" doc:"Mbit/s that its calendar and its leg allow now; absent when nothing bounds it"`
+	EmptyAt     *time.Time `json:"emptyAt,omitempty" doc:"When the backlog will be empty, by its calendar and its leg"`
+	LastCarried *time.Time `json:"lastCarried,omitempty" doc:"When it last carried something"`
+}
+
+// Backlog is what a lane still has to look at and carry.
+type Backlog struct {
+	Files  int64      `json:"files" doc:"Files and folders"`
+	Bytes  int64      `json:"bytes" doc:"Bytes of the files, if all have to be carried"`
+	Oldest *time.Time `json:"oldest,omitempty" doc:"Since when the oldest waits"`
+}
+
+// Carried is what a lane has carried.
+type Carried struct {
+	Files     int64 `json:"files" doc:"Files"`
+	Bytes     int64 `json:"bytes" doc:"Bytes"`
+	Conflicts int64 `json:"conflicts" doc:"Files that were changed at both ends"`
+}
+
+// NewReplicaSet is what a set is made of.
+type NewReplicaSet struct {
+	Name        string       `json:"name" maxLength:"200" doc:"Name of the set"`
+	Note        string       `json:"note,omitempty" doc:"For administrators"`
+	Replicas    []NewReplica `json:"replicas" minItems:"2" maxItems:"32" doc:"Where the folder is to be kept"`
+	Layout      string       `json:"layout,omitempty" enum:"mesh,hub,chain,custom" doc:"mesh (when absent): all with all; hub: the first one with each; chain: each with the next; custom: the lanes that are given"`
+	Lanes       []NewLane    `json:"lanes,omitempty" maxItems:"1000" doc:"Lanes with a calendar of their own, and all lanes of a custom layout"`
+	Calendar    string       `json:"calendar,omitempty" doc:"When lanes are open and how fast, as rules such as \"full; mon-fri 8-18 off\"; always when absent"`
+	Filter      filter.Rules `json:"filter,omitempty" doc:"What is kept the same; everything when absent"`
+	Permissions string       `json:"permissions,omitempty" enum:"carry,leave" doc:"carry (when absent): permissions and attributes are the same everywhere; leave: each replica has its own"`
+	AtticDays   int          `json:"atticDays,omitempty" minimum:"1" maximum:"3650" doc:"For how many days attics keep things; 60 when absent"`
+}
+
+// NewReplica is where a set is to be kept.
+type NewReplica struct {
+	Name        string `json:"name,omitempty" maxLength:"200" doc:"Name within the set; the server's when absent"`
+	Server      string `json:"server" doc:"Name of the server"`
+	Share       string `json:"share" doc:"Name of the share"`
+	Sub         string `json:"sub,omitempty" doc:"Folder within the share; it is made when it is missing"`
+	Seed        bool   `json:"seed,omitempty" doc:"Whether its content wins the first fill; the first one's when none does"`
+	IntakeQuota int64  `json:"intakeQuota,omitempty" minimum:"0" doc:"Bytes that may be on their way in at a time; worked out from the largest files when absent"`
+	AtticQuota  int64  `json:"atticQuota,omitempty" minimum:"0" doc:"Bytes that its attic may keep; absent for no bound"`
+}
+
+// NewLane is a lane that differs from the others.
+type NewLane struct {
+	From     string `json:"from" doc:"Name of the replica that sends"`
+	To       string `json:"to" doc:"Name of the replica that receives"`
+	Calendar string `json:"calendar,omitempty" doc:"Its own calendar"`
+}
+
+// EditReplicaSet changes a set; what is absent stays.
+type EditReplicaSet struct {
+	Note      *string       `json:"note,omitempty" doc:"New note"`
+	Calendar  *string       `json:"calendar,omitempty" doc:"New calendar of all lanes without one of their own"`
+	Layout    *string       `json:"layout,omitempty" enum:"mesh,hub,chain" doc:"New layout; lanes that are in both stay as they are"`
+	Filter    *filter.Rules `json:"filter,omitempty" doc:"New filter; what it leaves out from now on stays where it is, and as it is"`
+	AtticDays *int          `json:"atticDays,omitempty" minimum:"1" maximum:"3650" doc:"New age limit of attics"`
+	Paused    *bool         `json:"paused,omitempty" doc:"Whether nothing is looked at or carried"`
+}
+
+// EditLane changes a lane; what is absent stays.
+type EditLane struct {
+	Calendar *string `json:"calendar,omitempty" doc:"New calendar; \"\" for that of the set"`
+	Closed   *bool   `json:"closed,omitempty" doc:"Close it by hand, or let its calendar decide again"`
+	// OpenMinutes opens it regardless of its calendar.
+	OpenMinutes *int `json:"openMinutes,omitempty" minimum:"0" maximum:"10080" doc:"Open it for so many minutes regardless of its calendar; 0 ends that"`
+}
+
+// ReplicaTrouble is a path that could not be worked at.
+type ReplicaTrouble struct {
+	ID      string    `json:"-"`
+	Replica string    `json:"replica" doc:"Name of the replica"`
+	Path    string    `json:"path" doc:"Path within the replica"`
+	Problem string    `json:"problem" doc:"What went wrong"`
+	Since   time.Time `json:"since" doc:"When it first went wrong"`
+	Last    time.Time `json:"last" doc:"When it was last tried"`
+	Times   int       `json:"times" doc:"How often it was tried"`
+}
+
+// AtticItem is a file that a replica keeps aside.
+type AtticItem struct {
+	ID      int64     `json:"id" doc:"Number of the item"`
+	Replica string    `json:"replica" doc:"Name of the replica"`
+	Path    string    `json:"path" doc:"Where it was"`
+	Attic   string    `json:"attic" doc:"Where it is, within the replica"`
+	Why     string    `json:"why" enum:"removed,conflict,replaced,first-fill" doc:"Why it is there"`
+	At      time.Time `json:"at" doc:"Since when"`
+}
+
+// LaneSample is how a lane did in a minute.
+type LaneSample struct {
+	At           time.Time `json:"at" doc:"The minute"`
+	From         string    `json:"from" doc:"Name of the replica that sends"`
+	To           string    `json:"to" doc:"Name of the replica that receives"`
+	BacklogFiles int64     `json:"backlogFiles" doc:"Files and folders that it had to carry"`
+	BacklogBytes int64     `json:"backlogBytes" doc:"Their bytes"`
+	CarriedBytes int64     `json:"carriedBytes" doc:"Bytes that it had carried, ever"`
+}
+
+// LaneHistory is how the lanes of a set did.
+type LaneHistory struct {
+	Samples []LaneSample `json:"samples" doc:"In the order of time"`
+}

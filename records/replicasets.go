@@ -1,0 +1,302 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"time"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/core/replica"
+	"bridgespan/model"
+)
+
+const setColumns = `SELECT id, name, note, layout, calendar, filter, permissions, attic_days, paused, created, version FROM replica_sets`
+
+func scanSet(s scanner) (set model.ReplicaSet, err error) {
+	var rules []byte
+	if err = s.Scan(&set.ID, &set.Name, &set.Note, &set.Layout, &set.Calendar, &rules, &set.Permissions, &set.AtticDays, &set.Paused, &set.Created, &set.Version); err != nil {
+		return set, err
+	}
+	return set, json.Unmarshal(rules, &set.Filter)
+}
+
+// ReplicaSets lists replica sets by name, with their replicas and lanes.
+func (q Queries) ReplicaSets(ctx context.Context, page Page) ([]model.ReplicaSet, error) {
+	rows, err := q.run.QueryContext(ctx, setColumns+` WHERE name_key > ? ORDER BY name_key LIMIT ?`, page.After, page.Limit)
+	sets, err := collect(rows, err, scanSet)
+	for i := range sets {
+		if err == nil {
+			err = q.members(ctx, &sets[i])
+		}
+	}
+	return sets, err
+}
+
+// ReplicaSet finds a replica set by name, with its replicas and lanes.
+func (q Queries) ReplicaSet(ctx context.Context, name string) (model.ReplicaSet, error) {
+	set, err := one(q.run.QueryRowContext(ctx, setColumns+` WHERE name_key = ?`, namespace.Key(name)), scanSet,
+		notFound("replica set", name, "list the replica sets with: bspan replica list"))
+	if err == nil {
+		err = q.members(ctx, &set)
+	}
+	return set, err
+}
+
+const replicaRows = `SELECT r.id, r.name, v.name, COALESCE(s.name, ''), r.share, r.sub, r.seed, r.intake_quota, r.attic_quota, r.scanned, r.filled, r.entries, r.looked, r.look_ms,
+	r.state, r.trouble, r.since, r.settings, r.picked_up, (SELECT COUNT(*) FROM replica_troubles t WHERE t.replica_id = r.id), (SELECT COUNT(*) FROM replica_attic a WHERE a.replica_id = r.id),
+	(SELECT COUNT(*) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict')
+	FROM replicas r JOIN servers v ON v.id = r.server_id LEFT JOIN sites s ON s.id = v.site_id`
+
+func scanReplica(s scanner) (r model.Replica, err error) {
+	var looked, since, picked sql.NullTime
+	err = s.Scan(&r.ID, &r.Name, &r.Server, &r.Site, &r.Share, &r.Sub, &r.Seed, &r.IntakeQuota, &r.AtticQuota, &r.Scanned, &r.Filled, &r.Entries, &looked, &r.LookMs,
+		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts)
+	r.Looked, r.Since, r.PickedUp = timeIn(looked), timeIn(since), timeIn(picked)
+	return r, err
+}
+
+func timeIn(t sql.NullTime) *time.Time {
+	if !t.Valid {
+		return nil
+	}
+	return &t.Time
+}
+
+const laneRows = `SELECT a.name, b.name, l.from_id, l.to_id, COALESCE(l.calendar, ''), l.closed, l.open_until, l.state, l.trouble, l.until, l.backlog_files, l.backlog_bytes, l.oldest,
+	l.carried_files, l.carried_bytes, l.conflicts, l.rate, l.last_carried FROM replica_lanes l JOIN replicas a ON a.id = l.from_id JOIN replicas b ON b.id = l.to_id`
+
+func scanLane(s scanner) (l model.Lane, err error) {
+	var open, until, oldest, last sql.NullTime
+	err = s.Scan(&l.From, &l.To, &l.FromID, &l.ToID, &l.Calendar, &l.Closed, &open, &l.State, &l.Trouble, &until, &l.Backlog.Files, &l.Backlog.Bytes, &oldest,
+		&l.Carried.Files, &l.Carried.Bytes, &l.Carried.Conflicts, &l.Rate, &last)
+	l.OpenUntil, l.Until, l.Backlog.Oldest, l.LastCarried = timeIn(open), timeIn(until), timeIn(oldest), timeIn(last)
+	return l, err
+}
+
+// members reads the replicas and lanes of a set.
+func (q Queries) members(ctx context.Context, set *model.ReplicaSet) error {
+	rows, err := q.run.QueryContext(ctx, replicaRows+` WHERE r.set_id = ? ORDER BY r.place`, set.ID)
+	if set.Replicas, err = collect(rows, err, scanReplica); err != nil {
+		return err
+	}
+	rows, err = q.run.QueryContext(ctx, laneRows+` WHERE l.set_id = ? ORDER BY a.place, b.place`, set.ID)
+	set.Lanes, err = collect(rows, err, scanLane)
+	return err
+}
+
+// AddReplicaSet adds a set with its replicas and lanes, and fills in their numbers.
+func (tx *Tx) AddReplicaSet(ctx context.Context, set *model.ReplicaSet) error {
+	rules, err := json.Marshal(set.Filter)
+	if err != nil {
+		return err
+	}
+	_, set.ID, err = tx.exec(ctx, `INSERT INTO replica_sets (name, name_key, note, layout, calendar, filter, permissions, attic_days, paused, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		set.Name, namespace.Key(set.Name), set.Note, set.Layout, set.Calendar, rules, set.Permissions, set.AtticDays, set.Paused, set.Created)
+	if err != nil {
+		return taken(err, "name", "replica set", set.Name)
+	}
+	ids := map[string]int64{}
+	for i := range set.Replicas {
+		r := &set.Replicas[i]
+		if err := tx.addReplica(ctx, set.ID, i, r); err != nil {
+			return err
+		}
+		ids[r.Name] = r.ID
+	}
+	for i := range set.Lanes {
+		l := &set.Lanes[i]
+		l.FromID, l.ToID = ids[l.From], ids[l.To]
+		if err := tx.AddLane(ctx, set.ID, *l); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (tx *Tx) addReplica(ctx context.Context, set int64, place int, r *model.Replica) (err error) {
+	var server int64
+	if err := tx.run.QueryRowContext(ctx, `SELECT id FROM servers WHERE name_key = ?`, namespace.Key(r.Server)).Scan(&server); err != nil {
+		return notFound("server", r.Server, "list the servers with: bspan server list")
+	}
+	_, r.ID, err = tx.exec(ctx, `INSERT INTO replicas (set_id, place, name, name_key, server_id, share, sub, seed, intake_quota, attic_quota) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		set, place, r.Name, namespace.Key(r.Name), server, r.Share, []byte(r.Sub), r.Seed, r.IntakeQuota, r.AtticQuota)
+	return taken(err, "name", "replica", r.Name)
+}
+
+// AddLane adds a lane to a set.
+func (tx *Tx) AddLane(ctx context.Context, set int64, l model.Lane) error {
+	_, _, err := tx.exec(ctx, `INSERT INTO replica_lanes (from_id, to_id, set_id, calendar) VALUES (?, ?, ?, NULLIF(?, ''))`, l.FromID, l.ToID, set, l.Calendar)
+	return err
+}
+
+// RemoveLane removes a lane, and what it still had to carry.
+func (tx *Tx) RemoveLane(ctx context.Context, l model.Lane) error {
+	if _, _, err := tx.exec(ctx, `DELETE FROM replica_backlog WHERE from_id = ? AND to_id = ?`, l.FromID, l.ToID); err != nil {
+		return err
+	}
+	_, _, err := tx.exec(ctx, `DELETE FROM replica_lanes WHERE from_id = ? AND to_id = ?`, l.FromID, l.ToID)
+	return err
+}
+
+// UpdateReplicaSet changes the settings of a set. Whoever keeps it picks them up.
+func (tx *Tx) UpdateReplicaSet(ctx context.Context, set model.ReplicaSet) error {
+	rules, err := json.Marshal(set.Filter)
+	if err != nil {
+		return err
+	}
+	return tx.expectVersion(ctx, "replica set "+set.Name, `UPDATE replica_sets SET note = ?, layout = ?, calendar = ?, filter = ?, attic_days = ?, paused = ?, version = version + 1 WHERE id = ? AND version = ?`,
+		set.Note, set.Layout, set.Calendar, rules, set.AtticDays, set.Paused, set.ID, set.Version)
+}
+
+// UpdateLane changes how a lane is opened and closed.
+func (tx *Tx) UpdateLane(ctx context.Context, l model.Lane) error {
+	_, _, err := tx.exec(ctx, `UPDATE replica_lanes SET calendar = NULLIF(?, ''), closed = ?, open_until = ? WHERE from_id = ? AND to_id = ?`, l.Calendar, l.Closed, l.OpenUntil, l.FromID, l.ToID)
+	return err
+}
+
+// RemoveReplicaSet removes a set and all that is known of its replicas. Their
+// files stay.
+func (tx *Tx) RemoveReplicaSet(ctx context.Context, set model.ReplicaSet) error {
+	if err := tx.expectVersion(ctx, "replica set "+set.Name, `DELETE FROM replica_sets WHERE id = ? AND version = ?`, set.ID, set.Version); err != nil {
+		return err
+	}
+	for _, r := range set.Replicas {
+		for _, statement := range []string{`DELETE FROM replica_records WHERE replica_id = ?`, `DELETE FROM replica_attic WHERE replica_id = ?`, `DELETE FROM replica_backlog WHERE from_id = ?`} {
+			if _, _, err := tx.exec(ctx, statement, r.ID); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// ReplicasAt lists the replicas, with their sets, that are on a share.
+func (q Queries) ReplicasAt(ctx context.Context, server, share string) (list []model.Replica, sets []string, err error) {
+	type at struct {
+		model.Replica
+		set string
+	}
+	rows, err := q.run.QueryContext(ctx, `SELECT r.id, r.name, v.name, r.share, r.sub, t.name FROM replicas r JOIN replica_sets t ON t.id = r.set_id JOIN servers v ON v.id = r.server_id
+		WHERE v.name_key = ? AND (? = '' OR r.share = ?) ORDER BY t.name_key, r.place`, namespace.Key(server), share, share)
+	found, err := collect(rows, err, func(s scanner) (a at, err error) {
+		return a, s.Scan(&a.ID, &a.Name, &a.Server, &a.Share, &a.Sub, &a.set)
+	})
+	for _, a := range found {
+		list, sets = append(list, a.Replica), append(sets, a.set)
+	}
+	return list, sets, err
+}
+
+// StoreReplica keeps how a replica is.
+func (q Queries) StoreReplica(ctx context.Context, r model.Replica) error {
+	_, _, err := q.exec(ctx, `UPDATE replicas SET scanned = ?, filled = ?, entries = ?, looked = ?, look_ms = ?, state = ?, trouble = ?, since = ?, settings = ?, picked_up = ? WHERE id = ?`,
+		r.Scanned, r.Filled, r.Entries, r.Looked, r.LookMs, r.State, short(r.Trouble, 2000), r.Since, r.Settings, r.PickedUp, r.ID)
+	return err
+}
+
+// StoreLane keeps how a lane is; what it has carried is added up.
+func (q Queries) StoreLane(ctx context.Context, l model.Lane, more model.Carried) error {
+	_, _, err := q.exec(ctx, `UPDATE replica_lanes SET state = ?, trouble = ?, until = ?, backlog_files = ?, backlog_bytes = ?, oldest = ?, rate = ?,
+		carried_files = carried_files + ?, carried_bytes = carried_bytes + ?, conflicts = conflicts + ?, last_carried = IF(?, UTC_TIMESTAMP(6), last_carried) WHERE from_id = ? AND to_id = ?`,
+		l.State, short(l.Trouble, 2000), l.Until, l.Backlog.Files, l.Backlog.Bytes, l.Backlog.Oldest, l.Rate, more.Files, more.Bytes, more.Conflicts, more.Files > 0, l.FromID, l.ToID)
+	return err
+}
+
+// Backlog counts what a lane still has to look at and carry.
+func (q Queries) Backlog(ctx context.Context, l replica.Lane) (b model.Backlog, err error) {
+	var oldest sql.NullTime
+	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(r.size), 0), MIN(b.queued) FROM replica_backlog b
+		LEFT JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = b.folder AND r.name_key = b.name_key WHERE b.from_id = ? AND b.to_id = ?`, l.From, l.To).Scan(&b.Files, &b.Bytes, &oldest)
+	b.Oldest = timeIn(oldest)
+	return b, unavailable(err)
+}
+
+// StoreSamples keeps how lanes are, minute by minute, and forgets what is older
+// than a month.
+func (q Queries) StoreSamples(ctx context.Context, at time.Time, lanes []model.Lane) error {
+	for _, l := range lanes {
+		if _, _, err := q.exec(ctx, `REPLACE INTO replica_samples (from_id, to_id, at, backlog_files, backlog_bytes, carried_bytes) SELECT ?, ?, ?, ?, ?, carried_bytes FROM replica_lanes WHERE from_id = ? AND to_id = ?`,
+			l.FromID, l.ToID, at, l.Backlog.Files, l.Backlog.Bytes, l.FromID, l.ToID); err != nil {
+			return err
+		}
+		if _, _, err := q.exec(ctx, `DELETE FROM replica_samples WHERE from_id = ? AND to_id = ? AND at < ?`, l.FromID, l.ToID, at.AddDate(0, -1, 0)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// LaneSamples tells how the lanes of a set did since a moment.
+func (q Queries) LaneSamples(ctx context.Context, set int64, since time.Time) ([]model.LaneSample, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT p.at, a.name, b.name, p.backlog_files, p.backlog_bytes, p.carried_bytes FROM replica_samples p
+		JOIN replicas a ON a.id = p.from_id JOIN replicas b ON b.id = p.to_id WHERE a.set_id = ? AND p.at >= ? ORDER BY p.at, a.place, b.place LIMIT 50000`, set, since)
+	return collect(rows, err, func(s scanner) (p model.LaneSample, err error) {
+		return p, s.Scan(&p.At, &p.From, &p.To, &p.BacklogFiles, &p.BacklogBytes, &p.CarriedBytes)
+	})
+}
+
+// NoteReplicaTrouble keeps what could not be done at a path of a replica.
+func (q Queries) NoteReplicaTrouble(ctx context.Context, r replica.ID, path, problem string, at time.Time) error {
+	_, _, err := q.exec(ctx, `INSERT INTO replica_troubles (replica_id, path_hash, path, problem, since, last, times) VALUES (?, ?, ?, ?, ?, ?, 1)
+		ON DUPLICATE KEY UPDATE problem = VALUES(problem), last = VALUES(last), times = times + 1`, r, folderOf(path), []byte(path), short(problem, 2000), at, at)
+	return err
+}
+
+// ForgetReplicaTroubles forgets what was last met before a moment.
+func (q Queries) ForgetReplicaTroubles(ctx context.Context, r replica.ID, before time.Time) error {
+	_, _, err := q.exec(ctx, `DELETE FROM replica_troubles WHERE replica_id = ? AND last < ?`, r, before)
+	return err
+}
+
+// ReplicaTroubles lists what could not be done at the replicas of a set, the
+// oldest first.
+func (q Queries) ReplicaTroubles(ctx context.Context, set int64, limit int) ([]model.ReplicaTrouble, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT r.name, t.path, t.problem, t.since, t.last, t.times FROM replica_troubles t JOIN replicas r ON r.id = t.replica_id
+		WHERE r.set_id = ? ORDER BY t.since, t.path LIMIT ?`, set, limit)
+	return collect(rows, err, func(s scanner) (t model.ReplicaTrouble, err error) {
+		return t, s.Scan(&t.Replica, &t.Path, &t.Problem, &t.Since, &t.Last, &t.Times)
+	})
+}
+
+// AtticItems lists what the attics of a set keep, newest first: those before a
+// number, unless it is 0; of one replica and for one reason, unless these are "".
+func (q Queries) AtticItems(ctx context.Context, set int64, of, why string, before int64, limit int) ([]model.AtticItem, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at FROM replica_attic a JOIN replicas r ON r.id = a.replica_id
+		WHERE r.set_id = ? AND (? = '' OR r.name_key = ?) AND (? = '' OR a.why = ?) AND (? = 0 OR a.id < ?) ORDER BY a.id DESC LIMIT ?`, set, of, namespace.Key(of), why, why, before, before, limit)
+	return collect(rows, err, scanAttic)
+}
+
+func scanAttic(s scanner) (a model.AtticItem, err error) {
+	return a, s.Scan(&a.ID, &a.Replica, &a.Path, &a.Attic, &a.Why, &a.At)
+}
+
+// AtticItem finds something that an attic of a set keeps.
+func (q Queries) AtticItem(ctx context.Context, set, id int64) (model.AtticItem, error) {
+	return one(q.run.QueryRowContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at FROM replica_attic a JOIN replicas r ON r.id = a.replica_id WHERE r.set_id = ? AND a.id = ?`, set, id), scanAttic,
+		fault.New(fault.NotFound, "list the attics with: bspan replica attic list", "no attic of the set keeps number %d", id))
+}
+
+// ExpiredAttic lists what the attic of a replica has kept since before a moment.
+func (q Queries) ExpiredAttic(ctx context.Context, r replica.ID, before time.Time, limit int) ([]model.AtticItem, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at FROM replica_attic a JOIN replicas r ON r.id = a.replica_id WHERE a.replica_id = ? AND a.at < ? ORDER BY a.id LIMIT ?`, r, before, limit)
+	return collect(rows, err, scanAttic)
+}
+
+// ForgetAttic forgets something that an attic no longer keeps.
+func (q Queries) ForgetAttic(ctx context.Context, id int64) error {
+	_, _, err := q.exec(ctx, `DELETE FROM replica_attic WHERE id = ?`, id)
+	return err
+}
+
+// short cuts a text to so many bytes, between two characters.
+func short(text string, most int) string {
+	if len(text) <= most {
+		return text
+	}
+	for most > 0 && text[most]&0xC0 == 0x80 {
+		most--
+	}
+	return text[:most]
+}
