@@ -32,6 +32,7 @@ import (
 	"bridgespan/service/lint"
 	"bridgespan/service/mapping"
 	"bridgespan/service/naming"
+	"bridgespan/service/replicas"
 	"bridgespan/service/rights"
 	"bridgespan/service/shares"
 	"bridgespan/service/surveys"
@@ -56,6 +57,7 @@ type Services struct {
 	Lens     *lens.Service
 	Lint     *lint.Service
 	Mapping  *mapping.Service
+	Replicas *replicas.Service
 	Jobs     *jobs.Service
 }
 
@@ -113,6 +115,7 @@ func New(s Services, o Options) *API {
 	a.directoryRoutes()
 	a.rightsRoutes()
 	a.runRoutes()
+	a.replicaRoutes()
 	a.newsRoutes()
 	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error { return c.JSON(a.huma.OpenAPI()) })
 	a.app.Use("/api", func(fiber.Ctx) error {

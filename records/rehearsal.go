@@ -29,6 +29,10 @@ func (r *Rehearsal) Changes() []model.Change {
 	return r.changes
 }
 
+// Rehearsing reports whether changes are only rehearsed: then nothing outside of
+// the records may be changed either.
+func Rehearsing(ctx context.Context) bool { return rehearsalIn(ctx) != nil }
+
 func rehearsalIn(ctx context.Context) *Rehearsal {
 	r, _ := ctx.Value(rehearsalKey{}).(*Rehearsal)
 	return r

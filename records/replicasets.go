@@ -204,6 +204,43 @@ func (q Queries) StoreLane(ctx context.Context, l model.Lane, more model.Carried
 	return err
 }
 
+// WantLook notes that somebody wants the replicas of a set to be looked at: all,
+// or one.
+func (q Queries) WantLook(ctx context.Context, set, of int64) error {
+	_, _, err := q.exec(ctx, `UPDATE replicas SET look_wanted = TRUE WHERE set_id = ? AND (? = 0 OR id = ?)`, set, of, of)
+	return err
+}
+
+// Wanted is what people want of whoever keeps a set.
+type Wanted struct {
+	Version int64 // of the settings; 0 when the set is gone
+	Looks   []replica.ID
+}
+
+// Wanted reads what people want; looks are told once.
+func (q Queries) Wanted(ctx context.Context, set int64) (w Wanted, err error) {
+	if w.Version, err = one(q.run.QueryRowContext(ctx, `SELECT COALESCE(MAX(version), 0) FROM replica_sets WHERE id = ?`, set), func(s scanner) (v int64, err error) { return v, s.Scan(&v) }, nil); err != nil {
+		return w, err
+	}
+	rows, err := q.run.QueryContext(ctx, `SELECT id FROM replicas WHERE set_id = ? AND look_wanted`, set)
+	if w.Looks, err = collect(rows, err, func(s scanner) (id replica.ID, err error) { return id, s.Scan(&id) }); err != nil || len(w.Looks) == 0 {
+		return w, err
+	}
+	_, _, err = q.exec(ctx, `UPDATE replicas SET look_wanted = FALSE WHERE set_id = ?`, set)
+	return w, err
+}
+
+// QueueAll puts all that a sender has into the backlog of a lane.
+func (tx *Tx) QueueAll(ctx context.Context, l model.Lane) error {
+	seq, err := tx.ticketNumber(ctx)
+	if err != nil {
+		return err
+	}
+	_, _, err = tx.exec(ctx, `INSERT INTO replica_backlog (from_id, to_id, folder, name_key, path_key, seq)
+		SELECT ?, ?, folder, name_key, path_key, ? FROM replica_records WHERE replica_id = ? ON DUPLICATE KEY UPDATE seq = VALUES(seq)`, l.FromID, l.ToID, seq, l.FromID)
+	return err
+}
+
 // Backlog counts what a lane still has to look at and carry.
 func (q Queries) Backlog(ctx context.Context, l replica.Lane) (b model.Backlog, err error) {
 	var oldest sql.NullTime

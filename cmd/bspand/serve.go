@@ -33,6 +33,7 @@ import (
 	"bridgespan/service/lint"
 	"bridgespan/service/mapping"
 	"bridgespan/service/naming"
+	"bridgespan/service/replicas"
 	"bridgespan/service/rights"
 	"bridgespan/service/shares"
 	"bridgespan/service/surveys"
@@ -109,6 +110,7 @@ func serve(ctx context.Context, c config) error {
 	counts := surveys.New(db, sites, people, work)
 	views := lens.New(names, permissions)
 	verifier := verify.New(db, sites, people, names, work)
+	copies := replicas.New(db, sites, holder, hub.Kick)
 	folders := shares.New(db, sites, people, permissions, changed)
 	if err := offerSetup(ctx, users, c); err != nil {
 		return err
@@ -120,12 +122,13 @@ func serve(ctx context.Context, c config) error {
 	group.Go(func() { sites.Watch(background, holder) })
 	group.Go(func() { names.WatchLocations(background, holder) })
 	group.Go(func() { work.Run(background) })
+	group.Go(func() { copies.Run(background) })
 	group.Go(func() { forgetOnNews(background, hub, names) })
 	defer group.Wait()
 	defer stop()
 
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
-		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: work},
+		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: work, Replicas: copies},
 		api.Options{Console: console.Files(), TLS: c.encrypts(c.Listen), Gateway: c.gatewayURL(), Closing: ctx.Done(), Version: version})
 	return listen(ctx, c, front, gateway.New(ctx, names, sites, db, c.GatewaySite))
 }
@@ -169,7 +172,7 @@ func offerSetup(ctx context.Context, users *access.Service, c config) error {
 // leads reports whether news of a topic can change directions. A run's progress
 // comes every second, and a large namespace takes longer to read.
 func leads(topic string) bool {
-	return topic != "user" && topic != "run" && topic != "directory"
+	return topic != "user" && topic != "run" && topic != "directory" && topic != "replica"
 }
 
 // forgetOnNews makes directions fresh after changes by other instances.

@@ -60,6 +60,14 @@ type Engine struct {
 	// Trouble is told what could not be done, and why. It is tried again. It may
 	// be called side by side.
 	Trouble func(Trouble)
+	// LeaveOut says what the set is not about: it stays where it is, as it is. nil
+	// leaves nothing out.
+	LeaveOut func(name string, entry tree.Entry) bool
+	// LeavePermissions lets each replica have its own permissions and attributes.
+	LeavePermissions bool
+	// Pace is asked before so many bytes are carried; it returns when they may be.
+	// nil never waits.
+	Pace func(ctx context.Context, lane replica.Lane, bytes int) error
 	// Hands is how many files are read or written side by side by one scan or
 	// carry; 0 means 8.
 	Hands int
@@ -160,12 +168,23 @@ func (e *Engine) pathOf(ctx context.Context, r *Replica, rec, other *replica.Rec
 }
 
 // seenOf is what a replica shows of an entry.
-func seenOf(e tree.Entry) replica.Seen {
-	s := replica.Seen{ID: e.ID, Descriptor: e.Descriptor, Attributes: uint32(e.Attributes)}
-	if e.Kind == tree.File {
-		s.Size, s.Modified = e.Size, e.Modified
+func (e *Engine) seenOf(entry tree.Entry) replica.Seen {
+	s := replica.Seen{ID: entry.ID}
+	if !e.LeavePermissions {
+		s.Descriptor, s.Attributes = entry.Descriptor, uint32(entry.Attributes)
+	}
+	if entry.Kind == tree.File {
+		s.Size, s.Modified = entry.Size, entry.Modified
 	}
 	return s
+}
+
+// detail is how much of each entry is looked at.
+func (e *Engine) detail() tree.Detail {
+	if e.LeavePermissions {
+		return tree.Plain
+	}
+	return tree.WithDescriptors
 }
 
 func kindOf(e tree.Entry) replica.Kind {

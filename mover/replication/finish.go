@@ -20,7 +20,7 @@ func (e *Engine) finish(ctx context.Context, r *Replica, name string, rec replic
 	switch {
 	case p.Content.Kind == replica.None:
 	case brought != nil:
-		next.Seen = seenOf(*brought)
+		next.Seen = e.seenOf(*brought)
 	default:
 		var err error
 		if next.Seen, err = e.permit(ctx, r, name, &rec); err != nil {
@@ -67,7 +67,7 @@ func reasonOf(rec *replica.Record) replica.Reason {
 // the next scan finds out.
 func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec *replica.Record) (replica.Seen, error) {
 	next := &replica.Record{Content: rec.Pending.Content, Permissions: rec.Pending.Permissions}
-	want := metaOf(r, next)
+	want := e.metaOf(r, next)
 	if rec.Kind == next.Kind && rec.Permissions.Same(&next.Permissions) {
 		want.Descriptor, want.Attributes = acl.Descriptor{}, nil
 	}
@@ -85,7 +85,7 @@ func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec *repli
 			return replica.Seen{}, err
 		}
 	}
-	entry, there, err := look(ctx, r, name)
+	entry, there, err := e.look(ctx, r, name)
 	switch {
 	case err != nil:
 		return replica.Seen{}, err
@@ -99,16 +99,19 @@ func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec *repli
 			return replica.Seen{}, err
 		}
 	}
-	return seenOf(entry), nil
+	return e.seenOf(entry), nil
 }
 
 // metaOf is what is set on a file or folder beside its content.
-func metaOf(r *Replica, next *replica.Record) tree.Meta {
-	attributes := tree.Attributes(next.Permissions.Attributes)
-	meta := tree.Meta{Attributes: &attributes}
+func (e *Engine) metaOf(r *Replica, next *replica.Record) (meta tree.Meta) {
 	if next.Kind == replica.File {
 		meta.Modified = next.Modified
 	}
+	if e.LeavePermissions {
+		return meta
+	}
+	attributes := tree.Attributes(next.Permissions.Attributes)
+	meta.Attributes = &attributes
 	if r.Tree.Capabilities().Descriptors {
 		meta.Descriptor = next.Permissions.Descriptor
 	}

@@ -9,10 +9,10 @@ import (
 	"bridgespan/tree"
 )
 
-// markFile says which replica of which set a folder is. Where it is missing, the
+// MarkFile says which replica of which set a folder is. Where it is missing, the
 // folder is not the replica: a volume that is not there, say. To take that for
 // the removal of everything would remove it everywhere.
-const markFile = workFolder + "/replica"
+const MarkFile = workFolder + "/replica"
 
 // ErrNotReplica is returned, and nothing is done, when a folder does not bear the
 // mark of its replica.
@@ -21,16 +21,16 @@ var ErrNotReplica = errors.New("the folder is not that of the replica")
 // identify checks the mark of a replica. One that was never scanned is given it.
 func (e *Engine) identify(ctx context.Context, r *Replica) error {
 	want := fmt.Sprintf("%s, replica %d\n", e.Set, r.ID)
-	text, err := tree.ReadFile(ctx, r.Tree, markFile)
+	text, err := tree.ReadFile(ctx, r.Tree, MarkFile)
 	switch {
 	case absent(err) && !e.scanned(r):
 		if err := tree.MkdirAll(ctx, r.Tree, workFolder); err != nil {
 			return err
 		}
-		_, err := r.Tree.Put(ctx, markFile, strings.NewReader(want), tree.PutOptions{})
+		_, err := r.Tree.Put(ctx, MarkFile, strings.NewReader(want), tree.PutOptions{})
 		return err
 	case absent(err):
-		return fmt.Errorf("%s: %w any more: it has no %s", r.Name, ErrNotReplica, markFile)
+		return fmt.Errorf("%s: %w any more: it has no %s", r.Name, ErrNotReplica, MarkFile)
 	case err != nil:
 		return err
 	case string(text) != want:

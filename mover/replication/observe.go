@@ -4,23 +4,29 @@ import (
 	"cmp"
 	"context"
 
+	"bridgespan/core/acl"
 	"bridgespan/core/replica"
 	"bridgespan/tree"
 )
 
 // look reads what is at a path, with its permissions. found is false when nothing is.
-func look(ctx context.Context, r *Replica, path string) (e tree.Entry, found bool, err error) {
-	e, err = r.Tree.Stat(ctx, path)
+func (e *Engine) look(ctx context.Context, r *Replica, path string) (entry tree.Entry, found bool, err error) {
+	entry, err = r.Tree.Stat(ctx, path)
+	if err == nil {
+		entry.Descriptor, err = e.descriptor(ctx, r, path)
+	}
 	if absent(err) {
-		return e, false, nil
+		return entry, false, nil
 	}
-	if err == nil && r.Tree.Capabilities().Descriptors {
-		e.Descriptor, err = r.Tree.Descriptor(ctx, path)
-		if absent(err) {
-			return e, false, nil
-		}
+	return entry, err == nil, err
+}
+
+// descriptor reads who may do what with what is at a path, where that is carried.
+func (e *Engine) descriptor(ctx context.Context, r *Replica, path string) (acl.Descriptor, error) {
+	if e.LeavePermissions || !r.Tree.Capabilities().Descriptors {
+		return acl.Descriptor{}, nil
 	}
-	return e, err == nil, err
+	return r.Tree.Descriptor(ctx, path)
 }
 
 // observe compares what is at a path with its record, and returns the record as
@@ -28,7 +34,7 @@ func look(ctx context.Context, r *Replica, path string) (e tree.Entry, found boo
 // record is not saved. id is the number that a listing gave, where trees tell it
 // only there; 0 when there was none.
 func (e *Engine) observe(ctx context.Context, r *Replica, path string, rec replica.Record, id uint64) (replica.Record, bool, error) {
-	entry, found, err := look(ctx, r, path)
+	entry, found, err := e.look(ctx, r, path)
 	if err != nil {
 		return rec, false, err
 	}
@@ -38,7 +44,7 @@ func (e *Engine) observe(ctx context.Context, r *Replica, path string, rec repli
 			return rec, false, err
 		}
 		defer release()
-		if _, found, err = look(ctx, r, path); err != nil || found {
+		if _, found, err = e.look(ctx, r, path); err != nil || found {
 			return rec, false, cmp.Or(err, errLater)
 		}
 		changed := e.noteRemoved(r, &rec)
@@ -76,7 +82,7 @@ func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.
 	if kind == replica.None {
 		return rec, false, errKind
 	}
-	seen := seenOf(entry)
+	seen := e.seenOf(entry)
 	prior := rec.Prior() || rec.Kind == replica.None && len(rec.Version) == 0 && !r.Seed && !e.scanned(r)
 	now := replica.Content{Kind: kind, Name: entry.Name, Changed: e.Now(), By: r.ID}
 	if kind == replica.File {

@@ -122,7 +122,7 @@ func (s *scan) folder(ctx context.Context, name, key string) error {
 			rec.Key = child
 		}
 		delete(known, child)
-		seen := asSeen(&rec, entry)
+		seen := s.asSeen(&rec, entry)
 		if !seen && h.change(s.r, child) {
 			look = append(look, &candidate{path: at, entry: entry, rec: rec})
 			continue
@@ -164,8 +164,8 @@ func (s *scan) goOn(ctx context.Context, name, key string) error {
 }
 
 // asSeen reports whether an entry is in all as its record has seen it.
-func asSeen(rec *replica.Record, entry tree.Entry) bool {
-	return rec.Pending == nil && rec.Name == entry.Name && asKept(rec, entry) && seenOf(entry) == rec.Seen
+func (s *scan) asSeen(rec *replica.Record, entry tree.Entry) bool {
+	return rec.Pending == nil && rec.Name == entry.Name && asKept(rec, entry) && s.seenOf(entry) == rec.Seen
 }
 
 // entries looks at entries that are not as their records say, which are claimed,
@@ -267,7 +267,7 @@ func (s *scan) entry(ctx context.Context, c *candidate, stale bool, were origins
 func (s *scan) list(ctx context.Context, name string, known map[string]replica.Record) ([]tree.Entry, error) {
 	var entries []tree.Entry
 	at := map[string]int{}
-	for entry, err := range s.r.Tree.List(ctx, name, tree.WithDescriptors) {
+	for entry, err := range s.r.Tree.List(ctx, name, s.detail()) {
 		if entry.Name == "" && err != nil {
 			return nil, err
 		}
@@ -275,6 +275,10 @@ func (s *scan) list(ctx context.Context, name string, known map[string]replica.R
 			continue
 		}
 		key := keyOf(path.Join(name, entry.Name))
+		if s.LeaveOut != nil && s.LeaveOut(path.Join(name, entry.Name), entry) {
+			delete(known, key) // that it was known once does not matter
+			continue
+		}
 		if err != nil { // its permissions cannot be read
 			s.trouble(path.Join(name, entry.Name), err)
 			entry.Kind = tree.Other

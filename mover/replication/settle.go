@@ -51,7 +51,7 @@ func (e *Engine) settle(ctx context.Context, r *Replica, rec replica.Record) err
 	if err != nil {
 		return err
 	}
-	entry, there, err := look(ctx, r, name)
+	entry, there, err := e.look(ctx, r, name)
 	if err != nil {
 		return err
 	}
@@ -61,7 +61,7 @@ func (e *Engine) settle(ctx context.Context, r *Replica, rec replica.Record) err
 			return err
 		}
 		defer release()
-		if entry, there, err = look(ctx, r, name); err != nil {
+		if entry, there, err = e.look(ctx, r, name); err != nil {
 			return err
 		}
 	}
@@ -87,7 +87,7 @@ func (e *Engine) settle(ctx context.Context, r *Replica, rec replica.Record) err
 // have changed who may do what there.
 func (e *Engine) finishLate(ctx context.Context, r *Replica, name string, rec replica.Record, entry tree.Entry, brought *tree.Entry) error {
 	p := rec.Pending
-	shown := seenOf(entry)
+	shown := e.seenOf(entry)
 	ours := sameRights(shown.Descriptor, p.Permissions.Descriptor) && shown.Attributes == p.Permissions.Attributes
 	notYet := p.Staged == "" && (rec.Kind != p.Content.Kind || shown.Descriptor == rec.Seen.Descriptor && shown.Attributes == rec.Seen.Attributes)
 	if p.Content.Kind != replica.None && !ours && !notYet {

@@ -409,7 +409,7 @@ func (w *world) show(i int) (shown map[string]string, attic []string) {
 		}
 		if own(e.Path) {
 			attic = append(attic, string(text))
-			if e.Path != markFile && !strings.HasPrefix(e.Path, atticFolder+"/") && !strings.HasPrefix(e.Path, intakeFolder+"/") {
+			if e.Path != MarkFile && !strings.HasPrefix(e.Path, atticFolder+"/") && !strings.HasPrefix(e.Path, intakeFolder+"/") {
 				panic("out of place: " + e.Path)
 			}
 			continue

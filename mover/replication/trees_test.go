@@ -199,7 +199,7 @@ func TestNotTheReplica(t *testing.T) {
 	p.settleDown()
 	for name, other := range map[string]func(tree.Tree){
 		"an empty folder":     func(tree.Tree) {},
-		"that of another set": func(tr tree.Tree) { put(t, tr, markFile, "another set, replica 1\n") },
+		"that of another set": func(tr tree.Tree) { put(t, tr, MarkFile, "another set, replica 1\n") },
 	} {
 		there := openFolder(t)
 		other(there)

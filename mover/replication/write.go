@@ -137,10 +137,10 @@ func (m *move) transfer(ctx context.Context, staged string, next *replica.Record
 	defer content.Close()
 	stream := tree.Stream(ctx, content, 0)
 	defer stream.Close()
-	entry, err := r.Tree.Put(ctx, staged, newChecked(stream, next.Digest), tree.PutOptions{Size: next.Size, SizeKnown: true, Meta: metaOf(r, next)})
-	// What the replica makes of it is looked at now: afterwards people may change it.
-	if err == nil && r.Tree.Capabilities().Descriptors {
-		entry.Descriptor, err = r.Tree.Descriptor(ctx, staged)
+	paced := m.paced(ctx, newChecked(stream, next.Digest))
+	entry, err := r.Tree.Put(ctx, staged, paced, tree.PutOptions{Size: next.Size, SizeKnown: true, Meta: m.metaOf(r, next)})
+	if err == nil { // what the replica makes of it is looked at now: afterwards people may change it
+		entry.Descriptor, err = m.descriptor(ctx, r, staged)
 	}
 	return entry, err
 }

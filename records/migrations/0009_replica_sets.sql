@@ -37,6 +37,7 @@ CREATE TABLE replicas (
   trouble VARCHAR(2000) NOT NULL DEFAULT '',
   since DATETIME(6) NULL,
   settings BIGINT NOT NULL DEFAULT 0,
+  look_wanted BOOLEAN NOT NULL DEFAULT FALSE,
   picked_up DATETIME(6) NULL,
   UNIQUE KEY (set_id, name_key),
   FOREIGN KEY (set_id) REFERENCES replica_sets (id) ON DELETE CASCADE,

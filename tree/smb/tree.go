@@ -33,9 +33,10 @@ const descriptorParts = smb2.OwnerSecurityInformation | smb2.GroupSecurityInform
 // refusedCharacters cannot be part of a name on an SMB server ([MS-FSCC] 2.1.5).
 const refusedCharacters = "\\:*?\"<>|"
 
-func (t *Tree) Capabilities() tree.Capabilities {
-	return tree.Capabilities{Descriptors: true, IDs: true, MaxName: 255}
-}
+// Capabilities are those of every share.
+var Capabilities = tree.Capabilities{Descriptors: true, IDs: true, MaxName: 255}
+
+func (t *Tree) Capabilities() tree.Capabilities { return Capabilities }
 
 // Close leaves the share; the session stays.
 func (t *Tree) Close() error {

@@ -612,6 +612,198 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replica-sets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List replica sets
+         * @description Needs the role viewer.
+         */
+        get: operations["list-replica-sets"];
+        put?: never;
+        /**
+         * Make a replica set; missing folders are made
+         * @description Needs the role administrator.
+         */
+        post: operations["create-replica-set"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a replica set: how its replicas and lanes are
+         * @description Needs the role viewer.
+         */
+        get: operations["get-replica-set"];
+        put?: never;
+        post?: never;
+        /**
+         * End a replica set; all files stay where they are
+         * @description Needs the role administrator.
+         */
+        delete: operations["remove-replica-set"];
+        options?: never;
+        head?: never;
+        /**
+         * Change the settings of a replica set, pause it, or let it go on
+         * @description Needs the role administrator.
+         */
+        patch: operations["edit-replica-set"];
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/attic": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what the attics keep, newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["list-attic"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/attic/{item}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove something from its attic, for good
+         * @description Needs the role administrator.
+         */
+        delete: operations["purge-from-attic"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/attic/{item}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put something back where it was, or under another path, with its permissions
+         * @description Needs the role operator.
+         */
+        post: operations["restore-from-attic"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell how the lanes did, minute by minute
+         * @description Needs the role viewer.
+         */
+        get: operations["get-lane-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/lanes/{from}/{to}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Open or close a lane, or give it a calendar of its own
+         * @description If-Match is the ETag of the set. Needs the role administrator.
+         */
+        patch: operations["edit-lane"];
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look at all of a set's replicas now, or at one
+         * @description Needs the role operator.
+         */
+        post: operations["look-at-replicas"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/troubles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what could not be carried and is tried again, the oldest first
+         * @description Needs the role viewer.
+         */
+        get: operations["list-replica-troubles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rights": {
         parameters: {
             query?: never;
@@ -1610,6 +1802,58 @@ export interface components {
             /** @description SERVER/SHARE/PATH, or a path of a namespace with a leading slash */
             path: string;
         };
+        Attic: {
+            /**
+             * Format: int64
+             * @description Of which lost a conflict
+             */
+            conflicts: number;
+            /**
+             * Format: int64
+             * @description How many files
+             */
+            items: number;
+        };
+        AtticItem: {
+            /**
+             * Format: date-time
+             * @description Since when
+             */
+            at: string;
+            /** @description Where it is, within the replica */
+            attic: string;
+            /**
+             * Format: int64
+             * @description Number of the item
+             */
+            id: number;
+            /** @description Where it was */
+            path: string;
+            /** @description Name of the replica */
+            replica: string;
+            /**
+             * @description Why it is there
+             * @enum {string}
+             */
+            why: "removed" | "conflict" | "replaced" | "first-fill";
+        };
+        Backlog: {
+            /**
+             * Format: int64
+             * @description Bytes of the files, if all have to be carried
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Files and folders
+             */
+            files: number;
+            /**
+             * Format: date-time
+             * @description Since when the oldest waits
+             */
+            oldest?: string;
+        };
         Begun: {
             runs: components["schemas"]["Run"][];
         };
@@ -1617,6 +1861,23 @@ export interface components {
             group: components["schemas"]["Account"];
             /** @description The groups that lead there, nearest to the account first, the group itself last */
             path: string[];
+        };
+        Carried: {
+            /**
+             * Format: int64
+             * @description Bytes
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Files that were changed at both ends
+             */
+            conflicts: number;
+            /**
+             * Format: int64
+             * @description Files
+             */
+            files: number;
         };
         Change: {
             /** @description What was done, such as server.add */
@@ -2021,6 +2282,17 @@ export interface components {
              */
             ttl?: number;
         };
+        EditLane: {
+            /** @description New calendar; "" for that of the set */
+            calendar?: string;
+            /** @description Close it by hand, or let its calendar decide again */
+            closed?: boolean;
+            /**
+             * Format: int64
+             * @description Open it for so many minutes regardless of its calendar; 0 ends that
+             */
+            openMinutes?: number;
+        };
         EditLocation: {
             /** @description Sites whose people are led here; an empty list for those of every site */
             onlyFor?: string[];
@@ -2049,6 +2321,26 @@ export interface components {
             returns?: "at-once" | "later";
             /** Format: int64 */
             ttl?: number;
+        };
+        EditReplicaSet: {
+            /**
+             * Format: int64
+             * @description New age limit of attics
+             */
+            atticDays?: number;
+            /** @description New calendar of all lanes without one of their own */
+            calendar?: string;
+            /** @description New filter; what it leaves out from now on stays where it is, and as it is */
+            filter?: components["schemas"]["Rules"];
+            /**
+             * @description New layout; lanes that are in both stay as they are
+             * @enum {string}
+             */
+            layout?: "mesh" | "hub" | "chain";
+            /** @description New note */
+            note?: string;
+            /** @description Whether nothing is looked at or carried */
+            paused?: boolean;
         };
         EditServer: {
             account?: string;
@@ -2337,6 +2629,89 @@ export interface components {
              */
             to?: string;
         };
+        Lane: {
+            /** @description What it still has to carry */
+            backlog: components["schemas"]["Backlog"];
+            /** @description Its own calendar; absent where that of the set counts */
+            calendar?: string;
+            /** @description What it has carried so far */
+            carried: components["schemas"]["Carried"];
+            /** @description Whether it is closed by hand */
+            closed: boolean;
+            /**
+             * Format: date-time
+             * @description When the backlog will be empty, by its calendar and its leg
+             */
+            emptyAt?: string;
+            /** @description Name of the replica that sends */
+            from: string;
+            /**
+             * Format: date-time
+             * @description When it last carried something
+             */
+            lastCarried?: string;
+            /**
+             * Format: double
+             * @description Mbit/s that its calendar and its leg allow now; absent when nothing bounds it
+             */
+            mbit?: number;
+            /**
+             * Format: date-time
+             * @description Until when it is open regardless of its calendar
+             */
+            openUntil?: string;
+            /**
+             * Format: double
+             * @description Bytes a second now
+             */
+            rate: number;
+            /**
+             * @description How it is in one word
+             * @enum {string}
+             */
+            state: "new" | "idle" | "carrying" | "closed" | "not-yet" | "failing" | "paused";
+            /** @description Name of the replica that receives */
+            to: string;
+            /** @description Why it fails */
+            trouble?: string;
+            /**
+             * Format: date-time
+             * @description When its calendar opens or closes it next
+             */
+            until?: string;
+            /** @description How it is in a sentence */
+            words: string;
+        };
+        LaneHistory: {
+            /** @description In the order of time */
+            samples: components["schemas"]["LaneSample"][];
+        };
+        LaneSample: {
+            /**
+             * Format: date-time
+             * @description The minute
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Their bytes
+             */
+            backlogBytes: number;
+            /**
+             * Format: int64
+             * @description Files and folders that it had to carry
+             */
+            backlogFiles: number;
+            /**
+             * Format: int64
+             * @description Bytes that it had carried, ever
+             */
+            carriedBytes: number;
+            /** @description Name of the replica that sends */
+            from: string;
+            /** @description Name of the replica that receives */
+            to: string;
+        };
         Leg: {
             /**
              * Format: int64
@@ -2574,6 +2949,14 @@ export interface components {
              */
             ttl?: number;
         };
+        NewLane: {
+            /** @description Its own calendar */
+            calendar?: string;
+            /** @description Name of the replica that sends */
+            from: string;
+            /** @description Name of the replica that receives */
+            to: string;
+        };
         NewLocalGroup: {
             /** @description Name of the group */
             name: string;
@@ -2630,6 +3013,57 @@ export interface components {
              * @description For how many seconds directions may be kept; 300 when absent
              */
             ttl?: number;
+        };
+        NewReplica: {
+            /**
+             * Format: int64
+             * @description Bytes that its attic may keep; absent for no bound
+             */
+            atticQuota?: number;
+            /**
+             * Format: int64
+             * @description Bytes that may be on their way in at a time; worked out from the largest files when absent
+             */
+            intakeQuota?: number;
+            /** @description Name within the set; the server's when absent */
+            name?: string;
+            /** @description Whether its content wins the first fill; the first one's when none does */
+            seed?: boolean;
+            /** @description Name of the server */
+            server: string;
+            /** @description Name of the share */
+            share: string;
+            /** @description Folder within the share; it is made when it is missing */
+            sub?: string;
+        };
+        NewReplicaSet: {
+            /**
+             * Format: int64
+             * @description For how many days attics keep things; 60 when absent
+             */
+            atticDays?: number;
+            /** @description When lanes are open and how fast, as rules such as "full; mon-fri 8-18 off"; always when absent */
+            calendar?: string;
+            /** @description What is kept the same; everything when absent */
+            filter?: components["schemas"]["Rules"];
+            /** @description Lanes with a calendar of their own, and all lanes of a custom layout */
+            lanes?: components["schemas"]["NewLane"][];
+            /**
+             * @description mesh (when absent): all with all; hub: the first one with each; chain: each with the next; custom: the lanes that are given
+             * @enum {string}
+             */
+            layout?: "mesh" | "hub" | "chain" | "custom";
+            /** @description Name of the set */
+            name: string;
+            /** @description For administrators */
+            note?: string;
+            /**
+             * @description carry (when absent): permissions and attributes are the same everywhere; leave: each replica has its own
+             * @enum {string}
+             */
+            permissions?: "carry" | "leave";
+            /** @description Where the folder is to be kept */
+            replicas: components["schemas"]["NewReplica"][];
         };
         NewServer: {
             /** @description Account to administer it with */
@@ -2729,6 +3163,12 @@ export interface components {
             /** @description Whether it is open for changing */
             write: boolean;
         };
+        PageAtticItem: {
+            /** @description The items, in order */
+            items: components["schemas"]["AtticItem"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
         PageChange: {
             /** @description The items, in order */
             items: components["schemas"]["Change"][];
@@ -2744,6 +3184,18 @@ export interface components {
         PageNamespace: {
             /** @description The items, in order */
             items: components["schemas"]["Namespace"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageReplicaSet: {
+            /** @description The items, in order */
+            items: components["schemas"]["ReplicaSet"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageReplicaTrouble: {
+            /** @description The items, in order */
+            items: components["schemas"]["ReplicaTrouble"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -2824,6 +3276,141 @@ export interface components {
             changes: components["schemas"]["Change"][];
             /** @description Always true: nothing was changed */
             rehearsed: boolean;
+        };
+        Replica: {
+            /** @description What its attic keeps */
+            attic: components["schemas"]["Attic"];
+            /**
+             * Format: int64
+             * @description Bytes that its attic may keep; 0 for no bound
+             */
+            atticQuota: number;
+            /**
+             * Format: int64
+             * @description Files and folders seen at the last look
+             */
+            entries: number;
+            /** @description Whether it has had all that the set had */
+            filled: boolean;
+            /**
+             * Format: int64
+             * @description Bytes that may be on their way in at a time
+             */
+            intakeQuota: number;
+            /**
+             * Format: int64
+             * @description How long that took, in milliseconds
+             */
+            lookMs: number;
+            /**
+             * Format: date-time
+             * @description When all of it was last looked at
+             */
+            looked?: string;
+            /** @description Name within the set: the server's, unless it was given another */
+            name: string;
+            /**
+             * Format: date-time
+             * @description When the settings as they are now were picked up; absent while they are not
+             */
+            pickedUp?: string;
+            /** @description Whether all of it was looked at once */
+            scanned: boolean;
+            /** @description Whether its content wins the first fill */
+            seed: boolean;
+            /** @description Name of the server */
+            server: string;
+            /** @description Name of the share */
+            share: string;
+            /**
+             * Format: date-time
+             * @description Since when it is so
+             */
+            since?: string;
+            /** @description Where the server stands */
+            site?: string;
+            /**
+             * @description How it is in one word
+             * @enum {string}
+             */
+            state: "new" | "looking" | "waiting" | "steady" | "failing" | "paused";
+            /** @description Folder within the share */
+            sub?: string;
+            /** @description Why it cannot be worked at */
+            trouble?: string;
+            /**
+             * Format: int64
+             * @description How many paths could not be worked at, and are tried again
+             */
+            troubles: number;
+            /** @description How it is in a sentence */
+            words: string;
+        };
+        ReplicaSet: {
+            /**
+             * Format: int64
+             * @description For how many days attics keep things
+             */
+            atticDays: number;
+            /** @description When lanes are open and how fast, for those without a calendar of their own, as rules such as "full; mon-fri 8-18 off" */
+            calendar: string;
+            /**
+             * Format: date-time
+             * @description When it was made
+             */
+            created: string;
+            /** @description What is kept the same */
+            filter: components["schemas"]["Rules"];
+            /** @description Each direction between two replicas */
+            lanes: components["schemas"]["Lane"][];
+            /**
+             * @description Between which replicas lanes lead
+             * @enum {string}
+             */
+            layout: "mesh" | "hub" | "chain" | "custom";
+            /** @description Name of the set */
+            name: string;
+            /** @description For administrators */
+            note?: string;
+            /** @description Whether nothing is looked at or carried */
+            paused: boolean;
+            /**
+             * @description carry: permissions and attributes are the same everywhere; leave: each replica has its own
+             * @enum {string}
+             */
+            permissions: "carry" | "leave";
+            /** @description In the order in which they were named */
+            replicas: components["schemas"]["Replica"][];
+            /**
+             * @description How it is in one word
+             * @enum {string}
+             */
+            state: "paused" | "failing" | "filling" | "behind" | "steady";
+            /** @description How it is in a sentence */
+            summary: string;
+        };
+        ReplicaTrouble: {
+            /**
+             * Format: date-time
+             * @description When it was last tried
+             */
+            last: string;
+            /** @description Path within the replica */
+            path: string;
+            /** @description What went wrong */
+            problem: string;
+            /** @description Name of the replica */
+            replica: string;
+            /**
+             * Format: date-time
+             * @description When it first went wrong
+             */
+            since: string;
+            /**
+             * Format: int64
+             * @description How often it was tried
+             */
+            times: number;
         };
         Rights: {
             /** @description Permissions of the file or folder */
@@ -3009,6 +3596,32 @@ export interface components {
              * @description Files and folders where it may do less at the second place
              */
             loses: number;
+        };
+        Rules: {
+            /**
+             * Format: int64
+             * @description Greatest size of a file, in bytes; absent for no bound
+             */
+            largest?: number;
+            /** @description Patterns of names or paths that are left out; those of folders end in / */
+            leaveOut?: string[];
+            /**
+             * Format: int64
+             * @description How many folders deep; absent for no bound
+             */
+            maxDepth?: number;
+            /**
+             * Format: int64
+             * @description For how many days a file must not have been changed
+             */
+            minDays?: number;
+            /** @description Patterns of files; all others are left out */
+            only?: string[];
+            /**
+             * Format: int64
+             * @description Least size of a file, in bytes
+             */
+            smallest?: number;
         };
         Run: {
             /**
@@ -4956,6 +5569,451 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Application"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-replica-sets": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: next of the part before */
+                cursor?: string;
+                /** @description How many items at most */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageReplicaSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-replica-set": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReplicaSet"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-replica-set": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-replica-set": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "edit-replica-set": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditReplicaSet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-attic": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: next of the part before */
+                cursor?: string;
+                /** @description How many items at most */
+                limit?: number;
+                /** @description Of this replica alone */
+                replica?: string;
+                /** @description For this reason alone */
+                why?: "removed" | "conflict" | "replaced" | "first-fill";
+            };
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAtticItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "purge-from-attic": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+                /** @description Number of what the attic keeps */
+                item: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "restore-from-attic": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+                /** @description Path within the replica, when not where it was */
+                as?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+                /** @description Number of what the attic keeps */
+                item: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AtticItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-lane-history": {
+        parameters: {
+            query?: {
+                /** @description Of so many hours */
+                hours?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LaneHistory"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "edit-lane": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+                /** @description Name of the replica that sends */
+                from: string;
+                /** @description Name of the replica that receives */
+                to: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditLane"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "look-at-replicas": {
+        parameters: {
+            query?: {
+                /** @description At this replica alone */
+                replica?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-replica-troubles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageReplicaTrouble"];
                 };
             };
             /** @description Error */

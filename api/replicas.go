@@ -1,0 +1,149 @@
+package api
+
+import (
+	"context"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"bridgespan/model"
+)
+
+// SetPath names a replica set.
+type SetPath struct {
+	Set string `path:"set" doc:"Name of the replica set"`
+}
+
+// LanePath names a lane of a replica set.
+type LanePath struct {
+	SetPath
+	From string `path:"from" doc:"Name of the replica that sends"`
+	To   string `path:"to" doc:"Name of the replica that receives"`
+}
+
+// AtticPath names something that an attic keeps.
+type AtticPath struct {
+	SetPath
+	Item int64 `path:"item" doc:"Number of what the attic keeps"`
+}
+
+const setRoute = "/replica-sets/{set}"
+
+func (a *API) replicaRoutes() {
+	tags := []string{"Replica sets"}
+	route(a, model.Viewer, huma.Operation{OperationID: "list-replica-sets", Method: "GET", Path: "/replica-sets", Summary: "List replica sets", Tags: tags},
+		func(ctx context.Context, in *PageIn) (*body[model.Page[model.ReplicaSet]], error) {
+			return paged(in, a.Replicas.Sets, func(s model.ReplicaSet) string { return s.Name })(ctx)
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-replica-set", Method: "GET", Path: setRoute, Summary: "Show a replica set: how its replicas and lanes are", Tags: tags},
+		func(ctx context.Context, in *SetPath) (*tagged[model.ReplicaSet], error) {
+			return a.replicaSet(ctx, in.Set)
+		})
+	change(a, model.Administrator, huma.Operation{OperationID: "create-replica-set", Method: "POST", Path: "/replica-sets", Summary: "Make a replica set; missing folders are made", Tags: tags, DefaultStatus: 201},
+		func(ctx context.Context, in *body[model.NewReplicaSet]) (*tagged[model.ReplicaSet], error) {
+			set, err := a.Replicas.Create(ctx, in.Body)
+			return &tagged[model.ReplicaSet]{etag(set.Version), set}, err
+		})
+	change(a, model.Administrator, huma.Operation{OperationID: "edit-replica-set", Method: "PATCH", Path: setRoute, Summary: "Change the settings of a replica set, pause it, or let it go on", Tags: tags},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Guard
+			Sent[model.EditReplicaSet]
+		}) (*tagged[model.ReplicaSet], error) {
+			version, err := in.version()
+			if err != nil {
+				return nil, err
+			}
+			if err := a.Replicas.Edit(ctx, in.Set, version, in.Body); err != nil {
+				return nil, err
+			}
+			return a.replicaSet(ctx, in.Set)
+		})
+	change(a, model.Administrator, huma.Operation{OperationID: "remove-replica-set", Method: "DELETE", Path: setRoute, Summary: "End a replica set; all files stay where they are", Tags: tags, DefaultStatus: 204},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Guard
+		}) (*none, error) {
+			version, err := in.version()
+			if err != nil {
+				return nil, err
+			}
+			return nil, a.Replicas.Remove(ctx, in.Set, version)
+		})
+	change(a, model.Administrator, huma.Operation{OperationID: "edit-lane", Method: "PATCH", Path: setRoute + "/lanes/{from}/{to}", Summary: "Open or close a lane, or give it a calendar of its own", Tags: tags, Description: "If-Match is the ETag of the set."},
+		func(ctx context.Context, in *struct {
+			LanePath
+			Guard
+			Sent[model.EditLane]
+		}) (*tagged[model.ReplicaSet], error) {
+			version, err := in.version()
+			if err != nil {
+				return nil, err
+			}
+			if err := a.Replicas.EditLane(ctx, in.Set, in.From, in.To, version, in.Body); err != nil {
+				return nil, err
+			}
+			return a.replicaSet(ctx, in.Set)
+		})
+	a.replicaWorkRoutes(tags)
+	a.atticRoutes(tags)
+}
+
+func (a *API) replicaSet(ctx context.Context, name string) (*tagged[model.ReplicaSet], error) {
+	set, err := a.Replicas.Set(ctx, name)
+	return &tagged[model.ReplicaSet]{etag(set.Version), set}, err
+}
+
+// replicaWorkRoutes are about how the work on sets goes.
+func (a *API) replicaWorkRoutes(tags []string) {
+	route(a, model.Operator, huma.Operation{OperationID: "look-at-replicas", Method: "POST", Path: setRoute + "/look", Summary: "Look at all of a set's replicas now, or at one", Tags: tags, DefaultStatus: 202},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Replica string `query:"replica" doc:"At this replica alone"`
+		}) (*none, error) {
+			return nil, a.Replicas.Look(ctx, in.Set, in.Replica)
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "list-replica-troubles", Method: "GET", Path: setRoute + "/troubles", Summary: "List what could not be carried and is tried again, the oldest first", Tags: tags},
+		func(ctx context.Context, in *SetPath) (*body[model.Page[model.ReplicaTrouble]], error) {
+			list, err := a.Replicas.Troubles(ctx, in.Set)
+			return &body[model.Page[model.ReplicaTrouble]]{model.Page[model.ReplicaTrouble]{Items: list}}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-lane-history", Method: "GET", Path: setRoute + "/history", Summary: "Tell how the lanes did, minute by minute", Tags: tags},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Hours int `query:"hours" minimum:"1" maximum:"744" default:"24" doc:"Of so many hours"`
+		}) (*body[model.LaneHistory], error) {
+			h, err := a.Replicas.History(ctx, in.Set, time.Now().UTC().Add(-time.Duration(in.Hours)*time.Hour))
+			return &body[model.LaneHistory]{h}, err
+		})
+}
+
+// atticRoutes are about what attics keep.
+func (a *API) atticRoutes(tags []string) {
+	route(a, model.Viewer, huma.Operation{OperationID: "list-attic", Method: "GET", Path: setRoute + "/attic", Summary: "List what the attics keep, newest first", Tags: tags},
+		func(ctx context.Context, in *struct {
+			SetPath
+			NumberedPart
+			Replica string `query:"replica" doc:"Of this replica alone"`
+			Why     string `query:"why" enum:"removed,conflict,replaced,first-fill" doc:"For this reason alone"`
+		}) (*body[model.Page[model.AtticItem]], error) {
+			before, err := in.number()
+			if err != nil {
+				return nil, err
+			}
+			items, err := a.Replicas.Attic(ctx, in.Set, in.Replica, in.Why, before, in.Limit+1)
+			return &body[model.Page[model.AtticItem]]{numberedPage(items, in.Limit, func(i model.AtticItem) int64 { return i.ID })}, err
+		})
+	change(a, model.Operator, huma.Operation{OperationID: "restore-from-attic", Method: "POST", Path: setRoute + "/attic/{item}/restore", Summary: "Put something back where it was, or under another path, with its permissions", Tags: tags},
+		func(ctx context.Context, in *struct {
+			AtticPath
+			As string `query:"as" doc:"Path within the replica, when not where it was"`
+		}) (*body[model.AtticItem], error) {
+			item, err := a.Replicas.Restore(ctx, in.Set, in.Item, in.As)
+			return &body[model.AtticItem]{item}, err
+		})
+	change(a, model.Administrator, huma.Operation{OperationID: "purge-from-attic", Method: "DELETE", Path: setRoute + "/attic/{item}", Summary: "Remove something from its attic, for good", Tags: tags, DefaultStatus: 204},
+		func(ctx context.Context, in *AtticPath) (*none, error) {
+			return nil, a.Replicas.Purge(ctx, in.Set, in.Item)
+		})
+}

@@ -1,0 +1,306 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/client"
+	"bridgespan/core/filter"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+func calendarFlag(usage string) cli.Flag {
+	return &cli.StringFlag{Name: "calendar", Usage: usage + `, as "full; mon-fri 8-18 off"`}
+}
+
+// setFlags describe a set that is to be made.
+func setFlags() []cli.Flag {
+	return []cli.Flag{noteFlag(),
+		&cli.StringFlag{Name: "layout", Value: model.LayoutMesh, Usage: "mesh, hub (the first one with each), chain (each with the next) or custom"},
+		&cli.StringFlag{Name: "seed", Usage: "the `REPLICA` whose content wins the first fill; the first one when not given"},
+		calendarFlag("when lanes are open and how fast"),
+		&cli.StringSliceFlag{Name: "lane", Usage: "a lane with a calendar of its own, as `FROM>TO=CALENDAR`, or one of a custom layout, as FROM>TO; may be given again"},
+		&cli.StringSliceFlag{Name: "leave-out", Usage: "a `PATTERN` of names that stay where they are, such as *.tmp or cache/; may be given again"},
+		&cli.StringSliceFlag{Name: "only", Usage: "a `PATTERN` of files; others stay where they are; may be given again"},
+		&cli.StringFlag{Name: "permissions", Value: model.PermissionsCarry, Usage: "carry: the same everywhere; leave: each replica has its own"},
+		&cli.IntFlag{Name: "attic-days", Usage: "keep what is removed or lost for so many `DAYS`"},
+	}
+}
+
+func replicaCommand() *cli.Command {
+	return &cli.Command{Name: "replica", Usage: "folders that are kept the same in several places", Commands: []*cli.Command{
+		{Name: "list", Usage: "list replica sets", Action: signedIn(listReplicaSets)},
+		{Name: "show", Usage: "show how the replicas and lanes of a set are", ArgsUsage: "SET", Action: signedIn(showReplicaSet, "SET")},
+		{Name: "create", Usage: "keep a folder the same in several places; missing folders are made", ArgsUsage: "SET SERVER/SHARE[/FOLDER] SERVER/SHARE[/FOLDER]…", Flags: append(setFlags(), rehearseFlag()),
+			Action: rehearsable(createReplicaSet, "SET", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]?...")},
+		{Name: "edit", Usage: "change the settings of a set; what is not given stays", ArgsUsage: "SET", Flags: []cli.Flag{noteFlag(), calendarFlag("when lanes without a calendar of their own are open, and how fast"),
+			&cli.StringFlag{Name: "layout", Usage: "mesh, hub or chain; lanes that are in both stay as they are"}, &cli.IntFlag{Name: "attic-days", Usage: "keep what is removed or lost for so many `DAYS`"},
+			&cli.StringSliceFlag{Name: "leave-out", Usage: "all `PATTERN`s of names that stay where they are"}, &cli.StringSliceFlag{Name: "only", Usage: "all `PATTERN`s of files; others stay where they are"}, rehearseFlag()},
+			Action: rehearsable(editReplicaSet, "SET")},
+		setPaused("pause", "neither look at nor carry anything until it is resumed", true, "%s is paused"),
+		setPaused("resume", "go on with a set that is paused", false, "%s goes on"),
+		{Name: "open", Usage: "open a lane that was closed by hand; with --for regardless of its calendar", ArgsUsage: "SET FROM TO", Flags: []cli.Flag{&cli.DurationFlag{Name: "for", Usage: "open it for so long regardless of its calendar, such as 2h"}, rehearseFlag()}, Action: rehearsable(openLane, "SET", "FROM", "TO")},
+		{Name: "close", Usage: "close a lane by hand; its backlog waits", ArgsUsage: "SET FROM TO", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(closeLane, "SET", "FROM", "TO")},
+		{Name: "lane", Usage: "give a lane a calendar of its own; without --calendar it has that of the set", ArgsUsage: "SET FROM TO", Flags: []cli.Flag{calendarFlag("when it is open and how fast"), rehearseFlag()}, Action: rehearsable(setLaneCalendar, "SET", "FROM", "TO")},
+		{Name: "look", Usage: "look for changes at all replicas now, or at one", ArgsUsage: "SET [REPLICA]", Action: signedIn(lookAtReplicas, "SET", "REPLICA?")},
+		{Name: "troubles", Usage: "list what could not be carried and is tried again", ArgsUsage: "SET", Action: signedIn(listTroubles, "SET")},
+		atticCommand(),
+		{Name: "remove", Usage: "end a set; all files stay where they are, those in the attics too", ArgsUsage: "SET", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+			if err := api.RemoveReplicaSet(ctx, args[0]); err != nil {
+				return err
+			}
+			return done(c, nil, "the set %s has ended; its files are where they were", args[0])
+		}, "SET")},
+	}}
+}
+
+func listReplicaSets(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {
+	sets, err := api.ReplicaSets(ctx)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"set", "state", "replicas", "backlog", "bytes", "conflicts kept", "how it is"}, empty: "There are no replica sets yet. Make one with: bspan replica create SET SERVER/SHARE SERVER/SHARE"}
+	for _, s := range sets {
+		var names []string
+		var files, bytes, conflicts int64
+		for _, r := range s.Replicas {
+			names = append(names, r.Name)
+			conflicts += r.Attic.Conflicts
+		}
+		for _, l := range s.Lanes {
+			files, bytes = files+l.Backlog.Files, bytes+l.Backlog.Bytes
+		}
+		t.add(s.Name, s.State, strings.Join(names, ", "), humanize.Comma(files), humanize.IBytes(uint64(bytes)), humanize.Comma(conflicts), s.Summary)
+	}
+	return show(c, sets, t)
+}
+
+func showReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	s, err := api.ReplicaSet(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	return show(c, s, replicaSetTable(s))
+}
+
+// replicaSetTable shows the lanes of a set, and below them its replicas.
+func replicaSetTable(s model.ReplicaSet) table {
+	t := table{heads: []string{"lane", "state", "backlog", "bytes", "oldest", "rate", "empty", "carried", "how it is"}}
+	for _, l := range s.Lanes {
+		oldest, rate, empty := "", "", ""
+		if l.Backlog.Oldest != nil {
+			oldest = time.Since(*l.Backlog.Oldest).Round(time.Second).String()
+		}
+		if l.Rate > 0 {
+			rate = humanize.IBytes(uint64(l.Rate)) + "/s"
+		}
+		if l.EmptyAt != nil {
+			empty = l.EmptyAt.Local().Format("Mon 15:04")
+		}
+		t.add(l.From+" > "+l.To, l.State, humanize.Comma(l.Backlog.Files), humanize.IBytes(uint64(l.Backlog.Bytes)), oldest, rate, empty, humanize.IBytes(uint64(l.Carried.Bytes)), l.Words)
+	}
+	var lines []string
+	for _, r := range s.Replicas {
+		line := fmt.Sprintf("%s (%s%s): %s.", r.Name, r.Target(), map[bool]string{true: ", the seed"}[r.Seed], r.Words)
+		if r.Looked != nil {
+			line += fmt.Sprintf(" Looked at %s ago, in %s.", time.Since(*r.Looked).Round(time.Second), time.Duration(r.LookMs)*time.Millisecond)
+		}
+		switch {
+		case s.Paused:
+		case r.PickedUp == nil:
+			line += " Has not picked up the settings as they are now."
+		case time.Since(*r.PickedUp) < 5*time.Minute:
+			line += fmt.Sprintf(" Has picked up the settings %s ago.", time.Since(*r.PickedUp).Round(time.Second))
+		}
+		if r.Attic.Items > 0 {
+			line += fmt.Sprintf(" Its attic keeps %s, %s of conflicts.", humanize.Comma(r.Attic.Items), humanize.Comma(r.Attic.Conflicts))
+		}
+		lines = append(lines, line)
+	}
+	t.after = s.Summary + "\n" + strings.Join(lines, "\n")
+	return t
+}
+
+// asked reads from flags and arguments what a set is to be made of.
+func asked(c *cli.Command, args []string) (model.NewReplicaSet, error) {
+	n := model.NewReplicaSet{Name: args[0], Note: c.String("note"), Layout: c.String("layout"), Calendar: c.String("calendar"), Permissions: c.String("permissions"), AtticDays: c.Int("attic-days"),
+		Filter: filter.Rules{LeaveOut: c.StringSlice("leave-out"), Only: c.StringSlice("only")}}
+	found := c.String("seed") == ""
+	for _, text := range args[1:] {
+		target, err := namespace.ParseTarget("SERVER/SHARE", text)
+		if err != nil {
+			return n, err
+		}
+		seed := c.String("seed") != "" && (namespace.Key(c.String("seed")) == namespace.Key(text) || namespace.Key(c.String("seed")) == namespace.Key(target.Server))
+		found = found || seed
+		n.Replicas = append(n.Replicas, model.NewReplica{Server: target.Server, Share: target.Share, Sub: target.Sub, Seed: seed})
+	}
+	if !found {
+		return n, usageError{fmt.Sprintf("seed %q is none of %s", c.String("seed"), strings.Join(args[1:], ", "))}
+	}
+	for _, text := range c.StringSlice("lane") {
+		ends, calendar, _ := strings.Cut(text, "=")
+		from, to, ok := strings.Cut(ends, ">")
+		if !ok {
+			return n, usageError{fmt.Sprintf("lane %q: write FROM>TO or FROM>TO=CALENDAR", text)}
+		}
+		n.Lanes = append(n.Lanes, model.NewLane{From: strings.TrimSpace(from), To: strings.TrimSpace(to), Calendar: strings.TrimSpace(calendar)})
+	}
+	return n, nil
+}
+
+func createReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	n, err := asked(c, args)
+	if err != nil {
+		return err
+	}
+	s, err := api.CreateReplicaSet(ctx, n)
+	if err != nil {
+		return err
+	}
+	return done(c, s, "%s is kept the same in %d places from now on; see how it goes with: bspan replica show %s", s.Name, len(s.Replicas), s.Name)
+}
+
+func editReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	e := model.EditReplicaSet{Note: sent(c, "note"), Calendar: sent(c, "calendar"), Layout: sent(c, "layout")}
+	if c.IsSet("attic-days") {
+		days := c.Int("attic-days")
+		e.AtticDays = &days
+	}
+	if c.IsSet("leave-out") || c.IsSet("only") {
+		s, err := api.ReplicaSet(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		if c.IsSet("leave-out") {
+			s.Filter.LeaveOut = c.StringSlice("leave-out")
+		}
+		if c.IsSet("only") {
+			s.Filter.Only = c.StringSlice("only")
+		}
+		e.Filter = &s.Filter
+	}
+	s, err := api.EditReplicaSet(ctx, args[0], e)
+	if err != nil {
+		return err
+	}
+	return done(c, s, "the settings of %s are changed", s.Name)
+}
+
+func setPaused(name, usage string, paused bool, text string) *cli.Command {
+	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "SET", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+		s, err := api.EditReplicaSet(ctx, args[0], model.EditReplicaSet{Paused: &paused})
+		if err != nil {
+			return err
+		}
+		return done(c, s, text, s.Name)
+	}, "SET")}
+}
+
+func openLane(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	closed, minutes := false, int(c.Duration("for").Round(time.Minute).Minutes())
+	s, err := api.EditLane(ctx, args[0], args[1], args[2], model.EditLane{Closed: &closed, OpenMinutes: &minutes})
+	if err != nil {
+		return err
+	}
+	if minutes > 0 {
+		return done(c, s, "the lane from %s to %s is open for %s, whatever its calendar says", args[1], args[2], time.Duration(minutes)*time.Minute)
+	}
+	return done(c, s, "the lane from %s to %s is opened and closed by its calendar", args[1], args[2])
+}
+
+func closeLane(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	closed := true
+	s, err := api.EditLane(ctx, args[0], args[1], args[2], model.EditLane{Closed: &closed})
+	if err != nil {
+		return err
+	}
+	return done(c, s, "the lane from %s to %s is closed; open it with: bspan replica open %s %s %s", args[1], args[2], args[0], args[1], args[2])
+}
+
+func setLaneCalendar(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	text := c.String("calendar")
+	s, err := api.EditLane(ctx, args[0], args[1], args[2], model.EditLane{Calendar: &text})
+	if err != nil {
+		return err
+	}
+	if text == "" {
+		return done(c, s, "the lane from %s to %s has the calendar of the set", args[1], args[2])
+	}
+	return done(c, s, "the lane from %s to %s has the calendar %s", args[1], args[2], text)
+}
+
+func lookAtReplicas(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	of, whom := "", "all replicas of "+args[0]
+	if len(args) > 1 {
+		of, whom = args[1], args[1]
+	}
+	if err := api.LookAtReplicas(ctx, args[0], of); err != nil {
+		return err
+	}
+	return done(c, nil, "%s will be looked at now", whom)
+}
+
+func listTroubles(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	list, err := api.ReplicaTroubles(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"replica", "path", "problem", "since", "last tried", "times"}, empty: "Everything can be carried."}
+	for _, r := range list {
+		t.add(r.Replica, r.Path, r.Problem, when(r.Since), when(r.Last), humanize.Comma(int64(r.Times)))
+	}
+	return show(c, list, t)
+}
+
+func atticCommand() *cli.Command {
+	return &cli.Command{Name: "attic", Usage: "what replicas keep of what was removed, lost a conflict or was there before", Commands: []*cli.Command{
+		{Name: "list", Usage: "list what attics keep, newest first", ArgsUsage: "SET", Flags: []cli.Flag{&cli.StringFlag{Name: "replica", Usage: "of this `REPLICA` alone"}, &cli.StringFlag{Name: "why", Usage: "removed, conflict, replaced or first-fill alone"}, &cli.IntFlag{Name: "limit", Value: 50, Usage: "at most `N`"}},
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				items, err := api.Attic(ctx, args[0], c.String("replica"), c.String("why"), c.Int("limit"))
+				if err != nil {
+					return err
+				}
+				t := table{heads: []string{"number", "replica", "path", "why", "since"}, empty: "The attics are empty.", after: "Put something back with: bspan replica attic restore " + args[0] + " NUMBER"}
+				for _, i := range items {
+					t.add(fmt.Sprint(i.ID), i.Replica, i.Path, i.Why, when(i.At))
+				}
+				return show(c, items, t)
+			}, "SET")},
+		{Name: "restore", Usage: "put something back where it was, with its permissions", ArgsUsage: "SET NUMBER", Flags: []cli.Flag{&cli.StringFlag{Name: "as", Usage: "under another `PATH`"}, rehearseFlag()},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				return onItem(args[1], func(id int64) error {
+					item, err := api.RestoreFromAttic(ctx, args[0], id, c.String("as"))
+					if err != nil {
+						return err
+					}
+					return done(c, item, "%s is back at %s; the other replicas will have it soon", item.Path, item.Replica)
+				})
+			}, "SET", "NUMBER")},
+		{Name: "purge", Usage: "remove something from its attic, for good", ArgsUsage: "SET NUMBER", Flags: []cli.Flag{rehearseFlag()},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				return onItem(args[1], func(id int64) error {
+					if err := api.PurgeFromAttic(ctx, args[0], id); err != nil {
+						return err
+					}
+					return done(c, nil, "number %d is gone for good", id)
+				})
+			}, "SET", "NUMBER")},
+	}}
+}
+
+// onItem reads the number of something that an attic keeps.
+func onItem(text string, do func(id int64) error) error {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || id < 1 {
+		return usageError{fmt.Sprintf("%q is not a number; list the attics with: bspan replica attic list", text)}
+	}
+	return do(id)
+}

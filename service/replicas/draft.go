@@ -1,0 +1,371 @@
+package replicas
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"bridgespan/core/calendar"
+	"bridgespan/core/fault"
+	"bridgespan/core/filter"
+	"bridgespan/core/namespace"
+	"bridgespan/core/replica"
+	"bridgespan/model"
+	"bridgespan/tree"
+)
+
+// What a set has when nothing is said.
+const (
+	usualAtticDays = 60
+	usualIntake    = 1 << 30
+)
+
+// draft checks what a set is to be made of, and fills in what was not said. It
+// changes nothing.
+func (s *Service) draft(ctx context.Context, n model.NewReplicaSet) (model.ReplicaSet, error) {
+	set := model.ReplicaSet{Name: n.Name, Note: n.Note, Layout: cmp.Or(n.Layout, model.LayoutMesh), Calendar: cmp.Or(n.Calendar, "full"), Filter: n.Filter,
+		Permissions: cmp.Or(n.Permissions, model.PermissionsCarry), AtticDays: cmp.Or(n.AtticDays, usualAtticDays), Created: now()}
+	if err := namespace.CheckElement("name", set.Name); err != nil {
+		return set, err
+	}
+	if err := checkSettings(&set); err != nil {
+		return set, err
+	}
+	if len(n.Replicas) < 2 {
+		return set, fault.Field("replicas", "name at least two places", "one place alone cannot be kept the same")
+	}
+	for i, r := range n.Replicas {
+		placed, err := s.place(ctx, i, r)
+		if err != nil {
+			return set, err
+		}
+		set.Replicas = append(set.Replicas, placed)
+	}
+	if err := nameReplicas(&set, n); err != nil {
+		return set, err
+	}
+	if err := apart(&set); err != nil {
+		return set, err
+	}
+	if err := chooseSeed(&set); err != nil {
+		return set, err
+	}
+	return set, layLanes(&set, n.Lanes)
+}
+
+// place finds the server and the share of a replica.
+func (s *Service) place(ctx context.Context, i int, n model.NewReplica) (model.Replica, error) {
+	r := model.Replica{Name: n.Name, Share: n.Share, Sub: strings.Trim(n.Sub, "/"), Seed: n.Seed, IntakeQuota: cmp.Or(n.IntakeQuota, usualIntake), AtticQuota: n.AtticQuota, State: model.ReplicaNew}
+	if r.Sub != "" {
+		if err := namespace.CheckPath(field(i, "sub"), r.Sub); err != nil {
+			return r, err
+		}
+		if top, _, _ := strings.Cut(r.Sub, "/"); tree.Reserved(top) {
+			return r, fault.Field(field(i, "sub"), "choose another folder", "%q is where Bridge Span keeps what is its own", top)
+		}
+	}
+	target, err := s.estate.TryTarget(ctx, field(i, "server"), namespace.Target{Server: n.Server, Share: n.Share})
+	if err != nil {
+		return r, err
+	}
+	v, err := s.db.Server(ctx, target.Server)
+	r.Server, r.Share, r.Site = target.Server, target.Share, v.Site
+	return r, err
+}
+
+// nameReplicas names the replicas that were given no name: as their servers,
+// with the share where one server has several.
+func nameReplicas(set *model.ReplicaSet, n model.NewReplicaSet) error {
+	count := map[string]int{}
+	for _, r := range set.Replicas {
+		count[r.Server]++
+	}
+	taken := map[string]bool{}
+	for i := range set.Replicas {
+		r := &set.Replicas[i]
+		if r.Name == "" {
+			r.Name = r.Server
+			if count[r.Server] > 1 {
+				r.Name = strings.ReplaceAll(strings.Trim(r.Server+" "+r.Share+" "+r.Sub, " "), "/", " ")
+			}
+		}
+		if err := namespace.CheckElement(field(i, "name"), r.Name); err != nil {
+			return err
+		}
+		if taken[namespace.Key(r.Name)] {
+			return fault.Field(field(i, "name"), "give each replica a name of its own", "two replicas are called %q", r.Name)
+		}
+		taken[namespace.Key(r.Name)] = true
+	}
+	return nil
+}
+
+// apart returns a fault when one replica of a set lies in another.
+func apart(set *model.ReplicaSet) error {
+	for i, a := range set.Replicas {
+		for _, b := range set.Replicas[:i] {
+			if a.Server == b.Server && a.Share == b.Share && overlaps(a.Sub, b.Sub) {
+				return fault.Field(field(i, "sub"), "choose a folder that is not inside or around it", "%s is %s %s", a.Target(), relation(a.Sub, b.Sub), b.Target())
+			}
+		}
+	}
+	return nil
+}
+
+// overlaps reports whether two folders of a share are one, or one is in the other.
+func overlaps(a, b string) bool { return relation(a, b) != "" }
+
+func relation(a, b string) string {
+	a, b = tree.Key(a, false), tree.Key(b, false)
+	switch {
+	case a == b:
+		return "the same as"
+	case b == "", strings.HasPrefix(a, b+"/"):
+		return "inside"
+	case a == "", strings.HasPrefix(b, a+"/"):
+		return "around"
+	}
+	return ""
+}
+
+// chooseSeed makes the first replica the seed, when none is.
+func chooseSeed(set *model.ReplicaSet) error {
+	seeds := 0
+	for i, r := range set.Replicas {
+		if r.Seed {
+			if seeds++; seeds > 1 {
+				return fault.Field(field(i, "seed"), "choose one", "only one replica can win the first fill")
+			}
+		}
+	}
+	if seeds == 0 {
+		set.Replicas[0].Seed = true
+	}
+	return nil
+}
+
+// layLanes lays the lanes of a layout; given are those with a calendar of their
+// own, and all of a custom layout. Replicas are numbered here by their places.
+func layLanes(set *model.ReplicaSet, given []model.NewLane) error {
+	var ids []replica.ID
+	for i := range set.Replicas {
+		ids = append(ids, replica.ID(i))
+	}
+	lanes := lay(set.Layout, ids)
+	own := map[replica.Lane]string{}
+	for i, g := range given {
+		from, err := placeOf(set, fieldOf("lanes", i, "from"), g.From)
+		if err != nil {
+			return err
+		}
+		to, err := placeOf(set, fieldOf("lanes", i, "to"), g.To)
+		if err != nil {
+			return err
+		}
+		l := replica.Lane{From: replica.ID(from), To: replica.ID(to)}
+		switch {
+		case from == to:
+			return fault.Field(fieldOf("lanes", i, "to"), "name another replica", "a lane cannot lead from %s to itself", g.From)
+		case set.Layout != model.LayoutCustom && !slices.Contains(lanes, l):
+			return fault.Field(fieldOf("lanes", i, "to"), "choose the layout custom, or leave it out", "no lane leads from %s to %s in a %s", g.From, g.To, set.Layout)
+		case set.Layout == model.LayoutCustom && slices.Contains(lanes, l):
+			return fault.Field(fieldOf("lanes", i, "to"), "leave one out", "the lane from %s to %s is there twice", g.From, g.To)
+		case set.Layout == model.LayoutCustom:
+			lanes = append(lanes, l)
+		}
+		if g.Calendar != "" {
+			if _, err := calendar.Parse(fieldOf("lanes", i, "calendar"), g.Calendar); err != nil {
+				return err
+			}
+		}
+		own[l] = g.Calendar
+	}
+	for i, r := range set.Replicas {
+		if set.Replicas[i].Seed {
+			if left := replica.Unreached(replica.ID(i), ids, lanes); len(left) > 0 {
+				return fault.Field("lanes", "add a lane that leads there", "no way leads from the seed %s to %s", r.Name, set.Replicas[left[0]].Name)
+			}
+		}
+	}
+	for _, l := range lanes {
+		set.Lanes = append(set.Lanes, model.Lane{From: set.Replicas[l.From].Name, To: set.Replicas[l.To].Name, Calendar: own[l], State: model.LaneNew})
+	}
+	return nil
+}
+
+func fieldOf(list string, i int, name string) string {
+	return strings.Replace(field(i, name), "replicas", list, 1)
+}
+
+// lay lays the lanes of a layout; those of a custom one are given.
+func lay(layout string, ids []replica.ID) []replica.Lane {
+	switch layout {
+	case model.LayoutMesh:
+		return replica.Mesh(ids)
+	case model.LayoutHub:
+		return replica.Hub(ids[0], ids)
+	case model.LayoutChain:
+		return replica.Chain(ids)
+	}
+	return nil
+}
+
+func placeOf(set *model.ReplicaSet, field, name string) (int, error) {
+	for i, r := range set.Replicas {
+		if namespace.Key(r.Name) == namespace.Key(name) {
+			return i, nil
+		}
+	}
+	return 0, fault.Field(field, "choose one of "+names(set), "the set has no replica %q", name)
+}
+
+func names(set *model.ReplicaSet) string {
+	var list []string
+	for _, r := range set.Replicas {
+		list = append(list, r.Name)
+	}
+	return strings.Join(list, ", ")
+}
+
+// checkSettings checks what can be changed of a set.
+func checkSettings(set *model.ReplicaSet) error {
+	if len(set.Note) > 1000 {
+		return fault.Field("note", "shorten it", "the note has %d bytes, at most 1000 are allowed", len(set.Note))
+	}
+	if _, err := calendar.Parse("calendar", set.Calendar); err != nil {
+		return err
+	}
+	if set.AtticDays < 1 || set.AtticDays > 3650 {
+		return fault.Field("atticDays", "use 1 to 3650", "attics cannot keep things for %d days", set.AtticDays)
+	}
+	if _, err := filter.New(set.Filter); err != nil {
+		var f *fault.Error
+		if errors.As(err, &f) {
+			return f.At("filter." + f.Field)
+		}
+		return err
+	}
+	return nil
+}
+
+// edit changes the settings of a set.
+func edit(set *model.ReplicaSet, e model.EditReplicaSet) error {
+	take(&set.Note, e.Note)
+	take(&set.Calendar, e.Calendar)
+	take(&set.Filter, e.Filter)
+	take(&set.AtticDays, e.AtticDays)
+	take(&set.Paused, e.Paused)
+	if e.Layout != nil && *e.Layout != set.Layout {
+		set.Layout = *e.Layout
+		relay(set)
+	}
+	return checkSettings(set)
+}
+
+func take[T any](to *T, given *T) {
+	if given != nil {
+		*to = *given
+	}
+}
+
+// relay lays lanes anew; those that are there already stay as they are.
+func relay(set *model.ReplicaSet) {
+	former := map[replica.Lane]model.Lane{}
+	for _, l := range set.Lanes {
+		former[replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}] = l
+	}
+	var ids []replica.ID
+	byID := map[replica.ID]string{}
+	for _, r := range set.Replicas {
+		ids = append(ids, replica.ID(r.ID))
+		byID[replica.ID(r.ID)] = r.Name
+	}
+	set.Lanes = nil
+	for _, l := range lay(set.Layout, ids) {
+		lane, there := former[l]
+		if !there {
+			lane = model.Lane{From: byID[l.From], To: byID[l.To], FromID: int64(l.From), ToID: int64(l.To)}
+		}
+		set.Lanes = append(set.Lanes, lane)
+	}
+}
+
+func editLane(l *model.Lane, e model.EditLane) error {
+	take(&l.Calendar, e.Calendar)
+	take(&l.Closed, e.Closed)
+	if l.Calendar != "" {
+		if _, err := calendar.Parse("calendar", l.Calendar); err != nil {
+			return err
+		}
+	}
+	if e.OpenMinutes == nil {
+		return nil
+	}
+	l.OpenUntil = nil
+	if *e.OpenMinutes > 0 {
+		until := now().Add(time.Duration(*e.OpenMinutes) * time.Minute)
+		l.OpenUntil, l.Closed = &until, false
+	}
+	return nil
+}
+
+// laneSettings is what a person decides about a lane.
+func laneSettings(l model.Lane) map[string]any {
+	return map[string]any{"calendar": l.Calendar, "closed": l.Closed, "openUntil": l.OpenUntil}
+}
+
+// asEdited is what a person decides about a set.
+func asEdited(set model.ReplicaSet) map[string]any {
+	return map[string]any{"note": set.Note, "layout": set.Layout, "calendar": set.Calendar, "filter": set.Filter, "atticDays": set.AtticDays, "paused": set.Paused}
+}
+
+func findReplica(set *model.ReplicaSet, name string) (*model.Replica, error) {
+	for i := range set.Replicas {
+		if namespace.Key(set.Replicas[i].Name) == namespace.Key(name) {
+			return &set.Replicas[i], nil
+		}
+	}
+	return nil, fault.New(fault.NotFound, "choose one of "+names(set), "the set %s has no replica %q", set.Name, name)
+}
+
+func findLane(set *model.ReplicaSet, from, to string) (*model.Lane, error) {
+	for i := range set.Lanes {
+		l := &set.Lanes[i]
+		if namespace.Key(l.From) == namespace.Key(from) && namespace.Key(l.To) == namespace.Key(to) {
+			return l, nil
+		}
+	}
+	return nil, fault.New(fault.NotFound, "see the lanes with: bspan replica show "+set.Name, "no lane leads from %q to %q in the set %s", from, to, set.Name)
+}
+
+// at blames a field for what is not one's fault already.
+func at(field string, err error) error {
+	var f *fault.Error
+	if errors.As(err, &f) {
+		return f.At(field)
+	}
+	return err
+}
+
+// missingFolders are the folders of a path that are not there, the outermost first.
+func missingFolders(ctx context.Context, t tree.Tree, name string) (missing []string, err error) {
+	for ; name != "."; name = path.Dir(name) {
+		e, err := t.Stat(ctx, name)
+		switch {
+		case err == nil && e.Kind != tree.Folder:
+			return nil, fault.New(fault.Invalid, "name a folder", "%s is a file", name)
+		case err == nil:
+			slices.Reverse(missing)
+			return missing, nil
+		case !isMissing(err):
+			return nil, err
+		}
+		missing = append(missing, name)
+	}
+	slices.Reverse(missing)
+	return missing, nil
+}

@@ -1,0 +1,164 @@
+package replicas
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"strings"
+	"time"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/replica"
+	"bridgespan/model"
+	"bridgespan/mover/replication"
+)
+
+func (p *place) snapshot() model.Replica {
+	p.state.Lock()
+	defer p.state.Unlock()
+	return p.Replica
+}
+
+func (w *way) snapshot() model.Lane {
+	w.state.Lock()
+	defer w.state.Unlock()
+	return w.Lane
+}
+
+// keepFigures keeps how replicas and lanes are, and tells whoever shows them.
+func (r *round) keepFigures(ctx context.Context) {
+	news := false
+	for _, p := range r.places {
+		news = p.keep(ctx) || news
+		p.keepTroubles(ctx)
+	}
+	for _, w := range r.ways {
+		news = w.keep(ctx) || news
+	}
+	if news {
+		_ = r.db.Tell(ctx, topic, r.set.Name, now())
+		r.Service.changed()
+	}
+}
+
+// keep keeps how a replica is, when it changed.
+func (p *place) keep(ctx context.Context) bool {
+	p.state.Lock()
+	m, dirty := p.Replica, p.dirty
+	p.dirty = false
+	p.state.Unlock()
+	if !dirty {
+		return false
+	}
+	if err := p.db.StoreReplica(ctx, m); err != nil {
+		p.update(func(*model.Replica) {})
+		return false
+	}
+	return true
+}
+
+// keepTroubles keeps what could not be done since the last time.
+func (r *round) keepTroubles(ctx context.Context) {
+	r.mu.Lock()
+	list := r.troubles
+	r.troubles = map[[2]string]replication.Trouble{}
+	r.mu.Unlock()
+	for _, t := range list {
+		for _, p := range r.places {
+			if p.Name != t.Replica {
+				continue
+			}
+			if err := r.db.NoteReplicaTrouble(ctx, replica.ID(p.ID), t.Path, words(t.Err), now()); err != nil {
+				slog.Warn("what could not be done at a replica is not kept", "replica", t.Replica, "path", t.Path, "error", err)
+			}
+		}
+	}
+}
+
+// A backlog is counted so often that it takes a twentieth of the time at most.
+const (
+	countEvery = 2 * time.Second
+	countShare = 20
+)
+
+// keep keeps how a lane is, when it changed.
+func (w *way) keep(ctx context.Context) bool {
+	w.count(ctx)
+	w.state.Lock()
+	if since := time.Since(w.beaten); since > beat/2 {
+		speed := float64(w.passed) / since.Seconds()
+		if w.Rate = (w.Rate + speed) / 2; speed == 0 && w.Rate < 1024 {
+			w.Rate = 0
+		}
+		w.passed, w.beaten = 0, time.Now()
+	}
+	l, more := w.Lane, w.more
+	same := jsonText(l) == jsonText(w.kept) && more == model.Carried{}
+	w.more = model.Carried{}
+	w.state.Unlock()
+	if same {
+		return false
+	}
+	if err := w.db.StoreLane(ctx, l, more); err != nil {
+		w.carried(int(more.Files), more.Bytes, int(more.Conflicts))
+		return false
+	}
+	w.state.Lock()
+	w.kept = l
+	w.state.Unlock()
+	return true
+}
+
+// count counts the backlog, when it is time to.
+func (w *way) count(ctx context.Context) {
+	if time.Since(w.counted) < max(countEvery, countShare*w.took) {
+		return
+	}
+	began := time.Now()
+	b, err := w.db.Backlog(ctx, w.id)
+	w.counted, w.took = time.Now(), time.Since(began)
+	if err == nil {
+		w.state.Lock()
+		w.Backlog = b
+		w.state.Unlock()
+	}
+}
+
+// words says an error to people.
+func words(err error) string {
+	var f *fault.Error
+	if errors.As(err, &f) {
+		if f.Remedy != "" {
+			return f.Problem + ": " + f.Remedy
+		}
+		return f.Problem
+	}
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err.Error()
+	}
+	return err.Error()
+}
+
+func jsonText(v any) string {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return err.Error()
+	}
+	return string(text)
+}
+
+func isMissing(err error) bool { return errors.Is(err, fs.ErrNotExist) }
+
+func namespaceGone(err error) bool { return fault.KindOf(err) == fault.NotFound }
+
+func isTaken(err error) bool { return errors.Is(err, fs.ErrExist) }
+
+func troubleAt(of, path string, err error) replication.Trouble {
+	return replication.Trouble{Replica: of, Path: path, Err: err}
+}
+
+// cutPath cuts a path after its first element.
+func cutPath(name string) (first, rest string, found bool) { return strings.Cut(name, "/") }

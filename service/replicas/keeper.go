@@ -1,0 +1,279 @@
+package replicas
+
+import (
+	"context"
+	"crypto/rand"
+	"log/slog"
+	"reflect"
+	"slices"
+	"sync"
+	"time"
+
+	"bridgespan/core/filter"
+	"bridgespan/core/namespace"
+	"bridgespan/core/replica"
+	"bridgespan/model"
+	"bridgespan/mover/replication"
+	"bridgespan/records"
+	"bridgespan/tree"
+	"bridgespan/tree/redial"
+	"bridgespan/tree/smb"
+)
+
+// keeper works on one set: each replica is looked at, and each lane carries, side
+// by side, while its heart keeps the lease, the figures, and watches for other
+// settings.
+type keeper struct {
+	*Service
+	id    int64
+	lease records.Lease
+	stop  context.CancelFunc
+	wakes chan struct{}
+	ended chan struct{}
+}
+
+func newKeeper(s *Service, id int64, lease records.Lease, stop context.CancelFunc) *keeper {
+	return &keeper{Service: s, id: id, lease: lease, stop: stop, wakes: make(chan struct{}, 1), ended: make(chan struct{})}
+}
+
+// nudge makes the heart look at the settings at once.
+func (k *keeper) nudge() { ring(k.wakes) }
+
+func ring(bell chan struct{}) {
+	select {
+	case bell <- struct{}{}:
+	default:
+	}
+}
+
+// run works with the settings as they are, and anew when they change, until the
+// set is gone or ctx ends.
+func (k *keeper) run(ctx context.Context) {
+	pause := time.Duration(0)
+	for ctx.Err() == nil {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(pause):
+		}
+		sets, err := k.db.ReplicaSets(ctx, records.All)
+		i := slices.IndexFunc(sets, func(set model.ReplicaSet) bool { return set.ID == k.id })
+		switch {
+		case err != nil:
+			slog.Warn("a replica set cannot be read", "error", err)
+			pause = min(pause+time.Second, 10*time.Second)
+			continue
+		case i < 0:
+			return
+		}
+		pause = 0
+		k.work(ctx, sets[i])
+	}
+}
+
+// round is the work with one state of the structure of a set.
+type round struct {
+	*keeper
+	engine *replication.Engine
+	stop   context.CancelFunc
+	places []*place
+	ways   []*way
+
+	mu       sync.Mutex
+	set      model.ReplicaSet
+	troubles map[[2]string]replication.Trouble // by replica and path
+}
+
+// work works on a set until its structure changes or ctx ends.
+func (k *keeper) work(ctx context.Context, set model.ReplicaSet) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	r := k.newRound(set, stop)
+	defer func() {
+		for _, p := range r.places {
+			_ = p.tree.Close()
+		}
+	}()
+	var group sync.WaitGroup
+	if !set.Paused {
+		for _, p := range r.places {
+			group.Go(func() { p.watch(ctx) })
+		}
+		for _, w := range r.ways {
+			group.Go(func() { w.carry(ctx) })
+		}
+		group.Go(func() { r.tidyAttics(ctx) })
+	}
+	r.heart(ctx)
+	stop()
+	group.Wait()
+	r.keepFigures(context.WithoutCancel(ctx))
+}
+
+func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round {
+	r := &round{keeper: k, set: set, stop: stop, troubles: map[[2]string]replication.Trouble{}}
+	r.engine = &replication.Engine{Set: set.Name, Now: now, Unique: rand.Text, Trouble: r.trouble, LeavePermissions: set.Permissions == model.PermissionsLeave, Pace: r.pace}
+	r.engine.Store = &bells{Store: k.db.Replication(), round: r}
+	if rules, err := filter.New(set.Filter); err == nil && !reflect.DeepEqual(set.Filter, filter.Rules{}) {
+		r.engine.LeaveOut = func(name string, e tree.Entry) bool {
+			if e.Kind == tree.Folder {
+				return rules.Folder(name) != ""
+			}
+			return rules.File(name, e.Size, e.Modified, time.Now()) != ""
+		}
+	}
+	picked := now()
+	for i := range set.Replicas {
+		p := &place{round: r, Replica: set.Replicas[i], look: make(chan struct{}, 1)}
+		if p.Settings != set.Version {
+			p.Settings, p.PickedUp = set.Version, &picked
+		}
+		p.tree = redial.New(smb.Capabilities, func(ctx context.Context) (tree.Tree, error) { return k.open(ctx, p.Target()) })
+		p.engine = &replication.Replica{ID: replica.ID(p.ID), Name: p.Name, Tree: p.tree, Seed: p.Seed, Scanned: p.Scanned, Filled: p.Filled}
+		p.toBegin(set.Paused)
+		r.places = append(r.places, p)
+		r.engine.Replicas = append(r.engine.Replicas, p.engine)
+	}
+	for i := range set.Lanes {
+		w := newWay(r, set.Lanes[i])
+		r.ways = append(r.ways, w)
+		r.engine.Lanes = append(r.engine.Lanes, w.id)
+	}
+	return r
+}
+
+// bells rings the lanes for which something was queued.
+type bells struct {
+	replication.Store
+	round *round
+}
+
+func (b *bells) Save(ctx context.Context, c replica.Change) error {
+	err := b.Store.Save(ctx, c)
+	for _, w := range b.round.ways {
+		if slices.Contains(c.Queue, w.id) {
+			ring(w.news)
+		}
+	}
+	return err
+}
+
+// Beats of the heart.
+const (
+	beat        = time.Second
+	renewEvery  = 5 * time.Second
+	sampleEvery = time.Minute
+)
+
+// heart keeps the lease and the figures until ctx ends, the lease is lost, or
+// the structure of the set is another.
+func (r *round) heart(ctx context.Context) {
+	tick := time.NewTicker(beat)
+	defer tick.Stop()
+	renewed, sampled := time.Now(), time.Time{}
+	for {
+		r.keepFigures(ctx)
+		if minute := now().Truncate(sampleEvery); !minute.Equal(sampled) {
+			if err := r.db.StoreSamples(ctx, minute, r.lanes()); err == nil {
+				sampled = minute
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		case <-r.wakes:
+		}
+		if time.Since(renewed) > renewEvery {
+			lease, err := r.db.Renew(ctx, r.lease, leaseFor)
+			if err == nil {
+				r.lease, renewed = lease, time.Now()
+			} else if time.Since(renewed) > leaseFor*3/4 { // another instance may have it soon
+				slog.Warn("a replica set is left to others", "set", r.set.Name, "error", err)
+				r.keeper.stop()
+				return
+			}
+		}
+		if r.changed(ctx) {
+			return
+		}
+	}
+}
+
+// changed looks at what people want, and takes over settings; true when the
+// work has to begin anew.
+func (r *round) changed(ctx context.Context) bool {
+	wanted, err := r.db.Wanted(ctx, r.id)
+	if err != nil {
+		return false
+	}
+	for _, p := range r.places {
+		if slices.Contains(wanted.Looks, replica.ID(p.ID)) {
+			ring(p.look)
+		}
+	}
+	if wanted.Version == r.set.Version {
+		return false
+	}
+	if wanted.Version == 0 { // it is gone
+		return true
+	}
+	set, err := r.db.ReplicaSet(ctx, r.set.Name)
+	if err != nil {
+		return namespaceGone(err)
+	}
+	if structure(set) != structure(r.set) {
+		return true
+	}
+	r.takeOver(set)
+	return false
+}
+
+// structure is what the work has to begin anew for.
+func structure(set model.ReplicaSet) string {
+	s := struct {
+		Paused      bool
+		Filter      filter.Rules
+		Permissions string
+		Places      []namespace.Target
+		Lanes       []replica.Lane
+	}{set.Paused, set.Filter, set.Permissions, nil, nil}
+	for i := range set.Replicas {
+		s.Places = append(s.Places, set.Replicas[i].Target())
+	}
+	for _, l := range set.Lanes {
+		s.Lanes = append(s.Lanes, replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)})
+	}
+	return jsonText(s)
+}
+
+// takeOver takes over calendars and what else does not interrupt the work.
+func (r *round) takeOver(set model.ReplicaSet) {
+	r.mu.Lock()
+	r.set = set
+	r.mu.Unlock()
+	picked := now()
+	for _, p := range r.places {
+		p.update(func(m *model.Replica) { m.Settings, m.PickedUp = set.Version, &picked })
+	}
+	for i, w := range r.ways {
+		w.takeOver(set.Lanes[i], set.Calendar)
+	}
+}
+
+// trouble notes what could not be done, to be kept with the next beat.
+func (r *round) trouble(t replication.Trouble) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.troubles) < 10_000 {
+		r.troubles[[2]string{t.Replica, t.Path}] = t
+	}
+}
+
+// lanes are the lanes as they are.
+func (r *round) lanes() (list []model.Lane) {
+	for _, w := range r.ways {
+		list = append(list, w.snapshot())
+	}
+	return list
+}

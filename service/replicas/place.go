@@ -1,0 +1,133 @@
+package replicas
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"bridgespan/core/replica"
+	"bridgespan/model"
+	"bridgespan/mover/replication"
+	"bridgespan/tree/redial"
+)
+
+// place is a replica that is worked at.
+type place struct {
+	*round
+	tree   *redial.Tree
+	engine *replication.Replica
+	look   chan struct{} // rung when somebody wants it to be looked at
+
+	state sync.Mutex // of what follows
+	model.Replica
+	dirty bool // it is not as it was last kept
+}
+
+// update changes how a replica is.
+func (p *place) update(change func(*model.Replica)) {
+	p.state.Lock()
+	defer p.state.Unlock()
+	change(&p.Replica)
+	p.dirty = true
+}
+
+// is notes a state, and since when.
+func (p *place) is(state, trouble string) {
+	p.update(func(m *model.Replica) {
+		if m.State != state || m.Since == nil {
+			at := now()
+			m.Since = &at
+		}
+		m.State, m.Trouble = state, trouble
+	})
+}
+
+func (p *place) toBegin(paused bool) {
+	switch {
+	case paused:
+		p.is(model.ReplicaPaused, "")
+	case !p.Scanned:
+		p.is(model.ReplicaLooking, "")
+	default:
+		p.settled()
+	}
+}
+
+// settled notes what a replica is when nothing fails.
+func (p *place) settled() {
+	scanned, filled := p.round.engine.State(replica.ID(p.ID))
+	p.update(func(m *model.Replica) { m.Scanned, m.Filled = scanned, filled })
+	switch {
+	case !scanned:
+		p.is(model.ReplicaLooking, "")
+	case filled:
+		p.is(model.ReplicaSteady, "")
+	default:
+		p.is(model.ReplicaWaiting, "")
+	}
+}
+
+// Pauses between looks at all of a replica. A look takes its share of the
+// server's time: the longer it took, the longer the pause.
+const (
+	leastPause = 5 * time.Second
+	mostPause  = 15 * time.Minute
+	pauseShare = 20
+	afterFault = 5 * time.Second
+)
+
+// watch looks at a replica again and again until ctx ends.
+func (p *place) watch(ctx context.Context) {
+	faults := 0
+	for {
+		began := time.Now()
+		done, err := p.round.engine.Scan(ctx, replica.ID(p.ID))
+		took := time.Since(began)
+		if ctx.Err() != nil {
+			return
+		}
+		pause := min(max(pauseShare*took, leastPause), mostPause)
+		if err != nil {
+			faults++
+			p.is(model.ReplicaFailing, p.reason(ctx, err))
+			pause = min(afterFault<<min(faults, 6), mostPause)
+		} else {
+			faults = 0
+			p.looked(ctx, done, began, took)
+		}
+		p.ringAll()
+		select {
+		case <-ctx.Done():
+			return
+		case <-p.look:
+		case <-time.After(pause):
+		}
+	}
+}
+
+// looked notes what a look found.
+func (p *place) looked(ctx context.Context, done replication.Scanned, began time.Time, took time.Duration) {
+	at := now()
+	p.update(func(m *model.Replica) { m.Entries, m.Looked, m.LookMs = done.Entries, &at, took.Milliseconds() })
+	p.settled()
+	p.keepTroubles(ctx)
+	_ = p.db.ForgetReplicaTroubles(ctx, replica.ID(p.ID), began.UTC())
+}
+
+// ringAll rings the lanes that a replica is an end of: they may go on now.
+func (p *place) ringAll() {
+	for _, w := range p.ways {
+		if w.id.From == replica.ID(p.ID) || w.id.To == replica.ID(p.ID) {
+			ring(w.news)
+		}
+	}
+}
+
+// reason says in words why a replica cannot be worked at.
+func (p *place) reason(ctx context.Context, err error) string {
+	if errors.Is(err, replication.ErrNotReplica) {
+		return err.Error() + ": is its volume there?"
+	}
+	return words(p.explain(ctx, p.Server, err))
+}

@@ -1,0 +1,348 @@
+// Package replicas keeps folders the same in several places: it makes and
+// changes replica sets, tells how they are, and works on them for as long as it
+// holds their lease, one keeper for each.
+package replicas
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/mover/replication"
+	"bridgespan/records"
+	"bridgespan/service/access"
+	"bridgespan/service/estate"
+	"bridgespan/tree"
+)
+
+// Service is the use case.
+type Service struct {
+	db      *records.DB
+	estate  *estate.Service
+	holder  string
+	changed func()
+	wake    chan struct{}
+
+	mu      sync.Mutex
+	keepers map[int64]*keeper // of the sets whose lease we hold, by number
+}
+
+// New makes the service; Run must be called for it to work on sets. holder names
+// this instance in leases; changed is called after every change.
+func New(db *records.DB, e *estate.Service, holder string, changed func()) *Service {
+	return &Service{db: db, estate: e, holder: holder, changed: changed, wake: make(chan struct{}, 1), keepers: map[int64]*keeper{}}
+}
+
+// topic of the events about sets; the subject is the name.
+const topic = "replica"
+
+func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
+// change changes records, and tells the keepers.
+func (s *Service) change(ctx context.Context, do func(tx *records.Tx) error) error {
+	defer func() {
+		s.changed()
+		s.kick()
+	}()
+	return s.db.Change(ctx, do)
+}
+
+// Sets lists replica sets by name.
+func (s *Service) Sets(ctx context.Context, page records.Page) ([]model.ReplicaSet, error) {
+	sets, err := s.db.ReplicaSets(ctx, page)
+	if err != nil {
+		return nil, err
+	}
+	return sets, s.tell(ctx, sets)
+}
+
+// Set shows a replica set.
+func (s *Service) Set(ctx context.Context, name string) (model.ReplicaSet, error) {
+	set, err := s.db.ReplicaSet(ctx, name)
+	if err != nil {
+		return set, err
+	}
+	sets := []model.ReplicaSet{set}
+	err = s.tell(ctx, sets)
+	return sets[0], err
+}
+
+// Create makes a set: the folders that are missing, and its records. When
+// something fails, the folders that it made are removed again.
+func (s *Service) Create(ctx context.Context, n model.NewReplicaSet) (model.ReplicaSet, error) {
+	set, err := s.draft(ctx, n)
+	if err != nil {
+		return set, err
+	}
+	var made []folder
+	if !records.Rehearsing(ctx) {
+		made, err = s.makeFolders(ctx, set)
+	}
+	if err == nil {
+		err = s.change(ctx, func(tx *records.Tx) error {
+			if err := s.free(ctx, tx.Queries, set); err != nil {
+				return err
+			}
+			if err := tx.AddReplicaSet(ctx, &set); err != nil {
+				return err
+			}
+			return tx.Record(ctx, access.Change(ctx, "replica.create", set.Name, nil, n), topic)
+		})
+	}
+	if err != nil {
+		s.removeFolders(context.WithoutCancel(ctx), made)
+		return set, err
+	}
+	return s.Set(ctx, set.Name)
+}
+
+// free returns a fault when a replica lies inside or around that of another set.
+func (s *Service) free(ctx context.Context, q records.Queries, set model.ReplicaSet) error {
+	for i, r := range set.Replicas {
+		there, sets, err := q.ReplicasAt(ctx, r.Server, r.Share)
+		if err != nil {
+			return err
+		}
+		for k, other := range there {
+			if overlaps(r.Sub, other.Sub) {
+				return fault.Field(field(i, "sub"), "choose a folder that is not inside or around it", "%s is %s %s of the set %s", r.Target(), relation(r.Sub, other.Sub), other.Target(), sets[k])
+			}
+		}
+	}
+	return nil
+}
+
+func field(i int, name string) string { return fmt.Sprintf("replicas[%d].%s", i, name) }
+
+// folder is a folder that was made for a set.
+type folder struct {
+	target namespace.Target
+	name   string // within the share
+}
+
+// makeFolders makes the folders of replicas that are missing.
+func (s *Service) makeFolders(ctx context.Context, set model.ReplicaSet) (made []folder, err error) {
+	for i := range set.Replicas {
+		r := &set.Replicas[i]
+		if r.Sub == "" {
+			continue
+		}
+		t, err := s.open(ctx, namespace.Target{Server: r.Server, Share: r.Share})
+		if err != nil {
+			return made, err
+		}
+		missing, err := missingFolders(ctx, t, r.Sub)
+		for _, name := range missing {
+			if err == nil {
+				err = t.Mkdir(ctx, name)
+			}
+			if err == nil {
+				made = append(made, folder{r.Target(), name})
+			}
+		}
+		_ = t.Close()
+		if err != nil {
+			return made, at(field(i, "sub"), s.explain(ctx, r.Server, err))
+		}
+	}
+	return made, nil
+}
+
+// removeFolders removes folders that were made and are empty.
+func (s *Service) removeFolders(ctx context.Context, made []folder) {
+	for i := len(made) - 1; i >= 0; i-- {
+		if t, err := s.open(ctx, namespace.Target{Server: made[i].target.Server, Share: made[i].target.Share}); err == nil {
+			_ = t.Remove(ctx, made[i].name)
+			_ = t.Close()
+		}
+	}
+}
+
+// open opens a folder of a share; the caller must close it.
+func (s *Service) open(ctx context.Context, target namespace.Target) (tree.Tree, error) {
+	_, session, err := s.estate.Session(ctx, target.Server)
+	if err != nil {
+		return nil, err
+	}
+	t, err := session.Tree(ctx, target.Share, target.Sub)
+	if err != nil {
+		_ = session.Close()
+		return nil, s.explain(ctx, target.Server, err)
+	}
+	return &withSession{t, session.Close}, nil
+}
+
+// withSession is a tree that ends its session when it is closed.
+type withSession struct {
+	tree.Tree
+	end func() error
+}
+
+func (w *withSession) Close() error {
+	_ = w.Tree.Close()
+	return w.end()
+}
+
+// explain says what an error of a server means, and what to do about it.
+func (s *Service) explain(ctx context.Context, server string, err error) error {
+	if err == nil {
+		return nil
+	}
+	v, bad := s.db.Server(ctx, server)
+	if bad != nil {
+		return err
+	}
+	return estate.Unavailable(v, err)
+}
+
+// Edit changes the settings of a set. version is what the caller last read.
+func (s *Service) Edit(ctx context.Context, name string, version int64, e model.EditReplicaSet) error {
+	return s.change(ctx, func(tx *records.Tx) error {
+		set, err := tx.ReplicaSet(ctx, name)
+		if err != nil {
+			return err
+		}
+		before := asEdited(set)
+		set.Version = version
+		former := set.Lanes
+		if err := edit(&set, e); err != nil {
+			return err
+		}
+		if err := tx.UpdateReplicaSet(ctx, set); err != nil {
+			return tx.Since(ctx, err, set.Name, version)
+		}
+		if err := replaceLanes(ctx, tx, set, former); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "replica.edit", set.Name, before, asEdited(set)), topic)
+	})
+}
+
+// replaceLanes adds the lanes that a set did not have, and removes those that it
+// has no more. All paths are queued on a new lane.
+func replaceLanes(ctx context.Context, tx *records.Tx, set model.ReplicaSet, former []model.Lane) error {
+	was := map[[2]int64]bool{}
+	for _, l := range former {
+		was[[2]int64{l.FromID, l.ToID}] = true
+	}
+	for _, l := range set.Lanes {
+		if was[[2]int64{l.FromID, l.ToID}] {
+			delete(was, [2]int64{l.FromID, l.ToID})
+			continue
+		}
+		if err := tx.AddLane(ctx, set.ID, l); err != nil {
+			return err
+		}
+		if err := tx.QueueAll(ctx, l); err != nil {
+			return err
+		}
+	}
+	for _, l := range former {
+		if was[[2]int64{l.FromID, l.ToID}] {
+			if err := tx.RemoveLane(ctx, l); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// EditLane changes how a lane is opened and closed.
+func (s *Service) EditLane(ctx context.Context, name, from, to string, version int64, e model.EditLane) error {
+	return s.change(ctx, func(tx *records.Tx) error {
+		set, err := tx.ReplicaSet(ctx, name)
+		if err != nil {
+			return err
+		}
+		l, err := findLane(&set, from, to)
+		if err != nil {
+			return err
+		}
+		before := *l
+		if err := editLane(l, e); err != nil {
+			return err
+		}
+		if err := tx.UpdateLane(ctx, *l); err != nil {
+			return err
+		}
+		set.Version = version
+		if err := tx.UpdateReplicaSet(ctx, set); err != nil {
+			return tx.Since(ctx, err, set.Name, version)
+		}
+		return tx.Record(ctx, access.Change(ctx, "replica.lane", fmt.Sprintf("%s: %s to %s", set.Name, l.From, l.To), laneSettings(before), laneSettings(*l)), topic)
+	})
+}
+
+// Remove removes a set and what is known of its replicas. The files stay, those
+// in the attics too.
+func (s *Service) Remove(ctx context.Context, name string, version int64) error {
+	set, err := s.db.ReplicaSet(ctx, name)
+	if err != nil {
+		return err
+	}
+	err = s.change(ctx, func(tx *records.Tx) error {
+		removed := set
+		removed.Version = version
+		if err := tx.RemoveReplicaSet(ctx, removed); err != nil {
+			return tx.Since(ctx, err, set.Name, version)
+		}
+		return tx.Record(ctx, access.Change(ctx, "replica.remove", set.Name, asEdited(set), nil), topic)
+	})
+	if err != nil || records.Rehearsing(ctx) {
+		return err
+	}
+	s.unmark(context.WithoutCancel(ctx), set)
+	return nil
+}
+
+// Look makes the replicas of a set be looked at now: all, or one that is named.
+func (s *Service) Look(ctx context.Context, name, of string) error {
+	set, err := s.db.ReplicaSet(ctx, name)
+	if err != nil {
+		return err
+	}
+	var id int64
+	if of != "" {
+		r, err := findReplica(&set, of)
+		if err != nil {
+			return err
+		}
+		id = r.ID
+	}
+	defer s.kick()
+	return s.db.WantLook(ctx, set.ID, id)
+}
+
+// Troubles lists what could not be done and is tried again, the oldest first.
+func (s *Service) Troubles(ctx context.Context, name string) ([]model.ReplicaTrouble, error) {
+	set, err := s.db.ReplicaSet(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return s.db.ReplicaTroubles(ctx, set.ID, 1000)
+}
+
+// History tells how the lanes of a set did since a moment.
+func (s *Service) History(ctx context.Context, name string, since time.Time) (model.LaneHistory, error) {
+	set, err := s.db.ReplicaSet(ctx, name)
+	if err != nil {
+		return model.LaneHistory{}, err
+	}
+	samples, err := s.db.LaneSamples(ctx, set.ID, since)
+	return model.LaneHistory{Samples: samples}, err
+}
+
+// unmark takes the marks away from the replicas of a set that is gone, so that
+// they can be used for another one. What does not answer keeps its own.
+func (s *Service) unmark(ctx context.Context, set model.ReplicaSet) {
+	for i := range set.Replicas {
+		if t, err := s.open(ctx, set.Replicas[i].Target()); err == nil {
+			_ = t.Remove(ctx, replication.MarkFile)
+			_ = t.Close()
+		}
+	}
+}

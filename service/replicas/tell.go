@@ -1,0 +1,184 @@
+package replicas
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
+
+	"bridgespan/core/calendar"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+// tell adds to sets what follows from their figures: words, and when backlogs
+// will be empty.
+func (s *Service) tell(ctx context.Context, sets []model.ReplicaSet) error {
+	legs, err := s.db.Legs(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range sets {
+		tellSet(&sets[i], legs, time.Now())
+	}
+	return nil
+}
+
+func tellSet(set *model.ReplicaSet, legs []namespace.Leg, at time.Time) {
+	site := map[int64]string{}
+	for i := range set.Replicas {
+		r := &set.Replicas[i]
+		site[r.ID] = r.Site
+		if r.Settings != set.Version {
+			r.PickedUp = nil
+		}
+		r.Words = replicaWords(set, r)
+	}
+	for i := range set.Lanes {
+		tellLane(set, &set.Lanes[i], legMbit(legs, site[set.Lanes[i].FromID], site[set.Lanes[i].ToID]), at)
+	}
+	set.State, set.Summary = summary(set)
+}
+
+// legMbit is the speed of the leg from one site to another; 0 when it is not known.
+func legMbit(legs []namespace.Leg, from, to string) float64 {
+	for _, l := range legs {
+		switch {
+		case namespace.Key(l.From) == namespace.Key(from) && namespace.Key(l.To) == namespace.Key(to):
+			return l.Mbit
+		case namespace.Key(l.To) == namespace.Key(from) && namespace.Key(l.From) == namespace.Key(to):
+			return l.Turned().Mbit
+		}
+	}
+	return 0
+}
+
+// unknownMbit is what a way is taken to carry when nobody said: two servers in
+// one room.
+const unknownMbit = 1000
+
+func tellLane(set *model.ReplicaSet, l *model.Lane, leg float64, at time.Time) {
+	week, err := calendar.Parse("calendar", orText(l.Calendar, set.Calendar))
+	if err != nil { // it was checked when it was set
+		return
+	}
+	rate := week.At(at)
+	if l.OpenUntil != nil && at.Before(*l.OpenUntil) {
+		rate = calendar.Full
+	} else {
+		l.OpenUntil = nil
+	}
+	switch {
+	case rate > 0 && (leg == 0 || float64(rate) < leg):
+		l.Mbit = float64(rate)
+	case rate != calendar.Off:
+		l.Mbit = leg
+	}
+	if l.Backlog.Files > 0 && !l.Closed && !set.Paused {
+		way := leg
+		if way == 0 {
+			way = unknownMbit
+		}
+		if done, ok := week.Through(at, l.Backlog.Bytes, way); ok {
+			l.EmptyAt = &done
+		}
+	}
+	l.Words = laneWords(l, at)
+}
+
+func orText(text, usual string) string {
+	if text == "" {
+		return usual
+	}
+	return text
+}
+
+func replicaWords(set *model.ReplicaSet, r *model.Replica) string {
+	switch r.State {
+	case model.ReplicaNew:
+		return "not picked up yet"
+	case model.ReplicaLooking:
+		return "being looked at for the first time"
+	case model.ReplicaWaiting:
+		for _, l := range set.Lanes {
+			if l.ToID == r.ID && l.State == model.LaneCarrying {
+				return "being filled for the first time"
+			}
+		}
+		return "waits for its first fill"
+	case model.ReplicaPaused:
+		return "paused"
+	case model.ReplicaFailing:
+		return r.Trouble
+	}
+	words := fmt.Sprintf("looked at, %s", count(r.Entries, "file or folder", "files and folders"))
+	if r.Troubles > 0 {
+		words += fmt.Sprintf("; %s could not be worked at", count(r.Troubles, "path", "paths"))
+	}
+	return words
+}
+
+func laneWords(l *model.Lane, at time.Time) string {
+	waiting := count(l.Backlog.Files, "path waits", "paths wait")
+	switch l.State {
+	case model.LaneNew:
+		return "not picked up yet"
+	case model.LaneIdle:
+		return "nothing waits"
+	case model.LaneCarrying:
+		return fmt.Sprintf("carries %s/s; %s", humanize.IBytes(uint64(l.Rate)), waiting)
+	case model.LaneNotYet:
+		return "its ends are not ready yet"
+	case model.LanePaused:
+		return "paused; " + waiting
+	case model.LaneFailing:
+		return l.Trouble
+	}
+	switch {
+	case l.Closed:
+		return "closed by hand; " + waiting
+	case l.Until != nil:
+		return fmt.Sprintf("closed until %s; %s", l.Until.Local().Format("Mon 15:04"), waiting)
+	}
+	return "its calendar never opens; " + waiting
+}
+
+// summary says how a set is, in a word and in a sentence.
+func summary(set *model.ReplicaSet) (state, words string) {
+	if set.Paused {
+		return model.SetPaused, "Paused: nothing is looked at or carried."
+	}
+	var failing, unfilled []string
+	var troubles, files, bytes int64
+	for _, r := range set.Replicas {
+		if r.State == model.ReplicaFailing {
+			failing = append(failing, r.Name)
+		} else if !r.Filled {
+			unfilled = append(unfilled, r.Name)
+		}
+		troubles += r.Troubles
+	}
+	for _, l := range set.Lanes {
+		files, bytes = files+l.Backlog.Files, bytes+l.Backlog.Bytes
+	}
+	waits := fmt.Sprintf("%s (%s) in the backlogs", count(files, "path waits", "paths wait"), humanize.IBytes(uint64(bytes)))
+	switch {
+	case len(failing) > 0:
+		return model.SetFailing, fmt.Sprintf("Cannot be worked at: %s; %s.", strings.Join(failing, ", "), waits)
+	case len(unfilled) > 0:
+		return model.SetFilling, fmt.Sprintf("First fill under way: %s still to be filled; %s.", strings.Join(unfilled, ", "), waits)
+	case troubles > 0:
+		return model.SetBehind, fmt.Sprintf("%s cannot be carried now and %s tried again; %s.", count(troubles, "path", "paths"), english.PluralWord(int(troubles), "is", "are"), waits)
+	case files > 0:
+		return model.SetBehind, fmt.Sprintf("%s.", strings.ToUpper(waits[:1])+waits[1:])
+	}
+	return model.SetSteady, fmt.Sprintf("All %d replicas hold the same, as far as is known.", len(set.Replicas))
+}
+
+// count says a number with what it counts.
+func count(n int64, one, many string) string {
+	return humanize.Comma(n) + " " + english.PluralWord(int(n), one, many)
+}
