@@ -116,6 +116,8 @@ type Capabilities struct {
 	Descriptors   bool
 	IDs           bool // Entry.ID is filled
 	MaxName       int  // longest element of a name, in bytes; 0 when unknown
+	// Fixed are the attributes that Apply cannot set.
+	Fixed Attributes
 }
 
 // Space is the room on the volume under a tree, in bytes.

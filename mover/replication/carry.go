@@ -199,7 +199,7 @@ func (c *carry) readyIntake(ctx context.Context) error {
 	if ready {
 		return nil
 	}
-	err := tree.MkdirAll(ctx, c.to.Tree, intakeFolder)
+	err := tree.MkdirAll(ctx, c.to.Tree, c.intakeOfRun())
 	c.mu.Lock()
 	c.intake = err == nil
 	c.mu.Unlock()

@@ -74,7 +74,9 @@ type Engine struct {
 
 	claims claims
 	known  known
-	mu     sync.Mutex // of Scanned and Filled of the replicas
+	mu     sync.Mutex // of what follows, and of Scanned and Filled of the replicas
+	run    string     // names this engine's part of intakes
+	swept  map[replica.ID]bool
 }
 
 func (e *Engine) hands() int { return cmp.Or(e.Hands, 8) }

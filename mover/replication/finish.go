@@ -2,6 +2,8 @@ package replication
 
 import (
 	"context"
+	"errors"
+	"io/fs"
 	"time"
 
 	"bridgespan/core/acl"
@@ -81,7 +83,7 @@ func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec *repli
 		}
 	}
 	if !want.Modified.IsZero() || want.Attributes != nil || !want.Descriptor.IsZero() {
-		if err := r.Tree.Apply(ctx, name, want); err != nil {
+		if err := apply(ctx, r, name, want); err != nil {
 			return replica.Seen{}, err
 		}
 	}
@@ -102,6 +104,25 @@ func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec *repli
 	return e.seenOf(entry), nil
 }
 
+// apply sets what goes with a file or folder. An owner whom the replica does not
+// let us name is left as it is there; who may do what is the same all the same.
+func apply(ctx context.Context, r *Replica, name string, meta tree.Meta) error {
+	err := r.Tree.Apply(ctx, name, meta)
+	if !errors.Is(err, fs.ErrPermission) || meta.Descriptor.IsZero() {
+		return err
+	}
+	there, bad := r.Tree.Descriptor(ctx, name)
+	if bad != nil {
+		return err
+	}
+	parts, own := meta.Descriptor.Parts(), there.Parts()
+	parts.Owner, parts.Group = own.Owner, own.Group
+	if meta.Descriptor, bad = parts.Descriptor(); bad != nil {
+		return err
+	}
+	return r.Tree.Apply(ctx, name, meta)
+}
+
 // metaOf is what is set on a file or folder beside its content.
 func (e *Engine) metaOf(r *Replica, next *replica.Record) (meta tree.Meta) {
 	if next.Kind == replica.File {
@@ -110,7 +131,7 @@ func (e *Engine) metaOf(r *Replica, next *replica.Record) (meta tree.Meta) {
 	if e.LeavePermissions {
 		return meta
 	}
-	attributes := tree.Attributes(next.Permissions.Attributes)
+	attributes := tree.Attributes(next.Permissions.Attributes) &^ r.Tree.Capabilities().Fixed
 	meta.Attributes = &attributes
 	if r.Tree.Capabilities().Descriptors {
 		meta.Descriptor = next.Permissions.Descriptor

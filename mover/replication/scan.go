@@ -36,6 +36,9 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	if err := e.Settle(ctx, id); err != nil {
 		return s.done, err
 	}
+	if err := e.sweep(ctx, s.r); err != nil {
+		return s.done, err
+	}
 	var run context.Context
 	s.group, run = errgroup.WithContext(ctx)
 	s.group.SetLimit(e.hands())

@@ -33,7 +33,7 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 			return err
 		}
 	}
-	staged := intakeFolder + "/" + m.Unique()
+	staged := m.intakeOfRun() + "/" + m.Unique()
 	attic := ""
 	if m.v.Spare {
 		var err error
@@ -138,9 +138,15 @@ func (m *move) transfer(ctx context.Context, staged string, next *replica.Record
 	stream := tree.Stream(ctx, content, 0)
 	defer stream.Close()
 	paced := m.paced(ctx, newChecked(stream, next.Digest))
-	entry, err := r.Tree.Put(ctx, staged, paced, tree.PutOptions{Size: next.Size, SizeKnown: true, Meta: m.metaOf(r, next)})
+	if _, err = r.Tree.Put(ctx, staged, paced, tree.PutOptions{Size: next.Size, SizeKnown: true}); err == nil {
+		err = apply(ctx, r, staged, m.metaOf(r, next))
+	}
+	var entry tree.Entry
 	if err == nil { // what the replica makes of it is looked at now: afterwards people may change it
-		entry.Descriptor, err = m.descriptor(ctx, r, staged)
+		entry, _, err = m.look(ctx, r, staged)
+	}
+	if err != nil {
+		_ = r.Tree.Remove(context.WithoutCancel(ctx), staged)
 	}
 	return entry, err
 }

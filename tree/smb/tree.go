@@ -33,8 +33,9 @@ const descriptorParts = smb2.OwnerSecurityInformation | smb2.GroupSecurityInform
 // refusedCharacters cannot be part of a name on an SMB server ([MS-FSCC] 2.1.5).
 const refusedCharacters = "\\:*?\"<>|"
 
-// Capabilities are those of every share.
-var Capabilities = tree.Capabilities{Descriptors: true, IDs: true, MaxName: 255}
+// Capabilities are those of every share. Of the attributes the protocol library
+// offers no more than read-only.
+var Capabilities = tree.Capabilities{Descriptors: true, IDs: true, MaxName: 255, Fixed: tree.Hidden | tree.System | tree.Archive}
 
 func (t *Tree) Capabilities() tree.Capabilities { return Capabilities }
 

@@ -1,0 +1,83 @@
+package replication
+
+import (
+	"context"
+	"errors"
+	"path"
+
+	"bridgespan/core/replica"
+	"bridgespan/tree"
+)
+
+// intakeOfRun is where files wait that this engine brings: what lies beside it
+// was left by one that was broken off.
+func (e *Engine) intakeOfRun() string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.run == "" {
+		e.run = e.Unique()
+	}
+	return intakeFolder + "/" + e.run
+}
+
+// sweep removes from a replica's intake what another engine left there, but what
+// is still to be settled.
+func (e *Engine) sweep(ctx context.Context, r *Replica) error {
+	e.mu.Lock()
+	swept := e.swept[r.ID]
+	e.mu.Unlock()
+	if swept {
+		return nil
+	}
+	unfinished, err := e.Store.Unfinished(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	wanted := map[string]bool{}
+	for _, rec := range unfinished {
+		wanted[rec.Pending.Staged] = true
+	}
+	own := e.intakeOfRun()
+	for folder, err := range r.Tree.List(ctx, intakeFolder, tree.Plain) {
+		if absent(err) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		name := path.Join(intakeFolder, folder.Name)
+		if name == own || wanted[name] {
+			continue
+		}
+		if err := e.sweepFolder(ctx, r, name, folder.Kind, wanted); err != nil {
+			return err
+		}
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.swept == nil {
+		e.swept = map[replica.ID]bool{}
+	}
+	e.swept[r.ID] = true
+	return nil
+}
+
+// sweepFolder removes a folder of an intake, but what is wanted in it.
+func (e *Engine) sweepFolder(ctx context.Context, r *Replica, name string, kind tree.Kind, wanted map[string]bool) error {
+	if kind == tree.Folder {
+		for entry, err := range r.Tree.List(ctx, name, tree.Plain) {
+			if err != nil {
+				return err
+			}
+			if file := path.Join(name, entry.Name); !wanted[file] {
+				if err := r.Tree.Remove(ctx, file); err != nil && !absent(err) {
+					return err
+				}
+			}
+		}
+	}
+	if err := r.Tree.Remove(ctx, name); err != nil && !absent(err) && !errors.Is(err, tree.ErrNotEmpty) {
+		return err
+	}
+	return nil
+}
