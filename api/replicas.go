@@ -85,6 +85,16 @@ func (a *API) replicaRoutes() {
 			}
 			return a.replicaSet(ctx, in.Set)
 		})
+	route(a, model.Administrator, huma.Operation{OperationID: "plan-replica-set", Method: "POST", Path: "/replica-plans", Summary: "Find out what will come of a replica set, before anything is changed", Tags: tags, DefaultStatus: 202},
+		func(ctx context.Context, in *body[model.NewReplicaSet]) (*body[model.ReplicaPlan], error) {
+			p, err := a.Replicas.Plan(ctx, in.Body)
+			return &body[model.ReplicaPlan]{p}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-replica-plan", Method: "GET", Path: "/replica-plans/{run}", Summary: "Show a plan as far as it is", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.ReplicaPlan], error) {
+			p, err := a.Replicas.Planned(ctx, in.Run)
+			return &body[model.ReplicaPlan]{p}, err
+		})
 	a.replicaWorkRoutes(tags)
 	a.atticRoutes(tags)
 }

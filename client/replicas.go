@@ -23,6 +23,16 @@ func (c *Client) CreateReplicaSet(ctx context.Context, n model.NewReplicaSet) (m
 	return add[model.ReplicaSet](ctx, c, n, "replica-sets")
 }
 
+// PlanReplicaSet begins to find out what will come of a replica set.
+func (c *Client) PlanReplicaSet(ctx context.Context, n model.NewReplicaSet) (model.ReplicaPlan, error) {
+	return add[model.ReplicaPlan](ctx, c, n, "replica-plans")
+}
+
+// ReplicaPlan shows a plan as far as it is.
+func (c *Client) ReplicaPlan(ctx context.Context, run int64) (model.ReplicaPlan, error) {
+	return read[model.ReplicaPlan](ctx, c, nil, "replica-plans", fmt.Sprint(run))
+}
+
 // EditReplicaSet changes a replica set.
 func (c *Client) EditReplicaSet(ctx context.Context, name string, e model.EditReplicaSet) (model.ReplicaSet, error) {
 	return change[model.ReplicaSet](ctx, c, e, "replica-sets", name)

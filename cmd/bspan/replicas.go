@@ -38,6 +38,9 @@ func replicaCommand() *cli.Command {
 	return &cli.Command{Name: "replica", Usage: "folders that are kept the same in several places", Commands: []*cli.Command{
 		{Name: "list", Usage: "list replica sets", Action: signedIn(listReplicaSets)},
 		{Name: "show", Usage: "show how the replicas and lanes of a set are", ArgsUsage: "SET", Action: signedIn(showReplicaSet, "SET")},
+		{Name: "plan", Usage: "find out what will come of a set before it is made; nothing is changed", ArgsUsage: "SET SERVER/SHARE[/FOLDER] SERVER/SHARE[/FOLDER]…", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}),
+			Action: signedIn(planReplicaSet, "SET", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]?...")},
+		{Name: "planned", Usage: "show a plan again", ArgsUsage: "RUN", Action: signedIn(showReplicaPlan, "RUN")},
 		{Name: "create", Usage: "keep a folder the same in several places; missing folders are made", ArgsUsage: "SET SERVER/SHARE[/FOLDER] SERVER/SHARE[/FOLDER]…", Flags: append(setFlags(), rehearseFlag()),
 			Action: rehearsable(createReplicaSet, "SET", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]?...")},
 		{Name: "edit", Usage: "change the settings of a set; what is not given stays", ArgsUsage: "SET", Flags: []cli.Flag{noteFlag(), calendarFlag("when lanes without a calendar of their own are open, and how fast"),

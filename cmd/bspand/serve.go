@@ -110,7 +110,7 @@ func serve(ctx context.Context, c config) error {
 	counts := surveys.New(db, sites, people, work)
 	views := lens.New(names, permissions)
 	verifier := verify.New(db, sites, people, names, work)
-	copies := replicas.New(db, sites, holder, hub.Kick)
+	copies := replicas.New(db, sites, people, work, holder, hub.Kick)
 	folders := shares.New(db, sites, people, permissions, changed)
 	if err := offerSetup(ctx, users, c); err != nil {
 		return err

@@ -3,6 +3,7 @@ package replication
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"path"
 
 	"bridgespan/core/replica"
@@ -50,7 +51,10 @@ func (e *Engine) sweep(ctx context.Context, r *Replica) error {
 			continue
 		}
 		if err := e.sweepFolder(ctx, r, name, folder.Kind, wanted); err != nil {
-			return err
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			e.trouble(r, name, err)
 		}
 	}
 	e.mu.Lock()
@@ -70,7 +74,7 @@ func (e *Engine) sweepFolder(ctx context.Context, r *Replica, name string, kind 
 				return err
 			}
 			if file := path.Join(name, entry.Name); !wanted[file] {
-				if err := r.Tree.Remove(ctx, file); err != nil && !absent(err) {
+				if err := discardStaged(ctx, r, file); err != nil {
 					return err
 				}
 			}
@@ -80,4 +84,24 @@ func (e *Engine) sweepFolder(ctx context.Context, r *Replica, name string, kind 
 		return err
 	}
 	return nil
+}
+
+// discardStaged removes what waits in an intake, also when it has permissions by
+// now that keep us out: what we brought is ours to permit.
+func discardStaged(ctx context.Context, r *Replica, name string) error {
+	err := r.Tree.Remove(ctx, name)
+	if absent(err) {
+		return nil
+	}
+	if !errors.Is(err, fs.ErrPermission) {
+		return err
+	}
+	usual, bad := r.Tree.Descriptor(ctx, intakeFolder)
+	if bad == nil {
+		bad = apply(ctx, r, name, tree.Meta{Descriptor: usual})
+	}
+	if bad != nil {
+		return err
+	}
+	return r.Tree.Remove(ctx, name)
 }

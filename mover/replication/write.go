@@ -146,7 +146,7 @@ func (m *move) transfer(ctx context.Context, staged string, next *replica.Record
 		entry, _, err = m.look(ctx, r, staged)
 	}
 	if err != nil {
-		_ = r.Tree.Remove(context.WithoutCancel(ctx), staged)
+		_ = discardStaged(context.WithoutCancel(ctx), r, staged)
 	}
 	return entry, err
 }

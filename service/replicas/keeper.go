@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"log/slog"
 	"reflect"
+	"runtime/debug"
 	"slices"
 	"sync"
 	"time"
@@ -97,17 +98,29 @@ func (k *keeper) work(ctx context.Context, set model.ReplicaSet) {
 	var group sync.WaitGroup
 	if !set.Paused {
 		for _, p := range r.places {
-			group.Go(func() { p.watch(ctx) })
+			group.Go(func() { r.guard(func() { p.watch(ctx) }) })
 		}
 		for _, w := range r.ways {
-			group.Go(func() { w.carry(ctx) })
+			group.Go(func() { r.guard(func() { w.carry(ctx) }) })
 		}
-		group.Go(func() { r.tidyAttics(ctx) })
+		group.Go(func() { r.guard(func() { r.tidyAttics(ctx) }) })
 	}
 	r.heart(ctx)
 	stop()
 	group.Wait()
 	r.keepFigures(context.WithoutCancel(ctx))
+}
+
+// guard begins the work anew after a fault of ours: one set must not end the
+// service.
+func (r *round) guard(do func()) {
+	defer func() {
+		if fault := recover(); fault != nil {
+			slog.Error("the work on a replica set met a fault of Bridge Span itself", "set", r.set.Name, "panic", fault, "stack", string(debug.Stack()))
+			time.AfterFunc(beat, r.stop)
+		}
+	}()
+	do()
 }
 
 func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round {
@@ -130,9 +143,9 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 		}
 		p.tree = redial.New(smb.Capabilities, func(ctx context.Context) (tree.Tree, error) { return k.open(ctx, p.Target()) })
 		p.engine = &replication.Replica{ID: replica.ID(p.ID), Name: p.Name, Tree: p.tree, Seed: p.Seed, Scanned: p.Scanned, Filled: p.Filled}
-		p.toBegin(set.Paused)
 		r.places = append(r.places, p)
 		r.engine.Replicas = append(r.engine.Replicas, p.engine)
+		p.toBegin(set.Paused)
 	}
 	for i := range set.Lanes {
 		w := newWay(r, set.Lanes[i])

@@ -15,17 +15,21 @@ import (
 	"bridgespan/mover/replication"
 	"bridgespan/records"
 	"bridgespan/service/access"
+	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
+	"bridgespan/service/jobs"
 	"bridgespan/tree"
 )
 
 // Service is the use case.
 type Service struct {
-	db      *records.DB
-	estate  *estate.Service
-	holder  string
-	changed func()
-	wake    chan struct{}
+	db       *records.DB
+	estate   *estate.Service
+	accounts *accounts.Service
+	jobs     *jobs.Service
+	holder   string
+	changed  func()
+	wake     chan struct{}
 
 	mu      sync.Mutex
 	keepers map[int64]*keeper // of the sets whose lease we hold, by number
@@ -33,8 +37,10 @@ type Service struct {
 
 // New makes the service; Run must be called for it to work on sets. holder names
 // this instance in leases; changed is called after every change.
-func New(db *records.DB, e *estate.Service, holder string, changed func()) *Service {
-	return &Service{db: db, estate: e, holder: holder, changed: changed, wake: make(chan struct{}, 1), keepers: map[int64]*keeper{}}
+func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service, holder string, changed func()) *Service {
+	s := &Service{db: db, estate: e, accounts: a, jobs: j, holder: holder, changed: changed, wake: make(chan struct{}, 1), keepers: map[int64]*keeper{}}
+	j.Register(planKind, s.work)
+	return s
 }
 
 // topic of the events about sets; the subject is the name.

@@ -11,6 +11,7 @@ import (
 
 	"bridgespan/core/calendar"
 	"bridgespan/core/namespace"
+	"bridgespan/core/plan"
 	"bridgespan/model"
 )
 
@@ -38,22 +39,10 @@ func tellSet(set *model.ReplicaSet, legs []namespace.Leg, at time.Time) {
 		r.Words = replicaWords(set, r)
 	}
 	for i := range set.Lanes {
-		tellLane(set, &set.Lanes[i], legMbit(legs, site[set.Lanes[i].FromID], site[set.Lanes[i].ToID]), at)
+		mbit, _, _ := plan.Between(legs, site[set.Lanes[i].FromID], site[set.Lanes[i].ToID])
+		tellLane(set, &set.Lanes[i], mbit, at)
 	}
 	set.State, set.Summary = summary(set)
-}
-
-// legMbit is the speed of the leg from one site to another; 0 when it is not known.
-func legMbit(legs []namespace.Leg, from, to string) float64 {
-	for _, l := range legs {
-		switch {
-		case namespace.Key(l.From) == namespace.Key(from) && namespace.Key(l.To) == namespace.Key(to):
-			return l.Mbit
-		case namespace.Key(l.To) == namespace.Key(from) && namespace.Key(l.From) == namespace.Key(to):
-			return l.Turned().Mbit
-		}
-	}
-	return 0
 }
 
 // unknownMbit is what a way is taken to carry when nobody said: two servers in

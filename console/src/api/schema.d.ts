@@ -612,6 +612,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replica-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Find out what will come of a replica set, before anything is changed
+         * @description Needs the role administrator.
+         */
+        post: operations["plan-replica-set"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-plans/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a plan as far as it is
+         * @description Needs the role viewer.
+         */
+        get: operations["get-replica-plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/replica-sets": {
         parameters: {
             query?: never;
@@ -2008,6 +2048,44 @@ export interface components {
             tops: components["schemas"]["Shift"][];
             types: components["schemas"]["Shift"][];
         };
+        Content: {
+            /**
+             * Format: int64
+             * @description Their bytes
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Files
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Folders
+             */
+            folders: number;
+            /** @description Sizes of its largest files, in bytes */
+            largest?: number[];
+            /** @description The longest path */
+            longestPath?: string;
+            /**
+             * Format: int64
+             * @description Bytes of the files that were changed within the last seven days
+             */
+            weekly: number;
+        };
+        Count: {
+            /**
+             * Format: int64
+             * @description Their bytes
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Files
+             */
+            files: number;
+        };
         Counts: {
             /**
              * Format: int64
@@ -3251,6 +3329,106 @@ export interface components {
             server: string;
             share: string;
         };
+        PlanFill: {
+            /**
+             * Format: int64
+             * @description Bytes that are carried to it
+             */
+            bytes: number;
+            /**
+             * Format: date-time
+             * @description When it ends; absent when it never does
+             */
+            end?: string;
+            /** @description The replica that fills it */
+            from?: string;
+            /**
+             * Format: int64
+             * @description Seconds that half of the changes take to get there, at most
+             */
+            medianS: number;
+            /**
+             * Format: int64
+             * @description Seconds that 95 of 100 changes take at most
+             */
+            p95S: number;
+            /** @description Name of the replica */
+            replica: string;
+            /**
+             * Format: date-time
+             * @description When its first fill begins
+             */
+            start?: string;
+        };
+        PlanLane: {
+            /**
+             * Format: int64
+             * @description Bytes of the first fill
+             */
+            first: number;
+            /**
+             * Format: int64
+             * @description Bytes that its week lets through
+             */
+            fits: number;
+            /** @description Name of the replica that sends */
+            from: string;
+            /**
+             * Format: double
+             * @description Mbit/s of the leg
+             */
+            mbit: number;
+            /** @description Name of the replica that receives */
+            to: string;
+            /**
+             * Format: int64
+             * @description Bytes that change in a week and go this way
+             */
+            weekly: number;
+        };
+        PlanLayout: {
+            /** @description Whether it is the one that was asked for */
+            asked: boolean;
+            /** @description Whether more changes in a week than a lane carries: its backlog grows without end */
+            endless: boolean;
+            /**
+             * Format: date-time
+             * @description When the last replica has had its first fill; absent when one never has
+             */
+            filled?: string;
+            /** @description Each replica but the seed */
+            fills: components["schemas"]["PlanFill"][];
+            /** @description Each lane */
+            lanes: components["schemas"]["PlanLane"][];
+            /**
+             * @description The layout
+             * @enum {string}
+             */
+            layout: "mesh" | "hub" | "chain" | "custom";
+        };
+        PlanPlace: {
+            /** @description What it holds now */
+            content: components["schemas"]["Content"];
+            /** @description Files that the seed holds otherwise, with the seed's bytes: its own go to the attic */
+            differ: components["schemas"]["Count"];
+            /** @description Files that the seed holds with the same size and time: they are read and adopted without being carried */
+            equal: components["schemas"]["Count"];
+            /** @description Files that the seed does not hold: they go to the attic */
+            extra: components["schemas"]["Count"];
+            /**
+             * Format: int64
+             * @description Bytes free on its volume
+             */
+            free: number;
+            /** @description Files that only the seed holds */
+            missing: components["schemas"]["Count"];
+            /** @description Name of the replica */
+            replica: string;
+            /** @description Whether its content wins */
+            seed: boolean;
+            /** @description Whether its folder is there already */
+            there: boolean;
+        };
         Problem: {
             /** @description What is wrong */
             detail: string;
@@ -3346,6 +3524,33 @@ export interface components {
             /** @description How it is in a sentence */
             words: string;
         };
+        ReplicaPlan: {
+            /** @description What the set is to be made of */
+            asked: components["schemas"]["NewReplicaSet"];
+            /** @description Whether nothing stands in its way */
+            canCreate: boolean;
+            /** @description What was looked at */
+            checks: components["schemas"]["CheckLine"][];
+            /**
+             * Format: int64
+             * @description Bytes of intake that the largest files need side by side
+             */
+            intake?: number;
+            /** @description How each layout will do, the one that was asked for first */
+            layouts: components["schemas"]["PlanLayout"][];
+            /**
+             * @description The worst of its checks; absent until it is done
+             * @enum {string}
+             */
+            outcome?: "pass" | "warn" | "fail";
+            /** @description What the replicas hold now */
+            places: components["schemas"]["PlanPlace"][];
+            run: components["schemas"]["Run"];
+            /** @description What making the set will do, in order */
+            steps: string[];
+            /** @description The plan in a few sentences; absent until it is done */
+            summary?: string;
+        };
         ReplicaSet: {
             /**
              * Format: int64
@@ -3388,6 +3593,11 @@ export interface components {
             state: "paused" | "failing" | "filling" | "behind" | "steady";
             /** @description How it is in a sentence */
             summary: string;
+            /**
+             * Format: int64
+             * @description Goes up with every change of its settings; the ETag
+             */
+            version: number;
         };
         ReplicaTrouble: {
             /**
@@ -3652,7 +3862,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "rights" | "compare" | "verify" | "who-can";
+            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -5582,6 +5792,71 @@ export interface operations {
             };
         };
     };
+    "plan-replica-set": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReplicaSet"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaPlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-replica-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaPlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-replica-sets": {
         parameters: {
             query?: {
@@ -6401,7 +6676,7 @@ export interface operations {
                 /** @description How many items at most */
                 limit?: number;
                 /** @description Of this kind alone */
-                kind?: "survey" | "rights" | "compare" | "verify" | "who-can";
+                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan";
             };
             header?: never;
             path?: never;

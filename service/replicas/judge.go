@@ -1,0 +1,412 @@
+package replicas
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"bridgespan/core/account"
+	"bridgespan/core/calendar"
+	"bridgespan/core/plan"
+	"bridgespan/core/replica"
+	"bridgespan/model"
+	"bridgespan/smbadmin"
+)
+
+func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
+
+// judge makes the checks that need to know what the places hold.
+func (p *planner) judge(ctx context.Context) {
+	p.judgeOthers(ctx)
+	for _, s := range p.sites {
+		p.judgeContent(s)
+		p.judgeSpace(s)
+		p.judgeNames(s)
+	}
+	p.judgeAccounts(ctx)
+	p.judgeIntake()
+	for _, s := range p.sites {
+		if s.open > 0 {
+			p.add("open files", model.Warn, fmt.Sprintf("%s: %s open for changing now", s.replica.Server, count(int64(s.open), "file is", "files are")), "files that are held are carried when they are let go", "nothing has to be done")
+		}
+	}
+}
+
+// judgeOthers looks for other sets in the same folders.
+func (p *planner) judgeOthers(ctx context.Context) {
+	err := p.free(ctx, p.db.Queries, p.set)
+	if _, bad := p.db.ReplicaSet(ctx, p.set.Name); bad == nil {
+		p.add("name", model.Fail, fmt.Sprintf("there is a set %s already", p.set.Name), "two sets cannot have one name", "choose another name")
+	}
+	if err == nil {
+		p.add("other sets", model.Pass, "no other set is inside or around these folders", "", "")
+		return
+	}
+	p.add("other sets", model.Fail, words(err), "two sets would work against each other", "choose another folder")
+}
+
+func (p *planner) judgeContent(s *planSite) {
+	c := &s.place
+	switch {
+	case c.Seed:
+		p.add("content", model.Pass, fmt.Sprintf("%s, the seed: %s, %s, in %s; %s of them changed within the last seven days", s.replica.Name, count(c.Files, "file", "files"), size(c.Bytes), count(c.Folders, "folder", "folders"), size(c.Weekly)), "", "")
+	case s.tree == nil:
+		p.add("content", model.Pass, fmt.Sprintf("%s: the folder is missing, and is made", s.replica.Name), "", "")
+	case c.Differ.Files+c.Extra.Files > 0:
+		p.add("content", model.Warn, fmt.Sprintf("%s: %s (%s) can be adopted without being carried; %s differ and %s (%s) are not at the seed", s.replica.Name, count(c.Equal.Files, "file", "files"), size(c.Equal.Bytes), count(c.Differ.Files, "file", "files"), count(c.Extra.Files, "file", "files"), size(c.Extra.Bytes)),
+			"what differs or is not at the seed goes to the attic there; people see the seed's", fmt.Sprintf("look at them first, or make %s the seed; the attic keeps them for %d days", s.replica.Name, p.set.AtticDays))
+	default:
+		p.add("content", model.Pass, fmt.Sprintf("%s: %s (%s) can be adopted without being carried; nothing else is there", s.replica.Name, count(c.Equal.Files, "file", "files"), size(c.Equal.Bytes)), "", "")
+	}
+}
+
+func (p *planner) judgeSpace(s *planSite) {
+	if s.place.Seed {
+		return
+	}
+	load := s.place.Load()
+	intake := p.intake()
+	need := load.Bytes + intake
+	found := fmt.Sprintf("%s: %s are carried there, beside %s of intake; %s are free", s.replica.Name, size(load.Bytes), size(intake), size(s.space.Free))
+	switch {
+	case need > s.space.Free:
+		p.add("space", model.Fail, found, "its volume would be full before the first fill is done", fmt.Sprintf("make %s free, or leave something out", size(need-s.space.Free)))
+	case need+need/10 > s.space.Free:
+		p.add("space", model.Warn, found, "its volume will be almost full", "make room before it grows")
+	default:
+		p.add("space", model.Pass, found, "", "")
+	}
+}
+
+// longPath is what programs open at most that know of no longer paths.
+const longPath = 259
+
+func (p *planner) judgeNames(s *planSite) {
+	longest := p.longest()
+	full := fmt.Sprintf(`\\%s\%s\%s\%s`, s.server.Address, s.replica.Share, s.replica.Sub, longest)
+	if n := len([]rune(full)); n > longPath {
+		p.add("names", model.Warn, fmt.Sprintf("%s: the longest path would have %d characters: %s", s.replica.Name, n, middle(longest)), fmt.Sprintf("some programs cannot open paths of more than %d", longPath), "choose a folder further up, or shorten the names")
+	}
+	if len(s.spelled) > 0 {
+		p.add("names", model.Warn, fmt.Sprintf("%s: %s other upper and lower case than at the seed, such as %s", s.replica.Name, count(int64(len(s.spelled)), "name has", "names have"), middle(s.spelled[0])), "they are spelled as at the seed afterwards", "nothing has to be done")
+	}
+}
+
+// middle shortens a path to its beginning and its end.
+func middle(name string) string {
+	text := []rune(name)
+	if len(text) <= 60 {
+		return name
+	}
+	return string(text[:28]) + " … " + string(text[len(text)-28:])
+}
+
+func (p *planner) longest() (name string) {
+	for _, s := range p.sites {
+		if len([]rune(s.place.LongestPath)) > len([]rune(name)) {
+			name = s.place.LongestPath
+		}
+	}
+	return name
+}
+
+// judgeAccounts asks each place for the names of the accounts that the seed's
+// permissions name.
+func (p *planner) judgeAccounts(ctx context.Context) {
+	if p.set.Permissions == model.PermissionsLeave {
+		return
+	}
+	met := map[account.SID]string{}
+	for _, s := range p.sites {
+		if s.place.Seed {
+			met = p.namedAt(ctx, s)
+		}
+	}
+	for _, s := range p.sites {
+		if s.place.Seed || len(met) == 0 {
+			continue
+		}
+		unresolved, err := p.unresolved(ctx, s, met)
+		switch {
+		case err != nil:
+			p.add("accounts", model.Warn, fmt.Sprintf("%s: it cannot be asked for the names of accounts: %s", s.replica.Name, words(err)), "permissions may arrive as numbers", "check the server: bspan server check "+s.replica.Server)
+		case len(unresolved) > 0:
+			p.add("accounts", model.Warn, fmt.Sprintf("%s: %s not known there: %s", s.replica.Name, count(int64(len(unresolved)), "account is", "accounts are"), strings.Join(unresolved[:min(len(unresolved), 5)], "; ")), "what they are let do counts for nobody there, and shows as a number", "use accounts of the domain in these permissions, or let each replica have its own: permissions leave")
+		default:
+			p.add("accounts", model.Pass, fmt.Sprintf("%s: all %d accounts in the seed's permissions are known there", s.replica.Name, len(met)), "", "")
+		}
+	}
+}
+
+// namedAt names the accounts in a place's permissions, each with a path.
+func (p *planner) namedAt(ctx context.Context, s *planSite) map[account.SID]string {
+	names := map[account.SID]string{}
+	for sid, where := range s.accounts {
+		names[sid] = fmt.Sprintf("%s (at %s)", sid, middle(where))
+	}
+	at, err := p.accounts.At(ctx, s.server, smbadmin.New(s.session))
+	if err != nil {
+		return names
+	}
+	defer at.Close()
+	sids := slices.Collect(maps.Keys(names))
+	named, err := p.accounts.Named(ctx, at, sids)
+	if err != nil {
+		return names
+	}
+	for i, a := range named {
+		names[sids[i]] = fmt.Sprintf("%s (at %s)", a.Name, middle(s.accounts[sids[i]]))
+	}
+	return names
+}
+
+// unresolved lists accounts that a place cannot name.
+func (p *planner) unresolved(ctx context.Context, s *planSite, met map[account.SID]string) (list []string, err error) {
+	at, err := p.accounts.At(ctx, s.server, smbadmin.New(s.session))
+	if err != nil {
+		return nil, err
+	}
+	defer at.Close()
+	sids := slices.SortedFunc(maps.Keys(met), func(a, b account.SID) int { return cmp.Compare(a.String(), b.String()) })
+	named, err := p.accounts.Named(ctx, at, sids)
+	for i, a := range named {
+		if a.Kind == account.Unresolved {
+			list = append(list, met[sids[i]])
+		}
+	}
+	return list, err
+}
+
+func (p *planner) intake() int64 {
+	var places []plan.Place
+	for _, s := range p.sites {
+		places = append(places, s.place)
+	}
+	return plan.Intake(places)
+}
+
+func (p *planner) judgeIntake() {
+	need := p.intake()
+	for i, r := range p.set.Replicas {
+		if given := p.asked.Replicas[i].IntakeQuota; given > 0 && given < need {
+			p.add("intake", model.Warn, fmt.Sprintf("%s: the intake may hold %s; the %d largest files side by side need %s", r.Name, size(given), plan.Together, size(need)), "large files wait for each other", "give it "+size(need)+", or no quota")
+		}
+	}
+}
+
+// network tells what a lane of the plan runs over.
+func (p *planner) network(legs map[[2]int]leg) plan.Network {
+	own := map[replica.Lane]string{}
+	for _, l := range p.set.Lanes {
+		from, _ := placeOf(&p.set, "", l.From)
+		to, _ := placeOf(&p.set, "", l.To)
+		own[replica.Lane{From: replica.ID(from), To: replica.ID(to)}] = l.Calendar
+	}
+	return func(l replica.Lane) (float64, time.Duration, calendar.Week) {
+		week, err := calendar.Parse("calendar", orText(own[l], p.set.Calendar))
+		if err != nil {
+			week = calendar.Always()
+		}
+		between := legs[[2]int{int(l.From), int(l.To)}]
+		return between.mbit, between.rtt, week
+	}
+}
+
+type leg struct {
+	mbit  float64
+	rtt   time.Duration
+	known bool
+}
+
+// legs are what lies between each two places.
+func (p *planner) legs(ctx context.Context) (map[[2]int]leg, error) {
+	all, err := p.db.Legs(ctx)
+	legs := map[[2]int]leg{}
+	for i, a := range p.set.Replicas {
+		for k, b := range p.set.Replicas {
+			mbit, rtt, known := plan.Between(all, a.Site, b.Site)
+			legs[[2]int{i, k}] = leg{cmp.Or(mbit, unknownMbit), rtt, known}
+		}
+	}
+	return legs, err
+}
+
+// result is the plan.
+func (p *planner) result(ctx context.Context) model.ReplicaPlan {
+	out := model.ReplicaPlan{Places: []model.PlanPlace{}, Layouts: []model.PlanLayout{}, Intake: p.intake()}
+	legs, err := p.legs(ctx)
+	if err != nil {
+		p.add("legs", model.Warn, "the legs between the sites cannot be read: "+words(err), "the forecast takes them for fast", "try again")
+	}
+	p.judgeLegs(legs)
+	places := make([]plan.Place, len(p.sites))
+	for i, s := range p.sites {
+		places[i] = s.place
+		out.Places = append(out.Places, model.PlanPlace{Replica: s.replica.Name, Seed: s.place.Seed, There: s.tree != nil, Content: s.place.Content,
+			Equal: s.place.Equal, Differ: s.place.Differ, Extra: s.place.Extra, Missing: s.place.Missing, Free: s.space.Free})
+	}
+	network := p.network(legs)
+	for _, layout := range p.layouts() {
+		o := plan.Foretell(places, p.lanesOf(layout), network, p.at.Local())
+		out.Layouts = append(out.Layouts, p.layout(layout, o, legs))
+	}
+	p.judgeForecast(out.Layouts[0])
+	out.Checks = p.lines
+	out.Outcome = model.Pass
+	for _, l := range p.lines {
+		if l.Outcome == model.Fail || l.Outcome == model.Warn && out.Outcome == model.Pass {
+			out.Outcome = l.Outcome
+		}
+	}
+	out.CanCreate = out.Outcome != model.Fail
+	out.Steps = p.steps()
+	out.Summary = p.summary(out)
+	return out
+}
+
+// layouts are the layout that was asked for, and those to compare it with.
+func (p *planner) layouts() []string {
+	list := []string{p.set.Layout}
+	for _, other := range []string{model.LayoutMesh, model.LayoutHub, model.LayoutChain} {
+		if other != p.set.Layout {
+			list = append(list, other)
+		}
+	}
+	return list
+}
+
+func (p *planner) lanesOf(layout string) []replica.Lane {
+	var ids []replica.ID
+	for i := range p.sites {
+		ids = append(ids, replica.ID(i))
+	}
+	if layout != model.LayoutCustom {
+		return lay(layout, ids)
+	}
+	var lanes []replica.Lane
+	for _, l := range p.set.Lanes {
+		from, _ := placeOf(&p.set, "", l.From)
+		to, _ := placeOf(&p.set, "", l.To)
+		lanes = append(lanes, replica.Lane{From: replica.ID(from), To: replica.ID(to)})
+	}
+	return lanes
+}
+
+func (p *planner) layout(name string, o plan.Outlook, legs map[[2]int]leg) model.PlanLayout {
+	l := model.PlanLayout{Layout: name, Asked: name == p.set.Layout, Endless: o.Steady.Endless(), Fills: []model.PlanFill{}, Lanes: []model.PlanLane{}}
+	if !o.Filled.IsZero() {
+		at := o.Filled.UTC()
+		l.Filled = &at
+	}
+	for i, s := range p.sites {
+		if s.place.Seed {
+			continue
+		}
+		f := model.PlanFill{Replica: s.replica.Name, Bytes: s.place.Load().Bytes}
+		if fill, ok := o.Fills[replica.ID(i)]; ok {
+			begin, end := fill.Start.UTC(), fill.End.UTC()
+			f.From, f.Start, f.End = p.sites[fill.From].replica.Name, &begin, &end
+		}
+		lag := o.Steady.Lags[replica.ID(i)]
+		f.MedianS, f.P95S = int64(lag.Median.Seconds()), int64(lag.P95.Seconds())
+		l.Fills = append(l.Fills, f)
+	}
+	for i, lane := range o.Lanes {
+		l.Lanes = append(l.Lanes, model.PlanLane{From: p.sites[lane.From].replica.Name, To: p.sites[lane.To].replica.Name, Mbit: legs[[2]int{int(lane.From), int(lane.To)}].mbit,
+			First: o.Carried[lane], Weekly: o.Steady.Lanes[i].Weekly, Fits: o.Steady.Lanes[i].Fits})
+	}
+	return l
+}
+
+func (p *planner) judgeLegs(legs map[[2]int]leg) {
+	for i, a := range p.set.Replicas {
+		for k, b := range p.set.Replicas[:i] {
+			if !legs[[2]int{i, k}].known {
+				p.add("legs", model.Warn, fmt.Sprintf("no legs are known between %s and %s", b.Site, a.Site), fmt.Sprintf("the forecast takes it for %d Mbit/s", unknownMbit), fmt.Sprintf("say how fast it is: bspan site link --mbit N %q %q", b.Site, a.Site))
+			}
+		}
+	}
+}
+
+func (p *planner) judgeForecast(l model.PlanLayout) {
+	for _, lane := range l.Lanes {
+		if lane.Weekly > lane.Fits {
+			p.add("calendar", model.Fail, fmt.Sprintf("%s to %s: %s fit into a week, and %s change", lane.From, lane.To, size(lane.Fits), size(lane.Weekly)), "the backlog grows without end", "open the lane for longer, let it carry faster, or leave something out")
+		}
+	}
+	for _, f := range l.Fills {
+		if f.End == nil {
+			p.add("calendar", model.Fail, fmt.Sprintf("%s is never filled: no lane to it is ever open", f.Replica), "people would find nothing there", "open a lane to it")
+		}
+	}
+	if !l.Endless && l.Filled != nil {
+		p.add("calendar", model.Pass, "what changes in a week fits through every lane", "", "")
+	}
+}
+
+// steps are what making the set does.
+func (p *planner) steps() (list []string) {
+	for _, s := range p.sites {
+		if s.tree == nil {
+			list = append(list, fmt.Sprintf("Make the folder %s.", s.replica.Target()))
+		}
+	}
+	list = append(list, fmt.Sprintf("Write down the set %s: %d replicas, %d lanes (%s).", p.set.Name, len(p.set.Replicas), len(p.set.Lanes), p.set.Layout))
+	for _, s := range p.sites {
+		list = append(list, fmt.Sprintf("Mark %s as the replica %s, in its folder .bspan, and look at all of it.", s.replica.Target(), s.replica.Name))
+	}
+	for _, s := range p.sites {
+		if c := s.place; !c.Seed {
+			list = append(list, fmt.Sprintf("Fill %s: adopt %s, carry %s (%s), put %s into the attic.", s.replica.Name, count(c.Equal.Files, "file", "files"), count(c.Missing.Files+c.Differ.Files, "file", "files"), size(c.Load().Bytes), count(c.Differ.Files+c.Extra.Files, "file", "files")))
+		}
+	}
+	return append(list, "From then on carry what people change anywhere to all others.")
+}
+
+func (p *planner) summary(out model.ReplicaPlan) string {
+	var seed *planSite
+	var others []string
+	for _, s := range p.sites {
+		if s.place.Seed {
+			seed = s
+		} else {
+			others = append(others, s.replica.Name)
+		}
+	}
+	text := fmt.Sprintf("%s keeps %s (%s) of %s the same at %s, as a %s.", p.set.Name, count(seed.place.Files, "file", "files"), size(seed.place.Bytes), seed.replica.Target(), strings.Join(others, " and "), p.set.Layout)
+	var last *model.PlanFill
+	for i, f := range out.Layouts[0].Fills {
+		if f.End != nil && (last == nil || f.End.After(*last.End)) {
+			last = &out.Layouts[0].Fills[i]
+		}
+	}
+	switch {
+	case out.Layouts[0].Filled == nil:
+		text += " It is never filled as it is planned."
+	case last.End.Sub(p.at) < time.Minute:
+		text += " The first fill takes less than a minute."
+	default:
+		text += fmt.Sprintf(" The first fill takes %s, until %s.", duration(last.End.Sub(p.at)), last.End.Local().Format("Mon 2 Jan 15:04"))
+	}
+	if out.Outcome == model.Fail {
+		text += " It cannot be made as it is: see the checks that fail."
+	}
+	return text
+}
+
+// duration says a time in the two largest units that matter.
+func duration(d time.Duration) string {
+	switch {
+	case d < time.Hour:
+		return count(int64(d.Minutes()), "minute", "minutes")
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%.1f hours", d.Hours())
+	}
+	return fmt.Sprintf("%.1f days", d.Hours()/24)
+}

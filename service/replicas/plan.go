@@ -1,0 +1,332 @@
+package replicas
+
+import (
+	"context"
+	"fmt"
+	"iter"
+	"path"
+	"time"
+
+	"bridgespan/core/account"
+	"bridgespan/core/fault"
+	"bridgespan/core/filter"
+	"bridgespan/core/paths"
+	"bridgespan/core/plan"
+	"bridgespan/core/replica"
+	"bridgespan/model"
+	"bridgespan/service/jobs"
+	"bridgespan/smbadmin"
+	"bridgespan/tree"
+	"bridgespan/tree/smb"
+)
+
+// planKind is the kind of runs that plan a set.
+const planKind = "plan"
+
+// Plan begins to find out what will come of a set. It changes nothing.
+func (s *Service) Plan(ctx context.Context, n model.NewReplicaSet) (model.ReplicaPlan, error) {
+	if _, err := s.draft(ctx, n); err != nil {
+		return model.ReplicaPlan{}, err
+	}
+	run, err := s.jobs.Start(ctx, planKind, n.Name, n)
+	if err != nil {
+		return model.ReplicaPlan{}, err
+	}
+	return s.Planned(ctx, run)
+}
+
+// Planned shows a plan as far as it is.
+func (s *Service) Planned(ctx context.Context, id int64) (model.ReplicaPlan, error) {
+	p := model.ReplicaPlan{Checks: []model.CheckLine{}, Places: []model.PlanPlace{}, Layouts: []model.PlanLayout{}, Steps: []string{}}
+	r, err := s.jobs.Get(ctx, id)
+	if err != nil {
+		return p, err
+	}
+	if r.Kind != planKind {
+		return p, fault.New(fault.NotFound, "list the runs with: bspan run list", "run %d is not a plan of a replica set", id)
+	}
+	if _, err := s.jobs.Result(ctx, id, &p); err != nil {
+		return p, err
+	}
+	p.Run = r
+	return p, s.jobs.Settings(ctx, id, &p.Asked)
+}
+
+// planner makes one plan.
+type planner struct {
+	*Service
+	job    *jobs.Job
+	asked  model.NewReplicaSet
+	set    model.ReplicaSet
+	filter *filter.Filter
+	sites  []*planSite
+	lines  []model.CheckLine
+	at     time.Time
+	seen   int64 // files and folders
+	bytes  int64
+	behind float64 // share of the walks that are done
+}
+
+// planSite is a replica that is planned, with what was found there.
+type planSite struct {
+	replica  model.Replica
+	server   model.Server
+	session  *smb.Session
+	tree     tree.Tree // nil when its folder is missing
+	space    tree.Space
+	place    plan.Place
+	accounts map[account.SID]string // met in permissions, with a path
+	spelled  []string               // that the seed spells otherwise
+	open     int                    // files that people change now
+}
+
+// work makes a plan.
+func (s *Service) work(ctx context.Context, job *jobs.Job) error {
+	p := &planner{Service: s, job: job, at: now()}
+	if err := job.Settings(&p.asked); err != nil {
+		return err
+	}
+	var err error
+	if p.set, err = s.draft(ctx, p.asked); err != nil {
+		return err
+	}
+	if p.filter, err = filter.New(p.set.Filter); err != nil {
+		return err
+	}
+	defer p.close()
+	if err := p.reach(ctx); err != nil {
+		return err
+	}
+	if err := p.walk(ctx); err != nil {
+		if ctx.Err() != nil {
+			return jobs.ErrStopped
+		}
+		return err
+	}
+	p.judge(ctx)
+	return job.Finish(p.result(ctx))
+}
+
+func (p *planner) close() {
+	for _, s := range p.sites {
+		if s.tree != nil {
+			_ = s.tree.Close()
+		}
+		if s.session != nil {
+			_ = s.session.Close()
+		}
+	}
+}
+
+func (p *planner) add(name string, outcome model.Outcome, found, means, remedy string) {
+	if outcome == model.Pass {
+		means, remedy = "", ""
+	}
+	p.lines = append(p.lines, model.CheckLine{Name: name, Outcome: outcome, Found: found, Means: means, Remedy: remedy})
+}
+
+// reach opens all places.
+func (p *planner) reach(ctx context.Context) error {
+	for i := range p.set.Replicas {
+		s := &planSite{replica: p.set.Replicas[i], accounts: map[account.SID]string{}}
+		s.place = plan.Place{ID: replica.ID(i), Seed: s.replica.Seed}
+		p.sites = append(p.sites, s)
+		if err := p.open(ctx, s); err != nil {
+			return fmt.Errorf("%s: %w", s.replica.Name, err)
+		}
+	}
+	return nil
+}
+
+// open opens a place, when its folder is there, and looks at what is around it.
+func (p *planner) open(ctx context.Context, s *planSite) error {
+	var err error
+	if s.server, s.session, err = p.estate.Session(ctx, s.replica.Server); err != nil {
+		return err
+	}
+	top, err := s.session.Tree(ctx, s.replica.Share, "")
+	if err != nil {
+		return p.explain(ctx, s.replica.Server, err)
+	}
+	defer top.Close()
+	if s.space, err = top.Space(ctx); err != nil {
+		return p.explain(ctx, s.replica.Server, err)
+	}
+	missing, err := missingFolders(ctx, top, orText(s.replica.Sub, "."))
+	if err != nil {
+		return p.explain(ctx, s.replica.Server, err)
+	}
+	above := s.replica.Sub
+	if len(missing) > 0 {
+		above = path.Dir(missing[0])
+	}
+	p.mayWrite(ctx, s, top, orText(above, "."))
+	p.clock(ctx, s)
+	p.openFiles(ctx, s)
+	if len(missing) == 0 {
+		if s.tree, err = s.session.Tree(ctx, s.replica.Share, s.replica.Sub); err != nil {
+			return p.explain(ctx, s.replica.Server, err)
+		}
+	}
+	return nil
+}
+
+func (p *planner) mayWrite(ctx context.Context, s *planSite, top *smb.Tree, folder string) {
+	if err := top.MayWrite(ctx, folder); err != nil {
+		p.add("rights", model.Fail, fmt.Sprintf("%s: the account %s may not write in %s: %s", s.replica.Name, s.server.Account, s.replica.Target(), words(err)), "nothing can be carried there", "give the account full rights there: bspan rights grant --level full")
+		return
+	}
+	p.add("rights", model.Pass, fmt.Sprintf("%s: %s answers, and lets us write", s.replica.Name, s.replica.Target()), "", "")
+}
+
+// Clocks decide conflicts: how far they may be apart.
+const clockApart = 2 * time.Second
+
+func (p *planner) clock(ctx context.Context, s *planSite) {
+	g, err := smbadmin.Negotiate(ctx, fmt.Sprintf("%s:%d", s.server.Address, s.server.Port))
+	switch {
+	case err != nil:
+		p.add("clock", model.Warn, fmt.Sprintf("%s: its clock cannot be read: %s", s.replica.Name, words(err)), "the later change wins a conflict, by the servers' clocks", "check the server")
+	case g.ClockDifference.Abs() > clockApart:
+		p.add("clock", model.Warn, fmt.Sprintf("%s: its clock is %s off", s.replica.Name, g.ClockDifference.Round(time.Second)), "the later change wins a conflict, and the wrong one may look later", "set its clock by a time server")
+	default:
+		p.add("clock", model.Pass, fmt.Sprintf("%s: its clock is %s off", s.replica.Name, g.ClockDifference.Abs().Round(time.Millisecond)), "", "")
+	}
+}
+
+func (p *planner) openFiles(ctx context.Context, s *planSite) {
+	files, err := smbadmin.New(s.session).OpenFiles(ctx)
+	if err != nil { // who may administer shares may still not see them
+		return
+	}
+	for _, f := range files {
+		if f.Write {
+			s.open++
+		}
+	}
+}
+
+// met is an entry of one place.
+type met struct {
+	tree.Named
+}
+
+// walk looks at what all places hold, each beside the seed.
+func (p *planner) walk(ctx context.Context) error {
+	var seed *planSite
+	var others []*planSite
+	for _, s := range p.sites {
+		if s.place.Seed {
+			seed = s
+		} else {
+			others = append(others, s)
+		}
+	}
+	for i, other := range others {
+		if err := p.pair(ctx, seed, other, i == 0, len(others)); err != nil {
+			return err
+		}
+		p.behind = float64(i+1) / float64(len(others))
+	}
+	return nil
+}
+
+// pair walks through the seed and another place, side by side. first is true
+// when the seed was not counted yet.
+func (p *planner) pair(ctx context.Context, seed, other *planSite, first bool, of int) error {
+	a, b := p.entries(ctx, seed), p.entries(ctx, other)
+	for pair, err := range paths.Pairs(tree.Ahead(ctx, a.all), tree.Ahead(ctx, b.all), func(m met) string { return m.Path }) {
+		if err != nil {
+			return p.explain(ctx, other.replica.Server, err)
+		}
+		if pair.First != nil && first {
+			p.count(seed, pair.First)
+		}
+		if pair.Second != nil {
+			p.count(other, pair.Second)
+		}
+		judge(other, pair.First, pair.Second)
+		p.job.Progress(p.seen, p.bytes, p.behind+min(a.seen(), b.seen())/float64(of))
+	}
+	return ctx.Err()
+}
+
+// walked is a walk through a place, with how far it is.
+type walked struct {
+	all  iter.Seq2[met, error]
+	seen func() float64
+}
+
+// entries walks through a place, as far as the set is about it.
+func (p *planner) entries(ctx context.Context, s *planSite) walked {
+	if s.tree == nil {
+		return walked{func(func(met, error) bool) {}, func() float64 { return 1 }}
+	}
+	walk := &tree.Ordered{Tree: s.tree, Top: ".", Detail: tree.WithDescriptors}
+	return walked{func(yield func(met, error) bool) {
+		for e, err := range walk.All(ctx) {
+			if err == nil && (e.Path == "." || p.leftOut(e)) {
+				continue
+			}
+			if !yield(met{e}, err) {
+				return
+			}
+		}
+	}, walk.Seen.Get}
+}
+
+func (p *planner) leftOut(e tree.Named) bool {
+	if e.Kind == tree.Folder {
+		return p.filter.Folder(e.Path) != ""
+	}
+	return p.filter.File(e.Path, e.Size, e.Modified, p.at) != "" || p.filter.Folder(path.Dir(e.Path)) != ""
+}
+
+// mostAccounts bounds how many accounts are looked for at each place.
+const mostAccounts = 2000
+
+func (p *planner) count(s *planSite, m *met) {
+	size := m.Size
+	if m.Kind == tree.Folder {
+		size = -1
+	}
+	s.place.Content.Add(m.Path, size, m.Modified, p.at)
+	p.seen++
+	p.bytes += max(size, 0)
+	if m.Descriptor.IsZero() || len(s.accounts) >= mostAccounts {
+		return
+	}
+	for _, sid := range m.Descriptor.Parts().Accounts() {
+		if _, known := s.accounts[sid]; !known {
+			s.accounts[sid] = m.Path
+		}
+	}
+}
+
+// judge compares what a place holds at a path with what the seed does.
+func judge(s *planSite, seed, here *met) {
+	switch {
+	case here == nil && seed.Kind == tree.File:
+		s.place.Missing.Add(seed.Size)
+	case here == nil:
+	case seed == nil:
+		if here.Kind == tree.File {
+			s.place.Extra.Add(here.Size)
+		}
+	default:
+		if seed.Name != here.Name && len(s.spelled) < 100 {
+			s.spelled = append(s.spelled, here.Path)
+		}
+		switch {
+		case seed.Kind != tree.File && here.Kind == tree.File:
+			s.place.Extra.Add(here.Size)
+		case seed.Kind == tree.File && here.Kind != tree.File:
+			s.place.Missing.Add(seed.Size)
+		case seed.Kind != tree.File:
+		case seed.Size == here.Size && seed.Modified.Sub(here.Modified).Abs() <= replica.TimeTolerance:
+			s.place.Equal.Add(seed.Size)
+		default:
+			s.place.Differ.Add(seed.Size)
+		}
+	}
+}
