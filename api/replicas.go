@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"bridgespan/model"
+	"bridgespan/service/replicas"
 )
 
 // SetPath names a replica set.
@@ -95,6 +96,11 @@ func (a *API) replicaRoutes() {
 			p, err := a.Replicas.Planned(ctx, in.Run)
 			return &body[model.ReplicaPlan]{p}, err
 		})
+	route(a, model.Viewer, huma.Operation{OperationID: "read-calendar", Method: "POST", Path: "/calendars", Summary: "Read a calendar in one of its two forms, and tell it in both", Tags: tags},
+		func(_ context.Context, in *body[model.Calendar]) (*body[model.Calendar], error) {
+			c, err := replicas.ReadCalendar(in.Body)
+			return &body[model.Calendar]{c}, err
+		})
 	a.replicaWorkRoutes(tags)
 	a.atticRoutes(tags)
 }
@@ -106,7 +112,7 @@ func (a *API) replicaSet(ctx context.Context, name string) (*tagged[model.Replic
 
 // replicaWorkRoutes are about how the work on sets goes.
 func (a *API) replicaWorkRoutes(tags []string) {
-	route(a, model.Operator, huma.Operation{OperationID: "look-at-replicas", Method: "POST", Path: setRoute + "/look", Summary: "Look at all of a set's replicas now, or at one", Tags: tags, DefaultStatus: 202},
+	route(a, model.Operator, huma.Operation{OperationID: "look-at-replicas", Method: "POST", Path: setRoute + "/look", Summary: "Look at all of a set's replicas now, or at one", Tags: tags, DefaultStatus: 204},
 		func(ctx context.Context, in *struct {
 			SetPath
 			Replica string `query:"replica" doc:"At this replica alone"`

@@ -285,3 +285,9 @@ type PlanLane struct {
 	Weekly int64   `json:"weekly" doc:"Bytes that change in a week and go this way"`
 	Fits   int64   `json:"fits" doc:"Bytes that its week lets through"`
 }
+
+// Calendar is a week of hours in its two forms.
+type Calendar struct {
+	Text  string    `json:"text,omitempty" doc:"As rules, such as \"full; mon-fri 8-18 off\""`
+	Hours []float64 `json:"hours,omitempty" maxItems:"168" doc:"As 168 rates in Mbit/s, from Monday 0:00 on: 0 is off, -1 is full"`
+}

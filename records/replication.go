@@ -282,7 +282,7 @@ func (tx *Tx) ticketNumber(ctx context.Context) (n uint64, err error) {
 const backlogColumns = `replica_backlog (from_id, to_id, folder, name_key, path_key, seq)`
 
 // A path that waits already keeps since when.
-const backlogAgain = `seq = VALUES(seq)`
+const backlogAgain = `seq = VALUES(seq), failed = 0, later = NULL`
 
 func backlogRow(lane replica.Lane, key string, seq uint64) []any {
 	return []any{lane.From, lane.To, folderOf(path.Dir(key)), []byte(path.Base(key)), []byte(key), seq}
@@ -315,7 +315,7 @@ func (tx *Tx) replicaRow(ctx context.Context, r replica.ID, rec *replica.Record,
 
 // Backlog lists the paths that a lane has waited with longest.
 func (s *Replication) Backlog(ctx context.Context, lane replica.Lane, limit int) ([]replica.Ticket, error) {
-	rows, err := s.db.run.QueryContext(ctx, `SELECT path_key, seq FROM replica_backlog WHERE from_id = ? AND to_id = ? ORDER BY seq LIMIT ?`, lane.From, lane.To, limit)
+	rows, err := s.db.run.QueryContext(ctx, `SELECT path_key, seq FROM replica_backlog WHERE from_id = ? AND to_id = ? AND (later IS NULL OR later <= UTC_TIMESTAMP(6)) ORDER BY seq LIMIT ?`, lane.From, lane.To, limit)
 	return collect(rows, err, func(s scanner) (t replica.Ticket, err error) { return t, s.Scan(&t.Key, &t.Seq) })
 }
 
@@ -339,17 +339,39 @@ func (s *Replication) Done(ctx context.Context, lane replica.Lane, tickets []rep
 	})
 }
 
-// Postpone puts tickets behind the others.
-func (s *Replication) Postpone(ctx context.Context, lane replica.Lane, tickets []replica.Ticket) error {
+// How long what failed is left alone: twice as long each time.
+const (
+	failedPause = 5 * time.Second
+	failedMost  = 10 * time.Minute
+)
+
+// Postpone puts tickets behind the others, but those put there again meanwhile;
+// what failed is left alone for a while.
+func (s *Replication) Postpone(ctx context.Context, lane replica.Lane, tickets []replica.Ticket, failed bool) error {
+	later := `NULL`
+	args := []any{}
+	if failed {
+		later = `UTC_TIMESTAMP(6) + INTERVAL LEAST(? * POW(2, LEAST(failed, 20)), ?) MICROSECOND, failed = failed + 1`
+		args = []any{failedPause.Microseconds(), failedMost.Microseconds()}
+	}
+	same := map[uint64][]string{}
+	for _, t := range tickets {
+		same[t.Seq] = append(same[t.Seq], t.Key)
+	}
 	return s.db.Change(ctx, func(tx *Tx) error {
-		seq, err := tx.ticketNumber(ctx)
-		var queued bulk
-		for _, t := range tickets {
-			queued.add(backlogRow(lane, t.Key, seq)...)
-		}
+		next, err := tx.ticketNumber(ctx)
 		if err != nil {
 			return err
 		}
-		return queued.updating(ctx, tx, backlogColumns, backlogAgain)
+		for seq, keys := range same {
+			for part := range slices.Chunk(keys, bulkRows) {
+				where, some := within(``, part)
+				all := slices.Concat([]any{next}, args, []any{lane.From, lane.To, seq}, some)
+				if _, _, err := tx.exec(ctx, `UPDATE replica_backlog SET seq = ?, later = `+later+` WHERE from_id = ? AND to_id = ? AND seq = ? AND `+where, all...); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
 	})
 }

@@ -107,11 +107,26 @@ func testReplication(t *testing.T, db *records.DB) {
 		t.Errorf("after all was done: %v", left)
 	}
 	save(replica.Change{Replica: 1, Records: []replica.Record{zero}, Queue: []replica.Lane{lane}})
-	if err := s.Postpone(ctx, lane, left); err != nil {
+	if err := s.Postpone(ctx, lane, left, false); err != nil {
 		t.Fatal(err)
 	}
-	if got := backlog(lane); len(got) != 2 || got[0].Key != zero.Key || got[1].Seq == left[0].Seq {
+	got := backlog(lane)
+	if len(got) != 2 || got[0].Key != zero.Key || got[1].Seq == left[0].Seq {
 		t.Errorf("postponed: %v", got)
+	}
+	// What failed is left alone, until it changes.
+	if err := s.Postpone(ctx, lane, got[1:], true); err != nil {
+		t.Fatal(err)
+	}
+	if got := backlog(lane); len(got) != 1 || got[0].Key != zero.Key {
+		t.Errorf("after a failure: %v", got)
+	}
+	if all, err := db.Backlog(ctx, lane); err != nil || all.Files != 2 || all.Bytes != full.Size {
+		t.Errorf("the backlog is %+v, %v", all, err)
+	}
+	save(replica.Change{Replica: 1, Records: []replica.Record{full}, Queue: []replica.Lane{lane}})
+	if got := backlog(lane); len(got) != 2 {
+		t.Errorf("after it changed: %v", got)
 	}
 	// All or nothing: a record that cannot be kept keeps the others back.
 	bad := zero

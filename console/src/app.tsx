@@ -10,6 +10,9 @@ import { NamespacePage } from "./pages/namespace";
 import { NamespacesPage } from "./pages/namespaces";
 import { OverviewPage } from "./pages/overview";
 import { BrowsePage } from "./pages/browse";
+import { PlanPage } from "./pages/plan";
+import { ReplicaSetPage } from "./pages/replicaset";
+import { ReplicasPage } from "./pages/replicas";
 import { RunPage } from "./pages/run";
 import { RunsPage } from "./pages/runs";
 import { ServerPage } from "./pages/server";
@@ -50,6 +53,9 @@ export function App() {
         <Route path="/sites" element={<SitesPage />} />
         <Route path="/namespaces" element={<NamespacesPage />} />
         <Route path="/namespaces/:namespace" element={<NamespacePage />} />
+        <Route path="/replicas" element={<ReplicasPage />} />
+        <Route path="/replica-plan" element={<PlanPage />} />
+        <Route path="/replicas/:set" element={<ReplicaSetPage />} />
         <Route path="/users" element={<UsersPage />} />
         <Route path="/changes" element={<ChangesPage />} />
         <Route path="/reference" element={<ApiPage />} />

@@ -14,6 +14,7 @@ import { chooseTheme, currentTheme } from "./theme";
 const pages: [string, string, string?][] = [
   ["/", "Overview"],
   ["/namespaces", "Namespaces"],
+  ["/replicas", "Replica sets"],
   ["/servers", "Servers"],
   ["/sites", "Sites"],
   ["/runs", "Runs"],

@@ -20,6 +20,7 @@ type Carried struct {
 	Bytes     int64 // that were written
 	Conflicts int
 	Postponed int // that could not be done now
+	Failed    int // of which for a reason that will not pass at once
 }
 
 // Carry works off up to limit paths of a lane's backlog. What cannot be done is
@@ -44,12 +45,24 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 			return c.done, err
 		}
 	}
-	if c.done.Postponed = len(tickets); len(tickets) > 0 {
-		if err := e.Store.Postpone(ctx, lane, tickets); err != nil {
-			return c.done, err
-		}
+	if err := c.postpone(ctx, tickets); err != nil {
+		return c.done, err
 	}
 	return c.done, e.fill(ctx, c.to)
+}
+
+// postpone puts what was not done behind the rest of the backlog.
+func (c *carry) postpone(ctx context.Context, waiting []replica.Ticket) error {
+	c.done.Failed, c.done.Postponed = len(c.failed), len(waiting)+len(c.failed)
+	for tickets, failed := range map[*[]replica.Ticket]bool{&waiting: false, &c.failed: true} {
+		if len(*tickets) == 0 {
+			continue
+		}
+		if err := c.Store.Postpone(ctx, c.lane, *tickets, failed); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 type carry struct {
@@ -60,6 +73,7 @@ type carry struct {
 	mu     sync.Mutex // of what follows
 	done   Carried
 	intake bool // the receiver's intake is there
+	failed []replica.Ticket
 }
 
 // count changes what was done so far.
@@ -177,6 +191,8 @@ func (c *carry) together(ctx context.Context, errands []*errand) (left []replica
 			defer mu.Unlock()
 			if ok {
 				done = append(done, e.ticket)
+			} else if e.failed {
+				c.failed = append(c.failed, e.ticket)
 			} else {
 				left = append(left, e.ticket)
 			}

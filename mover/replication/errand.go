@@ -13,6 +13,7 @@ type errand struct {
 	*hold
 	ticket replica.Ticket
 	stage  stage
+	failed bool // it could not be done, for a reason that will not pass at once
 	// fresh are records that were read after they were claimed, for their first use.
 	fresh map[place]replica.Record
 }
@@ -32,6 +33,7 @@ func (e *errand) do(ctx context.Context) (bool, error) {
 	case err == nil:
 		return true, nil
 	case !errors.Is(err, errLater) && !errors.Is(err, errMoved) && !absent(err):
+		e.failed = true
 		e.trouble(e.carry.to, e.ticket.Key, err)
 	}
 	return false, nil

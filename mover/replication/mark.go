@@ -30,11 +30,11 @@ func (e *Engine) identify(ctx context.Context, r *Replica) error {
 		_, err := r.Tree.Put(ctx, MarkFile, strings.NewReader(want), tree.PutOptions{})
 		return err
 	case absent(err):
-		return fmt.Errorf("%s: %w any more: it has no %s", r.Name, ErrNotReplica, MarkFile)
+		return fmt.Errorf("%w any more: it has no %s; is its volume there?", ErrNotReplica, MarkFile)
 	case err != nil:
 		return err
 	case string(text) != want:
-		return fmt.Errorf("%s: %w: it is marked %q", r.Name, ErrNotReplica, strings.TrimSpace(string(text)))
+		return fmt.Errorf("%w: it is marked %q; when there is no such set any more, remove %s there", ErrNotReplica, strings.TrimSpace(string(text)), MarkFile)
 	}
 	return nil
 }

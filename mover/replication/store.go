@@ -20,10 +20,12 @@ type Store interface {
 	// Unfinished lists the records with something pending.
 	Unfinished(ctx context.Context, r replica.ID) ([]replica.Record, error)
 	Save(ctx context.Context, c replica.Change) error
-	// Backlog lists the paths that a lane has waited with longest.
+	// Backlog lists the paths that a lane has waited with longest, but those that
+	// failed and are left alone for a while.
 	Backlog(ctx context.Context, l replica.Lane, limit int) ([]replica.Ticket, error)
 	// Done takes tickets away, but those put there again meanwhile.
 	Done(ctx context.Context, l replica.Lane, tickets []replica.Ticket) error
-	// Postpone puts tickets behind the others.
-	Postpone(ctx context.Context, l replica.Lane, tickets []replica.Ticket) error
+	// Postpone puts tickets behind the others, but those put there again
+	// meanwhile; what failed is to be left alone for a while.
+	Postpone(ctx context.Context, l replica.Lane, tickets []replica.Ticket, failed bool) error
 }

@@ -139,7 +139,7 @@ func (s *memoryStore) Done(_ context.Context, l replica.Lane, tickets []replica.
 	return nil
 }
 
-func (s *memoryStore) Postpone(_ context.Context, l replica.Lane, tickets []replica.Ticket) error {
+func (s *memoryStore) Postpone(_ context.Context, l replica.Lane, tickets []replica.Ticket, _ bool) error {
 	if err := s.step(); err != nil {
 		return err
 	}

@@ -97,4 +97,8 @@ CREATE TABLE replica_samples (
   FOREIGN KEY (to_id) REFERENCES replicas (id) ON DELETE CASCADE
 ) ENGINE=InnoDB;
 
-ALTER TABLE replica_backlog ADD COLUMN queued DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6);
+-- What failed is not tried again before a time, the longer the more often it failed.
+ALTER TABLE replica_backlog
+  ADD COLUMN queued DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6),
+  ADD COLUMN failed INT NOT NULL DEFAULT 0,
+  ADD COLUMN later DATETIME(6) NULL;

@@ -127,7 +127,7 @@ func (p *place) ringAll() {
 // reason says in words why a replica cannot be worked at.
 func (p *place) reason(ctx context.Context, err error) string {
 	if errors.Is(err, replication.ErrNotReplica) {
-		return err.Error() + ": is its volume there?"
+		return err.Error()
 	}
 	return words(p.explain(ctx, p.Server, err))
 }

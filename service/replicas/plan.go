@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"iter"
 	"path"
+	"strings"
 	"time"
 
 	"bridgespan/core/account"
@@ -14,6 +15,7 @@ import (
 	"bridgespan/core/plan"
 	"bridgespan/core/replica"
 	"bridgespan/model"
+	"bridgespan/mover/replication"
 	"bridgespan/service/jobs"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
@@ -167,8 +169,16 @@ func (p *planner) open(ctx context.Context, s *planSite) error {
 		if s.tree, err = s.session.Tree(ctx, s.replica.Share, s.replica.Sub); err != nil {
 			return p.explain(ctx, s.replica.Server, err)
 		}
+		p.marked(ctx, s)
 	}
 	return nil
+}
+
+// marked looks for the mark of another set, of this service or another one.
+func (p *planner) marked(ctx context.Context, s *planSite) {
+	if text, err := tree.ReadFile(ctx, s.tree, replication.MarkFile); err == nil {
+		p.add("other sets", model.Fail, fmt.Sprintf("%s: the folder is marked %q", s.replica.Name, strings.TrimSpace(string(text))), "somebody may keep it the same with others already", "when there is no such set any more, remove "+replication.MarkFile+" there")
+	}
 }
 
 func (p *planner) mayWrite(ctx context.Context, s *planSite, top *smb.Tree, folder string) {

@@ -301,8 +301,25 @@ func (s *Service) Remove(ctx context.Context, name string, version int64) error 
 	if err != nil || records.Rehearsing(ctx) {
 		return err
 	}
-	s.unmark(context.WithoutCancel(ctx), set)
+	lasting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*leaseFor)
+	defer cancel()
+	s.awaitEnd(lasting, set.ID)
+	s.unmark(lasting, set)
 	return nil
+}
+
+// awaitEnd waits until nobody works on a set that is gone.
+func (s *Service) awaitEnd(ctx context.Context, id int64) {
+	for ctx.Err() == nil {
+		if lease, ok, err := s.db.Acquire(ctx, leaseName(id), s.holder, leaseFor); err == nil && ok {
+			_ = s.db.Release(ctx, lease)
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
 }
 
 // Look makes the replicas of a set be looked at now: all, or one that is named.

@@ -16,6 +16,8 @@ const (
 	leaseFor    = 20 * time.Second
 )
 
+func leaseName(set int64) string { return fmt.Sprintf("replica set %d", set) }
+
 func (s *Service) kick() {
 	select {
 	case s.wake <- struct{}{}:
@@ -57,7 +59,7 @@ func (s *Service) takeUp(ctx context.Context) error {
 			k.nudge()
 			continue
 		}
-		lease, ok, err := s.db.Acquire(ctx, fmt.Sprintf("replica set %d", set.ID), s.holder, leaseFor)
+		lease, ok, err := s.db.Acquire(ctx, leaseName(set.ID), s.holder, leaseFor)
 		if err != nil {
 			return err
 		}

@@ -116,7 +116,7 @@ func (w *way) carry(ctx context.Context) {
 		case done.Done == 0:
 			faults = 0
 			pause := idleMost
-			if done.Postponed > 0 {
+			if done.Postponed > done.Failed {
 				pause = retryAfter
 			}
 			w.is(model.LaneIdle, "", time.Time{})

@@ -32,6 +32,15 @@ export type RightsChange = Schemas["RightsChange"];
 export type SharePlan = Schemas["SharePlan"];
 export type ShareNow = Schemas["ShareNow"];
 export type Account = Schemas["Account"];
+export type ReplicaSet = Schemas["ReplicaSet"];
+export type Replica = Schemas["Replica"];
+export type Lane = Schemas["Lane"];
+export type ReplicaPlan = Schemas["ReplicaPlan"];
+export type NewReplicaSet = Schemas["NewReplicaSet"];
+export type AtticItem = Schemas["AtticItem"];
+export type ReplicaTrouble = Schemas["ReplicaTrouble"];
+export type LaneSample = Schemas["LaneSample"];
+export type EditLane = Schemas["EditLane"];
 
 /** A refusal by the service, or its silence (status 0). */
 export class Problem extends Error {

@@ -11,6 +11,7 @@ const concerns: Record<string, string[]> = {
   share: ["share", "rights", "change"],
   run: ["run", "rights", "change"],
   directory: ["account", "rights", "change"],
+  replica: ["replica", "change"],
   health: ["namespace"],
   namespace: ["namespace", "share", "change"],
   user: ["user", "change"],

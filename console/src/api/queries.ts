@@ -162,3 +162,25 @@ export const useLens = (namespace: string, from: string, as: string) =>
     retry: false,
     queryFn: async () => (await got(api.GET("/api/v1/namespaces/{namespace}/lens", { params: { path: { namespace }, query: { from: from || undefined, as: as || undefined } } }))).seen,
   });
+
+export const useReplicaSets = () =>
+  useQuery({ queryKey: ["replica", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/replica-sets", { params: { query: { cursor, limit } } }))) });
+
+export const useReplicaSet = (set: string) =>
+  useQuery({ queryKey: ["replica", "one", set], retry: false, queryFn: () => got(api.GET("/api/v1/replica-sets/{set}", { params: { path: { set } } })) });
+
+export const useReplicaTroubles = (set: string) =>
+  useQuery({ queryKey: ["replica", "troubles", set], queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/troubles", { params: { path: { set } } }))).items });
+
+export const useAttic = (set: string) =>
+  useQuery({ queryKey: ["replica", "attic", set], queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/attic", { params: { path: { set }, query: { limit: 500 } } }))).items });
+
+export const useLaneHistory = (set: string, hours: number) =>
+  useQuery({ queryKey: ["replica", "history", set, hours], queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/history", { params: { path: { set }, query: { hours } } }))).samples });
+
+export const useReplicaPlan = (run: number | undefined) =>
+  useQuery({ queryKey: ["run", "plan", run], enabled: run !== undefined, retry: false, queryFn: () => got(api.GET("/api/v1/replica-plans/{run}", { params: { path: { run: run ?? 0 } } })) });
+
+/** A calendar in both its forms; the service is the one that reads it. */
+export const useCalendar = (text: string) =>
+  useQuery({ queryKey: ["calendar", text], retry: false, staleTime: Infinity, queryFn: () => got(api.POST("/api/v1/calendars", { body: { text } })) });

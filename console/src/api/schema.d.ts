@@ -64,6 +64,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/calendars": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read a calendar in one of its two forms, and tell it in both
+         * @description Needs the role viewer.
+         */
+        post: operations["read-calendar"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes": {
         parameters: {
             query?: never;
@@ -1901,6 +1921,12 @@ export interface components {
             group: components["schemas"]["Account"];
             /** @description The groups that lead there, nearest to the account first, the group itself last */
             path: string[];
+        };
+        Calendar: {
+            /** @description As 168 rates in Mbit/s, from Monday 0:00 on: 0 is off, -1 is full */
+            hours?: number[];
+            /** @description As rules, such as "full; mon-fri 8-18 off" */
+            text?: string;
         };
         Carried: {
             /**
@@ -4429,6 +4455,39 @@ export interface operations {
             };
         };
     };
+    "read-calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Calendar"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-changes": {
         parameters: {
             query?: {
@@ -6252,8 +6311,8 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Accepted */
-            202: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -44,9 +44,10 @@ export function RunsPage() {
   );
 }
 
-const kinds = { survey: "survey", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search" };
+const kinds = { survey: "survey", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search", plan: "plan of a replica set" };
 
 export function where(r: Run): string {
+  if (r.kind === "plan") return `/replica-plan?run=${r.id}`;
   if (r.kind !== "survey" && r.kind !== "rights") return `/runs/${r.id}`;
   const [server = "", share = "", ...rest] = r.subject.split("/");
   const base = [server, share].map(encodeURIComponent);

@@ -1,12 +1,12 @@
 import { useMutation } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, etag, type Account, type Check, type Server, type Share } from "../api/client";
+import { api, etag, type Account, type Server, type Share } from "../api/client";
 import { useAccounts, useServer, useServerUse, useShares, useVolumes } from "../api/queries";
 import { Meter } from "../components/figures";
 import { Consequences } from "../components/consequences";
+import { CheckLines } from "../components/checks";
 import { SaveForm } from "../components/form";
-import { outcomeTone, Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Button, Check as Checkbox, Dialog, Empty, Facts, Loading, PageHead, Section, sentence, Trouble } from "../components/ui";
 import { ago, bytes, when } from "../format";
@@ -38,7 +38,7 @@ export function ServerPage() {
       {check.error && <div className="mb-5"><Trouble error={check.error} /></div>}
       <div className="grid gap-x-10 xl:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <Section title="Check" aside={v.check && `${when(v.check.at)}, took ${v.check.tookMs} ms`}>
-          {v.check ? <CheckLines check={v.check} /> : <Empty>It was not checked yet.</Empty>}
+          {v.check ? <CheckLines lines={v.check.lines} /> : <Empty>It was not checked yet.</Empty>}
         </Section>
         <Section title="Server">
           <Facts
@@ -69,25 +69,6 @@ export function ServerPage() {
       </Dialog>
       <RemoveServer server={v} open={removing} onOpenChange={setRemoving} />
     </>
-  );
-}
-
-/** The lines of a check, each with its remedy where one is needed. */
-function CheckLines({ check }: { check: Check }) {
-  return (
-    <ul className="border-t border-line">
-      {check.lines.map((l) => (
-        <li key={l.name} className="grid grid-cols-[4.5rem_6.5rem_minmax(0,1fr)] gap-x-3 border-b border-line py-1.5">
-          <Status tone={outcomeTone(l.outcome)}>{l.outcome}</Status>
-          <span className="font-medium">{l.name}</span>
-          <span>
-            {l.found}
-            {l.means && <span className="block text-soft">{sentence(l.means)}</span>}
-            {l.remedy && <span className="block">To mend it: {l.remedy}.</span>}
-          </span>
-        </li>
-      ))}
-    </ul>
   );
 }
 

@@ -1,0 +1,207 @@
+// The plan of a replica set: what it is to be made of, what was found out, and
+// what making it will do. What was typed is kept in the browser, and what was
+// found out is a run: the page can be left at any step, and gone back to.
+import { useMutation } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { api, got, Problem, type NewReplicaSet, type ReplicaPlan } from "../api/client";
+import { useReplicaPlan, useServers, useShares } from "../api/queries";
+import { CheckLines } from "../components/checks";
+import { setPage } from "../components/replica";
+import { ended, RunProgress } from "../components/run";
+import { SpanStrip } from "../components/span";
+import { outcomeTone, Status } from "../components/status";
+import { useToast } from "../components/toast";
+import { Button, Field, Loading, PageHead, Section, Select, TextField, TextInput, Trouble } from "../components/ui";
+import { CalendarField } from "../components/week";
+import { bytes, target, when } from "../format";
+import { layouts } from "./replicaset";
+
+type Draft = { name: string; places: { server: string; share: string; sub: string }[]; seed: number; layout: string; calendar: string; leaveOut: string; permissions: string };
+
+const empty: Draft = { name: "", places: [{ server: "", share: "", sub: "" }, { server: "", share: "", sub: "" }], seed: 0, layout: "mesh", calendar: "full", leaveOut: "*.tmp, ~$*", permissions: "carry" };
+
+const shelf = "bspan-replica-plan";
+
+/** The draft, as it was when the page was left. */
+function useDraftOnShelf(asked: NewReplicaSet | undefined): [Draft, (change: Partial<Draft>) => void, () => void] {
+  const [draft, setDraft] = useState<Draft>(() => {
+    try {
+      return { ...empty, ...(JSON.parse(localStorage.getItem(shelf) ?? "{}") as Partial<Draft>) };
+    } catch {
+      return empty;
+    }
+  });
+  useEffect(() => localStorage.setItem(shelf, JSON.stringify(draft)), [draft]);
+  // A plan that is gone back to brings what it was asked for.
+  const [taken, setTaken] = useState<NewReplicaSet>();
+  if (asked && asked !== taken && !taken) {
+    setTaken(asked);
+    setDraft({
+      name: asked.name,
+      places: asked.replicas.map((r) => ({ server: r.server, share: r.share, sub: r.sub ?? "" })),
+      seed: Math.max(0, asked.replicas.findIndex((r) => r.seed)),
+      layout: asked.layout ?? "mesh",
+      calendar: asked.calendar ?? "full",
+      leaveOut: (asked.filter?.leaveOut ?? []).join(", "),
+      permissions: asked.permissions ?? "carry",
+    });
+  }
+  return [draft, (change) => setDraft((d) => ({ ...d, ...change })), () => setDraft(empty)];
+}
+
+const bodyOf = (d: Draft): NewReplicaSet => ({
+  name: d.name,
+  replicas: d.places.map((p, i) => ({ server: p.server, share: p.share, sub: p.sub || undefined, seed: i === d.seed })),
+  layout: d.layout as NewReplicaSet["layout"],
+  calendar: d.calendar,
+  filter: { leaveOut: d.leaveOut.split(",").map((p) => p.trim()).filter(Boolean) },
+  permissions: d.permissions as NewReplicaSet["permissions"],
+});
+
+export function PlanPage() {
+  const [params, setParams] = useSearchParams();
+  const run = Number(params.get("run")) || undefined;
+  const plan = useReplicaPlan(run);
+  const [draft, change, clear] = useDraftOnShelf(plan.data?.asked);
+  const navigate = useNavigate();
+  const tell = useToast();
+  const find = useMutation({ mutationFn: () => got(api.POST("/api/v1/replica-plans", { body: bodyOf(draft) })), onSuccess: (p) => setParams({ run: String(p.run.id) }) });
+  const create = useMutation({
+    mutationFn: (asked: NewReplicaSet) => got(api.POST("/api/v1/replica-sets", { body: asked })),
+    onSuccess: (set) => {
+      clear();
+      tell(`${set.name} is kept the same in ${set.replicas.length} places from now on.`);
+      void navigate(setPage(set.name));
+    },
+  });
+  const same = plan.data && JSON.stringify(bodyOf(draft)) === JSON.stringify({ ...bodyOf(draft), ...plan.data.asked });
+  const errors = find.error instanceof Problem ? find.error.fields : {};
+  return (
+    <>
+      <PageHead title="Plan a replica set" verdict={<span className="text-soft">A folder that is kept the same in several places. Nothing is changed before you say so.</span>} />
+      <Section title="What it is to be">
+        <Asked draft={draft} change={change} errors={errors} />
+        {find.error && <div className="mt-3"><Trouble error={find.error} /></div>}
+        <div className="mt-4 flex gap-2">
+          <Button look={same ? "plain" : "main"} disabled={find.isPending} onClick={() => find.mutate()}>{plan.data ? "Find out again" : "Find out what comes of it"}</Button>
+          <Button look="quiet" onClick={() => { clear(); setParams({}); }}>Begin anew</Button>
+        </div>
+      </Section>
+      {run !== undefined && plan.isPending && <Loading what="the plan" />}
+      {plan.error && !plan.data && <Trouble error={plan.error} />}
+      {plan.data && <Found plan={plan.data} />}
+      {plan.data?.summary && (
+        <Section title="Making it will">
+          <ol className="list-decimal pl-6">{plan.data.steps.map((s) => <li key={s}>{s}</li>)}</ol>
+          {create.error && <div className="mt-3"><Trouble error={create.error} /></div>}
+          <div className="mt-4 flex items-baseline gap-3">
+            <Button look="main" disabled={create.isPending || !plan.data.canCreate} onClick={() => create.mutate(plan.data.asked)}>Make {plan.data.asked.name}</Button>
+            {!plan.data.canCreate && <Status tone="bad">something above stands in its way</Status>}
+          </div>
+        </Section>
+      )}
+    </>
+  );
+}
+
+function Asked({ draft, change, errors }: { draft: Draft; change: (c: Partial<Draft>) => void; errors: Record<string, string> }) {
+  const servers = useServers();
+  const shares = useShares();
+  const place = (i: number, c: Partial<Draft["places"][number]>) => change({ places: draft.places.map((p, k) => (k === i ? { ...p, ...c } : p)) });
+  return (
+    <div className="grid gap-5">
+      <div className="grid max-w-3xl grid-cols-2 gap-4">
+        <TextField label="Name of the set" value={draft.name} onChange={(e) => change({ name: e.target.value })} error={errors.name} />
+      </div>
+      <fieldset className="grid gap-2">
+        <legend className="mb-1 font-medium">Replicas</legend>
+        {errors.replicas && <p className="text-bad">{errors.replicas}</p>}
+        {draft.places.map((p, i) => (
+          <div key={i} className="grid max-w-4xl grid-cols-[1fr_1fr_1fr_auto_auto] items-end gap-3">
+            <Field label={`Server ${i + 1}`}>{(props) => <Select {...props} value={p.server} onChange={(server) => place(i, { server, share: "" })} options={(servers.data ?? []).map((s) => ({ value: s.name, label: s.name }))} placeholder="Choose a server" />}</Field>
+            <Field label="Share">{(props) => <Select {...props} value={p.share} onChange={(share) => place(i, { share })} options={(shares.data ?? []).filter((h) => h.server === p.server && h.kind === "disk" && !h.hidden).map((h) => ({ value: h.name, label: h.name }))} placeholder="Choose a share" />}</Field>
+            <Field label="Folder in it">{(props) => <TextInput {...props} className="font-mono" value={p.sub} placeholder="all of it" onChange={(e) => place(i, { sub: e.target.value })} />}</Field>
+            <label className="flex items-center gap-1.5 pb-2"><input type="radio" name="seed" className="accent-(--span)" checked={draft.seed === i} onChange={() => change({ seed: i })} />seed</label>
+            <Button look="quiet" disabled={draft.places.length <= 2} onClick={() => change({ places: draft.places.filter((_, k) => k !== i), seed: draft.seed >= i && draft.seed > 0 ? draft.seed - 1 : draft.seed })} aria-label={`Leave out replica ${i + 1}`}>Leave out</Button>
+          </div>
+        ))}
+        <p className="text-sm text-soft">The content of the seed wins the first fill. A folder that is missing is made.</p>
+        <div><Button onClick={() => change({ places: [...draft.places, { server: "", share: "", sub: "" }] })}>Add a replica</Button></div>
+      </fieldset>
+      <div className="grid max-w-3xl grid-cols-2 gap-4">
+        <Field label="Layout" error={errors.layout}>{(props) => <Select {...props} value={draft.layout} onChange={(layout) => change({ layout })} options={layouts} />}</Field>
+        <Field label="Permissions" error={errors.permissions}>{(props) => <Select {...props} value={draft.permissions} onChange={(permissions) => change({ permissions })} options={[{ value: "carry", label: "The same everywhere" }, { value: "leave", label: "Each replica has its own" }]} />}</Field>
+      </div>
+      <div className="max-w-3xl"><TextField label="Left out" mono value={draft.leaveOut} onChange={(e) => change({ leaveOut: e.target.value })} error={errors["filter.leaveOut"]} help="Patterns of names that stay where they are, with commas between." /></div>
+      <div className="max-w-3xl"><CalendarField label="Calendar" value={draft.calendar} onChange={(calendar) => change({ calendar })} error={errors.calendar} /></div>
+    </div>
+  );
+}
+
+function Found({ plan }: { plan: ReplicaPlan }) {
+  return (
+    <>
+      <Section title="What comes of it">
+        {!ended(plan.run) || plan.run.state !== "done" ? <RunProgress run={plan.run} /> : <p className="max-w-4xl text-lg"><Status tone={outcomeTone(plan.outcome ?? "pass")}>{plan.summary}</Status></p>}
+      </Section>
+      {plan.places.length > 0 && <Section title="What is there now"><Places plan={plan} /></Section>}
+      {plan.layouts.length > 0 && <Section title="Layouts side by side"><Layouts plan={plan} /></Section>}
+      {plan.checks.length > 0 && <Section title="Checks"><CheckLines lines={[...plan.checks].sort((a, b) => rank[a.outcome] - rank[b.outcome])} /></Section>}
+    </>
+  );
+}
+
+const rank = { fail: 0, warn: 1, pass: 2 };
+
+function Places({ plan }: { plan: ReplicaPlan }) {
+  const count = (c: { files: number; bytes: number }) => <>{c.files.toLocaleString("en")}<span className="block text-sm text-soft">{bytes(c.bytes)}</span></>;
+  return (
+    <Grid heads={["Replica", "Holds", "Same as the seed", "Differs", "Not at the seed", "Missing", "Free"]}>
+      {plan.places.map((p, i) => (
+        <tr key={p.replica} className="border-b border-line align-baseline">
+          <th scope="row" className="py-1.5 pr-4 pl-1 text-left font-normal"><span className="font-medium">{p.replica}</span>{p.seed && <span className="text-soft"> seed</span>}<span className="block font-mono text-sm text-soft">{plan.asked.replicas[i] && target(plan.asked.replicas[i])}{!p.there && ", is made"}</span></th>
+          {[count(p.content), ...(p.seed ? ["", "", "", ""] : [count(p.equal), count(p.differ), count(p.extra), count(p.missing)]), bytes(p.free)].map((cell, k) => <td key={k} className="py-1.5 pr-4 text-right">{cell}</td>)}
+        </tr>
+      ))}
+    </Grid>
+  );
+}
+
+const lag = (s: number) => (s < 90 ? `${s} s` : s < 5400 ? `${Math.round(s / 60)} min` : `${(s / 3600).toFixed(1)} h`);
+
+function Layouts({ plan }: { plan: ReplicaPlan }) {
+  return (
+    <Grid heads={["Layout", "Lanes", "Filled", ...plan.places.filter((p) => !p.seed).map((p) => p.replica), "Fullest lane"]}>
+      {plan.layouts.map((l) => {
+        const fullest = [...l.lanes].sort((a, b) => b.weekly / Math.max(1, b.fits) - a.weekly / Math.max(1, a.fits))[0];
+        return (
+          <tr key={l.layout} className={`border-b border-line align-baseline ${l.asked ? "bg-wash" : ""}`}>
+            <th scope="row" className="py-1.5 pr-4 pl-1 text-left font-medium">{l.layout}{l.asked && <span className="font-normal text-soft"> asked for</span>}</th>
+            <td className="py-1.5 pr-4 text-right">{l.lanes.length}</td>
+            <td className="py-1.5 pr-4 text-right">{l.filled ? when(l.filled).slice(0, 16) : <Status tone="bad">never</Status>}</td>
+            {l.fills.map((f) => (
+              <td key={f.replica} className="py-1.5 pr-4 text-right">
+                {f.end ? <>{when(f.end).slice(5, 16)}<span className="block text-sm text-soft">{bytes(f.bytes)} from {f.from}</span><span className="block text-sm text-soft">{l.endless ? "then ever further behind" : f.p95S > 0 ? `then ${lag(f.medianS)}, mostly under ${lag(f.p95S)}` : ""}</span></> : <Status tone="bad">never</Status>}
+              </td>
+            ))}
+            <td className="w-64 py-1.5 pr-1">
+              {fullest && <><SpanStrip compact from={fullest.from} to={fullest.to} deck={fullest.weekly > fullest.fits ? "failing" : "open"} mbit={fullest.mbit} label={`${fullest.from} to ${fullest.to}`} /><span className="block text-right text-sm text-soft">{bytes(fullest.weekly)} of {bytes(fullest.fits)} a week</span></>}
+            </td>
+          </tr>
+        );
+      })}
+    </Grid>
+  );
+}
+
+function Grid({ heads, children }: { heads: string[]; children: React.ReactNode }) {
+  return (
+    <div className="overflow-x-auto" tabIndex={0} role="group" aria-label={heads[0]}>
+      <table className="w-full border-collapse">
+        <thead><tr className="border-y border-ink">{heads.map((h, i) => <th key={h} scope="col" className={`py-1 pr-4 font-medium ${i === 0 ? "pl-1 text-left" : "text-right"}`}>{h}</th>)}</tr></thead>
+        <tbody>{children}</tbody>
+      </table>
+    </div>
+  );
+}

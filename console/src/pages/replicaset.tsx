@@ -1,0 +1,256 @@
+// One replica set: is anything wrong, how far behind is each lane, what lost,
+// and what can be done about it.
+import { useMutation } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, etag, type AtticItem, type EditLane, type Lane, type Replica, type ReplicaSet, type ReplicaTrouble } from "../api/client";
+import { useAttic, useCalendar, useLaneHistory, useReplicaSet, useReplicaTroubles } from "../api/queries";
+import { BytesChart, type Point } from "../components/chart";
+import { SaveForm } from "../components/form";
+import { LaneStrip, replicaTones, SetState } from "../components/replica";
+import { Status } from "../components/status";
+import { DataTable, type Column } from "../components/table";
+import { Button, Check, Dialog, Facts, Loading, PageHead, Section, Select, TextField, Trouble } from "../components/ui";
+import { CalendarField, Week } from "../components/week";
+import { ago, bytes, filesOf, plural, target, when } from "../format";
+
+type Doing = { kind: "remove" } | { kind: "settings" } | { kind: "lane"; lane: Lane } | { kind: "restore" | "purge"; item: AtticItem };
+
+export function ReplicaSetPage() {
+  const { set: name = "" } = useParams();
+  const query = useReplicaSet(name);
+  const [doing, setDoing] = useState<Doing>();
+  const navigate = useNavigate();
+  const close = () => setDoing(undefined);
+  if (query.isPending) return <Loading what={`the set ${name}`} />;
+  if (!query.data) return <Trouble error={query.error} retry={() => void query.refetch()} />;
+  const set = query.data;
+  return (
+    <>
+      <PageHead title={set.name} verdict={<><SetState set={set} /> <span className="text-soft">{set.summary}</span></>}>
+        <Work set={set} />
+        <Button onClick={() => setDoing({ kind: "settings" })}>Settings</Button>
+        <Button onClick={() => setDoing({ kind: "remove" })}>Remove …</Button>
+      </PageHead>
+      <Section title="Lanes"><Lanes set={set} onLane={(lane) => setDoing({ kind: "lane", lane })} /></Section>
+      <Section title="Replicas"><Replicas set={set} /></Section>
+      <Troubles set={set} />
+      <Section title="Backlog in the last day"><Backlog set={set} /></Section>
+      <Section title="Attic"><Attic set={set} onDo={(kind, item) => setDoing({ kind, item })} /></Section>
+      <Section title="Settings"><Settings set={set} /></Section>
+      <Dialog open={doing?.kind === "remove"} onOpenChange={close} title={`Remove ${set.name}?`} lead="Nothing is kept the same any more. All files stay where they are, those in the attics too; what is known of versions is forgotten.">
+        <SaveForm action="Remove" danger done={`${set.name} was removed; its files are where they were.`} onDone={() => void navigate("/replicas")} onCancel={close} save={() => api.DELETE("/api/v1/replica-sets/{set}", { params: { path: { set: set.name }, header: { "If-Match": etag(set.version) } } })} />
+      </Dialog>
+      <Dialog open={doing?.kind === "settings"} onOpenChange={close} title={`Settings of ${set.name}`} lead="The work goes on with them within seconds.">
+        {doing?.kind === "settings" && <SettingsForm set={set} onClose={close} />}
+      </Dialog>
+      <Dialog open={doing?.kind === "lane"} onOpenChange={close} title={doing?.kind === "lane" ? `From ${doing.lane.from} to ${doing.lane.to}` : ""}>
+        {doing?.kind === "lane" && <LaneForm set={set} lane={doing.lane} onClose={close} />}
+      </Dialog>
+      <Dialog open={doing?.kind === "restore"} onOpenChange={close} title="Put it back?" lead="It comes back with its permissions, and the other replicas take it over.">
+        {doing?.kind === "restore" && <RestoreForm set={set} item={doing.item} onClose={close} />}
+      </Dialog>
+      <Dialog open={doing?.kind === "purge"} onOpenChange={close} title="Remove it for good?" lead="Nothing brings it back afterwards.">
+        {doing?.kind === "purge" && (
+          <SaveForm action="Remove for good" danger done="It is gone." onDone={close} onCancel={close} save={() => api.DELETE("/api/v1/replica-sets/{set}/attic/{item}", { params: { path: { set: set.name, item: doing.item.id } } })}>
+            {() => <p className="font-mono break-all">{doing.item.replica}: {doing.item.path}</p>}
+          </SaveForm>
+        )}
+      </Dialog>
+    </>
+  );
+}
+
+/** Pausing, going on, and looking now. */
+function Work({ set }: { set: ReplicaSet }) {
+  const pause = useMutation({ mutationFn: () => api.PATCH("/api/v1/replica-sets/{set}", { params: { path: { set: set.name }, header: { "If-Match": etag(set.version) } }, body: { paused: !set.paused } }) });
+  const look = useMutation({ mutationFn: () => api.POST("/api/v1/replica-sets/{set}/look", { params: { path: { set: set.name } } }) });
+  return (
+    <>
+      <Button disabled={pause.isPending} onClick={() => pause.mutate()}>{set.paused ? "Go on" : "Pause"}</Button>
+      <Button disabled={look.isPending || set.paused} onClick={() => look.mutate()}>Look now</Button>
+      {(pause.error ?? look.error) && <Trouble error={pause.error ?? look.error} />}
+    </>
+  );
+}
+
+function Lanes({ set, onLane }: { set: ReplicaSet; onLane: (lane: Lane) => void }) {
+  const columns = useMemo<Column<Lane>[]>(
+    () => [
+      { head: "Lane", wide: true, by: (l) => l.from + l.to, cell: (l) => <div className="min-w-56"><LaneStrip compact lane={l} /></div> },
+      { head: "How it is", by: (l) => l.state, cell: (l) => <span className="block max-w-64 truncate" title={l.words}>{l.words}</span> },
+      { head: "Backlog", right: true, by: (l) => l.backlog.files, cell: (l) => l.backlog.files.toLocaleString("en") },
+      { head: "Bytes", right: true, by: (l) => l.backlog.bytes, cell: (l) => bytes(l.backlog.bytes) },
+      { head: "Oldest", right: true, by: (l) => l.backlog.oldest ?? "", cell: (l) => (l.backlog.oldest ? ago(l.backlog.oldest) : "") },
+      { head: "Rate", right: true, by: (l) => l.rate, cell: (l) => (l.rate > 0 ? `${bytes(l.rate)}/s` : "") },
+      { head: "Empty", right: true, by: (l) => l.emptyAt ?? "", cell: (l) => (l.emptyAt ? when(l.emptyAt).slice(5, 16) : "") },
+      { head: "Carried", right: true, by: (l) => l.carried.bytes, cell: (l) => bytes(l.carried.bytes) },
+      { head: "Actions", cell: (l) => <Button look="quiet" onClick={() => onLane(l)} aria-label={`Open, close or change the lane from ${l.from} to ${l.to}`}>Change</Button> },
+    ],
+    [onLane],
+  );
+  return <DataTable what="lanes" query={{ data: set.lanes, error: null, isPending: false, refetch: () => undefined }} columns={columns} keyOf={(l) => l.from + "/" + l.to} empty="No lanes." />;
+}
+
+function Replicas({ set }: { set: ReplicaSet }) {
+  const columns = useMemo<Column<Replica>[]>(
+    () => [
+      { head: "Replica", by: (r) => r.name, cell: (r) => <><span className="font-medium">{r.name}</span>{r.seed && <span className="text-soft"> seed</span>}</> },
+      { head: "Where", by: (r) => target(r), cell: (r) => <Link className="font-mono text-span underline underline-offset-2" to={filesOf(r.server, r.share, ...(r.sub ?? "").split("/"))}>{target(r)}</Link> },
+      { head: "State", by: (r) => r.state, cell: (r) => <Status tone={replicaTones[r.state]}>{r.state}</Status> },
+      { head: "How it is", wide: true, by: (r) => r.words, cell: (r) => <>{r.words}{!r.pickedUp && !set.paused && <span className="block text-soft">has not picked up the settings as they are now</span>}</> },
+      { head: "Looked at", right: true, by: (r) => r.looked ?? "", cell: (r) => (r.looked ? <span title={`It took ${r.lookMs} ms.`}>{ago(r.looked)}</span> : "not yet") },
+      { head: "Attic", right: true, by: (r) => r.attic.items, cell: (r) => r.attic.items.toLocaleString("en") },
+    ],
+    [set.paused],
+  );
+  return <DataTable what="replicas" query={{ data: set.replicas, error: null, isPending: false, refetch: () => undefined }} columns={columns} keyOf={(r) => r.name} empty="No replicas." />;
+}
+
+function Troubles({ set }: { set: ReplicaSet }) {
+  const query = useReplicaTroubles(set.name);
+  const columns = useMemo<Column<ReplicaTrouble>[]>(
+    () => [
+      { head: "Replica", by: (t) => t.replica, cell: (t) => t.replica },
+      { head: "Path", wide: true, by: (t) => t.path, cell: (t) => <span className="font-mono break-all">{t.path}</span> },
+      { head: "Problem", by: (t) => t.problem, cell: (t) => <Status tone="warn">{t.problem}</Status> },
+      { head: "Since", right: true, by: (t) => t.since, cell: (t) => ago(t.since) },
+      { head: "Tried", right: true, by: (t) => t.times, cell: (t) => `${plural(t.times, "time")}, last ${ago(t.last)}` },
+    ],
+    [],
+  );
+  if (query.data?.length === 0) return null;
+  return <Section title="Could not be carried, and is tried again"><DataTable what="paths" query={query} columns={columns} keyOf={(t) => t.replica + "/" + t.path} empty="Everything can be carried." /></Section>;
+}
+
+function Backlog({ set }: { set: ReplicaSet }) {
+  const query = useLaneHistory(set.name, 24);
+  const points = useMemo(() => {
+    const at = new Map<number, Point>();
+    for (const s of query.data ?? []) {
+      const t = Date.parse(s.at);
+      const point = at.get(t) ?? { at: t };
+      point[`${s.from} to ${s.to}`] = s.backlogBytes;
+      at.set(t, point);
+    }
+    return [...at.values()];
+  }, [query.data]);
+  if (query.isPending) return <Loading what="the history" />;
+  if (!query.data) return <Trouble error={query.error} />;
+  if (points.length < 2) return <p className="text-soft">A figure is kept each minute; two are needed to draw them.</p>;
+  return <BytesChart label="Bytes in the backlogs of the lanes" points={points} names={set.lanes.map((l) => `${l.from} to ${l.to}`)} />;
+}
+
+const reasons: Record<AtticItem["why"], string> = { removed: "removed elsewhere", conflict: "lost a conflict", replaced: "something else took its place", "first-fill": "was there before" };
+
+function Attic({ set, onDo }: { set: ReplicaSet; onDo: (kind: "restore" | "purge", item: AtticItem) => void }) {
+  const query = useAttic(set.name);
+  const columns = useMemo<Column<AtticItem>[]>(
+    () => [
+      { head: "Number", right: true, by: (i) => i.id, cell: (i) => i.id },
+      { head: "Replica", by: (i) => i.replica, cell: (i) => i.replica },
+      { head: "Path", wide: true, by: (i) => i.path, cell: (i) => <span className="font-mono break-all">{i.path}</span> },
+      { head: "Why", by: (i) => reasons[i.why], cell: (i) => reasons[i.why] },
+      { head: "Since", right: true, by: (i) => i.at, cell: (i) => ago(i.at) },
+      {
+        head: "Actions",
+        cell: (i) => (
+          <>
+            <Button look="quiet" onClick={() => onDo("restore", i)} aria-label={`Put back ${i.path}`}>Put back</Button>
+            <Button look="quiet" onClick={() => onDo("purge", i)} aria-label={`Remove ${i.path} for good`}>Remove …</Button>
+          </>
+        ),
+      },
+    ],
+    [onDo],
+  );
+  return <DataTable what="things kept" query={query} columns={columns} keyOf={(i) => String(i.id)} empty="Nothing was removed, lost a conflict or stood in the way." />;
+}
+
+function Settings({ set }: { set: ReplicaSet }) {
+  const week = useCalendar(set.calendar);
+  const out = set.filter.leaveOut ?? [];
+  const only = set.filter.only ?? [];
+  return (
+    <div className="grid gap-4">
+      <Facts
+        facts={[
+          ["Layout", set.layout],
+          ["Permissions", set.permissions === "carry" ? "the same everywhere" : "each replica has its own"],
+          ["Left out", out.length > 0 ? <span className="font-mono">{out.join(", ")}</span> : "nothing"],
+          ...(only.length > 0 ? ([["Only", <span className="font-mono">{only.join(", ")}</span>]] as [string, React.ReactNode][]) : []),
+          ["Attics keep", plural(set.atticDays, "day")],
+          ["Calendar", <code>{set.calendar}</code>],
+        ]}
+      />
+      {week.data?.hours && <Week hours={week.data.hours} />}
+    </div>
+  );
+}
+
+function SettingsForm({ set, onClose }: { set: ReplicaSet; onClose: () => void }) {
+  const [calendar, setCalendar] = useState(set.calendar);
+  const [layout, setLayout] = useState(set.layout);
+  const [days, setDays] = useState(String(set.atticDays));
+  const [out, setOut] = useState((set.filter.leaveOut ?? []).join(", "));
+  const [note, setNote] = useState(set.note ?? "");
+  const list = (text: string) => text.split(",").map((p) => p.trim()).filter(Boolean);
+  return (
+    <SaveForm
+      action="Save"
+      done={`The settings of ${set.name} were saved.`}
+      fields={["calendar", "layout", "atticDays", "filter.leaveOut", "note"]}
+      onDone={onClose}
+      onCancel={onClose}
+      save={() => api.PATCH("/api/v1/replica-sets/{set}", { params: { path: { set: set.name }, header: { "If-Match": etag(set.version) } }, body: { calendar, layout: layout === "custom" ? undefined : layout, atticDays: Number(days), note, filter: { ...set.filter, leaveOut: list(out) } } })}
+    >
+      {(errors) => (
+        <>
+          <CalendarField label="Calendar of all lanes without one of their own" value={calendar} onChange={setCalendar} error={errors.calendar} />
+          {set.layout !== "custom" && <Select label="Layout" value={layout} onChange={(v) => setLayout(v as ReplicaSet["layout"])} options={layouts} />}
+          <TextField label="Left out" mono value={out} onChange={(e) => setOut(e.target.value)} error={errors["filter.leaveOut"]} help="Patterns such as *.tmp or cache/, with commas between. What is left out stays where it is, as it is." />
+          <TextField label="Attics keep things for, in days" inputMode="numeric" value={days} onChange={(e) => setDays(e.target.value)} error={errors.atticDays} />
+          <TextField label="Note" value={note} onChange={(e) => setNote(e.target.value)} error={errors.note} />
+        </>
+      )}
+    </SaveForm>
+  );
+}
+
+export const layouts = [
+  { value: "mesh", label: "Mesh: all with all" },
+  { value: "hub", label: "Hub: the first one with each" },
+  { value: "chain", label: "Chain: each with the next" },
+];
+
+function LaneForm({ set, lane, onClose }: { set: ReplicaSet; lane: Lane; onClose: () => void }) {
+  const [own, setOwn] = useState(Boolean(lane.calendar));
+  const [calendar, setCalendar] = useState(lane.calendar ?? set.calendar);
+  const [closed, setClosed] = useState(lane.closed);
+  const [hours, setHours] = useState("");
+  const change: EditLane = { closed: hours ? false : closed, calendar: own ? calendar : "" };
+  if (hours) change.openMinutes = Math.round(60 * Number(hours));
+  else if (lane.openUntil) change.openMinutes = 0;
+  return (
+    <SaveForm action="Save" done="The lane was changed." fields={["calendar", "openMinutes"]} onDone={onClose} onCancel={onClose} save={() => api.PATCH("/api/v1/replica-sets/{set}/lanes/{from}/{to}", { params: { path: { set: set.name, from: lane.from, to: lane.to }, header: { "If-Match": etag(set.version) } }, body: change })}>
+      {(errors) => (
+        <>
+          <LaneStrip lane={lane} />
+          <Check label="Closed by hand; its backlog waits" checked={closed} onChange={setClosed} />
+          <TextField label="Open now for so many hours, regardless of its calendar" inputMode="decimal" value={hours} onChange={(e) => setHours(e.target.value)} error={errors.openMinutes} help={lane.openUntil ? `It is open until ${when(lane.openUntil)}; leave this empty to end that.` : "Leave it empty to let the calendar decide."} />
+          <Check label="A calendar of its own" checked={own} onChange={setOwn} />
+          {own && <CalendarField label="Calendar" value={calendar} onChange={setCalendar} error={errors.calendar} />}
+        </>
+      )}
+    </SaveForm>
+  );
+}
+
+function RestoreForm({ set, item, onClose }: { set: ReplicaSet; item: AtticItem; onClose: () => void }) {
+  const [as, setAs] = useState(item.path);
+  return (
+    <SaveForm action="Put back" done={`${as} is back at ${item.replica}.`} fields={["as"]} onDone={onClose} onCancel={onClose} save={() => api.POST("/api/v1/replica-sets/{set}/attic/{item}/restore", { params: { path: { set: set.name, item: item.id }, query: { as: as === item.path ? undefined : as } } })}>
+      {(errors) => <TextField label={`Path at ${item.replica}`} mono value={as} onChange={(e) => setAs(e.target.value)} error={errors.as} help="Give another path to put it beside what is there now." />}
+    </SaveForm>
+  );
+}
