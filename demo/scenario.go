@@ -37,23 +37,25 @@ const (
 
 // server is a file server of the scenario.
 type server struct {
-	name, site, address, sid, note string
-	shares                         []fileserver.Share
-	signing                        bool
-	alone                          bool // has accounts of its own, and no domain
+	name, site, address string
+	behind              string // address of the leg that leads to it from Larkfield; "" when it stands there
+	sid, note           string
+	shares              []fileserver.Share
+	signing             bool
+	alone               bool // has accounts of its own, and no domain
 }
 
 // whole is the share of everything on a server's volume, for administrators.
 var whole = fileserver.Share{Name: "volume$", Note: "Everything on the volume, for administrators", Path: "."}
 
 var servers = []server{
-	{"fern", "Larkfield", "127.0.0.11", "S-1-5-21-1911-1101-7301", "Old; to be retired", []fileserver.Share{
+	{"fern", "Larkfield", "127.0.0.11", "", "S-1-5-21-1911-1101-7301", "Old; to be retired", []fileserver.Share{
 		{Name: "herbarium", Note: "Specimen scans"}, {Name: "seedbank", Note: "Accession ledgers"}, {Name: "glasshouse", Note: "Climate logs"},
 		{Name: "fieldnotes", Note: "Notes from the field, copied from Tern Island"}, {Name: "education", Note: "School visits and courses"}, {Name: "council", Note: "Council papers, restricted"}, whole}, false, false},
-	{"yarrow", "Larkfield", "127.0.0.12", "S-1-5-21-1911-1102-7302", "Successor of fern, empty", []fileserver.Share{{Name: "arrivals", Note: "Empty, for shares to come"}, whole}, true, false},
-	{"heather", "Highmoor", "127.0.0.13", "S-1-5-21-1911-1103-7303", "", []fileserver.Share{
+	{"yarrow", "Larkfield", "127.0.0.12", "", "S-1-5-21-1911-1102-7302", "Successor of fern, empty", []fileserver.Share{{Name: "arrivals", Note: "Empty, for shares to come"}, whole}, true, false},
+	{"heather", "Highmoor", "127.0.0.13", "127.0.0.23", "S-1-5-21-1911-1103-7303", "", []fileserver.Share{
 		{Name: "herbarium", Note: "Specimen scans, copied from Larkfield"}, {Name: "education", Note: "School visits and courses"}, whole}, true, false},
-	{"sedge", "Tern Island", "127.0.0.14", "S-1-5-21-1911-1104-7304", "Battery-backed, small disk; stands alone", []fileserver.Share{
+	{"sedge", "Tern Island", "127.0.0.14", "127.0.0.24", "S-1-5-21-1911-1104-7304", "Battery-backed, small disk; stands alone", []fileserver.Share{
 		{Name: "fieldnotes", Note: "Notes from the field"}, {Name: "education", Note: "An old copy"}, whole}, true, true},
 }
 

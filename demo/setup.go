@@ -29,7 +29,7 @@ func (d *Demo) setUp(ctx context.Context) error {
 		return err
 	}
 	for _, s := range servers {
-		if _, err := api.AddServer(ctx, model.NewServer{Name: s.name, Site: s.site, Address: s.address, Port: d.SMBPort, Domain: s.domain(), Account: administrator, Password: d.password(administrator), Note: s.note}); err != nil {
+		if _, err := api.AddServer(ctx, model.NewServer{Name: s.name, Site: s.site, Address: s.reached(), Port: d.SMBPort, Domain: s.domain(), Account: administrator, Password: d.password(administrator), Note: s.note}); err != nil {
 			return err
 		}
 		if _, err := api.CheckServer(ctx, s.name); err != nil {
@@ -52,8 +52,10 @@ func (d *Demo) setUp(ctx context.Context) error {
 	for _, s := range servers {
 		all = append(all, model.SurveyPlace{Server: s.name})
 	}
-	_, err = api.StartSurveys(ctx, all...)
-	return err
+	if _, err = api.StartSurveys(ctx, all...); err != nil {
+		return err
+	}
+	return d.keepLessons(ctx, api)
 }
 
 // setShares sets the permissions of shares that differ from the usual.

@@ -25,6 +25,7 @@ import (
 	"bridgespan/standin/database"
 	"bridgespan/standin/domain"
 	"bridgespan/standin/fileserver"
+	"bridgespan/standin/leg"
 	"bridgespan/standin/process"
 )
 
@@ -47,6 +48,9 @@ type Demo struct {
 	Domain   *domain.Controller
 	Servers  map[string]*fileserver.Server
 	service  *process.Process
+	legs     []*leg.Leg
+	people   sync.WaitGroup // at work
+	goHome   context.CancelFunc
 	lock     *os.File
 }
 
@@ -138,6 +142,9 @@ func (d *Demo) start(ctx context.Context) error {
 	if err := d.startServers(ctx, fresh); err != nil {
 		return err
 	}
+	if err := d.startLegs(); err != nil {
+		return err
+	}
 	if err := d.startService(ctx); err != nil {
 		return err
 	}
@@ -146,7 +153,10 @@ func (d *Demo) start(ctx context.Context) error {
 			return err
 		}
 	}
-	return d.writeEstate()
+	if err := d.writeEstate(); err != nil {
+		return err
+	}
+	return d.goToWork(ctx)
 }
 
 // checkPrograms says in one sentence what is not installed.
@@ -305,10 +315,33 @@ Ctrl-C ends what was started here, and nothing else.`,
 		e.Console, e.User, e.Password, e.Console, e.User, reader, d.password(reader), e.Gateway)
 }
 
+// goToWork lets people work, until the demo ends.
+func (d *Demo) goToWork(ctx context.Context) error {
+	api := &client.Client{Base: d.Estate.Console}
+	if _, err := api.Login(ctx, d.Estate.User, d.Estate.Password, "people of the demo"); err != nil {
+		return err
+	}
+	work, stop := context.WithCancel(context.WithoutCancel(ctx))
+	d.goHome = stop
+	d.people.Go(func() {
+		if err := d.enliven(work, api); err != nil && work.Err() == nil {
+			d.say("The people of the demo had to stop working: %v", err)
+		}
+	})
+	return nil
+}
+
 // Down ends everything that the demo started.
 func (d *Demo) Down() {
+	if d.goHome != nil {
+		d.goHome()
+		d.people.Wait()
+	}
 	if d.service != nil {
 		d.service.Stop(15 * time.Second)
+	}
+	for _, l := range d.legs {
+		l.Stop()
 	}
 	var group sync.WaitGroup
 	for _, s := range d.Servers {

@@ -34,7 +34,11 @@ func (e *errand) do(ctx context.Context) (bool, error) {
 		return true, nil
 	case !errors.Is(err, errLater) && !errors.Is(err, errMoved) && !absent(err):
 		e.failed = true
-		e.trouble(e.carry.to, e.ticket.Key, err)
+		name, bad := e.spelled(ctx, e.carry.from, e.ticket.Key)
+		if bad != nil {
+			name = e.ticket.Key
+		}
+		e.trouble(e.carry.to, name, err)
 	}
 	return false, nil
 }

@@ -35,9 +35,9 @@ func (e *Engine) finish(ctx context.Context, r *Replica, name string, rec replic
 		return err
 	}
 	if inAttic {
-		c.Kept = []replica.Kept{{Path: rec.Key, Attic: p.Attic, Why: reasonOf(&rec)}}
+		c.Kept = []replica.Kept{{Path: name, Attic: p.Attic, Why: reasonOf(&rec)}}
 	}
-	kept, err := e.discard(ctx, r, &rec)
+	kept, err := e.discard(ctx, r, name, &rec)
 	if err != nil {
 		return err
 	}

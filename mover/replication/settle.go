@@ -186,12 +186,15 @@ func (e *Engine) bringBack(ctx context.Context, r *Replica, name string, rec rep
 func (e *Engine) takeBack(ctx context.Context, r *Replica, rec replica.Record, kept bool) error {
 	p := rec.Pending
 	c := replica.Change{Replica: r.ID}
-	var err error
-	if c.Kept, err = e.discard(ctx, r, &rec); err != nil {
+	name, err := e.spelled(ctx, r, rec.Key)
+	if err != nil {
+		return err
+	}
+	if c.Kept, err = e.discard(ctx, r, name, &rec); err != nil {
 		return err
 	}
 	if kept {
-		c.Kept = append(c.Kept, replica.Kept{Path: rec.Key, Attic: p.Attic, Why: replica.Replaced})
+		c.Kept = append(c.Kept, replica.Kept{Path: name, Attic: p.Attic, Why: replica.Replaced})
 	}
 	rec.Pending = nil
 	c.Records = []replica.Record{rec}
@@ -201,7 +204,7 @@ func (e *Engine) takeBack(ctx context.Context, r *Replica, rec replica.Record, k
 // discard removes what waits in the intake and is no longer needed: what was to
 // come, or what was replaced by it. What is neither was written by somebody in
 // the last moment before it was replaced, and goes to the attic.
-func (e *Engine) discard(ctx context.Context, r *Replica, rec *replica.Record) ([]replica.Kept, error) {
+func (e *Engine) discard(ctx context.Context, r *Replica, name string, rec *replica.Record) ([]replica.Kept, error) {
 	p := rec.Pending
 	if p.Staged == "" {
 		return nil, nil
@@ -224,9 +227,9 @@ func (e *Engine) discard(ctx context.Context, r *Replica, rec *replica.Record) (
 	if old {
 		return nil, r.Tree.Remove(ctx, p.Staged)
 	}
-	attic, err := e.inAttic(ctx, r, rec.Key)
+	attic, err := e.inAttic(ctx, r, name)
 	if err != nil {
 		return nil, err
 	}
-	return []replica.Kept{{Path: rec.Key, Attic: attic, Why: replica.Lost}}, r.Tree.Rename(ctx, p.Staged, attic, false)
+	return []replica.Kept{{Path: name, Attic: attic, Why: replica.Lost}}, r.Tree.Rename(ctx, p.Staged, attic, false)
 }

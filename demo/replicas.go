@@ -1,0 +1,198 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"bridgespan/client"
+	"bridgespan/model"
+	"bridgespan/standin/leg"
+	"bridgespan/tree"
+	"bridgespan/tree/smb"
+)
+
+// lessons is the replica set of the scenario: what schools are taught with, in
+// all three gardens. In working hours the island's radio link has better to do.
+var lessons = model.NewReplicaSet{
+	Name: "lessons", Note: "What schools are taught with, in all three gardens", Layout: model.LayoutHub, Calendar: "full; mon-fri 8-18 10",
+	Replicas: []model.NewReplica{{Server: "fern", Share: "education"}, {Server: "heather", Share: "education"}, {Server: "sedge", Share: "education"}},
+	Lanes:    []model.NewLane{{From: "fern", To: "sedge", Calendar: "full; mon-fri 8-18 2"}},
+}
+
+// The files with which people keep replication busy.
+const (
+	fought = "Courses/Ideas for the open day.txt" // changed at two gardens at the same time
+	opened = "Courses/Questions of pupils.txt"    // held open on the island
+)
+
+// startLegs lays the legs between the service, which stands in Larkfield, and
+// the servers of the other sites.
+func (d *Demo) startLegs() error {
+	for _, s := range servers {
+		for _, l := range legs {
+			if s.site != l.To || s.behind == "" {
+				continue
+			}
+			port := strconv.Itoa(d.SMBPort)
+			relay, err := leg.Start(net.JoinHostPort(s.behind, port), net.JoinHostPort(s.address, port), l.Mbit, time.Duration(l.RTT*float64(time.Millisecond)))
+			if err != nil {
+				return fmt.Errorf("lay the leg to %s: %w", s.name, err)
+			}
+			d.legs = append(d.legs, relay)
+		}
+	}
+	return nil
+}
+
+// reached is the address at which the service reaches a server.
+func (s server) reached() string {
+	if s.behind != "" {
+		return s.behind
+	}
+	return s.address
+}
+
+// keepLessons plans the replica set of the scenario, and makes it.
+func (d *Demo) keepLessons(ctx context.Context, api *client.Client) error {
+	if _, err := api.PlanReplicaSet(ctx, lessons); err != nil {
+		return err
+	}
+	_, err := api.CreateReplicaSet(ctx, lessons)
+	return err
+}
+
+// enliven lets people work on the lessons once they are the same everywhere: two
+// change one file at the same time, and one holds a file open that another one
+// changes. Until ctx ends the file stays open.
+func (d *Demo) enliven(ctx context.Context, api *client.Client) error {
+	if err := d.awaitFilled(ctx, api); err != nil {
+		return err
+	}
+	head, err := d.asPerson(ctx, "fern", "tansy.reed")
+	if err != nil {
+		return err
+	}
+	defer head.Close()
+	// On the island, which has accounts of its own, only administrators may change
+	// what came from Larkfield.
+	island, err := d.asPerson(ctx, "sedge", administrator)
+	if err != nil {
+		return err
+	}
+	defer island.Close()
+	for name, text := range map[string]string{opened: "Where does the water go?\n", fought: "The open day: ideas, please.\n"} {
+		if err := put(ctx, head, name, text); err != nil {
+			return err
+		}
+	}
+	for _, name := range []string{opened, fought} {
+		if err := d.awaitFile(ctx, island, name); err != nil {
+			return err
+		}
+	}
+	letGo, err := d.hold(ctx, "sedge", "education", opened)
+	if err != nil {
+		return err
+	}
+	defer letGo()
+	// Each writes while the lanes are still asleep, so that neither knows of the other.
+	if err := put(ctx, island, fought, "The open day, as Tern Island plans it: boats at ten.\n"); err != nil {
+		return err
+	}
+	if err := put(ctx, head, fought, "The open day, as Larkfield plans it: gates open at nine.\n"); err != nil {
+		return err
+	}
+	if err := put(ctx, head, opened, "Where does the water go?\nWho eats whom?\n"); err != nil {
+		return err
+	}
+	if err := api.LookAtReplicas(ctx, lessons.Name, ""); err != nil {
+		return err
+	}
+	<-ctx.Done()
+	return nil
+}
+
+// awaitFilled waits until all replicas of the lessons are filled.
+func (d *Demo) awaitFilled(ctx context.Context, api *client.Client) error {
+	return every(ctx, time.Second, func() (bool, error) {
+		set, err := api.ReplicaSet(ctx, lessons.Name)
+		if err != nil {
+			return false, err
+		}
+		for _, r := range set.Replicas {
+			if !r.Filled {
+				return false, nil
+			}
+		}
+		return true, nil
+	})
+}
+
+// awaitFile waits until a file has arrived.
+func (d *Demo) awaitFile(ctx context.Context, t tree.Tree, name string) error {
+	return every(ctx, time.Second, func() (bool, error) {
+		_, err := t.Stat(ctx, name)
+		return err == nil, nil
+	})
+}
+
+// every asks again and again until the answer is yes.
+func every(ctx context.Context, pause time.Duration, ask func() (bool, error)) error {
+	tick := time.NewTicker(pause)
+	defer tick.Stop()
+	for {
+		if yes, err := ask(); yes || err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+	}
+}
+
+// asPerson opens the lessons of a server as somebody who works with them.
+func (d *Demo) asPerson(ctx context.Context, name, who string) (tree.Tree, error) {
+	session, err := d.dialAs(ctx, name, who)
+	if err != nil {
+		return nil, err
+	}
+	return session.Tree(ctx, "education", "")
+}
+
+func (d *Demo) dialAs(ctx context.Context, name, who string) (*smb.Session, error) {
+	for _, s := range servers {
+		if s.name == name {
+			return smb.Dial(ctx, smb.Target{Address: net.JoinHostPort(s.address, strconv.Itoa(d.SMBPort)), Domain: s.domain(), Account: who, Password: d.password(who)})
+		}
+	}
+	return nil, fmt.Errorf("the scenario has no server %s", name)
+}
+
+// hold opens a file as a program does that lets nobody replace it meanwhile.
+func (d *Demo) hold(ctx context.Context, server, share, name string) (letGo func(), err error) {
+	session, err := d.dialAs(ctx, server, administrator)
+	if err != nil {
+		return nil, err
+	}
+	mounted, err := session.Client(ctx).Mount(share)
+	if err != nil {
+		return nil, err
+	}
+	file, err := mounted.OpenFile(strings.ReplaceAll(name, "/", `\`), os.O_RDWR, 0)
+	if err != nil {
+		return nil, err
+	}
+	return func() { _ = file.Close(); _ = session.Close() }, nil
+}
+
+func put(ctx context.Context, t tree.Tree, name, text string) error {
+	_, err := t.Put(ctx, name, strings.NewReader(text), tree.PutOptions{Replace: true})
+	return err
+}
