@@ -241,11 +241,15 @@ func (tx *Tx) QueueAll(ctx context.Context, l model.Lane) error {
 	return err
 }
 
-// Backlog counts what a lane still has to look at and carry.
+// Backlog counts what a lane still has to carry: the paths that wait of which the
+// receiver does not have the sender's version.
 func (q Queries) Backlog(ctx context.Context, l replica.Lane) (b model.Backlog, err error) {
 	var oldest sql.NullTime
-	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(r.size), 0), MIN(b.queued) FROM replica_backlog b
-		LEFT JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = b.folder AND r.name_key = b.name_key WHERE b.from_id = ? AND b.to_id = ?`, l.From, l.To).Scan(&b.Files, &b.Bytes, &oldest)
+	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(IF(COALESCE(r.version, '') <> COALESCE(t.version, ''), r.size, 0)), 0), MIN(b.queued) FROM replica_backlog b
+		LEFT JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = b.folder AND r.name_key = b.name_key
+		LEFT JOIN replica_records t ON t.replica_id = b.to_id AND t.folder = b.folder AND t.name_key = b.name_key
+		WHERE b.from_id = ? AND b.to_id = ? AND (COALESCE(r.version, '') <> COALESCE(t.version, '') OR COALESCE(r.permissions_version, '') <> COALESCE(t.permissions_version, '') OR t.kind <> 0 AND t.version = '')`,
+		l.From, l.To).Scan(&b.Files, &b.Bytes, &oldest)
 	b.Oldest = timeIn(oldest)
 	return b, unavailable(err)
 }

@@ -149,6 +149,9 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 	}
 	for i := range set.Lanes {
 		w := newWay(r, set.Lanes[i])
+		if set.Paused {
+			w.is(model.LanePaused, "", time.Time{})
+		}
 		r.ways = append(r.ways, w)
 		r.engine.Lanes = append(r.engine.Lanes, w.id)
 	}

@@ -1,0 +1,315 @@
+package e2e
+
+import (
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"bridgespan/client"
+	"bridgespan/core/filter"
+	"bridgespan/e2e/harness"
+	"bridgespan/model"
+	"bridgespan/mover/replication"
+	"bridgespan/tree"
+)
+
+// garden is a replica set over three folders of two servers.
+type gardenSet struct {
+	*testing.T
+	e     *harness.Estate
+	trees map[string]tree.Tree // by replica
+}
+
+// await asks for the set until it is as wanted.
+func (g *gardenSet) await(what string, ok func(model.ReplicaSet) bool) model.ReplicaSet {
+	g.Helper()
+	for deadline := time.Now().Add(40 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		set, err := g.e.API.ReplicaSet(g.Context(), "beds")
+		if err == nil && ok(set) {
+			return set
+		}
+		if time.Now().After(deadline) {
+			g.Fatalf("%s does not come: %+v, %v", what, set, err)
+		}
+	}
+}
+
+// text is what a file of a replica holds; "" when it is not there.
+func (g *gardenSet) text(replica, name string) string {
+	text, err := tree.ReadFile(g.Context(), g.trees[replica], name)
+	if err != nil {
+		return ""
+	}
+	return string(text)
+}
+
+// arrives waits until replicas show a text; "" waits until the file is gone.
+func (g *gardenSet) arrives(name, text string, replicas ...string) {
+	g.Helper()
+	g.await(name+" with "+text, func(model.ReplicaSet) bool {
+		return !slices.ContainsFunc(replicas, func(r string) bool { return g.text(r, name) != text })
+	})
+}
+
+func (g *gardenSet) write(replica, name, text string) {
+	g.Helper()
+	if _, err := g.trees[replica].Put(g.Context(), name, strings.NewReader(text), tree.PutOptions{Replace: true}); err != nil {
+		g.Fatal(err)
+	}
+}
+
+func (g *gardenSet) look() {
+	g.Helper()
+	if err := g.e.API.LookAtReplicas(g.Context(), "beds", ""); err != nil {
+		g.Fatal(err)
+	}
+}
+
+func steady(set model.ReplicaSet) bool { return set.State == model.SetSteady }
+
+func TestReplicaSets(t *testing.T) {
+	e := harness.StartEstate(t)
+	api, ctx := e.API, t.Context()
+	g := &gardenSet{T: t, e: e, trees: map[string]tree.Tree{"oak": harness.Tree(t, e.Oak, "store"), "elm store": harness.Tree(t, e.Elm, "store")}}
+	g.write("elm store", "only here.txt", "elm had this")
+	asked := model.NewReplicaSet{Name: "beds", Layout: model.LayoutHub, Filter: filter.Rules{LeaveOut: []string{"*.tmp"}}, Replicas: []model.NewReplica{
+		{Server: "oak", Share: "store"}, {Server: "elm", Share: "store", Name: "elm store"}, {Server: "elm", Share: "quiet", Sub: "copies/beds", Name: "elm copy"}}}
+	testRefusedSets(t, api, asked)
+	testPlan(t, api, asked)
+	if _, err := api.CreateReplicaSet(ctx, asked); err != nil {
+		t.Fatal(err)
+	}
+	set := g.await("the first fill", steady)
+	session := harness.Tree(t, e.Elm, "quiet")
+	g.trees["elm copy"] = within(session, "copies/beds")
+	if set.Replicas[1].Attic.Items != 1 || g.text("elm store", "only here.txt") != "" || g.text("elm copy", "2026/spring/ledger.csv") != string(harness.Ledger) {
+		t.Errorf("after the first fill: %+v", set.Replicas)
+	}
+	if set.Replicas[0].PickedUp == nil || set.Lanes[0].Words == "" {
+		t.Errorf("the set does not tell how it is: %+v", set)
+	}
+	overlapping := asked
+	overlapping.Name = "inside"
+	overlapping.Replicas = []model.NewReplica{{Server: "oak", Share: "store", Sub: "2026"}, {Server: "oak", Share: "quiet"}}
+	_, err := api.CreateReplicaSet(ctx, overlapping)
+	refused(t, "a set inside another one", err, http.StatusUnprocessableEntity, "replicas[0].sub")
+
+	// Changes get everywhere, also from one far end to the other; what is left out does not.
+	g.write("elm copy", "2026/note.txt", "from the far end")
+	g.write("oak", "scratch.tmp", "left out")
+	g.look()
+	g.arrives("2026/note.txt", "from the far end", "oak", "elm store")
+	if g.text("elm store", "scratch.tmp") != "" {
+		t.Error("what is left out was carried")
+	}
+	testLanes(g)
+	testConflict(g)
+	testServerAway(g)
+	testSettings(g)
+	testEndOfSet(g)
+}
+
+// within is a folder of a tree as a tree.
+func within(t tree.Tree, folder string) tree.Tree { return &inside{t, folder} }
+
+func testRefusedSets(t *testing.T, api *client.Client, good model.NewReplicaSet) {
+	t.Helper()
+	for what, c := range map[string]struct {
+		change func(*model.NewReplicaSet)
+		field  string
+	}{
+		"one replica":           {func(n *model.NewReplicaSet) { n.Replicas = n.Replicas[:1] }, "replicas"},
+		"two in one place":      {func(n *model.NewReplicaSet) { n.Replicas[1] = n.Replicas[0] }, "replicas[1].name"},
+		"a calendar of nothing": {func(n *model.NewReplicaSet) { n.Calendar = "sometimes" }, "calendar"},
+		"a server of nobody":    {func(n *model.NewReplicaSet) { n.Replicas[0].Server = "ash" }, "replicas[0].server"},
+		"its own folder":        {func(n *model.NewReplicaSet) { n.Replicas[0].Sub = ".bspan/attic" }, "replicas[0].sub"},
+		"a lane to nowhere":     {func(n *model.NewReplicaSet) { n.Lanes = []model.NewLane{{From: "oak", To: "ash"}} }, "lanes[0].to"},
+		"a lane not in a hub":   {func(n *model.NewReplicaSet) { n.Lanes = []model.NewLane{{From: "elm store", To: "elm copy"}} }, "lanes[0].to"},
+		"two seeds":             {func(n *model.NewReplicaSet) { n.Replicas[0].Seed, n.Replicas[1].Seed = true, true }, "replicas[1].seed"},
+		"no way from the seed":  {func(n *model.NewReplicaSet) { n.Layout = model.LayoutCustom }, "lanes"},
+		"a pattern of nothing":  {func(n *model.NewReplicaSet) { n.Filter.LeaveOut = []string{"["} }, "filter.leaveOut[0]"},
+	} {
+		n := good
+		n.Replicas = slices.Clone(good.Replicas)
+		c.change(&n)
+		_, err := api.CreateReplicaSet(t.Context(), n)
+		refused(t, what, err, http.StatusUnprocessableEntity, c.field)
+	}
+	if sets, err := api.ReplicaSets(t.Context()); err != nil || len(sets) != 0 {
+		t.Errorf("after refusals there are %d sets, %v", len(sets), err)
+	}
+}
+
+// testPlan finds out what will come of a set, and changes nothing.
+func testPlan(t *testing.T, api *client.Client, asked model.NewReplicaSet) {
+	t.Helper()
+	p, err := api.PlanReplicaSet(t.Context(), asked)
+	for deadline := time.Now().Add(time.Minute); err == nil && !p.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		p, err = api.ReplicaPlan(t.Context(), p.Run.ID)
+	}
+	if err != nil || p.Run.State != model.RunDone || !p.CanCreate || len(p.Places) != 3 || len(p.Layouts) != 3 {
+		t.Fatalf("the plan: %+v, %v", p, err)
+	}
+	size := int64(len(harness.Ledger))
+	if s, c := p.Places[1], p.Places[2]; s.Equal.Files != 1 || s.Extra.Files != 1 || c.Missing.Bytes != size || c.There || !s.There {
+		t.Errorf("what is there: %+v", p.Places)
+	}
+	if l := p.Layouts[0]; !l.Asked || l.Layout != "hub" || l.Filled == nil || len(l.Lanes) != 4 || l.Fills[1].Bytes != size {
+		t.Errorf("the layout that was asked for: %+v", l)
+	}
+	if !strings.Contains(strings.Join(p.Steps, "|"), "Make the folder elm/quiet/copies/beds.") || !strings.Contains(p.Summary, "oak/store") {
+		t.Errorf("%s: %v", p.Summary, p.Steps)
+	}
+	found := map[string]model.Outcome{}
+	for _, l := range p.Checks {
+		if found[l.Name] != model.Warn {
+			found[l.Name] = l.Outcome
+		}
+	}
+	// An account of oak alone has rights there, and what elm has of its own goes to the attic.
+	for name, want := range map[string]model.Outcome{"content": model.Warn, "space": model.Pass, "rights": model.Pass, "clock": model.Pass, "calendar": model.Pass} {
+		if found[name] != want {
+			t.Errorf("check %s: %s, want %s", name, found[name], want)
+		}
+	}
+	if sets, err := api.ReplicaSets(t.Context()); err != nil || len(sets) != 0 {
+		t.Errorf("planning made %d sets, %v", len(sets), err)
+	}
+}
+
+// testLanes closes a lane, and opens it again.
+func testLanes(g *gardenSet) {
+	api, ctx := g.e.API, g.Context()
+	closed, open := true, false
+	if _, err := api.EditLane(ctx, "beds", "oak", "elm store", model.EditLane{Closed: &closed}); err != nil {
+		g.Fatal(err)
+	}
+	g.await("a closed lane", func(s model.ReplicaSet) bool { return s.Lanes[0].State == model.LaneClosed })
+	g.write("oak", "2026/closed.txt", "while it was closed")
+	g.look()
+	g.arrives("2026/closed.txt", "while it was closed", "elm copy")
+	set := g.await("a backlog", func(s model.ReplicaSet) bool { return s.Lanes[0].Backlog.Files == 1 && s.Lanes[0].Backlog.Bytes == 19 })
+	if set.State != model.SetBehind || set.Lanes[0].Backlog.Oldest == nil || g.text("elm store", "2026/closed.txt") != "" {
+		g.Errorf("with a closed lane: %+v", set)
+	}
+	never := "off"
+	if _, err := api.EditLane(ctx, "beds", "oak", "elm store", model.EditLane{Closed: &open, Calendar: &never}); err != nil {
+		g.Fatal(err)
+	}
+	minutes := 5
+	if _, err := api.EditLane(ctx, "beds", "oak", "elm store", model.EditLane{OpenMinutes: &minutes}); err != nil {
+		g.Fatal(err)
+	}
+	g.arrives("2026/closed.txt", "while it was closed", "elm store")
+	zero, usual := 0, ""
+	if _, err := api.EditLane(ctx, "beds", "oak", "elm store", model.EditLane{OpenMinutes: &zero, Calendar: &usual}); err != nil {
+		g.Fatal(err)
+	}
+	g.await("rest", steady)
+}
+
+// testConflict changes a file at two replicas; the attic gives back what lost.
+func testConflict(g *gardenSet) {
+	api, ctx := g.e.API, g.Context()
+	paused := true
+	if _, err := api.EditReplicaSet(ctx, "beds", model.EditReplicaSet{Paused: &paused}); err != nil {
+		g.Fatal(err)
+	}
+	g.await("a pause", func(s model.ReplicaSet) bool {
+		return s.State == model.SetPaused && s.Lanes[0].State == model.LanePaused
+	})
+	g.write("oak", "2026/Fought over.txt", "earlier")
+	g.write("elm copy", "2026/Fought over.txt", "later, by elm")
+	at := time.Now().UTC().Truncate(time.Second)
+	for replica, when := range map[string]time.Time{"oak": at.Add(-time.Hour), "elm copy": at} {
+		if err := g.trees[replica].Apply(ctx, "2026/Fought over.txt", tree.Meta{Modified: when}); err != nil {
+			g.Fatal(err)
+		}
+	}
+	paused = false
+	if _, err := api.EditReplicaSet(ctx, "beds", model.EditReplicaSet{Paused: &paused}); err != nil {
+		g.Fatal(err)
+	}
+	g.arrives("2026/Fought over.txt", "later, by elm", "oak", "elm store", "elm copy")
+	g.await("rest", steady)
+	lost, err := api.Attic(ctx, "beds", "", "conflict", 10)
+	if err != nil || len(lost) != 1 || lost[0].Replica != "oak" || lost[0].Path != "2026/Fought over.txt" {
+		g.Fatalf("the attics keep %+v, %v", lost, err)
+	}
+	_, err = api.RestoreFromAttic(ctx, "beds", lost[0].ID, "")
+	refused(g.T, "to put it back where something is", err, http.StatusUnprocessableEntity, "as")
+	if _, err := api.RestoreFromAttic(client.Rehearse(ctx), "beds", lost[0].ID, "2026/back.txt"); err == nil || g.text("oak", "2026/back.txt") != "" {
+		g.Errorf("rehearsed: %v", err)
+	}
+	if _, err := api.RestoreFromAttic(ctx, "beds", lost[0].ID, "2026/back.txt"); err != nil {
+		g.Fatal(err)
+	}
+	g.arrives("2026/back.txt", "earlier", "oak", "elm store", "elm copy")
+	first, err := api.Attic(ctx, "beds", "elm store", "first-fill", 10)
+	if err != nil || len(first) != 1 || first[0].Path != "only here.txt" {
+		g.Fatalf("of the first fill: %+v, %v", first, err)
+	}
+	if err := api.PurgeFromAttic(ctx, "beds", first[0].ID); err != nil {
+		g.Fatal(err)
+	}
+	if _, err := g.trees["elm store"].Stat(ctx, first[0].Attic); !isAbsent(err) {
+		g.Errorf("what was purged is there: %v", err)
+	}
+}
+
+// testServerAway stops a server: the set says so, and goes on when it is back.
+func testServerAway(g *gardenSet) {
+	g.e.Elm.Halt()
+	g.look()
+	set := g.await("words about elm", func(s model.ReplicaSet) bool { return s.State == model.SetFailing })
+	if r := set.Replicas[1]; r.Trouble == "" || !strings.Contains(r.Words, "elm") {
+		g.Errorf("with elm away: %+v", r)
+	}
+	g.write("oak", "2026/meanwhile.txt", "while elm was away")
+	if err := g.e.Elm.Restart(); err != nil {
+		g.Fatal(err)
+	}
+	g.trees["elm store"] = harness.Tree(g.T, g.e.Elm, "store")
+	g.trees["elm copy"] = within(harness.Tree(g.T, g.e.Elm, "quiet"), "copies/beds")
+	g.look()
+	g.arrives("2026/meanwhile.txt", "while elm was away", "elm store", "elm copy")
+	g.await("rest", steady)
+}
+
+// testSettings changes the layout: lanes come and go, and all stays the same.
+func testSettings(g *gardenSet) {
+	mesh, note := model.LayoutMesh, "as a mesh"
+	if _, err := g.e.API.EditReplicaSet(client.Rehearse(g.Context()), "beds", model.EditReplicaSet{Layout: &mesh}); err == nil {
+		g.Error("a rehearsal was carried out")
+	}
+	set, err := g.e.API.EditReplicaSet(g.Context(), "beds", model.EditReplicaSet{Layout: &mesh, Note: &note})
+	if err != nil || len(set.Lanes) != 6 {
+		g.Fatalf("as a mesh: %+v, %v", set, err)
+	}
+	g.await("the mesh", func(s model.ReplicaSet) bool { return steady(s) && s.Replicas[0].PickedUp != nil })
+	g.write("elm store", "2026/mesh.txt", "by the short way")
+	g.look()
+	g.arrives("2026/mesh.txt", "by the short way", "oak", "elm copy")
+}
+
+// testEndOfSet ends the set: its files stay, and its folders are free again.
+func testEndOfSet(g *gardenSet) {
+	api, ctx := g.e.API, g.Context()
+	_, err := api.ReplicaSet(ctx, "nothing")
+	refused(g.T, "a set that is not there", err, http.StatusNotFound, "")
+	err = api.RemoveServer(ctx, "elm", true)
+	refused(g.T, "to remove a server with replicas", err, http.StatusConflict, "")
+	if err := api.RemoveReplicaSet(ctx, "beds"); err != nil {
+		g.Fatal(err)
+	}
+	for name, t := range g.trees {
+		if _, err := t.Stat(ctx, replication.MarkFile); !isAbsent(err) {
+			g.Errorf("%s still bears a mark: %v", name, err)
+		}
+		if g.text(name, "2026/mesh.txt") == "" {
+			g.Errorf("%s has lost its files", name)
+		}
+	}
+}
