@@ -48,7 +48,7 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 	if err := m.begin(ctx, next, staged, attic); err != nil {
 		return errors.Join(err, r.Tree.Remove(ctx, staged))
 	}
-	left, err := m.place(ctx, staged, attic, name)
+	left, err := m.place(ctx, &next, staged, attic, name)
 	if err != nil {
 		return err
 	}
@@ -61,7 +61,7 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 
 // place puts what waits in the intake where it belongs. left is where what was
 // there waits now, if anywhere.
-func (m *move) place(ctx context.Context, staged, attic, name string) (left string, err error) {
+func (m *move) place(ctx context.Context, next *replica.Record, staged, attic, name string) (left string, err error) {
 	r := m.carry.to
 	if !m.brings() { // bringing it took a while
 		ok, err := unchanged(ctx, r, m.here, &m.to)
@@ -69,7 +69,7 @@ func (m *move) place(ctx context.Context, staged, attic, name string) (left stri
 			err = errMoved
 		}
 		if err != nil {
-			return "", errors.Join(err, m.leave(ctx, staged))
+			return "", errors.Join(err, m.leave(ctx, next, staged))
 		}
 	}
 	switch {
@@ -85,7 +85,7 @@ func (m *move) place(ctx context.Context, staged, attic, name string) (left stri
 	if m.to.Kind != replica.File || attic != "" {
 		err := r.Tree.Rename(ctx, staged, name, false)
 		if errors.Is(err, fs.ErrExist) && m.brings() { // somebody was quicker
-			if err := m.leave(ctx, staged); err != nil {
+			if err := m.leave(ctx, next, staged); err != nil {
 				return "", err
 			}
 			return "", m.changed(ctx, r, m.here, m.to)
@@ -99,9 +99,9 @@ func (m *move) place(ctx context.Context, staged, attic, name string) (left stri
 }
 
 // leave gives up what waits in the intake, before anything was changed.
-func (m *move) leave(ctx context.Context, staged string) error {
+func (m *move) leave(ctx context.Context, next *replica.Record, staged string) error {
 	rec := m.to
-	rec.Pending = &replica.Pending{Staged: staged}
+	rec.Pending = &replica.Pending{Content: next.Content, Staged: staged}
 	return m.takeBack(ctx, m.carry.to, rec, false)
 }
 
