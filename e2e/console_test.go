@@ -107,6 +107,7 @@ func TestConsole(t *testing.T) {
 	testDrives(c)
 	testMeanwhile(c, e)
 	testDragging(c, e)
+	testReplicaPages(c)
 
 	// What others do shows by itself.
 	if _, err := e.API.AddSite(t.Context(), model.NewSite{Name: "Far Shore"}); err != nil {

@@ -121,7 +121,8 @@ func testRefusedSets(t *testing.T, api *client.Client, good model.NewReplicaSet)
 		field  string
 	}{
 		"one replica":           {func(n *model.NewReplicaSet) { n.Replicas = n.Replicas[:1] }, "replicas"},
-		"two in one place":      {func(n *model.NewReplicaSet) { n.Replicas[1] = n.Replicas[0] }, "replicas[1].name"},
+		"two in one place":      {func(n *model.NewReplicaSet) { n.Replicas[1] = n.Replicas[0] }, "replicas[1].sub"},
+		"two of one name":       {func(n *model.NewReplicaSet) { n.Replicas[1].Name = "elm copy" }, "replicas[2].name"},
 		"a calendar of nothing": {func(n *model.NewReplicaSet) { n.Calendar = "sometimes" }, "calendar"},
 		"a server of nobody":    {func(n *model.NewReplicaSet) { n.Replicas[0].Server = "ash" }, "replicas[0].server"},
 		"its own folder":        {func(n *model.NewReplicaSet) { n.Replicas[0].Sub = ".bspan/attic" }, "replicas[0].sub"},

@@ -28,6 +28,13 @@ const (
 	oakServer   = `{"name":"oak","site":"Lowland","address":"oak.test","port":445,"account":"warden","version":2}`
 )
 
+const bedsSet = `{"name":"beds","layout":"mesh","calendar":"full","filter":{},"permissions":"carry","atticDays":60,"paused":false,"state":"steady","summary":"All 2 replicas hold the same.","created":"2026-11-01T10:00:00Z","version":3,
+	"replicas":[{"name":"oak","server":"oak","share":"store","seed":true,"state":"steady","words":"looked at","attic":{"items":0,"conflicts":0}},{"name":"elm","server":"elm","share":"store","state":"steady","words":"looked at","attic":{"items":1,"conflicts":1}}],
+	"lanes":[{"from":"oak","to":"elm","state":"closed","words":"closed by hand; 2 paths wait","backlog":{"files":2,"bytes":2048},"carried":{"files":9,"bytes":4096,"conflicts":1}}]}`
+
+const bedsPlan = `{"run":` + aRun + `,"asked":{"name":"beds","replicas":[]},"summary":"beds keeps 1 file the same.","outcome":"warn","checks":[{"name":"clock","outcome":"warn","found":"elm is late","means":"the wrong one may win","remedy":"set it"}],"places":[],
+	"layouts":[{"layout":"mesh","asked":true,"filled":"2026-11-01T10:00:00Z","endless":false,"fills":[{"replica":"elm","from":"oak","bytes":1024,"start":"2026-11-01T10:00:00Z","end":"2026-11-01T10:00:00Z","medianS":60,"p95S":120}],"lanes":[]}],"steps":["Look at all."],"canCreate":true}`
+
 func startService(t *testing.T) *service {
 	t.Helper()
 	s := &service{answers: map[string]string{
@@ -61,6 +68,17 @@ func startService(t *testing.T) *service {
 		"POST /rights/who-can":                             `{"run":` + aRun + `,"place":{"server":"oak","share":"store","path":"","folder":true},"level":"change","people":[{"account":{"sid":"S-1-5-21-1-2-3-4","name":"GROVE\\ada"},"level":"full","mask":"0x1f01ff","words":[],"file":"full","share":"full","complete":true,"reasons":[{"source":"entry","granted":true,"words":[],"mask":"","entry":1,"text":"entry 1 grants full to keepers"}]}],"able":1,"looked":20,"complete":true}`,
 		"GET /rights/who-can/5":                            `{"run":` + aRun + `,"place":{"server":"oak","share":"store","path":"","folder":true},"level":"change","people":[],"able":0,"looked":20,"complete":false,"missing":"the domain GROVE"}`,
 		"GET /rights/compare":                              `{"first":{"server":"oak","share":"a","path":"","folder":true},"second":{"server":"oak","share":"b","path":"","folder":true},"share":[],"looked":1,"differ":1,"accounts":[],"differences":[{"path":".","folder":true,"shifts":[{"account":{"sid":"S-1-1-0","name":"Everyone"},"before":"read","after":"full"}]}]}`,
+		"GET /replica-sets":                                `{"items":[` + bedsSet + `]}`,
+		"GET /replica-sets/beds":                           bedsSet,
+		"POST /replica-sets":                               bedsSet,
+		"PATCH /replica-sets/beds":                         bedsSet,
+		"PATCH /replica-sets/beds/lanes/oak/elm":           bedsSet,
+		"GET /replica-sets/beds/troubles":                  `{"items":[{"replica":"elm","path":"open.txt","problem":"in use by another program","since":"2026-11-01T10:00:00Z","last":"2026-11-01T10:00:00Z","times":3}]}`,
+		"GET /replica-sets/beds/attic":                     `{"items":[{"id":4,"replica":"elm","path":"Fought over.txt","attic":".bspan/attic/x","why":"conflict","at":"2026-11-01T10:00:00Z"}]}`,
+		"POST /replica-sets/beds/attic/4/restore":          `{"id":4,"replica":"elm","path":"back.txt","attic":"x","why":"conflict","at":"2026-11-01T10:00:00Z"}`,
+		"POST /replica-sets/beds/look":                     `{}`,
+		"POST /replica-plans":                              bedsPlan,
+		"GET /replica-plans/5":                             bedsPlan,
 		"GET /runs":                                        `{"items":[` + aRun + `]}`,
 		"GET /runs/5":                                      aRun,
 		"POST /runs/5/stop":                                aRun,
@@ -179,6 +197,27 @@ func TestCommands(t *testing.T) {
 		{"rights able five", "", "not the number", 2},
 		{"rights compare oak/a oak/b", "", "Everyone", 0},
 		{"rights grant --level read --rehearse oak/store ada", `POST /rights/changes {"path":"oak/store","action":"grant","account":"ada","level":"read","scope":"everything","rehearse":true}`, "Nothing changes", 0},
+		{"replica list", "", "All 2 replicas", 0},
+		{"replica show beds", "", "closed by hand; 2 paths wait", 0},
+		{"replica create --seed elm --leave-out *.tmp --lane oak>elm=off beds oak/store elm/store", `POST /replica-sets {"name":"beds","replicas":[{"server":"oak","share":"store"},{"server":"elm","share":"store","seed":true}],"layout":"mesh","lanes":[{"from":"oak","to":"elm","calendar":"off"}],"filter":{"leaveOut":["*.tmp"]},"permissions":"carry"}`, "bspan replica show beds", 0},
+		{"replica create --seed ash beds oak/store elm/store", "", "is none of oak/store, elm/store", 2},
+		{"replica create beds oak/store", "", "is missing", 2},
+		{"replica plan beds oak/store elm/store", `POST /replica-plans {"name":"beds","replicas":[{"server":"oak","share":"store"},{"server":"elm","share":"store"}],"layout":"mesh","filter":{},"permissions":"carry"}`, "elm: 1.0 KiB from oak", 0},
+		{"replica planned 5", "", "WARN clock: elm is late. The wrong one may win: set it.", 0},
+		{"replica edit --layout hub --attic-days 9 beds", `PATCH /replica-sets/beds {"layout":"hub","atticDays":9}`, "the settings of beds are changed", 0},
+		{"replica edit --leave-out a --leave-out b beds", `PATCH /replica-sets/beds {"filter":{"leaveOut":["a","b"]}}`, "beds", 0},
+		{"replica pause beds", `PATCH /replica-sets/beds {"paused":true}`, "beds is paused", 0},
+		{"replica resume beds", `PATCH /replica-sets/beds {"paused":false}`, "beds goes on", 0},
+		{"replica close beds oak elm", `PATCH /replica-sets/beds/lanes/oak/elm {"closed":true}`, "bspan replica open beds oak elm", 0},
+		{"replica open --for 2h beds oak elm", `PATCH /replica-sets/beds/lanes/oak/elm {"closed":false,"openMinutes":120}`, "open for 2h0m0s", 0},
+		{"replica lane beds oak elm", `PATCH /replica-sets/beds/lanes/oak/elm {"calendar":""}`, "the calendar of the set", 0},
+		{"replica look beds elm", "POST /replica-sets/beds/look?replica=elm", "elm will be looked at now", 0},
+		{"replica troubles beds", "", "in use by another program", 0},
+		{"replica attic list beds", "", "Fought over.txt", 0},
+		{"replica attic restore --as back.txt beds 4", "POST /replica-sets/beds/attic/4/restore?as=back.txt", "back.txt is back at elm", 0},
+		{"replica attic restore beds four", "", "not a number", 2},
+		{"replica attic purge beds 4", "DELETE /replica-sets/beds/attic/4", "gone for good", 0},
+		{"replica remove beds", "DELETE /replica-sets/beds", "its files are where they were", 0},
 		{"run list", "", "who-can", 0},
 		{"run stop 5", "POST /runs/5/stop", "5", 0},
 		{"run resume 5", "POST /runs/5/resume", "5", 0},
@@ -207,7 +246,8 @@ func TestCommands(t *testing.T) {
 func TestCommandsAsJSON(t *testing.T) {
 	t.Setenv("BSPAN_TOKEN", "token")
 	for _, args := range []string{"site list", "site legs", "namespace list", "namespace tree garden", "namespace lint garden", "namespace history garden", "namespace mappings garden",
-		"rights able 5", "rights compare oak/a oak/b", "run list", "run show 5", "user list", "server list", "where /garden/store", "site remove --rehearse Marsh", "namespace hold --location oak/store /garden/store"} {
+		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds",
+		"run list", "run show 5", "user list", "server list", "where /garden/store", "site remove --rehearse Marsh", "namespace hold --location oak/store /garden/store"} {
 		s := startService(t)
 		out, code := s.bspan(t, append([]string{"--output", "json"}, strings.Fields(args)...)...)
 		var value any

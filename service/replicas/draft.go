@@ -45,10 +45,10 @@ func (s *Service) draft(ctx context.Context, n model.NewReplicaSet) (model.Repli
 		}
 		set.Replicas = append(set.Replicas, placed)
 	}
-	if err := nameReplicas(&set, n); err != nil {
+	if err := apart(&set); err != nil {
 		return set, err
 	}
-	if err := apart(&set); err != nil {
+	if err := nameReplicas(&set); err != nil {
 		return set, err
 	}
 	if err := chooseSeed(&set); err != nil {
@@ -79,7 +79,7 @@ func (s *Service) place(ctx context.Context, i int, n model.NewReplica) (model.R
 
 // nameReplicas names the replicas that were given no name: as their servers,
 // with the share where one server has several.
-func nameReplicas(set *model.ReplicaSet, n model.NewReplicaSet) error {
+func nameReplicas(set *model.ReplicaSet) error {
 	count := map[string]int{}
 	for _, r := range set.Replicas {
 		count[r.Server]++

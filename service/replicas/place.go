@@ -91,7 +91,7 @@ func (p *place) watch(ctx context.Context) {
 		if err != nil {
 			faults++
 			p.is(model.ReplicaFailing, p.reason(ctx, err))
-			pause = min(afterFault<<min(faults, 6), mostPause)
+			pause = min(afterFault<<min(faults-1, 7), mostPause)
 		} else {
 			faults = 0
 			p.looked(ctx, done, began, took)

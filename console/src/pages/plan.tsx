@@ -120,8 +120,8 @@ function Asked({ draft, change, errors }: { draft: Draft; change: (c: Partial<Dr
         {draft.places.map((p, i) => (
           <div key={i} className="grid max-w-4xl grid-cols-[1fr_1fr_1fr_auto_auto] items-end gap-3">
             <Field label={`Server ${i + 1}`}>{(props) => <Select {...props} value={p.server} onChange={(server) => place(i, { server, share: "" })} options={(servers.data ?? []).map((s) => ({ value: s.name, label: s.name }))} placeholder="Choose a server" />}</Field>
-            <Field label="Share">{(props) => <Select {...props} value={p.share} onChange={(share) => place(i, { share })} options={(shares.data ?? []).filter((h) => h.server === p.server && h.kind === "disk" && !h.hidden).map((h) => ({ value: h.name, label: h.name }))} placeholder="Choose a share" />}</Field>
-            <Field label="Folder in it">{(props) => <TextInput {...props} className="font-mono" value={p.sub} placeholder="all of it" onChange={(e) => place(i, { sub: e.target.value })} />}</Field>
+            <Field label={`Share ${i + 1}`}>{(props) => <Select {...props} value={p.share} onChange={(share) => place(i, { share })} options={(shares.data ?? []).filter((h) => h.server === p.server && h.kind === "disk" && !h.hidden).map((h) => ({ value: h.name, label: h.name }))} placeholder="Choose a share" />}</Field>
+            <Field label={`Folder ${i + 1}`}>{(props) => <TextInput {...props} className="font-mono" value={p.sub} placeholder="all of it" onChange={(e) => place(i, { sub: e.target.value })} />}</Field>
             <label className="flex items-center gap-1.5 pb-2"><input type="radio" name="seed" className="accent-(--span)" checked={draft.seed === i} onChange={() => change({ seed: i })} />seed</label>
             <Button look="quiet" disabled={draft.places.length <= 2} onClick={() => change({ places: draft.places.filter((_, k) => k !== i), seed: draft.seed >= i && draft.seed > 0 ? draft.seed - 1 : draft.seed })} aria-label={`Leave out replica ${i + 1}`}>Leave out</Button>
           </div>
@@ -143,7 +143,7 @@ function Found({ plan }: { plan: ReplicaPlan }) {
   return (
     <>
       <Section title="What comes of it">
-        {!ended(plan.run) || plan.run.state !== "done" ? <RunProgress run={plan.run} /> : <p className="max-w-4xl text-lg"><Status tone={outcomeTone(plan.outcome ?? "pass")}>{plan.summary}</Status></p>}
+        {!ended(plan.run) || plan.run.state !== "done" ? <RunProgress run={plan.run} /> : <p className="max-w-4xl text-lg"><Status tone={outcomeTone(plan.outcome ?? "pass")}>{plan.outcome}</Status> {plan.summary}</p>}
       </Section>
       {plan.places.length > 0 && <Section title="What is there now"><Places plan={plan} /></Section>}
       {plan.layouts.length > 0 && <Section title="Layouts side by side"><Layouts plan={plan} /></Section>}
