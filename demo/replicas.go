@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net"
-	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -24,11 +23,8 @@ var lessons = model.NewReplicaSet{
 	Lanes:    []model.NewLane{{From: "fern", To: "sedge", Calendar: "full; mon-fri 8-18 2"}},
 }
 
-// The files with which people keep replication busy.
-const (
-	fought = "Courses/Ideas for the open day.txt" // changed at two gardens at the same time
-	opened = "Courses/Questions of pupils.txt"    // held open on the island
-)
+// fought is the file that two people change at the same time.
+const fought = "Courses/Ideas for the open day.txt"
 
 // startLegs lays the legs between the service, which stands in Larkfield, and
 // the servers of the other sites.
@@ -67,8 +63,7 @@ func (d *Demo) keepLessons(ctx context.Context, api *client.Client) error {
 }
 
 // enliven lets people work on the lessons once they are the same everywhere: two
-// change one file at the same time, and one holds a file open that another one
-// changes. Until ctx ends the file stays open.
+// change one file at the same time, in two gardens.
 func (d *Demo) enliven(ctx context.Context, api *client.Client) error {
 	if err := d.awaitFilled(ctx, api); err != nil {
 		return err
@@ -85,36 +80,22 @@ func (d *Demo) enliven(ctx context.Context, api *client.Client) error {
 		return err
 	}
 	defer island.Close()
-	for name, text := range map[string]string{opened: "Where does the water go?\n", fought: "The open day: ideas, please.\n"} {
-		if err := put(ctx, head, name, text); err != nil {
-			return err
-		}
-	}
-	for _, name := range []string{opened, fought} {
-		if err := d.awaitFile(ctx, island, name); err != nil {
-			return err
-		}
-	}
-	letGo, err := d.hold(ctx, "sedge", "education", opened)
-	if err != nil {
+	if err := put(ctx, head, fought, "The open day: ideas, please.\n"); err != nil {
 		return err
 	}
-	defer letGo()
-	// Each writes while the lanes are still asleep, so that neither knows of the other.
+	if err := api.LookAtReplicas(ctx, lessons.Name, "fern"); err != nil {
+		return err
+	}
+	if err := d.awaitFile(ctx, island, fought); err != nil {
+		return err
+	}
 	if err := put(ctx, island, fought, "The open day, as Tern Island plans it: boats at ten.\n"); err != nil {
 		return err
 	}
 	if err := put(ctx, head, fought, "The open day, as Larkfield plans it: gates open at nine.\n"); err != nil {
 		return err
 	}
-	if err := put(ctx, head, opened, "Where does the water go?\nWho eats whom?\n"); err != nil {
-		return err
-	}
-	if err := api.LookAtReplicas(ctx, lessons.Name, ""); err != nil {
-		return err
-	}
-	<-ctx.Done()
-	return nil
+	return api.LookAtReplicas(ctx, lessons.Name, "")
 }
 
 // awaitFilled waits until all replicas of the lessons are filled.
@@ -159,37 +140,17 @@ func every(ctx context.Context, pause time.Duration, ask func() (bool, error)) e
 
 // asPerson opens the lessons of a server as somebody who works with them.
 func (d *Demo) asPerson(ctx context.Context, name, who string) (tree.Tree, error) {
-	session, err := d.dialAs(ctx, name, who)
-	if err != nil {
-		return nil, err
-	}
-	return session.Tree(ctx, "education", "")
-}
-
-func (d *Demo) dialAs(ctx context.Context, name, who string) (*smb.Session, error) {
 	for _, s := range servers {
-		if s.name == name {
-			return smb.Dial(ctx, smb.Target{Address: net.JoinHostPort(s.address, strconv.Itoa(d.SMBPort)), Domain: s.domain(), Account: who, Password: d.password(who)})
+		if s.name != name {
+			continue
 		}
+		session, err := smb.Dial(ctx, smb.Target{Address: net.JoinHostPort(s.address, strconv.Itoa(d.SMBPort)), Domain: s.domain(), Account: who, Password: d.password(who)})
+		if err != nil {
+			return nil, err
+		}
+		return session.Tree(ctx, "education", "")
 	}
 	return nil, fmt.Errorf("the scenario has no server %s", name)
-}
-
-// hold opens a file as a program does that lets nobody replace it meanwhile.
-func (d *Demo) hold(ctx context.Context, server, share, name string) (letGo func(), err error) {
-	session, err := d.dialAs(ctx, server, administrator)
-	if err != nil {
-		return nil, err
-	}
-	mounted, err := session.Client(ctx).Mount(share)
-	if err != nil {
-		return nil, err
-	}
-	file, err := mounted.OpenFile(strings.ReplaceAll(name, "/", `\`), os.O_RDWR, 0)
-	if err != nil {
-		return nil, err
-	}
-	return func() { _ = file.Close(); _ = session.Close() }, nil
 }
 
 func put(ctx context.Context, t tree.Tree, name, text string) error {

@@ -156,6 +156,9 @@ func (d *Demo) start(ctx context.Context) error {
 	if err := d.writeEstate(); err != nil {
 		return err
 	}
+	if !fresh {
+		return nil
+	}
 	return d.goToWork(ctx)
 }
 
