@@ -119,6 +119,19 @@ func (a *API) replicaWorkRoutes(tags []string) {
 		}) (*none, error) {
 			return nil, a.Replicas.Look(ctx, in.Set, in.Replica)
 		})
+	route(a, model.Operator, huma.Operation{OperationID: "verify-replica-set", Method: "POST", Path: setRoute + "/verify", Summary: "Find out whether the replicas of a set hold the same", Tags: tags, DefaultStatus: 202},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Sent[model.VerifySet]
+		}) (*body[model.ReplicaVerification], error) {
+			v, err := a.Replicas.Verify(ctx, in.Set, in.Body.Level)
+			return &body[model.ReplicaVerification]{v}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-replica-verification", Method: "GET", Path: "/replica-verifications/{run}", Summary: "Show a verification as far as it is", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.ReplicaVerification], error) {
+			v, err := a.Replicas.Verified(ctx, in.Run)
+			return &body[model.ReplicaVerification]{v}, err
+		})
 	route(a, model.Viewer, huma.Operation{OperationID: "list-replica-troubles", Method: "GET", Path: setRoute + "/troubles", Summary: "List what could not be carried and is tried again, the oldest first", Tags: tags},
 		func(ctx context.Context, in *SetPath) (*body[model.Page[model.ReplicaTrouble]], error) {
 			list, err := a.Replicas.Troubles(ctx, in.Set)

@@ -71,6 +71,16 @@ func (c *Client) LaneHistory(ctx context.Context, set string, hours int) ([]mode
 	return h.Samples, err
 }
 
+// VerifyReplicaSet begins to find out whether the replicas of a set hold the same.
+func (c *Client) VerifyReplicaSet(ctx context.Context, set, level string) (model.ReplicaVerification, error) {
+	return add[model.ReplicaVerification](ctx, c, model.VerifySet{Level: level}, "replica-sets", set, "verify")
+}
+
+// ReplicaVerification shows a verification as far as it is.
+func (c *Client) ReplicaVerification(ctx context.Context, run int64) (model.ReplicaVerification, error) {
+	return read[model.ReplicaVerification](ctx, c, nil, "replica-verifications", fmt.Sprint(run))
+}
+
 // Attic lists the newest that attics keep: of one replica, and for one reason,
 // unless these are "".
 func (c *Client) Attic(ctx context.Context, set, of, why string, limit int) ([]model.AtticItem, error) {

@@ -6,6 +6,7 @@ import (
 	"bridgespan/core/filter"
 	"bridgespan/core/namespace"
 	"bridgespan/core/plan"
+	"bridgespan/core/verify"
 )
 
 // ReplicaSet is a folder that is kept the same in several places.
@@ -290,4 +291,27 @@ type PlanLane struct {
 type Calendar struct {
 	Text  string    `json:"text,omitempty" doc:"As rules, such as \"full; mon-fri 8-18 off\""`
 	Hours []float64 `json:"hours,omitempty" maxItems:"168" doc:"As 168 rates in Mbit/s, from Monday 0:00 on: 0 is off, -1 is full"`
+}
+
+// VerifySet asks whether the replicas of a set hold the same.
+type VerifySet struct {
+	Level string `json:"level,omitempty" enum:"names,full" doc:"names (when absent): names, sizes, times, attributes and permissions; full: every byte as well"`
+}
+
+// ReplicaVerification is whether the replicas of a set hold the same.
+type ReplicaVerification struct {
+	Run      Run               `json:"run"`
+	Set      string            `json:"set" doc:"Name of the set"`
+	Level    string            `json:"level" enum:"names,full" doc:"What was compared"`
+	Against  string            `json:"against" doc:"The replica that the others are compared with: the seed"`
+	Replicas []VerifiedReplica `json:"replicas" doc:"Each of the others, as far as they are compared"`
+	Verdict  string            `json:"verdict,omitempty" doc:"What came of it, in words; absent until it is done"`
+}
+
+// VerifiedReplica is whether a replica holds what the seed holds.
+type VerifiedReplica struct {
+	Replica     string              `json:"replica" doc:"Name of the replica"`
+	Counts      verify.Counts       `json:"counts" doc:"What was found"`
+	Read        int64               `json:"read" doc:"Bytes that were read at each of both"`
+	Differences []verify.Difference `json:"differences" doc:"The first 200, those that are explained after the others"`
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"path"
 	"time"
 
 	"bridgespan/core/fault"
@@ -252,6 +253,13 @@ func (q Queries) Backlog(ctx context.Context, l replica.Lane) (b model.Backlog, 
 		l.From, l.To).Scan(&b.Files, &b.Bytes, &oldest)
 	b.Oldest = timeIn(oldest)
 	return b, unavailable(err)
+}
+
+// Waits reports whether a path waits in a backlog into or out of one of two replicas.
+func (q Queries) Waits(ctx context.Context, a, b replica.ID, key string) (waits bool, err error) {
+	err = q.run.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM replica_backlog WHERE (from_id IN (?, ?) OR to_id IN (?, ?)) AND folder = ? AND name_key = ?)`,
+		a, b, a, b, folderOf(path.Dir(key)), []byte(path.Base(key))).Scan(&waits)
+	return waits, unavailable(err)
 }
 
 // StoreSamples keeps how lanes are, minute by minute, and forgets what is older

@@ -53,6 +53,8 @@ func replicaCommand() *cli.Command {
 		{Name: "close", Usage: "close a lane by hand; its backlog waits", ArgsUsage: "SET FROM TO", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(closeLane, "SET", "FROM", "TO")},
 		{Name: "lane", Usage: "give a lane a calendar of its own; without --calendar it has that of the set", ArgsUsage: "SET FROM TO", Flags: []cli.Flag{calendarFlag("when it is open and how fast"), rehearseFlag()}, Action: rehearsable(setLaneCalendar, "SET", "FROM", "TO")},
 		{Name: "look", Usage: "look for changes at all replicas now, or at one", ArgsUsage: "SET [REPLICA]", Action: signedIn(lookAtReplicas, "SET", "REPLICA?")},
+		{Name: "verify", Usage: "find out whether the replicas of a set hold the same", ArgsUsage: "SET", Flags: []cli.Flag{&cli.StringFlag{Name: "level", Value: "names", Usage: "names: names, sizes, times, attributes and permissions; full: every byte as well"}, &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}, Action: signedIn(verifyReplicaSet, "SET")},
+		{Name: "verified", Usage: "show a verification again", ArgsUsage: "RUN", Action: signedIn(showReplicaVerification, "RUN")},
 		{Name: "troubles", Usage: "list what could not be carried and is tried again", ArgsUsage: "SET", Action: signedIn(listTroubles, "SET")},
 		atticCommand(),
 		{Name: "remove", Usage: "end a set; all files stay where they are, those in the attics too", ArgsUsage: "SET", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {

@@ -1,5 +1,5 @@
 // Package verify tells whether two trees hold the same: names, sizes, times
-// and permissions. It reads no content.
+// and permissions. It reads no content itself; who did says so with [Counts.Differs].
 package verify
 
 import (
@@ -16,6 +16,7 @@ type Item struct {
 	Folder     bool
 	Size       int64 // bytes; files only
 	Modified   time.Time
+	Attributes uint32 // those that are compared
 	Descriptor acl.Descriptor
 }
 
@@ -30,18 +31,20 @@ const (
 	Time        Kind = "time"        // files that were last changed at different times
 	Permissions Kind = "permissions" // somebody may do more or less
 	Owner       Kind = "owner"       // it belongs to somebody else
+	Attributes  Kind = "attributes"  // such as read-only
+	Content     Kind = "content"     // other bytes
 )
 
 // Difference is one way in which two trees differ at a path.
 type Difference struct {
 	Path   string `json:"path"`
-	Kind   Kind   `json:"kind" enum:"missing,extra,kind,size,time,permissions,owner"`
+	Kind   Kind   `json:"kind" enum:"missing,extra,kind,size,time,permissions,owner,attributes,content"`
 	First  string `json:"first,omitempty" doc:"As it is at the first"`
 	Second string `json:"second,omitempty" doc:"As it is at the second"`
 	// Shifts are who gains and loses, for permissions.
 	Shifts []acl.Shift `json:"-"`
 	// Explained is true when nothing is wrong with it.
-	Explained bool `json:"explained,omitempty" doc:"It must differ: it is about accounts that only one of the servers has"`
+	Explained bool `json:"explained,omitempty" doc:"Nothing is wrong with it: it is about accounts that only one of the servers has, or still on its way"`
 }
 
 // timeTolerance is how far apart the times of equal files may be: some file
@@ -68,6 +71,9 @@ func Compare(first, second *Item, local func(account.SID) bool) []Difference {
 		if apart := first.Modified.Sub(second.Modified); apart.Abs() > timeTolerance {
 			found = append(found, Difference{Path: first.Path, Kind: Time, First: stamp(first.Modified), Second: stamp(second.Modified)})
 		}
+	}
+	if first.Attributes != second.Attributes {
+		found = append(found, Difference{Path: first.Path, Kind: Attributes, First: fmt.Sprintf("%#x", first.Attributes), Second: fmt.Sprintf("%#x", second.Attributes)})
 	}
 	return append(found, permissions(first, second, local)...)
 }
@@ -110,6 +116,8 @@ type Counts struct {
 	Times       int64 `json:"times" doc:"Last changed at another time"`
 	Permissions int64 `json:"permissions" doc:"Where somebody may do more or less"`
 	Owners      int64 `json:"owners" doc:"That belong to somebody else"`
+	Attributes  int64 `json:"attributes" doc:"With other attributes, such as read-only"`
+	Contents    int64 `json:"contents" doc:"With other content, where content was read"`
 	Explained   int64 `json:"explained" doc:"Differences that must be, and count for nothing"`
 }
 
@@ -119,6 +127,11 @@ func (t *Counts) Add(first *Item, found []Difference) {
 	if first != nil && !first.Folder {
 		t.Bytes += first.Size
 	}
+	t.Differs(found...)
+}
+
+// Differs counts differences.
+func (t *Counts) Differs(found ...Difference) {
 	for _, d := range found {
 		if d.Explained {
 			t.Explained++
@@ -139,11 +152,15 @@ func (t *Counts) Add(first *Item, found []Difference) {
 			t.Permissions++
 		case Owner:
 			t.Owners++
+		case Attributes:
+			t.Attributes++
+		case Content:
+			t.Contents++
 		}
 	}
 }
 
 // Unexplained is how many differences count.
 func (t *Counts) Unexplained() int64 {
-	return t.Missing + t.Extra + t.Kinds + t.Sizes + t.Times + t.Permissions + t.Owners
+	return t.Missing + t.Extra + t.Kinds + t.Sizes + t.Times + t.Permissions + t.Owners + t.Attributes + t.Contents
 }

@@ -275,7 +275,7 @@ func (p *planner) entries(ctx context.Context, s *planSite) walked {
 	walk := &tree.Ordered{Tree: s.tree, Top: ".", Detail: tree.WithDescriptors}
 	return walked{func(yield func(met, error) bool) {
 		for e, err := range walk.All(ctx) {
-			if err == nil && (e.Path == "." || p.leftOut(e)) {
+			if err == nil && (e.Path == "." || leftOut(p.filter, e)) {
 				continue
 			}
 			if !yield(met{e}, err) {
@@ -285,11 +285,12 @@ func (p *planner) entries(ctx context.Context, s *planSite) walked {
 	}, walk.Seen.Get}
 }
 
-func (p *planner) leftOut(e tree.Named) bool {
+// leftOut reports whether a set is not about an entry.
+func leftOut(f *filter.Filter, e tree.Named) bool {
 	if e.Kind == tree.Folder {
-		return p.filter.Folder(e.Path) != ""
+		return f.Folder(e.Path) != ""
 	}
-	return p.filter.File(e.Path, e.Size, e.Modified, p.at) != "" || p.filter.Folder(path.Dir(e.Path)) != ""
+	return f.File(e.Path, e.Size, e.Modified, time.Now()) != "" || f.Folder(path.Dir(e.Path)) != ""
 }
 
 // mostAccounts bounds how many accounts are looked for at each place.

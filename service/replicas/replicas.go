@@ -40,6 +40,7 @@ type Service struct {
 func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service, holder string, changed func()) *Service {
 	s := &Service{db: db, estate: e, accounts: a, jobs: j, holder: holder, changed: changed, wake: make(chan struct{}, 1), keepers: map[int64]*keeper{}}
 	j.Register(planKind, s.work)
+	j.Register(verifyKind, s.verifySet)
 	return s
 }
 

@@ -864,6 +864,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replica-sets/{set}/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Find out whether the replicas of a set hold the same
+         * @description Needs the role operator.
+         */
+        post: operations["verify-replica-set"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-verifications/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a verification as far as it is
+         * @description Needs the role viewer.
+         */
+        get: operations["get-replica-verification"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rights": {
         parameters: {
             query?: never;
@@ -2115,6 +2155,11 @@ export interface components {
         Counts: {
             /**
              * Format: int64
+             * @description With other attributes, such as read-only
+             */
+            attributes: number;
+            /**
+             * Format: int64
              * @description Sizes of the files at the first
              */
             bytes: number;
@@ -2123,6 +2168,11 @@ export interface components {
              * @description Files and folders of either
              */
             compared: number;
+            /**
+             * Format: int64
+             * @description With other content, where content was read
+             */
+            contents: number;
             /**
              * Format: int64
              * @description Differences that must be, and count for nothing
@@ -2165,12 +2215,12 @@ export interface components {
             times: number;
         };
         Difference: {
-            /** @description It must differ: it is about accounts that only one of the servers has */
+            /** @description Nothing is wrong with it: it is about accounts that only one of the servers has, or still on its way */
             explained?: boolean;
             /** @description As it is at the first */
             first?: string;
             /** @enum {string} */
-            kind: "missing" | "extra" | "kind" | "size" | "time" | "permissions" | "owner";
+            kind: "missing" | "extra" | "kind" | "size" | "time" | "permissions" | "owner" | "attributes" | "content";
             path: string;
             /** @description As it is at the second */
             second?: string;
@@ -3648,6 +3698,22 @@ export interface components {
              */
             times: number;
         };
+        ReplicaVerification: {
+            /** @description The replica that the others are compared with: the seed */
+            against: string;
+            /**
+             * @description What was compared
+             * @enum {string}
+             */
+            level: "names" | "full";
+            /** @description Each of the others, as far as they are compared */
+            replicas: components["schemas"]["VerifiedReplica"][];
+            run: components["schemas"]["Run"];
+            /** @description Name of the set */
+            set: string;
+            /** @description What came of it, in words; absent until it is done */
+            verdict?: string;
+        };
         Rights: {
             /** @description Permissions of the file or folder */
             file: components["schemas"]["Permissions"];
@@ -3888,7 +3954,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan";
+            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -4305,6 +4371,26 @@ export interface components {
             run: components["schemas"]["Run"];
             /** @description What came of it, in words; absent until it is done */
             verdict?: string;
+        };
+        VerifiedReplica: {
+            /** @description What was found */
+            counts: components["schemas"]["Counts"];
+            /** @description The first 200, those that are explained after the others */
+            differences: components["schemas"]["Difference"][];
+            /**
+             * Format: int64
+             * @description Bytes that were read at each of both
+             */
+            read: number;
+            /** @description Name of the replica */
+            replica: string;
+        };
+        VerifySet: {
+            /**
+             * @description names (when absent): names, sizes, times, attributes and permissions; full: every byte as well
+             * @enum {string}
+             */
+            level?: "names" | "full";
         };
         Volume: {
             /**
@@ -6361,6 +6447,74 @@ export interface operations {
             };
         };
     };
+    "verify-replica-set": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerifySet"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaVerification"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-replica-verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaVerification"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-rights": {
         parameters: {
             query: {
@@ -6735,7 +6889,7 @@ export interface operations {
                 /** @description How many items at most */
                 limit?: number;
                 /** @description Of this kind alone */
-                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan";
+                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set";
             };
             header?: never;
             path?: never;
