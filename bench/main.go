@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime/pprof"
 	"slices"
 	"time"
 )
@@ -55,11 +56,26 @@ type result struct {
 	At        string  `json:"at"`
 }
 
-var benchmarks = []benchmark{gatewayRead, gatewayReadWide, gatewayList, directions, survey, decisions}
+var benchmarks = []benchmark{gatewayRead, gatewayReadWide, gatewayList, directions, survey, decisions, fillLarge, fillSmall, delta, shareFill, shareFillRights}
+
+// verbose shows every turn.
+var verbose = flag.Bool("verbose", false, "show every turn")
 
 func main() {
 	only := flag.String("only", "", "run the benchmark of this name alone")
+	profile := flag.String("cpuprofile", "", "write a profile of the processor to this file")
 	flag.Parse()
+	if *profile != "" {
+		f, err := os.Create(*profile)
+		if err == nil {
+			err = pprof.StartCPUProfile(f)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+			os.Exit(1)
+		}
+		defer pprof.StopCPUProfile()
+	}
 	if err := run(context.Background(), *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
@@ -122,6 +138,9 @@ func (b benchmark) measure(ctx context.Context) (result, error) {
 		}
 		if turn == 0 {
 			continue // a warm-up for both
+		}
+		if *verbose {
+			fmt.Printf("  turn %d: ours %.1f, reference %.1f %s\n", turn, m, r, b.unit)
 		}
 		mine, theirs, ratios = append(mine, m), append(theirs, r), append(ratios, m/r)
 	}

@@ -164,7 +164,7 @@ func (tx *Tx) RemoveReplicaSet(ctx context.Context, set model.ReplicaSet) error 
 		return err
 	}
 	for _, r := range set.Replicas {
-		for _, statement := range []string{`DELETE FROM replica_records WHERE replica_id = ?`, `DELETE FROM replica_attic WHERE replica_id = ?`, `DELETE FROM replica_backlog WHERE from_id = ?`} {
+		for _, statement := range []string{`DELETE FROM replica_records WHERE replica_id = ?`, `DELETE FROM replica_begun WHERE replica_id = ?`, `DELETE FROM replica_attic WHERE replica_id = ?`, `DELETE FROM replica_backlog WHERE from_id = ?`} {
 			if _, _, err := tx.exec(ctx, statement, r.ID); err != nil {
 				return err
 			}

@@ -22,7 +22,10 @@ type Replication struct {
 	mu      sync.Mutex
 	ids     DescriptorIDs // of permissions that are stored for good
 	waiting []*waitingChange
-	saving  bool // somebody keeps what waits
+	saving  int // how many keep what waits
+
+	begun   begun
+	opening sync.Mutex
 }
 
 // Replication returns the store of the replication engine.
@@ -96,9 +99,15 @@ func fromNano(n int64) time.Time {
 	return time.Unix(0, n).UTC()
 }
 
-func (s *Replication) query(ctx context.Context, where string, args ...any) ([]replica.Record, error) {
-	rows, err := s.db.run.QueryContext(ctx, recordColumns+` WHERE `+where, args...)
-	return collect(rows, err, scanRecord)
+// query reads records of a replica, with what is pending at their paths.
+func (s *Replication) query(ctx context.Context, r replica.ID, where string, args ...any) ([]replica.Record, error) {
+	if err := s.open(ctx, r); err != nil {
+		return nil, err
+	}
+	rows, err := s.db.run.QueryContext(ctx, recordColumns+` WHERE r.replica_id = ? AND `+where, append([]any{r}, args...)...)
+	records, err := collect(rows, err, scanRecord)
+	s.begun.overlay(r, records)
+	return records, err
 }
 
 // within is the condition that a row is one of some paths.
@@ -119,10 +128,21 @@ func within(table string, keys []string) (where string, args []any) {
 // Get returns the records of paths, in their order; of a path that has none, one
 // that knows of nothing there.
 func (s *Replication) Get(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error) {
+	if err := s.open(ctx, r); err != nil {
+		return nil, err
+	}
+	records, err := s.db.replicaRecords(ctx, r, keys)
+	s.begun.overlay(r, records)
+	return records, err
+}
+
+// replicaRecords reads the records of paths, in their order.
+func (q Queries) replicaRecords(ctx context.Context, r replica.ID, keys []string) ([]replica.Record, error) {
 	records := make([]replica.Record, 0, len(keys))
 	for part := range slices.Chunk(keys, bulkRows) {
 		where, args := within(`r.`, part)
-		found, err := s.query(ctx, `r.replica_id = ? AND `+where, append([]any{r}, args...)...)
+		rows, err := q.run.QueryContext(ctx, recordColumns+` WHERE r.replica_id = ? AND `+where, append([]any{r}, args...)...)
+		found, err := collect(rows, err, scanRecord)
 		if err != nil {
 			return nil, err
 		}
@@ -141,18 +161,18 @@ func (s *Replication) Get(ctx context.Context, r replica.ID, keys ...string) ([]
 
 // Children lists the records of what is, or was, right in a folder.
 func (s *Replication) Children(ctx context.Context, r replica.ID, folder string) ([]replica.Record, error) {
-	return s.query(ctx, `r.replica_id = ? AND r.folder = ? ORDER BY r.name_key`, r, folderOf(folder))
+	return s.query(ctx, r, `r.folder = ? ORDER BY r.name_key`, folderOf(folder))
 }
 
 // ByFile lists the records of files that had one of some numbers when last seen.
 func (s *Replication) ByFile(ctx context.Context, r replica.ID, ids ...uint64) ([]replica.Record, error) {
 	var records []replica.Record
 	for part := range slices.Chunk(ids, bulkRows) {
-		args := []any{r, replica.File}
+		args := []any{replica.File}
 		for _, id := range part {
 			args = append(args, id)
 		}
-		found, err := s.query(ctx, `r.replica_id = ? AND r.kind = ? AND r.seen_file IN (`+placeholders(len(part))+`) ORDER BY r.folder, r.name_key`, args...)
+		found, err := s.query(ctx, r, `r.kind = ? AND r.seen_file IN (`+placeholders(len(part))+`) ORDER BY r.folder, r.name_key`, args...)
 		if err != nil {
 			return nil, err
 		}
@@ -163,7 +183,18 @@ func (s *Replication) ByFile(ctx context.Context, r replica.ID, ids ...uint64) (
 
 // Unfinished lists the records with something pending.
 func (s *Replication) Unfinished(ctx context.Context, r replica.ID) ([]replica.Record, error) {
-	return s.query(ctx, `r.replica_id = ? AND r.unfinished ORDER BY r.folder, r.name_key`, r)
+	records, err := s.query(ctx, r, `r.unfinished ORDER BY r.folder, r.name_key`)
+	if err != nil {
+		return nil, err
+	}
+	keys := s.begun.keys(r)
+	begun, err := s.Get(ctx, r, keys...)
+	for _, rec := range begun {
+		if rec.Pending != nil && !slices.ContainsFunc(records, func(other replica.Record) bool { return other.Key == rec.Key }) {
+			records = append(records, rec)
+		}
+	}
+	return records, err
 }
 
 // Save keeps a change, all of it or nothing. Changes that are saved at the same
@@ -172,10 +203,12 @@ func (s *Replication) Save(ctx context.Context, c replica.Change) error {
 	mine := &waitingChange{change: c, kept: make(chan error, 1)}
 	s.mu.Lock()
 	s.waiting = append(s.waiting, mine)
-	first := !s.saving
-	s.saving = true
+	more := s.saving < savers
+	if more {
+		s.saving++
+	}
 	s.mu.Unlock()
-	if first {
+	if more {
 		go s.keepWaiting(context.WithoutCancel(ctx))
 	}
 	select {
@@ -186,6 +219,13 @@ func (s *Replication) Save(ctx context.Context, c replica.Change) error {
 	}
 }
 
+// mostTogether is how many changes are kept in one transaction.
+const mostTogether = 500
+
+// savers is how many keep what waits: while one makes statements of it, the
+// database works for another one.
+const savers = 3
+
 type waitingChange struct {
 	change replica.Change
 	kept   chan error
@@ -195,9 +235,12 @@ type waitingChange struct {
 func (s *Replication) keepWaiting(ctx context.Context) {
 	for {
 		s.mu.Lock()
-		together := s.waiting
-		s.waiting = nil
-		s.saving = len(together) > 0
+		n := min(len(s.waiting), mostTogether)
+		together := s.waiting[:n:n]
+		s.waiting = s.waiting[n:]
+		if len(together) == 0 {
+			s.saving--
+		}
 		s.mu.Unlock()
 		if len(together) == 0 {
 			return
@@ -216,7 +259,14 @@ func (s *Replication) keepWaiting(ctx context.Context) {
 
 // keep keeps changes, all of them or none.
 func (s *Replication) keep(ctx context.Context, together ...*waitingChange) error {
+	for _, w := range together {
+		if err := s.open(ctx, w.change.Replica); err != nil {
+			return err
+		}
+	}
 	var ids DescriptorIDs
+	var rows map[replica.ID]int64
+	over := s.begun.takeOver()
 	err := s.db.Change(ctx, func(tx *Tx) error {
 		s.mu.Lock()
 		ids = maps.Clone(s.ids) // what this attempt stores is known only once it is kept
@@ -225,6 +275,9 @@ func (s *Replication) keep(ctx context.Context, together ...*waitingChange) erro
 		for _, w := range together {
 			c := &w.change
 			for i := range c.Records {
+				if c.Begun {
+					break
+				}
 				row, err := tx.replicaRow(ctx, c.Replica, &c.Records[i], ids)
 				if err != nil {
 					return err
@@ -236,6 +289,13 @@ func (s *Replication) keep(ctx context.Context, together ...*waitingChange) erro
 			}
 		}
 		if err := queueAll(ctx, tx, &queued, together); err != nil {
+			return err
+		}
+		var err error
+		if rows, err = keepBegun(ctx, tx, together); err != nil {
+			return err
+		}
+		if err := forgetBegun(ctx, tx, over); err != nil {
 			return err
 		}
 		if err := records.replacing(ctx, tx, replicaColumns); err != nil {
@@ -250,6 +310,9 @@ func (s *Replication) keep(ctx context.Context, together ...*waitingChange) erro
 		s.mu.Lock()
 		s.ids = ids
 		s.mu.Unlock()
+		s.begun.noted(together, rows)
+	} else {
+		s.begun.giveBack(over)
 	}
 	return err
 }

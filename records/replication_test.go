@@ -186,3 +186,45 @@ func BenchmarkSaveReplicaRecords(b *testing.B) {
 	}
 	b.ReportMetric(float64(n)/b.Elapsed().Seconds(), "records/s")
 }
+
+// testBegun has what was begun outlive the store that began it, unless it was
+// noted as done.
+func testBegun(t *testing.T, db *records.DB) {
+	ctx := t.Context()
+	begin := func(s *records.Replication, key string, count int64) replica.Record {
+		t.Helper()
+		rec := replica.Record{Key: key, Pending: &replica.Pending{Content: replica.Content{Version: replica.Vector{{Replica: 7, Count: count}}, Kind: replica.File, Name: key}, Staged: ".bspan/intake/x"}}
+		if err := s.Save(ctx, replica.Change{Replica: 77, Records: []replica.Record{rec}, Begun: true}); err != nil {
+			t.Fatal(err)
+		}
+		return rec
+	}
+	end := func(s *records.Replication, rec replica.Record) {
+		t.Helper()
+		rec.Content, rec.Pending = rec.Pending.Content, nil
+		if err := s.Save(ctx, replica.Change{Replica: 77, Records: []replica.Record{rec}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	first := db.Replication()
+	done, left, again := begin(first, "done", 1), begin(first, "left", 1), begin(first, "again", 1)
+	if got, err := first.Get(ctx, 77, "left"); err != nil || got[0].Pending == nil || got[0].Pending.Staged != left.Pending.Staged {
+		t.Errorf("what was begun is seen as %+v, %v", got, err)
+	}
+	if got, err := first.Unfinished(ctx, 77); err != nil || len(got) != 3 {
+		t.Errorf("unfinished: %+v, %v", got, err)
+	}
+	end(first, done)
+	end(first, again)
+	begin(first, "again", 2)
+	// Another store knows only what the database holds.
+	second := db.Replication()
+	got, err := second.Get(ctx, 77, "done", "left", "again")
+	if err != nil || got[0].Pending != nil || got[0].Kind != replica.File || got[1].Pending == nil || got[1].Kind != replica.None || got[2].Pending == nil || got[2].Version[0].Count != 1 || got[2].Pending.Content.Version[0].Count != 2 {
+		t.Errorf("to another store: %+v, %v", got, err)
+	}
+	end(second, got[1])
+	if list, err := db.Replication().Unfinished(ctx, 77); err != nil || len(list) != 1 || list[0].Key != "again" {
+		t.Errorf("unfinished to a third one: %+v, %v", list, err)
+	}
+}

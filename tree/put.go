@@ -4,18 +4,36 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"sync"
 )
 
 // Gather copies content into w and checks its length, as Put needs it: it
 // stops when ctx ends, and returns ErrTorn when content is not as long as
 // options say. It returns the number of bytes written.
 func Gather(ctx context.Context, w io.Writer, content io.Reader, options PutOptions) (int64, error) {
-	n, err := io.Copy(w, &contextReader{ctx, content})
+	n, err := gather(w, &contextReader{ctx, content}, options)
 	if err == nil && options.SizeKnown && n != options.Size {
 		err = fmt.Errorf("%w: %d of %d bytes", ErrTorn, n, options.Size)
 	}
 	return n, err
 }
+
+// small is how much is written at once, from a buffer that is used again.
+const small = 64 << 10
+
+var smallBuffers = sync.Pool{New: func() any { return new([small]byte) }}
+
+func gather(w io.Writer, content io.Reader, options PutOptions) (int64, error) {
+	if !options.SizeKnown || options.Size > small {
+		return io.Copy(w, content)
+	}
+	buffer := smallBuffers.Get().(*[small]byte)
+	defer smallBuffers.Put(buffer)
+	// What a writer would allocate for itself costs more than the copy.
+	return io.CopyBuffer(onlyWriter{w}, content, buffer[:])
+}
+
+type onlyWriter struct{ io.Writer }
 
 // contextReader ends a copy when its context does, and fills every buffer.
 type contextReader struct {
@@ -33,4 +51,36 @@ func (c *contextReader) Read(p []byte) (int, error) {
 		err = nil
 	}
 	return n, err
+}
+
+// Stage writes a new file as a [Stager] does. Where a tree is none, it is put,
+// which flushes it at once.
+func Stage(ctx context.Context, t Tree, name string, content io.Reader, options PutOptions) (Entry, error) {
+	if s, ok := t.(Stager); ok {
+		return s.Stage(ctx, name, content, options)
+	}
+	meta := options.Meta
+	options.Meta = Meta{}
+	if _, err := t.Put(ctx, name, content, options); err != nil {
+		return Entry{}, err
+	}
+	err := t.Apply(ctx, name, meta)
+	var entry Entry
+	if err == nil {
+		if entry, err = t.Stat(ctx, name); err == nil {
+			entry.Descriptor, err = t.Descriptor(ctx, name)
+		}
+	}
+	if err != nil {
+		_ = t.Remove(context.WithoutCancel(ctx), name)
+	}
+	return entry, err
+}
+
+// Flush makes lasting what was staged.
+func Flush(ctx context.Context, t Tree) error {
+	if s, ok := t.(Stager); ok {
+		return s.Flush(ctx)
+	}
+	return nil
 }

@@ -106,3 +106,24 @@ func (s *Reader) Close() error {
 	s.readers.Wait()
 	return nil
 }
+
+// Current is what a [Content] may offer beside reading: the file as it is now,
+// under whatever name.
+type Current interface {
+	Current(ctx context.Context) (Entry, error)
+}
+
+// Unchanged reports whether an open file is as it was when it was opened, as far
+// as its length and its time tell. Where Content does not offer that, what is
+// under its name now is looked at.
+func Unchanged(ctx context.Context, t Tree, name string, content Content) (bool, error) {
+	var now Entry
+	var err error
+	if c, ok := content.(Current); ok {
+		now, err = c.Current(ctx)
+	} else {
+		now, err = t.Stat(ctx, name)
+	}
+	then := content.Entry()
+	return now.Size == then.Size && now.Modified.Equal(then.Modified), err
+}

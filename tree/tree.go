@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
 )
 
 // Errors that every implementation returns, inside an *fs.PathError, next to
@@ -173,6 +174,29 @@ type Exchanger interface {
 	// Exchange returns an error wrapping fs.ErrNotExist unless both are there,
 	// and ErrUnsupported where the file system cannot do it.
 	Exchange(ctx context.Context, a, b string) error
+}
+
+// Stager is a tree that can write files now and make them lasting later, many
+// at once.
+type Stager interface {
+	// Stage writes a new file under its own name, where it is seen while it is
+	// written: it belongs in a folder that nobody looks into. It sets what goes
+	// with the file, and returns it as it is then, with its descriptor. It returns
+	// an error wrapping fs.ErrExist when the name is taken, and leaves nothing
+	// behind when it fails.
+	Stage(ctx context.Context, name string, content io.Reader, options PutOptions) (Entry, error)
+	// Flush makes everything lasting that was staged before.
+	Flush(ctx context.Context) error
+}
+
+// Assembler is a tree that can make a file of parts of another one, without
+// these leaving the place that holds the tree.
+type Assembler interface {
+	// Assemble stages a new file as a [Stager] does: of ranges of base, and of
+	// content for the parts that base does not hold. The parts follow on each
+	// other from 0 to options.Size. It returns ErrUnsupported, and leaves nothing
+	// behind, where the file system cannot do it.
+	Assemble(ctx context.Context, name, base string, parts []chunk.Part, content io.ReaderAt, options PutOptions) (Entry, error)
 }
 
 // PathError makes the error form of this package.

@@ -30,6 +30,10 @@ type Kept struct {
 type Change struct {
 	Replica ID
 	Records []Record
+	// Begun says that the records differ from what is kept in what is pending
+	// alone, and that each will be saved again soon. A store may keep that in a
+	// shorter form.
+	Begun bool
 	// Queue are the lanes that are to look at the paths of the records.
 	Queue []Lane
 	Kept  []Kept

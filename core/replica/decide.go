@@ -34,8 +34,22 @@ type Verdict struct {
 // Idle reports whether there is nothing to do, not even in the records.
 func (v *Verdict) Idle() bool { return v.Content == Nothing && v.Permissions == Nothing }
 
+// Unread reports whether files must be read before Decide can tell: both are of
+// one length, what they hold decides, and it is not known of one of them.
+func Unread(from, to *Record) bool {
+	if from.Kind != File || to.Kind != File || from.Size != to.Size || from.Digest.Known() && to.Digest.Known() || from.Prior() {
+		return false
+	}
+	if to.Prior() {
+		return true
+	}
+	order := from.Version.Compare(to.Version)
+	return order == After || order == Concurrent
+}
+
 // Decide says what a lane does about a path, from the records of its sender and
 // its receiver. The sender must be filled: what it does not know of is not there.
+// What is [Unread] must have been read.
 func Decide(from, to *Record) Verdict {
 	var v Verdict
 	if from.Prior() {
@@ -50,7 +64,7 @@ func Decide(from, to *Record) Verdict {
 		return v
 	}
 	order := from.Version.Compare(to.Version)
-	same := from.Content.Same(&to.Content)
+	same := from.Content.Same(&to.Content) || order == Equal && sameButUnread(&from.Content, &to.Content)
 	v.Content, v.ContentVersion = step(order, same, func() bool { return from.Content.compare(&to.Content) > 0 }), to.Version
 	if v.Content != Keep {
 		v.ContentVersion = from.Version.Join(to.Version)
@@ -65,6 +79,17 @@ func Decide(from, to *Record) Verdict {
 		v.PermissionsVersion = p.Version.Join(q.Version)
 	}
 	return v
+}
+
+// sameButUnread reports whether two files of one version differ in nothing that
+// people see, as far as they were read: one version has one content.
+func sameButUnread(c, d *Content) bool {
+	read, other := *c, *d
+	if read.Kind != File || read.Digest.Known() && other.Digest.Known() {
+		return false
+	}
+	read.Digest, other.Digest = Digest{1}, Digest{1}
+	return read.Same(&other)
 }
 
 // step decides one side. wins reports whether the sender's wins a conflict.

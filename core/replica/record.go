@@ -33,8 +33,12 @@ const (
 
 func (k Kind) String() string { return [...]string{"none", "file", "folder"}[k] }
 
-// Digest is the BLAKE3 hash of a file's content.
+// Digest is the BLAKE3 hash of a file's content. The zero digest is that of a
+// file that was not read yet: that it is there, and how long, is known.
 type Digest [32]byte
+
+// Known reports whether the file was read.
+func (d Digest) Known() bool { return d != Digest{} }
 
 // Content is one version of what lies at a path.
 type Content struct {
@@ -118,9 +122,9 @@ func (c *Content) Same(d *Content) bool {
 	return c.SameBytes(d) && c.Modified.Sub(d.Modified).Abs() <= TimeTolerance
 }
 
-// SameBytes reports whether both are files that hold the same.
+// SameBytes reports whether both are files that are known to hold the same.
 func (c *Content) SameBytes(d *Content) bool {
-	return c.Kind == File && d.Kind == File && c.Size == d.Size && c.Digest == d.Digest
+	return c.Kind == File && d.Kind == File && c.Size == d.Size && c.Digest == d.Digest && c.Digest.Known()
 }
 
 // compare orders contents: the greatest wins a conflict. What is there beats
@@ -131,6 +135,7 @@ func (c *Content) compare(d *Content) int {
 		cmp.Compare(c.Kind, d.Kind),
 		c.Changed.Compare(d.Changed),
 		cmp.Compare(d.By, c.By),
+		cmp.Compare(c.Size, d.Size),
 		bytes.Compare(c.Digest[:], d.Digest[:]),
 		cmp.Compare(c.Name, d.Name),
 		c.Modified.Compare(d.Modified),

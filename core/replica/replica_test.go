@@ -174,7 +174,7 @@ func TestDecideAgrees(t *testing.T) {
 			at := noon.Add(time.Duration(random.IntN(4)) * time.Minute) // clocks are wrong
 			replicas[i].Content = Content{Version: version, Kind: Kind(random.IntN(3)), Name: "a", Changed: at, By: ID(i + 1)}
 			if replicas[i].Kind == File {
-				replicas[i].Digest, replicas[i].Size, replicas[i].Modified = Digest{byte(random.IntN(3))}, 1, at
+				replicas[i].Digest, replicas[i].Size, replicas[i].Modified = Digest{byte(1 + random.IntN(3))}, 1, at
 			}
 		}
 		for round := 0; ; round++ {

@@ -3,7 +3,9 @@ package replication
 import (
 	"context"
 	"errors"
+	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -18,6 +20,7 @@ type Carried struct {
 	Done      int   // paths that are as they should be
 	Files     int   // that were written
 	Bytes     int64 // that were written
+	Spared    int64 // of which the receiver had already, and that were not carried
 	Conflicts int
 	Postponed int // that could not be done now
 	Failed    int // of which for a reason that will not pass at once
@@ -27,7 +30,7 @@ type Carried struct {
 // told to Trouble and stays in the backlog, behind the others. It does nothing
 // while the sender is not filled, or one of both was not yet looked at.
 func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carried, error) {
-	c := &carry{Engine: e, lane: lane, from: e.replica(lane.From), to: e.replica(lane.To)}
+	c := &carry{Engine: e, lane: lane, from: e.replica(lane.From), to: e.replica(lane.To), large: make(chan struct{}, e.hands()), small: make(chan struct{}, smallShare*e.hands())}
 	if !e.filled(c.from) || !e.scanned(c.to) {
 		return c.done, nil
 	}
@@ -69,11 +72,29 @@ type carry struct {
 	*Engine
 	lane     replica.Lane
 	from, to *Replica
+	// large and small hold one for each file that is read, written or put in place.
+	large, small chan struct{}
 
-	mu     sync.Mutex // of what follows
-	done   Carried
-	intake bool // the receiver's intake is there
-	failed []replica.Ticket
+	mu      sync.Mutex // of what follows
+	done    Carried
+	shelved int           // how many files were given a name in the receiver's intake
+	ready   [shelves]bool // the folders of it that are there
+	failed  []replica.Ticket
+}
+
+// smallShare is how many small files are worked at in the place of a large one:
+// with those, most of the time goes by until a server answers.
+const smallShare = 6
+
+// work does something about a file of some bytes when a hand is free.
+func (c *carry) work(size int64, do func() error) error {
+	hands := c.small
+	if size > smallFile {
+		hands = c.large
+	}
+	hands <- struct{}{}
+	defer func() { <-hands }()
+	return do()
 }
 
 // count changes what was done so far.
@@ -181,7 +202,7 @@ func (s stage) compare(other stage) int {
 // together runs errands side by side, and returns the tickets that are still to be done.
 func (c *carry) together(ctx context.Context, errands []*errand) (left []replica.Ticket, err error) {
 	group, run := errgroup.WithContext(ctx)
-	group.SetLimit(c.hands())
+	group.SetLimit(c.waiting())
 	var mu sync.Mutex
 	var done []replica.Ticket
 	for _, e := range errands {
@@ -207,19 +228,27 @@ func (c *carry) together(ctx context.Context, errands []*errand) (left []replica
 	return left, err
 }
 
-// readyIntake makes the receiver's intake.
-func (c *carry) readyIntake(ctx context.Context) error {
+// shelves are the folders of an intake over which files are spread: some servers
+// look through all of a folder for every name that is new in it.
+const shelves = 64
+
+// stagedName makes a name in the receiver's intake, and the folder for it.
+func (c *carry) stagedName(ctx context.Context) (string, error) {
 	c.mu.Lock()
-	ready := c.intake
+	n := c.shelved % shelves
+	c.shelved++
+	ready := c.ready[n]
 	c.mu.Unlock()
-	if ready {
-		return nil
+	shelf := path.Join(c.intakeOfRun(), strconv.Itoa(n))
+	if !ready {
+		if err := tree.MkdirAll(ctx, c.to.Tree, shelf); err != nil {
+			return "", err
+		}
+		c.mu.Lock()
+		c.ready[n] = true
+		c.mu.Unlock()
 	}
-	err := tree.MkdirAll(ctx, c.to.Tree, c.intakeOfRun())
-	c.mu.Lock()
-	c.intake = err == nil
-	c.mu.Unlock()
-	return err
+	return path.Join(shelf, c.Unique()), nil
 }
 
 // fill notes that a replica has had all that the set had.

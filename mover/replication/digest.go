@@ -1,8 +1,10 @@
 package replication
 
 import (
+	"cmp"
 	"context"
 	"io"
+	"sync"
 
 	"github.com/zeebo/blake3"
 
@@ -20,46 +22,60 @@ func digest(ctx context.Context, t tree.Tree, name string) (replica.Digest, tree
 	defer content.Close()
 	stream := tree.Stream(ctx, content, 0)
 	defer stream.Close()
-	hash := blake3.New()
+	hash := newHash()
+	defer hashes.Put(hash)
 	n, err := io.Copy(hash, stream)
 	if err != nil {
 		return replica.Digest{}, tree.Entry{}, err
 	}
 	opened := content.Entry()
-	after, err := t.Stat(ctx, name)
-	if err != nil {
-		return replica.Digest{}, tree.Entry{}, err
-	}
-	if n != opened.Size || after.Size != opened.Size || !after.Modified.Equal(opened.Modified) {
-		return replica.Digest{}, tree.Entry{}, errMoved
-	}
-	if opened.ID == 0 {
-		opened.ID = after.ID
+	if err := still(ctx, t, name, content); err != nil || n != opened.Size {
+		return replica.Digest{}, tree.Entry{}, cmp.Or(err, errMoved)
 	}
 	return sum(hash), opened, nil
 }
+
+// still returns errMoved when an open file is no longer as it was opened.
+func still(ctx context.Context, t tree.Tree, name string, content tree.Content) error {
+	ok, err := tree.Unchanged(ctx, t, name, content)
+	if err == nil && !ok {
+		err = errMoved
+	}
+	return err
+}
+
+// hashes are used again: each is as large as a small file.
+var hashes = sync.Pool{New: func() any { return blake3.New() }}
+
+func newHash() *blake3.Hasher {
+	h := hashes.Get().(*blake3.Hasher)
+	h.Reset()
+	return h
+}
+
+// emptyDigest is that of every file without content.
+var emptyDigest = sum(blake3.New())
 
 func sum(h *blake3.Hasher) (d replica.Digest) {
 	h.Sum(d[:0])
 	return d
 }
 
-// checked passes content on, and ends it with errMoved when it is not what it should be.
+// checked passes content on and hashes it. At its end it calls check, and ends
+// with the error that it returns.
 type checked struct {
-	r    io.Reader
-	hash *blake3.Hasher
-	want replica.Digest
-}
-
-func newChecked(r io.Reader, want replica.Digest) *checked {
-	return &checked{r, blake3.New(), want}
+	r     io.Reader
+	hash  *blake3.Hasher
+	check func(replica.Digest) error
 }
 
 func (c *checked) Read(p []byte) (int, error) {
 	n, err := c.r.Read(p)
 	c.hash.Write(p[:n])
-	if err == io.EOF && sum(c.hash) != c.want {
-		return 0, errMoved
+	if err == io.EOF {
+		if bad := c.check(sum(c.hash)); bad != nil {
+			return 0, bad
+		}
 	}
 	return n, err
 }

@@ -69,17 +69,42 @@ type Engine struct {
 	// nil never waits.
 	Pace func(ctx context.Context, lane replica.Lane, bytes int) error
 	// Hands is how many files are read or written side by side by one scan or
-	// carry; 0 means 8.
+	// carry; 0 means 8, with many more that wait to be lasting.
 	Hands int
+	// DeltaFrom is from how many bytes on only what the receiver lacks of a file
+	// is carried, where the receiver's tree can; 0 means 1 MiB.
+	DeltaFrom int64
 
-	claims claims
-	known  known
-	mu     sync.Mutex // of what follows, and of Scanned and Filled of the replicas
-	run    string     // names this engine's part of intakes
-	swept  map[replica.ID]bool
+	claims   claims
+	known    known
+	flushes  flushes
+	mu       sync.Mutex // of what follows, and of Scanned and Filled of the replicas
+	run      string     // names this engine's part of intakes
+	swept    map[replica.ID]bool
+	nameless map[replica.ID]bool // replicas that do not let us name all owners
 }
 
 func (e *Engine) hands() int { return cmp.Or(e.Hands, 8) }
+
+// waiting is how many errands are under way side by side: those who wait for
+// what they have written to be lasting, or for the records, wait together.
+func (e *Engine) waiting() int { return cmp.Or(e.Hands, 2048) }
+
+// unnamed reports whether a replica is known not to let us name all owners.
+func (e *Engine) unnamed(r *Replica) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.nameless[r.ID]
+}
+
+func (e *Engine) isUnnamed(r *Replica) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.nameless == nil {
+		e.nameless = map[replica.ID]bool{}
+	}
+	e.nameless[r.ID] = true
+}
 
 // State says whether a replica was scanned and is filled.
 func (e *Engine) State(id replica.ID) (scanned, filled bool) {

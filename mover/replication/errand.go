@@ -89,9 +89,23 @@ func (e *errand) path(ctx context.Context, key string, depth int) error {
 	if err != nil {
 		return err
 	}
+	if replica.Unread(&from, &to) {
+		if err := e.read(ctx, e.carry.from, &from, &to); err != nil {
+			return err
+		}
+		if err := e.read(ctx, e.carry.to, &to, &from); err != nil {
+			return err
+		}
+	}
 	v := replica.Decide(&from, &to)
 	if v.Idle() {
 		return nil
+	}
+	if to.Kind == replica.File && v.Content != replica.Take && v.Permissions == replica.Take {
+		// Its time is set too, and then what is in it must be known.
+		if err := e.read(ctx, e.carry.to, &to, &from); err != nil {
+			return err
+		}
 	}
 	if to.Kind == replica.None && from.Kind != replica.None && v.Content == replica.Take {
 		if err := e.parent(ctx, key, depth); err != nil {
@@ -117,6 +131,29 @@ func (e *errand) path(ctx context.Context, key string, depth int) error {
 		}
 	}
 	return m.do(ctx)
+}
+
+// read reads the file of a record that was not read yet, and notes what is in it.
+func (e *errand) read(ctx context.Context, r *Replica, rec, other *replica.Record) error {
+	if rec.Digest.Known() {
+		return nil
+	}
+	name, err := e.pathOf(ctx, r, rec, other)
+	if err != nil {
+		return err
+	}
+	d, entry, err := digest(ctx, r.Tree, name)
+	if absent(err) || errors.Is(err, errMoved) || err == nil && !asKept(rec, entry) {
+		return e.changed(ctx, r, name, *rec)
+	}
+	if err != nil {
+		return err
+	}
+	rec.Digest = d
+	if !e.change(r, rec.Key) { // others rely on it as it is; it is known here, and read again another time
+		return nil
+	}
+	return e.save(ctx, replica.Change{Replica: r.ID, Records: []replica.Record{*rec}})
 }
 
 // current returns errMoved, after noting the change, when people have changed

@@ -14,8 +14,8 @@ import (
 // finish saves the record of what is pending and is in its place, as it is from
 // now on. brought is the file that was put there, as it was before people could
 // reach it; nil when it is one that was there before, which is given its
-// permissions and time now.
-func (e *Engine) finish(ctx context.Context, r *Replica, name string, rec replica.Record, brought *tree.Entry) error {
+// permissions and time now. tell are the lanes that have to hear of it.
+func (e *Engine) finish(ctx context.Context, r *Replica, name string, rec replica.Record, brought *tree.Entry, tell []replica.Lane) error {
 	p := rec.Pending
 	next := rec
 	next.Content, next.Permissions, next.Pending, next.Seen = p.Content, p.Permissions, nil, replica.Seen{}
@@ -29,7 +29,7 @@ func (e *Engine) finish(ctx context.Context, r *Replica, name string, rec replic
 			return err
 		}
 	}
-	c := replica.Change{Replica: r.ID, Records: []replica.Record{next}, Queue: e.outOf(r, 0)}
+	c := replica.Change{Replica: r.ID, Records: []replica.Record{next}, Queue: tell}
 	inAttic, err := exists(ctx, r, p.Attic)
 	if err != nil {
 		return err

@@ -68,16 +68,22 @@ func (e *Engine) sweep(ctx context.Context, r *Replica) error {
 
 // sweepFolder removes a folder of an intake, but what is wanted in it.
 func (e *Engine) sweepFolder(ctx context.Context, r *Replica, name string, kind tree.Kind, wanted map[string]bool) error {
-	if kind == tree.Folder {
-		for entry, err := range r.Tree.List(ctx, name, tree.Plain) {
-			if err != nil {
-				return err
-			}
-			if file := path.Join(name, entry.Name); !wanted[file] {
-				if err := discardStaged(ctx, r, file); err != nil {
-					return err
-				}
-			}
+	if kind != tree.Folder {
+		return discardStaged(ctx, r, name)
+	}
+	var below []tree.Named
+	for entry, err := range r.Tree.List(ctx, name, tree.Plain) {
+		if err != nil {
+			return err
+		}
+		below = append(below, tree.Named{Path: path.Join(name, entry.Name), Entry: entry})
+	}
+	for _, b := range below {
+		if wanted[b.Path] {
+			continue
+		}
+		if err := e.sweepFolder(ctx, r, b.Path, b.Kind, wanted); err != nil {
+			return err
 		}
 	}
 	if err := r.Tree.Remove(ctx, name); err != nil && !absent(err) && !errors.Is(err, tree.ErrNotEmpty) {

@@ -2,8 +2,11 @@ package replication
 
 import (
 	"context"
+	"fmt"
 	"path"
 	"sync"
+
+	"golang.org/x/sync/singleflight"
 
 	"bridgespan/core/replica"
 )
@@ -15,6 +18,7 @@ type known struct {
 	saves   map[replica.ID]uint64
 	carried map[replica.ID]uint64 // of which not by its scan
 	folders map[place]replica.Record
+	asked   singleflight.Group
 }
 
 // maxKnown bounds how many folders are known at a time.
@@ -102,12 +106,16 @@ func (e *Engine) folderRecord(ctx context.Context, r *Replica, key string) (repl
 	if rec, ok := e.known.folder(place{r.ID, key}); ok {
 		return rec, nil
 	}
-	saves := e.known.saved(r)
-	rec, err := e.get(ctx, r, key)
-	if err == nil {
-		e.known.learn(place{r.ID, key}, rec, saves)
-	}
-	return rec, err
+	// Of many that ask at the same time, one does.
+	rec, err, _ := e.known.asked.Do(fmt.Sprint(r.ID, "/", key), func() (any, error) {
+		saves := e.known.saved(r)
+		rec, err := e.get(ctx, r, key)
+		if err == nil {
+			e.known.learn(place{r.ID, key}, rec, saves)
+		}
+		return rec, err
+	})
+	return rec.(replica.Record), err
 }
 
 // spelled is the path of a folder at a replica, as it is written there.

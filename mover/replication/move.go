@@ -82,7 +82,7 @@ func (m *move) tell(next *replica.Record) []replica.Lane {
 func (m *move) begin(ctx context.Context, next replica.Record, staged, attic string) error {
 	rec := m.to
 	rec.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions, Staged: staged, Attic: attic}
-	return m.save(ctx, replica.Change{Replica: m.carry.to.ID, Records: []replica.Record{rec}})
+	return m.save(ctx, replica.Change{Replica: m.carry.to.ID, Records: []replica.Record{rec}, Begun: true})
 }
 
 // end writes down that it was done. name is where it is now; a file that waited
@@ -90,7 +90,7 @@ func (m *move) begin(ctx context.Context, next replica.Record, staged, attic str
 func (m *move) end(ctx context.Context, name string, next replica.Record, staged, attic string, brought *tree.Entry) error {
 	rec := m.to
 	rec.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions, Staged: staged, Attic: attic}
-	return m.finish(ctx, m.carry.to, name, rec, brought)
+	return m.finish(ctx, m.carry.to, name, rec, brought, m.tell(&next))
 }
 
 func (m *move) setPermissions(ctx context.Context, next replica.Record) error {

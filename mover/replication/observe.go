@@ -92,16 +92,8 @@ func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.
 		}
 		if asKept(&rec, entry) {
 			now.Digest = rec.Digest
-		} else {
-			from, err := e.movedFrom(ctx, r, entry, were)
-			if err != nil {
-				return rec, false, err
-			}
-			if from != nil {
-				now.Digest, now.Moved = from.Digest, from.Key
-			} else if now.Digest, entry, err = digest(ctx, r.Tree, path); err != nil {
-				return rec, false, err
-			}
+		} else if err := e.content(ctx, r, path, &rec, &now, &entry, were); err != nil {
+			return rec, false, err
 		}
 	}
 	changed := !sameThere(&rec, &now, seen)
@@ -124,13 +116,33 @@ func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.
 	return rec, changed, nil
 }
 
+// content finds out what is in a file that is not as its record has seen it: as
+// little of it as is needed now. What is new is read when it is carried.
+func (e *Engine) content(ctx context.Context, r *Replica, path string, rec *replica.Record, now *replica.Content, entry *tree.Entry, were origins) error {
+	from, err := e.movedFrom(ctx, r, *entry, were)
+	switch {
+	case err != nil:
+		return err
+	case from != nil:
+		now.Digest, now.Moved = from.Digest, from.Key
+	case entry.Size == 0:
+		now.Digest = emptyDigest
+	case rec.Kind == replica.File && entry.Size == rec.Seen.Size && entry.Modified.Equal(rec.Seen.Modified):
+		// Another file with the same length and time: it may hold the same.
+		seen := *entry
+		now.Digest, *entry, err = digest(ctx, r.Tree, path)
+		entry.Descriptor, entry.Attributes, entry.Name = seen.Descriptor, seen.Attributes, seen.Name
+	}
+	return err
+}
+
 // sameThere reports whether a replica holds what its record says: times as the
 // replica itself showed them then.
 func sameThere(rec *replica.Record, now *replica.Content, seen replica.Seen) bool {
 	if rec.Kind != now.Kind || rec.Name != now.Name {
 		return false
 	}
-	return rec.Kind != replica.File || rec.SameBytes(now) && seen.Modified.Equal(rec.Seen.Modified)
+	return rec.Kind != replica.File || rec.Size == now.Size && rec.Digest == now.Digest && seen.Modified.Equal(rec.Seen.Modified)
 }
 
 // origins are the records of files by the numbers that they had.

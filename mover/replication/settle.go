@@ -98,7 +98,7 @@ func (e *Engine) finishLate(ctx context.Context, r *Replica, name string, rec re
 	if p.Staged == "" {
 		brought = nil // it was there before, and is to have what is pending
 	}
-	return e.finish(ctx, r, name, rec, brought)
+	return e.finish(ctx, r, name, rec, brought, e.outOf(r, 0))
 }
 
 // sameRights reports whether two descriptors have one owner and let the same

@@ -45,9 +45,11 @@ type world struct {
 	fuel    int  // steps until the crash; below 0: none
 	crashed bool // nothing answers until the engine is started anew
 	hands   int  // of the engine
-	flaky   bool // single steps fail
-	busy    bool // people work between any two steps of the engine
-	people  bool // the trees are used by people now, not by the engine
+	// deltaFrom is from how many bytes on the engine carries what lacks alone.
+	deltaFrom int64
+	flaky     bool // single steps fail
+	busy      bool // people work between any two steps of the engine
+	people    bool // the trees are used by people now, not by the engine
 
 	// touchedLast is what the engine last did something about, by replica.
 	touchedLast map[int]string
@@ -89,6 +91,7 @@ func newWorld(seed uint64) *world {
 		w.replicas = append(w.replicas, &Replica{ID: replica.ID(i + 1), Name: fmt.Sprint("r", i+1), Tree: t, Seed: i == 0})
 	}
 	w.hands = 1 + w.random.IntN(3)
+	w.deltaFrom = 1 + w.random.Int64N(2)*1000
 	hub := w.random.IntN(2) == 0
 	for i := range n {
 		for j := range n {
@@ -105,7 +108,7 @@ func newWorld(seed uint64) *world {
 func (w *world) start() {
 	w.crashed, w.fuel = false, -1
 	w.engine = &Engine{Store: w.store, Replicas: w.replicas, Lanes: w.lanes, Now: func() time.Time { return w.clock },
-		Unique: func() string { return fmt.Sprint("u", w.names.Add(1)) }, Hands: w.hands}
+		Unique: func() string { return fmt.Sprint("u", w.names.Add(1)) }, Hands: w.hands, DeltaFrom: w.deltaFrom}
 }
 
 // places are what differs between two runs of one seed in the names that the

@@ -3,6 +3,7 @@ package replication
 import (
 	"context"
 	"errors"
+	"io"
 	"io/fs"
 	"path"
 
@@ -33,10 +34,12 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 			return err
 		}
 	}
-	staged := m.intakeOfRun() + "/" + m.Unique()
+	staged, err := m.stagedName(ctx)
+	if err != nil {
+		return err
+	}
 	attic := ""
 	if m.v.Spare {
-		var err error
 		if attic, err = m.atticFor(ctx); err != nil {
 			return err
 		}
@@ -48,7 +51,11 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 	if err := m.begin(ctx, next, staged, attic); err != nil {
 		return errors.Join(err, r.Tree.Remove(ctx, staged))
 	}
-	left, err := m.place(ctx, &next, staged, attic, name)
+	var left string
+	err = m.work(next.Size, func() (err error) {
+		left, err = m.place(ctx, &next, staged, attic, name)
+		return err
+	})
 	if err != nil {
 		return err
 	}
@@ -118,12 +125,25 @@ func (m *move) replace(ctx context.Context, staged, name string) (left string, e
 	return "", t.Rename(ctx, staged, name, true)
 }
 
-// transfer brings the content into the receiver's intake.
+// transfer brings the content into the receiver's intake, and lets next know
+// what is in it.
 func (m *move) transfer(ctx context.Context, staged string, next *replica.Record) (tree.Entry, error) {
-	r := m.carry.to
-	if err := m.readyIntake(ctx); err != nil {
-		return tree.Entry{}, err
+	var entry tree.Entry
+	err := m.work(next.Size, func() (err error) {
+		entry, err = m.fetch(ctx, staged, next)
+		return err
+	})
+	if err == nil {
+		err = m.flush(ctx, m.carry.to)
 	}
+	if err != nil {
+		_ = discardStaged(context.WithoutCancel(ctx), m.carry.to, staged)
+	}
+	return entry, err
+}
+
+// fetch reads what the sender has, and stages it.
+func (m *move) fetch(ctx context.Context, staged string, next *replica.Record) (tree.Entry, error) {
 	content, err := m.carry.from.Tree.Open(ctx, m.there)
 	if absent(err) || err == nil && !asKept(&m.from, content.Entry()) {
 		if err == nil {
@@ -135,20 +155,65 @@ func (m *move) transfer(ctx context.Context, staged string, next *replica.Record
 		return tree.Entry{}, err
 	}
 	defer content.Close()
-	stream := tree.Stream(ctx, content, 0)
-	defer stream.Close()
-	paced := m.paced(ctx, newChecked(stream, next.Digest))
-	if _, err = r.Tree.Put(ctx, staged, paced, tree.PutOptions{Size: next.Size, SizeKnown: true}); err == nil {
-		err = apply(ctx, r, staged, m.metaOf(r, next))
+	return m.stage(ctx, staged, next, content)
+}
+
+// stage writes content into the intake, with all that goes with it.
+func (m *move) stage(ctx context.Context, staged string, next *replica.Record, content tree.Content) (tree.Entry, error) {
+	r := m.carry.to
+	options := tree.PutOptions{Size: next.Size, SizeKnown: true}
+	meta := m.metaOf(r, next)
+	if !m.unnamed(r) {
+		options.Meta = meta
 	}
-	var entry tree.Entry
-	if err == nil { // what the replica makes of it is looked at now: afterwards people may change it
-		entry, _, err = m.look(ctx, r, staged)
+	write := func() (tree.Entry, error) {
+		entry, err := m.delta(ctx, staged, next, content, options)
+		if !errors.Is(err, tree.ErrUnsupported) {
+			return entry, err
+		}
+		stream, end := m.incoming(ctx, next, content)
+		defer end()
+		return tree.Stage(ctx, r.Tree, staged, stream, options)
 	}
-	if err != nil {
-		_ = discardStaged(context.WithoutCancel(ctx), r, staged)
+	entry, err := write()
+	if errors.Is(err, fs.ErrPermission) && !options.Meta.Descriptor.IsZero() {
+		m.isUnnamed(r)
+		options.Meta = tree.Meta{}
+		entry, err = write()
 	}
+	if err != nil || !m.unnamed(r) {
+		return entry, err
+	}
+	if err := apply(ctx, r, staged, meta); err != nil {
+		return entry, err
+	}
+	// What the replica makes of it is looked at now: afterwards people may change it.
+	entry, _, err = m.look(ctx, r, staged)
 	return entry, err
+}
+
+// smallFile is a file that is read at once.
+const smallFile = 64 << 10
+
+// incoming is the content on its way, as fast as the lane may carry. It ends
+// with errMoved when it is not what the sender's record says. The caller must
+// call end.
+func (m *move) incoming(ctx context.Context, next *replica.Record, content tree.Content) (stream io.Reader, end func()) {
+	var behind func()
+	stream, behind = io.NewSectionReader(content, 0, content.Entry().Size), func() {}
+	if next.Size > smallFile {
+		ahead := tree.Stream(ctx, content, 0)
+		stream, behind = ahead, func() { ahead.Close() }
+	}
+	check := func(d replica.Digest) error {
+		if m.from.Digest.Known() && d != m.from.Digest {
+			return errMoved
+		}
+		next.Digest = d
+		return still(ctx, m.carry.from.Tree, m.there, content)
+	}
+	hash := newHash()
+	return m.paced(ctx, &checked{stream, hash, check}), func() { behind(); hashes.Put(hash) }
 }
 
 // rename carries a rename as one: when the receiver still has the file under
@@ -160,9 +225,13 @@ func (m *move) rename(ctx context.Context, name string, next replica.Record) (bo
 		return false, err
 	}
 	sender, err := m.record(ctx, m.carry.from, m.from.Moved)
-	if err != nil || !old.SameBytes(&m.from.Content) || sender.Kind != replica.None {
+	if err != nil || old.Kind != replica.File || sender.Kind != replica.None || !m.stillHas(&old, &sender) {
 		return false, err
 	}
+	if err := m.read(ctx, r, &old, &sender); err != nil {
+		return false, err
+	}
+	next.Digest = old.Digest
 	v := replica.Decide(&sender, &old)
 	if v.Content != replica.Take || old.Prior() {
 		return false, nil
@@ -189,4 +258,14 @@ func (m *move) rename(ctx context.Context, name string, next replica.Record) (bo
 		return true, err
 	}
 	return true, leaving.end(ctx, was, gone, "", "", nil)
+}
+
+// stillHas reports whether the receiver still has, under its old name, what the
+// sender renamed: by its content, or as the version that the sender renamed.
+func (m *move) stillHas(old, sender *replica.Record) bool {
+	if old.SameBytes(&m.from.Content) {
+		return true
+	}
+	renamed := old.Version.Advance(m.carry.from.ID)
+	return !m.from.Digest.Known() && old.Size == m.from.Size && sender.Version.Compare(renamed) == replica.Equal
 }

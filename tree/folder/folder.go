@@ -13,7 +13,6 @@ import (
 	"iter"
 	"os"
 	"path"
-	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -25,6 +24,7 @@ import (
 // Tree is a folder of this host.
 type Tree struct {
 	root *os.Root
+	top  *os.File // the root itself
 	// descriptors is false on a file system without extended attributes.
 	descriptors bool
 }
@@ -36,25 +36,20 @@ func Open(dir string) (*Tree, error) {
 		return nil, err
 	}
 	t := &Tree{root: root}
-	t.descriptors = t.probeXattr()
-	return t, nil
-}
-
-func (t *Tree) probeXattr() bool {
-	f, err := t.root.Open(".")
-	if err != nil {
-		return false
+	if t.top, err = root.Open("."); err != nil {
+		_ = root.Close()
+		return nil, err
 	}
-	defer f.Close()
-	_, err = unix.Fgetxattr(int(f.Fd()), descriptorXattr, nil)
-	return err == nil || errors.Is(err, unix.ENODATA)
+	_, err = unix.Fgetxattr(int(t.top.Fd()), descriptorXattr, nil)
+	t.descriptors = err == nil || errors.Is(err, unix.ENODATA)
+	return t, nil
 }
 
 func (t *Tree) Capabilities() tree.Capabilities {
 	return tree.Capabilities{CaseSensitive: true, Descriptors: t.descriptors, IDs: true, MaxName: 255}
 }
 
-func (t *Tree) Close() error { return t.root.Close() }
+func (t *Tree) Close() error { return errors.Join(t.top.Close(), t.root.Close()) }
 
 func begin(ctx context.Context, op, name string) error {
 	if err := tree.CheckName(op, name); err != nil {
@@ -88,14 +83,13 @@ func (t *Tree) Stat(ctx context.Context, name string) (tree.Entry, error) {
 	if err := begin(ctx, "stat", name); err != nil {
 		return tree.Entry{}, err
 	}
-	info, err := t.root.Lstat(name)
+	st, err := t.lstat(name)
 	if err != nil {
 		return tree.Entry{}, classify("stat", name, err)
 	}
-	entry := toEntry(info)
-	entry.Name = path.Base(name)
+	entry := ofStat(path.Base(name), &st)
 	if t.descriptors && entry.Kind <= tree.Folder {
-		if f, err := t.root.Open(name); err == nil {
+		if f, err := t.open(name, os.O_RDONLY|unix.O_NONBLOCK, 0); err == nil {
 			entry.Attributes = readAttributes(f)
 			f.Close()
 		}
@@ -103,26 +97,23 @@ func (t *Tree) Stat(ctx context.Context, name string) (tree.Entry, error) {
 	return entry, nil
 }
 
-func toEntry(info fs.FileInfo) tree.Entry {
-	e := tree.Entry{Name: info.Name(), Modified: info.ModTime()}
-	switch mode := info.Mode(); {
-	case mode.IsRegular():
-		e.Size = info.Size()
-	case mode.IsDir():
+// ofStat is an entry as the kernel describes it.
+func ofStat(name string, st *unix.Stat_t) tree.Entry {
+	e := tree.Entry{Name: name, Modified: time.Unix(st.Mtim.Unix()), ID: st.Ino}
+	switch st.Mode & unix.S_IFMT {
+	case unix.S_IFREG:
+		e.Size, e.Allocated = st.Size, st.Blocks*512
+	case unix.S_IFDIR:
 		e.Kind = tree.Folder
-	case mode&fs.ModeSymlink != 0:
+	case unix.S_IFLNK:
 		e.Kind = tree.Link
 	default:
 		e.Kind = tree.Other
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		e.ID = st.Ino
-		if e.Kind == tree.File {
-			e.Allocated = st.Blocks * 512
-		}
-	}
 	return e
 }
+
+func statOf(f *os.File) (st unix.Stat_t, err error) { return st, unix.Fstat(int(f.Fd()), &st) }
 
 // listBatch is how many entries of a folder are held at once.
 const listBatch = 1024
@@ -139,7 +130,7 @@ func (t *Tree) list(ctx context.Context, name string, detail tree.Detail, yield 
 	if err := begin(ctx, "list", name); err != nil {
 		return err
 	}
-	dir, err := t.root.Open(name)
+	dir, err := t.open(name, os.O_RDONLY|unix.O_DIRECTORY, 0)
 	if err != nil {
 		return classify("list", name, err)
 	}
@@ -148,14 +139,13 @@ func (t *Tree) list(ctx context.Context, name string, detail tree.Detail, yield 
 		if err := ctx.Err(); err != nil {
 			return tree.PathError("list", name, err)
 		}
-		infos, err := dir.Readdir(listBatch)
-		for _, info := range infos {
-			entry := toEntry(info)
-			var itsError error
-			if t.descriptors && entry.Kind <= tree.Folder {
-				itsError = t.details(path.Join(name, entry.Name), detail, &entry)
+		names, err := dir.Readdirnames(listBatch)
+		for _, last := range names {
+			entry, itsError := t.listed(int(dir.Fd()), last, detail)
+			if errors.Is(itsError, fs.ErrNotExist) {
+				continue // it went since it was listed
 			}
-			if !yield(entry, itsError) {
+			if !yield(entry, classify("list", path.Join(name, last), itsError)) {
 				return nil
 			}
 		}
@@ -168,22 +158,27 @@ func (t *Tree) list(ctx context.Context, name string, detail tree.Detail, yield 
 	}
 }
 
-// details fills in what extended attributes hold.
-func (t *Tree) details(name string, detail tree.Detail, entry *tree.Entry) error {
-	f, err := t.root.Open(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil // it went since it was listed
+// listed describes an entry of an open folder. With an error beside a name, only
+// what its extended attributes hold is not known.
+func (t *Tree) listed(dir int, name string, detail tree.Detail) (tree.Entry, error) {
+	var st unix.Stat_t
+	if err := unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return tree.Entry{Name: name}, err
 	}
+	entry := ofStat(name, &st)
+	if !t.descriptors || entry.Kind > tree.Folder {
+		return entry, nil
+	}
+	fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 	if err != nil {
-		return classify("list", name, err)
+		return entry, err
 	}
-	defer f.Close()
-	entry.Attributes = readAttributes(f)
-	if detail != tree.WithDescriptors {
-		return nil
+	defer unix.Close(fd)
+	entry.Attributes = attributesOf(fd)
+	if detail == tree.WithDescriptors {
+		entry.Descriptor, err = descriptorOf(fd)
 	}
-	entry.Descriptor, err = readDescriptor(f)
-	return classify("list", name, err)
+	return entry, err
 }
 
 type content struct {
@@ -193,26 +188,30 @@ type content struct {
 
 func (c *content) Entry() tree.Entry { return c.entry }
 
+// Current describes the file as it is now.
+func (c *content) Current(context.Context) (tree.Entry, error) {
+	st, err := statOf(c.File)
+	return ofStat(c.entry.Name, &st), classify("stat", c.entry.Name, err)
+}
+
 func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 	if err := begin(ctx, "open", name); err != nil {
 		return nil, err
 	}
 	// O_NONBLOCK: opening a pipe must not wait for its writer.
-	f, err := t.root.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK, 0)
+	f, err := t.open(name, os.O_RDONLY|unix.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, classify("open", name, err)
 	}
-	info, err := f.Stat()
-	if err == nil && !info.Mode().IsRegular() {
+	st, err := statOf(f)
+	if err == nil && st.Mode&unix.S_IFMT != unix.S_IFREG {
 		err = tree.ErrKind
 	}
 	if err != nil {
 		f.Close()
 		return nil, classify("open", name, err)
 	}
-	entry := toEntry(info)
-	entry.Name = path.Base(name)
-	return &content{f, entry}, nil
+	return &content{f, ofStat(path.Base(name), &st)}, nil
 }
 
 func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
@@ -251,31 +250,67 @@ func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.P
 
 // stage writes content, flushes it and sets what goes with it.
 func (t *Tree) stage(ctx context.Context, staged string, r io.Reader, options tree.PutOptions) error {
-	f, err := t.root.OpenFile(staged, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	f, err := t.open(staged, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
+	if _, err := t.gather(ctx, f, r, options); err != nil {
+		return err
+	}
+	return f.Sync()
+}
+
+// gather writes content and sets what goes with it.
+func (t *Tree) gather(ctx context.Context, f *os.File, r io.Reader, options tree.PutOptions) (st unix.Stat_t, err error) {
 	n, err := tree.Gather(ctx, f, r, options)
 	if err != nil {
-		return err
+		return st, err
 	}
 	if err := t.applyTo(f, options.Meta); err != nil {
+		return st, err
+	}
+	if st, err = statOf(f); err == nil && st.Size != n {
+		err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, st.Size, n)
+	}
+	return st, err
+}
+
+// Stage writes a new file that is not flushed yet.
+func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
+	if err := begin(ctx, "stage", name); err != nil {
+		return tree.Entry{}, err
+	}
+	f, err := t.open(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	if err != nil {
+		return tree.Entry{}, classify("stage", name, err)
+	}
+	defer f.Close()
+	st, err := t.gather(ctx, f, r, options)
+	if err != nil {
+		t.root.Remove(name)
+		return tree.Entry{}, classify("stage", name, err)
+	}
+	entry := ofStat(path.Base(name), &st)
+	if !t.descriptors {
+		return entry, nil
+	}
+	entry.Attributes = readAttributes(f)
+	entry.Descriptor, err = readDescriptor(f)
+	return entry, classify("stage", name, err)
+}
+
+// Flush makes everything lasting on the file system of the root.
+func (t *Tree) Flush(ctx context.Context) error {
+	if err := begin(ctx, "flush", "."); err != nil {
 		return err
 	}
-	if err := f.Sync(); err != nil {
-		return err
-	}
-	info, err := f.Stat()
-	if err == nil && info.Size() != n {
-		err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, info.Size(), n)
-	}
-	return err
+	return classify("flush", ".", unix.Syncfs(int(t.top.Fd())))
 }
 
 // syncFolder makes a rename durable. A failure is not an error: the file itself is safe.
 func (t *Tree) syncFolder(name string) {
-	if dir, err := t.root.Open(name); err == nil {
+	if dir, err := t.open(name, os.O_RDONLY|unix.O_DIRECTORY, 0); err == nil {
 		_ = dir.Sync()
 		dir.Close()
 	}
@@ -321,7 +356,7 @@ func (t *Tree) openForMeta(ctx context.Context, op, name string) (*os.File, erro
 	if err := begin(ctx, op, name); err != nil {
 		return nil, err
 	}
-	f, err := t.root.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK, 0)
+	f, err := t.open(name, os.O_RDONLY|unix.O_NONBLOCK, 0)
 	return f, classify(op, name, err)
 }
 
@@ -329,8 +364,9 @@ func (t *Tree) applyTo(f *os.File, meta tree.Meta) error {
 	if !t.descriptors && (meta.Attributes != nil || !meta.Descriptor.IsZero()) {
 		return tree.ErrUnsupported
 	}
-	if meta.Attributes != nil {
-		if err := writeAttributes(f, *meta.Attributes&tree.SettableAttributes); err != nil {
+	// Where nothing is kept, nothing is set: only what differs is written.
+	if a := meta.Attributes; a != nil && (*a&tree.SettableAttributes) != readAttributes(f) {
+		if err := writeAttributes(f, *a&tree.SettableAttributes); err != nil {
 			return err
 		}
 	}
@@ -353,7 +389,7 @@ func setModified(f *os.File, modified time.Time) error {
 		return fmt.Errorf("%w: time %v", fs.ErrInvalid, modified)
 	}
 	times := []unix.Timespec{{Nsec: unix.UTIME_OMIT}, ts}
-	return unix.UtimesNanoAt(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", f.Fd()), times, 0)
+	return futimens(int(f.Fd()), times)
 }
 
 func (t *Tree) Space(ctx context.Context) (tree.Space, error) {

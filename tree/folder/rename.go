@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path"
 
 	"golang.org/x/sys/unix"
 
@@ -20,28 +19,24 @@ func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error 
 	if err := begin(ctx, "rename", to); err != nil {
 		return err
 	}
-	source, err := t.root.Lstat(from)
+	// First as if nothing were there: what comes there meanwhile must not be lost.
+	err := t.renameAt(from, to, unix.RENAME_NOREPLACE)
+	if !errors.Is(err, unix.EEXIST) && !notOffered(err) {
+		return renameError(to, err)
+	}
+	source, err := t.lstat(from)
 	if err != nil {
 		return classify("rename", from, err)
 	}
-	target, err := t.root.Lstat(to)
-	taken := err == nil && !os.SameFile(source, target)
-	if taken && (!replace || !source.Mode().IsRegular() || !target.Mode().IsRegular()) {
+	target, err := t.lstat(to)
+	taken := err == nil && (source.Ino != target.Ino || source.Dev != target.Dev)
+	if taken && (!replace || !isFile(&source) || !isFile(&target)) {
 		return tree.PathError("rename", to, fs.ErrExist)
 	}
-	if taken {
-		return renameError(to, t.root.Rename(from, to))
-	}
-	// Nothing was there just now: what comes there meanwhile must not be lost.
-	err = t.renameAt(from, to, unix.RENAME_NOREPLACE)
-	switch {
-	case errors.Is(err, unix.EEXIST) && replace, errors.Is(err, unix.EEXIST) && !taken && target != nil, notOffered(err):
-		err = t.root.Rename(from, to)
-	case errors.Is(err, unix.EEXIST):
-		return tree.PathError("rename", to, fs.ErrExist)
-	}
-	return renameError(to, err)
+	return renameError(to, t.root.Rename(from, to))
 }
+
+func isFile(st *unix.Stat_t) bool { return st.Mode&unix.S_IFMT == unix.S_IFREG }
 
 // Exchange lets two files change places at once.
 func (t *Tree) Exchange(ctx context.Context, a, b string) error {
@@ -49,11 +44,11 @@ func (t *Tree) Exchange(ctx context.Context, a, b string) error {
 		if err := begin(ctx, "exchange", name); err != nil {
 			return err
 		}
-		info, err := t.root.Lstat(name)
+		st, err := t.lstat(name)
 		if err != nil {
 			return classify("exchange", name, err)
 		}
-		if !info.Mode().IsRegular() {
+		if !isFile(&st) {
 			return tree.PathError("exchange", name, tree.ErrKind)
 		}
 	}
@@ -67,17 +62,11 @@ func (t *Tree) Exchange(ctx context.Context, a, b string) error {
 // renameAt renames with flags of renameat2(2). Both folders are opened within
 // the root, so that nothing leads out of it.
 func (t *Tree) renameAt(from, to string, flags uint) error {
-	above, err := t.root.Open(path.Dir(from))
-	if err != nil {
-		return err
-	}
-	defer above.Close()
-	below, err := t.root.Open(path.Dir(to))
-	if err != nil {
-		return err
-	}
-	defer below.Close()
-	return unix.Renameat2(int(above.Fd()), path.Base(from), int(below.Fd()), path.Base(to), flags)
+	return t.in(from, func(above int, last string) error {
+		return t.in(to, func(below int, next string) error {
+			return unix.Renameat2(above, last, below, next, flags)
+		})
+	})
 }
 
 // notOffered reports whether the kernel or the file system lacks the flags of renameat2; EINVAL can mean that too.

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"os"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 
@@ -18,13 +19,14 @@ const (
 	attributesXattr = "user.bspan.attributes"
 )
 
-func readXattr(f *os.File, name string) ([]byte, error) {
-	buffer := make([]byte, 1024)
+func readXattr(fd int, name string) ([]byte, error) {
+	var little [64]byte
+	buffer := little[:]
 	for {
-		n, err := unix.Fgetxattr(int(f.Fd()), name, buffer)
+		n, err := unix.Fgetxattr(fd, name, buffer)
 		switch {
 		case err == nil:
-			return buffer[:n], nil
+			return append([]byte(nil), buffer[:n]...), nil
 		case errors.Is(err, unix.ENODATA):
 			return nil, nil
 		case errors.Is(err, unix.ERANGE) && len(buffer) < acl.MaxBinary:
@@ -35,8 +37,10 @@ func readXattr(f *os.File, name string) ([]byte, error) {
 	}
 }
 
-func readDescriptor(f *os.File) (acl.Descriptor, error) {
-	b, err := readXattr(f, descriptorXattr)
+func readDescriptor(f *os.File) (acl.Descriptor, error) { return descriptorOf(int(f.Fd())) }
+
+func descriptorOf(fd int) (acl.Descriptor, error) {
+	b, err := readXattr(fd, descriptorXattr)
 	if err != nil || len(b) == 0 {
 		return acl.Descriptor{}, err
 	}
@@ -47,8 +51,10 @@ func writeDescriptor(f *os.File, d acl.Descriptor) error {
 	return unix.Fsetxattr(int(f.Fd()), descriptorXattr, d.Binary(), 0)
 }
 
-func readAttributes(f *os.File) tree.Attributes {
-	b, err := readXattr(f, attributesXattr)
+func readAttributes(f *os.File) tree.Attributes { return attributesOf(int(f.Fd())) }
+
+func attributesOf(fd int) tree.Attributes {
+	b, err := readXattr(fd, attributesXattr)
 	if err != nil || len(b) != 4 {
 		return 0
 	}
@@ -57,4 +63,12 @@ func readAttributes(f *os.File) tree.Attributes {
 
 func writeAttributes(f *os.File, a tree.Attributes) error {
 	return unix.Fsetxattr(int(f.Fd()), attributesXattr, binary.LittleEndian.AppendUint32(nil, uint32(a)), 0)
+}
+
+// futimens sets times through an open file ([utimensat(2)] with no path).
+func futimens(fd int, times []unix.Timespec) error {
+	if _, _, e := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&times[0])), 0, 0, 0); e != 0 {
+		return e
+	}
+	return nil
 }

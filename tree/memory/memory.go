@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
 	"bridgespan/tree"
 )
 
@@ -248,6 +249,46 @@ func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.P
 	}
 	return t.commit(name, staged.Bytes(), options.Meta)
 }
+
+// Stage writes a new file that is not flushed yet.
+func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
+	options.Replace = false
+	if err := t.begin(ctx, "stage", name); err != nil {
+		return tree.Entry{}, err
+	}
+	err := t.mayPut(name, options)
+	t.mu.Unlock()
+	if err != nil {
+		return tree.Entry{}, err
+	}
+	var staged bytes.Buffer
+	if _, err := tree.Gather(ctx, &faultyWriter{t, name, &staged}, r, options); err != nil {
+		return tree.Entry{}, tree.PathError("stage", name, err)
+	}
+	if err := t.begin(ctx, "commit", name); err != nil {
+		return tree.Entry{}, err
+	}
+	defer t.mu.Unlock()
+	if err := t.mayPut(name, options); err != nil {
+		return tree.Entry{}, err
+	}
+	e, err := t.commit(name, staged.Bytes(), options.Meta)
+	if err == nil {
+		e.Descriptor = t.nodes[t.key(name)].descriptor
+	}
+	return e, err
+}
+
+// Assemble stages a file of parts of another one.
+func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Part, r io.ReaderAt, options tree.PutOptions) (tree.Entry, error) {
+	from, err := t.Open(ctx, base)
+	if err != nil {
+		return tree.Entry{}, err
+	}
+	return t.Stage(ctx, name, tree.Parts(ctx, from, r, parts), options)
+}
+
+func (t *Tree) Flush(context.Context) error { return t.fault("flush", ".") }
 
 type faultyWriter struct {
 	tree *Tree

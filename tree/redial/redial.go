@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
 	"bridgespan/tree"
 )
 
@@ -117,7 +118,7 @@ func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.S
 func (t *Tree) Open(ctx context.Context, name string) (content tree.Content, err error) {
 	err = t.with(ctx, func(c tree.Tree) error {
 		if content, err = c.Open(ctx, name); err == nil {
-			content = &open{content, t, c}
+			content = &open{content, t, c, name}
 		}
 		return err
 	})
@@ -129,6 +130,7 @@ type open struct {
 	tree.Content
 	tree       *Tree
 	connection tree.Tree
+	name       string
 }
 
 func (o *open) ReadAt(p []byte, off int64) (int, error) {
@@ -137,6 +139,17 @@ func (o *open) ReadAt(p []byte, off int64) (int, error) {
 		o.tree.met(o.connection, err)
 	}
 	return n, err
+}
+
+// Current describes the file as it is now, where the connection's tree can.
+func (o *open) Current(ctx context.Context) (tree.Entry, error) {
+	c, ok := o.Content.(tree.Current)
+	if !ok {
+		return o.connection.Stat(ctx, o.name)
+	}
+	e, err := c.Current(ctx)
+	o.tree.met(o.connection, err)
+	return e, err
 }
 
 func (t *Tree) Put(ctx context.Context, name string, content io.Reader, options tree.PutOptions) (e tree.Entry, err error) {
@@ -160,6 +173,29 @@ func (t *Tree) Exchange(ctx context.Context, a, b string) error {
 		}
 		return tree.PathError("exchange", a, tree.ErrUnsupported)
 	})
+}
+
+// Stage writes a new file. Over a tree that cannot, it is put, and flushed at once.
+func (t *Tree) Stage(ctx context.Context, name string, content io.Reader, options tree.PutOptions) (e tree.Entry, err error) {
+	err = t.with(ctx, func(c tree.Tree) error { e, err = tree.Stage(ctx, c, name, content, options); return err })
+	return e, err
+}
+
+// Assemble makes a file of parts of another one, where the connection's tree can.
+func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Part, content io.ReaderAt, options tree.PutOptions) (e tree.Entry, err error) {
+	err = t.with(ctx, func(c tree.Tree) error {
+		a, ok := c.(tree.Assembler)
+		if !ok {
+			return tree.PathError("assemble", name, tree.ErrUnsupported)
+		}
+		e, err = a.Assemble(ctx, name, base, parts, content, options)
+		return err
+	})
+	return e, err
+}
+
+func (t *Tree) Flush(ctx context.Context) error {
+	return t.with(ctx, func(c tree.Tree) error { return tree.Flush(ctx, c) })
 }
 
 func (t *Tree) Remove(ctx context.Context, name string) error {

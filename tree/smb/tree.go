@@ -194,6 +194,15 @@ type content struct {
 
 func (c *content) Entry() tree.Entry { return c.entry }
 
+// Current describes the file as it is now.
+func (c *content) Current(context.Context) (tree.Entry, error) {
+	info, err := c.Stat()
+	if err != nil {
+		return tree.Entry{}, pathError("stat", c.entry.Name, err)
+	}
+	return toEntry(info, c.entry.Name), nil
+}
+
 // ReadAt follows io.ReaderAt: a short read comes with an error.
 func (c *content) ReadAt(p []byte, off int64) (int, error) {
 	if err := c.ctx.Err(); err != nil {
@@ -362,24 +371,33 @@ func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error 
 	if err != nil {
 		return err
 	}
-	source, err := t.Stat(ctx, from)
-	if err != nil {
-		return err
-	}
 	keyFrom, keyTo := tree.Key(from, false), tree.Key(to, false)
 	if from == "." || strings.HasPrefix(keyTo, keyFrom+"/") {
 		return tree.PathError("rename", to, fmt.Errorf("%w: a folder cannot move into itself", fs.ErrInvalid))
 	}
 	if keyFrom != keyTo {
-		target, err := t.Stat(ctx, to)
-		if err == nil && (!replace || source.Kind != tree.File || target.Kind != tree.File) {
-			return tree.PathError("rename", to, fs.ErrExist)
-		}
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := t.mayTake(ctx, from, to, replace); err != nil {
 			return err
 		}
 	}
 	return pathError("rename", to, renameError(share.Rename(wireFrom, wireTo)))
+}
+
+// mayTake returns an error unless a rename may take a name: nothing is there, or
+// a file that may be replaced by a file.
+func (t *Tree) mayTake(ctx context.Context, from, to string, replace bool) error {
+	target, err := t.Stat(ctx, to)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	source, err := t.Stat(ctx, from)
+	if err == nil && (!replace || source.Kind != tree.File || target.Kind != tree.File) {
+		err = tree.PathError("rename", to, fs.ErrExist)
+	}
+	return err
 }
 
 func (t *Tree) Remove(ctx context.Context, name string) error {

@@ -33,6 +33,8 @@ func Run(t *testing.T, empty func(t *testing.T) tree.Tree) {
 		"Folders":          testFolders,
 		"Rename":           testRename,
 		"Exchange":         testExchange,
+		"Stage":            testStage,
+		"Assemble":         testAssemble,
 		"Case":             testCase,
 		"Names":            testNames,
 		"BadNames":         testBadNames,

@@ -1,0 +1,95 @@
+package folder
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path"
+
+	"golang.org/x/sys/unix"
+
+	"bridgespan/core/chunk"
+	"bridgespan/tree"
+)
+
+// Assemble makes a file of ranges of another one, which the kernel copies, or
+// shares where the file system can.
+func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Part, content io.ReaderAt, options tree.PutOptions) (tree.Entry, error) {
+	if err := begin(ctx, "assemble", name); err != nil {
+		return tree.Entry{}, err
+	}
+	if err := begin(ctx, "assemble", base); err != nil {
+		return tree.Entry{}, err
+	}
+	from, err := t.open(base, os.O_RDONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return tree.Entry{}, classify("assemble", base, err)
+	}
+	defer from.Close()
+	f, err := t.open(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	if err != nil {
+		return tree.Entry{}, classify("assemble", name, err)
+	}
+	defer f.Close()
+	entry, err := t.assemble(ctx, f, from, parts, content, options)
+	if err != nil {
+		t.root.Remove(name)
+		return tree.Entry{}, classify("assemble", name, err)
+	}
+	entry.Name = path.Base(name)
+	return entry, nil
+}
+
+func (t *Tree) assemble(ctx context.Context, f, base *os.File, parts []chunk.Part, content io.ReaderAt, options tree.PutOptions) (tree.Entry, error) {
+	for _, p := range parts {
+		if err := copyPart(ctx, f, base, p, content); err != nil {
+			return tree.Entry{}, err
+		}
+	}
+	if err := t.applyTo(f, options.Meta); err != nil {
+		return tree.Entry{}, err
+	}
+	st, err := statOf(f)
+	if err == nil && options.SizeKnown && st.Size != options.Size {
+		err = tree.ErrTorn
+	}
+	entry := ofStat("", &st)
+	if err == nil && t.descriptors {
+		entry.Attributes = readAttributes(f)
+		entry.Descriptor, err = readDescriptor(f)
+	}
+	return entry, err
+}
+
+// rangeAtOnce is how much the kernel copies between two looks at the context.
+const rangeAtOnce = 64 << 20
+
+func copyPart(ctx context.Context, f, base *os.File, p chunk.Part, content io.ReaderAt) error {
+	if p.From >= 0 {
+		from, to := p.From, p.At
+		for left := p.Length; left > 0; {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			n, err := unix.CopyFileRange(int(base.Fd()), &from, int(f.Fd()), &to, int(min(left, rangeAtOnce)), 0)
+			switch {
+			case errors.Is(err, unix.EXDEV), errors.Is(err, unix.EINVAL), errors.Is(err, unix.ENOSYS), errors.Is(err, unix.EOPNOTSUPP):
+				return copyBytes(ctx, f, base, from, to, left)
+			case err != nil:
+				return err
+			case n == 0:
+				return tree.ErrTorn // the base became shorter
+			}
+			left -= int64(n)
+		}
+		return nil
+	}
+	return copyBytes(ctx, f, content, p.At, p.At, p.Length)
+}
+
+func copyBytes(ctx context.Context, f *os.File, content io.ReaderAt, from, to, length int64) error {
+	options := tree.PutOptions{Size: length, SizeKnown: true}
+	_, err := tree.Gather(ctx, io.NewOffsetWriter(f, to), io.NewSectionReader(content, from, length), options)
+	return err
+}

@@ -1,0 +1,74 @@
+package treetest
+
+import (
+	"io/fs"
+	"strings"
+	"testing"
+	"testing/iotest"
+	"time"
+
+	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
+	"bridgespan/tree"
+)
+
+func testStage(t *testing.T, tr tree.Tree) {
+	if _, ok := tr.(tree.Stager); !ok {
+		t.Skip("this tree has no way to stage files")
+	}
+	mkdir(t, tr, "intake")
+	at := time.Date(2026, 2, 3, 4, 5, 6, 0, time.UTC)
+	readOnly := tree.ReadOnly
+	d, err := acl.Parse("O:BAG:BAD:(A;;FA;;;BA)(A;;FR;;;WD)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	e, err := tree.Stage(t.Context(), tr, "intake/a", strings.NewReader("content"), tree.PutOptions{Size: 7, SizeKnown: true, Meta: tree.Meta{Modified: at, Attributes: &readOnly, Descriptor: d}})
+	if err != nil || e.Name != "a" || e.Size != 7 || !e.Modified.Equal(at) || e.Attributes&tree.ReadOnly == 0 || len(acl.Compare(e.Descriptor.Parts(), d.Parts())) > 0 {
+		t.Errorf("Stage returned %+v, %v", e, err)
+	}
+	if err := tree.Flush(t.Context(), tr); err != nil {
+		t.Errorf("Flush: %v", err)
+	}
+	wantContent(t, tr, "intake/a", "content")
+	if s, err := tr.Stat(t.Context(), "intake/a"); err != nil || !s.Modified.Equal(e.Modified) || s.Size != e.Size || s.Attributes != e.Attributes {
+		t.Errorf("Stat is %+v, %v; Stage returned %+v", s, err, e)
+	}
+	if s, err := tr.Descriptor(t.Context(), "intake/a"); err != nil || s != e.Descriptor {
+		t.Errorf("Descriptor is %v, %v; Stage returned %v", s, err, e.Descriptor)
+	}
+	_, err = tree.Stage(t.Context(), tr, "intake/a", strings.NewReader("other"), tree.PutOptions{})
+	wantError(t, "Stage of a name that is taken", err, fs.ErrExist)
+	_, err = tree.Stage(t.Context(), tr, "intake/b", strings.NewReader("short"), tree.PutOptions{Size: 6, SizeKnown: true})
+	wantError(t, "Stage of too little", err, tree.ErrTorn)
+	_, err = tree.Stage(t.Context(), tr, "intake/c", iotest.ErrReader(fs.ErrClosed), tree.PutOptions{})
+	wantError(t, "Stage of what cannot be read", err, fs.ErrClosed)
+	_, err = tree.Stage(t.Context(), tr, "nowhere/d", strings.NewReader("x"), tree.PutOptions{})
+	wantError(t, "Stage in a folder that is not there", err, fs.ErrNotExist)
+	wantNames(t, tr, "intake", "a")
+}
+
+func testAssemble(t *testing.T, tr tree.Tree) {
+	a, ok := tr.(tree.Assembler)
+	if !ok {
+		t.Skip("this tree has no way to make files of parts of others")
+	}
+	put(t, tr, "base", "0123456789")
+	parts := []chunk.Part{{At: 0, Length: 3, From: 5}, {At: 3, Length: 4, From: -1}, {At: 7, Length: 2, From: 0}}
+	at := time.Date(2026, 2, 3, 4, 5, 6, 0, time.UTC)
+	e, err := a.Assemble(t.Context(), "made", "base", parts, strings.NewReader("...NEW!.."), tree.PutOptions{Size: 9, SizeKnown: true, Meta: tree.Meta{Modified: at}})
+	if err != nil || e.Name != "made" || e.Size != 9 || !e.Modified.Equal(at) {
+		t.Errorf("Assemble returned %+v, %v", e, err)
+	}
+	wantContent(t, tr, "made", "567NEW!01")
+	wantContent(t, tr, "base", "0123456789")
+	_, err = a.Assemble(t.Context(), "made", "base", parts, strings.NewReader("...NEW!.."), tree.PutOptions{Size: 9, SizeKnown: true})
+	wantError(t, "Assemble of a name that is taken", err, fs.ErrExist)
+	_, err = a.Assemble(t.Context(), "short", "base", []chunk.Part{{At: 0, Length: 20, From: 0}}, strings.NewReader(""), tree.PutOptions{Size: 20, SizeKnown: true})
+	wantError(t, "Assemble of more than the base holds", err, tree.ErrTorn)
+	_, err = a.Assemble(t.Context(), "short", "base", parts, strings.NewReader("..."), tree.PutOptions{Size: 9, SizeKnown: true})
+	wantError(t, "Assemble of more than the content holds", err, tree.ErrTorn)
+	_, err = a.Assemble(t.Context(), "short", "nothing", parts, strings.NewReader(""), tree.PutOptions{})
+	wantError(t, "Assemble of what is not there", err, fs.ErrNotExist)
+	wantNames(t, tr, ".", "base", "made")
+}
