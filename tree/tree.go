@@ -109,6 +109,8 @@ type PutOptions struct {
 	Intake string
 	// Meta is set before the file becomes visible under its name.
 	Meta Meta
+	// Detail is how much Stage tells of the file.
+	Detail Detail
 }
 
 // Capabilities say what a tree can hold and tell.
@@ -181,7 +183,7 @@ type Exchanger interface {
 type Stager interface {
 	// Stage writes a new file under its own name, where it is seen while it is
 	// written: it belongs in a folder that nobody looks into. It sets what goes
-	// with the file, and returns it as it is then, with its descriptor. It returns
+	// with the file, and returns it as it is then, as far as options ask. It returns
 	// an error wrapping fs.ErrExist when the name is taken, and leaves nothing
 	// behind when it fails.
 	Stage(ctx context.Context, name string, content io.Reader, options PutOptions) (Entry, error)

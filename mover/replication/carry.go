@@ -84,7 +84,7 @@ type carry struct {
 
 // smallShare is how many small files are worked at in the place of a large one:
 // with those, most of the time goes by until a server answers.
-const smallShare = 6
+const smallShare = 3
 
 // work does something about a file of some bytes when a hand is free.
 func (c *carry) work(size int64, do func() error) error {

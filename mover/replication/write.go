@@ -161,7 +161,7 @@ func (m *move) fetch(ctx context.Context, staged string, next *replica.Record) (
 // stage writes content into the intake, with all that goes with it.
 func (m *move) stage(ctx context.Context, staged string, next *replica.Record, content tree.Content) (tree.Entry, error) {
 	r := m.carry.to
-	options := tree.PutOptions{Size: next.Size, SizeKnown: true}
+	options := tree.PutOptions{Size: next.Size, SizeKnown: true, Detail: m.detail()}
 	meta := m.metaOf(r, next)
 	if !m.unnamed(r) {
 		options.Meta = meta

@@ -2,8 +2,12 @@ package smb
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path"
+	"time"
+
+	smb2 "github.com/cloudsoda/go-smb2"
 
 	"bridgespan/tree"
 )
@@ -22,7 +26,7 @@ func (t *Tree) Identify(ctx context.Context, name string) (tree.Entry, error) {
 		return tree.Entry{}, pathError("stat", name, err)
 	}
 	defer f.Close()
-	info, err := f.Stat()
+	info, err := describe(f)
 	if err != nil {
 		return tree.Entry{}, pathError("stat", name, err)
 	}
@@ -42,4 +46,23 @@ func (t *Tree) MayWrite(ctx context.Context, name string) error {
 		return pathError("write", name, err)
 	}
 	return pathError("write", name, f.Close())
+}
+
+// describeTries bounds how often a file is asked for.
+const describeTries = 20
+
+// describe describes an open file. The protocol library offers the server the
+// room of a whole message for the answer, also when it was granted fewer credits
+// because much is under way; a server that counts ([MS-SMB2] 3.3.5.2.5) refuses
+// that, and is asked again.
+func describe(f *smb2.File) (info os.FileInfo, err error) {
+	for try := range describeTries {
+		info, err = f.Stat()
+		var refused *smb2.ResponseError
+		if !errors.As(err, &refused) || refused.Code != 0xC000000D { // INVALID_PARAMETER
+			return info, err
+		}
+		time.Sleep(time.Duration(try) * time.Millisecond)
+	}
+	return info, err
 }

@@ -24,7 +24,7 @@ func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree
 	lasting, release := linger(ctx)
 	defer release()
 	share = share.WithContext(lasting)
-	f, err := share.OpenFile(wire, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	f, err := share.OpenFile(wire, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return tree.Entry{}, pathError("stage", name, err)
 	}
@@ -32,12 +32,16 @@ func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree
 	if err == nil {
 		err = f.Sync()
 	}
+	var info os.FileInfo
+	if err == nil {
+		info, err = describe(f)
+	}
 	if closeErr := f.Close(); err == nil {
 		err = closeErr
 	}
 	var entry tree.Entry
 	if err == nil {
-		entry, err = staged(share, wire, name, options.Meta)
+		entry, err = t.staged(share, wire, toEntry(info, path.Base(name)), options)
 	}
 	if err == nil && entry.Size != n {
 		err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, entry.Size, n)
@@ -54,8 +58,9 @@ func (t *Tree) Flush(ctx context.Context) error {
 	return err
 }
 
-// staged sets what goes with a new file, and looks at what came of it.
-func staged(share *smb2.Share, wire, name string, meta tree.Meta) (e tree.Entry, err error) {
+// staged sets what goes with a new file, and tells what came of it.
+func (t *Tree) staged(share *smb2.Share, wire string, e tree.Entry, options tree.PutOptions) (tree.Entry, error) {
+	meta := options.Meta
 	if !meta.Descriptor.IsZero() {
 		if err := setDescriptor(share, wire, meta.Descriptor, descriptorParts); err != nil {
 			return e, err
@@ -66,20 +71,40 @@ func staged(share *smb2.Share, wire, name string, meta tree.Meta) (e tree.Entry,
 			return e, err
 		}
 	}
-	if meta.Attributes != nil && *meta.Attributes&tree.ReadOnly != 0 {
+	readOnly := meta.Attributes != nil && *meta.Attributes&tree.ReadOnly != 0
+	if readOnly {
 		if err := share.Chmod(wire, 0o444); err != nil {
 			return e, err
 		}
 	}
-	info, err := share.Stat(wire)
-	if err != nil {
+	if err := t.lookAgain(share, wire, &e, meta.Modified, readOnly); err != nil || options.Detail == tree.Plain {
 		return e, err
 	}
 	raw, err := share.SecurityInfoRaw(wire, descriptorParts)
-	if err != nil {
-		return e, err
+	if err == nil {
+		e.Descriptor, err = acl.FromBinary(raw)
 	}
-	e = toEntry(info, path.Base(name))
-	e.Descriptor, err = acl.FromBinary(raw)
 	return e, err
+}
+
+// lookAgain finds out what a file is like after what was set. Once a server was
+// seen to keep times as they are sent ([MS-FSCC] 2.1.1: tenths of microseconds),
+// it is not asked again for each file.
+func (t *Tree) lookAgain(share *smb2.Share, wire string, e *tree.Entry, modified time.Time, readOnly bool) error {
+	sent := modified.Truncate(100 * time.Nanosecond)
+	if t.keepsTimes.Load() && !readOnly {
+		e.Modified = sent
+		return nil
+	}
+	info, err := share.Stat(wire)
+	if err != nil {
+		return err
+	}
+	id := e.ID
+	*e = toEntry(info, e.Name)
+	e.ID = id
+	if !readOnly && !modified.IsZero() && e.Modified.Equal(sent) {
+		t.keepsTimes.Store(true)
+	}
+	return nil
 }

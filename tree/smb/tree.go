@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"strings"
+	"sync/atomic"
 	"time"
 	"unicode/utf16"
 
@@ -24,6 +25,8 @@ import (
 type Tree struct {
 	share *smb2.Share
 	sub   string
+	// keepsTimes is true when the server was seen to keep times as they are sent.
+	keepsTimes atomic.Bool
 }
 
 // descriptorParts are what a descriptor carries: all but the audit list, which
@@ -134,7 +137,7 @@ func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.S
 			return
 		}
 		defer dir.Close()
-		if info, err := dir.Stat(); err == nil && !info.IsDir() {
+		if info, err := describe(dir); err == nil && !info.IsDir() {
 			yield(tree.Entry{}, tree.PathError("list", name, tree.ErrKind))
 			return
 		}
@@ -196,7 +199,7 @@ func (c *content) Entry() tree.Entry { return c.entry }
 
 // Current describes the file as it is now.
 func (c *content) Current(context.Context) (tree.Entry, error) {
-	info, err := c.Stat()
+	info, err := describe(c.File)
 	if err != nil {
 		return tree.Entry{}, pathError("stat", c.entry.Name, err)
 	}
@@ -246,7 +249,7 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 		release()
 		return nil, pathError("open", name, err)
 	}
-	info, err := f.Stat()
+	info, err := describe(f)
 	if err == nil && info.IsDir() {
 		err = tree.ErrKind
 	}

@@ -23,7 +23,7 @@ func testStage(t *testing.T, tr tree.Tree) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	e, err := tree.Stage(t.Context(), tr, "intake/a", strings.NewReader("content"), tree.PutOptions{Size: 7, SizeKnown: true, Meta: tree.Meta{Modified: at, Attributes: &readOnly, Descriptor: d}})
+	e, err := tree.Stage(t.Context(), tr, "intake/a", strings.NewReader("content"), tree.PutOptions{Size: 7, SizeKnown: true, Detail: tree.WithDescriptors, Meta: tree.Meta{Modified: at, Attributes: &readOnly, Descriptor: d}})
 	if err != nil || e.Name != "a" || e.Size != 7 || !e.Modified.Equal(at) || e.Attributes&tree.ReadOnly == 0 || len(acl.Compare(e.Descriptor.Parts(), d.Parts())) > 0 {
 		t.Errorf("Stage returned %+v, %v", e, err)
 	}
