@@ -115,6 +115,7 @@ func New(s Services, o Options) *API {
 	a.directoryRoutes()
 	a.rightsRoutes()
 	a.runRoutes()
+	a.jobRoutes()
 	a.replicaRoutes()
 	a.newsRoutes()
 	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error { return c.JSON(a.huma.OpenAPI()) })

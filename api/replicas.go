@@ -124,7 +124,7 @@ func (a *API) replicaWorkRoutes(tags []string) {
 			SetPath
 			Sent[model.VerifySet]
 		}) (*body[model.ReplicaVerification], error) {
-			v, err := a.Replicas.Verify(ctx, in.Set, in.Body.Level)
+			v, err := a.Replicas.Verify(ctx, in.Set, in.Body)
 			return &body[model.ReplicaVerification]{v}, err
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "get-replica-verification", Method: "GET", Path: "/replica-verifications/{run}", Summary: "Show a verification as far as it is", Tags: tags},
@@ -132,6 +132,7 @@ func (a *API) replicaWorkRoutes(tags []string) {
 			v, err := a.Replicas.Verified(ctx, in.Run)
 			return &body[model.ReplicaVerification]{v}, err
 		})
+	a.verificationRoutes(tags)
 	route(a, model.Viewer, huma.Operation{OperationID: "list-replica-troubles", Method: "GET", Path: setRoute + "/troubles", Summary: "List what could not be carried and is tried again, the oldest first", Tags: tags},
 		func(ctx context.Context, in *SetPath) (*body[model.Page[model.ReplicaTrouble]], error) {
 			list, err := a.Replicas.Troubles(ctx, in.Set)

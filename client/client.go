@@ -164,6 +164,20 @@ func (c *Client) send(ctx context.Context, r request) (*http.Response, error) {
 	return response, nil
 }
 
+// text writes what is no JSON.
+func (c *Client) text(ctx context.Context, w io.Writer, path ...string) error {
+	response, err := c.send(ctx, request{method: http.MethodGet, path: path})
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if response.StatusCode >= 300 {
+		return problemIn(response)
+	}
+	_, err = io.Copy(w, response.Body)
+	return err
+}
+
 func problemIn(response *http.Response) error {
 	e := &Error{}
 	kind, _, _ := mime.ParseMediaType(response.Header.Get("Content-Type"))

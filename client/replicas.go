@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 
 	"bridgespan/model"
@@ -72,8 +73,35 @@ func (c *Client) LaneHistory(ctx context.Context, set string, hours int) ([]mode
 }
 
 // VerifyReplicaSet begins to find out whether the replicas of a set hold the same.
-func (c *Client) VerifyReplicaSet(ctx context.Context, set, level string) (model.ReplicaVerification, error) {
-	return add[model.ReplicaVerification](ctx, c, model.VerifySet{Level: level}, "replica-sets", set, "verify")
+func (c *Client) VerifyReplicaSet(ctx context.Context, set string, asked model.VerifySet) (model.ReplicaVerification, error) {
+	return add[model.ReplicaVerification](ctx, c, asked, "replica-sets", set, "verify")
+}
+
+// ReplicaVerifications lists the verifications of a set, newest first.
+func (c *Client) ReplicaVerifications(ctx context.Context, set string) ([]model.ReplicaVerification, error) {
+	p, err := read[model.Page[model.ReplicaVerification]](ctx, c, nil, "replica-sets", set, "verifications")
+	return p.Items, err
+}
+
+// VerifyFindings lists what a verification found, as far as asked; cursor is where
+// to go on.
+func (c *Client) VerifyFindings(ctx context.Context, run int64, replica, kind, part, cursor string, limit int) (model.Page[model.VerifyFinding], error) {
+	return read[model.Page[model.VerifyFinding]](ctx, c, given("replica", replica, "kind", kind, "filter", part, "cursor", cursor, "limit", fmt.Sprint(limit)), "replica-verifications", fmt.Sprint(run), "findings")
+}
+
+// VerifyManifest writes the checksums of a full verification, for sha256sum.
+func (c *Client) VerifyManifest(ctx context.Context, run int64, w io.Writer) error {
+	return c.text(ctx, w, "replica-verifications", fmt.Sprint(run), "manifest")
+}
+
+// VerifyReport writes a verification as a page that needs nothing else.
+func (c *Client) VerifyReport(ctx context.Context, run int64, w io.Writer) error {
+	return c.text(ctx, w, "replica-verifications", fmt.Sprint(run), "report")
+}
+
+// ScheduleVerification saves a verification that is done again and again.
+func (c *Client) ScheduleVerification(ctx context.Context, set string, asked model.ScheduleVerification) (model.Job, error) {
+	return add[model.Job](ctx, c, asked, "replica-sets", set, "verifications", "jobs")
 }
 
 // ReplicaVerification shows a verification as far as it is.

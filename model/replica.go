@@ -11,21 +11,22 @@ import (
 
 // ReplicaSet is a folder that is kept the same in several places.
 type ReplicaSet struct {
-	ID          int64        `json:"-"`
-	Name        string       `json:"name" doc:"Name of the set"`
-	Note        string       `json:"note,omitempty" doc:"For administrators"`
-	Layout      string       `json:"layout" enum:"mesh,hub,chain,custom" doc:"Between which replicas lanes lead"`
-	Calendar    string       `json:"calendar" doc:"When lanes are open and how fast, for those without a calendar of their own, as rules such as \"full; mon-fri 8-18 off\""`
-	Filter      filter.Rules `json:"filter" doc:"What is kept the same"`
-	Permissions string       `json:"permissions" enum:"carry,leave" doc:"carry: permissions and attributes are the same everywhere; leave: each replica has its own"`
-	AtticDays   int          `json:"atticDays" doc:"For how many days attics keep things"`
-	Paused      bool         `json:"paused" doc:"Whether nothing is looked at or carried"`
-	State       string       `json:"state" enum:"paused,failing,filling,behind,steady" doc:"How it is in one word"`
-	Summary     string       `json:"summary" doc:"How it is in a sentence"`
-	Replicas    []Replica    `json:"replicas" doc:"In the order in which they were named"`
-	Lanes       []Lane       `json:"lanes" doc:"Each direction between two replicas"`
-	Created     time.Time    `json:"created" doc:"When it was made"`
-	Version     int64        `json:"version" doc:"Goes up with every change of its settings; the ETag"`
+	ID          int64         `json:"-"`
+	Name        string        `json:"name" doc:"Name of the set"`
+	Note        string        `json:"note,omitempty" doc:"For administrators"`
+	Layout      string        `json:"layout" enum:"mesh,hub,chain,custom" doc:"Between which replicas lanes lead"`
+	Calendar    string        `json:"calendar" doc:"When lanes are open and how fast, for those without a calendar of their own, as rules such as \"full; mon-fri 8-18 off\""`
+	Filter      filter.Rules  `json:"filter" doc:"What is kept the same"`
+	Permissions string        `json:"permissions" enum:"carry,leave" doc:"carry: permissions and attributes are the same everywhere; leave: each replica has its own"`
+	AtticDays   int           `json:"atticDays" doc:"For how many days attics keep things"`
+	Paused      bool          `json:"paused" doc:"Whether nothing is looked at or carried"`
+	State       string        `json:"state" enum:"paused,failing,filling,behind,steady" doc:"How it is in one word"`
+	Summary     string        `json:"summary" doc:"How it is in a sentence"`
+	Replicas    []Replica     `json:"replicas" doc:"In the order in which they were named"`
+	Lanes       []Lane        `json:"lanes" doc:"Each direction between two replicas"`
+	Verified    *LastVerified `json:"verified,omitempty" doc:"What came of the last verification; absent when there was none"`
+	Created     time.Time     `json:"created" doc:"When it was made"`
+	Version     int64         `json:"version" doc:"Goes up with every change of its settings; the ETag"`
 }
 
 // States of a set.
@@ -295,14 +296,16 @@ type Calendar struct {
 
 // VerifySet asks whether the replicas of a set hold the same.
 type VerifySet struct {
-	Level string `json:"level,omitempty" enum:"names,full" doc:"names (when absent): names, sizes, times, attributes and permissions; full: every byte as well"`
+	Level  string `json:"level,omitempty" enum:"names,sample,full" doc:"names (when absent): names, sizes, times, attributes and permissions; sample: the contents of files chosen at random as well; full: every byte as well"`
+	Sample int    `json:"sample,omitempty" minimum:"1" maximum:"100000" doc:"How many files a sample has; 300 when absent"`
 }
 
 // ReplicaVerification is whether the replicas of a set hold the same.
 type ReplicaVerification struct {
 	Run      Run               `json:"run"`
 	Set      string            `json:"set" doc:"Name of the set"`
-	Level    string            `json:"level" enum:"names,full" doc:"What was compared"`
+	Level    string            `json:"level" enum:"names,sample,full" doc:"What was compared"`
+	Sample   int               `json:"sample,omitempty" doc:"How many files were to be read, of a sample"`
 	Against  string            `json:"against" doc:"The replica that the others are compared with: the seed"`
 	Replicas []VerifiedReplica `json:"replicas" doc:"Each of the others, as far as they are compared"`
 	Verdict  string            `json:"verdict,omitempty" doc:"What came of it, in words; absent until it is done"`
@@ -313,5 +316,29 @@ type VerifiedReplica struct {
 	Replica     string              `json:"replica" doc:"Name of the replica"`
 	Counts      verify.Counts       `json:"counts" doc:"What was found"`
 	Read        int64               `json:"read" doc:"Bytes that were read at each of both"`
-	Differences []verify.Difference `json:"differences" doc:"The first 200, those that are explained after the others"`
+	Sampled     int64               `json:"sampled,omitempty" doc:"Files that were read, of a sample"`
+	AtMost      float64             `json:"atMost,omitempty" doc:"Share of all files whose contents differ at most, with a confidence of 95%, of a sample"`
+	Differences []verify.Difference `json:"differences" doc:"The first 50, those that are explained after the others; all are listed as findings"`
+	Opened      []string            `json:"opened,omitempty" doc:"Paths of namespaces whose location here was held, and was opened by this"`
+}
+
+// VerifyFinding is one difference that a verification found.
+type VerifyFinding struct {
+	Replica string `json:"replica" doc:"Name of the replica"`
+	verify.Difference
+}
+
+// LastVerified is what came of the last verification.
+type LastVerified struct {
+	Run         int64     `json:"run" doc:"Its number"`
+	At          time.Time `json:"at" doc:"When it ended"`
+	Level       string    `json:"level" enum:"names,sample,full" doc:"What was compared"`
+	Differences int64     `json:"differences" doc:"How many were found that nothing explains"`
+	Verdict     string    `json:"verdict" doc:"What came of it, in words"`
+}
+
+// ScheduleVerification saves a verification that is done again and again.
+type ScheduleVerification struct {
+	VerifySet
+	Rule string `json:"rule" doc:"When: \"mon-fri 02:30\", \"daily 04:00\" or \"every 6h\""`
 }

@@ -35,7 +35,7 @@ func setFlags() []cli.Flag {
 }
 
 func replicaCommand() *cli.Command {
-	return &cli.Command{Name: "replica", Usage: "folders that are kept the same in several places", Commands: []*cli.Command{
+	return &cli.Command{Name: "replica", Usage: "folders that are kept the same in several places", Commands: append(verifyCommands(), []*cli.Command{
 		{Name: "list", Usage: "list replica sets", Action: signedIn(listReplicaSets)},
 		{Name: "show", Usage: "show how the replicas and lanes of a set are", ArgsUsage: "SET", Action: signedIn(showReplicaSet, "SET")},
 		{Name: "plan", Usage: "find out what will come of a set before it is made; nothing is changed", ArgsUsage: "SET SERVER/SHARE[/FOLDER] SERVER/SHARE[/FOLDER]…", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}),
@@ -53,8 +53,6 @@ func replicaCommand() *cli.Command {
 		{Name: "close", Usage: "close a lane by hand; its backlog waits", ArgsUsage: "SET FROM TO", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(closeLane, "SET", "FROM", "TO")},
 		{Name: "lane", Usage: "give a lane a calendar of its own; without --calendar it has that of the set", ArgsUsage: "SET FROM TO", Flags: []cli.Flag{calendarFlag("when it is open and how fast"), rehearseFlag()}, Action: rehearsable(setLaneCalendar, "SET", "FROM", "TO")},
 		{Name: "look", Usage: "look for changes at all replicas now, or at one", ArgsUsage: "SET [REPLICA]", Action: signedIn(lookAtReplicas, "SET", "REPLICA?")},
-		{Name: "verify", Usage: "find out whether the replicas of a set hold the same", ArgsUsage: "SET", Flags: []cli.Flag{&cli.StringFlag{Name: "level", Value: "names", Usage: "names: names, sizes, times, attributes and permissions; full: every byte as well"}, &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}, Action: signedIn(verifyReplicaSet, "SET")},
-		{Name: "verified", Usage: "show a verification again", ArgsUsage: "RUN", Action: signedIn(showReplicaVerification, "RUN")},
 		{Name: "troubles", Usage: "list what could not be carried and is tried again", ArgsUsage: "SET", Action: signedIn(listTroubles, "SET")},
 		atticCommand(),
 		{Name: "remove", Usage: "end a set; all files stay where they are, those in the attics too", ArgsUsage: "SET", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -63,7 +61,7 @@ func replicaCommand() *cli.Command {
 			}
 			return done(c, nil, "the set %s has ended; its files are where they were", args[0])
 		}, "SET")},
-	}}
+	}...)}
 }
 
 func listReplicaSets(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {

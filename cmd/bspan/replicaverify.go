@@ -3,6 +3,8 @@ package main
 import (
 	"context"
 	"fmt"
+	"io"
+	"os"
 
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
@@ -11,8 +13,30 @@ import (
 	"bridgespan/model"
 )
 
+func verifyCommands() []*cli.Command {
+	level := &cli.StringFlag{Name: "level", Value: "names", Usage: "names: names, sizes, times, attributes and permissions; sample: the contents of some files as well; full: every byte"}
+	sample := &cli.IntFlag{Name: "sample", Usage: "read the contents of `N` files, for the level sample; 300 when absent"}
+	return []*cli.Command{
+		{Name: "verify", Usage: "find out whether the replicas of a set hold the same", ArgsUsage: "SET",
+			Flags: []cli.Flag{level, sample, &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}, &cli.StringFlag{Name: "again", Usage: "do it again and again: `WHEN` such as \"mon-fri 02:30\", \"daily 04:00\" or \"every 6h\""}}, Action: signedIn(verifyReplicaSet, "SET")},
+		{Name: "verified", Usage: "show a verification again, or write it to a file", ArgsUsage: "RUN", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "report", Usage: "write it to `FILE` as an HTML page that needs nothing else"},
+			&cli.StringFlag{Name: "manifest", Usage: "write the checksums of all files to `FILE`, for sha256sum -c (level full)"},
+			&cli.StringFlag{Name: "replica", Usage: "what was found at this `REPLICA` alone"}, &cli.StringFlag{Name: "kind", Usage: "differences of this `KIND` alone, such as missing"}}, Action: signedIn(showReplicaVerification, "RUN")},
+		{Name: "verifications", Usage: "list the latest verifications of a set", ArgsUsage: "SET", Action: signedIn(listVerifications, "SET")},
+	}
+}
+
 func verifyReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	v, err := api.VerifyReplicaSet(ctx, args[0], c.String("level"))
+	asked := model.VerifySet{Level: c.String("level"), Sample: c.Int("sample")}
+	if again := c.String("again"); again != "" {
+		job, err := api.ScheduleVerification(ctx, args[0], model.ScheduleVerification{VerifySet: asked, Rule: again})
+		if err != nil {
+			return err
+		}
+		return done(c, job, "job %d verifies %s (%s) %s, the next time %s", job.ID, args[0], asked.Level, job.Rule, when(job.Next))
+	}
+	v, err := api.VerifyReplicaSet(ctx, args[0], asked)
 	if err != nil {
 		return err
 	}
@@ -23,10 +47,7 @@ func verifyReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, a
 	if err != nil {
 		return err
 	}
-	if v, err = api.ReplicaVerification(ctx, run.ID); err != nil {
-		return err
-	}
-	if err := show(c, v, replicaVerificationTable(v)); err != nil {
+	if err := showVerification(ctx, c, api, run.ID, "", ""); err != nil {
 		return err
 	}
 	return ended(run)
@@ -34,29 +55,92 @@ func verifyReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, a
 
 func showReplicaVerification(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	return onRun(args[0], func(id int64) error {
-		v, err := api.ReplicaVerification(ctx, id)
-		if err != nil {
-			return err
+		for flag, write := range map[string]func(context.Context, int64, io.Writer) error{"report": api.VerifyReport, "manifest": api.VerifyManifest} {
+			name := c.String(flag)
+			if name == "" {
+				continue
+			}
+			if err := writeFile(name, func(w io.Writer) error { return write(ctx, id, w) }); err != nil {
+				return err
+			}
+			return done(c, map[string]string{"file": name}, "%s is written", name)
 		}
-		return show(c, v, replicaVerificationTable(v))
+		return showVerification(ctx, c, api, id, c.String("replica"), c.String("kind"))
 	})
 }
 
-func replicaVerificationTable(v model.ReplicaVerification) table {
-	t := table{heads: []string{"replica", "path", "differs in", v.Against, "there", ""}}
+// writeFile writes a file whole, or leaves none.
+func writeFile(name string, write func(io.Writer) error) error {
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
+	if err != nil {
+		return err
+	}
+	err = write(f)
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	if err != nil {
+		_ = os.Remove(name)
+	}
+	return err
+}
+
+// shownFindings is how many differences a command shows.
+const shownFindings = 500
+
+func showVerification(ctx context.Context, c *cli.Command, api *client.Client, id int64, replica, kind string) error {
+	v, err := api.ReplicaVerification(ctx, id)
+	if err != nil {
+		return err
+	}
+	found, err := api.VerifyFindings(ctx, id, replica, kind, "", "", shownFindings)
+	if err != nil {
+		return err
+	}
+	value := struct {
+		model.ReplicaVerification
+		Findings []model.VerifyFinding `json:"findings"`
+	}{v, found.Items}
+	return show(c, value, setVerificationTable(v, found))
+}
+
+func setVerificationTable(v model.ReplicaVerification, found model.Page[model.VerifyFinding]) table {
+	t := table{heads: []string{"replica", "path", "differs in", v.Against, "there", "explained"}}
+	for _, f := range found.Items {
+		t.add(f.Replica, f.Path, string(f.Kind), f.First, f.Second, f.Why)
+	}
+	if found.Next != "" {
+		t.after = fmt.Sprintf("Only the first %d differences are shown; all are in the report: bspan replica verified %d --report FILE\n", len(found.Items), v.Run.ID)
+	}
 	for _, r := range v.Replicas {
-		for _, d := range r.Differences {
-			note := ""
-			if d.Explained {
-				note = "explained"
-			}
-			t.add(r.Replica, d.Path, string(d.Kind), d.First, d.Second, note)
-		}
 		t.after += fmt.Sprintf("%s: %s files and folders compared, %s read; %s differences, and %s that are explained.\n", r.Replica, humanize.Comma(r.Counts.Compared), humanize.IBytes(uint64(r.Read)), humanize.Comma(r.Counts.Unexplained()), humanize.Comma(r.Counts.Explained))
+		for _, path := range r.Opened {
+			t.after += fmt.Sprintf("%s leads to %s from now on.\n", path, r.Replica)
+		}
 	}
 	t.after += v.Verdict
 	if len(t.rows) == 0 {
 		t.empty = t.after
 	}
 	return t
+}
+
+func listVerifications(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	list, err := api.ReplicaVerifications(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"run", "level", "state", "ended", "differences", "read", "verdict"}, empty: "It was never verified. Begin with: bspan replica verify " + args[0]}
+	for _, v := range list {
+		var differ, read int64
+		for _, r := range v.Replicas {
+			differ, read = differ+r.Counts.Unexplained(), read+r.Read
+		}
+		at := ""
+		if v.Run.Ended != nil {
+			at = when(*v.Run.Ended)
+		}
+		t.add(fmt.Sprint(v.Run.ID), v.Level, string(v.Run.State), at, humanize.Comma(differ), humanize.IBytes(uint64(read)), v.Verdict)
+	}
+	return show(c, list, t)
 }

@@ -33,18 +33,20 @@ const (
 	Owner       Kind = "owner"       // it belongs to somebody else
 	Attributes  Kind = "attributes"  // such as read-only
 	Content     Kind = "content"     // other bytes
+	InUse       Kind = "in-use"      // somebody holds the file, so that it could not be read
 )
 
 // Difference is one way in which two trees differ at a path.
 type Difference struct {
 	Path   string `json:"path"`
-	Kind   Kind   `json:"kind" enum:"missing,extra,kind,size,time,permissions,owner,attributes,content"`
+	Kind   Kind   `json:"kind" enum:"missing,extra,kind,size,time,permissions,owner,attributes,content,in-use"`
 	First  string `json:"first,omitempty" doc:"As it is at the first"`
 	Second string `json:"second,omitempty" doc:"As it is at the second"`
 	// Shifts are who gains and loses, for permissions.
 	Shifts []acl.Shift `json:"-"`
 	// Explained is true when nothing is wrong with it.
-	Explained bool `json:"explained,omitempty" doc:"Nothing is wrong with it: it is about accounts that only one of the servers has, or still on its way"`
+	Explained bool   `json:"explained,omitempty" doc:"Nothing is wrong with it"`
+	Why       string `json:"why,omitempty" doc:"Why nothing is wrong with it"`
 }
 
 // timeTolerance is how far apart the times of equal files may be: some file
@@ -93,16 +95,23 @@ func permissions(first, second *Item, local func(account.SID) bool) (found []Dif
 	}
 	a, b := first.Descriptor.Parts(), second.Descriptor.Parts()
 	if a.Owner != b.Owner {
-		found = append(found, Difference{Path: first.Path, Kind: Owner, First: a.Owner.String(), Second: b.Owner.String(), Explained: local(a.Owner) || local(b.Owner)})
+		found = append(found, Difference{Path: first.Path, Kind: Owner, First: a.Owner.String(), Second: b.Owner.String(), Explained: local(a.Owner) || local(b.Owner), Why: why(local(a.Owner) || local(b.Owner))})
 	}
 	if shifts := acl.Compare(a, b); len(shifts) > 0 {
 		explained := true
 		for _, s := range shifts {
 			explained = explained && local(s.Account)
 		}
-		found = append(found, Difference{Path: first.Path, Kind: Permissions, First: first.Descriptor.String(), Second: second.Descriptor.String(), Shifts: shifts, Explained: explained})
+		found = append(found, Difference{Path: first.Path, Kind: Permissions, First: first.Descriptor.String(), Second: second.Descriptor.String(), Shifts: shifts, Explained: explained, Why: why(explained)})
 	}
 	return found
+}
+
+func why(explained bool) string {
+	if explained {
+		return "it is about accounts that only one of the servers has"
+	}
+	return ""
 }
 
 // Counts counts what a verification found, without what is explained.
@@ -118,6 +127,7 @@ type Counts struct {
 	Owners      int64 `json:"owners" doc:"That belong to somebody else"`
 	Attributes  int64 `json:"attributes" doc:"With other attributes, such as read-only"`
 	Contents    int64 `json:"contents" doc:"With other content, where content was read"`
+	InUse       int64 `json:"inUse" doc:"That could not be read, since somebody holds them"`
 	Explained   int64 `json:"explained" doc:"Differences that must be, and count for nothing"`
 }
 
@@ -156,6 +166,8 @@ func (t *Counts) Differs(found ...Difference) {
 			t.Attributes++
 		case Content:
 			t.Contents++
+		case InUse:
+			t.InUse++
 		}
 	}
 }

@@ -97,6 +97,9 @@ func (s *Service) kick() {
 
 // takeUp takes up the runs that nobody works on.
 func (s *Service) takeUp(ctx context.Context) error {
+	if err := s.startDue(ctx); err != nil {
+		return err
+	}
 	runs, err := s.db.RunsToWorkOn(ctx)
 	if err != nil {
 		return err

@@ -72,3 +72,36 @@ func (s *Service) Verified(ctx context.Context, v Verdict) (opened bool, err err
 	})
 	return opened, err
 }
+
+// OpenVerified opens the locations that lead to a place that was found to hold
+// what a known one holds, where they were held for that, and returns the paths of
+// their signposts. Only signposts that lead to the known place as well count.
+func (s *Service) OpenVerified(ctx context.Context, known, verified namespace.Target, run int64, who string) (opened []string, err error) {
+	led, err := s.db.EntriesLedTo(ctx, verified.Server)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range led {
+		here, there := locationAt(e.Locations, verified), locationAt(e.Locations, known)
+		if here == nil || there == nil {
+			continue
+		}
+		ok, err := s.Verified(ctx, Verdict{Namespace: e.Namespace, Entry: e.ID, Location: here.ID, Run: run, Who: who})
+		if err != nil {
+			return opened, err
+		}
+		if ok {
+			opened = append(opened, "/"+e.Namespace+"/"+e.Path)
+		}
+	}
+	return opened, nil
+}
+
+func locationAt(locations []namespace.Location, t namespace.Target) *namespace.Location {
+	for i := range locations {
+		if l := locations[i].Target(); namespace.Key(l.String()) == namespace.Key(t.String()) {
+			return &locations[i]
+		}
+	}
+	return nil
+}

@@ -29,11 +29,20 @@ type Service struct {
 	jobs     *jobs.Service
 	holder   string
 	changed  func()
+	openTo   Opener
 	wake     chan struct{}
 
 	mu      sync.Mutex
 	keepers map[int64]*keeper // of the sets whose lease we hold, by number
 }
+
+// Opener opens the held locations of signposts that lead to one place and to
+// another one, which was found to hold the same by a run; it returns the paths of
+// those that it opened.
+type Opener func(ctx context.Context, known, verified namespace.Target, run int64, who string) ([]string, error)
+
+// OpenTo says who opens locations of replicas that were verified.
+func (s *Service) OpenTo(o Opener) { s.openTo = o }
 
 // New makes the service; Run must be called for it to work on sets. holder names
 // this instance in leases; changed is called after every change.

@@ -24,6 +24,9 @@ func (s *Service) tell(ctx context.Context, sets []model.ReplicaSet) error {
 	}
 	for i := range sets {
 		tellSet(&sets[i], legs, time.Now())
+		if err := s.lastVerified(ctx, &sets[i]); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -2,115 +2,84 @@ package replicas
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
 	"iter"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
 
 	"bridgespan/core/account"
-	"bridgespan/core/fault"
+	"bridgespan/core/acl"
 	"bridgespan/core/filter"
 	"bridgespan/core/paths"
 	"bridgespan/core/replica"
 	"bridgespan/core/verify"
 	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/accounts"
 	"bridgespan/service/jobs"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
 )
 
-// verifyKind is the kind of runs that verify a set.
-const verifyKind = "verify-set"
-
-// Levels of a verification.
-const (
-	levelNames = "names"
-	levelFull  = "full"
-)
-
-type verifySettings struct {
-	Set   string `json:"set"`
-	Level string `json:"level"`
-}
-
-// Verify begins to find out whether the replicas of a set hold the same.
-func (s *Service) Verify(ctx context.Context, name, level string) (model.ReplicaVerification, error) {
-	set, err := s.db.ReplicaSet(ctx, name)
-	if err != nil {
-		return model.ReplicaVerification{}, err
-	}
-	run, err := s.jobs.Start(ctx, verifyKind, set.Name, verifySettings{set.Name, orText(level, levelNames)})
-	if err != nil {
-		return model.ReplicaVerification{}, err
-	}
-	return s.Verified(ctx, run)
-}
-
-// Verified shows a verification as far as it is.
-func (s *Service) Verified(ctx context.Context, id int64) (model.ReplicaVerification, error) {
-	v := model.ReplicaVerification{Replicas: []model.VerifiedReplica{}}
-	r, err := s.jobs.Get(ctx, id)
-	if err != nil {
-		return v, err
-	}
-	if r.Kind != verifyKind {
-		return v, fault.New(fault.NotFound, "list the runs with: bspan run list", "run %d does not verify a replica set", id)
-	}
-	if _, err := s.jobs.Result(ctx, id, &v); err != nil {
-		return v, err
-	}
-	var asked verifySettings
-	err = s.jobs.Settings(ctx, id, &asked)
-	v.Run, v.Set, v.Level = r, asked.Set, asked.Level
-	return v, err
-}
-
 // verifier works on one verification.
 type verifier struct {
 	*Service
 	job    *jobs.Job
-	level  string
+	asked  verifySettings
 	set    model.ReplicaSet
 	filter *filter.Filter
-	found  model.ReplicaVerification
-	after  string // the path up to which the replica that is compared now is done
+	random *rand.Rand
 
-	mu   sync.Mutex // of what is found while contents are read
-	done int64
-	size int64
+	mu       sync.Mutex // of what follows: contents are read side by side
+	kept     verifyKept
+	findings []records.Finding // not yet in the database
+	sums     []records.Sum
 }
 
-// resumable is what a stopped verification needs to go on.
-type resumable struct {
+// verifyKept is what a stopped verification needs to go on.
+type verifyKept struct {
 	Found model.ReplicaVerification `json:"found"`
-	After string                    `json:"after"`
+	After string                    `json:"after"` // up to which path the replica that is compared now is done
+	Seq   int64                     `json:"seq"`   // how many findings there are
+	Done  int64                     `json:"done"`
+	Bytes int64                     `json:"bytes"`
+	// Chosen are the files of the sample, and Met of how many they were chosen.
+	Chosen []chosenFile `json:"chosen,omitempty"`
+	Met    int64        `json:"met"`
+}
+
+// chosenFile is a file of a sample.
+type chosenFile struct {
+	Path string `json:"path"`
+	Size int64  `json:"size"`
 }
 
 func (s *Service) verifySet(ctx context.Context, job *jobs.Job) error {
-	var asked verifySettings
-	if err := job.Settings(&asked); err != nil {
+	v := &verifier{Service: s, job: job, kept: verifyKept{Found: model.ReplicaVerification{Replicas: []model.VerifiedReplica{}}}}
+	if err := job.Settings(&v.asked); err != nil {
 		return err
 	}
-	v := &verifier{Service: s, job: job, level: asked.Level, found: model.ReplicaVerification{Replicas: []model.VerifiedReplica{}}}
+	v.random = rand.New(rand.NewPCG(uint64(job.ID), 5))
 	var err error
-	if v.set, err = s.db.ReplicaSet(ctx, asked.Set); err != nil {
+	if v.set, err = s.db.ReplicaSet(ctx, v.asked.Set); err != nil {
 		return err
 	}
 	if v.filter, err = filter.New(v.set.Filter); err != nil {
 		return err
 	}
-	var kept resumable
-	if ok, err := job.Resumes(&kept); err != nil {
+	if _, err := job.Resumes(&v.kept); err != nil {
 		return err
-	} else if ok {
-		v.found, v.after = kept.Found, kept.After
+	}
+	if err := s.db.Change(ctx, func(tx *records.Tx) error { return tx.ForgetFindings(ctx, job.ID, v.kept.Seq) }); err != nil {
+		return err
 	}
 	if err := v.all(ctx); err != nil {
 		if ctx.Err() != nil {
@@ -119,26 +88,30 @@ func (s *Service) verifySet(ctx context.Context, job *jobs.Job) error {
 		return err
 	}
 	v.conclude()
-	return job.Finish(v.found)
+	if err := v.openHeld(ctx); err != nil {
+		return err
+	}
+	return job.Finish(v.kept.Found)
 }
 
 // all compares each replica with the seed.
 func (v *verifier) all(ctx context.Context) error {
 	i := slices.IndexFunc(v.set.Replicas, func(r model.Replica) bool { return r.Seed })
 	seed, others := v.set.Replicas[i], slices.Delete(slices.Clone(v.set.Replicas), i, i+1)
-	v.found.Against = seed.Name
+	found := &v.kept.Found
+	found.Against = seed.Name
 	for k, r := range others {
-		done := len(v.found.Replicas)
-		if k < done-1 || k == done-1 && v.after == "" { // in an earlier part of the work
+		done := len(found.Replicas)
+		if k < done-1 || k == done-1 && v.kept.After == "" { // in an earlier part of the work
 			continue
 		}
 		if k == done {
-			v.found.Replicas = append(v.found.Replicas, model.VerifiedReplica{Replica: r.Name, Differences: []verify.Difference{}})
+			found.Replicas = append(found.Replicas, model.VerifiedReplica{Replica: r.Name, Differences: []verify.Difference{}})
 		}
 		if err := v.pair(ctx, seed, r, float64(k)/float64(len(others)), len(others)); err != nil {
 			return err
 		}
-		v.after = ""
+		v.kept.After, v.kept.Chosen, v.kept.Met = "", nil, 0
 		if err := v.keep(ctx); err != nil {
 			return err
 		}
@@ -146,10 +119,19 @@ func (v *verifier) all(ctx context.Context) error {
 	return nil
 }
 
+// keep keeps what was found. Nothing may be read meanwhile.
 func (v *verifier) keep(ctx context.Context) error {
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	return v.job.Checkpoint(ctx, resumable{v.found, v.after}, v.found)
+	err := v.db.Change(ctx, func(tx *records.Tx) error {
+		if err := tx.AddFindings(ctx, v.job.ID, v.findings); err != nil {
+			return err
+		}
+		return tx.AddSums(ctx, v.job.ID, v.sums)
+	})
+	if err != nil {
+		return err
+	}
+	v.findings, v.sums = nil, nil
+	return v.job.Checkpoint(ctx, v.kept, v.kept.Found)
 }
 
 // end is one of the two replicas that are compared.
@@ -157,6 +139,14 @@ type end struct {
 	replica model.Replica
 	tree    tree.Tree
 	realms  []account.Realm
+	asked   *accounts.At // nil when the server cannot be asked for accounts
+}
+
+func (e *end) close() {
+	if e.asked != nil {
+		e.asked.Close()
+	}
+	_ = e.tree.Close()
 }
 
 func (v *verifier) reach(ctx context.Context, r model.Replica) (*end, error) {
@@ -171,8 +161,7 @@ func (v *verifier) reach(ctx context.Context, r model.Replica) (*end, error) {
 	}
 	e := &end{replica: r, tree: &withSession{t, session.Close}}
 	if at, err := v.accounts.At(ctx, server, smbadmin.New(session)); err == nil {
-		e.realms = v.accounts.Realms(at)
-		at.Close()
+		e.realms, e.asked = v.accounts.Realms(at), at
 	}
 	return e, nil
 }
@@ -186,12 +175,12 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 	if err != nil {
 		return err
 	}
-	defer first.tree.Close()
+	defer first.close()
 	second, err := v.reach(ctx, r)
 	if err != nil {
 		return err
 	}
-	defer second.tree.Close()
+	defer second.close()
 	local := func(sid account.SID) bool {
 		for _, realms := range [][]account.Realm{first.realms, second.realms} {
 			if o := account.Describe(sid, realms).Origin; o == account.OfServer || o == account.OfUnixHost {
@@ -200,32 +189,76 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 		}
 		return false
 	}
-	a, b := &tree.Ordered{Tree: first.tree, Top: ".", Detail: tree.WithDescriptors, After: v.after}, &tree.Ordered{Tree: second.tree, Top: ".", Detail: tree.WithDescriptors, After: v.after}
+	a, b := &tree.Ordered{Tree: first.tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}, &tree.Ordered{Tree: second.tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}
 	group, reading := readers(ctx)
 	saved := time.Now()
 	for p, err := range paths.Pairs(tree.Ahead(ctx, v.items(ctx, first, a)), tree.Ahead(ctx, v.items(ctx, second, b)), func(i verify.Item) string { return i.Path }) {
 		if err != nil {
 			return errors.Join(group.Wait(), v.explain(ctx, r.Server, err))
 		}
-		v.note(ctx, first, second, p.First, verify.Compare(p.First, p.Second, local))
-		if v.level == levelFull && p.First != nil && p.Second != nil && !p.First.Folder && !p.Second.Folder && p.First.Size == p.Second.Size {
-			name, size := p.Path, p.First.Size
-			group.Go(func() error { return v.contents(reading, first, second, name, size) })
+		differences := verify.Compare(p.First, p.Second, local)
+		v.sayLevels(ctx, first, differences)
+		v.note(ctx, first, second, p.First, differences)
+		if p.First != nil && p.Second != nil && !p.First.Folder && !p.Second.Folder && p.First.Size == p.Second.Size {
+			f := chosenFile{p.Path, p.First.Size}
+			switch v.asked.Level {
+			case levelFull:
+				group.Go(func() error { return v.contents(reading, first, second, f) })
+			case levelSample:
+				v.choose(f)
+			}
 		}
-		v.mu.Lock()
-		v.job.Progress(v.done, v.size, behind+min(a.Seen.Get(), b.Seen.Get())/float64(of))
-		v.mu.Unlock()
+		v.progress(behind + min(a.Seen.Get(), b.Seen.Get())/float64(of))
 		if time.Since(saved) > keepEvery {
 			// What is kept as done must have been read.
 			if err := group.Wait(); err != nil {
 				return err
 			}
 			group, reading = readers(ctx)
-			v.after, saved = p.Path, time.Now()
+			v.kept.After, saved = p.Path, time.Now()
 			_ = v.keep(ctx) // a database that is away now may be back by the next time
 		}
 	}
-	return errors.Join(group.Wait(), ctx.Err())
+	for _, f := range v.kept.Chosen {
+		group.Go(func() error { return v.contents(reading, first, second, f) })
+	}
+	if err := errors.Join(group.Wait(), ctx.Err()); err != nil {
+		return err
+	}
+	v.assure()
+	return nil
+}
+
+func (v *verifier) progress(fraction float64) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.job.Progress(v.kept.Done, v.kept.Bytes, fraction)
+}
+
+// choose chooses files for the sample, each with the same probability (Vitter,
+// "Random Sampling with a Reservoir", algorithm R, 1985).
+func (v *verifier) choose(f chosenFile) {
+	v.kept.Met++
+	if len(v.kept.Chosen) < v.asked.Sample {
+		v.kept.Chosen = append(v.kept.Chosen, f)
+	} else if i := v.random.Int64N(v.kept.Met); i < int64(v.asked.Sample) {
+		v.kept.Chosen[i] = f
+	}
+}
+
+// assure says what a sample assures of.
+func (v *verifier) assure() {
+	if v.asked.Level != levelSample {
+		return
+	}
+	r := v.replica()
+	r.Sampled = int64(len(v.kept.Chosen))
+	r.AtMost = verify.AtMost(r.Sampled, r.Counts.Contents, v.kept.Met)
+}
+
+// replica is what was found at the replica that is compared now.
+func (v *verifier) replica() *model.VerifiedReplica {
+	return &v.kept.Found.Replicas[len(v.kept.Found.Replicas)-1]
 }
 
 // sideBySide is how many files are read at a time.
@@ -255,46 +288,88 @@ func (v *verifier) items(ctx context.Context, e *end, walk *tree.Ordered) iter.S
 	}
 }
 
+// sayLevels says differing permissions as levels, by the names of accounts.
+func (v *verifier) sayLevels(ctx context.Context, at *end, differences []verify.Difference) {
+	for i := range differences {
+		d := &differences[i]
+		if d.Kind != verify.Permissions || at.asked == nil {
+			continue
+		}
+		var sids []account.SID
+		for _, s := range d.Shifts {
+			sids = append(sids, s.Account)
+		}
+		named, err := v.accounts.Named(ctx, at.asked, sids)
+		if err != nil {
+			continue // the text form says the same in numbers
+		}
+		var first, second []string
+		for k, s := range d.Shifts {
+			first = append(first, named[k].Name+": "+levelOf(s.Before))
+			second = append(second, named[k].Name+": "+levelOf(s.After))
+		}
+		d.First, d.Second = strings.Join(first, "; "), strings.Join(second, "; ")
+	}
+}
+
+func levelOf(m acl.Mask) string {
+	if l := m.Level(); l != acl.Unusual {
+		return string(l)
+	}
+	return fmt.Sprintf("special (%#x)", uint32(m))
+}
+
 // note counts what was found at a path. What is still on its way is explained.
 func (v *verifier) note(ctx context.Context, first, second *end, item *verify.Item, differences []verify.Difference) {
+	v.onTheirWay(ctx, first, second, differences)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	r := v.replica()
+	if item != nil || len(differences) > 0 {
+		r.Counts.Add(item, differences)
+	}
+	v.kept.Done++
+	v.find(r, differences)
+}
+
+// onTheirWay explains what still waits in a backlog.
+func (v *verifier) onTheirWay(ctx context.Context, first, second *end, differences []verify.Difference) {
 	for i := range differences {
 		d := &differences[i]
 		if d.Explained {
 			continue
 		}
 		waits, err := v.db.Waits(ctx, replica.ID(first.replica.ID), replica.ID(second.replica.ID), tree.Key(d.Path, false))
-		d.Explained = err == nil && waits
-	}
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	r := &v.found.Replicas[len(v.found.Replicas)-1]
-	if item != nil || len(differences) > 0 {
-		r.Counts.Add(item, differences)
-	}
-	v.done++
-	v.show(r, differences)
-}
-
-// shown is how many differences of a replica are kept.
-const shown = 200
-
-func (v *verifier) show(r *model.VerifiedReplica, differences []verify.Difference) {
-	for _, d := range differences {
-		if len(r.Differences) < shown {
-			r.Differences = append(r.Differences, d)
+		if d.Explained = err == nil && waits; d.Explained {
+			d.Why = "it is still in the backlog"
 		}
 	}
 }
 
+// shown is how many differences of a replica are kept with the run itself.
+const shown = 50
+
+func (v *verifier) find(r *model.VerifiedReplica, differences []verify.Difference) {
+	for _, d := range differences {
+		if len(r.Differences) < shown {
+			r.Differences = append(r.Differences, d)
+		}
+		v.findings = append(v.findings, records.Finding{Seq: v.kept.Seq, Replica: r.Replica, Difference: d})
+		v.kept.Seq++
+	}
+}
+
 // contents compares what is in a file at both ends.
-func (v *verifier) contents(ctx context.Context, first, second *end, name string, size int64) error {
+func (v *verifier) contents(ctx context.Context, first, second *end, f chosenFile) error {
 	var sums [2][32]byte
+	var held [2]bool
 	group, reading := errgroup.WithContext(ctx)
 	for i, e := range []*end{first, second} {
 		group.Go(func() (err error) {
-			sums[i], err = sumOf(reading, e.tree, name)
-			if err != nil && !isMissing(err) && reading.Err() == nil {
-				return fmt.Errorf("%s at %s: %w", name, e.replica.Name, err)
+			sums[i], err = sumOf(reading, e.tree, f.Path)
+			held[i] = errors.Is(err, tree.ErrInUse)
+			if err != nil && !held[i] && !isMissing(err) && reading.Err() == nil {
+				return fmt.Errorf("%s at %s: %w", f.Path, e.replica.Name, err)
 			}
 			return nil
 		})
@@ -302,25 +377,34 @@ func (v *verifier) contents(ctx context.Context, first, second *end, name string
 	if err := group.Wait(); err != nil || ctx.Err() != nil {
 		return errors.Join(err, ctx.Err())
 	}
-	v.mu.Lock()
-	v.size += size
-	r := &v.found.Replicas[len(v.found.Replicas)-1]
-	r.Read += size
-	v.mu.Unlock()
-	if sums[0] == sums[1] {
-		return nil
-	}
-	d := []verify.Difference{{Path: name, Kind: verify.Content, First: fmt.Sprintf("%x", sums[0][:6]), Second: fmt.Sprintf("%x", sums[1][:6])}}
-	waits, err := v.db.Waits(ctx, replica.ID(first.replica.ID), replica.ID(second.replica.ID), tree.Key(name, false))
-	d[0].Explained = err == nil && waits
+	d := compareSums(f.Path, sums, held, first.replica.Name, second.replica.Name)
+	v.onTheirWay(ctx, first, second, d)
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	r := v.replica()
+	v.kept.Bytes += f.Size
+	r.Read += f.Size
 	r.Counts.Differs(d...)
-	v.show(r, d)
+	v.find(r, d)
+	if v.asked.Level == levelFull && !held[0] {
+		v.sums = append(v.sums, records.Sum{Path: f.Path, Sum: sums[0]})
+	}
 	return nil
 }
 
-// sumOf is the hash of a file's content.
+func compareSums(name string, sums [2][32]byte, held [2]bool, first, second string) []verify.Difference {
+	switch {
+	case held[0]:
+		return []verify.Difference{{Path: name, Kind: verify.InUse, First: "somebody holds it at " + first}}
+	case held[1]:
+		return []verify.Difference{{Path: name, Kind: verify.InUse, Second: "somebody holds it at " + second}}
+	case sums[0] != sums[1]:
+		return []verify.Difference{{Path: name, Kind: verify.Content, First: fmt.Sprintf("SHA-256 %x…", sums[0][:6]), Second: fmt.Sprintf("SHA-256 %x…", sums[1][:6])}}
+	}
+	return nil
+}
+
+// sumOf is the SHA-256 of a file's content.
 func sumOf(ctx context.Context, t tree.Tree, name string) (sum [32]byte, err error) {
 	content, err := t.Open(ctx, name)
 	if err != nil {
@@ -329,7 +413,7 @@ func sumOf(ctx context.Context, t tree.Tree, name string) (sum [32]byte, err err
 	defer content.Close()
 	stream := tree.Stream(ctx, content, 0)
 	defer stream.Close()
-	hash := blake3.New()
+	hash := sha256.New()
 	if _, err := io.Copy(hash, stream); err != nil {
 		return sum, err
 	}
@@ -339,23 +423,31 @@ func sumOf(ctx context.Context, t tree.Tree, name string) (sum [32]byte, err err
 
 // conclude says what came of it.
 func (v *verifier) conclude() {
-	var differ []string
-	for i := range v.found.Replicas {
-		r := &v.found.Replicas[i]
+	var differ, held []string
+	found := &v.kept.Found
+	most := 0.0
+	for i := range found.Replicas {
+		r := &found.Replicas[i]
 		slices.SortStableFunc(r.Differences, func(a, b verify.Difference) int { return rankOf(a) - rankOf(b) })
 		if n := r.Counts.Unexplained(); n > 0 {
 			differ = append(differ, fmt.Sprintf("%s: %s", r.Replica, count(n, "difference", "differences")))
 		}
+		if n := r.Counts.InUse; n > 0 {
+			held = append(held, fmt.Sprintf("%s: %s", r.Replica, count(n, "file", "files")))
+		}
+		most = max(most, r.AtMost)
 	}
-	what := "names, sizes, times and permissions"
-	if v.level == levelFull {
-		what = "every byte"
+	what := map[string]string{levelNames: "names, sizes, times and permissions", levelSample: "names and a sample of contents", levelFull: "every byte"}[v.asked.Level]
+	found.Verdict = fmt.Sprintf("All replicas hold what %s holds, by %s.", found.Against, what)
+	if len(differ) > 0 {
+		found.Verdict = fmt.Sprintf("Not all replicas hold what %s holds, by %s: %s.", found.Against, what, strings.Join(differ, ", "))
 	}
-	if len(differ) == 0 {
-		v.found.Verdict = fmt.Sprintf("All replicas hold what %s holds, by %s.", v.found.Against, what)
-		return
+	if v.asked.Level == levelSample {
+		found.Verdict += fmt.Sprintf(" With a confidence of 95%%, the contents of at most %.2g%% of the files differ.", 100*most)
 	}
-	v.found.Verdict = fmt.Sprintf("Not all replicas hold what %s holds, by %s: %s.", v.found.Against, what, strings.Join(differ, ", "))
+	if len(held) > 0 {
+		found.Verdict += fmt.Sprintf(" Somebody held what could not be read: %s.", strings.Join(held, ", "))
+	}
 }
 
 func rankOf(d verify.Difference) int {
@@ -363,4 +455,23 @@ func rankOf(d verify.Difference) int {
 		return 1
 	}
 	return 0
+}
+
+// openHeld lets the held locations of signposts know that a replica without
+// differences holds what the seed holds, which is at another location of each.
+func (v *verifier) openHeld(ctx context.Context) error {
+	for i := range v.kept.Found.Replicas {
+		found := &v.kept.Found.Replicas[i]
+		r, err := findReplica(&v.set, found.Replica)
+		if err != nil || found.Counts.Unexplained() > 0 || found.Counts.InUse > 0 || v.openTo == nil {
+			continue
+		}
+		seed := v.set.Replicas[slices.IndexFunc(v.set.Replicas, func(r model.Replica) bool { return r.Seed })]
+		opened, err := v.openTo(ctx, seed.Target(), r.Target(), v.job.ID, v.job.Who)
+		if err != nil {
+			return err
+		}
+		found.Opened = opened
+	}
+	return nil
 }

@@ -212,6 +212,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List work that is done again and again
+         * @description Needs the role viewer.
+         */
+        get: operations["list-jobs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{job}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show work that is done again and again
+         * @description Needs the role viewer.
+         */
+        get: operations["get-job"];
+        put?: never;
+        post?: never;
+        /**
+         * Do work no more; its runs stay
+         * @description Needs the role operator.
+         */
+        delete: operations["remove-job"];
+        options?: never;
+        head?: never;
+        /**
+         * Change when work is done, or whether
+         * @description Needs the role operator.
+         */
+        patch: operations["edit-job"];
+        trace?: never;
+    };
+    "/api/v1/jobs/{job}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Do work now
+         * @description Needs the role operator.
+         */
+        post: operations["run-job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/legs": {
         parameters: {
             query?: never;
@@ -864,6 +932,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replica-sets/{set}/verifications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the latest verifications of a set, newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["list-replica-verifications"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/verifications/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Save a verification that is done again and again
+         * @description Needs the role operator.
+         */
+        post: operations["schedule-replica-verification"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/replica-sets/{set}/verify": {
         parameters: {
             query?: never;
@@ -896,6 +1004,66 @@ export interface paths {
          * @description Needs the role viewer.
          */
         get: operations["get-replica-verification"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-verifications/{run}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what a verification found, in the order in which it was
+         * @description Needs the role viewer.
+         */
+        get: operations["list-verify-findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-verifications/{run}/manifest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get the checksums of all files, as sha256sum -c reads them, of a full verification
+         * @description Needs the role viewer.
+         */
+        get: operations["get-verify-manifest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-verifications/{run}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get a verification as a page that needs nothing else
+         * @description Needs the role viewer.
+         */
+        get: operations["get-verify-report"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2185,6 +2353,11 @@ export interface components {
             extra: number;
             /**
              * Format: int64
+             * @description That could not be read, since somebody holds them
+             */
+            inUse: number;
+            /**
+             * Format: int64
              * @description A file at one, a folder at the other
              */
             kinds: number;
@@ -2215,15 +2388,17 @@ export interface components {
             times: number;
         };
         Difference: {
-            /** @description Nothing is wrong with it: it is about accounts that only one of the servers has, or still on its way */
+            /** @description Nothing is wrong with it */
             explained?: boolean;
             /** @description As it is at the first */
             first?: string;
             /** @enum {string} */
-            kind: "missing" | "extra" | "kind" | "size" | "time" | "permissions" | "owner" | "attributes" | "content";
+            kind: "missing" | "extra" | "kind" | "size" | "time" | "permissions" | "owner" | "attributes" | "content" | "in-use";
             path: string;
             /** @description As it is at the second */
             second?: string;
+            /** @description Why nothing is wrong with it */
+            why?: string;
         };
         Direction: {
             /**
@@ -2435,6 +2610,12 @@ export interface components {
              * @description For how many seconds directions of a signpost may be kept; 0: as the namespace says
              */
             ttl?: number;
+        };
+        EditJob: {
+            /** @description Whether it is done */
+            enabled?: boolean;
+            /** @description When it is done */
+            rule?: string;
         };
         EditLane: {
             /** @description New calendar; "" for that of the set */
@@ -2783,6 +2964,46 @@ export interface components {
              */
             to?: string;
         };
+        Job: {
+            /** Format: date-time */
+            created: string;
+            /** @description Whether it is done */
+            enabled: boolean;
+            /**
+             * Format: int64
+             * @description Number of the job
+             */
+            id: number;
+            /** @description What kind of work: that of its runs */
+            kind: string;
+            /**
+             * Format: int64
+             * @description Number of its last run; absent when there was none
+             */
+            lastRun?: number;
+            /** @description State of that run */
+            lastState?: string;
+            /** @description Why that run failed or stopped */
+            lastTrouble?: string;
+            /**
+             * Format: date-time
+             * @description When it is due
+             */
+            next: string;
+            /** @description When it is done: "mon-fri 02:30", "daily 04:00" or "every 6h" */
+            rule: string;
+            /** @description What is to be done, as JSON */
+            settings: string;
+            /** @description What it is about */
+            subject: string;
+            /**
+             * Format: int64
+             * @description Goes up with every change; the ETag
+             */
+            version: number;
+            /** @description User who saved it */
+            who: string;
+        };
         Lane: {
             /** @description What it still has to carry */
             backlog: components["schemas"]["Backlog"];
@@ -2865,6 +3086,30 @@ export interface components {
             from: string;
             /** @description Name of the replica that receives */
             to: string;
+        };
+        LastVerified: {
+            /**
+             * Format: date-time
+             * @description When it ended
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description How many were found that nothing explains
+             */
+            differences: number;
+            /**
+             * @description What was compared
+             * @enum {string}
+             */
+            level: "names" | "sample" | "full";
+            /**
+             * Format: int64
+             * @description Its number
+             */
+            run: number;
+            /** @description What came of it, in words */
+            verdict: string;
         };
         Leg: {
             /**
@@ -3335,6 +3580,12 @@ export interface components {
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
+        PageJob: {
+            /** @description The items, in order */
+            items: components["schemas"]["Job"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
         PageNamespace: {
             /** @description The items, in order */
             items: components["schemas"]["Namespace"][];
@@ -3350,6 +3601,12 @@ export interface components {
         PageReplicaTrouble: {
             /** @description The items, in order */
             items: components["schemas"]["ReplicaTrouble"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageReplicaVerification: {
+            /** @description The items, in order */
+            items: components["schemas"]["ReplicaVerification"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -3380,6 +3637,12 @@ export interface components {
         PageUser: {
             /** @description The items, in order */
             items: components["schemas"]["User"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageVerifyFinding: {
+            /** @description The items, in order */
+            items: components["schemas"]["VerifyFinding"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -3669,6 +3932,8 @@ export interface components {
             state: "paused" | "failing" | "filling" | "behind" | "steady";
             /** @description How it is in a sentence */
             summary: string;
+            /** @description What came of the last verification; absent when there was none */
+            verified?: components["schemas"]["LastVerified"];
             /**
              * Format: int64
              * @description Goes up with every change of its settings; the ETag
@@ -3705,10 +3970,15 @@ export interface components {
              * @description What was compared
              * @enum {string}
              */
-            level: "names" | "full";
+            level: "names" | "sample" | "full";
             /** @description Each of the others, as far as they are compared */
             replicas: components["schemas"]["VerifiedReplica"][];
             run: components["schemas"]["Run"];
+            /**
+             * Format: int64
+             * @description How many files were to be read, of a sample
+             */
+            sample?: number;
             /** @description Name of the set */
             set: string;
             /** @description What came of it, in words; absent until it is done */
@@ -3980,6 +4250,20 @@ export interface components {
              * @description For how long it worked, in milliseconds, over all its parts
              */
             workedMs: number;
+        };
+        ScheduleVerification: {
+            /**
+             * @description names (when absent): names, sizes, times, attributes and permissions; sample: the contents of files chosen at random as well; full: every byte as well
+             * @enum {string}
+             */
+            level?: "names" | "sample" | "full";
+            /** @description When: "mon-fri 02:30", "daily 04:00" or "every 6h" */
+            rule: string;
+            /**
+             * Format: int64
+             * @description How many files a sample has; 300 when absent
+             */
+            sample?: number;
         };
         Seen: {
             /** @description Why they cannot open it */
@@ -4373,10 +4657,17 @@ export interface components {
             verdict?: string;
         };
         VerifiedReplica: {
+            /**
+             * Format: double
+             * @description Share of all files whose contents differ at most, with a confidence of 95%, of a sample
+             */
+            atMost?: number;
             /** @description What was found */
             counts: components["schemas"]["Counts"];
-            /** @description The first 200, those that are explained after the others */
+            /** @description The first 50, those that are explained after the others; all are listed as findings */
             differences: components["schemas"]["Difference"][];
+            /** @description Paths of namespaces whose location here was held, and was opened by this */
+            opened?: string[];
             /**
              * Format: int64
              * @description Bytes that were read at each of both
@@ -4384,13 +4675,38 @@ export interface components {
             read: number;
             /** @description Name of the replica */
             replica: string;
+            /**
+             * Format: int64
+             * @description Files that were read, of a sample
+             */
+            sampled?: number;
+        };
+        VerifyFinding: {
+            /** @description Nothing is wrong with it */
+            explained?: boolean;
+            /** @description As it is at the first */
+            first?: string;
+            /** @enum {string} */
+            kind: "missing" | "extra" | "kind" | "size" | "time" | "permissions" | "owner" | "attributes" | "content" | "in-use";
+            path: string;
+            /** @description Name of the replica */
+            replica: string;
+            /** @description As it is at the second */
+            second?: string;
+            /** @description Why nothing is wrong with it */
+            why?: string;
         };
         VerifySet: {
             /**
-             * @description names (when absent): names, sizes, times, attributes and permissions; full: every byte as well
+             * @description names (when absent): names, sizes, times, attributes and permissions; sample: the contents of files chosen at random as well; full: every byte as well
              * @enum {string}
              */
-            level?: "names" | "full";
+            level?: "names" | "sample" | "full";
+            /**
+             * Format: int64
+             * @description How many files a sample has; 300 when absent
+             */
+            sample?: number;
         };
         Volume: {
             /**
@@ -4834,6 +5150,182 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+        };
+    };
+    "list-jobs": {
+        parameters: {
+            query?: {
+                /** @description About this alone, such as the name of a replica set */
+                subject?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageJob"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the job */
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-job": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number of the job */
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "edit-job": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number of the job */
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditJob"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "run-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the job */
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6447,6 +6939,77 @@ export interface operations {
             };
         };
     };
+    "list-replica-verifications": {
+        parameters: {
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageReplicaVerification"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "schedule-replica-verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleVerification"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "verify-replica-set": {
         parameters: {
             query?: never;
@@ -6503,6 +7066,111 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ReplicaVerification"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-verify-findings": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: next of the part before */
+                cursor?: string;
+                /** @description How many items at most */
+                limit?: number;
+                /** @description At this replica alone */
+                replica?: string;
+                /** @description Of this kind alone */
+                kind?: "missing" | "extra" | "kind" | "size" | "time" | "permissions" | "owner" | "attributes" | "content" | "in-use";
+                /** @description Part of the path */
+                filter?: string;
+                /** @description Those alone that nothing explains */
+                unexplained?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageVerifyFinding"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-verify-manifest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-verify-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
