@@ -86,6 +86,7 @@ func (a *API) replicaRoutes() {
 			}
 			return a.replicaSet(ctx, in.Set)
 		})
+	a.memberRoutes(tags)
 	route(a, model.Administrator, huma.Operation{OperationID: "plan-replica-set", Method: "POST", Path: "/replica-plans", Summary: "Find out what will come of a replica set, before anything is changed", Tags: tags, DefaultStatus: 202},
 		func(ctx context.Context, in *body[model.NewReplicaSet]) (*body[model.ReplicaPlan], error) {
 			p, err := a.Replicas.Plan(ctx, in.Body)
@@ -103,6 +104,54 @@ func (a *API) replicaRoutes() {
 		})
 	a.replicaWorkRoutes(tags)
 	a.atticRoutes(tags)
+}
+
+// MemberPath names a replica of a set.
+type MemberPath struct {
+	SetPath
+	Replica string `path:"replica" doc:"Name of the replica"`
+}
+
+// memberRoutes are about which places a set has.
+func (a *API) memberRoutes(tags []string) {
+	const members = setRoute + "/replicas"
+	const tagOfSet = "If-Match is the ETag of the set."
+	change(a, model.Administrator, huma.Operation{OperationID: "add-replica", Method: "POST", Path: members, Summary: "Add a place to a set; the others stay as they are", Tags: tags, Description: tagOfSet},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Guard
+			Sent[model.NewReplica]
+		}) (*tagged[model.ReplicaSet], error) {
+			return a.changeMembers(ctx, in.Set, in.Guard, func(version int64) error { return a.Replicas.AddReplica(ctx, in.Set, version, in.Body) })
+		})
+	change(a, model.Administrator, huma.Operation{OperationID: "edit-replica", Method: "PATCH", Path: members + "/{replica}", Summary: "Change the quotas of a replica, where it is, or that it is the seed", Tags: tags, Description: tagOfSet},
+		func(ctx context.Context, in *struct {
+			MemberPath
+			Guard
+			Sent[model.EditReplica]
+		}) (*tagged[model.ReplicaSet], error) {
+			return a.changeMembers(ctx, in.Set, in.Guard, func(version int64) error {
+				return a.Replicas.EditReplica(ctx, in.Set, version, in.Replica, in.Body)
+			})
+		})
+	change(a, model.Administrator, huma.Operation{OperationID: "drop-replica", Method: "DELETE", Path: members + "/{replica}", Summary: "Take a place out of a set; its files stay where they are", Tags: tags, Description: tagOfSet},
+		func(ctx context.Context, in *struct {
+			MemberPath
+			Guard
+		}) (*tagged[model.ReplicaSet], error) {
+			return a.changeMembers(ctx, in.Set, in.Guard, func(version int64) error { return a.Replicas.RemoveReplica(ctx, in.Set, version, in.Replica) })
+		})
+}
+
+func (a *API) changeMembers(ctx context.Context, set string, guard Guard, do func(version int64) error) (*tagged[model.ReplicaSet], error) {
+	version, err := guard.version()
+	if err != nil {
+		return nil, err
+	}
+	if err := do(version); err != nil {
+		return nil, err
+	}
+	return a.replicaSet(ctx, set)
 }
 
 func (a *API) replicaSet(ctx context.Context, name string) (*tagged[model.ReplicaSet], error) {

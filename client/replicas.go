@@ -126,3 +126,27 @@ func (c *Client) PurgeFromAttic(ctx context.Context, set string, item int64) err
 	_, err := send[any](ctx, c, http.MethodDelete, nil, nil, "replica-sets", set, "attic", fmt.Sprint(item))
 	return err
 }
+
+// AddReplica adds a place to a set.
+func (c *Client) AddReplica(ctx context.Context, set string, n model.NewReplica) (model.ReplicaSet, error) {
+	return c.members(ctx, "POST", set, n)
+}
+
+// EditReplica changes a place of a set.
+func (c *Client) EditReplica(ctx context.Context, set, replica string, e model.EditReplica) (model.ReplicaSet, error) {
+	return c.members(ctx, "PATCH", set, e, replica)
+}
+
+// DropReplica takes a place out of a set.
+func (c *Client) DropReplica(ctx context.Context, set, replica string) (model.ReplicaSet, error) {
+	return c.members(ctx, "DELETE", set, nil, replica)
+}
+
+func (c *Client) members(ctx context.Context, method, set string, body any, replica ...string) (model.ReplicaSet, error) {
+	_, etag, err := get[model.ReplicaSet](ctx, c, nil, "replica-sets", set)
+	if err != nil {
+		return model.ReplicaSet{}, err
+	}
+	out, _, err := do[model.ReplicaSet](ctx, c, request{method: method, path: append([]string{"replica-sets", set, "replicas"}, replica...), body: body, etag: etag})
+	return out, err
+}

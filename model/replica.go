@@ -11,22 +11,41 @@ import (
 
 // ReplicaSet is a folder that is kept the same in several places.
 type ReplicaSet struct {
-	ID          int64         `json:"-"`
-	Name        string        `json:"name" doc:"Name of the set"`
-	Note        string        `json:"note,omitempty" doc:"For administrators"`
-	Layout      string        `json:"layout" enum:"mesh,hub,chain,custom" doc:"Between which replicas lanes lead"`
-	Calendar    string        `json:"calendar" doc:"When lanes are open and how fast, for those without a calendar of their own, as rules such as \"full; mon-fri 8-18 off\""`
-	Filter      filter.Rules  `json:"filter" doc:"What is kept the same"`
-	Permissions string        `json:"permissions" enum:"carry,leave" doc:"carry: permissions and attributes are the same everywhere; leave: each replica has its own"`
-	AtticDays   int           `json:"atticDays" doc:"For how many days attics keep things"`
-	Paused      bool          `json:"paused" doc:"Whether nothing is looked at or carried"`
-	State       string        `json:"state" enum:"paused,failing,filling,behind,steady" doc:"How it is in one word"`
-	Summary     string        `json:"summary" doc:"How it is in a sentence"`
-	Replicas    []Replica     `json:"replicas" doc:"In the order in which they were named"`
-	Lanes       []Lane        `json:"lanes" doc:"Each direction between two replicas"`
-	Verified    *LastVerified `json:"verified,omitempty" doc:"What came of the last verification; absent when there was none"`
-	Created     time.Time     `json:"created" doc:"When it was made"`
-	Version     int64         `json:"version" doc:"Goes up with every change of its settings; the ETag"`
+	ID          int64          `json:"-"`
+	Name        string         `json:"name" doc:"Name of the set"`
+	Note        string         `json:"note,omitempty" doc:"For administrators"`
+	Layout      string         `json:"layout" enum:"mesh,hub,chain,custom" doc:"Between which replicas lanes lead"`
+	Calendar    string         `json:"calendar" doc:"When lanes are open and how fast, for those without a calendar of their own, as rules such as \"full; mon-fri 8-18 off\""`
+	Filter      filter.Rules   `json:"filter" doc:"What is kept the same"`
+	Permissions string         `json:"permissions" enum:"carry,leave" doc:"carry: permissions and attributes are the same everywhere; leave: each replica has its own"`
+	AtticDays   int            `json:"atticDays" doc:"For how many days attics keep things"`
+	Retry       Retry          `json:"retry" doc:"How what could not be carried is tried again"`
+	Alerts      []ReplicaAlert `json:"alerts" doc:"What needs somebody, the worst first"`
+	Paused      bool           `json:"paused" doc:"Whether nothing is looked at or carried"`
+	State       string         `json:"state" enum:"paused,failing,filling,behind,steady" doc:"How it is in one word"`
+	Summary     string         `json:"summary" doc:"How it is in a sentence"`
+	Replicas    []Replica      `json:"replicas" doc:"In the order in which they were named"`
+	Lanes       []Lane         `json:"lanes" doc:"Each direction between two replicas"`
+	Verified    *LastVerified  `json:"verified,omitempty" doc:"What came of the last verification; absent when there was none"`
+	Created     time.Time      `json:"created" doc:"When it was made"`
+	Version     int64          `json:"version" doc:"Goes up with every change of its settings; the ETag"`
+}
+
+// Retry is how what could not be carried, since somebody holds it say, is tried
+// again: after a while that doubles each time.
+type Retry struct {
+	FirstS     int `json:"firstS" minimum:"1" maximum:"3600" doc:"Seconds until it is tried a second time"`
+	MostS      int `json:"mostS" minimum:"1" maximum:"86400" doc:"Most seconds between two tries"`
+	AlertAfter int `json:"alertAfter" minimum:"1" maximum:"1000" doc:"After how many tries somebody is to look at it; it is tried on"`
+}
+
+// ReplicaAlert is something about a set that needs somebody.
+type ReplicaAlert struct {
+	Kind   string `json:"kind" enum:"failing,silent,growing,attic-full,tried-often,differs,late" doc:"What it is about"`
+	About  string `json:"about" doc:"The replica or lane"`
+	Found  string `json:"found" doc:"What is so"`
+	Means  string `json:"means" doc:"What it means"`
+	Remedy string `json:"remedy" doc:"What to do"`
 }
 
 // States of a set.
@@ -108,6 +127,9 @@ func (r *Replica) Target() namespace.Target {
 type Attic struct {
 	Items     int64 `json:"items" doc:"How many files"`
 	Conflicts int64 `json:"conflicts" doc:"Of which lost a conflict"`
+	Bytes     int64 `json:"bytes" doc:"Their bytes"`
+	// LastConflict is of those that the attic still keeps.
+	LastConflict *time.Time `json:"lastConflict,omitempty" doc:"When the last of these lost"`
 }
 
 // Lane is one direction between two replicas.
@@ -156,6 +178,8 @@ type NewReplicaSet struct {
 	Filter      filter.Rules `json:"filter,omitempty" doc:"What is kept the same; everything when absent"`
 	Permissions string       `json:"permissions,omitempty" enum:"carry,leave" doc:"carry (when absent): permissions and attributes are the same everywhere; leave: each replica has its own"`
 	AtticDays   int          `json:"atticDays,omitempty" minimum:"1" maximum:"3650" doc:"For how many days attics keep things; 60 when absent"`
+	Retry       *Retry       `json:"retry,omitempty" doc:"How what could not be carried is tried again; after 5 seconds, then twice as long each time up to 10 minutes, when absent"`
+	Publish     string       `json:"publish,omitempty" doc:"Path of a signpost that is to lead to all replicas, such as /trust/herbarium: it is made, or led to them as well; those that were not verified are held"`
 }
 
 // NewReplica is where a set is to be kept.
@@ -182,8 +206,17 @@ type EditReplicaSet struct {
 	Calendar  *string       `json:"calendar,omitempty" doc:"New calendar of all lanes without one of their own"`
 	Layout    *string       `json:"layout,omitempty" enum:"mesh,hub,chain" doc:"New layout; lanes that are in both stay as they are"`
 	Filter    *filter.Rules `json:"filter,omitempty" doc:"New filter; what it leaves out from now on stays where it is, and as it is"`
+	Retry     *Retry        `json:"retry,omitempty" doc:"How what could not be carried is tried again"`
 	AtticDays *int          `json:"atticDays,omitempty" minimum:"1" maximum:"3650" doc:"New age limit of attics"`
 	Paused    *bool         `json:"paused,omitempty" doc:"Whether nothing is looked at or carried"`
+}
+
+// EditReplica changes a place of a set; what is absent stays.
+type EditReplica struct {
+	IntakeQuota *int64            `json:"intakeQuota,omitempty" minimum:"0" doc:"Bytes that may be on their way in at a time"`
+	AtticQuota  *int64            `json:"atticQuota,omitempty" minimum:"0" doc:"Bytes that its attic may keep; 0 for no bound"`
+	Home        *namespace.Target `json:"home,omitempty" doc:"Another place for it, since its server was replaced, say: it is looked at anew, and what it holds is adopted"`
+	Seed        bool              `json:"seed,omitempty" doc:"Let it win the first fill, before anything was carried"`
 }
 
 // EditLane changes a lane; what is absent stays.
@@ -203,6 +236,8 @@ type ReplicaTrouble struct {
 	Since   time.Time `json:"since" doc:"When it first went wrong"`
 	Last    time.Time `json:"last" doc:"When it was last tried"`
 	Times   int       `json:"times" doc:"How often it was tried"`
+	InUse   bool      `json:"inUse" doc:"Whether somebody holds it open"`
+	Holder  string    `json:"holder,omitempty" doc:"Who, where the server tells"`
 }
 
 // AtticItem is a file that a replica keeps aside.
@@ -213,6 +248,7 @@ type AtticItem struct {
 	Attic   string    `json:"attic" doc:"Where it is, within the replica"`
 	Why     string    `json:"why" enum:"removed,conflict,replaced,first-fill" doc:"Why it is there"`
 	At      time.Time `json:"at" doc:"Since when"`
+	Size    int64     `json:"size" doc:"Bytes"`
 }
 
 // LaneSample is how a lane did in a minute.

@@ -13,11 +13,11 @@ import (
 	"bridgespan/model"
 )
 
-const setColumns = `SELECT id, name, note, layout, calendar, filter, permissions, attic_days, paused, created, version FROM replica_sets`
+const setColumns = `SELECT id, name, note, layout, calendar, filter, permissions, attic_days, paused, created, retry_first, retry_most, retry_alert, version FROM replica_sets`
 
 func scanSet(s scanner) (set model.ReplicaSet, err error) {
 	var rules []byte
-	if err = s.Scan(&set.ID, &set.Name, &set.Note, &set.Layout, &set.Calendar, &rules, &set.Permissions, &set.AtticDays, &set.Paused, &set.Created, &set.Version); err != nil {
+	if err = s.Scan(&set.ID, &set.Name, &set.Note, &set.Layout, &set.Calendar, &rules, &set.Permissions, &set.AtticDays, &set.Paused, &set.Created, &set.Retry.FirstS, &set.Retry.MostS, &set.Retry.AlertAfter, &set.Version); err != nil {
 		return set, err
 	}
 	return set, json.Unmarshal(rules, &set.Filter)
@@ -47,13 +47,15 @@ func (q Queries) ReplicaSet(ctx context.Context, name string) (model.ReplicaSet,
 
 const replicaRows = `SELECT r.id, r.name, v.name, COALESCE(s.name, ''), r.share, r.sub, r.seed, r.intake_quota, r.attic_quota, r.scanned, r.filled, r.entries, r.looked, r.look_ms,
 	r.state, r.trouble, r.since, r.settings, r.picked_up, (SELECT COUNT(*) FROM replica_troubles t WHERE t.replica_id = r.id), (SELECT COUNT(*) FROM replica_attic a WHERE a.replica_id = r.id),
-	(SELECT COUNT(*) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict')
+	(SELECT COUNT(*) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict'), (SELECT COALESCE(SUM(a.size), 0) FROM replica_attic a WHERE a.replica_id = r.id),
+	(SELECT MAX(a.at) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict')
 	FROM replicas r JOIN servers v ON v.id = r.server_id LEFT JOIN sites s ON s.id = v.site_id`
 
 func scanReplica(s scanner) (r model.Replica, err error) {
-	var looked, since, picked sql.NullTime
+	var looked, since, picked, conflict sql.NullTime
 	err = s.Scan(&r.ID, &r.Name, &r.Server, &r.Site, &r.Share, &r.Sub, &r.Seed, &r.IntakeQuota, &r.AtticQuota, &r.Scanned, &r.Filled, &r.Entries, &looked, &r.LookMs,
-		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts)
+		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict)
+	r.Attic.LastConflict = timeIn(conflict)
 	r.Looked, r.Since, r.PickedUp = timeIn(looked), timeIn(since), timeIn(picked)
 	return r, err
 }
@@ -93,8 +95,8 @@ func (tx *Tx) AddReplicaSet(ctx context.Context, set *model.ReplicaSet) error {
 	if err != nil {
 		return err
 	}
-	_, set.ID, err = tx.exec(ctx, `INSERT INTO replica_sets (name, name_key, note, layout, calendar, filter, permissions, attic_days, paused, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		set.Name, namespace.Key(set.Name), set.Note, set.Layout, set.Calendar, rules, set.Permissions, set.AtticDays, set.Paused, set.Created)
+	_, set.ID, err = tx.exec(ctx, `INSERT INTO replica_sets (name, name_key, note, layout, calendar, filter, permissions, attic_days, paused, created, retry_first, retry_most, retry_alert) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		set.Name, namespace.Key(set.Name), set.Note, set.Layout, set.Calendar, rules, set.Permissions, set.AtticDays, set.Paused, set.Created, set.Retry.FirstS, set.Retry.MostS, set.Retry.AlertAfter)
 	if err != nil {
 		return taken(err, "name", "replica set", set.Name)
 	}
@@ -147,8 +149,8 @@ func (tx *Tx) UpdateReplicaSet(ctx context.Context, set model.ReplicaSet) error 
 	if err != nil {
 		return err
 	}
-	return tx.expectVersion(ctx, "replica set "+set.Name, `UPDATE replica_sets SET note = ?, layout = ?, calendar = ?, filter = ?, attic_days = ?, paused = ?, version = version + 1 WHERE id = ? AND version = ?`,
-		set.Note, set.Layout, set.Calendar, rules, set.AtticDays, set.Paused, set.ID, set.Version)
+	return tx.expectVersion(ctx, "replica set "+set.Name, `UPDATE replica_sets SET note = ?, layout = ?, calendar = ?, filter = ?, attic_days = ?, paused = ?, retry_first = ?, retry_most = ?, retry_alert = ?, version = version + 1 WHERE id = ? AND version = ?`,
+		set.Note, set.Layout, set.Calendar, rules, set.AtticDays, set.Paused, set.Retry.FirstS, set.Retry.MostS, set.Retry.AlertAfter, set.ID, set.Version)
 }
 
 // UpdateLane changes how a lane is opened and closed.
@@ -164,10 +166,8 @@ func (tx *Tx) RemoveReplicaSet(ctx context.Context, set model.ReplicaSet) error 
 		return err
 	}
 	for _, r := range set.Replicas {
-		for _, statement := range []string{`DELETE FROM replica_records WHERE replica_id = ?`, `DELETE FROM replica_begun WHERE replica_id = ?`, `DELETE FROM replica_attic WHERE replica_id = ?`, `DELETE FROM replica_backlog WHERE from_id = ?`} {
-			if _, _, err := tx.exec(ctx, statement, r.ID); err != nil {
-				return err
-			}
+		if err := tx.forgetReplica(ctx, r.ID); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -286,50 +286,54 @@ func (q Queries) LaneSamples(ctx context.Context, set int64, since time.Time) ([
 	})
 }
 
-// NoteReplicaTrouble keeps what could not be done at a path of a replica.
-func (q Queries) NoteReplicaTrouble(ctx context.Context, r replica.ID, path, problem string, at time.Time) error {
-	_, _, err := q.exec(ctx, `INSERT INTO replica_troubles (replica_id, path_hash, path, problem, since, last, times) VALUES (?, ?, ?, ?, ?, ?, 1)
-		ON DUPLICATE KEY UPDATE problem = VALUES(problem), last = VALUES(last), times = times + 1`, r, folderOf(path), []byte(path), short(problem, 2000), at, at)
+// NoteReplicaTrouble keeps what could not be done at a path of a replica, whose
+// key is that of its records.
+func (q Queries) NoteReplicaTrouble(ctx context.Context, r replica.ID, key string, t model.ReplicaTrouble) error {
+	_, _, err := q.exec(ctx, `INSERT INTO replica_troubles (replica_id, path_hash, path, problem, since, last, times, in_use, holder, folder, name_key) VALUES (?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE problem = VALUES(problem), last = VALUES(last), times = times + 1, in_use = VALUES(in_use), holder = VALUES(holder)`,
+		r, folderOf(t.Path), []byte(t.Path), short(t.Problem, 2000), t.Last, t.Last, t.InUse, short(t.Holder, 255), folderOf(path.Dir(key)), []byte(path.Base(key)))
 	return err
 }
 
-// ForgetReplicaTroubles forgets what was last met before a moment.
+// ForgetReplicaTroubles forgets what was last met before a moment, but what
+// failed and waits in a backlog to be tried again.
 func (q Queries) ForgetReplicaTroubles(ctx context.Context, r replica.ID, before time.Time) error {
-	_, _, err := q.exec(ctx, `DELETE FROM replica_troubles WHERE replica_id = ? AND last < ?`, r, before)
+	_, _, err := q.exec(ctx, `DELETE t FROM replica_troubles t WHERE t.replica_id = ? AND t.last < ? AND NOT EXISTS (SELECT 1 FROM replica_lanes l JOIN replica_backlog b
+		ON b.from_id = l.from_id AND b.to_id = l.to_id AND b.folder = t.folder AND b.name_key = t.name_key WHERE l.to_id = t.replica_id AND b.failed > 0)`, r, before)
 	return err
 }
 
 // ReplicaTroubles lists what could not be done at the replicas of a set, the
 // oldest first.
 func (q Queries) ReplicaTroubles(ctx context.Context, set int64, limit int) ([]model.ReplicaTrouble, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT r.name, t.path, t.problem, t.since, t.last, t.times FROM replica_troubles t JOIN replicas r ON r.id = t.replica_id
+	rows, err := q.run.QueryContext(ctx, `SELECT r.name, t.path, t.problem, t.since, t.last, t.times, t.in_use, t.holder FROM replica_troubles t JOIN replicas r ON r.id = t.replica_id
 		WHERE r.set_id = ? ORDER BY t.since, t.path LIMIT ?`, set, limit)
 	return collect(rows, err, func(s scanner) (t model.ReplicaTrouble, err error) {
-		return t, s.Scan(&t.Replica, &t.Path, &t.Problem, &t.Since, &t.Last, &t.Times)
+		return t, s.Scan(&t.Replica, &t.Path, &t.Problem, &t.Since, &t.Last, &t.Times, &t.InUse, &t.Holder)
 	})
 }
 
 // AtticItems lists what the attics of a set keep, newest first: those before a
 // number, unless it is 0; of one replica and for one reason, unless these are "".
 func (q Queries) AtticItems(ctx context.Context, set int64, of, why string, before int64, limit int) ([]model.AtticItem, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at FROM replica_attic a JOIN replicas r ON r.id = a.replica_id
+	rows, err := q.run.QueryContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at, a.size FROM replica_attic a JOIN replicas r ON r.id = a.replica_id
 		WHERE r.set_id = ? AND (? = '' OR r.name_key = ?) AND (? = '' OR a.why = ?) AND (? = 0 OR a.id < ?) ORDER BY a.id DESC LIMIT ?`, set, of, namespace.Key(of), why, why, before, before, limit)
 	return collect(rows, err, scanAttic)
 }
 
 func scanAttic(s scanner) (a model.AtticItem, err error) {
-	return a, s.Scan(&a.ID, &a.Replica, &a.Path, &a.Attic, &a.Why, &a.At)
+	return a, s.Scan(&a.ID, &a.Replica, &a.Path, &a.Attic, &a.Why, &a.At, &a.Size)
 }
 
 // AtticItem finds something that an attic of a set keeps.
 func (q Queries) AtticItem(ctx context.Context, set, id int64) (model.AtticItem, error) {
-	return one(q.run.QueryRowContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at FROM replica_attic a JOIN replicas r ON r.id = a.replica_id WHERE r.set_id = ? AND a.id = ?`, set, id), scanAttic,
+	return one(q.run.QueryRowContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at, a.size FROM replica_attic a JOIN replicas r ON r.id = a.replica_id WHERE r.set_id = ? AND a.id = ?`, set, id), scanAttic,
 		fault.New(fault.NotFound, "list the attics with: bspan replica attic list", "no attic of the set keeps number %d", id))
 }
 
 // ExpiredAttic lists what the attic of a replica has kept since before a moment.
 func (q Queries) ExpiredAttic(ctx context.Context, r replica.ID, before time.Time, limit int) ([]model.AtticItem, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at FROM replica_attic a JOIN replicas r ON r.id = a.replica_id WHERE a.replica_id = ? AND a.at < ? ORDER BY a.id LIMIT ?`, r, before, limit)
+	rows, err := q.run.QueryContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at, a.size FROM replica_attic a JOIN replicas r ON r.id = a.replica_id WHERE a.replica_id = ? AND a.at < ? ORDER BY a.id LIMIT ?`, r, before, limit)
 	return collect(rows, err, scanAttic)
 }
 
@@ -348,4 +352,12 @@ func short(text string, most int) string {
 		most--
 	}
 	return text[:most]
+}
+
+// AtticBeyond lists the oldest of what the attic of a replica keeps beyond so many
+// bytes.
+func (q Queries) AtticBeyond(ctx context.Context, r replica.ID, quota int64) ([]model.AtticItem, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT id, name, path, attic, why, at, size FROM (SELECT a.id, r.name, a.path, a.attic, a.why, a.at, a.size, SUM(a.size) OVER (ORDER BY a.id DESC) newer
+		FROM replica_attic a JOIN replicas r ON r.id = a.replica_id WHERE a.replica_id = ?) x WHERE newer > ? ORDER BY id LIMIT 500`, r, quota)
+	return collect(rows, err, scanAttic)
 }

@@ -1,6 +1,7 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -23,6 +24,10 @@ type Replication struct {
 	ids     DescriptorIDs // of permissions that are stored for good
 	waiting []*waitingChange
 	saving  int // how many keep what waits
+
+	// RetryFirst and RetryMost are how long what failed is left alone: at first,
+	// twice as long each time, and at most. Zero means 5 seconds and 10 minutes.
+	RetryFirst, RetryMost time.Duration
 
 	begun   begun
 	opening sync.Mutex
@@ -285,7 +290,7 @@ func (s *Replication) keep(ctx context.Context, together ...*waitingChange) erro
 				records.add(row...)
 			}
 			for _, k := range c.Kept {
-				kept.add(c.Replica, time.Now().UTC(), []byte(k.Path), []byte(k.Attic), k.Why)
+				kept.add(c.Replica, time.Now().UTC(), []byte(k.Path), []byte(k.Attic), k.Why, k.Size)
 			}
 		}
 		if err := queueAll(ctx, tx, &queued, together); err != nil {
@@ -304,7 +309,7 @@ func (s *Replication) keep(ctx context.Context, together ...*waitingChange) erro
 		if err := queued.updating(ctx, tx, backlogColumns, backlogAgain); err != nil {
 			return err
 		}
-		return kept.replacing(ctx, tx, `replica_attic (replica_id, at, path, attic, why)`)
+		return kept.replacing(ctx, tx, `replica_attic (replica_id, at, path, attic, why, size)`)
 	})
 	if err == nil {
 		s.mu.Lock()
@@ -415,7 +420,7 @@ func (s *Replication) Postpone(ctx context.Context, lane replica.Lane, tickets [
 	args := []any{}
 	if failed {
 		later = `UTC_TIMESTAMP(6) + INTERVAL LEAST(? * POW(2, LEAST(failed, 20)), ?) MICROSECOND, failed = failed + 1`
-		args = []any{failedPause.Microseconds(), failedMost.Microseconds()}
+		args = []any{cmp.Or(s.RetryFirst, failedPause).Microseconds(), cmp.Or(s.RetryMost, failedMost).Microseconds()}
 	}
 	same := map[uint64][]string{}
 	for _, t := range tickets {

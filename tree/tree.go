@@ -201,6 +201,18 @@ type Assembler interface {
 	Assemble(ctx context.Context, name, base string, parts []chunk.Part, content io.ReaderAt, options PutOptions) (Entry, error)
 }
 
+// ErrMissed: something changed that a [Watcher] could not tell of.
+var ErrMissed = errors.New("changes were missed")
+
+// Watcher is a tree that tells when something changes in it.
+type Watcher interface {
+	// Watch yields the folders right in which something changed, soon after it did,
+	// until ctx ends. First it yields "" when it has begun: what changes from then
+	// on is told. ErrMissed says that all must be looked at, and does not end it;
+	// another error does.
+	Watch(ctx context.Context) iter.Seq2[string, error]
+}
+
 // PathError makes the error form of this package.
 func PathError(op, name string, err error) error {
 	if err == nil {

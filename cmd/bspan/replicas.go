@@ -35,7 +35,7 @@ func setFlags() []cli.Flag {
 }
 
 func replicaCommand() *cli.Command {
-	return &cli.Command{Name: "replica", Usage: "folders that are kept the same in several places", Commands: append(verifyCommands(), []*cli.Command{
+	return &cli.Command{Name: "replica", Usage: "folders that are kept the same in several places", Commands: append(append(memberCommands(), verifyCommands()...), []*cli.Command{
 		{Name: "list", Usage: "list replica sets", Action: signedIn(listReplicaSets)},
 		{Name: "show", Usage: "show how the replicas and lanes of a set are", ArgsUsage: "SET", Action: signedIn(showReplicaSet, "SET")},
 		{Name: "plan", Usage: "find out what will come of a set before it is made; nothing is changed", ArgsUsage: "SET SERVER/SHARE[/FOLDER] SERVER/SHARE[/FOLDER]…", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}),

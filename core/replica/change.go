@@ -24,6 +24,7 @@ type Kept struct {
 	Path  string // where it was
 	Attic string // where it is
 	Why   Reason
+	Size  int64 // bytes
 }
 
 // Change is what is kept together of a replica: all of it or nothing.

@@ -43,6 +43,9 @@ type Replica struct {
 	// Filled is true when it has had all that the set had: what it lacks was
 	// removed from then on. A seed is filled when it is scanned.
 	Filled bool
+	// Intake is how many bytes may be on their way in at a time, but for a file
+	// that is larger by itself; 0 for no bound.
+	Intake int64
 }
 
 // Engine keeps the replicas of one set the same. Scans of different replicas and
@@ -60,6 +63,9 @@ type Engine struct {
 	// Trouble is told what could not be done, and why. It is tried again. It may
 	// be called side by side.
 	Trouble func(Trouble)
+	// Busied is told the folders in which a look found that people changed
+	// something, and how much. It may be called side by side, and be nil.
+	Busied func(id replica.ID, folder string, changes int)
 	// LeaveOut says what the set is not about: it stays where it is, as it is. nil
 	// leaves nothing out.
 	LeaveOut func(name string, entry tree.Entry) bool
@@ -78,6 +84,7 @@ type Engine struct {
 	claims   claims
 	known    known
 	flushes  flushes
+	intakes  intakes
 	mu       sync.Mutex // of what follows, and of Scanned and Filled of the replicas
 	run      string     // names this engine's part of intakes
 	swept    map[replica.ID]bool

@@ -35,7 +35,7 @@ func (e *Engine) finish(ctx context.Context, r *Replica, name string, rec replic
 		return err
 	}
 	if inAttic {
-		c.Kept = []replica.Kept{{Path: name, Attic: p.Attic, Why: reasonOf(&rec)}}
+		c.Kept = []replica.Kept{{Path: name, Attic: p.Attic, Why: reasonOf(&rec), Size: rec.Seen.Size}}
 	}
 	kept, err := e.discard(ctx, r, name, &rec)
 	if err != nil {

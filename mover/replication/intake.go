@@ -5,10 +5,42 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"sync"
+
+	"golang.org/x/sync/semaphore"
 
 	"bridgespan/core/replica"
 	"bridgespan/tree"
 )
+
+// intakes bound what is on its way in to replicas. The zero value is ready.
+type intakes struct {
+	mu   sync.Mutex
+	room map[replica.ID]*semaphore.Weighted
+}
+
+// enterIntake waits until there is room for so many bytes in a replica's intake.
+// What is larger than all of it has it alone. The caller must call leave.
+func (e *Engine) enterIntake(ctx context.Context, r *Replica, bytes int64) (leave func(), err error) {
+	if r.Intake <= 0 {
+		return func() {}, nil
+	}
+	e.intakes.mu.Lock()
+	if e.intakes.room == nil {
+		e.intakes.room = map[replica.ID]*semaphore.Weighted{}
+	}
+	room := e.intakes.room[r.ID]
+	if room == nil {
+		room = semaphore.NewWeighted(r.Intake)
+		e.intakes.room[r.ID] = room
+	}
+	e.intakes.mu.Unlock()
+	bytes = min(bytes, r.Intake)
+	if err := room.Acquire(ctx, bytes); err != nil {
+		return nil, err
+	}
+	return func() { room.Release(bytes) }, nil
+}
 
 // intakeOfRun is where files wait that this engine brings: what lies beside it
 // was left by one that was broken off.

@@ -22,12 +22,14 @@ var ErrNotReplica = errors.New("the folder is not that of the replica")
 func (e *Engine) identify(ctx context.Context, r *Replica) error {
 	want := fmt.Sprintf("%s, replica %d\n", e.Set, r.ID)
 	text, err := tree.ReadFile(ctx, r.Tree, MarkFile)
+	// A place that was never looked at may bear an older mark of its own set.
+	ours := strings.HasPrefix(string(text), e.Set+", replica ")
 	switch {
-	case absent(err) && !e.scanned(r):
+	case (absent(err) || err == nil && ours && string(text) != want) && !e.scanned(r):
 		if err := tree.MkdirAll(ctx, r.Tree, workFolder); err != nil {
 			return err
 		}
-		_, err := r.Tree.Put(ctx, MarkFile, strings.NewReader(want), tree.PutOptions{})
+		_, err := r.Tree.Put(ctx, MarkFile, strings.NewReader(want), tree.PutOptions{Replace: true})
 		return err
 	case absent(err):
 		return fmt.Errorf("%w any more: it has no %s; is its volume there?", ErrNotReplica, MarkFile)

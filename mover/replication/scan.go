@@ -62,6 +62,8 @@ type scan struct {
 	group *errgroup.Group
 	// readers bounds how many files are read side by side.
 	readers chan struct{}
+	// shallow looks at folders that are known already not any further.
+	shallow bool
 
 	mu   sync.Mutex
 	done Scanned
@@ -133,7 +135,7 @@ func (s *scan) folder(ctx context.Context, name, key string) error {
 		if !seen {
 			busy++
 		}
-		if rec.Kind == replica.Folder && entry.Kind == tree.Folder {
+		if rec.Kind == replica.Folder && entry.Kind == tree.Folder && !s.shallow {
 			below = append(below, [2]string{at, child})
 		}
 	}
@@ -142,7 +144,7 @@ func (s *scan) folder(ctx context.Context, name, key string) error {
 		return err
 	}
 	for _, c := range look {
-		if c.rec.Kind == replica.Folder && c.entry.Kind == tree.Folder {
+		if c.rec.Kind == replica.Folder && c.entry.Kind == tree.Folder && (c.news || !s.shallow) {
 			below = append(below, [2]string{c.path, c.rec.Key})
 		}
 	}
@@ -216,6 +218,9 @@ func (s *scan) entries(ctx context.Context, look []*candidate, saves uint64) err
 		}
 	}
 	s.count(0, news, 0)
+	if news > 0 && s.Busied != nil {
+		s.Busied(s.r.ID, path.Dir(look[0].path), news)
+	}
 	return s.save(ctx, changed)
 }
 

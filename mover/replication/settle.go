@@ -194,7 +194,7 @@ func (e *Engine) takeBack(ctx context.Context, r *Replica, rec replica.Record, k
 		return err
 	}
 	if kept {
-		c.Kept = append(c.Kept, replica.Kept{Path: name, Attic: p.Attic, Why: replica.Replaced})
+		c.Kept = append(c.Kept, replica.Kept{Path: name, Attic: p.Attic, Why: replica.Replaced, Size: rec.Seen.Size})
 	}
 	rec.Pending = nil
 	c.Records = []replica.Record{rec}
@@ -231,5 +231,5 @@ func (e *Engine) discard(ctx context.Context, r *Replica, name string, rec *repl
 	if err != nil {
 		return nil, err
 	}
-	return []replica.Kept{{Path: name, Attic: attic, Why: replica.Lost}}, r.Tree.Rename(ctx, p.Staged, attic, false)
+	return []replica.Kept{{Path: name, Attic: attic, Why: replica.Lost, Size: entry.Size}}, r.Tree.Rename(ctx, p.Staged, attic, false)
 }

@@ -88,7 +88,7 @@ func newWorld(seed uint64) *world {
 		}
 		w.trees = append(w.trees, t)
 		w.worked[i] = map[string]bool{}
-		w.replicas = append(w.replicas, &Replica{ID: replica.ID(i + 1), Name: fmt.Sprint("r", i+1), Tree: t, Seed: i == 0})
+		w.replicas = append(w.replicas, &Replica{ID: replica.ID(i + 1), Name: fmt.Sprint("r", i+1), Tree: t, Seed: i == 0, Intake: int64(w.random.IntN(3) * 10)})
 	}
 	w.hands = 1 + w.random.IntN(3)
 	w.deltaFrom = 1 + w.random.Int64N(2)*1000

@@ -34,6 +34,11 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 			return err
 		}
 	}
+	leave, err := m.enterIntake(ctx, r, next.Size)
+	if err != nil {
+		return err
+	}
+	defer leave()
 	staged, err := m.stagedName(ctx)
 	if err != nil {
 		return err

@@ -127,7 +127,7 @@ func prune(ctx context.Context, t tree.Tree, name string) {
 }
 
 // tidyEvery is how often attics are looked at for what they have kept long enough.
-const tidyEvery = 10 * time.Minute
+const tidyEvery = time.Minute
 
 // tidyAttics throws away what attics have kept long enough, until ctx ends.
 func (r *round) tidyAttics(ctx context.Context) {
@@ -147,8 +147,12 @@ func (p *place) tidyAttic(ctx context.Context) {
 	p.mu.Lock()
 	days := p.set.AtticDays
 	p.mu.Unlock()
+	quota := p.snapshot().AtticQuota
 	for {
 		old, err := p.db.ExpiredAttic(ctx, replica.ID(p.ID), now().AddDate(0, 0, -days), 500)
+		if err == nil && len(old) == 0 && quota > 0 {
+			old, err = p.db.AtticBeyond(ctx, replica.ID(p.ID), quota)
+		}
 		if err != nil || len(old) == 0 {
 			return
 		}

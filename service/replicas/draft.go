@@ -24,11 +24,14 @@ const (
 	usualIntake    = 1 << 30
 )
 
+var usualRetry = model.Retry{FirstS: 5, MostS: 600, AlertAfter: 10}
+
 // draft checks what a set is to be made of, and fills in what was not said. It
 // changes nothing.
 func (s *Service) draft(ctx context.Context, n model.NewReplicaSet) (model.ReplicaSet, error) {
 	set := model.ReplicaSet{Name: n.Name, Note: n.Note, Layout: cmp.Or(n.Layout, model.LayoutMesh), Calendar: cmp.Or(n.Calendar, "full"), Filter: n.Filter,
-		Permissions: cmp.Or(n.Permissions, model.PermissionsCarry), AtticDays: cmp.Or(n.AtticDays, usualAtticDays), Created: now()}
+		Permissions: cmp.Or(n.Permissions, model.PermissionsCarry), AtticDays: cmp.Or(n.AtticDays, usualAtticDays), Retry: usualRetry, Created: now()}
+	take(&set.Retry, n.Retry)
 	if err := namespace.CheckElement("name", set.Name); err != nil {
 		return set, err
 	}
@@ -242,6 +245,9 @@ func checkSettings(set *model.ReplicaSet) error {
 	if set.AtticDays < 1 || set.AtticDays > 3650 {
 		return fault.Field("atticDays", "use 1 to 3650", "attics cannot keep things for %d days", set.AtticDays)
 	}
+	if r := set.Retry; r.FirstS < 1 || r.MostS < r.FirstS || r.AlertAfter < 1 {
+		return fault.Field("retry.mostS", "use at least as long as at first", "what failed cannot be tried after %d to %d seconds", r.FirstS, r.MostS)
+	}
 	if _, err := filter.New(set.Filter); err != nil {
 		var f *fault.Error
 		if errors.As(err, &f) {
@@ -258,6 +264,7 @@ func edit(set *model.ReplicaSet, e model.EditReplicaSet) error {
 	take(&set.Calendar, e.Calendar)
 	take(&set.Filter, e.Filter)
 	take(&set.AtticDays, e.AtticDays)
+	take(&set.Retry, e.Retry)
 	take(&set.Paused, e.Paused)
 	if e.Layout != nil && *e.Layout != set.Layout {
 		set.Layout = *e.Layout
@@ -320,7 +327,7 @@ func laneSettings(l model.Lane) map[string]any {
 
 // asEdited is what a person decides about a set.
 func asEdited(set model.ReplicaSet) map[string]any {
-	return map[string]any{"note": set.Note, "layout": set.Layout, "calendar": set.Calendar, "filter": set.Filter, "atticDays": set.AtticDays, "paused": set.Paused}
+	return map[string]any{"note": set.Note, "layout": set.Layout, "calendar": set.Calendar, "filter": set.Filter, "atticDays": set.AtticDays, "retry": set.Retry, "paused": set.Paused}
 }
 
 func findReplica(set *model.ReplicaSet, name string) (*model.Replica, error) {

@@ -13,6 +13,7 @@ import (
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/mover/replication"
+	"bridgespan/tree"
 )
 
 func (p *place) snapshot() model.Replica {
@@ -65,12 +66,17 @@ func (r *round) keepTroubles(ctx context.Context) {
 	list := r.troubles
 	r.troubles = map[[2]string]replication.Trouble{}
 	r.mu.Unlock()
+	holders := holders{}
 	for _, t := range list {
 		for _, p := range r.places {
 			if p.Name != t.Replica {
 				continue
 			}
-			if err := r.db.NoteReplicaTrouble(ctx, replica.ID(p.ID), t.Path, words(t.Err), now()); err != nil {
+			noted := model.ReplicaTrouble{Path: t.Path, Problem: words(t.Err), Last: now(), InUse: errors.Is(t.Err, tree.ErrInUse)}
+			if noted.InUse {
+				noted.Holder = holders.of(ctx, r, t.Path)
+			}
+			if err := r.db.NoteReplicaTrouble(ctx, replica.ID(p.ID), tree.Key(t.Path, false), noted); err != nil {
 				slog.Warn("what could not be done at a replica is not kept", "replica", t.Replica, "path", t.Path, "error", err)
 			}
 		}
@@ -148,6 +154,17 @@ func jsonText(v any) string {
 		return err.Error()
 	}
 	return string(text)
+}
+
+func asFault(err error, f **fault.Error) bool { return errors.As(err, f) }
+
+// cutLast cuts a text at the last of a separator.
+func cutLast(text, separator string) (before, after string, ok bool) {
+	i := strings.LastIndex(text, separator)
+	if i < 0 {
+		return text, "", false
+	}
+	return text[:i], text[i+len(separator):], true
 }
 
 func isMissing(err error) bool { return errors.Is(err, fs.ErrNotExist) }

@@ -126,7 +126,9 @@ func (r *round) guard(do func()) {
 func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round {
 	r := &round{keeper: k, set: set, stop: stop, troubles: map[[2]string]replication.Trouble{}}
 	r.engine = &replication.Engine{Set: set.Name, Now: now, Unique: rand.Text, Trouble: r.trouble, LeavePermissions: set.Permissions == model.PermissionsLeave, Pace: r.pace}
-	r.engine.Store = &bells{Store: k.db.Replication(), round: r}
+	store := k.db.Replication()
+	store.RetryFirst, store.RetryMost = time.Duration(set.Retry.FirstS)*time.Second, time.Duration(set.Retry.MostS)*time.Second
+	r.engine.Store = &bells{Store: store, round: r}
 	if rules, err := filter.New(set.Filter); err == nil && !reflect.DeepEqual(set.Filter, filter.Rules{}) {
 		r.engine.LeaveOut = func(name string, e tree.Entry) bool {
 			if e.Kind == tree.Folder {
@@ -142,10 +144,18 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 			p.Settings, p.PickedUp = set.Version, &picked
 		}
 		p.tree = redial.New(smb.Capabilities, func(ctx context.Context) (tree.Tree, error) { return k.open(ctx, p.Target()) })
-		p.engine = &replication.Replica{ID: replica.ID(p.ID), Name: p.Name, Tree: p.tree, Seed: p.Seed, Scanned: p.Scanned, Filled: p.Filled}
+		p.engine = &replication.Replica{ID: replica.ID(p.ID), Name: p.Name, Tree: p.tree, Seed: p.Seed, Scanned: p.Scanned, Filled: p.Filled, Intake: p.IntakeQuota}
+		p.warm.began = time.Now()
 		r.places = append(r.places, p)
 		r.engine.Replicas = append(r.engine.Replicas, p.engine)
 		p.toBegin(set.Paused)
+	}
+	r.engine.Busied = func(id replica.ID, folder string, changes int) {
+		for _, p := range r.places {
+			if replica.ID(p.ID) == id {
+				p.warm.add(folder, changes)
+			}
+		}
 	}
 	for i := range set.Lanes {
 		w := newWay(r, set.Lanes[i])
@@ -252,9 +262,14 @@ func structure(set model.ReplicaSet) string {
 		Filter      filter.Rules
 		Permissions string
 		Places      []namespace.Target
+		IDs         []int64
+		Retry       model.Retry
+		Intakes     []int64
 		Lanes       []replica.Lane
-	}{set.Paused, set.Filter, set.Permissions, nil, nil}
+	}{set.Paused, set.Filter, set.Permissions, nil, nil, set.Retry, nil, nil}
 	for i := range set.Replicas {
+		s.IDs = append(s.IDs, set.Replicas[i].ID)
+		s.Intakes = append(s.Intakes, set.Replicas[i].IntakeQuota)
 		s.Places = append(s.Places, set.Replicas[i].Target())
 	}
 	for _, l := range set.Lanes {
@@ -269,8 +284,11 @@ func (r *round) takeOver(set model.ReplicaSet) {
 	r.set = set
 	r.mu.Unlock()
 	picked := now()
-	for _, p := range r.places {
-		p.update(func(m *model.Replica) { m.Settings, m.PickedUp = set.Version, &picked })
+	for i, p := range r.places {
+		p.update(func(m *model.Replica) {
+			m.Settings, m.PickedUp = set.Version, &picked
+			m.IntakeQuota, m.AtticQuota, m.Seed = set.Replicas[i].IntakeQuota, set.Replicas[i].AtticQuota, set.Replicas[i].Seed
+		})
 	}
 	for i, w := range r.ways {
 		w.takeOver(set.Lanes[i], set.Calendar)

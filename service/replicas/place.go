@@ -18,6 +18,7 @@ type place struct {
 	tree   *redial.Tree
 	engine *replication.Replica
 	look   chan struct{} // rung when somebody wants it to be looked at
+	warm   warmth
 
 	state sync.Mutex // of what follows
 	model.Replica
@@ -97,11 +98,17 @@ func (p *place) watch(ctx context.Context) {
 			p.looked(ctx, done, began, took)
 		}
 		p.ringAll()
-		select {
-		case <-ctx.Done():
+		if faults > 0 {
+			select {
+			case <-ctx.Done():
+			case <-p.look:
+			case <-time.After(pause):
+			}
+		} else {
+			p.glances(ctx, time.Now().Add(pause))
+		}
+		if ctx.Err() != nil {
 			return
-		case <-p.look:
-		case <-time.After(pause):
 		}
 	}
 }

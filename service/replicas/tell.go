@@ -27,6 +27,9 @@ func (s *Service) tell(ctx context.Context, sets []model.ReplicaSet) error {
 		if err := s.lastVerified(ctx, &sets[i]); err != nil {
 			return err
 		}
+		if err := s.alerts(ctx, &sets[i], time.Now()); err != nil {
+			return err
+		}
 	}
 	return nil
 }

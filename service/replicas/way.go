@@ -79,7 +79,7 @@ func (w *way) is(state, trouble string, until time.Time) {
 // How many paths are carried at a time: as many as take about so long.
 const (
 	leastLimit = 16
-	mostLimit  = 2000
+	mostLimit  = 10_000
 	limitTakes = 3 * time.Second
 	retryAfter = 5 * time.Second
 	idleMost   = 30 * time.Second
@@ -103,7 +103,7 @@ func (w *way) carry(ctx context.Context) {
 		}
 		began := time.Now()
 		done, err := w.engine.Carry(ctx, w.id, limit)
-		w.carried(done.Files, done.Bytes, done.Conflicts)
+		w.carried(done.Files, done.Bytes-done.Spared, done.Conflicts)
 		if ctx.Err() != nil {
 			return
 		}

@@ -3,6 +3,7 @@ package folder
 import (
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"os"
 	"unsafe"
 
@@ -64,6 +65,9 @@ func attributesOf(fd int) tree.Attributes {
 func writeAttributes(f *os.File, a tree.Attributes) error {
 	return unix.Fsetxattr(int(f.Fd()), attributesXattr, binary.LittleEndian.AppendUint32(nil, uint32(a)), 0)
 }
+
+// procPath is a path of this host that leads to an open file, whatever is at its name.
+func procPath(f *os.File) string { return fmt.Sprintf("/proc/self/fd/%d", f.Fd()) }
 
 // futimens sets times through an open file ([utimensat(2)] with no path).
 func futimens(fd int, times []unix.Timespec) error {

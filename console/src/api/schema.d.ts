@@ -912,6 +912,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replica-sets/{set}/replicas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add a place to a set; the others stay as they are
+         * @description If-Match is the ETag of the set. Needs the role administrator.
+         */
+        post: operations["add-replica"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/replicas/{replica}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take a place out of a set; its files stay where they are
+         * @description If-Match is the ETag of the set. Needs the role administrator.
+         */
+        delete: operations["drop-replica"];
+        options?: never;
+        head?: never;
+        /**
+         * Change the quotas of a replica, where it is, or that it is the seed
+         * @description If-Match is the ETag of the set. Needs the role administrator.
+         */
+        patch: operations["edit-replica"];
+        trace?: never;
+    };
     "/api/v1/replica-sets/{set}/troubles": {
         parameters: {
             query?: never;
@@ -2656,6 +2700,22 @@ export interface components {
             returns?: "at-once" | "later";
             /** Format: int64 */
             ttl?: number;
+        };
+        EditReplica: {
+            /**
+             * Format: int64
+             * @description Bytes that its attic may keep; 0 for no bound
+             */
+            atticQuota?: number;
+            /** @description Another place for it, since its server was replaced, say: it is looked at anew, and what it holds is adopted */
+            home?: components["schemas"]["Target"];
+            /**
+             * Format: int64
+             * @description Bytes that may be on their way in at a time
+             */
+            intakeQuota?: number;
+            /** @description Let it win the first fill, before anything was carried */
+            seed?: boolean;
         };
         EditReplicaSet: {
             /**
@@ -4608,6 +4668,11 @@ export interface components {
             bytes: number;
             /** Format: int64 */
             files: number;
+        };
+        Target: {
+            Server: string;
+            Share: string;
+            Sub: string;
         };
         Token: {
             /**
@@ -6895,6 +6960,135 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-replica": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReplica"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-replica": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+                /** @description Name of the replica */
+                replica: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "edit-replica": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+                /** @description Name of the replica */
+                replica: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditReplica"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaSet"];
+                };
             };
             /** @description Error */
             default: {

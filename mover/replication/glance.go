@@ -1,0 +1,106 @@
+package replication
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"bridgespan/core/replica"
+	"bridgespan/tree"
+)
+
+// Glance looks at what is right in some folders of a replica, and at all of what
+// is new in them. It is a small [Engine.Scan], for folders in which something
+// changed, or often does. A replica that was never looked at is left alone.
+func (e *Engine) Glance(ctx context.Context, id replica.ID, folders []string) (Scanned, error) {
+	s := &scan{Engine: e, r: e.replica(id), shallow: true}
+	if !e.scanned(s.r) || len(folders) == 0 {
+		return s.done, nil
+	}
+	if err := e.identify(ctx, s.r); err != nil {
+		return s.done, err
+	}
+	for _, name := range folders {
+		if name != "." && !e.isFolder(ctx, s.r, name) {
+			continue // nobody knows of it yet: the folder above tells, or the next scan does
+		}
+		if err := s.folder(ctx, name, keyOf(name)); err != nil {
+			return s.done, err
+		}
+	}
+	return s.done, nil
+}
+
+// isFolder reports whether a folder is known under its name.
+func (e *Engine) isFolder(ctx context.Context, r *Replica, name string) bool {
+	rec, err := e.folderRecord(ctx, r, keyOf(name))
+	if err != nil || rec.Kind != replica.Folder || rec.Pending != nil {
+		return false
+	}
+	spelled, err := e.spelled(ctx, r, keyOf(name))
+	return err == nil && spelled == name
+}
+
+// gather is how long changes are gathered before they are looked at: who saves a
+// file often does several things to it.
+const gather = 100 * time.Millisecond
+
+// Follow looks at what changes at a replica as its tree tells, until ctx ends. It
+// returns tree.ErrUnsupported at once when the tree does not tell. looked is
+// called after each look.
+func (e *Engine) Follow(ctx context.Context, id replica.ID, looked func(Scanned, error)) error {
+	w, ok := e.replica(id).Tree.(tree.Watcher)
+	if !ok {
+		return tree.ErrUnsupported
+	}
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	news := make(chan string, 1024)
+	go func() {
+		defer close(news)
+		for folder, err := range w.Watch(ctx) {
+			switch {
+			case errors.Is(err, tree.ErrMissed):
+				folder = "" // all must be looked at
+			case err != nil:
+				stop(fmt.Errorf("watch: %w", err))
+				return
+			}
+			select {
+			case news <- folder:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	for folder := range news {
+		folders := map[string]bool{folder: true}
+		late := time.After(gather)
+		for waiting := true; waiting; {
+			select {
+			case more, ok := <-news:
+				waiting = ok
+				if ok {
+					folders[more] = true
+				}
+			case <-late:
+				waiting = false
+			}
+		}
+		looked(e.lookAt(ctx, id, folders))
+	}
+	return context.Cause(ctx)
+}
+
+// lookAt looks at folders, or at all when "" is one of them.
+func (e *Engine) lookAt(ctx context.Context, id replica.ID, folders map[string]bool) (Scanned, error) {
+	if folders[""] {
+		return e.Scan(ctx, id)
+	}
+	var list []string
+	for name := range folders {
+		list = append(list, name)
+	}
+	return e.Glance(ctx, id, list)
+}

@@ -1,0 +1,83 @@
+package replication
+
+import (
+	"context"
+	"errors"
+	"testing"
+	"time"
+
+	"bridgespan/core/replica"
+	"bridgespan/tree"
+	"bridgespan/tree/memory"
+)
+
+// What changes in a folder travels without a look at all.
+func TestFollow(t *testing.T) {
+	p := newPair(t, openFolder(t), openFolder(t))
+	put(t, p.a, "ledgers/may.csv", "may")
+	p.settleDown()
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	defer cancel()
+	looks := make(chan Scanned, 100)
+	ended := make(chan error, 1)
+	go func() {
+		ended <- p.Follow(ctx, 1, func(s Scanned, err error) {
+			if err != nil {
+				t.Error(err)
+			}
+			looks <- s
+		})
+	}()
+	await := func(changed int64) {
+		t.Helper()
+		for seen := int64(0); seen < changed; {
+			select {
+			case s := <-looks:
+				seen += s.Changed
+			case <-ctx.Done():
+				t.Fatal("nothing was seen")
+			}
+		}
+	}
+	<-looks // from now on nothing is missed
+	put(t, p.a, "ledgers/may.csv", "may, corrected")
+	await(1)
+	put(t, p.a, "new/deep/file", "in a new folder")
+	await(3)
+	if err := p.a.Remove(ctx, "ledgers/may.csv"); err != nil {
+		t.Fatal(err)
+	}
+	await(1)
+	for range 3 {
+		if _, err := p.Carry(ctx, p.Lanes[0], 100); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p.same()
+	cancel()
+	if err := <-ended; !errors.Is(err, context.Canceled) {
+		t.Errorf("following ends with %v", err)
+	}
+	none := newPair(t, &memory.Tree{}, &memory.Tree{})
+	if err := none.Follow(t.Context(), 1, nil); !errors.Is(err, tree.ErrUnsupported) {
+		t.Errorf("a tree that tells nothing: %v", err)
+	}
+}
+
+// A glance sees what changed right in a folder, and leaves the rest alone.
+func TestGlance(t *testing.T) {
+	p := newPair(t, &memory.Tree{}, &memory.Tree{})
+	for _, name := range []string{"a/one", "a/b/two", "c/three"} {
+		put(t, p.a, name, name)
+	}
+	p.settleDown()
+	busy := map[string]int{}
+	p.Busied = func(_ replica.ID, folder string, n int) { busy[folder] += n }
+	put(t, p.a, "a/one", "changed")
+	put(t, p.a, "a/b/two", "changed")
+	put(t, p.a, "a/new/four", "new")
+	s, err := p.Glance(t.Context(), 1, []string{"a", "nowhere"})
+	if err != nil || s.Changed != 3 || busy["a"] != 2 || busy["a/new"] != 1 || busy["a/b"] != 0 {
+		t.Errorf("%+v, %v, busy %v", s, err, busy)
+	}
+}

@@ -1,0 +1,111 @@
+package replicas
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"bridgespan/model"
+)
+
+// When something needs somebody.
+const (
+	silentFor   = time.Hour // a replica that was not looked at
+	lateAfter   = 24 * time.Hour
+	atticNearly = 0.9
+	growsFor    = 3 // looks in a row, a third of an hour apart, at each of which a backlog is larger
+)
+
+// alerts are what needs somebody about a set, the worst first.
+func (s *Service) alerts(ctx context.Context, set *model.ReplicaSet, at time.Time) error {
+	set.Alerts = []model.ReplicaAlert{}
+	if set.Paused {
+		return nil
+	}
+	for i := range set.Replicas {
+		replicaAlerts(set, &set.Replicas[i], at)
+	}
+	samples, err := s.db.LaneSamples(ctx, set.ID, at.Add(-time.Hour-5*time.Minute))
+	if err != nil {
+		return err
+	}
+	for i := range set.Lanes {
+		laneAlerts(set, &set.Lanes[i], samples, at)
+	}
+	troubles, err := s.db.ReplicaTroubles(ctx, set.ID, 1000)
+	if err != nil {
+		return err
+	}
+	for _, t := range troubles {
+		if t.Times < set.Retry.AlertAfter || len(set.Alerts) > 50 {
+			continue
+		}
+		remedy := "mend what it says, or leave it out of the set"
+		if t.InUse {
+			remedy = "ask whoever holds it to close it"
+			if t.Holder != "" {
+				remedy = "ask to close it: " + t.Holder
+			}
+		}
+		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "tried-often", About: t.Replica, Found: fmt.Sprintf("%s could not be carried %d times: %s", t.Path, t.Times, t.Problem), Means: "the replicas differ there", Remedy: remedy})
+	}
+	if v := set.Verified; v != nil && v.Differences > 0 {
+		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "differs", About: set.Name, Found: fmt.Sprintf("the last verification found %s that nothing explains", count(v.Differences, "difference", "differences")),
+			Means: "people get other files or rights at one replica than at another", Remedy: fmt.Sprintf("see them with: bspan replica verified %d", v.Run)})
+	}
+	return nil
+}
+
+func replicaAlerts(set *model.ReplicaSet, r *model.Replica, at time.Time) {
+	add := func(kind, found, means, remedy string) {
+		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: kind, About: r.Name, Found: found, Means: means, Remedy: remedy})
+	}
+	switch {
+	case r.State == model.ReplicaFailing:
+		add("failing", r.Trouble, "what people change there is not carried, and nothing is brought there", "bspan server check "+r.Server)
+	case r.Looked != nil && at.Sub(*r.Looked) > max(silentFor, 3*time.Duration(r.LookMs)*time.Millisecond):
+		add("silent", fmt.Sprintf("%s was last looked at %s ago", r.Name, at.Sub(*r.Looked).Round(time.Minute)), "what people change there is not seen", "see whether the service runs, and what it logs")
+	}
+	if q := r.AtticQuota; q > 0 && float64(r.Attic.Bytes) > atticNearly*float64(q) {
+		add("attic-full", fmt.Sprintf("the attic of %s keeps %s of %s", r.Name, size(r.Attic.Bytes), size(q)), fmt.Sprintf("the oldest is thrown away before %d days have passed", set.AtticDays), fmt.Sprintf("bspan replica quota %s %s --attic SIZE", set.Name, r.Name))
+	}
+}
+
+func laneAlerts(set *model.ReplicaSet, l *model.Lane, samples []model.LaneSample, at time.Time) {
+	about := l.From + " to " + l.To
+	if o := l.Backlog.Oldest; o != nil && at.Sub(*o) > lateAfter && l.Backlog.Files > 0 {
+		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "late", About: about, Found: fmt.Sprintf("the oldest of %s has waited for %s", count(l.Backlog.Files, "path", "paths"), duration(at.Sub(*o))), Means: l.To + " is that far behind",
+			Remedy: fmt.Sprintf("open the lane: bspan replica open %s %q %q --for 4h", set.Name, l.From, l.To)})
+	}
+	if l.State != model.LaneCarrying && l.State != model.LaneIdle {
+		return
+	}
+	if first, ok := grows(l, samples, at); ok {
+		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "growing", About: about, Found: fmt.Sprintf("the backlog grew from %s to %s within an hour, though the lane is open", size(first), size(l.Backlog.Bytes)), Means: "more changes than it can carry",
+			Remedy: "let it carry faster or longer, or leave something out"})
+	}
+}
+
+// grows reports whether a backlog was larger at every look of the last hour, and
+// how large it was an hour ago.
+func grows(l *model.Lane, samples []model.LaneSample, at time.Time) (first int64, ok bool) {
+	var sizes []int64
+	for i := range growsFor {
+		from := at.Add(-time.Hour + time.Duration(i)*20*time.Minute)
+		for _, s := range samples {
+			if s.From == l.From && s.To == l.To && !s.At.Before(from) && s.At.Before(from.Add(5*time.Minute)) {
+				sizes = append(sizes, s.BacklogBytes)
+				break
+			}
+		}
+	}
+	if len(sizes) < growsFor {
+		return 0, false
+	}
+	for i := 1; i < len(sizes); i++ {
+		if sizes[i] <= sizes[i-1] {
+			return 0, false
+		}
+	}
+	return sizes[0], sizes[0] > 0 && l.Backlog.Bytes > sizes[len(sizes)-1]
+}

@@ -1,0 +1,108 @@
+package replicas
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"bridgespan/core/replica"
+)
+
+// warmth is how much changes in the folders of a replica: those that change most
+// are looked at between the looks at all. The zero value knows of none.
+type warmth struct {
+	mu      sync.Mutex
+	folders map[string]float64
+	began   time.Time // since when the figures fade
+}
+
+// Warmth fades by half in so long; at most so many folders are remembered, and
+// looked at together.
+const (
+	halfLife     = 30 * time.Minute
+	mostWarm     = 1000
+	warmTogether = 40
+	leastWarm    = 0.05
+)
+
+// add notes changes in a folder.
+func (w *warmth) add(folder string, changes int) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.folders == nil {
+		w.folders = map[string]float64{}
+	}
+	w.fade(time.Now())
+	if _, known := w.folders[folder]; !known && len(w.folders) >= mostWarm {
+		return
+	}
+	w.folders[folder] += min(float64(changes), 10)
+}
+
+// fade lets all become cooler with time.
+func (w *warmth) fade(now time.Time) {
+	steps := int(now.Sub(w.began) / halfLife)
+	if steps < 1 {
+		return
+	}
+	w.began = now
+	for folder, heat := range w.folders {
+		for range min(steps, 10) {
+			heat /= 2
+		}
+		if w.folders[folder] = heat; heat < leastWarm {
+			delete(w.folders, folder)
+		}
+	}
+}
+
+// warmest are the folders in which most changes.
+func (w *warmth) warmest() []string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.fade(time.Now())
+	list := slices.SortedFunc(maps.Keys(w.folders), func(a, b string) int { return cmp.Or(cmp.Compare(w.folders[b], w.folders[a]), cmp.Compare(a, b)) })
+	return list[:min(len(list), warmTogether)]
+}
+
+// Between two looks at the warmest folders at least so long passes, and ten times
+// as long as one takes.
+const (
+	warmPause = time.Second
+	warmShare = 10
+)
+
+// glances looks at the warmest folders until the next look at all is due,
+// somebody wants one, or ctx ends.
+func (p *place) glances(ctx context.Context, until time.Time) {
+	pause := warmPause
+	for {
+		left := time.Until(until)
+		if left <= 0 {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-p.look:
+			return
+		case <-time.After(min(left, pause)):
+		}
+		folders := p.warm.warmest()
+		if len(folders) == 0 || left < pause {
+			continue
+		}
+		began := time.Now()
+		done, err := p.round.engine.Glance(ctx, replica.ID(p.ID), folders)
+		if err != nil { // the next look at all says so
+			return
+		}
+		if done.Changed > 0 {
+			p.ringAll()
+		}
+		pause = max(warmPause, warmShare*time.Since(began))
+	}
+}
