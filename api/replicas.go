@@ -182,6 +182,7 @@ func (a *API) replicaWorkRoutes(tags []string) {
 			return &body[model.ReplicaVerification]{v}, err
 		})
 	a.verificationRoutes(tags)
+	a.probeRoutes(tags)
 	route(a, model.Viewer, huma.Operation{OperationID: "list-replica-troubles", Method: "GET", Path: setRoute + "/troubles", Summary: "List what could not be carried and is tried again, the oldest first", Tags: tags},
 		func(ctx context.Context, in *SetPath) (*body[model.Page[model.ReplicaTrouble]], error) {
 			list, err := a.Replicas.Troubles(ctx, in.Set)
@@ -199,6 +200,15 @@ func (a *API) replicaWorkRoutes(tags []string) {
 
 // atticRoutes are about what attics keep.
 func (a *API) atticRoutes(tags []string) {
+	route(a, model.Operator, huma.Operation{OperationID: "compare-attic", Method: "GET", Path: setRoute + "/attic/{item}/comparison", Summary: "Show what an attic keeps beside what is at its path now", Tags: tags,
+		Description: "It shows what is in files, and so is for those who may restore them."},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Item int64 `path:"item" doc:"Number of the item"`
+		}) (*body[model.AtticComparison], error) {
+			c, err := a.Replicas.CompareAttic(ctx, in.Set, in.Item)
+			return &body[model.AtticComparison]{c}, err
+		})
 	route(a, model.Viewer, huma.Operation{OperationID: "list-attic", Method: "GET", Path: setRoute + "/attic", Summary: "List what the attics keep, newest first", Tags: tags},
 		func(ctx context.Context, in *struct {
 			SetPath

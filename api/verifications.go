@@ -106,6 +106,40 @@ func (f *firstWrite) Write(p []byte) (int, error) {
 	return f.context.BodyWriter().Write(p)
 }
 
+// probeRoutes are about how long changes are on their way.
+func (a *API) probeRoutes(tags []string) {
+	const probes = setRoute + "/probes"
+	route(a, model.Operator, huma.Operation{OperationID: "drop-probe", Method: "POST", Path: probes, Summary: "Drop a marker file at one replica, and time it at the others", Tags: tags, DefaultStatus: 202},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Sent[model.DropProbe]
+		}) (*body[model.ReplicaProbe], error) {
+			p, err := a.Replicas.Probe(ctx, in.Set, in.Body)
+			return &body[model.ReplicaProbe]{p}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "list-probes", Method: "GET", Path: probes, Summary: "List the latest probes of a set, newest first", Tags: tags},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Limit int `query:"limit" minimum:"1" maximum:"200" default:"50" doc:"How many at most"`
+		}) (*body[model.Page[model.ReplicaProbe]], error) {
+			list, err := a.Replicas.Probes(ctx, in.Set, in.Limit)
+			return &body[model.Page[model.ReplicaProbe]]{model.Page[model.ReplicaProbe]{Items: list}}, err
+		})
+	route(a, model.Operator, huma.Operation{OperationID: "schedule-probe", Method: "POST", Path: probes + "/jobs", Summary: "Save a probe that is dropped again and again", Tags: tags, DefaultStatus: 201},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Sent[model.ScheduleProbe]
+		}) (*body[model.Job], error) {
+			job, err := a.Replicas.ScheduleProbe(ctx, in.Set, in.Body)
+			return &body[model.Job]{job}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-probe", Method: "GET", Path: "/replica-probes/{run}", Summary: "Show a probe as far as it has arrived", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.ReplicaProbe], error) {
+			p, err := a.Replicas.Probed(ctx, in.Run)
+			return &body[model.ReplicaProbe]{p}, err
+		})
+}
+
 // JobPath names a job.
 type JobPath struct {
 	Job int64 `path:"job" doc:"Number of the job"`

@@ -150,3 +150,29 @@ func (c *Client) members(ctx context.Context, method, set string, body any, repl
 	out, _, err := do[model.ReplicaSet](ctx, c, request{method: method, path: append([]string{"replica-sets", set, "replicas"}, replica...), body: body, etag: etag})
 	return out, err
 }
+
+// DropProbe drops a marker file at one replica, to be timed at the others.
+func (c *Client) DropProbe(ctx context.Context, set string, asked model.DropProbe) (model.ReplicaProbe, error) {
+	return add[model.ReplicaProbe](ctx, c, asked, "replica-sets", set, "probes")
+}
+
+// ReplicaProbe shows a probe as far as it has arrived.
+func (c *Client) ReplicaProbe(ctx context.Context, run int64) (model.ReplicaProbe, error) {
+	return read[model.ReplicaProbe](ctx, c, nil, "replica-probes", fmt.Sprint(run))
+}
+
+// Probes lists the latest probes of a set, newest first.
+func (c *Client) Probes(ctx context.Context, set string) ([]model.ReplicaProbe, error) {
+	p, err := read[model.Page[model.ReplicaProbe]](ctx, c, nil, "replica-sets", set, "probes")
+	return p.Items, err
+}
+
+// ScheduleProbe saves a probe that is dropped again and again.
+func (c *Client) ScheduleProbe(ctx context.Context, set string, asked model.ScheduleProbe) (model.Job, error) {
+	return add[model.Job](ctx, c, asked, "replica-sets", set, "probes", "jobs")
+}
+
+// CompareAttic shows what an attic keeps beside what is at its path now.
+func (c *Client) CompareAttic(ctx context.Context, set string, item int64) (model.AtticComparison, error) {
+	return read[model.AtticComparison](ctx, c, nil, "replica-sets", set, "attic", fmt.Sprint(item), "comparison")
+}

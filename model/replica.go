@@ -378,3 +378,48 @@ type ScheduleVerification struct {
 	VerifySet
 	Rule string `json:"rule" doc:"When: \"mon-fri 02:30\", \"daily 04:00\" or \"every 6h\""`
 }
+
+// DropProbe asks how long changes are on their way.
+type DropProbe struct {
+	From  string `json:"from,omitempty" doc:"Replica at which it is dropped; the seed when absent"`
+	WaitS int    `json:"waitS,omitempty" minimum:"1" maximum:"86400" doc:"Seconds to wait for it; 3600 when absent"`
+}
+
+// ScheduleProbe saves a probe that is dropped again and again.
+type ScheduleProbe struct {
+	DropProbe
+	Rule string `json:"rule" doc:"When: \"mon-fri 02:30\", \"daily 04:00\" or \"every 6h\""`
+}
+
+// ReplicaProbe is a marker file that was dropped at one replica and timed at the
+// others.
+type ReplicaProbe struct {
+	Run      Run       `json:"run"`
+	Set      string    `json:"set" doc:"Name of the set"`
+	From     string    `json:"from" doc:"Replica at which it was dropped"`
+	Arrivals []Arrival `json:"arrivals" doc:"Each of the others"`
+	Left     bool      `json:"left,omitempty" doc:"Whether it could not be removed everywhere"`
+}
+
+// Arrival is when a probe arrived at a replica.
+type Arrival struct {
+	Replica       string `json:"replica" doc:"Name of the replica"`
+	ContentMs     *int64 `json:"contentMs,omitempty" doc:"Milliseconds until it was there; absent when it did not come"`
+	PermissionsMs *int64 `json:"permissionsMs,omitempty" doc:"Milliseconds until other permissions were there, since they were set"`
+	ForetoldMs    *int64 `json:"foretoldMs,omitempty" doc:"Milliseconds that were to be expected: until it is seen, in the mean, until lanes are open, and for the way"`
+}
+
+// AtticComparison is what an attic keeps, beside what is at its path now.
+type AtticComparison struct {
+	Item   AtticItem    `json:"item"`
+	Kept   FileVersion  `json:"kept" doc:"What the attic keeps"`
+	Now    *FileVersion `json:"now,omitempty" doc:"What is at its path now; absent when nothing is"`
+	Rights []string     `json:"rights,omitempty" doc:"Whose rights are others, in words"`
+}
+
+// FileVersion is one version of a file.
+type FileVersion struct {
+	Size     int64     `json:"size" doc:"Bytes"`
+	Modified time.Time `json:"modified" doc:"When it was last changed"`
+	Text     *string   `json:"text,omitempty" doc:"What is in it, when it is short and text"`
+}

@@ -199,7 +199,7 @@ func TestCommands(t *testing.T) {
 		{"rights grant --level read --rehearse oak/store ada", `POST /rights/changes {"path":"oak/store","action":"grant","account":"ada","level":"read","scope":"everything","rehearse":true}`, "Nothing changes", 0},
 		{"replica list", "", "All 2 replicas", 0},
 		{"replica show beds", "", "closed by hand; 2 paths wait", 0},
-		{"replica create --seed elm --leave-out *.tmp --lane oak>elm=off beds oak/store elm/store", `POST /replica-sets {"name":"beds","replicas":[{"server":"oak","share":"store"},{"server":"elm","share":"store","seed":true}],"layout":"mesh","lanes":[{"from":"oak","to":"elm","calendar":"off"}],"filter":{"leaveOut":["*.tmp"]},"permissions":"carry"}`, "bspan replica show beds", 0},
+		{"replica create --no-wait --seed elm --leave-out *.tmp --lane oak>elm=off beds oak/store elm/store", `POST /replica-sets {"name":"beds","replicas":[{"server":"oak","share":"store"},{"server":"elm","share":"store","seed":true}],"layout":"mesh","lanes":[{"from":"oak","to":"elm","calendar":"off"}],"filter":{"leaveOut":["*.tmp"]},"permissions":"carry"}`, "bspan replica show beds", 0},
 		{"replica create --seed ash beds oak/store elm/store", "", "is none of oak/store, elm/store", 2},
 		{"replica create beds oak/store", "", "is missing", 2},
 		{"replica plan beds oak/store elm/store", `POST /replica-plans {"name":"beds","replicas":[{"server":"oak","share":"store"},{"server":"elm","share":"store"}],"layout":"mesh","filter":{},"permissions":"carry"}`, "elm: 1.0 KiB from oak", 0},

@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -31,17 +32,18 @@ func setFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "only", Usage: "a `PATTERN` of files; others stay where they are; may be given again"},
 		&cli.StringFlag{Name: "permissions", Value: model.PermissionsCarry, Usage: "carry: the same everywhere; leave: each replica has its own"},
 		&cli.IntFlag{Name: "attic-days", Usage: "keep what is removed or lost for so many `DAYS`"},
+		&cli.StringFlag{Name: "publish", Usage: "let the signpost of this `PATH`, such as /trust/herbarium, lead to all replicas; those that were not verified are held"},
 	}
 }
 
 func replicaCommand() *cli.Command {
-	return &cli.Command{Name: "replica", Usage: "folders that are kept the same in several places", Commands: append(append(memberCommands(), verifyCommands()...), []*cli.Command{
+	return &cli.Command{Name: "replica", Usage: "folders that are kept the same in several places", Commands: append(slices.Concat(memberCommands(), verifyCommands(), probeCommands()), []*cli.Command{
 		{Name: "list", Usage: "list replica sets", Action: signedIn(listReplicaSets)},
 		{Name: "show", Usage: "show how the replicas and lanes of a set are", ArgsUsage: "SET", Action: signedIn(showReplicaSet, "SET")},
 		{Name: "plan", Usage: "find out what will come of a set before it is made; nothing is changed", ArgsUsage: "SET SERVER/SHARE[/FOLDER] SERVER/SHARE[/FOLDER]…", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}),
 			Action: signedIn(planReplicaSet, "SET", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]...")},
 		{Name: "planned", Usage: "show a plan again", ArgsUsage: "RUN", Action: signedIn(showReplicaPlan, "RUN")},
-		{Name: "create", Usage: "keep a folder the same in several places; missing folders are made", ArgsUsage: "SET SERVER/SHARE[/FOLDER] SERVER/SHARE[/FOLDER]…", Flags: append(setFlags(), rehearseFlag()),
+		{Name: "create", Usage: "keep a folder the same in several places; missing folders are made", ArgsUsage: "SET SERVER/SHARE[/FOLDER] SERVER/SHARE[/FOLDER]…", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "do not wait until all replicas have picked it up"}, rehearseFlag()),
 			Action: rehearsable(createReplicaSet, "SET", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]...")},
 		{Name: "edit", Usage: "change the settings of a set; what is not given stays", ArgsUsage: "SET", Flags: []cli.Flag{noteFlag(), calendarFlag("when lanes without a calendar of their own are open, and how fast"),
 			&cli.StringFlag{Name: "layout", Usage: "mesh, hub or chain; lanes that are in both stay as they are"}, &cli.IntFlag{Name: "attic-days", Usage: "keep what is removed or lost for so many `DAYS`"},
@@ -127,13 +129,21 @@ func replicaSetTable(s model.ReplicaSet) table {
 		}
 		lines = append(lines, line)
 	}
+	if v := s.Verified; v != nil {
+		lines = append(lines, fmt.Sprintf("Verified %s ago (%s, run %d): %s", time.Since(v.At).Round(time.Second), v.Level, v.Run, v.Verdict))
+	} else {
+		lines = append(lines, "It was never verified: bspan replica verify "+s.Name)
+	}
+	for _, a := range s.Alerts {
+		lines = append(lines, fmt.Sprintf("! %s: %s. That means: %s. To do: %s", a.About, a.Found, a.Means, a.Remedy))
+	}
 	t.after = s.Summary + "\n" + strings.Join(lines, "\n")
 	return t
 }
 
 // asked reads from flags and arguments what a set is to be made of.
 func asked(c *cli.Command, args []string) (model.NewReplicaSet, error) {
-	n := model.NewReplicaSet{Name: args[0], Note: c.String("note"), Layout: c.String("layout"), Calendar: c.String("calendar"), Permissions: c.String("permissions"), AtticDays: c.Int("attic-days"),
+	n := model.NewReplicaSet{Name: args[0], Note: c.String("note"), Layout: c.String("layout"), Calendar: c.String("calendar"), Permissions: c.String("permissions"), AtticDays: c.Int("attic-days"), Publish: c.String("publish"),
 		Filter: filter.Rules{LeaveOut: c.StringSlice("leave-out"), Only: c.StringSlice("only")}}
 	found := c.String("seed") == ""
 	for _, text := range args[1:] {
@@ -168,7 +178,55 @@ func createReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, a
 	if err != nil {
 		return err
 	}
+	if c.String("output") == "table" && !c.Bool("no-wait") {
+		if s, err = awaitPickUp(ctx, c, api, s); err != nil {
+			return err
+		}
+	}
 	return done(c, s, "%s is kept the same in %d places from now on; see how it goes with: bspan replica show %s", s.Name, len(s.Replicas), s.Name)
+}
+
+// pickUpMost is how long a command waits for replicas to pick settings up.
+const pickUpMost = 20 * time.Second
+
+// awaitPickUp says of each replica when it has picked up its settings, and what
+// is awaited at those that have not.
+func awaitPickUp(ctx context.Context, c *cli.Command, api *client.Client, s model.ReplicaSet) (model.ReplicaSet, error) {
+	said := map[string]bool{}
+	for deadline := time.Now().Add(pickUpMost); ; {
+		for _, r := range s.Replicas {
+			if r.PickedUp != nil && !said[r.Name] {
+				said[r.Name] = true
+				fmt.Fprintf(c.Root().Writer, "%s has picked up the settings: %s.\n", r.Name, r.Words)
+			}
+		}
+		if len(said) == len(s.Replicas) {
+			break
+		}
+		if time.Now().After(deadline) {
+			for _, r := range s.Replicas {
+				if !said[r.Name] {
+					fmt.Fprintf(c.Root().Writer, "%s has not picked up the settings yet: %s.\n", r.Name, r.Words)
+				}
+			}
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return s, ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+		var err error
+		if s, err = api.ReplicaSet(ctx, s.Name); err != nil {
+			return s, err
+		}
+	}
+	for _, l := range s.Lanes {
+		if l.State == model.LaneClosed {
+			fmt.Fprintf(c.Root().Writer, "%s to %s: %s.\n", l.From, l.To, l.Words)
+		}
+	}
+	return s, nil
 }
 
 func editReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -256,9 +314,9 @@ func listTroubles(ctx context.Context, c *cli.Command, api *client.Client, args 
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"replica", "path", "problem", "since", "last tried", "times"}, empty: "Everything can be carried."}
+	t := table{heads: []string{"replica", "path", "problem", "held by", "since", "last tried", "times"}, empty: "Everything can be carried."}
 	for _, r := range list {
-		t.add(r.Replica, r.Path, r.Problem, when(r.Since), when(r.Last), humanize.Comma(int64(r.Times)))
+		t.add(r.Replica, r.Path, r.Problem, r.Holder, when(r.Since), when(r.Last), humanize.Comma(int64(r.Times)))
 	}
 	return show(c, list, t)
 }
@@ -277,6 +335,16 @@ func atticCommand() *cli.Command {
 				}
 				return show(c, items, t)
 			}, "SET")},
+		{Name: "compare", Usage: "show what an attic keeps beside what is at its path now", ArgsUsage: "SET NUMBER",
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				return onItem(args[1], func(id int64) error {
+					v, err := api.CompareAttic(ctx, args[0], id)
+					if err != nil {
+						return err
+					}
+					return show(c, v, atticComparisonTable(v))
+				})
+			}, "SET", "NUMBER")},
 		{Name: "restore", Usage: "put something back where it was, with its permissions", ArgsUsage: "SET NUMBER", Flags: []cli.Flag{&cli.StringFlag{Name: "as", Usage: "under another `PATH`"}, rehearseFlag()},
 			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				return onItem(args[1], func(id int64) error {
@@ -297,6 +365,31 @@ func atticCommand() *cli.Command {
 				})
 			}, "SET", "NUMBER")},
 	}}
+}
+
+func atticComparisonTable(v model.AtticComparison) table {
+	t := table{heads: []string{v.Item.Path, "in the attic", "now"}, after: strings.Join(v.Rights, "\n")}
+	size, modified, text := "nothing is there", "", ""
+	if v.Now != nil {
+		size, modified = humanize.Comma(v.Now.Size), when(v.Now.Modified)
+		text = beginning(v.Now.Text)
+	}
+	t.add("bytes", humanize.Comma(v.Kept.Size), size)
+	t.add("last changed", when(v.Kept.Modified), modified)
+	t.add("begins", beginning(v.Kept.Text), text)
+	return t
+}
+
+// beginning is how a text begins.
+func beginning(text *string) string {
+	if text == nil {
+		return "(no short text)"
+	}
+	line, _, _ := strings.Cut(*text, "\n")
+	if runes := []rune(line); len(runes) > 60 {
+		return string(runes[:60]) + "…"
+	}
+	return line
 }
 
 // onItem reads the number of something that an attic keeps.

@@ -112,6 +112,7 @@ func serve(ctx context.Context, c config) error {
 	verifier := verify.New(db, sites, people, names, work)
 	copies := replicas.New(db, sites, people, work, holder, hub.Kick)
 	copies.OpenTo(names.OpenVerified)
+	copies.PublishBy(names.Publish)
 	folders := shares.New(db, sites, people, permissions, changed)
 	if err := offerSetup(ctx, users, c); err != nil {
 		return err

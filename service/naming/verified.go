@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/records"
@@ -95,6 +96,36 @@ func (s *Service) OpenVerified(ctx context.Context, known, verified namespace.Ta
 		}
 	}
 	return opened, nil
+}
+
+// Publish makes a signpost lead to places: it is made where it is missing, and
+// leads to the first at once; to further ones when they were verified.
+func (s *Service) Publish(ctx context.Context, path string, targets []namespace.Target) error {
+	name, below, ok := strings.Cut(strings.Trim(path, "/"), "/")
+	if !ok || !strings.HasPrefix(path, "/") {
+		return fault.Field("publish", "write the whole path of a signpost, such as /trust/herbarium", "%q is no path within a namespace", path)
+	}
+	var locations []NewLocation
+	for _, t := range targets {
+		locations = append(locations, NewLocation{Target: t})
+	}
+	e, err := s.EntryAt(ctx, name, below)
+	if fault.KindOf(err) == fault.NotFound {
+		_, err = s.AddEntry(ctx, name, namespace.Entry{Path: below, Kind: namespace.Signpost}, locations)
+		return err
+	}
+	for _, l := range locations {
+		if err != nil {
+			return err
+		}
+		if locationAt(e.Locations, l.Target) != nil {
+			continue
+		}
+		if err = s.AddLocation(ctx, name, e.ID, e.Version, l); err == nil {
+			e, err = s.Entry(ctx, name, e.ID)
+		}
+	}
+	return err
 }
 
 func locationAt(locations []namespace.Location, t namespace.Target) *namespace.Location {

@@ -366,6 +366,9 @@ func (p *planner) steps() (list []string) {
 			list = append(list, fmt.Sprintf("Fill %s: adopt %s, carry %s (%s), put %s into the attic.", s.replica.Name, count(c.Equal.Files, "file", "files"), count(c.Missing.Files+c.Differ.Files, "file", "files"), size(c.Load().Bytes), count(c.Differ.Files+c.Extra.Files, "file", "files")))
 		}
 	}
+	if p.asked.Publish != "" {
+		list = append(list, fmt.Sprintf("Let the signpost %s lead to all of them; those that were not verified are held.", p.asked.Publish))
+	}
 	return append(list, "From then on carry what people change anywhere to all others.")
 }
 

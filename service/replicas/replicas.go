@@ -5,6 +5,7 @@ package replicas
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -30,6 +31,7 @@ type Service struct {
 	holder   string
 	changed  func()
 	openTo   Opener
+	publish  Publisher
 	wake     chan struct{}
 
 	mu      sync.Mutex
@@ -44,12 +46,19 @@ type Opener func(ctx context.Context, known, verified namespace.Target, run int6
 // OpenTo says who opens locations of replicas that were verified.
 func (s *Service) OpenTo(o Opener) { s.openTo = o }
 
+// Publisher makes a signpost lead to places.
+type Publisher func(ctx context.Context, path string, targets []namespace.Target) error
+
+// PublishBy says who makes signposts lead to the replicas of a set.
+func (s *Service) PublishBy(p Publisher) { s.publish = p }
+
 // New makes the service; Run must be called for it to work on sets. holder names
 // this instance in leases; changed is called after every change.
 func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service, holder string, changed func()) *Service {
 	s := &Service{db: db, estate: e, accounts: a, jobs: j, holder: holder, changed: changed, wake: make(chan struct{}, 1), keepers: map[int64]*keeper{}}
 	j.Register(planKind, s.work)
 	j.Register(verifyKind, s.verifySet)
+	j.Register(probeKind, s.probe)
 	return s
 }
 
@@ -113,7 +122,38 @@ func (s *Service) Create(ctx context.Context, n model.NewReplicaSet) (model.Repl
 		s.removeFolders(context.WithoutCancel(ctx), made)
 		return set, err
 	}
+	if n.Publish != "" && s.publish != nil {
+		if err := s.publish(ctx, n.Publish, seedFirst(set)); err != nil {
+			return set, s.takeBack(context.WithoutCancel(ctx), set, made, err)
+		}
+	}
 	return s.Set(ctx, set.Name)
+}
+
+// seedFirst are the places of a set, that of the seed first: people are led
+// there until the others are verified.
+func seedFirst(set model.ReplicaSet) (targets []namespace.Target) {
+	for _, seed := range []bool{true, false} {
+		for i := range set.Replicas {
+			if r := &set.Replicas[i]; r.Seed == seed {
+				targets = append(targets, r.Target())
+			}
+		}
+	}
+	return targets
+}
+
+// takeBack undoes a set that was made, and whose last step failed.
+func (s *Service) takeBack(ctx context.Context, set model.ReplicaSet, made []folder, cause error) error {
+	version := int64(1)
+	if now, err := s.db.ReplicaSet(ctx, set.Name); err == nil {
+		version = now.Version
+	}
+	if err := s.Remove(ctx, set.Name, version); err != nil {
+		return errors.Join(cause, err)
+	}
+	s.removeFolders(ctx, made)
+	return cause
 }
 
 // free returns a fault when a replica lies inside or around that of another set.

@@ -312,6 +312,15 @@ func (v *verifier) sayLevels(ctx context.Context, at *end, differences []verify.
 	}
 }
 
+// nameOf names an account as people read it; by its number when nobody can.
+func (s *Service) nameOf(ctx context.Context, at *accounts.At, sid account.SID) string {
+	named, err := s.accounts.Named(ctx, at, []account.SID{sid})
+	if err != nil {
+		return sid.String()
+	}
+	return named[0].Name
+}
+
 func levelOf(m acl.Mask) string {
 	if l := m.Level(); l != acl.Unusual {
 		return string(l)

@@ -41,6 +41,10 @@ export type AtticItem = Schemas["AtticItem"];
 export type ReplicaTrouble = Schemas["ReplicaTrouble"];
 export type LaneSample = Schemas["LaneSample"];
 export type EditLane = Schemas["EditLane"];
+export type ReplicaVerification = Schemas["ReplicaVerification"];
+export type VerifyFinding = Schemas["VerifyFinding"];
+export type ReplicaProbe = Schemas["ReplicaProbe"];
+export type Job = Schemas["Job"];
 
 /** A refusal by the service, or its silence (status 0). */
 export class Problem extends Error {

@@ -184,3 +184,27 @@ export const useReplicaPlan = (run: number | undefined) =>
 /** A calendar in both its forms; the service is the one that reads it. */
 export const useCalendar = (text: string) =>
   useQuery({ queryKey: ["calendar", text], retry: false, staleTime: Infinity, queryFn: () => got(api.POST("/api/v1/calendars", { body: { text } })) });
+
+export const useReplicaVerifications = (set: string) =>
+  useQuery({ queryKey: ["run", "replica verifications", set], queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/verifications", { params: { path: { set } } }))).items });
+
+export const useReplicaVerification = (run: number) =>
+  useQuery({ queryKey: ["run", "replica verification", run], retry: false, queryFn: () => got(api.GET("/api/v1/replica-verifications/{run}", { params: { path: { run } } })) });
+
+/** What a verification found, part by part. */
+export const useVerifyFindings = (run: number, filter: string) =>
+  useInfiniteQuery({
+    queryKey: ["run", "replica verification", run, "findings", filter],
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => got(api.GET("/api/v1/replica-verifications/{run}/findings", { params: { path: { run }, query: { cursor: pageParam || undefined, filter: filter || undefined, limit: 200 } } })),
+    getNextPageParam: (page) => page.next || undefined,
+  });
+
+export const useProbes = (set: string) =>
+  useQuery({ queryKey: ["run", "probes", set], queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/probes", { params: { path: { set } } }))).items });
+
+export const useJobs = (subject: string) =>
+  useQuery({ queryKey: ["job", "about", subject], queryFn: async () => (await got(api.GET("/api/v1/jobs", { params: { query: { subject } } }))).items });
+
+export const useAtticComparison = (set: string, item: number) =>
+  useQuery({ queryKey: ["replica", "attic comparison", set, item], retry: false, queryFn: () => got(api.GET("/api/v1/replica-sets/{set}/attic/{item}/comparison", { params: { path: { set, item } } })) });

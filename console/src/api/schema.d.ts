@@ -740,6 +740,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replica-probes/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a probe as far as it has arrived
+         * @description Needs the role viewer.
+         */
+        get: operations["get-probe"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/replica-sets": {
         parameters: {
             query?: never;
@@ -832,6 +852,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replica-sets/{set}/attic/{item}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show what an attic keeps beside what is at its path now
+         * @description It shows what is in files, and so is for those who may restore them. Needs the role operator.
+         */
+        get: operations["compare-attic"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/replica-sets/{set}/attic/{item}/restore": {
         parameters: {
             query?: never;
@@ -906,6 +946,50 @@ export interface paths {
          * @description Needs the role operator.
          */
         post: operations["look-at-replicas"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/probes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the latest probes of a set, newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["list-probes"];
+        put?: never;
+        /**
+         * Drop a marker file at one replica, and time it at the others
+         * @description Needs the role operator.
+         */
+        post: operations["drop-probe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/probes/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Save a probe that is dropped again and again
+         * @description Needs the role operator.
+         */
+        post: operations["schedule-probe"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2098,6 +2182,25 @@ export interface components {
             /** @description What is done to entries, in order */
             steps: components["schemas"]["DocumentStep"][];
         };
+        Arrival: {
+            /**
+             * Format: int64
+             * @description Milliseconds until it was there; absent when it did not come
+             */
+            contentMs?: number;
+            /**
+             * Format: int64
+             * @description Milliseconds that were to be expected: until it is seen, in the mean, until lanes are open, and for the way
+             */
+            foretoldMs?: number;
+            /**
+             * Format: int64
+             * @description Milliseconds until other permissions were there, since they were set
+             */
+            permissionsMs?: number;
+            /** @description Name of the replica */
+            replica: string;
+        };
         AskMappings: {
             /** @description Account of a person or group */
             for: string;
@@ -2117,6 +2220,11 @@ export interface components {
         Attic: {
             /**
              * Format: int64
+             * @description Their bytes
+             */
+            bytes: number;
+            /**
+             * Format: int64
              * @description Of which lost a conflict
              */
             conflicts: number;
@@ -2125,6 +2233,20 @@ export interface components {
              * @description How many files
              */
             items: number;
+            /**
+             * Format: date-time
+             * @description When the last of these lost
+             */
+            lastConflict?: string;
+        };
+        AtticComparison: {
+            item: components["schemas"]["AtticItem"];
+            /** @description What the attic keeps */
+            kept: components["schemas"]["FileVersion"];
+            /** @description What is at its path now; absent when nothing is */
+            now?: components["schemas"]["FileVersion"];
+            /** @description Whose rights are others, in words */
+            rights?: string[];
         };
         AtticItem: {
             /**
@@ -2143,6 +2265,11 @@ export interface components {
             path: string;
             /** @description Name of the replica */
             replica: string;
+            /**
+             * Format: int64
+             * @description Bytes
+             */
+            size: number;
             /**
              * @description Why it is there
              * @enum {string}
@@ -2642,6 +2769,15 @@ export interface components {
             /** @description Where it moves */
             to?: string;
         };
+        DropProbe: {
+            /** @description Replica at which it is dropped; the seed when absent */
+            from?: string;
+            /**
+             * Format: int64
+             * @description Seconds to wait for it; 3600 when absent
+             */
+            waitS?: number;
+        };
         EditEntry: {
             /** @description Drive letter of a signpost; empty to take it back */
             letter?: string;
@@ -2736,6 +2872,8 @@ export interface components {
             note?: string;
             /** @description Whether nothing is looked at or carried */
             paused?: boolean;
+            /** @description How what could not be carried is tried again */
+            retry?: components["schemas"]["Retry"];
         };
         EditServer: {
             account?: string;
@@ -2904,6 +3042,20 @@ export interface components {
              * @description Files and folders whose permissions could not be read
              */
             unseen: number;
+        };
+        FileVersion: {
+            /**
+             * Format: date-time
+             * @description When it was last changed
+             */
+            modified: string;
+            /**
+             * Format: int64
+             * @description Bytes
+             */
+            size: number;
+            /** @description What is in it, when it is short and text */
+            text?: string;
         };
         FixFlaw: {
             /** @description Kind of the flaw */
@@ -3521,8 +3673,12 @@ export interface components {
              * @enum {string}
              */
             permissions?: "carry" | "leave";
+            /** @description Path of a signpost that is to lead to all replicas, such as /trust/herbarium: it is made, or led to them as well; those that were not verified are held */
+            publish?: string;
             /** @description Where the folder is to be kept */
             replicas: components["schemas"]["NewReplica"][];
+            /** @description How what could not be carried is tried again; after 5 seconds, then twice as long each time up to 10 minutes, when absent */
+            retry?: components["schemas"]["Retry"];
         };
         NewServer: {
             /** @description Account to administer it with */
@@ -3649,6 +3805,12 @@ export interface components {
         PageNamespace: {
             /** @description The items, in order */
             items: components["schemas"]["Namespace"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageReplicaProbe: {
+            /** @description The items, in order */
+            items: components["schemas"]["ReplicaProbe"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -3923,6 +4085,21 @@ export interface components {
             /** @description How it is in a sentence */
             words: string;
         };
+        ReplicaAlert: {
+            /** @description The replica or lane */
+            about: string;
+            /** @description What is so */
+            found: string;
+            /**
+             * @description What it is about
+             * @enum {string}
+             */
+            kind: "failing" | "silent" | "growing" | "attic-full" | "tried-often" | "differs" | "late";
+            /** @description What it means */
+            means: string;
+            /** @description What to do */
+            remedy: string;
+        };
         ReplicaPlan: {
             /** @description What the set is to be made of */
             asked: components["schemas"]["NewReplicaSet"];
@@ -3950,7 +4127,20 @@ export interface components {
             /** @description The plan in a few sentences; absent until it is done */
             summary?: string;
         };
+        ReplicaProbe: {
+            /** @description Each of the others */
+            arrivals: components["schemas"]["Arrival"][];
+            /** @description Replica at which it was dropped */
+            from: string;
+            /** @description Whether it could not be removed everywhere */
+            left?: boolean;
+            run: components["schemas"]["Run"];
+            /** @description Name of the set */
+            set: string;
+        };
         ReplicaSet: {
+            /** @description What needs somebody, the worst first */
+            alerts: components["schemas"]["ReplicaAlert"][];
             /**
              * Format: int64
              * @description For how many days attics keep things
@@ -3985,6 +4175,8 @@ export interface components {
             permissions: "carry" | "leave";
             /** @description In the order in which they were named */
             replicas: components["schemas"]["Replica"][];
+            /** @description How what could not be carried is tried again */
+            retry: components["schemas"]["Retry"];
             /**
              * @description How it is in one word
              * @enum {string}
@@ -4001,6 +4193,10 @@ export interface components {
             version: number;
         };
         ReplicaTrouble: {
+            /** @description Who, where the server tells */
+            holder?: string;
+            /** @description Whether somebody holds it open */
+            inUse: boolean;
             /**
              * Format: date-time
              * @description When it was last tried
@@ -4043,6 +4239,23 @@ export interface components {
             set: string;
             /** @description What came of it, in words; absent until it is done */
             verdict?: string;
+        };
+        Retry: {
+            /**
+             * Format: int64
+             * @description After how many tries somebody is to look at it; it is tried on
+             */
+            alertAfter: number;
+            /**
+             * Format: int64
+             * @description Seconds until it is tried a second time
+             */
+            firstS: number;
+            /**
+             * Format: int64
+             * @description Most seconds between two tries
+             */
+            mostS: number;
         };
         Rights: {
             /** @description Permissions of the file or folder */
@@ -4284,7 +4497,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set";
+            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set" | "probe";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -4310,6 +4523,17 @@ export interface components {
              * @description For how long it worked, in milliseconds, over all its parts
              */
             workedMs: number;
+        };
+        ScheduleProbe: {
+            /** @description Replica at which it is dropped; the seed when absent */
+            from?: string;
+            /** @description When: "mon-fri 02:30", "daily 04:00" or "every 6h" */
+            rule: string;
+            /**
+             * Format: int64
+             * @description Seconds to wait for it; 3600 when absent
+             */
+            waitS?: number;
         };
         ScheduleVerification: {
             /**
@@ -6559,6 +6783,38 @@ export interface operations {
             };
         };
     };
+    "get-probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaProbe"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-replica-sets": {
         parameters: {
             query?: {
@@ -6818,6 +7074,40 @@ export interface operations {
             };
         };
     };
+    "compare-attic": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+                /** @description Number of the item */
+                item: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AtticComparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "restore-from-attic": {
         parameters: {
             query?: {
@@ -6960,6 +7250,113 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-probes": {
+        parameters: {
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageReplicaProbe"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DropProbe"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaProbe"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "schedule-probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleProbe"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
             };
             /** @description Error */
             default: {
@@ -7751,7 +8148,7 @@ export interface operations {
                 /** @description How many items at most */
                 limit?: number;
                 /** @description Of this kind alone */
-                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set";
+                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set" | "probe";
             };
             header?: never;
             path?: never;

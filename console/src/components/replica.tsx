@@ -1,5 +1,6 @@
 // How replica sets and lanes are, wherever they are shown.
-import type { Lane, ReplicaSet } from "../api/client";
+import type { Lane, ReplicaSet, ReplicaVerification } from "../api/client";
+import { plural } from "../format";
 import { SpanStrip, type Deck } from "./span";
 import { Status, type Tone } from "./status";
 
@@ -16,4 +17,35 @@ const decks: Record<Lane["state"], Deck> = { new: "none", idle: "open", carrying
 /** One lane as a span: thickness is what it may carry, a lifted deck is closed. */
 export function LaneStrip({ lane, compact }: { lane: Lane; compact?: boolean }) {
   return <SpanStrip compact={compact} from={lane.from} to={lane.to} deck={decks[lane.state]} mbit={lane.mbit} figure={lane.words} label={`${lane.from} to ${lane.to}: ${lane.words}`} />;
+}
+
+/** What came of a verification, in a shape, a word and a colour. */
+export function VerifyVerdict({ v }: { v: ReplicaVerification }) {
+  if (v.run.state !== "done") return <Status tone={v.run.state === "failed" ? "bad" : "none"}>{v.run.trouble ? `${v.run.state}: ${v.run.trouble}` : v.run.state}</Status>;
+  return <Status tone={v.verdict?.startsWith("All ") ? "good" : "bad"}>{v.verdict}</Status>;
+}
+
+type Counts = ReplicaVerification["replicas"][number]["counts"];
+
+/** The counts of a verification in words, but those of nothing. */
+export function kinds(c: Counts): string[] {
+  const all: [number, string][] = [[c.missing, "missing"], [c.extra, "extra"], [c.kinds, "of another kind"], [c.sizes, "of other length"], [c.contents, "of other content"], [c.times, "of other time"], [c.permissions, "with other permissions"], [c.owners, "of another owner"], [c.attributes, "with other attributes"], [c.inUse, "in use"], [c.explained, "explained"]];
+  return all.filter(([n]) => n > 0).map(([n, what]) => `${n.toLocaleString("en")} ${what}`);
+}
+
+/** What needs somebody about a set, each with its remedy. */
+export function Alerts({ alerts }: { alerts: ReplicaSet["alerts"] }) {
+  if (alerts.length === 0) return null;
+  return (
+    <section aria-label={plural(alerts.length, "alert")} className="my-4 border-y border-warn">
+      <ul>
+        {alerts.map((a, i) => (
+          <li key={i} className="border-b border-line py-2 last:border-0">
+            <Status tone={a.kind === "failing" || a.kind === "differs" ? "bad" : "warn"}>{a.about}</Status> <span>{a.found}.</span>
+            <span className="block text-soft">That means: {a.means}. To do: {a.remedy}.</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
 }

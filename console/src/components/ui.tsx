@@ -147,12 +147,12 @@ export function Select({ id, label, value, onChange, options, placeholder, ...re
   );
 }
 
-export function Dialog({ open, onOpenChange, title, lead, children }: { open: boolean; onOpenChange: (open: boolean) => void; title: string; lead?: ReactNode; children: ReactNode }) {
+export function Dialog({ open, onOpenChange, title, lead, wide, children }: { open: boolean; onOpenChange: (open: boolean) => void; title: string; lead?: ReactNode; wide?: boolean; children: ReactNode }) {
   return (
     <RadixDialog.Root open={open} onOpenChange={onOpenChange}>
       <RadixDialog.Portal>
         <RadixDialog.Overlay className="fixed inset-0 z-40 bg-ink/30 data-[state=open]:appear" />
-        <RadixDialog.Content className="appear fixed top-[8vh] left-1/2 z-40 max-h-[84vh] w-[min(36rem,92vw)] -translate-x-1/2 overflow-auto border border-ink bg-sheet p-6" {...(lead ? {} : { "aria-describedby": undefined })}>
+        <RadixDialog.Content className={`appear fixed top-[8vh] left-1/2 z-40 max-h-[84vh] ${wide ? "w-[min(64rem,92vw)]" : "w-[min(36rem,92vw)]"} -translate-x-1/2 overflow-auto border border-ink bg-sheet p-6`} {...(lead ? {} : { "aria-describedby": undefined })}>
           <RadixDialog.Title className="pr-8 text-lg font-semibold">{title}</RadixDialog.Title>
           {lead && <RadixDialog.Description className="mt-1 text-soft">{lead}</RadixDialog.Description>}
           <div className="mt-4">{children}</div>

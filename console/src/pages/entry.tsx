@@ -11,6 +11,10 @@ import { Button, Dialog, Empty, Section, Select, TextField, Trouble } from "../c
 import { ago, target, when } from "../format";
 import { nowhere, PlaceFields } from "./addentry";
 
+/** The plan of a replica set of the locations of a signpost. */
+const samePlan = (path: string, entry: Entry) =>
+  `/replica-plan?${new URLSearchParams([["name", entry.path.split("/").at(-1) ?? ""], ["publish", path], ...(entry.locations ?? []).map((l) => ["place", target(l)])])}`;
+
 type Change = { state?: "open" | "held"; rank?: "first" | "normal" | "last" };
 
 /** One entry: where it leads, and what can be done with it. */
@@ -50,6 +54,7 @@ export function EntryPane({ namespace, entry, onGone, onMove }: { namespace: str
       {entry.kind === "signpost" && <OverTime namespace={namespace} entry={entry} />}
       <div className="mt-3 flex flex-wrap gap-2">
         {entry.kind === "signpost" && <Button onClick={() => setDoing("add")}>Add a location</Button>}
+        {(entry.locations?.length ?? 0) > 1 && <Button onClick={() => void navigate(samePlan(path, entry))}>Keep these the same …</Button>}
         <Button onClick={() => setDoing("edit")}>Change …</Button>
         <Button onClick={onMove}>Move …</Button>
         <Button onClick={() => setDoing("remove")}>Remove this entry …</Button>

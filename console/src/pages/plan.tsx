@@ -2,7 +2,7 @@
 // what making it will do. What was typed is kept in the browser, and what was
 // found out is a run: the page can be left at any step, and gone back to.
 import { useMutation } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useCallback, useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, got, Problem, type NewReplicaSet, type ReplicaPlan } from "../api/client";
 import { useReplicaPlan, useServers, useShares } from "../api/queries";
@@ -17,9 +17,9 @@ import { CalendarField } from "../components/week";
 import { bytes, target, when } from "../format";
 import { layouts } from "./replicaset";
 
-type Draft = { name: string; places: { server: string; share: string; sub: string }[]; seed: number; layout: string; calendar: string; leaveOut: string; permissions: string };
+type Draft = { name: string; places: { server: string; share: string; sub: string }[]; seed: number; layout: string; calendar: string; leaveOut: string; permissions: string; publish: string };
 
-const empty: Draft = { name: "", places: [{ server: "", share: "", sub: "" }, { server: "", share: "", sub: "" }], seed: 0, layout: "mesh", calendar: "full", leaveOut: "*.tmp, ~$*", permissions: "carry" };
+const empty: Draft = { name: "", places: [{ server: "", share: "", sub: "" }, { server: "", share: "", sub: "" }], seed: 0, layout: "mesh", calendar: "full", leaveOut: "*.tmp, ~$*", permissions: "carry", publish: "" };
 
 const shelf = "bspan-replica-plan";
 
@@ -45,9 +45,11 @@ function useDraftOnShelf(asked: NewReplicaSet | undefined): [Draft, (change: Par
       calendar: asked.calendar ?? "full",
       leaveOut: (asked.filter?.leaveOut ?? []).join(", "),
       permissions: asked.permissions ?? "carry",
+      publish: asked.publish ?? "",
     });
   }
-  return [draft, (change) => setDraft((d) => ({ ...d, ...change })), () => setDraft(empty)];
+  const put = useCallback((change: Partial<Draft>) => setDraft((d) => ({ ...d, ...change })), []);
+  return [draft, put, () => setDraft(empty)];
 }
 
 const bodyOf = (d: Draft): NewReplicaSet => ({
@@ -57,6 +59,7 @@ const bodyOf = (d: Draft): NewReplicaSet => ({
   calendar: d.calendar,
   filter: { leaveOut: d.leaveOut.split(",").map((p) => p.trim()).filter(Boolean) },
   permissions: d.permissions as NewReplicaSet["permissions"],
+  publish: d.publish || undefined,
 });
 
 export function PlanPage() {
@@ -75,6 +78,13 @@ export function PlanPage() {
       void navigate(setPage(set.name));
     },
   });
+  // A signpost brings its locations: those are to be kept the same.
+  useEffect(() => {
+    const places = params.getAll("place").map((text) => text.split("/")).map(([server = "", share = "", ...sub]) => ({ server, share, sub: sub.join("/") }));
+    if (places.length < 2) return;
+    change({ ...empty, name: params.get("name") ?? "", places, publish: params.get("publish") ?? "" });
+    setParams({}, { replace: true });
+  }, [params, change, setParams]);
   const same = plan.data && JSON.stringify(bodyOf(draft)) === JSON.stringify({ ...bodyOf(draft), ...plan.data.asked });
   const errors = find.error instanceof Problem ? find.error.fields : {};
   return (
@@ -133,6 +143,7 @@ function Asked({ draft, change, errors }: { draft: Draft; change: (c: Partial<Dr
         <Field label="Layout" error={errors.layout}>{(props) => <Select {...props} value={draft.layout} onChange={(layout) => change({ layout })} options={layouts} />}</Field>
         <Field label="Permissions" error={errors.permissions}>{(props) => <Select {...props} value={draft.permissions} onChange={(permissions) => change({ permissions })} options={[{ value: "carry", label: "The same everywhere" }, { value: "leave", label: "Each replica has its own" }]} />}</Field>
       </div>
+      <div className="max-w-3xl"><TextField label="Signpost" mono value={draft.publish} placeholder="none" onChange={(e) => change({ publish: e.target.value })} error={errors.publish} help="A path such as /trust/herbarium that is to lead to all replicas; those that were not verified are held." /></div>
       <div className="max-w-3xl"><TextField label="Left out" mono value={draft.leaveOut} onChange={(e) => change({ leaveOut: e.target.value })} error={errors["filter.leaveOut"]} help="Patterns of names that stay where they are, with commas between." /></div>
       <div className="max-w-3xl"><CalendarField label="Calendar" value={draft.calendar} onChange={(calendar) => change({ calendar })} error={errors.calendar} /></div>
     </div>

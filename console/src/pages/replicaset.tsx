@@ -4,17 +4,18 @@ import { useMutation } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, etag, type AtticItem, type EditLane, type Lane, type Replica, type ReplicaSet, type ReplicaTrouble } from "../api/client";
-import { useAttic, useCalendar, useLaneHistory, useReplicaSet, useReplicaTroubles } from "../api/queries";
+import { useAttic, useAtticComparison, useCalendar, useLaneHistory, useReplicaSet, useReplicaTroubles } from "../api/queries";
 import { BytesChart, type Point } from "../components/chart";
 import { SaveForm } from "../components/form";
-import { LaneStrip, replicaTones, SetState } from "../components/replica";
+import { Alerts, LaneStrip, replicaTones, SetState } from "../components/replica";
 import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Button, Check, Dialog, Facts, Loading, PageHead, Section, Select, TextField, Trouble } from "../components/ui";
 import { CalendarField, Week } from "../components/week";
+import { SetProof } from "./setproof";
 import { ago, bytes, filesOf, plural, target, when } from "../format";
 
-type Doing = { kind: "remove" } | { kind: "settings" } | { kind: "lane"; lane: Lane } | { kind: "restore" | "purge"; item: AtticItem };
+type Doing = { kind: "remove" } | { kind: "settings" } | { kind: "lane"; lane: Lane } | { kind: "restore" | "purge" | "compare"; item: AtticItem };
 
 export function ReplicaSetPage() {
   const { set: name = "" } = useParams();
@@ -32,9 +33,11 @@ export function ReplicaSetPage() {
         <Button onClick={() => setDoing({ kind: "settings" })}>Settings</Button>
         <Button onClick={() => setDoing({ kind: "remove" })}>Remove …</Button>
       </PageHead>
+      <Alerts alerts={set.alerts} />
       <Section title="Lanes"><Lanes set={set} onLane={(lane) => setDoing({ kind: "lane", lane })} /></Section>
       <Section title="Replicas"><Replicas set={set} /></Section>
       <Troubles set={set} />
+      <SetProof set={set} />
       <Section title="Backlog in the last day"><Backlog set={set} /></Section>
       <Section title="Attic"><Attic set={set} onDo={(kind, item) => setDoing({ kind, item })} /></Section>
       <Section title="Settings"><Settings set={set} /></Section>
@@ -46,6 +49,9 @@ export function ReplicaSetPage() {
       </Dialog>
       <Dialog open={doing?.kind === "lane"} onOpenChange={close} title={doing?.kind === "lane" ? `From ${doing.lane.from} to ${doing.lane.to}` : ""}>
         {doing?.kind === "lane" && <LaneForm set={set} lane={doing.lane} onClose={close} />}
+      </Dialog>
+      <Dialog open={doing?.kind === "compare"} onOpenChange={close} title="Both versions" wide>
+        {doing?.kind === "compare" && <Versions set={set} item={doing.item} />}
       </Dialog>
       <Dialog open={doing?.kind === "restore"} onOpenChange={close} title="Put it back?" lead="It comes back with its permissions, and the other replicas take it over.">
         {doing?.kind === "restore" && <RestoreForm set={set} item={doing.item} onClose={close} />}
@@ -100,7 +106,7 @@ function Replicas({ set }: { set: ReplicaSet }) {
       { head: "State", by: (r) => r.state, cell: (r) => <Status tone={replicaTones[r.state]}>{r.state}</Status> },
       { head: "How it is", wide: true, by: (r) => r.words, cell: (r) => <>{r.words}{!r.pickedUp && !set.paused && <span className="block text-soft">has not picked up the settings as they are now</span>}</> },
       { head: "Looked at", right: true, by: (r) => r.looked ?? "", cell: (r) => (r.looked ? <span title={`It took ${r.lookMs} ms.`}>{ago(r.looked)}</span> : "not yet") },
-      { head: "Attic", right: true, by: (r) => r.attic.items, cell: (r) => r.attic.items.toLocaleString("en") },
+      { head: "Attic", right: true, by: (r) => r.attic.items, cell: (r) => <span title={r.attic.lastConflict ? `The last conflict that it keeps: ${when(r.attic.lastConflict)}` : undefined}>{r.attic.items.toLocaleString("en")}<span className="block text-sm text-soft">{bytes(r.attic.bytes)}{r.atticQuota > 0 && ` of ${bytes(r.atticQuota)}`}</span></span> },
     ],
     [set.paused],
   );
@@ -113,7 +119,7 @@ function Troubles({ set }: { set: ReplicaSet }) {
     () => [
       { head: "Replica", by: (t) => t.replica, cell: (t) => t.replica },
       { head: "Path", wide: true, by: (t) => t.path, cell: (t) => <span className="font-mono break-all">{t.path}</span> },
-      { head: "Problem", by: (t) => t.problem, cell: (t) => <Status tone="warn">{t.problem}</Status> },
+      { head: "Problem", by: (t) => t.problem, cell: (t) => <><Status tone="warn">{t.problem}</Status>{t.holder && <span className="block text-soft">held by {t.holder}</span>}</> },
       { head: "Since", right: true, by: (t) => t.since, cell: (t) => ago(t.since) },
       { head: "Tried", right: true, by: (t) => t.times, cell: (t) => `${plural(t.times, "time")}, last ${ago(t.last)}` },
     ],
@@ -143,7 +149,7 @@ function Backlog({ set }: { set: ReplicaSet }) {
 
 const reasons: Record<AtticItem["why"], string> = { removed: "removed elsewhere", conflict: "lost a conflict", replaced: "something else took its place", "first-fill": "was there before" };
 
-function Attic({ set, onDo }: { set: ReplicaSet; onDo: (kind: "restore" | "purge", item: AtticItem) => void }) {
+function Attic({ set, onDo }: { set: ReplicaSet; onDo: (kind: "restore" | "purge" | "compare", item: AtticItem) => void }) {
   const query = useAttic(set.name);
   const columns = useMemo<Column<AtticItem>[]>(
     () => [
@@ -156,6 +162,7 @@ function Attic({ set, onDo }: { set: ReplicaSet; onDo: (kind: "restore" | "purge
         head: "Actions",
         cell: (i) => (
           <>
+            <Button look="quiet" onClick={() => onDo("compare", i)} aria-label={`Compare ${i.path} with what is there now`}>Compare</Button>
             <Button look="quiet" onClick={() => onDo("restore", i)} aria-label={`Put back ${i.path}`}>Put back</Button>
             <Button look="quiet" onClick={() => onDo("purge", i)} aria-label={`Remove ${i.path} for good`}>Remove …</Button>
           </>
@@ -243,6 +250,32 @@ function LaneForm({ set, lane, onClose }: { set: ReplicaSet; lane: Lane; onClose
         </>
       )}
     </SaveForm>
+  );
+}
+
+/** What an attic keeps, beside what is at its path now. */
+function Versions({ set, item }: { set: ReplicaSet; item: AtticItem }) {
+  const query = useAtticComparison(set.name, item.id);
+  if (query.isPending) return <Loading what="both versions" />;
+  if (!query.data) return <Trouble error={query.error} />;
+  const c = query.data;
+  const side = (title: string, v: typeof c.kept | undefined) => (
+    <section className="min-w-0">
+      <h3 className="font-medium">{title}</h3>
+      {v ? (
+        <>
+          <p className="text-soft">{bytes(v.size)}, changed {when(v.modified)}</p>
+          {v.text !== undefined ? <pre className="mt-2 max-h-96 overflow-auto border border-line p-2 font-mono text-sm whitespace-pre-wrap">{v.text}</pre> : <p className="mt-2 text-soft">It is no short text, and not shown.</p>}
+        </>
+      ) : <p className="text-soft">Nothing is there now.</p>}
+    </section>
+  );
+  return (
+    <div className="grid gap-3">
+      <p className="font-mono break-all">{item.replica}: {item.path}</p>
+      <div className="grid gap-5 sm:grid-cols-2">{side(`In the attic: ${reasons[item.why]}`, c.kept)}{side("At its path now", c.now)}</div>
+      {c.rights && c.rights.length > 0 && <ul className="text-soft">{c.rights.map((r) => <li key={r}>{r}</li>)}</ul>}
+    </div>
   );
 }
 

@@ -4,6 +4,7 @@ import { useRun } from "../api/queries";
 import { Loading, Trouble } from "../components/ui";
 import { ComparisonPage } from "./comparison";
 import { where } from "./runs";
+import { SetVerificationPage } from "./setverification";
 import { VerificationPage } from "./verification";
 import { WhoCanPage } from "./whocan";
 
@@ -17,6 +18,8 @@ export function RunPage() {
       return <ComparisonPage run={run} />;
     case "who-can":
       return <WhoCanPage run={run} />;
+    case "verify-set":
+      return <SetVerificationPage run={run} />;
     case "verify":
       return <VerificationPage run={run} />;
   }

@@ -3,6 +3,7 @@ import { useMemo } from "react";
 import { Link } from "react-router";
 import type { Run } from "../api/client";
 import { useRuns } from "../api/queries";
+import { setPage } from "../components/replica";
 import { ended, RunProgress, RunState } from "../components/run";
 import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
@@ -44,9 +45,10 @@ export function RunsPage() {
   );
 }
 
-const kinds = { survey: "survey", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search", plan: "plan of a replica set" };
+const kinds = { survey: "survey", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search", plan: "plan of a replica set", "verify-set": "verification of a replica set", probe: "probe" };
 
 export function where(r: Run): string {
+  if (r.kind === "probe") return setPage(r.subject);
   if (r.kind === "plan") return `/replica-plan?run=${r.id}`;
   if (r.kind !== "survey" && r.kind !== "rights") return `/runs/${r.id}`;
   const [server = "", share = "", ...rest] = r.subject.split("/");
