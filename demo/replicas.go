@@ -4,12 +4,14 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"bridgespan/client"
 	"bridgespan/model"
+	"bridgespan/standin/fileserver"
 	"bridgespan/standin/leg"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
@@ -55,10 +57,18 @@ func (s server) reached() string {
 
 // keepLessons plans the replica set of the scenario, and makes it.
 func (d *Demo) keepLessons(ctx context.Context, api *client.Client) error {
-	if _, err := api.PlanReplicaSet(ctx, lessons); err != nil {
+	p, err := api.PlanReplicaSet(ctx, lessons)
+	if err != nil {
 		return err
 	}
-	_, err := api.CreateReplicaSet(ctx, lessons)
+	err = every(ctx, 200*time.Millisecond, func() (bool, error) {
+		p, err = api.ReplicaPlan(ctx, p.Run.ID)
+		return p.Run.State.Ended(), err
+	})
+	if err != nil {
+		return err
+	}
+	_, err = api.CreateReplicaSet(ctx, lessons)
 	return err
 }
 
@@ -95,7 +105,38 @@ func (d *Demo) enliven(ctx context.Context, api *client.Client) error {
 	if err := put(ctx, head, fought, "The open day, as Larkfield plans it: gates open at nine.\n"); err != nil {
 		return err
 	}
-	return api.LookAtReplicas(ctx, lessons.Name, "")
+	if err := api.LookAtReplicas(ctx, lessons.Name, ""); err != nil {
+		return err
+	}
+	if err := d.holdFile(ctx, api, head); err != nil {
+		return err
+	}
+	if _, err := api.DropProbe(ctx, lessons.Name, model.DropProbe{}); err != nil {
+		return err
+	}
+	_, err = api.VerifyReplicaSet(ctx, lessons.Name, model.VerifySet{Level: "full"})
+	return err
+}
+
+// held is the file that somebody in Larkfield has open for as long as the demo runs.
+const held = "Courses/Timetable of the week.txt"
+
+// holdFile lets somebody in Larkfield work on a file that is open for nobody else
+// meanwhile: what was changed waits until it is let go.
+func (d *Demo) holdFile(ctx context.Context, api *client.Client, head tree.Tree) error {
+	if d.SMBPort != 445 { // Samba's client knows no other port
+		return nil
+	}
+	if err := put(ctx, head, held, "Monday: grafting. Tuesday: ferns.\n"); err != nil {
+		return err
+	}
+	fern := servers[slices.IndexFunc(servers, func(s server) bool { return s.name == "fern" })]
+	open, err := fileserver.HoldOpen(fern.address, "education", held, "Monday: grafting. Tuesday: ferns. Wednesday: mosses.\n", fileserver.Person{Name: "tansy.reed", Domain: fern.domain(), Password: d.password("tansy.reed")})
+	if err != nil {
+		return err
+	}
+	d.held = append(d.held, open)
+	return api.LookAtReplicas(ctx, lessons.Name, "fern")
 }
 
 // awaitFilled waits until all replicas of the lessons are filled.

@@ -49,6 +49,7 @@ type Demo struct {
 	Servers  map[string]*fileserver.Server
 	service  *process.Process
 	legs     []*leg.Leg
+	held     []io.Closer    // files that people have open
 	people   sync.WaitGroup // at work
 	goHome   context.CancelFunc
 	lock     *os.File
@@ -339,6 +340,9 @@ func (d *Demo) Down() {
 	if d.goHome != nil {
 		d.goHome()
 		d.people.Wait()
+	}
+	for _, open := range d.held {
+		_ = open.Close()
 	}
 	if d.service != nil {
 		d.service.Stop(15 * time.Second)

@@ -26,6 +26,7 @@ type ReplicaSet struct {
 	Summary     string         `json:"summary" doc:"How it is in a sentence"`
 	Replicas    []Replica      `json:"replicas" doc:"In the order in which they were named"`
 	Lanes       []Lane         `json:"lanes" doc:"Each direction between two replicas"`
+	PlanRun     int64          `json:"planRun,omitempty" doc:"Number of the plan that it was made of"`
 	Verified    *LastVerified  `json:"verified,omitempty" doc:"What came of the last verification; absent when there was none"`
 	Created     time.Time      `json:"created" doc:"When it was made"`
 	Version     int64          `json:"version" doc:"Goes up with every change of its settings; the ETag"`
@@ -105,6 +106,8 @@ type Replica struct {
 	AtticQuota  int64      `json:"atticQuota" doc:"Bytes that its attic may keep; 0 for no bound"`
 	Scanned     bool       `json:"scanned" doc:"Whether all of it was looked at once"`
 	Filled      bool       `json:"filled" doc:"Whether it has had all that the set had"`
+	FilledAt    *time.Time `json:"filledAt,omitempty" doc:"Since when; absent while it is not filled"`
+	Foretold    *time.Time `json:"foretold,omitempty" doc:"When it was to be filled by the plan that the set was made of; absent without a plan"`
 	Entries     int64      `json:"entries" doc:"Files and folders seen at the last look"`
 	Looked      *time.Time `json:"looked,omitempty" doc:"When all of it was last looked at"`
 	LookMs      int64      `json:"lookMs" doc:"How long that took, in milliseconds"`

@@ -13,11 +13,11 @@ import (
 	"bridgespan/model"
 )
 
-const setColumns = `SELECT id, name, note, layout, calendar, filter, permissions, attic_days, paused, created, retry_first, retry_most, retry_alert, version FROM replica_sets`
+const setColumns = `SELECT id, name, note, layout, calendar, filter, permissions, attic_days, paused, created, retry_first, retry_most, retry_alert, COALESCE(plan_run, 0), version FROM replica_sets`
 
 func scanSet(s scanner) (set model.ReplicaSet, err error) {
 	var rules []byte
-	if err = s.Scan(&set.ID, &set.Name, &set.Note, &set.Layout, &set.Calendar, &rules, &set.Permissions, &set.AtticDays, &set.Paused, &set.Created, &set.Retry.FirstS, &set.Retry.MostS, &set.Retry.AlertAfter, &set.Version); err != nil {
+	if err = s.Scan(&set.ID, &set.Name, &set.Note, &set.Layout, &set.Calendar, &rules, &set.Permissions, &set.AtticDays, &set.Paused, &set.Created, &set.Retry.FirstS, &set.Retry.MostS, &set.Retry.AlertAfter, &set.PlanRun, &set.Version); err != nil {
 		return set, err
 	}
 	return set, json.Unmarshal(rules, &set.Filter)
@@ -48,13 +48,14 @@ func (q Queries) ReplicaSet(ctx context.Context, name string) (model.ReplicaSet,
 const replicaRows = `SELECT r.id, r.name, v.name, COALESCE(s.name, ''), r.share, r.sub, r.seed, r.intake_quota, r.attic_quota, r.scanned, r.filled, r.entries, r.looked, r.look_ms,
 	r.state, r.trouble, r.since, r.settings, r.picked_up, (SELECT COUNT(*) FROM replica_troubles t WHERE t.replica_id = r.id), (SELECT COUNT(*) FROM replica_attic a WHERE a.replica_id = r.id),
 	(SELECT COUNT(*) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict'), (SELECT COALESCE(SUM(a.size), 0) FROM replica_attic a WHERE a.replica_id = r.id),
-	(SELECT MAX(a.at) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict')
+	(SELECT MAX(a.at) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict'), r.filled_at
 	FROM replicas r JOIN servers v ON v.id = r.server_id LEFT JOIN sites s ON s.id = v.site_id`
 
 func scanReplica(s scanner) (r model.Replica, err error) {
-	var looked, since, picked, conflict sql.NullTime
+	var looked, since, picked, conflict, filled sql.NullTime
 	err = s.Scan(&r.ID, &r.Name, &r.Server, &r.Site, &r.Share, &r.Sub, &r.Seed, &r.IntakeQuota, &r.AtticQuota, &r.Scanned, &r.Filled, &r.Entries, &looked, &r.LookMs,
-		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict)
+		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict, &filled)
+	r.FilledAt = timeIn(filled)
 	r.Attic.LastConflict = timeIn(conflict)
 	r.Looked, r.Since, r.PickedUp = timeIn(looked), timeIn(since), timeIn(picked)
 	return r, err
@@ -95,8 +96,8 @@ func (tx *Tx) AddReplicaSet(ctx context.Context, set *model.ReplicaSet) error {
 	if err != nil {
 		return err
 	}
-	_, set.ID, err = tx.exec(ctx, `INSERT INTO replica_sets (name, name_key, note, layout, calendar, filter, permissions, attic_days, paused, created, retry_first, retry_most, retry_alert) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		set.Name, namespace.Key(set.Name), set.Note, set.Layout, set.Calendar, rules, set.Permissions, set.AtticDays, set.Paused, set.Created, set.Retry.FirstS, set.Retry.MostS, set.Retry.AlertAfter)
+	_, set.ID, err = tx.exec(ctx, `INSERT INTO replica_sets (name, name_key, note, layout, calendar, filter, permissions, attic_days, paused, created, retry_first, retry_most, retry_alert, plan_run) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULLIF(?, 0))`,
+		set.Name, namespace.Key(set.Name), set.Note, set.Layout, set.Calendar, rules, set.Permissions, set.AtticDays, set.Paused, set.Created, set.Retry.FirstS, set.Retry.MostS, set.Retry.AlertAfter, set.PlanRun)
 	if err != nil {
 		return taken(err, "name", "replica set", set.Name)
 	}
@@ -192,8 +193,8 @@ func (q Queries) ReplicasAt(ctx context.Context, server, share string) (list []m
 
 // StoreReplica keeps how a replica is.
 func (q Queries) StoreReplica(ctx context.Context, r model.Replica) error {
-	_, _, err := q.exec(ctx, `UPDATE replicas SET scanned = ?, filled = ?, entries = ?, looked = ?, look_ms = ?, state = ?, trouble = ?, since = ?, settings = ?, picked_up = ? WHERE id = ?`,
-		r.Scanned, r.Filled, r.Entries, r.Looked, r.LookMs, r.State, short(r.Trouble, 2000), r.Since, r.Settings, r.PickedUp, r.ID)
+	_, _, err := q.exec(ctx, `UPDATE replicas SET scanned = ?, filled_at = IF(? AND filled_at IS NULL, UTC_TIMESTAMP(6), filled_at), filled = ?, entries = ?, looked = ?, look_ms = ?, state = ?, trouble = ?, since = ?, settings = ?, picked_up = ? WHERE id = ?`,
+		r.Scanned, r.Filled, r.Filled, r.Entries, r.Looked, r.LookMs, r.State, short(r.Trouble, 2000), r.Since, r.Settings, r.PickedUp, r.ID)
 	return err
 }
 
@@ -359,5 +360,11 @@ func short(text string, most int) string {
 func (q Queries) AtticBeyond(ctx context.Context, r replica.ID, quota int64) ([]model.AtticItem, error) {
 	rows, err := q.run.QueryContext(ctx, `SELECT id, name, path, attic, why, at, size FROM (SELECT a.id, r.name, a.path, a.attic, a.why, a.at, a.size, SUM(a.size) OVER (ORDER BY a.id DESC) newer
 		FROM replica_attic a JOIN replicas r ON r.id = a.replica_id WHERE a.replica_id = ?) x WHERE newer > ? ORDER BY id LIMIT 500`, r, quota)
+	return collect(rows, err, scanAttic)
+}
+
+// AtticOf lists what attics of a set keep of a path.
+func (q Queries) AtticOf(ctx context.Context, set int64, path string) ([]model.AtticItem, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at, a.size FROM replica_attic a JOIN replicas r ON r.id = a.replica_id WHERE r.set_id = ? AND a.path = ?`, set, []byte(path))
 	return collect(rows, err, scanAttic)
 }

@@ -117,6 +117,7 @@ func replicaSetTable(s model.ReplicaSet) table {
 		if r.Looked != nil {
 			line += fmt.Sprintf(" Looked at %s ago, in %s.", time.Since(*r.Looked).Round(time.Second), time.Duration(r.LookMs)*time.Millisecond)
 		}
+		line += filledWords(s, r)
 		switch {
 		case s.Paused:
 		case r.PickedUp == nil:
@@ -139,6 +140,18 @@ func replicaSetTable(s model.ReplicaSet) table {
 	}
 	t.after = s.Summary + "\n" + strings.Join(lines, "\n")
 	return t
+}
+
+// filledWords say how long the first fill took, and how long it was to take.
+func filledWords(s model.ReplicaSet, r model.Replica) string {
+	if r.Seed || r.Foretold == nil {
+		return ""
+	}
+	foretold := r.Foretold.Sub(s.Created).Round(100 * time.Millisecond)
+	if r.FilledAt == nil {
+		return fmt.Sprintf(" Its first fill was to take %s.", foretold)
+	}
+	return fmt.Sprintf(" Its first fill took %s; %s were foretold.", r.FilledAt.Sub(s.Created).Round(100*time.Millisecond), foretold)
 }
 
 // asked reads from flags and arguments what a set is to be made of.

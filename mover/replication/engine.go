@@ -208,7 +208,8 @@ func (e *Engine) seenOf(entry tree.Entry) replica.Seen {
 		s.Descriptor, s.Attributes = entry.Descriptor, uint32(entry.Attributes)
 	}
 	if entry.Kind == tree.File {
-		s.Size, s.Modified = entry.Size, entry.Modified
+		// As the store gives times back: two that are one moment must be equal.
+		s.Size, s.Modified = entry.Size, entry.Modified.Round(0).UTC()
 	}
 	return s
 }

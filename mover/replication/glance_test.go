@@ -81,3 +81,29 @@ func TestGlance(t *testing.T) {
 		t.Errorf("%+v, %v, busy %v", s, err, busy)
 	}
 }
+
+// distantStore gives times back as a database does: in no zone of their own.
+type distantStore struct{ *memoryStore }
+
+func (d distantStore) Children(ctx context.Context, r replica.ID, folder string) ([]replica.Record, error) {
+	records, err := d.memoryStore.Children(ctx, r, folder)
+	for i := range records {
+		records[i].Seen.Modified = records[i].Seen.Modified.UTC()
+	}
+	return records, err
+}
+
+// What did not change is neither kept anew nor told to anybody.
+func TestScanOfNothingNew(t *testing.T) {
+	p := newPair(t, openFolder(t), openFolder(t))
+	p.Store = distantStore{p.Store.(*memoryStore)}
+	put(t, p.a, "a/one", "one")
+	p.settleDown()
+	saves := p.known.saved(p.Replicas[0])
+	if _, err := p.Scan(t.Context(), 1); err != nil {
+		t.Fatal(err)
+	}
+	if n := p.known.saved(p.Replicas[0]) - saves; n != 0 {
+		t.Errorf("a look at what did not change kept %d changes", n)
+	}
+}

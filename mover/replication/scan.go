@@ -207,17 +207,22 @@ func (s *scan) entries(ctx context.Context, look []*candidate, saves uint64) err
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	var changed []replica.Record
-	news := 0
+	var changed, seen []replica.Record
 	for _, c := range look {
-		if c.news {
-			news++
-		}
-		if c.save {
+		switch {
+		case c.news:
 			changed = append(changed, c.rec)
+		case c.save:
+			seen = append(seen, c.rec)
 		}
 	}
+	news := len(changed)
 	s.count(0, news, 0)
+	if len(seen) > 0 { // only how the replica shows it is another: nobody has to hear of that
+		if err := s.keep(ctx, replica.Change{Replica: s.r.ID, Records: seen}, true); err != nil {
+			return err
+		}
+	}
 	if news > 0 && s.Busied != nil {
 		s.Busied(s.r.ID, path.Dir(look[0].path), news)
 	}

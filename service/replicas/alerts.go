@@ -3,6 +3,7 @@ package replicas
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"bridgespan/model"
@@ -47,7 +48,7 @@ func (s *Service) alerts(ctx context.Context, set *model.ReplicaSet, at time.Tim
 				remedy = "ask to close it: " + t.Holder
 			}
 		}
-		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "tried-often", About: t.Replica, Found: fmt.Sprintf("%s could not be carried %d times: %s", t.Path, t.Times, t.Problem), Means: "the replicas differ there", Remedy: remedy})
+		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "tried-often", About: t.Replica, Found: fmt.Sprintf("%s could not be carried %d times: %s", t.Path, t.Times, strings.TrimSuffix(t.Problem, ".")), Means: "the replicas differ there", Remedy: remedy})
 	}
 	if v := set.Verified; v != nil && v.Differences > 0 {
 		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "differs", About: set.Name, Found: fmt.Sprintf("the last verification found %s that nothing explains", count(v.Differences, "difference", "differences")),

@@ -134,6 +134,9 @@ func (w *way) count(ctx context.Context) {
 
 // words says an error to people.
 func words(err error) string {
+	if errors.Is(err, tree.ErrInUse) {
+		return "somebody has it open, so that nobody else may"
+	}
 	var f *fault.Error
 	if errors.As(err, &f) {
 		if f.Remedy != "" {

@@ -2,7 +2,6 @@ package replicas
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -32,6 +31,9 @@ const (
 	probeEvery = 250 * time.Millisecond
 	usualWait  = time.Hour
 )
+
+// probePrefix is how the names of probes begin.
+const probePrefix = "bridge-span-probe-"
 
 func (s *Service) probeWork(ctx context.Context, name string, asked model.DropProbe) (jobs.Work, error) {
 	set, err := s.db.ReplicaSet(ctx, name)
@@ -131,7 +133,7 @@ func (s *Service) probe(ctx context.Context, job *jobs.Job) error {
 	if err := job.Settings(&p.asked); err != nil {
 		return err
 	}
-	p.name = fmt.Sprintf("bridge-span-probe-%d.txt", job.ID)
+	p.name = fmt.Sprintf("%s%d.txt", probePrefix, job.ID)
 	var err error
 	if p.set, err = s.db.ReplicaSet(ctx, p.asked.Set); err != nil {
 		return err
@@ -256,15 +258,45 @@ func (p *prober) await(ctx context.Context, since time.Time, note func(*model.Ar
 	return nil
 }
 
-// tidy removes the probe everywhere, and does not leave it to attics.
+// tidyMost is how long the removal of a probe may take.
+const tidyMost = 2 * time.Minute
+
+// tidy removes the probe. The removal goes the way of the probe itself, so that
+// nobody removes it under the hands of who still works at it; attics that take
+// it in do not keep it.
 func (p *prober) tidy(ctx context.Context, origin tree.Tree) {
-	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	ctx, cancel := context.WithTimeout(ctx, tidyMost)
 	defer cancel()
-	for _, t := range append([]tree.Tree{origin}, p.others()...) {
-		if err := t.Remove(ctx, p.name); err != nil && !errors.Is(err, tree.ErrUnreachable) && !isMissing(err) {
+	if err := origin.Remove(ctx, p.name); err != nil && !isMissing(err) {
+		p.found.Left = true
+	}
+	for !p.gone(ctx) {
+		select {
+		case <-ctx.Done():
 			p.found.Left = true
+			return
+		case <-time.After(probeEvery):
 		}
 	}
+	items, err := p.db.AtticOf(ctx, p.set.ID, p.name)
+	if err != nil {
+		return
+	}
+	for _, item := range items {
+		if t := p.trees[item.Replica]; t != nil && throwAway(ctx, t, item) == nil {
+			_ = p.db.ForgetAttic(ctx, item.ID)
+		}
+	}
+}
+
+// gone reports whether the probe is at no replica any more.
+func (p *prober) gone(ctx context.Context) bool {
+	for _, t := range p.others() {
+		if _, err := t.Stat(ctx, p.name); !isMissing(err) {
+			return false
+		}
+	}
+	return true
 }
 
 func (p *prober) others() (list []tree.Tree) {

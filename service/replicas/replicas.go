@@ -103,6 +103,9 @@ func (s *Service) Create(ctx context.Context, n model.NewReplicaSet) (model.Repl
 	if err != nil {
 		return set, err
 	}
+	if set.PlanRun, err = s.planOf(ctx, n); err != nil {
+		return set, err
+	}
 	var made []folder
 	if !records.Rehearsing(ctx) {
 		made, err = s.makeFolders(ctx, set)

@@ -27,6 +27,9 @@ func (s *Service) tell(ctx context.Context, sets []model.ReplicaSet) error {
 		if err := s.lastVerified(ctx, &sets[i]); err != nil {
 			return err
 		}
+		if err := s.foretold(ctx, &sets[i]); err != nil {
+			return err
+		}
 		if err := s.alerts(ctx, &sets[i], time.Now()); err != nil {
 			return err
 		}
@@ -122,6 +125,9 @@ func laneWords(l *model.Lane, at time.Time) string {
 	case model.LaneNew:
 		return "not picked up yet"
 	case model.LaneIdle:
+		if l.Backlog.Files > 0 {
+			return waiting + " to be tried again"
+		}
 		return "nothing waits"
 	case model.LaneCarrying:
 		return fmt.Sprintf("carries %s/s; %s", humanize.IBytes(uint64(l.Rate)), waiting)

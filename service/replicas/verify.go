@@ -274,7 +274,7 @@ func readers(ctx context.Context) (*errgroup.Group, context.Context) {
 func (v *verifier) items(ctx context.Context, e *end, walk *tree.Ordered) iter.Seq2[verify.Item, error] {
 	return func(yield func(verify.Item, error) bool) {
 		for m, err := range walk.All(ctx) {
-			if err == nil && (m.Path == "." || leftOut(v.filter, m)) {
+			if err == nil && (m.Path == "." || strings.HasPrefix(m.Path, probePrefix) || leftOut(v.filter, m)) {
 				continue
 			}
 			i := verify.Item{Path: m.Path, Folder: m.Kind == tree.Folder, Size: m.Size, Modified: m.Modified}
@@ -442,7 +442,7 @@ func (v *verifier) conclude() {
 			differ = append(differ, fmt.Sprintf("%s: %s", r.Replica, count(n, "difference", "differences")))
 		}
 		if n := r.Counts.InUse; n > 0 {
-			held = append(held, fmt.Sprintf("%s: %s", r.Replica, count(n, "file", "files")))
+			held = append(held, fmt.Sprintf("%s, compared with %s", count(n, "file", "files"), r.Replica))
 		}
 		most = max(most, r.AtMost)
 	}

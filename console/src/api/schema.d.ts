@@ -4032,6 +4032,16 @@ export interface components {
             /** @description Whether it has had all that the set had */
             filled: boolean;
             /**
+             * Format: date-time
+             * @description Since when; absent while it is not filled
+             */
+            filledAt?: string;
+            /**
+             * Format: date-time
+             * @description When it was to be filled by the plan that the set was made of; absent without a plan
+             */
+            foretold?: string;
+            /**
              * Format: int64
              * @description Bytes that may be on their way in at a time
              */
@@ -4173,6 +4183,11 @@ export interface components {
              * @enum {string}
              */
             permissions: "carry" | "leave";
+            /**
+             * Format: int64
+             * @description Number of the plan that it was made of
+             */
+            planRun?: number;
             /** @description In the order in which they were named */
             replicas: components["schemas"]["Replica"][];
             /** @description How what could not be carried is tried again */

@@ -13,7 +13,7 @@ import { DataTable, type Column } from "../components/table";
 import { Button, Check, Dialog, Facts, Loading, PageHead, Section, Select, TextField, Trouble } from "../components/ui";
 import { CalendarField, Week } from "../components/week";
 import { SetProof } from "./setproof";
-import { ago, bytes, filesOf, plural, target, when } from "../format";
+import { ago, bytes, filesOf, plural, target, took, when } from "../format";
 
 type Doing = { kind: "remove" } | { kind: "settings" } | { kind: "lane"; lane: Lane } | { kind: "restore" | "purge" | "compare"; item: AtticItem };
 
@@ -105,12 +105,25 @@ function Replicas({ set }: { set: ReplicaSet }) {
       { head: "Where", by: (r) => target(r), cell: (r) => <Link className="font-mono text-span underline underline-offset-2" to={filesOf(r.server, r.share, ...(r.sub ?? "").split("/"))}>{target(r)}</Link> },
       { head: "State", by: (r) => r.state, cell: (r) => <Status tone={replicaTones[r.state]}>{r.state}</Status> },
       { head: "How it is", wide: true, by: (r) => r.words, cell: (r) => <>{r.words}{!r.pickedUp && !set.paused && <span className="block text-soft">has not picked up the settings as they are now</span>}</> },
+      { head: "First fill", right: true, by: (r) => r.filledAt ?? "", cell: (r) => <Fill set={set} r={r} /> },
       { head: "Looked at", right: true, by: (r) => r.looked ?? "", cell: (r) => (r.looked ? <span title={`It took ${r.lookMs} ms.`}>{ago(r.looked)}</span> : "not yet") },
       { head: "Attic", right: true, by: (r) => r.attic.items, cell: (r) => <span title={r.attic.lastConflict ? `The last conflict that it keeps: ${when(r.attic.lastConflict)}` : undefined}>{r.attic.items.toLocaleString("en")}<span className="block text-sm text-soft">{bytes(r.attic.bytes)}{r.atticQuota > 0 && ` of ${bytes(r.atticQuota)}`}</span></span> },
     ],
-    [set.paused],
+    [set],
   );
   return <DataTable what="replicas" query={{ data: set.replicas, error: null, isPending: false, refetch: () => undefined }} columns={columns} keyOf={(r) => r.name} empty="No replicas." />;
+}
+
+/** How long the first fill took, and how long it was to take. */
+function Fill({ set, r }: { set: ReplicaSet; r: Replica }) {
+  const since = (iso: string) => took(Date.parse(iso) - Date.parse(set.created));
+  if (r.seed) return <span className="text-soft">the seed</span>;
+  return (
+    <>
+      {r.filledAt ? since(r.filledAt) : "not yet"}
+      {r.foretold && <span className="block text-sm text-soft">{since(r.foretold)} foretold</span>}
+    </>
+  );
 }
 
 function Troubles({ set }: { set: ReplicaSet }) {
@@ -119,7 +132,7 @@ function Troubles({ set }: { set: ReplicaSet }) {
     () => [
       { head: "Replica", by: (t) => t.replica, cell: (t) => t.replica },
       { head: "Path", wide: true, by: (t) => t.path, cell: (t) => <span className="font-mono break-all">{t.path}</span> },
-      { head: "Problem", by: (t) => t.problem, cell: (t) => <><Status tone="warn">{t.problem}</Status>{t.holder && <span className="block text-soft">held by {t.holder}</span>}</> },
+      { head: "Problem", by: (t) => t.problem, cell: (t) => <><Status tone="warn"><span className="whitespace-normal">{t.problem}</span></Status>{t.holder && <span className="block text-soft">held by {t.holder}</span>}</> },
       { head: "Since", right: true, by: (t) => t.since, cell: (t) => ago(t.since) },
       { head: "Tried", right: true, by: (t) => t.times, cell: (t) => `${plural(t.times, "time")}, last ${ago(t.last)}` },
     ],

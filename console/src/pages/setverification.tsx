@@ -29,6 +29,7 @@ export function SetVerificationPage({ run }: { run: number }) {
         ]}
       />
       {v.run.state !== "done" && <div className="my-5"><RunProgress run={v.run} /></div>}
+      <div className="mt-6" />
       <Section title="Replicas"><Replicas v={v} /></Section>
       <Section title="Differences"><Differences v={v} run={run} /></Section>
     </>
