@@ -18,7 +18,9 @@ type known struct {
 	saves   map[replica.ID]uint64
 	carried map[replica.ID]uint64 // of which not by its scan
 	folders map[place]replica.Record
-	asked   singleflight.Group
+	// listings are folders that were listed as their records say.
+	listings map[place]listingSum
+	asked    singleflight.Group
 }
 
 // maxKnown bounds how many folders are known at a time.
@@ -73,6 +75,7 @@ func (k *known) forget(c replica.Change, scanned bool) {
 	}
 	for _, rec := range c.Records {
 		delete(k.folders, place{c.Replica, rec.Key})
+		delete(k.listings, place{c.Replica, parentKey(rec.Key)})
 	}
 }
 

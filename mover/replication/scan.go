@@ -95,16 +95,8 @@ type candidate struct {
 
 // folder looks at what is right in a folder, saves that, and goes on below.
 func (s *scan) folder(ctx context.Context, name, key string) error {
-	saves := s.known.brought(s.r)
-	records, err := s.Store.Children(ctx, s.r.ID, key)
-	if err != nil {
-		return err
-	}
-	known := make(map[string]replica.Record, len(records))
-	for _, rec := range records {
-		known[rec.Key] = rec
-	}
-	entries, err := s.list(ctx, name, known)
+	saves, all := s.known.brought(s.r), s.known.saved(s.r)
+	listed, err := s.listing(ctx, name)
 	if err != nil {
 		if name == "." || ctx.Err() != nil {
 			return fmt.Errorf("list %s: %w", s.r.Name, err)
@@ -114,6 +106,20 @@ func (s *scan) folder(ctx context.Context, name, key string) error {
 		}
 		return nil
 	}
+	at := place{s.r.ID, key}
+	sum, plain := s.sum(listed)
+	if plain && s.known.asListed(at, sum) {
+		return s.below(ctx, name, listed)
+	}
+	records, err := s.Store.Children(ctx, s.r.ID, key)
+	if err != nil {
+		return err
+	}
+	known := make(map[string]replica.Record, len(records))
+	for _, rec := range records {
+		known[rec.Key] = rec
+	}
+	entries := s.arrange(name, listed, known)
 	h := s.newHold()
 	defer h.release()
 	var look []*candidate
@@ -140,6 +146,9 @@ func (s *scan) folder(ctx context.Context, name, key string) error {
 		}
 	}
 	s.count(len(entries), 0, busy)
+	if plain && busy == 0 && len(look) == 0 && noneAlive(known) {
+		s.known.learnListing(at, sum, all)
+	}
 	if err := s.entries(ctx, look, saves); err != nil {
 		return err
 	}
@@ -158,6 +167,33 @@ func (s *scan) folder(ctx context.Context, name, key string) error {
 		}
 	}
 	return nil
+}
+
+// below goes on in the folders of one that is as it was when it was last looked at.
+func (s *scan) below(ctx context.Context, name string, listed []listed) error {
+	s.count(len(listed), 0, 0)
+	if s.shallow {
+		return nil
+	}
+	for _, l := range listed {
+		if l.Kind == tree.Folder {
+			at := path.Join(name, l.Name)
+			if err := s.goOn(ctx, at, keyOf(at)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// noneAlive reports whether nothing of what is left was to be there.
+func noneAlive(left map[string]replica.Record) bool {
+	for _, rec := range left {
+		if rec.Kind != replica.None || rec.Pending != nil {
+			return false
+		}
+	}
+	return true
 }
 
 // goOn looks at a folder beside this one, when a hand is free.
@@ -276,24 +312,34 @@ func (s *scan) entry(ctx context.Context, c *candidate, stale bool, were origins
 	return nil
 }
 
-// list lists a folder: one entry for each key, the known spelling first.
-func (s *scan) list(ctx context.Context, name string, known map[string]replica.Record) ([]tree.Entry, error) {
-	var entries []tree.Entry
-	at := map[string]int{}
+// listed is an entry of a folder; with err its permissions could not be read.
+type listed struct {
+	tree.Entry
+	err error
+}
+
+// listing lists a folder, but what is the engine's own.
+func (s *scan) listing(ctx context.Context, name string) (list []listed, err error) {
 	for entry, err := range s.r.Tree.List(ctx, name, s.detail()) {
 		if entry.Name == "" && err != nil {
 			return nil, err
 		}
-		if own(entry.Name) {
+		if own(entry.Name) || s.LeaveOut != nil && s.LeaveOut(path.Join(name, entry.Name), entry) {
 			continue
 		}
+		list = append(list, listed{entry, err})
+	}
+	return list, nil
+}
+
+// arrange makes of a listing one entry for each key, the known spelling first.
+func (s *scan) arrange(name string, list []listed, known map[string]replica.Record) (entries []tree.Entry) {
+	at := map[string]int{}
+	for _, l := range list {
+		entry := l.Entry
 		key := keyOf(path.Join(name, entry.Name))
-		if s.LeaveOut != nil && s.LeaveOut(path.Join(name, entry.Name), entry) {
-			delete(known, key) // that it was known once does not matter
-			continue
-		}
-		if err != nil { // its permissions cannot be read
-			s.trouble(path.Join(name, entry.Name), err)
+		if l.err != nil {
+			s.trouble(path.Join(name, entry.Name), l.err)
 			entry.Kind = tree.Other
 		}
 		i, twice := at[key]
@@ -307,7 +353,24 @@ func (s *scan) list(ctx context.Context, name string, known map[string]replica.R
 		}
 		s.trouble(path.Join(name, entry.Name), fmt.Errorf("%w: %s", errClash, entries[i].Name))
 	}
-	return entries, nil
+	if s.LeaveOut != nil {
+		s.forgetLeftOut(name, known)
+	}
+	return entries
+}
+
+// forgetLeftOut takes out of what is known what the set is not about any more:
+// that it was known once does not matter.
+func (s *scan) forgetLeftOut(name string, known map[string]replica.Record) {
+	for key, rec := range known {
+		kind := tree.File
+		if rec.Kind == replica.Folder {
+			kind = tree.Folder
+		}
+		if s.LeaveOut(path.Join(name, rec.Name), tree.Entry{Name: rec.Name, Kind: kind, Size: rec.Seen.Size, Modified: rec.Seen.Modified}) {
+			delete(known, key)
+		}
+	}
 }
 
 // save keeps records of what changed, and puts them into the backlogs.
