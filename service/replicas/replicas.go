@@ -167,7 +167,7 @@ func (s *Service) free(ctx context.Context, q records.Queries, set model.Replica
 			return err
 		}
 		for k, other := range there {
-			if overlaps(r.Sub, other.Sub) {
+			if sets[k] != set.Name && overlaps(r.Sub, other.Sub) {
 				return fault.Field(field(i, "sub"), "choose a folder that is not inside or around it", "%s is %s %s of the set %s", r.Target(), relation(r.Sub, other.Sub), other.Target(), sets[k])
 			}
 		}

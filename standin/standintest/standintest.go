@@ -2,6 +2,8 @@
 package standintest
 
 import (
+	"fmt"
+	"os"
 	"path/filepath"
 	"testing"
 
@@ -17,20 +19,33 @@ func Password(account string) string { return "larkfield-" + account }
 // "ada" and "ben", of whom ada is in the group "keepers", and the named shares.
 func FileServer(t testing.TB, name string, shares ...string) *fileserver.Server {
 	t.Helper()
+	return start(t, fileserver.Config{Name: name, Address: "127.0.0.1"}, shares)
+}
+
+// OnStandardPort is a FileServer at a loopback address of its own, on the port
+// that Samba's own client knows. It skips the test when that is not allowed.
+func OnStandardPort(t testing.TB, name string, shares ...string) *fileserver.Server {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("only root may listen on port 445")
+	}
+	pid := os.Getpid()
+	return start(t, fileserver.Config{Name: name, Address: fmt.Sprintf("127.%d.%d.40", 64+pid%64, pid/64%250), Port: 445}, shares)
+}
+
+func start(t testing.TB, c fileserver.Config, shares []string) *fileserver.Server {
+	t.Helper()
 	place := filepath.Join(t.TempDir(), "server")
 	dir, err := fileserver.Place(place)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { fileserver.Discard(place) })
-	c := fileserver.Config{
-		Dir: dir, Name: name, Address: "127.0.0.1", SID: "S-1-5-21-1001-2002-3003",
-		Groups: []fileserver.Group{{Name: "keepers", RID: 2001}},
-		Accounts: []fileserver.Account{
-			{Name: "warden", Password: Password("warden"), RID: 5001, Administrator: true},
-			{Name: "ada", Password: Password("ada"), RID: 5101, Groups: []string{"keepers"}},
-			{Name: "ben", Password: Password("ben"), RID: 5102},
-		},
+	c.Dir, c.SID, c.Groups = dir, "S-1-5-21-1001-2002-3003", []fileserver.Group{{Name: "keepers", RID: 2001}}
+	c.Accounts = []fileserver.Account{
+		{Name: "warden", Password: Password("warden"), RID: 5001, Administrator: true},
+		{Name: "ada", Password: Password("ada"), RID: 5101, Groups: []string{"keepers"}},
+		{Name: "ben", Password: Password("ben"), RID: 5102},
 	}
 	for _, share := range shares {
 		c.Shares = append(c.Shares, fileserver.Share{Name: share, Note: "Test share " + share})
