@@ -28,7 +28,8 @@ type Carried struct {
 
 // Carry works off up to limit paths of a lane's backlog. What cannot be done is
 // told to Trouble and stays in the backlog, behind the others. It does nothing
-// while the sender is not filled, or one of both was not yet looked at.
+// while the sender is not filled, or one of both was not yet looked at. When one
+// of both does not answer, it ends with that error, and what is left stays as it is.
 func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carried, error) {
 	c := &carry{Engine: e, lane: lane, from: e.replica(lane.From), to: e.replica(lane.To), large: make(chan struct{}, e.hands()), small: make(chan struct{}, smallShare*e.hands())}
 	if !e.filled(c.from) || !e.scanned(c.to) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"bridgespan/core/replica"
+	"bridgespan/tree"
 )
 
 // errand is the work about one ticket, with all that it has claimed for that.
@@ -32,6 +33,8 @@ func (e *errand) do(ctx context.Context) (bool, error) {
 		return false, failed.err
 	case err == nil:
 		return true, nil
+	case errors.Is(err, tree.ErrUnreachable): // nothing else would go either
+		return false, err
 	case !errors.Is(err, errLater) && !errors.Is(err, errMoved) && !absent(err):
 		e.failed = true
 		name, bad := e.spelled(ctx, e.carry.from, e.ticket.Key)

@@ -48,8 +48,11 @@ type world struct {
 	// deltaFrom is from how many bytes on the engine carries what lacks alone.
 	deltaFrom int64
 	flaky     bool // single steps fail
-	busy      bool // people work between any two steps of the engine
-	people    bool // the trees are used by people now, not by the engine
+	// away are replicas that do not answer for a while, and full those whose disks
+	// are: until the world is at rest.
+	away, full map[int]bool
+	busy       bool // people work between any two steps of the engine
+	people     bool // the trees are used by people now, not by the engine
 
 	// touchedLast is what the engine last did something about, by replica.
 	touchedLast map[int]string
@@ -66,7 +69,7 @@ func (w *world) log(format string, args ...any) {
 }
 
 func newWorld(seed uint64) *world {
-	w := &world{turns: turns{random: rand.New(rand.NewPCG(seed, 7))}, clock: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), store: newMemoryStore(), fuel: -1, dropped: map[string]bool{}, touchedLast: map[int]string{}, worked: map[int]map[string]bool{}}
+	w := &world{turns: turns{random: rand.New(rand.NewPCG(seed, 7))}, clock: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), store: newMemoryStore(), fuel: -1, dropped: map[string]bool{}, touchedLast: map[int]string{}, worked: map[int]map[string]bool{}, away: map[int]bool{}, full: map[int]bool{}}
 	w.store.fault = func() error { w.wait("save"); return w.step() }
 	w.store.turn = w.wait
 	n := 2 + w.random.IntN(3)
@@ -84,6 +87,12 @@ func newWorld(seed uint64) *world {
 			if !own(name) && name != "." {
 				w.touchedLast[i] = name
 			}
+			switch {
+			case w.away[i]:
+				return tree.ErrUnreachable
+			case w.full[i] && (step == "write" || step == "commit" || step == "mkdir"):
+				return tree.ErrNoSpace
+			}
 			return w.step()
 		}
 		w.trees = append(w.trees, t)
@@ -92,13 +101,17 @@ func newWorld(seed uint64) *world {
 	}
 	w.hands = 1 + w.random.IntN(3)
 	w.deltaFrom = 1 + w.random.Int64N(2)*1000
-	hub := w.random.IntN(2) == 0
-	for i := range n {
-		for j := range n {
-			if i != j && (!hub || i == 0 || j == 0) {
-				w.lanes = append(w.lanes, replica.Lane{From: replica.ID(i + 1), To: replica.ID(j + 1)})
-			}
-		}
+	ids := make([]replica.ID, n)
+	for i := range ids {
+		ids[i] = replica.ID(i + 1)
+	}
+	switch w.random.IntN(3) {
+	case 0:
+		w.lanes = replica.Mesh(ids)
+	case 1:
+		w.lanes = replica.Hub(1, ids)
+	case 2:
+		w.lanes = replica.Chain(ids)
 	}
 	w.start()
 	return w
@@ -316,6 +329,10 @@ func (w *world) turn() {
 		w.fuel = w.random.IntN(60)
 	}
 	w.flaky, w.busy = w.random.IntN(6) == 0, w.random.IntN(3) == 0
+	for i := range w.replicas { // for some turns
+		w.away[i] = w.random.IntN(12) == 0 || w.away[i] && w.random.IntN(3) > 0
+		w.full[i] = w.random.IntN(12) == 0 || w.full[i] && w.random.IntN(3) > 0
+	}
 	var tasks []func()
 	for _, i := range w.random.Perm(len(w.replicas) + len(w.lanes))[:1+w.random.IntN(3)] {
 		tasks = append(tasks, w.task(ctx, i))
@@ -349,6 +366,8 @@ func (w *world) task(ctx context.Context, i int) func() {
 // rest lets the engine work undisturbed until nothing is left to do.
 func (w *world) rest() error {
 	ctx := context.Background()
+	clear(w.away)
+	clear(w.full)
 	var troubles []string
 	w.engine.Trouble = func(t Trouble) { troubles = append(troubles, fmt.Sprintf("%s %s: %v", t.Replica, t.Path, t.Err)) }
 	for round := range 60 {

@@ -57,7 +57,7 @@ function Verifications({ set, onSchedule }: { set: ReplicaSet; onSchedule: () =>
       <div className="mb-3 flex flex-wrap items-end gap-2">
         <div className="w-64"><Select label="How much is compared" value={level} onChange={setLevel} options={levelOptions} /></div>
         <Button disabled={verify.isPending} onClick={() => verify.mutate()}>Verify now</Button>
-        <Button look="quiet" onClick={onSchedule}>Again and again …</Button>
+        <Button look="quiet" onClick={onSchedule}>Verify again and again …</Button>
       </div>
       {verify.error && <Trouble error={verify.error} />}
       <DataTable what="verifications" query={query} columns={columns} keyOf={(v) => String(v.run.id)} empty="It was never verified: whether the replicas really hold the same is not known." />
@@ -85,7 +85,7 @@ function Probes({ set, onSchedule }: { set: ReplicaSet; onSchedule: () => void }
     <>
       <div className="mb-3 flex flex-wrap items-end gap-2">
         <Button disabled={drop.isPending || set.paused} onClick={() => drop.mutate()}>Drop a probe</Button>
-        <Button look="quiet" onClick={onSchedule}>Again and again …</Button>
+        <Button look="quiet" onClick={onSchedule}>Drop probes again and again …</Button>
       </div>
       {drop.error && <Trouble error={drop.error} />}
       {points.length > 1 && <MsChart label="How long probes were on their way" points={points} names={[...new Set(rows.map((r) => r.a.replica))]} />}
