@@ -70,6 +70,13 @@ func (p *Place) Load() forecast.Load {
 	return forecast.Load{Bytes: p.Missing.Bytes + p.Differ.Bytes, Files: p.Missing.Files + p.Differ.Files}
 }
 
+// Work is what has to be read or brought over the way to a place for its first
+// fill: what it holds already is read there, to be sure that it is the same.
+func (p *Place) Work() forecast.Load {
+	load := p.Load()
+	return forecast.Load{Bytes: load.Bytes + p.Equal.Bytes, Files: load.Files + p.Equal.Files}
+}
+
 // Intake is how many bytes are on their way to a replica at a time, at most: its
 // largest files side by side, in full GiB.
 func Intake(places []Place) int64 {
@@ -106,12 +113,12 @@ type Outlook struct {
 // made in office hours, as many each week as in the last one.
 func Foretell(places []Place, lanes []replica.Lane, network Network, start time.Time) Outlook {
 	o := Outlook{Lanes: lanes, Carried: map[replica.Lane]int64{}}
-	loads := map[replica.ID]forecast.Load{}
+	loads, work := map[replica.ID]forecast.Load{}, map[replica.ID]forecast.Load{}
 	var seed replica.ID
 	var changes []forecast.Changes
 	for i := range places {
 		p := &places[i]
-		loads[p.ID] = p.Load()
+		loads[p.ID], work[p.ID] = p.Load(), p.Work()
 		if p.Seed {
 			seed = p.ID
 		}
@@ -124,7 +131,7 @@ func Foretell(places []Place, lanes []replica.Lane, network Network, start time.
 		mbit, rtt, week := network(l)
 		ways = append(ways, forecast.Way{Lane: l, Mbit: mbit, RTT: rtt, Calendar: week})
 	}
-	o.Fills = forecast.FirstFill(seed, ways, loads, start)
+	o.Fills = forecast.FirstFill(seed, ways, work, start)
 	for to, fill := range o.Fills {
 		o.Carried[replica.Lane{From: fill.From, To: to}] += loads[to].Bytes
 		if fill.End.After(o.Filled) {

@@ -115,9 +115,8 @@ func run(ctx context.Context, folder string) error {
 		func() error { return visit("/replicas/lessons", "lost a conflict") },
 		func() error { return t.See("held by LARKFIELD") },
 		func() error { return shot("replica-set") },
-		func() error { return t.Choose("How much is compared", "Every byte") },
-		func() error { return t.Click("button", "Verify now") },
-		func() error { return t.See("hold what fern holds, by every byte") },
+		// The people of the demo have every byte verified, in the fourteenth run.
+		func() error { return visit("/runs/14", "Checksums") },
 		func() error { return t.See("it is still in the backlog") },
 		func() error { return shot("replica-verification") },
 		func() error { return visit("/replicas", "lessons") },

@@ -17,8 +17,8 @@ export function SetVerificationPage({ run }: { run: number }) {
   return (
     <>
       <PageHead title={<>Verification {run}</>} verdict={<VerifyVerdict v={v} />}>
-        <a className="rounded-sm border border-ink px-3 py-1 hover:bg-wash" href={`/api/v1/replica-verifications/${run}/report`} download={`verification-${run}.html`}>Report</a>
-        {v.level === "full" && v.run.state === "done" && <a className="rounded-sm border border-ink px-3 py-1 hover:bg-wash" href={`/api/v1/replica-verifications/${run}/manifest`} download={`${v.set}.sha256`}>Checksums</a>}
+        <a className="border border-ink px-3 py-1 hover:bg-wash" href={`/api/v1/replica-verifications/${run}/report`} download={`verification-${run}.html`}>Report</a>
+        {v.level === "full" && v.run.state === "done" && <a className="border border-ink px-3 py-1 hover:bg-wash" href={`/api/v1/replica-verifications/${run}/manifest`} download={`${v.set}.sha256`}>Checksums</a>}
       </PageHead>
       <Facts
         facts={[
