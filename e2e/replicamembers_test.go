@@ -80,7 +80,7 @@ func testMembersChange(g *gardenSet) {
 		g.Error("the third replica was not filled")
 	}
 	// Its server was replaced: what is at the new place is adopted.
-	if _, err := api.EditReplica(ctx, "beds", "copy", model.EditReplica{Home: &namespace.Target{Server: "oak", Share: "quiet", Sub: "copies"}}); err != nil {
+	if _, err := api.EditReplica(ctx, "beds", "copy", model.EditReplica{Home: &model.ReplicaHome{Server: "oak", Share: "quiet", Sub: "copies"}}); err != nil {
 		g.Fatal(err)
 	}
 	g.await("a new home", func(s model.ReplicaSet) bool {

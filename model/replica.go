@@ -216,10 +216,17 @@ type EditReplicaSet struct {
 
 // EditReplica changes a place of a set; what is absent stays.
 type EditReplica struct {
-	IntakeQuota *int64            `json:"intakeQuota,omitempty" minimum:"0" doc:"Bytes that may be on their way in at a time"`
-	AtticQuota  *int64            `json:"atticQuota,omitempty" minimum:"0" doc:"Bytes that its attic may keep; 0 for no bound"`
-	Home        *namespace.Target `json:"home,omitempty" doc:"Another place for it, since its server was replaced, say: it is looked at anew, and what it holds is adopted"`
-	Seed        bool              `json:"seed,omitempty" doc:"Let it win the first fill, before anything was carried"`
+	IntakeQuota *int64       `json:"intakeQuota,omitempty" minimum:"0" doc:"Bytes that may be on their way in at a time"`
+	AtticQuota  *int64       `json:"atticQuota,omitempty" minimum:"0" doc:"Bytes that its attic may keep; 0 for no bound"`
+	Home        *ReplicaHome `json:"home,omitempty" doc:"Another place for it, since its server was replaced, say: it is looked at anew, and what it holds is adopted"`
+	Seed        bool         `json:"seed,omitempty" doc:"Let it win the first fill, before anything was carried"`
+}
+
+// ReplicaHome is where a replica is.
+type ReplicaHome struct {
+	Server string `json:"server" doc:"Name of the server"`
+	Share  string `json:"share" doc:"Name of the share"`
+	Sub    string `json:"sub,omitempty" doc:"Folder within the share; it is made when it is missing"`
 }
 
 // EditLane changes a lane; what is absent stays.

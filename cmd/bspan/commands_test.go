@@ -28,9 +28,15 @@ const (
 	oakServer   = `{"name":"oak","site":"Lowland","address":"oak.test","port":445,"account":"warden","version":2}`
 )
 
-const bedsSet = `{"name":"beds","layout":"mesh","calendar":"full","filter":{},"permissions":"carry","atticDays":60,"paused":false,"state":"steady","summary":"All 2 replicas hold the same.","created":"2026-11-01T10:00:00Z","version":3,
+const bedsSet = `{"name":"beds","layout":"mesh","calendar":"full","filter":{},"permissions":"carry","atticDays":60,"retry":{"firstS":5,"mostS":600,"alertAfter":10},"alerts":[{"kind":"silent","about":"elm","found":"it was not looked at","means":"changes are not seen","remedy":"look"}],"paused":false,"state":"steady","summary":"All 2 replicas hold the same.","created":"2026-11-01T10:00:00Z","version":3,
 	"replicas":[{"name":"oak","server":"oak","share":"store","seed":true,"state":"steady","words":"looked at","attic":{"items":0,"conflicts":0}},{"name":"elm","server":"elm","share":"store","state":"steady","words":"looked at","attic":{"items":1,"conflicts":1}}],
 	"lanes":[{"from":"oak","to":"elm","state":"closed","words":"closed by hand; 2 paths wait","backlog":{"files":2,"bytes":2048},"carried":{"files":9,"bytes":4096,"conflicts":1}}]}`
+
+const (
+	bedsVerified = `{"run":{"id":5,"kind":"verify-set","subject":"beds","state":"done","who":"ivy","created":"2026-11-01T10:00:00Z","done":9,"fraction":1},"set":"beds","level":"full","against":"oak","verdict":"Not all replicas hold what oak holds.","replicas":[{"replica":"elm","counts":{"compared":9,"missing":1},"read":1024,"differences":[]}]}`
+	bedsProbe    = `{"run":{"id":5,"kind":"probe","subject":"beds","state":"done","who":"ivy","created":"2026-11-01T10:00:00Z","fraction":1},"set":"beds","from":"oak","arrivals":[{"replica":"elm","contentMs":1500,"foretoldMs":2500}]}`
+	bedsJob      = `{"id":3,"kind":"probe","subject":"beds","settings":"{}","rule":"every 6h","enabled":true,"who":"ivy","created":"2026-11-01T10:00:00Z","next":"2026-11-01T16:00:00Z","version":2}`
+)
 
 const bedsPlan = `{"run":` + aRun + `,"asked":{"name":"beds","replicas":[]},"summary":"beds keeps 1 file the same.","outcome":"warn","checks":[{"name":"clock","outcome":"warn","found":"elm is late","means":"the wrong one may win","remedy":"set it"}],"places":[],
 	"layouts":[{"layout":"mesh","asked":true,"filled":"2026-11-01T10:00:00Z","endless":false,"fills":[{"replica":"elm","from":"oak","bytes":1024,"start":"2026-11-01T10:00:00Z","end":"2026-11-01T10:00:00Z","medianS":60,"p95S":120}],"lanes":[]}],"steps":["Look at all."],"canCreate":true}`
@@ -72,6 +78,24 @@ func startService(t *testing.T) *service {
 		"GET /replica-sets/beds":                           bedsSet,
 		"POST /replica-sets":                               bedsSet,
 		"PATCH /replica-sets/beds":                         bedsSet,
+		"POST /replica-sets/beds/replicas":                 bedsSet,
+		"PATCH /replica-sets/beds/replicas/elm":            bedsSet,
+		"DELETE /replica-sets/beds/replicas/elm":           bedsSet,
+		"POST /replica-sets/beds/verify":                   bedsVerified,
+		"GET /replica-verifications/5":                     bedsVerified,
+		"GET /replica-verifications/5/findings":            `{"items":[{"replica":"elm","path":"2026/gone.txt","kind":"missing"}]}`,
+		"GET /replica-sets/beds/verifications":             `{"items":[` + bedsVerified + `]}`,
+		"POST /replica-sets/beds/verifications/jobs":       bedsJob,
+		"POST /replica-sets/beds/probes":                   bedsProbe,
+		"GET /replica-probes/5":                            bedsProbe,
+		"GET /replica-sets/beds/probes":                    `{"items":[` + bedsProbe + `]}`,
+		"POST /replica-sets/beds/probes/jobs":              bedsJob,
+		"GET /jobs":                                        `{"items":[` + bedsJob + `]}`,
+		"GET /jobs/3":                                      bedsJob,
+		"PATCH /jobs/3":                                    bedsJob,
+		"DELETE /jobs/3":                                   `null`,
+		"POST /jobs/3/run":                                 aRun,
+		"GET /replica-sets/beds/attic/4/comparison":        `{"item":{"id":4,"replica":"elm","path":"Fought over.txt","attic":"x","why":"conflict","at":"2026-11-01T10:00:00Z","size":7},"kept":{"size":7,"modified":"2026-11-01T10:00:00Z","text":"earlier"},"rights":["ada: read before, change now"]}`,
 		"PATCH /replica-sets/beds/lanes/oak/elm":           bedsSet,
 		"GET /replica-sets/beds/troubles":                  `{"items":[{"replica":"elm","path":"open.txt","problem":"in use by another program","since":"2026-11-01T10:00:00Z","last":"2026-11-01T10:00:00Z","times":3}]}`,
 		"GET /replica-sets/beds/attic":                     `{"items":[{"id":4,"replica":"elm","path":"Fought over.txt","attic":".bspan/attic/x","why":"conflict","at":"2026-11-01T10:00:00Z"}]}`,
@@ -206,6 +230,29 @@ func TestCommands(t *testing.T) {
 		{"replica planned 5", "", "WARN clock: elm is late. The wrong one may win: set it.", 0},
 		{"replica edit --layout hub --attic-days 9 beds", `PATCH /replica-sets/beds {"layout":"hub","atticDays":9}`, "the settings of beds are changed", 0},
 		{"replica edit --leave-out a --leave-out b beds", `PATCH /replica-sets/beds {"filter":{"leaveOut":["a","b"]}}`, "beds", 0},
+		{"replica edit --retry-first 2s --alert-after 3 beds", `PATCH /replica-sets/beds {"retry":{"firstS":2,"mostS":600,"alertAfter":3}}`, "beds", 0},
+		{"replica show beds --output csv", "", "closed by hand", 0},
+		{"replica add --name third beds oak/quiet/copies", `POST /replica-sets/beds/replicas {"name":"third","server":"oak","share":"quiet","sub":"copies"}`, "is kept at oak/quiet/copies as well", 0},
+		{"replica drop beds elm", "DELETE /replica-sets/beds/replicas/elm", "belongs to beds no more", 0},
+		{"replica rehome beds elm oak/quiet", `PATCH /replica-sets/beds/replicas/elm {"home":{"server":"oak","share":"quiet"}}`, "is at oak/quiet from now on", 0},
+		{"replica seed beds elm", `PATCH /replica-sets/beds/replicas/elm {"seed":true}`, "wins the first fill", 0},
+		{"replica quota --attic 2GiB beds elm", `PATCH /replica-sets/beds/replicas/elm {"atticQuota":2147483648}`, "quotas of elm", 0},
+		{"replica quota --attic much beds elm", "", "is no size", 2},
+		{"replica verify --no-wait --level sample --sample 10 beds", `POST /replica-sets/beds/verify {"level":"sample","sample":10}`, "verify-set", 0},
+		{"replica verify --level full beds", `POST /replica-sets/beds/verify {"level":"full"}`, "2026/gone.txt", 0},
+		{"replica verify --again daily beds", `POST /replica-sets/beds/verifications/jobs {"level":"names","rule":"daily"}`, "job 3 verifies beds", 0},
+		{"replica verified 5", "", "Not all replicas hold what oak holds.", 0},
+		{"replica verified five", "", "not the number", 2},
+		{"replica verifications beds", "", "Not all replicas", 0},
+		{"replica probe --from oak beds", `POST /replica-sets/beds/probes {"from":"oak"}`, "1.5 s", 0},
+		{"replica probes beds", "", "2.5 s", 0},
+		{"replica attic compare beds 4", "", "ada: read before, change now", 0},
+		{"job list", "", "every 6h", 0},
+		{"job at --again daily 3", `PATCH /jobs/3 {"rule":"daily"}`, "job 3 is done next", 0},
+		{"job disable 3", `PATCH /jobs/3 {"enabled":false}`, "is disabled", 0},
+		{"job run 3", "POST /jobs/3/run", "run 5 has begun", 0},
+		{"job remove 3", "DELETE /jobs/3", "job 3 is removed", 0},
+		{"job remove three", "", "not a number", 2},
 		{"replica pause beds", `PATCH /replica-sets/beds {"paused":true}`, "beds is paused", 0},
 		{"replica resume beds", `PATCH /replica-sets/beds {"paused":false}`, "beds goes on", 0},
 		{"replica close beds oak elm", `PATCH /replica-sets/beds/lanes/oak/elm {"closed":true}`, "bspan replica open beds oak elm", 0},
@@ -246,7 +293,7 @@ func TestCommands(t *testing.T) {
 func TestCommandsAsJSON(t *testing.T) {
 	t.Setenv("BSPAN_TOKEN", "token")
 	for _, args := range []string{"site list", "site legs", "namespace list", "namespace tree garden", "namespace lint garden", "namespace history garden", "namespace mappings garden",
-		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds",
+		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds", "replica verified 5", "replica verifications beds", "replica probes beds", "replica attic compare beds 4", "job list",
 		"run list", "run show 5", "user list", "server list", "where /garden/store", "site remove --rehearse Marsh", "namespace hold --location oak/store /garden/store"} {
 		s := startService(t)
 		out, code := s.bspan(t, append([]string{"--output", "json"}, strings.Fields(args)...)...)

@@ -40,7 +40,7 @@ func memberCommands() []*cli.Command {
 				if err != nil {
 					return err
 				}
-				s, err := api.EditReplica(ctx, args[0], args[1], model.EditReplica{Home: &t})
+				s, err := api.EditReplica(ctx, args[0], args[1], model.EditReplica{Home: &model.ReplicaHome{Server: t.Server, Share: t.Share, Sub: t.Sub}})
 				if err != nil {
 					return err
 				}

@@ -47,7 +47,9 @@ func replicaCommand() *cli.Command {
 			Action: rehearsable(createReplicaSet, "SET", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]...")},
 		{Name: "edit", Usage: "change the settings of a set; what is not given stays", ArgsUsage: "SET", Flags: []cli.Flag{noteFlag(), calendarFlag("when lanes without a calendar of their own are open, and how fast"),
 			&cli.StringFlag{Name: "layout", Usage: "mesh, hub or chain; lanes that are in both stay as they are"}, &cli.IntFlag{Name: "attic-days", Usage: "keep what is removed or lost for so many `DAYS`"},
-			&cli.StringSliceFlag{Name: "leave-out", Usage: "all `PATTERN`s of names that stay where they are"}, &cli.StringSliceFlag{Name: "only", Usage: "all `PATTERN`s of files; others stay where they are"}, rehearseFlag()},
+			&cli.StringSliceFlag{Name: "leave-out", Usage: "all `PATTERN`s of names that stay where they are"}, &cli.StringSliceFlag{Name: "only", Usage: "all `PATTERN`s of files; others stay where they are"},
+			&cli.DurationFlag{Name: "retry-first", Usage: "try what could not be carried again after this long, then after twice as long each time"}, &cli.DurationFlag{Name: "retry-most", Usage: "and at least so often"},
+			&cli.IntFlag{Name: "alert-after", Usage: "tell what could not be carried after so many `TRIES` as an alert"}, rehearseFlag()},
 			Action: rehearsable(editReplicaSet, "SET")},
 		setPaused("pause", "neither look at nor carry anything until it is resumed", true, "%s is paused"),
 		setPaused("resume", "go on with a set that is paused", false, "%s goes on"),
@@ -248,6 +250,13 @@ func editReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, arg
 		days := c.Int("attic-days")
 		e.AtticDays = &days
 	}
+	if c.IsSet("retry-first") || c.IsSet("retry-most") || c.IsSet("alert-after") {
+		s, err := api.ReplicaSet(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		e.Retry = retryIn(c, s.Retry)
+	}
 	if c.IsSet("leave-out") || c.IsSet("only") {
 		s, err := api.ReplicaSet(ctx, args[0])
 		if err != nil {
@@ -266,6 +275,20 @@ func editReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, arg
 		return err
 	}
 	return done(c, s, "the settings of %s are changed", s.Name)
+}
+
+// retryIn reads how what could not be carried is tried again; what is not given stays.
+func retryIn(c *cli.Command, r model.Retry) *model.Retry {
+	if c.IsSet("retry-first") {
+		r.FirstS = int(c.Duration("retry-first").Seconds())
+	}
+	if c.IsSet("retry-most") {
+		r.MostS = int(c.Duration("retry-most").Seconds())
+	}
+	if c.IsSet("alert-after") {
+		r.AlertAfter = c.Int("alert-after")
+	}
+	return &r
 }
 
 func setPaused(name, usage string, paused bool, text string) *cli.Command {

@@ -5,7 +5,6 @@ import (
 	"slices"
 
 	"bridgespan/core/fault"
-	"bridgespan/core/namespace"
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/records"
@@ -76,7 +75,7 @@ func (s *Service) EditReplica(ctx context.Context, name string, version int64, o
 
 // rehome puts a replica at another place: its server was replaced, say. It is
 // looked at anew, and what it holds already is adopted.
-func (s *Service) rehome(ctx context.Context, set *model.ReplicaSet, r *model.Replica, home namespace.Target) error {
+func (s *Service) rehome(ctx context.Context, set *model.ReplicaSet, r *model.Replica, home model.ReplicaHome) error {
 	moved, err := s.place(ctx, 0, model.NewReplica{Name: r.Name, Server: home.Server, Share: home.Share, Sub: home.Sub, IntakeQuota: r.IntakeQuota, AtticQuota: r.AtticQuota})
 	if err != nil {
 		return plain(err)

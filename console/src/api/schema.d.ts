@@ -2844,7 +2844,7 @@ export interface components {
              */
             atticQuota?: number;
             /** @description Another place for it, since its server was replaced, say: it is looked at anew, and what it holds is adopted */
-            home?: components["schemas"]["Target"];
+            home?: components["schemas"]["ReplicaHome"];
             /**
              * Format: int64
              * @description Bytes that may be on their way in at a time
@@ -4110,6 +4110,14 @@ export interface components {
             /** @description What to do */
             remedy: string;
         };
+        ReplicaHome: {
+            /** @description Name of the server */
+            server: string;
+            /** @description Name of the share */
+            share: string;
+            /** @description Folder within the share; it is made when it is missing */
+            sub?: string;
+        };
         ReplicaPlan: {
             /** @description What the set is to be made of */
             asked: components["schemas"]["NewReplicaSet"];
@@ -4907,11 +4915,6 @@ export interface components {
             bytes: number;
             /** Format: int64 */
             files: number;
-        };
-        Target: {
-            Server: string;
-            Share: string;
-            Sub: string;
         };
         Token: {
             /**

@@ -1,7 +1,8 @@
 // Is anything wrong, what does it mean for people, what is to be done: then the numbers.
 import { Link } from "react-router";
-import type { Entry, Leg, Server, Site, Namespace } from "../api/client";
-import { useAbout, useInNeed, useChanges, useLegs, useNamespaces, useServers, useSites } from "../api/queries";
+import type { Entry, Leg, ReplicaSet, Server, Site, Namespace } from "../api/client";
+import { useAbout, useInNeed, useChanges, useLegs, useNamespaces, useReplicaSets, useServers, useSites } from "../api/queries";
+import { setPage } from "../components/replica";
 import { SpanStrip } from "../components/span";
 import { Status, type Tone } from "../components/status";
 import { Empty, Loading, PageHead, Section, Trouble } from "../components/ui";
@@ -15,11 +16,12 @@ export function OverviewPage() {
   const legs = useLegs();
   const namespaces = useNamespaces();
   const lists = useInNeed(namespaces.data?.map((n) => n.name));
-  const failed = [servers, sites, legs, namespaces, lists].find((q) => q.error && !q.data);
+  const sets = useReplicaSets();
+  const failed = [servers, sites, legs, namespaces, lists, sets].find((q) => q.error && !q.data);
   if (failed) return <Trouble error={failed.error} retry={() => void failed.refetch()} />;
-  if (!servers.data || !sites.data || !legs.data || !namespaces.data || !lists.data) return <Loading what="the estate" />;
+  if (!servers.data || !sites.data || !legs.data || !namespaces.data || !lists.data || !sets.data) return <Loading what="the estate" />;
   if (servers.data.length === 0) return <FirstSteps sites={sites.data.length} />;
-  const findings = [...serverFindings(servers.data), ...lists.data.flatMap(({ namespace, entries }) => entryFindings(namespace, entries))];
+  const findings = [...serverFindings(servers.data), ...lists.data.flatMap(({ namespace, entries }) => entryFindings(namespace, entries)), ...setFindings(sets.data)];
   const worst = findings.some((f) => f.tone === "bad") ? "bad" : findings.length ? "warn" : "good";
   return (
     <>
@@ -72,6 +74,17 @@ function entryFindings(namespace: string, entries: Entry[]): Finding[] {
       return [{ tone: "bad", text: `${path} leads nowhere`, means: `${why}, so people cannot reach it`, to: to(e), action: held.length ? "Open it" : "See why" }];
     }
     return held.map((l) => ({ tone: "warn" as const, text: `${path}: ${target(l)} is held`, means: l.why || "kept from people by hand", to: to(e), action: "Look at it" }));
+  });
+}
+
+/** What needs somebody about replica sets: one line a set, the worst of it told. */
+function setFindings(sets: ReplicaSet[]): Finding[] {
+  return sets.flatMap((set): Finding[] => {
+    const [worst] = set.alerts;
+    if (!worst) return [];
+    const bad = set.alerts.some((a) => a.kind === "failing" || a.kind === "differs");
+    const more = set.alerts.length > 1 ? `, and ${plural(set.alerts.length - 1, "more thing")}` : "";
+    return [{ tone: bad ? "bad" : "warn", text: `${set.name}, ${worst.about}: ${worst.found}${more}`, means: worst.means, to: setPage(set.name), action: "See the set" }];
   });
 }
 
