@@ -128,9 +128,10 @@ func testQuotas(g *gardenSet, api *client.Client) {
 	if _, err := api.EditReplica(ctx, "beds", "copy", model.EditReplica{AtticQuota: &quota}); err != nil {
 		g.Fatal(err)
 	}
-	g.await("a full attic that is told", func(s model.ReplicaSet) bool {
-		return slices.ContainsFunc(s.Alerts, func(a model.ReplicaAlert) bool { return a.Kind == "attic-full" }) || s.Replicas[1].Attic.Items == 1
-	})
+	g.await("an attic within its quota", func(s model.ReplicaSet) bool { return s.Replicas[1].Attic.Items == 1 })
+	if left, err := api.Attic(ctx, "beds", "copy", "", 10); err != nil || len(left) != 1 || left[0].ID != kept[0].ID {
+		g.Errorf("the attic keeps %+v, %v; the newest is number %d", left, err, kept[0].ID)
+	}
 }
 
 // TestHeldFiles names who holds a file that cannot be carried, and carries it

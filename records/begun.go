@@ -122,6 +122,12 @@ func (s *Replication) open(ctx context.Context, r replica.ID) error {
 	}
 	s.opening.Lock()
 	defer s.opening.Unlock()
+	s.begun.mu.Lock()
+	opened = s.begun.opened[r]
+	s.begun.mu.Unlock()
+	if opened { // somebody did meanwhile: what is begun now is ours, and stays as it is
+		return nil
+	}
 	err := s.db.Change(ctx, func(tx *Tx) error { return s.expand(ctx, tx, r) })
 	if err == nil {
 		s.begun.mu.Lock()

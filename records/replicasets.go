@@ -258,8 +258,8 @@ func (q Queries) Backlog(ctx context.Context, l replica.Lane) (b model.Backlog, 
 
 // Waits reports whether a path waits in a backlog into or out of one of two replicas.
 func (q Queries) Waits(ctx context.Context, a, b replica.ID, key string) (waits bool, err error) {
-	err = q.run.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM replica_backlog WHERE (from_id IN (?, ?) OR to_id IN (?, ?)) AND folder = ? AND name_key = ?)`,
-		a, b, a, b, folderOf(path.Dir(key)), []byte(path.Base(key))).Scan(&waits)
+	err = q.run.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM replica_lanes l JOIN replica_backlog b ON b.from_id = l.from_id AND b.to_id = l.to_id AND b.folder = ? AND b.name_key = ?
+		WHERE l.from_id IN (?, ?) OR l.to_id IN (?, ?))`, folderOf(path.Dir(key)), []byte(path.Base(key)), a, b, a, b).Scan(&waits)
 	return waits, unavailable(err)
 }
 

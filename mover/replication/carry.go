@@ -3,16 +3,13 @@ package replication
 import (
 	"context"
 	"errors"
-	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
 
 	"bridgespan/core/replica"
-	"bridgespan/tree"
 )
 
 // Carried is what a lane did.
@@ -31,7 +28,7 @@ type Carried struct {
 // while the sender is not filled, or one of both was not yet looked at. When one
 // of both does not answer, it ends with that error, and what is left stays as it is.
 func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carried, error) {
-	c := &carry{Engine: e, lane: lane, from: e.replica(lane.From), to: e.replica(lane.To), large: make(chan struct{}, e.hands()), small: make(chan struct{}, smallShare*e.hands())}
+	c := &carry{Engine: e, lane: lane, from: e.replica(lane.From), to: e.replica(lane.To), hands: newHands(e.hands())}
 	if !e.filled(c.from) || !e.scanned(c.to) {
 		return c.done, nil
 	}
@@ -73,29 +70,13 @@ type carry struct {
 	*Engine
 	lane     replica.Lane
 	from, to *Replica
-	// large and small hold one for each file that is read, written or put in place.
-	large, small chan struct{}
+	hands    hands
 
 	mu      sync.Mutex // of what follows
 	done    Carried
 	shelved int           // how many files were given a name in the receiver's intake
 	ready   [shelves]bool // the folders of it that are there
 	failed  []replica.Ticket
-}
-
-// smallShare is how many small files are worked at in the place of a large one:
-// with those, most of the time goes by until a server answers.
-const smallShare = 3
-
-// work does something about a file of some bytes when a hand is free.
-func (c *carry) work(size int64, do func() error) error {
-	hands := c.small
-	if size > smallFile {
-		hands = c.large
-	}
-	hands <- struct{}{}
-	defer func() { <-hands }()
-	return do()
 }
 
 // count changes what was done so far.
@@ -227,29 +208,6 @@ func (c *carry) together(ctx context.Context, errands []*errand) (left []replica
 		err = errors.Join(err, c.Store.Done(ctx, c.lane, done))
 	}
 	return left, err
-}
-
-// shelves are the folders of an intake over which files are spread: some servers
-// look through all of a folder for every name that is new in it.
-const shelves = 64
-
-// stagedName makes a name in the receiver's intake, and the folder for it.
-func (c *carry) stagedName(ctx context.Context) (string, error) {
-	c.mu.Lock()
-	n := c.shelved % shelves
-	c.shelved++
-	ready := c.ready[n]
-	c.mu.Unlock()
-	shelf := path.Join(c.intakeOfRun(), strconv.Itoa(n))
-	if !ready {
-		if err := tree.MkdirAll(ctx, c.to.Tree, shelf); err != nil {
-			return "", err
-		}
-		c.mu.Lock()
-		c.ready[n] = true
-		c.mu.Unlock()
-	}
-	return path.Join(shelf, c.Unique()), nil
 }
 
 // fill notes that a replica has had all that the set had.

@@ -23,7 +23,7 @@ type errand struct {
 // be done first, or it could not be done. An error ends all errands.
 func (e *errand) do(ctx context.Context) (bool, error) {
 	defer e.release()
-	err := e.path(ctx, e.ticket.Key, 0)
+	err := e.carry.hands.work(func() error { return e.path(ctx, e.ticket.Key, 0) })
 	if ctx.Err() != nil {
 		return false, ctx.Err()
 	}
@@ -145,7 +145,12 @@ func (e *errand) read(ctx context.Context, r *Replica, rec, other *replica.Recor
 	if err != nil {
 		return err
 	}
-	d, entry, err := digest(ctx, r.Tree, name)
+	var d replica.Digest
+	var entry tree.Entry
+	err = e.carry.hands.file(rec.Size, func() (err error) {
+		d, entry, err = digest(ctx, r.Tree, name)
+		return err
+	})
 	if absent(err) || errors.Is(err, errMoved) || err == nil && !asKept(rec, entry) {
 		return e.changed(ctx, r, name, *rec)
 	}

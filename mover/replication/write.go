@@ -34,7 +34,11 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 			return err
 		}
 	}
-	leave, err := m.enterIntake(ctx, r, next.Size)
+	var leave func()
+	err := m.carry.hands.rest(func() (err error) {
+		leave, err = m.enterIntake(ctx, r, next.Size)
+		return err
+	})
 	if err != nil {
 		return err
 	}
@@ -53,18 +57,20 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 	if err != nil {
 		return err
 	}
-	if err := m.begin(ctx, next, staged, attic); err != nil {
+	if err := m.carry.hands.rest(func() error { return m.begin(ctx, next, staged, attic) }); err != nil {
 		return errors.Join(err, r.Tree.Remove(ctx, staged))
 	}
-	var left string
-	err = m.work(next.Size, func() (err error) {
-		left, err = m.place(ctx, &next, staged, attic, name)
-		return err
-	})
+	left, err := m.place(ctx, &next, staged, attic, name)
 	if err != nil {
 		return err
 	}
-	if err := m.end(ctx, name, next, left, attic, &brought); err != nil {
+	end := func() error { return m.end(ctx, name, next, left, attic, &brought) }
+	if m.brings() { // nothing is left to be done but to note it
+		err = m.carry.hands.rest(end)
+	} else {
+		err = end()
+	}
+	if err != nil {
 		return err
 	}
 	m.count(func(c *Carried) { c.Files, c.Bytes = c.Files+1, c.Bytes+next.Size })
@@ -134,12 +140,12 @@ func (m *move) replace(ctx context.Context, staged, name string) (left string, e
 // what is in it.
 func (m *move) transfer(ctx context.Context, staged string, next *replica.Record) (tree.Entry, error) {
 	var entry tree.Entry
-	err := m.work(next.Size, func() (err error) {
+	err := m.carry.hands.file(next.Size, func() (err error) {
 		entry, err = m.fetch(ctx, staged, next)
 		return err
 	})
 	if err == nil {
-		err = m.flush(ctx, m.carry.to)
+		err = m.carry.hands.rest(func() error { return m.flush(ctx, m.carry.to) })
 	}
 	if err != nil {
 		_ = discardStaged(context.WithoutCancel(ctx), m.carry.to, staged)

@@ -15,24 +15,3 @@ ALTER TABLE replica_sets
   ADD COLUMN retry_first INT NOT NULL DEFAULT 5,
   ADD COLUMN retry_most INT NOT NULL DEFAULT 600,
   ADD COLUMN retry_alert INT NOT NULL DEFAULT 10;
-
--- Markers that were dropped at one replica and timed at the others.
-CREATE TABLE replica_probes (
-  id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
-  set_id BIGINT UNSIGNED NOT NULL,
-  run_id BIGINT UNSIGNED NULL,
-  origin VARCHAR(255) NOT NULL,
-  dropped DATETIME(6) NOT NULL,
-  KEY (set_id, dropped),
-  FOREIGN KEY (set_id) REFERENCES replica_sets (id) ON DELETE CASCADE
-) ENGINE=InnoDB;
-
-CREATE TABLE replica_arrivals (
-  probe_id BIGINT UNSIGNED NOT NULL,
-  replica VARCHAR(255) NOT NULL,
-  content_ms BIGINT NULL,
-  permissions_ms BIGINT NULL,
-  foretold_ms BIGINT NULL,
-  PRIMARY KEY (probe_id, replica),
-  FOREIGN KEY (probe_id) REFERENCES replica_probes (id) ON DELETE CASCADE
-) ENGINE=InnoDB;

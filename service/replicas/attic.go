@@ -126,7 +126,8 @@ func prune(ctx context.Context, t tree.Tree, name string) {
 	}
 }
 
-// tidyEvery is how often attics are looked at for what they have kept long enough.
+// tidyEvery is how often attics are looked at for what they have kept long enough,
+// or beyond their quota; they are at once when settings change.
 const tidyEvery = time.Minute
 
 // tidyAttics throws away what attics have kept long enough, until ctx ends.
@@ -138,6 +139,7 @@ func (r *round) tidyAttics(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
+		case <-r.untidy:
 		case <-time.After(tidyEvery):
 		}
 	}

@@ -79,6 +79,7 @@ type round struct {
 	stop   context.CancelFunc
 	places []*place
 	ways   []*way
+	untidy chan struct{} // rung when attics are to be looked at
 
 	mu       sync.Mutex
 	set      model.ReplicaSet
@@ -124,7 +125,7 @@ func (r *round) guard(do func()) {
 }
 
 func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round {
-	r := &round{keeper: k, set: set, stop: stop, troubles: map[[2]string]replication.Trouble{}}
+	r := &round{keeper: k, set: set, stop: stop, untidy: make(chan struct{}, 1), troubles: map[[2]string]replication.Trouble{}}
 	r.engine = &replication.Engine{Set: set.Name, Now: now, Unique: rand.Text, Trouble: r.trouble, LeavePermissions: set.Permissions == model.PermissionsLeave, Pace: r.pace}
 	store := k.db.Replication()
 	store.RetryFirst, store.RetryMost = time.Duration(set.Retry.FirstS)*time.Second, time.Duration(set.Retry.MostS)*time.Second
@@ -293,6 +294,7 @@ func (r *round) takeOver(set model.ReplicaSet) {
 	for i, w := range r.ways {
 		w.takeOver(set.Lanes[i], set.Calendar)
 	}
+	ring(r.untidy)
 }
 
 // trouble notes what could not be done, to be kept with the next beat.

@@ -349,6 +349,9 @@ func (s *Service) Remove(ctx context.Context, name string, version int64) error 
 		if err := tx.RemoveReplicaSet(ctx, removed); err != nil {
 			return tx.Since(ctx, err, set.Name, version)
 		}
+		if err := tx.RemoveJobsOf(ctx, []string{verifyKind, probeKind}, set.Name); err != nil {
+			return err
+		}
 		return tx.Record(ctx, access.Change(ctx, "replica.remove", set.Name, asEdited(set), nil), topic)
 	})
 	if err != nil || records.Rehearsing(ctx) {

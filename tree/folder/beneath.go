@@ -14,6 +14,9 @@ import (
 // walks to files element by element.
 var lacksOpenat2 atomic.Bool
 
+// openTries bounds how often a file is opened anew while folders above it are renamed.
+const openTries = 100
+
 // open opens what is below the root, whatever links say: openat2(2) with
 // RESOLVE_BENEATH does in one call what os.Root does in one for each element.
 func (t *Tree) open(name string, flags int, mode fs.FileMode) (*os.File, error) {
@@ -24,12 +27,12 @@ func (t *Tree) open(name string, flags int, mode fs.FileMode) (*os.File, error) 
 	if flags&os.O_CREATE != 0 {
 		how.Mode = uint64(mode.Perm())
 	}
-	for {
+	for try := 0; ; try++ {
 		fd, err := unix.Openat2(int(t.top.Fd()), name, &how)
 		switch {
 		case err == nil:
 			return os.NewFile(uintptr(fd), name), nil
-		case errors.Is(err, unix.EINTR), errors.Is(err, unix.EAGAIN): // EAGAIN: something above was renamed just now
+		case try < openTries && (errors.Is(err, unix.EINTR) || errors.Is(err, unix.EAGAIN)): // EAGAIN: something above was renamed just now
 			continue
 		case errors.Is(err, unix.ENOSYS), errors.Is(err, unix.EPERM) && flags&os.O_CREATE == 0:
 			lacksOpenat2.Store(errors.Is(err, unix.ENOSYS))
