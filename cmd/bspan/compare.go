@@ -28,17 +28,13 @@ func compareRights(ctx context.Context, c *cli.Command, api *client.Client, args
 	if c.Bool("no-wait") {
 		return show(c, r, comparedTable(r))
 	}
-	run, err := follow(ctx, c, api, *r.Run)
-	if err != nil {
-		return err
-	}
-	if r, err = api.Comparison(ctx, run.ID); err != nil {
-		return err
-	}
-	if err := showCompared(ctx, c, api, r); err != nil {
-		return err
-	}
-	return ended(run)
+	return throughRun(ctx, c, api, *r.Run, r, func(id int64) error {
+		r, err := api.Comparison(ctx, id)
+		if err != nil {
+			return err
+		}
+		return showCompared(ctx, c, api, r)
+	})
 }
 
 // mostShown is how many differences one command shows, unless it says otherwise.

@@ -39,20 +39,13 @@ func dropProbe(ctx context.Context, c *cli.Command, api *client.Client, args []s
 	if err != nil {
 		return err
 	}
-	if c.Bool("no-wait") {
-		return show(c, p, runTable([]model.Run{p.Run}))
-	}
-	run, err := follow(ctx, c, api, p.Run)
-	if err != nil {
-		return err
-	}
-	if p, err = api.ReplicaProbe(ctx, run.ID); err != nil {
-		return err
-	}
-	if err := show(c, p, probeTable([]model.ReplicaProbe{p}, args[0])); err != nil {
-		return err
-	}
-	return ended(run)
+	return throughRun(ctx, c, api, p.Run, p, func(id int64) error {
+		p, err := api.ReplicaProbe(ctx, id)
+		if err != nil {
+			return err
+		}
+		return show(c, p, probeTable([]model.ReplicaProbe{p}, args[0]))
+	})
 }
 
 func probeTable(list []model.ReplicaProbe, set string) table {

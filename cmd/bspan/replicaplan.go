@@ -24,30 +24,19 @@ func planReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, arg
 	if err != nil {
 		return err
 	}
-	if c.Bool("no-wait") {
-		return show(c, p, runTable([]model.Run{p.Run}))
-	}
-	run, err := follow(ctx, c, api, p.Run)
-	if err != nil {
-		return err
-	}
-	if p, err = api.ReplicaPlan(ctx, run.ID); err != nil {
-		return err
-	}
-	if err := show(c, p, replicaPlanTable(p)); err != nil {
-		return err
-	}
-	return ended(run)
+	return throughRun(ctx, c, api, p.Run, p, func(id int64) error { return showPlan(ctx, c, api, id) })
 }
 
 func showReplicaPlan(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	return onRun(args[0], func(id int64) error {
-		p, err := api.ReplicaPlan(ctx, id)
-		if err != nil {
-			return err
-		}
-		return show(c, p, replicaPlanTable(p))
-	})
+	return onRun(args[0], func(id int64) error { return showPlan(ctx, c, api, id) })
+}
+
+func showPlan(ctx context.Context, c *cli.Command, api *client.Client, id int64) error {
+	p, err := api.ReplicaPlan(ctx, id)
+	if err != nil {
+		return err
+	}
+	return show(c, p, replicaPlanTable(p))
 }
 
 // replicaPlanTable shows the checks of a plan, and below them the forecast.

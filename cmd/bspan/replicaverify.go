@@ -40,17 +40,7 @@ func verifyReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, a
 	if err != nil {
 		return err
 	}
-	if c.Bool("no-wait") {
-		return show(c, v, runTable([]model.Run{v.Run}))
-	}
-	run, err := follow(ctx, c, api, v.Run)
-	if err != nil {
-		return err
-	}
-	if err := showVerification(ctx, c, api, run.ID, "", ""); err != nil {
-		return err
-	}
-	return ended(run)
+	return throughRun(ctx, c, api, v.Run, v, func(id int64) error { return showVerification(ctx, c, api, id, "", "") })
 }
 
 func showReplicaVerification(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {

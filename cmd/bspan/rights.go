@@ -205,17 +205,13 @@ func changeRights(what model.RightsAction) action {
 
 // finishChange waits for a change to end, and shows it.
 func finishChange(ctx context.Context, c *cli.Command, api *client.Client, r model.RightsChange) error {
-	run, err := follow(ctx, c, api, r.Run)
-	if err != nil {
-		return err
-	}
-	if r, err = api.RightsChange(ctx, run.ID); err != nil {
-		return err
-	}
-	if err := show(c, r, changeTable(r)); err != nil {
-		return err
-	}
-	return ended(run)
+	return throughRun(ctx, c, api, r.Run, r, func(id int64) error {
+		r, err := api.RightsChange(ctx, id)
+		if err != nil {
+			return err
+		}
+		return show(c, r, changeTable(r))
+	})
 }
 
 func changeTable(r model.RightsChange) table {

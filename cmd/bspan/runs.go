@@ -119,6 +119,22 @@ func follow(ctx context.Context, c *cli.Command, api *client.Client, r model.Run
 	return r, nil
 }
 
+// throughRun shows what a run that was started comes to, when it has ended; with
+// --no-wait that it has begun, at once. shown shows it by its number.
+func throughRun(ctx context.Context, c *cli.Command, api *client.Client, run model.Run, started any, shown func(id int64) error) error {
+	if c.Bool("no-wait") {
+		return show(c, started, runTable([]model.Run{run}))
+	}
+	run, err := follow(ctx, c, api, run)
+	if err != nil {
+		return err
+	}
+	if err := shown(run.ID); err != nil {
+		return err
+	}
+	return ended(run)
+}
+
 // doneWords is how much is done, of what the run is about.
 func doneWords(r model.Run) string {
 	if r.Bytes == 0 {

@@ -21,20 +21,13 @@ func verifyLocation(ctx context.Context, c *cli.Command, api *client.Client, arg
 	if err != nil {
 		return err
 	}
-	if c.Bool("no-wait") {
-		return show(c, v, runTable([]model.Run{v.Run}))
-	}
-	run, err := follow(ctx, c, api, v.Run)
-	if err != nil {
-		return err
-	}
-	if v, err = api.Verification(ctx, run.ID); err != nil {
-		return err
-	}
-	if err := show(c, v, verificationTable(v)); err != nil {
-		return err
-	}
-	return ended(run)
+	return throughRun(ctx, c, api, v.Run, v, func(id int64) error {
+		v, err := api.Verification(ctx, id)
+		if err != nil {
+			return err
+		}
+		return show(c, v, verificationTable(v))
+	})
 }
 
 func verificationTable(v model.Verification) table {

@@ -26,17 +26,13 @@ func whoCan(ctx context.Context, c *cli.Command, api *client.Client, args []stri
 	if c.Bool("no-wait") {
 		return show(c, w, whoCanTable(w))
 	}
-	run, err := follow(ctx, c, api, w.Run)
-	if err != nil {
-		return err
-	}
-	if w, err = api.WhoCan(ctx, run.ID); err != nil {
-		return err
-	}
-	if err := show(c, w, whoCanTable(w)); err != nil {
-		return err
-	}
-	return ended(run)
+	return throughRun(ctx, c, api, w.Run, w, func(id int64) error {
+		w, err := api.WhoCan(ctx, id)
+		if err != nil {
+			return err
+		}
+		return show(c, w, whoCanTable(w))
+	})
 }
 
 func whoCanTable(w model.WhoCan) table {

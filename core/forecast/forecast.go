@@ -40,6 +40,36 @@ func (w *Way) weight(l Load) int64 {
 	return l.Bytes + int64(waits*w.Mbit*1e6/8)
 }
 
+// Arrivals tells when a change of a few bytes is at each replica, that one has at
+// a moment: when ways are open, and how long they are. each is what a file takes
+// at the ends of a way, beside its round trips. Replicas to which nothing ever
+// gets are not in the answer.
+func Arrivals(from replica.ID, at time.Time, ways []Way, each time.Duration) map[replica.ID]time.Time {
+	there := map[replica.ID]time.Time{from: at}
+	for changed := true; changed; {
+		changed = false
+		for _, w := range ways {
+			sent, ok := there[w.From]
+			if !ok {
+				continue
+			}
+			if w.Calendar.At(sent) == calendar.Off {
+				if sent = w.Calendar.Next(sent); sent.IsZero() {
+					continue
+				}
+			}
+			arrives := sent.Add(each + tripsOfOne*w.RTT)
+			if known, ok := there[w.To]; !ok || arrives.Before(known) {
+				there[w.To], changed = arrives, true
+			}
+		}
+	}
+	return there
+}
+
+// tripsOfOne is how many round trips a single file takes from end to end.
+const tripsOfOne = 16
+
 // Fill is the first fill of one replica.
 type Fill struct {
 	From       replica.ID // the replica that fills it

@@ -137,3 +137,29 @@ func BenchmarkSteady(b *testing.B) {
 		Steady(ways, changes)
 	}
 }
+
+func TestArrivals(t *testing.T) {
+	monday := time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
+	night, err := calendar.Parse("calendar", "off; 18-24 full")
+	if err != nil {
+		t.Fatal(err)
+	}
+	way := func(from, to replica.ID, rtt time.Duration, week calendar.Week) Way {
+		return Way{Lane: replica.Lane{From: from, To: to}, Mbit: 10, RTT: rtt, Calendar: week}
+	}
+	ways := []Way{way(1, 2, 100*time.Millisecond, calendar.Always()), way(1, 3, 0, night), way(2, 3, time.Second, calendar.Always()), way(3, 4, 0, night), way(1, 5, 0, calendar.Week{}), way(6, 1, 0, calendar.Always())}
+	got := Arrivals(1, monday, ways, time.Second)
+	for id, want := range map[replica.ID]time.Duration{
+		1: 0,
+		2: time.Second + 1600*time.Millisecond,
+		3: 2*time.Second + 17600*time.Millisecond, // by way of 2, since the straight way is closed
+		4: 6*time.Hour + time.Second,
+	} {
+		if after := got[id].Sub(monday); after != want {
+			t.Errorf("at %d after %s, want %s", id, after, want)
+		}
+	}
+	if len(got) != 4 {
+		t.Errorf("what nothing gets to: %v", got)
+	}
+}

@@ -10,8 +10,10 @@ import (
 	"bridgespan/core/acl"
 	"bridgespan/core/calendar"
 	"bridgespan/core/fault"
+	"bridgespan/core/forecast"
 	"bridgespan/core/namespace"
 	"bridgespan/core/plan"
+	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/service/jobs"
 	"bridgespan/tree"
@@ -308,6 +310,9 @@ func (p *prober) others() (list []tree.Tree) {
 	return list
 }
 
+// atEnds is what a small file takes at both ends, beside its round trips.
+const atEnds = 200 * time.Millisecond
+
 // foretell says when the probe will be at each replica, in milliseconds: when it
 // is seen, when lanes are open, and how far the way is.
 func (p *prober) foretell(ctx context.Context, at time.Time) (map[int64]int64, error) {
@@ -315,31 +320,15 @@ func (p *prober) foretell(ctx context.Context, at time.Time) (map[int64]int64, e
 	if err != nil {
 		return nil, err
 	}
-	here := map[int64]time.Time{}
+	var origin model.Replica
 	for _, r := range p.set.Replicas {
 		if r.Name == p.asked.From {
-			here[r.ID] = at.Add(seenAfter(r))
-		}
-	}
-	for range p.set.Replicas {
-		for _, l := range p.set.Lanes {
-			from, ok := here[l.FromID]
-			if !ok {
-				continue
-			}
-			open, ok := opens(&p.set, l, from)
-			if !ok {
-				continue
-			}
-			arrives := open.Add(crossing(&p.set, l, legs))
-			if known, ok := here[l.ToID]; !ok || arrives.Before(known) {
-				here[l.ToID] = arrives
-			}
+			origin = r
 		}
 	}
 	foretold := map[int64]int64{}
-	for id, t := range here {
-		foretold[id] = t.Sub(at).Milliseconds()
+	for id, t := range forecast.Arrivals(replica.ID(origin.ID), at.Local().Add(seenAfter(origin)), waysOf(&p.set, legs, at), atEnds) {
+		foretold[int64(id)] = t.Sub(at).Milliseconds()
 	}
 	return foretold, nil
 }
@@ -351,36 +340,23 @@ func seenAfter(r model.Replica) time.Duration {
 	return (min(max(pauseShare*look, leastPause), mostPause) + look) / 2
 }
 
-// opens is when a lane is open from a moment on; false when it never is.
-func opens(set *model.ReplicaSet, l model.Lane, at time.Time) (time.Time, bool) {
-	if l.Closed {
-		return at, false
-	}
-	if l.OpenUntil != nil && at.Before(*l.OpenUntil) {
-		return at, true
-	}
-	week, err := calendar.Parse("calendar", orText(l.Calendar, set.Calendar))
-	if err != nil {
-		return at, false
-	}
-	local := at.Local()
-	if week.At(local) != calendar.Off {
-		return at, true
-	}
-	next := week.Next(local)
-	return next, !next.IsZero()
-}
-
-// stepsOfFile is how many round trips a small file takes, of which the way to
-// either end is one.
-const stepsOfFile = 16
-
-// crossing is how long a small file takes over a lane, apart from waiting.
-func crossing(set *model.ReplicaSet, l model.Lane, legs []namespace.Leg) time.Duration {
+// waysOf are the lanes of a set with what they run over, as they are opened and
+// closed now.
+func waysOf(set *model.ReplicaSet, legs []namespace.Leg, at time.Time) (ways []forecast.Way) {
 	site := map[int64]string{}
 	for _, r := range set.Replicas {
 		site[r.ID] = r.Site
 	}
-	_, rtt, _ := plan.Between(legs, site[l.FromID], site[l.ToID])
-	return 200*time.Millisecond + stepsOfFile*rtt
+	for _, l := range set.Lanes {
+		week, err := calendar.Parse("calendar", orText(l.Calendar, set.Calendar))
+		switch {
+		case err != nil || l.Closed:
+			week = calendar.Week{}
+		case l.OpenUntil != nil && at.Before(*l.OpenUntil):
+			week = calendar.Always()
+		}
+		mbit, rtt, _ := plan.Between(legs, site[l.FromID], site[l.ToID])
+		ways = append(ways, forecast.Way{Lane: replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, Mbit: mbit, RTT: rtt, Calendar: week})
+	}
+	return ways
 }

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"iter"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -25,7 +24,7 @@ import (
 	"bridgespan/records"
 	"bridgespan/service/accounts"
 	"bridgespan/service/jobs"
-	"bridgespan/smbadmin"
+	"bridgespan/service/sides"
 	"bridgespan/tree"
 )
 
@@ -136,34 +135,13 @@ func (v *verifier) keep(ctx context.Context) error {
 
 // end is one of the two replicas that are compared.
 type end struct {
+	*sides.Side
 	replica model.Replica
-	tree    tree.Tree
-	realms  []account.Realm
-	asked   *accounts.At // nil when the server cannot be asked for accounts
-}
-
-func (e *end) close() {
-	if e.asked != nil {
-		e.asked.Close()
-	}
-	_ = e.tree.Close()
 }
 
 func (v *verifier) reach(ctx context.Context, r model.Replica) (*end, error) {
-	server, session, err := v.estate.Session(ctx, r.Server)
-	if err != nil {
-		return nil, err
-	}
-	t, err := session.Tree(ctx, r.Share, r.Sub)
-	if err != nil {
-		_ = session.Close()
-		return nil, v.explain(ctx, r.Server, err)
-	}
-	e := &end{replica: r, tree: &withSession{t, session.Close}}
-	if at, err := v.accounts.At(ctx, server, smbadmin.New(session)); err == nil {
-		e.realms, e.asked = v.accounts.Realms(at), at
-	}
-	return e, nil
+	side, err := sides.Open(ctx, v.estate, v.accounts, r.Target())
+	return &end{side, r}, err
 }
 
 // keepEvery is how often a verification keeps what it needs to go on.
@@ -175,26 +153,19 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 	if err != nil {
 		return err
 	}
-	defer first.close()
+	defer first.Close()
 	second, err := v.reach(ctx, r)
 	if err != nil {
 		return err
 	}
-	defer second.close()
-	local := func(sid account.SID) bool {
-		for _, realms := range [][]account.Realm{first.realms, second.realms} {
-			if o := account.Describe(sid, realms).Origin; o == account.OfServer || o == account.OfUnixHost {
-				return true
-			}
-		}
-		return false
-	}
-	a, b := &tree.Ordered{Tree: first.tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}, &tree.Ordered{Tree: second.tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}
+	defer second.Close()
+	local := sides.Local(first.Side, second.Side)
+	a, b := &tree.Ordered{Tree: first.Tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}, &tree.Ordered{Tree: second.Tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}
 	group, reading := readers(ctx)
 	saved := time.Now()
-	for p, err := range paths.Pairs(tree.Ahead(ctx, v.items(ctx, first, a)), tree.Ahead(ctx, v.items(ctx, second, b)), func(i verify.Item) string { return i.Path }) {
+	for p, err := range paths.Pairs(tree.Ahead(ctx, first.Items(ctx, a, v.itemOf)), tree.Ahead(ctx, second.Items(ctx, b, v.itemOf)), func(i verify.Item) string { return i.Path }) {
 		if err != nil {
-			return errors.Join(group.Wait(), v.explain(ctx, r.Server, err))
+			return errors.Join(group.Wait(), sides.Explain(err))
 		}
 		differences := verify.Compare(p.First, p.Second, local)
 		v.sayLevels(ctx, first, differences)
@@ -270,36 +241,27 @@ func readers(ctx context.Context) (*errgroup.Group, context.Context) {
 	return group, reading
 }
 
-// items are what a walk meets, as far as the set is about it.
-func (v *verifier) items(ctx context.Context, e *end, walk *tree.Ordered) iter.Seq2[verify.Item, error] {
-	return func(yield func(verify.Item, error) bool) {
-		for m, err := range walk.All(ctx) {
-			if err == nil && (m.Path == "." || strings.HasPrefix(m.Path, probePrefix) || leftOut(v.filter, m)) {
-				continue
-			}
-			i := verify.Item{Path: m.Path, Folder: m.Kind == tree.Folder, Size: m.Size, Modified: m.Modified}
-			if v.set.Permissions == model.PermissionsCarry {
-				i.Attributes, i.Descriptor = uint32(m.Attributes&tree.ReadOnly), m.Descriptor
-			}
-			if !yield(i, err) {
-				return
-			}
-		}
+// itemOf is what is compared of an entry, as far as the set is about it.
+func (v *verifier) itemOf(m tree.Named) (verify.Item, bool) {
+	i := verify.Item{Path: m.Path, Folder: m.Kind == tree.Folder, Size: m.Size, Modified: m.Modified}
+	if v.set.Permissions == model.PermissionsCarry {
+		i.Attributes, i.Descriptor = uint32(m.Attributes&tree.ReadOnly), m.Descriptor
 	}
+	return i, m.Path != "." && !strings.HasPrefix(m.Path, probePrefix) && !leftOut(v.filter, m)
 }
 
 // sayLevels says differing permissions as levels, by the names of accounts.
 func (v *verifier) sayLevels(ctx context.Context, at *end, differences []verify.Difference) {
 	for i := range differences {
 		d := &differences[i]
-		if d.Kind != verify.Permissions || at.asked == nil {
+		if d.Kind != verify.Permissions {
 			continue
 		}
 		var sids []account.SID
 		for _, s := range d.Shifts {
 			sids = append(sids, s.Account)
 		}
-		named, err := v.accounts.Named(ctx, at.asked, sids)
+		named, err := v.accounts.Named(ctx, at.At, sids)
 		if err != nil {
 			continue // the text form says the same in numbers
 		}
@@ -375,7 +337,7 @@ func (v *verifier) contents(ctx context.Context, first, second *end, f chosenFil
 	group, reading := errgroup.WithContext(ctx)
 	for i, e := range []*end{first, second} {
 		group.Go(func() (err error) {
-			sums[i], err = sumOf(reading, e.tree, f.Path)
+			sums[i], err = sumOf(reading, e.Tree, f.Path)
 			held[i] = errors.Is(err, tree.ErrInUse)
 			if err != nil && !held[i] && !isMissing(err) && reading.Err() == nil {
 				return fmt.Errorf("%s at %s: %w", f.Path, e.replica.Name, err)

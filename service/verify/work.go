@@ -4,21 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"iter"
 	"time"
 
-	"bridgespan/core/account"
 	"bridgespan/core/fault"
-	"bridgespan/core/namespace"
 	"bridgespan/core/paths"
 	"bridgespan/core/verify"
-	"bridgespan/model"
-	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
 	"bridgespan/service/naming"
-	"bridgespan/smbadmin"
+	"bridgespan/service/sides"
 	"bridgespan/tree"
-	"bridgespan/tree/smb"
 )
 
 // kept is what a stopped verification needs to go on.
@@ -32,63 +26,9 @@ type kept struct {
 // keepEvery is how often a verification keeps what it needs to go on.
 const keepEvery = 5 * time.Second
 
-// side is one of the two places.
-type side struct {
-	server  model.Server
-	session *smb.Session
-	tree    tree.Tree
-	realms  []account.Realm
-}
-
-func (s *Service) open(ctx context.Context, t namespace.Target) (*side, error) {
-	v, session, err := s.estate.Session(ctx, t.Server)
-	if err != nil {
-		return nil, err
-	}
-	p := &side{server: v, session: session}
-	opened, err := session.Tree(ctx, t.Share, t.Sub)
-	if err == nil {
-		p.tree = opened
-		at, atErr := s.accounts.At(ctx, v, smbadmin.New(session))
-		if err = atErr; err == nil {
-			defer at.Close()
-			p.realms = s.accounts.Realms(at)
-		}
-	}
-	if err != nil {
-		p.close()
-		return nil, fmt.Errorf("%s: %w", t, estate.Unavailable(v, err))
-	}
-	return p, nil
-}
-
-func (p *side) close() {
-	if p.tree != nil {
-		p.tree.Close()
-	}
-	p.session.Close()
-}
-
-// away is an error of one side.
-type away struct {
-	side *side
-	error
-}
-
-func (a away) Unwrap() error { return a.error }
-
-// items are what a walk meets, as far as it is compared.
-func items(ctx context.Context, p *side, walk *tree.Ordered) iter.Seq2[verify.Item, error] {
-	return func(yield func(verify.Item, error) bool) {
-		for e, err := range walk.All(ctx) {
-			if err != nil {
-				err = away{p, err}
-			}
-			if !yield(verify.Item{Path: e.Path, Folder: e.Kind == tree.Folder, Size: e.Size, Modified: e.Modified, Descriptor: e.Descriptor}, err) {
-				return
-			}
-		}
-	}
+// itemOf is what is compared of an entry.
+func itemOf(e tree.Named) (verify.Item, bool) {
+	return verify.Item{Path: e.Path, Folder: e.Kind == tree.Folder, Size: e.Size, Modified: e.Modified, Descriptor: e.Descriptor}, true
 }
 
 // work verifies.
@@ -97,16 +37,16 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 	if err := job.Settings(&work); err != nil {
 		return err
 	}
-	first, err := s.open(ctx, work.Against)
+	first, err := sides.Open(ctx, s.estate, s.accounts, work.Against)
 	if err != nil {
 		return err
 	}
-	defer first.close()
-	second, err := s.open(ctx, work.Target)
+	defer first.Close()
+	second, err := sides.Open(ctx, s.estate, s.accounts, work.Target)
 	if err != nil {
 		return err
 	}
-	defer second.close()
+	defer second.Close()
 	k := kept{Found: found{Differences: []verify.Difference{}}}
 	if _, err := job.Resumes(&k); err != nil {
 		return err
@@ -121,16 +61,14 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 
 // stopped says why a verification did not come to its end.
 func stopped(job *jobs.Job, err error) error {
-	var a away
+	var a sides.Away
 	switch {
 	case errors.Is(err, context.Canceled):
 		return jobs.ErrStopped
 	case errors.As(err, &a) && errors.Is(err, tree.ErrUnreachable):
-		return fault.New(fault.Unavailable, fmt.Sprintf("when it is back, go on with: bspan run resume %d", job.ID), "%s stopped answering", a.side.server.Name).Because(err)
-	case errors.As(err, &a):
-		return estate.Unavailable(a.side.server, err)
+		return fault.New(fault.Unavailable, fmt.Sprintf("when it is back, go on with: bspan run resume %d", job.ID), "%s stopped answering", a.Side.Server.Name).Because(err)
 	}
-	return err
+	return sides.Explain(err)
 }
 
 // reporter is the part of a job that a comparison reports to.
@@ -140,19 +78,12 @@ type reporter interface {
 }
 
 // compare compares what is not compared yet.
-func compare(ctx context.Context, job reporter, first, second *side, k *kept) error {
-	local := func(sid account.SID) bool {
-		for _, realms := range [][]account.Realm{first.realms, second.realms} {
-			if o := account.Describe(sid, realms).Origin; o == account.OfServer || o == account.OfUnixHost {
-				return true
-			}
-		}
-		return false
-	}
-	a := &tree.Ordered{Tree: first.tree, Top: ".", Detail: tree.WithDescriptors, After: k.After}
-	b := &tree.Ordered{Tree: second.tree, Top: ".", Detail: tree.WithDescriptors, After: k.After}
+func compare(ctx context.Context, job reporter, first, second *sides.Side, k *kept) error {
+	local := sides.Local(first, second)
+	a := &tree.Ordered{Tree: first.Tree, Top: ".", Detail: tree.WithDescriptors, After: k.After}
+	b := &tree.Ordered{Tree: second.Tree, Top: ".", Detail: tree.WithDescriptors, After: k.After}
 	saved := time.Now()
-	for p, err := range paths.Pairs(tree.Ahead(ctx, items(ctx, first, a)), tree.Ahead(ctx, items(ctx, second, b)), func(i verify.Item) string { return i.Path }) {
+	for p, err := range paths.Pairs(tree.Ahead(ctx, first.Items(ctx, a, itemOf)), tree.Ahead(ctx, second.Items(ctx, b, itemOf)), func(i verify.Item) string { return i.Path }) {
 		if err != nil {
 			return err
 		}
