@@ -24,8 +24,6 @@ import (
 	"bridgespan/service/estate"
 	"bridgespan/service/naming"
 	"bridgespan/service/vault"
-	"bridgespan/standin/database"
-	"bridgespan/standin/process"
 )
 
 // The namespace that directions are asked of.
@@ -180,21 +178,8 @@ func bigNamespace(ctx context.Context, after *endings) (*records.DB, error) {
 		return nil, err
 	}
 	after.do(func() { os.RemoveAll(dir) })
-	port, err := process.FreePort("127.0.0.1")
+	db, server, err := startRecords(ctx, after, dir)
 	if err != nil {
-		return nil, err
-	}
-	server, err := database.Start(dir, port)
-	if err != nil {
-		return nil, err
-	}
-	after.do(server.Stop)
-	db, err := records.Open(server.DSN("bridgespan"))
-	if err != nil {
-		return nil, err
-	}
-	after.do(func() { db.Close() })
-	if _, err := db.Migrate(ctx, "bench"); err != nil {
 		return nil, err
 	}
 	plain, err := sql.Open("mysql", server.DSN("bridgespan"))

@@ -67,9 +67,10 @@ func Stage(ctx context.Context, t Tree, name string, content io.Reader, options 
 	err := t.Apply(ctx, name, meta)
 	var entry Entry
 	if err == nil {
-		if entry, err = t.Stat(ctx, name); err == nil {
-			entry.Descriptor, err = t.Descriptor(ctx, name)
-		}
+		entry, err = t.Stat(ctx, name)
+	}
+	if err == nil && options.Detail == WithDescriptors {
+		entry.Descriptor, err = t.Descriptor(ctx, name)
 	}
 	if err != nil {
 		_ = t.Remove(context.WithoutCancel(ctx), name)

@@ -32,34 +32,28 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 		return tree.Entry{}, classify("assemble", name, err)
 	}
 	defer f.Close()
-	entry, err := t.assemble(ctx, f, from, parts, content, options)
+	st, err := t.assemble(ctx, f, from, parts, content, options)
 	if err != nil {
 		t.root.Remove(name)
 		return tree.Entry{}, classify("assemble", name, err)
 	}
-	entry.Name = path.Base(name)
-	return entry, nil
+	entry, err := t.described(f, path.Base(name), &st, options.Detail)
+	return entry, classify("assemble", name, err)
 }
 
-func (t *Tree) assemble(ctx context.Context, f, base *os.File, parts []chunk.Part, content io.ReaderAt, options tree.PutOptions) (tree.Entry, error) {
+func (t *Tree) assemble(ctx context.Context, f, base *os.File, parts []chunk.Part, content io.ReaderAt, options tree.PutOptions) (st unix.Stat_t, err error) {
 	for _, p := range parts {
 		if err := copyPart(ctx, f, base, p, content); err != nil {
-			return tree.Entry{}, err
+			return st, err
 		}
 	}
 	if err := t.applyTo(f, options.Meta); err != nil {
-		return tree.Entry{}, err
+		return st, err
 	}
-	st, err := statOf(f)
-	if err == nil && options.SizeKnown && st.Size != options.Size {
+	if st, err = statOf(f); err == nil && options.SizeKnown && st.Size != options.Size {
 		err = tree.ErrTorn
 	}
-	entry := ofStat("", &st)
-	if err == nil && t.descriptors {
-		entry.Attributes = readAttributes(f)
-		entry.Descriptor, err = readDescriptor(f)
-	}
-	return entry, err
+	return st, err
 }
 
 // rangeAtOnce is how much the kernel copies between two looks at the context.

@@ -291,13 +291,21 @@ func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree
 		t.root.Remove(name)
 		return tree.Entry{}, classify("stage", name, err)
 	}
-	entry := ofStat(path.Base(name), &st)
-	if !t.descriptors {
-		return entry, nil
-	}
-	entry.Attributes = readAttributes(f)
-	entry.Descriptor, err = readDescriptor(f)
+	entry, err := t.described(f, path.Base(name), &st, options.Detail)
 	return entry, classify("stage", name, err)
+}
+
+// described is an open file as a listing shows it.
+func (t *Tree) described(f *os.File, name string, st *unix.Stat_t, detail tree.Detail) (e tree.Entry, err error) {
+	e = ofStat(name, st)
+	if !t.descriptors {
+		return e, nil
+	}
+	e.Attributes = readAttributes(f)
+	if detail == tree.WithDescriptors {
+		e.Descriptor, err = readDescriptor(f)
+	}
+	return e, err
 }
 
 // Flush makes everything lasting on the file system of the root.

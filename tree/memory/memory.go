@@ -225,34 +225,17 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 }
 
 func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
-	if err := t.begin(ctx, "stage", name); err != nil {
-		return tree.Entry{}, err
-	}
-	err := t.mayPut(name, options)
-	t.mu.Unlock()
-	if err != nil {
-		return tree.Entry{}, err
-	}
-	var staged bytes.Buffer
-	if _, err := tree.Gather(ctx, &faultyWriter{t, name, &staged}, r, options); err != nil {
-		return tree.Entry{}, tree.PathError("put", name, err)
-	}
-	if err := t.fault("flush", name); err != nil {
-		return tree.Entry{}, err
-	}
-	if err := t.begin(ctx, "commit", name); err != nil {
-		return tree.Entry{}, err
-	}
-	defer t.mu.Unlock()
-	if err := t.mayPut(name, options); err != nil {
-		return tree.Entry{}, err
-	}
-	return t.commit(name, staged.Bytes(), options.Meta)
+	return t.write(ctx, "put", name, r, options, true)
 }
 
 // Stage writes a new file that is not flushed yet.
 func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
 	options.Replace = false
+	return t.write(ctx, "stage", name, r, options, false)
+}
+
+// write gathers a file, flushes it if that is wanted, and puts it in place.
+func (t *Tree) write(ctx context.Context, op, name string, r io.Reader, options tree.PutOptions, flush bool) (tree.Entry, error) {
 	if err := t.begin(ctx, "stage", name); err != nil {
 		return tree.Entry{}, err
 	}
@@ -263,7 +246,12 @@ func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree
 	}
 	var staged bytes.Buffer
 	if _, err := tree.Gather(ctx, &faultyWriter{t, name, &staged}, r, options); err != nil {
-		return tree.Entry{}, tree.PathError("stage", name, err)
+		return tree.Entry{}, tree.PathError(op, name, err)
+	}
+	if flush {
+		if err := t.fault("flush", name); err != nil {
+			return tree.Entry{}, err
+		}
 	}
 	if err := t.begin(ctx, "commit", name); err != nil {
 		return tree.Entry{}, err
@@ -272,11 +260,7 @@ func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree
 	if err := t.mayPut(name, options); err != nil {
 		return tree.Entry{}, err
 	}
-	e, err := t.commit(name, staged.Bytes(), options.Meta)
-	if err == nil {
-		e.Descriptor = t.nodes[t.key(name)].descriptor
-	}
-	return e, err
+	return t.commit(name, staged.Bytes(), options)
 }
 
 // Assemble stages a file of parts of another one.
@@ -317,7 +301,7 @@ func (t *Tree) mayPut(name string, options tree.PutOptions) error {
 	return nil
 }
 
-func (t *Tree) commit(name string, data []byte, meta tree.Meta) (tree.Entry, error) {
+func (t *Tree) commit(name string, data []byte, options tree.PutOptions) (tree.Entry, error) {
 	old := t.nodes[t.key(name)]
 	freed := int64(0)
 	if old != nil {
@@ -335,9 +319,9 @@ func (t *Tree) commit(name string, data []byte, meta tree.Meta) (tree.Entry, err
 	} else if parent := t.nodes[t.key(path.Dir(name))]; parent != nil {
 		n.descriptor = parent.descriptor
 	}
-	n.apply(meta)
+	n.apply(options.Meta)
 	t.nodes[t.key(name)] = n
-	return n.entry(tree.Plain), nil
+	return n.entry(options.Detail), nil
 }
 
 func (n *node) apply(meta tree.Meta) {

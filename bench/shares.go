@@ -1,0 +1,127 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"bridgespan/standin/fileserver"
+	"bridgespan/tree"
+	"bridgespan/tree/smb"
+)
+
+// The files that go from share to share.
+const (
+	shareFolders = 100
+	shareEach    = 100
+)
+
+// shareFill compares the first fill of 10,000 files of 8 KiB from one share to
+// another, contents and times alone, with a recursive get and put by smbclient.
+// It is to be 1.5 times as fast.
+var shareFill = benchmark{name: "first-fill-share", unit: "files/s", bar: 1.5, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+	return prepareShareFill(ctx, after, true)
+}}
+
+// shareFillRights is the same with permissions, and is not to be slower.
+var shareFillRights = benchmark{name: "first-fill-share-rights", unit: "files/s", bar: 1, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+	return prepareShareFill(ctx, after, false)
+}}
+
+func prepareShareFill(ctx context.Context, after *endings, bare bool) (ours, reference way, err error) {
+	dir, err := os.MkdirTemp("", "bspan-bench-share-")
+	if err != nil {
+		return nil, nil, err
+	}
+	after.do(func() { os.RemoveAll(dir) })
+	db, _, err := startRecords(ctx, after, dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	server, err := startFileServer(after)
+	if err != nil {
+		return nil, nil, err
+	}
+	top := server.SharePath("files")
+	if err := writeFiles(filepath.Join(top, "source"), shareFolders, shareEach, smallSize); err != nil {
+		return nil, nil, err
+	}
+	if out, err := exec.Command("chown", "-R", "--reference="+top, filepath.Join(top, "source")).CombinedOutput(); err != nil {
+		return nil, nil, fmt.Errorf("chown: %w: %s", err, out)
+	}
+	const files = shareFolders * shareEach
+	turn := int64(0)
+	return func(ctx context.Context) (float64, error) {
+			trees, end, err := bothFolders(ctx, server, top)
+			if err != nil {
+				return 0, err
+			}
+			defer end()
+			began := time.Now()
+			e := newEngine(db, &turn, trees[0], trees[1])
+			e.LeavePermissions = bare
+			if err := fillWith(ctx, e); err != nil {
+				return 0, err
+			}
+			return files / time.Since(began).Seconds(), nil
+		}, func(ctx context.Context) (float64, error) {
+			return smbclientCopies(ctx, server, top, filepath.Join(dir, "local"), files)
+		}, nil
+}
+
+// bothFolders makes the target anew, and opens both folders, each by a session
+// of its own.
+func bothFolders(ctx context.Context, server *fileserver.Server, top string) (trees [2]tree.Tree, end func(), err error) {
+	if err := errors.Join(os.RemoveAll(filepath.Join(top, "target")), os.RemoveAll(filepath.Join(top, "source", ".bspan"))); err != nil {
+		return trees, nil, err
+	}
+	var sessions endings
+	for i, sub := range []string{"source", "target"} {
+		session, err := smb.Dial(ctx, smb.Target{Address: server.HostPort(), Account: account, Password: password})
+		if err != nil {
+			return trees, nil, err
+		}
+		sessions.do(func() { session.Close() })
+		if sub == "target" {
+			t, err := session.Tree(ctx, "files", "")
+			if err == nil {
+				err = t.Mkdir(ctx, sub)
+			}
+			if err != nil {
+				return trees, nil, err
+			}
+		}
+		if trees[i], err = session.Tree(ctx, "files", sub); err != nil {
+			return trees, nil, err
+		}
+	}
+	syncDisks()
+	return trees, sessions.all, nil
+}
+
+// smbclientCopies gets and puts all files with smbclient.
+func smbclientCopies(ctx context.Context, server *fileserver.Server, top, local string, files float64) (float64, error) {
+	if err := errors.Join(os.RemoveAll(local), os.RemoveAll(filepath.Join(top, "copy")), os.Mkdir(local, 0o755)); err != nil {
+		return 0, err
+	}
+	syncDisks()
+	began := time.Now()
+	for _, commands := range []string{
+		"recurse on; prompt off; lcd " + local + "; cd source; mget folder*",
+		"recurse on; prompt off; lcd " + local + "; mkdir copy; cd copy; mput folder*"} {
+		c := exec.CommandContext(ctx, "smbclient", "//127.0.0.1/files", "-p", fmt.Sprint(server.Port), "-U", account+"%"+password, "-c", commands)
+		if out, err := c.CombinedOutput(); err != nil {
+			return 0, fmt.Errorf("smbclient: %w: %.300s", err, out)
+		}
+	}
+	took := time.Since(began).Seconds()
+	entries, err := os.ReadDir(filepath.Join(top, "copy"))
+	if err == nil && len(entries) != shareFolders {
+		err = fmt.Errorf("smbclient copied %d folders of %d", len(entries), shareFolders)
+	}
+	return files / took, err
+}

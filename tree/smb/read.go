@@ -1,0 +1,86 @@
+package smb
+
+import (
+	"context"
+	"io"
+	"path"
+	"time"
+
+	smb2 "github.com/cloudsoda/go-smb2"
+
+	"bridgespan/tree"
+)
+
+// content is an open file.
+type content struct {
+	*smb2.File
+	entry   tree.Entry
+	ctx     context.Context // of Open
+	release context.CancelFunc
+}
+
+func (c *content) Entry() tree.Entry { return c.entry }
+
+// Current describes the file as it is now.
+func (c *content) Current(context.Context) (tree.Entry, error) {
+	info, err := describe(c.File)
+	if err != nil {
+		return tree.Entry{}, pathError("stat", c.entry.Name, err)
+	}
+	return toEntry(info, c.entry.Name), nil
+}
+
+// ReadAt follows io.ReaderAt: a short read comes with an error.
+func (c *content) ReadAt(p []byte, off int64) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, tree.PathError("read", c.entry.Name, err)
+	}
+	n, err := c.File.ReadAt(p, off)
+	if err == nil && n < len(p) {
+		err = io.EOF
+	}
+	if err != nil && err != io.EOF {
+		err = pathError("read", c.entry.Name, err)
+	}
+	return n, err
+}
+
+func (c *content) Close() error {
+	defer c.release()
+	return pathError("close", c.entry.Name, c.File.Close())
+}
+
+// closeGrace is how long after the end of its context a file may still be closed.
+const closeGrace = 5 * time.Second
+
+// linger returns a context for an open file. It outlives ctx a little, so that
+// a caller who gives up can still close the file: a handle left open at the
+// server would stand in the way of everybody else.
+func linger(ctx context.Context) (context.Context, context.CancelFunc) {
+	lasting, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	stop := context.AfterFunc(ctx, func() { time.AfterFunc(closeGrace, cancel) })
+	return lasting, func() { stop(); cancel() }
+}
+
+func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
+	share, wire, err := t.begin(ctx, "open", name)
+	if err != nil {
+		return nil, err
+	}
+	lasting, release := linger(ctx)
+	f, err := share.WithContext(lasting).Open(wire)
+	if err != nil {
+		release()
+		return nil, pathError("open", name, err)
+	}
+	info, err := describe(f)
+	if err == nil && info.IsDir() {
+		err = tree.ErrKind
+	}
+	if err != nil {
+		f.Close()
+		release()
+		return nil, pathError("open", name, err)
+	}
+	return &content{f, toEntry(info, path.Base(name)), ctx, release}, nil
+}
