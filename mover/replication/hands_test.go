@@ -1,0 +1,143 @@
+package replication
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+
+	"bridgespan/tree"
+	"bridgespan/tree/memory"
+)
+
+// gauge tells how many are at something at a time, at most.
+type gauge struct{ now, most atomic.Int64 }
+
+func (g *gauge) in() {
+	for n := g.now.Add(1); ; {
+		most := g.most.Load()
+		if n <= most || g.most.CompareAndSwap(most, n) {
+			return
+		}
+	}
+}
+
+func (g *gauge) out() { g.now.Add(-1) }
+
+// However many errands are under way, few work; who waits lets others work.
+func TestHands(t *testing.T) {
+	h := newHands(2)
+	var working, large gauge
+	var rested atomic.Int64
+	var group sync.WaitGroup
+	gate := make(chan struct{})
+	for i := range 200 {
+		group.Go(func() {
+			_ = h.work(func() error {
+				working.in()
+				working.out()
+				_ = h.rest(func() error { rested.Add(1); <-gate; return nil })
+				return h.file(int64(i%2)*2*smallFile, func() error {
+					if i%2 == 1 {
+						large.in()
+						defer large.out()
+					}
+					return nil
+				})
+			})
+		})
+		if i == 199 {
+			close(gate) // all could rest at once, though only six may work
+		}
+	}
+	group.Wait()
+	if working.most.Load() > 6 || large.most.Load() > 2 || rested.Load() != 200 {
+		t.Errorf("%d worked and %d were at large files at a time; %d rested", working.most.Load(), large.most.Load(), rested.Load())
+	}
+}
+
+// slowFlush is a tree that flushes when it is let.
+type slowFlush struct {
+	*memory.Tree
+	begun, let chan struct{}
+	flushes    atomic.Int64
+}
+
+func (s *slowFlush) Flush(context.Context) error {
+	s.flushes.Add(1)
+	s.begun <- struct{}{}
+	<-s.let
+	return nil
+}
+
+// Who waits at the same time waits for one flush, and nobody for one that had
+// begun before.
+func TestFlushTogether(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := &slowFlush{Tree: &memory.Tree{}, begun: make(chan struct{}, 10), let: make(chan struct{})}
+		r := &Replica{ID: 1, Tree: s}
+		e := &Engine{Replicas: []*Replica{r}}
+		var group sync.WaitGroup
+		flush := func(n int) {
+			for range n {
+				group.Go(func() {
+					if err := e.flush(t.Context(), r); err != nil {
+						t.Error(err)
+					}
+				})
+			}
+			synctest.Wait()
+		}
+		flush(1)
+		<-s.begun // the first flush is under way
+		flush(50) // these have staged something that it may miss
+		if n := s.flushes.Load(); n != 1 {
+			t.Errorf("%d flushes at a time", n)
+		}
+		s.let <- struct{}{}
+		<-s.begun
+		s.let <- struct{}{}
+		group.Wait()
+		if n := s.flushes.Load(); n != 2 {
+			t.Errorf("51 waited for %d flushes, want 2", n)
+		}
+	})
+}
+
+// No more than the quota is in an intake at a time, but for a file that is larger
+// by itself.
+func TestIntakeQuota(t *testing.T) {
+	intake := &memory.Tree{}
+	p := newPair(t, &memory.Tree{}, intake)
+	p.Replicas[1].Intake = 250
+	var mu sync.Mutex
+	most := int64(0)
+	intake.Fault = func(step, name string) error {
+		if step != "flush" {
+			return nil
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		sum, files := int64(0), 0
+		for e, err := range tree.Walk(context.Background(), intake, intakeFolder, tree.Plain) {
+			if err == nil && e.Kind == tree.File {
+				sum, files = sum+e.Size, files+1
+			}
+		}
+		if files > 1 || sum != 400 { // the larger one has it alone
+			most = max(most, sum)
+		}
+		return nil
+	}
+	for i := range 30 {
+		put(t, p.a, fmt.Sprintf("file %d", i), string(make([]byte, 100)))
+	}
+	put(t, p.a, "larger", string(make([]byte, 400)))
+	p.settleDown()
+	p.same()
+	if most > 250 || most == 0 {
+		t.Errorf("%d bytes waited in the intake at a time", most)
+	}
+}
