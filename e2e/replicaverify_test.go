@@ -113,6 +113,39 @@ func TestReplicaVerification(t *testing.T) {
 	}
 	refused(t, "a manifest of names alone", api.VerifyManifest(ctx, clean.Run.ID+1, &report), http.StatusConflict, "")
 	v.again()
+	v.whilePeopleWork()
+}
+
+// whilePeopleWork verifies while files are changed at both ends: what is on its
+// way, or was changed between two lists, is no difference that needs somebody.
+func (v *verifying) whilePeopleWork() {
+	v.Helper()
+	paused := false
+	if _, err := v.e.API.EditReplicaSet(v.Context(), "beds", model.EditReplicaSet{Paused: &paused}); err != nil {
+		v.Fatal(err)
+	}
+	v.look()
+	v.await("the end of the pause", func(s model.ReplicaSet) bool { return steady(s) && v.text("oak", "stray.txt") != "" })
+	stop, stopped := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(stopped)
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				return
+			default:
+				name, at := fmt.Sprintf("busy %d.txt", i%7), []string{"oak", "elm"}[i%2]
+				_, _ = v.trees[at].Put(v.Context(), name, strings.NewReader(strings.Repeat("busy ", i)), tree.PutOptions{Replace: true})
+			}
+		}
+	}()
+	for _, level := range []string{"names", "full"} {
+		if f := v.verify(level); f.Replicas[0].Counts.Unexplained() != 0 {
+			v.Errorf("%s while people work: %s, %+v", level, f.Verdict, f.Replicas)
+		}
+	}
+	close(stop)
+	<-stopped
 }
 
 // manifest has the checksums checked by the program that they are for.

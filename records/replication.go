@@ -141,6 +141,15 @@ func (s *Replication) Get(ctx context.Context, r replica.ID, keys ...string) ([]
 	return records, err
 }
 
+// ReplicaRecord reads what is known of a path at a replica.
+func (q Queries) ReplicaRecord(ctx context.Context, r replica.ID, key string) (replica.Record, error) {
+	records, err := q.replicaRecords(ctx, r, []string{key})
+	if err != nil {
+		return replica.Record{}, err
+	}
+	return records[0], nil
+}
+
 // replicaRecords reads the records of paths, in their order.
 func (q Queries) replicaRecords(ctx context.Context, r replica.ID, keys []string) ([]replica.Record, error) {
 	records := make([]replica.Record, 0, len(keys))

@@ -75,8 +75,13 @@ func (tx *Tx) TakeJob(ctx context.Context, job model.Job, at, next time.Time) (i
 	if err != nil {
 		return 0, err
 	}
-	_, _, err = tx.exec(ctx, `UPDATE schedules SET last_run = ? WHERE id = ?`, id, job.ID)
-	return id, err
+	return id, tx.NoteJobRun(ctx, job.ID, id)
+}
+
+// NoteJobRun notes the last run of a job.
+func (tx *Tx) NoteJobRun(ctx context.Context, job, run int64) error {
+	_, _, err := tx.exec(ctx, `UPDATE schedules SET last_run = ? WHERE id = ?`, run, job)
+	return err
 }
 
 // PostponeJob lets a job that is due wait until its last run has ended.

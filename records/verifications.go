@@ -30,6 +30,12 @@ func (tx *Tx) ForgetFindings(ctx context.Context, run, from int64) error {
 	return err
 }
 
+// ExplainFinding says of a finding why nothing is wrong with it.
+func (q Queries) ExplainFinding(ctx context.Context, run, seq int64, why string) error {
+	_, _, err := q.exec(ctx, `UPDATE verify_findings SET explained = TRUE, why = ? WHERE run_id = ? AND seq = ?`, short(why, 255), run, seq)
+	return err
+}
+
 // FindingsAsked says which findings are asked for; zero fields ask for all.
 type FindingsAsked struct {
 	After         int64

@@ -150,27 +150,21 @@ func (t *Counts) Differs(found ...Difference) {
 			t.Explained++
 			continue
 		}
-		switch d.Kind {
-		case Missing:
-			t.Missing++
-		case Extra:
-			t.Extra++
-		case OtherKind:
-			t.Kinds++
-		case Size:
-			t.Sizes++
-		case Time:
-			t.Times++
-		case Permissions:
-			t.Permissions++
-		case Owner:
-			t.Owners++
-		case Attributes:
-			t.Attributes++
-		case Content:
-			t.Contents++
-		case InUse:
-			t.InUse++
+		t.count(d.Kind, 1)
+	}
+}
+
+// Explain counts a difference that was counted as one among those that are explained.
+func (t *Counts) Explain(d Difference) {
+	t.count(d.Kind, -1)
+	t.Explained++
+}
+
+func (t *Counts) count(k Kind, n int64) {
+	for kind, counter := range map[Kind]*int64{Missing: &t.Missing, Extra: &t.Extra, OtherKind: &t.Kinds, Size: &t.Sizes, Time: &t.Times, Permissions: &t.Permissions, Owner: &t.Owners,
+		Attributes: &t.Attributes, Content: &t.Contents, InUse: &t.InUse} {
+		if kind == k {
+			*counter += n
 		}
 	}
 }

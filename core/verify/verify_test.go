@@ -66,3 +66,21 @@ func TestCompare(t *testing.T) {
 		}
 	}
 }
+
+// What turns out to be explained is counted among what is, and nowhere else.
+func TestExplain(t *testing.T) {
+	for _, k := range []Kind{Missing, Extra, OtherKind, Size, Time, Permissions, Owner, Attributes, Content} {
+		var c Counts
+		d := Difference{Path: "a", Kind: k}
+		if c.Differs(d, d); c.Unexplained() != 2 || c.Explained != 0 {
+			t.Errorf("two of %s: %+v", k, c)
+		}
+		if c.Explain(d); c.Unexplained() != 1 || c.Explained != 1 {
+			t.Errorf("one of two of %s explained: %+v", k, c)
+		}
+	}
+	var c Counts
+	if c.Differs(Difference{Kind: InUse}); c.Unexplained() != 0 || c.InUse != 1 {
+		t.Errorf("what is in use: %+v", c)
+	}
+}

@@ -147,6 +147,9 @@ func (s *Service) RunJob(ctx context.Context, id int64) (model.Run, error) {
 		return model.Run{}, fault.New(fault.Invalid, "remove it", "nobody knows how to do the work %q", job.Kind)
 	}
 	run, err := s.Start(ctx, job.Kind, job.Subject, json.RawMessage(job.Settings))
+	if err == nil {
+		err = s.db.Change(ctx, func(tx *records.Tx) error { return tx.NoteJobRun(ctx, id, run) })
+	}
 	if err != nil {
 		return model.Run{}, err
 	}

@@ -53,6 +53,8 @@ type verifyKept struct {
 	// Chosen are the files of the sample, and Met of how many they were chosen.
 	Chosen []chosenFile `json:"chosen,omitempty"`
 	Met    int64        `json:"met"`
+	// Doubts are differences at the replica that is compared now that nothing explains.
+	Doubts []records.Finding `json:"doubts,omitempty"`
 }
 
 // chosenFile is a file of a sample.
@@ -110,7 +112,7 @@ func (v *verifier) all(ctx context.Context) error {
 		if err := v.pair(ctx, seed, r, float64(k)/float64(len(others)), len(others)); err != nil {
 			return err
 		}
-		v.kept.After, v.kept.Chosen, v.kept.Met = "", nil, 0
+		v.kept.After, v.kept.Chosen, v.kept.Met, v.kept.Doubts = "", nil, 0, nil
 		if err := v.keep(ctx); err != nil {
 			return err
 		}
@@ -194,6 +196,9 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 		group.Go(func() error { return v.contents(reading, first, second, f) })
 	}
 	if err := errors.Join(group.Wait(), ctx.Err()); err != nil {
+		return err
+	}
+	if err := v.lookTwice(ctx, first, second, local); err != nil {
 		return err
 	}
 	v.assure()
@@ -325,28 +330,41 @@ func (v *verifier) find(r *model.VerifiedReplica, differences []verify.Differenc
 		if len(r.Differences) < shown {
 			r.Differences = append(r.Differences, d)
 		}
-		v.findings = append(v.findings, records.Finding{Seq: v.kept.Seq, Replica: r.Replica, Difference: d})
+		f := records.Finding{Seq: v.kept.Seq, Replica: r.Replica, Difference: d}
+		v.findings = append(v.findings, f)
+		v.doubt(f)
 		v.kept.Seq++
 	}
 }
 
-// contents compares what is in a file at both ends.
-func (v *verifier) contents(ctx context.Context, first, second *end, f chosenFile) error {
-	var sums [2][32]byte
-	var held [2]bool
+// differInContent compares what is in a file at both ends.
+func (v *verifier) differInContent(ctx context.Context, first, second *end, name string) ([]verify.Difference, error) {
+	sums, held, err := v.sumsOf(ctx, first, second, name)
+	return compareSums(name, sums, held, first.replica.Name, second.replica.Name), err
+}
+
+// sumsOf reads a file at both ends at the same time. held says where somebody
+// else has it open, so that it could not be read.
+func (v *verifier) sumsOf(ctx context.Context, first, second *end, name string) (sums [2][32]byte, held [2]bool, err error) {
 	group, reading := errgroup.WithContext(ctx)
 	for i, e := range []*end{first, second} {
 		group.Go(func() (err error) {
-			sums[i], err = sumOf(reading, e.Tree, f.Path)
+			sums[i], err = sumOf(reading, e.Tree, name)
 			held[i] = errors.Is(err, tree.ErrInUse)
 			if err != nil && !held[i] && !isMissing(err) && reading.Err() == nil {
-				return fmt.Errorf("%s at %s: %w", f.Path, e.replica.Name, err)
+				return fmt.Errorf("%s at %s: %w", name, e.replica.Name, err)
 			}
 			return nil
 		})
 	}
-	if err := group.Wait(); err != nil || ctx.Err() != nil {
-		return errors.Join(err, ctx.Err())
+	return sums, held, errors.Join(group.Wait(), ctx.Err())
+}
+
+// contents compares what is in a file at both ends.
+func (v *verifier) contents(ctx context.Context, first, second *end, f chosenFile) error {
+	sums, held, err := v.sumsOf(ctx, first, second, f.Path)
+	if err != nil {
+		return err
 	}
 	d := compareSums(f.Path, sums, held, first.replica.Name, second.replica.Name)
 	v.onTheirWay(ctx, first, second, d)
