@@ -49,6 +49,7 @@ func (a *API) directoryRoutes() {
 			return nil, a.Accounts.RemoveDirectory(ctx, in.Directory, version)
 		})
 	a.accountRoutes()
+	a.accountMapRoutes()
 	a.localAccountRoutes()
 }
 

@@ -40,10 +40,15 @@ func (a *API) replicaRoutes() {
 		func(ctx context.Context, in *SetPath) (*tagged[model.ReplicaSet], error) {
 			return a.replicaSet(ctx, in.Set)
 		})
-	change(a, model.Administrator, huma.Operation{OperationID: "create-replica-set", Method: "POST", Path: "/replica-sets", Summary: "Make a replica set; missing folders are made", Tags: tags, DefaultStatus: 201},
-		func(ctx context.Context, in *body[model.NewReplicaSet]) (*tagged[model.ReplicaSet], error) {
-			set, err := a.Replicas.Create(ctx, in.Body)
-			return &tagged[model.ReplicaSet]{etag(set.Version), set}, err
+	change(a, model.Administrator, huma.Operation{OperationID: "create-replica-set", Method: "POST", Path: "/replica-sets", Summary: "Make a replica set, step by step; when a step fails, those before it are taken back", Tags: tags, DefaultStatus: 202},
+		func(ctx context.Context, in *body[model.NewReplicaSet]) (*body[model.ReplicaCreation], error) {
+			c, err := a.Replicas.Create(ctx, in.Body)
+			return &body[model.ReplicaCreation]{c}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-replica-creation", Method: "GET", Path: "/replica-creations/{run}", Summary: "Show how far the making of a replica set is", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.ReplicaCreation], error) {
+			c, err := a.Replicas.Created(ctx, in.Run)
+			return &body[model.ReplicaCreation]{c}, err
 		})
 	change(a, model.Administrator, huma.Operation{OperationID: "edit-replica-set", Method: "PATCH", Path: setRoute, Summary: "Change the settings of a replica set, pause it, or let it go on", Tags: tags},
 		func(ctx context.Context, in *struct {
@@ -59,6 +64,14 @@ func (a *API) replicaRoutes() {
 				return nil, err
 			}
 			return a.replicaSet(ctx, in.Set)
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "preview-replica-settings", Method: "POST", Path: setRoute + "/preview", Summary: "Tell what follows from other settings of a set, and check them; nothing is changed", Tags: tags},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Sent[model.SettingsChange]
+		}) (*body[model.SettingsPreview], error) {
+			p, err := a.Replicas.Preview(ctx, in.Set, in.Body)
+			return &body[model.SettingsPreview]{p}, err
 		})
 	change(a, model.Administrator, huma.Operation{OperationID: "remove-replica-set", Method: "DELETE", Path: setRoute, Summary: "End a replica set; all files stay where they are", Tags: tags, DefaultStatus: 204},
 		func(ctx context.Context, in *struct {
@@ -87,6 +100,7 @@ func (a *API) replicaRoutes() {
 			return a.replicaSet(ctx, in.Set)
 		})
 	a.memberRoutes(tags)
+	a.replicaAccountRoutes(tags)
 	route(a, model.Administrator, huma.Operation{OperationID: "plan-replica-set", Method: "POST", Path: "/replica-plans", Summary: "Find out what will come of a replica set, before anything is changed", Tags: tags, DefaultStatus: 202},
 		func(ctx context.Context, in *body[model.NewReplicaSet]) (*body[model.ReplicaPlan], error) {
 			p, err := a.Replicas.Plan(ctx, in.Body)
@@ -140,6 +154,23 @@ func (a *API) memberRoutes(tags []string) {
 			Guard
 		}) (*tagged[model.ReplicaSet], error) {
 			return a.changeMembers(ctx, in.Set, in.Guard, func(version int64) error { return a.Replicas.RemoveReplica(ctx, in.Set, version, in.Replica) })
+		})
+}
+
+// replicaAccountRoutes are about whose permissions are carried as whose.
+func (a *API) replicaAccountRoutes(tags []string) {
+	route(a, model.Viewer, huma.Operation{OperationID: "get-replica-accounts", Method: "GET", Path: setRoute + "/accounts", Summary: "Tell what the accounts of a set's permissions are at each replica", Tags: tags},
+		func(ctx context.Context, in *SetPath) (*body[model.Page[model.ReplicaAccounts]], error) {
+			list, err := a.Replicas.Accounts(ctx, in.Set)
+			return &body[model.Page[model.ReplicaAccounts]]{model.Page[model.ReplicaAccounts]{Items: list}}, err
+		})
+	change(a, model.Administrator, huma.Operation{OperationID: "renew-replica-accounts", Method: "POST", Path: setRoute + "/accounts", Summary: "Pair the accounts of a set anew, after its map or accounts have changed", Tags: tags, DefaultStatus: 200,
+		Description: "If-Match is the ETag of the set. Replicas at which that makes a difference are looked at anew, and given the permissions of the set."},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Guard
+		}) (*tagged[model.ReplicaSet], error) {
+			return a.changeMembers(ctx, in.Set, in.Guard, func(version int64) error { return a.Replicas.RenewAccounts(ctx, in.Set, version) })
 		})
 }
 

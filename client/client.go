@@ -83,6 +83,12 @@ func Rehearse(ctx context.Context) context.Context {
 	return context.WithValue(ctx, rehearseKey{}, true)
 }
 
+// asking returns a context in which nothing is rehearsed: what is called changes
+// nothing anyway.
+func asking(ctx context.Context) context.Context {
+	return context.WithValue(ctx, rehearseKey{}, nil)
+}
+
 // Rehearsed is the answer to a change that was only rehearsed.
 type Rehearsed struct{ model.Rehearsed }
 

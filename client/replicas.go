@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"time"
 
 	"bridgespan/model"
 )
@@ -19,9 +20,54 @@ func (c *Client) ReplicaSet(ctx context.Context, name string) (model.ReplicaSet,
 	return read[model.ReplicaSet](ctx, c, nil, "replica-sets", name)
 }
 
-// CreateReplicaSet makes a replica set.
-func (c *Client) CreateReplicaSet(ctx context.Context, n model.NewReplicaSet) (model.ReplicaSet, error) {
-	return add[model.ReplicaSet](ctx, c, n, "replica-sets")
+// BeginReplicaSet begins to make a replica set.
+func (c *Client) BeginReplicaSet(ctx context.Context, n model.NewReplicaSet) (model.ReplicaCreation, error) {
+	return add[model.ReplicaCreation](ctx, c, n, "replica-sets")
+}
+
+// ReplicaCreation shows how far the making of a replica set is.
+func (c *Client) ReplicaCreation(ctx context.Context, run int64) (model.ReplicaCreation, error) {
+	return read[model.ReplicaCreation](ctx, c, nil, "replica-creations", fmt.Sprint(run))
+}
+
+// creationEvery is how often the making of a set is asked after.
+const creationEvery = 100 * time.Millisecond
+
+// CreateReplicaSet makes a replica set, and waits until it is made or is taken
+// back. each, unless it is nil, is told after every step how far it is.
+func (c *Client) CreateReplicaSet(ctx context.Context, n model.NewReplicaSet, each func(model.ReplicaCreation)) (model.ReplicaSet, error) {
+	made, err := c.BeginReplicaSet(ctx, n)
+	for err == nil {
+		if each != nil {
+			each(made)
+		}
+		if made.Run.State.Ended() {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return model.ReplicaSet{}, ctx.Err()
+		case <-time.After(creationEvery):
+		}
+		made, err = c.ReplicaCreation(ctx, made.Run.ID)
+	}
+	if err == nil && made.Run.State != model.RunDone {
+		err = fmt.Errorf("%s was not made, and what was begun is taken back: %s", n.Name, made.Run.Trouble)
+	}
+	if err != nil {
+		return model.ReplicaSet{}, err
+	}
+	return c.ReplicaSet(ctx, made.Set)
+}
+
+// ReplicaAccounts tells what the accounts of a set's permissions are at each replica.
+func (c *Client) ReplicaAccounts(ctx context.Context, name string) ([]model.ReplicaAccounts, error) {
+	return all[model.ReplicaAccounts](ctx, c, "replica-sets", name, "accounts")
+}
+
+// RenewReplicaAccounts pairs the accounts of a set anew.
+func (c *Client) RenewReplicaAccounts(ctx context.Context, name string) (model.ReplicaSet, error) {
+	return c.members(ctx, "POST", name, nil, "accounts")
 }
 
 // PlanReplicaSet begins to find out what will come of a replica set.
@@ -129,25 +175,31 @@ func (c *Client) PurgeFromAttic(ctx context.Context, set string, item int64) err
 
 // AddReplica adds a place to a set.
 func (c *Client) AddReplica(ctx context.Context, set string, n model.NewReplica) (model.ReplicaSet, error) {
-	return c.members(ctx, "POST", set, n)
+	return c.members(ctx, "POST", set, n, "replicas")
 }
 
 // EditReplica changes a place of a set.
 func (c *Client) EditReplica(ctx context.Context, set, replica string, e model.EditReplica) (model.ReplicaSet, error) {
-	return c.members(ctx, "PATCH", set, e, replica)
+	return c.members(ctx, "PATCH", set, e, "replicas", replica)
+}
+
+// PreviewSettings tells what follows from other settings of a set.
+func (c *Client) PreviewSettings(ctx context.Context, set string, change model.SettingsChange) (model.SettingsPreview, error) {
+	return add[model.SettingsPreview](asking(ctx), c, change, "replica-sets", set, "preview")
 }
 
 // DropReplica takes a place out of a set.
 func (c *Client) DropReplica(ctx context.Context, set, replica string) (model.ReplicaSet, error) {
-	return c.members(ctx, "DELETE", set, nil, replica)
+	return c.members(ctx, "DELETE", set, nil, "replicas", replica)
 }
 
-func (c *Client) members(ctx context.Context, method, set string, body any, replica ...string) (model.ReplicaSet, error) {
+// members changes what belongs to a set, under the set's ETag.
+func (c *Client) members(ctx context.Context, method, set string, body any, below ...string) (model.ReplicaSet, error) {
 	_, etag, err := get[model.ReplicaSet](ctx, c, nil, "replica-sets", set)
 	if err != nil {
 		return model.ReplicaSet{}, err
 	}
-	out, _, err := do[model.ReplicaSet](ctx, c, request{method: method, path: append([]string{"replica-sets", set, "replicas"}, replica...), body: body, etag: etag})
+	out, _, err := do[model.ReplicaSet](ctx, c, request{method: method, path: append([]string{"replica-sets", set}, below...), body: body, etag: etag})
 	return out, err
 }
 

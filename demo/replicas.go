@@ -21,9 +21,13 @@ import (
 // all three gardens. In working hours the island's radio link has better to do.
 var lessons = model.NewReplicaSet{
 	Name: "lessons", Note: "What schools are taught with, in all three gardens", Layout: model.LayoutHub, Calendar: "full; mon-fri 8-18 10",
+	Permissions: model.PermissionsMap, AccountMap: gardens.Name,
 	Replicas: []model.NewReplica{{Server: "fern", Share: "education"}, {Server: "heather", Share: "education"}, {Server: "sedge", Share: "education"}},
 	Lanes:    []model.NewLane{{From: "fern", To: "sedge", Calendar: "full; mon-fri 8-18 2"}},
 }
+
+// gardens says who is who on the island, which has accounts of its own.
+var gardens = model.NewAccountMap{Name: "gardens", Note: "Tern Island has accounts of its own, for when the radio link is down", Rules: []string{domainName + `\* = sedge\*`}}
 
 // fought is the file that two people change at the same time.
 const fought = "Courses/Ideas for the open day.txt"
@@ -57,6 +61,9 @@ func (s server) reached() string {
 
 // keepLessons plans the replica set of the scenario, and makes it.
 func (d *Demo) keepLessons(ctx context.Context, api *client.Client) error {
+	if _, err := api.AddAccountMap(ctx, gardens); err != nil {
+		return err
+	}
 	p, err := api.PlanReplicaSet(ctx, lessons)
 	if err != nil {
 		return err
@@ -68,7 +75,7 @@ func (d *Demo) keepLessons(ctx context.Context, api *client.Client) error {
 	if err != nil {
 		return err
 	}
-	_, err = api.CreateReplicaSet(ctx, lessons)
+	_, err = api.CreateReplicaSet(ctx, lessons, nil)
 	return err
 }
 
@@ -83,9 +90,9 @@ func (d *Demo) enliven(ctx context.Context, api *client.Client) error {
 		return err
 	}
 	defer head.Close()
-	// On the island, which has accounts of its own, only administrators may change
-	// what came from Larkfield.
-	island, err := d.asPerson(ctx, "sedge", administrator)
+	// On the island they have accounts of their own, and may do there what they may
+	// in Larkfield.
+	island, err := d.asPerson(ctx, "sedge", "alder.quill")
 	if err != nil {
 		return err
 	}

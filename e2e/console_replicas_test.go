@@ -13,14 +13,20 @@ func testReplicaPages(c checker) {
 	c.must(tab.Click("button", "Outside working hours"), tab.Gone("is not a rule of a calendar"))
 	c.must(tab.Click("button", "Always"), tab.Click("button", "Find out what comes of it"), tab.See("Layouts side by side"), tab.See("Make the folder oak/quiet/copies/meadow"))
 	c.accessible("the plan of a replica set")
-	c.must(tab.Click("button", "Make meadow"), tab.See("is kept the same in 2 places"), tab.See("All 2 replicas hold the same"))
+	c.must(tab.Click("button", "Make meadow"), tab.See("Making meadow"), tab.See("2 folders were made"), tab.See("Picked up:"))
+	c.accessible("the making of a replica set")
+	c.must(tab.Click("link", "See how meadow is filled"), tab.See("All 2 replicas hold the same"))
 	c.accessible("replica set")
 	c.must(tab.Click("button", "Settings"), tab.Type("Calendar of all lanes without one of their own", "off; sat"), tab.See("is not a rule of a calendar"))
 	c.accessible("settings of a replica set, with an error")
-	c.must(tab.Type("Calendar of all lanes without one of their own", "full; mon-fri 8-18 5"), tab.Click("button", "Save"), tab.See("The settings of meadow were saved"), tab.See("full; mon-fri 8-18 5"))
+	c.must(tab.Type("Calendar of all lanes without one of their own", "full; mon-fri 8-18 5"), tab.See("What follows"), tab.See("fit into a week"))
+	c.accessible("what follows from other settings")
+	c.must(tab.Click("button", "Save"), tab.See("The settings of meadow were saved"), tab.See("full; mon-fri 8-18 5"))
 	c.must(tab.Click("button", "Open, close or change the lane from oak store to oak quiet copies meadow"), tab.See("regardless of its calendar"))
 	c.accessible("a lane")
-	c.must(tab.Press("\x1b"), tab.Click("button", "Pause"), tab.See("nothing is looked at or carried"), tab.Click("button", "Go on"), tab.See("All 2 replicas hold the same"))
+	c.must(tab.Press("\x1b"))
+	testReplicaForms(c)
+	c.must(tab.Click("button", "Pause"), tab.See("nothing is looked at or carried"), tab.Click("button", "Go on"), tab.See("All 2 replicas hold the same"))
 	c.must(tab.See("It was never verified"), tab.Choose("How much is compared", "Every byte"), tab.Click("button", "Verify now"), tab.See("All replicas hold what oak store holds, by every byte"), tab.See("Nothing differs"), tab.See("Checksums"))
 	c.accessible("the verification of a replica set")
 	c.must(tab.Click("link", "meadow"), tab.Click("button", "Drop a probe"), tab.See("Content after"), tab.See("oak quiet copies meadow"))
@@ -31,4 +37,27 @@ func testReplicaPages(c checker) {
 	c.must(tab.Click("button", "Disable"), tab.See("disabled"), tab.Click("link", "Replica sets"), tab.See("Nothing needs you"))
 	c.accessible("replica sets")
 	c.must(tab.Click("link", "meadow"), tab.Click("button", "Remove …"), tab.See("All files stay where they are"), tab.Click("button", "Remove"), tab.See("its files are where they were"), tab.See("No folder is kept the same"))
+}
+
+// testReplicaForms changes the quotas of a replica, and looks at what else can
+// be done with one.
+func testReplicaForms(c checker) {
+	tab := c.tab
+	c.must(tab.Click("button", "Change oak quiet copies meadow"), tab.Type("Attic, in GiB", "2"), tab.Type("Intake, in GiB", "0.5"), tab.See("Large files wait for each other"), tab.See("its attic may keep 2.0 GiB"))
+	c.accessible("the quotas of a replica")
+	c.must(tab.Type("Intake, in GiB", "4"), tab.Click("button", "Save"), tab.See("oak quiet copies meadow was changed"), tab.See("of 2.0 GiB"))
+	c.must(tab.Click("button", "Change oak quiet copies meadow"), tab.Choose("What to do", "Take it out of the set"), tab.See("Its files stay where they are"), tab.Click("button", "Take out"), tab.See("needs two replicas"))
+	c.must(tab.Choose("What to do", "Put it at another place"), tab.Click("button", "Save"), tab.See("is there already"), tab.Press("\x1b"))
+	c.must(tab.Click("button", "Add a replica"), tab.Choose("Server", "oak"), tab.Choose("Share", "quiet"), tab.Type("Folder", "copies"), tab.Click("button", "Add"), tab.See("is around oak/quiet/copies/meadow"))
+	c.accessible("a further replica, with an error")
+	c.must(tab.Press("\x1b"))
+}
+
+// testAccountMaps makes an account map, and ends it.
+func testAccountMaps(c checker) {
+	tab := c.tab
+	c.must(tab.Click("link", "Servers"), tab.See("Account maps"), tab.Click("button", "Make a map"), tab.Type("Name", "trees"), tab.Type("Rules, one a line", "oak\\keepers"), tab.Click("button", "Save"), tab.See("is no rule about accounts of two servers"))
+	c.accessible("an account map, with an error")
+	c.must(tab.Type("Rules, one a line", "oak\\keepers = elm\\keepers"), tab.Click("button", "Save"), tab.See("trees was saved"), tab.See("oak\\keepers = elm\\keepers"))
+	c.must(tab.Click("button", "Remove trees"), tab.Click("button", "Remove"), tab.See("trees was removed"))
 }

@@ -107,6 +107,7 @@ func TestConsole(t *testing.T) {
 	testDrives(c)
 	testMeanwhile(c, e)
 	testDragging(c, e)
+	testAccountMaps(c)
 	testReplicaPages(c)
 
 	// What others do shows by itself.

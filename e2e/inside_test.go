@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 
+	"bridgespan/core/acl"
 	"bridgespan/tree"
 )
 
@@ -30,6 +31,10 @@ func (i *inside) Put(ctx context.Context, name string, content io.Reader, option
 
 func (i *inside) Apply(ctx context.Context, name string, meta tree.Meta) error {
 	return i.Tree.Apply(ctx, path.Join(i.folder, name), meta)
+}
+
+func (i *inside) Descriptor(ctx context.Context, name string) (acl.Descriptor, error) {
+	return i.Tree.Descriptor(ctx, path.Join(i.folder, name))
 }
 
 func isAbsent(err error) bool { return errors.Is(err, fs.ErrNotExist) }

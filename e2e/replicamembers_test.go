@@ -23,13 +23,13 @@ func TestReplicaMembers(t *testing.T) {
 	api, ctx := e.API, t.Context()
 	g := &gardenSet{T: t, e: e, trees: map[string]tree.Tree{"oak": harness.Tree(t, e.Oak, "store"), "elm": harness.Tree(t, e.Elm, "store")}}
 	never := model.NewReplicaSet{Name: "beds", Calendar: "off", Publish: "/garden/kept/beds", Replicas: []model.NewReplica{{Server: "oak", Share: "store"}, {Server: "elm", Share: "store"}}}
-	if _, err := api.CreateReplicaSet(ctx, model.NewReplicaSet{Name: "beds", Publish: "nowhere", Replicas: never.Replicas}); err == nil {
+	if _, err := api.CreateReplicaSet(ctx, model.NewReplicaSet{Name: "beds", Publish: "nowhere", Replicas: never.Replicas}, nil); err == nil {
 		t.Error("a set was published nowhere")
 	}
 	if sets, err := api.ReplicaSets(ctx); err != nil || len(sets) != 0 {
 		t.Errorf("what failed left %+v, %v", sets, err)
 	}
-	if _, err := api.CreateReplicaSet(ctx, never); err != nil {
+	if _, err := api.CreateReplicaSet(ctx, never, nil); err != nil {
 		t.Fatal(err)
 	}
 	entry, err := api.EntryAt(ctx, "garden", "kept/beds")
@@ -146,7 +146,7 @@ func TestHeldFiles(t *testing.T) {
 	g := &gardenSet{T: t, e: e, trees: map[string]tree.Tree{"ash": harness.Tree(t, ash, "store"), "elm": harness.Tree(t, e.Elm, "quiet")}}
 	g.write("ash", "held.txt", "before")
 	retry := model.Retry{FirstS: 1, MostS: 1, AlertAfter: 2}
-	if _, err := api.CreateReplicaSet(ctx, model.NewReplicaSet{Name: "beds", Retry: &retry, Replicas: []model.NewReplica{{Server: "ash", Share: "store"}, {Server: "elm", Share: "quiet"}}}); err != nil {
+	if _, err := api.CreateReplicaSet(ctx, model.NewReplicaSet{Name: "beds", Retry: &retry, Replicas: []model.NewReplica{{Server: "ash", Share: "store"}, {Server: "elm", Share: "quiet"}}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	g.await("the first fill", steady)

@@ -78,7 +78,7 @@ func TestReplicaSets(t *testing.T) {
 		{Server: "oak", Share: "store"}, {Server: "elm", Share: "store", Name: "elm store"}, {Server: "elm", Share: "quiet", Sub: "copies/beds", Name: "elm copy"}}}
 	testRefusedSets(t, api, asked)
 	testPlan(t, api, asked)
-	if _, err := api.CreateReplicaSet(ctx, asked); err != nil {
+	if _, err := api.CreateReplicaSet(ctx, asked, nil); err != nil {
 		t.Fatal(err)
 	}
 	set := g.await("the first fill", steady)
@@ -93,7 +93,7 @@ func TestReplicaSets(t *testing.T) {
 	overlapping := asked
 	overlapping.Name = "inside"
 	overlapping.Replicas = []model.NewReplica{{Server: "oak", Share: "store", Sub: "2026"}, {Server: "oak", Share: "quiet"}}
-	_, err := api.CreateReplicaSet(ctx, overlapping)
+	_, err := api.CreateReplicaSet(ctx, overlapping, nil)
 	refused(t, "a set inside another one", err, http.StatusUnprocessableEntity, "replicas[0].sub")
 
 	// Changes get everywhere, also from one far end to the other; what is left out does not.
@@ -135,7 +135,7 @@ func testRefusedSets(t *testing.T, api *client.Client, good model.NewReplicaSet)
 		n := good
 		n.Replicas = slices.Clone(good.Replicas)
 		c.change(&n)
-		_, err := api.CreateReplicaSet(t.Context(), n)
+		_, err := api.CreateReplicaSet(t.Context(), n, nil)
 		refused(t, what, err, http.StatusUnprocessableEntity, c.field)
 	}
 	if sets, err := api.ReplicaSets(t.Context()); err != nil || len(sets) != 0 {
@@ -143,15 +143,25 @@ func testRefusedSets(t *testing.T, api *client.Client, good model.NewReplicaSet)
 	}
 }
 
-// testPlan finds out what will come of a set, and changes nothing.
-func testPlan(t *testing.T, api *client.Client, asked model.NewReplicaSet) {
+// planned is a plan when it is done.
+func planned(t *testing.T, api *client.Client, asked model.NewReplicaSet) model.ReplicaPlan {
 	t.Helper()
 	p, err := api.PlanReplicaSet(t.Context(), asked)
 	for deadline := time.Now().Add(time.Minute); err == nil && !p.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		p, err = api.ReplicaPlan(t.Context(), p.Run.ID)
 	}
-	if err != nil || p.Run.State != model.RunDone || !p.CanCreate || len(p.Places) != 3 || len(p.Layouts) != 3 {
+	if err != nil || p.Run.State != model.RunDone {
 		t.Fatalf("the plan: %+v, %v", p, err)
+	}
+	return p
+}
+
+// testPlan finds out what will come of a set, and changes nothing.
+func testPlan(t *testing.T, api *client.Client, asked model.NewReplicaSet) {
+	t.Helper()
+	p := planned(t, api, asked)
+	if !p.CanCreate || len(p.Places) != 3 || len(p.Layouts) != 3 {
+		t.Fatalf("the plan: %+v", p)
 	}
 	size := int64(len(harness.Ledger))
 	if s, c := p.Places[1], p.Places[2]; s.Equal.Files != 1 || s.Extra.Files != 1 || c.Missing.Bytes != size || c.There || !s.There {

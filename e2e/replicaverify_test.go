@@ -60,7 +60,7 @@ func TestReplicaVerification(t *testing.T) {
 	for _, name := range []string{"bytes.txt", "rights.txt", "gone.txt", "locked.txt", "same.txt"} {
 		v.write("oak", name, "planted in "+name)
 	}
-	if _, err := api.CreateReplicaSet(ctx, model.NewReplicaSet{Name: "beds", Replicas: []model.NewReplica{{Server: "oak", Share: "store"}, {Server: "elm", Share: "quiet"}}}); err != nil {
+	if _, err := api.CreateReplicaSet(ctx, model.NewReplicaSet{Name: "beds", Replicas: []model.NewReplica{{Server: "oak", Share: "store"}, {Server: "elm", Share: "quiet"}}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	v.await("the first fill", steady)

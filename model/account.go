@@ -99,3 +99,44 @@ type OpenFile struct {
 	Write  bool   `json:"write" doc:"Whether it is open for changing"`
 	Locks  int    `json:"locks" doc:"How many parts are locked"`
 }
+
+// AccountMap says which accounts of different servers are those of the same people.
+type AccountMap struct {
+	Name    string   `json:"name" doc:"Name of the map"`
+	Note    string   `json:"note,omitempty" doc:"For administrators"`
+	Rules   []string `json:"rules" doc:"Each such as fern\\curators = heather\\keepers, or fern\\* = heather\\* for all that are called the same; read both ways"`
+	Sets    int      `json:"sets" doc:"How many replica sets use it"`
+	Version int64    `json:"version" doc:"Goes up with every change; the ETag"`
+}
+
+// NewAccountMap is what an account map is made of.
+type NewAccountMap struct {
+	Name  string   `json:"name" maxLength:"200" doc:"Name of the map"`
+	Note  string   `json:"note,omitempty" doc:"For administrators"`
+	Rules []string `json:"rules" minItems:"1" maxItems:"10000" doc:"Each such as fern\\curators = heather\\keepers, or fern\\* = heather\\* for all that are called the same; read both ways"`
+}
+
+// EditAccountMap changes an account map; what is absent stays.
+type EditAccountMap struct {
+	Name  *string   `json:"name,omitempty" maxLength:"200" doc:"New name"`
+	Note  *string   `json:"note,omitempty" doc:"New note"`
+	Rules *[]string `json:"rules,omitempty" minItems:"1" maxItems:"10000" doc:"New rules, all of them"`
+}
+
+// AccountPairs are the accounts of two servers that an account map takes for
+// those of the same people.
+type AccountPairs struct {
+	One      string        `json:"one" doc:"Name of one server"`
+	Other    string        `json:"other" doc:"Name of the other"`
+	Pairs    []AccountPair `json:"pairs" doc:"Each account of one with that of the other"`
+	Without  []Account     `json:"without" doc:"Accounts of one that no rule gives one of the other"`
+	Lacking  []string      `json:"lacking" doc:"Accounts that rules name, and that are not there"`
+	Clashing []string      `json:"clashing" doc:"Rules that say of an account what an earlier one denies"`
+	Wider    []string      `json:"wider" doc:"Who belongs to a group of the other, and not to its pair: who gains by the map what the pair may"`
+}
+
+// AccountPair is an account of one server, and who it is at another.
+type AccountPair struct {
+	One   Account `json:"one"`
+	Other Account `json:"other"`
+}

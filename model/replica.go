@@ -3,6 +3,7 @@ package model
 import (
 	"time"
 
+	"bridgespan/core/account"
 	"bridgespan/core/filter"
 	"bridgespan/core/namespace"
 	"bridgespan/core/plan"
@@ -17,7 +18,9 @@ type ReplicaSet struct {
 	Layout      string         `json:"layout" enum:"mesh,hub,chain,custom" doc:"Between which replicas lanes lead"`
 	Calendar    string         `json:"calendar" doc:"When lanes are open and how fast, for those without a calendar of their own, as rules such as \"full; mon-fri 8-18 off\""`
 	Filter      filter.Rules   `json:"filter" doc:"What is kept the same"`
-	Permissions string         `json:"permissions" enum:"carry,leave" doc:"carry: permissions and attributes are the same everywhere; leave: each replica has its own"`
+	Permissions string         `json:"permissions" enum:"carry,map,leave" doc:"carry: permissions and attributes are the same everywhere; map: they are carried through an account map; leave: each replica has its own"`
+	AccountMap  string         `json:"accountMap,omitempty" doc:"Name of the account map that permissions are carried through"`
+	AccountsOf  string         `json:"accountsOf,omitempty" doc:"Server whose accounts the map turns into those of the others"`
 	AtticDays   int            `json:"atticDays" doc:"For how many days attics keep things"`
 	Retry       Retry          `json:"retry" doc:"How what could not be carried is tried again"`
 	Alerts      []ReplicaAlert `json:"alerts" doc:"What needs somebody, the worst first"`
@@ -90,6 +93,7 @@ const (
 // What is done about permissions.
 const (
 	PermissionsCarry = "carry"
+	PermissionsMap   = "map"
 	PermissionsLeave = "leave"
 )
 
@@ -119,6 +123,10 @@ type Replica struct {
 	Settings    int64      `json:"-"`
 	Troubles    int64      `json:"troubles" doc:"How many paths could not be worked at, and are tried again"`
 	Attic       Attic      `json:"attic" doc:"What its attic keeps"`
+	// Accounts are what accounts in the permissions of the set are at a new replica.
+	Accounts map[account.SID]account.SID `json:"-"`
+	// Rights are the permissions that its folder is made with.
+	Rights string `json:"-"`
 }
 
 // Target is where the replica is.
@@ -179,7 +187,8 @@ type NewReplicaSet struct {
 	Lanes       []NewLane    `json:"lanes,omitempty" maxItems:"1000" doc:"Lanes with a calendar of their own, and all lanes of a custom layout"`
 	Calendar    string       `json:"calendar,omitempty" doc:"When lanes are open and how fast, as rules such as \"full; mon-fri 8-18 off\"; always when absent"`
 	Filter      filter.Rules `json:"filter,omitempty" doc:"What is kept the same; everything when absent"`
-	Permissions string       `json:"permissions,omitempty" enum:"carry,leave" doc:"carry (when absent): permissions and attributes are the same everywhere; leave: each replica has its own"`
+	Permissions string       `json:"permissions,omitempty" enum:"carry,map,leave" doc:"carry (when absent): permissions and attributes are the same everywhere; map: they are carried through an account map; leave: each replica has its own"`
+	AccountMap  string       `json:"accountMap,omitempty" doc:"Name of the account map that permissions are carried through"`
 	AtticDays   int          `json:"atticDays,omitempty" minimum:"1" maximum:"3650" doc:"For how many days attics keep things; 60 when absent"`
 	Retry       *Retry       `json:"retry,omitempty" doc:"How what could not be carried is tried again; after 5 seconds, then twice as long each time up to 10 minutes, when absent"`
 	Publish     string       `json:"publish,omitempty" doc:"Path of a signpost that is to lead to all replicas, such as /trust/herbarium: it is made, or led to them as well; those that were not verified are held"`
@@ -191,6 +200,7 @@ type NewReplica struct {
 	Server      string `json:"server" doc:"Name of the server"`
 	Share       string `json:"share" doc:"Name of the share"`
 	Sub         string `json:"sub,omitempty" doc:"Folder within the share; it is made when it is missing"`
+	Rights      string `json:"rights,omitempty" doc:"Permissions of the folder when it is made: inherit (when absent), those that the folder above hands down; seed, those of the seed's folder; or a descriptor in its text form, such as O:BAG:BAD:P(A;OICI;FA;;;BA)"`
 	Seed        bool   `json:"seed,omitempty" doc:"Whether its content wins the first fill; the first one's when none does"`
 	IntakeQuota int64  `json:"intakeQuota,omitempty" minimum:"0" doc:"Bytes that may be on their way in at a time; worked out from the largest files when absent"`
 	AtticQuota  int64  `json:"atticQuota,omitempty" minimum:"0" doc:"Bytes that its attic may keep; absent for no bound"`
@@ -203,6 +213,31 @@ type NewLane struct {
 	Calendar string `json:"calendar,omitempty" doc:"Its own calendar"`
 }
 
+// ReplicaCreation is how far the making of a set is.
+type ReplicaCreation struct {
+	Run   Run            `json:"run"`
+	Set   string         `json:"set" doc:"Name of the set"`
+	Steps []CreationStep `json:"steps" doc:"What making it does, one after the other"`
+}
+
+// CreationStep is one thing that making a set does.
+type CreationStep struct {
+	Text  string     `json:"text" doc:"What is done"`
+	State string     `json:"state" enum:"waits,under-way,done,awaited,failed,undone" doc:"awaited: the set is made, and a replica has still to be picked up"`
+	Found string     `json:"found,omitempty" doc:"What came of it"`
+	At    *time.Time `json:"at,omitempty" doc:"When it was done"`
+}
+
+// States of a step.
+const (
+	StepWaits    = "waits"
+	StepUnderWay = "under-way"
+	StepDone     = "done"
+	StepAwaited  = "awaited"
+	StepFailed   = "failed"
+	StepUndone   = "undone" // it was done, and was taken back since a later one failed
+)
+
 // EditReplicaSet changes a set; what is absent stays.
 type EditReplicaSet struct {
 	Note      *string       `json:"note,omitempty" doc:"New note"`
@@ -212,6 +247,34 @@ type EditReplicaSet struct {
 	Retry     *Retry        `json:"retry,omitempty" doc:"How what could not be carried is tried again"`
 	AtticDays *int          `json:"atticDays,omitempty" minimum:"1" maximum:"3650" doc:"New age limit of attics"`
 	Paused    *bool         `json:"paused,omitempty" doc:"Whether nothing is looked at or carried"`
+}
+
+// SettingsChange is a change of settings of a set that is to be told beforehand:
+// of one of these.
+type SettingsChange struct {
+	Set     *EditReplicaSet `json:"set,omitempty" doc:"Other settings of the set"`
+	Replica *ReplicaChange  `json:"replica,omitempty" doc:"Other quotas of a replica"`
+	Lane    *LaneChange     `json:"lane,omitempty" doc:"Other times of a lane"`
+}
+
+// ReplicaChange is a change of a replica.
+type ReplicaChange struct {
+	Name   string      `json:"name" doc:"Name of the replica"`
+	Change EditReplica `json:"change" doc:"What is changed"`
+}
+
+// LaneChange is a change of a lane.
+type LaneChange struct {
+	From   string   `json:"from" doc:"Name of the replica that sends"`
+	To     string   `json:"to" doc:"Name of the replica that receives"`
+	Change EditLane `json:"change" doc:"What is changed"`
+}
+
+// SettingsPreview is what follows from a change of settings.
+type SettingsPreview struct {
+	Outcome Outcome     `json:"outcome" enum:"pass,warn,fail" doc:"The worst of the checks"`
+	Checks  []CheckLine `json:"checks" doc:"What a plan with these settings would be checked for, as far as they change it"`
+	Follows []string    `json:"follows" doc:"What follows, in sentences"`
 }
 
 // EditReplica changes a place of a set; what is absent stays.
@@ -227,6 +290,15 @@ type ReplicaHome struct {
 	Server string `json:"server" doc:"Name of the server"`
 	Share  string `json:"share" doc:"Name of the share"`
 	Sub    string `json:"sub,omitempty" doc:"Folder within the share; it is made when it is missing"`
+}
+
+// ReplicaAccounts are the accounts that permissions of a set name, as they are
+// at a replica.
+type ReplicaAccounts struct {
+	Replica string        `json:"replica" doc:"Name of the replica"`
+	Server  string        `json:"server" doc:"Its server"`
+	Pairs   []AccountPair `json:"pairs" doc:"Each account of the set with that of the replica; others are the same everywhere"`
+	Stale   bool          `json:"stale" doc:"Whether the map would pair other accounts by now"`
 }
 
 // EditLane changes a lane; what is absent stays.

@@ -13,11 +13,12 @@ import (
 	"bridgespan/model"
 )
 
-const setColumns = `SELECT id, name, note, layout, calendar, filter, permissions, attic_days, paused, created, retry_first, retry_most, retry_alert, COALESCE(plan_run, 0), version FROM replica_sets`
+const setColumns = `SELECT t.id, t.name, t.note, t.layout, t.calendar, t.filter, t.permissions, COALESCE(m.name, ''), COALESCE(v.name, ''), t.attic_days, t.paused, t.created, t.retry_first, t.retry_most, t.retry_alert, COALESCE(t.plan_run, 0), t.version
+	FROM replica_sets t LEFT JOIN account_maps m ON m.id = t.account_map_id LEFT JOIN servers v ON v.id = t.accounts_of`
 
 func scanSet(s scanner) (set model.ReplicaSet, err error) {
 	var rules []byte
-	if err = s.Scan(&set.ID, &set.Name, &set.Note, &set.Layout, &set.Calendar, &rules, &set.Permissions, &set.AtticDays, &set.Paused, &set.Created, &set.Retry.FirstS, &set.Retry.MostS, &set.Retry.AlertAfter, &set.PlanRun, &set.Version); err != nil {
+	if err = s.Scan(&set.ID, &set.Name, &set.Note, &set.Layout, &set.Calendar, &rules, &set.Permissions, &set.AccountMap, &set.AccountsOf, &set.AtticDays, &set.Paused, &set.Created, &set.Retry.FirstS, &set.Retry.MostS, &set.Retry.AlertAfter, &set.PlanRun, &set.Version); err != nil {
 		return set, err
 	}
 	return set, json.Unmarshal(rules, &set.Filter)
@@ -25,7 +26,7 @@ func scanSet(s scanner) (set model.ReplicaSet, err error) {
 
 // ReplicaSets lists replica sets by name, with their replicas and lanes.
 func (q Queries) ReplicaSets(ctx context.Context, page Page) ([]model.ReplicaSet, error) {
-	rows, err := q.run.QueryContext(ctx, setColumns+` WHERE name_key > ? ORDER BY name_key LIMIT ?`, page.After, page.Limit)
+	rows, err := q.run.QueryContext(ctx, setColumns+` WHERE t.name_key > ? ORDER BY t.name_key LIMIT ?`, page.After, page.Limit)
 	sets, err := collect(rows, err, scanSet)
 	for i := range sets {
 		if err == nil {
@@ -37,7 +38,7 @@ func (q Queries) ReplicaSets(ctx context.Context, page Page) ([]model.ReplicaSet
 
 // ReplicaSet finds a replica set by name, with its replicas and lanes.
 func (q Queries) ReplicaSet(ctx context.Context, name string) (model.ReplicaSet, error) {
-	set, err := one(q.run.QueryRowContext(ctx, setColumns+` WHERE name_key = ?`, namespace.Key(name)), scanSet,
+	set, err := one(q.run.QueryRowContext(ctx, setColumns+` WHERE t.name_key = ?`, namespace.Key(name)), scanSet,
 		notFound("replica set", name, "list the replica sets with: bspan replica list"))
 	if err == nil {
 		err = q.members(ctx, &set)
@@ -96,8 +97,9 @@ func (tx *Tx) AddReplicaSet(ctx context.Context, set *model.ReplicaSet) error {
 	if err != nil {
 		return err
 	}
-	_, set.ID, err = tx.exec(ctx, `INSERT INTO replica_sets (name, name_key, note, layout, calendar, filter, permissions, attic_days, paused, created, retry_first, retry_most, retry_alert, plan_run) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULLIF(?, 0))`,
-		set.Name, namespace.Key(set.Name), set.Note, set.Layout, set.Calendar, rules, set.Permissions, set.AtticDays, set.Paused, set.Created, set.Retry.FirstS, set.Retry.MostS, set.Retry.AlertAfter, set.PlanRun)
+	_, set.ID, err = tx.exec(ctx, `INSERT INTO replica_sets (name, name_key, note, layout, calendar, filter, permissions, account_map_id, accounts_of, attic_days, paused, created, retry_first, retry_most, retry_alert, plan_run)
+		VALUES (?, ?, ?, ?, ?, ?, ?, (SELECT id FROM account_maps WHERE name_key = ?), (SELECT id FROM servers WHERE name_key = ?), ?, ?, ?, ?, ?, ?, NULLIF(?, 0))`,
+		set.Name, namespace.Key(set.Name), set.Note, set.Layout, set.Calendar, rules, set.Permissions, namespace.Key(set.AccountMap), namespace.Key(set.AccountsOf), set.AtticDays, set.Paused, set.Created, set.Retry.FirstS, set.Retry.MostS, set.Retry.AlertAfter, set.PlanRun)
 	if err != nil {
 		return taken(err, "name", "replica set", set.Name)
 	}
@@ -126,7 +128,10 @@ func (tx *Tx) addReplica(ctx context.Context, set int64, place int, r *model.Rep
 	}
 	_, r.ID, err = tx.exec(ctx, `INSERT INTO replicas (set_id, place, name, name_key, server_id, share, sub, seed, intake_quota, attic_quota) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		set, place, r.Name, namespace.Key(r.Name), server, r.Share, []byte(r.Sub), r.Seed, r.IntakeQuota, r.AtticQuota)
-	return taken(err, "name", "replica", r.Name)
+	if err != nil {
+		return taken(err, "name", "replica", r.Name)
+	}
+	return tx.AddReplicaAccounts(ctx, r.ID, r.Accounts)
 }
 
 // AddLane adds a lane to a set.

@@ -452,3 +452,25 @@ func (s *Replication) Postpone(ctx context.Context, lane replica.Lane, tickets [
 		return nil
 	})
 }
+
+// EachHeld tells of everything that a replica holds, as far as it was seen: its
+// path as names are compared, whether it is a folder, its bytes and its time.
+func (q Queries) EachHeld(ctx context.Context, r replica.ID, each func(key string, folder bool, size int64, modified time.Time) error) error {
+	rows, err := q.run.QueryContext(ctx, `SELECT path_key, kind, size, modified FROM replica_records WHERE replica_id = ? AND kind <> ?`, r, replica.None)
+	if err != nil {
+		return unavailable(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var key string
+		var kind replica.Kind
+		var size, modified int64
+		if err := rows.Scan(&key, &kind, &size, &modified); err != nil {
+			return unavailable(err)
+		}
+		if err := each(key, kind == replica.Folder, size, fromNano(modified)); err != nil {
+			return err
+		}
+	}
+	return unavailable(rows.Err())
+}

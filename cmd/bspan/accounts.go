@@ -97,6 +97,7 @@ func accountCommand() *cli.Command {
 				return done(c, nil, "removed the group %s of %s", args[0], c.String("at"))
 			}, "NAME")},
 		{Name: "add-member", Usage: "make an account a member of a group of a server itself", ArgsUsage: "GROUP ACCOUNT", Flags: []cli.Flag{atServer()}, Action: signedIn(setMember(true), "GROUP", "ACCOUNT")},
+		mapCommand(),
 		{Name: "remove-member", Usage: "end a membership", ArgsUsage: "GROUP ACCOUNT", Flags: []cli.Flag{atServer()}, Action: signedIn(setMember(false), "GROUP", "ACCOUNT")},
 	}}
 }

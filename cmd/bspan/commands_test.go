@@ -38,6 +38,11 @@ const (
 	bedsJob      = `{"id":3,"kind":"probe","subject":"beds","settings":"{}","rule":"every 6h","enabled":true,"who":"ivy","created":"2026-11-01T10:00:00Z","next":"2026-11-01T16:00:00Z","version":2}`
 )
 
+const (
+	bedsMade = `{"run":{"id":5,"kind":"create-set","subject":"beds","state":"done","who":"ivy","created":"2026-11-01T10:00:00Z","fraction":1},"set":"beds","steps":[{"text":"Make the folder elm/store.","state":"done","found":"it is there already, and stays as it is"},{"text":"Write down the set beds.","state":"done"},{"text":"Mark elm/store.","state":"awaited","found":"not picked up yet; the lane from oak is closed until Mon 19:00"}]}`
+	treesMap = `{"name":"trees","rules":["oak\\* = elm\\*"],"sets":1,"version":3}`
+)
+
 const bedsPlan = `{"run":` + aRun + `,"asked":{"name":"beds","replicas":[]},"summary":"beds keeps 1 file the same.","outcome":"warn","checks":[{"name":"clock","outcome":"warn","found":"elm is late","means":"the wrong one may win","remedy":"set it"}],"places":[],
 	"layouts":[{"layout":"mesh","asked":true,"filled":"2026-11-01T10:00:00Z","endless":false,"fills":[{"replica":"elm","from":"oak","bytes":1024,"start":"2026-11-01T10:00:00Z","end":"2026-11-01T10:00:00Z","medianS":60,"p95S":120}],"lanes":[]}],"steps":["Look at all."],"canCreate":true}`
 
@@ -76,7 +81,16 @@ func startService(t *testing.T) *service {
 		"GET /rights/compare":                              `{"first":{"server":"oak","share":"a","path":"","folder":true},"second":{"server":"oak","share":"b","path":"","folder":true},"share":[],"looked":1,"differ":1,"accounts":[],"differences":[{"path":".","folder":true,"shifts":[{"account":{"sid":"S-1-1-0","name":"Everyone"},"before":"read","after":"full"}]}]}`,
 		"GET /replica-sets":                                `{"items":[` + bedsSet + `]}`,
 		"GET /replica-sets/beds":                           bedsSet,
-		"POST /replica-sets":                               bedsSet,
+		"POST /replica-sets":                               bedsMade,
+		"GET /replica-creations/5":                         bedsMade,
+		"POST /replica-sets/beds/preview":                  `{"outcome":"warn","checks":[{"name":"attic","outcome":"warn","found":"elm: its attic keeps 2 files","means":"nothing brings them back","remedy":"restore them"}],"follows":["2 lanes are new."]}`,
+		"GET /replica-sets/beds/accounts":                  `{"items":[{"replica":"elm","server":"elm","pairs":[{"one":{"sid":"S-1-5-21-1-1-1-1001","name":"oak\\keepers"},"other":{"sid":"S-1-5-21-2-2-2-1001","name":"elm\\wardens"}}],"stale":true}]}`,
+		"POST /replica-sets/beds/accounts":                 bedsSet,
+		"GET /account-maps":                                `{"items":[` + treesMap + `]}`,
+		"GET /account-maps/trees":                          treesMap,
+		"POST /account-maps":                               treesMap,
+		"PATCH /account-maps/trees":                        treesMap,
+		"GET /account-maps/trees/pairs":                    `{"one":"oak","other":"elm","pairs":[{"one":{"sid":"S-1-5-21-1-1-1-1001","name":"oak\\keepers"},"other":{"sid":"S-1-5-21-2-2-2-1001","name":"elm\\wardens"}}],"without":[{"sid":"S-1-5-21-1-1-1-1002","name":"oak\\ada"}],"lacking":["elm\\gone"],"clashing":[],"wider":["elm\\rowan belongs to elm\\wardens, and not to oak\\keepers"]}`,
 		"PATCH /replica-sets/beds":                         bedsSet,
 		"POST /replica-sets/beds/replicas":                 bedsSet,
 		"PATCH /replica-sets/beds/replicas/elm":            bedsSet,
@@ -223,7 +237,20 @@ func TestCommands(t *testing.T) {
 		{"rights grant --level read --rehearse oak/store ada", `POST /rights/changes {"path":"oak/store","action":"grant","account":"ada","level":"read","scope":"everything","rehearse":true}`, "Nothing changes", 0},
 		{"replica list", "", "All 2 replicas", 0},
 		{"replica show beds", "", "closed by hand; 2 paths wait", 0},
-		{"replica create --no-wait --seed elm --leave-out *.tmp --lane oak>elm=off beds oak/store elm/store", `POST /replica-sets {"name":"beds","replicas":[{"server":"oak","share":"store"},{"server":"elm","share":"store","seed":true}],"layout":"mesh","lanes":[{"from":"oak","to":"elm","calendar":"off"}],"filter":{"leaveOut":["*.tmp"]},"permissions":"carry"}`, "bspan replica show beds", 0},
+		{"replica create --no-wait --seed elm --leave-out *.tmp --lane oak>elm=off beds oak/store elm/store", `POST /replica-sets {"name":"beds","replicas":[{"server":"oak","share":"store"},{"server":"elm","share":"store","seed":true}],"layout":"mesh","lanes":[{"from":"oak","to":"elm","calendar":"off"}],"filter":{"leaveOut":["*.tmp"]},"permissions":"carry"}`, "create-set", 0},
+		{"replica create --folder-rights seed --account-map trees beds oak/store elm/store", `POST /replica-sets {"name":"beds","replicas":[{"server":"oak","share":"store","rights":"seed"},{"server":"elm","share":"store","rights":"seed"}],"layout":"mesh","filter":{},"permissions":"map","accountMap":"trees"}`, "awaited  Mark elm/store.\n         Not picked up yet; the lane from oak is closed until Mon 19:00.\n", 0},
+		{"replica accounts beds", "", "replica accounts beds --renew", 0},
+		{"replica accounts --renew beds", "POST /replica-sets/beds/accounts", "paired anew", 0},
+		{"account map list", "", "1 replica set", 0},
+		{"account map show trees", "", `oak\* = elm\*`, 0},
+		{"account map pairs trees oak elm", "", `! elm\rowan belongs to elm\wardens, and not to oak\keepers: who gains`, 0},
+		{`account map create --rule oak\*=elm\* trees`, `POST /account-maps {"name":"trees","rules":["oak\\*=elm\\*"]}`, "account map pairs trees", 0},
+		{"account map create trees", "", "rule", 2},
+		{`account map edit --name bushes trees`, `PATCH /account-maps/trees {"name":"bushes"}`, "replica accounts SET --renew", 0},
+		{"account map remove trees", "DELETE /account-maps/trees", "removed the account map trees", 0},
+		{"replica edit --rehearse --layout hub beds", `POST /replica-sets/beds/preview {"set":{"layout":"hub"}}`, "What follows:\n  2 lanes are new.\nWARN attic: elm: its attic keeps 2 files.", 0},
+		{"replica quota --rehearse --attic 2GiB beds elm", `POST /replica-sets/beds/preview {"replica":{"name":"elm","change":{"atticQuota":2147483648}}}`, "nothing was changed", 0},
+		{"replica close --rehearse beds oak elm", `POST /replica-sets/beds/preview {"lane":{"from":"oak","to":"elm","change":{"closed":true}}}`, "What follows:", 0},
 		{"replica create --seed ash beds oak/store elm/store", "", "is none of oak/store, elm/store", 2},
 		{"replica create beds oak/store", "", "is missing", 2},
 		{"replica plan beds oak/store elm/store", `POST /replica-plans {"name":"beds","replicas":[{"server":"oak","share":"store"},{"server":"elm","share":"store"}],"layout":"mesh","filter":{},"permissions":"carry"}`, "elm: 1.0 KiB from oak", 0},
@@ -293,7 +320,7 @@ func TestCommands(t *testing.T) {
 func TestCommandsAsJSON(t *testing.T) {
 	t.Setenv("BSPAN_TOKEN", "token")
 	for _, args := range []string{"site list", "site legs", "namespace list", "namespace tree garden", "namespace lint garden", "namespace history garden", "namespace mappings garden",
-		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds", "replica verified 5", "replica verifications beds", "replica probes beds", "replica attic compare beds 4", "job list",
+		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds", "replica verified 5", "replica verifications beds", "replica probes beds", "replica attic compare beds 4", "replica accounts beds", "account map list", "account map show trees", "account map pairs trees oak elm", "replica edit --rehearse --layout hub beds", "job list",
 		"run list", "run show 5", "user list", "server list", "where /garden/store", "site remove --rehearse Marsh", "namespace hold --location oak/store /garden/store"} {
 		s := startService(t)
 		out, code := s.bspan(t, append([]string{"--output", "json"}, strings.Fields(args)...)...)

@@ -58,6 +58,11 @@ func rehearsable(do action, names ...string) cli.ActionFunc {
 			}
 			t.add(change.Action, change.Subject, differs)
 		}
+		more := new(foretold)
+		if errors.As(err, &more) {
+			t.after = previewLines(more.preview) + t.after
+			return show(c, rehearsedWith{told.Rehearsed, more.preview}, t)
+		}
 		return show(c, told.Rehearsed, t)
 	}, names...)
 }

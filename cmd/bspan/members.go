@@ -14,13 +14,13 @@ import (
 // memberCommands change which places a set has.
 func memberCommands() []*cli.Command {
 	return []*cli.Command{
-		{Name: "add", Usage: "add a place to a set; the others stay as they are", ArgsUsage: "SET SERVER/SHARE[/FOLDER]", Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "call it `NAME`; as its server when absent"}, rehearseFlag()},
+		{Name: "add", Usage: "add a place to a set; the others stay as they are", ArgsUsage: "SET SERVER/SHARE[/FOLDER]", Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "call it `NAME`; as its server when absent"}, &cli.StringFlag{Name: "folder-rights", Usage: "permissions of its folder when that is made: inherit, seed (those of the seed's folder) or a descriptor in its text form"}, rehearseFlag()},
 			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 				t, err := namespace.ParseTarget("SERVER/SHARE", args[1])
 				if err != nil {
 					return err
 				}
-				s, err := api.AddReplica(ctx, args[0], model.NewReplica{Name: c.String("name"), Server: t.Server, Share: t.Share, Sub: t.Sub})
+				s, err := api.AddReplica(ctx, args[0], model.NewReplica{Name: c.String("name"), Server: t.Server, Share: t.Share, Sub: t.Sub, Rights: c.String("folder-rights")})
 				if err != nil {
 					return err
 				}
@@ -70,7 +70,7 @@ func memberCommands() []*cli.Command {
 				}
 				s, err := api.EditReplica(ctx, args[0], args[1], e)
 				if err != nil {
-					return err
+					return foretell(ctx, api, args[0], model.SettingsChange{Replica: &model.ReplicaChange{Name: args[1], Change: e}}, err)
 				}
 				return done(c, s, "the quotas of %s are changed", args[1])
 			}, "SET", "REPLICA")},

@@ -30,7 +30,9 @@ func setFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "lane", Usage: "a lane with a calendar of its own, as `FROM>TO=CALENDAR`, or one of a custom layout, as FROM>TO; may be given again"},
 		&cli.StringSliceFlag{Name: "leave-out", Usage: "a `PATTERN` of names that stay where they are, such as *.tmp or cache/; may be given again"},
 		&cli.StringSliceFlag{Name: "only", Usage: "a `PATTERN` of files; others stay where they are; may be given again"},
-		&cli.StringFlag{Name: "permissions", Value: model.PermissionsCarry, Usage: "carry: the same everywhere; leave: each replica has its own"},
+		&cli.StringFlag{Name: "permissions", Value: model.PermissionsCarry, Usage: "carry: the same everywhere; map: through an account map; leave: each replica has its own"},
+		&cli.StringFlag{Name: "account-map", Usage: "carry permissions through this account `MAP`"},
+		&cli.StringFlag{Name: "folder-rights", Usage: "permissions of folders that are made: inherit, seed (those of the seed's folder) or a descriptor in its text form"},
 		&cli.IntFlag{Name: "attic-days", Usage: "keep what is removed or lost for so many `DAYS`"},
 		&cli.StringFlag{Name: "publish", Usage: "let the signpost of this `PATH`, such as /trust/herbarium, lead to all replicas; those that were not verified are held"},
 	}
@@ -43,7 +45,7 @@ func replicaCommand() *cli.Command {
 		{Name: "plan", Usage: "find out what will come of a set before it is made; nothing is changed", ArgsUsage: "SET SERVER/SHARE[/FOLDER] SERVER/SHARE[/FOLDER]…", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}),
 			Action: signedIn(planReplicaSet, "SET", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]...")},
 		{Name: "planned", Usage: "show a plan again", ArgsUsage: "RUN", Action: signedIn(showReplicaPlan, "RUN")},
-		{Name: "create", Usage: "keep a folder the same in several places; missing folders are made", ArgsUsage: "SET SERVER/SHARE[/FOLDER] SERVER/SHARE[/FOLDER]…", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "do not wait until all replicas have picked it up"}, rehearseFlag()),
+		{Name: "create", Usage: "keep a folder the same in several places; missing folders are made", ArgsUsage: "SET SERVER/SHARE[/FOLDER] SERVER/SHARE[/FOLDER]…", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "begin it, and do not wait until all replicas have picked it up"}, rehearseFlag()),
 			Action: rehearsable(createReplicaSet, "SET", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]...")},
 		{Name: "edit", Usage: "change the settings of a set; what is not given stays", ArgsUsage: "SET", Flags: []cli.Flag{noteFlag(), calendarFlag("when lanes without a calendar of their own are open, and how fast"),
 			&cli.StringFlag{Name: "layout", Usage: "mesh, hub or chain; lanes that are in both stay as they are"}, &cli.IntFlag{Name: "attic-days", Usage: "keep what is removed or lost for so many `DAYS`"},
@@ -57,6 +59,7 @@ func replicaCommand() *cli.Command {
 		{Name: "close", Usage: "close a lane by hand; its backlog waits", ArgsUsage: "SET FROM TO", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(closeLane, "SET", "FROM", "TO")},
 		{Name: "lane", Usage: "give a lane a calendar of its own; without --calendar it has that of the set", ArgsUsage: "SET FROM TO", Flags: []cli.Flag{calendarFlag("when it is open and how fast"), rehearseFlag()}, Action: rehearsable(setLaneCalendar, "SET", "FROM", "TO")},
 		{Name: "look", Usage: "look for changes at all replicas now, or at one", ArgsUsage: "SET [REPLICA]", Action: signedIn(lookAtReplicas, "SET", "REPLICA?")},
+		{Name: "accounts", Usage: "tell what the accounts of a set's permissions are at each replica", ArgsUsage: "SET", Flags: []cli.Flag{&cli.BoolFlag{Name: "renew", Usage: "pair them anew, after the account map or accounts have changed; replicas at which that makes a difference are looked at anew"}, rehearseFlag()}, Action: rehearsable(replicaAccounts, "SET")},
 		{Name: "troubles", Usage: "list what could not be carried and is tried again", ArgsUsage: "SET", Action: signedIn(listTroubles, "SET")},
 		atticCommand(),
 		{Name: "remove", Usage: "end a set; all files stay where they are, those in the attics too", ArgsUsage: "SET", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -158,8 +161,11 @@ func filledWords(s model.ReplicaSet, r model.Replica) string {
 
 // asked reads from flags and arguments what a set is to be made of.
 func asked(c *cli.Command, args []string) (model.NewReplicaSet, error) {
-	n := model.NewReplicaSet{Name: args[0], Note: c.String("note"), Layout: c.String("layout"), Calendar: c.String("calendar"), Permissions: c.String("permissions"), AtticDays: c.Int("attic-days"), Publish: c.String("publish"),
+	n := model.NewReplicaSet{Name: args[0], Note: c.String("note"), Layout: c.String("layout"), Calendar: c.String("calendar"), Permissions: c.String("permissions"), AtticDays: c.Int("attic-days"), Publish: c.String("publish"), AccountMap: c.String("account-map"),
 		Filter: filter.Rules{LeaveOut: c.StringSlice("leave-out"), Only: c.StringSlice("only")}}
+	if n.AccountMap != "" && !c.IsSet("permissions") {
+		n.Permissions = model.PermissionsMap
+	}
 	found := c.String("seed") == ""
 	for _, text := range args[1:] {
 		target, err := namespace.ParseTarget("SERVER/SHARE", text)
@@ -168,7 +174,7 @@ func asked(c *cli.Command, args []string) (model.NewReplicaSet, error) {
 		}
 		seed := c.String("seed") != "" && (namespace.Key(c.String("seed")) == namespace.Key(text) || namespace.Key(c.String("seed")) == namespace.Key(target.Server))
 		found = found || seed
-		n.Replicas = append(n.Replicas, model.NewReplica{Server: target.Server, Share: target.Share, Sub: target.Sub, Seed: seed})
+		n.Replicas = append(n.Replicas, model.NewReplica{Server: target.Server, Share: target.Share, Sub: target.Sub, Seed: seed, Rights: c.String("folder-rights")})
 	}
 	if !found {
 		return n, usageError{fmt.Sprintf("seed %q is none of %s", c.String("seed"), strings.Join(args[1:], ", "))}
@@ -182,66 +188,6 @@ func asked(c *cli.Command, args []string) (model.NewReplicaSet, error) {
 		n.Lanes = append(n.Lanes, model.NewLane{From: strings.TrimSpace(from), To: strings.TrimSpace(to), Calendar: strings.TrimSpace(calendar)})
 	}
 	return n, nil
-}
-
-func createReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	n, err := asked(c, args)
-	if err != nil {
-		return err
-	}
-	s, err := api.CreateReplicaSet(ctx, n)
-	if err != nil {
-		return err
-	}
-	if c.String("output") == "table" && !c.Bool("no-wait") {
-		if s, err = awaitPickUp(ctx, c, api, s); err != nil {
-			return err
-		}
-	}
-	return done(c, s, "%s is kept the same in %d places from now on; see how it goes with: bspan replica show %s", s.Name, len(s.Replicas), s.Name)
-}
-
-// pickUpMost is how long a command waits for replicas to pick settings up.
-const pickUpMost = 20 * time.Second
-
-// awaitPickUp says of each replica when it has picked up its settings, and what
-// is awaited at those that have not.
-func awaitPickUp(ctx context.Context, c *cli.Command, api *client.Client, s model.ReplicaSet) (model.ReplicaSet, error) {
-	said := map[string]bool{}
-	for deadline := time.Now().Add(pickUpMost); ; {
-		for _, r := range s.Replicas {
-			if r.PickedUp != nil && !said[r.Name] {
-				said[r.Name] = true
-				fmt.Fprintf(c.Root().Writer, "%s has picked up the settings: %s.\n", r.Name, r.Words)
-			}
-		}
-		if len(said) == len(s.Replicas) {
-			break
-		}
-		if time.Now().After(deadline) {
-			for _, r := range s.Replicas {
-				if !said[r.Name] {
-					fmt.Fprintf(c.Root().Writer, "%s has not picked up the settings yet: %s.\n", r.Name, r.Words)
-				}
-			}
-			break
-		}
-		select {
-		case <-ctx.Done():
-			return s, ctx.Err()
-		case <-time.After(300 * time.Millisecond):
-		}
-		var err error
-		if s, err = api.ReplicaSet(ctx, s.Name); err != nil {
-			return s, err
-		}
-	}
-	for _, l := range s.Lanes {
-		if l.State == model.LaneClosed {
-			fmt.Fprintf(c.Root().Writer, "%s to %s: %s.\n", l.From, l.To, l.Words)
-		}
-	}
-	return s, nil
 }
 
 func editReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -272,7 +218,7 @@ func editReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, arg
 	}
 	s, err := api.EditReplicaSet(ctx, args[0], e)
 	if err != nil {
-		return err
+		return foretell(ctx, api, args[0], model.SettingsChange{Set: &e}, err)
 	}
 	return done(c, s, "the settings of %s are changed", s.Name)
 }
@@ -293,9 +239,10 @@ func retryIn(c *cli.Command, r model.Retry) *model.Retry {
 
 func setPaused(name, usage string, paused bool, text string) *cli.Command {
 	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "SET", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-		s, err := api.EditReplicaSet(ctx, args[0], model.EditReplicaSet{Paused: &paused})
+		e := model.EditReplicaSet{Paused: &paused}
+		s, err := api.EditReplicaSet(ctx, args[0], e)
 		if err != nil {
-			return err
+			return foretell(ctx, api, args[0], model.SettingsChange{Set: &e}, err)
 		}
 		return done(c, s, text, s.Name)
 	}, "SET")}
@@ -303,7 +250,7 @@ func setPaused(name, usage string, paused bool, text string) *cli.Command {
 
 func openLane(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	closed, minutes := false, int(c.Duration("for").Round(time.Minute).Minutes())
-	s, err := api.EditLane(ctx, args[0], args[1], args[2], model.EditLane{Closed: &closed, OpenMinutes: &minutes})
+	s, err := editLane(ctx, api, args, model.EditLane{Closed: &closed, OpenMinutes: &minutes})
 	if err != nil {
 		return err
 	}
@@ -315,16 +262,22 @@ func openLane(ctx context.Context, c *cli.Command, api *client.Client, args []st
 
 func closeLane(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	closed := true
-	s, err := api.EditLane(ctx, args[0], args[1], args[2], model.EditLane{Closed: &closed})
+	s, err := editLane(ctx, api, args, model.EditLane{Closed: &closed})
 	if err != nil {
 		return err
 	}
 	return done(c, s, "the lane from %s to %s is closed; open it with: bspan replica open %s %s %s", args[1], args[2], args[0], args[1], args[2])
 }
 
+// editLane changes a lane, or rehearses that.
+func editLane(ctx context.Context, api *client.Client, args []string, e model.EditLane) (model.ReplicaSet, error) {
+	s, err := api.EditLane(ctx, args[0], args[1], args[2], e)
+	return s, foretell(ctx, api, args[0], model.SettingsChange{Lane: &model.LaneChange{From: args[1], To: args[2], Change: e}}, err)
+}
+
 func setLaneCalendar(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	text := c.String("calendar")
-	s, err := api.EditLane(ctx, args[0], args[1], args[2], model.EditLane{Calendar: &text})
+	s, err := editLane(ctx, api, args, model.EditLane{Calendar: &text})
 	if err != nil {
 		return err
 	}

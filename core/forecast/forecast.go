@@ -30,7 +30,7 @@ type Load struct {
 // How a file's own costs are counted: what its transfer waits for, apart from
 // its bytes, in round trips; and how many files are on their way together.
 const (
-	tripsPerFile = 6
+	tripsPerFile = 12
 	sideBySide   = 8
 )
 
@@ -76,11 +76,13 @@ type Fill struct {
 	Start, End time.Time
 }
 
-// FirstFill tells when each replica is filled, from a seed that is full at
-// start. loads are what each one lacks. A replica fills others once it is filled
-// itself. Replicas that nothing ever gets to are not in the answer.
-func FirstFill(seed replica.ID, ways []Way, loads map[replica.ID]Load, start time.Time) map[replica.ID]Fill {
-	filled := map[replica.ID]Fill{seed: {Start: start, End: start}}
+// FirstFill tells when each replica is filled, from a seed that has everything.
+// loads are what each one lacks, and looks how long it takes to look at all of it,
+// which begins everywhere at start and comes first. A replica fills others once it
+// is filled itself. Replicas that nothing ever gets to are not in the answer.
+func FirstFill(seed replica.ID, ways []Way, loads map[replica.ID]Load, looks map[replica.ID]time.Duration, start time.Time) map[replica.ID]Fill {
+	known := start.Add(looks[seed])
+	filled := map[replica.ID]Fill{seed: {Start: known, End: known}}
 	for {
 		// The replica that is filled first of all that are not yet.
 		var next replica.ID
@@ -90,9 +92,13 @@ func FirstFill(seed replica.ID, ways []Way, loads map[replica.ID]Load, start tim
 			if _, already := filled[w.To]; already || !ready {
 				continue
 			}
-			end, ok := w.Calendar.Through(from.End, w.weight(loads[w.To]), w.Mbit)
+			begin := from.End
+			if looked := start.Add(looks[w.To]); looked.After(begin) {
+				begin = looked
+			}
+			end, ok := w.Calendar.Through(begin, w.weight(loads[w.To]), w.Mbit)
 			if ok && (best.End.IsZero() || end.Before(best.End)) {
-				next, best = w.To, Fill{From: w.From, Start: from.End, End: end}
+				next, best = w.To, Fill{From: w.From, Start: begin, End: end}
 			}
 		}
 		if best.End.IsZero() {

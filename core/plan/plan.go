@@ -60,6 +60,8 @@ type Place struct {
 	ID   replica.ID
 	Seed bool
 	Content
+	// Look is how long it takes to look at all of it, as far as is known.
+	Look time.Duration
 	// Against the seed: what is there already and the same, what differs, what the
 	// seed does not have, and what is missing.
 	Equal, Differ, Extra, Missing Count
@@ -113,17 +115,14 @@ type Outlook struct {
 // made in office hours, as many each week as in the last one.
 func Foretell(places []Place, lanes []replica.Lane, network Network, start time.Time) Outlook {
 	o := Outlook{Lanes: lanes, Carried: map[replica.Lane]int64{}}
-	loads, work := map[replica.ID]forecast.Load{}, map[replica.ID]forecast.Load{}
+	loads, work, looks := map[replica.ID]forecast.Load{}, map[replica.ID]forecast.Load{}, map[replica.ID]time.Duration{}
 	var seed replica.ID
-	var changes []forecast.Changes
+	var weekly int64
 	for i := range places {
 		p := &places[i]
-		loads[p.ID], work[p.ID] = p.Load(), p.Work()
+		loads[p.ID], work[p.ID], looks[p.ID] = p.Load(), p.Work(), p.Look
 		if p.Seed {
-			seed = p.ID
-		}
-		if p.Seed && p.Weekly > 0 {
-			changes = append(changes, forecast.Spread(p.ID, p.Weekly, officeHours))
+			seed, weekly = p.ID, p.Weekly
 		}
 	}
 	var ways []forecast.Way
@@ -131,7 +130,7 @@ func Foretell(places []Place, lanes []replica.Lane, network Network, start time.
 		mbit, rtt, week := network(l)
 		ways = append(ways, forecast.Way{Lane: l, Mbit: mbit, RTT: rtt, Calendar: week})
 	}
-	o.Fills = forecast.FirstFill(seed, ways, work, start)
+	o.Fills = forecast.FirstFill(seed, ways, work, looks, start)
 	for to, fill := range o.Fills {
 		o.Carried[replica.Lane{From: fill.From, To: to}] += loads[to].Bytes
 		if fill.End.After(o.Filled) {
@@ -141,8 +140,18 @@ func Foretell(places []Place, lanes []replica.Lane, network Network, start time.
 	if len(o.Fills) < len(places)-1 {
 		o.Filled = time.Time{}
 	}
-	o.Steady = forecast.Steady(ways, changes)
+	o.Steady = Steady(seed, weekly, ways)
 	return o
+}
+
+// Steady tells how far behind replicas are that are filled, when so many bytes
+// are changed at one of them each week, in office hours.
+func Steady(at replica.ID, weekly int64, ways []forecast.Way) forecast.Outlook {
+	var changes []forecast.Changes
+	if weekly > 0 {
+		changes = append(changes, forecast.Spread(at, weekly, officeHours))
+	}
+	return forecast.Steady(ways, changes)
 }
 
 // officeHours is when people change files.

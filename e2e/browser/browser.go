@@ -95,7 +95,7 @@ func (t *Tab) Wait(what, expression string) error {
 			return nil
 		}
 		if time.Now().After(deadline) {
-			text, _ := Eval[string](t, "document.body.innerText.slice(0, 1500)")
+			text, _ := Eval[string](t, "document.body.innerText.replace(/\\s+/g, ' ').slice(0, 8000)")
 			return fmt.Errorf("waited %s in vain for %s (%v); the page says:\n%s", patience, what, err, text)
 		}
 		// The page itself tells when it next has drawn something.

@@ -17,8 +17,8 @@ import (
 	"bridgespan/smbadmin"
 )
 
-// with signs in to a server to ask about its accounts.
-func (s *Service) with(ctx context.Context, server string, do func(at *At) error) error {
+// With signs in to a server to ask about its accounts.
+func (s *Service) With(ctx context.Context, server string, do func(at *At) error) error {
 	v, session, err := s.estate.Session(ctx, server)
 	if err != nil {
 		return err
@@ -51,7 +51,7 @@ const mostListed = 500
 // OfServer lists the accounts of a server itself whose name contains part.
 func (s *Service) OfServer(ctx context.Context, server, part string) (list model.AccountList, err error) {
 	list.Accounts = []model.Account{}
-	return list, s.with(ctx, server, func(at *At) error {
+	return list, s.With(ctx, server, func(at *At) error {
 		users, err := at.Admin.Users(ctx)
 		if err != nil {
 			return err
@@ -129,7 +129,7 @@ func sortAccounts(list []model.Account) {
 // Detail tells all about one account as a server sees it.
 func (s *Service) Detail(ctx context.Context, server, name string) (detail model.AccountDetail, err error) {
 	detail.Groups, detail.Members = []model.Belonging{}, []model.Account{}
-	return detail, s.with(ctx, server, func(at *At) error {
+	return detail, s.With(ctx, server, func(at *At) error {
 		found, sid, err := s.Find(ctx, at, "account", name)
 		if err != nil {
 			return err
@@ -217,7 +217,7 @@ func (s *Service) CreateGroup(ctx context.Context, server, name string) (a model
 	if err := checkName(name, 256); err != nil {
 		return a, err
 	}
-	return a, s.with(ctx, server, func(at *At) error {
+	return a, s.With(ctx, server, func(at *At) error {
 		sid, err := at.Admin.CreateGroup(ctx, name)
 		if errors.Is(err, fs.ErrExist) {
 			return (&fault.Error{Kind: fault.Taken, Field: "name", Remedy: "choose another name", Problem: at.Server.Name + " has an account called " + name + " already"}).Because(err)
@@ -235,7 +235,7 @@ func (s *Service) CreateUser(ctx context.Context, server, name, password string)
 	if err := checkName(name, 20); err != nil {
 		return a, err
 	}
-	return a, s.with(ctx, server, func(at *At) error {
+	return a, s.With(ctx, server, func(at *At) error {
 		to, err := s.estate.Target(ctx, at.Server)
 		if err != nil {
 			return err
@@ -261,7 +261,7 @@ func checkName(name string, most int) error {
 
 // SetMember makes an account a member of a group of a server itself, or ends that.
 func (s *Service) SetMember(ctx context.Context, server, group, member string, belongs bool) error {
-	return s.with(ctx, server, func(at *At) error {
+	return s.With(ctx, server, func(at *At) error {
 		_, groupSID, err := s.Find(ctx, at, "group", group)
 		if err != nil {
 			return err
@@ -289,7 +289,7 @@ func (s *Service) SetMember(ctx context.Context, server, group, member string, b
 
 // RemoveGroup removes a group of a server itself.
 func (s *Service) RemoveGroup(ctx context.Context, server, name string) error {
-	return s.with(ctx, server, func(at *At) error {
+	return s.With(ctx, server, func(at *At) error {
 		shown, sid, err := s.Find(ctx, at, "group", name)
 		if err != nil {
 			return err
@@ -314,7 +314,7 @@ func (s *Service) record(ctx context.Context, at *At, action, name string, befor
 // Use tells who uses a server now.
 func (s *Service) Use(ctx context.Context, server string) (use model.ServerUse, err error) {
 	use = model.ServerUse{Sessions: []model.ServerSession{}, Files: []model.OpenFile{}}
-	return use, s.with(ctx, server, func(at *At) error {
+	return use, s.With(ctx, server, func(at *At) error {
 		now := time.Now().UTC()
 		sessions, err := at.Admin.Sessions(ctx)
 		if err != nil {

@@ -101,9 +101,9 @@ func (s *Service) OpenVerified(ctx context.Context, known, verified namespace.Ta
 // Publish makes a signpost lead to places: it is made where it is missing, and
 // leads to the first at once; to further ones when they were verified.
 func (s *Service) Publish(ctx context.Context, path string, targets []namespace.Target) error {
-	name, below, ok := strings.Cut(strings.Trim(path, "/"), "/")
-	if !ok || !strings.HasPrefix(path, "/") {
-		return fault.Field("publish", "write the whole path of a signpost, such as /trust/herbarium", "%q is no path within a namespace", path)
+	name, below, err := namespace.Split("publish", path)
+	if err != nil {
+		return err
 	}
 	var locations []NewLocation
 	for _, t := range targets {

@@ -30,7 +30,7 @@ var usualRetry = model.Retry{FirstS: 5, MostS: 600, AlertAfter: 10}
 // changes nothing.
 func (s *Service) draft(ctx context.Context, n model.NewReplicaSet) (model.ReplicaSet, error) {
 	set := model.ReplicaSet{Name: n.Name, Note: n.Note, Layout: cmp.Or(n.Layout, model.LayoutMesh), Calendar: cmp.Or(n.Calendar, "full"), Filter: n.Filter,
-		Permissions: cmp.Or(n.Permissions, model.PermissionsCarry), AtticDays: cmp.Or(n.AtticDays, usualAtticDays), Retry: usualRetry, Created: now()}
+		Permissions: cmp.Or(n.Permissions, model.PermissionsCarry), AccountMap: n.AccountMap, AtticDays: cmp.Or(n.AtticDays, usualAtticDays), Retry: usualRetry, Created: now()}
 	take(&set.Retry, n.Retry)
 	if err := namespace.CheckElement("name", set.Name); err != nil {
 		return set, err
@@ -57,12 +57,32 @@ func (s *Service) draft(ctx context.Context, n model.NewReplicaSet) (model.Repli
 	if err := chooseSeed(&set); err != nil {
 		return set, err
 	}
+	if err := checkPublish(n.Publish); err != nil {
+		return set, err
+	}
+	if err := s.mapped(ctx, &set); err != nil {
+		return set, err
+	}
 	return set, layLanes(&set, n.Lanes)
+}
+
+func checkPublish(path string) error {
+	if path == "" {
+		return nil
+	}
+	_, inside, err := namespace.Split("publish", path)
+	if err == nil && inside == "" {
+		err = fault.Field("publish", "write the whole path of a signpost, such as /trust/herbarium", "%q is a namespace, not a path within one", path)
+	}
+	return err
 }
 
 // place finds the server and the share of a replica.
 func (s *Service) place(ctx context.Context, i int, n model.NewReplica) (model.Replica, error) {
-	r := model.Replica{Name: n.Name, Share: n.Share, Sub: strings.Trim(n.Sub, "/"), Seed: n.Seed, IntakeQuota: cmp.Or(n.IntakeQuota, usualIntake), AtticQuota: n.AtticQuota, State: model.ReplicaNew}
+	r := model.Replica{Name: n.Name, Share: n.Share, Sub: strings.Trim(n.Sub, "/"), Seed: n.Seed, IntakeQuota: cmp.Or(n.IntakeQuota, usualIntake), AtticQuota: n.AtticQuota, Rights: n.Rights, State: model.ReplicaNew}
+	if err := checkRights(field(i, "rights"), n.Rights); err != nil {
+		return r, err
+	}
 	if r.Sub != "" {
 		if err := namespace.CheckPath(field(i, "sub"), r.Sub); err != nil {
 			return r, err

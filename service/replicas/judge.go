@@ -4,19 +4,16 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
 
-	"bridgespan/core/account"
 	"bridgespan/core/calendar"
 	"bridgespan/core/plan"
 	"bridgespan/core/replica"
 	"bridgespan/model"
-	"bridgespan/smbadmin"
 )
 
 func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
@@ -116,73 +113,6 @@ func (p *planner) longest() (name string) {
 	return name
 }
 
-// judgeAccounts asks each place for the names of the accounts that the seed's
-// permissions name.
-func (p *planner) judgeAccounts(ctx context.Context) {
-	if p.set.Permissions == model.PermissionsLeave {
-		return
-	}
-	met := map[account.SID]string{}
-	for _, s := range p.sites {
-		if s.place.Seed {
-			met = p.namedAt(ctx, s)
-		}
-	}
-	for _, s := range p.sites {
-		if s.place.Seed || len(met) == 0 {
-			continue
-		}
-		unresolved, err := p.unresolved(ctx, s, met)
-		switch {
-		case err != nil:
-			p.add("accounts", model.Warn, fmt.Sprintf("%s: it cannot be asked for the names of accounts: %s", s.replica.Name, words(err)), "permissions may arrive as numbers", "check the server: bspan server check "+s.replica.Server)
-		case len(unresolved) > 0:
-			p.add("accounts", model.Warn, fmt.Sprintf("%s: %s not known there: %s", s.replica.Name, count(int64(len(unresolved)), "account is", "accounts are"), strings.Join(unresolved[:min(len(unresolved), 5)], "; ")), "what they are let do counts for nobody there, and shows as a number", "use accounts of the domain in these permissions, or let each replica have its own: permissions leave")
-		default:
-			p.add("accounts", model.Pass, fmt.Sprintf("%s: all %d accounts in the seed's permissions are known there", s.replica.Name, len(met)), "", "")
-		}
-	}
-}
-
-// namedAt names the accounts in a place's permissions, each with a path.
-func (p *planner) namedAt(ctx context.Context, s *planSite) map[account.SID]string {
-	names := map[account.SID]string{}
-	for sid, where := range s.accounts {
-		names[sid] = fmt.Sprintf("%s (at %s)", sid, middle(where))
-	}
-	at, err := p.accounts.At(ctx, s.server, smbadmin.New(s.session))
-	if err != nil {
-		return names
-	}
-	defer at.Close()
-	sids := slices.Collect(maps.Keys(names))
-	named, err := p.accounts.Named(ctx, at, sids)
-	if err != nil {
-		return names
-	}
-	for i, a := range named {
-		names[sids[i]] = fmt.Sprintf("%s (at %s)", a.Name, middle(s.accounts[sids[i]]))
-	}
-	return names
-}
-
-// unresolved lists accounts that a place cannot name.
-func (p *planner) unresolved(ctx context.Context, s *planSite, met map[account.SID]string) (list []string, err error) {
-	at, err := p.accounts.At(ctx, s.server, smbadmin.New(s.session))
-	if err != nil {
-		return nil, err
-	}
-	defer at.Close()
-	sids := slices.SortedFunc(maps.Keys(met), func(a, b account.SID) int { return cmp.Compare(a.String(), b.String()) })
-	named, err := p.accounts.Named(ctx, at, sids)
-	for i, a := range named {
-		if a.Kind == account.Unresolved {
-			list = append(list, met[sids[i]])
-		}
-	}
-	return list, err
-}
-
 func (p *planner) intake() int64 {
 	var places []plan.Place
 	for _, s := range p.sites {
@@ -258,14 +188,9 @@ func (p *planner) result(ctx context.Context) model.ReplicaPlan {
 	}
 	p.judgeForecast(out.Layouts[0])
 	out.Checks = p.lines
-	out.Outcome = model.Pass
-	for _, l := range p.lines {
-		if l.Outcome == model.Fail || l.Outcome == model.Warn && out.Outcome == model.Pass {
-			out.Outcome = l.Outcome
-		}
-	}
+	out.Outcome = worst(p.lines)
 	out.CanCreate = out.Outcome != model.Fail
-	out.Steps = p.steps()
+	out.Steps = p.steps(ctx)
 	out.Summary = p.summary(out)
 	return out
 }
@@ -337,7 +262,7 @@ func (p *planner) judgeLegs(legs map[[2]int]leg) {
 func (p *planner) judgeForecast(l model.PlanLayout) {
 	for _, lane := range l.Lanes {
 		if lane.Weekly > lane.Fits {
-			p.add("calendar", model.Fail, fmt.Sprintf("%s to %s: %s fit into a week, and %s change", lane.From, lane.To, size(lane.Fits), size(lane.Weekly)), "the backlog grows without end", "open the lane for longer, let it carry faster, or leave something out")
+			p.lines = append(p.lines, tooThin(lane.From, lane.To, lane.Fits, lane.Weekly))
 		}
 	}
 	for _, f := range l.Fills {
@@ -350,24 +275,37 @@ func (p *planner) judgeForecast(l model.PlanLayout) {
 	}
 }
 
-// steps are what making the set does.
-func (p *planner) steps() (list []string) {
-	for _, s := range p.sites {
-		if s.tree == nil {
-			list = append(list, fmt.Sprintf("Make the folder %s.", s.replica.Target()))
+// tooThin is the check of a lane through which less fits than changes, in bytes a week.
+func tooThin(from, to string, fits, weekly int64) model.CheckLine {
+	return model.CheckLine{Name: "calendar", Outcome: model.Fail, Found: fmt.Sprintf("%s to %s: %s fit into a week, and %s change", from, to, size(fits), size(weekly)),
+		Means: "the backlog grows without end", Remedy: "open the lane for longer, let it carry faster, or leave something out"}
+}
+
+// worst is what checks come to together.
+func worst(lines []model.CheckLine) model.Outcome {
+	outcome := model.Pass
+	for _, l := range lines {
+		if l.Outcome == model.Fail || l.Outcome == model.Warn && outcome == model.Pass {
+			outcome = l.Outcome
 		}
 	}
-	list = append(list, fmt.Sprintf("Write down the set %s: %d replicas, %d lanes (%s).", p.set.Name, len(p.set.Replicas), len(p.set.Lanes), p.set.Layout))
-	for _, s := range p.sites {
-		list = append(list, fmt.Sprintf("Mark %s as the replica %s, in its folder .bspan, and look at all of it.", s.replica.Target(), s.replica.Name))
+	return outcome
+}
+
+// steps are what making the set does.
+func (p *planner) steps(ctx context.Context) (list []string) {
+	if c, err := p.creation(ctx, p.asked); err == nil {
+		for _, st := range c.steps {
+			there := func(s *planSite) bool { return s.tree != nil && s.replica.Name == st.folderOf.Name }
+			if st.folderOf == nil || !slices.ContainsFunc(p.sites, there) {
+				list = append(list, st.text)
+			}
+		}
 	}
 	for _, s := range p.sites {
 		if c := s.place; !c.Seed {
 			list = append(list, fmt.Sprintf("Fill %s: adopt %s, carry %s (%s), put %s into the attic.", s.replica.Name, count(c.Equal.Files, "file", "files"), count(c.Missing.Files+c.Differ.Files, "file", "files"), size(c.Load().Bytes), count(c.Differ.Files+c.Extra.Files, "file", "files")))
 		}
-	}
-	if p.asked.Publish != "" {
-		list = append(list, fmt.Sprintf("Let the signpost %s lead to all of them; those that were not verified are held.", p.asked.Publish))
 	}
 	return append(list, "From then on carry what people change anywhere to all others.")
 }

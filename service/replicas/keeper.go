@@ -144,7 +144,7 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 		if p.Settings != set.Version {
 			p.Settings, p.PickedUp = set.Version, &picked
 		}
-		p.tree = redial.New(smb.Capabilities, func(ctx context.Context) (tree.Tree, error) { return k.open(ctx, p.Target()) })
+		p.tree = redial.New(smb.Capabilities, func(ctx context.Context) (tree.Tree, error) { return k.openReplica(ctx, &p.Replica) })
 		p.engine = &replication.Replica{ID: replica.ID(p.ID), Name: p.Name, Tree: p.tree, Seed: p.Seed, Scanned: p.Scanned, Filled: p.Filled, Intake: p.IntakeQuota}
 		p.warm.began = time.Now()
 		r.places = append(r.places, p)

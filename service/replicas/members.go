@@ -2,6 +2,7 @@ package replicas
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"bridgespan/core/fault"
@@ -147,14 +148,14 @@ func (s *Service) members(ctx context.Context, name string, version int64, actio
 	if err := edit(ctx, &set); err != nil {
 		return err
 	}
+	if err := s.pairUp(ctx, &set); err != nil {
+		return plain(err)
+	}
 	fresh := set
 	fresh.Replicas = slices.DeleteFunc(slices.Clone(set.Replicas), func(r model.Replica) bool { return r.ID != 0 })
-	var made []folder
-	if !records.Rehearsing(ctx) {
-		if made, err = s.makeFolders(ctx, fresh); err != nil {
-			s.removeFolders(context.WithoutCancel(ctx), made)
-			return plain(err)
-		}
+	making := &folders{s, new([]madeFolder), func(context.Context) error { return nil }}
+	if err := making.all(ctx, &set); err != nil {
+		return plain(err)
 	}
 	set.Version = version
 	err = s.change(ctx, func(tx *records.Tx) error {
@@ -186,8 +187,7 @@ func (s *Service) members(ctx context.Context, name string, version int64, actio
 		return tx.Record(ctx, access.Change(ctx, action, set.Name, placesOf(before), placesOf(changed)), topic)
 	})
 	if err != nil {
-		s.removeFolders(context.WithoutCancel(ctx), made)
-		return err
+		return errors.Join(err, making.none(context.WithoutCancel(ctx), &set))
 	}
 	if !records.Rehearsing(ctx) {
 		s.unmarkLeft(ctx, before, set)

@@ -274,6 +274,13 @@ func (p *planner) entries(ctx context.Context, s *planSite) walked {
 	}
 	walk := &tree.Ordered{Tree: s.tree, Top: ".", Detail: tree.WithDescriptors}
 	return walked{func(yield func(met, error) bool) {
+		began := time.Now()
+		// It waits for the slower of both: the shortest of its walks tells most.
+		defer func() {
+			if took := time.Since(began); s.place.Look == 0 || took < s.place.Look {
+				s.place.Look = took
+			}
+		}()
 		for e, err := range walk.All(ctx) {
 			if err == nil && (e.Path == "." || leftOut(p.filter, e)) {
 				continue

@@ -143,7 +143,7 @@ func (s *Service) probe(ctx context.Context, job *jobs.Job) error {
 	defer p.close()
 	for i := range p.set.Replicas {
 		r := &p.set.Replicas[i]
-		if p.trees[r.Name], err = s.open(ctx, r.Target()); err != nil {
+		if p.trees[r.Name], err = s.openReplica(ctx, r); err != nil {
 			return fmt.Errorf("%s: %w", r.Name, err)
 		}
 	}

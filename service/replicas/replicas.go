@@ -5,7 +5,6 @@ package replicas
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -20,6 +19,7 @@ import (
 	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
 	"bridgespan/tree"
+	"bridgespan/tree/smb"
 )
 
 // Service is the use case.
@@ -57,6 +57,7 @@ func (s *Service) PublishBy(p Publisher) { s.publish = p }
 func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service, holder string, changed func()) *Service {
 	s := &Service{db: db, estate: e, accounts: a, jobs: j, holder: holder, changed: changed, wake: make(chan struct{}, 1), keepers: map[int64]*keeper{}}
 	j.Register(planKind, s.work)
+	j.Register(createKind, s.createSet)
 	j.Register(verifyKind, s.verifySet)
 	j.Register(probeKind, s.probe)
 	return s
@@ -96,69 +97,6 @@ func (s *Service) Set(ctx context.Context, name string) (model.ReplicaSet, error
 	return sets[0], err
 }
 
-// Create makes a set: the folders that are missing, and its records. When
-// something fails, the folders that it made are removed again.
-func (s *Service) Create(ctx context.Context, n model.NewReplicaSet) (model.ReplicaSet, error) {
-	set, err := s.draft(ctx, n)
-	if err != nil {
-		return set, err
-	}
-	if set.PlanRun, err = s.planOf(ctx, n); err != nil {
-		return set, err
-	}
-	var made []folder
-	if !records.Rehearsing(ctx) {
-		made, err = s.makeFolders(ctx, set)
-	}
-	if err == nil {
-		err = s.change(ctx, func(tx *records.Tx) error {
-			if err := s.free(ctx, tx.Queries, set); err != nil {
-				return err
-			}
-			if err := tx.AddReplicaSet(ctx, &set); err != nil {
-				return err
-			}
-			return tx.Record(ctx, access.Change(ctx, "replica.create", set.Name, nil, n), topic)
-		})
-	}
-	if err != nil {
-		s.removeFolders(context.WithoutCancel(ctx), made)
-		return set, err
-	}
-	if n.Publish != "" && s.publish != nil {
-		if err := s.publish(ctx, n.Publish, seedFirst(set)); err != nil {
-			return set, s.takeBack(context.WithoutCancel(ctx), set, made, err)
-		}
-	}
-	return s.Set(ctx, set.Name)
-}
-
-// seedFirst are the places of a set, that of the seed first: people are led
-// there until the others are verified.
-func seedFirst(set model.ReplicaSet) (targets []namespace.Target) {
-	for _, seed := range []bool{true, false} {
-		for i := range set.Replicas {
-			if r := &set.Replicas[i]; r.Seed == seed {
-				targets = append(targets, r.Target())
-			}
-		}
-	}
-	return targets
-}
-
-// takeBack undoes a set that was made, and whose last step failed.
-func (s *Service) takeBack(ctx context.Context, set model.ReplicaSet, made []folder, cause error) error {
-	version := int64(1)
-	if now, err := s.db.ReplicaSet(ctx, set.Name); err == nil {
-		version = now.Version
-	}
-	if err := s.Remove(ctx, set.Name, version); err != nil {
-		return errors.Join(cause, err)
-	}
-	s.removeFolders(ctx, made)
-	return cause
-}
-
 // free returns a fault when a replica lies inside or around that of another set.
 func (s *Service) free(ctx context.Context, q records.Queries, set model.ReplicaSet) error {
 	for i, r := range set.Replicas {
@@ -177,50 +115,6 @@ func (s *Service) free(ctx context.Context, q records.Queries, set model.Replica
 
 func field(i int, name string) string { return fmt.Sprintf("replicas[%d].%s", i, name) }
 
-// folder is a folder that was made for a set.
-type folder struct {
-	target namespace.Target
-	name   string // within the share
-}
-
-// makeFolders makes the folders of replicas that are missing.
-func (s *Service) makeFolders(ctx context.Context, set model.ReplicaSet) (made []folder, err error) {
-	for i := range set.Replicas {
-		r := &set.Replicas[i]
-		if r.Sub == "" {
-			continue
-		}
-		t, err := s.open(ctx, namespace.Target{Server: r.Server, Share: r.Share})
-		if err != nil {
-			return made, err
-		}
-		missing, err := missingFolders(ctx, t, r.Sub)
-		for _, name := range missing {
-			if err == nil {
-				err = t.Mkdir(ctx, name)
-			}
-			if err == nil {
-				made = append(made, folder{r.Target(), name})
-			}
-		}
-		_ = t.Close()
-		if err != nil {
-			return made, at(field(i, "sub"), s.explain(ctx, r.Server, err))
-		}
-	}
-	return made, nil
-}
-
-// removeFolders removes folders that were made and are empty.
-func (s *Service) removeFolders(ctx context.Context, made []folder) {
-	for i := len(made) - 1; i >= 0; i-- {
-		if t, err := s.open(ctx, namespace.Target{Server: made[i].target.Server, Share: made[i].target.Share}); err == nil {
-			_ = t.Remove(ctx, made[i].name)
-			_ = t.Close()
-		}
-	}
-}
-
 // open opens a folder of a share; the caller must close it.
 func (s *Service) open(ctx context.Context, target namespace.Target) (tree.Tree, error) {
 	_, session, err := s.estate.Session(ctx, target.Server)
@@ -237,8 +131,8 @@ func (s *Service) open(ctx context.Context, target namespace.Target) (tree.Tree,
 
 // withSession is a tree that ends its session when it is closed.
 type withSession struct {
-	tree.Tree
-	end func() error
+	*smb.Tree // with all that it can beyond a tree.Tree
+	end       func() error
 }
 
 func (w *withSession) Close() error {

@@ -139,11 +139,36 @@ func (v *verifier) keep(ctx context.Context) error {
 type end struct {
 	*sides.Side
 	replica model.Replica
+	pairs   map[account.SID]account.SID // its accounts that are others in the set
 }
 
 func (v *verifier) reach(ctx context.Context, r model.Replica) (*end, error) {
+	pairs, err := v.db.ReplicaAccounts(ctx, r.ID)
+	if err != nil {
+		return nil, err
+	}
 	side, err := sides.Open(ctx, v.estate, v.accounts, r.Target())
-	return &end{side, r}, err
+	if err == nil {
+		side.Tree = inAccounts(side.Tree, pairs)
+	}
+	return &end{side, r, pairs}, err
+}
+
+// local reports of accounts whether they mean something at one of two ends alone:
+// those of a server itself, unless the set's account map has a pair for them.
+func (v *verifier) local(first, second *end) func(account.SID) bool {
+	ofServers := sides.Local(first.Side, second.Side)
+	return func(sid account.SID) bool {
+		if !ofServers(sid) {
+			return false
+		}
+		for _, e := range []*end{first, second} {
+			if _, paired := e.pairs[sid]; paired {
+				return false
+			}
+		}
+		return true
+	}
 }
 
 // keepEvery is how often a verification keeps what it needs to go on.
@@ -161,7 +186,7 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 		return err
 	}
 	defer second.Close()
-	local := sides.Local(first.Side, second.Side)
+	local := v.local(first, second)
 	a, b := &tree.Ordered{Tree: first.Tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}, &tree.Ordered{Tree: second.Tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}
 	group, reading := readers(ctx)
 	saved := time.Now()
@@ -249,7 +274,7 @@ func readers(ctx context.Context) (*errgroup.Group, context.Context) {
 // itemOf is what is compared of an entry, as far as the set is about it.
 func (v *verifier) itemOf(m tree.Named) (verify.Item, bool) {
 	i := verify.Item{Path: m.Path, Folder: m.Kind == tree.Folder, Size: m.Size, Modified: m.Modified}
-	if v.set.Permissions == model.PermissionsCarry {
+	if v.set.Permissions != model.PermissionsLeave {
 		i.Attributes, i.Descriptor = uint32(m.Attributes&tree.ReadOnly), m.Descriptor
 	}
 	return i, m.Path != "." && !strings.HasPrefix(m.Path, probePrefix) && !leftOut(v.filter, m)

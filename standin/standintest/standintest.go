@@ -2,6 +2,7 @@
 package standintest
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -33,6 +34,17 @@ func OnStandardPort(t testing.TB, name string, shares ...string) *fileserver.Ser
 	return start(t, fileserver.Config{Name: name, Address: fmt.Sprintf("127.%d.%d.40", 64+pid%64, pid/64%250), Port: 445}, shares)
 }
 
+// commonSID is that of all servers which are not said to be strange: accounts of
+// one name have one number, as those of a domain have.
+const commonSID = "S-1-5-21-1001-2002-3003"
+
+// StrangeFileServer starts a file server whose accounts have numbers of their
+// own, which mean nothing on the others.
+func StrangeFileServer(t testing.TB, name string, shares ...string) *fileserver.Server {
+	t.Helper()
+	return start(t, fileserver.Config{Name: name, Address: "127.0.0.1", SID: "S-1-5-21-7001-8002-9003"}, shares)
+}
+
 func start(t testing.TB, c fileserver.Config, shares []string) *fileserver.Server {
 	t.Helper()
 	place := filepath.Join(t.TempDir(), "server")
@@ -41,7 +53,7 @@ func start(t testing.TB, c fileserver.Config, shares []string) *fileserver.Serve
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { fileserver.Discard(place) })
-	c.Dir, c.SID, c.Groups = dir, "S-1-5-21-1001-2002-3003", []fileserver.Group{{Name: "keepers", RID: 2001}}
+	c.Dir, c.SID, c.Groups = dir, cmp.Or(c.SID, commonSID), []fileserver.Group{{Name: "keepers", RID: 2001}}
 	c.Accounts = []fileserver.Account{
 		{Name: "warden", Password: Password("warden"), RID: 5001, Administrator: true},
 		{Name: "ada", Password: Password("ada"), RID: 5101, Groups: []string{"keepers"}},

@@ -45,6 +45,8 @@ export type ReplicaVerification = Schemas["ReplicaVerification"];
 export type VerifyFinding = Schemas["VerifyFinding"];
 export type ReplicaProbe = Schemas["ReplicaProbe"];
 export type Job = Schemas["Job"];
+export type AccountMap = Schemas["AccountMap"];
+export type ReplicaCreation = Schemas["ReplicaCreation"];
 
 /** A refusal by the service, or its silence (status 0). */
 export class Problem extends Error {

@@ -12,6 +12,7 @@ const concerns: Record<string, string[]> = {
   run: ["run", "rights", "change"],
   directory: ["account", "rights", "change"],
   replica: ["replica", "change"],
+  "account-map": ["account-map", "replica", "change"],
   health: ["namespace"],
   namespace: ["namespace", "share", "change"],
   user: ["user", "change"],

@@ -1,6 +1,6 @@
 // What pages read, each under the topic whose events make it be read again.
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { all, api, got, isAway } from "./client";
+import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { all, api, got, isAway, type Schemas } from "./client";
 
 const limit = 1000;
 
@@ -208,3 +208,19 @@ export const useJobs = (subject: string) =>
 
 export const useAtticComparison = (set: string, item: number) =>
   useQuery({ queryKey: ["replica", "attic comparison", set, item], retry: false, queryFn: () => got(api.GET("/api/v1/replica-sets/{set}/attic/{item}/comparison", { params: { path: { set, item } } })) });
+
+export const useReplicaCreation = (run: number | undefined) =>
+  useQuery({ queryKey: ["run", "creation", run], enabled: run !== undefined, retry: false, queryFn: () => got(api.GET("/api/v1/replica-creations/{run}", { params: { path: { run: run ?? 0 } } })) });
+
+/** What follows from other settings; the change as text, so that it is asked again when it is another. */
+export const useSettingsPreview = (set: string, change: string, enabled: boolean) =>
+  useQuery({ queryKey: ["replica", "preview", set, change], enabled, retry: false, placeholderData: keepPreviousData, gcTime: 0, queryFn: () => got(api.POST("/api/v1/replica-sets/{set}/preview", { params: { path: { set } }, body: JSON.parse(change) as Schemas["SettingsChange"] })) });
+
+export const useReplicaAccounts = (set: string) =>
+  useQuery({ queryKey: ["replica", "accounts", set], retry: false, queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/accounts", { params: { path: { set } } }))).items });
+
+export const useAccountMaps = () =>
+  useQuery({ queryKey: ["account-map", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/account-maps", { params: { query: { cursor, limit } } }))) });
+
+export const useAccountPairs = (map: string, one: string, other: string) =>
+  useQuery({ queryKey: ["account-map", "pairs", map, one, other], enabled: one !== "" && other !== "" && one !== other, retry: false, queryFn: () => got(api.GET("/api/v1/account-maps/{map}/pairs", { params: { path: { map }, query: { one, other } } })) });

@@ -24,6 +24,78 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/account-maps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List account maps
+         * @description Needs the role viewer.
+         */
+        get: operations["list-account-maps"];
+        put?: never;
+        /**
+         * Say which accounts of different servers are those of the same people
+         * @description Needs the role administrator.
+         */
+        post: operations["add-account-map"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account-maps/{map}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show an account map
+         * @description Needs the role viewer.
+         */
+        get: operations["get-account-map"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove an account map that nothing uses
+         * @description Needs the role administrator.
+         */
+        delete: operations["remove-account-map"];
+        options?: never;
+        head?: never;
+        /**
+         * Change an account map
+         * @description Replica sets that use it go on with their accounts as they were, until these are paired anew. Needs the role administrator.
+         */
+        patch: operations["edit-account-map"];
+        trace?: never;
+    };
+    "/api/v1/account-maps/{map}/pairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell what an account map says of two servers, and who gains by it
+         * @description Needs the role viewer.
+         */
+        get: operations["get-account-pairs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts": {
         parameters: {
             query?: never;
@@ -700,6 +772,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replica-creations/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show how far the making of a replica set is
+         * @description Needs the role viewer.
+         */
+        get: operations["get-replica-creation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/replica-plans": {
         parameters: {
             query?: never;
@@ -774,7 +866,7 @@ export interface paths {
         get: operations["list-replica-sets"];
         put?: never;
         /**
-         * Make a replica set; missing folders are made
+         * Make a replica set, step by step; when a step fails, those before it are taken back
          * @description Needs the role administrator.
          */
         post: operations["create-replica-set"];
@@ -810,6 +902,30 @@ export interface paths {
          * @description Needs the role administrator.
          */
         patch: operations["edit-replica-set"];
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell what the accounts of a set's permissions are at each replica
+         * @description Needs the role viewer.
+         */
+        get: operations["get-replica-accounts"];
+        put?: never;
+        /**
+         * Pair the accounts of a set anew, after its map or accounts have changed
+         * @description If-Match is the ETag of the set. Replicas at which that makes a difference are looked at anew, and given the permissions of the set. Needs the role administrator.
+         */
+        post: operations["renew-replica-accounts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/replica-sets/{set}/attic": {
@@ -946,6 +1062,26 @@ export interface paths {
          * @description Needs the role operator.
          */
         post: operations["look-at-replicas"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell what follows from other settings of a set, and check them; nothing is changed
+         * @description Needs the role viewer.
+         */
+        post: operations["preview-replica-settings"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2158,6 +2294,44 @@ export interface components {
             /** @description Whether there are more than shown: ask for a part of the name */
             more: boolean;
         };
+        AccountMap: {
+            /** @description Name of the map */
+            name: string;
+            /** @description For administrators */
+            note?: string;
+            /** @description Each such as fern\curators = heather\keepers, or fern\* = heather\* for all that are called the same; read both ways */
+            rules: string[];
+            /**
+             * Format: int64
+             * @description How many replica sets use it
+             */
+            sets: number;
+            /**
+             * Format: int64
+             * @description Goes up with every change; the ETag
+             */
+            version: number;
+        };
+        AccountPair: {
+            one: components["schemas"]["Account"];
+            other: components["schemas"]["Account"];
+        };
+        AccountPairs: {
+            /** @description Rules that say of an account what an earlier one denies */
+            clashing: string[];
+            /** @description Accounts that rules name, and that are not there */
+            lacking: string[];
+            /** @description Name of one server */
+            one: string;
+            /** @description Name of the other */
+            other: string;
+            /** @description Each account of one with that of the other */
+            pairs: components["schemas"]["AccountPair"][];
+            /** @description Who belongs to a group of the other, and not to its pair: who gains by the map what the pair may */
+            wider: string[];
+            /** @description Accounts of one that no rule gives one of the other */
+            without: components["schemas"]["Account"][];
+        };
         Advice: {
             /** @description What it is about */
             field: string;
@@ -2558,6 +2732,22 @@ export interface components {
              */
             times: number;
         };
+        CreationStep: {
+            /**
+             * Format: date-time
+             * @description When it was done
+             */
+            at?: string;
+            /** @description What came of it */
+            found?: string;
+            /**
+             * @description awaited: the set is made, and a replica has still to be picked up
+             * @enum {string}
+             */
+            state: "waits" | "under-way" | "done" | "awaited" | "failed" | "undone";
+            /** @description What is done */
+            text: string;
+        };
         Difference: {
             /** @description Nothing is wrong with it */
             explained?: boolean;
@@ -2777,6 +2967,14 @@ export interface components {
              * @description Seconds to wait for it; 3600 when absent
              */
             waitS?: number;
+        };
+        EditAccountMap: {
+            /** @description New name */
+            name?: string;
+            /** @description New note */
+            note?: string;
+            /** @description New rules, all of them */
+            rules?: string[];
         };
         EditEntry: {
             /** @description Drive letter of a signpost; empty to take it back */
@@ -3269,6 +3467,14 @@ export interface components {
             /** @description How it is in a sentence */
             words: string;
         };
+        LaneChange: {
+            /** @description What is changed */
+            change: components["schemas"]["EditLane"];
+            /** @description Name of the replica that sends */
+            from: string;
+            /** @description Name of the replica that receives */
+            to: string;
+        };
         LaneHistory: {
             /** @description In the order of time */
             samples: components["schemas"]["LaneSample"][];
@@ -3522,6 +3728,14 @@ export interface components {
              */
             version: number;
         };
+        NewAccountMap: {
+            /** @description Name of the map */
+            name: string;
+            /** @description For administrators */
+            note?: string;
+            /** @description Each such as fern\curators = heather\keepers, or fern\* = heather\* for all that are called the same; read both ways */
+            rules: string[];
+        };
         NewDirectory: {
             /** @description Account that reads it: name@realm. It needs no rights but to read */
             account: string;
@@ -3638,6 +3852,8 @@ export interface components {
             intakeQuota?: number;
             /** @description Name within the set; the server's when absent */
             name?: string;
+            /** @description Permissions of the folder when it is made: inherit (when absent), those that the folder above hands down; seed, those of the seed's folder; or a descriptor in its text form, such as O:BAG:BAD:P(A;OICI;FA;;;BA) */
+            rights?: string;
             /** @description Whether its content wins the first fill; the first one's when none does */
             seed?: boolean;
             /** @description Name of the server */
@@ -3648,6 +3864,8 @@ export interface components {
             sub?: string;
         };
         NewReplicaSet: {
+            /** @description Name of the account map that permissions are carried through */
+            accountMap?: string;
             /**
              * Format: int64
              * @description For how many days attics keep things; 60 when absent
@@ -3669,10 +3887,10 @@ export interface components {
             /** @description For administrators */
             note?: string;
             /**
-             * @description carry (when absent): permissions and attributes are the same everywhere; leave: each replica has its own
+             * @description carry (when absent): permissions and attributes are the same everywhere; map: they are carried through an account map; leave: each replica has its own
              * @enum {string}
              */
-            permissions?: "carry" | "leave";
+            permissions?: "carry" | "map" | "leave";
             /** @description Path of a signpost that is to lead to all replicas, such as /trust/herbarium: it is made, or led to them as well; those that were not verified are held */
             publish?: string;
             /** @description Where the folder is to be kept */
@@ -3778,6 +3996,12 @@ export interface components {
             /** @description Whether it is open for changing */
             write: boolean;
         };
+        PageAccountMap: {
+            /** @description The items, in order */
+            items: components["schemas"]["AccountMap"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
         PageAtticItem: {
             /** @description The items, in order */
             items: components["schemas"]["AtticItem"][];
@@ -3805,6 +4029,12 @@ export interface components {
         PageNamespace: {
             /** @description The items, in order */
             items: components["schemas"]["Namespace"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageReplicaAccounts: {
+            /** @description The items, in order */
+            items: components["schemas"]["ReplicaAccounts"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -4095,6 +4325,16 @@ export interface components {
             /** @description How it is in a sentence */
             words: string;
         };
+        ReplicaAccounts: {
+            /** @description Each account of the set with that of the replica; others are the same everywhere */
+            pairs: components["schemas"]["AccountPair"][];
+            /** @description Name of the replica */
+            replica: string;
+            /** @description Its server */
+            server: string;
+            /** @description Whether the map would pair other accounts by now */
+            stale: boolean;
+        };
         ReplicaAlert: {
             /** @description The replica or lane */
             about: string;
@@ -4109,6 +4349,19 @@ export interface components {
             means: string;
             /** @description What to do */
             remedy: string;
+        };
+        ReplicaChange: {
+            /** @description What is changed */
+            change: components["schemas"]["EditReplica"];
+            /** @description Name of the replica */
+            name: string;
+        };
+        ReplicaCreation: {
+            run: components["schemas"]["Run"];
+            /** @description Name of the set */
+            set: string;
+            /** @description What making it does, one after the other */
+            steps: components["schemas"]["CreationStep"][];
         };
         ReplicaHome: {
             /** @description Name of the server */
@@ -4157,6 +4410,10 @@ export interface components {
             set: string;
         };
         ReplicaSet: {
+            /** @description Name of the account map that permissions are carried through */
+            accountMap?: string;
+            /** @description Server whose accounts the map turns into those of the others */
+            accountsOf?: string;
             /** @description What needs somebody, the worst first */
             alerts: components["schemas"]["ReplicaAlert"][];
             /**
@@ -4187,10 +4444,10 @@ export interface components {
             /** @description Whether nothing is looked at or carried */
             paused: boolean;
             /**
-             * @description carry: permissions and attributes are the same everywhere; leave: each replica has its own
+             * @description carry: permissions and attributes are the same everywhere; map: they are carried through an account map; leave: each replica has its own
              * @enum {string}
              */
-            permissions: "carry" | "leave";
+            permissions: "carry" | "map" | "leave";
             /**
              * Format: int64
              * @description Number of the plan that it was made of
@@ -4520,7 +4777,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set" | "probe";
+            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -4690,6 +4947,25 @@ export interface components {
              * @description Round trip in milliseconds
              */
             rttMs: number;
+        };
+        SettingsChange: {
+            /** @description Other times of a lane */
+            lane?: components["schemas"]["LaneChange"];
+            /** @description Other quotas of a replica */
+            replica?: components["schemas"]["ReplicaChange"];
+            /** @description Other settings of the set */
+            set?: components["schemas"]["EditReplicaSet"];
+        };
+        SettingsPreview: {
+            /** @description What a plan with these settings would be checked for, as far as they change it */
+            checks: components["schemas"]["CheckLine"][];
+            /** @description What follows, in sentences */
+            follows: string[];
+            /**
+             * @description The worst of the checks
+             * @enum {string}
+             */
+            outcome: "pass" | "warn" | "fail";
         };
         Setup: {
             /** @description Name of the first administrator */
@@ -5079,6 +5355,226 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["About"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-account-maps": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: next of the part before */
+                cursor?: string;
+                /** @description How many items at most */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAccountMap"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-account-map": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAccountMap"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountMap"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-account-map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the account map */
+                map: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountMap"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-account-map": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name of the account map */
+                map: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "edit-account-map": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name of the account map */
+                map: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditAccountMap"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountMap"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-account-pairs": {
+        parameters: {
+            query: {
+                /** @description Name of one server */
+                one: string;
+                /** @description Name of the other */
+                other: string;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the account map */
+                map: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountPairs"];
                 };
             };
             /** @description Error */
@@ -6736,6 +7232,38 @@ export interface operations {
             };
         };
     };
+    "get-replica-creation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaCreation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "plan-replica-set": {
         parameters: {
             query?: never;
@@ -6883,14 +7411,13 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Created */
-            201: {
+            /** @description Accepted */
+            202: {
                 headers: {
-                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReplicaSet"];
+                    "application/json": components["schemas"]["ReplicaCreation"];
                 };
             };
             /** @description Error */
@@ -6994,6 +7521,77 @@ export interface operations {
                 "application/json": components["schemas"]["EditReplicaSet"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-replica-accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageReplicaAccounts"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "renew-replica-accounts": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -7268,6 +7866,42 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "preview-replica-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettingsChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingsPreview"];
+                };
             };
             /** @description Error */
             default: {

@@ -3,23 +3,23 @@
 // found out is a run: the page can be left at any step, and gone back to.
 import { useMutation } from "@tanstack/react-query";
 import { useCallback, useEffect, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
-import { api, got, Problem, type NewReplicaSet, type ReplicaPlan } from "../api/client";
-import { useReplicaPlan, useServers, useShares } from "../api/queries";
+import { Link, useSearchParams } from "react-router";
+import { api, got, Problem, type NewReplicaSet, type ReplicaCreation, type ReplicaPlan } from "../api/client";
+import { useAccountMaps, useReplicaCreation, useReplicaPlan, useServers, useShares } from "../api/queries";
 import { CheckLines } from "../components/checks";
+import { CreationSteps } from "../components/creation";
 import { setPage } from "../components/replica";
 import { ended, RunProgress } from "../components/run";
 import { SpanStrip } from "../components/span";
 import { outcomeTone, Status } from "../components/status";
-import { useToast } from "../components/toast";
 import { Button, Field, Loading, PageHead, Section, Select, TextField, TextInput, Trouble } from "../components/ui";
 import { CalendarField } from "../components/week";
 import { bytes, target, when } from "../format";
-import { layouts } from "./replicaset";
+import { layouts } from "./setsettings";
 
-type Draft = { name: string; places: { server: string; share: string; sub: string }[]; seed: number; layout: string; calendar: string; leaveOut: string; permissions: string; publish: string };
+type Draft = { name: string; places: { server: string; share: string; sub: string }[]; seed: number; layout: string; calendar: string; leaveOut: string; permissions: string; accountMap: string; rights: string; publish: string };
 
-const empty: Draft = { name: "", places: [{ server: "", share: "", sub: "" }, { server: "", share: "", sub: "" }], seed: 0, layout: "mesh", calendar: "full", leaveOut: "*.tmp, ~$*", permissions: "carry", publish: "" };
+const empty: Draft = { name: "", places: [{ server: "", share: "", sub: "" }, { server: "", share: "", sub: "" }], seed: 0, layout: "mesh", calendar: "full", leaveOut: "*.tmp, ~$*", permissions: "carry", accountMap: "", rights: "inherit", publish: "" };
 
 const shelf = "bspan-replica-plan";
 
@@ -45,6 +45,8 @@ function useDraftOnShelf(asked: NewReplicaSet | undefined): [Draft, (change: Par
       calendar: asked.calendar ?? "full",
       leaveOut: (asked.filter?.leaveOut ?? []).join(", "),
       permissions: asked.permissions ?? "carry",
+      accountMap: asked.accountMap ?? "",
+      rights: asked.replicas.find((r) => r.rights)?.rights ?? "inherit",
       publish: asked.publish ?? "",
     });
   }
@@ -54,11 +56,12 @@ function useDraftOnShelf(asked: NewReplicaSet | undefined): [Draft, (change: Par
 
 const bodyOf = (d: Draft): NewReplicaSet => ({
   name: d.name,
-  replicas: d.places.map((p, i) => ({ server: p.server, share: p.share, sub: p.sub || undefined, seed: i === d.seed })),
+  replicas: d.places.map((p, i) => ({ server: p.server, share: p.share, sub: p.sub || undefined, seed: i === d.seed, rights: d.rights === "inherit" ? undefined : d.rights })),
   layout: d.layout as NewReplicaSet["layout"],
   calendar: d.calendar,
   filter: { leaveOut: d.leaveOut.split(",").map((p) => p.trim()).filter(Boolean) },
   permissions: d.permissions as NewReplicaSet["permissions"],
+  accountMap: d.permissions === "map" ? d.accountMap || undefined : undefined,
   publish: d.publish || undefined,
 });
 
@@ -67,17 +70,12 @@ export function PlanPage() {
   const run = Number(params.get("run")) || undefined;
   const plan = useReplicaPlan(run);
   const [draft, change, clear] = useDraftOnShelf(plan.data?.asked);
-  const navigate = useNavigate();
-  const tell = useToast();
   const find = useMutation({ mutationFn: () => got(api.POST("/api/v1/replica-plans", { body: bodyOf(draft) })), onSuccess: (p) => setParams({ run: String(p.run.id) }) });
   const create = useMutation({
     mutationFn: (asked: NewReplicaSet) => got(api.POST("/api/v1/replica-sets", { body: asked })),
-    onSuccess: (set) => {
-      clear();
-      tell(`${set.name} is kept the same in ${set.replicas.length} places from now on.`);
-      void navigate(setPage(set.name));
-    },
+    onSuccess: (made) => setParams(run ? { run: String(run), made: String(made.run.id) } : { made: String(made.run.id) }),
   });
+  const made = useReplicaCreation(Number(params.get("made")) || undefined);
   // A signpost brings its locations: those are to be kept the same.
   useEffect(() => {
     const places = params.getAll("place").map((text) => text.split("/")).map(([server = "", share = "", ...sub]) => ({ server, share, sub: sub.join("/") }));
@@ -106,18 +104,35 @@ export function PlanPage() {
           <ol className="list-decimal pl-6">{plan.data.steps.map((s) => <li key={s}>{s}</li>)}</ol>
           {create.error && <div className="mt-3"><Trouble error={create.error} /></div>}
           <div className="mt-4 flex items-baseline gap-3">
-            <Button look="main" disabled={create.isPending || !plan.data.canCreate} onClick={() => create.mutate(plan.data.asked)}>Make {plan.data.asked.name}</Button>
+            <Button look="main" disabled={create.isPending || !plan.data.canCreate || (made.data && made.data.run.state !== "failed")} onClick={() => create.mutate(plan.data.asked)}>Make {plan.data.asked.name}</Button>
             {!plan.data.canCreate && <Status tone="bad">something above stands in its way</Status>}
           </div>
         </Section>
       )}
+      {made.error && <Trouble error={made.error} />}
+      {made.data && <Made creation={made.data} onLeave={clear} />}
     </>
+  );
+}
+
+/** How far the making is, and where to go from there. */
+function Made({ creation, onLeave }: { creation: ReplicaCreation; onLeave: () => void }) {
+  return (
+    <Section title={`Making ${creation.set}`}>
+      <CreationSteps creation={creation} />
+      <div className="mt-4">
+        {!ended(creation.run) && <RunProgress run={creation.run} />}
+        {creation.run.state === "done" && <p><Status tone="good">made</Status> <Link className="text-span underline underline-offset-2" to={setPage(creation.set)} onClick={onLeave}>See how {creation.set} is filled</Link></p>}
+        {(creation.run.state === "failed" || creation.run.state === "stopped") && <p><Status tone="bad">not made</Status> What was begun is taken back. {creation.run.trouble}</p>}
+      </div>
+    </Section>
   );
 }
 
 function Asked({ draft, change, errors }: { draft: Draft; change: (c: Partial<Draft>) => void; errors: Record<string, string> }) {
   const servers = useServers();
   const shares = useShares();
+  const maps = useAccountMaps();
   const place = (i: number, c: Partial<Draft["places"][number]>) => change({ places: draft.places.map((p, k) => (k === i ? { ...p, ...c } : p)) });
   return (
     <div className="grid gap-5">
@@ -141,7 +156,9 @@ function Asked({ draft, change, errors }: { draft: Draft; change: (c: Partial<Dr
       </fieldset>
       <div className="grid max-w-3xl grid-cols-2 gap-4">
         <Field label="Layout" error={errors.layout}>{(props) => <Select {...props} value={draft.layout} onChange={(layout) => change({ layout })} options={layouts} />}</Field>
-        <Field label="Permissions" error={errors.permissions}>{(props) => <Select {...props} value={draft.permissions} onChange={(permissions) => change({ permissions })} options={[{ value: "carry", label: "The same everywhere" }, { value: "leave", label: "Each replica has its own" }]} />}</Field>
+        <Field label="Permissions" error={errors.permissions}>{(props) => <Select {...props} value={draft.permissions} onChange={(permissions) => change({ permissions })} options={[{ value: "carry", label: "The same everywhere" }, { value: "map", label: "Through an account map" }, { value: "leave", label: "Each replica has its own" }]} />}</Field>
+        {draft.permissions === "map" && <Field label="Account map" error={errors.accountMap} help="They are made on the page of the servers.">{(props) => <Select {...props} value={draft.accountMap} onChange={(accountMap) => change({ accountMap })} options={(maps.data ?? []).map((m) => ({ value: m.name, label: m.name }))} placeholder={maps.data?.length === 0 ? "There is none yet" : "Choose a map"} />}</Field>}
+        <Field label="Folders that are made">{(props) => <Select {...props} value={draft.rights} onChange={(rights) => change({ rights })} options={[{ value: "inherit", label: "Inherit permissions from above" }, { value: "seed", label: "Have the permissions of the seed's folder" }, ...(["inherit", "seed"].includes(draft.rights) ? [] : [{ value: draft.rights, label: draft.rights }])]} />}</Field>
       </div>
       <div className="max-w-3xl"><TextField label="Signpost" mono value={draft.publish} placeholder="none" onChange={(e) => change({ publish: e.target.value })} error={errors.publish} help="A path such as /trust/herbarium that is to lead to all replicas; those that were not verified are held." /></div>
       <div className="max-w-3xl"><TextField label="Left out" mono value={draft.leaveOut} onChange={(e) => change({ leaveOut: e.target.value })} error={errors["filter.leaveOut"]} help="Patterns of names that stay where they are, with commas between." /></div>

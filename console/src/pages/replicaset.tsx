@@ -3,19 +3,20 @@
 import { useMutation } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, etag, type AtticItem, type EditLane, type Lane, type Replica, type ReplicaSet, type ReplicaTrouble } from "../api/client";
+import { api, etag, type AtticItem, type Lane, type Replica, type ReplicaSet, type ReplicaTrouble } from "../api/client";
 import { useAttic, useAtticComparison, useCalendar, useLaneHistory, useReplicaSet, useReplicaTroubles } from "../api/queries";
 import { BytesChart, type Point } from "../components/chart";
 import { SaveForm } from "../components/form";
 import { Alerts, LaneStrip, replicaTones, SetState } from "../components/replica";
 import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
-import { Button, Check, Dialog, Facts, Loading, PageHead, Section, Select, TextField, Trouble } from "../components/ui";
-import { CalendarField, Week } from "../components/week";
+import { Button, Dialog, Facts, Loading, PageHead, Section, TextField, Trouble } from "../components/ui";
+import { Week } from "../components/week";
 import { SetProof } from "./setproof";
+import { AccountsOfSet, AddReplicaForm, LaneForm, ReplicaForm, SettingsForm } from "./setsettings";
 import { ago, bytes, filesOf, plural, target, took, when } from "../format";
 
-type Doing = { kind: "remove" } | { kind: "settings" } | { kind: "lane"; lane: Lane } | { kind: "restore" | "purge" | "compare"; item: AtticItem };
+type Doing = { kind: "remove" } | { kind: "settings" } | { kind: "add" | "accounts" } | { kind: "lane"; lane: Lane } | { kind: "replica"; replica: Replica } | { kind: "restore" | "purge" | "compare"; item: AtticItem };
 
 export function ReplicaSetPage() {
   const { set: name = "" } = useParams();
@@ -35,7 +36,7 @@ export function ReplicaSetPage() {
       </PageHead>
       <Alerts alerts={set.alerts} />
       <Section title="Lanes"><Lanes set={set} onLane={(lane) => setDoing({ kind: "lane", lane })} /></Section>
-      <Section title="Replicas"><Replicas set={set} /></Section>
+      <Section title="Replicas" aside={<>{set.permissions === "map" && <Button look="quiet" onClick={() => setDoing({ kind: "accounts" })}>Accounts</Button>} <Button onClick={() => setDoing({ kind: "add" })}>Add a replica</Button></>}><Replicas set={set} onReplica={(replica) => setDoing({ kind: "replica", replica })} /></Section>
       <Troubles set={set} />
       <SetProof set={set} />
       <Section title="Backlog in the last day"><Backlog set={set} /></Section>
@@ -49,6 +50,15 @@ export function ReplicaSetPage() {
       </Dialog>
       <Dialog open={doing?.kind === "lane"} onOpenChange={close} title={doing?.kind === "lane" ? `From ${doing.lane.from} to ${doing.lane.to}` : ""}>
         {doing?.kind === "lane" && <LaneForm set={set} lane={doing.lane} onClose={close} />}
+      </Dialog>
+      <Dialog open={doing?.kind === "replica"} onOpenChange={close} title={doing?.kind === "replica" ? `${doing.replica.name} of ${set.name}` : ""}>
+        {doing?.kind === "replica" && <ReplicaForm set={set} replica={doing.replica} onClose={close} />}
+      </Dialog>
+      <Dialog open={doing?.kind === "add"} onOpenChange={close} title={`Add a replica to ${set.name}`} lead="The others stay as they are. What is there already and the same is adopted; what the set does not have goes to the attic there.">
+        {doing?.kind === "add" && <AddReplicaForm set={set} onClose={close} />}
+      </Dialog>
+      <Dialog open={doing?.kind === "accounts"} onOpenChange={close} title="Accounts" lead={`Permissions of ${set.name} name accounts of ${set.accountsOf ?? ""}; at the other replicas they are these, by the map ${set.accountMap ?? ""}.`} wide>
+        {doing?.kind === "accounts" && <AccountsOfSet set={set} onClose={close} />}
       </Dialog>
       <Dialog open={doing?.kind === "compare"} onOpenChange={close} title="Both versions" wide>
         {doing?.kind === "compare" && <Versions set={set} item={doing.item} />}
@@ -98,7 +108,7 @@ function Lanes({ set, onLane }: { set: ReplicaSet; onLane: (lane: Lane) => void 
   return <DataTable what="lanes" query={{ data: set.lanes, error: null, isPending: false, refetch: () => undefined }} columns={columns} keyOf={(l) => l.from + "/" + l.to} empty="No lanes." />;
 }
 
-function Replicas({ set }: { set: ReplicaSet }) {
+function Replicas({ set, onReplica }: { set: ReplicaSet; onReplica: (r: Replica) => void }) {
   const columns = useMemo<Column<Replica>[]>(
     () => [
       { head: "Replica", by: (r) => r.name, cell: (r) => <><span className="font-medium">{r.name}</span>{r.seed && <span className="text-soft"> seed</span>}</> },
@@ -108,8 +118,9 @@ function Replicas({ set }: { set: ReplicaSet }) {
       { head: "First fill", right: true, by: (r) => r.filledAt ?? "", cell: (r) => <Fill set={set} r={r} /> },
       { head: "Looked at", right: true, by: (r) => r.looked ?? "", cell: (r) => (r.looked ? <span title={`It took ${r.lookMs} ms.`}>{ago(r.looked)}</span> : "not yet") },
       { head: "Attic", right: true, by: (r) => r.attic.items, cell: (r) => <span title={r.attic.lastConflict ? `The last conflict that it keeps: ${when(r.attic.lastConflict)}` : undefined}>{r.attic.items.toLocaleString("en")}<span className="block text-sm text-soft">{bytes(r.attic.bytes)}{r.atticQuota > 0 && ` of ${bytes(r.atticQuota)}`}</span></span> },
+      { head: "Actions", cell: (r) => <Button look="quiet" onClick={() => onReplica(r)} aria-label={`Change ${r.name}`}>Change</Button> },
     ],
-    [set],
+    [set, onReplica],
   );
   return <DataTable what="replicas" query={{ data: set.replicas, error: null, isPending: false, refetch: () => undefined }} columns={columns} keyOf={(r) => r.name} empty="No replicas." />;
 }
@@ -187,6 +198,8 @@ function Attic({ set, onDo }: { set: ReplicaSet; onDo: (kind: "restore" | "purge
   return <DataTable what="things kept" query={query} columns={columns} keyOf={(i) => String(i.id)} empty="Nothing was removed, lost a conflict or stood in the way." />;
 }
 
+const permissionWords = (set: ReplicaSet) => ({ carry: "the same everywhere", map: `through the account map ${set.accountMap ?? ""}`, leave: "each replica has its own" })[set.permissions];
+
 function Settings({ set }: { set: ReplicaSet }) {
   const week = useCalendar(set.calendar);
   const out = set.filter.leaveOut ?? [];
@@ -196,7 +209,7 @@ function Settings({ set }: { set: ReplicaSet }) {
       <Facts
         facts={[
           ["Layout", set.layout],
-          ["Permissions", set.permissions === "carry" ? "the same everywhere" : "each replica has its own"],
+          ["Permissions", permissionWords(set)],
           ["Left out", out.length > 0 ? <span className="font-mono">{out.join(", ")}</span> : "nothing"],
           ...(only.length > 0 ? ([["Only", <span className="font-mono">{only.join(", ")}</span>]] as [string, React.ReactNode][]) : []),
           ["Attics keep", plural(set.atticDays, "day")],
@@ -205,64 +218,6 @@ function Settings({ set }: { set: ReplicaSet }) {
       />
       {week.data?.hours && <Week hours={week.data.hours} />}
     </div>
-  );
-}
-
-function SettingsForm({ set, onClose }: { set: ReplicaSet; onClose: () => void }) {
-  const [calendar, setCalendar] = useState(set.calendar);
-  const [layout, setLayout] = useState(set.layout);
-  const [days, setDays] = useState(String(set.atticDays));
-  const [out, setOut] = useState((set.filter.leaveOut ?? []).join(", "));
-  const [note, setNote] = useState(set.note ?? "");
-  const list = (text: string) => text.split(",").map((p) => p.trim()).filter(Boolean);
-  return (
-    <SaveForm
-      action="Save"
-      done={`The settings of ${set.name} were saved.`}
-      fields={["calendar", "layout", "atticDays", "filter.leaveOut", "note"]}
-      onDone={onClose}
-      onCancel={onClose}
-      save={() => api.PATCH("/api/v1/replica-sets/{set}", { params: { path: { set: set.name }, header: { "If-Match": etag(set.version) } }, body: { calendar, layout: layout === "custom" ? undefined : layout, atticDays: Number(days), note, filter: { ...set.filter, leaveOut: list(out) } } })}
-    >
-      {(errors) => (
-        <>
-          <CalendarField label="Calendar of all lanes without one of their own" value={calendar} onChange={setCalendar} error={errors.calendar} />
-          {set.layout !== "custom" && <Select label="Layout" value={layout} onChange={(v) => setLayout(v as ReplicaSet["layout"])} options={layouts} />}
-          <TextField label="Left out" mono value={out} onChange={(e) => setOut(e.target.value)} error={errors["filter.leaveOut"]} help="Patterns such as *.tmp or cache/, with commas between. What is left out stays where it is, as it is." />
-          <TextField label="Attics keep things for, in days" inputMode="numeric" value={days} onChange={(e) => setDays(e.target.value)} error={errors.atticDays} />
-          <TextField label="Note" value={note} onChange={(e) => setNote(e.target.value)} error={errors.note} />
-        </>
-      )}
-    </SaveForm>
-  );
-}
-
-export const layouts = [
-  { value: "mesh", label: "Mesh: all with all" },
-  { value: "hub", label: "Hub: the first one with each" },
-  { value: "chain", label: "Chain: each with the next" },
-];
-
-function LaneForm({ set, lane, onClose }: { set: ReplicaSet; lane: Lane; onClose: () => void }) {
-  const [own, setOwn] = useState(Boolean(lane.calendar));
-  const [calendar, setCalendar] = useState(lane.calendar ?? set.calendar);
-  const [closed, setClosed] = useState(lane.closed);
-  const [hours, setHours] = useState("");
-  const change: EditLane = { closed: hours ? false : closed, calendar: own ? calendar : "" };
-  if (hours) change.openMinutes = Math.round(60 * Number(hours));
-  else if (lane.openUntil) change.openMinutes = 0;
-  return (
-    <SaveForm action="Save" done="The lane was changed." fields={["calendar", "openMinutes"]} onDone={onClose} onCancel={onClose} save={() => api.PATCH("/api/v1/replica-sets/{set}/lanes/{from}/{to}", { params: { path: { set: set.name, from: lane.from, to: lane.to }, header: { "If-Match": etag(set.version) } }, body: change })}>
-      {(errors) => (
-        <>
-          <LaneStrip lane={lane} />
-          <Check label="Closed by hand; its backlog waits" checked={closed} onChange={setClosed} />
-          <TextField label="Open now for so many hours, regardless of its calendar" inputMode="decimal" value={hours} onChange={(e) => setHours(e.target.value)} error={errors.openMinutes} help={lane.openUntil ? `It is open until ${when(lane.openUntil)}; leave this empty to end that.` : "Leave it empty to let the calendar decide."} />
-          <Check label="A calendar of its own" checked={own} onChange={setOwn} />
-          {own && <CalendarField label="Calendar" value={calendar} onChange={setCalendar} error={errors.calendar} />}
-        </>
-      )}
-    </SaveForm>
   );
 }
 

@@ -7,6 +7,7 @@ import { outcomeTone, Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Button, Dialog, Field, PageHead, Select, TextField } from "../components/ui";
 import { ago } from "../format";
+import { AccountMaps } from "./accountmaps";
 import { Domains } from "./domains";
 
 export function ServersPage() {
@@ -39,6 +40,7 @@ export function ServersPage() {
       <DataTable what="servers" query={servers} columns={columns} keyOf={(v) => v.name} empty="No file server is known yet." emptyAction={add} />
       <AddServer open={adding} onOpenChange={setAdding} />
       <div className="mt-8"><Domains /></div>
+      <AccountMaps />
     </>
   );
 }

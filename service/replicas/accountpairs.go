@@ -1,0 +1,187 @@
+package replicas
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+
+	"bridgespan/core/account"
+	"bridgespan/core/fault"
+	"bridgespan/model"
+	"bridgespan/service/accounts"
+	"bridgespan/tree"
+	"bridgespan/tree/translate"
+)
+
+// openReplica opens a replica. Its permissions name the accounts as the set does.
+func (s *Service) openReplica(ctx context.Context, r *model.Replica) (tree.Tree, error) {
+	pairs, err := s.db.ReplicaAccounts(ctx, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	t, err := s.open(ctx, r.Target())
+	if err != nil {
+		return nil, err
+	}
+	return inAccounts(t, pairs), nil
+}
+
+// inAccounts is a tree whose permissions name accounts as a set does.
+func inAccounts(t tree.Tree, pairs map[account.SID]account.SID) tree.Tree {
+	if len(pairs) == 0 {
+		return t
+	}
+	return translate.New(t, account.Swap(pairs))
+}
+
+// pairUp finds out what the accounts of a set are at its new replicas.
+func (s *Service) pairUp(ctx context.Context, set *model.ReplicaSet) error {
+	for i := range set.Replicas {
+		r := &set.Replicas[i]
+		if set.Permissions != model.PermissionsMap || r.ID != 0 || r.Server == set.AccountsOf {
+			continue
+		}
+		err := s.pairs(ctx, *set, r.Server, func(p *accounts.Paired) error {
+			r.Accounts = p.Pairs
+			return nil
+		})
+		if err != nil {
+			return at(field(i, "server"), err)
+		}
+	}
+	return nil
+}
+
+// pairs asks the server whose accounts a set has, and another one, which of
+// their accounts the map takes for the same.
+func (s *Service) pairs(ctx context.Context, set model.ReplicaSet, other string, do func(*accounts.Paired) error) error {
+	return s.accounts.With(ctx, set.AccountsOf, func(one *accounts.At) error {
+		return s.accounts.With(ctx, other, func(another *accounts.At) error {
+			p, err := s.accounts.Pair(ctx, set.AccountMap, one, another)
+			if err != nil {
+				return err
+			}
+			return do(p)
+		})
+	})
+}
+
+// mapped returns a fault unless a set has its account map, when it needs one.
+func (s *Service) mapped(ctx context.Context, set *model.ReplicaSet) error {
+	if set.Permissions != model.PermissionsMap {
+		if set.AccountMap != "" {
+			return fault.Field("accountMap", "leave it out, or carry permissions through it: permissions map", "permissions are not carried through an account map")
+		}
+		return nil
+	}
+	if set.AccountMap == "" {
+		return fault.Field("accountMap", "name an account map; list them with: bspan account map list", "permissions cannot be carried through no account map")
+	}
+	m, err := s.db.AccountMap(ctx, set.AccountMap)
+	if err != nil {
+		return at("accountMap", err)
+	}
+	set.AccountMap = m.Name
+	set.AccountsOf = set.Replicas[slices.IndexFunc(set.Replicas, func(r model.Replica) bool { return r.Seed })].Server
+	return nil
+}
+
+// Accounts tells what the accounts of a set's permissions are at each replica.
+func (s *Service) Accounts(ctx context.Context, name string) ([]model.ReplicaAccounts, error) {
+	list := []model.ReplicaAccounts{}
+	set, err := s.db.ReplicaSet(ctx, name)
+	if err != nil {
+		return list, err
+	}
+	if set.Permissions != model.PermissionsMap {
+		return list, fault.New(fault.Needed, "make a set that does: bspan replica plan --permissions map", "%s does not carry permissions through an account map", set.Name)
+	}
+	for _, r := range set.Replicas {
+		told := model.ReplicaAccounts{Replica: r.Name, Server: r.Server, Pairs: []model.AccountPair{}}
+		if r.Server != set.AccountsOf {
+			if err := s.tellAccounts(ctx, set, r, &told); err != nil {
+				return list, err
+			}
+		}
+		list = append(list, told)
+	}
+	return list, nil
+}
+
+func (s *Service) tellAccounts(ctx context.Context, set model.ReplicaSet, r model.Replica, told *model.ReplicaAccounts) error {
+	pairs, err := s.db.ReplicaAccounts(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	return s.accounts.With(ctx, set.AccountsOf, func(one *accounts.At) error {
+		return s.accounts.With(ctx, r.Server, func(other *accounts.At) error {
+			p, err := s.accounts.Pair(ctx, set.AccountMap, one, other)
+			if err != nil {
+				return err
+			}
+			told.Stale = !maps.Equal(p.Pairs, pairs)
+			var ours, theirs []account.SID
+			for _, common := range slices.SortedFunc(maps.Keys(pairs), func(a, b account.SID) int { return cmp.Compare(a.String(), b.String()) }) {
+				ours, theirs = append(ours, common), append(theirs, pairs[common])
+			}
+			first, err := s.accounts.Named(ctx, one, ours)
+			if err != nil {
+				return err
+			}
+			second, err := s.accounts.Named(ctx, other, theirs)
+			for i := range second {
+				told.Pairs = append(told.Pairs, model.AccountPair{One: first[i], Other: second[i]})
+			}
+			return err
+		})
+	})
+}
+
+// RenewAccounts pairs the accounts of a set anew, after its map or the accounts
+// of a server have changed. Replicas at which that makes a difference are looked
+// at anew: their content is adopted, and they are given the permissions of the set.
+func (s *Service) RenewAccounts(ctx context.Context, name string, version int64) error {
+	set, err := s.db.ReplicaSet(ctx, name)
+	if err != nil {
+		return err
+	}
+	if set.Permissions != model.PermissionsMap {
+		return fault.New(fault.Needed, "nothing has to be done", "%s does not carry permissions through an account map", set.Name)
+	}
+	other := map[string]map[account.SID]account.SID{}
+	for _, r := range set.Replicas {
+		if r.Server == set.AccountsOf {
+			continue
+		}
+		was, err := s.db.ReplicaAccounts(ctx, r.ID)
+		if err != nil {
+			return err
+		}
+		err = s.pairs(ctx, set, r.Server, func(p *accounts.Paired) error {
+			if !maps.Equal(was, p.Pairs) {
+				other[r.Name] = p.Pairs
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if len(other) == 0 {
+		return nil
+	}
+	return s.members(ctx, name, version, "replica.accounts", func(_ context.Context, set *model.ReplicaSet) error {
+		for i := range set.Replicas {
+			r := &set.Replicas[i]
+			if _, changed := other[r.Name]; !changed {
+				continue
+			}
+			if err := passSeedOn(set, r); err != nil {
+				return err
+			}
+			r.ID, r.Scanned, r.Filled = 0, false, false
+		}
+		return nil
+	})
+}

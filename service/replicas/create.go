@@ -1,0 +1,376 @@
+package replicas
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/access"
+	"bridgespan/service/jobs"
+)
+
+// createKind is the kind of runs that make a set.
+const createKind = "create-set"
+
+// Create begins to make a set, step by step: see [Service.Created]. What is asked
+// is checked first. A rehearsal makes the records alone, and takes them back.
+func (s *Service) Create(ctx context.Context, n model.NewReplicaSet) (model.ReplicaCreation, error) {
+	none := model.ReplicaCreation{Set: n.Name, Steps: []model.CreationStep{}}
+	c, err := s.creation(ctx, n)
+	if err != nil {
+		return none, err
+	}
+	if records.Rehearsing(ctx) {
+		return none, c.rehearse(ctx)
+	}
+	if err := s.free(ctx, s.db.Queries, c.set); err != nil {
+		return none, err
+	}
+	if _, err := s.db.ReplicaSet(ctx, n.Name); err == nil {
+		return none, (&fault.Error{Kind: fault.Taken, Field: "name", Remedy: "choose another name", Problem: fmt.Sprintf("there is a replica set %s already", n.Name)})
+	}
+	run, err := s.jobs.Start(ctx, createKind, n.Name, n)
+	if err != nil {
+		return none, err
+	}
+	return s.Created(ctx, run)
+}
+
+// Created shows how far the making of a set is.
+func (s *Service) Created(ctx context.Context, id int64) (model.ReplicaCreation, error) {
+	c := model.ReplicaCreation{Steps: []model.CreationStep{}}
+	r, err := s.jobs.Get(ctx, id)
+	if err != nil {
+		return c, err
+	}
+	if r.Kind != createKind {
+		return c, fault.New(fault.NotFound, "list the runs with: bspan run list", "run %d makes no replica set", id)
+	}
+	if _, err := s.jobs.Result(ctx, id, &c); err != nil {
+		return c, err
+	}
+	c.Run, c.Set = r, r.Subject
+	return c, nil
+}
+
+// creation makes one set.
+type creation struct {
+	*Service
+	asked model.NewReplicaSet
+	set   model.ReplicaSet
+	steps []step
+	kept  creationKept
+	save  func(context.Context) error // of what is kept
+}
+
+// creationKept is what a creation that was broken off needs to go on, or to be
+// taken back.
+type creationKept struct {
+	Steps []model.CreationStep `json:"steps"`
+	Made  []madeFolder         `json:"made"`
+	// Created tells the set from another one of the same name.
+	Created time.Time `json:"created"`
+}
+
+// step is one thing that making a set does. do says what came of it.
+type step struct {
+	text string
+	do   func(ctx context.Context) (string, error)
+	undo func(ctx context.Context) error // nil when nothing has to be taken back
+	// folderOf is the replica whose folder this makes, when it is missing.
+	folderOf *model.Replica
+}
+
+func (s *Service) creation(ctx context.Context, n model.NewReplicaSet) (*creation, error) {
+	set, err := s.draft(ctx, n)
+	if err != nil {
+		return nil, err
+	}
+	if set.PlanRun, err = s.planOf(ctx, n); err != nil {
+		return nil, err
+	}
+	c := &creation{Service: s, asked: n, set: set, kept: creationKept{Created: set.Created}, save: func(context.Context) error { return nil }}
+	making := &folders{s, &c.kept.Made, func(ctx context.Context) error { return c.save(ctx) }}
+	if set.Permissions == model.PermissionsMap {
+		c.steps = append(c.steps, step{accountsStep(&c.set), c.pairAccounts, nil, nil})
+	}
+	for i, r := range set.Replicas {
+		if r.Sub != "" {
+			c.steps = append(c.steps, step{folderStep(&c.set, i), func(ctx context.Context) (string, error) { return making.make(ctx, &c.set, i) }, func(ctx context.Context) error { return making.remove(ctx, &c.set.Replicas[i]) }, &c.set.Replicas[i]})
+		}
+	}
+	c.steps = append(c.steps, step{recordStep(&c.set), c.record, c.unrecord, nil})
+	if n.Publish != "" {
+		c.steps = append(c.steps, step{publishStep(n.Publish), c.lead, nil, nil})
+	}
+	for i := range set.Replicas {
+		c.steps = append(c.steps, step{pickUpStep(&c.set, i), func(ctx context.Context) (string, error) { return c.pickUp(ctx, i), nil }, nil, nil})
+	}
+	return c, nil
+}
+
+// The steps as a plan foretells them, and the creation shows them.
+
+func folderStep(set *model.ReplicaSet, i int) string {
+	r := &set.Replicas[i]
+	switch r.Rights {
+	case "", rightsInherit:
+		return fmt.Sprintf("Make the folder %s.", r.Target())
+	case rightsOfSeed:
+		return fmt.Sprintf("Make the folder %s, with the permissions of the seed's folder.", r.Target())
+	}
+	return fmt.Sprintf("Make the folder %s, with the permissions %s.", r.Target(), r.Rights)
+}
+
+func accountsStep(set *model.ReplicaSet) string {
+	return fmt.Sprintf("Pair the accounts of %s with those of the other servers by the map %s.", set.AccountsOf, set.AccountMap)
+}
+
+func recordStep(set *model.ReplicaSet) string {
+	return fmt.Sprintf("Write down the set %s: %d replicas, %d lanes (%s).", set.Name, len(set.Replicas), len(set.Lanes), set.Layout)
+}
+
+func publishStep(path string) string {
+	return fmt.Sprintf("Let the signpost %s lead to all of them; those that were not verified are held.", path)
+}
+
+func pickUpStep(set *model.ReplicaSet, i int) string {
+	r := &set.Replicas[i]
+	return fmt.Sprintf("Mark %s as the replica %s, in its folder .bspan, and begin to look at all of it.", r.Target(), r.Name)
+}
+
+// createSet works on the making of a set. When a step fails, those before it are
+// taken back.
+func (s *Service) createSet(ctx context.Context, job *jobs.Job) error {
+	var asked model.NewReplicaSet
+	if err := job.Settings(&asked); err != nil {
+		return err
+	}
+	ctx = access.WithActor(ctx, model.User{Name: job.Who, Role: model.Administrator}) // the role was asked for when the run was started
+	c, err := s.creation(ctx, asked)
+	if err != nil {
+		return err
+	}
+	resumed, err := job.Resumes(&c.kept)
+	if err != nil {
+		return err
+	}
+	if !resumed || len(c.kept.Steps) != len(c.steps) {
+		c.kept.Steps = make([]model.CreationStep, len(c.steps))
+		for i, st := range c.steps {
+			c.kept.Steps[i] = model.CreationStep{Text: st.text, State: model.StepWaits}
+		}
+	}
+	c.save = func(ctx context.Context) error {
+		job.Progress(int64(c.done()), 0, float64(c.done())/float64(len(c.steps)))
+		return job.Checkpoint(ctx, c.kept, c.result())
+	}
+	c.set.Created = c.kept.Created
+	if resumed { // what was found out is not kept
+		if err := c.pairUp(ctx, &c.set); err != nil {
+			return err
+		}
+	}
+	if err := c.all(ctx); err != nil {
+		_ = job.Finish(c.result())
+		if ctx.Err() != nil {
+			return jobs.ErrStopped
+		}
+		return err
+	}
+	return job.Finish(c.result())
+}
+
+func (c *creation) result() model.ReplicaCreation {
+	return model.ReplicaCreation{Set: c.set.Name, Steps: c.kept.Steps}
+}
+
+func (c *creation) done() (n int) {
+	for _, st := range c.kept.Steps {
+		if st.State == model.StepDone || st.State == model.StepAwaited {
+			n++
+		}
+	}
+	return n
+}
+
+// all does the steps that were not done in an earlier part of the work.
+func (c *creation) all(ctx context.Context) error {
+	for i, st := range c.steps {
+		now := &c.kept.Steps[i]
+		if now.State == model.StepDone || now.State == model.StepAwaited {
+			continue
+		}
+		*now = model.CreationStep{Text: st.text, State: model.StepUnderWay}
+		if err := c.save(ctx); err != nil {
+			return err
+		}
+		found, err := st.do(ctx)
+		if err != nil {
+			now.State, now.Found = model.StepFailed, words(err)
+			return errors.Join(err, c.takeBack(context.WithoutCancel(ctx), i))
+		}
+		at := time.Now().UTC()
+		now.Found, now.At = found, &at
+		if now.State == model.StepUnderWay { // a step may know better
+			now.State = model.StepDone
+		}
+		if err := c.save(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// takeBack undoes the steps before one that failed, and what that one began.
+func (c *creation) takeBack(ctx context.Context, failed int) error {
+	for i := failed; i >= 0; i-- {
+		now := &c.kept.Steps[i]
+		if c.steps[i].undo == nil {
+			continue
+		}
+		if err := c.steps[i].undo(ctx); err != nil {
+			now.Found = "cannot be taken back: " + words(err)
+			return errors.Join(fmt.Errorf("%s cannot be taken back: %w", c.steps[i].text, err), c.save(ctx))
+		}
+		if i < failed {
+			now.State = model.StepUndone
+		}
+	}
+	return c.save(ctx)
+}
+
+// rehearse makes the records of a set.
+func (c *creation) rehearse(ctx context.Context) error {
+	if err := c.pairUp(ctx, &c.set); err != nil {
+		return err
+	}
+	if _, err := c.record(ctx); err != nil {
+		return err
+	}
+	if c.asked.Publish != "" && c.publish != nil {
+		return c.publish(ctx, c.asked.Publish, seedFirst(c.set))
+	}
+	return nil
+}
+
+func (c *creation) pairAccounts(ctx context.Context) (string, error) {
+	if err := c.pairUp(ctx, &c.set); err != nil {
+		return "", err
+	}
+	var n int64
+	for _, r := range c.set.Replicas {
+		n += int64(len(r.Accounts))
+	}
+	return count(n, "pair", "pairs"), nil
+}
+
+func (c *creation) record(ctx context.Context) (string, error) {
+	if there, err := c.db.ReplicaSet(ctx, c.set.Name); err == nil && there.Created.Equal(c.set.Created) {
+		c.set = there // an earlier part of the work came so far
+		return "", nil
+	}
+	// What the first fill takes is counted from here.
+	c.kept.Created = now()
+	c.set.Created = c.kept.Created
+	if err := c.save(ctx); err != nil {
+		return "", err
+	}
+	// Until it is published it is paused: what is taken back then has left no trace.
+	c.set.Paused = c.asked.Publish != ""
+	return "", c.change(ctx, func(tx *records.Tx) error {
+		if err := c.free(ctx, tx.Queries, c.set); err != nil {
+			return err
+		}
+		if err := tx.AddReplicaSet(ctx, &c.set); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "replica.create", c.set.Name, nil, c.asked), topic)
+	})
+}
+
+func (c *creation) unrecord(ctx context.Context) error {
+	there, err := c.db.ReplicaSet(ctx, c.set.Name)
+	if fault.KindOf(err) == fault.NotFound || err == nil && !there.Created.Equal(c.set.Created) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return c.Remove(ctx, c.set.Name, there.Version)
+}
+
+func (c *creation) lead(ctx context.Context) (string, error) {
+	if err := c.publish(ctx, c.asked.Publish, seedFirst(c.set)); err != nil {
+		return "", err
+	}
+	return "", c.change(ctx, func(tx *records.Tx) error {
+		set, err := tx.ReplicaSet(ctx, c.set.Name)
+		if err != nil {
+			return err
+		}
+		set.Paused = false
+		return tx.UpdateReplicaSet(ctx, set)
+	})
+}
+
+// seedFirst are the places of a set, that of the seed first: people are led
+// there until the others are verified.
+func seedFirst(set model.ReplicaSet) (targets []namespace.Target) {
+	for _, seed := range []bool{true, false} {
+		for i := range set.Replicas {
+			if r := &set.Replicas[i]; r.Seed == seed {
+				targets = append(targets, r.Target())
+			}
+		}
+	}
+	return targets
+}
+
+// pickUpMost is how long a creation waits for a replica to be picked up.
+const pickUpMost = 15 * time.Second
+
+// pickUp waits until a replica has picked up its settings, and says what is
+// awaited there.
+func (c *creation) pickUp(ctx context.Context, i int) string {
+	name := c.set.Replicas[i].Name
+	deadline := time.After(pickUpMost)
+	tick := time.NewTicker(100 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		set, err := c.Set(ctx, c.set.Name)
+		if err == nil {
+			r := &set.Replicas[i]
+			if r.PickedUp != nil && r.State != model.ReplicaNew {
+				return "picked up: " + r.Words + closedTo(&set, name)
+			}
+			c.kept.Steps[c.stepOf(i)].Found = r.Words
+		}
+		select {
+		case <-ctx.Done():
+		case <-deadline:
+		case <-tick.C:
+			continue
+		}
+		c.kept.Steps[c.stepOf(i)].State = model.StepAwaited
+		return "not picked up yet" + closedTo(&set, name)
+	}
+}
+
+// stepOf is the step at which a replica is picked up: the last ones.
+func (c *creation) stepOf(i int) int { return len(c.steps) - len(c.set.Replicas) + i }
+
+// closedTo says which lanes to a replica are closed, and until when.
+func closedTo(set *model.ReplicaSet, name string) (text string) {
+	for _, l := range set.Lanes {
+		if l.To == name && l.State == model.LaneClosed {
+			text += fmt.Sprintf("; the lane from %s is %s", l.From, l.Words)
+		}
+	}
+	return text
+}

@@ -1,0 +1,328 @@
+package replicas
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"bridgespan/core/filter"
+	"bridgespan/core/forecast"
+	"bridgespan/core/namespace"
+	"bridgespan/core/plan"
+	"bridgespan/core/replica"
+	"bridgespan/model"
+)
+
+// preview tells what follows from other settings of a set.
+type preview struct {
+	*Service
+	before, after model.ReplicaSet
+	at            time.Time
+	legs          []namespace.Leg
+	held          plan.Content // by the replica that is taken for all
+	left          plan.Count   // of which would be left out from now on
+	joins         plan.Count   // of which was left out so far
+	was, will     steady
+	found         model.SettingsPreview
+}
+
+// Preview tells what follows from a change of settings, and checks it as a plan
+// is checked. It changes nothing.
+func (s *Service) Preview(ctx context.Context, name string, change model.SettingsChange) (model.SettingsPreview, error) {
+	p := &preview{Service: s, at: time.Now(), found: model.SettingsPreview{Checks: []model.CheckLine{}, Follows: []string{}}}
+	var err error
+	if p.before, err = s.db.ReplicaSet(ctx, name); err != nil {
+		return p.found, err
+	}
+	if p.legs, err = s.db.Legs(ctx); err != nil {
+		return p.found, err
+	}
+	if p.after, err = changedBy(p.before, change); err != nil {
+		return p.found, err
+	}
+	if err := p.count(ctx); err != nil {
+		return p.found, err
+	}
+	p.was, p.will = p.steady(p.before), p.steady(p.after)
+	p.filters()
+	p.layouts()
+	p.calendars()
+	p.lags()
+	p.intakes()
+	if err := p.attics(ctx); err != nil {
+		return p.found, err
+	}
+	p.pauses()
+	if p.found.Outcome = worst(p.found.Checks); len(p.found.Follows) == 0 && p.found.Outcome == model.Pass {
+		p.follows("Nothing that can be told beforehand.")
+	}
+	return p.found, nil
+}
+
+// changedBy is a set with other settings.
+func changedBy(set model.ReplicaSet, change model.SettingsChange) (model.ReplicaSet, error) {
+	set.Lanes, set.Replicas = slices.Clone(set.Lanes), slices.Clone(set.Replicas)
+	if l := change.Lane; l != nil {
+		lane, err := findLane(&set, l.From, l.To)
+		if err != nil {
+			return set, err
+		}
+		if err := editLane(lane, l.Change); err != nil {
+			return set, err
+		}
+	}
+	if r := change.Replica; r != nil {
+		one, err := findReplica(&set, r.Name)
+		if err != nil {
+			return set, err
+		}
+		take(&one.IntakeQuota, r.Change.IntakeQuota)
+		take(&one.AtticQuota, r.Change.AtticQuota)
+	}
+	if change.Set == nil {
+		return set, nil
+	}
+	if err := edit(&set, *change.Set); err != nil {
+		return set, err
+	}
+	return set, everyoneIsReached(&set)
+}
+
+func (p *preview) follows(format string, args ...any) {
+	p.found.Follows = append(p.found.Follows, fmt.Sprintf(format, args...))
+}
+
+func (p *preview) check(name string, outcome model.Outcome, found, means, remedy string) {
+	p.found.Checks = append(p.found.Checks, model.CheckLine{Name: name, Outcome: outcome, Found: found, Means: means, Remedy: remedy})
+}
+
+// count counts what the set holds, as the seed was last seen.
+func (p *preview) count(ctx context.Context) error {
+	was, err := filter.New(p.before.Filter)
+	if err != nil {
+		return err
+	}
+	will, err := filter.New(p.after.Filter)
+	if err != nil {
+		return err
+	}
+	seed := p.before.Replicas[slices.IndexFunc(p.before.Replicas, func(r model.Replica) bool { return r.Seed })]
+	return p.db.EachHeld(ctx, replica.ID(seed.ID), func(key string, folder bool, size int64, modified time.Time) error {
+		if folder {
+			size = -1
+		}
+		if omitted(will, key, folder, size, modified, p.at) {
+			if !folder && !omitted(was, key, folder, size, modified, p.at) {
+				p.left.Add(size)
+			}
+			return nil
+		}
+		if !folder && omitted(was, key, folder, size, modified, p.at) {
+			p.joins.Add(size)
+		}
+		p.held.Add(key, size, modified, p.at)
+		return nil
+	})
+}
+
+// omitted reports whether a set is not about a path.
+func omitted(f *filter.Filter, name string, folder bool, size int64, modified, at time.Time) bool {
+	if folder {
+		return f.Folder(name) != ""
+	}
+	return f.File(name, size, modified, at) != "" || f.Folder(path.Dir(name)) != ""
+}
+
+func (p *preview) filters() {
+	if jsonText(p.before.Filter) == jsonText(p.after.Filter) {
+		return
+	}
+	if p.left.Files > 0 {
+		p.follows("%s (%s) are left out from now on: they stay where they are, and as they are; nothing of them is carried or removed.", count(p.left.Files, "file", "files"), size(p.left.Bytes))
+	}
+	if p.joins.Files > 0 {
+		p.follows("%s (%s), which were known before they were left out, are kept the same again: where they differ, the later change wins.", count(p.joins.Files, "file", "files"), size(p.joins.Bytes))
+	}
+	p.follows("What the filter leaves in and nobody has seen yet is found at the next look, at every replica.")
+}
+
+// layouts tells of lanes that come and go.
+func (p *preview) layouts() {
+	if p.before.Layout == p.after.Layout {
+		return
+	}
+	fresh, gone := lanesWithout(p.after, p.before), lanesWithout(p.before, p.after)
+	if len(fresh) > 0 {
+		p.follows("%s: %s. All %s are compared over each of them; what is equal is not carried.", count(int64(len(fresh)), "lane is new", "lanes are new"), laneList(fresh), count(p.held.Files+p.held.Folders, "path", "paths"))
+	}
+	if len(gone) > 0 {
+		var waits model.Backlog
+		for _, l := range gone {
+			waits.Files, waits.Bytes = waits.Files+l.Backlog.Files, waits.Bytes+l.Backlog.Bytes
+		}
+		p.follows("%s: %s. What waits on them (%s, %s) takes the other lanes.", count(int64(len(gone)), "lane goes", "lanes go"), laneList(gone), count(waits.Files, "path", "paths"), size(waits.Bytes))
+	}
+}
+
+func lanesWithout(of, without model.ReplicaSet) (list []model.Lane) {
+	for _, l := range of.Lanes {
+		if !slices.ContainsFunc(without.Lanes, func(o model.Lane) bool { return o.FromID == l.FromID && o.ToID == l.ToID }) {
+			list = append(list, l)
+		}
+	}
+	return list
+}
+
+func laneList(lanes []model.Lane) string {
+	var names []string
+	for _, l := range lanes[:min(len(lanes), 8)] {
+		names = append(names, l.From+" to "+l.To)
+	}
+	if more := len(lanes) - len(names); more > 0 {
+		names = append(names, fmt.Sprintf("%d more", more))
+	}
+	return strings.Join(names, ", ")
+}
+
+// calendars tells how much fits through lanes that are open at other times.
+func (p *preview) calendars() {
+	for _, l := range p.after.Lanes {
+		before, after := p.was.lane(l), p.will.lane(l)
+		if before < 0 || p.was.Lanes[before].Fits == p.will.Lanes[after].Fits {
+			continue
+		}
+		line := fmt.Sprintf("%s to %s: %s fit into a week, %s so far", l.From, l.To, size(p.will.Lanes[after].Fits), size(p.was.Lanes[before].Fits))
+		if l.Backlog.Files > 0 {
+			line += fmt.Sprintf("; its backlog of %s is through %s", size(l.Backlog.Bytes), p.through(p.will.ways[after], l.Backlog.Bytes))
+		}
+		p.follows("%s.", line)
+	}
+}
+
+// through says when so many bytes will be carried over a way.
+func (p *preview) through(w forecast.Way, bytes int64) string {
+	done, ok := w.Calendar.Through(p.at, bytes, w.Mbit)
+	if !ok {
+		return "never"
+	}
+	return done.Local().Format("Mon 2 Jan 15:04")
+}
+
+// lags tells how far behind replicas are for the changes of the last week, and
+// fails when a backlog would grow without end.
+func (p *preview) lags() {
+	for i, lane := range p.will.Lanes {
+		if lane.Weekly > lane.Fits {
+			p.found.Checks = append(p.found.Checks, tooThin(replicaNamed(p.after, p.will.ways[i].Lane.From), replicaNamed(p.after, p.will.ways[i].Lane.To), lane.Fits, lane.Weekly))
+		}
+	}
+	if p.will.Endless() {
+		return
+	}
+	p.check("calendar", model.Pass, fmt.Sprintf("what changes in a week (%s) fits through every lane", size(p.held.Weekly)), "", "")
+	for _, r := range p.after.Replicas {
+		was, will := p.was.Lags[replica.ID(r.ID)], p.will.Lags[replica.ID(r.ID)]
+		if was.Median != will.Median || was.P95 != will.P95 {
+			p.follows("%s: half of the changes arrive within %s, 95%% within %s; so far %s and %s.", r.Name, will.Median.Round(time.Second), will.P95.Round(time.Second), was.Median.Round(time.Second), was.P95.Round(time.Second))
+		}
+	}
+}
+
+// steady is how a set does with the ways that it has.
+type steady struct {
+	forecast.Outlook
+	ways []forecast.Way
+}
+
+// lane is the place of a lane among the ways; -1 when it is none.
+func (s *steady) lane(l model.Lane) int {
+	return slices.IndexFunc(s.ways, func(w forecast.Way) bool {
+		return w.Lane == replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}
+	})
+}
+
+func (p *preview) steady(set model.ReplicaSet) steady {
+	ways := waysOf(&set, p.legs, p.at)
+	for i := range ways {
+		ways[i].Mbit = cmp.Or(ways[i].Mbit, unknownMbit)
+	}
+	seed := slices.IndexFunc(set.Replicas, func(r model.Replica) bool { return r.Seed })
+	return steady{plan.Steady(replica.ID(set.Replicas[seed].ID), p.held.Weekly, ways), ways}
+}
+
+func replicaNamed(set model.ReplicaSet, id replica.ID) string {
+	i := slices.IndexFunc(set.Replicas, func(r model.Replica) bool { return replica.ID(r.ID) == id })
+	return set.Replicas[i].Name
+}
+
+// intakes tells of other quotas, and checks those of intakes against the largest files.
+func (p *preview) intakes() {
+	need := plan.Intake([]plan.Place{{Content: p.held}})
+	for i, r := range p.after.Replicas {
+		was := p.before.Replicas[i]
+		if r.IntakeQuota != was.IntakeQuota {
+			p.follows("%s: %s may be on its way in at a time, %s so far.", r.Name, quota(r.IntakeQuota), quota(was.IntakeQuota))
+		}
+		if r.AtticQuota != was.AtticQuota {
+			p.follows("%s: its attic may keep %s, %s so far; it keeps %s now.", r.Name, quota(r.AtticQuota), quota(was.AtticQuota), size(r.Attic.Bytes))
+		}
+		if r.IntakeQuota != was.IntakeQuota && r.IntakeQuota > 0 && r.IntakeQuota < need {
+			p.check("intake", model.Warn, fmt.Sprintf("%s: the intake may hold %s; the %d largest files side by side need %s", r.Name, size(r.IntakeQuota), plan.Together, size(need)), "large files wait for each other", "give it "+size(need)+", or no quota")
+		}
+	}
+}
+
+func quota(bytes int64) string {
+	if bytes == 0 {
+		return "any amount"
+	}
+	return size(bytes)
+}
+
+// attics tells what attics would throw away.
+func (p *preview) attics(ctx context.Context) error {
+	for i, r := range p.after.Replicas {
+		goes := plan.Count{}
+		var items []model.AtticItem
+		if p.after.AtticDays < p.before.AtticDays {
+			old, err := p.db.ExpiredAttic(ctx, replica.ID(r.ID), p.at.UTC().AddDate(0, 0, -p.after.AtticDays), 1_000_000)
+			if err != nil {
+				return err
+			}
+			items = append(items, old...)
+		}
+		if quota := p.before.Replicas[i].AtticQuota; r.AtticQuota > 0 && (quota == 0 || r.AtticQuota < quota) {
+			beyond, err := p.db.AtticBeyond(ctx, replica.ID(r.ID), r.AtticQuota)
+			if err != nil {
+				return err
+			}
+			items = append(items, beyond...)
+		}
+		seen := map[int64]bool{}
+		for _, item := range items {
+			if !seen[item.ID] {
+				seen[item.ID] = true
+				goes.Add(item.Size)
+			}
+		}
+		if goes.Files > 0 {
+			p.check("attic", model.Warn, fmt.Sprintf("%s: its attic keeps %s (%s) that it would throw away within a minute", r.Name, count(goes.Files, "file", "files"), size(goes.Bytes)), "nothing brings them back", "restore what is needed first: bspan replica attic list "+p.after.Name+" --replica "+r.Name)
+		}
+	}
+	return nil
+}
+
+func (p *preview) pauses() {
+	if p.before.Paused == p.after.Paused {
+		return
+	}
+	if p.after.Paused {
+		p.follows("Nothing is looked at or carried until it goes on; people go on working at every replica.")
+		return
+	}
+	p.follows("All replicas are looked at, and what changed meanwhile is carried; where one path was changed at two, the later change wins.")
+}
