@@ -107,6 +107,7 @@ func TestReplicaSets(t *testing.T) {
 	testLanes(g)
 	testConflict(g)
 	testServerAway(g)
+	testPreview(g)
 	testSettings(g)
 	testEndOfSet(g)
 }
@@ -187,6 +188,45 @@ func testPlan(t *testing.T, api *client.Client, asked model.NewReplicaSet) {
 	}
 	if sets, err := api.ReplicaSets(t.Context()); err != nil || len(sets) != 0 {
 		t.Errorf("planning made %d sets, %v", len(sets), err)
+	}
+}
+
+// testPreview tells what follows from other settings, and changes nothing.
+func testPreview(g *gardenSet) {
+	g.Helper()
+	api, ctx := g.e.API, g.Context()
+	before, err := api.ReplicaSet(ctx, "beds")
+	if err != nil {
+		g.Fatal(err)
+	}
+	chain, thin, days, little, closed := "chain", "off; mon 3-4 1", 1, int64(1000), true
+	leaveOut := filter.Rules{LeaveOut: []string{"*.csv"}}
+	for what, c := range map[string]struct {
+		change  model.SettingsChange
+		follows string
+		outcome model.Outcome
+	}{
+		"another layout":    {model.SettingsChange{Set: &model.EditReplicaSet{Layout: &chain}}, "2 lanes are new: elm store to elm copy, elm copy to elm store.", model.Pass},
+		"a thin calendar":   {model.SettingsChange{Set: &model.EditReplicaSet{Calendar: &thin}}, "429 MiB fit into a week", model.Pass},
+		"a wider filter":    {model.SettingsChange{Set: &model.EditReplicaSet{Filter: &leaveOut}}, "Left out from now on: 1 file (1.3 MiB).", model.Pass},
+		"a shorter memory":  {model.SettingsChange{Set: &model.EditReplicaSet{AtticDays: &days}}, "Nothing that can be told", model.Pass},
+		"a pause":           {model.SettingsChange{Set: &model.EditReplicaSet{Paused: &closed}}, "Nothing is looked at or carried until it goes on", model.Pass},
+		"a closed lane":     {model.SettingsChange{Lane: &model.LaneChange{From: "oak", To: "elm store", Change: model.EditLane{Closed: &closed}}}, "oak to elm store: 0 B fit into a week", model.Fail},
+		"a small intake":    {model.SettingsChange{Replica: &model.ReplicaChange{Name: "elm copy", Change: model.EditReplica{IntakeQuota: &little}}}, "1000 B may be on its way in at a time", model.Warn},
+		"less for an attic": {model.SettingsChange{Replica: &model.ReplicaChange{Name: "elm store", Change: model.EditReplica{AtticQuota: &little}}}, "its attic may keep 1000 B", model.Pass},
+	} {
+		p, err := api.PreviewSettings(ctx, "beds", c.change)
+		if err != nil || !strings.Contains(strings.Join(p.Follows, "|"), c.follows) || p.Outcome != c.outcome {
+			g.Errorf("%s: %+v, %v", what, p, err)
+		}
+	}
+	bad := "sometimes"
+	_, err = api.PreviewSettings(ctx, "beds", model.SettingsChange{Set: &model.EditReplicaSet{Calendar: &bad}})
+	refused(g.T, "a calendar of nothing", err, http.StatusUnprocessableEntity, "calendar")
+	_, err = api.PreviewSettings(ctx, "beds", model.SettingsChange{Lane: &model.LaneChange{From: "oak", To: "ash"}})
+	refused(g.T, "a lane that is not there", err, http.StatusNotFound, "")
+	if after, err := api.ReplicaSet(ctx, "beds"); err != nil || after.Version != before.Version {
+		g.Errorf("looking ahead changed it: %+v, %v", after, err)
 	}
 }
 

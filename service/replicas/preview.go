@@ -142,10 +142,10 @@ func (p *preview) filters() {
 		return
 	}
 	if p.left.Files > 0 {
-		p.follows("%s (%s) are left out from now on: they stay where they are, and as they are; nothing of them is carried or removed.", count(p.left.Files, "file", "files"), size(p.left.Bytes))
+		p.follows("Left out from now on: %s (%s). What is left out stays where it is, and as it is; nothing of it is carried or removed.", count(p.left.Files, "file", "files"), size(p.left.Bytes))
 	}
 	if p.joins.Files > 0 {
-		p.follows("%s (%s), which were known before they were left out, are kept the same again: where they differ, the later change wins.", count(p.joins.Files, "file", "files"), size(p.joins.Bytes))
+		p.follows("Kept the same again: %s (%s) that had been left out. Where they differ, the later change wins.", count(p.joins.Files, "file", "files"), size(p.joins.Bytes))
 	}
 	p.follows("What the filter leaves in and nobody has seen yet is found at the next look, at every replica.")
 }
@@ -227,9 +227,20 @@ func (p *preview) lags() {
 	for _, r := range p.after.Replicas {
 		was, will := p.was.Lags[replica.ID(r.ID)], p.will.Lags[replica.ID(r.ID)]
 		if was.Median != will.Median || was.P95 != will.P95 {
-			p.follows("%s: half of the changes arrive within %s, 95%% within %s; so far %s and %s.", r.Name, will.Median.Round(time.Second), will.P95.Round(time.Second), was.Median.Round(time.Second), was.P95.Round(time.Second))
+			p.follows("%s: half of the changes arrive within %s, 95%% within %s; so far within %s and %s.", r.Name, lasting(will.Median), lasting(will.P95), lasting(was.Median), lasting(was.P95))
 		}
 	}
+}
+
+// lasting says how long something takes, as exactly as a forecast can.
+func lasting(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return "a minute"
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min", int(d.Round(time.Minute).Minutes()))
+	}
+	return fmt.Sprintf("%.1f h", d.Hours())
 }
 
 // steady is how a set does with the ways that it has.

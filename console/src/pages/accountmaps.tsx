@@ -17,9 +17,9 @@ export function AccountMaps() {
   const columns = useMemo<Column<AccountMap>[]>(
     () => [
       { head: "Map", by: (m) => m.name, cell: (m) => <span className="font-medium">{m.name}</span> },
-      { head: "Rules", wide: true, by: (m) => m.rules.join(), cell: (m) => <span className="font-mono text-sm">{m.rules.slice(0, 3).map((r) => <span key={r} className="block break-all">{r}</span>)}{m.rules.length > 3 && <span className="text-soft">and {m.rules.length - 3} more</span>}</span> },
+      { head: "Rules", by: (m) => m.rules.join(), cell: (m) => <span className="font-mono text-sm">{m.rules.slice(0, 3).map((r) => <span key={r} className="block max-w-96 truncate" title={r}>{r}</span>)}{m.rules.length > 3 && <span className="text-soft">and {m.rules.length - 3} more</span>}</span> },
       { head: "Used by", right: true, by: (m) => m.sets, cell: (m) => plural(m.sets, "replica set") },
-      { head: "Note", by: (m) => m.note ?? "", cell: (m) => <span className="text-soft">{m.note}</span> },
+      { head: "Note", wide: true, by: (m) => m.note ?? "", cell: (m) => <span className="text-soft">{m.note}</span> },
       {
         head: "Actions",
         cell: (m) => (
@@ -68,7 +68,7 @@ function MapForm({ map, onClose }: { map?: AccountMap; onClose: () => void }) {
             {(props) => <textarea {...props} rows={6} className="w-full border border-edge bg-sheet px-2.5 py-1.5 font-mono text-sm" value={text} onChange={(e) => setText(e.target.value)} />}
           </Field>
           <TextField label="Note" value={note} onChange={(e) => setNote(e.target.value)} error={errors.note} />
-          {map && map.sets > 0 && <p className="text-soft">{plural(map.sets, "replica set")} that use it go on with their accounts as they are, until these are paired anew on the page of the set.</p>}
+          {map && map.sets > 0 && <p className="text-soft">Used by {plural(map.sets, "replica set")}. Accounts stay paired there as they are, until they are paired anew on the page of the set.</p>}
         </>
       )}
     </SaveForm>
@@ -77,17 +77,23 @@ function MapForm({ map, onClose }: { map?: AccountMap; onClose: () => void }) {
 
 function Pairs({ map }: { map: AccountMap }) {
   const servers = useServers();
-  // The first rule says which servers are meant, most likely.
-  const [one, setOne] = useState(map.rules[0]?.split("\\")[0]?.trim() ?? "");
-  const [other, setOther] = useState(map.rules[0]?.split("=")[1]?.split("\\")[0]?.trim() ?? "");
+  const [chosen, choose] = useState<{ one?: string; other?: string }>({});
+  // The first rule says which servers are meant, most likely: by their names, or by their domain.
+  const meant = (side: string | undefined) => {
+    const place = side?.split("\\")[0]?.trim().toLowerCase() ?? "";
+    return servers.data?.find((s) => s.name.toLowerCase() === place || s.domain?.toLowerCase() === place)?.name ?? "";
+  };
+  const sides = map.rules[0]?.split("=") ?? [];
+  const one = chosen.one ?? meant(sides[0]);
+  const other = chosen.other ?? meant(sides[1]);
   const query = useAccountPairs(map.name, one, other);
   const options = (servers.data ?? []).map((s) => ({ value: s.name, label: s.name }));
   const p = query.data;
   return (
     <div className="grid gap-4">
       <div className="grid max-w-xl grid-cols-2 gap-4">
-        <Field label="Accounts of">{(props) => <Select {...props} value={one} onChange={setOne} options={options} placeholder="Choose a server" />}</Field>
-        <Field label="and of">{(props) => <Select {...props} value={other} onChange={setOther} options={options} placeholder="Choose a server" />}</Field>
+        <Field label="Accounts of">{(props) => <Select {...props} value={one} onChange={(v) => choose((c) => ({ ...c, one: v }))} options={options} placeholder="Choose a server" />}</Field>
+        <Field label="and of">{(props) => <Select {...props} value={other} onChange={(v) => choose((c) => ({ ...c, other: v }))} options={options} placeholder="Choose a server" />}</Field>
       </div>
       {query.isLoading && <Loading what="the accounts of both" />}
       {query.error && <Trouble error={query.error} />}

@@ -2,7 +2,7 @@
 // what making it will do. What was typed is kept in the browser, and what was
 // found out is a run: the page can be left at any step, and gone back to.
 import { useMutation } from "@tanstack/react-query";
-import { useCallback, useEffect, useState } from "react";
+import { useCallback, useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, got, Problem, type NewReplicaSet, type ReplicaCreation, type ReplicaPlan } from "../api/client";
 import { useAccountMaps, useReplicaCreation, useReplicaPlan, useServers, useShares } from "../api/queries";
@@ -117,9 +117,12 @@ export function PlanPage() {
 
 /** How far the making is, and where to go from there. */
 function Made({ creation, onLeave }: { creation: ReplicaCreation; onLeave: () => void }) {
+  // It begins below what is in view.
+  const top = useRef<HTMLDivElement>(null);
+  useEffect(() => top.current?.scrollIntoView({ block: "start" }), []);
   return (
     <Section title={`Making ${creation.set}`}>
-      <CreationSteps creation={creation} />
+      <div ref={top} className="scroll-mt-12"><CreationSteps creation={creation} /></div>
       <div className="mt-4">
         {!ended(creation.run) && <RunProgress run={creation.run} />}
         {creation.run.state === "done" && <p><Status tone="good">made</Status> <Link className="text-span underline underline-offset-2" to={setPage(creation.set)} onClick={onLeave}>See how {creation.set} is filled</Link></p>}
