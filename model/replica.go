@@ -45,7 +45,7 @@ type Retry struct {
 
 // ReplicaAlert is something about a set that needs somebody.
 type ReplicaAlert struct {
-	Kind   string `json:"kind" enum:"failing,silent,growing,attic-full,tried-often,differs,late" doc:"What it is about"`
+	Kind   string `json:"kind" enum:"failing,silent,growing,intake-full,attic-full,tried-often,differs,late" doc:"What it is about"`
 	About  string `json:"about" doc:"The replica or lane"`
 	Found  string `json:"found" doc:"What is so"`
 	Means  string `json:"means" doc:"What it means"`
@@ -107,6 +107,8 @@ type Replica struct {
 	Sub         string     `json:"sub,omitempty" doc:"Folder within the share"`
 	Seed        bool       `json:"seed" doc:"Whether its content wins the first fill"`
 	IntakeQuota int64      `json:"intakeQuota" doc:"Bytes that may be on their way in at a time"`
+	IntakeUsed  int64      `json:"intakeUsed" doc:"Bytes that are on their way in now"`
+	IntakeFull  *time.Time `json:"intakeFull,omitempty" doc:"Since when something has waited for room in its intake; absent when nothing does"`
 	AtticQuota  int64      `json:"atticQuota" doc:"Bytes that its attic may keep; 0 for no bound"`
 	Scanned     bool       `json:"scanned" doc:"Whether all of it was looked at once"`
 	Filled      bool       `json:"filled" doc:"Whether it has had all that the set had"`

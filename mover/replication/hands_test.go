@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
+	"time"
 
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
@@ -140,4 +141,47 @@ func TestIntakeQuota(t *testing.T) {
 	if most > 250 || most == 0 {
 		t.Errorf("%d bytes waited in the intake at a time", most)
 	}
+	if used, full := p.Intake(p.Replicas[1].ID); used != 0 || !full.IsZero() {
+		t.Errorf("afterwards %d bytes are on their way in, and something waits since %s", used, full)
+	}
+}
+
+// An intake tells since when the first of those waits for whom there is no room.
+func TestIntakeFull(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		e := &Engine{Now: time.Now}
+		r := &Replica{ID: 7, Intake: 100}
+		began := time.Now()
+		enter := func(bytes int64) func() {
+			leave, err := e.enterIntake(t.Context(), r, bytes)
+			if err != nil {
+				t.Error(err)
+			}
+			return leave
+		}
+		tell := func(used int64, full time.Time) {
+			t.Helper()
+			synctest.Wait()
+			if u, f := e.Intake(7); u != used || !f.Equal(full) {
+				t.Errorf("%d bytes, full since %v; want %d, %v", u, f, used, full)
+			}
+		}
+		first := enter(60)
+		tell(60, time.Time{})
+		time.Sleep(time.Minute)
+		second, third := make(chan func(), 1), make(chan func(), 1)
+		go func() { second <- enter(300) }() // more than all of it
+		synctest.Wait()
+		time.Sleep(time.Minute)
+		go func() { third <- enter(50) }()
+		tell(60, began.Add(time.Minute))
+		first()
+		leave := <-second
+		tell(100, began.Add(time.Minute))
+		leave()
+		leave = <-third
+		tell(50, time.Time{})
+		leave()
+		tell(0, time.Time{})
+	})
 }

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"path"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/semaphore"
 
@@ -15,8 +16,65 @@ import (
 
 // intakes bound what is on its way in to replicas. The zero value is ready.
 type intakes struct {
-	mu   sync.Mutex
-	room map[replica.ID]*semaphore.Weighted
+	mu  sync.Mutex
+	all map[replica.ID]*intake
+}
+
+// intake is one that has a quota.
+type intake struct {
+	room *semaphore.Weighted
+
+	mu      sync.Mutex // of what follows
+	used    int64
+	waiting int
+	since   time.Time // when the first of those who wait began to
+}
+
+// Intake tells how many bytes are on their way in to a replica that has a quota,
+// and since when something has waited for room there; the zero time when nothing does.
+func (e *Engine) Intake(id replica.ID) (used int64, full time.Time) {
+	e.intakes.mu.Lock()
+	in := e.intakes.all[id]
+	e.intakes.mu.Unlock()
+	if in == nil {
+		return 0, time.Time{}
+	}
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	return in.used, in.since
+}
+
+// enter waits for room, and notes how long others have waited already.
+func (in *intake) enter(ctx context.Context, bytes int64, now func() time.Time) error {
+	if !in.room.TryAcquire(bytes) {
+		in.wait(1, now())
+		err := in.room.Acquire(ctx, bytes)
+		in.wait(-1, time.Time{})
+		if err != nil {
+			return err
+		}
+	}
+	in.use(bytes)
+	return nil
+}
+
+func (in *intake) leave(bytes int64) {
+	in.use(-bytes)
+	in.room.Release(bytes)
+}
+
+func (in *intake) use(bytes int64) {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	in.used += bytes
+}
+
+func (in *intake) wait(n int, at time.Time) {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	if in.waiting += n; in.waiting == 0 || n > 0 && in.waiting == 1 {
+		in.since = at
+	}
 }
 
 // enterIntake waits until there is room for so many bytes in a replica's intake.
@@ -26,20 +84,20 @@ func (e *Engine) enterIntake(ctx context.Context, r *Replica, bytes int64) (leav
 		return func() {}, nil
 	}
 	e.intakes.mu.Lock()
-	if e.intakes.room == nil {
-		e.intakes.room = map[replica.ID]*semaphore.Weighted{}
+	if e.intakes.all == nil {
+		e.intakes.all = map[replica.ID]*intake{}
 	}
-	room := e.intakes.room[r.ID]
-	if room == nil {
-		room = semaphore.NewWeighted(r.Intake)
-		e.intakes.room[r.ID] = room
+	in := e.intakes.all[r.ID]
+	if in == nil {
+		in = &intake{room: semaphore.NewWeighted(r.Intake)}
+		e.intakes.all[r.ID] = in
 	}
 	e.intakes.mu.Unlock()
 	bytes = min(bytes, r.Intake)
-	if err := room.Acquire(ctx, bytes); err != nil {
+	if err := in.enter(ctx, bytes, e.Now); err != nil {
 		return nil, err
 	}
-	return func() { room.Release(bytes) }, nil
+	return func() { in.leave(bytes) }, nil
 }
 
 // intakeOfRun is where files wait that this engine brings: what lies beside it

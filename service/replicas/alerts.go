@@ -13,6 +13,7 @@ import (
 const (
 	silentFor   = time.Hour // a replica that was not looked at
 	lateAfter   = 24 * time.Hour
+	fullFor     = 10 * time.Minute // an intake in which something waits for room
 	atticNearly = 0.9
 	growsFor    = 3 // looks in a row, a third of an hour apart, at each of which a backlog is larger
 )
@@ -66,6 +67,9 @@ func replicaAlerts(set *model.ReplicaSet, r *model.Replica, at time.Time) {
 		add("failing", r.Trouble, "what people change there is not carried, and nothing is brought there", "bspan server check "+r.Server)
 	case r.Looked != nil && at.Sub(*r.Looked) > max(silentFor, 3*time.Duration(r.LookMs)*time.Millisecond):
 		add("silent", fmt.Sprintf("%s was last looked at %s ago", r.Name, at.Sub(*r.Looked).Round(time.Minute)), "what people change there is not seen", "see whether the service runs, and what it logs")
+	}
+	if since := r.IntakeFull; since != nil && at.Sub(*since) > fullFor {
+		add("intake-full", fmt.Sprintf("files have waited for room in the intake of %s for %s: it holds %s of %s", r.Name, duration(at.Sub(*since)), size(r.IntakeUsed), size(r.IntakeQuota)), "they arrive later than the lanes to it would allow", fmt.Sprintf("bspan replica quota %s %s --intake SIZE", set.Name, r.Name))
 	}
 	if q := r.AtticQuota; q > 0 && float64(r.Attic.Bytes) > atticNearly*float64(q) {
 		add("attic-full", fmt.Sprintf("the attic of %s keeps %s of %s", r.Name, size(r.Attic.Bytes), size(q)), fmt.Sprintf("the oldest is thrown away before %d days have passed", set.AtticDays), fmt.Sprintf("bspan replica quota %s %s --attic SIZE", set.Name, r.Name))

@@ -37,10 +37,11 @@ func TestReplicaAlerts(t *testing.T) {
 	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	long, soon := at.Add(-3*time.Hour), at.Add(-time.Minute)
 	for want, r := range map[string]model.Replica{
-		"":           {Name: "oak", State: model.ReplicaSteady, Looked: &soon, AtticQuota: 100, Attic: model.Attic{Bytes: 50}},
-		"failing":    {Name: "oak", State: model.ReplicaFailing, Trouble: "oak does not answer", Looked: &long},
-		"silent":     {Name: "oak", State: model.ReplicaSteady, Looked: &long},
-		"attic-full": {Name: "oak", State: model.ReplicaSteady, Looked: &soon, AtticQuota: 100, Attic: model.Attic{Bytes: 95}},
+		"":            {Name: "oak", State: model.ReplicaSteady, Looked: &soon, AtticQuota: 100, Attic: model.Attic{Bytes: 50}},
+		"failing":     {Name: "oak", State: model.ReplicaFailing, Trouble: "oak does not answer", Looked: &long},
+		"silent":      {Name: "oak", State: model.ReplicaSteady, Looked: &long},
+		"intake-full": {Name: "oak", State: model.ReplicaSteady, Looked: &soon, IntakeQuota: 100, IntakeUsed: 90, IntakeFull: &long},
+		"attic-full":  {Name: "oak", State: model.ReplicaSteady, Looked: &soon, AtticQuota: 100, Attic: model.Attic{Bytes: 95}},
 	} {
 		set := &model.ReplicaSet{Name: "beds"}
 		replicaAlerts(set, &r, at)

@@ -44,8 +44,22 @@ func (r *round) keepFigures(ctx context.Context) {
 	}
 }
 
+// lookAtIntake notes what is on its way in, and whether something waits for room.
+func (p *place) lookAtIntake() {
+	used, since := p.round.engine.Intake(replica.ID(p.ID))
+	var full *time.Time
+	if !since.IsZero() {
+		full = &since
+	}
+	p.state.Lock()
+	defer p.state.Unlock()
+	same := p.IntakeUsed == used && (p.IntakeFull == nil) == (full == nil) && (full == nil || p.IntakeFull.Equal(*full))
+	p.IntakeUsed, p.IntakeFull, p.dirty = used, full, p.dirty || !same
+}
+
 // keep keeps how a replica is, when it changed.
 func (p *place) keep(ctx context.Context) bool {
+	p.lookAtIntake()
 	p.state.Lock()
 	m, dirty := p.Replica, p.dirty
 	p.dirty = false

@@ -4272,10 +4272,20 @@ export interface components {
              */
             foretold?: string;
             /**
+             * Format: date-time
+             * @description Since when something has waited for room in its intake; absent when nothing does
+             */
+            intakeFull?: string;
+            /**
              * Format: int64
              * @description Bytes that may be on their way in at a time
              */
             intakeQuota: number;
+            /**
+             * Format: int64
+             * @description Bytes that are on their way in now
+             */
+            intakeUsed: number;
             /**
              * Format: int64
              * @description How long that took, in milliseconds
@@ -4344,7 +4354,7 @@ export interface components {
              * @description What it is about
              * @enum {string}
              */
-            kind: "failing" | "silent" | "growing" | "attic-full" | "tried-often" | "differs" | "late";
+            kind: "failing" | "silent" | "growing" | "intake-full" | "attic-full" | "tried-often" | "differs" | "late";
             /** @description What it means */
             means: string;
             /** @description What to do */
