@@ -68,6 +68,13 @@ func (tx *Tx) RemoveAccountMap(ctx context.Context, m model.AccountMap) error {
 	return fault.New(fault.Needed, "end these sets first", "replica sets use it: %s", strings.Join(names, ", "))
 }
 
+// withAccountsOf lists the replica sets whose permissions name accounts as a
+// server does.
+func (q Queries) withAccountsOf(ctx context.Context, server string) ([]string, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT t.name FROM replica_sets t JOIN servers v ON v.id = t.accounts_of WHERE v.name_key = ? ORDER BY t.name_key`, namespace.Key(server))
+	return collect(rows, err, func(s scanner) (name string, err error) { err = s.Scan(&name); return name, err })
+}
+
 // ReplicaAccounts reads what the accounts of a set's permissions are at a replica.
 func (q Queries) ReplicaAccounts(ctx context.Context, id int64) (map[account.SID]account.SID, error) {
 	rows, err := q.run.QueryContext(ctx, `SELECT common, own FROM replica_accounts WHERE replica_id = ?`, id)

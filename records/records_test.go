@@ -47,6 +47,8 @@ func TestRecords(t *testing.T) {
 	t.Run("Replication", func(t *testing.T) { testReplication(t, db) })
 	t.Run("Begun", func(t *testing.T) { testBegun(t, db) })
 	t.Run("SavedTogether", func(t *testing.T) { testSavedTogether(t, db) })
+	t.Run("AccountMaps", func(t *testing.T) { testAccountMaps(t, db) })
+	t.Run("NewLane", func(t *testing.T) { testNewLane(t, db) })
 	t.Run("Gateway", func(t *testing.T) { testGateway(t, db) })
 	t.Run("Away", func(t *testing.T) {
 		server.Kill()

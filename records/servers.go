@@ -82,6 +82,13 @@ func (tx *Tx) RemoveServer(ctx context.Context, v model.Server) error {
 		if err != nil {
 			return err
 		}
+		if len(sets) == 0 { // then its accounts are needed
+			sets, err = tx.withAccountsOf(ctx, v.Name)
+			if err != nil {
+				return err
+			}
+			return fault.New(fault.Needed, "end those sets first, and make them anew with another seed", "the permissions of these replica sets are kept in accounts of %s: %s", v.Name, shorten(sets))
+		}
 		return fault.New(fault.Needed, "take it out of those sets first", "%s holds replicas of: %s", v.Name, shorten(sets))
 	}
 	return fault.New(fault.Needed, "remove those locations first, or say that they go too (detach)", "%d signposts lead to %s: %s", len(paths), v.Name, shorten(paths))

@@ -70,7 +70,8 @@ func reasonOf(rec *replica.Record) replica.Reason {
 func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec *replica.Record) (replica.Seen, error) {
 	next := &replica.Record{Content: rec.Pending.Content, Permissions: rec.Pending.Permissions}
 	want := e.metaOf(r, next)
-	if rec.Kind == next.Kind && rec.Permissions.Same(&next.Permissions) {
+	permitted := rec.Kind == next.Kind && rec.Permissions.Same(&next.Permissions)
+	if permitted {
 		want.Descriptor, want.Attributes = acl.Descriptor{}, nil
 	}
 	if next.Kind == replica.File {
@@ -101,7 +102,11 @@ func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec *repli
 			return replica.Seen{}, err
 		}
 	}
-	return e.seenOf(entry), nil
+	seen := e.seenOf(entry)
+	if permitted { // what is shown otherwise than it was seen is people's
+		seen.Descriptor, seen.Attributes = rec.Seen.Descriptor, rec.Seen.Attributes
+	}
+	return seen, nil
 }
 
 // apply sets what goes with a file or folder. An owner whom the replica does not

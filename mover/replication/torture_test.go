@@ -38,7 +38,9 @@ type world struct {
 	store    *memoryStore
 	replicas []*Replica
 	trees    []*memory.Tree
+	layout   func(ids []replica.ID) []replica.Lane
 	lanes    []replica.Lane
+	last     replica.ID // that was given to a replica
 	engine   *Engine
 	names    atomic.Int64
 
@@ -72,49 +74,104 @@ func newWorld(seed uint64) *world {
 	w := &world{turns: turns{random: rand.New(rand.NewPCG(seed, 7))}, clock: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), store: newMemoryStore(), fuel: -1, dropped: map[string]bool{}, touchedLast: map[int]string{}, worked: map[int]map[string]bool{}, away: map[int]bool{}, full: map[int]bool{}}
 	w.store.fault = func() error { w.wait("save"); return w.step() }
 	w.store.turn = w.wait
-	n := 2 + w.random.IntN(3)
-	for i := range n {
-		skew := time.Duration(w.random.IntN(240)-120) * time.Second
-		t := &memory.Tree{CaseSensitive: w.random.IntN(3) == 0, Now: func() time.Time { return w.clock.Add(skew) }}
-		t.Fault = func(step, name string) error {
-			if w.people {
-				return nil
-			}
-			w.wait(fmt.Sprint(i, step, places.ReplaceAllString(name, "")))
-			if w.busy && w.random.IntN(15) == 0 {
-				w.meddle(i)
-			}
-			if !own(name) && name != "." {
-				w.touchedLast[i] = name
-			}
-			switch {
-			case w.away[i]:
-				return tree.ErrUnreachable
-			case w.full[i] && (step == "write" || step == "commit" || step == "mkdir"):
-				return tree.ErrNoSpace
-			}
-			return w.step()
-		}
-		w.trees = append(w.trees, t)
-		w.worked[i] = map[string]bool{}
-		w.replicas = append(w.replicas, &Replica{ID: replica.ID(i + 1), Name: fmt.Sprint("r", i+1), Tree: t, Seed: i == 0, Intake: int64(w.random.IntN(3) * 10)})
-	}
 	w.hands = 1 + w.random.IntN(3)
 	w.deltaFrom = 1 + w.random.Int64N(2)*1000
-	ids := make([]replica.ID, n)
-	for i := range ids {
-		ids[i] = replica.ID(i + 1)
+	w.layout = []func(ids []replica.ID) []replica.Lane{replica.Mesh, func(ids []replica.ID) []replica.Lane { return replica.Hub(ids[0], ids) }, replica.Chain}[w.random.IntN(3)]
+	for i := range 2 + w.random.IntN(3) {
+		w.place(i == 0)
 	}
-	switch w.random.IntN(3) {
-	case 0:
-		w.lanes = replica.Mesh(ids)
-	case 1:
-		w.lanes = replica.Hub(1, ids)
-	case 2:
-		w.lanes = replica.Chain(ids)
-	}
+	w.lay()
 	w.start()
 	return w
+}
+
+// place adds a replica at a place of its own.
+func (w *world) place(seed bool) {
+	i := len(w.trees)
+	skew := time.Duration(w.random.IntN(240)-120) * time.Second
+	t := &memory.Tree{CaseSensitive: w.random.IntN(3) == 0, Now: func() time.Time { return w.clock.Add(skew) }}
+	t.Fault = func(step, name string) error {
+		if w.people {
+			return nil
+		}
+		w.wait(fmt.Sprint(i, step, places.ReplaceAllString(name, "")))
+		if w.busy && w.random.IntN(15) == 0 {
+			w.meddle(i)
+		}
+		if !own(name) && name != "." {
+			w.touchedLast[i] = name
+		}
+		switch {
+		case w.away[i]:
+			return tree.ErrUnreachable
+		case w.full[i] && (step == "write" || step == "commit" || step == "mkdir"):
+			return tree.ErrNoSpace
+		}
+		return w.step()
+	}
+	w.trees = append(w.trees, t)
+	w.worked[i] = map[string]bool{}
+	w.last++
+	w.replicas = append(w.replicas, &Replica{ID: w.last, Name: fmt.Sprint("r", i+1), Tree: t, Seed: seed, Intake: int64(w.random.IntN(3) * 10)})
+}
+
+// lay lays the lanes between the replicas as they are now: those that are there
+// stay, and queued on new ones is all that their senders hold, and what their
+// receivers held before.
+func (w *world) lay() {
+	var ids []replica.ID
+	for _, r := range w.replicas {
+		ids = append(ids, r.ID)
+	}
+	former := w.lanes
+	w.lanes = w.layout(ids)
+	for _, l := range former {
+		if !slices.Contains(w.lanes, l) {
+			delete(w.store.backlog, l)
+		}
+	}
+	for _, l := range w.lanes {
+		if slices.Contains(former, l) {
+			continue
+		}
+		for _, key := range slices.Sorted(maps.Keys(w.store.records[l.From])) {
+			w.store.queue(l, key)
+		}
+		for _, key := range slices.Sorted(maps.Keys(w.store.records[l.To])) {
+			if rec := w.store.records[l.To][key]; rec.Prior() {
+				w.store.queue(l, key)
+			}
+		}
+	}
+}
+
+// changeMembers lets a place join the set, where people have worked already, or a
+// replica begin anew where it is, as when its server was replaced.
+func (w *world) changeMembers() {
+	i := w.random.IntN(len(w.replicas) + 1)
+	if i == len(w.replicas) && len(w.replicas) < 5 {
+		w.place(false)
+		w.log("%s joins", w.replicas[i].Name)
+		w.lay()
+		w.start()
+		return
+	}
+	i %= len(w.replicas)
+	r := w.replicas[i]
+	other := slices.IndexFunc(w.replicas, func(o *Replica) bool { return o != r && o.Filled })
+	if other < 0 {
+		return
+	}
+	w.log("%s begins anew", r.Name)
+	delete(w.store.records, r.ID)
+	w.last++
+	fresh := &Replica{ID: w.last, Name: r.Name, Tree: r.Tree, Intake: r.Intake}
+	if r.Seed {
+		w.replicas[other].Seed = true
+	}
+	w.replicas[i] = fresh
+	w.lay()
+	w.start()
 }
 
 // start starts the engine, after a crash too: it knows only what was kept.
@@ -567,9 +624,12 @@ func (w *world) live(steps int) error {
 		w.log("all are the same")
 	}
 	for range steps {
-		if w.random.IntN(2) > 0 {
+		switch {
+		case w.random.IntN(20) == 0:
+			w.changeMembers()
+		case w.random.IntN(2) > 0:
 			w.work()
-		} else {
+		default:
 			w.turn()
 		}
 	}
