@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"path"
 	"slices"
@@ -27,7 +28,8 @@ type Scanned struct {
 // Scan looks at all of a replica and puts what people changed there into its
 // records and into the backlogs of the lanes that lead away. What cannot be read
 // is told to Trouble and left as it was; only a record that cannot be kept, a top
-// that cannot be listed, or ErrNotReplica ends the scan.
+// that cannot be listed, or ErrNotReplica ends the scan. The first one also fails
+// when a part of it could not be seen, for a while as it seems.
 func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	s := &scan{Engine: e, r: e.replica(id)}
 	if err := e.identify(ctx, s.r); err != nil {
@@ -46,6 +48,9 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	err := s.folder(run, ".", ".")
 	if err := cmp.Or(ctx.Err(), s.group.Wait(), err); err != nil {
 		return s.done, err
+	}
+	if s.unreached != nil && !e.scanned(s.r) {
+		return s.done, fmt.Errorf("not all of it could be looked at for the first time: %w", s.unreached)
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -67,6 +72,9 @@ type scan struct {
 
 	mu   sync.Mutex
 	done Scanned
+	// unreached is why something was not seen that may be there: after the first
+	// look it would be taken for what people have made since.
+	unreached error
 }
 
 func (s *scan) count(entries, changed, busy int) {
@@ -80,8 +88,22 @@ func (s *scan) count(entries, changed, busy int) {
 func (s *scan) trouble(path string, err error) {
 	s.mu.Lock()
 	s.done.Trouble++
+	if !lasts(err) {
+		s.unreached = err
+	}
 	s.mu.Unlock()
 	s.Engine.trouble(s.r, path, err)
+}
+
+// lasts reports whether an error says of a path what it will say again: that we
+// may not see it, or that it is nothing for us.
+func lasts(err error) bool {
+	for _, kind := range []error{fs.ErrPermission, fs.ErrInvalid, tree.ErrInUse, tree.ErrKind, errKind, errClash} {
+		if errors.Is(err, kind) {
+			return true
+		}
+	}
+	return false
 }
 
 // candidate is an entry that is not as its record says.
