@@ -114,6 +114,7 @@ func TestReplicaVerification(t *testing.T) {
 	refused(t, "a manifest of names alone", api.VerifyManifest(ctx, clean.Run.ID+1, &report), http.StatusConflict, "")
 	v.again()
 	v.whilePeopleWork()
+	v.withinCalendar()
 }
 
 // whilePeopleWork verifies while files are changed at both ends: what is on its
@@ -146,6 +147,34 @@ func (v *verifying) whilePeopleWork() {
 	}
 	close(stop)
 	<-stopped
+}
+
+// withinCalendar reads nothing while lanes are closed, says so, and goes on when
+// they are opened.
+func (v *verifying) withinCalendar() {
+	v.Helper()
+	api, ctx := v.e.API, v.Context()
+	calendar := func(text string) {
+		v.Helper()
+		if _, err := api.EditReplicaSet(ctx, "beds", model.EditReplicaSet{Calendar: &text}); err != nil {
+			v.Fatal(err)
+		}
+	}
+	calendar("off")
+	f, err := api.VerifyReplicaSet(ctx, "beds", model.VerifySet{Level: "full", WithinCalendar: true})
+	for deadline := time.Now().Add(20 * time.Second); err == nil && f.Waits == "" && time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+		f, err = api.ReplicaVerification(ctx, f.Run.ID)
+	}
+	if err != nil || !strings.Contains(f.Waits, "its calendar never opens it") || f.Run.State != model.RunRunning {
+		v.Fatalf("while lanes are closed: %+v, %v", f, err)
+	}
+	calendar("full")
+	for deadline := time.Now().Add(20 * time.Second); err == nil && !f.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+		f, err = api.ReplicaVerification(ctx, f.Run.ID)
+	}
+	if err != nil || f.Run.State != model.RunDone || f.Waits != "" || f.Replicas[0].Read == 0 {
+		v.Errorf("when they were opened: %+v, %v", f, err)
+	}
 }
 
 // manifest has the checksums checked by the program that they are for.

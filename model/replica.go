@@ -418,6 +418,8 @@ type Calendar struct {
 type VerifySet struct {
 	Level  string `json:"level,omitempty" enum:"names,sample,full" doc:"names (when absent): names, sizes, times, attributes and permissions; sample: the contents of files chosen at random as well; full: every byte as well"`
 	Sample int    `json:"sample,omitempty" minimum:"1" maximum:"100000" doc:"How many files a sample has; 300 when absent"`
+	// WithinCalendar spares legs in business hours.
+	WithinCalendar bool `json:"withinCalendar,omitempty" doc:"Whether contents are read only while the lane between both is open, and no faster than it may carry"`
 }
 
 // ReplicaVerification is whether the replicas of a set hold the same.
@@ -426,6 +428,7 @@ type ReplicaVerification struct {
 	Set      string            `json:"set" doc:"Name of the set"`
 	Level    string            `json:"level" enum:"names,sample,full" doc:"What was compared"`
 	Sample   int               `json:"sample,omitempty" doc:"How many files were to be read, of a sample"`
+	Waits    string            `json:"waits,omitempty" doc:"What is waited for now, when something is"`
 	Against  string            `json:"against" doc:"The replica that the others are compared with: the seed"`
 	Replicas []VerifiedReplica `json:"replicas" doc:"Each of the others, as far as they are compared"`
 	Verdict  string            `json:"verdict,omitempty" doc:"What came of it, in words; absent until it is done"`

@@ -267,6 +267,7 @@ func TestCommands(t *testing.T) {
 		{"replica quota --attic much beds elm", "", "is no size", 2},
 		{"replica verify --no-wait --level sample --sample 10 beds", `POST /replica-sets/beds/verify {"level":"sample","sample":10}`, "verify-set", 0},
 		{"replica verify --level full beds", `POST /replica-sets/beds/verify {"level":"full"}`, "2026/gone.txt", 0},
+		{"replica verify --no-wait --level full --within-calendar beds", `POST /replica-sets/beds/verify {"level":"full","withinCalendar":true}`, "verify-set", 0},
 		{"replica verify --again daily beds", `POST /replica-sets/beds/verifications/jobs {"level":"names","rule":"daily"}`, "job 3 verifies beds", 0},
 		{"replica verified 5", "", "Not all replicas hold what oak holds.", 0},
 		{"replica verified five", "", "not the number", 2},

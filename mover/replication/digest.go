@@ -15,6 +15,16 @@ import (
 // digest reads a file and hashes it. The entry is the file as it was opened; it
 // returns errMoved when it is another one afterwards.
 func digest(ctx context.Context, t tree.Tree, name string) (replica.Digest, tree.Entry, error) {
+	return digestOf(ctx, t, name, func(content io.Reader) io.Reader { return content })
+}
+
+// digest is digest as fast as the lane may carry: what is read at the other side
+// of it crosses the same way.
+func (c *carry) digest(ctx context.Context, t tree.Tree, name string) (replica.Digest, tree.Entry, error) {
+	return digestOf(ctx, t, name, func(content io.Reader) io.Reader { return c.paced(ctx, content) })
+}
+
+func digestOf(ctx context.Context, t tree.Tree, name string, as func(io.Reader) io.Reader) (replica.Digest, tree.Entry, error) {
 	content, err := t.Open(ctx, name)
 	if err != nil {
 		return replica.Digest{}, tree.Entry{}, err
@@ -24,7 +34,7 @@ func digest(ctx context.Context, t tree.Tree, name string) (replica.Digest, tree
 	defer stream.Close()
 	hash := newHash()
 	defer hashes.Put(hash)
-	n, err := io.Copy(hash, stream)
+	n, err := io.Copy(hash, as(stream))
 	if err != nil {
 		return replica.Digest{}, tree.Entry{}, err
 	}

@@ -148,7 +148,7 @@ func (e *errand) read(ctx context.Context, r *Replica, rec, other *replica.Recor
 	var d replica.Digest
 	var entry tree.Entry
 	err = e.carry.hands.file(rec.Size, func() (err error) {
-		d, entry, err = digest(ctx, r.Tree, name)
+		d, entry, err = e.carry.digest(ctx, r.Tree, name)
 		return err
 	})
 	if absent(err) || errors.Is(err, errMoved) || err == nil && !asKept(rec, entry) {

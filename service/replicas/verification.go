@@ -30,10 +30,12 @@ type verifySettings struct {
 	Set    string `json:"set"`
 	Level  string `json:"level"`
 	Sample int    `json:"sample,omitempty"`
+	// WithinCalendar reads contents only while the lane between both is open.
+	WithinCalendar bool `json:"withinCalendar,omitempty"`
 }
 
 func verifyWork(name string, asked model.VerifySet) jobs.Work {
-	work := verifySettings{Set: name, Level: orText(asked.Level, levelNames)}
+	work := verifySettings{Set: name, Level: orText(asked.Level, levelNames), WithinCalendar: asked.WithinCalendar}
 	if work.Level == levelSample {
 		if work.Sample = asked.Sample; work.Sample == 0 {
 			work.Sample = usualSample

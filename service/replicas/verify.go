@@ -36,6 +36,8 @@ type verifier struct {
 	set    model.ReplicaSet
 	filter *filter.Filter
 	random *rand.Rand
+	gate   *gate  // between the replicas that are compared now
+	told   string // what was told to be waited for
 
 	mu       sync.Mutex // of what follows: contents are read side by side
 	kept     verifyKept
@@ -79,6 +81,7 @@ func (s *Service) verifySet(ctx context.Context, job *jobs.Job) error {
 	if _, err := job.Resumes(&v.kept); err != nil {
 		return err
 	}
+	v.kept.Found.Waits = ""
 	if err := s.db.Change(ctx, func(tx *records.Tx) error { return tx.ForgetFindings(ctx, job.ID, v.kept.Seq) }); err != nil {
 		return err
 	}
@@ -188,7 +191,15 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 	defer second.Close()
 	local := v.local(first, second)
 	a, b := &tree.Ordered{Tree: first.Tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}, &tree.Ordered{Tree: second.Tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}
+	if v.gate = nil; v.asked.WithinCalendar {
+		v.gate = gateBetween(&v.set, seed.ID, r.ID)
+	}
 	group, reading := readers(ctx)
+	drain := func() error {
+		err := group.Wait()
+		group, reading = readers(ctx)
+		return err
+	}
 	saved := time.Now()
 	for p, err := range paths.Pairs(tree.Ahead(ctx, first.Items(ctx, a, v.itemOf)), tree.Ahead(ctx, second.Items(ctx, b, v.itemOf)), func(i verify.Item) string { return i.Path }) {
 		if err != nil {
@@ -201,6 +212,9 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 			f := chosenFile{p.Path, p.First.Size}
 			switch v.asked.Level {
 			case levelFull:
+				if err := v.awaitGate(ctx, seed, r, drain); err != nil {
+					return err
+				}
 				group.Go(func() error { return v.contents(reading, first, second, f) })
 			case levelSample:
 				v.choose(f)
@@ -209,15 +223,17 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 		v.progress(behind + min(a.Seen.Get(), b.Seen.Get())/float64(of))
 		if time.Since(saved) > keepEvery {
 			// What is kept as done must have been read.
-			if err := group.Wait(); err != nil {
+			if err := drain(); err != nil {
 				return err
 			}
-			group, reading = readers(ctx)
 			v.kept.After, saved = p.Path, time.Now()
 			_ = v.keep(ctx) // a database that is away now may be back by the next time
 		}
 	}
 	for _, f := range v.kept.Chosen {
+		if err := v.awaitGate(ctx, seed, r, drain); err != nil {
+			return err
+		}
 		group.Go(func() error { return v.contents(reading, first, second, f) })
 	}
 	if err := errors.Join(group.Wait(), ctx.Err()); err != nil {
@@ -228,6 +244,46 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 	}
 	v.assure()
 	return nil
+}
+
+// gateEvery is how often a gate that is closed is looked at: somebody may open it.
+const gateEvery = 2 * time.Second
+
+// awaitGate waits until contents may be read, and tells meanwhile for what. drain
+// lets what is being read come to its end before.
+func (v *verifier) awaitGate(ctx context.Context, seed, r model.Replica, drain func() error) error {
+	until, closed := v.gate.closed(time.Now())
+	if !closed {
+		return nil
+	}
+	if err := drain(); err != nil {
+		return err
+	}
+	for ; closed; until, closed = v.gate.closed(time.Now()) {
+		if v.kept.Found.Waits = closedWords(seed, r, until); v.kept.Found.Waits != v.told {
+			if err := v.keep(ctx); err != nil {
+				return err
+			}
+			v.told = v.kept.Found.Waits
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(gateEvery):
+		}
+		if set, err := v.db.ReplicaSet(ctx, v.set.Name); err == nil {
+			v.gate = gateBetween(&set, seed.ID, r.ID)
+		}
+	}
+	v.kept.Found.Waits, v.told = "", ""
+	return v.keep(ctx)
+}
+
+func closedWords(seed, r model.Replica, until time.Time) string {
+	if until.IsZero() {
+		return fmt.Sprintf("the lane between %s and %s is closed, and its calendar never opens it", seed.Name, r.Name)
+	}
+	return fmt.Sprintf("the lane between %s and %s is closed until %s", seed.Name, r.Name, until.Local().Format("Mon 2 Jan 15:04"))
 }
 
 func (v *verifier) progress(fraction float64) {
@@ -374,7 +430,7 @@ func (v *verifier) sumsOf(ctx context.Context, first, second *end, name string) 
 	group, reading := errgroup.WithContext(ctx)
 	for i, e := range []*end{first, second} {
 		group.Go(func() (err error) {
-			sums[i], err = sumOf(reading, e.Tree, name)
+			sums[i], err = sumOf(reading, e.Tree, name, v.gate)
 			held[i] = errors.Is(err, tree.ErrInUse)
 			if err != nil && !held[i] && !isMissing(err) && reading.Err() == nil {
 				return fmt.Errorf("%s at %s: %w", name, e.replica.Name, err)
@@ -419,7 +475,7 @@ func compareSums(name string, sums [2][32]byte, held [2]bool, first, second stri
 }
 
 // sumOf is the SHA-256 of a file's content.
-func sumOf(ctx context.Context, t tree.Tree, name string) (sum [32]byte, err error) {
+func sumOf(ctx context.Context, t tree.Tree, name string, g *gate) (sum [32]byte, err error) {
 	content, err := t.Open(ctx, name)
 	if err != nil {
 		return sum, err
@@ -428,7 +484,7 @@ func sumOf(ctx context.Context, t tree.Tree, name string) (sum [32]byte, err err
 	stream := tree.Stream(ctx, content, 0)
 	defer stream.Close()
 	hash := sha256.New()
-	if _, err := io.Copy(hash, stream); err != nil {
+	if _, err := io.Copy(hash, g.reader(ctx, stream)); err != nil {
 		return sum, err
 	}
 	hash.Sum(sum[:0])

@@ -182,10 +182,7 @@ func (w *way) carried(files int, bytes int64, conflicts int) {
 
 // setSpeed makes the limiter let through what an hour allows.
 func (w *way) setSpeed(r calendar.Rate) {
-	limit := rate.Inf
-	if r > 0 {
-		limit = rate.Limit(float64(r) * 1e6 / 8)
-	}
+	limit := limitOf(r)
 	if w.limiter.Limit() != limit {
 		w.limiter.SetLimit(limit)
 	}

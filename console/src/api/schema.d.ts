@@ -4529,6 +4529,8 @@ export interface components {
             set: string;
             /** @description What came of it, in words; absent until it is done */
             verdict?: string;
+            /** @description What is waited for now, when something is */
+            waits?: string;
         };
         Retry: {
             /**
@@ -4838,6 +4840,8 @@ export interface components {
              * @description How many files a sample has; 300 when absent
              */
             sample?: number;
+            /** @description Whether contents are read only while the lane between both is open, and no faster than it may carry */
+            withinCalendar?: boolean;
         };
         Seen: {
             /** @description Why they cannot open it */
@@ -5300,6 +5304,8 @@ export interface components {
              * @description How many files a sample has; 300 when absent
              */
             sample?: number;
+            /** @description Whether contents are read only while the lane between both is open, and no faster than it may carry */
+            withinCalendar?: boolean;
         };
         Volume: {
             /**

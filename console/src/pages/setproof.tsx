@@ -9,7 +9,7 @@ import { MsChart } from "../components/chart";
 import { SaveForm } from "../components/form";
 import { VerifyVerdict } from "../components/replica";
 import { DataTable, type Column } from "../components/table";
-import { Button, Dialog, Section, Select, TextField, Trouble } from "../components/ui";
+import { Button, Check, Dialog, Section, Select, TextField, Trouble } from "../components/ui";
 import { ago, bytes, took, when } from "../format";
 
 type Level = ReplicaVerification["level"];
@@ -37,9 +37,10 @@ export function SetProof({ set }: { set: ReplicaSet }) {
 function Verifications({ set, onSchedule }: { set: ReplicaSet; onSchedule: () => void }) {
   const query = useReplicaVerifications(set.name);
   const [level, setLevel] = useState<string>("names");
+  const [within, setWithin] = useState(false);
   const navigate = useNavigate();
   const verify = useMutation({
-    mutationFn: () => got(api.POST("/api/v1/replica-sets/{set}/verify", { params: { path: { set: set.name } }, body: { level: level as Level } })),
+    mutationFn: () => got(api.POST("/api/v1/replica-sets/{set}/verify", { params: { path: { set: set.name } }, body: { level: level as Level, withinCalendar: within || undefined } })),
     onSuccess: (v) => void navigate(`/runs/${v.run.id}`),
   });
   const columns = useMemo<Column<ReplicaVerification>[]>(
@@ -57,6 +58,7 @@ function Verifications({ set, onSchedule }: { set: ReplicaSet; onSchedule: () =>
       <div className="mb-3 flex flex-wrap items-end gap-2">
         <div className="w-64"><Select label="How much is compared" value={level} onChange={setLevel} options={levelOptions} /></div>
         <Button disabled={verify.isPending} onClick={() => verify.mutate()}>Verify now</Button>
+        {level !== "names" && <span className="pb-1.5"><Check label="Only while lanes are open" checked={within} onChange={setWithin} /></span>}
         <Button look="quiet" onClick={onSchedule}>Verify again and again …</Button>
       </div>
       {verify.error && <Trouble error={verify.error} />}
@@ -148,16 +150,18 @@ function Jobs({ set }: { set: ReplicaSet }) {
 function ScheduleForm({ set, what, onClose }: { set: ReplicaSet; what: "verification" | "probe"; onClose: () => void }) {
   const [rule, setRule] = useState(what === "probe" ? "every 6h" : "daily 02:30");
   const [level, setLevel] = useState<string>("names");
+  const [within, setWithin] = useState(false);
   const path = { set: set.name };
   const save = () =>
     what === "probe"
       ? api.POST("/api/v1/replica-sets/{set}/probes/jobs", { params: { path }, body: { rule } })
-      : api.POST("/api/v1/replica-sets/{set}/verifications/jobs", { params: { path }, body: { rule, level: level as Level } });
+      : api.POST("/api/v1/replica-sets/{set}/verifications/jobs", { params: { path }, body: { rule, level: level as Level, withinCalendar: within || undefined } });
   return (
     <SaveForm action="Save" done="It is done again and again from now on." fields={["rule"]} onDone={onClose} onCancel={onClose} save={save}>
       {(errors) => (
         <>
           {what === "verification" && <Select label="How much is compared" value={level} onChange={setLevel} options={levelOptions} />}
+          {what === "verification" && level !== "names" && <Check label="Read contents only while lanes are open, no faster than they may carry" checked={within} onChange={setWithin} />}
           <TextField label="When" value={rule} onChange={(e) => setRule(e.target.value)} error={errors.rule} help="Such as mon-fri 02:30, daily 04:00, or every 6h." />
         </>
       )}

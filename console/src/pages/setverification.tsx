@@ -5,8 +5,9 @@ import { Link } from "react-router";
 import type { ReplicaVerification } from "../api/client";
 import { useReplicaVerification, useVerifyFindings } from "../api/queries";
 import { kinds, setPage, VerifyVerdict } from "../components/replica";
-import { RunProgress } from "../components/run";
-import { Button, Empty, Facts, Loading, PageHead, Section, TextInput, Trouble } from "../components/ui";
+import { ended, RunProgress } from "../components/run";
+import { Status } from "../components/status";
+import { Button, Empty, Facts, Loading, PageHead, Section, sentence, TextInput, Trouble } from "../components/ui";
 import { bytes, when } from "../format";
 
 export function SetVerificationPage({ run }: { run: number }) {
@@ -28,7 +29,7 @@ export function SetVerificationPage({ run }: { run: number }) {
           ["Begun", `${when(v.run.created)}, by ${v.run.who}`],
         ]}
       />
-      {v.run.state !== "done" && <div className="my-5"><RunProgress run={v.run} /></div>}
+      {v.run.state !== "done" && <div className="my-5"><RunProgress run={v.run} />{v.waits && !ended(v.run) && <p className="mt-1"><Status tone="held">waits</Status> {sentence(v.waits)}</p>}</div>}
       <div className="mt-6" />
       <Section title="Replicas"><Replicas v={v} /></Section>
       <Section title="Differences"><Differences v={v} run={run} /></Section>
