@@ -260,6 +260,9 @@ func (p *prober) await(ctx context.Context, since time.Time, note func(*model.Ar
 	return nil
 }
 
+// atticTries is how often attics are looked at for a removed probe.
+const atticTries = 40
+
 // tidyMost is how long the removal of a probe may take.
 const tidyMost = 2 * time.Minute
 
@@ -280,15 +283,32 @@ func (p *prober) tidy(ctx context.Context, origin tree.Tree) {
 		case <-time.After(probeEvery):
 		}
 	}
-	items, err := p.db.AtticOf(ctx, p.set.ID, p.name)
-	if err != nil {
-		return
-	}
-	for _, item := range items {
-		if t := p.trees[item.Replica]; t != nil && throwAway(ctx, t, item) == nil {
-			_ = p.db.ForgetAttic(ctx, item.ID)
+	for left, tries := p.arrived(), atticTries; left > 0 && tries > 0; tries-- {
+		items, err := p.db.AtticOf(ctx, p.set.ID, p.name)
+		for _, item := range items {
+			if t := p.trees[item.Replica]; t != nil && throwAway(ctx, t, item) == nil && p.db.ForgetAttic(ctx, item.ID) == nil {
+				left--
+			}
+		}
+		select { // what an attic has taken in is noted a little later
+		case <-ctx.Done():
+			return
+		case <-time.After(probeEvery):
+		}
+		if err != nil {
+			return
 		}
 	}
+}
+
+// arrived counts the replicas at which the probe was seen.
+func (p *prober) arrived() (n int) {
+	for _, a := range p.found.Arrivals {
+		if a.ContentMs != nil {
+			n++
+		}
+	}
+	return n
 }
 
 // gone reports whether the probe is at no replica any more.
