@@ -12,6 +12,7 @@ import (
 	"bridgespan/standin/fileserver"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
+	"bridgespan/tree/spread"
 )
 
 // The files that go from share to share.
@@ -73,31 +74,40 @@ func prepareShareFill(ctx context.Context, after *endings, bare bool) (ours, ref
 		}, nil
 }
 
-// bothFolders makes the target anew, and opens both folders, each by a session
-// of its own.
+// connections lead to each of both folders, as to a replica of the service.
+const connections = 2
+
+// bothFolders makes the target anew, and opens both folders, each by sessions of
+// its own.
 func bothFolders(ctx context.Context, server *fileserver.Server, top string) (trees [2]tree.Tree, end func(), err error) {
 	if err := errors.Join(os.RemoveAll(filepath.Join(top, "target")), os.RemoveAll(filepath.Join(top, "source", ".bspan"))); err != nil {
 		return trees, nil, err
 	}
 	var sessions endings
 	for i, sub := range []string{"source", "target"} {
-		session, err := smb.Dial(ctx, smb.Target{Address: server.HostPort(), Account: account, Password: password})
-		if err != nil {
-			return trees, nil, err
-		}
-		sessions.do(func() { session.Close() })
-		if sub == "target" {
-			t, err := session.Tree(ctx, "files", "")
-			if err == nil {
-				err = t.Mkdir(ctx, sub)
-			}
+		var ways []tree.Tree
+		for k := range connections {
+			session, err := smb.Dial(ctx, smb.Target{Address: server.HostPort(), Account: account, Password: password})
 			if err != nil {
 				return trees, nil, err
 			}
+			sessions.do(func() { session.Close() })
+			if sub == "target" && k == 0 {
+				t, err := session.Tree(ctx, "files", "")
+				if err == nil {
+					err = t.Mkdir(ctx, sub)
+				}
+				if err != nil {
+					return trees, nil, err
+				}
+			}
+			t, err := session.Tree(ctx, "files", sub)
+			if err != nil {
+				return trees, nil, err
+			}
+			ways = append(ways, t)
 		}
-		if trees[i], err = session.Tree(ctx, "files", sub); err != nil {
-			return trees, nil, err
-		}
+		trees[i] = spread.Over(ways...)
 	}
 	syncDisks()
 	return trees, sessions.all, nil

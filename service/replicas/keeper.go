@@ -19,6 +19,7 @@ import (
 	"bridgespan/tree"
 	"bridgespan/tree/redial"
 	"bridgespan/tree/smb"
+	"bridgespan/tree/spread"
 )
 
 // keeper works on one set: each replica is looked at, and each lane carries, side
@@ -124,6 +125,10 @@ func (r *round) guard(do func()) {
 	do()
 }
 
+// connections is how many connections lead to a replica: a server works off what
+// comes over one of them one after the other.
+const connections = 2
+
 func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round {
 	r := &round{keeper: k, set: set, stop: stop, untidy: make(chan struct{}, 1), troubles: map[[2]string]replication.Trouble{}}
 	r.engine = &replication.Engine{Set: set.Name, Now: now, Unique: rand.Text, Trouble: r.trouble, LeavePermissions: set.Permissions == model.PermissionsLeave, Pace: r.pace}
@@ -144,7 +149,11 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 		if p.Settings != set.Version {
 			p.Settings, p.PickedUp = set.Version, &picked
 		}
-		p.tree = redial.New(smb.Capabilities, func(ctx context.Context) (tree.Tree, error) { return k.openReplica(ctx, &p.Replica) })
+		var ways []tree.Tree
+		for range connections {
+			ways = append(ways, redial.New(smb.Capabilities, func(ctx context.Context) (tree.Tree, error) { return k.openReplica(ctx, &p.Replica) }))
+		}
+		p.tree = spread.Over(ways...)
 		p.engine = &replication.Replica{ID: replica.ID(p.ID), Name: p.Name, Tree: p.tree, Seed: p.Seed, Scanned: p.Scanned, Filled: p.Filled, Intake: p.IntakeQuota}
 		p.warm.began = time.Now()
 		r.places = append(r.places, p)

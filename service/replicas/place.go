@@ -9,13 +9,13 @@ import (
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/mover/replication"
-	"bridgespan/tree/redial"
+	"bridgespan/tree/spread"
 )
 
 // place is a replica that is worked at.
 type place struct {
 	*round
-	tree   *redial.Tree
+	tree   *spread.Tree
 	engine *replication.Replica
 	look   chan struct{} // rung when somebody wants it to be looked at
 	warm   warmth

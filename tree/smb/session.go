@@ -113,5 +113,5 @@ func (s *Session) Tree(ctx context.Context, share, sub string) (*Tree, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open share %s: %w", share, Classify(err))
 	}
-	return &Tree{share: mounted, sub: sub}, nil
+	return newTree(mounted, sub), nil
 }

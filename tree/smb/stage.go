@@ -77,14 +77,29 @@ func (t *Tree) staged(share *smb2.Share, wire string, e tree.Entry, options tree
 			return e, err
 		}
 	}
-	if err := t.lookAgain(share, wire, &e, meta.Modified, readOnly); err != nil || options.Detail == tree.Plain {
+	err := t.lookAgain(share, wire, &e, meta.Modified, readOnly)
+	if err != nil || options.Detail == tree.Plain {
 		return e, err
 	}
-	raw, err := share.SecurityInfoRaw(wire, descriptorParts)
-	if err == nil {
-		e.Descriptor, err = acl.FromBinary(raw)
-	}
+	e.Descriptor, err = t.descriptorOf(share, wire, meta.Descriptor)
 	return e, err
+}
+
+// descriptorOf finds out what a server has made of a descriptor that was sent for
+// a new file. It makes the same of the same each time, and is asked once.
+func (t *Tree) descriptorOf(share *smb2.Share, wire string, sent acl.Descriptor) (acl.Descriptor, error) {
+	if known, ok := t.shown.Get(sent); ok && !sent.IsZero() {
+		return known, nil
+	}
+	raw, err := share.SecurityInfoRaw(wire, descriptorParts)
+	if err != nil {
+		return acl.Descriptor{}, err
+	}
+	d, err := acl.FromBinary(raw)
+	if err == nil && !sent.IsZero() {
+		t.shown.Add(sent, d)
+	}
+	return d, err
 }
 
 // lookAgain finds out what a file is like after what was set. Once a server was

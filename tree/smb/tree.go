@@ -16,6 +16,7 @@ import (
 	"unicode/utf16"
 
 	smb2 "github.com/cloudsoda/go-smb2"
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"bridgespan/core/acl"
 	"bridgespan/tree"
@@ -27,6 +28,16 @@ type Tree struct {
 	sub   string
 	// keepsTimes is true when the server was seen to keep times as they are sent.
 	keepsTimes atomic.Bool
+	// shown is what the server makes of descriptors on new files.
+	shown *lru.Cache[acl.Descriptor, acl.Descriptor]
+}
+
+// mostShown bounds how many descriptors are remembered.
+const mostShown = 1024
+
+func newTree(share *smb2.Share, sub string) *Tree {
+	shown, _ := lru.New[acl.Descriptor, acl.Descriptor](mostShown) // fails for sizes below 1
+	return &Tree{share: share, sub: sub, shown: shown}
 }
 
 // descriptorParts are what a descriptor carries: all but the audit list, which
@@ -143,7 +154,7 @@ func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.S
 		}
 		next := plainBatch
 		if detail == tree.WithDescriptors {
-			next = descriptorBatch
+			next = descriptorsOf(share, wire)
 		}
 		for {
 			more, err := next(dir, yield)
@@ -171,21 +182,32 @@ func plainBatch(dir *smb2.File, yield func(tree.Entry, error) bool) (bool, error
 	return true, err
 }
 
-func descriptorBatch(dir *smb2.File, yield func(tree.Entry, error) bool) (bool, error) {
-	infos, err := dir.ReaddirPlus(descriptorsEach, descriptorParts)
-	for _, info := range infos {
-		entry, itsError := toEntry(info.FileInfo, info.Name()), info.Err
-		if itsError == nil {
-			entry.Descriptor, itsError = acl.FromBinary(info.RawSecurityDescriptor)
+// descriptorsOf yields entries of a folder with their descriptors, as plainBatch does.
+func descriptorsOf(share *smb2.Share, folder string) func(*smb2.File, func(tree.Entry, error) bool) (bool, error) {
+	return func(dir *smb2.File, yield func(tree.Entry, error) bool) (bool, error) {
+		infos, err := dir.ReaddirPlus(descriptorsEach, descriptorParts)
+		for _, info := range infos {
+			entry, raw, itsError := toEntry(info.FileInfo, info.Name()), info.RawSecurityDescriptor, info.Err
+			// A compound has no way to wait: when much is under way, the server has not
+			// allowed for as many requests at once. Then each is asked for by itself.
+			if refused := new(smb2.InternalError); errors.As(itsError, &refused) {
+				raw, itsError = share.SecurityInfoRaw(strings.TrimPrefix(folder+`\`+info.Name(), `\`), descriptorParts)
+				if errors.Is(Classify(itsError), fs.ErrNotExist) {
+					continue // removed meanwhile
+				}
+			}
+			if itsError == nil {
+				entry.Descriptor, itsError = acl.FromBinary(raw)
+			}
+			if !yield(entry, pathError("descriptor", entry.Name, itsError)) {
+				return false, nil
+			}
 		}
-		if !yield(entry, pathError("descriptor", entry.Name, itsError)) {
+		if errors.Is(err, io.EOF) {
 			return false, nil
 		}
+		return true, err
 	}
-	if errors.Is(err, io.EOF) {
-		return false, nil
-	}
-	return true, err
 }
 
 func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
