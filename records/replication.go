@@ -195,6 +195,15 @@ func (s *Replication) ByFile(ctx context.Context, r replica.ID, ids ...uint64) (
 	return records, nil
 }
 
+// mostAlike is how many files are listed that may be copies of each other.
+const mostAlike = 8
+
+// Alike lists the records of some of the files that were read and have a size and
+// a time.
+func (s *Replication) Alike(ctx context.Context, r replica.ID, size int64, modified time.Time) ([]replica.Record, error) {
+	return s.query(ctx, r, `r.kind = ? AND r.size = ? AND r.modified = ? AND r.digest <> ? LIMIT ?`, replica.File, size, toNano(modified), make([]byte, len(replica.Digest{})), mostAlike)
+}
+
 // Unfinished lists the records with something pending.
 func (s *Replication) Unfinished(ctx context.Context, r replica.ID) ([]replica.Record, error) {
 	records, err := s.query(ctx, r, `r.unfinished ORDER BY r.folder, r.name_key`)

@@ -34,6 +34,15 @@ func fullRecord(t *testing.T, key string) replica.Record {
 		Pending: &replica.Pending{Content: c, Permissions: p, Staged: ".bspan/intake/u1", Attic: ".bspan/attic/u2"}}
 }
 
+func alike(t *testing.T, s *records.Replication, r replica.ID, size int64, modified time.Time) []replica.Record {
+	t.Helper()
+	found, err := s.Alike(t.Context(), r, size, modified)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return found
+}
+
 func testReplication(t *testing.T, db *records.DB) {
 	s, ctx := db.Replication(), t.Context()
 	lane, back := replica.Lane{From: 1, To: 2}, replica.Lane{From: 2, To: 1}
@@ -53,6 +62,14 @@ func testReplication(t *testing.T, db *records.DB) {
 	want := []replica.Record{zero, {Key: "docs/none"}, full, deep}
 	if got, err := s.Get(ctx, 1, "docs/zero", "docs/none", full.Key, deep.Key); err != nil || !reflect.DeepEqual(got, want) {
 		t.Errorf("kept  %+v\nfound %+v, %v", want, got, err)
+	}
+	if found, err := s.Alike(ctx, 1, full.Size, full.Modified); err != nil || len(found) != 2 || found[0].Digest != full.Digest {
+		t.Errorf("alike are %+v, %v", found, err)
+	}
+	for _, none := range [][]replica.Record{alike(t, s, 1, full.Size+1, full.Modified), alike(t, s, 1, full.Size, full.Modified.Add(1)), alike(t, s, 2, full.Size, full.Modified), alike(t, s, 1, zero.Size, zero.Modified)} {
+		if len(none) != 0 {
+			t.Errorf("alike are %+v", none)
+		}
 	}
 	if other, err := s.Get(ctx, 2, full.Key); err != nil || other[0].Kind != replica.None {
 		t.Errorf("at another replica: %+v, %v", other, err)

@@ -121,6 +121,9 @@ type Capabilities struct {
 	MaxName       int  // longest element of a name, in bytes; 0 when unknown
 	// Fixed are the attributes that Apply cannot set.
 	Fixed Attributes
+	// Ranges: an [Assembler] takes any ranges of a file, and is near what holds it.
+	// Otherwise it copies whole files at most.
+	Ranges bool
 }
 
 // Space is the room on the volume under a tree, in bytes.

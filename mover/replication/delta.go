@@ -18,12 +18,8 @@ const deltaFrom = 1 << 20
 // what it lacks: that alone crosses the lane. It returns tree.ErrUnsupported
 // when there is nothing to be gained, or the receiver cannot.
 func (m *move) delta(ctx context.Context, staged string, next *replica.Record, content tree.Content, options tree.PutOptions) (tree.Entry, error) {
-	least := m.DeltaFrom
-	if least == 0 {
-		least = deltaFrom
-	}
 	a, ok := m.carry.to.Tree.(tree.Assembler)
-	if !ok || m.to.Kind != replica.File || min(next.Size, m.to.Size) < least {
+	if !ok || !m.carry.to.Tree.Capabilities().Ranges || m.to.Kind != replica.File || min(next.Size, m.to.Size) < m.leastSize(deltaFrom) {
 		return tree.Entry{}, tree.ErrUnsupported
 	}
 	base, err := m.carry.to.Tree.Open(ctx, m.here)

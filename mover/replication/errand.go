@@ -148,7 +148,11 @@ func (e *errand) read(ctx context.Context, r *Replica, rec, other *replica.Recor
 	var d replica.Digest
 	var entry tree.Entry
 	err = e.carry.hands.file(rec.Size, func() (err error) {
-		d, entry, err = e.carry.digest(ctx, r.Tree, name)
+		if adopts := rec.Prior() || other.Prior(); adopts {
+			d, entry, err = e.carry.digest(ctx, r.Tree, name)
+		} else {
+			d, entry, err = digest(ctx, r.Tree, name)
+		}
 		return err
 	})
 	if absent(err) || errors.Is(err, errMoved) || err == nil && !asKept(rec, entry) {

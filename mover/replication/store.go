@@ -2,6 +2,7 @@ package replication
 
 import (
 	"context"
+	"time"
 
 	"bridgespan/core/replica"
 )
@@ -17,6 +18,9 @@ type Store interface {
 	Children(ctx context.Context, r replica.ID, folder string) ([]replica.Record, error)
 	// ByFile lists the records of files that had one of the numbers when last seen.
 	ByFile(ctx context.Context, r replica.ID, ids ...uint64) ([]replica.Record, error)
+	// Alike lists the records of some of the files that were read and have a size
+	// and a time.
+	Alike(ctx context.Context, r replica.ID, size int64, modified time.Time) ([]replica.Record, error)
 	// Unfinished lists the records with something pending.
 	Unfinished(ctx context.Context, r replica.ID) ([]replica.Record, error)
 	Save(ctx context.Context, c replica.Change) error

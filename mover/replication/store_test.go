@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"time"
 
 	"bridgespan/core/replica"
 )
@@ -76,6 +77,12 @@ func (s *memoryStore) Children(_ context.Context, r replica.ID, folder string) (
 
 func (s *memoryStore) ByFile(_ context.Context, r replica.ID, ids ...uint64) ([]replica.Record, error) {
 	return s.matching(r, func(rec *replica.Record) bool { return rec.Kind == replica.File && slices.Contains(ids, rec.Seen.ID) })
+}
+
+func (s *memoryStore) Alike(_ context.Context, r replica.ID, size int64, modified time.Time) ([]replica.Record, error) {
+	return s.matching(r, func(rec *replica.Record) bool {
+		return rec.Kind == replica.File && rec.Size == size && rec.Modified.Equal(modified) && rec.Digest.Known()
+	})
 }
 
 func (s *memoryStore) Unfinished(_ context.Context, r replica.ID) ([]replica.Record, error) {

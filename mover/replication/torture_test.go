@@ -234,7 +234,7 @@ func (w *world) work() {
 	}
 	var err error
 	var did string
-	switch w.random.IntN(10) {
+	switch w.random.IntN(11) {
 	case 0, 1, 2, 3:
 		_ = tree.MkdirAll(ctx, t, folder)
 		w.write(i, name)
@@ -279,6 +279,24 @@ func (w *world) work() {
 	case 9:
 		err = t.Mkdir(ctx, folder)
 		did = "makes " + folder
+	case 10:
+		to := path.Join(folders[w.random.IntN(len(folders))], files[w.random.IntN(len(files))])
+		if !fits(t, to) || !fits(t, path.Dir(to)) || keyOf(to) == keyOf(name) {
+			return
+		}
+		var text []byte
+		if text, err = tree.ReadFile(ctx, t, name); err != nil {
+			return
+		}
+		var was tree.Entry
+		if was, err = t.Stat(ctx, name); err == nil {
+			w.drops(t, to)
+			_, err = t.Put(ctx, to, strings.NewReader(string(text)), tree.PutOptions{Replace: true, Meta: tree.Meta{Modified: was.Modified}})
+		}
+		if w.dropped[string(text)] && err == nil { // it is there again
+			w.dropped[string(text)] = false
+		}
+		did = fmt.Sprintf("copies %s to %s", name, to)
 	}
 	for e := range tree.Walk(ctx, t, ".", tree.WithDescriptors) { // as a file server does
 		if !own(e.Path) && e.Descriptor.IsZero() {

@@ -54,7 +54,7 @@ func (p *pair) settleDown() (total Carried) {
 				p.t.Fatal(err)
 			}
 			done += c.Done
-			total.Files, total.Bytes, total.Conflicts = total.Files+c.Files, total.Bytes+c.Bytes, total.Conflicts+c.Conflicts
+			total.Files, total.Bytes, total.Conflicts, total.Spared = total.Files+c.Files, total.Bytes+c.Bytes, total.Conflicts+c.Conflicts, total.Spared+c.Spared
 		}
 		if changed == 0 && done == 0 {
 			return total

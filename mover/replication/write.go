@@ -178,7 +178,11 @@ func (m *move) stage(ctx context.Context, staged string, next *replica.Record, c
 		options.Meta = meta
 	}
 	write := func() (tree.Entry, error) {
-		entry, err := m.delta(ctx, staged, next, content, options)
+		entry, err := m.duplicate(ctx, staged, next, content, options)
+		if !errors.Is(err, tree.ErrUnsupported) {
+			return entry, err
+		}
+		entry, err = m.delta(ctx, staged, next, content, options)
 		if !errors.Is(err, tree.ErrUnsupported) {
 			return entry, err
 		}

@@ -46,7 +46,7 @@ func Open(dir string) (*Tree, error) {
 }
 
 func (t *Tree) Capabilities() tree.Capabilities {
-	return tree.Capabilities{CaseSensitive: true, Descriptors: t.descriptors, IDs: true, MaxName: 255}
+	return tree.Capabilities{CaseSensitive: true, Descriptors: t.descriptors, IDs: true, MaxName: 255, Ranges: true}
 }
 
 func (t *Tree) Close() error { return errors.Join(t.top.Close(), t.root.Close()) }

@@ -55,7 +55,7 @@ type node struct {
 }
 
 func (t *Tree) Capabilities() tree.Capabilities {
-	return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, IDs: true, MaxName: 255}
+	return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, IDs: true, MaxName: 255, Ranges: true}
 }
 
 func (t *Tree) Close() error { return nil }

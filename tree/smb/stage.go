@@ -17,6 +17,11 @@ import (
 // Stage writes a new file in as few round trips as the protocol library allows.
 // The server is told to flush it at once: it flushes what is open alone.
 func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
+	return t.stageWith(ctx, name, options, func(_ *smb2.Share, f *smb2.File) (int64, error) { return tree.Gather(ctx, f, r, options) })
+}
+
+// stageWith writes a new file with what write puts into it; write returns its length.
+func (t *Tree) stageWith(ctx context.Context, name string, options tree.PutOptions, write func(*smb2.Share, *smb2.File) (int64, error)) (tree.Entry, error) {
 	share, wire, err := t.begin(ctx, "stage", name)
 	if err != nil {
 		return tree.Entry{}, err
@@ -28,7 +33,7 @@ func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree
 	if err != nil {
 		return tree.Entry{}, pathError("stage", name, err)
 	}
-	n, err := tree.Gather(ctx, f, r, options)
+	n, err := write(share, f)
 	if err == nil {
 		err = f.Sync()
 	}

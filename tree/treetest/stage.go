@@ -54,6 +54,13 @@ func testAssemble(t *testing.T, tr tree.Tree) {
 		t.Skip("this tree has no way to make files of parts of others")
 	}
 	put(t, tr, "base", "0123456789")
+	testCopy(t, tr, a)
+	if !tr.Capabilities().Ranges {
+		_, err := a.Assemble(t.Context(), "made", "base", []chunk.Part{{Length: 3, From: 2}}, nil, tree.PutOptions{Size: 3, SizeKnown: true})
+		wantError(t, "Assemble of a range", err, tree.ErrUnsupported)
+		wantNames(t, tr, ".", "base", "copy")
+		return
+	}
 	parts := []chunk.Part{{At: 0, Length: 3, From: 5}, {At: 3, Length: 4, From: -1}, {At: 7, Length: 2, From: 0}}
 	at := time.Date(2026, 2, 3, 4, 5, 6, 0, time.UTC)
 	e, err := a.Assemble(t.Context(), "made", "base", parts, strings.NewReader("...NEW!.."), tree.PutOptions{Size: 9, SizeKnown: true, Meta: tree.Meta{Modified: at}})
@@ -70,5 +77,21 @@ func testAssemble(t *testing.T, tr tree.Tree) {
 	wantError(t, "Assemble of more than the content holds", err, tree.ErrTorn)
 	_, err = a.Assemble(t.Context(), "short", "nothing", parts, strings.NewReader(""), tree.PutOptions{})
 	wantError(t, "Assemble of what is not there", err, fs.ErrNotExist)
-	wantNames(t, tr, ".", "base", "made")
+	wantNames(t, tr, ".", "base", "copy", "made")
+}
+
+// testCopy copies a whole file, which every Assembler can.
+func testCopy(t *testing.T, tr tree.Tree, a tree.Assembler) {
+	at := time.Date(2026, 2, 3, 4, 5, 6, 0, time.UTC)
+	whole := []chunk.Part{{Length: 10}}
+	e, err := a.Assemble(t.Context(), "copy", "base", whole, nil, tree.PutOptions{Size: 10, SizeKnown: true, Meta: tree.Meta{Modified: at}})
+	if err != nil || e.Name != "copy" || e.Size != 10 || !e.Modified.Equal(at) {
+		t.Errorf("a copy is %+v, %v", e, err)
+	}
+	wantContent(t, tr, "copy", "0123456789")
+	_, err = a.Assemble(t.Context(), "copy", "base", whole, nil, tree.PutOptions{Size: 10, SizeKnown: true})
+	wantError(t, "a copy to a name that is taken", err, fs.ErrExist)
+	_, err = a.Assemble(t.Context(), "gone", "nothing", whole, nil, tree.PutOptions{Size: 10, SizeKnown: true})
+	wantError(t, "a copy of what is not there", err, fs.ErrNotExist)
+	wantNames(t, tr, ".", "base", "copy")
 }
