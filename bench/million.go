@@ -24,12 +24,7 @@ var million = benchmark{name: "memory-at-a-million", unit: "times into 300 MB", 
 const vastFolders, vastEach = 10_000, 100
 
 func prepareMillion(ctx context.Context, after *endings) (ours, reference way, err error) {
-	dir, err := os.MkdirTemp("", "bspan-bench-million-")
-	if err != nil {
-		return nil, nil, err
-	}
-	after.do(func() { os.RemoveAll(dir) })
-	db, _, err := startRecords(ctx, after, dir)
+	_, db, err := tempRecords(ctx, after)
 	if err != nil {
 		return nil, nil, err
 	}

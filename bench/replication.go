@@ -62,16 +62,22 @@ type fill struct {
 }
 
 func newFill(ctx context.Context, after *endings, folders, each, size int) (*fill, error) {
-	dir, err := os.MkdirTemp("", "bspan-bench-fill-")
+	dir, db, err := tempRecords(ctx, after)
 	if err != nil {
 		return nil, err
 	}
-	after.do(func() { os.RemoveAll(dir) })
-	f := &fill{dir: dir, source: filepath.Join(dir, "source")}
-	if f.db, _, err = startRecords(ctx, after, dir); err != nil {
-		return nil, err
-	}
+	f := &fill{dir: dir, source: filepath.Join(dir, "source"), db: db}
 	return f, writeFiles(f.source, folders, each, size)
+}
+
+// tempRecords makes a folder for a benchmark, with a database in it.
+func tempRecords(ctx context.Context, after *endings) (dir string, db *records.DB, err error) {
+	if dir, err = os.MkdirTemp("", "bspan-bench-"); err != nil {
+		return "", nil, err
+	}
+	after.do(func() { os.RemoveAll(dir) })
+	db, _, err = startRecords(ctx, after, dir)
+	return dir, db, err
 }
 
 // startRecords starts a database with the schema in it.

@@ -34,12 +34,7 @@ var shareFillRights = benchmark{name: "first-fill-share-rights", unit: "files/s"
 }}
 
 func prepareShareFill(ctx context.Context, after *endings, bare bool) (ours, reference way, err error) {
-	dir, err := os.MkdirTemp("", "bspan-bench-share-")
-	if err != nil {
-		return nil, nil, err
-	}
-	after.do(func() { os.RemoveAll(dir) })
-	db, _, err := startRecords(ctx, after, dir)
+	dir, db, err := tempRecords(ctx, after)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -109,6 +109,9 @@ func TestConsole(t *testing.T) {
 	testDragging(c, e)
 	testAccountMaps(c)
 	testReplicaPages(c)
+	if faults := tab.Faults(); len(faults) > 0 {
+		t.Errorf("the console's own programs met %v", faults)
+	}
 
 	// What others do shows by itself.
 	if _, err := e.API.AddSite(t.Context(), model.NewSite{Name: "Far Shore"}); err != nil {

@@ -135,6 +135,9 @@ func replicaSetTable(s model.ReplicaSet) table {
 		}
 		lines = append(lines, line)
 	}
+	if s.AccountMap != "" {
+		lines = append(lines, fmt.Sprintf("Permissions are carried through the account map %s: bspan replica accounts %s", s.AccountMap, s.Name))
+	}
 	if v := s.Verified; v != nil {
 		lines = append(lines, fmt.Sprintf("Verified %s ago (%s, run %d): %s", time.Since(v.At).Round(time.Second), v.Level, v.Run, v.Verdict))
 	} else {

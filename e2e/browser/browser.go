@@ -10,9 +10,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 )
 
@@ -48,14 +51,48 @@ func (b *Browser) Close() { b.cancel() }
 type Tab struct {
 	ctx   context.Context
 	close context.CancelFunc
+
+	mu     sync.Mutex
+	faults []string // of the page's own programs, the first ones
+}
+
+// mostFaults is how many faults of a page are remembered.
+const mostFaults = 5
+
+// listen remembers what goes wrong in the page's programs.
+func (t *Tab) listen(event any) {
+	thrown, ok := event.(*runtime.EventExceptionThrown)
+	if !ok {
+		return
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.faults) < mostFaults {
+		text := thrown.ExceptionDetails.Text
+		if o := thrown.ExceptionDetails.Exception; o != nil {
+			text += " " + o.Description
+		}
+		t.faults = append(t.faults, text)
+	}
+}
+
+// Faults are what went wrong in the page's programs so far.
+func (t *Tab) Faults() []string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return slices.Clone(t.faults)
 }
 
 // Tab opens an empty tab.
 func (b *Browser) Tab() (*Tab, error) {
 	ctx, cancel := chromedp.NewContext(b.ctx)
-	t := &Tab{ctx, cancel}
+	t := &Tab{ctx: ctx, close: cancel}
 	// The first call makes the tab, which lives as long as that call's context.
 	if err := chromedp.Do(ctx); err != nil {
+		cancel()
+		return nil, err
+	}
+	if err := chromedp.Listen(ctx, t.listen); err != nil {
 		cancel()
 		return nil, err
 	}
@@ -96,7 +133,7 @@ func (t *Tab) Wait(what, expression string) error {
 		}
 		if time.Now().After(deadline) {
 			text, _ := Eval[string](t, "document.body.innerText.replace(/\\s+/g, ' ').slice(0, 8000)")
-			return fmt.Errorf("waited %s in vain for %s (%v); the page says:\n%s", patience, what, err, text)
+			return fmt.Errorf("waited %s in vain for %s (%v); its programs met %v; the page says:\n%s", patience, what, err, t.Faults(), text)
 		}
 		// The page itself tells when it next has drawn something.
 		_, _ = Eval[bool](t, "new Promise(r => requestAnimationFrame(() => setTimeout(() => r(true), 20)))")

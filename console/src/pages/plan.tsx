@@ -119,7 +119,9 @@ export function PlanPage() {
 function Made({ creation, onLeave }: { creation: ReplicaCreation; onLeave: () => void }) {
   // It begins below what is in view.
   const top = useRef<HTMLDivElement>(null);
-  useEffect(() => top.current?.scrollIntoView({ block: "start" }), []);
+  useEffect(() => {
+    top.current?.scrollIntoView({ block: "start" });
+  }, []);
   return (
     <Section title={`Making ${creation.set}`}>
       <div ref={top} className="scroll-mt-12"><CreationSteps creation={creation} /></div>
