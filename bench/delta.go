@@ -18,15 +18,7 @@ var delta = benchmark{name: "delta", unit: "MiB/MiB", bar: 1, turns: 3, prepare:
 
 func prepareDelta(ctx context.Context, after *endings) (ours, reference way, err error) {
 	const size, places = 1 << 30, 20
-	f, err := newFill(ctx, after, 1, 1, size)
-	if err != nil {
-		return nil, nil, err
-	}
-	from, to, err := f.both(after)
-	if err != nil {
-		return nil, nil, err
-	}
-	e, err := fillOnce(ctx, f.db, &f.turn, from, to)
+	f, e, err := newFilled(ctx, after, 1, 1, size)
 	if err != nil {
 		return nil, nil, err
 	}

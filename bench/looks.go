@@ -78,15 +78,7 @@ func (c *counting) Open(ctx context.Context, name string) (tree.Content, error) 
 var arrival = benchmark{name: "arrival", unit: "/s", bar: 1, turns: 9, prepare: prepareArrival}
 
 func prepareArrival(ctx context.Context, after *endings) (ours, reference way, err error) {
-	f, err := newFill(ctx, after, 20, 50, 4096)
-	if err != nil {
-		return nil, nil, err
-	}
-	from, to, err := f.both(after)
-	if err != nil {
-		return nil, nil, err
-	}
-	e, err := fillOnce(ctx, f.db, &f.turn, from, to)
+	f, e, err := newFilled(ctx, after, 20, 50, 4096)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -70,6 +70,20 @@ func newFill(ctx context.Context, after *endings, folders, each, size int) (*fil
 	return f, writeFiles(f.source, folders, each, size)
 }
 
+// newFilled is newFill with a target that was filled, by an engine.
+func newFilled(ctx context.Context, after *endings, folders, each, size int) (*fill, *replication.Engine, error) {
+	f, err := newFill(ctx, after, folders, each, size)
+	if err != nil {
+		return nil, nil, err
+	}
+	from, to, err := f.both(after)
+	if err != nil {
+		return nil, nil, err
+	}
+	e, err := fillOnce(ctx, f.db, &f.turn, from, to)
+	return f, e, err
+}
+
 // tempRecords makes a folder for a benchmark, with a database in it.
 func tempRecords(ctx context.Context, after *endings) (dir string, db *records.DB, err error) {
 	if dir, err = os.MkdirTemp("", "bspan-bench-"); err != nil {

@@ -162,17 +162,17 @@ func (v *verifying) withinCalendar() {
 	}
 	calendar("off")
 	f, err := api.VerifyReplicaSet(ctx, "beds", model.VerifySet{Level: "full", WithinCalendar: true})
-	for deadline := time.Now().Add(20 * time.Second); err == nil && f.Waits == "" && time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(20 * time.Second); err == nil && f.Run.Waits == "" && time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		f, err = api.ReplicaVerification(ctx, f.Run.ID)
 	}
-	if err != nil || !strings.Contains(f.Waits, "its calendar never opens it") || f.Run.State != model.RunRunning {
+	if err != nil || !strings.Contains(f.Run.Waits, "its calendar never opens it") || f.Run.State != model.RunRunning {
 		v.Fatalf("while lanes are closed: %+v, %v", f, err)
 	}
 	calendar("full")
 	for deadline := time.Now().Add(20 * time.Second); err == nil && !f.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		f, err = api.ReplicaVerification(ctx, f.Run.ID)
 	}
-	if err != nil || f.Run.State != model.RunDone || f.Waits != "" || f.Replicas[0].Read == 0 {
+	if err != nil || f.Run.State != model.RunDone || f.Run.Waits != "" || f.Replicas[0].Read == 0 {
 		v.Errorf("when they were opened: %+v, %v", f, err)
 	}
 }

@@ -6,8 +6,6 @@ import (
 	"bridgespan/core/account"
 	"bridgespan/core/filter"
 	"bridgespan/core/namespace"
-	"bridgespan/core/plan"
-	"bridgespan/core/verify"
 )
 
 // ReplicaSet is a folder that is kept the same in several places.
@@ -215,31 +213,6 @@ type NewLane struct {
 	Calendar string `json:"calendar,omitempty" doc:"Its own calendar"`
 }
 
-// ReplicaCreation is how far the making of a set is.
-type ReplicaCreation struct {
-	Run   Run            `json:"run"`
-	Set   string         `json:"set" doc:"Name of the set"`
-	Steps []CreationStep `json:"steps" doc:"What making it does, one after the other"`
-}
-
-// CreationStep is one thing that making a set does.
-type CreationStep struct {
-	Text  string     `json:"text" doc:"What is done"`
-	State string     `json:"state" enum:"waits,under-way,done,awaited,failed,undone" doc:"awaited: the set is made, and a replica has still to be picked up"`
-	Found string     `json:"found,omitempty" doc:"What came of it"`
-	At    *time.Time `json:"at,omitempty" doc:"When it was done"`
-}
-
-// States of a step.
-const (
-	StepWaits    = "waits"
-	StepUnderWay = "under-way"
-	StepDone     = "done"
-	StepAwaited  = "awaited"
-	StepFailed   = "failed"
-	StepUndone   = "undone" // it was done, and was taken back since a later one failed
-)
-
 // EditReplicaSet changes a set; what is absent stays.
 type EditReplicaSet struct {
 	Note      *string       `json:"note,omitempty" doc:"New note"`
@@ -350,150 +323,10 @@ type LaneHistory struct {
 	Samples []LaneSample `json:"samples" doc:"In the order of time"`
 }
 
-// ReplicaPlan is what will come of a replica set, before it is made.
-type ReplicaPlan struct {
-	Run       Run           `json:"run"`
-	Asked     NewReplicaSet `json:"asked" doc:"What the set is to be made of"`
-	Summary   string        `json:"summary,omitempty" doc:"The plan in a few sentences; absent until it is done"`
-	Outcome   Outcome       `json:"outcome,omitempty" enum:"pass,warn,fail" doc:"The worst of its checks; absent until it is done"`
-	Checks    []CheckLine   `json:"checks" doc:"What was looked at"`
-	Places    []PlanPlace   `json:"places" doc:"What the replicas hold now"`
-	Layouts   []PlanLayout  `json:"layouts" doc:"How each layout will do, the one that was asked for first"`
-	Intake    int64         `json:"intake,omitempty" doc:"Bytes of intake that the largest files need side by side"`
-	Steps     []string      `json:"steps" doc:"What making the set will do, in order"`
-	CanCreate bool          `json:"canCreate" doc:"Whether nothing stands in its way"`
-}
-
-// PlanPlace is what a replica holds now, and what the first fill means for it.
-type PlanPlace struct {
-	Replica string       `json:"replica" doc:"Name of the replica"`
-	Seed    bool         `json:"seed" doc:"Whether its content wins"`
-	There   bool         `json:"there" doc:"Whether its folder is there already"`
-	Content plan.Content `json:"content" doc:"What it holds now"`
-	Equal   plan.Count   `json:"equal" doc:"Files that the seed holds with the same size and time: they are read and adopted without being carried"`
-	Differ  plan.Count   `json:"differ" doc:"Files that the seed holds otherwise, with the seed's bytes: its own go to the attic"`
-	Extra   plan.Count   `json:"extra" doc:"Files that the seed does not hold: they go to the attic"`
-	Missing plan.Count   `json:"missing" doc:"Files that only the seed holds"`
-	Free    int64        `json:"free" doc:"Bytes free on its volume"`
-}
-
-// PlanLayout is how a layout will do.
-type PlanLayout struct {
-	Layout  string     `json:"layout" enum:"mesh,hub,chain,custom" doc:"The layout"`
-	Asked   bool       `json:"asked" doc:"Whether it is the one that was asked for"`
-	Filled  *time.Time `json:"filled,omitempty" doc:"When the last replica has had its first fill; absent when one never has"`
-	Endless bool       `json:"endless" doc:"Whether more changes in a week than a lane carries: its backlog grows without end"`
-	Fills   []PlanFill `json:"fills" doc:"Each replica but the seed"`
-	Lanes   []PlanLane `json:"lanes" doc:"Each lane"`
-}
-
-// PlanFill is how a replica will be filled, and how far behind it will be then.
-type PlanFill struct {
-	Replica string     `json:"replica" doc:"Name of the replica"`
-	From    string     `json:"from,omitempty" doc:"The replica that fills it"`
-	Bytes   int64      `json:"bytes" doc:"Bytes that are carried to it"`
-	Start   *time.Time `json:"start,omitempty" doc:"When its first fill begins"`
-	End     *time.Time `json:"end,omitempty" doc:"When it ends; absent when it never does"`
-	MedianS int64      `json:"medianS" doc:"Seconds that half of the changes take to get there, at most"`
-	P95S    int64      `json:"p95S" doc:"Seconds that 95 of 100 changes take at most"`
-}
-
-// PlanLane is what a lane has to carry, and what fits.
-type PlanLane struct {
-	From   string  `json:"from" doc:"Name of the replica that sends"`
-	To     string  `json:"to" doc:"Name of the replica that receives"`
-	Mbit   float64 `json:"mbit" doc:"Mbit/s of the leg"`
-	First  int64   `json:"first" doc:"Bytes of the first fill"`
-	Weekly int64   `json:"weekly" doc:"Bytes that change in a week and go this way"`
-	Fits   int64   `json:"fits" doc:"Bytes that its week lets through"`
-}
-
 // Calendar is a week of hours in its two forms.
 type Calendar struct {
 	Text  string    `json:"text,omitempty" doc:"As rules, such as \"full; mon-fri 8-18 off\""`
 	Hours []float64 `json:"hours,omitempty" maxItems:"168" doc:"As 168 rates in Mbit/s, from Monday 0:00 on: 0 is off, -1 is full"`
-}
-
-// VerifySet asks whether the replicas of a set hold the same.
-type VerifySet struct {
-	Level  string `json:"level,omitempty" enum:"names,sample,full" doc:"names (when absent): names, sizes, times, attributes and permissions; sample: the contents of files chosen at random as well; full: every byte as well"`
-	Sample int    `json:"sample,omitempty" minimum:"1" maximum:"100000" doc:"How many files a sample has; 300 when absent"`
-	// WithinCalendar spares legs in business hours.
-	WithinCalendar bool `json:"withinCalendar,omitempty" doc:"Whether contents are read only while the lane between both is open, and no faster than it may carry"`
-}
-
-// ReplicaVerification is whether the replicas of a set hold the same.
-type ReplicaVerification struct {
-	Run      Run               `json:"run"`
-	Set      string            `json:"set" doc:"Name of the set"`
-	Level    string            `json:"level" enum:"names,sample,full" doc:"What was compared"`
-	Sample   int               `json:"sample,omitempty" doc:"How many files were to be read, of a sample"`
-	Waits    string            `json:"waits,omitempty" doc:"What is waited for now, when something is"`
-	Against  string            `json:"against" doc:"The replica that the others are compared with: the seed"`
-	Replicas []VerifiedReplica `json:"replicas" doc:"Each of the others, as far as they are compared"`
-	Verdict  string            `json:"verdict,omitempty" doc:"What came of it, in words; absent until it is done"`
-}
-
-// VerifiedReplica is whether a replica holds what the seed holds.
-type VerifiedReplica struct {
-	Replica     string              `json:"replica" doc:"Name of the replica"`
-	Counts      verify.Counts       `json:"counts" doc:"What was found"`
-	Read        int64               `json:"read" doc:"Bytes that were read at each of both"`
-	Sampled     int64               `json:"sampled,omitempty" doc:"Files that were read, of a sample"`
-	AtMost      float64             `json:"atMost,omitempty" doc:"Share of all files whose contents differ at most, with a confidence of 95%, of a sample"`
-	Differences []verify.Difference `json:"differences" doc:"The first 50, those that are explained after the others; all are listed as findings"`
-	Opened      []string            `json:"opened,omitempty" doc:"Paths of namespaces whose location here was held, and was opened by this"`
-}
-
-// VerifyFinding is one difference that a verification found.
-type VerifyFinding struct {
-	Replica string `json:"replica" doc:"Name of the replica"`
-	verify.Difference
-}
-
-// LastVerified is what came of the last verification.
-type LastVerified struct {
-	Run         int64     `json:"run" doc:"Its number"`
-	At          time.Time `json:"at" doc:"When it ended"`
-	Level       string    `json:"level" enum:"names,sample,full" doc:"What was compared"`
-	Differences int64     `json:"differences" doc:"How many were found that nothing explains"`
-	Verdict     string    `json:"verdict" doc:"What came of it, in words"`
-}
-
-// ScheduleVerification saves a verification that is done again and again.
-type ScheduleVerification struct {
-	VerifySet
-	Rule string `json:"rule" doc:"When: \"mon-fri 02:30\", \"daily 04:00\" or \"every 6h\""`
-}
-
-// DropProbe asks how long changes are on their way.
-type DropProbe struct {
-	From  string `json:"from,omitempty" doc:"Replica at which it is dropped; the seed when absent"`
-	WaitS int    `json:"waitS,omitempty" minimum:"1" maximum:"86400" doc:"Seconds to wait for it; 3600 when absent"`
-}
-
-// ScheduleProbe saves a probe that is dropped again and again.
-type ScheduleProbe struct {
-	DropProbe
-	Rule string `json:"rule" doc:"When: \"mon-fri 02:30\", \"daily 04:00\" or \"every 6h\""`
-}
-
-// ReplicaProbe is a marker file that was dropped at one replica and timed at the
-// others.
-type ReplicaProbe struct {
-	Run      Run       `json:"run"`
-	Set      string    `json:"set" doc:"Name of the set"`
-	From     string    `json:"from" doc:"Replica at which it was dropped"`
-	Arrivals []Arrival `json:"arrivals" doc:"Each of the others"`
-	Left     bool      `json:"left,omitempty" doc:"Whether it could not be removed everywhere"`
-}
-
-// Arrival is when a probe arrived at a replica.
-type Arrival struct {
-	Replica       string `json:"replica" doc:"Name of the replica"`
-	ContentMs     *int64 `json:"contentMs,omitempty" doc:"Milliseconds until it was there; absent when it did not come"`
-	PermissionsMs *int64 `json:"permissionsMs,omitempty" doc:"Milliseconds until other permissions were there, since they were set"`
-	ForetoldMs    *int64 `json:"foretoldMs,omitempty" doc:"Milliseconds that were to be expected: until it is seen, in the mean, until lanes are open, and for the way"`
 }
 
 // AtticComparison is what an attic keeps, beside what is at its path now.

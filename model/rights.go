@@ -239,6 +239,7 @@ type Run struct {
 	Rate     float64    `json:"rate" doc:"Files and folders per second"`
 	LeftS    *int64     `json:"leftS,omitempty" doc:"Seconds that it will still take, as far as can be told"`
 	Trouble  string     `json:"trouble,omitempty" doc:"Why it failed or stopped"`
+	Waits    string     `json:"waits,omitempty" doc:"What it waits for now, when it does nothing else"`
 }
 
 // Folder is what lies in a folder, with permissions.

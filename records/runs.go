@@ -11,11 +11,11 @@ import (
 	"bridgespan/model"
 )
 
-const runColumns = `SELECT id, kind, subject, state, who, created, started, ended, worked_ms, done_count, done_bytes, fraction, trouble FROM runs`
+const runColumns = `SELECT id, kind, subject, state, who, created, started, ended, worked_ms, done_count, done_bytes, fraction, trouble, waits FROM runs`
 
 func scanRun(s scanner) (r model.Run, err error) {
 	var started, ended sql.NullTime
-	err = s.Scan(&r.ID, &r.Kind, &r.Subject, &r.State, &r.Who, &r.Created, &started, &ended, &r.WorkedMs, &r.Done, &r.Bytes, &r.Fraction, &r.Trouble)
+	err = s.Scan(&r.ID, &r.Kind, &r.Subject, &r.State, &r.Who, &r.Created, &started, &ended, &r.WorkedMs, &r.Done, &r.Bytes, &r.Fraction, &r.Trouble, &r.Waits)
 	if started.Valid {
 		r.Started = &started.Time
 	}
@@ -78,7 +78,7 @@ func (q Queries) BeginRun(ctx context.Context, id int64, now time.Time) (bool, e
 
 // Progress keeps how far a run is, and reports whether somebody wants it to stop.
 func (q Queries) Progress(ctx context.Context, r model.Run) (stop bool, err error) {
-	if _, _, err := q.exec(ctx, `UPDATE runs SET worked_ms = ?, done_count = ?, done_bytes = ?, fraction = ? WHERE id = ?`, r.WorkedMs, r.Done, r.Bytes, r.Fraction, r.ID); err != nil {
+	if _, _, err := q.exec(ctx, `UPDATE runs SET worked_ms = ?, done_count = ?, done_bytes = ?, fraction = ?, waits = ? WHERE id = ?`, r.WorkedMs, r.Done, r.Bytes, r.Fraction, short(r.Waits, 1000), r.ID); err != nil {
 		return false, err
 	}
 	return one(q.run.QueryRowContext(ctx, `SELECT stop_wanted FROM runs WHERE id = ?`, r.ID), func(s scanner) (stop bool, err error) {
@@ -102,7 +102,7 @@ func nullable(b []byte) any {
 
 // EndRun keeps how a run came out.
 func (tx *Tx) EndRun(ctx context.Context, r model.Run, result []byte, keepCheckpoint bool) error {
-	_, _, err := tx.exec(ctx, `UPDATE runs SET state = ?, stop_wanted = FALSE, ended = ?, worked_ms = ?, done_count = ?, done_bytes = ?, fraction = ?, trouble = ?,
+	_, _, err := tx.exec(ctx, `UPDATE runs SET state = ?, stop_wanted = FALSE, ended = ?, worked_ms = ?, done_count = ?, done_bytes = ?, fraction = ?, trouble = ?, waits = '',
 		result = COALESCE(?, result), checkpoint = IF(?, checkpoint, NULL) WHERE id = ?`,
 		r.State, r.Ended, r.WorkedMs, r.Done, r.Bytes, r.Fraction, strings.ToValidUTF8(r.Trouble[:min(len(r.Trouble), 1000)], ""), nullable(result), keepCheckpoint, r.ID)
 	return err

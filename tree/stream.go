@@ -127,3 +127,25 @@ func Unchanged(ctx context.Context, t Tree, name string, content Content) (bool,
 	then := content.Entry()
 	return now.Size == then.Size && now.Modified.Equal(then.Modified), err
 }
+
+// Paced reads as fast as pass lets bytes pass: it is asked for what was read, and
+// returns when that may go on.
+func Paced(ctx context.Context, content io.Reader, pass func(ctx context.Context, bytes int) error) io.Reader {
+	return &pacedReader{ctx, content, pass}
+}
+
+type pacedReader struct {
+	ctx     context.Context
+	content io.Reader
+	pass    func(context.Context, int) error
+}
+
+func (p *pacedReader) Read(buffer []byte) (int, error) {
+	n, err := p.content.Read(buffer)
+	if n > 0 {
+		if bad := p.pass(p.ctx, n); bad != nil {
+			return n, bad
+		}
+	}
+	return n, err
+}

@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"bridgespan/model"
 )
 
 // service is a stand-in for the service: it answers each call with what is
@@ -329,5 +331,24 @@ func TestCommandsAsJSON(t *testing.T) {
 		if err := json.Unmarshal([]byte(out), &value); err != nil || code != 0 {
 			t.Errorf("bspan %s: exit %d, %v: %s", args, code, err, out)
 		}
+	}
+}
+
+// Of a creation that fails, what failed is told first, and then what is taken
+// back, the last first; nothing is told twice.
+func TestStepsTakenBack(t *testing.T) {
+	var out bytes.Buffer
+	app := newApp()
+	app.Writer = &out
+	teller := &stepTeller{c: app, said: map[int]string{}}
+	made := model.ReplicaCreation{Steps: []model.CreationStep{{Text: "First.", State: model.StepDone, Found: "made"}, {Text: "Second.", State: model.StepDone}, {Text: "Third.", State: model.StepUnderWay}, {Text: "Fourth.", State: model.StepWaits}}}
+	teller.tell(made)
+	teller.tell(made)
+	made.Steps[0].State, made.Steps[1].State = model.StepUndone, model.StepUndone
+	made.Steps[2].State, made.Steps[2].Found = model.StepFailed, "it is full."
+	teller.tell(made)
+	want := "done     First.\n         Made.\ndone     Second.\nfailed   Third.\n         It is full.\nundone   Second.\nundone   First.\n"
+	if out.String() != want {
+		t.Errorf("told is\n%s", out.String())
 	}
 }

@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -43,16 +44,27 @@ type stepTeller struct {
 
 func (t *stepTeller) tell(made model.ReplicaCreation) {
 	for i, s := range made.Steps {
-		if s.State == model.StepWaits || s.State == model.StepUnderWay || t.said[i] == s.State {
-			continue
+		if s.State != model.StepUndone {
+			t.step(i, s)
 		}
-		t.said[i] = s.State
-		line := fmt.Sprintf("%-8s %s", s.State, s.Text)
-		if s.Found != "" && s.State != model.StepUndone {
-			line += "\n         " + strings.TrimSuffix(capital(s.Found), ".") + "."
-		}
-		fmt.Fprintln(t.c.Root().Writer, line)
 	}
+	for i, s := range slices.Backward(made.Steps) { // as they are taken back, after the one that failed
+		if s.State == model.StepUndone {
+			t.step(i, s)
+		}
+	}
+}
+
+func (t *stepTeller) step(i int, s model.CreationStep) {
+	if s.State == model.StepWaits || s.State == model.StepUnderWay || t.said[i] == s.State {
+		return
+	}
+	t.said[i] = s.State
+	line := fmt.Sprintf("%-8s %s", s.State, s.Text)
+	if s.Found != "" && s.State != model.StepUndone {
+		line += "\n         " + strings.TrimSuffix(capital(s.Found), ".") + "."
+	}
+	fmt.Fprintln(t.c.Root().Writer, line)
 }
 
 // replicaAccounts tells, or renews, what accounts are at each replica.

@@ -81,6 +81,9 @@ func runTable(runs []model.Run) table {
 		if r.Trouble != "" {
 			state += ": " + r.Trouble
 		}
+		if r.Waits != "" {
+			state += ", waits: " + r.Waits
+		}
 		t.add(fmt.Sprint(r.ID), r.Kind, r.Subject, state, humanize.Comma(r.Done), fmt.Sprintf("%.0f/s", r.Rate), left(r), r.Who, when(r.Created))
 	}
 	return t
@@ -95,10 +98,15 @@ func left(r model.Run) string {
 
 // follow shows how far a run is on one line of the terminal, until it ends.
 func follow(ctx context.Context, c *cli.Command, api *client.Client, r model.Run) (model.Run, error) {
-	said := false
+	said, waits := false, ""
 	tick := time.NewTicker(300 * time.Millisecond)
 	defer tick.Stop()
 	for !r.State.Ended() {
+		if r.Waits != waits { // a line of its own: it may be long until there is another
+			if waits = r.Waits; waits != "" {
+				fmt.Fprintf(c.Root().ErrWriter, "%s waits: %s.\n", r.Kind, waits)
+			}
+		}
 		if terminal(os.Stderr) {
 			fmt.Fprintf(os.Stderr, "\r\033[K%s %s: %s done, %.0f%%, %.0f/s %s", r.Kind, r.Subject, doneWords(r), 100*r.Fraction, r.Rate, leftWords(r))
 			said = true

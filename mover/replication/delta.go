@@ -88,8 +88,8 @@ type pacedReaderAt struct {
 
 func (p *pacedReaderAt) ReadAt(buffer []byte, at int64) (int, error) {
 	n, err := p.content.ReadAt(buffer, at)
-	if n > 0 && p.carry.Pace != nil {
-		if bad := p.carry.Pace(p.ctx, p.carry.lane, n); bad != nil {
+	if n > 0 {
+		if bad := p.carry.cross(p.ctx, n); bad != nil {
 			return n, bad
 		}
 	}

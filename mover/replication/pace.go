@@ -3,28 +3,19 @@ package replication
 import (
 	"context"
 	"io"
+
+	"bridgespan/tree"
 )
 
 // paced passes content on as fast as the lane may carry.
 func (c *carry) paced(ctx context.Context, content io.Reader) io.Reader {
+	return tree.Paced(ctx, content, c.cross)
+}
+
+// cross waits until so many bytes may cross the lane.
+func (c *carry) cross(ctx context.Context, bytes int) error {
 	if c.Pace == nil {
-		return content
+		return nil
 	}
-	return &pacedReader{ctx, c, content}
-}
-
-type pacedReader struct {
-	ctx     context.Context
-	carry   *carry
-	content io.Reader
-}
-
-func (p *pacedReader) Read(buffer []byte) (int, error) {
-	n, err := p.content.Read(buffer)
-	if n > 0 {
-		if bad := p.carry.Pace(p.ctx, p.carry.lane, n); bad != nil {
-			return n, bad
-		}
-	}
-	return n, err
+	return c.Pace(ctx, c.lane, bytes)
 }

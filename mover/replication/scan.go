@@ -6,9 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"path"
-	"slices"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -334,67 +332,6 @@ func (s *scan) entry(ctx context.Context, c *candidate, stale bool, were origins
 	return nil
 }
 
-// listed is an entry of a folder; with err its permissions could not be read.
-type listed struct {
-	tree.Entry
-	err error
-}
-
-// listing lists a folder, but what is the engine's own.
-func (s *scan) listing(ctx context.Context, name string) (list []listed, err error) {
-	for entry, err := range s.r.Tree.List(ctx, name, s.detail()) {
-		if entry.Name == "" && err != nil {
-			return nil, err
-		}
-		if own(entry.Name) || s.LeaveOut != nil && s.LeaveOut(path.Join(name, entry.Name), entry) {
-			continue
-		}
-		list = append(list, listed{entry, err})
-	}
-	return list, nil
-}
-
-// arrange makes of a listing one entry for each key, the known spelling first.
-func (s *scan) arrange(name string, list []listed, known map[string]replica.Record) (entries []tree.Entry) {
-	at := map[string]int{}
-	for _, l := range list {
-		entry := l.Entry
-		key := keyOf(path.Join(name, entry.Name))
-		if l.err != nil {
-			s.trouble(path.Join(name, entry.Name), l.err)
-			entry.Kind = tree.Other
-		}
-		i, twice := at[key]
-		if !twice {
-			at[key] = len(entries)
-			entries = append(entries, entry)
-			continue
-		}
-		if known[key].Name == entry.Name {
-			entries[i], entry = entry, entries[i]
-		}
-		s.trouble(path.Join(name, entry.Name), fmt.Errorf("%w: %s", errClash, entries[i].Name))
-	}
-	if s.LeaveOut != nil {
-		s.forgetLeftOut(name, known)
-	}
-	return entries
-}
-
-// forgetLeftOut takes out of what is known what the set is not about any more:
-// that it was known once does not matter.
-func (s *scan) forgetLeftOut(name string, known map[string]replica.Record) {
-	for key, rec := range known {
-		kind := tree.File
-		if rec.Kind == replica.Folder {
-			kind = tree.Folder
-		}
-		if s.LeaveOut(path.Join(name, rec.Name), tree.Entry{Name: rec.Name, Kind: kind, Size: rec.Seen.Size, Modified: rec.Seen.Modified}) {
-			delete(known, key)
-		}
-	}
-}
-
 // save keeps records of what changed, and puts them into the backlogs.
 func (s *scan) save(ctx context.Context, changed []replica.Record) error {
 	if len(changed) == 0 {
@@ -411,105 +348,4 @@ func (e *Engine) toTell(r *Replica) []replica.Lane {
 		lanes = append(lanes, e.into(r)...)
 	}
 	return lanes
-}
-
-// gone looks once more for what was not listed, and notes that it is not there.
-func (s *scan) gone(ctx context.Context, h *hold, name string, left map[string]replica.Record) error {
-	var keys []string
-	for _, key := range slices.Sorted(maps.Keys(left)) {
-		switch {
-		case left[key].Kind == replica.None:
-		case h.change(s.r, key):
-			keys = append(keys, key)
-		default:
-			s.count(0, 0, 1)
-		}
-	}
-	if len(keys) == 0 {
-		return nil
-	}
-	release, err := s.standing(ctx, s.r, keys[0], path.Join(name, path.Base(keys[0])))
-	if errors.Is(err, errLater) {
-		s.count(0, 0, len(keys))
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	defer release()
-	records, err := s.Store.Get(ctx, s.r.ID, keys...)
-	if err != nil {
-		return err
-	}
-	var changed []replica.Record
-	for _, rec := range records {
-		if rec.Kind == replica.None || rec.Pending != nil {
-			continue
-		}
-		e, err := s.r.Tree.Stat(ctx, path.Join(name, rec.Name))
-		if !absent(err) {
-			if err != nil || kindOf(e) == rec.Kind { // it came back, or cannot be told
-				continue
-			}
-		}
-		if rec.Kind == replica.Folder {
-			err := s.emptied(ctx, s.r, rec.Key)
-			if errors.Is(err, errLater) {
-				s.count(0, 0, 1)
-				continue
-			}
-			if err != nil {
-				return err
-			}
-		}
-		if s.noteRemoved(s.r, &rec) {
-			changed = append(changed, rec)
-		}
-	}
-	s.count(0, len(changed), 0)
-	return s.save(ctx, changed)
-}
-
-// emptied notes that everything below a folder that is gone is gone. It returns
-// errLater when somebody is at work there: then the folder is not to be noted as
-// gone yet.
-func (e *Engine) emptied(ctx context.Context, r *Replica, key string) error {
-	children, err := e.Store.Children(ctx, r.ID, key)
-	if err != nil {
-		return &storeError{err}
-	}
-	h := e.newHold()
-	defer h.release()
-	var keys []string
-	for _, child := range children {
-		if child.Kind == replica.None && child.Pending == nil {
-			continue
-		}
-		if !h.change(r, child.Key) {
-			return errLater
-		}
-		keys = append(keys, child.Key)
-	}
-	if len(keys) == 0 {
-		return nil
-	}
-	records, err := e.Store.Get(ctx, r.ID, keys...)
-	if err != nil {
-		return &storeError{err}
-	}
-	var changed []replica.Record
-	for _, rec := range records {
-		if rec.Kind == replica.Folder {
-			if err := e.emptied(ctx, r, rec.Key); err != nil {
-				return err
-			}
-		}
-		if e.noteRemoved(r, &rec) {
-			changed = append(changed, rec)
-		}
-	}
-	if len(changed) == 0 {
-		return nil
-	}
-	return e.save(ctx, replica.Change{Replica: r.ID, Records: changed, Queue: e.toTell(r)})
 }

@@ -39,6 +39,13 @@ func (j *Job) Progress(done, bytes int64, fraction float64) {
 	j.run.Done, j.run.Bytes, j.run.Fraction = done, bytes, fraction
 }
 
+// Waits says what the work waits for; "" when it goes on.
+func (j *Job) Waits(text string) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	j.run.Waits = text
+}
+
 func (j *Job) snapshot() model.Run {
 	j.mu.Lock()
 	defer j.mu.Unlock()

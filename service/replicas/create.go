@@ -97,19 +97,21 @@ func (s *Service) creation(ctx context.Context, n model.NewReplicaSet) (*creatio
 	c := &creation{Service: s, asked: n, set: set, kept: creationKept{Created: set.Created}, save: func(context.Context) error { return nil }}
 	making := &folders{s, &c.kept.Made, func(ctx context.Context) error { return c.save(ctx) }}
 	if set.Permissions == model.PermissionsMap {
-		c.steps = append(c.steps, step{accountsStep(&c.set), c.pairAccounts, nil, nil})
+		c.steps = append(c.steps, step{text: accountsStep(&c.set), do: c.pairAccounts})
 	}
 	for i, r := range set.Replicas {
 		if r.Sub != "" {
-			c.steps = append(c.steps, step{folderStep(&c.set, i), func(ctx context.Context) (string, error) { return making.make(ctx, &c.set, i) }, func(ctx context.Context) error { return making.remove(ctx, &c.set.Replicas[i]) }, &c.set.Replicas[i]})
+			c.steps = append(c.steps, step{text: folderStep(&c.set, i), folderOf: &c.set.Replicas[i],
+				do:   func(ctx context.Context) (string, error) { return making.make(ctx, &c.set, i) },
+				undo: func(ctx context.Context) error { return making.remove(ctx, &c.set.Replicas[i]) }})
 		}
 	}
-	c.steps = append(c.steps, step{recordStep(&c.set), c.record, c.unrecord, nil})
+	c.steps = append(c.steps, step{text: recordStep(&c.set), do: c.record, undo: c.unrecord})
 	if n.Publish != "" {
-		c.steps = append(c.steps, step{publishStep(n.Publish), c.lead, nil, nil})
+		c.steps = append(c.steps, step{text: publishStep(n.Publish), do: c.lead})
 	}
 	for i := range set.Replicas {
-		c.steps = append(c.steps, step{pickUpStep(&c.set, i), func(ctx context.Context) (string, error) { return c.pickUp(ctx, i), nil }, nil, nil})
+		c.steps = append(c.steps, step{text: pickUpStep(&c.set, i), do: func(ctx context.Context) (string, error) { return c.pickUp(ctx, i), nil }})
 	}
 	return c, nil
 }
@@ -267,6 +269,9 @@ func (c *creation) pairAccounts(ctx context.Context) (string, error) {
 	for _, r := range c.set.Replicas {
 		n += int64(len(r.Accounts))
 	}
+	if n == 0 {
+		return "no account is another one there", nil
+	}
 	return count(n, "pair", "pairs"), nil
 }
 
@@ -330,47 +335,4 @@ func seedFirst(set model.ReplicaSet) (targets []namespace.Target) {
 		}
 	}
 	return targets
-}
-
-// pickUpMost is how long a creation waits for a replica to be picked up.
-const pickUpMost = 15 * time.Second
-
-// pickUp waits until a replica has picked up its settings, and says what is
-// awaited there.
-func (c *creation) pickUp(ctx context.Context, i int) string {
-	name := c.set.Replicas[i].Name
-	deadline := time.After(pickUpMost)
-	tick := time.NewTicker(100 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		set, err := c.Set(ctx, c.set.Name)
-		if err == nil {
-			r := &set.Replicas[i]
-			if r.PickedUp != nil && r.State != model.ReplicaNew {
-				return "picked up: " + r.Words + closedTo(&set, name)
-			}
-			c.kept.Steps[c.stepOf(i)].Found = r.Words
-		}
-		select {
-		case <-ctx.Done():
-		case <-deadline:
-		case <-tick.C:
-			continue
-		}
-		c.kept.Steps[c.stepOf(i)].State = model.StepAwaited
-		return "not picked up yet" + closedTo(&set, name)
-	}
-}
-
-// stepOf is the step at which a replica is picked up: the last ones.
-func (c *creation) stepOf(i int) int { return len(c.steps) - len(c.set.Replicas) + i }
-
-// closedTo says which lanes to a replica are closed, and until when.
-func closedTo(set *model.ReplicaSet, name string) (text string) {
-	for _, l := range set.Lanes {
-		if l.To == name && l.State == model.LaneClosed {
-			text += fmt.Sprintf("; the lane from %s is %s", l.From, l.Words)
-		}
-	}
-	return text
 }

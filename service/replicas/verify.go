@@ -2,17 +2,13 @@ package replicas
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"slices"
 	"strings"
 	"sync"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
@@ -36,8 +32,7 @@ type verifier struct {
 	set    model.ReplicaSet
 	filter *filter.Filter
 	random *rand.Rand
-	gate   *gate  // between the replicas that are compared now
-	told   string // what was told to be waited for
+	gate   *gate // between the replicas that are compared now
 
 	mu       sync.Mutex // of what follows: contents are read side by side
 	kept     verifyKept
@@ -81,7 +76,6 @@ func (s *Service) verifySet(ctx context.Context, job *jobs.Job) error {
 	if _, err := job.Resumes(&v.kept); err != nil {
 		return err
 	}
-	v.kept.Found.Waits = ""
 	if err := s.db.Change(ctx, func(tx *records.Tx) error { return tx.ForgetFindings(ctx, job.ID, v.kept.Seq) }); err != nil {
 		return err
 	}
@@ -191,15 +185,8 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 	defer second.Close()
 	local := v.local(first, second)
 	a, b := &tree.Ordered{Tree: first.Tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}, &tree.Ordered{Tree: second.Tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}
-	if v.gate = nil; v.asked.WithinCalendar {
-		v.gate = gateBetween(&v.set, seed.ID, r.ID)
-	}
+	v.gate = v.gateTo(seed, r)
 	group, reading := readers(ctx)
-	drain := func() error {
-		err := group.Wait()
-		group, reading = readers(ctx)
-		return err
-	}
 	saved := time.Now()
 	for p, err := range paths.Pairs(tree.Ahead(ctx, first.Items(ctx, a, v.itemOf)), tree.Ahead(ctx, second.Items(ctx, b, v.itemOf)), func(i verify.Item) string { return i.Path }) {
 		if err != nil {
@@ -212,9 +199,6 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 			f := chosenFile{p.Path, p.First.Size}
 			switch v.asked.Level {
 			case levelFull:
-				if err := v.awaitGate(ctx, seed, r, drain); err != nil {
-					return err
-				}
 				group.Go(func() error { return v.contents(reading, first, second, f) })
 			case levelSample:
 				v.choose(f)
@@ -223,17 +207,15 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 		v.progress(behind + min(a.Seen.Get(), b.Seen.Get())/float64(of))
 		if time.Since(saved) > keepEvery {
 			// What is kept as done must have been read.
-			if err := drain(); err != nil {
+			if err := group.Wait(); err != nil {
 				return err
 			}
+			group, reading = readers(ctx)
 			v.kept.After, saved = p.Path, time.Now()
 			_ = v.keep(ctx) // a database that is away now may be back by the next time
 		}
 	}
 	for _, f := range v.kept.Chosen {
-		if err := v.awaitGate(ctx, seed, r, drain); err != nil {
-			return err
-		}
 		group.Go(func() error { return v.contents(reading, first, second, f) })
 	}
 	if err := errors.Join(group.Wait(), ctx.Err()); err != nil {
@@ -244,46 +226,6 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 	}
 	v.assure()
 	return nil
-}
-
-// gateEvery is how often a gate that is closed is looked at: somebody may open it.
-const gateEvery = 2 * time.Second
-
-// awaitGate waits until contents may be read, and tells meanwhile for what. drain
-// lets what is being read come to its end before.
-func (v *verifier) awaitGate(ctx context.Context, seed, r model.Replica, drain func() error) error {
-	until, closed := v.gate.closed(time.Now())
-	if !closed {
-		return nil
-	}
-	if err := drain(); err != nil {
-		return err
-	}
-	for ; closed; until, closed = v.gate.closed(time.Now()) {
-		if v.kept.Found.Waits = closedWords(seed, r, until); v.kept.Found.Waits != v.told {
-			if err := v.keep(ctx); err != nil {
-				return err
-			}
-			v.told = v.kept.Found.Waits
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(gateEvery):
-		}
-		if set, err := v.db.ReplicaSet(ctx, v.set.Name); err == nil {
-			v.gate = gateBetween(&set, seed.ID, r.ID)
-		}
-	}
-	v.kept.Found.Waits, v.told = "", ""
-	return v.keep(ctx)
-}
-
-func closedWords(seed, r model.Replica, until time.Time) string {
-	if until.IsZero() {
-		return fmt.Sprintf("the lane between %s and %s is closed, and its calendar never opens it", seed.Name, r.Name)
-	}
-	return fmt.Sprintf("the lane between %s and %s is closed until %s", seed.Name, r.Name, until.Local().Format("Mon 2 Jan 15:04"))
 }
 
 func (v *verifier) progress(fraction float64) {
@@ -316,15 +258,6 @@ func (v *verifier) assure() {
 // replica is what was found at the replica that is compared now.
 func (v *verifier) replica() *model.VerifiedReplica {
 	return &v.kept.Found.Replicas[len(v.kept.Found.Replicas)-1]
-}
-
-// sideBySide is how many files are read at a time.
-const sideBySide = 6
-
-func readers(ctx context.Context) (*errgroup.Group, context.Context) {
-	group, reading := errgroup.WithContext(ctx)
-	group.SetLimit(sideBySide)
-	return group, reading
 }
 
 // itemOf is what is compared of an entry, as far as the set is about it.
@@ -416,79 +349,6 @@ func (v *verifier) find(r *model.VerifiedReplica, differences []verify.Differenc
 		v.doubt(f)
 		v.kept.Seq++
 	}
-}
-
-// differInContent compares what is in a file at both ends.
-func (v *verifier) differInContent(ctx context.Context, first, second *end, name string) ([]verify.Difference, error) {
-	sums, held, err := v.sumsOf(ctx, first, second, name)
-	return compareSums(name, sums, held, first.replica.Name, second.replica.Name), err
-}
-
-// sumsOf reads a file at both ends at the same time. held says where somebody
-// else has it open, so that it could not be read.
-func (v *verifier) sumsOf(ctx context.Context, first, second *end, name string) (sums [2][32]byte, held [2]bool, err error) {
-	group, reading := errgroup.WithContext(ctx)
-	for i, e := range []*end{first, second} {
-		group.Go(func() (err error) {
-			sums[i], err = sumOf(reading, e.Tree, name, v.gate)
-			held[i] = errors.Is(err, tree.ErrInUse)
-			if err != nil && !held[i] && !isMissing(err) && reading.Err() == nil {
-				return fmt.Errorf("%s at %s: %w", name, e.replica.Name, err)
-			}
-			return nil
-		})
-	}
-	return sums, held, errors.Join(group.Wait(), ctx.Err())
-}
-
-// contents compares what is in a file at both ends.
-func (v *verifier) contents(ctx context.Context, first, second *end, f chosenFile) error {
-	sums, held, err := v.sumsOf(ctx, first, second, f.Path)
-	if err != nil {
-		return err
-	}
-	d := compareSums(f.Path, sums, held, first.replica.Name, second.replica.Name)
-	v.onTheirWay(ctx, first, second, d)
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	r := v.replica()
-	v.kept.Bytes += f.Size
-	r.Read += f.Size
-	r.Counts.Differs(d...)
-	v.find(r, d)
-	if v.asked.Level == levelFull && !held[0] {
-		v.sums = append(v.sums, records.Sum{Path: f.Path, Sum: sums[0]})
-	}
-	return nil
-}
-
-func compareSums(name string, sums [2][32]byte, held [2]bool, first, second string) []verify.Difference {
-	switch {
-	case held[0]:
-		return []verify.Difference{{Path: name, Kind: verify.InUse, First: "somebody holds it at " + first}}
-	case held[1]:
-		return []verify.Difference{{Path: name, Kind: verify.InUse, Second: "somebody holds it at " + second}}
-	case sums[0] != sums[1]:
-		return []verify.Difference{{Path: name, Kind: verify.Content, First: fmt.Sprintf("SHA-256 %x…", sums[0][:6]), Second: fmt.Sprintf("SHA-256 %x…", sums[1][:6])}}
-	}
-	return nil
-}
-
-// sumOf is the SHA-256 of a file's content.
-func sumOf(ctx context.Context, t tree.Tree, name string, g *gate) (sum [32]byte, err error) {
-	content, err := t.Open(ctx, name)
-	if err != nil {
-		return sum, err
-	}
-	defer content.Close()
-	stream := tree.Stream(ctx, content, 0)
-	defer stream.Close()
-	hash := sha256.New()
-	if _, err := io.Copy(hash, g.reader(ctx, stream)); err != nil {
-		return sum, err
-	}
-	hash.Sum(sum[:0])
-	return sum, nil
 }
 
 // conclude says what came of it.

@@ -95,7 +95,7 @@ func (w *way) carry(ctx context.Context) {
 			w.wait(ctx, until, idleMost)
 			continue
 		}
-		w.setSpeed(speed)
+		setLimit(w.limiter, speed)
 		if scanned, filled := w.ready(); !scanned || !filled {
 			w.is(model.LaneNotYet, "", time.Time{})
 			w.wait(ctx, until, idleMost)
@@ -180,14 +180,6 @@ func (w *way) carried(files int, bytes int64, conflicts int) {
 	w.more.Conflicts += int64(conflicts)
 }
 
-// setSpeed makes the limiter let through what an hour allows.
-func (w *way) setSpeed(r calendar.Rate) {
-	limit := limitOf(r)
-	if w.limiter.Limit() != limit {
-		w.limiter.SetLimit(limit)
-	}
-}
-
 // pace lets bytes of a lane pass when its calendar allows.
 func (r *round) pace(ctx context.Context, lane replica.Lane, bytes int) error {
 	for _, w := range r.ways {
@@ -203,7 +195,7 @@ func (w *way) pass(ctx context.Context, bytes int) error {
 	for {
 		speed, until := w.open(time.Now())
 		if speed != calendar.Off {
-			w.setSpeed(speed)
+			setLimit(w.limiter, speed)
 			break
 		}
 		w.is(model.LaneClosed, "", until)
@@ -223,14 +215,7 @@ func (w *way) pass(ctx context.Context, bytes int) error {
 		w.State, w.Trouble, w.Until = model.LaneCarrying, "", nil
 	}
 	w.state.Unlock()
-	for bytes > 0 {
-		part := min(bytes, burst)
-		if err := w.limiter.WaitN(ctx, part); err != nil {
-			return err
-		}
-		bytes -= part
-	}
-	return nil
+	return passThrough(ctx, w.limiter, bytes)
 }
 
 // reason says in words why a lane fails.

@@ -4529,8 +4529,6 @@ export interface components {
             set: string;
             /** @description What came of it, in words; absent until it is done */
             verdict?: string;
-            /** @description What is waited for now, when something is */
-            waits?: string;
         };
         Retry: {
             /**
@@ -4808,6 +4806,8 @@ export interface components {
             subject: string;
             /** @description Why it failed or stopped */
             trouble?: string;
+            /** @description What it waits for now, when it does nothing else */
+            waits?: string;
             /** @description User who started it */
             who: string;
             /**
@@ -4840,7 +4840,7 @@ export interface components {
              * @description How many files a sample has; 300 when absent
              */
             sample?: number;
-            /** @description Whether contents are read only while the lane between both is open, and no faster than it may carry */
+            /** @description Whether contents are read only while the lane between both is open, and no faster than it may carry; a file that is being read when it closes is read to its end */
             withinCalendar?: boolean;
         };
         Seen: {
@@ -5304,7 +5304,7 @@ export interface components {
              * @description How many files a sample has; 300 when absent
              */
             sample?: number;
-            /** @description Whether contents are read only while the lane between both is open, and no faster than it may carry */
+            /** @description Whether contents are read only while the lane between both is open, and no faster than it may carry; a file that is being read when it closes is read to its end */
             withinCalendar?: boolean;
         };
         Volume: {

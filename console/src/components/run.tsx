@@ -4,7 +4,7 @@ import { useMutation } from "@tanstack/react-query";
 import { api, type Run } from "../api/client";
 import { Meter } from "./figures";
 import { Status, type Tone } from "./status";
-import { Button, Trouble } from "./ui";
+import { Button, sentence, Trouble } from "./ui";
 
 const tones: Record<string, Tone> = { waiting: "none", running: "good", stopped: "held", done: "good", failed: "bad" };
 
@@ -22,13 +22,14 @@ export function RunProgress({ run }: { run: Run }) {
         <RunState run={run} />
         <span>{run.done.toLocaleString("en")} {run.kind === "who-can" ? "users" : "files and folders"}</span>
         <span className="text-soft">{Math.round(run.rate).toLocaleString("en")}/s</span>
-        {run.leftS !== undefined && <span className="text-soft">about {left(run.leftS)} left</span>}
+        {run.leftS !== undefined && !run.waits && <span className="text-soft">about {left(run.leftS)} left</span>}
         <span className="ml-auto flex gap-2">
           {!ended(run) && <Button disabled={act.isPending} onClick={() => act.mutate("stop")}>Stop</Button>}
           {(run.state === "stopped" || run.state === "failed") && <Button disabled={act.isPending} onClick={() => act.mutate("resume")}>Go on</Button>}
         </span>
       </div>
       {run.state !== "done" && <Meter label={`Progress of run ${run.id}`} share={run.fraction} />}
+      {run.waits && !ended(run) && <p><Status tone="held">waits</Status> {sentence(run.waits)}</p>}
       {run.trouble && <p className={run.state === "failed" ? "text-bad" : "text-soft"}>{run.trouble}</p>}
       {act.error && <Trouble error={act.error} />}
     </div>

@@ -12,7 +12,7 @@ import { setPage } from "../components/replica";
 import { ended, RunProgress } from "../components/run";
 import { SpanStrip } from "../components/span";
 import { outcomeTone, Status } from "../components/status";
-import { Button, Field, Loading, PageHead, Section, Select, TextField, TextInput, Trouble } from "../components/ui";
+import { Button, Field, Loading, PageHead, Section, Select, sentence, TextField, TextInput, Trouble } from "../components/ui";
 import { CalendarField } from "../components/week";
 import { bytes, target, when } from "../format";
 import { layouts } from "./setsettings";
@@ -128,7 +128,7 @@ function Made({ creation, onLeave }: { creation: ReplicaCreation; onLeave: () =>
       <div className="mt-4">
         {!ended(creation.run) && <RunProgress run={creation.run} />}
         {creation.run.state === "done" && <p><Status tone="good">made</Status> <Link className="text-span underline underline-offset-2" to={setPage(creation.set)} onClick={onLeave}>See how {creation.set} is filled</Link></p>}
-        {(creation.run.state === "failed" || creation.run.state === "stopped") && <p><Status tone="bad">not made</Status> What was begun is taken back. {creation.run.trouble}</p>}
+        {(creation.run.state === "failed" || creation.run.state === "stopped") && <p><Status tone="bad">not made</Status> What was begun is taken back.{!creation.steps.some((s) => s.state === "failed") && creation.run.trouble && ` ${sentence(creation.run.trouble)}`}</p>}
       </div>
     </Section>
   );

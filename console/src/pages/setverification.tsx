@@ -5,9 +5,8 @@ import { Link } from "react-router";
 import type { ReplicaVerification } from "../api/client";
 import { useReplicaVerification, useVerifyFindings } from "../api/queries";
 import { kinds, setPage, VerifyVerdict } from "../components/replica";
-import { ended, RunProgress } from "../components/run";
-import { Status } from "../components/status";
-import { Button, Empty, Facts, Loading, PageHead, Section, sentence, TextInput, Trouble } from "../components/ui";
+import { RunProgress } from "../components/run";
+import { Button, Empty, Facts, Loading, PageHead, Section, TextInput, Trouble } from "../components/ui";
 import { bytes, when } from "../format";
 
 export function SetVerificationPage({ run }: { run: number }) {
@@ -25,11 +24,11 @@ export function SetVerificationPage({ run }: { run: number }) {
         facts={[
           ["Replica set", <Link key="s" className="text-span underline underline-offset-2" to={setPage(v.set)}>{v.set}</Link>],
           ["Level", levels[v.level]],
-          ["Compared with", v.against ?? "the seed"],
+          ["Compared with", v.against || "the seed"],
           ["Begun", `${when(v.run.created)}, by ${v.run.who}`],
         ]}
       />
-      {v.run.state !== "done" && <div className="my-5"><RunProgress run={v.run} />{v.waits && !ended(v.run) && <p className="mt-1"><Status tone="held">waits</Status> {sentence(v.waits)}</p>}</div>}
+      {v.run.state !== "done" && <div className="my-5"><RunProgress run={v.run} /></div>}
       <div className="mt-6" />
       <Section title="Replicas"><Replicas v={v} /></Section>
       <Section title="Differences"><Differences v={v} run={run} /></Section>

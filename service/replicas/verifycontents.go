@@ -1,0 +1,129 @@
+package replicas
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"bridgespan/core/calendar"
+	"bridgespan/core/verify"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/tree"
+)
+
+// sideBySide is how many files are read at a time.
+const sideBySide = 6
+
+func readers(ctx context.Context) (*errgroup.Group, context.Context) {
+	group, reading := errgroup.WithContext(ctx)
+	group.SetLimit(sideBySide)
+	return group, reading
+}
+
+// gateTo is the gate through which contents of a replica are read; nil unless that
+// is asked for.
+func (v *verifier) gateTo(seed, r model.Replica) *gate {
+	if !v.asked.WithinCalendar {
+		return nil
+	}
+	look := func(ctx context.Context) (calendar.Week, error) {
+		set, err := v.db.ReplicaSet(ctx, v.set.Name)
+		return weekBetween(&set, seed.ID, r.ID), err
+	}
+	return newGate(weekBetween(&v.set, seed.ID, r.ID), look, func(until time.Time, closed bool) {
+		if !closed {
+			v.job.Waits("")
+			return
+		}
+		v.job.Waits(closedWords(seed, r, until))
+	})
+}
+
+func closedWords(seed, r model.Replica, until time.Time) string {
+	if until.IsZero() {
+		return fmt.Sprintf("the lane between %s and %s is closed, and its calendar never opens it", seed.Name, r.Name)
+	}
+	return fmt.Sprintf("the lane between %s and %s is closed until %s", seed.Name, r.Name, until.Local().Format("Mon 2 Jan 15:04"))
+}
+
+// differInContent compares what is in a file at both ends.
+func (v *verifier) differInContent(ctx context.Context, first, second *end, name string) ([]verify.Difference, error) {
+	sums, held, err := v.sumsOf(ctx, first, second, name)
+	return compareSums(name, sums, held, first.replica.Name, second.replica.Name), err
+}
+
+// sumsOf reads a file at both ends at the same time. held says where somebody
+// else has it open, so that it could not be read.
+func (v *verifier) sumsOf(ctx context.Context, first, second *end, name string) (sums [2][32]byte, held [2]bool, err error) {
+	if err := v.gate.await(ctx); err != nil {
+		return sums, held, err
+	}
+	group, reading := errgroup.WithContext(ctx)
+	for i, e := range []*end{first, second} {
+		group.Go(func() (err error) {
+			sums[i], err = sumOf(reading, e.Tree, name, v.gate)
+			held[i] = errors.Is(err, tree.ErrInUse)
+			if err != nil && !held[i] && !isMissing(err) && reading.Err() == nil {
+				return fmt.Errorf("%s at %s: %w", name, e.replica.Name, err)
+			}
+			return nil
+		})
+	}
+	return sums, held, errors.Join(group.Wait(), ctx.Err())
+}
+
+// contents compares what is in a file at both ends.
+func (v *verifier) contents(ctx context.Context, first, second *end, f chosenFile) error {
+	sums, held, err := v.sumsOf(ctx, first, second, f.Path)
+	if err != nil {
+		return err
+	}
+	d := compareSums(f.Path, sums, held, first.replica.Name, second.replica.Name)
+	v.onTheirWay(ctx, first, second, d)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	r := v.replica()
+	v.kept.Bytes += f.Size
+	r.Read += f.Size
+	r.Counts.Differs(d...)
+	v.find(r, d)
+	if v.asked.Level == levelFull && !held[0] {
+		v.sums = append(v.sums, records.Sum{Path: f.Path, Sum: sums[0]})
+	}
+	return nil
+}
+
+func compareSums(name string, sums [2][32]byte, held [2]bool, first, second string) []verify.Difference {
+	switch {
+	case held[0]:
+		return []verify.Difference{{Path: name, Kind: verify.InUse, First: "somebody holds it at " + first}}
+	case held[1]:
+		return []verify.Difference{{Path: name, Kind: verify.InUse, Second: "somebody holds it at " + second}}
+	case sums[0] != sums[1]:
+		return []verify.Difference{{Path: name, Kind: verify.Content, First: fmt.Sprintf("SHA-256 %x…", sums[0][:6]), Second: fmt.Sprintf("SHA-256 %x…", sums[1][:6])}}
+	}
+	return nil
+}
+
+// sumOf is the SHA-256 of a file's content.
+func sumOf(ctx context.Context, t tree.Tree, name string, g *gate) (sum [32]byte, err error) {
+	content, err := t.Open(ctx, name)
+	if err != nil {
+		return sum, err
+	}
+	defer content.Close()
+	stream := tree.Stream(ctx, content, 0)
+	defer stream.Close()
+	hash := sha256.New()
+	if _, err := io.Copy(hash, tree.Paced(ctx, stream, g.pass)); err != nil {
+		return sum, err
+	}
+	hash.Sum(sum[:0])
+	return sum, nil
+}
