@@ -75,3 +75,17 @@ func TestReserved(t *testing.T) {
 		t.Errorf("staging name %q", name)
 	}
 }
+
+// What is paced asks for all that passes, and ends with what stops it.
+func TestPaced(t *testing.T) {
+	passed := 0
+	pass := func(_ context.Context, n int) error { passed += n; return nil }
+	text, err := io.ReadAll(tree.Paced(t.Context(), strings.NewReader("ten bytes."), pass))
+	if err != nil || string(text) != "ten bytes." || passed != 10 {
+		t.Errorf("%q, %d passed, %v", text, passed, err)
+	}
+	closed := errors.New("closed")
+	if _, err := io.ReadAll(tree.Paced(t.Context(), strings.NewReader("ten bytes."), func(context.Context, int) error { return closed })); !errors.Is(err, closed) {
+		t.Errorf("what is stopped ends with %v", err)
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"bridgespan/core/calendar"
+	"bridgespan/core/forecast"
 	"bridgespan/core/replica"
 )
 
@@ -74,5 +75,22 @@ func TestForetell(t *testing.T) {
 	}, start)
 	if !closed.Filled.IsZero() || !closed.Steady.Endless() || len(closed.Fills) != 1 {
 		t.Errorf("with a lane that never opens: %+v", closed)
+	}
+}
+
+// What changes at one replica each week arrives at the others as far as ways lead
+// there; nothing that changes lags by nothing.
+func TestSteady(t *testing.T) {
+	always := calendar.Always()
+	ways := []forecast.Way{{Lane: replica.Lane{From: 1, To: 2}, Mbit: 100, Calendar: always}, {Lane: replica.Lane{From: 2, To: 3}, Mbit: 1, Calendar: always}}
+	o := Steady(1, 1<<30, ways)
+	if o.Endless() || o.Lanes[0].Weekly < 1<<30-1<<20 || o.Lanes[1].Weekly < 1<<30-1<<20 || o.Lags[3].P95 < o.Lags[2].P95 {
+		t.Errorf("a gibibyte a week: %+v", o)
+	}
+	if o := Steady(1, 1<<40, ways); !o.Endless() {
+		t.Errorf("more than the slower one carries: %+v", o)
+	}
+	if o := Steady(1, 0, ways); o.Endless() || o.Lanes[0].Weekly != 0 {
+		t.Errorf("nothing: %+v", o)
 	}
 }
