@@ -125,9 +125,10 @@ func (r *round) guard(do func()) {
 	do()
 }
 
-// connections is how many connections lead to a replica: a server works off what
-// comes over one of them one after the other.
-const connections = 2
+// connections is how many connections lead to a replica. Two carry more, since a
+// server works off what comes over one of them in order; they wait until it is
+// known why a verification once missed a file that was just being put in place.
+const connections = 1
 
 func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round {
 	r := &round{keeper: k, set: set, stop: stop, untidy: make(chan struct{}, 1), troubles: map[[2]string]replication.Trouble{}}
