@@ -75,7 +75,8 @@ func TestReplicaVerification(t *testing.T) {
 	v.await("a pause", func(s model.ReplicaSet) bool { return s.State == model.SetPaused })
 	clean := v.verify("full")
 	if list := v.found(clean.Run.ID); len(list) != 0 || !strings.HasPrefix(clean.Verdict, "All replicas hold") || clean.Replicas[0].Read == 0 || !slices.Equal(clean.Replicas[0].Opened, []string{"/garden/beds"}) {
-		t.Errorf("before anything was planted: %v, %+v", list, clean)
+		set, err := api.ReplicaSet(ctx, "beds")
+		t.Fatalf("before anything was planted: %v, %+v; the set: %+v, %v", list, clean, set, err)
 	}
 	if entry, err = api.EntryAt(ctx, "garden", "beds"); err != nil || entry.Locations[1].State != namespace.Open {
 		t.Errorf("the held location is %+v, %v", entry.Locations, err)

@@ -23,7 +23,7 @@ type ReplicaSet struct {
 	Retry       Retry          `json:"retry" doc:"How what could not be carried is tried again"`
 	Alerts      []ReplicaAlert `json:"alerts" doc:"What needs somebody, the worst first"`
 	Paused      bool           `json:"paused" doc:"Whether nothing is looked at or carried"`
-	State       string         `json:"state" enum:"paused,failing,filling,behind,steady" doc:"How it is in one word"`
+	State       string         `json:"state" enum:"pausing,paused,failing,filling,behind,steady" doc:"How it is in one word"`
 	Summary     string         `json:"summary" doc:"How it is in a sentence"`
 	Replicas    []Replica      `json:"replicas" doc:"In the order in which they were named"`
 	Lanes       []Lane         `json:"lanes" doc:"Each direction between two replicas"`
@@ -52,6 +52,7 @@ type ReplicaAlert struct {
 
 // States of a set.
 const (
+	SetPausing = "pausing" // it is to be paused, and something may still be under way
 	SetPaused  = "paused"
 	SetFailing = "failing" // something cannot be worked at
 	SetFilling = "filling" // the first fill is under way

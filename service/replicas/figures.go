@@ -31,13 +31,20 @@ func (w *way) snapshot() model.Lane {
 // keepFigures keeps how replicas and lanes are, and tells whoever shows them.
 func (r *round) keepFigures(ctx context.Context) {
 	news := false
-	for _, p := range r.places {
-		news = p.keep(ctx) || news
-		p.keepTroubles(ctx)
+	// Replicas as they were before backlogs are counted: one that is told to be
+	// filled must not have what is left of that counted before it was.
+	before := make([]model.Replica, len(r.places))
+	for i, p := range r.places {
+		p.lookAtIntake()
+		before[i] = p.snapshot()
 	}
 	for _, w := range r.ways {
 		news = w.keep(ctx) || news
 	}
+	for i, p := range r.places {
+		news = p.keep(ctx, before[i]) || news
+	}
+	r.keepTroubles(ctx)
 	if news {
 		_ = r.db.Tell(ctx, topic, r.set.Name, now())
 		r.Service.changed()
@@ -53,25 +60,16 @@ func (p *place) lookAtIntake() {
 	}
 	p.state.Lock()
 	defer p.state.Unlock()
-	same := p.IntakeUsed == used && (p.IntakeFull == nil) == (full == nil) && (full == nil || p.IntakeFull.Equal(*full))
-	p.IntakeUsed, p.IntakeFull, p.dirty = used, full, p.dirty || !same
+	p.IntakeUsed, p.IntakeFull = used, full
 }
 
-// keep keeps how a replica is, when it changed.
-func (p *place) keep(ctx context.Context) bool {
-	p.lookAtIntake()
-	p.state.Lock()
-	m, dirty := p.Replica, p.dirty
-	p.dirty = false
-	p.state.Unlock()
-	if !dirty {
-		return false
+// keep keeps how a replica was, when that is not as it was last kept.
+func (p *place) keep(ctx context.Context, m model.Replica) bool {
+	if text := jsonText(m); text != p.kept && p.db.StoreReplica(ctx, m) == nil {
+		p.kept = text
+		return true
 	}
-	if err := p.db.StoreReplica(ctx, m); err != nil {
-		p.update(func(*model.Replica) {})
-		return false
-	}
-	return true
+	return false
 }
 
 // keepTroubles keeps what could not be done since the last time.
@@ -97,7 +95,8 @@ func (r *round) keepTroubles(ctx context.Context) {
 	}
 }
 
-// A backlog is counted so often that it takes a twentieth of the time at most.
+// A backlog is counted so often that it takes a twentieth of the time at most;
+// one that is told to be empty, as soon as that may not be so any more.
 const (
 	countEvery = 2 * time.Second
 	countShare = 20
@@ -133,16 +132,22 @@ func (w *way) keep(ctx context.Context) bool {
 
 // count counts the backlog, when it is time to.
 func (w *way) count(ctx context.Context) {
-	if time.Since(w.counted) < max(countEvery, countShare*w.took) {
+	w.state.Lock()
+	outdated := w.fuller && w.Backlog.Files == 0
+	w.fuller = false
+	w.state.Unlock()
+	if !outdated && time.Since(w.counted) < max(countEvery, countShare*w.took) {
 		return
 	}
 	began := time.Now()
 	b, err := w.db.Backlog(ctx, w.id)
 	w.counted, w.took = time.Now(), time.Since(began)
+	w.state.Lock()
+	defer w.state.Unlock()
 	if err == nil {
-		w.state.Lock()
 		w.Backlog = b
-		w.state.Unlock()
+	} else {
+		w.fuller = w.fuller || outdated
 	}
 }
 

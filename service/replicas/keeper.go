@@ -128,7 +128,7 @@ func (r *round) guard(do func()) {
 // connections is how many connections lead to a replica. Two carry more, since a
 // server works off what comes over one of them in order; they wait until it is
 // known why a verification once missed a file that was just being put in place.
-const connections = 1
+const connections = 2
 
 func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round {
 	r := &round{keeper: k, set: set, stop: stop, untidy: make(chan struct{}, 1), troubles: map[[2]string]replication.Trouble{}}
@@ -189,7 +189,7 @@ func (b *bells) Save(ctx context.Context, c replica.Change) error {
 	err := b.Store.Save(ctx, c)
 	for _, w := range b.round.ways {
 		if slices.Contains(c.Queue, w.id) {
-			ring(w.news)
+			w.queued()
 		}
 	}
 	return err

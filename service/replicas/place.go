@@ -20,9 +20,10 @@ type place struct {
 	look   chan struct{} // rung when somebody wants it to be looked at
 	warm   warmth
 
+	kept string // as it was last kept
+
 	state sync.Mutex // of what follows
 	model.Replica
-	dirty bool // it is not as it was last kept
 }
 
 // update changes how a replica is.
@@ -30,7 +31,6 @@ func (p *place) update(change func(*model.Replica)) {
 	p.state.Lock()
 	defer p.state.Unlock()
 	change(&p.Replica)
-	p.dirty = true
 }
 
 // is notes a state, and since when.

@@ -3,6 +3,7 @@ package replicas
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -149,6 +150,9 @@ func laneWords(l *model.Lane, at time.Time) string {
 
 // summary says how a set is, in a word and in a sentence.
 func summary(set *model.ReplicaSet) (state, words string) {
+	if set.Paused && slices.ContainsFunc(set.Replicas, func(r model.Replica) bool { return r.Settings != set.Version }) {
+		return model.SetPausing, "About to pause: what is under way is being ended."
+	}
 	if set.Paused {
 		return model.SetPaused, "Paused: nothing is looked at or carried."
 	}

@@ -24,6 +24,7 @@ type way struct {
 	week    calendar.Week
 	passed  int64         // bytes since the last beat
 	more    model.Carried // since the last beat
+	fuller  bool          // something was queued since the backlog was last counted
 	counted time.Time     // when the backlog was last counted
 	took    time.Duration // how long that took
 	beaten  time.Time     // when the rate was last told
@@ -47,6 +48,14 @@ func (w *way) takeOver(l model.Lane, usual string) {
 	if err == nil {
 		w.week = week
 	}
+	w.state.Unlock()
+	ring(w.news)
+}
+
+// queued notes that something was put into the backlog.
+func (w *way) queued() {
+	w.state.Lock()
+	w.fuller = true
 	w.state.Unlock()
 	ring(w.news)
 }

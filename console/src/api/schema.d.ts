@@ -4471,7 +4471,7 @@ export interface components {
              * @description How it is in one word
              * @enum {string}
              */
-            state: "paused" | "failing" | "filling" | "behind" | "steady";
+            state: "pausing" | "paused" | "failing" | "filling" | "behind" | "steady";
             /** @description How it is in a sentence */
             summary: string;
             /** @description What came of the last verification; absent when there was none */

@@ -6,11 +6,11 @@ import { Status, type Tone } from "./status";
 
 export const setPage = (name: string) => `/replicas/${encodeURIComponent(name)}`;
 
-const setTones: Record<ReplicaSet["state"], Tone> = { steady: "good", behind: "none", filling: "none", failing: "bad", paused: "held" };
+const setTones: Record<ReplicaSet["state"], Tone> = { steady: "good", behind: "none", filling: "none", failing: "bad", pausing: "held", paused: "held" };
 
 export const SetState = ({ set }: { set: ReplicaSet }) => <Status tone={setTones[set.state]}>{set.state}</Status>;
 
-export const replicaTones: Record<ReplicaSet["replicas"][number]["state"], Tone> = { new: "none", looking: "none", waiting: "none", steady: "good", failing: "bad", paused: "held" };
+export const replicaTones: Record<ReplicaSet["replicas"][number]["state"], Tone> = { new: "none", looking: "none", waiting: "none", steady: "good", failing: "bad", pausing: "held", paused: "held" };
 
 const decks: Record<Lane["state"], Deck> = { new: "none", idle: "open", carrying: "open", closed: "lifted", "not-yet": "none", failing: "failing", paused: "lifted" };
 
