@@ -52,7 +52,7 @@ func Member(t testing.TB, d *domain.Controller, name string, shares ...string) *
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { fileserver.Discard(place) })
-	c := fileserver.Config{Dir: dir, Name: name, Address: "127.0.0.1", SID: "S-1-5-21-1001-2002-3003", Domain: d, Owner: warden,
+	c := fileserver.Config{Dir: dir, Name: name, Address: address(), SID: "S-1-5-21-1001-2002-3003", Domain: d, Owner: warden,
 		Groups: []fileserver.Group{{Name: "scanners", RID: 2001}}}
 	for _, share := range shares {
 		c.Shares = append(c.Shares, fileserver.Share{Name: share, Note: "Test share " + share})

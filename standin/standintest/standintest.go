@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 
 	"bridgespan/records"
@@ -20,7 +21,7 @@ func Password(account string) string { return "larkfield-" + account }
 // "ada" and "ben", of whom ada is in the group "keepers", and the named shares.
 func FileServer(t testing.TB, name string, shares ...string) *fileserver.Server {
 	t.Helper()
-	return start(t, fileserver.Config{Name: name, Address: "127.0.0.1"}, shares)
+	return start(t, fileserver.Config{Name: name, Address: address()}, shares)
 }
 
 // OnStandardPort is a FileServer at a loopback address of its own, on the port
@@ -42,7 +43,18 @@ const commonSID = "S-1-5-21-1001-2002-3003"
 // own, which mean nothing on the others.
 func StrangeFileServer(t testing.TB, name string, shares ...string) *fileserver.Server {
 	t.Helper()
-	return start(t, fileserver.Config{Name: name, Address: "127.0.0.1", SID: "S-1-5-21-7001-8002-9003"}, shares)
+	return start(t, fileserver.Config{Name: name, Address: address(), SID: "S-1-5-21-7001-8002-9003"}, shares)
+}
+
+var addresses atomic.Uint32
+
+// address is a loopback address that no other server of any test has. Two
+// servers that were given one port would both listen there, unknown to each
+// other: Samba lets the kernel deal connections out among all who do
+// (SO_REUSEPORT), and a test would meet now the one and now the other.
+func address() string {
+	pid := os.Getpid()
+	return fmt.Sprintf("127.%d.%d.%d", 128+(pid>>8)%64, pid%256, 1+addresses.Add(1)%250)
 }
 
 func start(t testing.TB, c fileserver.Config, shares []string) *fileserver.Server {
