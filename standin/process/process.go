@@ -9,6 +9,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
+	"sync/atomic"
 	"syscall"
 	"time"
 )
@@ -101,14 +103,30 @@ func Dial(address string) func() error {
 	}
 }
 
-// FreePort finds a TCP port of host that nothing listens on.
+// Ports that FreePort gives away: below those that the kernel gives to
+// connections. Programs that run side by side begin so far apart.
+const (
+	firstPort = 10_000
+	lastPort  = 32_000
+	portsEach = 251
+)
+
+var portsGiven atomic.Uint32
+
+// FreePort finds a TCP port of host that nothing listens on. It is given to
+// nobody else for long: until who asked for it listens there, a port that the
+// kernel chose could be chosen again.
 func FreePort(host string) (int, error) {
-	l, err := net.Listen("tcp", net.JoinHostPort(host, "0"))
-	if err != nil {
-		return 0, err
+	const ports = lastPort - firstPort
+	var err error
+	for range portsEach {
+		port := firstPort + (os.Getpid()*portsEach+int(portsGiven.Add(1)))%ports
+		var l net.Listener
+		if l, err = net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(port))); err == nil {
+			return port, l.Close()
+		}
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
+	return 0, fmt.Errorf("no free port at %s: %w", host, err)
 }
 
 // CheckFree returns an error in words when something else listens on address.
