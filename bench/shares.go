@@ -70,7 +70,7 @@ func prepareShareFill(ctx context.Context, after *endings, bare bool) (ours, ref
 }
 
 // connections lead to each of both folders, as to a replica of the service.
-const connections = 1
+const connections = 2
 
 // bothFolders makes the target anew, and opens both folders, each by sessions of
 // its own.

@@ -125,9 +125,8 @@ func (r *round) guard(do func()) {
 	do()
 }
 
-// connections is how many connections lead to a replica. Two carry more, since a
-// server works off what comes over one of them in order; they wait until it is
-// known why a verification once missed a file that was just being put in place.
+// connections is how many connections lead to a replica: a server works off what
+// comes over one of them in order.
 const connections = 2
 
 func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round {
