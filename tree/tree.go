@@ -212,7 +212,7 @@ type Watcher interface {
 	// Watch yields the folders right in which something changed, soon after it did,
 	// until ctx ends. First it yields "" when it has begun: what changes from then
 	// on is told. ErrMissed says that all must be looked at, and does not end it;
-	// another error does.
+	// another error does, ErrUnsupported at once where the tree cannot tell after all.
 	Watch(ctx context.Context) iter.Seq2[string, error]
 }
 

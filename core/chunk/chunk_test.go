@@ -149,7 +149,7 @@ func TestDelta(t *testing.T) {
 		"another":         {random(5, 1<<20), 1 << 20},
 		"longer":          {slices.Concat(old, random(6, 50_000)), 150_000},
 	} {
-		d, err := NewDelta(cutter(t, For(int64(len(c.next)))), bytes.NewReader(old), bytes.NewReader(c.next))
+		d, err := delta(cutter(t, For(int64(len(c.next)))), old, c.next)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -167,7 +167,7 @@ func FuzzDelta(f *testing.F) {
 	f.Fuzz(func(t *testing.T, old, more []byte, at uint16) {
 		cut := min(int(at), len(old))
 		next := slices.Concat(old[:cut], more, old[cut:])
-		d, err := NewDelta(cutter(t, Around(256)), bytes.NewReader(old), bytes.NewReader(next))
+		d, err := delta(cutter(t, Around(256)), old, next)
 		if err != nil || !bytes.Equal(rebuild(d, old, next), next) {
 			t.Errorf("%v: %+v", err, d)
 		}
@@ -190,4 +190,14 @@ func BenchmarkSplit(b *testing.B) {
 			})
 		}
 	}
+}
+
+// delta cuts two contents and compares them.
+func delta(c *Cutter, old, next []byte) (Delta, error) {
+	was, err := NewList(c, bytes.NewReader(old))
+	if err != nil {
+		return Delta{}, err
+	}
+	is, err := NewList(c, bytes.NewReader(next))
+	return Compare(was, is), err
 }

@@ -32,37 +32,55 @@ func For(size int64) Sizes {
 	return Around(int(average))
 }
 
-// NewDelta reads both contents, cuts them, and finds in the old one the chunks
-// of the new one. It returns the first error of reading.
-func NewDelta(c *Cutter, old, next io.Reader) (Delta, error) {
-	there := map[Fingerprint]int64{}
-	at := int64(0)
-	err := c.Split(old, nil, func(chunk []byte) error {
-		f := Of(chunk)
-		if _, known := there[f]; !known {
-			there[f] = at
-		}
-		at += int64(len(chunk))
+// List is what a content is made of.
+type List struct {
+	Chunks []Chunk // in order
+	Digest [32]byte
+	Size   int64 // bytes of the content
+}
+
+// Chunk is one of them: its length in bytes, and its fingerprint.
+type Chunk struct {
+	Length      int
+	Fingerprint Fingerprint
+}
+
+// NewList reads a content and cuts it. It returns the first error of reading.
+func NewList(c *Cutter, content io.Reader) (l List, err error) {
+	hash := blake3.New()
+	err = c.Split(content, nil, func(chunk []byte) error {
+		hash.Write(chunk)
+		l.Chunks = append(l.Chunks, Chunk{len(chunk), Of(chunk)})
+		l.Size += int64(len(chunk))
 		return nil
 	})
-	if err != nil {
-		return Delta{}, err
+	hash.Sum(l.Digest[:0])
+	return l, err
+}
+
+// Compare finds in an old content the chunks of a new one. Both must have been
+// cut by the same sizes.
+func Compare(old, next List) Delta {
+	there := make(map[Fingerprint]int64, len(old.Chunks))
+	at := int64(0)
+	for _, c := range old.Chunks {
+		if _, known := there[c.Fingerprint]; !known {
+			there[c.Fingerprint] = at
+		}
+		at += int64(c.Length)
 	}
-	var d Delta
-	hash := blake3.New()
-	err = c.Split(next, nil, func(chunk []byte) error {
-		from, known := there[Of(chunk)]
+	d := Delta{Digest: next.Digest}
+	for _, c := range next.Chunks {
+		length := int64(c.Length)
+		from, known := there[c.Fingerprint]
 		if !known {
 			from = -1
-			d.Lacks += int64(len(chunk))
+			d.Lacks += length
 		}
-		hash.Write(chunk)
-		d.add(Part{d.Size, int64(len(chunk)), from})
-		d.Size += int64(len(chunk))
-		return nil
-	})
-	hash.Sum(d.Digest[:0])
-	return d, err
+		d.add(Part{d.Size, length, from})
+		d.Size += length
+	}
+	return d
 }
 
 // add adds a part, to the one before it where both can be one.

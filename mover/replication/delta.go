@@ -5,6 +5,8 @@ import (
 	"errors"
 	"io"
 
+	"golang.org/x/sync/errgroup"
+
 	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/tree"
@@ -67,16 +69,22 @@ func (m *move) assembled(ctx context.Context, staged string, base, content tree.
 	return nil
 }
 
-// compare finds out what of a file another one holds.
+// compare finds out what of a file another one holds. Each is cut where it lies,
+// if that is possible, and both at the same time.
 func compare(ctx context.Context, base, content tree.Content) (chunk.Delta, error) {
-	cutter, err := chunk.NewCutter(chunk.For(content.Entry().Size))
-	if err != nil {
-		return chunk.Delta{}, err
-	}
-	old, next := tree.Stream(ctx, base, 0), tree.Stream(ctx, content, 0)
-	defer old.Close()
-	defer next.Close()
-	return chunk.NewDelta(cutter, old, next)
+	sizes := chunk.For(content.Entry().Size)
+	var old, next chunk.List
+	group, run := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		old, err = tree.Chunks(run, base, sizes)
+		return err
+	})
+	group.Go(func() (err error) {
+		next, err = tree.Chunks(run, content, sizes)
+		return err
+	})
+	err := group.Wait()
+	return chunk.Compare(old, next), err
 }
 
 // pacedReaderAt reads as fast as the lane may carry.

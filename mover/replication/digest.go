@@ -1,7 +1,6 @@
 package replication
 
 import (
-	"cmp"
 	"context"
 	"io"
 	"sync"
@@ -15,7 +14,7 @@ import (
 // digest reads a file and hashes it. The entry is the file as it was opened; it
 // returns errMoved when it is another one afterwards.
 func digest(ctx context.Context, t tree.Tree, name string) (replica.Digest, tree.Entry, error) {
-	return digestOf(ctx, t, name, func(content io.Reader) io.Reader { return content })
+	return digestOf(ctx, t, name, nil)
 }
 
 // digest is digest as fast as the lane may carry: what is read at the other side
@@ -24,25 +23,20 @@ func (c *carry) digest(ctx context.Context, t tree.Tree, name string) (replica.D
 	return digestOf(ctx, t, name, func(content io.Reader) io.Reader { return c.paced(ctx, content) })
 }
 
-func digestOf(ctx context.Context, t tree.Tree, name string, as func(io.Reader) io.Reader) (replica.Digest, tree.Entry, error) {
+func digestOf(ctx context.Context, t tree.Tree, name string, through func(io.Reader) io.Reader) (replica.Digest, tree.Entry, error) {
 	content, err := t.Open(ctx, name)
 	if err != nil {
 		return replica.Digest{}, tree.Entry{}, err
 	}
 	defer content.Close()
-	stream := tree.Stream(ctx, content, 0)
-	defer stream.Close()
-	hash := newHash()
-	defer hashes.Put(hash)
-	n, err := io.Copy(hash, as(stream))
+	d, err := tree.Digest(ctx, content, through)
+	if err == nil {
+		err = still(ctx, t, name, content)
+	}
 	if err != nil {
 		return replica.Digest{}, tree.Entry{}, err
 	}
-	opened := content.Entry()
-	if err := still(ctx, t, name, content); err != nil || n != opened.Size {
-		return replica.Digest{}, tree.Entry{}, cmp.Or(err, errMoved)
-	}
-	return sum(hash), opened, nil
+	return d, content.Entry(), nil
 }
 
 // still returns errMoved when an open file is no longer as it was opened.

@@ -66,14 +66,11 @@ func (e *Engine) leastSize(usual int64) int64 {
 
 // digestAtSender hashes what is sent.
 func (m *move) digestAtSender(ctx context.Context, content tree.Content) (replica.Digest, error) {
-	stream := tree.Stream(ctx, content, 0)
-	defer stream.Close()
-	hash := newHash()
-	defer hashes.Put(hash)
-	if _, err := io.Copy(hash, m.paced(ctx, stream)); err != nil {
-		return replica.Digest{}, err
+	d, err := tree.Digest(ctx, content, func(r io.Reader) io.Reader { return m.paced(ctx, r) })
+	if err == nil {
+		err = still(ctx, m.carry.from.Tree, m.there, content)
 	}
-	return sum(hash), still(ctx, m.carry.from.Tree, m.there, content)
+	return d, err
 }
 
 // copyOf stages a copy of a file of the receiver. ok is false when it is not what

@@ -35,7 +35,27 @@ func Open(dir string) (*Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &Tree{root: root}
+	return over(root)
+}
+
+// Sub opens a folder within as a tree of its own.
+func (t *Tree) Sub(ctx context.Context, name string) (tree.Tree, error) {
+	if err := begin(ctx, "open", name); err != nil {
+		return nil, err
+	}
+	root, err := t.root.OpenRoot(name)
+	if err != nil {
+		return nil, classify("open", name, err)
+	}
+	sub, err := over(root)
+	if err != nil {
+		return nil, err
+	}
+	return sub, nil
+}
+
+func over(root *os.Root) (*Tree, error) {
+	t, err := &Tree{root: root}, error(nil)
 	if t.top, err = root.Open("."); err != nil {
 		_ = root.Close()
 		return nil, err

@@ -141,6 +141,9 @@ func (o *open) ReadAt(p []byte, off int64) (int, error) {
 	return n, err
 }
 
+// Unwrap is the open file of the connection.
+func (o *open) Unwrap() tree.Content { return o.Content }
+
 // Current describes the file as it is now, where the connection's tree can.
 func (o *open) Current(ctx context.Context) (tree.Entry, error) {
 	c, ok := o.Content.(tree.Current)

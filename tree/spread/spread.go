@@ -93,6 +93,9 @@ func (o *open) Close() error {
 	return o.Content.Close()
 }
 
+// Unwrap is the open file of the connection.
+func (o *open) Unwrap() tree.Content { return o.Content }
+
 // Current describes the file as it is now.
 func (o *open) Current(ctx context.Context) (tree.Entry, error) {
 	if c, ok := o.Content.(tree.Current); ok {

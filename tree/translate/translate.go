@@ -145,6 +145,9 @@ type open struct {
 	name string
 }
 
+// Unwrap is the open file of the tree below.
+func (o *open) Unwrap() tree.Content { return o.Content }
+
 // Current describes the file as it is now.
 func (o *open) Current(ctx context.Context) (tree.Entry, error) {
 	if c, ok := o.Content.(tree.Current); ok {

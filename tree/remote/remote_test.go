@@ -1,0 +1,272 @@
+package remote_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"bridgespan/core/chunk"
+	"bridgespan/tree"
+	"bridgespan/tree/folder"
+	"bridgespan/tree/memory"
+	"bridgespan/tree/remote"
+	"bridgespan/tree/treetest"
+)
+
+const secret = "only for tests"
+
+// mover is a mover that serves some folders.
+type mover struct {
+	*remote.Handler
+	target  remote.Target
+	server  *httptest.Server
+	crossed atomic.Int64 // bytes of its connections, both ways
+}
+
+func serve(t testing.TB, folders map[string]tree.Tree) *mover {
+	t.Helper()
+	m := &mover{Handler: &remote.Handler{Name: "reed", Secret: secret}}
+	for name, tr := range folders {
+		f := remote.Served{Name: name, Path: "/" + name, Tree: tr}
+		if s, ok := tr.(*folder.Tree); ok {
+			f.Sub = s.Sub
+		}
+		m.Folders = append(m.Folders, f)
+	}
+	m.server = httptest.NewUnstartedServer(m.Handler)
+	m.server.EnableHTTP2 = true
+	m.server.Listener = &counted{m.server.Listener, &m.crossed}
+	m.server.StartTLS()
+	t.Cleanup(m.server.Close)
+	t.Cleanup(m.Handler.Close)
+	m.target = remote.Target{Address: m.server.Listener.Addr().String(), Secret: secret, Fingerprint: remote.Fingerprint(m.server.Certificate().Raw), Timeout: 5 * time.Second}
+	return m
+}
+
+type counted struct {
+	net.Listener
+	n *atomic.Int64
+}
+
+func (c *counted) Accept() (net.Conn, error) {
+	conn, err := c.Listener.Accept()
+	return &countedConn{conn, c.n}, err
+}
+
+type countedConn struct {
+	net.Conn
+	n *atomic.Int64
+}
+
+func (c *countedConn) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p)
+	c.n.Add(int64(n))
+	return n, err
+}
+
+func (c *countedConn) Write(p []byte) (int, error) {
+	n, err := c.Conn.Write(p)
+	c.n.Add(int64(n))
+	return n, err
+}
+
+func (m *mover) open(t testing.TB, name, sub string) *remote.Tree {
+	t.Helper()
+	host, _, err := remote.Dial(t.Context(), m.target)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { host.Close() })
+	tr, err := host.Tree(t.Context(), name, sub)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return tr
+}
+
+func localFolder(t testing.TB) *folder.Tree {
+	t.Helper()
+	tr, err := folder.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { tr.Close() })
+	return tr
+}
+
+func TestConformance(t *testing.T) {
+	treetest.Run(t, func(t *testing.T) tree.Tree {
+		return serve(t, map[string]tree.Tree{"herbarium": localFolder(t)}).open(t, "herbarium", "")
+	})
+}
+
+// A folder within the one that is served is a tree of its own, and so is what
+// cannot do all that a folder can.
+func TestConformanceOfOthers(t *testing.T) {
+	t.Run("below", func(t *testing.T) {
+		treetest.Run(t, func(t *testing.T) tree.Tree {
+			local := localFolder(t)
+			if err := tree.MkdirAll(t.Context(), local, "scans/2026"); err != nil {
+				t.Fatal(err)
+			}
+			return serve(t, map[string]tree.Tree{"herbarium": local}).open(t, "herbarium", "scans/2026")
+		})
+	})
+	t.Run("memory", func(t *testing.T) {
+		treetest.Run(t, func(t *testing.T) tree.Tree {
+			return serve(t, map[string]tree.Tree{"herbarium": new(memory.Tree)}).open(t, "herbarium", "")
+		})
+	})
+}
+
+// Nobody is served who does not know the secret, and no secret is shown to a stranger.
+func TestStrangers(t *testing.T) {
+	m := serve(t, map[string]tree.Tree{"herbarium": localFolder(t)})
+	wrong := m.target
+	wrong.Secret = "guessed"
+	if _, _, err := remote.Dial(t.Context(), wrong); !errors.Is(err, remote.ErrSecret) {
+		t.Errorf("with another secret: %v", err)
+	}
+	shown := atomic.Bool{}
+	stranger := httptest.NewTLSServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { shown.Store(true) }))
+	defer stranger.Close()
+	wrong = m.target
+	wrong.Address, wrong.Fingerprint = stranger.Listener.Addr().String(), strings.Repeat("00", 32)
+	if _, _, err := remote.Dial(t.Context(), wrong); !errors.Is(err, remote.ErrStranger) || shown.Load() {
+		t.Errorf("a stranger: %v, was asked: %v", err, shown.Load())
+	}
+	m.server.Close()
+	if _, _, err := remote.Dial(t.Context(), m.target); !errors.Is(err, tree.ErrUnreachable) {
+		t.Errorf("nobody: %v", err)
+	}
+}
+
+func TestFolders(t *testing.T) {
+	m := serve(t, map[string]tree.Tree{"herbarium": localFolder(t)})
+	host, info, err := remote.Dial(t.Context(), m.target)
+	if err != nil || info.Name != "reed" || len(info.Folders) != 1 || info.Folders[0].Name != "herbarium" || info.Folders[0].Space.Total == 0 || time.Since(info.Time).Abs() > time.Minute {
+		t.Fatalf("%+v, %v", info, err)
+	}
+	defer host.Close()
+	if _, err := host.Tree(t.Context(), "council", ""); !errors.Is(err, remote.ErrNoFolder) {
+		t.Errorf("a folder that is not served: %v", err)
+	}
+	for _, sub := range []string{"nowhere", "../..", "a/../../.."} {
+		if _, err := host.Tree(t.Context(), "herbarium", sub); !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrInvalid) {
+			t.Errorf("the folder %q in it: %v", sub, err)
+		}
+	}
+}
+
+// A file is hashed and cut where it lies, and comes as it is.
+func TestNear(t *testing.T) {
+	local := localFolder(t)
+	m := serve(t, map[string]tree.Tree{"herbarium": local})
+	far := m.open(t, "herbarium", "")
+	random := make([]byte, 5<<20)
+	for i := range random {
+		random[i] = byte(rand.Uint32())
+	}
+	text := []byte(strings.Repeat("Digitalis purpurea, bed 7, viable\n", 100_000))
+	for name, c := range map[string]struct {
+		content     []byte
+		least, most float64 // of its bytes that cross when it is read
+	}{"random": {random, 1, 1.1}, "text": {text, 0, 0.1}, "short": {text[:40_000], 0, 0.3}, "empty": {nil, 0, 0}} {
+		if _, err := local.Put(t.Context(), name, bytes.NewReader(c.content), tree.PutOptions{}); err != nil {
+			t.Fatal(err)
+		}
+		near, err := local.Open(t.Context(), name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer near.Close()
+		before := m.crossed.Load()
+		content, err := far.Open(t.Context(), name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		sizes := chunk.For(int64(len(c.content)))
+		got, err := tree.Chunks(t.Context(), content, sizes)
+		want, bad := tree.Chunks(t.Context(), near, sizes)
+		if err != nil || bad != nil || fmt.Sprint(got) != fmt.Sprint(want) {
+			t.Errorf("%s: %d chunks, %v; %d at home, %v", name, len(got.Chunks), err, len(want.Chunks), bad)
+		}
+		if d, err := tree.Digest(t.Context(), content, nil); err != nil || d != want.Digest {
+			t.Errorf("%s: digest %x, %v; %x at home", name, d, err, want.Digest)
+		}
+		hashed := m.crossed.Load() - before
+		if most := int64(len(c.content)/50 + 50_000); hashed > most {
+			t.Errorf("%s: to be hashed and cut, %d bytes cross", name, hashed)
+		}
+		content.Close()
+		before = m.crossed.Load()
+		back, err := tree.ReadFile(t.Context(), far, name)
+		crossed := float64(m.crossed.Load() - before)
+		if err != nil || !bytes.Equal(back, c.content) {
+			t.Errorf("%s: read %d bytes, %v", name, len(back), err)
+		}
+		if n := float64(len(c.content)); crossed < c.least*n || crossed > c.most*n+10_000 {
+			t.Errorf("%s: to read %.0f bytes, %.0f cross", name, n, crossed)
+		}
+		before = m.crossed.Load()
+		if _, err := tree.Stage(t.Context(), far, name+" sent", bytes.NewReader(c.content), tree.PutOptions{}); err != nil {
+			t.Fatal(err)
+		}
+		if crossed, n := float64(m.crossed.Load()-before), float64(len(c.content)); crossed > c.most*n+10_000 {
+			t.Errorf("%s: to write %.0f bytes, %.0f cross", name, n, crossed)
+		}
+	}
+}
+
+// A file that the mover closed since nobody read it is told as that.
+func TestForgottenFile(t *testing.T) {
+	m := serve(t, map[string]tree.Tree{"herbarium": localFolder(t)})
+	far := m.open(t, "herbarium", "")
+	if _, err := far.Put(t.Context(), "scan", bytes.NewReader(make([]byte, 200_000)), tree.PutOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	content, err := far.Open(t.Context(), "scan")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer content.Close()
+	if _, err := content.ReadAt(make([]byte, 100), 0); err != nil {
+		t.Fatal(err)
+	}
+	m.Handler.Close()
+	if _, err := content.ReadAt(make([]byte, 100), 0); err == nil || !strings.Contains(err.Error(), "closed the file") {
+		t.Errorf("after it was closed: %v", err)
+	}
+}
+
+// A mover that goes in the middle of an answer is never taken for the end of it.
+func TestBrokenOff(t *testing.T) {
+	m := serve(t, map[string]tree.Tree{"herbarium": localFolder(t)})
+	far := m.open(t, "herbarium", "")
+	for i := range 3000 {
+		if err := far.Mkdir(t.Context(), fmt.Sprintf("%s %d", strings.Repeat("bed", 50), rand.Uint64())); err != nil {
+			t.Fatal(i, err)
+		}
+	}
+	seen := 0
+	var last error
+	for _, err := range far.List(context.WithoutCancel(t.Context()), ".", tree.Plain) {
+		if seen++; seen == 1 {
+			m.server.CloseClientConnections()
+		}
+		last = err
+	}
+	if last == nil && seen < 3000 {
+		t.Errorf("%d of 3000 entries, and no error", seen)
+	}
+}

@@ -1,0 +1,216 @@
+package remote
+
+import (
+	"bufio"
+	"context"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"bridgespan/tree"
+)
+
+// Handler serves folders to whoever knows the secret.
+type Handler struct {
+	Name    string // of the host
+	Secret  string
+	Folders []Served
+
+	once  sync.Once
+	mux   *http.ServeMux
+	files files
+}
+
+// Served is a folder that is served.
+type Served struct {
+	Name, Path string
+	Tree       tree.Tree
+	// Sub opens a folder within it as a tree of its own.
+	Sub func(ctx context.Context, name string) (tree.Tree, error)
+}
+
+// ServeHTTP answers calls.
+func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if !h.knows(r) {
+		w.Header().Set("WWW-Authenticate", "Bearer")
+		w.WriteHeader(http.StatusUnauthorized)
+		return
+	}
+	h.once.Do(func() {
+		h.mux = http.NewServeMux()
+		h.mux.HandleFunc("GET /v1/host", h.info)
+		h.mux.HandleFunc("POST /v1/folders/{folder}/{call}", h.call)
+	})
+	h.mux.ServeHTTP(w, r)
+}
+
+// knows compares secrets so that the time it takes tells nothing about them.
+func (h *Handler) knows(r *http.Request) bool {
+	shown, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	a, b := sha256.Sum256([]byte(shown)), sha256.Sum256([]byte(h.Secret))
+	return ok && h.Secret != "" && subtle.ConstantTimeCompare(a[:], b[:]) == 1
+}
+
+func (h *Handler) info(w http.ResponseWriter, r *http.Request) {
+	info := Info{Name: h.Name, Time: time.Now(), Folders: []Folder{}}
+	for _, f := range h.Folders {
+		told := Folder{Name: f.Name, Path: f.Path, Capabilities: f.Tree.Capabilities()}
+		var err error
+		if told.Space, err = f.Tree.Space(r.Context()); err != nil {
+			told.Trouble = plainText(err)
+		}
+		info.Folders = append(info.Folders, told)
+	}
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(info)
+}
+
+// served is a call that is answered.
+type served struct {
+	*Handler
+	ctx     context.Context
+	tree    tree.Tree
+	call    call
+	content io.Reader
+	w       http.ResponseWriter
+	packs   bool // the caller can unpack
+}
+
+// answers are what answers calls. One that has an error to tell has not answered yet.
+var answers = map[string]func(*served) error{
+	"open-folder": (*served).openFolder, "stat": (*served).stat, "list": (*served).list, "put": (*served).put, "stage": (*served).stage, "flush": (*served).flush,
+	"assemble": (*served).assemble, "exchange": (*served).exchange, "mkdir": (*served).mkdir, "rename": (*served).rename, "remove": (*served).remove,
+	"descriptor": (*served).descriptor, "apply": (*served).apply, "space": (*served).space, "watch": (*served).watch,
+	"open": (*served).open, "read": (*served).read, "current": (*served).current, "digest": (*served).digest, "chunks": (*served).chunks, "close": (*served).close,
+}
+
+func (h *Handler) call(w http.ResponseWriter, r *http.Request) {
+	answer := answers[r.PathValue("call")]
+	i := slices.IndexFunc(h.Folders, func(f Served) bool { return f.Name == r.PathValue("folder") })
+	switch {
+	case answer == nil:
+		fail(w, fmt.Errorf("%w: no call %q", tree.ErrUnsupported, r.PathValue("call")))
+		return
+	case i < 0:
+		fail(w, ErrNoFolder)
+		return
+	}
+	s := &served{Handler: h, ctx: r.Context(), w: w, packs: strings.Contains(r.Header.Get("Accept-Encoding"), encoding)}
+	end, err := s.begin(h.Folders[i], r)
+	if err == nil {
+		defer end()
+		err = answer(s)
+	}
+	if err != nil {
+		if f, _ := toFailure(err); f.Kind == "" && r.Context().Err() == nil {
+			slog.Warn("a call failed", "folder", r.PathValue("folder"), "call", r.PathValue("call"), "error", err)
+		}
+		fail(w, err)
+	}
+}
+
+// begin reads the line of a call, and opens the tree that it is about.
+func (s *served) begin(f Served, r *http.Request) (end func(), err error) {
+	var body io.Reader = r.Body
+	end = func() {}
+	if r.Header.Get("Content-Encoding") == encoding {
+		if body, end, err = unpack(body); err != nil {
+			return nil, err
+		}
+	}
+	reader := bufio.NewReaderSize(body, 32<<10)
+	line, err := readBounded(reader)
+	if err == nil {
+		err = json.Unmarshal(line, &s.call)
+	}
+	if err != nil {
+		end()
+		return nil, fmt.Errorf("%w: the call cannot be read: %w", errCall, err)
+	}
+	s.content, s.tree = reader, f.Tree
+	if s.call.Sub == "" || s.call.Sub == "." {
+		return end, nil
+	}
+	if s.tree, err = f.Sub(s.ctx, s.call.Sub); err != nil {
+		end()
+		return nil, err
+	}
+	unpacked := end
+	return func() { s.tree.Close(); unpacked() }, nil
+}
+
+var errCall = errors.New("bad call")
+
+// readBounded reads a line, but not one that never ends.
+func readBounded(r *bufio.Reader) (line []byte, err error) {
+	for {
+		part, err := r.ReadSlice('\n')
+		line = append(line, part...)
+		switch {
+		case err == nil:
+			return line, nil
+		case !errors.Is(err, bufio.ErrBufferFull):
+			return nil, err
+		case len(line) > mostLine:
+			return nil, errors.New("its line is too long")
+		}
+	}
+}
+
+// fail tells an error.
+func fail(w http.ResponseWriter, err error) {
+	f, status := toFailure(err)
+	if errors.Is(err, errCall) {
+		status = http.StatusBadRequest
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(answer{Error: f})
+}
+
+// reply answers with a line, and content behind it.
+func (s *served) reply(a answer, content []byte) error {
+	body, err := json.Marshal(a)
+	if err != nil {
+		return err
+	}
+	s.send(append(append(body, '\n'), content...))
+	return nil
+}
+
+// send sends a body, compressed if that makes it shorter. That it does not arrive
+// is the caller's to see.
+func (s *served) send(body []byte) {
+	if s.packs {
+		if short, ok := shorter(body); ok {
+			s.w.Header().Set("Content-Encoding", encoding)
+			body = short
+		}
+	}
+	_, _ = s.w.Write(body)
+}
+
+// answered answers with an entry, unless there is an error.
+func (s *served) answered(e tree.Entry, err error) error {
+	if err != nil {
+		return err
+	}
+	return s.reply(answer{Entry: toWire(e)}, nil)
+}
+
+// done answers that something is done, unless there is an error.
+func (s *served) done(err error) error {
+	if err != nil {
+		return err
+	}
+	return s.reply(answer{Last: true}, nil)
+}

@@ -1,0 +1,218 @@
+// Package remote is the tree of a folder at a host where a mover runs, and the
+// handler by which the mover serves it.
+//
+// Each call is one HTTP request (RFC 9110), POST /v1/folders/{folder}/{call}. Its
+// body is a line of JSON (RFC 8259), followed by content if the call carries any;
+// so is the answer's. What comes one by one, entries of a listing and changes, is
+// a line each, and the last line says that it is the last: an answer that was
+// broken off is never taken for a whole one. Where it makes them shorter, bodies
+// are compressed (zstd, RFC 8878). Who calls shows the mover's secret (RFC 6750),
+// and knows the mover by the fingerprint of its certificate.
+//
+// Files are hashed and cut where they lie, so that of a changed one only the
+// chunks that the other side lacks travel; small ones come with the answer that
+// opens them.
+package remote
+
+import (
+	"errors"
+	"io/fs"
+	"net/http"
+	"time"
+	"unicode/utf8"
+
+	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
+	"bridgespan/tree"
+)
+
+// call is the line of a request.
+type call struct {
+	Sub     string       `json:"sub,omitempty"`  // the folder, in the served one, that names are in
+	Name    string       `json:"name,omitempty"` // what it is about
+	Other   string       `json:"other,omitempty"`
+	Replace bool         `json:"replace,omitempty"`
+	Detail  tree.Detail  `json:"detail,omitempty"`
+	Put     *put         `json:"put,omitempty"`
+	Meta    *meta        `json:"meta,omitempty"`
+	Parts   []chunk.Part `json:"parts,omitempty"`
+	File    string       `json:"file,omitempty"` // an open one
+	At      int64        `json:"at,omitempty"`
+	Length  int          `json:"length,omitempty"`
+	Sizes   *chunk.Sizes `json:"sizes,omitempty"`
+}
+
+// put are the options of a file that is written.
+type put struct {
+	Replace bool        `json:"replace,omitempty"`
+	Size    *int64      `json:"size,omitempty"`
+	Intake  string      `json:"intake,omitempty"`
+	Meta    *meta       `json:"meta,omitempty"`
+	Detail  tree.Detail `json:"detail,omitempty"`
+}
+
+type meta struct {
+	Modified   time.Time        `json:"modified,omitzero"`
+	Attributes *tree.Attributes `json:"attributes,omitempty"`
+	Descriptor acl.Descriptor   `json:"descriptor,omitzero"`
+}
+
+// answer is a line of an answer.
+type answer struct {
+	Entry        *entry             `json:"entry,omitempty"`
+	Error        *failure           `json:"error,omitempty"`
+	Capabilities *tree.Capabilities `json:"capabilities,omitempty"`
+	Space        *tree.Space        `json:"space,omitempty"`
+	Descriptor   acl.Descriptor     `json:"descriptor,omitzero"`
+	File         string             `json:"file,omitempty"`
+	Digest       []byte             `json:"digest,omitempty"`
+	Chunks       int                `json:"chunks,omitempty"` // how many follow, as binary
+	Folder       string             `json:"folder,omitempty"` // in which something changed
+	Begun        bool               `json:"begun,omitempty"`
+	Last         bool               `json:"last,omitempty"`
+}
+
+// Info says what a mover serves.
+type Info struct {
+	Name    string    `json:"name"` // of the host
+	Time    time.Time `json:"time"`
+	Folders []Folder  `json:"folders"`
+}
+
+// Folder is one of the folders that a mover serves.
+type Folder struct {
+	Name         string            `json:"name"`
+	Path         string            `json:"path"`
+	Capabilities tree.Capabilities `json:"capabilities"`
+	Space        tree.Space        `json:"space"`
+	Trouble      string            `json:"trouble,omitempty"`
+}
+
+type entry struct {
+	Name       string          `json:"name"`
+	Kind       tree.Kind       `json:"kind,omitempty"`
+	Size       int64           `json:"size,omitempty"`
+	Allocated  int64           `json:"allocated,omitempty"`
+	Modified   time.Time       `json:"modified,omitzero"`
+	Created    time.Time       `json:"created,omitzero"`
+	ID         uint64          `json:"id,omitempty"`
+	Attributes tree.Attributes `json:"attributes,omitempty"`
+	Descriptor acl.Descriptor  `json:"descriptor,omitzero"`
+}
+
+func toWire(e tree.Entry) *entry {
+	w := entry(e)
+	return &w
+}
+
+// fromWire is an entry; the zero one when none came.
+func fromWire(w *entry) tree.Entry {
+	if w == nil {
+		return tree.Entry{}
+	}
+	return tree.Entry(*w)
+}
+
+func putToWire(o tree.PutOptions) *put {
+	p := &put{Replace: o.Replace, Intake: o.Intake, Detail: o.Detail, Meta: metaToWire(o.Meta)}
+	if o.SizeKnown {
+		p.Size = &o.Size
+	}
+	return p
+}
+
+func (p *put) options() (o tree.PutOptions) {
+	if p == nil {
+		return o
+	}
+	o = tree.PutOptions{Replace: p.Replace, Intake: p.Intake, Detail: p.Detail, Meta: p.Meta.meta()}
+	if p.Size != nil {
+		o.Size, o.SizeKnown = *p.Size, true
+	}
+	return o
+}
+
+func metaToWire(m tree.Meta) *meta { w := meta(m); return &w }
+
+func (m *meta) meta() tree.Meta {
+	if m == nil {
+		return tree.Meta{}
+	}
+	return tree.Meta(*m)
+}
+
+// failure is an error on its way.
+type failure struct {
+	Kind string `json:"kind,omitempty"`
+	Text string `json:"text"`
+}
+
+// kinds are the errors that are told apart on both sides, and their HTTP status.
+var kinds = []struct {
+	word   string
+	err    error
+	status int
+}{
+	{"no-folder", ErrNoFolder, http.StatusNotFound},
+	{"missing", fs.ErrNotExist, http.StatusNotFound},
+	{"not-empty", tree.ErrNotEmpty, http.StatusConflict}, // which the kernel takes for one of the next
+	{"exists", fs.ErrExist, http.StatusConflict},
+	{"refused", fs.ErrPermission, http.StatusForbidden},
+	{"unsupported", tree.ErrUnsupported, http.StatusNotImplemented},
+	{"in-use", tree.ErrInUse, http.StatusLocked},
+	{"no-space", tree.ErrNoSpace, http.StatusInsufficientStorage},
+	{"kind", tree.ErrKind, http.StatusConflict},
+	{"torn", tree.ErrTorn, http.StatusBadRequest},
+	{"missed", tree.ErrMissed, http.StatusConflict},
+	{"invalid", fs.ErrInvalid, http.StatusBadRequest},
+	{"closed", errClosed, http.StatusGone},
+}
+
+// ErrNoFolder: the mover serves no folder of that name.
+var ErrNoFolder = errors.New("the mover serves no such folder")
+
+// errClosed: the mover does not have a file open any more.
+var errClosed = errors.New("the mover has closed the file, since it was not used for long")
+
+// toFailure puts an error on its way, without the names that the caller knows.
+func toFailure(err error) (*failure, int) {
+	f := &failure{Text: plainText(err)}
+	for _, k := range kinds {
+		if errors.Is(err, k.err) {
+			f.Kind = k.word
+			return f, k.status
+		}
+	}
+	return f, http.StatusInternalServerError
+}
+
+func plainText(err error) string {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		err = p.Err
+	}
+	text := err.Error()
+	if !utf8.ValidString(text) {
+		return "an error that is no text"
+	}
+	return text
+}
+
+// err is the error that came.
+func (f *failure) err() error {
+	for _, k := range kinds {
+		if k.word == f.Kind {
+			return &told{f.Text, k.err}
+		}
+	}
+	return errors.New(f.Text)
+}
+
+// told is an error of a mover, with its words.
+type told struct {
+	text string
+	kind error
+}
+
+func (t *told) Error() string { return t.text }
+func (t *told) Unwrap() error { return t.kind }
