@@ -1,0 +1,30 @@
+package main
+
+import (
+	"context"
+	"log/slog"
+
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/mover/host"
+)
+
+func moverCommand() *cli.Command {
+	return &cli.Command{
+		Name: "mover", Usage: "serve folders of this host to a Bridge Span service, as a mover",
+		Description: "At its first start it makes a certificate and a secret, and says where. With both, the\nservice is told of it by: bspan server add NAME --mover --address HOST --certificate FINGERPRINT --password-file FILE",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8620", Usage: "`ADDRESS` at which the service reaches it", Sources: cli.EnvVars("BSPAND_MOVER_LISTEN")},
+			&cli.StringSliceFlag{Name: "folder", Usage: "a folder to serve, as `NAME=PATH`; may be given several times", Required: true},
+			&cli.StringFlag{Name: "state-dir", Value: "var/mover", Usage: "`FOLDER` for its certificate and its secret", Sources: cli.EnvVars("BSPAND_MOVER_STATE_DIR")},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			m, err := host.Open(host.Config{Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder")})
+			if err != nil {
+				return err
+			}
+			slog.Info("the mover serves", "address", m.Address(), "certificate", m.Fingerprint, "secret", m.SecretFile)
+			return m.Serve(ctx)
+		},
+	}
+}

@@ -1,0 +1,176 @@
+// Package host is the mover as a program of its own: it serves folders of the
+// host that it runs on to a Bridge Span service, which then needs no SMB server
+// there. What it needs beside the folders, an authority for its certificates and
+// its secret, it makes at its first start and keeps.
+package host
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"bridgespan/certificate"
+	"bridgespan/core/namespace"
+	"bridgespan/tree/folder"
+	"bridgespan/tree/remote"
+)
+
+// Config is how a mover runs.
+type Config struct {
+	Listen  string   // address and port
+	State   string   // folder of what it keeps
+	Folders []string // each as NAME=PATH
+}
+
+// Files in the folder of what it keeps.
+const SecretFile = "mover.secret"
+
+// secretWords make the secret long enough that nobody guesses it.
+const secretWords = 2
+
+// Mover is a mover that listens.
+type Mover struct {
+	// Fingerprint is that of the authority that vouches for its certificates.
+	Fingerprint string
+	SecretFile  string
+
+	listener net.Listener
+	handler  *remote.Handler
+	folders  []*folder.Tree
+}
+
+// Open opens the folders and listens. The caller must call Serve or Close.
+func Open(c Config) (*Mover, error) {
+	if err := os.MkdirAll(c.State, 0o700); err != nil {
+		return nil, err
+	}
+	name, err := os.Hostname()
+	if err != nil {
+		return nil, err
+	}
+	authority, _, err := certificate.Open(c.State, "Bridge Span mover at "+name)
+	if err != nil {
+		return nil, err
+	}
+	m := &Mover{Fingerprint: authority.Fingerprint(), SecretFile: filepath.Join(c.State, SecretFile)}
+	secret, err := readSecret(m.SecretFile)
+	if err != nil {
+		return nil, err
+	}
+	m.handler = &remote.Handler{Name: name, Secret: secret}
+	if err := m.openFolders(c.Folders); err != nil {
+		m.Close()
+		return nil, err
+	}
+	address, _, err := net.SplitHostPort(c.Listen)
+	if err == nil {
+		m.listener, err = tls.Listen("tcp", c.Listen, &tls.Config{MinVersion: tls.VersionTLS13, GetCertificate: authority.Server(name, address), NextProtos: []string{"h2", "http/1.1"}})
+	}
+	if err != nil {
+		m.Close()
+		return nil, fmt.Errorf("listen: %w", err)
+	}
+	return m, nil
+}
+
+// readSecret reads the secret, and makes one at the first start.
+func readSecret(file string) (string, error) {
+	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		var made strings.Builder
+		for range secretWords {
+			made.WriteString(rand.Text())
+		}
+		return made.String(), os.WriteFile(file, []byte(made.String()+"\n"), 0o600)
+	}
+	secret := strings.TrimSpace(string(text))
+	if err == nil && len(secret) < 20 {
+		err = fmt.Errorf("%s: a secret of at least 20 letters is needed; without the file one is made", file)
+	}
+	return secret, err
+}
+
+func (m *Mover) openFolders(list []string) error {
+	if len(list) == 0 {
+		return errors.New("folder: at least one is needed, as NAME=PATH")
+	}
+	seen := map[string]bool{}
+	for _, text := range list {
+		name, path, ok := strings.Cut(text, "=")
+		if !ok || path == "" {
+			return fmt.Errorf("folder: %q is not NAME=PATH", text)
+		}
+		if err := namespace.CheckElement("folder", name); err != nil {
+			return err
+		}
+		if key := namespace.Key(name); seen[key] {
+			return fmt.Errorf("folder: two are called %q", name)
+		} else {
+			seen[key] = true
+		}
+		full, err := filepath.Abs(path)
+		if err != nil {
+			return err
+		}
+		t, err := folder.Open(full)
+		if err != nil {
+			return fmt.Errorf("folder %s: %w", name, err)
+		}
+		m.folders = append(m.folders, t)
+		m.handler.Folders = append(m.handler.Folders, remote.Served{Name: name, Path: full, Tree: t, Sub: t.Sub})
+		if !t.Capabilities().Descriptors {
+			slog.Warn("the file system has no extended attributes: permissions are not kept", "folder", name, "path", full)
+		}
+	}
+	return nil
+}
+
+// Address is where it listens.
+func (m *Mover) Address() string { return m.listener.Addr().String() }
+
+// How long is waited for a caller: for its first words, and for calls to end when
+// the mover does.
+const (
+	helloMost = 10 * time.Second
+	endMost   = 10 * time.Second
+)
+
+// Serve answers calls until ctx ends, and closes what was opened.
+func (m *Mover) Serve(ctx context.Context) error {
+	defer m.Close()
+	server := &http.Server{Handler: m.handler, ReadHeaderTimeout: helloMost, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
+	ended := make(chan error, 1)
+	go func() { ended <- server.Serve(m.listener) }()
+	select {
+	case err := <-ended:
+		return err
+	case <-ctx.Done():
+	}
+	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), endMost)
+	defer cancel()
+	if err := server.Shutdown(last); err != nil {
+		return server.Close() // who watches never ends by itself
+	}
+	return nil
+}
+
+// Close closes what was opened.
+func (m *Mover) Close() {
+	if m.listener != nil {
+		m.listener.Close()
+	}
+	m.handler.Close()
+	for _, t := range m.folders {
+		t.Close()
+	}
+}
