@@ -34,12 +34,15 @@ type Site struct {
 // Server is a file server, reached by SMB 3.
 type Server struct {
 	Name    string `json:"name" doc:"Name in Bridge Span"`
+	Kind    string `json:"kind" enum:"smb,mover" doc:"smb: a file server that is reached by SMB 3; mover: a host where a mover runs, which serves its folders"`
 	Site    string `json:"site" doc:"Site where it stands"`
 	Address string `json:"address" doc:"Host name or address"`
-	Port    int    `json:"port" doc:"TCP port, 445 as a rule"`
+	Port    int    `json:"port" doc:"TCP port; as a rule 445, and 8620 of a mover"`
 	Domain  string `json:"domain,omitempty" doc:"Domain of the account; absent for an account of the server itself"`
-	Account string `json:"account" doc:"Account that Bridge Span administers it with"`
-	Note    string `json:"note,omitempty" doc:"For administrators"`
+	Account string `json:"account" doc:"Account that Bridge Span administers it with; empty where a mover runs"`
+	// Certificate is what a mover is known by.
+	Certificate string `json:"certificate,omitempty" doc:"SHA-256 fingerprint that a mover is known by; absent for a file server"`
+	Note        string `json:"note,omitempty" doc:"For administrators"`
 	// Reachable is nil before the first look.
 	Reachable *bool      `json:"reachable,omitempty" doc:"Whether it answered at the last look; absent before the first"`
 	Since     *time.Time `json:"since,omitempty" doc:"Since when it has been so"`
@@ -47,6 +50,15 @@ type Server struct {
 	Check     *Check     `json:"check,omitempty" doc:"The last check, whole"`
 	Version   int64      `json:"version" doc:"Goes up with every change; the ETag"`
 }
+
+// Kinds of servers.
+const (
+	ServerSMB   = "smb"
+	ServerMover = "mover"
+)
+
+// IsMover reports whether the server is a host where a mover runs.
+func (v *Server) IsMover() bool { return v.Certificate != "" }
 
 // Outcome is how one line of a check came out.
 type Outcome string

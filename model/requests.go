@@ -94,28 +94,31 @@ type LegList struct {
 
 // NewServer adds a server.
 type NewServer struct {
-	Name      string `json:"name" doc:"Name in Bridge Span"`
-	Site      string `json:"site" doc:"Site where it stands"`
-	Address   string `json:"address" doc:"Host name or address"`
-	Port      int    `json:"port,omitempty" doc:"TCP port; 445 when absent"`
-	Domain    string `json:"domain,omitempty" doc:"Domain of the account; absent for an account of the server itself"`
-	Account   string `json:"account" doc:"Account to administer it with"`
-	Password  string `json:"password" format:"password" doc:"Password of the account; kept sealed and never shown again"`
-	Note      string `json:"note,omitempty" doc:"For administrators"`
-	Unchecked bool   `json:"unchecked,omitempty" doc:"Add it without signing in to it first"`
+	Name     string `json:"name" doc:"Name in Bridge Span"`
+	Site     string `json:"site" doc:"Site where it stands"`
+	Address  string `json:"address" doc:"Host name or address"`
+	Port     int    `json:"port,omitempty" doc:"TCP port; 445 when absent, and 8620 of a mover"`
+	Domain   string `json:"domain,omitempty" doc:"Domain of the account; absent for an account of the server itself"`
+	Account  string `json:"account,omitempty" doc:"Account to administer it with; absent for a mover"`
+	Password string `json:"password" format:"password" doc:"Password of the account, or the secret of the mover; kept sealed and never shown again"`
+	// Certificate makes the server one where a mover runs.
+	Certificate string `json:"certificate,omitempty" doc:"SHA-256 fingerprint that the mover said at its start; with it, the server is a host where a mover runs"`
+	Note        string `json:"note,omitempty" doc:"For administrators"`
+	Unchecked   bool   `json:"unchecked,omitempty" doc:"Add it without signing in to it first"`
 }
 
 // EditServer changes a server; what is absent stays.
 type EditServer struct {
-	Name      *string `json:"name,omitempty"`
-	Site      *string `json:"site,omitempty"`
-	Address   *string `json:"address,omitempty"`
-	Port      *int    `json:"port,omitempty"`
-	Domain    *string `json:"domain,omitempty"`
-	Account   *string `json:"account,omitempty"`
-	Password  string  `json:"password,omitempty" format:"password" doc:"Needed again when address or account change"`
-	Note      *string `json:"note,omitempty"`
-	Unchecked bool    `json:"unchecked,omitempty" doc:"Change it without signing in to it first"`
+	Name        *string `json:"name,omitempty"`
+	Site        *string `json:"site,omitempty"`
+	Address     *string `json:"address,omitempty"`
+	Port        *int    `json:"port,omitempty"`
+	Domain      *string `json:"domain,omitempty"`
+	Account     *string `json:"account,omitempty"`
+	Certificate *string `json:"certificate,omitempty" doc:"Fingerprint of a mover that was made anew"`
+	Password    string  `json:"password,omitempty" format:"password" doc:"Needed again when address, account or certificate change"`
+	Note        *string `json:"note,omitempty"`
+	Unchecked   bool    `json:"unchecked,omitempty" doc:"Change it without signing in to it first"`
 }
 
 // NewNamespace adds a namespace.

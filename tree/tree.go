@@ -204,6 +204,13 @@ type Assembler interface {
 	Assemble(ctx context.Context, name, base string, parts []chunk.Part, content io.ReaderAt, options PutOptions) (Entry, error)
 }
 
+// WriteTrier is a tree that tells whether it lets us write, without being written.
+type WriteTrier interface {
+	// MayWrite returns an error wrapping fs.ErrPermission when nothing may be made
+	// or changed in a folder.
+	MayWrite(ctx context.Context, folder string) error
+}
+
 // ErrMissed: something changed that a [Watcher] could not tell of.
 var ErrMissed = errors.New("changes were missed")
 

@@ -31,9 +31,13 @@ type At struct {
 	domains map[account.SID]*domain
 }
 
-// At prepares to ask a server. The session stays the caller's.
+// At prepares to ask a server. The session stays the caller's. admin is nil where
+// a mover runs: it has no accounts, and names those of others as they are known.
 func (s *Service) At(ctx context.Context, server model.Server, admin *smbadmin.Admin) (*At, error) {
 	at := &At{Server: server, Admin: admin}
+	if admin == nil {
+		return at, nil
+	}
 	if known, ok := s.realms.Get(server.Name); ok {
 		at.realms = known
 		return at, nil
@@ -66,7 +70,7 @@ func (s *Service) Realms(at *At) []account.Realm {
 
 // localGroups are the server's own groups with their members, asked once.
 func (at *At) localGroups(ctx context.Context) ([]smbadmin.LocalGroup, error) {
-	if !at.asked {
+	if !at.asked && at.Admin != nil {
 		at.groups, at.trouble = at.Admin.Groups(ctx)
 		at.asked = true
 	}
@@ -81,7 +85,9 @@ func (s *Service) Named(ctx context.Context, at *At, sids []account.SID) ([]mode
 			unknown = append(unknown, one)
 		}
 	}
-	if len(unknown) > 0 {
+	if len(unknown) > 0 && at.Admin == nil {
+		s.nameByOthers(at, unknown)
+	} else if len(unknown) > 0 {
 		found, err := at.Admin.NamesOf(ctx, unknown)
 		if err != nil {
 			return nil, err
@@ -98,6 +104,20 @@ func (s *Service) Named(ctx context.Context, at *At, sids []account.SID) ([]mode
 		list[i] = show(n, realms)
 	}
 	return list, nil
+}
+
+// nameByOthers names accounts as another server has named them lately.
+func (s *Service) nameByOthers(at *At, unknown []account.SID) {
+	wanted := map[account.SID]bool{}
+	for _, one := range unknown {
+		wanted[one] = true
+	}
+	for _, k := range s.named.Keys() {
+		if n, ok := s.named.Peek(k); ok && wanted[k.sid] && n.Name != "" {
+			s.named.Add(key{at.Server.Name, k.sid}, n)
+			delete(wanted, k.sid)
+		}
+	}
 }
 
 // Describe names one account without asking a server.

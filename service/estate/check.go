@@ -13,7 +13,6 @@ import (
 	"bridgespan/model"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
-	"bridgespan/tree/smb"
 )
 
 // Check tries a server for real, line by line, and keeps the result.
@@ -71,15 +70,19 @@ func (c *checker) add(name string, outcome model.Outcome, found, means, remedy s
 }
 
 func (c *checker) run(ctx context.Context) {
-	if !c.address(ctx) || !c.greeting(ctx) {
+	if !c.address(ctx) || !c.server.IsMover() && !c.greeting(ctx) {
 		return
 	}
-	session := c.signIn(ctx)
-	if session == nil {
+	r := c.signIn(ctx)
+	if r == nil {
 		return
 	}
-	defer session.Close()
-	c.shares(ctx, session)
+	defer r.Close()
+	if c.server.IsMover() {
+		d, _ := r.Clock(ctx) // it was told with the rest
+		c.clock(d)
+	}
+	c.shares(ctx, r)
 }
 
 func (c *checker) address(ctx context.Context) bool {
@@ -144,14 +147,14 @@ func (c *checker) greeting(ctx context.Context) bool {
 		encryption, outcome = "not offered", model.Warn
 	}
 	c.add("encryption", outcome, encryption, "contents cross the network in the clear", "allow encryption on the server")
-	c.clock(g)
+	c.clock(g.ClockDifference)
 	return true
 }
 
-func (c *checker) clock(g smbadmin.Greeting) {
-	found := fmt.Sprintf("%+.1f s against ours", g.ClockDifference.Seconds())
+func (c *checker) clock(difference time.Duration) {
+	found := fmt.Sprintf("%+.1f s against ours", difference.Seconds())
 	means, remedy := "times of changes cannot be compared, and the later change may lose", "set both machines to the same time service"
-	switch d := g.ClockDifference.Abs(); {
+	switch d := difference.Abs(); {
 	case d > clockFail:
 		c.add("clock", model.Fail, found, means, remedy)
 	case d > clockWarn:
@@ -161,18 +164,26 @@ func (c *checker) clock(g smbadmin.Greeting) {
 	}
 }
 
-func (c *checker) signIn(ctx context.Context) *smb.Session {
-	session, err := c.service.Dial(ctx, c.server)
+func (c *checker) signIn(ctx context.Context) *Reach {
+	r, err := c.service.reach(ctx, c.server)
+	if err != nil && c.server.IsMover() {
+		c.add("mover", model.Fail, blame(c.server, err).Error(), "nothing can be looked at or carried there", "start the mover there; when it was made anew, give its certificate and secret: bspan server edit "+c.server.Name+" --certificate … --password-file …")
+		return nil
+	}
 	if err != nil {
 		c.add("sign-in", model.Fail, fmt.Sprintf("%s: %v", c.server.Account, cause(err)), "Bridge Span cannot see its shares or permissions", "set its password again with: bspan server edit "+c.server.Name+" --account … --password …")
 		return nil
 	}
-	c.add("sign-in", model.Pass, "accepted as "+c.server.Account, "", "")
-	return session
+	if c.server.IsMover() {
+		c.add("mover", model.Pass, fmt.Sprintf("%s, known by its certificate, takes the secret; everything is encrypted (TLS 1.3)", r.info.Name), "", "")
+	} else {
+		c.add("sign-in", model.Pass, "accepted as "+c.server.Account, "", "")
+	}
+	return r
 }
 
-func (c *checker) shares(ctx context.Context, session *smb.Session) {
-	shares, err := listShares(ctx, c.server.Name, session)
+func (c *checker) shares(ctx context.Context, r *Reach) {
+	shares, err := r.shares(ctx)
 	if err != nil {
 		c.add("shares", model.Fail, fmt.Sprint(cause(err)), "shares cannot be found by themselves", "give the account the right to list shares")
 		return
@@ -187,7 +198,7 @@ func (c *checker) shares(ctx context.Context, session *smb.Session) {
 		}
 	}
 	c.add("shares", model.Pass, fmt.Sprintf("%d: %s", len(disks), namesOf(disks)), "", "")
-	c.rights(ctx, session, disks)
+	c.rights(ctx, r, disks)
 }
 
 func namesOf(shares []model.Share) string {
@@ -200,12 +211,12 @@ func namesOf(shares []model.Share) string {
 
 // rights tries what administration needs on every share, without changing
 // anything: list the top folder, read its permissions, and be let in to write.
-func (c *checker) rights(ctx context.Context, session *smb.Session, disks []model.Share) {
+func (c *checker) rights(ctx context.Context, r *Reach, disks []model.Share) {
 	var refused []string
 	var least tree.Space
 	var leastName string
 	for _, h := range disks {
-		space, err := tryShare(ctx, session, h.Name)
+		space, err := tryShare(ctx, r, h.Name)
 		if err != nil {
 			refused = append(refused, fmt.Sprintf("%s (%v)", h.Name, err))
 			continue
@@ -216,7 +227,7 @@ func (c *checker) rights(ctx context.Context, session *smb.Session, disks []mode
 	}
 	if len(refused) > 0 {
 		c.add("rights", model.Fail, fmt.Sprintf("refused on %d of %d shares: %s", len(refused), len(disks), strings.Join(refused, ", ")),
-			"those shares cannot be verified, replicated or migrated", "make "+c.server.Account+" a member of the server's Administrators and let them into the share")
+			"those shares cannot be verified, replicated or migrated", c.rightsRemedy())
 	} else if len(disks) > 0 {
 		c.add("rights", model.Pass, fmt.Sprintf("lists, reads permissions and may write on all %d shares", len(disks)), "", "")
 	}
@@ -225,8 +236,15 @@ func (c *checker) rights(ctx context.Context, session *smb.Session, disks []mode
 	}
 }
 
-func tryShare(ctx context.Context, session *smb.Session, name string) (tree.Space, error) {
-	t, err := session.Tree(ctx, name, "")
+func (c *checker) rightsRemedy() string {
+	if c.server.IsMover() {
+		return "let the mover run as somebody who may do everything there"
+	}
+	return "make " + c.server.Account + " a member of the server's Administrators and let them into the share"
+}
+
+func tryShare(ctx context.Context, r *Reach, name string) (tree.Space, error) {
+	t, err := r.Tree(ctx, name, "")
 	if err != nil {
 		return tree.Space{}, fmt.Errorf("not let in: %w", cause(err))
 	}
@@ -240,7 +258,7 @@ func tryShare(ctx context.Context, session *smb.Session, name string) (tree.Spac
 	if _, err := t.Descriptor(ctx, "."); err != nil {
 		return tree.Space{}, fmt.Errorf("cannot read permissions: %w", cause(err))
 	}
-	if err := t.MayWrite(ctx, "."); err != nil {
+	if err := MayWrite(ctx, t, "."); err != nil {
 		return tree.Space{}, fmt.Errorf("may not write: %w", cause(err))
 	}
 	return t.Space(ctx)

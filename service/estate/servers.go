@@ -21,6 +21,7 @@ import (
 	"bridgespan/service/vault"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
+	"bridgespan/tree/remote"
 	"bridgespan/tree/smb"
 )
 
@@ -79,7 +80,7 @@ func (s *Service) AddServer(ctx context.Context, v model.Server, password string
 		}
 	}
 	err = s.change(ctx, func(tx *records.Tx) error {
-		if err := tx.AddServer(ctx, v, s.vault.Seal(secretLabel(v.Address, v.Account), password)); err != nil {
+		if err := tx.AddServer(ctx, v, s.vault.Seal(secretLabel(v), password)); err != nil {
 			return err
 		}
 		if err := tx.ReplaceShares(ctx, v.Name, shares); err != nil {
@@ -95,12 +96,12 @@ func (s *Service) AddServer(ctx context.Context, v model.Server, password string
 
 // tryOut signs in and lists the shares, and blames the field that is wrong.
 func (s *Service) tryOut(ctx context.Context, v model.Server, password string) ([]model.Share, error) {
-	session, err := dial(ctx, v, password)
+	r, err := reachWith(ctx, v, password)
 	if err != nil {
 		return nil, blame(v, err)
 	}
-	defer session.Close()
-	return listShares(ctx, v.Name, session)
+	defer r.Close()
+	return r.shares(ctx)
 }
 
 // blame turns a failure to sign in into a fault at the field to be changed.
@@ -113,27 +114,33 @@ func blame(v model.Server, err error) error {
 		return fault.Field("address", "check address and port, that the server runs and that no firewall is between", "nothing answers at %s", hostPort(v)).Because(err)
 	case errors.Is(err, smb.ErrSignIn):
 		return fault.Field("password", "check account, domain and password", "%s refuses the account %s", hostPort(v), v.Account).Because(err)
+	case errors.Is(err, remote.ErrSecret):
+		return fault.Field("password", "give what is in the mover's file mover.secret", "the mover at %s refuses the secret", hostPort(v)).Because(err)
+	case errors.Is(err, remote.ErrStranger):
+		return fault.Field("certificate", "give the fingerprint that the mover says when it starts; when it was not made anew, find out who answers there", "what answers at %s has another certificate", hostPort(v)).Because(err)
+	case v.IsMover():
+		return fault.Field("address", "check that a mover listens there", "what answers at %s is no mover: %v", hostPort(v), err).Because(err)
 	}
 	return fault.Field("address", "check that it is an SMB 3 file server", "%s does not let us sign in: %v", hostPort(v), err).Because(err)
 }
 
 func hostPort(v model.Server) string { return net.JoinHostPort(v.Address, strconv.Itoa(v.Port)) }
 
-// secretLabel binds a password to where it may be sent: neither a changed
-// address nor a changed account can draw it somewhere else.
-func secretLabel(address, account string) string {
-	return "server " + strings.ToLower(address) + " account " + strings.ToLower(account)
+// secretLabel binds a password to where it may be sent: no other address, account
+// or certificate can draw it somewhere else.
+func secretLabel(v model.Server) string {
+	label := "server " + strings.ToLower(v.Address) + " account " + strings.ToLower(v.Account)
+	if v.IsMover() {
+		label += " certificate " + v.Certificate
+	}
+	return label
 }
 
 func target(v model.Server, password string) smb.Target {
 	return smb.Target{Address: hostPort(v), Domain: v.Domain, Account: v.Account, Password: password, Timeout: tryTimeout}
 }
 
-func dial(ctx context.Context, v model.Server, password string) (*smb.Session, error) {
-	return smb.Dial(ctx, target(v, password))
-}
-
-// Dial signs in to a server with its administrative account.
+// Dial signs in to a file server with its administrative account.
 func (s *Service) Dial(ctx context.Context, v model.Server) (*smb.Session, error) {
 	to, err := s.Target(ctx, v)
 	if err != nil {
@@ -157,7 +164,10 @@ func (s *Service) EditServer(ctx context.Context, former string, v model.Server,
 		return at("site", err)
 	}
 	v.Site = site.Name
-	moved := secretLabel(before.Address, before.Account) != secretLabel(v.Address, v.Account)
+	if before.IsMover() != v.IsMover() {
+		return fault.Field("certificate", "add it as another server", "%s is a server of another kind", before.Name)
+	}
+	moved := secretLabel(before) != secretLabel(v)
 	if password == "" && moved {
 		return fault.Field("password", "give the password again", "a stored password is only ever sent to the address and for the account it was given for")
 	}
@@ -168,7 +178,7 @@ func (s *Service) EditServer(ctx context.Context, former string, v model.Server,
 	}
 	var secret []byte
 	if password != "" {
-		secret = s.vault.Seal(secretLabel(v.Address, v.Account), password)
+		secret = s.vault.Seal(secretLabel(v), password)
 	}
 	return s.change(ctx, func(tx *records.Tx) error {
 		if err := tx.UpdateServer(ctx, former, v, secret); err != nil {
@@ -252,15 +262,36 @@ func checkServer(v *model.Server) error {
 		return err
 	}
 	if v.Port == 0 {
-		v.Port = 445
+		v.Port = smbPort
+		if v.IsMover() {
+			v.Port = moverPort
+		}
 	}
 	switch {
 	case v.Port < 1 || v.Port > 65535:
-		return fault.Field("port", "use 445 unless the server listens elsewhere", "%d is not a TCP port", v.Port)
+		return fault.Field("port", "use 445 (8620 for a mover) unless the server listens elsewhere", "%d is not a TCP port", v.Port)
 	case v.Address == "" || len(v.Address) > 253 || strings.ContainsAny(v.Address, " /\\:@\x00") && net.ParseIP(v.Address) == nil:
 		return fault.Field("address", "write a host name or an address, without a port", "%q is not a host name or address", v.Address)
+	case v.IsMover():
+		return checkMover(v)
 	case v.Account == "" || len(v.Account) > 255:
 		return fault.Field("account", "name the account that administers the server", "an account is needed")
+	}
+	return checkNote(v.Note)
+}
+
+// Ports that servers listen at as a rule.
+const (
+	smbPort   = 445
+	moverPort = 8620
+)
+
+func checkMover(v *model.Server) (err error) {
+	if v.Account != "" || v.Domain != "" {
+		return fault.Field("account", "leave account and domain out", "a mover has no accounts: it is shown a secret")
+	}
+	if v.Certificate, err = remote.CheckFingerprint(v.Certificate); err != nil {
+		return fault.Field("certificate", "give the fingerprint that the mover says when it starts", "%v", err)
 	}
 	return checkNote(v.Note)
 }

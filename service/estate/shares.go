@@ -12,6 +12,7 @@ import (
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/tree"
+	"bridgespan/tree/remote"
 	"bridgespan/tree/smb"
 )
 
@@ -34,12 +35,12 @@ func (s *Service) Share(ctx context.Context, server, share string) (model.ShareD
 	if err != nil {
 		return model.ShareDetail{}, err
 	}
-	session, err := s.Dial(ctx, v)
+	r, err := s.reach(ctx, v)
 	if err != nil {
 		return model.ShareDetail{}, Unavailable(v, err)
 	}
-	defer session.Close()
-	shares, err := listShares(ctx, v.Name, session)
+	defer r.Close()
+	shares, err := r.shares(ctx)
 	if err != nil {
 		return model.ShareDetail{}, Unavailable(v, err)
 	}
@@ -52,7 +53,7 @@ func (s *Service) Share(ctx context.Context, server, share string) (model.ShareD
 	}
 	detail := model.ShareDetail{Share: shares[i], Entries: []model.ShareEntry{}}
 	if detail.Kind == "disk" {
-		if err := fillDetail(ctx, session, &detail); err != nil {
+		if err := fillDetail(ctx, r, &detail); err != nil {
 			return detail, Unavailable(v, err)
 		}
 	}
@@ -60,8 +61,8 @@ func (s *Service) Share(ctx context.Context, server, share string) (model.ShareD
 	return detail, err
 }
 
-func fillDetail(ctx context.Context, session *smb.Session, detail *model.ShareDetail) error {
-	t, err := session.Tree(ctx, detail.Name, "")
+func fillDetail(ctx context.Context, r *Reach, detail *model.ShareDetail) error {
+	t, err := r.Tree(ctx, detail.Name, "")
 	if err != nil {
 		return err
 	}
@@ -94,12 +95,12 @@ func fillDetail(ctx context.Context, session *smb.Session, detail *model.ShareDe
 }
 
 // ListShares lists the shares of a server and keeps the list.
-func (s *Service) ListShares(ctx context.Context, v model.Server, session *smb.Session) ([]model.Share, error) {
-	shares, err := listShares(ctx, v.Name, session)
+func (s *Service) ListShares(ctx context.Context, r *Reach) ([]model.Share, error) {
+	shares, err := r.shares(ctx)
 	if err != nil {
-		return nil, Unavailable(v, err)
+		return nil, Unavailable(r.Server, err)
 	}
-	return shares, s.storeShares(ctx, v.Name, shares)
+	return shares, s.storeShares(ctx, r.Server.Name, shares)
 }
 
 // storeShares keeps the list, and tells watchers when it changed.
@@ -129,6 +130,12 @@ func Unavailable(v model.Server, err error) error {
 	switch {
 	case fault.KindOf(err) != 0:
 		return err
+	case errors.Is(err, remote.ErrSecret):
+		return fault.New(fault.Unavailable, "give it again with: bspan server edit "+v.Name+" --new-password", "the mover of %s refuses the secret that we have", v.Name).Because(err)
+	case errors.Is(err, remote.ErrStranger):
+		return fault.New(fault.Unavailable, "when the mover was made anew, give its fingerprint: bspan server edit "+v.Name+" --certificate …; otherwise find out who answers there", "what answers for %s has another certificate than its mover", v.Name).Because(err)
+	case errors.Is(err, fs.ErrPermission) && v.IsMover():
+		return fault.New(fault.Forbidden, "let the mover run as somebody who has rights there", "%s does not allow that to its mover", v.Name).Because(err)
 	case errors.Is(err, smb.ErrSignIn):
 		return fault.New(fault.Unavailable, "set its password again with: bspan server edit "+v.Name, "%s refuses the account %s that we administer it with", v.Name, v.Account).Because(err)
 	case errors.Is(err, tree.ErrUnreachable), errors.Is(err, context.DeadlineExceeded):
@@ -139,9 +146,12 @@ func Unavailable(v model.Server, err error) error {
 	return err
 }
 
-// Session signs in to a server that is found by name. The caller must close it.
+// Session signs in to a file server that is found by name. The caller must close it.
 func (s *Service) Session(ctx context.Context, server string) (model.Server, *smb.Session, error) {
 	v, err := s.db.Server(ctx, server)
+	if err == nil && v.IsMover() {
+		err = noMover(v)
+	}
 	if err != nil {
 		return v, nil, err
 	}
@@ -155,28 +165,42 @@ func (s *Service) Session(ctx context.Context, server string) (model.Server, *sm
 // Target is what it takes to sign in to a server, for what needs a session of
 // its own kind.
 func (s *Service) Target(ctx context.Context, v model.Server) (smb.Target, error) {
-	sealed, err := s.db.ServerSecret(ctx, v.Name)
-	if err != nil {
-		return smb.Target{}, err
-	}
-	password, err := s.vault.Unseal(secretLabel(v.Address, v.Account), sealed)
+	password, err := s.password(ctx, v)
 	return target(v, password), err
 }
 
-// TryTarget opens where a location is to lead, and returns its target in the
-// server's own spelling, or a fault at field.
+// password is that of a server's account, or the secret of its mover.
+func (s *Service) password(ctx context.Context, v model.Server) (string, error) {
+	sealed, err := s.db.ServerSecret(ctx, v.Name)
+	if err != nil {
+		return "", err
+	}
+	return s.vault.Unseal(secretLabel(v), sealed)
+}
+
+// TryLocation opens where a location is to lead people, and returns its target in
+// the server's own spelling, or a fault at field.
+func (s *Service) TryLocation(ctx context.Context, field string, target namespace.Target) (namespace.Target, error) {
+	if v, err := s.db.Server(ctx, target.Server); err == nil && v.IsMover() {
+		return target, faultAt(field, noMover(v))
+	}
+	return s.TryTarget(ctx, field, target)
+}
+
+// TryTarget opens a folder, and returns its target in the server's own spelling,
+// or a fault at field.
 func (s *Service) TryTarget(ctx context.Context, field string, target namespace.Target) (namespace.Target, error) {
 	v, err := s.db.Server(ctx, target.Server)
 	if err != nil {
 		return target, at(field, err)
 	}
 	target.Server = v.Name
-	session, err := s.Dial(ctx, v)
+	r, err := s.reach(ctx, v)
 	if err != nil {
 		return target, faultAt(field, Unavailable(v, err))
 	}
-	defer session.Close()
-	shares, err := listShares(ctx, v.Name, session)
+	defer r.Close()
+	shares, err := r.shares(ctx)
 	if err != nil {
 		return target, faultAt(field, Unavailable(v, err))
 	}
@@ -187,7 +211,7 @@ func (s *Service) TryTarget(ctx context.Context, field string, target namespace.
 		return target, fault.Field(field, "choose one of "+diskShares(shares), "%s has no share %q to lead to", v.Name, target.Share)
 	}
 	target.Share = shares[i].Name
-	t, err := session.Tree(ctx, target.Share, target.Sub)
+	t, err := r.Tree(ctx, target.Share, target.Sub)
 	if err == nil {
 		defer t.Close()
 		var e tree.Entry

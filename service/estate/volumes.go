@@ -12,21 +12,21 @@ import (
 // which shares lie on the same volume: those whose capacity and free space are
 // the same at one time are taken for it.
 func (s *Service) Volumes(ctx context.Context, server string) ([]model.Volume, error) {
-	v, session, err := s.Session(ctx, server)
+	r, err := s.Reach(ctx, server)
 	if err != nil {
 		return nil, err
 	}
-	defer session.Close()
-	shares, err := listShares(ctx, v.Name, session)
+	defer r.Close()
+	shares, err := r.shares(ctx)
 	if err != nil {
-		return nil, Unavailable(v, err)
+		return nil, Unavailable(r.Server, err)
 	}
 	volumes := []model.Volume{}
 	for _, h := range shares {
 		if h.Kind != "disk" {
 			continue
 		}
-		t, err := session.Tree(ctx, h.Name, "")
+		t, err := r.Tree(ctx, h.Name, "")
 		if err != nil {
 			continue // not let in: its volume cannot be told
 		}

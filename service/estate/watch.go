@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/smbadmin"
 )
@@ -59,7 +60,7 @@ func (s *Service) lookAtAll(ctx context.Context) (bool, error) {
 		group.Go(func() {
 			limit <- struct{}{}
 			defer func() { <-limit }()
-			changed, err := s.look(ctx, v.Name, hostPort(v))
+			changed, err := s.look(ctx, v)
 			if err != nil && ctx.Err() == nil {
 				slog.Warn("a look at a server was not recorded", "server", v.Name, "error", err)
 			}
@@ -86,15 +87,15 @@ func (s *Service) Suspect(ctx context.Context, name string) {
 	if err != nil {
 		return
 	}
-	if _, err := s.look(ctx, v.Name, hostPort(v)); err != nil {
+	if _, err := s.look(ctx, v); err != nil {
 		slog.Warn("a look at a server was not recorded", "server", name, "error", err)
 	}
 }
 
-func (s *Service) look(ctx context.Context, name, address string) (bool, error) {
+func (s *Service) look(ctx context.Context, v model.Server) (bool, error) {
 	tryCtx, cancel := context.WithTimeout(ctx, tryTimeout)
 	defer cancel()
-	_, err := smbadmin.Negotiate(tryCtx, address)
+	err := s.greets(tryCtx, v)
 	if ctx.Err() != nil {
 		return false, ctx.Err()
 	}
@@ -103,14 +104,27 @@ func (s *Service) look(ctx context.Context, name, address string) (bool, error) 
 		trouble = cause(err).Error()
 	}
 	now := time.Now().UTC()
-	changed, storeErr := s.db.StoreReach(ctx, name, err == nil, trouble, now)
+	changed, storeErr := s.db.StoreReach(ctx, v.Name, err == nil, trouble, now)
 	if storeErr != nil || !changed {
 		return false, storeErr
 	}
-	slog.Info("a server changed", "server", name, "answers", err == nil, "trouble", trouble)
-	if err := s.db.Tell(ctx, "server", name, now); err != nil {
+	slog.Info("a server changed", "server", v.Name, "answers", err == nil, "trouble", trouble)
+	if err := s.db.Tell(ctx, "server", v.Name, now); err != nil {
 		return true, err
 	}
 	s.changed()
 	return true, nil
+}
+
+// greets returns an error unless a server answers as what it is.
+func (s *Service) greets(ctx context.Context, v model.Server) error {
+	if !v.IsMover() {
+		_, err := smbadmin.Negotiate(ctx, hostPort(v))
+		return err
+	}
+	r, err := s.reach(ctx, v)
+	if err == nil {
+		err = r.Close()
+	}
+	return err
 }

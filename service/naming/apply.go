@@ -111,7 +111,7 @@ func (s *Service) tryNew(ctx context.Context, entries []namespace.Entry, d *name
 			if err != nil {
 				return err
 			}
-			if target, err = s.estate.TryTarget(ctx, field, target); err != nil {
+			if target, err = s.estate.TryLocation(ctx, field, target); err != nil {
 				return err
 			}
 			l.To = target.String()

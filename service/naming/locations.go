@@ -50,7 +50,7 @@ func (s *Service) tryTargets(ctx context.Context, locations []NewLocation) error
 		if l.Rank == "" {
 			l.Rank = namespace.Normal
 		}
-		target, err := s.estate.TryTarget(ctx, "locations", l.Target)
+		target, err := s.estate.TryLocation(ctx, "locations", l.Target)
 		if err != nil {
 			return err
 		}

@@ -15,9 +15,9 @@ import (
 
 // Estate knows the servers.
 type Estate interface {
-	// TryTarget opens where a location is to lead, and returns the target in the
+	// TryLocation opens where a location is to lead, and returns the target in the
 	// server's own spelling or a fault at the field.
-	TryTarget(ctx context.Context, field string, target namespace.Target) (namespace.Target, error)
+	TryLocation(ctx context.Context, field string, target namespace.Target) (namespace.Target, error)
 	// LookAt tries targets that are all at one server, and says of each how it
 	// was found. A server that does not answer is found silent.
 	LookAt(ctx context.Context, server string, targets []namespace.Target) []namespace.Look

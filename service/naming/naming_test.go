@@ -23,7 +23,7 @@ import (
 // trier accepts every target but those with the share "gone".
 type trier struct{}
 
-func (trier) TryTarget(_ context.Context, field string, target namespace.Target) (namespace.Target, error) {
+func (trier) TryLocation(_ context.Context, field string, target namespace.Target) (namespace.Target, error) {
 	if target.Share == "gone" {
 		return target, fault.Field(field, "choose another", "there is no share %s", target.Share)
 	}

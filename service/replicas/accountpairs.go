@@ -39,7 +39,7 @@ func inAccounts(t tree.Tree, pairs map[account.SID]account.SID) tree.Tree {
 func (s *Service) pairUp(ctx context.Context, set *model.ReplicaSet) error {
 	for i := range set.Replicas {
 		r := &set.Replicas[i]
-		if set.Permissions != model.PermissionsMap || r.ID != 0 || r.Server == set.AccountsOf {
+		if set.Permissions != model.PermissionsMap || r.ID != 0 || r.Server == set.AccountsOf || s.withoutAccounts(ctx, r.Server) {
 			continue
 		}
 		err := s.pairs(ctx, *set, r.Server, func(p *accounts.Paired) error {
@@ -84,6 +84,9 @@ func (s *Service) mapped(ctx context.Context, set *model.ReplicaSet) error {
 	}
 	set.AccountMap = m.Name
 	set.AccountsOf = set.Replicas[slices.IndexFunc(set.Replicas, func(r model.Replica) bool { return r.Seed })].Server
+	if s.withoutAccounts(ctx, set.AccountsOf) {
+		return fault.Field("permissions", "make a file server the seed, or carry permissions as they are: permissions carry", "%s, the seed's, is a host where a mover runs, and has no accounts to be paired with others", set.AccountsOf)
+	}
 	return nil
 }
 
@@ -99,7 +102,7 @@ func (s *Service) Accounts(ctx context.Context, name string) ([]model.ReplicaAcc
 	}
 	for _, r := range set.Replicas {
 		told := model.ReplicaAccounts{Replica: r.Name, Server: r.Server, Pairs: []model.AccountPair{}}
-		if r.Server != set.AccountsOf {
+		if r.Server != set.AccountsOf && !s.withoutAccounts(ctx, r.Server) {
 			if err := s.tellAccounts(ctx, set, r, &told); err != nil {
 				return list, err
 			}
@@ -151,7 +154,7 @@ func (s *Service) RenewAccounts(ctx context.Context, name string, version int64)
 	}
 	other := map[string]map[account.SID]account.SID{}
 	for _, r := range set.Replicas {
-		if r.Server == set.AccountsOf {
+		if r.Server == set.AccountsOf || s.withoutAccounts(ctx, r.Server) {
 			continue
 		}
 		was, err := s.db.ReplicaAccounts(ctx, r.ID)

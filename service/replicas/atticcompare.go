@@ -10,7 +10,6 @@ import (
 	"bridgespan/core/acl"
 	"bridgespan/core/verify"
 	"bridgespan/model"
-	"bridgespan/smbadmin"
 	"bridgespan/tree"
 )
 
@@ -79,12 +78,12 @@ func (s *Service) shifts(ctx context.Context, set *model.ReplicaSet, of string, 
 	if err != nil {
 		return nil, err
 	}
-	server, session, err := s.estate.Session(ctx, r.Server)
+	reach, err := s.estate.Reach(ctx, r.Server)
 	if err != nil {
 		return nil, err
 	}
-	defer session.Close()
-	at, err := s.accounts.At(ctx, server, smbadmin.New(session))
+	defer reach.Close()
+	at, err := s.accounts.At(ctx, reach.Server, reach.Admin())
 	if err != nil {
 		return nil, err
 	}

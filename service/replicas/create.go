@@ -256,7 +256,7 @@ func (c *creation) rehearse(ctx context.Context) error {
 		return err
 	}
 	if c.asked.Publish != "" && c.publish != nil {
-		return c.publish(ctx, c.asked.Publish, seedFirst(c.set))
+		return c.publish(ctx, c.asked.Publish, c.peoplesPlaces(ctx))
 	}
 	return nil
 }
@@ -311,7 +311,7 @@ func (c *creation) unrecord(ctx context.Context) error {
 }
 
 func (c *creation) lead(ctx context.Context) (string, error) {
-	if err := c.publish(ctx, c.asked.Publish, seedFirst(c.set)); err != nil {
+	if err := c.publish(ctx, c.asked.Publish, c.peoplesPlaces(ctx)); err != nil {
 		return "", err
 	}
 	return "", c.change(ctx, func(tx *records.Tx) error {
@@ -324,12 +324,12 @@ func (c *creation) lead(ctx context.Context) (string, error) {
 	})
 }
 
-// seedFirst are the places of a set, that of the seed first: people are led
-// there until the others are verified.
-func seedFirst(set model.ReplicaSet) (targets []namespace.Target) {
+// peoplesPlaces are the places of a set that people can be led to, that of the seed
+// first: people are led there until the others are verified.
+func (c *creation) peoplesPlaces(ctx context.Context) (targets []namespace.Target) {
 	for _, seed := range []bool{true, false} {
-		for i := range set.Replicas {
-			if r := &set.Replicas[i]; r.Seed == seed {
+		for i := range c.set.Replicas {
+			if r := &c.set.Replicas[i]; r.Seed == seed && !c.withoutAccounts(ctx, r.Server) {
 				targets = append(targets, r.Target())
 			}
 		}

@@ -11,7 +11,6 @@ import (
 	"bridgespan/core/account"
 	"bridgespan/model"
 	"bridgespan/service/accounts"
-	"bridgespan/smbadmin"
 )
 
 // judgeAccounts asks each place for the accounts that the seed's permissions
@@ -29,6 +28,10 @@ func (p *planner) judgeAccounts(ctx context.Context) {
 		if s.place.Seed || len(met) == 0 {
 			continue
 		}
+		if s.server.IsMover() {
+			p.add("accounts", model.Pass, s.replica.Name+": permissions are kept there as the seed has them; nobody signs in at a mover", "", "")
+			continue
+		}
 		if err := p.accountsAt(ctx, at, s, met); err != nil {
 			p.add("accounts", model.Warn, fmt.Sprintf("%s: it cannot be asked for the names of accounts: %s", s.replica.Name, words(err)), "permissions may arrive as numbers", "check the server: bspan server check "+s.replica.Server)
 		}
@@ -38,7 +41,7 @@ func (p *planner) judgeAccounts(ctx context.Context) {
 // accountsAt judges the accounts that the seed's permissions name at another
 // place. seed asks the seed's server; nil when that cannot be asked.
 func (p *planner) accountsAt(ctx context.Context, seed *accounts.At, s *planSite, met map[account.SID]string) error {
-	there, err := p.accounts.At(ctx, s.server, smbadmin.New(s.session))
+	there, err := p.accounts.At(ctx, s.server, s.reach.Admin())
 	if err != nil {
 		return err
 	}
@@ -105,7 +108,7 @@ func (p *planner) namedAt(ctx context.Context, s *planSite) (names map[account.S
 	for sid, where := range s.accounts {
 		names[sid] = fmt.Sprintf("%s (at %s)", sid, middle(where))
 	}
-	at, err := p.accounts.At(ctx, s.server, smbadmin.New(s.session))
+	at, err := p.accounts.At(ctx, s.server, s.reach.Admin())
 	if err != nil {
 		return names, nil
 	}

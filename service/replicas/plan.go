@@ -16,10 +16,9 @@ import (
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/mover/replication"
+	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
-	"bridgespan/smbadmin"
 	"bridgespan/tree"
-	"bridgespan/tree/smb"
 )
 
 // planKind is the kind of runs that plan a set.
@@ -73,7 +72,7 @@ type planner struct {
 type planSite struct {
 	replica  model.Replica
 	server   model.Server
-	session  *smb.Session
+	reach    *estate.Reach
 	tree     tree.Tree // nil when its folder is missing
 	space    tree.Space
 	place    plan.Place
@@ -114,8 +113,8 @@ func (p *planner) close() {
 		if s.tree != nil {
 			_ = s.tree.Close()
 		}
-		if s.session != nil {
-			_ = s.session.Close()
+		if s.reach != nil {
+			_ = s.reach.Close()
 		}
 	}
 }
@@ -143,10 +142,11 @@ func (p *planner) reach(ctx context.Context) error {
 // open opens a place, when its folder is there, and looks at what is around it.
 func (p *planner) open(ctx context.Context, s *planSite) error {
 	var err error
-	if s.server, s.session, err = p.estate.Session(ctx, s.replica.Server); err != nil {
+	if s.reach, err = p.estate.Reach(ctx, s.replica.Server); err != nil {
 		return err
 	}
-	top, err := s.session.Tree(ctx, s.replica.Share, "")
+	s.server = s.reach.Server
+	top, err := s.reach.Tree(ctx, s.replica.Share, "")
 	if err != nil {
 		return p.explain(ctx, s.replica.Server, err)
 	}
@@ -166,7 +166,7 @@ func (p *planner) open(ctx context.Context, s *planSite) error {
 	p.clock(ctx, s)
 	p.openFiles(ctx, s)
 	if len(missing) == 0 {
-		if s.tree, err = s.session.Tree(ctx, s.replica.Share, s.replica.Sub); err != nil {
+		if s.tree, err = s.reach.Tree(ctx, s.replica.Share, s.replica.Sub); err != nil {
 			return p.explain(ctx, s.replica.Server, err)
 		}
 		p.marked(ctx, s)
@@ -181,9 +181,13 @@ func (p *planner) marked(ctx context.Context, s *planSite) {
 	}
 }
 
-func (p *planner) mayWrite(ctx context.Context, s *planSite, top *smb.Tree, folder string) {
-	if err := top.MayWrite(ctx, folder); err != nil {
-		p.add("rights", model.Fail, fmt.Sprintf("%s: the account %s may not write in %s: %s", s.replica.Name, s.server.Account, s.replica.Target(), words(err)), "nothing can be carried there", "give the account full rights there: bspan rights grant --level full")
+func (p *planner) mayWrite(ctx context.Context, s *planSite, top tree.Tree, folder string) {
+	if err := estate.MayWrite(ctx, top, folder); err != nil {
+		who, remedy := "the account "+s.server.Account, "give the account full rights there: bspan rights grant --level full"
+		if s.server.IsMover() {
+			who, remedy = "the mover", "let it run as somebody who may do everything there"
+		}
+		p.add("rights", model.Fail, fmt.Sprintf("%s: %s may not write in %s: %s", s.replica.Name, who, s.replica.Target(), words(err)), "nothing can be carried there", remedy)
 		return
 	}
 	p.add("rights", model.Pass, fmt.Sprintf("%s: %s answers, and lets us write", s.replica.Name, s.replica.Target()), "", "")
@@ -193,19 +197,23 @@ func (p *planner) mayWrite(ctx context.Context, s *planSite, top *smb.Tree, fold
 const clockApart = 2 * time.Second
 
 func (p *planner) clock(ctx context.Context, s *planSite) {
-	g, err := smbadmin.Negotiate(ctx, fmt.Sprintf("%s:%d", s.server.Address, s.server.Port))
+	apart, err := s.reach.Clock(ctx)
 	switch {
 	case err != nil:
 		p.add("clock", model.Warn, fmt.Sprintf("%s: its clock cannot be read: %s", s.replica.Name, words(err)), "the later change wins a conflict, by the servers' clocks", "check the server")
-	case g.ClockDifference.Abs() > clockApart:
-		p.add("clock", model.Warn, fmt.Sprintf("%s: its clock is %s off", s.replica.Name, g.ClockDifference.Round(time.Second)), "the later change wins a conflict, and the wrong one may look later", "set its clock by a time server")
+	case apart.Abs() > clockApart:
+		p.add("clock", model.Warn, fmt.Sprintf("%s: its clock is %s off", s.replica.Name, apart.Round(time.Second)), "the later change wins a conflict, and the wrong one may look later", "set its clock by a time server")
 	default:
-		p.add("clock", model.Pass, fmt.Sprintf("%s: its clock is %s off", s.replica.Name, g.ClockDifference.Abs().Round(time.Millisecond)), "", "")
+		p.add("clock", model.Pass, fmt.Sprintf("%s: its clock is %s off", s.replica.Name, apart.Abs().Round(time.Millisecond)), "", "")
 	}
 }
 
 func (p *planner) openFiles(ctx context.Context, s *planSite) {
-	files, err := smbadmin.New(s.session).OpenFiles(ctx)
+	admin := s.reach.Admin()
+	if admin == nil {
+		return
+	}
+	files, err := admin.OpenFiles(ctx)
 	if err != nil { // who may administer shares may still not see them
 		return
 	}

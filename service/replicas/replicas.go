@@ -19,7 +19,6 @@ import (
 	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
 	"bridgespan/tree"
-	"bridgespan/tree/smb"
 )
 
 // Service is the use case.
@@ -117,27 +116,22 @@ func field(i int, name string) string { return fmt.Sprintf("replicas[%d].%s", i,
 
 // open opens a folder of a share; the caller must close it.
 func (s *Service) open(ctx context.Context, target namespace.Target) (tree.Tree, error) {
-	_, session, err := s.estate.Session(ctx, target.Server)
+	r, err := s.estate.Reach(ctx, target.Server)
 	if err != nil {
 		return nil, err
 	}
-	t, err := session.Tree(ctx, target.Share, target.Sub)
+	t, err := r.Whole(ctx, target.Share, target.Sub)
 	if err != nil {
-		_ = session.Close()
 		return nil, s.explain(ctx, target.Server, err)
 	}
-	return &withSession{t, session.Close}, nil
+	return t, nil
 }
 
-// withSession is a tree that ends its session when it is closed.
-type withSession struct {
-	*smb.Tree // with all that it can beyond a tree.Tree
-	end       func() error
-}
-
-func (w *withSession) Close() error {
-	_ = w.Tree.Close()
-	return w.end()
+// withoutAccounts reports whether a server is a host where a mover runs. It keeps
+// permissions as a set has them: nobody signs in there.
+func (s *Service) withoutAccounts(ctx context.Context, server string) bool {
+	v, err := s.db.Server(ctx, server)
+	return err == nil && v.IsMover()
 }
 
 // explain says what an error of a server means, and what to do about it.

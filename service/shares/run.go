@@ -53,7 +53,7 @@ func (j *job) keep(ctx context.Context, action string, before any) error {
 	if err := j.db.Record(ctx, access.Change(ctx, action, j.server.Name+"/"+j.share.Name, before, after), "share"); err != nil {
 		return err
 	}
-	_, err := j.estate.ListShares(ctx, j.server, j.session)
+	_, err := j.estate.ListShares(ctx, &estate.Reach{Server: j.server, SMB: j.session})
 	return err
 }
 

@@ -14,9 +14,7 @@ import (
 	"bridgespan/model"
 	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
-	"bridgespan/smbadmin"
 	"bridgespan/tree"
-	"bridgespan/tree/smb"
 )
 
 // Side is one of the places.
@@ -26,31 +24,31 @@ type Side struct {
 	// At asks the server for accounts.
 	At *accounts.At
 
-	session *smb.Session
-	realms  []account.Realm
+	reach  *estate.Reach
+	realms []account.Realm
 }
 
 // Open opens a place. The error says which place it is about, what it means and
 // what to do. The caller must close the side.
 func Open(ctx context.Context, e *estate.Service, a *accounts.Service, t namespace.Target) (*Side, error) {
-	v, session, err := e.Session(ctx, t.Server)
+	r, err := e.Reach(ctx, t.Server)
 	if err != nil {
 		return nil, err
 	}
-	s := &Side{Server: v, session: session}
-	opened, err := session.Tree(ctx, t.Share, t.Sub)
+	s := &Side{Server: r.Server, reach: r}
+	opened, err := r.Tree(ctx, t.Share, t.Sub)
 	if err == nil {
 		s.Tree = opened
-		if s.At, err = a.At(ctx, v, smbadmin.New(session)); err == nil {
+		if s.At, err = a.At(ctx, r.Server, r.Admin()); err == nil {
 			s.realms = a.Realms(s.At)
 			return s, nil
 		}
 	}
 	s.Close()
-	return nil, fmt.Errorf("%s: %w", t, estate.Unavailable(v, err))
+	return nil, fmt.Errorf("%s: %w", t, estate.Unavailable(r.Server, err))
 }
 
-// Close ends the session with the server.
+// Close ends the connection with the server.
 func (s *Side) Close() {
 	if s.At != nil {
 		s.At.Close()
@@ -58,7 +56,7 @@ func (s *Side) Close() {
 	if s.Tree != nil {
 		_ = s.Tree.Close()
 	}
-	_ = s.session.Close()
+	_ = s.reach.Close()
 }
 
 // Local reports of accounts whether they are those of one of some servers alone.

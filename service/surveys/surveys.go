@@ -93,7 +93,7 @@ func (s *Service) places(ctx context.Context, within string, p model.SurveyPlace
 	if p.Sub != "" {
 		return nil, fault.Field(within+"share", "name the share that holds the folder", "a folder %q is given, and no share", p.Sub)
 	}
-	v, session, err := s.estate.Session(ctx, p.Server)
+	r, err := s.estate.Reach(ctx, p.Server)
 	if err != nil {
 		var e *fault.Error
 		if errors.As(err, &e) {
@@ -101,8 +101,8 @@ func (s *Service) places(ctx context.Context, within string, p model.SurveyPlace
 		}
 		return nil, err
 	}
-	defer session.Close()
-	shares, err := s.estate.ListShares(ctx, v, session)
+	defer r.Close()
+	shares, err := s.estate.ListShares(ctx, r)
 	if err != nil {
 		return nil, err
 	}

@@ -33,12 +33,13 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 	if err := job.Settings(&asked); err != nil {
 		return err
 	}
-	v, session, err := s.estate.Session(ctx, asked.Server)
+	r, err := s.estate.Reach(ctx, asked.Server)
 	if err != nil {
 		return err
 	}
-	defer session.Close()
-	t, err := session.Tree(ctx, asked.Share, asked.Sub)
+	defer r.Close()
+	v := r.Server
+	t, err := r.Tree(ctx, asked.Share, asked.Sub)
 	if err != nil {
 		return estate.Unavailable(v, err)
 	}
@@ -57,7 +58,7 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 	if err := s.walk(ctx, job, walker); err != nil {
 		return stoppedHalfway(job, v, err)
 	}
-	return s.finish(ctx, job, v, smbadmin.New(session), asked, walker)
+	return s.finish(ctx, job, v, r.Admin(), asked, walker)
 }
 
 func stoppedHalfway(job *jobs.Job, v model.Server, err error) error {
@@ -101,7 +102,8 @@ func (s *Service) soFar(walker *Walker) found {
 	return found{Figures: walker.Figures(), Open: []model.OpenFile{}, Findings: []model.RightsFinding{}, Distinct: walker.Distinct()}
 }
 
-// finish judges what was seen, and keeps it.
+// finish judges what was seen, and keeps it. admin is nil where a mover runs: there
+// are no share permissions, and nobody tells of open files.
 func (s *Service) finish(ctx context.Context, job *jobs.Job, v model.Server, admin *smbadmin.Admin, asked model.SurveyPlace, walker *Walker) error {
 	result := s.soFar(walker)
 	at, err := s.accounts.At(ctx, v, admin)
@@ -109,9 +111,11 @@ func (s *Service) finish(ctx context.Context, job *jobs.Job, v model.Server, adm
 		return estate.Unavailable(v, err)
 	}
 	defer at.Close()
-	h, err := admin.Share(ctx, asked.Share)
-	if err != nil {
-		return estate.Unavailable(v, err)
+	var h smbadmin.Share
+	if admin != nil {
+		if h, err = admin.Share(ctx, asked.Share); err != nil {
+			return estate.Unavailable(v, err)
+		}
 	}
 	led, err := s.db.LedToFrom(ctx, v.Name, asked.Share)
 	if err != nil {
@@ -125,8 +129,10 @@ func (s *Service) finish(ctx context.Context, job *jobs.Job, v model.Server, adm
 	if result.Findings, err = s.findingsOf(ctx, at, seen, h.Permissions, shared); err != nil {
 		return estate.Unavailable(v, err)
 	}
-	if open, err := accounts.OpenFiles(ctx, admin); err == nil {
-		result.Open = within(open, asked)
+	if admin != nil {
+		if open, err := accounts.OpenFiles(ctx, admin); err == nil {
+			result.Open = within(open, asked)
+		}
 	}
 	rows := make([]records.SurveyDescriptor, len(seen))
 	for i, d := range seen {

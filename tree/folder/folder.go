@@ -351,6 +351,19 @@ func (t *Tree) Mkdir(ctx context.Context, name string) error {
 	return classify("mkdir", name, t.root.Mkdir(name, 0o777))
 }
 
+// MayWrite asks the kernel whether files may be made in a folder.
+func (t *Tree) MayWrite(ctx context.Context, name string) error {
+	if err := begin(ctx, "write", name); err != nil {
+		return err
+	}
+	dir, err := t.open(name, os.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return classify("write", name, err)
+	}
+	defer dir.Close()
+	return classify("write", name, unix.Faccessat(int(dir.Fd()), ".", unix.W_OK|unix.X_OK, 0))
+}
+
 func (t *Tree) Remove(ctx context.Context, name string) error {
 	if err := begin(ctx, "remove", name); err != nil {
 		return err

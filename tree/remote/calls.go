@@ -97,6 +97,14 @@ func (s *served) exchange() error {
 	return s.done(x.Exchange(s.ctx, s.call.Name, s.call.Other))
 }
 
+func (s *served) mayWrite() error {
+	w, ok := s.tree.(tree.WriteTrier)
+	if !ok {
+		return tree.ErrUnsupported
+	}
+	return s.done(w.MayWrite(s.ctx, s.call.Name))
+}
+
 func (s *served) mkdir() error { return s.done(s.tree.Mkdir(s.ctx, s.call.Name)) }
 
 func (s *served) rename() error {

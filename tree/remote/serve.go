@@ -89,7 +89,7 @@ type served struct {
 var answers = map[string]func(*served) error{
 	"open-folder": (*served).openFolder, "stat": (*served).stat, "list": (*served).list, "put": (*served).put, "stage": (*served).stage, "flush": (*served).flush,
 	"assemble": (*served).assemble, "exchange": (*served).exchange, "mkdir": (*served).mkdir, "rename": (*served).rename, "remove": (*served).remove,
-	"descriptor": (*served).descriptor, "apply": (*served).apply, "space": (*served).space, "watch": (*served).watch,
+	"descriptor": (*served).descriptor, "apply": (*served).apply, "space": (*served).space, "may-write": (*served).mayWrite, "watch": (*served).watch,
 	"open": (*served).open, "read": (*served).read, "current": (*served).current, "digest": (*served).digest, "chunks": (*served).chunks, "close": (*served).close,
 }
 

@@ -149,6 +149,12 @@ func (t *Tree) Mkdir(ctx context.Context, name string) error {
 	return err
 }
 
+// MayWrite reports whether the mover may write in a folder.
+func (t *Tree) MayWrite(ctx context.Context, name string) error {
+	_, err := t.call(ctx, "may-write", name, call{}, nil)
+	return err
+}
+
 func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error {
 	if err := tree.CheckName("rename", to); err != nil {
 		return err
