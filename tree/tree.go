@@ -223,6 +223,14 @@ type Watcher interface {
 	Watch(ctx context.Context) iter.Seq2[string, error]
 }
 
+// Watch tells of changes in a tree; where it is no [Watcher], with ErrUnsupported.
+func Watch(ctx context.Context, t Tree) iter.Seq2[string, error] {
+	if w, ok := t.(Watcher); ok {
+		return w.Watch(ctx)
+	}
+	return func(yield func(string, error) bool) { yield(".", PathError("watch", ".", ErrUnsupported)) }
+}
+
 // PathError makes the error form of this package.
 func PathError(op, name string, err error) error {
 	if err == nil {

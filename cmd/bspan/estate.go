@@ -197,9 +197,10 @@ func serverFlags(required bool) []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "site", Usage: "`SITE` where it stands", Required: required},
 		&cli.StringFlag{Name: "address", Usage: "host name or `ADDRESS`", Required: required},
-		&cli.IntFlag{Name: "port", Usage: "TCP `PORT`", Value: 445},
+		&cli.IntFlag{Name: "port", Usage: "TCP `PORT`; as a rule 445, and 8620 of a mover"},
 		&cli.StringFlag{Name: "domain", Usage: "`DOMAIN` of the account, when it is not the server's own"},
-		&cli.StringFlag{Name: "account", Usage: "`ACCOUNT` to administer it with", Required: required},
+		&cli.StringFlag{Name: "account", Usage: "`ACCOUNT` to administer it with; a mover has none"},
+		&cli.StringFlag{Name: "certificate", Usage: "`FINGERPRINT` that a mover said at its start: the server is a host where one runs; its secret is the password"},
 		passwordFlag(), noteFlag(),
 		&cli.BoolFlag{Name: "unchecked", Usage: "do not sign in to it first"},
 	}
@@ -226,12 +227,19 @@ func serverCommand() *cli.Command {
 }
 
 func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	password, err := readPassword(c, "Password of "+c.String("account")+" at "+c.String("address"))
+	prompt := "Password of " + c.String("account") + " at " + c.String("address")
+	switch mover := c.String("certificate") != ""; {
+	case mover:
+		prompt = "Secret of the mover at " + c.String("address")
+	case c.String("account") == "":
+		return usageError{"name the account that administers the server with --account, or the certificate of its mover with --certificate"}
+	}
+	password, err := readPassword(c, prompt)
 	if err != nil {
 		return err
 	}
 	v, err := api.AddServer(ctx, model.NewServer{Name: args[0], Site: c.String("site"), Address: c.String("address"), Port: c.Int("port"),
-		Domain: c.String("domain"), Account: c.String("account"), Password: password, Note: c.String("note"), Unchecked: c.Bool("unchecked")})
+		Domain: c.String("domain"), Account: c.String("account"), Certificate: c.String("certificate"), Password: password, Note: c.String("note"), Unchecked: c.Bool("unchecked")})
 	if err != nil {
 		return err
 	}
@@ -240,17 +248,17 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 		return err
 	}
 	shown := slices.DeleteFunc(shares, func(h model.Share) bool { return h.Hidden })
-	return done(c, v, "added server %s with %d shares; try it with: bspan server check %s", v.Name, len(shown), v.Name)
+	return done(c, v, "added server %s with %d shares or folders; try it with: bspan server check %s", v.Name, len(shown), v.Name)
 }
 
 func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	e := model.EditServer{Name: sent(c, "rename"), Site: sent(c, "site"), Address: sent(c, "address"), Domain: sent(c, "domain"),
-		Account: sent(c, "account"), Note: sent(c, "note"), Unchecked: c.Bool("unchecked")}
+		Account: sent(c, "account"), Certificate: sent(c, "certificate"), Note: sent(c, "note"), Unchecked: c.Bool("unchecked")}
 	if c.IsSet("port") {
 		port := c.Int("port")
 		e.Port = &port
 	}
-	if e.Address != nil || e.Account != nil || c.Bool("new-password") || c.IsSet("password-file") {
+	if e.Address != nil || e.Account != nil || e.Certificate != nil || c.Bool("new-password") || c.IsSet("password-file") {
 		var err error
 		if e.Password, err = readPassword(c, "Password"); err != nil {
 			return err
@@ -261,6 +269,14 @@ func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 		return err
 	}
 	return done(c, v, "changed server %s", v.Name)
+}
+
+// kindOf says what a server is reached by.
+func kindOf(v model.Server) string {
+	if v.IsMover() {
+		return "mover"
+	}
+	return "SMB"
 }
 
 // answers says in a word whether a server answered at the last look.
@@ -286,9 +302,9 @@ func listServers(ctx context.Context, c *cli.Command, api *client.Client, _ []st
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"name", "site", "address", "state", "last check", "note"}, empty: "There are no servers yet. Add one with: bspan server add NAME --site SITE --address HOST --account ACCOUNT"}
+	t := table{heads: []string{"name", "kind", "site", "address", "state", "last check", "note"}, empty: "There are no servers yet. Add one with: bspan server add NAME --site SITE --address HOST --account ACCOUNT"}
 	for _, v := range servers {
-		t.add(v.Name, v.Site, fmt.Sprintf("%s:%d", v.Address, v.Port), answers(v), outcome(v.Check), v.Note)
+		t.add(v.Name, kindOf(v), v.Site, fmt.Sprintf("%s:%d", v.Address, v.Port), answers(v), outcome(v.Check), v.Note)
 	}
 	return show(c, servers, t)
 }
@@ -302,7 +318,11 @@ func showServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 	t.add("name", v.Name)
 	t.add("site", v.Site)
 	t.add("address", fmt.Sprintf("%s:%d", v.Address, v.Port))
-	t.add("account", strings.TrimPrefix(v.Domain+`\`+v.Account, `\`))
+	if v.IsMover() {
+		t.add("mover, known by", v.Certificate)
+	} else {
+		t.add("account", strings.TrimPrefix(v.Domain+`\`+v.Account, `\`))
+	}
 	t.add("state", answers(v))
 	if v.Since != nil {
 		t.add("since", when(*v.Since))

@@ -12,7 +12,7 @@ import (
 func moverCommand() *cli.Command {
 	return &cli.Command{
 		Name: "mover", Usage: "serve folders of this host to a Bridge Span service, as a mover",
-		Description: "At its first start it makes a certificate and a secret, and says where. With both, the\nservice is told of it by: bspan server add NAME --mover --address HOST --certificate FINGERPRINT --password-file FILE",
+		Description: "At its first start it makes a certificate and a secret, and says where. With both, the\nservice is told of it by: bspan server add NAME --site SITE --address HOST --certificate FINGERPRINT --password-file FILE",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8620", Usage: "`ADDRESS` at which the service reaches it", Sources: cli.EnvVars("BSPAND_MOVER_LISTEN")},
 			&cli.StringSliceFlag{Name: "folder", Usage: "a folder to serve, as `NAME=PATH`; may be given several times", Required: true},

@@ -51,36 +51,57 @@ type Mover struct {
 
 // Open opens the folders and listens. The caller must call Serve or Close.
 func Open(c Config) (*Mover, error) {
-	if err := os.MkdirAll(c.State, 0o700); err != nil {
-		return nil, err
-	}
-	name, err := os.Hostname()
+	id, err := identify(c.State)
 	if err != nil {
 		return nil, err
 	}
-	authority, _, err := certificate.Open(c.State, "Bridge Span mover at "+name)
-	if err != nil {
-		return nil, err
-	}
-	m := &Mover{Fingerprint: authority.Fingerprint(), SecretFile: filepath.Join(c.State, SecretFile)}
-	secret, err := readSecret(m.SecretFile)
-	if err != nil {
-		return nil, err
-	}
-	m.handler = &remote.Handler{Name: name, Secret: secret}
+	m := &Mover{Fingerprint: id.authority.Fingerprint(), SecretFile: filepath.Join(c.State, SecretFile)}
+	m.handler = &remote.Handler{Name: id.name, Secret: id.secret}
 	if err := m.openFolders(c.Folders); err != nil {
 		m.Close()
 		return nil, err
 	}
 	address, _, err := net.SplitHostPort(c.Listen)
 	if err == nil {
-		m.listener, err = tls.Listen("tcp", c.Listen, &tls.Config{MinVersion: tls.VersionTLS13, GetCertificate: authority.Server(name, address), NextProtos: []string{"h2", "http/1.1"}})
+		m.listener, err = tls.Listen("tcp", c.Listen, &tls.Config{MinVersion: tls.VersionTLS13, GetCertificate: id.authority.Server(id.name, address), NextProtos: []string{"h2", "http/1.1"}})
 	}
 	if err != nil {
 		m.Close()
 		return nil, fmt.Errorf("listen: %w", err)
 	}
 	return m, nil
+}
+
+// identity is what a mover is known by, and knows its service by.
+type identity struct {
+	name      string
+	authority *certificate.Authority
+	secret    string
+}
+
+// identify reads an identity, and makes one at the first start.
+func identify(state string) (id identity, err error) {
+	if err := os.MkdirAll(state, 0o700); err != nil {
+		return id, err
+	}
+	if id.name, err = os.Hostname(); err != nil {
+		return id, err
+	}
+	if id.authority, _, err = certificate.Open(state, "Bridge Span mover at "+id.name); err != nil {
+		return id, err
+	}
+	id.secret, err = readSecret(filepath.Join(state, SecretFile))
+	return id, err
+}
+
+// Identity tells the fingerprint and the secret of the mover that keeps them in a
+// folder, also before its first start.
+func Identity(state string) (fingerprint, secret string, err error) {
+	id, err := identify(state)
+	if err != nil {
+		return "", "", err
+	}
+	return id.authority.Fingerprint(), id.secret, nil
 }
 
 // readSecret reads the secret, and makes one at the first start.

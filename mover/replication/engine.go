@@ -48,8 +48,8 @@ type Replica struct {
 	Intake int64
 }
 
-// Engine keeps the replicas of one set the same. Scans of different replicas and
-// carries of different lanes may run side by side; no other engine may work on
+// Engine keeps the replicas of one set the same. Looks and
+// carries may run side by side (looks at one replica take turns); no other engine may work on
 // the same set meanwhile.
 type Engine struct {
 	// Set names the set, in the marks of its replicas.
@@ -89,6 +89,7 @@ type Engine struct {
 	run      string     // names this engine's part of intakes
 	swept    map[replica.ID]bool
 	nameless map[replica.ID]bool // replicas that do not let us name all owners
+	looks    map[replica.ID]*sync.Mutex
 }
 
 func (e *Engine) hands() int { return cmp.Or(e.Hands, 8) }

@@ -15,6 +15,7 @@ import (
 // changed, or often does. A replica that was never looked at is left alone.
 func (e *Engine) Glance(ctx context.Context, id replica.ID, folders []string) (Scanned, error) {
 	s := &scan{Engine: e, r: e.replica(id), shallow: true}
+	defer e.looking(id)()
 	if !e.scanned(s.r) || len(folders) == 0 {
 		return s.done, nil
 	}
@@ -47,19 +48,15 @@ func (e *Engine) isFolder(ctx context.Context, r *Replica, name string) bool {
 const gather = 100 * time.Millisecond
 
 // Follow looks at what changes at a replica as its tree tells, until ctx ends. It
-// returns tree.ErrUnsupported at once when the tree does not tell. looked is
+// returns an error wrapping tree.ErrUnsupported at once when the tree does not tell. looked is
 // called after each look.
 func (e *Engine) Follow(ctx context.Context, id replica.ID, looked func(Scanned, error)) error {
-	w, ok := e.replica(id).Tree.(tree.Watcher)
-	if !ok {
-		return tree.ErrUnsupported
-	}
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	news := make(chan string, 1024)
 	go func() {
 		defer close(news)
-		for folder, err := range w.Watch(ctx) {
+		for folder, err := range tree.Watch(ctx, e.replica(id).Tree) {
 			switch {
 			case errors.Is(err, tree.ErrMissed):
 				folder = "" // all must be looked at

@@ -30,6 +30,7 @@ type Scanned struct {
 // when a part of it could not be seen, for a while as it seems.
 func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	s := &scan{Engine: e, r: e.replica(id)}
+	defer e.looking(id)()
 	if err := e.identify(ctx, s.r); err != nil {
 		return s.done, err
 	}
@@ -56,6 +57,22 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 		s.r.Filled = true
 	}
 	return s.done, nil
+}
+
+// looking waits until nobody else looks at a replica; who does so must call done.
+func (e *Engine) looking(id replica.ID) (done func()) {
+	e.mu.Lock()
+	if e.looks == nil {
+		e.looks = map[replica.ID]*sync.Mutex{}
+	}
+	turn := e.looks[id]
+	if turn == nil {
+		turn = &sync.Mutex{}
+		e.looks[id] = turn
+	}
+	e.mu.Unlock()
+	turn.Lock()
+	return turn.Unlock
 }
 
 type scan struct {

@@ -158,7 +158,7 @@ func testTargets(t *testing.T, f fixture) {
 
 // What listens there but is no file server is told apart from silence.
 func testStrangers(t *testing.T, f fixture) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	l, err := net.Listen("tcp", net.JoinHostPort(f.server("stranger").Address, "0"))
 	if err != nil {
 		t.Fatal(err)
 	}

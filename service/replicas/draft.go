@@ -57,7 +57,10 @@ func (s *Service) draft(ctx context.Context, n model.NewReplicaSet) (model.Repli
 	if err := chooseSeed(&set); err != nil {
 		return set, err
 	}
-	if err := s.checkPublish(ctx, n.Publish, &set); err != nil {
+	if err := checkPublish(n.Publish); err != nil {
+		return set, err
+	}
+	if err := s.leadsToSeed(ctx, n.Publish, &set); err != nil {
 		return set, err
 	}
 	if err := s.mapped(ctx, &set); err != nil {
@@ -66,14 +69,22 @@ func (s *Service) draft(ctx context.Context, n model.NewReplicaSet) (model.Repli
 	return set, layLanes(&set, n.Lanes)
 }
 
-// checkPublish returns a fault unless people can be led to the seed by a path.
-func (s *Service) checkPublish(ctx context.Context, path string, set *model.ReplicaSet) error {
+// leadsToSeed returns a fault unless people can be led to the seed, when a set is
+// published.
+func (s *Service) leadsToSeed(ctx context.Context, path string, set *model.ReplicaSet) error {
 	if path == "" {
 		return nil
 	}
 	seed := &set.Replicas[slices.IndexFunc(set.Replicas, func(r model.Replica) bool { return r.Seed })]
 	if s.withoutAccounts(ctx, seed.Server) {
 		return fault.Field("publish", "make a file server the seed, or publish the others when they are filled and verified", "%s, the seed's, is a host where a mover runs: people cannot be led there", seed.Server)
+	}
+	return nil
+}
+
+func checkPublish(path string) error {
+	if path == "" {
+		return nil
 	}
 	_, inside, err := namespace.Split("publish", path)
 	if err == nil && inside == "" {

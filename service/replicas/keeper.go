@@ -101,6 +101,7 @@ func (k *keeper) work(ctx context.Context, set model.ReplicaSet) {
 	if !set.Paused {
 		for _, p := range r.places {
 			group.Go(func() { r.guard(func() { p.watch(ctx) }) })
+			group.Go(func() { r.guard(func() { p.follow(ctx) }) })
 		}
 		for _, w := range r.ways {
 			group.Go(func() { r.guard(func() { w.carry(ctx) }) })

@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/mover/replication"
+	"bridgespan/tree"
 	"bridgespan/tree/spread"
 )
 
@@ -19,6 +21,8 @@ type place struct {
 	engine *replication.Replica
 	look   chan struct{} // rung when somebody wants it to be looked at
 	warm   warmth
+	// follows is true while the replica tells of changes by itself.
+	follows atomic.Bool
 
 	kept string // as it was last kept
 
@@ -105,10 +109,42 @@ func (p *place) watch(ctx context.Context) {
 			case <-time.After(pause):
 			}
 		} else {
-			p.glances(ctx, time.Now().Add(pause))
+			p.glances(ctx, time.Now().Add(p.rested(pause)))
 		}
 		if ctx.Err() != nil {
 			return
+		}
+	}
+}
+
+// followShare is how much longer the pauses between looks at all are while the
+// replica tells of changes by itself.
+const followShare = 10
+
+// rested is the pause before the next look at all.
+func (p *place) rested(pause time.Duration) time.Duration {
+	if p.follows.Load() {
+		return min(pause*followShare, mostPause)
+	}
+	return pause
+}
+
+// follow looks at what changes as the replica tells, where it does, until ctx ends.
+func (p *place) follow(ctx context.Context) {
+	for ctx.Err() == nil {
+		err := p.round.engine.Follow(ctx, replica.ID(p.ID), func(done replication.Scanned, err error) {
+			p.follows.Store(err == nil)
+			if done.Changed > 0 {
+				p.ringAll()
+			}
+		})
+		p.follows.Store(false)
+		if errors.Is(err, tree.ErrUnsupported) {
+			return
+		}
+		select { // it is away: what changes meanwhile is found by the next look at all
+		case <-ctx.Done():
+		case <-time.After(afterFault):
 		}
 	}
 }

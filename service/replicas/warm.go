@@ -92,7 +92,7 @@ func (p *place) glances(ctx context.Context, until time.Time) {
 		case <-time.After(min(left, pause)):
 		}
 		folders := p.warm.warmest()
-		if len(folders) == 0 || left < pause {
+		if len(folders) == 0 || left < pause || p.follows.Load() {
 			continue
 		}
 		began := time.Now()

@@ -11,6 +11,7 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/model"
 	"bridgespan/service/access"
+	"bridgespan/service/estate"
 )
 
 // run completes the plan and, unless it is a rehearsal, does its steps. When

@@ -219,6 +219,24 @@ func (t *Tree) Space(ctx context.Context) (s tree.Space, err error) {
 	return s, err
 }
 
+// Watch tells of changes, where the connection's tree can. It ends when the
+// connection breaks.
+func (t *Tree) Watch(ctx context.Context) iter.Seq2[string, error] {
+	return func(yield func(string, error) bool) {
+		c, err := t.connected(ctx)
+		if err != nil {
+			yield(".", err)
+			return
+		}
+		for folder, err := range tree.Watch(ctx, c) {
+			t.met(c, err)
+			if !yield(folder, err) {
+				return
+			}
+		}
+	}
+}
+
 // Close ends the connection.
 func (t *Tree) Close() error {
 	t.mu.Lock()

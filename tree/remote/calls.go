@@ -139,8 +139,7 @@ const beatEvery = 20 * time.Second
 // watch sends a line for each folder in which something changes, until nobody
 // reads them any more.
 func (s *served) watch() error {
-	w, ok := s.tree.(tree.Watcher)
-	if !ok {
+	if _, ok := s.tree.(tree.Watcher); !ok {
 		return tree.ErrUnsupported
 	}
 	s.packs = false // few bytes, and each is to be there at once
@@ -148,7 +147,7 @@ func (s *served) watch() error {
 	news := make(chan answer)
 	go func() {
 		defer close(news)
-		for folder, err := range w.Watch(s.ctx) {
+		for folder, err := range tree.Watch(s.ctx, s.tree) {
 			a := answer{Folder: folder, Begun: folder == "" && err == nil}
 			if err != nil {
 				a.Folder = ""

@@ -183,6 +183,11 @@ func (t *Tree) Exchange(ctx context.Context, a, b string) error {
 	return tree.PathError("exchange", a, tree.ErrUnsupported)
 }
 
+// Watch tells of changes over one of the connections, where its tree can.
+func (t *Tree) Watch(ctx context.Context) iter.Seq2[string, error] {
+	return tree.Watch(ctx, t.ways[0].Tree)
+}
+
 // Close ends all connections.
 func (t *Tree) Close() (err error) {
 	for _, w := range t.ways {

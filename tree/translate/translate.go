@@ -130,6 +130,9 @@ func (t *Tree) Exchange(ctx context.Context, a, b string) error {
 	return tree.PathError("exchange", a, tree.ErrUnsupported)
 }
 
+// Watch tells of changes, where the tree below can.
+func (t *Tree) Watch(ctx context.Context) iter.Seq2[string, error] { return tree.Watch(ctx, t.Tree) }
+
 func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 	c, err := t.Tree.Open(ctx, name)
 	if err != nil {

@@ -3076,12 +3076,14 @@ export interface components {
         EditServer: {
             account?: string;
             address?: string;
+            /** @description Fingerprint of a mover that was made anew */
+            certificate?: string;
             domain?: string;
             name?: string;
             note?: string;
             /**
              * Format: password
-             * @description Needed again when address or account change
+             * @description Needed again when address, account or certificate change
              */
             password?: string;
             /** Format: int64 */
@@ -3899,10 +3901,12 @@ export interface components {
             retry?: components["schemas"]["Retry"];
         };
         NewServer: {
-            /** @description Account to administer it with */
-            account: string;
+            /** @description Account to administer it with; absent for a mover */
+            account?: string;
             /** @description Host name or address */
             address: string;
+            /** @description SHA-256 fingerprint that the mover said at its start; with it, the server is a host where a mover runs */
+            certificate?: string;
             /** @description Domain of the account; absent for an account of the server itself */
             domain?: string;
             /** @description Name in Bridge Span */
@@ -3911,12 +3915,12 @@ export interface components {
             note?: string;
             /**
              * Format: password
-             * @description Password of the account; kept sealed and never shown again
+             * @description Password of the account, or the secret of the mover; kept sealed and never shown again
              */
             password: string;
             /**
              * Format: int64
-             * @description TCP port; 445 when absent
+             * @description TCP port; 445 when absent, and 8620 of a mover
              */
             port?: number;
             /** @description Site where it stands */
@@ -4863,21 +4867,28 @@ export interface components {
             reason?: string;
         };
         Server: {
-            /** @description Account that Bridge Span administers it with */
+            /** @description Account that Bridge Span administers it with; empty where a mover runs */
             account: string;
             /** @description Host name or address */
             address: string;
+            /** @description SHA-256 fingerprint that a mover is known by; absent for a file server */
+            certificate?: string;
             /** @description The last check, whole */
             check?: components["schemas"]["Check"];
             /** @description Domain of the account; absent for an account of the server itself */
             domain?: string;
+            /**
+             * @description smb: a file server that is reached by SMB 3; mover: a host where a mover runs, which serves its folders
+             * @enum {string}
+             */
+            kind: "smb" | "mover";
             /** @description Name in Bridge Span */
             name: string;
             /** @description For administrators */
             note?: string;
             /**
              * Format: int64
-             * @description TCP port, 445 as a rule
+             * @description TCP port; as a rule 445, and 8620 of a mover
              */
             port: number;
             /** @description Whether it answered at the last look; absent before the first */

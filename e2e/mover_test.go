@@ -1,0 +1,204 @@
+package e2e
+
+import (
+	"bytes"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"bridgespan/client"
+	"bridgespan/e2e/harness"
+	"bridgespan/model"
+	"bridgespan/tree"
+)
+
+// TestMover keeps a folder of a host, where a mover runs, the same as one of an
+// SMB server.
+func TestMover(t *testing.T) {
+	e := harness.StartEstate(t)
+	api, ctx := e.API, t.Context()
+	reed := harness.StartMover(t)
+	testRefusedMovers(t, api, reed)
+	v, err := api.AddServer(ctx, reed.NewServer("reed", "Upland"))
+	if err != nil || v.Kind != model.ServerMover || v.Certificate != reed.Fingerprint || v.Account != "" {
+		t.Fatalf("%+v, %v", v, err)
+	}
+	testMoverAsServer(t, api, reed)
+
+	m := &moverSet{&gardenSet{T: t, e: e, trees: map[string]tree.Tree{"oak": harness.Tree(t, e.Oak, "store")}}, reed}
+	m.write("oak", "from oak.txt", "written at oak")
+	if err := os.WriteFile(filepath.Join(reed.Folder, "extra.txt"), []byte("only at reed"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	asked := model.NewReplicaSet{Name: "beds", Replicas: []model.NewReplica{{Server: "oak", Share: "store"}, {Server: "reed", Share: "beds", Sub: "copies/beds"}}}
+	m.plan(asked)
+	if _, err := api.CreateReplicaSet(ctx, asked, nil); err != nil {
+		t.Fatal(err)
+	}
+	m.await("the first fill", steady)
+	m.hostHas("from oak.txt", "written at oak")
+	m.clean()
+
+	// What people change on the host is told by its kernel.
+	began := time.Now()
+	m.hostWrites("from reed.txt", "written on the host")
+	m.arrives("from reed.txt", "written on the host", "oak")
+	if took := time.Since(began); took > 4*time.Second {
+		t.Errorf("a change on the host was at oak after %s", took)
+	}
+	m.write("oak", "from oak.txt", "changed at oak")
+	m.look()
+	m.await("the change at the host", func(model.ReplicaSet) bool { return m.host("from oak.txt") == "changed at oak" })
+	m.delta()
+	m.killed()
+	m.clean()
+}
+
+type moverSet struct {
+	*gardenSet
+	reed *harness.Mover
+}
+
+func (m *moverSet) path(name string) string { return filepath.Join(m.reed.Folder, "copies/beds", name) }
+
+// host is what a file on the host holds; "" when it is not there.
+func (m *moverSet) host(name string) string {
+	text, err := os.ReadFile(m.path(name))
+	if err != nil {
+		return ""
+	}
+	return string(text)
+}
+
+func (m *moverSet) hostHas(name, text string) {
+	m.Helper()
+	if got := m.host(name); got != text {
+		m.Errorf("%s on the host holds %q, want %q", name, got, text)
+	}
+}
+
+func (m *moverSet) hostWrites(name, text string) {
+	m.Helper()
+	if err := os.WriteFile(m.path(name), []byte(text), 0o644); err != nil {
+		m.Fatal(err)
+	}
+}
+
+// plan plans the set: nothing that it asks for fails.
+func (m *moverSet) plan(asked model.NewReplicaSet) {
+	m.Helper()
+	p, err := m.e.API.PlanReplicaSet(m.Context(), asked)
+	for deadline := time.Now().Add(time.Minute); err == nil && !p.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		p, err = m.e.API.ReplicaPlan(m.Context(), p.Run.ID)
+	}
+	if err != nil || p.Run.State != model.RunDone || p.Outcome == model.Fail {
+		m.Fatalf("the plan: %+v, %v", p, err)
+	}
+	for _, name := range []string{"rights", "clock", "accounts", "space"} {
+		if !slices.ContainsFunc(p.Checks, func(l model.CheckLine) bool { return l.Name == name && strings.HasPrefix(l.Found, "reed") && l.Outcome == model.Pass }) {
+			m.Errorf("no check of reed's %s passes: %+v", name, p.Checks)
+		}
+	}
+}
+
+// clean verifies every byte and all permissions.
+func (m *moverSet) clean() {
+	m.Helper()
+	v := verifying{m.gardenSet}
+	found := v.verify("full")
+	if list := v.found(found.Run.ID); len(list) != 0 || found.Replicas[0].Read == 0 {
+		m.Errorf("the replicas differ: %v, %+v", list, found)
+	}
+}
+
+// delta changes little of a large file: little of it crosses the lane.
+func (m *moverSet) delta() {
+	m.Helper()
+	large := make([]byte, 6<<20)
+	for i := range large {
+		large[i] = byte(rand.Uint32())
+	}
+	if err := os.WriteFile(m.path("scan.tif"), large, 0o644); err != nil {
+		m.Fatal(err)
+	}
+	m.arrives("scan.tif", string(large), "oak")
+	lane := func(set model.ReplicaSet) model.Lane {
+		return set.Lanes[slices.IndexFunc(set.Lanes, func(l model.Lane) bool { return l.From == "oak" })]
+	}
+	before := lane(m.await("rest", steady)).Carried.Bytes
+	copy(large[3<<20:], "a stamp in the middle")
+	if _, err := m.trees["oak"].Put(m.Context(), "scan.tif", bytes.NewReader(large), tree.PutOptions{Replace: true}); err != nil {
+		m.Fatal(err)
+	}
+	m.look()
+	m.await("the stamp at the host", func(model.ReplicaSet) bool { return m.host("scan.tif") == string(large) })
+	after := m.await("its figures", func(s model.ReplicaSet) bool { return steady(s) && lane(s).Carried.Bytes > before })
+	if crossed := lane(after).Carried.Bytes - before; crossed > 500_000 {
+		m.Errorf("of 6 MiB with one stamp %d bytes crossed", crossed)
+	}
+}
+
+// killed kills the mover while files are on their way, and starts it again.
+func (m *moverSet) killed() {
+	m.Helper()
+	for i := range 30 {
+		m.write("oak", "batch "+string(rune('a'+i%26))+string(rune('a'+i/26))+".txt", strings.Repeat("leaf ", 20_000))
+	}
+	m.look()
+	m.await("the batch under way", func(s model.ReplicaSet) bool { return m.host("batch aa.txt") != "" })
+	m.reed.Kill()
+	m.hostWrites("while it was away.txt", "nobody told")
+	m.look()
+	m.await("that the mover is missed", func(s model.ReplicaSet) bool { return s.State == model.SetFailing })
+	m.reed.Start(m)
+	m.arrives("while it was away.txt", "nobody told", "oak")
+	m.await("rest", func(s model.ReplicaSet) bool { return steady(s) && m.host("batch db.txt") != "" })
+	left, err := filepath.Glob(filepath.Join(m.reed.Folder, "copies/beds/.bspan/intake/*/*"))
+	if err != nil || len(left) > 0 {
+		m.Errorf("left in the intake: %v, %v", left, err)
+	}
+}
+
+// testRefusedMovers adds what is not the mover that it should be.
+func testRefusedMovers(t *testing.T, api *client.Client, reed *harness.Mover) {
+	for _, c := range []struct {
+		what, field string
+		change      func(*model.NewServer)
+	}{
+		{"another secret", "password", func(n *model.NewServer) { n.Password = "guessed" }},
+		{"another certificate", "certificate", func(n *model.NewServer) { n.Certificate = strings.Repeat("ab", 32) }},
+		{"no certificate", "certificate", func(n *model.NewServer) { n.Certificate = "abc" }},
+		{"an account", "account", func(n *model.NewServer) { n.Account = "warden" }},
+		{"nobody there", "address", func(n *model.NewServer) { n.Port = 1 }},
+	} {
+		n := reed.NewServer("reed", "Upland")
+		c.change(&n)
+		_, err := api.AddServer(t.Context(), n)
+		refused(t, c.what, err, http.StatusUnprocessableEntity, c.field)
+	}
+}
+
+// testMoverAsServer meets the mover where file servers are met.
+func testMoverAsServer(t *testing.T, api *client.Client, reed *harness.Mover) {
+	ctx := t.Context()
+	shares, err := api.Shares(ctx, "reed")
+	if err != nil || len(shares) != 1 || shares[0].Name != "beds" || shares[0].Path != reed.Folder {
+		t.Errorf("its folders: %+v, %v", shares, err)
+	}
+	check, err := api.CheckServer(ctx, "reed")
+	if err != nil || check.Outcome == model.Fail || len(check.Lines) != 6 {
+		t.Errorf("its check: %+v, %v", check, err)
+	}
+	if d, err := api.Share(ctx, "reed", "beds"); err != nil || d.Total == 0 {
+		t.Errorf("its folder: %+v, %v", d, err)
+	}
+	_, err = api.Accounts(ctx, "reed", "", "")
+	refused(t, "its accounts", err, http.StatusUnprocessableEntity, "")
+	_, err = api.AddEntry(ctx, "garden", model.NewEntry{Path: "reed", Kind: "signpost", Locations: []model.NewLocation{{Server: "reed", Share: "beds"}}})
+	refused(t, "a signpost to it", err, http.StatusUnprocessableEntity, "locations")
+}
