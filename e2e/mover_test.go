@@ -157,11 +157,12 @@ func (m *moverSet) killed() {
 	m.await("that the mover is missed", func(s model.ReplicaSet) bool { return s.State == model.SetFailing })
 	m.reed.Start(m)
 	m.arrives("while it was away.txt", "nobody told", "oak")
-	m.await("rest", func(s model.ReplicaSet) bool { return steady(s) && m.host("batch db.txt") != "" })
-	left, err := filepath.Glob(filepath.Join(m.reed.Folder, "copies/beds/.bspan/intake/*/*"))
-	if err != nil || len(left) > 0 {
-		m.Errorf("left in the intake: %v, %v", left, err)
-	}
+	m.await("the rest of the batch", func(s model.ReplicaSet) bool { return steady(s) && m.host("batch db.txt") != "" })
+	m.look()
+	m.await("an empty intake", func(model.ReplicaSet) bool {
+		left, err := filepath.Glob(filepath.Join(m.reed.Folder, "copies/beds/.bspan/intake/*/*/*"))
+		return err == nil && len(left) == 0
+	})
 }
 
 // testRefusedMovers adds what is not the mover that it should be.

@@ -7,16 +7,18 @@ import (
 	"bridgespan/core/chunk"
 )
 
-// Parts reads a file that is made of parts of another one and of content, in order.
-func Parts(ctx context.Context, base, content io.ReaderAt, parts []chunk.Part) io.Reader {
-	return &partReader{ctx: ctx, base: base, content: content, parts: parts}
+// Parts reads a file that is made of parts of another one, and of what these lack,
+// in order. The caller must close it; that closes neither base nor content.
+func Parts(ctx context.Context, base, content io.ReaderAt, parts []chunk.Part) io.ReadCloser {
+	return &partReader{ctx: ctx, base: base, ReadCloser: StreamLacking(ctx, content, parts), parts: parts}
 }
 
 type partReader struct {
 	ctx           context.Context
-	base, content io.ReaderAt
+	base          io.ReaderAt
+	io.ReadCloser // of what the parts lack
 	parts         []chunk.Part
-	now           *io.SectionReader // of the first of parts
+	now           io.Reader // of the first of parts
 }
 
 func (p *partReader) Read(buffer []byte) (int, error) {
@@ -29,8 +31,7 @@ func (p *partReader) Read(buffer []byte) (int, error) {
 				return 0, io.EOF
 			}
 			part := p.parts[0]
-			p.now = io.NewSectionReader(p.content, part.At, part.Length)
-			if part.From >= 0 {
+			if p.now = io.LimitReader(p.ReadCloser, part.Length); part.From >= 0 {
 				p.now = io.NewSectionReader(p.base, part.From, part.Length)
 			}
 		}

@@ -47,7 +47,7 @@ func (c *contextReader) Read(p []byte) (int, error) {
 	}
 	// Full pieces: a sender's small ones would each cost a round trip.
 	n, err := io.ReadFull(c.r, p)
-	if err == io.ErrUnexpectedEOF {
+	if n > 0 && err == io.ErrUnexpectedEOF {
 		err = nil
 	}
 	return n, err

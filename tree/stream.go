@@ -2,8 +2,11 @@ package tree
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"sync"
+
+	"bridgespan/core/chunk"
 )
 
 // Reading ahead: while one piece is handed on, the next ones are on their way.
@@ -18,9 +21,44 @@ var pieces = sync.Pool{New: func() any { return new([pieceSize]byte) }}
 // ahead, within a few MiB of memory. The caller must close it; that does not
 // close content. It ends with ctx.
 func Stream(ctx context.Context, content Content, offset int64) *Reader {
+	return stream(ctx, content, [][2]int64{{offset, max(content.Entry().Size-offset, 0)}})
+}
+
+// StreamLacking reads, in the same way, what the parts of a file take from content:
+// those that another file does not hold.
+// The caller must close it; that does not close content.
+func StreamLacking(ctx context.Context, content io.ReaderAt, parts []chunk.Part) io.ReadCloser {
+	if o, ok := content.(InOrder); ok {
+		return io.NopCloser(o.Reader)
+	}
+	var ranges [][2]int64
+	for _, p := range parts {
+		if p.From < 0 {
+			ranges = append(ranges, [2]int64{p.At, p.Length})
+		}
+	}
+	return stream(ctx, content, ranges)
+}
+
+// InOrder is content of which only what the parts of a file lack is there, in their
+// order.
+type InOrder struct{ io.Reader }
+
+// ReadAt returns ErrUnsupported: StreamLacking alone reads it.
+func (InOrder) ReadAt([]byte, int64) (int, error) { return 0, ErrUnsupported }
+
+// stream reads ranges, each an offset and a length, in order.
+func stream(ctx context.Context, content io.ReaderAt, ranges [][2]int64) *Reader {
 	ctx, cancel := context.WithCancel(ctx)
 	s := &Reader{cancel: cancel, coming: make(chan chan piece, piecesAhead)}
-	s.readers.Go(func() { s.request(ctx, content, offset) })
+	s.readers.Go(func() {
+		defer close(s.coming)
+		for _, r := range ranges {
+			if !s.request(ctx, content, r[0], r[1]) {
+				return
+			}
+		}
+	})
 	return s
 }
 
@@ -38,29 +76,30 @@ type Reader struct {
 	now     piece
 }
 
-// request starts a read for every piece, as far ahead as coming has room.
-func (s *Reader) request(ctx context.Context, content Content, offset int64) {
-	defer close(s.coming)
-	for size := content.Entry().Size; offset < size; offset += pieceSize {
+// request starts a read for every piece of a range, as far ahead as coming has
+// room; false when ctx has ended.
+func (s *Reader) request(ctx context.Context, content io.ReaderAt, offset, length int64) bool {
+	for end := offset + length; offset < end; offset += pieceSize {
 		delivery := make(chan piece, 1)
 		select {
 		case <-ctx.Done():
-			return
+			return false
 		case s.coming <- delivery:
 		}
-		at, want := offset, min(pieceSize, size-offset)
+		at, want := offset, min(pieceSize, end-offset)
 		s.readers.Go(func() { delivery <- readPiece(content, at, want) })
 	}
+	return true
 }
 
-func readPiece(content Content, offset, want int64) piece {
+func readPiece(content io.ReaderAt, offset, want int64) piece {
 	p := piece{buffer: pieces.Get().(*[pieceSize]byte)}
 	n, err := content.ReadAt(p.buffer[:want], offset)
 	p.data, p.err = p.buffer[:n], err
 	if int64(n) == want {
 		p.err = nil
 	} else if err == io.EOF {
-		p.err = io.ErrUnexpectedEOF // it became shorter under our hands
+		p.err = fmt.Errorf("%w: it became shorter while it was read", ErrTorn)
 	}
 	return p
 }

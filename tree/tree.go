@@ -79,6 +79,9 @@ type Entry struct {
 	ID         uint64    // identity within the tree that survives a rename; 0 where unknown
 	Attributes Attributes
 	Descriptor acl.Descriptor // zero unless asked for
+	// Handed is true when the entry has no descriptor of its own: what its folder
+	// hands down stands for it.
+	Handed bool
 }
 
 // Detail says how much of each entry a listing carries.

@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"log/slog"
+	"syscall"
 
 	"github.com/urfave/cli/v3"
 
@@ -19,6 +20,8 @@ func moverCommand() *cli.Command {
 			&cli.StringFlag{Name: "state-dir", Value: "var/mover", Usage: "`FOLDER` for its certificate and its secret", Sources: cli.EnvVars("BSPAND_MOVER_STATE_DIR")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
+			// What is on its way in is nobody else's, until it has the mode of its folder.
+			syscall.Umask(0o077)
 			m, err := host.Open(host.Config{Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder")})
 			if err != nil {
 				return err

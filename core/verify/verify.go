@@ -90,7 +90,8 @@ func kindOf(i *Item) string {
 func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
 
 func permissions(first, second *Item, local func(account.SID) bool) (found []Difference) {
-	if first.Descriptor == second.Descriptor {
+	// What a place cannot keep cannot differ there.
+	if first.Descriptor == second.Descriptor || first.Descriptor.IsZero() || second.Descriptor.IsZero() {
 		return nil
 	}
 	a, b := first.Descriptor.Parts(), second.Descriptor.Parts()

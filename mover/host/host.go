@@ -143,7 +143,7 @@ func (m *Mover) openFolders(list []string) error {
 		if err != nil {
 			return err
 		}
-		t, err := folder.Open(full)
+		t, err := folder.OpenShared(full)
 		if err != nil {
 			return fmt.Errorf("folder %s: %w", name, err)
 		}

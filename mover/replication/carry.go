@@ -41,6 +41,9 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 			return c.done, err
 		}
 	}
+	if err := e.crown(ctx, c.from, c.to); err != nil {
+		return c.done, err
+	}
 	for range 2 { // what waited for something else has another chance
 		if tickets, err = c.pass(ctx, tickets); err != nil {
 			return c.done, err

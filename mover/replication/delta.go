@@ -63,7 +63,7 @@ func (m *move) assembled(ctx context.Context, staged string, base, content tree.
 		err = errMoved
 	}
 	if err != nil {
-		return errors.Join(err, discardStaged(context.WithoutCancel(ctx), m.carry.to, staged))
+		return errors.Join(err, m.drop(ctx, m.carry.to, staged))
 	}
 	m.count(func(c *Carried) { c.Spared += d.Size - d.Lacks })
 	return nil

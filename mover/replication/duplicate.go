@@ -96,7 +96,7 @@ func (m *move) copyOf(ctx context.Context, a tree.Assembler, other *replica.Reco
 		ok = made == other.Digest
 	}
 	if !ok || err != nil {
-		if bad := discardStaged(context.WithoutCancel(ctx), r, staged); err == nil {
+		if bad := m.drop(ctx, r, staged); err == nil {
 			err = bad
 		}
 	}

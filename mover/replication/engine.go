@@ -90,6 +90,8 @@ type Engine struct {
 	swept    map[replica.ID]bool
 	nameless map[replica.ID]bool // replicas that do not let us name all owners
 	looks    map[replica.ID]*sync.Mutex
+	left     map[replica.ID][]string // what could not be discarded from intakes
+	crowned  map[replica.ID]bool     // replicas whose top has permissions, or cannot have any
 }
 
 func (e *Engine) hands() int { return cmp.Or(e.Hands, 8) }

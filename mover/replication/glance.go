@@ -47,6 +47,13 @@ func (e *Engine) isFolder(ctx context.Context, r *Replica, name string) bool {
 // file often does several things to it.
 const gather = 100 * time.Millisecond
 
+// A look takes a share of the time at most, however much changes, our own writes
+// among it; but it comes soon.
+const (
+	followShare = 4
+	followMost  = 5 * time.Second
+)
+
 // Follow looks at what changes at a replica as its tree tells, until ctx ends. It
 // returns an error wrapping tree.ErrUnsupported at once when the tree does not tell. looked is
 // called after each look.
@@ -71,9 +78,10 @@ func (e *Engine) Follow(ctx context.Context, id replica.ID, looked func(Scanned,
 			}
 		}
 	}()
+	pause := gather
 	for folder := range news {
 		folders := map[string]bool{folder: true}
-		late := time.After(gather)
+		late := time.After(pause)
 		for waiting := true; waiting; {
 			select {
 			case more, ok := <-news:
@@ -85,7 +93,9 @@ func (e *Engine) Follow(ctx context.Context, id replica.ID, looked func(Scanned,
 				waiting = false
 			}
 		}
+		began := time.Now()
 		looked(e.lookAt(ctx, id, folders))
+		pause = min(max(gather, followShare*time.Since(began)), followMost)
 	}
 	return context.Cause(ctx)
 }

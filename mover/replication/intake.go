@@ -182,6 +182,43 @@ func (e *Engine) sweepFolder(ctx context.Context, r *Replica, name string, kind 
 	return nil
 }
 
+// mostLeft bounds how many names are remembered of what could not be discarded; the
+// rest is swept by the next engine.
+const mostLeft = 10_000
+
+// drop discards what is not wanted any more, also when ctx has ended. What a
+// replica that is away keeps is dropped when it is back.
+func (e *Engine) drop(ctx context.Context, r *Replica, staged string) error {
+	err := discardStaged(context.WithoutCancel(ctx), r, staged)
+	if err != nil {
+		e.mu.Lock()
+		defer e.mu.Unlock()
+		if e.left == nil {
+			e.left = map[replica.ID][]string{}
+		}
+		if len(e.left[r.ID]) < mostLeft {
+			e.left[r.ID] = append(e.left[r.ID], staged)
+		}
+	}
+	return err
+}
+
+// dropLeft discards what could not be discarded before.
+func (e *Engine) dropLeft(ctx context.Context, r *Replica) {
+	e.mu.Lock()
+	left := e.left[r.ID]
+	delete(e.left, r.ID)
+	e.mu.Unlock()
+	for i, name := range left {
+		if e.drop(ctx, r, name) != nil {
+			e.mu.Lock()
+			e.left[r.ID] = append(e.left[r.ID], left[i+1:]...)
+			e.mu.Unlock()
+			return
+		}
+	}
+}
+
 // discardStaged removes what waits in an intake, also when it has permissions by
 // now that keep us out: what we brought is ours to permit.
 func discardStaged(ctx context.Context, r *Replica, name string) error {

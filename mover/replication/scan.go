@@ -40,6 +40,7 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	if err := e.sweep(ctx, s.r); err != nil {
 		return s.done, err
 	}
+	e.dropLeft(ctx, s.r)
 	var run context.Context
 	s.group, run = errgroup.WithContext(ctx)
 	s.group.SetLimit(e.hands())
@@ -243,7 +244,14 @@ func (s *scan) goOn(ctx context.Context, name, key string) error {
 
 // asSeen reports whether an entry is in all as its record has seen it.
 func (s *scan) asSeen(rec *replica.Record, entry tree.Entry) bool {
-	return rec.Pending == nil && rec.Name == entry.Name && asKept(rec, entry) && s.seenOf(entry) == rec.Seen
+	return rec.Pending == nil && rec.Name == entry.Name && asKept(rec, entry) && s.seenOf(entry) == rec.Seen && !s.owns(entry)
+}
+
+// owns reports whether an entry is to be given as its own what its folder hands
+// down to it: otherwise a change of the folder's permissions would be one of
+// everything in it, which nobody made.
+func (s *scan) owns(entry tree.Entry) bool {
+	return entry.Handed && !entry.Descriptor.IsZero() && !s.LeavePermissions
 }
 
 // entries looks at entries that are not as their records say, which are claimed,
@@ -331,6 +339,9 @@ func (s *scan) entry(ctx context.Context, c *candidate, stale bool, were origins
 	}
 	if err == nil && now.Kind != was.Kind && was.Kind == replica.Folder {
 		err = s.emptied(ctx, s.r, was.Key) // nothing is below it any more
+	}
+	if err == nil && now.Kind != replica.None && s.owns(c.entry) {
+		err = s.r.Tree.Apply(ctx, c.path, tree.Meta{Descriptor: now.Seen.Descriptor})
 	}
 	var failed *storeError
 	switch {

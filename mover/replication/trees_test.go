@@ -1,12 +1,17 @@
 package replication
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"maps"
+	"math/rand/v2"
+	"net"
+	"net/http/httptest"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -15,6 +20,7 @@ import (
 	"bridgespan/standin/standintest"
 	"bridgespan/tree"
 	"bridgespan/tree/folder"
+	"bridgespan/tree/remote"
 	"bridgespan/tree/smb"
 )
 
@@ -256,4 +262,113 @@ func TestShares(t *testing.T) {
 	oak, elm := standintest.FileServer(t, "oak", "store"), standintest.FileServer(t, "elm", "store")
 	a, b := openShare(t, oak, "store"), openShare(t, elm, "store")
 	t.Run("Shares", func(t *testing.T) { testPair(t, a, b) })
+}
+
+// over gives a folder of a host through its mover, and counts what crosses.
+func over(t *testing.T, dir string) (tree.Tree, *atomic.Int64) {
+	t.Helper()
+	local, err := folder.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	handler := &remote.Handler{Name: "reed", Secret: "only for tests", Folders: []remote.Served{{Name: "beds", Path: dir, Tree: local, Sub: local.Sub}}}
+	server := httptest.NewUnstartedServer(handler)
+	server.EnableHTTP2 = true
+	crossed := new(atomic.Int64)
+	server.Listener = &counting{server.Listener, crossed}
+	server.StartTLS()
+	host, _, err := remote.Dial(t.Context(), remote.Target{Address: server.Listener.Addr().String(), Secret: handler.Secret, Fingerprint: remote.Fingerprint(server.Certificate().Raw), Timeout: 5 * time.Second})
+	if err != nil {
+		t.Fatal(err)
+	}
+	tr, err := host.Tree(t.Context(), "beds", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		host.Close()
+		server.Close()
+		handler.Close()
+		local.Close()
+	})
+	return tr, crossed
+}
+
+type counting struct {
+	net.Listener
+	n *atomic.Int64
+}
+
+func (c *counting) Accept() (net.Conn, error) {
+	conn, err := c.Listener.Accept()
+	return &countingConn{conn, c.n}, err
+}
+
+type countingConn struct {
+	net.Conn
+	n *atomic.Int64
+}
+
+func (c *countingConn) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p)
+	c.n.Add(int64(n))
+	return n, err
+}
+
+func (c *countingConn) Write(p []byte) (int, error) {
+	n, err := c.Conn.Write(p)
+	c.n.Add(int64(n))
+	return n, err
+}
+
+// Of a large file that people changed in places, copied and moved at a host, little
+// leaves that host, and little comes to the other: they hash and cut it themselves.
+func TestMoverToMover(t *testing.T) {
+	a, fromA := over(t, t.TempDir())
+	b, toB := over(t, t.TempDir())
+	content := make([]byte, 16<<20)
+	random := rand.NewChaCha8([32]byte{1})
+	_, _ = random.Read(content)
+	write := func(name string) {
+		t.Helper()
+		if _, err := a.Put(t.Context(), name, bytes.NewReader(content), tree.PutOptions{Replace: true}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("scan.tif")
+	text := strings.Repeat("Digitalis purpurea, bed 7, viable\n", 200_000)
+	if _, err := a.Put(t.Context(), "ledger.txt", strings.NewReader(text), tree.PutOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	p := newPair(t, a, b)
+	p.settleDown()
+	for at := range 20 {
+		copy(content[at*(len(content)/20):], "a stamp of the herbarium")
+	}
+	write("scan.tif")
+	for _, c := range []struct {
+		what string
+		do   func()
+		most int64
+	}{
+		{"20 places of 16 MiB were changed", func() {}, int64(len(content)) * 7 / 100},
+		{"it was moved", func() {
+			if err := a.Rename(t.Context(), "scan.tif", "moved.tif", false); err != nil {
+				t.Fatal(err)
+			}
+		}, 100_000},
+		{"nothing happened", func() {}, 20_000},
+	} {
+		c.do()
+		was := [2]int64{fromA.Load(), toB.Load()}
+		p.settleDown()
+		for i, crossed := range []int64{fromA.Load() - was[0], toB.Load() - was[1]} {
+			if crossed > c.most {
+				t.Errorf("%s: %d bytes crossed at side %d, at most %d should", c.what, crossed, i, c.most)
+			}
+		}
+		if want, got := shown(t, a), shown(t, b); !maps.Equal(want, got) {
+			t.Errorf("%s: the replicas differ", c.what)
+		}
+	}
 }

@@ -58,7 +58,7 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 		return err
 	}
 	if err := m.carry.hands.rest(func() error { return m.begin(ctx, next, staged, attic) }); err != nil {
-		return errors.Join(err, r.Tree.Remove(ctx, staged))
+		return errors.Join(err, m.drop(ctx, r, staged))
 	}
 	left, err := m.place(ctx, &next, staged, attic, name)
 	if err != nil {
@@ -148,7 +148,7 @@ func (m *move) transfer(ctx context.Context, staged string, next *replica.Record
 		err = m.carry.hands.rest(func() error { return m.flush(ctx, m.carry.to) })
 	}
 	if err != nil {
-		_ = discardStaged(context.WithoutCancel(ctx), m.carry.to, staged)
+		_ = m.drop(ctx, m.carry.to, staged)
 	}
 	return entry, err
 }

@@ -42,8 +42,10 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 }
 
 func (t *Tree) assemble(ctx context.Context, f, base *os.File, parts []chunk.Part, content io.ReaderAt, options tree.PutOptions) (st unix.Stat_t, err error) {
+	lacks := tree.StreamLacking(ctx, content, parts)
+	defer lacks.Close()
 	for _, p := range parts {
-		if err := copyPart(ctx, f, base, p, content); err != nil {
+		if err := copyPart(ctx, f, base, p, lacks); err != nil {
 			return st, err
 		}
 	}
@@ -59,7 +61,7 @@ func (t *Tree) assemble(ctx context.Context, f, base *os.File, parts []chunk.Par
 // rangeAtOnce is how much the kernel copies between two looks at the context.
 const rangeAtOnce = 64 << 20
 
-func copyPart(ctx context.Context, f, base *os.File, p chunk.Part, content io.ReaderAt) error {
+func copyPart(ctx context.Context, f, base *os.File, p chunk.Part, lacks io.Reader) error {
 	if p.From >= 0 {
 		from, to := p.From, p.At
 		for left := p.Length; left > 0; {
@@ -69,7 +71,7 @@ func copyPart(ctx context.Context, f, base *os.File, p chunk.Part, content io.Re
 			n, err := unix.CopyFileRange(int(base.Fd()), &from, int(f.Fd()), &to, int(min(left, rangeAtOnce)), 0)
 			switch {
 			case errors.Is(err, unix.EXDEV), errors.Is(err, unix.EINVAL), errors.Is(err, unix.ENOSYS), errors.Is(err, unix.EOPNOTSUPP):
-				return copyBytes(ctx, f, base, from, to, left)
+				return copyBytes(ctx, f, io.NewSectionReader(base, from, left), to, left)
 			case err != nil:
 				return err
 			case n == 0:
@@ -79,11 +81,11 @@ func copyPart(ctx context.Context, f, base *os.File, p chunk.Part, content io.Re
 		}
 		return nil
 	}
-	return copyBytes(ctx, f, content, p.At, p.At, p.Length)
+	return copyBytes(ctx, f, io.LimitReader(lacks, p.Length), p.At, p.Length)
 }
 
-func copyBytes(ctx context.Context, f *os.File, content io.ReaderAt, from, to, length int64) error {
+func copyBytes(ctx context.Context, f *os.File, content io.Reader, to, length int64) error {
 	options := tree.PutOptions{Size: length, SizeKnown: true}
-	_, err := tree.Gather(ctx, io.NewOffsetWriter(f, to), io.NewSectionReader(content, from, length), options)
+	_, err := tree.Gather(ctx, io.NewOffsetWriter(f, to), content, options)
 	return err
 }

@@ -27,6 +27,19 @@ type Tree struct {
 	top  *os.File // the root itself
 	// descriptors is false on a file system without extended attributes.
 	descriptors bool
+	// shared is true of a folder that programs of this host work in as well.
+	shared bool
+}
+
+// OpenShared is Open for a folder that programs of this host work in as well: what
+// comes there out of an intake or an attic has owner, group and mode of what it
+// replaces, or of its folder, before it is seen.
+func OpenShared(dir string) (*Tree, error) {
+	t, err := Open(dir)
+	if err == nil {
+		t.shared = true
+	}
+	return t, err
 }
 
 // Open opens a folder of this host as a tree.
@@ -51,6 +64,7 @@ func (t *Tree) Sub(ctx context.Context, name string) (tree.Tree, error) {
 	if err != nil {
 		return nil, err
 	}
+	sub.shared = t.shared
 	return sub, nil
 }
 
@@ -155,6 +169,7 @@ func (t *Tree) list(ctx context.Context, name string, detail tree.Detail, yield 
 		return classify("list", name, err)
 	}
 	defer dir.Close()
+	handed := &handing{}
 	for {
 		if err := ctx.Err(); err != nil {
 			return tree.PathError("list", name, err)
@@ -162,6 +177,10 @@ func (t *Tree) list(ctx context.Context, name string, detail tree.Detail, yield 
 		names, err := dir.Readdirnames(listBatch)
 		for _, last := range names {
 			entry, itsError := t.listed(int(dir.Fd()), last, detail)
+			if itsError == nil && detail == tree.WithDescriptors && t.descriptors && entry.Descriptor.IsZero() && entry.Kind <= tree.Folder {
+				entry.Handed = true
+				entry.Descriptor, itsError = handed.to(t, name, entry.Kind == tree.Folder)
+			}
 			if errors.Is(itsError, fs.ErrNotExist) {
 				continue // it went since it was listed
 			}
@@ -348,7 +367,11 @@ func (t *Tree) Mkdir(ctx context.Context, name string) error {
 	if err := begin(ctx, "mkdir", name); err != nil {
 		return err
 	}
-	return classify("mkdir", name, t.root.Mkdir(name, 0o777))
+	err := t.root.Mkdir(name, 0o777)
+	if err == nil {
+		err = t.asOthers(name, name)
+	}
+	return classify("mkdir", name, err)
 }
 
 // MayWrite asks the kernel whether files may be made in a folder.
@@ -381,6 +404,12 @@ func (t *Tree) Descriptor(ctx context.Context, name string) (acl.Descriptor, err
 	}
 	defer f.Close()
 	d, err := readDescriptor(f)
+	if err == nil && d.IsZero() && name != "." {
+		var st unix.Stat_t
+		if st, err = statOf(f); err == nil {
+			d, err = new(handing).to(t, path.Dir(name), st.Mode&unix.S_IFMT == unix.S_IFDIR)
+		}
+	}
 	return d, classify("descriptor", name, err)
 }
 

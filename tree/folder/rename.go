@@ -19,6 +19,11 @@ func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error 
 	if err := begin(ctx, "rename", to); err != nil {
 		return err
 	}
+	if tree.Reserved(from) && !tree.Reserved(to) {
+		if err := t.asOthers(from, to); err != nil {
+			return classify("rename", from, err)
+		}
+	}
 	// First as if nothing were there: what comes there meanwhile must not be lost.
 	err := t.renameAt(from, to, unix.RENAME_NOREPLACE)
 	if !errors.Is(err, unix.EEXIST) && !notOffered(err) {
@@ -50,6 +55,11 @@ func (t *Tree) Exchange(ctx context.Context, a, b string) error {
 		}
 		if !isFile(&st) {
 			return tree.PathError("exchange", name, tree.ErrKind)
+		}
+	}
+	if tree.Reserved(a) && !tree.Reserved(b) {
+		if err := t.asOthers(a, b); err != nil {
+			return classify("exchange", a, err)
 		}
 	}
 	err := t.renameAt(a, b, unix.RENAME_EXCHANGE)

@@ -269,7 +269,9 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 	if err != nil {
 		return tree.Entry{}, err
 	}
-	return t.Stage(ctx, name, tree.Parts(ctx, from, r, parts), options)
+	content := tree.Parts(ctx, from, r, parts)
+	defer content.Close()
+	return t.Stage(ctx, name, content, options)
 }
 
 func (t *Tree) Flush(context.Context) error { return t.fault("flush", ".") }

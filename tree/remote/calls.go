@@ -3,13 +3,11 @@ package remote
 import (
 	"bufio"
 	"encoding/json"
-	"errors"
 	"io"
 	"net/http"
 	"time"
 	"unicode/utf8"
 
-	"bridgespan/core/chunk"
 	"bridgespan/tree"
 )
 
@@ -67,26 +65,7 @@ func (s *served) assemble() error {
 	if !ok {
 		return tree.ErrUnsupported
 	}
-	return s.answered(a.Assemble(s.ctx, s.call.Name, s.call.Other, s.call.Parts, &inTurn{r: s.content, parts: s.call.Parts}, s.call.Put.options()))
-}
-
-// inTurn reads what the parts of a file lack, which is sent in their order.
-type inTurn struct {
-	r     io.Reader
-	parts []chunk.Part
-	at    int64
-}
-
-func (t *inTurn) ReadAt(p []byte, at int64) (int, error) {
-	if at < t.at { // it was read already
-		return 0, tree.ErrUnsupported
-	}
-	n, err := io.ReadFull(t.r, p)
-	t.at = at + int64(n)
-	if errors.Is(err, io.ErrUnexpectedEOF) {
-		err = io.EOF
-	}
-	return n, err
+	return s.answered(a.Assemble(s.ctx, s.call.Name, s.call.Other, s.call.Parts, tree.InOrder{Reader: s.content}, s.call.Put.options()))
 }
 
 func (s *served) exchange() error {

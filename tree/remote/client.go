@@ -196,7 +196,9 @@ func (h *Host) send(ctx context.Context, folder, op string, c call, content io.R
 	// What is sent was read by now, or is not wanted: nobody reads it from here on.
 	source.close()
 	ended()
-	if bad := source.failed(); bad != nil { // the mover saw it end too soon, and says something else
+	var refused *told
+	if bad := source.failed(); bad != nil && (!errors.As(err, &refused) || refused.kind == tree.ErrTorn) {
+		// The mover saw it end too soon, and says that, if anything.
 		if err == nil {
 			response.Body.Close()
 		}

@@ -126,13 +126,9 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 	if err := tree.CheckName("assemble", base); err != nil {
 		return tree.Entry{}, err
 	}
-	var lacks []io.Reader
-	for _, p := range parts {
-		if p.From < 0 {
-			lacks = append(lacks, io.NewSectionReader(content, p.At, p.Length))
-		}
-	}
-	return t.described(ctx, "assemble", name, call{Other: base, Parts: parts, Put: putToWire(options)}, io.MultiReader(lacks...))
+	lacks := tree.StreamLacking(ctx, content, parts)
+	defer lacks.Close()
+	return t.described(ctx, "assemble", name, call{Other: base, Parts: parts, Put: putToWire(options)}, lacks)
 }
 
 // Exchange lets two files change places.

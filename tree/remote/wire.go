@@ -98,6 +98,7 @@ type entry struct {
 	ID         uint64          `json:"id,omitempty"`
 	Attributes tree.Attributes `json:"attributes,omitempty"`
 	Descriptor acl.Descriptor  `json:"descriptor,omitzero"`
+	Handed     bool            `json:"handed,omitempty"`
 }
 
 func toWire(e tree.Entry) *entry {

@@ -75,7 +75,7 @@ func testAssemble(t *testing.T, tr tree.Tree) {
 	wantError(t, "Assemble of more than the base holds", err, tree.ErrTorn)
 	_, err = a.Assemble(t.Context(), "short", "base", parts, strings.NewReader("..."), tree.PutOptions{Size: 9, SizeKnown: true})
 	wantError(t, "Assemble of more than the content holds", err, tree.ErrTorn)
-	_, err = a.Assemble(t.Context(), "short", "nothing", parts, strings.NewReader(""), tree.PutOptions{})
+	_, err = a.Assemble(t.Context(), "short", "nothing", parts, strings.NewReader("...NEW!.."), tree.PutOptions{})
 	wantError(t, "Assemble of what is not there", err, fs.ErrNotExist)
 	wantNames(t, tr, ".", "base", "copy", "made")
 }

@@ -21,6 +21,12 @@ export const useLegs = () =>
 export const useServers = () =>
   useQuery({ queryKey: ["server", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/servers", { params: { query: { cursor, limit } } }))) });
 
+/** Servers that people can be led to, and that have accounts: no hosts of movers. */
+export const useFileServers = () => {
+  const servers = useServers();
+  return { ...servers, data: servers.data?.filter((v) => v.kind === "smb") };
+};
+
 export const useServer = (server: string) =>
   useQuery({ queryKey: ["server", server], queryFn: () => got(api.GET("/api/v1/servers/{server}", { params: { path: { server } } })) });
 

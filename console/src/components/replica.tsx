@@ -10,7 +10,7 @@ const setTones: Record<ReplicaSet["state"], Tone> = { steady: "good", behind: "n
 
 export const SetState = ({ set }: { set: ReplicaSet }) => <Status tone={setTones[set.state]}>{set.state}</Status>;
 
-export const replicaTones: Record<ReplicaSet["replicas"][number]["state"], Tone> = { new: "none", looking: "none", waiting: "none", steady: "good", failing: "bad", pausing: "held", paused: "held" };
+export const replicaTones: Record<ReplicaSet["replicas"][number]["state"], Tone> = { new: "none", looking: "none", waiting: "none", steady: "good", failing: "bad", paused: "held" };
 
 const decks: Record<Lane["state"], Deck> = { new: "none", idle: "open", carrying: "open", closed: "lifted", "not-yet": "none", failing: "failing", paused: "lifted" };
 

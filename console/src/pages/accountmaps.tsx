@@ -1,7 +1,7 @@
 // Account maps: which accounts of different servers are those of the same people.
 import { useMemo, useState } from "react";
 import { api, etag, type AccountMap } from "../api/client";
-import { useAccountMaps, useAccountPairs, useServers } from "../api/queries";
+import { useAccountMaps, useAccountPairs, useFileServers } from "../api/queries";
 import { SaveForm } from "../components/form";
 import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
@@ -76,7 +76,7 @@ function MapForm({ map, onClose }: { map?: AccountMap; onClose: () => void }) {
 }
 
 function Pairs({ map }: { map: AccountMap }) {
-  const servers = useServers();
+  const servers = useFileServers();
   const [chosen, choose] = useState<{ one?: string; other?: string }>({});
   // The first rule says which servers are meant, most likely: by their names, or by their domain.
   const meant = (side: string | undefined) => {

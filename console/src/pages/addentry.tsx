@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { api, got, type Entry } from "../api/client";
-import { useServers, useShares } from "../api/queries";
+import { useFileServers, useShares } from "../api/queries";
 import { SaveForm } from "../components/form";
 import { Field, Select, TextField } from "../components/ui";
 
@@ -9,7 +9,7 @@ export const nowhere: Place = { server: "", share: "", sub: "" };
 
 /** Chooses where a location leads: server, share, folder below it. */
 export function PlaceFields({ value, onChange, error }: { value: Place; onChange: (place: Place) => void; error?: string }) {
-  const servers = useServers();
+  const servers = useFileServers();
   const shares = useShares(value.server);
   const names = (shares.data ?? []).filter((h) => h.kind === "disk" && h.server === value.server).map((h) => ({ value: h.name, label: h.name }));
   return (

@@ -45,26 +45,30 @@ export function ServerPage() {
             facts={[
               ["Site", v.site],
               ["Address", <code key="a">{v.address}:{v.port}</code>],
-              ["Account", <code key="c">{v.domain ? `${v.domain}\\${v.account}` : v.account}</code>],
+              v.kind === "mover" ? ["Mover, known by", <code key="c" className="break-all">{v.certificate}</code>] : ["Account", <code key="c">{v.domain ? `${v.domain}\\${v.account}` : v.account}</code>],
               ["State since", v.since ? `${when(v.since)} (${ago(v.since)})` : "not known"],
               ["Note", v.note || "none"],
             ]}
           />
         </Section>
       </div>
-      <Shares server={v.name} />
+      <Shares server={v.name} mover={v.kind === "mover"} />
       <div className="grid gap-x-10 xl:grid-cols-2">
         <Section title="Volumes">
           <Volumes server={v.name} />
         </Section>
-        <Section title="In use now">
-          <Use server={v.name} />
-        </Section>
+        {v.kind === "smb" && (
+          <Section title="In use now">
+            <Use server={v.name} />
+          </Section>
+        )}
       </div>
-      <Section title="Its own accounts" aside={v.domain ? `those of ${v.domain} are beside these` : "it stands alone"}>
-        <Accounts server={v.name} />
-      </Section>
-      <Dialog open={editing} onOpenChange={setEditing} title={`Change ${v.name}`} lead="With another address or account the password is needed again: it is only ever sent where it was given for.">
+      {v.kind === "smb" && (
+        <Section title="Its own accounts" aside={v.domain ? `those of ${v.domain} are beside these` : "it stands alone"}>
+          <Accounts server={v.name} />
+        </Section>
+      )}
+      <Dialog open={editing} onOpenChange={setEditing} title={`Change ${v.name}`} lead={`With another address or ${v.kind === "mover" ? "certificate the secret" : "account the password"} is needed again: it is only ever sent where it was given for.`}>
         <ServerForm key={v.version} server={v} onClose={() => setEditing(false)} onDone={(name) => void navigate(`/servers/${encodeURIComponent(name)}`, { replace: true })} />
       </Dialog>
       <RemoveServer server={v} open={removing} onOpenChange={setRemoving} />
@@ -72,7 +76,7 @@ export function ServerPage() {
   );
 }
 
-function Shares({ server }: { server: string }) {
+function Shares({ server, mover }: { server: string; mover: boolean }) {
   const shares = useShares(server);
   const [making, setMaking] = useState(false);
   const navigate = useNavigate();
@@ -82,16 +86,20 @@ function Shares({ server }: { server: string }) {
   });
   const columns = useMemo<Column<Share>[]>(
     () => [
-      { head: "Share", by: (h) => h.name, cell: (h) => (h.kind === "disk" ? <Link className="font-medium text-span underline underline-offset-2" to={`/servers/${encodeURIComponent(server)}/shares/${encodeURIComponent(h.name)}`}>{h.name}</Link> : h.name) },
-      { head: "Kind", by: (h) => h.kind, cell: (h) => h.kind },
-      { head: "In lists", by: (h) => String(h.hidden), cell: (h) => (h.hidden ? "hidden" : "shown") },
+      { head: mover ? "Folder" : "Share", by: (h) => h.name, cell: (h) => (h.kind === "disk" ? <Link className="font-medium text-span underline underline-offset-2" to={`/servers/${encodeURIComponent(server)}/shares/${encodeURIComponent(h.name)}`}>{h.name}</Link> : h.name) },
+      ...(mover
+        ? [{ head: "On the host", by: (h: Share) => h.path ?? "", cell: (h: Share) => <code className="break-all">{h.path}</code> }]
+        : [
+            { head: "Kind", by: (h: Share) => h.kind, cell: (h: Share) => h.kind },
+            { head: "In lists", by: (h: Share) => String(h.hidden), cell: (h: Share) => (h.hidden ? "hidden" : "shown") },
+          ]),
       { head: "Seen", right: true, by: (h) => h.seen, cell: (h) => <span className="whitespace-nowrap">{ago(h.seen)}</span> },
       { head: "Note", wide: true, by: (h) => h.note ?? "", cell: (h) => <span className="text-soft">{h.note}</span> },
     ],
-    [server],
+    [server, mover],
   );
   return (
-    <Section title="Shares" aside={<span className="flex gap-2"><Button disabled={survey.isPending} onClick={() => survey.mutate()}>Survey them all</Button><Button onClick={() => setMaking(true)}>Create a share …</Button></span>}>
+    <Section title={mover ? "Folders" : "Shares"} aside={<span className="flex gap-2"><Button disabled={survey.isPending} onClick={() => survey.mutate()}>Survey them all</Button>{!mover && <Button onClick={() => setMaking(true)}>Create a share …</Button>}</span>}>
       {survey.error && <div className="mb-3"><Trouble error={survey.error} /></div>}
       <DataTable what="shares" query={shares} columns={columns} keyOf={(h) => h.name} empty="No share was seen yet; a check looks for them." />
       <Dialog open={making} onOpenChange={setMaking} title={`Create a share on ${server}`} lead="Rehearse it first: you see what would be made, and what people may do in the end.">

@@ -17,6 +17,7 @@ export function ServersPage() {
   const columns = useMemo<Column<Server>[]>(
     () => [
       { head: "Name", by: (v) => v.name, cell: (v) => <Link className="font-medium text-span underline underline-offset-2" to={`/servers/${encodeURIComponent(v.name)}`}>{v.name}</Link> },
+      { head: "Reached by", by: (v) => v.kind, cell: (v) => (v.kind === "mover" ? "mover" : "SMB") },
       { head: "Site", by: (v) => v.site, cell: (v) => <span className="whitespace-nowrap">{v.site}</span> },
       { head: "State", by: (v) => String(v.reachable), cell: (v) => <Reach server={v} /> },
       { head: "Last check", by: (v) => v.check?.outcome ?? "", cell: (v) => (v.check ? <Status tone={outcomeTone(v.check.outcome)}>{v.check.outcome}, {ago(v.check.at)}</Status> : <Status tone="none">never</Status>) },
@@ -37,7 +38,7 @@ export function ServersPage() {
       <PageHead title="Servers" verdict={servers.data && servers.data.length > 0 && (silent.length ? <Status tone="bad">{silent.map((v) => v.name).join(", ")} {silent.length === 1 ? "does" : "do"} not answer.</Status> : <Status tone="good">{servers.data.length === 1 ? "It answers" : `All ${servers.data.length} answer`}.</Status>)}>
         {add}
       </PageHead>
-      <DataTable what="servers" query={servers} columns={columns} keyOf={(v) => v.name} empty="No file server is known yet." emptyAction={add} />
+      <DataTable what="servers" query={servers} columns={columns} keyOf={(v) => v.name} empty="No server is known yet." emptyAction={add} />
       <AddServer open={adding} onOpenChange={setAdding} />
       <div className="mt-8"><Domains /></div>
       <AccountMaps />
@@ -55,7 +56,7 @@ function AddServer({ open, onOpenChange }: { open: boolean; onOpenChange: (open:
   const navigate = useNavigate();
   const close = () => onOpenChange(false);
   return (
-    <Dialog open={open} onOpenChange={onOpenChange} title="Add a server" lead="Bridge Span signs in to it first; when that fails nothing is stored. Nothing is installed on the server.">
+    <Dialog open={open} onOpenChange={onOpenChange} title="Add a server" lead="Bridge Span signs in to it first; when that fails nothing is stored. Nothing is installed on a file server that is reached by SMB.">
       <ServerForm onClose={close} onDone={(name) => void navigate(`/servers/${encodeURIComponent(name)}`)} />
     </Dialog>
   );
@@ -64,32 +65,48 @@ function AddServer({ open, onOpenChange }: { open: boolean; onOpenChange: (open:
 /** Adds a server, or changes one. */
 export function ServerForm({ server, onClose, onDone }: { server?: Server; onClose: () => void; onDone: (name: string) => void }) {
   const sites = useSites();
-  const [v, setV] = useState({ name: server?.name ?? "", site: server?.site ?? "", address: server?.address ?? "", port: String(server?.port ?? 445), domain: server?.domain ?? "", account: server?.account ?? "", password: "", note: server?.note ?? "" });
+  const [kind, setKind] = useState<Server["kind"]>(server?.kind ?? "smb");
+  const [v, setV] = useState({ name: server?.name ?? "", site: server?.site ?? "", address: server?.address ?? "", port: server ? String(server.port) : "", domain: server?.domain ?? "", account: server?.account ?? "", certificate: server?.certificate ?? "", password: "", note: server?.note ?? "" });
+  const mover = kind === "mover";
   const set = (name: keyof typeof v) => (event: { target: { value: string } }) => setV({ ...v, [name]: event.target.value });
   const save = () => {
-    const body = { ...v, port: Number(v.port) || 0 };
+    const { domain, account, certificate, ...common } = v;
+    const body = { ...common, port: Number(v.port) || undefined, ...(mover ? { certificate } : { domain, account }) };
     return server
       ? api.PATCH("/api/v1/servers/{server}", { params: { path: { server: server.name }, header: { "If-Match": etag(server.version) } }, body: { ...body, password: v.password || undefined } })
-      : api.POST("/api/v1/servers", { body: { ...body, domain: v.domain || undefined, note: v.note || undefined } });
+      : api.POST("/api/v1/servers", { body: { ...body, domain: (!mover && domain) || undefined, note: v.note || undefined } });
   };
   const done = () => {
     onClose();
     onDone(v.name);
   };
-  const passwordHelp = server ? "Empty keeps the old one" : "Kept sealed, never shown again";
+  const passwordHelp = `${mover ? "From its file mover.secret. " : ""}${server ? "Empty keeps the old one" : "Kept sealed, never shown again"}`;
   return (
     <SaveForm action={server ? "Save" : "Sign in and add"} busy="Signing in to it …" done={`${v.name} was ${server ? "changed" : "added"}.`} fields={Object.keys(v)} save={save} onDone={done} onCancel={onClose}>
       {(errors) => (
         <div className="grid grid-cols-2 gap-4">
+          {!server && (
+            <div className="col-span-2">
+              <Field label="Reached by" help={mover ? "A mover runs on that host and serves folders of it: bspand mover. It says its certificate when it starts." : "Any SMB 3 file server."}>
+                {(props) => <Select {...props} value={kind} onChange={(k) => setKind(k === "mover" ? "mover" : "smb")} options={[{ value: "smb", label: "SMB" }, { value: "mover", label: "A mover on that host" }]} />}
+              </Field>
+            </div>
+          )}
           <TextField label="Name" value={v.name} onChange={set("name")} error={errors.name} autoFocus />
           <Field label="Site" error={errors.site} help={sites.data?.length === 0 ? "Add a site first." : undefined}>
             {(props) => <Select {...props} value={v.site} onChange={(site) => setV({ ...v, site })} placeholder="Where it stands" options={(sites.data ?? []).map((s) => ({ value: s.name, label: s.name }))} />}
           </Field>
           <TextField label="Address" mono value={v.address} onChange={set("address")} error={errors.address} />
-          <TextField label="Port" mono inputMode="numeric" value={v.port} onChange={set("port")} error={errors.port} />
-          <TextField label="Account" value={v.account} onChange={set("account")} error={errors.account} help="One that administers the server" autoComplete="off" />
-          <TextField label="Password" type="password" value={v.password} onChange={set("password")} error={errors.password} help={passwordHelp} autoComplete="new-password" />
-          <TextField label="Domain" value={v.domain} onChange={set("domain")} error={errors.domain} help="Empty for the server's own account" />
+          <TextField label="Port" mono inputMode="numeric" value={v.port} onChange={set("port")} error={errors.port} placeholder={mover ? "8620" : "445"} />
+          {mover ? (
+            <div className="col-span-2">
+              <TextField label="Certificate" mono value={v.certificate} onChange={set("certificate")} error={errors.certificate} help="The fingerprint: 64 hexadecimal digits" autoComplete="off" />
+            </div>
+          ) : (
+            <TextField label="Account" value={v.account} onChange={set("account")} error={errors.account} help="One that administers the server" autoComplete="off" />
+          )}
+          <TextField label={mover ? "Secret" : "Password"} type="password" value={v.password} onChange={set("password")} error={errors.password} help={passwordHelp} autoComplete="new-password" />
+          {!mover && <TextField label="Domain" value={v.domain} onChange={set("domain")} error={errors.domain} help="Empty for the server's own account" />}
           <TextField label="Note" value={v.note} onChange={set("note")} error={errors.note} />
         </div>
       )}

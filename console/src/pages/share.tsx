@@ -3,7 +3,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got, type Run, type ShareNow, type SharePlan, type Survey } from "../api/client";
-import { useGrowth, useShare, useShareNow, useSurvey, useSurveys } from "../api/queries";
+import { useGrowth, useServer, useShare, useShareNow, useSurvey, useSurveys } from "../api/queries";
 import { Bars } from "../components/figures";
 import { Findings } from "../components/findings";
 import { ended, RunProgress } from "../components/run";
@@ -14,30 +14,88 @@ import { Plan, ShareForm } from "./shareform";
 
 export function SharePage() {
   const { server = "", share = "" } = useParams();
-  const now = useShareNow(server, share);
+  const at = useServer(server);
+  if (at.isPending) return <Loading what={`${server}/${share}`} />;
+  if (!at.data) return <Trouble error={at.error} retry={() => void at.refetch()} />;
+  return at.data.kind === "mover" ? <MoverFolder server={server} share={share} /> : <SmbShare server={server} share={share} />;
+}
+
+/** A folder that a mover serves: what is in it. */
+function MoverFolder({ server, share }: { server: string; share: string }) {
   const detail = useShare(server, share);
+  const surveyed = useSurveyed(server, share);
+  if (detail.isPending) return <Loading what={`${server}/${share}`} />;
+  if (!detail.data) return <Trouble error={detail.error} retry={() => void detail.refetch()} />;
+  const h = detail.data;
+  return (
+    <>
+      <PageHead title={<ShareTitle server={server} share={h.name} />} verdict={<Verdict survey={surveyed.survey.data} />}>
+        <SurveyButton {...surveyed} />
+      </PageHead>
+      <div className="grid gap-x-10 xl:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+        <Surveyed {...surveyed} />
+        <div>
+          <Section title="Folder">
+            <Facts
+              facts={[
+                ["On the host", <code key="p" className="break-all">{h.path}</code>],
+                ["Volume", `${bytes(h.freeBytes)} free of ${bytes(h.totalBytes)}`],
+                ["Permissions", "kept with the files, for the replicas where people sign in; on the host itself its own owners and modes count"],
+              ]}
+            />
+          </Section>
+          <Growth surveys={surveyed.surveys.data} />
+        </div>
+      </div>
+      {surveyed.survey.data && surveyed.survey.data.figures.files > 0 && <Figures survey={surveyed.survey.data} />}
+    </>
+  );
+}
+
+/** The surveys of a share, and how one is begun. */
+function useSurveyed(server: string, share: string) {
   const surveys = useSurveys(server, share);
   const latest = surveys.data?.[0];
   const survey = useSurvey(latest?.id);
+  const start = useMutation({ mutationFn: () => api.POST("/api/v1/surveys", { body: { places: [{ server, share }] } }) });
+  return { surveys, latest, survey, start };
+}
+
+type SurveyedProps = ReturnType<typeof useSurveyed>;
+
+const SurveyButton = ({ start, latest }: SurveyedProps) => <Button onClick={() => start.mutate()} disabled={start.isPending || (latest && !ended(latest))}>Survey now</Button>;
+
+function Surveyed({ surveys, latest, survey, start }: SurveyedProps) {
+  return (
+    <Section title="Survey" aside={latest && `${when(latest.created)}, by ${latest.who}`}>
+      {start.error && <div className="mb-5"><Trouble error={start.error} /></div>}
+      <SurveyPart loading={surveys.isPending || (survey.isPending && latest !== undefined)} survey={survey.data} error={surveys.error ?? survey.error} />
+    </Section>
+  );
+}
+
+const ShareTitle = ({ server, share }: { server: string; share: string }) => <><Link className="text-soft underline decoration-1 underline-offset-4 hover:text-ink" to={`/servers/${encodeURIComponent(server)}`}>{server}</Link>/{share}</>;
+
+function SmbShare({ server, share }: { server: string; share: string }) {
+  const now = useShareNow(server, share);
+  const detail = useShare(server, share);
+  const surveyed = useSurveyed(server, share);
+  const { survey } = surveyed;
   const [editing, setEditing] = useState(false);
   const [removing, setRemoving] = useState(false);
-  const start = useMutation({ mutationFn: () => api.POST("/api/v1/surveys", { body: { places: [{ server, share }] } }) });
   if (now.isPending) return <Loading what={`${server}/${share}`} />;
   if (!now.data) return <Trouble error={now.error} retry={() => void now.refetch()} />;
   const h = now.data;
   return (
     <>
-      <PageHead title={<><Link className="text-soft underline decoration-1 underline-offset-4 hover:text-ink" to={`/servers/${encodeURIComponent(server)}`}>{server}</Link>/{h.name}</>} verdict={<Verdict survey={survey.data} />}>
+      <PageHead title={<ShareTitle server={server} share={h.name} />} verdict={<Verdict survey={survey.data} />}>
         <Link to={filesOf(server, h.name)} className="inline-flex items-center border border-span bg-span px-3 py-1 font-medium text-on-span hover:opacity-90">Files and rights</Link>
-        <Button onClick={() => start.mutate()} disabled={start.isPending || (latest && !ended(latest))}>Survey now</Button>
+        <SurveyButton {...surveyed} />
         <Button onClick={() => setEditing(true)}>Change</Button>
         <Button onClick={() => setRemoving(true)}>Remove …</Button>
       </PageHead>
-      {start.error && <div className="mb-5"><Trouble error={start.error} /></div>}
       <div className="grid gap-x-10 xl:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
-        <Section title="Survey" aside={latest && `${when(latest.created)}, by ${latest.who}`}>
-          <SurveyPart loading={surveys.isPending || (survey.isPending && latest !== undefined)} survey={survey.data} error={surveys.error ?? survey.error} />
-        </Section>
+        <Surveyed {...surveyed} />
         <div>
           <Section title="Share">
             <ShareFacts share={h} free={detail.data} />
@@ -47,7 +105,7 @@ export function SharePage() {
               {survey.data.findings.length > 0 ? <Findings findings={survey.data.findings} /> : <Empty>Nothing to mend was found.</Empty>}
             </Section>
           )}
-          <Growth surveys={surveys.data} />
+          <Growth surveys={surveyed.surveys.data} />
         </div>
       </div>
       {survey.data && survey.data.figures.files > 0 && <Figures survey={survey.data} />}
