@@ -55,7 +55,10 @@ func (d *Demo) setUp(ctx context.Context) error {
 	if _, err = api.StartSurveys(ctx, all...); err != nil {
 		return err
 	}
-	return d.keepLessons(ctx, api)
+	if err := d.keepLessons(ctx, api); err != nil {
+		return err
+	}
+	return d.keepWeather(ctx, api)
 }
 
 // setShares sets the permissions of shares that differ from the usual.

@@ -48,6 +48,7 @@ type Demo struct {
 	Domain   *domain.Controller
 	Servers  map[string]*fileserver.Server
 	service  *process.Process
+	mover    *process.Process // of the station
 	legs     []*leg.Leg
 	held     []io.Closer    // files that people have open
 	people   sync.WaitGroup // at work
@@ -66,6 +67,7 @@ type Estate struct {
 	Database string         `json:"database"`
 	Domain   EstateDomain   `json:"domain"`
 	Servers  []EstateServer `json:"servers"`
+	Station  EstateStation  `json:"station"`
 	People   []Person       `json:"people"`
 }
 
@@ -90,6 +92,15 @@ type EstateServer struct {
 	Folder  string   `json:"folder"`
 	PID     int      `json:"pid"`
 	Shares  []string `json:"shares"`
+}
+
+// EstateStation is the host of the demo where a mover runs.
+type EstateStation struct {
+	Name    string `json:"name"`
+	Address string `json:"address"`
+	Port    int    `json:"port"`
+	Folder  string `json:"folder"`
+	PID     int    `json:"pid"`
 }
 
 // Person has an account of the domain, and one with the same name and password
@@ -131,7 +142,7 @@ func (d *Demo) start(ctx context.Context) error {
 		return err
 	}
 	process.EndLeftovers(d.Dir)
-	for what, port := range map[string]int{"the console": d.Port, "the gateway": d.Port + gatewayStep} {
+	for what, port := range map[string]int{"the console": d.Port, "the gateway": d.Port + gatewayStep, "the mover": d.Port + moverStep} {
 		if err := process.CheckFree(what, net.JoinHostPort("127.0.0.1", strconv.Itoa(port))); err != nil {
 			return fmt.Errorf("%w, as in: make demo DEMO_PORT=8700", err)
 		}
@@ -144,6 +155,9 @@ func (d *Demo) start(ctx context.Context) error {
 		return err
 	}
 	if err := d.startLegs(); err != nil {
+		return err
+	}
+	if err := d.startStation(); err != nil {
 		return err
 	}
 	if err := d.startService(ctx); err != nil {
@@ -274,6 +288,7 @@ func (d *Demo) startService(ctx context.Context) error {
 
 func (d *Demo) writeEstate() error {
 	d.Estate.Servers = nil
+	d.Estate.Station = EstateStation{Name: station.name, Address: station.address, Port: d.Port + moverStep, Folder: d.stationFolder(), PID: d.mover.PID()}
 	d.Estate.Domain = EstateDomain{Name: domainName, Realm: realm, Address: d.Options.Domain, Folder: d.Domain.Dir, PID: d.Domain.PID(), Password: d.Estate.Domain.Password}
 	for _, s := range servers {
 		running := d.Servers[s.name]
@@ -311,12 +326,14 @@ Try next:
 
   bin/bspan --server %s login --name %s --password-file var/demo/sign-in
   bin/bspan where /trust/collections/herbarium --from "Tern Island"
+  echo "11:59,21.5,14.0,60,4.2,55.0" >> %s
+  bin/bspan replica show weather
   bin/bspan rights --as ivy.marsh fern/herbarium/Retouched
   curl -u %s:%s --head "%s/trust/collections/herbarium/Awkward%%20names/two%%20%%20spaces.txt"
 
 Addresses, accounts and passwords of everything are in var/demo/estate.json.
 Ctrl-C ends what was started here, and nothing else.`,
-		e.Console, e.User, e.Password, e.Console, e.User, reader, d.password(reader), e.Gateway)
+		e.Console, e.User, e.Password, e.Console, e.User, filepath.Join("var/demo/reed/readings", "2026-06/2026-06-20.csv"), reader, d.password(reader), e.Gateway)
 }
 
 // goToWork lets people work, until the demo ends.
@@ -349,6 +366,9 @@ func (d *Demo) Down() {
 	}
 	for _, l := range d.legs {
 		l.Stop()
+	}
+	if d.mover != nil {
+		d.mover.Stop(15 * time.Second)
 	}
 	var group sync.WaitGroup
 	for _, s := range d.Servers {
