@@ -2,6 +2,7 @@ package tree
 
 import (
 	"context"
+	"crypto/sha256"
 	"io"
 	"sync"
 
@@ -13,11 +14,19 @@ import (
 // Near is what a [Content] may offer beside reading: that it is hashed and cut
 // where it lies, so that its bytes need not travel.
 type Near interface {
-	// Digest is the BLAKE3 hash of all of it.
-	Digest(ctx context.Context) ([32]byte, error)
+	// Sum hashes all of it.
+	Sum(ctx context.Context, by Hash) ([32]byte, error)
 	// Chunks cuts it by sizes.
 	Chunks(ctx context.Context, sizes chunk.Sizes) (chunk.List, error)
 }
+
+// Hash is a way to hash contents, into 32 bytes.
+type Hash string
+
+const (
+	BLAKE3 Hash = "blake3"
+	SHA256 Hash = "sha256" // FIPS 180-4
+)
 
 // As finds what a Content offers beside reading, also when it is wrapped in
 // others that have a method Unwrap.
@@ -52,11 +61,12 @@ func Chunks(ctx context.Context, content Content, sizes chunk.Sizes) (chunk.List
 // hashes are used again: each is as large as a small file.
 var hashes = sync.Pool{New: func() any { return blake3.New() }}
 
-// Digest is the BLAKE3 hash of a content, made where it lies if that is possible.
-// Else it is read, through what through makes of it unless that is nil.
-func Digest(ctx context.Context, content Content, through func(io.Reader) io.Reader) (d [32]byte, err error) {
+// Sum hashes a content, where it lies if that is possible. Else it is read, through
+// what through makes of it unless that is nil. It returns ErrUnsupported for a hash
+// that it does not know.
+func Sum(ctx context.Context, content Content, by Hash, through func(io.Reader) io.Reader) (d [32]byte, err error) {
 	if near, ok := As[Near](content); ok {
-		return near.Digest(ctx)
+		return near.Sum(ctx, by)
 	}
 	stream := Stream(ctx, content, 0)
 	defer stream.Close()
@@ -64,10 +74,19 @@ func Digest(ctx context.Context, content Content, through func(io.Reader) io.Rea
 	if through != nil {
 		from = through(stream)
 	}
-	hash := hashes.Get().(*blake3.Hasher)
-	defer hashes.Put(hash)
-	hash.Reset()
-	_, err = io.Copy(hash, from)
-	hash.Sum(d[:0])
+	switch by {
+	case BLAKE3:
+		hash := hashes.Get().(*blake3.Hasher)
+		defer hashes.Put(hash)
+		hash.Reset()
+		_, err = io.Copy(hash, from)
+		hash.Sum(d[:0])
+	case SHA256:
+		hash := sha256.New()
+		_, err = io.Copy(hash, from)
+		hash.Sum(d[:0])
+	default:
+		err = ErrUnsupported
+	}
 	return d, err
 }

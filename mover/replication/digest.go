@@ -29,7 +29,7 @@ func digestOf(ctx context.Context, t tree.Tree, name string, through func(io.Rea
 		return replica.Digest{}, tree.Entry{}, err
 	}
 	defer content.Close()
-	d, err := tree.Digest(ctx, content, through)
+	d, err := tree.Sum(ctx, content, tree.BLAKE3, through)
 	if err == nil {
 		err = still(ctx, t, name, content)
 	}

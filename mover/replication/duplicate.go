@@ -66,7 +66,7 @@ func (e *Engine) leastSize(usual int64) int64 {
 
 // digestAtSender hashes what is sent.
 func (m *move) digestAtSender(ctx context.Context, content tree.Content) (replica.Digest, error) {
-	d, err := tree.Digest(ctx, content, func(r io.Reader) io.Reader { return m.paced(ctx, r) })
+	d, err := tree.Sum(ctx, content, tree.BLAKE3, func(r io.Reader) io.Reader { return m.paced(ctx, r) })
 	if err == nil {
 		err = still(ctx, m.carry.from.Tree, m.there, content)
 	}

@@ -197,7 +197,11 @@ func (c *checker) shares(ctx context.Context, r *Reach) {
 			disks = append(disks, h)
 		}
 	}
-	c.add("shares", model.Pass, fmt.Sprintf("%d: %s", len(disks), namesOf(disks)), "", "")
+	what := "shares"
+	if c.server.IsMover() {
+		what = "folders"
+	}
+	c.add(what, model.Pass, fmt.Sprintf("%d: %s", len(disks), namesOf(disks)), "", "")
 	c.rights(ctx, r, disks)
 }
 
@@ -229,7 +233,7 @@ func (c *checker) rights(ctx context.Context, r *Reach, disks []model.Share) {
 		c.add("rights", model.Fail, fmt.Sprintf("refused on %d of %d shares: %s", len(refused), len(disks), strings.Join(refused, ", ")),
 			"those shares cannot be verified, replicated or migrated", c.rightsRemedy())
 	} else if len(disks) > 0 {
-		c.add("rights", model.Pass, fmt.Sprintf("lists, reads permissions and may write on all %d shares", len(disks)), "", "")
+		c.add("rights", model.Pass, "lists, reads permissions and may write on all of them", "", "")
 	}
 	if leastName != "" {
 		c.space(leastName, least)

@@ -2,7 +2,6 @@ package replicas
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -118,12 +117,5 @@ func sumOf(ctx context.Context, t tree.Tree, name string, g *gate) (sum [32]byte
 		return sum, err
 	}
 	defer content.Close()
-	stream := tree.Stream(ctx, content, 0)
-	defer stream.Close()
-	hash := sha256.New()
-	if _, err := io.Copy(hash, tree.Paced(ctx, stream, g.pass)); err != nil {
-		return sum, err
-	}
-	hash.Sum(sum[:0])
-	return sum, nil
+	return tree.Sum(ctx, content, tree.SHA256, func(r io.Reader) io.Reader { return tree.Paced(ctx, r, g.pass) })
 }

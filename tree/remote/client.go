@@ -222,7 +222,8 @@ func received(response *http.Response) (*bufio.Reader, func(), error) {
 		}
 		body, end = plain, func() { ended(); response.Body.Close() }
 	}
-	return bufio.NewReaderSize(body, 32<<10), end, nil
+	reader := newReader(body)
+	return reader, func() { dropReader(reader); end() }, nil
 }
 
 // mostLine is how long a line may be, in bytes.

@@ -1,6 +1,7 @@
 package remote
 
 import (
+	"bufio"
 	"bytes"
 	"io"
 	"sync"
@@ -80,6 +81,22 @@ func unpack(r io.Reader) (content io.Reader, end func(), err error) {
 	}, nil
 }
 
+var samples = sync.Pool{New: func() any { return new([sampleBytes]byte) }}
+
+// readers are used again: most answers are shorter than their buffers.
+var readers = sync.Pool{New: func() any { return bufio.NewReaderSize(nil, 32<<10) }}
+
+func newReader(r io.Reader) *bufio.Reader {
+	b := readers.Get().(*bufio.Reader)
+	b.Reset(r)
+	return b
+}
+
+func dropReader(b *bufio.Reader) {
+	b.Reset(nil)
+	readers.Put(b)
+}
+
 // packed makes a stream that is compressed if the beginning of content says that
 // this pays. line goes first. The caller must call end before content is
 // anybody else's again.
@@ -90,9 +107,10 @@ func packed(line []byte, content io.Reader) (body io.Reader, is bool, end func()
 		}
 		return bytes.NewReader(line), false, func() {}
 	}
-	sample := make([]byte, sampleBytes)
-	n, err := io.ReadFull(content, sample)
+	sample := samples.Get().(*[sampleBytes]byte)
+	n, err := io.ReadFull(content, sample[:])
 	first := append(line, sample[:n]...)
+	samples.Put(sample)
 	short, pays := shorter(first)
 	switch {
 	case err == io.EOF || err == io.ErrUnexpectedEOF: // that was all

@@ -96,13 +96,12 @@ func (c *content) read(p []byte, at int64) (int, error) {
 	return n, nil
 }
 
-// Digest is the BLAKE3 hash of the file, made where it lies.
-func (c *content) Digest(ctx context.Context) (d [32]byte, err error) {
+// Sum hashes the file where it lies; a short one, here.
+func (c *content) Sum(ctx context.Context, by tree.Hash) (d [32]byte, err error) {
 	if c.file == "" {
-		l, err := c.here(chunk.For(c.entry.Size))
-		return l.Digest, err
+		return tree.Sum(ctx, &atHand{c}, by, nil)
 	}
-	a, err := c.tree.call(ctx, "digest", c.name, call{File: c.file}, nil)
+	a, err := c.tree.call(ctx, "sum", c.name, call{File: c.file, Hash: by}, nil)
 	copy(d[:], a.Digest)
 	return d, err
 }
@@ -110,7 +109,7 @@ func (c *content) Digest(ctx context.Context) (d [32]byte, err error) {
 // Chunks cuts the file where it lies.
 func (c *content) Chunks(ctx context.Context, sizes chunk.Sizes) (l chunk.List, err error) {
 	if c.file == "" {
-		return c.here(sizes)
+		return tree.Chunks(ctx, &atHand{c}, sizes)
 	}
 	a, rest, end, err := c.tree.begin(ctx, "chunks", c.name, call{File: c.file, Sizes: &sizes}, nil)
 	if err != nil {
@@ -127,14 +126,12 @@ func (c *content) Chunks(ctx context.Context, sizes chunk.Sizes) (l chunk.List, 
 	return l, nil
 }
 
-// here cuts what is at hand.
-func (c *content) here(sizes chunk.Sizes) (chunk.List, error) {
-	cutter, err := chunk.NewCutter(sizes)
-	if err != nil {
-		return chunk.List{}, err
-	}
-	return chunk.NewList(cutter, io.NewSectionReader(c, 0, c.entry.Size))
-}
+// atHand is the content without what else it offers.
+type atHand struct{ c *content }
+
+func (a *atHand) Entry() tree.Entry                      { return a.c.entry }
+func (a *atHand) ReadAt(p []byte, at int64) (int, error) { return a.c.ReadAt(p, at) }
+func (a *atHand) Close() error                           { return nil }
 
 // Chunks go as binary: four bytes of length, the highest first, and the fingerprint.
 

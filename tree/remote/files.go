@@ -138,13 +138,13 @@ func (s *served) current() error {
 	return s.answered(s.tree.Stat(s.ctx, s.call.Name))
 }
 
-func (s *served) digest() error {
+func (s *served) sum() error {
 	f, done, err := s.files.use(s.call.File)
 	if err != nil {
 		return err
 	}
 	defer done()
-	d, err := tree.Digest(s.ctx, f.Content, nil)
+	d, err := tree.Sum(s.ctx, f.Content, s.call.Hash, nil)
 	if err != nil {
 		return err
 	}

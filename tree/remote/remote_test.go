@@ -3,6 +3,7 @@ package remote_test
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -201,8 +202,14 @@ func TestNear(t *testing.T) {
 		if err != nil || bad != nil || fmt.Sprint(got) != fmt.Sprint(want) {
 			t.Errorf("%s: %d chunks, %v; %d at home, %v", name, len(got.Chunks), err, len(want.Chunks), bad)
 		}
-		if d, err := tree.Digest(t.Context(), content, nil); err != nil || d != want.Digest {
-			t.Errorf("%s: digest %x, %v; %x at home", name, d, err, want.Digest)
+		if d, err := tree.Sum(t.Context(), content, tree.BLAKE3, nil); err != nil || d != want.Digest {
+			t.Errorf("%s: BLAKE3 %x, %v; %x at home", name, d, err, want.Digest)
+		}
+		if d, err := tree.Sum(t.Context(), content, tree.SHA256, nil); err != nil || d != sha256.Sum256(c.content) {
+			t.Errorf("%s: SHA-256 %x, %v", name, d, err)
+		}
+		if _, err := tree.Sum(t.Context(), content, "crc", nil); !errors.Is(err, tree.ErrUnsupported) {
+			t.Errorf("%s: a hash that nobody knows: %v", name, err)
 		}
 		hashed := m.crossed.Load() - before
 		if most := int64(len(c.content)/50 + 50_000); hashed > most {

@@ -90,7 +90,7 @@ var answers = map[string]func(*served) error{
 	"open-folder": (*served).openFolder, "stat": (*served).stat, "list": (*served).list, "put": (*served).put, "stage": (*served).stage, "flush": (*served).flush,
 	"assemble": (*served).assemble, "exchange": (*served).exchange, "mkdir": (*served).mkdir, "rename": (*served).rename, "remove": (*served).remove,
 	"descriptor": (*served).descriptor, "apply": (*served).apply, "space": (*served).space, "may-write": (*served).mayWrite, "watch": (*served).watch,
-	"open": (*served).open, "read": (*served).read, "current": (*served).current, "digest": (*served).digest, "chunks": (*served).chunks, "close": (*served).close,
+	"open": (*served).open, "read": (*served).read, "current": (*served).current, "sum": (*served).sum, "chunks": (*served).chunks, "close": (*served).close,
 }
 
 func (h *Handler) call(w http.ResponseWriter, r *http.Request) {
@@ -127,7 +127,9 @@ func (s *served) begin(f Served, r *http.Request) (end func(), err error) {
 			return nil, err
 		}
 	}
-	reader := bufio.NewReaderSize(body, 32<<10)
+	reader := newReader(body)
+	unpacked := end
+	end = func() { dropReader(reader); unpacked() }
 	line, err := readBounded(reader)
 	if err == nil {
 		err = json.Unmarshal(line, &s.call)
@@ -144,8 +146,8 @@ func (s *served) begin(f Served, r *http.Request) (end func(), err error) {
 		end()
 		return nil, err
 	}
-	unpacked := end
-	return func() { s.tree.Close(); unpacked() }, nil
+	whole := end
+	return func() { s.tree.Close(); whole() }, nil
 }
 
 var errCall = errors.New("bad call")

@@ -40,6 +40,7 @@ type call struct {
 	At      int64        `json:"at,omitempty"`
 	Length  int          `json:"length,omitempty"`
 	Sizes   *chunk.Sizes `json:"sizes,omitempty"`
+	Hash    tree.Hash    `json:"hash,omitempty"`
 }
 
 // put are the options of a file that is written.

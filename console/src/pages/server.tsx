@@ -101,7 +101,7 @@ function Shares({ server, mover }: { server: string; mover: boolean }) {
   return (
     <Section title={mover ? "Folders" : "Shares"} aside={<span className="flex gap-2"><Button disabled={survey.isPending} onClick={() => survey.mutate()}>Survey them all</Button>{!mover && <Button onClick={() => setMaking(true)}>Create a share …</Button>}</span>}>
       {survey.error && <div className="mb-3"><Trouble error={survey.error} /></div>}
-      <DataTable what="shares" query={shares} columns={columns} keyOf={(h) => h.name} empty="No share was seen yet; a check looks for them." />
+      <DataTable what={mover ? "folders" : "shares"} query={shares} columns={columns} keyOf={(h) => h.name} empty={`No ${mover ? "folder" : "share"} was seen yet; a check looks for them.`} />
       <Dialog open={making} onOpenChange={setMaking} title={`Create a share on ${server}`} lead="Rehearse it first: you see what would be made, and what people may do in the end.">
         <ShareForm server={server} onClose={() => setMaking(false)} />
       </Dialog>

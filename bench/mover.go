@@ -1,0 +1,84 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"time"
+
+	"bridgespan/mover/host"
+	"bridgespan/tree/folder"
+	"bridgespan/tree/remote"
+)
+
+// moverFill compares the first fill of 1 GiB in large files, from a folder to one
+// behind a mover, with cp -a and a hash of both ends. Everything is encrypted and
+// goes over a connection; it may take twice as long.
+var moverFill = benchmark{name: "mover-fill-large", unit: "MiB/s", bar: 0.5, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+	f, err := newFill(ctx, after, largeFiles, 1, largeSize)
+	if err != nil {
+		return nil, nil, err
+	}
+	const mib = largeFiles * largeSize >> 20
+	return f.throughMover(mib), f.reference(mib, func() error { return errors.Join(hashAll(f.source), hashAll(f.copy())) }), nil
+}}
+
+// moverFillSmall compares the first fill of 10,000 files of 8 KiB behind a mover
+// with that of a folder at hand.
+var moverFillSmall = benchmark{name: "mover-fill-small", unit: "files/s", bar: 1.0 / 3, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+	const folders, each = 100, 100
+	f, err := newFill(ctx, after, folders, each, smallSize)
+	if err != nil {
+		return nil, nil, err
+	}
+	return f.throughMover(folders * each), f.ours(folders * each), nil
+}}
+
+// throughMover fills a new replica behind a mover.
+func (f *fill) throughMover(amount float64) way {
+	return func(ctx context.Context) (float64, error) {
+		var after endings
+		defer after.all()
+		if err := errors.Join(os.RemoveAll(f.target()), os.RemoveAll(filepath.Join(f.source, ".bspan")), os.Mkdir(f.target(), 0o755)); err != nil {
+			return 0, err
+		}
+		from, err := folder.Open(f.source)
+		if err != nil {
+			return 0, err
+		}
+		after.do(func() { from.Close() })
+		to, err := behindMover(ctx, &after, filepath.Join(f.dir, "mover"), f.target())
+		if err != nil {
+			return 0, err
+		}
+		syncDisks()
+		began := time.Now()
+		if _, err := fillOnce(ctx, f.db, &f.turn, from, to); err != nil {
+			return 0, err
+		}
+		return amount / time.Since(began).Seconds(), nil
+	}
+}
+
+// behindMover starts a mover that serves a folder, and opens that.
+func behindMover(ctx context.Context, after *endings, state, dir string) (*remote.Tree, error) {
+	m, err := host.Open(host.Config{Listen: "127.0.0.1:0", State: state, Folders: []string{"bench=" + dir}})
+	if err != nil {
+		return nil, err
+	}
+	serving, stop := context.WithCancel(ctx)
+	ended := make(chan error, 1)
+	go func() { ended <- m.Serve(serving) }()
+	after.do(func() { stop(); <-ended })
+	fingerprint, secret, err := host.Identity(state)
+	if err != nil {
+		return nil, err
+	}
+	h, _, err := remote.Dial(ctx, remote.Target{Address: m.Address(), Secret: secret, Fingerprint: fingerprint, Timeout: 10 * time.Second})
+	if err != nil {
+		return nil, err
+	}
+	after.do(func() { h.Close() })
+	return h.Tree(ctx, "bench", "")
+}
