@@ -194,9 +194,14 @@ func testMapChanged(m *accountMapping, ledger string) {
 	if got := m.grants("ash", ledger); !slices.Equal(got, []account.SID{m.ashKeepers}) {
 		m.Errorf("the change of the map alone lets in %v", got)
 	}
+	told := func(s model.ReplicaSet) bool {
+		return slices.ContainsFunc(s.Alerts, func(a model.ReplicaAlert) bool { return a.Kind == "accounts" && a.About == "ash" })
+	}
+	m.await("an alert about the pairs", told)
 	if _, err := api.RenewReplicaAccounts(ctx, "beds"); err != nil {
 		m.Fatal(err)
 	}
+	m.await("the end of the alert", func(s model.ReplicaSet) bool { return !told(s) })
 	m.await("ash's wardens in place of its keepers", func(s model.ReplicaSet) bool {
 		return steady(s) && slices.Equal(m.grants("ash", ledger), []account.SID{account.MustSID(wardens.SID)})
 	})

@@ -43,7 +43,7 @@ type Retry struct {
 
 // ReplicaAlert is something about a set that needs somebody.
 type ReplicaAlert struct {
-	Kind   string `json:"kind" enum:"failing,silent,growing,intake-full,attic-full,tried-often,differs,late" doc:"What it is about"`
+	Kind   string `json:"kind" enum:"failing,silent,growing,intake-full,attic-full,tried-often,differs,late,accounts" doc:"What it is about"`
 	About  string `json:"about" doc:"The replica or lane"`
 	Found  string `json:"found" doc:"What is so"`
 	Means  string `json:"means" doc:"What it means"`
@@ -122,8 +122,10 @@ type Replica struct {
 	Since       *time.Time `json:"since,omitempty" doc:"Since when it is so"`
 	PickedUp    *time.Time `json:"pickedUp,omitempty" doc:"When the settings as they are now were picked up; absent while they are not"`
 	Settings    int64      `json:"-"`
-	Troubles    int64      `json:"troubles" doc:"How many paths could not be worked at, and are tried again"`
-	Attic       Attic      `json:"attic" doc:"What its attic keeps"`
+	// AccountsStale is kept by whoever works on the set.
+	AccountsStale *time.Time `json:"accountsStale,omitempty" doc:"Since when its set's account map pairs accounts otherwise than they are paired at it"`
+	Troubles      int64      `json:"troubles" doc:"How many paths could not be worked at, and are tried again"`
+	Attic         Attic      `json:"attic" doc:"What its attic keeps"`
 	// Accounts are what accounts in the permissions of the set are at a new replica.
 	Accounts map[account.SID]account.SID `json:"-"`
 	// Rights are the permissions that its folder is made with.

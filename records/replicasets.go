@@ -49,14 +49,14 @@ func (q Queries) ReplicaSet(ctx context.Context, name string) (model.ReplicaSet,
 const replicaRows = `SELECT r.id, r.name, v.name, COALESCE(s.name, ''), r.share, r.sub, r.seed, r.intake_quota, r.attic_quota, r.scanned, r.filled, r.entries, r.looked, r.look_ms,
 	r.state, r.trouble, r.since, r.settings, r.picked_up, (SELECT COUNT(*) FROM replica_troubles t WHERE t.replica_id = r.id), (SELECT COUNT(*) FROM replica_attic a WHERE a.replica_id = r.id),
 	(SELECT COUNT(*) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict'), (SELECT COALESCE(SUM(a.size), 0) FROM replica_attic a WHERE a.replica_id = r.id),
-	(SELECT MAX(a.at) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict'), r.filled_at, r.intake_used, r.intake_full
+	(SELECT MAX(a.at) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict'), r.filled_at, r.intake_used, r.intake_full, r.accounts_stale
 	FROM replicas r JOIN servers v ON v.id = r.server_id LEFT JOIN sites s ON s.id = v.site_id`
 
 func scanReplica(s scanner) (r model.Replica, err error) {
-	var looked, since, picked, conflict, filled, full sql.NullTime
+	var looked, since, picked, conflict, filled, full, stale sql.NullTime
 	err = s.Scan(&r.ID, &r.Name, &r.Server, &r.Site, &r.Share, &r.Sub, &r.Seed, &r.IntakeQuota, &r.AtticQuota, &r.Scanned, &r.Filled, &r.Entries, &looked, &r.LookMs,
-		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict, &filled, &r.IntakeUsed, &full)
-	r.IntakeFull = timeIn(full)
+		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict, &filled, &r.IntakeUsed, &full, &stale)
+	r.IntakeFull, r.AccountsStale = timeIn(full), timeIn(stale)
 	r.FilledAt = timeIn(filled)
 	r.Attic.LastConflict = timeIn(conflict)
 	r.Looked, r.Since, r.PickedUp = timeIn(looked), timeIn(since), timeIn(picked)
@@ -199,8 +199,8 @@ func (q Queries) ReplicasAt(ctx context.Context, server, share string) (list []m
 
 // StoreReplica keeps how a replica is.
 func (q Queries) StoreReplica(ctx context.Context, r model.Replica) error {
-	_, _, err := q.exec(ctx, `UPDATE replicas SET scanned = ?, filled_at = IF(? AND filled_at IS NULL, UTC_TIMESTAMP(6), filled_at), filled = ?, entries = ?, looked = ?, look_ms = ?, state = ?, trouble = ?, since = ?, settings = ?, picked_up = ?, intake_used = ?, intake_full = ? WHERE id = ?`,
-		r.Scanned, r.Filled, r.Filled, r.Entries, r.Looked, r.LookMs, r.State, short(r.Trouble, 2000), r.Since, r.Settings, r.PickedUp, r.IntakeUsed, r.IntakeFull, r.ID)
+	_, _, err := q.exec(ctx, `UPDATE replicas SET scanned = ?, filled_at = IF(? AND filled_at IS NULL, UTC_TIMESTAMP(6), filled_at), filled = ?, entries = ?, looked = ?, look_ms = ?, state = ?, trouble = ?, since = ?, settings = ?, picked_up = ?, intake_used = ?, intake_full = ?, accounts_stale = ? WHERE id = ?`,
+		r.Scanned, r.Filled, r.Filled, r.Entries, r.Looked, r.LookMs, r.State, short(r.Trouble, 2000), r.Since, r.Settings, r.PickedUp, r.IntakeUsed, r.IntakeFull, r.AccountsStale, r.ID)
 	return err
 }
 

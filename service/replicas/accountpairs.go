@@ -152,27 +152,9 @@ func (s *Service) RenewAccounts(ctx context.Context, name string, version int64)
 	if set.Permissions != model.PermissionsMap {
 		return fault.New(fault.Needed, "nothing has to be done", "%s does not carry permissions through an account map", set.Name)
 	}
-	other := map[string]map[account.SID]account.SID{}
-	for _, r := range set.Replicas {
-		if r.Server == set.AccountsOf || s.withoutAccounts(ctx, r.Server) {
-			continue
-		}
-		was, err := s.db.ReplicaAccounts(ctx, r.ID)
-		if err != nil {
-			return err
-		}
-		err = s.pairs(ctx, set, r.Server, func(p *accounts.Paired) error {
-			if !maps.Equal(was, p.Pairs) {
-				other[r.Name] = p.Pairs
-			}
-			return nil
-		})
-		if err != nil {
-			return err
-		}
-	}
-	if len(other) == 0 {
-		return nil
+	other, err := s.otherPairs(ctx, &set)
+	if err != nil || len(other) == 0 {
+		return err
 	}
 	return s.members(ctx, name, version, "replica.accounts", func(_ context.Context, set *model.ReplicaSet) error {
 		for i := range set.Replicas {

@@ -71,6 +71,9 @@ func replicaAlerts(set *model.ReplicaSet, r *model.Replica, at time.Time) {
 	if since := r.IntakeFull; since != nil && at.Sub(*since) > fullFor {
 		add("intake-full", fmt.Sprintf("files have waited for room in the intake of %s for %s: it holds %s of %s", r.Name, duration(at.Sub(*since)), size(r.IntakeUsed), size(r.IntakeQuota)), "they arrive later than the lanes to it would allow", fmt.Sprintf("bspan replica quota %s %s --intake SIZE", set.Name, r.Name))
 	}
+	if r.AccountsStale != nil {
+		add("accounts", fmt.Sprintf("accounts were made, removed or mapped otherwise since those at %s were paired", r.Name), "who has no pair is not known there, and what they are let do counts for nobody", fmt.Sprintf("see them with bspan replica accounts %s, and pair them anew with --renew", set.Name))
+	}
 	if q := r.AtticQuota; q > 0 && float64(r.Attic.Bytes) > atticNearly*float64(q) {
 		add("attic-full", fmt.Sprintf("the attic of %s keeps %s of %s", r.Name, size(r.Attic.Bytes), size(q)), fmt.Sprintf("the oldest is thrown away before %d days have passed", set.AtticDays), fmt.Sprintf("bspan replica quota %s %s --attic SIZE", set.Name, r.Name))
 	}

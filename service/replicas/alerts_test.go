@@ -41,6 +41,7 @@ func TestReplicaAlerts(t *testing.T) {
 		"failing":     {Name: "oak", State: model.ReplicaFailing, Trouble: "oak does not answer", Looked: &long},
 		"silent":      {Name: "oak", State: model.ReplicaSteady, Looked: &long},
 		"intake-full": {Name: "oak", State: model.ReplicaSteady, Looked: &soon, IntakeQuota: 100, IntakeUsed: 90, IntakeFull: &long},
+		"accounts":    {Name: "oak", State: model.ReplicaSteady, Looked: &soon, AccountsStale: &soon},
 		"attic-full":  {Name: "oak", State: model.ReplicaSteady, Looked: &soon, AtticQuota: 100, Attic: model.Attic{Bytes: 95}},
 	} {
 		set := &model.ReplicaSet{Name: "beds"}

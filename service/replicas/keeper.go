@@ -107,6 +107,9 @@ func (k *keeper) work(ctx context.Context, set model.ReplicaSet) {
 			group.Go(func() { r.guard(func() { w.carry(ctx) }) })
 		}
 		group.Go(func() { r.guard(func() { r.tidyAttics(ctx) }) })
+		if set.Permissions == model.PermissionsMap {
+			group.Go(func() { r.guard(func() { r.watchPairs(ctx) }) })
+		}
 	}
 	r.heart(ctx)
 	stop()

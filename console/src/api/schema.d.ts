@@ -4251,6 +4251,11 @@ export interface components {
             rehearsed: boolean;
         };
         Replica: {
+            /**
+             * Format: date-time
+             * @description Since when its set's account map pairs accounts otherwise than they are paired at it
+             */
+            accountsStale?: string;
             /** @description What its attic keeps */
             attic: components["schemas"]["Attic"];
             /**
@@ -4358,7 +4363,7 @@ export interface components {
              * @description What it is about
              * @enum {string}
              */
-            kind: "failing" | "silent" | "growing" | "intake-full" | "attic-full" | "tried-often" | "differs" | "late";
+            kind: "failing" | "silent" | "growing" | "intake-full" | "attic-full" | "tried-often" | "differs" | "late" | "accounts";
             /** @description What it means */
             means: string;
             /** @description What to do */
