@@ -100,7 +100,9 @@ func (m *moverSet) plan(asked model.NewReplicaSet) {
 		m.Fatalf("the plan: %+v, %v", p, err)
 	}
 	for _, name := range []string{"rights", "clock", "accounts", "space"} {
-		if !slices.ContainsFunc(p.Checks, func(l model.CheckLine) bool { return l.Name == name && strings.HasPrefix(l.Found, "reed") && l.Outcome == model.Pass }) {
+		if !slices.ContainsFunc(p.Checks, func(l model.CheckLine) bool {
+			return l.Name == name && strings.HasPrefix(l.Found, "reed") && l.Outcome == model.Pass
+		}) {
 			m.Errorf("no check of reed's %s passes: %+v", name, p.Checks)
 		}
 	}

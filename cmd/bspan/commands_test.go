@@ -30,6 +30,8 @@ const (
 	oakServer   = `{"name":"oak","site":"Lowland","address":"oak.test","port":445,"account":"warden","version":2}`
 )
 
+const reedServer = `{"name":"reed","kind":"mover","site":"Upland","address":"reed.test","port":8620,"account":"","certificate":"abab","version":1}`
+
 const bedsSet = `{"name":"beds","layout":"mesh","calendar":"full","filter":{},"permissions":"carry","atticDays":60,"retry":{"firstS":5,"mostS":600,"alertAfter":10},"alerts":[{"kind":"silent","about":"elm","found":"it was not looked at","means":"changes are not seen","remedy":"look"}],"paused":false,"state":"steady","summary":"All 2 replicas hold the same.","created":"2026-11-01T10:00:00Z","version":3,
 	"replicas":[{"name":"oak","server":"oak","share":"store","seed":true,"state":"steady","words":"looked at","attic":{"items":0,"conflicts":0}},{"name":"elm","server":"elm","share":"store","state":"steady","words":"looked at","attic":{"items":1,"conflicts":1}}],
 	"lanes":[{"from":"oak","to":"elm","state":"closed","words":"closed by hand; 2 paths wait","backlog":{"files":2,"bytes":2048},"carried":{"files":9,"bytes":4096,"conflicts":1}}]}`
@@ -63,6 +65,10 @@ func startService(t *testing.T) *service {
 		"GET /servers":                                     `{"items":[` + oakServer + `]}`,
 		"GET /servers/oak":                                 oakServer,
 		"PATCH /servers/oak":                               oakServer,
+		"POST /servers":                                    reedServer,
+		"GET /servers/reed":                                reedServer,
+		"PATCH /servers/reed":                              reedServer,
+		"GET /shares":                                      `{"shares":[{"server":"reed","name":"beds","kind":"disk","hidden":false,"path":"/srv/beds","seen":"2026-11-01T10:00:00Z"}]}`,
 		"GET /namespaces":                                  `{"items":[` + gardenSpace + `]}`,
 		"GET /namespaces/garden":                           gardenSpace,
 		"PATCH /namespaces/garden":                         gardenSpace,
@@ -202,6 +208,10 @@ func TestCommands(t *testing.T) {
 		{"site link --like nowhere Lowland Marsh", "", "names no two sites", 2},
 		{"site link Lowland", "", "SITE... is missing", 2},
 		{"site unlink Lowland Upland", "DELETE /legs/Lowland/Upland", "no longer linked", 0},
+		{"server add reed --site Upland --address reed.test --certificate abab --password-file " + secret, `POST /servers {"name":"reed","site":"Upland","address":"reed.test","password":"long-enough-password","certificate":"abab"}`, "added server", 0},
+		{"server add ash --site Upland --address ash.test --password-file " + secret, "", "name the account", 2},
+		{"server edit reed --certificate cdcd --password-file " + secret, `PATCH /servers/reed {"certificate":"cdcd","password":"long-enough-password"}`, "changed server", 0},
+		{"server show reed", "", "abab", 0},
 		{"server edit oak --note old", `PATCH /servers/oak {"note":"old"}`, "oak", 0},
 		{"server remove --detach oak", "DELETE /servers/oak?detach=true", "left alone", 0},
 		{"server remove --detach --rehearse oak", "DELETE /servers/oak?detach=true&rehearse=true", "thing.remove", 0},
@@ -324,7 +334,7 @@ func TestCommandsAsJSON(t *testing.T) {
 	t.Setenv("BSPAN_TOKEN", "token")
 	for _, args := range []string{"site list", "site legs", "namespace list", "namespace tree garden", "namespace lint garden", "namespace history garden", "namespace mappings garden",
 		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds", "replica verified 5", "replica verifications beds", "replica probes beds", "replica attic compare beds 4", "replica accounts beds", "account map list", "account map show trees", "account map pairs trees oak elm", "replica edit --rehearse --layout hub beds", "job list",
-		"run list", "run show 5", "user list", "server list", "where /garden/store", "site remove --rehearse Marsh", "namespace hold --location oak/store /garden/store"} {
+		"run list", "run show 5", "user list", "server list", "server show reed", "where /garden/store", "site remove --rehearse Marsh", "namespace hold --location oak/store /garden/store"} {
 		s := startService(t)
 		out, code := s.bspan(t, append([]string{"--output", "json"}, strings.Fields(args)...)...)
 		var value any
