@@ -142,8 +142,11 @@ func (d *Demo) start(ctx context.Context) error {
 		return err
 	}
 	process.EndLeftovers(d.Dir)
-	for what, port := range map[string]int{"the console": d.Port, "the gateway": d.Port + gatewayStep, "the mover": d.Port + moverStep} {
-		if err := process.CheckFree(what, net.JoinHostPort("127.0.0.1", strconv.Itoa(port))); err != nil {
+	for _, l := range []struct {
+		what, host string
+		port       int
+	}{{"the console", "127.0.0.1", d.Port}, {"the gateway", "127.0.0.1", d.Port + gatewayStep}, {"the mover", station.address, d.Port + moverStep}, {"the leg to the mover", station.behind, d.Port + moverStep}} {
+		if err := process.CheckFree(l.what, net.JoinHostPort(l.host, strconv.Itoa(l.port))); err != nil {
 			return fmt.Errorf("%w, as in: make demo DEMO_PORT=8700", err)
 		}
 	}

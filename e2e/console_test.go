@@ -80,7 +80,7 @@ func TestConsole(t *testing.T) {
 	c.must(tab.Type("Password", harness.Password), tab.Click("button", "Sign in"), tab.See("Latest changes"), tab.See("Live"))
 	c.accessible("overview")
 
-	c.must(tab.Click("link", "Servers"), tab.Click("button", "Add a server"), tab.See("Nothing is installed on the server"))
+	c.must(tab.Click("link", "Servers"), tab.Click("button", "Add a server"), tab.See("Nothing is installed on a file server"))
 	c.must(tab.Type("Name", "hazel"), tab.Choose("Site", "Upland"), tab.Type("Address", e.Elm.Address), tab.Type("Port", itoa(e.Elm.Port)),
 		tab.Type("Account", "warden"), tab.Type("Password", "wrong"), tab.Click("button", "Sign in and add"), tab.See("refuses the account warden"))
 	c.accessible("adding a server, with an error")
@@ -89,6 +89,7 @@ func TestConsole(t *testing.T) {
 	c.accessible("server")
 	c.must(tab.Click("button", "Change"), tab.Type("Note", "in the cellar"), tab.Click("button", "Save"), tab.See("hazel was changed"), tab.See("in the cellar"))
 	testShareAndRights(c)
+	testMoverInConsole(c)
 
 	c.must(tab.Click("link", "Namespaces"), tab.Click("link", "/garden"), tab.Click("button", "Add an entry"))
 	c.must(tab.Type("Path in /garden", "science/plots"), tab.Choose("Server", "hazel (Upland)"), tab.Choose("Share", "store"), tab.Type("Folder below the share", "nowhere"),
@@ -204,7 +205,7 @@ func TestFirstRunInConsole(t *testing.T) {
 	c.must(tab.Type("Set-up token", strings.TrimSpace(string(token))), tab.Click("button", "Make the administrator"), tab.See("The password has 5 characters"))
 	c.must(tab.Type("Password", harness.Password), tab.Click("button", "Make the administrator"), tab.See("Nothing is here yet"))
 	c.accessible("empty overview")
-	for _, page := range []struct{ link, says string }{{"Servers", "No file server is known yet"}, {"Sites", "There is no site yet"}, {"Namespaces", "There is no namespace yet"}} {
+	for _, page := range []struct{ link, says string }{{"Servers", "No server is known yet"}, {"Sites", "There is no site yet"}, {"Namespaces", "There is no namespace yet"}} {
 		c.must(tab.Click("link", page.link), tab.See(page.says))
 		c.accessible("empty " + page.link)
 	}

@@ -16,6 +16,7 @@ import (
 	"bridgespan/client"
 	"bridgespan/demo"
 	"bridgespan/e2e/harness"
+	"bridgespan/model"
 	"bridgespan/standin/fileserver"
 	"bridgespan/standin/process"
 )
@@ -198,8 +199,16 @@ func checkDemo(t *testing.T, d *demoRun, e demo.Estate) {
 		t.Fatal(err)
 	}
 	servers, err := api.Servers(t.Context())
-	if err != nil || len(servers) != 4 {
+	if err != nil || len(servers) != 5 {
 		t.Fatalf("%d servers, %v", len(servers), err)
+	}
+	// What the station's computer writes is in Larkfield soon.
+	weather, err := api.ReplicaSet(t.Context(), "weather")
+	for deadline := time.Now().Add(time.Minute); err == nil && weather.State != model.SetSteady && time.Now().Before(deadline); time.Sleep(200 * time.Millisecond) {
+		weather, err = api.ReplicaSet(t.Context(), "weather")
+	}
+	if err != nil || weather.State != model.SetSteady || weather.Lanes[0].Carried.Files < 20 {
+		t.Errorf("the weather is %+v, %v", weather, err)
 	}
 	// A service that was left running has seen the leg to heather fall.
 	directions, err := api.Where(t.Context(), "/trust/collections/herbarium", "Highmoor", "")

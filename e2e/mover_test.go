@@ -205,3 +205,21 @@ func testMoverAsServer(t *testing.T, api *client.Client, reed *harness.Mover) {
 	_, err = api.AddEntry(ctx, "garden", model.NewEntry{Path: "reed", Kind: "signpost", Locations: []model.NewLocation{{Server: "reed", Share: "beds"}}})
 	refused(t, "a signpost to it", err, http.StatusUnprocessableEntity, "locations")
 }
+
+// testMoverInConsole adds a mover, and meets its folder.
+func testMoverInConsole(c checker) {
+	c.t.Helper()
+	tab, reed := c.tab, harness.StartMover(c.t)
+	if err := os.WriteFile(filepath.Join(reed.Folder, "readings.csv"), []byte("12:00,21.5\n"), 0o644); err != nil {
+		c.t.Fatal(err)
+	}
+	c.must(tab.Click("link", "Servers"), tab.Click("button", "Add a server"), tab.Choose("Reached by", "A mover on that host"))
+	c.must(tab.Type("Name", "reed"), tab.Choose("Site", "Upland"), tab.Type("Address", reed.Address), tab.Type("Port", itoa(reed.Port)),
+		tab.Type("Certificate", strings.Repeat("ab", 32)), tab.Type("Secret", reed.Secret), tab.Click("button", "Sign in and add"), tab.See("has another certificate"))
+	c.accessible("adding a mover, with an error")
+	c.must(tab.Type("Certificate", reed.Fingerprint), tab.Click("button", "Sign in and add"), tab.See("reed was added"), tab.See("Mover, known by"), tab.See("free of"))
+	c.accessible("a mover")
+	c.must(tab.Click("link", "beds"), tab.See("On the host"), tab.Click("button", "Survey now"), tab.See(".csv"))
+	c.accessible("a folder of a mover")
+	c.must(tab.Click("link", "Servers"), tab.See("mover"))
+}

@@ -72,7 +72,9 @@ func (w *Walker) Begin(ctx context.Context) error {
 		return err
 	}
 	w.pending = []folder{{".", 1, d}}
-	w.seen[d] = &seen{descriptor: d, folders: 1, sample: ".", top: true}
+	if !d.IsZero() { // a place may keep none
+		w.seen[d] = &seen{descriptor: d, folders: 1, sample: ".", top: true}
+	}
 	return nil
 }
 
@@ -165,6 +167,9 @@ func (w *Walker) list(ctx context.Context, f *folder) {
 
 // note counts the permissions of one entry.
 func (w *Walker) note(p *part, parentOf acl.Descriptor, parent *acl.Parts, d acl.Descriptor, name string, isFolder bool) {
+	if d.IsZero() {
+		return
+	}
 	s, ok := p.seen[d]
 	if !ok {
 		s = &seen{descriptor: d, sample: name}

@@ -92,14 +92,14 @@ func each(look func(pid int, args []byte)) {
 }
 
 // runs reports whether a command line is that of one of the programs. bspand
-// counts only where it serves: the demo itself goes by the same name.
+// counts only as a service or a mover: the demo itself goes by the same name.
 func runs(args []byte, programs []string) bool {
 	first, _, _ := bytes.Cut(args, []byte{0})
 	title, _, _ := strings.Cut(string(first), ":") // "samba: root process"
 	name := filepath.Base(title)
 	for _, program := range programs {
 		if name == program || strings.HasSuffix(program, "_") && strings.HasPrefix(name, program) {
-			return name != "bspand" || bytes.Contains(args, []byte("\x00serve\x00"))
+			return name != "bspand" || bytes.Contains(args, []byte("\x00serve\x00")) || bytes.Contains(args, []byte("\x00mover\x00"))
 		}
 	}
 	return false
