@@ -94,12 +94,13 @@ func (c *carry) pass(ctx context.Context, tickets []replica.Ticket) (left []repl
 	errands, left, err := c.prepare(ctx, tickets)
 	defer func() {
 		for _, e := range errands {
-			e.release()
+			e.releaseAll()
 		}
 	}()
 	if err != nil {
 		return nil, err
 	}
+	errands = c.bundle(errands)
 	for len(errands) > 0 {
 		n := 1
 		for n < len(errands) && errands[n].stage == errands[0].stage {
@@ -201,6 +202,13 @@ func (c *carry) together(ctx context.Context, errands []*errand) (left []replica
 				c.failed = append(c.failed, e.ticket)
 			} else {
 				left = append(left, e.ticket)
+			}
+			for _, f := range e.files {
+				if f.arrived {
+					done = append(done, f.ticket)
+				} else {
+					left = append(left, f.ticket)
+				}
 			}
 			return err
 		})

@@ -17,13 +17,26 @@ type errand struct {
 	failed bool // it could not be done, for a reason that will not pass at once
 	// fresh are records that were read after they were claimed, for their first use.
 	fresh map[place]replica.Record
+	// files come with the folder that the errand is about, of so many bytes.
+	files []*errand
+	bytes int64
+	with  *errand // whose files it is one of, unless that has none after all
+	// arrived is true of a file that came with its folder.
+	arrived bool
 }
 
 // do does what is to be done about the ticket; false when something else is to
 // be done first, or it could not be done. An error ends all errands.
 func (e *errand) do(ctx context.Context) (bool, error) {
-	defer e.release()
-	err := e.carry.hands.work(func() error { return e.path(ctx, e.ticket.Key, 0) })
+	defer e.releaseAll()
+	err := e.carry.hands.work(func() error {
+		if len(e.files) > 0 {
+			if done, err := e.bring(ctx); done || fatal(ctx, err) {
+				return err
+			}
+		}
+		return e.path(ctx, e.ticket.Key, 0)
+	})
 	if ctx.Err() != nil {
 		return false, ctx.Err()
 	}
@@ -44,6 +57,20 @@ func (e *errand) do(ctx context.Context) (bool, error) {
 		e.trouble(e.carry.to, name, err)
 	}
 	return false, nil
+}
+
+// fatal reports whether an error ends more than what met it.
+func fatal(ctx context.Context, err error) bool {
+	var failed *storeError
+	return ctx.Err() != nil || errors.As(err, &failed) || errors.Is(err, tree.ErrUnreachable)
+}
+
+// releaseAll gives back what the errand and those that come with it have claimed.
+func (e *errand) releaseAll() {
+	e.release()
+	for _, f := range e.files {
+		f.release()
+	}
 }
 
 // storeError is a failure of the records: without them nothing can go on.

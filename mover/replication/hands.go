@@ -7,7 +7,7 @@ type hands struct{ small, large chan struct{} }
 
 // smallShare is how many errands work in the place of a large file: with small
 // ones, most of the time goes by until a server answers.
-const smallShare = 3
+const smallShare = 8
 
 func newHands(large int) hands {
 	return hands{make(chan struct{}, smallShare*large), make(chan struct{}, large)}

@@ -191,16 +191,21 @@ const mostLeft = 10_000
 func (e *Engine) drop(ctx context.Context, r *Replica, staged string) error {
 	err := discardStaged(context.WithoutCancel(ctx), r, staged)
 	if err != nil {
-		e.mu.Lock()
-		defer e.mu.Unlock()
-		if e.left == nil {
-			e.left = map[replica.ID][]string{}
-		}
-		if len(e.left[r.ID]) < mostLeft {
-			e.left[r.ID] = append(e.left[r.ID], staged)
-		}
+		e.leaveFor(r, staged)
 	}
 	return err
+}
+
+// leaveFor notes what is to be dropped when a replica is back.
+func (e *Engine) leaveFor(r *Replica, staged string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.left == nil {
+		e.left = map[replica.ID][]string{}
+	}
+	if len(e.left[r.ID]) < mostLeft {
+		e.left[r.ID] = append(e.left[r.ID], staged)
+	}
 }
 
 // dropLeft discards what could not be discarded before.
@@ -210,7 +215,17 @@ func (e *Engine) dropLeft(ctx context.Context, r *Replica) {
 	delete(e.left, r.ID)
 	e.mu.Unlock()
 	for i, name := range left {
-		if e.drop(ctx, r, name) != nil {
+		entry, err := r.Tree.Stat(ctx, name)
+		switch {
+		case absent(err):
+		case err == nil && entry.Kind == tree.Folder:
+			err = e.dropFolder(ctx, r, name)
+		case err == nil:
+			err = e.drop(ctx, r, name)
+		default:
+			e.leaveFor(r, name)
+		}
+		if err != nil && !absent(err) {
 			e.mu.Lock()
 			e.left[r.ID] = append(e.left[r.ID], left[i+1:]...)
 			e.mu.Unlock()

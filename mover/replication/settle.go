@@ -216,6 +216,9 @@ func (e *Engine) discard(ctx context.Context, r *Replica, name string, rec *repl
 	if err != nil {
 		return nil, err
 	}
+	if entry.Kind == tree.Folder { // copies alone are in it, made there by ourselves
+		return nil, e.sweepFolder(ctx, r, p.Staged, tree.Folder, nil)
+	}
 	old := asKept(rec, entry)
 	if !old && entry.Size == p.Content.Size {
 		d, _, err := digest(ctx, r.Tree, p.Staged)

@@ -112,6 +112,19 @@ func TestShared(t *testing.T) {
 		t.Fatal(err)
 	}
 	want("beds/inner", 0o750, 1234)
+	for _, name := range []string{".bspan/intake/3", ".bspan/intake/3/deep"} {
+		if err := tr.Mkdir(ctx, name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	stage(".bspan/intake/3/a")
+	stage(".bspan/intake/3/deep/b")
+	if err := tr.Rename(ctx, ".bspan/intake/3", "beds/whole", false); err != nil {
+		t.Fatal(err)
+	}
+	for name, mode := range map[string]os.FileMode{"": 0o750, "/a": 0o640, "/deep": 0o750, "/deep/b": 0o640} {
+		want("beds/whole"+name, mode, 1234)
+	}
 }
 
 // What has no descriptor of its own is told to have what its folder hands down.

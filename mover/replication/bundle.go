@@ -1,0 +1,260 @@
+package replication
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"path"
+	"slices"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"bridgespan/core/replica"
+	"bridgespan/tree"
+)
+
+// A bundle is a folder that the receiver lacks, with files right in it. It is made
+// in the intake, all of it, and put in its place by one rename: over SMB that takes
+// far less than putting each file in its place. What is not to be bundled after
+// all is carried alone.
+
+// Bounds of a bundle: what is in it is seen only when all of it is there.
+const (
+	bundleLeast = 2        // files
+	bundleMost  = 200      // files: servers look through a folder for each name
+	bundleFile  = 1 << 20  // bytes of a file
+	bundleBytes = 64 << 20 // bytes of all
+)
+
+// bundle hands the errands of files to those of the folders that they come with,
+// and returns the others.
+func (c *carry) bundle(errands []*errand) []*errand {
+	folders := map[string]*errand{}
+	for _, e := range errands {
+		from, to := e.records()
+		if e.stage.folder && !e.stage.removes && unknown(&to) && from.Pending == nil {
+			folders[e.ticket.Key] = e
+		}
+	}
+	if len(folders) == 0 {
+		return errands
+	}
+	for _, e := range errands {
+		from, to := e.records()
+		above := folders[parentKey(e.ticket.Key)]
+		if above == nil || from.Kind != replica.File || !unknown(&to) || from.Pending != nil || from.Moved != "" || from.Size > bundleFile ||
+			len(above.files) == bundleMost || above.bytes+from.Size > bundleBytes {
+			continue
+		}
+		e.with, above.files, above.bytes = above, append(above.files, e), above.bytes+from.Size
+	}
+	for _, e := range folders {
+		if len(e.files) < bundleLeast {
+			e.files = nil
+		}
+	}
+	return slices.DeleteFunc(errands, func(e *errand) bool { return e.with != nil && e.with.files != nil })
+}
+
+// records are those that were read when the errand was claimed.
+func (e *errand) records() (from, to replica.Record) {
+	return e.fresh[place{e.carry.from.ID, e.ticket.Key}], e.fresh[place{e.carry.to.ID, e.ticket.Key}]
+}
+
+// unknown reports whether a record knows of nothing, now and before.
+func unknown(rec *replica.Record) bool {
+	return rec.Kind == replica.None && len(rec.Version) == 0 && rec.Pending == nil
+}
+
+// bundled is a file of a bundle.
+type bundled struct {
+	*move
+	next    replica.Record
+	staged  string
+	brought tree.Entry
+}
+
+// bring carries a folder with the files in it. done is false when nothing was
+// changed: the folder is to be carried alone.
+func (e *errand) bring(ctx context.Context) (done bool, err error) {
+	folder, err := e.bundledMove(ctx)
+	if err != nil || folder == nil || folder.from.Kind != replica.Folder || e.LeavePermissions && parentKey(e.ticket.Key) != "." {
+		return false, err
+	}
+	if err := e.parent(ctx, e.ticket.Key, 0); err != nil {
+		return false, err
+	}
+	if folder.here, err = e.pathOf(ctx, e.carry.to, &folder.to, &folder.from); err != nil {
+		return false, err
+	}
+	var leave func()
+	err = e.carry.hands.rest(func() (err error) {
+		leave, err = e.enterIntake(ctx, e.carry.to, e.bytes)
+		return err
+	})
+	if err != nil {
+		return false, err
+	}
+	defer leave()
+	b := &bundling{errand: e, folder: folder}
+	if b.staged, err = e.stagedName(ctx); err != nil {
+		return false, err
+	}
+	if err := e.carry.to.Tree.Mkdir(ctx, b.staged); err != nil {
+		return false, err
+	}
+	placed, err := b.carry(ctx)
+	if !placed {
+		_ = e.dropFolder(ctx, e.carry.to, b.staged)
+	}
+	return placed, err
+}
+
+// bundledMove is the move that an errand of a bundle is about; nil when it is not
+// to be made in a bundle.
+func (e *errand) bundledMove(ctx context.Context) (*move, error) {
+	from, err := e.record(ctx, e.carry.from, e.ticket.Key)
+	if err != nil {
+		return nil, err
+	}
+	to, err := e.record(ctx, e.carry.to, e.ticket.Key)
+	if err != nil || !unknown(&to) {
+		return nil, err
+	}
+	v := replica.Decide(&from, &to)
+	if v.Content != replica.Take || v.Spare || v.Conflict {
+		return nil, nil
+	}
+	there, err := e.pathOf(ctx, e.carry.from, &from, &to)
+	return &move{errand: e, from: from, to: to, v: v, there: there}, err
+}
+
+// bundling makes one bundle.
+type bundling struct {
+	*errand
+	folder *move
+	staged string
+
+	mu    sync.Mutex
+	files []*bundled
+}
+
+// carry brings what is in the bundle, and puts it in its place. placed is false
+// when it was not: then nothing is noted that it was to be.
+func (b *bundling) carry(ctx context.Context) (placed bool, err error) {
+	if err := b.errand.carry.hands.rest(func() error { return b.fetch(ctx) }); err != nil {
+		return false, err
+	}
+	next := b.folder.next()
+	r := b.errand.carry.to
+	if err := b.permitFolder(ctx, next); err != nil {
+		return false, err
+	}
+	entry, _, err := b.look(ctx, r, b.staged)
+	if err != nil {
+		return false, err
+	}
+	pend := func(m *move, next *replica.Record, staged string) replica.Record {
+		rec := m.to
+		rec.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions, Staged: staged}
+		return rec
+	}
+	begun := []replica.Record{pend(b.folder, &next, b.staged)}
+	before := []replica.Record{b.folder.to}
+	for _, f := range b.files {
+		begun, before = append(begun, pend(f.move, &f.next, f.staged)), append(before, f.to)
+	}
+	if err := b.save(ctx, replica.Change{Replica: r.ID, Records: begun, Begun: true}); err != nil {
+		return false, err
+	}
+	err = r.Tree.Rename(ctx, b.staged, path.Join(path.Dir(b.folder.here), next.Name), false)
+	if errors.Is(err, fs.ErrExist) { // somebody was quicker
+		return false, errors.Join(b.save(ctx, replica.Change{Replica: r.ID, Records: before}), errLater)
+	}
+	if err != nil {
+		return true, err // it is settled, whether it came about or not
+	}
+	return true, b.note(ctx, next, entry)
+}
+
+// permitFolder gives the folder what goes with it, before it is seen.
+func (b *bundling) permitFolder(ctx context.Context, next replica.Record) error {
+	meta := b.metaOf(b.errand.carry.to, &next)
+	if meta.Attributes == nil && meta.Descriptor.IsZero() {
+		return nil
+	}
+	return apply(ctx, b.errand.carry.to, b.staged, meta)
+}
+
+// fetch brings the files, side by side. Those that cannot be brought now are left
+// to be carried alone.
+func (b *bundling) fetch(ctx context.Context) error {
+	group, run := errgroup.WithContext(ctx)
+	group.SetLimit(b.waiting())
+	for _, e := range b.errand.files {
+		group.Go(func() error {
+			return e.carry.hands.work(func() error { return b.file(run, e) })
+		})
+	}
+	return group.Wait()
+}
+
+// file brings one file.
+func (b *bundling) file(ctx context.Context, e *errand) error {
+	m, err := e.bundledMove(ctx)
+	if err == nil && (m == nil || !m.brings()) {
+		return nil
+	}
+	if err == nil {
+		f := &bundled{move: m, next: m.next()}
+		m.here = path.Join(b.folder.here, f.next.Name)
+		f.staged = path.Join(b.staged, f.next.Name)
+		if f.brought, err = m.transfer(ctx, f.staged, &f.next); err == nil {
+			b.mu.Lock()
+			b.files = append(b.files, f)
+			b.mu.Unlock()
+			return nil
+		}
+	}
+	if fatal(ctx, err) {
+		return err
+	}
+	return nil
+}
+
+// note saves what is there by now.
+func (b *bundling) note(ctx context.Context, next replica.Record, entry tree.Entry) error {
+	next.Seen = b.seenOf(entry)
+	c := replica.Change{Replica: b.errand.carry.to.ID, Records: []replica.Record{next}, Queue: b.folder.tell(&next)}
+	var others []replica.Change
+	for _, f := range b.files {
+		f.next.Seen = b.seenOf(f.brought)
+		if queue := f.tell(&f.next); len(queue) == len(c.Queue) { // of all lanes, or of all but one
+			c.Records = append(c.Records, f.next)
+		} else {
+			others = append(others, replica.Change{Replica: c.Replica, Records: []replica.Record{f.next}, Queue: queue})
+		}
+	}
+	for _, change := range append(others, c) {
+		if err := b.save(ctx, change); err != nil {
+			return err
+		}
+	}
+	for _, f := range b.files {
+		f.arrived = true
+		b.count(func(c *Carried) { c.Files, c.Bytes = c.Files+1, c.Bytes+f.next.Size })
+	}
+	return nil
+}
+
+// dropFolder discards a folder of an intake with all that is in it, also when ctx
+// has ended.
+func (e *Engine) dropFolder(ctx context.Context, r *Replica, staged string) error {
+	ctx = context.WithoutCancel(ctx)
+	err := e.sweepFolder(ctx, r, staged, tree.Folder, nil)
+	if err != nil && !absent(err) {
+		e.leaveFor(r, staged)
+	}
+	return err
+}
