@@ -21,10 +21,10 @@ import (
 
 // Bounds of a bundle: what is in it is seen only when all of it is there.
 const (
-	bundleLeast = 2        // files
-	bundleMost  = 200      // files: servers look through a folder for each name
-	bundleFile  = 1 << 20  // bytes of a file
-	bundleBytes = 64 << 20 // bytes of all
+	bundleLeast = 2         // files
+	bundleMost  = 200       // files: servers look through a folder for each name
+	bundleFile  = 256 << 10 // bytes of a file: of a larger one, most of the time is its own
+	bundleBytes = 8 << 20   // bytes of all: what is broken off is brought again
 )
 
 // bundle hands the errands of files to those of the folders that they come with,
