@@ -10,7 +10,7 @@ import (
 // crown gives the top of a replica that keeps descriptors and has none there that of
 // the sender's: what is made in it by hand is handed down something then.
 func (e *Engine) crown(ctx context.Context, from, to *Replica) error {
-	if e.LeavePermissions || !to.Tree.Capabilities().Descriptors || e.isCrowned(to, false) {
+	if e.LeavePermissions || !to.Tree.Capabilities().Descriptors || e.isCrowned(to) {
 		return nil
 	}
 	has, err := to.Tree.Descriptor(ctx, ".")
@@ -23,24 +23,19 @@ func (e *Engine) crown(ctx context.Context, from, to *Replica) error {
 		}
 	}
 	if err == nil {
-		e.isCrowned(to, true)
+		e.mu.Lock()
+		defer e.mu.Unlock()
+		if e.crowned == nil {
+			e.crowned = map[replica.ID]bool{}
+		}
+		e.crowned[to.ID] = true
 	}
 	return err
 }
 
-// isCrowned reports whether the top of a replica was looked at; now is true when
-// it is by now.
-func (e *Engine) isCrowned(r *Replica, now bool) bool {
+// isCrowned reports whether the top of a replica was looked at already.
+func (e *Engine) isCrowned(r *Replica) bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if e.crowned[r.ID] {
-		return true
-	}
-	if now {
-		if e.crowned == nil {
-			e.crowned = map[replica.ID]bool{}
-		}
-		e.crowned[r.ID] = true
-	}
-	return now
+	return e.crowned[r.ID]
 }
