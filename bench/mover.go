@@ -2,13 +2,11 @@ package main
 
 import (
 	"context"
-	"errors"
-	"os"
 	"path/filepath"
 	"time"
 
 	"bridgespan/mover/host"
-	"bridgespan/tree/folder"
+	"bridgespan/tree"
 	"bridgespan/tree/remote"
 )
 
@@ -16,12 +14,7 @@ import (
 // behind a mover, with cp -a and a hash of both ends. Everything is encrypted and
 // goes over a connection; it may take twice as long.
 var moverFill = benchmark{name: "mover-fill-large", unit: "MiB/s", bar: 0.5, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
-	f, err := newFill(ctx, after, largeFiles, 1, largeSize)
-	if err != nil {
-		return nil, nil, err
-	}
-	const mib = largeFiles * largeSize >> 20
-	return f.throughMover(mib), f.reference(mib, func() error { return errors.Join(hashAll(f.source), hashAll(f.copy())) }), nil
+	return prepareLargeFill(ctx, after, (*fill).throughMover)
 }}
 
 // moverFillSmall compares the first fill of 10,000 files of 8 KiB behind a mover
@@ -37,28 +30,14 @@ var moverFillSmall = benchmark{name: "mover-fill-small", unit: "files/s", bar: 1
 
 // throughMover fills a new replica behind a mover.
 func (f *fill) throughMover(amount float64) way {
-	return func(ctx context.Context) (float64, error) {
-		var after endings
-		defer after.all()
-		if err := errors.Join(os.RemoveAll(f.target()), os.RemoveAll(filepath.Join(f.source, ".bspan")), os.Mkdir(f.target(), 0o755)); err != nil {
-			return 0, err
-		}
-		from, err := folder.Open(f.source)
+	return f.fills(amount, func(ctx context.Context, after *endings) (from, to tree.Tree, err error) {
+		local, _, err := f.both(after)
 		if err != nil {
-			return 0, err
+			return nil, nil, err
 		}
-		after.do(func() { from.Close() })
-		to, err := behindMover(ctx, &after, filepath.Join(f.dir, "mover"), f.target())
-		if err != nil {
-			return 0, err
-		}
-		syncDisks()
-		began := time.Now()
-		if _, err := fillOnce(ctx, f.db, &f.turn, from, to); err != nil {
-			return 0, err
-		}
-		return amount / time.Since(began).Seconds(), nil
-	}
+		far, err := behindMover(ctx, after, filepath.Join(f.dir, "mover"), f.target())
+		return local, far, err
+	})
 }
 
 // behindMover starts a mover that serves a folder, and opens that.

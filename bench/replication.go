@@ -35,13 +35,19 @@ const (
 // fillLarge compares the first fill of 1 GiB in large files, folder to folder,
 // with cp -a and a hash of both ends. It may take 1.5 times as long.
 var fillLarge = benchmark{name: "first-fill-large", unit: "MiB/s", bar: 1 / 1.5, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+	return prepareLargeFill(ctx, after, (*fill).ours)
+}}
+
+// prepareLargeFill prepares the fill of 1 GiB in one way, beside cp -a and a hash of
+// both ends.
+func prepareLargeFill(ctx context.Context, after *endings, by func(*fill, float64) way) (way, way, error) {
 	f, err := newFill(ctx, after, largeFiles, 1, largeSize)
 	if err != nil {
 		return nil, nil, err
 	}
 	const mib = largeFiles * largeSize >> 20
-	return f.ours(mib), f.reference(mib, func() error { return errors.Join(hashAll(f.source), hashAll(f.copy())) }), nil
-}}
+	return by(f, mib), f.reference(mib, func() error { return errors.Join(hashAll(f.source), hashAll(f.copy())) }), nil
+}
 
 // fillSmall compares the first fill of 50,000 files of 8 KiB, folder to folder,
 // with cp -a. It may take 2.5 times as long.
@@ -157,10 +163,15 @@ func syncDisks() { _ = exec.Command("sync").Run() }
 
 // ours fills a new replica, with its records in a database.
 func (f *fill) ours(amount float64) way {
+	return f.fills(amount, func(_ context.Context, after *endings) (from, to tree.Tree, err error) { return f.both(after) })
+}
+
+// fills fills what open opens.
+func (f *fill) fills(amount float64, open func(context.Context, *endings) (from, to tree.Tree, err error)) way {
 	return func(ctx context.Context) (float64, error) {
 		var after endings
 		defer after.all()
-		from, to, err := f.both(&after)
+		from, to, err := open(ctx, &after)
 		if err != nil {
 			return 0, err
 		}
@@ -177,19 +188,21 @@ func (f *fill) ours(amount float64) way {
 func (f *fill) target() string { return filepath.Join(f.dir, "target") }
 
 // both opens the source and an empty target.
-func (f *fill) both(after *endings) (from, to *folder.Tree, err error) {
+func (f *fill) both(after *endings) (from, to tree.Tree, err error) {
 	if err := errors.Join(os.RemoveAll(f.target()), os.RemoveAll(filepath.Join(f.source, ".bspan")), os.Mkdir(f.target(), 0o755)); err != nil {
 		return nil, nil, err
 	}
-	if from, err = folder.Open(f.source); err != nil {
+	source, err := folder.Open(f.source)
+	if err != nil {
 		return nil, nil, err
 	}
-	after.do(func() { from.Close() })
-	if to, err = folder.Open(f.target()); err != nil {
+	after.do(func() { source.Close() })
+	target, err := folder.Open(f.target())
+	if err != nil {
 		return nil, nil, err
 	}
-	after.do(func() { to.Close() })
-	return from, to, nil
+	after.do(func() { target.Close() })
+	return source, target, nil
 }
 
 // newEngine keeps two trees the same. Each time its replicas have new numbers.

@@ -36,17 +36,27 @@ const fought = "Courses/Ideas for the open day.txt"
 // the servers of the other sites.
 func (d *Demo) startLegs() error {
 	for _, s := range servers {
-		for _, l := range legs {
-			if s.site != l.To || s.behind == "" {
-				continue
-			}
-			port := strconv.Itoa(d.SMBPort)
-			relay, err := leg.Start(net.JoinHostPort(s.behind, port), net.JoinHostPort(s.address, port), l.Mbit, time.Duration(l.RTT*float64(time.Millisecond)))
-			if err != nil {
-				return fmt.Errorf("lay the leg to %s: %w", s.name, err)
-			}
-			d.legs = append(d.legs, relay)
+		if s.behind == "" {
+			continue
 		}
+		if err := d.layLeg(s.site, s.behind, s.address, d.SMBPort); err != nil {
+			return fmt.Errorf("lay the leg to %s: %w", s.name, err)
+		}
+	}
+	return nil
+}
+
+// layLeg lets what comes to an address reach another one as slowly as a site does.
+func (d *Demo) layLeg(site, behind, address string, port int) error {
+	for _, l := range legs {
+		if l.To != site {
+			continue
+		}
+		relay, err := leg.Start(net.JoinHostPort(behind, strconv.Itoa(port)), net.JoinHostPort(address, strconv.Itoa(port)), l.Mbit, time.Duration(l.RTT*float64(time.Millisecond)))
+		if err != nil {
+			return err
+		}
+		d.legs = append(d.legs, relay)
 	}
 	return nil
 }
@@ -64,7 +74,12 @@ func (d *Demo) keepLessons(ctx context.Context, api *client.Client) error {
 	if _, err := api.AddAccountMap(ctx, gardens); err != nil {
 		return err
 	}
-	p, err := api.PlanReplicaSet(ctx, lessons)
+	return keep(ctx, api, lessons)
+}
+
+// keep plans a replica set, so that it is known what is to come of it, and makes it.
+func keep(ctx context.Context, api *client.Client, set model.NewReplicaSet) error {
+	p, err := api.PlanReplicaSet(ctx, set)
 	if err != nil {
 		return err
 	}
@@ -75,7 +90,7 @@ func (d *Demo) keepLessons(ctx context.Context, api *client.Client) error {
 	if err != nil {
 		return err
 	}
-	_, err = api.CreateReplicaSet(ctx, lessons, nil)
+	_, err = api.CreateReplicaSet(ctx, set, nil)
 	return err
 }
 

@@ -18,7 +18,6 @@ import (
 	"bridgespan/client"
 	"bridgespan/model"
 	"bridgespan/mover/host"
-	"bridgespan/standin/leg"
 	"bridgespan/standin/process"
 )
 
@@ -52,25 +51,11 @@ func (d *Demo) startStation() error {
 	if d.mover, err = process.Start("mover", cmd, d.path("reed/log")); err != nil {
 		return err
 	}
-	answers := func() error {
-		conn, err := net.DialTimeout("tcp", net.JoinHostPort(station.address, port), time.Second)
-		if err == nil {
-			conn.Close()
-		}
-		return err
-	}
-	if err := d.mover.Await(answers, 20*time.Second); err != nil {
+	if err := d.mover.Await(process.Dial(net.JoinHostPort(station.address, port)), 20*time.Second); err != nil {
 		return fmt.Errorf("%w; its log is %s", err, d.path("reed/log"))
 	}
-	for _, l := range legs {
-		if l.To != station.site {
-			continue
-		}
-		relay, err := leg.Start(net.JoinHostPort(station.behind, port), net.JoinHostPort(station.address, port), l.Mbit, time.Duration(l.RTT*float64(time.Millisecond)))
-		if err != nil {
-			return fmt.Errorf("lay the leg to %s: %w", station.name, err)
-		}
-		d.legs = append(d.legs, relay)
+	if err := d.layLeg(station.site, station.behind, station.address, d.Port+moverStep); err != nil {
+		return fmt.Errorf("lay the leg to %s: %w", station.name, err)
 	}
 	return nil
 }
@@ -87,8 +72,7 @@ func (d *Demo) keepWeather(ctx context.Context, api *client.Client) error {
 	if _, err := api.CheckServer(ctx, station.name); err != nil {
 		return err
 	}
-	_, err = api.CreateReplicaSet(ctx, weather, nil)
-	return err
+	return keep(ctx, api, weather)
 }
 
 // writeReadings writes what the station's program has written so far: a file a day.

@@ -49,7 +49,7 @@ func TestFirstFill(t *testing.T) {
 		"chain: one after another": {over(t, replica.Chain(ids), "full"), gigabytes(45), nil, hours(1), hours(6), 2, false},
 		"not by day":               {over(t, replica.Mesh(ids), "full; 8-18 off"), gigabytes(90), nil, hours(2), hours(20), 1, false},
 		"looks come first":         {over(t, replica.Mesh(ids), "full"), gigabytes(45), map[replica.ID]time.Duration{1: hours(0.5), 2: hours(0.25), 3: hours(2)}, hours(1.5), hours(7), 1, false},
-		"small files wait":         {over(t, replica.Mesh(ids), "full"), map[replica.ID]Load{2: {Files: 120_000}, 3: {Files: 40_000}}, nil, hours(1), hours(1), 1, false},
+		"small files wait":         {over(t, replica.Mesh(ids), "full"), map[replica.ID]Load{2: {Files: 480_000}, 3: {Files: 160_000}}, nil, hours(1), hours(1), 1, false},
 		"closed":                   {over(t, replica.Mesh(ids), "off"), gigabytes(1), nil, 0, 0, 0, true},
 	} {
 		got := FirstFill(1, c.ways, c.loads, c.looks, monday)

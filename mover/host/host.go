@@ -163,13 +163,14 @@ func (m *Mover) Address() string { return m.listener.Addr().String() }
 // the mover does.
 const (
 	helloMost = 10 * time.Second
+	idleMost  = 10 * time.Minute // of a connection on which nothing is under way
 	endMost   = 10 * time.Second
 )
 
 // Serve answers calls until ctx ends, and closes what was opened.
 func (m *Mover) Serve(ctx context.Context) error {
 	defer m.Close()
-	server := &http.Server{Handler: m.handler, ReadHeaderTimeout: helloMost, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
+	server := &http.Server{Handler: m.handler, ReadHeaderTimeout: helloMost, IdleTimeout: idleMost, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(m.listener) }()
 	select {

@@ -79,6 +79,8 @@ type bundled struct {
 // changed: the folder is to be carried alone.
 func (e *errand) bring(ctx context.Context) (done bool, err error) {
 	folder, err := e.bundledMove(ctx)
+	// Where each replica has its own permissions, a new folder is to inherit from the
+	// one above it: the intake stands for the top alone.
 	if err != nil || folder == nil || folder.from.Kind != replica.Folder || e.LeavePermissions && parentKey(e.ticket.Key) != "." {
 		return false, err
 	}

@@ -3,8 +3,11 @@ package remote
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"sync"
 	"time"
 
 	"bridgespan/core/chunk"
@@ -24,8 +27,10 @@ type content struct {
 	ctx   context.Context // of whoever opened it: its end ends reads
 	name  string
 	entry tree.Entry
-	file  string // as the mover knows it; "" when all is at hand
-	all   []byte
+	all   []byte // when it is at hand
+
+	mu   sync.Mutex
+	file string // as the mover knows it; "" when all is at hand
 }
 
 func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
@@ -47,17 +52,62 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 
 func (c *content) Entry() tree.Entry { return c.entry }
 
+// known is the file as the mover knows it.
+func (c *content) known() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.file
+}
+
+// with does something with the open file. A mover closes one that was not used for
+// long, while its lane was closed, say: it is opened again, if it is the same still.
+func (c *content) with(ctx context.Context, do func(file string) error) error {
+	file := c.known()
+	err := do(file)
+	if !errors.Is(err, errClosed) {
+		return err
+	}
+	if bad := c.reopen(ctx, file); bad != nil {
+		return errors.Join(err, bad)
+	}
+	return do(c.known())
+}
+
+// reopen opens a file again that was known under a name, unless somebody has.
+func (c *content) reopen(ctx context.Context, was string) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.file != was {
+		return nil
+	}
+	a, err := c.tree.call(ctx, "open", c.name, call{}, nil)
+	if err != nil {
+		return err
+	}
+	e := fromWire(a.Entry)
+	if a.File == "" || e.ID != c.entry.ID || e.Size != c.entry.Size || !e.Modified.Equal(c.entry.Modified) {
+		return tree.PathError("open", c.name, fmt.Errorf("%w: another file is there by now", fs.ErrNotExist))
+	}
+	c.file = a.File
+	return nil
+}
+
 // Current describes the file as it is now. One that is at hand was read as it was
 // at one moment; what becomes of it later is another matter.
 func (c *content) Current(ctx context.Context) (tree.Entry, error) {
-	if c.file == "" {
+	if c.all != nil {
 		return c.entry, nil
 	}
-	return c.tree.described(ctx, "current", c.name, call{File: c.file}, nil)
+	var e tree.Entry
+	err := c.with(ctx, func(file string) (err error) {
+		e, err = c.tree.described(ctx, "current", c.name, call{File: file}, nil)
+		return err
+	})
+	return e, err
 }
 
 func (c *content) ReadAt(p []byte, at int64) (n int, err error) {
-	if c.file == "" {
+	if c.all != nil {
 		if at >= int64(len(c.all)) {
 			return 0, io.EOF
 		}
@@ -67,19 +117,22 @@ func (c *content) ReadAt(p []byte, at int64) (n int, err error) {
 		return n, err
 	}
 	for n < len(p) && err == nil {
-		var more int
-		more, err = c.read(p[n:min(len(p), n+mostRead)], at+int64(n))
+		more := 0
+		err = c.with(c.ctx, func(file string) (err error) {
+			more, err = c.read(file, p[n:min(len(p), n+mostRead)], at+int64(n))
+			return err
+		})
 		n += more
 	}
 	return n, err
 }
 
 // read reads with one request.
-func (c *content) read(p []byte, at int64) (int, error) {
+func (c *content) read(file string, p []byte, at int64) (int, error) {
 	if at >= c.entry.Size { // as far as it reached when it was opened
 		return 0, io.EOF
 	}
-	body, end, err := c.tree.host.send(c.ctx, c.tree.folder, "read", call{Sub: c.tree.sub, Name: c.name, File: c.file, At: at, Length: len(p)}, nil)
+	body, end, err := c.tree.host.send(c.ctx, c.tree.folder, "read", call{Sub: c.tree.sub, Name: c.name, File: file, At: at, Length: len(p)}, nil)
 	if err != nil {
 		return 0, tree.PathError("read", c.name, err)
 	}
@@ -98,20 +151,31 @@ func (c *content) read(p []byte, at int64) (int, error) {
 
 // Sum hashes the file where it lies; a short one, here.
 func (c *content) Sum(ctx context.Context, by tree.Hash) (d [32]byte, err error) {
-	if c.file == "" {
+	if c.all != nil {
 		return tree.Sum(ctx, &atHand{c}, by, nil)
 	}
-	a, err := c.tree.call(ctx, "sum", c.name, call{File: c.file, Hash: by}, nil)
-	copy(d[:], a.Digest)
+	err = c.with(ctx, func(file string) error {
+		a, err := c.tree.call(ctx, "sum", c.name, call{File: file, Hash: by}, nil)
+		copy(d[:], a.Digest)
+		return err
+	})
 	return d, err
 }
 
 // Chunks cuts the file where it lies.
 func (c *content) Chunks(ctx context.Context, sizes chunk.Sizes) (l chunk.List, err error) {
-	if c.file == "" {
+	if c.all != nil {
 		return tree.Chunks(ctx, &atHand{c}, sizes)
 	}
-	a, rest, end, err := c.tree.begin(ctx, "chunks", c.name, call{File: c.file, Sizes: &sizes}, nil)
+	err = c.with(ctx, func(file string) (err error) {
+		l, err = c.cut(ctx, file, sizes)
+		return err
+	})
+	return l, err
+}
+
+func (c *content) cut(ctx context.Context, file string, sizes chunk.Sizes) (l chunk.List, err error) {
+	a, rest, end, err := c.tree.begin(ctx, "chunks", c.name, call{File: file, Sizes: &sizes}, nil)
 	if err != nil {
 		return l, err
 	}
@@ -162,13 +226,13 @@ const closeMost = 10 * time.Second
 
 // Close lets the mover close the file; that is not waited for.
 func (c *content) Close() error {
-	if c.file == "" {
+	if c.all != nil {
 		return nil
 	}
 	go func() {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(c.ctx), closeMost)
 		defer cancel()
-		_, _ = c.tree.call(ctx, "close", c.name, call{File: c.file}, nil) // else it closes it by itself
+		_, _ = c.tree.call(ctx, "close", c.name, call{File: c.known()}, nil) // else it closes it by itself
 	}()
 	return nil
 }

@@ -235,24 +235,40 @@ func TestNear(t *testing.T) {
 	}
 }
 
-// A file that the mover closed since nobody read it is told as that.
+// A file that the mover closed, since nobody read it for long, is opened again, but
+// never another one that has come to its place.
 func TestForgottenFile(t *testing.T) {
 	m := serve(t, map[string]tree.Tree{"herbarium": localFolder(t)})
 	far := m.open(t, "herbarium", "")
-	if _, err := far.Put(t.Context(), "scan", bytes.NewReader(make([]byte, 200_000)), tree.PutOptions{}); err != nil {
-		t.Fatal(err)
+	put := func(text string) {
+		t.Helper()
+		if _, err := far.Put(t.Context(), "scan", strings.NewReader(strings.Repeat(text, 50_000)), tree.PutOptions{Replace: true}); err != nil {
+			t.Fatal(err)
+		}
 	}
+	put("leaf")
 	content, err := far.Open(t.Context(), "scan")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer content.Close()
-	if _, err := content.ReadAt(make([]byte, 100), 0); err != nil {
-		t.Fatal(err)
+	piece := make([]byte, 4)
+	for _, forget := range []bool{false, true, false} {
+		if forget {
+			m.Handler.Close()
+		}
+		if n, err := content.ReadAt(piece, 100_000); n != 4 || err != nil || string(piece) != "leaf" {
+			t.Errorf("forgotten %v: %q, %v", forget, piece[:n], err)
+		}
 	}
 	m.Handler.Close()
-	if _, err := content.ReadAt(make([]byte, 100), 0); err == nil || !strings.Contains(err.Error(), "closed the file") {
-		t.Errorf("after it was closed: %v", err)
+	if _, err := tree.Sum(t.Context(), content, tree.BLAKE3, nil); err != nil {
+		t.Errorf("hashed when it was forgotten: %v", err)
+	}
+	put("moss")
+	m.Handler.Close()
+	if n, err := content.ReadAt(piece, 100_000); err == nil || n != 0 {
+		t.Errorf("of another file: %q, %v", piece[:n], err)
 	}
 }
 

@@ -174,6 +174,7 @@ func fail(w http.ResponseWriter, err error) {
 	if errors.Is(err, errCall) {
 		status = http.StatusBadRequest
 	}
+	w.Header().Del("Content-Encoding") // a listing has announced it already
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
 	_ = json.NewEncoder(w).Encode(answer{Error: f})
