@@ -174,7 +174,7 @@ func (h *Host) send(ctx context.Context, folder, op string, c call, content io.R
 	if err != nil {
 		return nil, nil, err
 	}
-	source := &source{r: content}
+	source := &source{r: content, trailer: http.Header{brokenOff: nil}}
 	var from io.Reader
 	if content != nil {
 		from = source
@@ -191,6 +191,9 @@ func (h *Host) send(ctx context.Context, folder, op string, c call, content io.R
 	if isPacked {
 		request.Header.Set("Content-Encoding", encoding)
 	}
+	if content != nil {
+		request.Trailer = source.trailer
+	}
 	request.Header.Set("Accept-Encoding", encoding)
 	response, err := h.do(request)
 	// What is sent was read by now, or is not wanted: nobody reads it from here on.
@@ -198,7 +201,7 @@ func (h *Host) send(ctx context.Context, folder, op string, c call, content io.R
 	ended()
 	var refused *told
 	if bad := source.failed(); bad != nil && (!errors.As(err, &refused) || refused.kind == tree.ErrTorn) {
-		// The mover saw it end too soon, and says that, if anything.
+		// The mover has thrown away what came of it, and says that it ended too soon.
 		if err == nil {
 			response.Body.Close()
 		}
@@ -252,8 +255,12 @@ func readLine(ctx context.Context, r *bufio.Reader) (a answer, err error) {
 	return a, nil
 }
 
-// source reads what is sent until it is closed; then nobody reads it any more.
+// source reads what is sent until it is closed; then nobody reads it any more. When
+// it cannot be read, the trailer says so: a request that was just given up would
+// still be thrown away by the mover when its caller has gone on.
 type source struct {
+	trailer http.Header
+
 	mu     sync.Mutex
 	r      io.Reader
 	closed bool
@@ -268,7 +275,8 @@ func (s *source) Read(p []byte) (int, error) {
 	}
 	n, err := s.r.Read(p)
 	if err != nil && err != io.EOF {
-		s.err = err
+		s.err, err = err, io.EOF
+		s.trailer.Set(brokenOff, "1")
 	}
 	return n, err
 }

@@ -118,7 +118,7 @@ func packed(line []byte, content io.Reader) (body io.Reader, is bool, end func()
 			return bytes.NewReader(short), true, func() {}
 		}
 		return bytes.NewReader(first), false, func() {}
-	case err != nil:
+	case err != nil: // somebody has closed it
 		return io.MultiReader(bytes.NewReader(first), &failing{err}), false, func() {}
 	case !pays:
 		return io.MultiReader(bytes.NewReader(first), content), false, func() {}

@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"math/rand/v2"
 	"net"
@@ -14,6 +15,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"testing/iotest"
 	"time"
 
 	"bridgespan/core/chunk"
@@ -291,5 +293,23 @@ func TestBrokenOff(t *testing.T) {
 	}
 	if last == nil && seen < 3000 {
 		t.Errorf("%d of 3000 entries, and no error", seen)
+	}
+}
+
+// When what is sent cannot be read to its end, the mover has thrown away what came
+// of it by the time that the call returns.
+func TestSourceBreaks(t *testing.T) {
+	far := serve(t, map[string]tree.Tree{"data": localFolder(t)}).open(t, "data", "")
+	broken := errors.New("the source broke")
+	noise := make([]byte, 300<<10)
+	_, _ = rand.NewChaCha8([32]byte{}).Read(noise)
+	for name, content := range map[string][]byte{"nothing": nil, "a little": noise[:100], "noise": noise, "zeros": make([]byte, 300<<10)} {
+		source := io.MultiReader(bytes.NewReader(content), iotest.ErrReader(broken))
+		if _, err := far.Stage(t.Context(), "a", source, tree.PutOptions{Size: 1 << 20, SizeKnown: true}); !errors.Is(err, broken) {
+			t.Errorf("%s: %v", name, err)
+		}
+		for e, err := range far.List(t.Context(), ".", tree.Plain) {
+			t.Errorf("%s: %s is left, %v", name, e.Name, err)
+		}
 	}
 }

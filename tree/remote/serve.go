@@ -127,7 +127,7 @@ func (s *served) begin(f Served, r *http.Request) (end func(), err error) {
 			return nil, err
 		}
 	}
-	reader := newReader(body)
+	reader := newReader(&unbroken{body, r})
 	unpacked := end
 	end = func() { dropReader(reader); unpacked() }
 	line, err := readBounded(reader)
@@ -148,6 +148,21 @@ func (s *served) begin(f Served, r *http.Request) (end func(), err error) {
 	}
 	whole := end
 	return func() { s.tree.Close(); whole() }, nil
+}
+
+// unbroken is the body of a request, which ends with an error when its sender says
+// that it is not all.
+type unbroken struct {
+	body    io.Reader
+	request *http.Request
+}
+
+func (u *unbroken) Read(p []byte) (int, error) {
+	n, err := u.body.Read(p)
+	if err == io.EOF && u.request.Trailer.Get(brokenOff) != "" {
+		err = fmt.Errorf("%w: its sender broke off", tree.ErrTorn)
+	}
+	return n, err
 }
 
 var errCall = errors.New("bad call")

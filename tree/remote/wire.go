@@ -26,6 +26,9 @@ import (
 	"bridgespan/tree"
 )
 
+// brokenOff is the trailer field of a request whose content ended too soon.
+const brokenOff = "Bspan-Broken-Off"
+
 // call is the line of a request.
 type call struct {
 	Sub     string       `json:"sub,omitempty"`  // the folder, in the served one, that names are in
