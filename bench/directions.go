@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net"
-	"os"
 	"path/filepath"
 	"runtime"
 	"sync/atomic"
@@ -48,11 +47,10 @@ func prepareDirections(ctx context.Context, after *endings) (ours, reference way
 	if err != nil {
 		return nil, nil, err
 	}
-	dir, err := os.MkdirTemp("", "bspan-bench-key-")
+	dir, err := workFolder()
 	if err != nil {
 		return nil, nil, err
 	}
-	after.do(func() { os.RemoveAll(dir) })
 	v, err := vault.Open(filepath.Join(dir, "key"))
 	if err != nil {
 		return nil, nil, err
@@ -173,11 +171,10 @@ func ask(ctx context.Context, base, token string) (float64, error) {
 // bigNamespace starts a database with the namespace /big in it: as many
 // signposts as it takes, each with two locations.
 func bigNamespace(ctx context.Context, after *endings) (*records.DB, error) {
-	dir, err := os.MkdirTemp("", "bspan-bench-db-")
+	dir, err := workFolder()
 	if err != nil {
 		return nil, err
 	}
-	after.do(func() { os.RemoveAll(dir) })
 	db, server, err := startRecords(ctx, after, dir)
 	if err != nil {
 		return nil, err

@@ -168,12 +168,12 @@ func serveGateway(ctx context.Context, server *fileserver.Server, after *endings
 }
 
 func startFileServer(after *endings) (*fileserver.Server, error) {
-	dir, err := os.MkdirTemp("", "bspan-bench-")
+	dir, err := workFolder()
 	if err != nil {
 		return nil, err
 	}
 	place := filepath.Join(dir, "server")
-	after.do(func() { fileserver.Discard(place); os.RemoveAll(dir) })
+	later.do(func() { fileserver.Discard(place) })
 	target, err := fileserver.Place(place)
 	if err != nil {
 		return nil, err

@@ -12,9 +12,11 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"runtime/pprof"
 	"slices"
+	"syscall"
 	"time"
 )
 
@@ -35,6 +37,19 @@ type benchmark struct {
 type endings []func()
 
 func (e *endings) do(end func()) { *e = append(*e, end) }
+
+// later is done when everything was measured. Files are removed then: a file system
+// is slow to make new ones right after many were removed.
+var later endings
+
+// workFolder makes a folder for files, which is removed later.
+func workFolder() (string, error) {
+	dir, err := os.MkdirTemp("", "bspan-bench-")
+	if err == nil {
+		later.do(func() { os.RemoveAll(dir) })
+	}
+	return dir, err
+}
 
 func (e *endings) all() {
 	for _, end := range slices.Backward(*e) {
@@ -76,7 +91,11 @@ func main() {
 		}
 		defer pprof.StopCPUProfile()
 	}
-	if err := run(context.Background(), *only); err != nil {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	err := run(ctx, *only)
+	later.all()
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}

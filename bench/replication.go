@@ -65,6 +65,8 @@ type fill struct {
 	dir, source string
 	db          *records.DB
 	turn        int64
+	// How many copies the reference has made, and how many replicas were begun.
+	copies, targets int
 }
 
 func newFill(ctx context.Context, after *endings, folders, each, size int) (*fill, error) {
@@ -92,10 +94,9 @@ func newFilled(ctx context.Context, after *endings, folders, each, size int) (*f
 
 // tempRecords makes a folder for a benchmark, with a database in it.
 func tempRecords(ctx context.Context, after *endings) (dir string, db *records.DB, err error) {
-	if dir, err = os.MkdirTemp("", "bspan-bench-"); err != nil {
+	if dir, err = workFolder(); err != nil {
 		return "", nil, err
 	}
-	after.do(func() { os.RemoveAll(dir) })
 	db, _, err = startRecords(ctx, after, dir)
 	return dir, db, err
 }
@@ -135,14 +136,13 @@ func writeFiles(dir string, folders, each, size int) error {
 	return nil
 }
 
-func (f *fill) copy() string { return filepath.Join(f.dir, "copy") }
+// copy is where the reference has put what it copied last.
+func (f *fill) copy() string { return filepath.Join(f.dir, fmt.Sprint("copy", f.copies)) }
 
 // reference copies with cp -a, and does more.
 func (f *fill) reference(amount float64, more func() error) way {
 	return func(ctx context.Context) (float64, error) {
-		if err := os.RemoveAll(f.copy()); err != nil {
-			return 0, err
-		}
+		f.copies++
 		syncDisks()
 		began := time.Now()
 		if out, err := exec.CommandContext(ctx, "cp", "-a", f.source, f.copy()).CombinedOutput(); err != nil {
@@ -184,12 +184,13 @@ func (f *fill) fills(amount float64, open func(context.Context, *endings) (from,
 	}
 }
 
-// target is where a new replica is.
-func (f *fill) target() string { return filepath.Join(f.dir, "target") }
+// target is where the newest replica is.
+func (f *fill) target() string { return filepath.Join(f.dir, fmt.Sprint("target", f.targets)) }
 
 // both opens the source and an empty target.
 func (f *fill) both(after *endings) (from, to tree.Tree, err error) {
-	if err := errors.Join(os.RemoveAll(f.target()), os.RemoveAll(filepath.Join(f.source, ".bspan")), os.Mkdir(f.target(), 0o755)); err != nil {
+	f.targets++
+	if err := errors.Join(os.RemoveAll(filepath.Join(f.source, ".bspan")), os.Mkdir(f.target(), 0o755)); err != nil {
 		return nil, nil, err
 	}
 	source, err := folder.Open(f.source)

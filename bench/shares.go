@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -50,9 +49,9 @@ func prepareShareFill(ctx context.Context, after *endings, bare bool) (ours, ref
 		return nil, nil, fmt.Errorf("chown: %w: %s", err, out)
 	}
 	const files = shareFolders * shareEach
-	turn := int64(0)
+	turn, copies := int64(0), 0
 	return func(ctx context.Context) (float64, error) {
-			trees, end, err := bothFolders(ctx, server, top)
+			trees, end, err := bothFolders(ctx, server, top, fmt.Sprint("target", turn))
 			if err != nil {
 				return 0, err
 			}
@@ -65,21 +64,21 @@ func prepareShareFill(ctx context.Context, after *endings, bare bool) (ours, ref
 			}
 			return files / time.Since(began).Seconds(), nil
 		}, func(ctx context.Context) (float64, error) {
-			return smbclientCopies(ctx, server, top, filepath.Join(dir, "local"), files)
+			copies++
+			return smbclientCopies(ctx, server, filepath.Join(dir, fmt.Sprint("local", copies)), filepath.Join(top, fmt.Sprint("copy", copies)), files)
 		}, nil
 }
 
 // connections lead to each of both folders, as to a replica of the service.
 const connections = 2
 
-// bothFolders makes the target anew, and opens both folders, each by sessions of
-// its own.
-func bothFolders(ctx context.Context, server *fileserver.Server, top string) (trees [2]tree.Tree, end func(), err error) {
-	if err := errors.Join(os.RemoveAll(filepath.Join(top, "target")), os.RemoveAll(filepath.Join(top, "source", ".bspan"))); err != nil {
+// bothFolders makes a target, and opens both folders, each by sessions of its own.
+func bothFolders(ctx context.Context, server *fileserver.Server, top, target string) (trees [2]tree.Tree, end func(), err error) {
+	if err := os.RemoveAll(filepath.Join(top, "source", ".bspan")); err != nil {
 		return trees, nil, err
 	}
 	var sessions endings
-	for i, sub := range []string{"source", "target"} {
+	for i, sub := range []string{"source", target} {
 		var ways []tree.Tree
 		for k := range connections {
 			session, err := smb.Dial(ctx, smb.Target{Address: server.HostPort(), Account: account, Password: password})
@@ -87,7 +86,7 @@ func bothFolders(ctx context.Context, server *fileserver.Server, top string) (tr
 				return trees, nil, err
 			}
 			sessions.do(func() { session.Close() })
-			if sub == "target" && k == 0 {
+			if sub == target && k == 0 {
 				t, err := session.Tree(ctx, "files", "")
 				if err == nil {
 					err = t.Mkdir(ctx, sub)
@@ -108,23 +107,23 @@ func bothFolders(ctx context.Context, server *fileserver.Server, top string) (tr
 	return trees, sessions.all, nil
 }
 
-// smbclientCopies gets and puts all files with smbclient.
-func smbclientCopies(ctx context.Context, server *fileserver.Server, top, local string, files float64) (float64, error) {
-	if err := errors.Join(os.RemoveAll(local), os.RemoveAll(filepath.Join(top, "copy")), os.Mkdir(local, 0o755)); err != nil {
+// smbclientCopies gets and puts all files with smbclient, over a local folder.
+func smbclientCopies(ctx context.Context, server *fileserver.Server, local, to string, files float64) (float64, error) {
+	if err := os.Mkdir(local, 0o755); err != nil {
 		return 0, err
 	}
 	syncDisks()
 	began := time.Now()
 	for _, commands := range []string{
 		"recurse on; prompt off; lcd " + local + "; cd source; mget folder*",
-		"recurse on; prompt off; lcd " + local + "; mkdir copy; cd copy; mput folder*"} {
+		"recurse on; prompt off; lcd " + local + "; mkdir " + filepath.Base(to) + "; cd " + filepath.Base(to) + "; mput folder*"} {
 		c := exec.CommandContext(ctx, "smbclient", "//127.0.0.1/files", "-p", fmt.Sprint(server.Port), "-U", account+"%"+password, "-c", commands)
 		if out, err := c.CombinedOutput(); err != nil {
 			return 0, fmt.Errorf("smbclient: %w: %.300s", err, out)
 		}
 	}
 	took := time.Since(began).Seconds()
-	entries, err := os.ReadDir(filepath.Join(top, "copy"))
+	entries, err := os.ReadDir(to)
 	if err == nil && len(entries) != shareFolders {
 		err = fmt.Errorf("smbclient copied %d folders of %d", len(entries), shareFolders)
 	}

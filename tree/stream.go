@@ -152,8 +152,8 @@ type Current interface {
 	Current(ctx context.Context) (Entry, error)
 }
 
-// Unchanged reports whether an open file is as it was when it was opened, as far
-// as its length and its time tell. Where Content does not offer that, what is
+// Unchanged reports whether an open file is as it was when it was opened, or as it
+// was expected to be, as far as its number, its length and its time tell. Where Content does not offer that, what is
 // under its name now is looked at.
 func Unchanged(ctx context.Context, t Tree, name string, content Content) (bool, error) {
 	var now Entry
@@ -164,7 +164,8 @@ func Unchanged(ctx context.Context, t Tree, name string, content Content) (bool,
 		now, err = t.Stat(ctx, name)
 	}
 	then := content.Entry()
-	return now.Size == then.Size && now.Modified.Equal(then.Modified), err
+	same := now.ID == 0 || then.ID == 0 || now.ID == then.ID
+	return same && now.Size == then.Size && now.Modified.Equal(then.Modified), err
 }
 
 // Paced reads as fast as pass lets bytes pass: it is asked for what was read, and

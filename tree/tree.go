@@ -114,6 +114,9 @@ type PutOptions struct {
 	Meta Meta
 	// Detail is how much Stage tells of the file.
 	Detail Detail
+	// Listed: the caller lists the folder afterwards. Stage need not find out, for
+	// each file, what a listing tells of all: its number, length and attributes.
+	Listed bool
 }
 
 // Capabilities say what a tree can hold and tell.
@@ -174,6 +177,23 @@ type Tree interface {
 	Space(ctx context.Context) (Space, error)
 	// Close ends what the tree holds open. It does not close open Content.
 	Close() error
+}
+
+// Expecter is a tree that opens a file for less when it is known what it should be.
+type Expecter interface {
+	// OpenExpected opens a file that is taken to be as expected tells, without
+	// looking whether it is: the content's Entry is expected. Who has read it finds
+	// that out with [Unchanged].
+	OpenExpected(ctx context.Context, name string, expected Entry) (Content, error)
+}
+
+// OpenExpected opens a file as an [Expecter] does. Where a tree is none, the
+// content's Entry tells what the file is.
+func OpenExpected(ctx context.Context, t Tree, name string, expected Entry) (Content, error) {
+	if e, ok := t.(Expecter); ok {
+		return e.OpenExpected(ctx, name, expected)
+	}
+	return t.Open(ctx, name)
 }
 
 // Exchanger is a tree that can let two files change places at once, so that at

@@ -148,6 +148,9 @@ func (b *bundling) carry(ctx context.Context) (placed bool, err error) {
 	if err := b.errand.carry.hands.rest(func() error { return b.fetch(ctx) }); err != nil {
 		return false, err
 	}
+	if err := b.list(ctx); err != nil {
+		return false, err
+	}
 	next := b.folder.next()
 	r := b.errand.carry.to
 	if err := b.permitFolder(ctx, next); err != nil {
@@ -210,7 +213,7 @@ func (b *bundling) file(ctx context.Context, e *errand) error {
 	}
 	if err == nil {
 		f := &bundled{move: m, next: m.next()}
-		m.here = path.Join(b.folder.here, f.next.Name)
+		m.here, m.listed = path.Join(b.folder.here, f.next.Name), true
 		f.staged = path.Join(b.staged, f.next.Name)
 		if f.brought, err = m.transfer(ctx, f.staged, &f.next); err == nil {
 			b.mu.Lock()
@@ -221,6 +224,30 @@ func (b *bundling) file(ctx context.Context, e *errand) error {
 	}
 	if fatal(ctx, err) {
 		return err
+	}
+	return nil
+}
+
+// list looks at what was brought, all of it at once, where that was not told of
+// each file.
+func (b *bundling) list(ctx context.Context) error {
+	if !slices.ContainsFunc(b.files, func(f *bundled) bool { return f.brought.ID == 0 }) {
+		return nil
+	}
+	there := map[string]tree.Entry{}
+	for entry, err := range b.errand.carry.to.Tree.List(ctx, b.staged, tree.Plain) {
+		if err != nil {
+			return err
+		}
+		there[entry.Name] = entry
+	}
+	for _, f := range b.files {
+		entry, ok := there[path.Base(f.staged)]
+		if !ok || entry.Kind != tree.File || entry.Size != f.brought.Size {
+			return tree.PathError("stage", f.staged, tree.ErrTorn)
+		}
+		entry.Descriptor = f.brought.Descriptor
+		f.brought = entry
 	}
 	return nil
 }

@@ -155,7 +155,7 @@ func (m *move) transfer(ctx context.Context, staged string, next *replica.Record
 
 // fetch reads what the sender has, and stages it.
 func (m *move) fetch(ctx context.Context, staged string, next *replica.Record) (tree.Entry, error) {
-	content, err := m.carry.from.Tree.Open(ctx, m.there)
+	content, err := m.openThere(ctx)
 	if absent(err) || err == nil && !asKept(&m.from, content.Entry()) {
 		if err == nil {
 			content.Close()
@@ -169,10 +169,22 @@ func (m *move) fetch(ctx context.Context, staged string, next *replica.Record) (
 	return m.stage(ctx, staged, next, content)
 }
 
+// openThere opens what the sender has. Of a small file it is not asked what it is:
+// that is looked at once, when it was read.
+func (m *move) openThere(ctx context.Context) (tree.Content, error) {
+	t := m.carry.from.Tree
+	if m.from.Kind != replica.File || m.from.Seen.Size > smallFile {
+		return t.Open(ctx, m.there)
+	}
+	seen := &m.from.Seen
+	expected := tree.Entry{Name: path.Base(m.there), Kind: tree.File, Size: seen.Size, Modified: seen.Modified, ID: seen.ID}
+	return tree.OpenExpected(ctx, t, m.there, expected)
+}
+
 // stage writes content into the intake, with all that goes with it.
 func (m *move) stage(ctx context.Context, staged string, next *replica.Record, content tree.Content) (tree.Entry, error) {
 	r := m.carry.to
-	options := tree.PutOptions{Size: next.Size, SizeKnown: true, Detail: m.detail()}
+	options := tree.PutOptions{Size: next.Size, SizeKnown: true, Detail: m.detail(), Listed: m.listed}
 	meta := m.metaOf(r, next)
 	if !m.unnamed(r) {
 		options.Meta = meta

@@ -224,6 +224,15 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 	return &content{t, name, n.content, n.entry(tree.Plain)}, nil
 }
 
+// OpenExpected opens a file and takes it for what it should be.
+func (t *Tree) OpenExpected(ctx context.Context, name string, expected tree.Entry) (tree.Content, error) {
+	c, err := t.Open(ctx, name)
+	if err == nil {
+		c.(*content).entry = expected
+	}
+	return c, err
+}
+
 func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
 	return t.write(ctx, "put", name, r, options, true)
 }
@@ -231,7 +240,11 @@ func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.P
 // Stage writes a new file that is not flushed yet.
 func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
 	options.Replace = false
-	return t.write(ctx, "stage", name, r, options, false)
+	e, err := t.write(ctx, "stage", name, r, options, false)
+	if options.Listed {
+		e.ID, e.Attributes = 0, 0
+	}
+	return e, err
 }
 
 // write gathers a file, flushes it if that is wanted, and puts it in place.

@@ -115,9 +115,18 @@ func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.S
 	}
 }
 
-func (t *Tree) Open(ctx context.Context, name string) (content tree.Content, err error) {
+func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
+	return t.open(ctx, name, func(c tree.Tree) (tree.Content, error) { return c.Open(ctx, name) })
+}
+
+// OpenExpected opens a file whose Entry is known, where the connection's tree can.
+func (t *Tree) OpenExpected(ctx context.Context, name string, expected tree.Entry) (tree.Content, error) {
+	return t.open(ctx, name, func(c tree.Tree) (tree.Content, error) { return tree.OpenExpected(ctx, c, name, expected) })
+}
+
+func (t *Tree) open(ctx context.Context, name string, with func(tree.Tree) (tree.Content, error)) (content tree.Content, err error) {
 	err = t.with(ctx, func(c tree.Tree) error {
-		if content, err = c.Open(ctx, name); err == nil {
+		if content, err = with(c); err == nil {
 			content = &open{content, t, c, name}
 		}
 		return err

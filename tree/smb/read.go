@@ -63,6 +63,33 @@ func linger(ctx context.Context) (context.Context, context.CancelFunc) {
 }
 
 func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
+	c, err := t.open(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	info, err := describe(c.File)
+	if err == nil && info.IsDir() {
+		err = tree.ErrKind
+	}
+	if err != nil {
+		c.Close()
+		return nil, pathError("open", name, err)
+	}
+	c.entry = toEntry(info, path.Base(name))
+	return c, nil
+}
+
+// OpenExpected opens a file without asking the server about it.
+func (t *Tree) OpenExpected(ctx context.Context, name string, expected tree.Entry) (tree.Content, error) {
+	c, err := t.open(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	c.entry = expected
+	return c, nil
+}
+
+func (t *Tree) open(ctx context.Context, name string) (*content, error) {
 	share, wire, err := t.begin(ctx, "open", name)
 	if err != nil {
 		return nil, err
@@ -73,14 +100,5 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 		release()
 		return nil, pathError("open", name, err)
 	}
-	info, err := describe(f)
-	if err == nil && info.IsDir() {
-		err = tree.ErrKind
-	}
-	if err != nil {
-		f.Close()
-		release()
-		return nil, pathError("open", name, err)
-	}
-	return &content{f, toEntry(info, path.Base(name)), ctx, release}, nil
+	return &content{File: f, ctx: ctx, release: release}, nil
 }

@@ -37,16 +37,18 @@ func (t *Tree) stageWith(ctx context.Context, name string, options tree.PutOptio
 	if err == nil {
 		err = f.Sync()
 	}
-	var info os.FileInfo
-	if err == nil {
-		info, err = describe(f)
+	entry := tree.Entry{Name: path.Base(name), Size: n}
+	if err == nil && !options.Listed {
+		var info os.FileInfo
+		if info, err = describe(f); err == nil {
+			entry = toEntry(info, entry.Name)
+		}
 	}
 	if closeErr := f.Close(); err == nil {
 		err = closeErr
 	}
-	var entry tree.Entry
 	if err == nil {
-		entry, err = t.staged(share, wire, toEntry(info, path.Base(name)), options)
+		entry, err = t.staged(share, wire, entry, options)
 	}
 	if err == nil && entry.Size != n {
 		err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, entry.Size, n)
@@ -82,7 +84,10 @@ func (t *Tree) staged(share *smb2.Share, wire string, e tree.Entry, options tree
 			return e, err
 		}
 	}
-	err := t.lookAgain(share, wire, &e, meta.Modified, readOnly)
+	var err error
+	if !options.Listed {
+		err = t.lookAgain(share, wire, &e, meta.Modified, readOnly)
+	}
 	if err != nil || options.Detail == tree.Plain {
 		return e, err
 	}

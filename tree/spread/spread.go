@@ -71,8 +71,17 @@ func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.S
 }
 
 func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
+	return t.open(name, func(w tree.Tree) (tree.Content, error) { return w.Open(ctx, name) })
+}
+
+// OpenExpected opens a file whose Entry is known, where the connection's tree can.
+func (t *Tree) OpenExpected(ctx context.Context, name string, expected tree.Entry) (tree.Content, error) {
+	return t.open(name, func(w tree.Tree) (tree.Content, error) { return tree.OpenExpected(ctx, w, name, expected) })
+}
+
+func (t *Tree) open(name string, with func(tree.Tree) (tree.Content, error)) (tree.Content, error) {
 	w, done := t.take()
-	c, err := w.Open(ctx, name)
+	c, err := with(w.Tree)
 	if err != nil {
 		done()
 		return nil, err

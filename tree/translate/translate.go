@@ -134,11 +134,21 @@ func (t *Tree) Exchange(ctx context.Context, a, b string) error {
 func (t *Tree) Watch(ctx context.Context) iter.Seq2[string, error] { return tree.Watch(ctx, t.Tree) }
 
 func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
-	c, err := t.Tree.Open(ctx, name)
-	if err != nil {
-		return nil, err
+	return t.opened(name)(t.Tree.Open(ctx, name))
+}
+
+// OpenExpected opens a file whose Entry is known, where the tree below can.
+func (t *Tree) OpenExpected(ctx context.Context, name string, expected tree.Entry) (tree.Content, error) {
+	return t.opened(name)(tree.OpenExpected(ctx, t.Tree, name, expected))
+}
+
+func (t *Tree) opened(name string) func(tree.Content, error) (tree.Content, error) {
+	return func(c tree.Content, err error) (tree.Content, error) {
+		if err != nil {
+			return nil, err
+		}
+		return &open{c, t, name}, nil
 	}
-	return &open{c, t, name}, nil
 }
 
 // open is an open file.

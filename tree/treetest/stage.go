@@ -1,6 +1,8 @@
 package treetest
 
 import (
+	"errors"
+	"io"
 	"io/fs"
 	"strings"
 	"testing"
@@ -37,6 +39,7 @@ func testStage(t *testing.T, tr tree.Tree) {
 	if s, err := tr.Descriptor(t.Context(), "intake/a"); err != nil || s != e.Descriptor {
 		t.Errorf("Descriptor is %v, %v; Stage returned %v", s, err, e.Descriptor)
 	}
+	testStageListed(t, tr, e)
 	_, err = tree.Stage(t.Context(), tr, "intake/a", strings.NewReader("other"), tree.PutOptions{})
 	wantError(t, "Stage of a name that is taken", err, fs.ErrExist)
 	_, err = tree.Stage(t.Context(), tr, "intake/b", strings.NewReader("short"), tree.PutOptions{Size: 6, SizeKnown: true})
@@ -46,6 +49,63 @@ func testStage(t *testing.T, tr tree.Tree) {
 	_, err = tree.Stage(t.Context(), tr, "nowhere/d", strings.NewReader("x"), tree.PutOptions{})
 	wantError(t, "Stage in a folder that is not there", err, fs.ErrNotExist)
 	wantNames(t, tr, "intake", "a")
+}
+
+// testStageListed stages the same as first again, to be listed afterwards.
+func testStageListed(t *testing.T, tr tree.Tree, first tree.Entry) {
+	mkdir(t, tr, "listed")
+	attributes := first.Attributes
+	e, err := tree.Stage(t.Context(), tr, "listed/a", strings.NewReader("content"), tree.PutOptions{Size: 7, SizeKnown: true, Listed: true, Detail: tree.WithDescriptors,
+		Meta: tree.Meta{Modified: first.Modified, Attributes: &attributes, Descriptor: first.Descriptor}})
+	if err != nil || e.Name != "a" || e.Size != 7 || e.Descriptor != first.Descriptor {
+		t.Errorf("Stage of what is to be listed returned %+v, %v", e, err)
+	}
+	for listed, err := range tr.List(t.Context(), "listed", tree.Plain) {
+		if err != nil || listed.Size != 7 || !listed.Modified.Equal(first.Modified) || listed.Attributes != first.Attributes || listed.ID == 0 && tr.Capabilities().IDs {
+			t.Errorf("the listing tells %+v, %v; Stage told %+v", listed, err, first)
+		}
+	}
+	if err := tr.Apply(t.Context(), "listed/a", tree.Meta{Attributes: new(tree.Attributes)}); err != nil { // so that it can be removed
+		t.Error(err)
+	}
+}
+
+// testOpenExpected reads files that are as expected, and some that are not.
+func testOpenExpected(t *testing.T, tr tree.Tree) {
+	was := put(t, tr, "expected", "as it was")
+	read := func(name string, expected tree.Entry) (content string, same bool, err error) {
+		c, err := tree.OpenExpected(t.Context(), tr, name, expected)
+		if err != nil {
+			return "", false, err
+		}
+		defer c.Close()
+		b, err := io.ReadAll(io.NewSectionReader(c, 0, expected.Size))
+		if err == nil {
+			same, err = tree.Unchanged(t.Context(), tr, name, c)
+			same = same && c.Entry().Size == expected.Size && c.Entry().Modified.Equal(expected.Modified)
+		}
+		return string(b), same, err
+	}
+	if content, same, err := read("expected", was); content != "as it was" || !same || err != nil {
+		t.Errorf("what is as expected reads %q, %v, %v", content, same, err)
+	}
+	longer := was
+	longer.Size++
+	if content, same, err := read("expected", longer); content != "as it was" || same || err != nil {
+		t.Errorf("what is shorter than expected reads %q, %v, %v", content, same, err)
+	}
+	earlier := was
+	earlier.Modified = was.Modified.Add(-time.Hour)
+	if _, same, err := read("expected", earlier); same || err != nil {
+		t.Errorf("what is younger than expected is taken for unchanged, %v", err)
+	}
+	if _, _, err := read("nowhere", was); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("what is not there: %v", err)
+	}
+	mkdir(t, tr, "a folder")
+	if _, _, err := read("a folder", was); err == nil {
+		t.Error("a folder was read")
+	}
 }
 
 func testAssemble(t *testing.T, tr tree.Tree) {

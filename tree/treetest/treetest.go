@@ -35,6 +35,7 @@ func Run(t *testing.T, empty func(t *testing.T) tree.Tree) {
 		"Exchange":         testExchange,
 		"Stage":            testStage,
 		"Assemble":         testAssemble,
+		"OpenExpected":     testOpenExpected,
 		"Watch":            testWatch,
 		"Case":             testCase,
 		"Names":            testNames,
