@@ -1,0 +1,135 @@
+package dedup
+
+import (
+	"encoding/binary"
+	"fmt"
+	"unsafe"
+
+	"bridgespan/core/fault"
+)
+
+// Table counts how often each print occurs, in no more memory than its budget. When
+// it is full it gives up half of the prints, and takes no more of that half.
+type Table struct {
+	slots []slot
+	used  int
+	most  int // slots
+	level uint8
+}
+
+type slot struct {
+	mark Mark
+	refs uint32 // 0: empty
+}
+
+// LeastBudget is the least memory that a table can work in, in bytes: with fewer
+// prints than fit there, intervals would say nothing.
+const LeastBudget = 1 << 20
+
+// NewTable makes a table that takes no more than budget bytes, also while it grows.
+func NewTable(budget int64) (*Table, error) {
+	if budget < LeastBudget {
+		return nil, fault.Field("budget", fmt.Sprintf("give it at least %d bytes", LeastBudget), "%d bytes of memory are too few to count in", budget)
+	}
+	t := &Table{most: 1 << 10}
+	// While it grows, what it was is there beside what it will be.
+	for int64(t.most)*3*int64(unsafe.Sizeof(slot{})) <= budget {
+		t.most *= 2
+	}
+	t.slots = make([]slot, 1<<10)
+	return t, nil
+}
+
+// Level is which part of the prints is counted: one in 2^Level.
+func (t *Table) Level() uint8 { return t.level }
+
+// Prints is how many different ones are counted.
+func (t *Table) Prints() int { return t.used }
+
+func (t *Table) find(p *Print) *slot {
+	mask := uint64(len(t.slots) - 1)
+	for i := binary.LittleEndian.Uint64(p[8:]) & mask; ; i = (i + 1) & mask {
+		if s := &t.slots[i]; s.refs == 0 || s.mark.Print == *p {
+			return s
+		}
+	}
+}
+
+// Add counts a mark, unless it is not in the sample. first is true when it was not
+// seen before.
+func (t *Table) Add(m Mark) (first bool) {
+	if !m.Print.kept(t.level) {
+		return false
+	}
+	s := t.find(&m.Print)
+	if s.refs > 0 {
+		if s.refs < 1<<32-1 {
+			s.refs++
+		}
+		return false
+	}
+	if t.used >= len(t.slots)/4*3 {
+		if t.grow(); !m.Print.kept(t.level) {
+			return true
+		}
+		s = t.find(&m.Print)
+	}
+	*s = slot{m, 1}
+	t.used++
+	return true
+}
+
+// Refs is how often a mark was counted; 0 when it is not in the sample.
+func (t *Table) Refs(p *Print) uint32 {
+	if !p.kept(t.level) {
+		return 0
+	}
+	return t.find(p).refs
+}
+
+// Raise gives up what is not in the sample of a level.
+func (t *Table) Raise(level uint8) {
+	if level <= t.level {
+		return
+	}
+	t.level = level
+	var left []slot // at most half of what is there, most likely
+	for i := range t.slots {
+		if s := &t.slots[i]; s.refs > 0 && s.mark.Print.kept(level) {
+			left = append(left, *s)
+		}
+	}
+	clear(t.slots)
+	t.used = 0
+	t.put(left)
+}
+
+// grow makes room: more, or by giving up half of what is there.
+func (t *Table) grow() {
+	if len(t.slots) < t.most {
+		old := t.slots
+		t.slots, t.used = make([]slot, 2*len(old)), 0
+		t.put(old)
+		return
+	}
+	t.Raise(t.level + 1)
+}
+
+// put puts in what is not there yet.
+func (t *Table) put(list []slot) {
+	for i := range list {
+		if s := &list[i]; s.refs > 0 {
+			*t.find(&s.mark.Print) = *s
+			t.used++
+		}
+	}
+}
+
+// all calls each with every mark and how often it was counted.
+func (t *Table) all(each func(m *Mark, refs uint32)) {
+	for i := range t.slots {
+		if s := &t.slots[i]; s.refs > 0 {
+			each(&s.mark, s.refs)
+		}
+	}
+}
