@@ -25,6 +25,7 @@ import (
 	"bridgespan/service/access"
 	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
+	"bridgespan/service/estimates"
 	"bridgespan/service/events"
 	"bridgespan/service/history"
 	"bridgespan/service/jobs"
@@ -44,21 +45,22 @@ const Prefix = "/api/v1"
 
 // Services are the use cases that the API serves.
 type Services struct {
-	Access   *access.Service
-	Estate   *estate.Service
-	Naming   *naming.Service
-	History  *history.Service
-	Events   *events.Hub
-	Accounts *accounts.Service
-	Rights   *rights.Service
-	Shares   *shares.Service
-	Surveys  *surveys.Service
-	Verify   *verify.Service
-	Lens     *lens.Service
-	Lint     *lint.Service
-	Mapping  *mapping.Service
-	Replicas *replicas.Service
-	Jobs     *jobs.Service
+	Access    *access.Service
+	Estate    *estate.Service
+	Naming    *naming.Service
+	History   *history.Service
+	Events    *events.Hub
+	Accounts  *accounts.Service
+	Rights    *rights.Service
+	Shares    *shares.Service
+	Surveys   *surveys.Service
+	Verify    *verify.Service
+	Lens      *lens.Service
+	Lint      *lint.Service
+	Mapping   *mapping.Service
+	Replicas  *replicas.Service
+	Jobs      *jobs.Service
+	Estimates *estimates.Service
 }
 
 // Options direct the API.
@@ -117,6 +119,7 @@ func New(s Services, o Options) *API {
 	a.runRoutes()
 	a.jobRoutes()
 	a.replicaRoutes()
+	a.dedupRoutes()
 	a.newsRoutes()
 	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error { return c.JSON(a.huma.OpenAPI()) })
 	a.app.Use("/api", func(fiber.Ctx) error {

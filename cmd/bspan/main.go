@@ -85,7 +85,7 @@ func newApp() *cli.Command {
 		Commands: []*cli.Command{
 			loginCommand(), logoutCommand(), whoamiCommand(),
 			siteCommand(), serverCommand(), shareCommand(), namespaceCommand(), applyCommand(), exportCommand(), whereCommand(),
-			replicaCommand(), directoryCommand(), accountCommand(), rightsCommand(), runCommand(), jobCommand(),
+			replicaCommand(), directoryCommand(), accountCommand(), rightsCommand(), dedupCommand(), runCommand(), jobCommand(),
 			userCommand(), changesCommand(),
 		},
 	}

@@ -26,6 +26,7 @@ import (
 	"bridgespan/service/access"
 	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
+	"bridgespan/service/estimates"
 	"bridgespan/service/events"
 	"bridgespan/service/history"
 	"bridgespan/service/jobs"
@@ -108,6 +109,7 @@ func serve(ctx context.Context, c config) error {
 	people := accounts.New(db, v, sites, hub.Kick)
 	permissions := rights.New(db, sites, names, people, work, hub.Kick)
 	counts := surveys.New(db, sites, people, work)
+	savings := estimates.New(db, sites, work, hub.Kick)
 	views := lens.New(names, permissions)
 	verifier := verify.New(db, sites, people, names, work)
 	copies := replicas.New(db, sites, people, work, holder, hub.Kick)
@@ -130,7 +132,7 @@ func serve(ctx context.Context, c config) error {
 	defer stop()
 
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
-		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: work, Replicas: copies},
+		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: work, Replicas: copies, Estimates: savings},
 		api.Options{Console: console.Files(), TLS: c.encrypts(c.Listen), Gateway: c.gatewayURL(), Closing: ctx.Done(), Version: version})
 	return listen(ctx, c, front, gateway.New(ctx, names, sites, db, c.GatewaySite))
 }

@@ -13,8 +13,8 @@ const (
 	FileCost  = 64 // of each file, and its path
 )
 
-// Figures are what an estimate says.
-type Figures struct {
+// Totals are the figures of an estimate.
+type Totals struct {
 	Now       time.Time `json:"now" doc:"Ages are counted back from here"`
 	Profile   Profile   `json:"profile"`
 	Files     int64     `json:"files"`
@@ -34,7 +34,7 @@ type Figures struct {
 }
 
 // Rate is which part of the bytes in policy is saved, in percent.
-func (f Figures) Rate() (rate, low, high float64) {
+func (f Totals) Rate() (rate, low, high float64) {
 	if f.InPolicy.Bytes == 0 {
 		return 0, 0, 0
 	}
@@ -62,11 +62,11 @@ type Estimator struct {
 	table  *Table
 	left   map[string]*Left
 
-	f       Figures
+	f       Totals
 	sums    sums
 	names   int64 // bytes of paths
 	old     bool  // what comes now is too young for the policy
-	figures Figures
+	figures Totals
 	curve   []AgePoint
 	point   int // of ageDays: the next one
 
@@ -115,7 +115,7 @@ func NewEstimator(p Policy, budget int64, now time.Time) (*Estimator, error) {
 		return nil, err
 	}
 	e := &Estimator{policy: p, rules: r, now: now, table: table, left: map[string]*Left{}}
-	e.f = Figures{Now: now, Profile: p.Profile}
+	e.f = Totals{Now: now, Profile: p.Profile}
 	return e, nil
 }
 
@@ -141,7 +141,7 @@ func (e *Estimator) Count(f *File) {
 	e.names += int64(len(f.Path))
 	e.table.Raise(f.Summary.Level)
 	for _, m := range f.Summary.Marks {
-		if e.table.Add(m) && m.Print.kept(e.table.level) {
+		if e.table.Add(m) && m.Print.Kept(e.table.level) {
 			e.sums.add(&m)
 		}
 	}
@@ -178,7 +178,7 @@ func (e *Estimator) addPoint() {
 }
 
 // current are the figures of what was counted so far.
-func (e *Estimator) current() Figures {
+func (e *Estimator) current() Totals {
 	f := e.f
 	s := &e.sums
 	scale := float64(uint64(1) << e.table.level)
@@ -202,8 +202,8 @@ func (e *Estimator) current() Figures {
 	return f
 }
 
-// Figures are what was found when all was counted.
-func (e *Estimator) Figures() Figures {
+// Totals are what was found when all was counted.
+func (e *Estimator) Totals() Totals {
 	if !e.old {
 		e.figures, e.old = e.current(), true
 	}

@@ -42,6 +42,9 @@ func (f *File) holes() int64 {
 // content is how many bytes a file has that take space.
 func (f *File) content() int64 { return f.Size - f.holes() }
 
+// NotYet is why a file that was just found is unread.
+const NotYet = "not read yet"
+
 // Why files are not deduplicated, beside what left them out.
 const (
 	leftLink  = "another name of a file that is counted"

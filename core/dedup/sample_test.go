@@ -57,7 +57,7 @@ func TestSampledEstimates(t *testing.T) {
 			bytes += f.Size
 			cost += float64(f.Summary.Chunks*RefCost + FileCost + int64(len(f.Path)))
 		}
-		f := e.Figures()
+		f := e.Totals()
 		if f.Sampled < 2 || f.Exact || f.InPolicy.Bytes != bytes {
 			t.Fatalf("seed %d is not sampled: %+v", seed, f)
 		}
@@ -109,7 +109,7 @@ func TestTable(t *testing.T) {
 	sampled := 0
 	for _, m := range marks {
 		switch refs := table.Refs(&m.Print); {
-		case m.Print.kept(table.Level()) != (refs > 0):
+		case m.Print.Kept(table.Level()) != (refs > 0):
 			t.Fatal("what is counted is not the sample")
 		case refs > 0:
 			if sampled++; refs != 3 {
@@ -137,7 +137,7 @@ func TestThin(t *testing.T) {
 	for _, f := range files {
 		e.Count(f)
 	}
-	if f := e.Figures(); f.Sampled != 4 || float64(f.Unique.Low) > unique || float64(f.Unique.High) < unique {
+	if f := e.Totals(); f.Sampled != 4 || float64(f.Unique.Low) > unique || float64(f.Unique.High) < unique {
 		t.Errorf("%+v; truly %.0f bytes", f, unique)
 	}
 }

@@ -3,6 +3,7 @@ package dedup
 import (
 	"cmp"
 	"container/heap"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -65,6 +66,7 @@ const (
 	nearLeast    = 4      // chunks that a file must have to be looked at for likeness
 	nearMost     = 6      // files at most that share a chunk by which likeness is told
 	nearPrints   = 30_000 // by which likeness is told
+	nearPart     = 0.4    // of the smaller file that two must have in common
 )
 
 // part gathers one part.
@@ -101,8 +103,16 @@ type sharing struct {
 	ages    []part
 	sizes   []part
 	popular map[Print]*Popular
-	near    map[Print][]int32
-	files   []nearFile
+	near    map[Print]*few
+	// nearLevel is the sample of prints that likeness is told by.
+	nearLevel uint8
+	files     []nearFile
+}
+
+// few is a chunk that few files have, by their numbers.
+type few struct {
+	length int64
+	files  []int32
 }
 
 type nearFile struct {
@@ -125,7 +135,7 @@ var (
 
 func (e *Estimator) newSharing() *sharing {
 	s := &sharing{nodes: map[string]*part{}, types: map[string]*part{}, owners: map[string]*part{}, ages: make([]part, len(ageClasses)), sizes: make([]part, len(sizeClasses)),
-		popular: map[Print]*Popular{}, near: map[Print][]int32{}}
+		popular: map[Print]*Popular{}, near: map[Print]*few{}, nearLevel: e.table.level}
 	for _, m := range e.mostShared() {
 		s.popular[m.mark.Print] = &Popular{Print: hexOf(m.mark.Print), Length: int64(m.mark.Length), Times: int64(m.refs), Spares: int64(m.mark.Length) * int64(m.refs-1), Paths: []string{}}
 	}
@@ -163,7 +173,7 @@ func (e *Estimator) Share(f *File) {
 		}
 		counted += int64(m.Length)
 		if alike && refs > 1 && refs <= nearMost {
-			s.likeness(m.Print, index)
+			s.likeness(&m, index)
 		}
 	}
 	if alike {
@@ -179,12 +189,22 @@ func (s *sharing) note(p *Print, file string) {
 }
 
 // likeness notes that a file has a chunk that few others have.
-func (s *sharing) likeness(p Print, file int32) {
-	list, known := s.near[p]
-	if !known && len(s.near) >= nearPrints || len(list) > 0 && list[len(list)-1] == file {
+func (s *sharing) likeness(m *Mark, file int32) {
+	if !m.Print.Kept(s.nearLevel) {
 		return
 	}
-	s.near[p] = append(list, file)
+	f := s.near[m.Print]
+	if f == nil {
+		f = &few{length: int64(m.Length)}
+		s.near[m.Print] = f
+	}
+	if n := len(f.files); n == 0 || f.files[n-1] != file {
+		f.files = append(f.files, file)
+	}
+	for len(s.near) > nearPrints {
+		s.nearLevel++
+		maps.DeleteFunc(s.near, func(p Print, _ *few) bool { return !p.Kept(s.nearLevel) })
+	}
 }
 
 // spread adds a file's part to all that it belongs to.
@@ -239,7 +259,7 @@ func (e *Estimator) Breakdown() Breakdown {
 		s = e.newSharing()
 	}
 	ratio := e.sums.ratio()
-	b := Breakdown{Folders: s.folders(ratio), Types: most(s.types, ratio), Owners: most(s.owners, ratio), Ages: []Part{}, Sizes: []Part{}, Popular: []Popular{}, Near: s.pairs()}
+	b := Breakdown{Folders: s.folders(ratio), Types: most(s.types, ratio), Owners: most(s.owners, ratio), Ages: []Part{}, Sizes: []Part{}, Popular: []Popular{}, Near: s.pairs(e.table.level)}
 	for i, c := range ageClasses {
 		b.Ages = append(b.Ages, s.ages[i].named(c.name, ratio))
 	}
@@ -305,28 +325,26 @@ func (s *sharing) folders(ratio float64) Node {
 	return node("")
 }
 
-// pairs are the files that have most in common.
-func (s *sharing) pairs() []Near {
+// pairs are the files that have most in common. level is that of the sample in which
+// the files' bytes are counted.
+func (s *sharing) pairs(level uint8) []Near {
 	type pair struct{ a, b int32 }
-	times := map[pair]int{}
-	chunks := map[int32]int{}
-	for _, list := range s.near {
-		for i, a := range list {
-			chunks[a]++
-			for _, b := range list[i+1:] {
-				times[pair{a, b}]++
+	common := map[pair]int64{}
+	for _, f := range s.near {
+		for i, a := range f.files {
+			for _, b := range f.files[i+1:] {
+				common[pair{a, b}] += f.length
 			}
 		}
 	}
 	near := []Near{}
-	for p, n := range times {
+	for p, bytes := range common {
 		a, b := &s.files[p.a], &s.files[p.b]
-		part := float64(n) / float64(min(chunks[p.a], chunks[p.b]))
-		if a.digest == b.digest || n < 2 || part < 0.5 {
-			continue
+		bytes <<= s.nearLevel - level
+		part := min(float64(bytes)/float64(min(a.bytes, b.bytes)), 1)
+		if a.digest != b.digest && part >= nearPart {
+			near = append(near, Near{a.path, b.path, bytes << level, part})
 		}
-		smaller := min(a.bytes, b.bytes)
-		near = append(near, Near{a.path, b.path, int64(part * float64(smaller)), part})
 	}
 	slices.SortFunc(near, func(a, b Near) int {
 		return cmp.Or(cmp.Compare(b.Common, a.Common), cmp.Compare(a.A, b.A), cmp.Compare(a.B, b.B))

@@ -21,8 +21,8 @@ func PrintOf(f chunk.Fingerprint) Print { return Print(f[:16]) }
 // value is what prints are sampled by.
 func (p *Print) value() uint64 { return binary.BigEndian.Uint64(p[:8]) }
 
-// kept reports whether a print is in the sample of a level: one in 2^level is.
-func (p *Print) kept(level uint8) bool { return level == 0 || p.value()>>(64-level) == 0 }
+// Kept reports whether a print is in the sample of a level: one in 2^level is.
+func (p *Print) Kept(level uint8) bool { return level == 0 || p.value()>>(64-level) == 0 }
 
 // Mark is a chunk as it is kept.
 type Mark struct {
@@ -47,7 +47,7 @@ func (s *Summary) Thin(level uint8) {
 	}
 	kept := s.Marks[:0]
 	for _, m := range s.Marks {
-		if m.Print.kept(level) {
+		if m.Print.Kept(level) {
 			kept = append(kept, m)
 		}
 	}
@@ -93,6 +93,9 @@ func NewReader(c *Cutter, compress Compression, level uint8) (*Reader, error) {
 	return &Reader{cutter: c, compress: compress, level: level, buffer: make([]byte, max(2*c.Most(), 1<<20)), hash: blake3.New(), encoder: encoder}, nil
 }
 
+// SetLevel lets the files that come keep the marks of a level.
+func (r *Reader) SetLevel(level uint8) { r.level = level }
+
 // Read summarises what a reader holds. passed is told how many bytes were cut, now
 // and then.
 func (r *Reader) Read(content io.Reader, passed func(bytes int)) (Summary, error) {
@@ -109,7 +112,7 @@ func (r *Reader) Read(content io.Reader, passed func(bytes int)) (Summary, error
 		r.hash.Write(f[:])
 		s.Chunks++
 		m := Mark{Print: PrintOf(f), Length: uint32(len(c))}
-		if m.Print.kept(r.level) {
+		if m.Print.Kept(r.level) {
 			if r.compress.measured(&m.Print) {
 				m.Packed = r.pack(c)
 			}

@@ -58,7 +58,7 @@ func (t *Table) find(p *Print) *slot {
 // Add counts a mark, unless it is not in the sample. first is true when it was not
 // seen before.
 func (t *Table) Add(m Mark) (first bool) {
-	if !m.Print.kept(t.level) {
+	if !m.Print.Kept(t.level) {
 		return false
 	}
 	s := t.find(&m.Print)
@@ -69,7 +69,7 @@ func (t *Table) Add(m Mark) (first bool) {
 		return false
 	}
 	if t.used >= len(t.slots)/4*3 {
-		if t.grow(); !m.Print.kept(t.level) {
+		if t.grow(); !m.Print.Kept(t.level) {
 			return true
 		}
 		s = t.find(&m.Print)
@@ -81,7 +81,7 @@ func (t *Table) Add(m Mark) (first bool) {
 
 // Refs is how often a mark was counted; 0 when it is not in the sample.
 func (t *Table) Refs(p *Print) uint32 {
-	if !p.kept(t.level) {
+	if !p.Kept(t.level) {
 		return 0
 	}
 	return t.find(p).refs
@@ -95,7 +95,7 @@ func (t *Table) Raise(level uint8) {
 	t.level = level
 	var left []slot // at most half of what is there, most likely
 	for i := range t.slots {
-		if s := &t.slots[i]; s.refs > 0 && s.mark.Print.kept(level) {
+		if s := &t.slots[i]; s.refs > 0 && s.mark.Print.Kept(level) {
 			left = append(left, *s)
 		}
 	}

@@ -176,6 +176,130 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dedup/estimates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Estimate what deduplication would save on a volume
+         * @description Needs the role operator.
+         */
+        post: operations["start-estimate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dedup/estimates/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show an estimate as far as it is
+         * @description Needs the role viewer.
+         */
+        get: operations["get-estimate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dedup/estimates/{run}/since/{earlier}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show two estimates side by side
+         * @description Needs the role viewer.
+         */
+        get: operations["compare-estimates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dedup/volumes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the volumes that were estimated, with what came of it
+         * @description Needs the role viewer.
+         */
+        get: operations["list-dedup-volumes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dedup/volumes/{volume}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a volume that was estimated
+         * @description Needs the role viewer.
+         */
+        get: operations["get-dedup-volume"];
+        put?: never;
+        post?: never;
+        /**
+         * Forget a volume and what was read of it; the volume itself is not touched
+         * @description Needs the role operator.
+         */
+        delete: operations["forget-dedup-volume"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dedup/volumes/{volume}/what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell what another policy would save, from what was read
+         * @description Needs the role viewer.
+         */
+        post: operations["what-if"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/directions": {
         parameters: {
             query?: never;
@@ -2343,6 +2467,24 @@ export interface components {
              */
             weight: "pass" | "warn" | "fail";
         };
+        AgePoint: {
+            /**
+             * Format: int64
+             * @description What they hold
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description For how many days a file must not have been changed
+             */
+            days: number;
+            /**
+             * Format: int64
+             * @description Files that are as old
+             */
+            files: number;
+            saving: components["schemas"]["Figure"];
+        };
         Application: {
             /** @description Whether the namespace is new */
             created: boolean;
@@ -2474,6 +2616,15 @@ export interface components {
             group: components["schemas"]["Account"];
             /** @description The groups that lead there, nearest to the account first, the group itself last */
             path: string[];
+        };
+        Breakdown: {
+            ages: components["schemas"]["Part"][];
+            folders: components["schemas"]["Node"];
+            near: components["schemas"]["Near"][];
+            owners: components["schemas"]["Part"][];
+            popular: components["schemas"]["Popular"][];
+            sizes: components["schemas"]["Part"][];
+            types: components["schemas"]["Part"][];
         };
         Calendar: {
             /** @description As 168 rates in Mbit/s, from Monday 0:00 on: 0 is off, -1 is full */
@@ -2747,6 +2898,73 @@ export interface components {
             state: "waits" | "under-way" | "done" | "awaited" | "failed" | "undone";
             /** @description What is done */
             text: string;
+        };
+        DedupPlace: {
+            server: string;
+            share: string;
+            /** @description Folder of the share; absent for all of it */
+            sub?: string;
+        };
+        DedupProgress: {
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Files that were listed
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Files that were read
+             */
+            read: number;
+            /** Format: int64 */
+            readBytes: number;
+            /**
+             * Format: int64
+             * @description For how long it read, in milliseconds
+             */
+            readMs: number;
+            /**
+             * Format: int64
+             * @description Of what was read now, bytes that were there already, about; before compression
+             */
+            savedBytes: number;
+            /**
+             * Format: int64
+             * @description Of those that are new or have changed
+             */
+            toReadBytes: number;
+            /**
+             * Format: int64
+             * @description Files that could not be read
+             */
+            trouble: number;
+            /** @description Some of them, and why */
+            troubles: string[];
+            /**
+             * Format: int64
+             * @description Folders that could not be listed
+             */
+            unlisted: number;
+        };
+        DedupVolume: {
+            /** Format: date-time */
+            created: string;
+            name: string;
+            places: components["schemas"]["DedupPlace"][];
+            /**
+             * @description How it was read
+             * @enum {string}
+             */
+            profile: "documents" | "disk-images" | "backups";
+        };
+        DedupWarning: {
+            /** @enum {string} */
+            level: "warn" | "fail";
+            means: string;
+            remedy: string;
+            says: string;
         };
         Difference: {
             /** @description Nothing is wrong with it */
@@ -3178,11 +3396,75 @@ export interface components {
              */
             version: number;
         };
+        Estimate: {
+            asked: components["schemas"]["NewEstimate"];
+            /** @description What was found, once it is done */
+            found?: components["schemas"]["Found"];
+            /** @description What the profile changes, and why */
+            profileWhy: string;
+            progress: components["schemas"]["DedupProgress"];
+            run: components["schemas"]["Run"];
+            volume: components["schemas"]["DedupVolume"];
+            /** @description What should be known before the number is used */
+            warnings: components["schemas"]["DedupWarning"][];
+        };
+        EstimateComparison: {
+            after: components["schemas"]["Estimate"];
+            before: components["schemas"]["Estimate"];
+        };
+        EstimatePoint: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description Of the storage under the volume
+             */
+            capacityBytes: number;
+            /** Format: int64 */
+            freeBytes: number;
+            /**
+             * Format: int64
+             * @description Number of its run
+             */
+            run: number;
+            totals: components["schemas"]["Totals"];
+        };
+        EstimatedVolume: {
+            /** @description The estimate that is under way, or the last one if it did not come to its end */
+            busy?: components["schemas"]["Run"];
+            /** Format: date-time */
+            created: string;
+            /** @description What the latest estimate came to */
+            latest?: components["schemas"]["EstimatePoint"];
+            name: string;
+            places: components["schemas"]["DedupPlace"][];
+            /**
+             * @description How it was read
+             * @enum {string}
+             */
+            profile: "documents" | "disk-images" | "backups";
+            /** @description What estimates came to, the oldest first; at most 60 */
+            trend: components["schemas"]["EstimatePoint"][];
+        };
         FieldProblem: {
             /** @description What is wrong with it */
             detail: string;
             /** @description Name of the field */
             field: string;
+        };
+        Figure: {
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description The true number is not more, with 95% confidence
+             */
+            high: number;
+            /**
+             * Format: int64
+             * @description The true number is not less, with 95% confidence
+             */
+            low: number;
         };
         Figures: {
             /** @description By time since the last change, youngest first */
@@ -3341,6 +3623,21 @@ export interface components {
             /** @description Whether what it inherited is not what the folder hands down */
             stale: boolean;
             trouble?: string;
+        };
+        Found: {
+            /** @description What would be saved with other least ages */
+            curve: components["schemas"]["AgePoint"][];
+            /** @description What might be left out */
+            suggested: components["schemas"]["Suggestion"][];
+            totals: components["schemas"]["Totals"];
+            /** @description The largest sets of equal files */
+            twins: components["schemas"]["Twins"][];
+            where: components["schemas"]["Breakdown"];
+            /**
+             * Format: int64
+             * @description What would be saved by storing equal files once, and nothing else
+             */
+            wholeFilesSaving: number;
         };
         Handout: {
             /** Format: date-time */
@@ -3530,6 +3827,13 @@ export interface components {
             run: number;
             /** @description What came of it, in words */
             verdict: string;
+        };
+        Left: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            why: string;
         };
         Leg: {
             /**
@@ -3730,6 +4034,20 @@ export interface components {
              */
             version: number;
         };
+        Near: {
+            a: string;
+            b: string;
+            /**
+             * Format: int64
+             * @description Bytes that they have in common, about
+             */
+            common: number;
+            /**
+             * Format: double
+             * @description Which part of the smaller one that is, 0 to 1
+             */
+            part: number;
+        };
         NewAccountMap: {
             /** @description Name of the map */
             name: string;
@@ -3775,6 +4093,39 @@ export interface components {
              * @description For how many seconds directions of a signpost may be kept; absent: as the namespace says
              */
             ttl?: number;
+        };
+        NewEstimate: {
+            /**
+             * Format: int64
+             * @description Memory to count in; absent for 512 MB
+             */
+            budgetBytes?: number;
+            /**
+             * @description Of which chunks it is measured how far they compress: of one in 16, or of all
+             * @enum {string}
+             */
+            compress?: "sample" | "all";
+            /** @description Name of the volume; absent for the name of its first place */
+            name?: string;
+            /**
+             * Format: double
+             * @description Mbit/s to read at most; absent for no bound
+             */
+            paceMbit?: number;
+            /** @description What makes up the volume; absent for a volume that was estimated before */
+            places?: components["schemas"]["DedupPlace"][];
+            /** @description What would be deduplicated */
+            policy?: components["schemas"]["Rules"];
+            /**
+             * @description How many files are read side by side: 1, 2 or 4
+             * @enum {string}
+             */
+            priority?: "low" | "normal" | "high";
+            /**
+             * @description What is in it; absent for what it was before, or documents
+             * @enum {string}
+             */
+            profile?: "documents" | "disk-images" | "backups";
         };
         NewLane: {
             /** @description Its own calendar */
@@ -3986,6 +4337,24 @@ export interface components {
              */
             role: "viewer" | "operator" | "administrator";
         };
+        Node: {
+            below?: components["schemas"]["Node"][];
+            /**
+             * Format: int64
+             * @description Of files in policy
+             */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            name: string;
+            /** Format: int64 */
+            saving: number;
+            /**
+             * Format: int64
+             * @description What they would take: their part of the chunks, compressed
+             */
+            storedBytes: number;
+        };
         None: Record<string, never>;
         OpenFile: {
             /**
@@ -4021,6 +4390,12 @@ export interface components {
         PageEntry: {
             /** @description The items, in order */
             items: components["schemas"]["Entry"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageEstimatedVolume: {
+            /** @description The items, in order */
+            items: components["schemas"]["EstimatedVolume"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -4101,6 +4476,23 @@ export interface components {
             items: components["schemas"]["VerifyFinding"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
+        };
+        Part: {
+            /**
+             * Format: int64
+             * @description Of files in policy
+             */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            name: string;
+            /** Format: int64 */
+            saving: number;
+            /**
+             * Format: int64
+             * @description What they would take: their part of the chunks, compressed
+             */
+            storedBytes: number;
         };
         Permissions: {
             /** @description As SDDL */
@@ -4223,6 +4615,24 @@ export interface components {
             seed: boolean;
             /** @description Whether its folder is there already */
             there: boolean;
+        };
+        Popular: {
+            /** Format: int64 */
+            length: number;
+            /** @description Some of the files that it occurs in */
+            paths: string[];
+            /** @description The first half of its BLAKE3 fingerprint, in hexadecimal digits */
+            print: string;
+            /**
+             * Format: int64
+             * @description Bytes that need not be stored again, before compression
+             */
+            spares: number;
+            /**
+             * Format: int64
+             * @description How often it occurs
+             */
+            times: number;
         };
         Problem: {
             /** @description What is wrong */
@@ -4796,7 +5206,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe";
+            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -5186,6 +5596,32 @@ export interface components {
             text: string;
             trouble?: string;
         };
+        Suggestion: {
+            /**
+             * Format: int64
+             * @description Reading that this spares
+             */
+            bytes: number;
+            /**
+             * Format: double
+             * @description Which part of the saving it costs
+             */
+            costsPercent: number;
+            /** @description Patterns that leave it out */
+            leaveOut: string[];
+            /**
+             * Format: double
+             * @description Which part of the reading it spares
+             */
+            readingPercent: number;
+            /**
+             * Format: int64
+             * @description Saving that this gives up
+             */
+            saving: number;
+            what: string;
+            why: string;
+        };
         Survey: {
             /**
              * Format: int64
@@ -5232,6 +5668,79 @@ export interface components {
             token: string;
             /** @description Whose it is */
             user: components["schemas"]["User"];
+        };
+        Totals: {
+            /**
+             * Format: int64
+             * @description What they occupy now, as far as the server tells; a file with several names counts once
+             */
+            allocatedBytes: number;
+            /**
+             * Format: int64
+             * @description Logical size of all files
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Chunks of these files, as often as they occur
+             */
+            chunks: number;
+            /** @description Whether all chunks were counted, and all compressed */
+            exact: boolean;
+            /** Format: int64 */
+            files: number;
+            /**
+             * Format: int64
+             * @description Of sparse files, what takes no space
+             */
+            holeBytes: number;
+            /** @description What is deduplicated; its bytes are without holes */
+            inPolicy: components["schemas"]["Left"];
+            /** @description What is not deduplicated, and why */
+            left: components["schemas"]["Left"][];
+            /**
+             * Format: int64
+             * @description How many chunks were compressed to learn how far they do
+             */
+            measured: number;
+            /**
+             * Format: int64
+             * @description What a store needs to know which chunks a file is made of
+             */
+            metadataBytes: number;
+            /**
+             * Format: date-time
+             * @description Ages are counted back from here
+             */
+            now: string;
+            /** @description Bytes of the different chunks once compressed */
+            packed: components["schemas"]["Figure"];
+            profile: string;
+            /**
+             * Format: int64
+             * @description Of how many chunks one was counted; 1 for all of them
+             */
+            sampled: number;
+            /** @description Bytes in policy that need not be stored: what is left after compressing and metadata */
+            saving: components["schemas"]["Figure"];
+            /** @description Bytes of the different chunks */
+            unique: components["schemas"]["Figure"];
+        };
+        Twins: {
+            /** Format: int64 */
+            files: number;
+            /** @description Some of them */
+            paths: string[];
+            /**
+             * Format: int64
+             * @description Bytes of each
+             */
+            size: number;
+            /**
+             * Format: int64
+             * @description Bytes of all but one of them
+             */
+            spares: number;
         };
         User: {
             /**
@@ -5339,6 +5848,20 @@ export interface components {
         };
         VolumeList: {
             volumes: components["schemas"]["Volume"][];
+        };
+        WhatIf: {
+            /**
+             * Format: int64
+             * @description Memory to count in; absent for 512 MB
+             */
+            budgetBytes?: number;
+            policy: components["schemas"]["Rules"];
+        };
+        WhatIfAnswer: {
+            found: components["schemas"]["Found"];
+            policy: components["schemas"]["Rules"];
+            volume: components["schemas"]["DedupVolume"];
+            warnings: components["schemas"]["DedupWarning"][];
         };
         WhoCan: {
             /**
@@ -5746,6 +6269,237 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageChange"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "start-estimate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewEstimate"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Estimate"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-estimate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Estimate"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "compare-estimates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+                /** @description Number of the earlier estimate */
+                earlier: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstimateComparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-dedup-volumes": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: next of the part before */
+                cursor?: string;
+                /** @description How many items at most */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageEstimatedVolume"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-dedup-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the volume */
+                volume: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstimatedVolume"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "forget-dedup-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the volume */
+                volume: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the volume */
+                volume: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhatIf"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhatIfAnswer"];
                 };
             };
             /** @description Error */
@@ -8832,7 +9586,7 @@ export interface operations {
                 /** @description How many items at most */
                 limit?: number;
                 /** @description Of this kind alone */
-                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set" | "probe";
+                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set" | "probe" | "estimate";
             };
             header?: never;
             path?: never;

@@ -1,0 +1,57 @@
+package api
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"bridgespan/model"
+)
+
+// VolumePath names a volume that was estimated.
+type VolumePath struct {
+	Volume string `path:"volume" doc:"Name of the volume"`
+}
+
+func (a *API) dedupRoutes() {
+	tags := []string{"Deduplication"}
+	route(a, model.Operator, huma.Operation{OperationID: "start-estimate", Method: "POST", Path: "/dedup/estimates", Summary: "Estimate what deduplication would save on a volume", Tags: tags, DefaultStatus: 202},
+		func(ctx context.Context, in *body[model.NewEstimate]) (*body[model.Estimate], error) {
+			e, err := a.Estimates.Start(ctx, in.Body)
+			return &body[model.Estimate]{e}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-estimate", Method: "GET", Path: "/dedup/estimates/{run}", Summary: "Show an estimate as far as it is", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.Estimate], error) {
+			e, err := a.Estimates.Get(ctx, in.Run)
+			return &body[model.Estimate]{e}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "compare-estimates", Method: "GET", Path: "/dedup/estimates/{run}/since/{earlier}", Summary: "Show two estimates side by side", Tags: tags},
+		func(ctx context.Context, in *struct {
+			RunPath
+			Earlier int64 `path:"earlier" doc:"Number of the earlier estimate"`
+		}) (*body[model.EstimateComparison], error) {
+			c, err := a.Estimates.Compare(ctx, in.Earlier, in.Run)
+			return &body[model.EstimateComparison]{c}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "list-dedup-volumes", Method: "GET", Path: "/dedup/volumes", Summary: "List the volumes that were estimated, with what came of it", Tags: tags},
+		func(ctx context.Context, in *PageIn) (*body[model.Page[model.EstimatedVolume]], error) {
+			return paged(in, a.Estimates.Volumes, func(v model.EstimatedVolume) string { return v.Name })(ctx)
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-dedup-volume", Method: "GET", Path: "/dedup/volumes/{volume}", Summary: "Show a volume that was estimated", Tags: tags},
+		func(ctx context.Context, in *VolumePath) (*body[model.EstimatedVolume], error) {
+			v, err := a.Estimates.Volume(ctx, in.Volume)
+			return &body[model.EstimatedVolume]{v}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "what-if", Method: "POST", Path: "/dedup/volumes/{volume}/what-if", Summary: "Tell what another policy would save, from what was read", Tags: tags},
+		func(ctx context.Context, in *struct {
+			VolumePath
+			Body model.WhatIf
+		}) (*body[model.WhatIfAnswer], error) {
+			w, err := a.Estimates.WhatIf(ctx, in.Volume, in.Body)
+			return &body[model.WhatIfAnswer]{w}, err
+		})
+	route(a, model.Operator, huma.Operation{OperationID: "forget-dedup-volume", Method: "DELETE", Path: "/dedup/volumes/{volume}", Summary: "Forget a volume and what was read of it; the volume itself is not touched", Tags: tags, DefaultStatus: 204},
+		func(ctx context.Context, in *VolumePath) (*none, error) {
+			return nil, a.Estimates.Forget(ctx, in.Volume)
+		})
+}

@@ -1,0 +1,43 @@
+package client
+
+import (
+	"context"
+	"fmt"
+
+	"bridgespan/model"
+)
+
+// StartEstimate starts an estimate of what deduplication would save on a volume.
+func (c *Client) StartEstimate(ctx context.Context, asked model.NewEstimate) (model.Estimate, error) {
+	return add[model.Estimate](ctx, c, asked, "dedup", "estimates")
+}
+
+// Estimate shows an estimate as far as it is.
+func (c *Client) Estimate(ctx context.Context, run int64) (model.Estimate, error) {
+	return read[model.Estimate](ctx, c, nil, "dedup", "estimates", fmt.Sprint(run))
+}
+
+// CompareEstimates shows two estimates side by side.
+func (c *Client) CompareEstimates(ctx context.Context, earlier, later int64) (model.EstimateComparison, error) {
+	return read[model.EstimateComparison](ctx, c, nil, "dedup", "estimates", fmt.Sprint(later), "since", fmt.Sprint(earlier))
+}
+
+// EstimatedVolumes lists the volumes that were estimated.
+func (c *Client) EstimatedVolumes(ctx context.Context) ([]model.EstimatedVolume, error) {
+	return all[model.EstimatedVolume](ctx, c, "dedup", "volumes")
+}
+
+// EstimatedVolume shows a volume that was estimated.
+func (c *Client) EstimatedVolume(ctx context.Context, name string) (model.EstimatedVolume, error) {
+	return read[model.EstimatedVolume](ctx, c, nil, "dedup", "volumes", name)
+}
+
+// WhatIf tells what another policy would save.
+func (c *Client) WhatIf(ctx context.Context, volume string, asked model.WhatIf) (model.WhatIfAnswer, error) {
+	return add[model.WhatIfAnswer](ctx, c, asked, "dedup", "volumes", volume, "what-if")
+}
+
+// ForgetEstimatedVolume forgets a volume and what was read of it.
+func (c *Client) ForgetEstimatedVolume(ctx context.Context, name string) error {
+	return remove(ctx, c, nil, "dedup", "volumes", name)
+}

@@ -1,0 +1,349 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/client"
+	"bridgespan/core/dedup"
+	"bridgespan/core/filter"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+func dedupCommand() *cli.Command {
+	policy := []cli.Flag{
+		&cli.IntFlag{Name: "min-age", Usage: "only files that were not changed for so many `DAYS`"},
+		&cli.StringFlag{Name: "min-size", Usage: "only files of this `SIZE` or more, such as 32KiB"},
+		&cli.StringSliceFlag{Name: "skip-folder", Usage: "leave out a `FOLDER`: a name wherever it is, or a path such as /scans/raw; may be given again"},
+		&cli.StringSliceFlag{Name: "skip-type", Usage: "leave out files by their `ENDING`, such as .mdb; may be given again"},
+		&cli.StringFlag{Name: "budget", Usage: "count in this much `MEMORY`; 512MB when absent"},
+	}
+	estimate := append([]cli.Flag{
+		&cli.StringFlag{Name: "name", Usage: "call the volume `NAME`; its places when absent"},
+		&cli.StringFlag{Name: "profile", Usage: "documents, disk-images or backups"},
+		&cli.StringFlag{Name: "compress", Usage: "measure compression of a sample of the chunks, or of all"},
+		&cli.StringFlag{Name: "priority", Usage: "low, normal or high: read 1, 2 or 4 files side by side"},
+		&cli.FloatFlag{Name: "pace", Usage: "read at most so many `MBIT` a second"},
+		&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"},
+	}, policy...)
+	return &cli.Command{Name: "dedup", Usage: "what deduplication would save", Commands: []*cli.Command{
+		{Name: "estimate", Usage: "read a volume and tell what would be saved: shares, or one that was estimated before", ArgsUsage: "VOLUME | SERVER/SHARE[/FOLDER]…", Flags: estimate, Action: signedIn(estimateVolume, "VOLUME | SERVER/SHARE...")},
+		{Name: "list", Usage: "list the volumes that were estimated", Action: signedIn(listVolumes)},
+		{Name: "show", Usage: "show an estimate, or the latest of a volume", ArgsUsage: "RUN | VOLUME", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "by", Value: "folder", Usage: "where the saving is: by folder, type, age, size or owner; or the largest sets of equal files: twins; nearly equal ones: near; chunks: the most shared; min-age: the curve"}},
+			Action: signedIn(showEstimate, "RUN | VOLUME")},
+		{Name: "compare", Usage: "show two estimates side by side", ArgsUsage: "RUN RUN", Action: signedIn(compareEstimates, "RUN", "RUN")},
+		{Name: "what-if", Usage: "tell what another policy would save, without reading the volume again", ArgsUsage: "VOLUME", Flags: policy, Action: signedIn(whatIf, "VOLUME")},
+		{Name: "forget", Usage: "forget a volume and what was read of it; the volume itself is not touched", ArgsUsage: "VOLUME", Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+			if err := api.ForgetEstimatedVolume(ctx, args[0]); err != nil {
+				return err
+			}
+			return done(c, nil, "what was read of %s is forgotten", args[0])
+		}, "VOLUME")},
+	}}
+}
+
+// policyOf reads the policy that is asked for.
+func policyOf(c *cli.Command) (rules filter.Rules, budget int64, err error) {
+	rules.MinDays = c.Int("min-age")
+	for _, f := range c.StringSlice("skip-folder") {
+		rules.LeaveOut = append(rules.LeaveOut, strings.TrimSuffix(f, "/")+"/")
+	}
+	for _, t := range c.StringSlice("skip-type") {
+		rules.LeaveOut = append(rules.LeaveOut, "*."+strings.TrimLeft(t, "*."))
+	}
+	if rules.Smallest, err = bytesOf(c, "min-size"); err != nil {
+		return rules, 0, err
+	}
+	budget, err = bytesOf(c, "budget")
+	return rules, budget, err
+}
+
+func bytesOf(c *cli.Command, flag string) (int64, error) {
+	text := c.String(flag)
+	if text == "" {
+		return 0, nil
+	}
+	n, err := humanize.ParseBytes(text)
+	if err != nil || n > 1<<62 {
+		return 0, usageError{fmt.Sprintf("--%s: %q is no size; write it such as 32KiB or 2GB", flag, text)}
+	}
+	return int64(n), nil
+}
+
+func estimateVolume(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	asked := model.NewEstimate{Name: c.String("name"), Profile: c.String("profile"), Compress: c.String("compress"), Priority: c.String("priority"), Pace: c.Float("pace")}
+	var err error
+	if asked.Policy, asked.Budget, err = policyOf(c); err != nil {
+		return err
+	}
+	volumes, err := api.EstimatedVolumes(ctx)
+	if err != nil {
+		return err
+	}
+	if len(args) == 1 && isVolume(volumes, args[0]) {
+		asked.Name = args[0]
+	} else {
+		for _, arg := range args {
+			t, err := namespace.ParseTarget("SERVER/SHARE", arg)
+			if err != nil {
+				return err
+			}
+			asked.Places = append(asked.Places, model.DedupPlace{Server: t.Server, Share: t.Share, Sub: t.Sub})
+		}
+	}
+	e, err := api.StartEstimate(ctx, asked)
+	if err != nil {
+		return err
+	}
+	return throughRun(ctx, c, api, e.Run, e, func(id int64) error { return showFound(ctx, c, api, id, "folder") })
+}
+
+func isVolume(volumes []model.EstimatedVolume, name string) bool {
+	for _, v := range volumes {
+		if strings.EqualFold(v.Name, name) {
+			return true
+		}
+	}
+	return false
+}
+
+func showEstimate(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	id, err := estimateRun(ctx, api, args[0])
+	if err != nil {
+		return err
+	}
+	return showFound(ctx, c, api, id, c.String("by"))
+}
+
+// estimateRun is the run that is named, or the latest estimate of a volume.
+func estimateRun(ctx context.Context, api *client.Client, text string) (int64, error) {
+	if id, err := strconv.ParseInt(text, 10, 64); err == nil && id > 0 {
+		return id, nil
+	}
+	v, err := api.EstimatedVolume(ctx, text)
+	switch {
+	case err != nil:
+		return 0, err
+	case v.Busy != nil:
+		return v.Busy.ID, nil
+	case v.Latest == nil:
+		return 0, fmt.Errorf("no estimate of %s came to its end yet; begin one with: bspan dedup estimate %q", v.Name, v.Name)
+	}
+	return v.Latest.Run, nil
+}
+
+func showFound(ctx context.Context, c *cli.Command, api *client.Client, id int64, by string) error {
+	e, err := api.Estimate(ctx, id)
+	if err != nil {
+		return err
+	}
+	if e.Found == nil {
+		t := table{}
+		t.empty = fmt.Sprintf("Estimate %d of %s is %s: %s in %s files found, %s of %s read.", id, e.Volume.Name, e.Run.State, iec(e.Progress.FoundBytes), humanize.Comma(e.Progress.Found), iec(e.Progress.ReadBytes), iec(e.Progress.ToRead))
+		return show(c, e, t)
+	}
+	t, err := foundTable(e.Found, by)
+	if err != nil {
+		return err
+	}
+	t.after = sentence(e.Volume.Name, e.Found) + warningLines(e.Warnings)
+	if p := e.Progress; p.ReadBytes > 0 {
+		t.after += fmt.Sprintf("\nRead now: %s in %s files, %s/s.", iec(p.ReadBytes), humanize.Comma(p.Read), iec(p.ReadBytes*1000/max(p.ReadMs, 1)))
+	} else {
+		t.after += "\nNothing had to be read: nothing has changed since the last estimate."
+	}
+	for _, trouble := range e.Progress.Troubles {
+		t.after += "\nNot read: " + trouble
+	}
+	for _, s := range e.Found.Suggested {
+		t.after += fmt.Sprintf("\nLeaving out %s (%s) costs %.1f%% of the saving and spares %.0f%% of the reading: %s.", s.What, strings.Join(s.Rules, " "), s.Costs, s.Reading, s.Why)
+	}
+	if len(t.rows) == 0 {
+		t.empty = t.after
+	}
+	return show(c, e, t)
+}
+
+// sentence says what was found.
+func sentence(volume string, f *dedup.Found) string {
+	t := &f.Totals
+	rate, low, high := t.Rate()
+	text := fmt.Sprintf("%s: %s of %s in policy would be saved, %.1f%%", volume, figure(t.Saving), iec(t.InPolicy.Bytes), rate)
+	if !t.Saving.IsExact() {
+		text += fmt.Sprintf(" (between %.1f%% and %.1f%%, with 95%% confidence)", low, high)
+	}
+	text += fmt.Sprintf(".\nIn policy: %s files of %s, profile %s. Different chunks: %s; compressed: %s; to know which are whose: %s. Equal files alone would save %s.",
+		humanize.Comma(t.InPolicy.Files), humanize.Comma(t.Files), t.Profile, figure(t.Unique), figure(t.Packed), iec(t.Metadata), iec(f.WholeFiles))
+	if t.Sampled > 1 {
+		text += fmt.Sprintf(" One of %d chunks was counted.", t.Sampled)
+	}
+	for _, l := range t.Left {
+		text += fmt.Sprintf("\nNot deduplicated: %s in %s files, %s.", iec(l.Bytes), humanize.Comma(l.Files), l.Why)
+	}
+	return text
+}
+
+func warningLines(list []model.DedupWarning) (text string) {
+	for _, w := range list {
+		text += fmt.Sprintf("\n%s: %s: %s. %s.", strings.ToUpper(w.Level), w.Says, w.Means, strings.ToUpper(w.Remedy[:1])+w.Remedy[1:])
+	}
+	return text
+}
+
+// iec writes bytes, also fewer than none.
+func iec(n int64) string {
+	if n < 0 {
+		return "-" + humanize.IBytes(uint64(-n))
+	}
+	return humanize.IBytes(uint64(n))
+}
+
+// figure writes a figure with its interval.
+func figure(f dedup.Figure) string {
+	if f.IsExact() {
+		return iec(f.Bytes)
+	}
+	return fmt.Sprintf("%s (%s to %s)", iec(f.Bytes), iec(f.Low), iec(f.High))
+}
+
+// How deep folders are that a command shows, the server and the share with them, and
+// how many rows of them: all are in --output json.
+const (
+	shownDepth = 3
+	shownRows  = 40
+)
+
+// foundTable shows where the saving is.
+func foundTable(f *dedup.Found, by string) (table, error) {
+	parts := map[string][]dedup.Part{"type": f.Where.Types, "age": f.Where.Ages, "size": f.Where.Sizes, "owner": f.Where.Owners, "folder": folderParts(f.Where.Folders, "", nil)}
+	t := table{heads: []string{by, "files", "bytes", "would take", "saves", "rate"}}
+	if list, ok := parts[by]; ok {
+		for _, p := range list {
+			if deep := by == "folder" && strings.Count(p.Name, "/") >= shownDepth; p.Files > 0 && !deep && len(t.rows) < shownRows {
+				t.add(p.Name, humanize.Comma(p.Files), iec(p.Bytes), iec(p.Stored), iec(p.Saving), fmt.Sprintf("%.1f%%", 100*float64(p.Saving)/float64(max(p.Bytes, 1))))
+			}
+		}
+		return t, nil
+	}
+	switch by {
+	case "twins":
+		t.heads = []string{"files", "each", "spares", "among them"}
+		for _, s := range f.Twins {
+			t.add(humanize.Comma(s.Files), iec(s.Size), iec(s.Spares), strings.Join(s.Paths, ", "))
+		}
+	case "near":
+		t.heads = []string{"in common", "of the smaller", "file", "and"}
+		for _, n := range f.Where.Near {
+			t.add(iec(n.Common), fmt.Sprintf("%.0f%%", 100*n.Part), n.A, n.B)
+		}
+	case "chunks":
+		t.heads = []string{"chunk", "length", "times", "spares", "among others in"}
+		for _, p := range f.Where.Popular {
+			t.add(p.Print[:16], iec(p.Length), humanize.Comma(p.Times), iec(p.Spares), strings.Join(p.Paths, ", "))
+		}
+	case "min-age":
+		t.heads = []string{"unchanged for", "files", "bytes", "saves"}
+		for _, p := range f.Curve {
+			t.add(fmt.Sprint(p.Days, " days"), humanize.Comma(p.Files), iec(p.Bytes), figure(p.Saving))
+		}
+	default:
+		return t, usageError{fmt.Sprintf("--by: %q is none of folder, type, age, size, owner, twins, near, chunks, min-age", by)}
+	}
+	return t, nil
+}
+
+// folderParts lists folders with those in them behind each.
+func folderParts(n dedup.Node, above string, list []dedup.Part) []dedup.Part {
+	for _, child := range n.Below {
+		p := child.Part
+		p.Name = strings.TrimPrefix(above+"/"+child.Name, "/")
+		list = folderParts(child, p.Name, append(list, p))
+	}
+	return list
+}
+
+func listVolumes(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {
+	volumes, err := api.EstimatedVolumes(ctx)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"volume", "profile", "estimated", "run", "files", "bytes", "would be saved", "rate", "now"}, empty: "No volume was estimated yet. Begin with: bspan dedup estimate SERVER/SHARE"}
+	for _, v := range volumes {
+		now := ""
+		if v.Busy != nil {
+			now = fmt.Sprintf("run %d %s %.0f%%", v.Busy.ID, v.Busy.State, 100*v.Busy.Fraction)
+		}
+		if v.Latest == nil {
+			t.add(v.Name, v.Profile, "", "", "", "", "", "", now)
+			continue
+		}
+		l := &v.Latest.Totals
+		rate, _, _ := l.Rate()
+		t.add(v.Name, v.Profile, when(v.Latest.At), fmt.Sprint(v.Latest.Run), humanize.Comma(l.Files), iec(l.Bytes), figure(l.Saving), fmt.Sprintf("%.1f%%", rate), now)
+	}
+	return show(c, volumes, t)
+}
+
+func compareEstimates(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	return onRun(args[0], func(first int64) error {
+		return onRun(args[1], func(second int64) error {
+			both, err := api.CompareEstimates(ctx, first, second)
+			if err != nil {
+				return err
+			}
+			a, b := &both.Before, &both.After
+			return show(c, both, estimatesTable(a.Found, b.Found, fmt.Sprintf("run %d, %s", a.Run.ID, when(a.Run.Created)), fmt.Sprintf("run %d, %s", b.Run.ID, when(b.Run.Created))))
+		})
+	})
+}
+
+// comparedTable shows two findings side by side.
+func estimatesTable(a, b *dedup.Found, first, second string) table {
+	t := table{heads: []string{"", first, second, "difference"}}
+	bytes := func(name string, x, y int64) { t.add(name, iec(x), iec(y), iec(y-x)) }
+	count := func(name string, x, y int64) { t.add(name, humanize.Comma(x), humanize.Comma(y), humanize.Comma(y-x)) }
+	count("files", a.Totals.Files, b.Totals.Files)
+	bytes("bytes", a.Totals.Bytes, b.Totals.Bytes)
+	count("files in policy", a.Totals.InPolicy.Files, b.Totals.InPolicy.Files)
+	bytes("bytes in policy", a.Totals.InPolicy.Bytes, b.Totals.InPolicy.Bytes)
+	bytes("different chunks", a.Totals.Unique.Bytes, b.Totals.Unique.Bytes)
+	bytes("compressed", a.Totals.Packed.Bytes, b.Totals.Packed.Bytes)
+	bytes("equal files alone save", a.WholeFiles, b.WholeFiles)
+	bytes("would be saved", a.Totals.Saving.Bytes, b.Totals.Saving.Bytes)
+	x, _, _ := a.Totals.Rate()
+	y, _, _ := b.Totals.Rate()
+	t.add("rate", fmt.Sprintf("%.1f%%", x), fmt.Sprintf("%.1f%%", y), fmt.Sprintf("%+.1f", y-x))
+	return t
+}
+
+func whatIf(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	rules, budget, err := policyOf(c)
+	if err != nil {
+		return err
+	}
+	a, err := api.WhatIf(ctx, args[0], model.WhatIf{Policy: rules, Budget: budget})
+	if err != nil {
+		return err
+	}
+	v, err := api.EstimatedVolume(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	var t table
+	if v.Latest != nil {
+		now, err := api.Estimate(ctx, v.Latest.Run)
+		if err != nil {
+			return err
+		}
+		t = estimatesTable(now.Found, &a.Found, fmt.Sprintf("run %d", v.Latest.Run), "under this policy")
+	}
+	t.after = sentence(a.Volume.Name, &a.Found) + warningLines(a.Warnings)
+	return show(c, a, t)
+}

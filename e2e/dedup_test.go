@@ -1,0 +1,201 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"bridgespan/client"
+	"bridgespan/core/dedup"
+	"bridgespan/core/filter"
+	"bridgespan/e2e/harness"
+	"bridgespan/model"
+	"bridgespan/tree"
+)
+
+// estimating is a volume of two shares that is estimated.
+type estimating struct {
+	*testing.T
+	e     *harness.Estate
+	trees map[string]tree.Tree
+}
+
+func (v *estimating) put(share, name string, content []byte, days int) {
+	v.Helper()
+	t := v.trees[share]
+	if err := tree.MkdirAll(v.Context(), t, filepath.Dir(name)); err != nil {
+		v.Fatal(err)
+	}
+	if _, err := t.Put(v.Context(), name, bytes.NewReader(content), tree.PutOptions{Replace: true, Meta: tree.Meta{Modified: time.Now().AddDate(0, 0, -days)}}); err != nil {
+		v.Fatal(err)
+	}
+}
+
+// estimate estimates, and waits until that has ended.
+func (v *estimating) estimate(asked model.NewEstimate) model.Estimate {
+	v.Helper()
+	e, err := v.e.API.StartEstimate(v.Context(), asked)
+	for deadline := time.Now().Add(time.Minute); err == nil && !e.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		e, err = v.e.API.Estimate(v.Context(), e.Run.ID)
+	}
+	if err != nil || e.Run.State != model.RunDone || e.Found == nil {
+		v.Fatalf("the estimate: %+v, %v", e, err)
+	}
+	return e
+}
+
+func randomBytes(seed byte, size int) []byte {
+	b := make([]byte, size)
+	_, _ = rand.NewChaCha8([32]byte{seed}).Read(b)
+	return b
+}
+
+// TestDedup estimates a volume of two shares of a real server, changes it, and asks
+// for other policies.
+func TestDedup(t *testing.T) {
+	e := harness.StartEstate(t)
+	v := &estimating{t, e, map[string]tree.Tree{"store": harness.Tree(t, e.Oak, "store"), "quiet": harness.Tree(t, e.Oak, "quiet")}}
+	scan := randomBytes(1, 1<<20)
+	v.put("store", "est/rose.tif", scan, 40)
+	v.put("store", "est/copy of rose.tif", scan, 20)
+	v.put("quiet", "est/rose.tif", scan, 2)
+	v.put("quiet", "est/notes.txt", bytes.Repeat([]byte("in flower on the north bed\n"), 10_000), 100)
+	v.put("quiet", "est/cache/a.tmp", randomBytes(2, 300_000), 100)
+	places := []model.DedupPlace{{Server: "oak", Share: "store", Sub: "est"}, {Server: "OAK", Share: "quiet", Sub: "est"}}
+	policy := filter.Rules{LeaveOut: []string{"cache/", "nowhere/"}}
+
+	first := v.estimate(model.NewEstimate{Name: "oak data", Places: places, Policy: policy, Compress: "all", Budget: 8 << 20})
+	f := first.Found
+	if f.Totals.Files != 5 || f.Totals.InPolicy.Bytes != 3<<20+270_000 || !f.Totals.Exact || f.WholeFiles != 2<<20 || f.Totals.Unique.Bytes < 1<<20 || f.Totals.Unique.Bytes > 1<<20+270_000 || f.Totals.Packed.Bytes > 1<<20+20_000 {
+		t.Errorf("%+v", f.Totals)
+	}
+	if first.Progress.Read != 4 || first.Progress.ReadBytes != f.Totals.InPolicy.Bytes || first.Volume.Places[1].Server != "oak" {
+		t.Errorf("%+v, %+v", first.Progress, first.Volume)
+	}
+	if len(first.Warnings) != 1 || !strings.Contains(first.Warnings[0].Says, `"nowhere/"`) {
+		t.Errorf("warnings are %+v", first.Warnings)
+	}
+	if len(f.Twins) != 1 || f.Twins[0].Files != 3 || !slices.Contains(f.Twins[0].Paths, "oak/quiet/est/rose.tif") {
+		t.Errorf("equal files are %+v", f.Twins)
+	}
+	if owners := f.Where.Owners; len(owners) != 1 || !strings.HasPrefix(owners[0].Name, "S-1-5-21-") {
+		t.Errorf("owners are %+v", owners)
+	}
+
+	// The second time, what changed is read alone.
+	v.put("store", "est/rose.tif", randomBytes(3, 1<<20), 0)
+	second := v.estimate(model.NewEstimate{Name: "oak data", Policy: policy})
+	if p := second.Progress; p.Read != 1 || p.ReadBytes != 1<<20 || second.Found.WholeFiles != 1<<20 {
+		t.Errorf("the second time: %+v, %+v", p, second.Found.Totals)
+	}
+	volume, err := e.API.EstimatedVolume(t.Context(), "oak data")
+	if err != nil || len(volume.Trend) != 2 || volume.Latest.Run != second.Run.ID || volume.Latest.Capacity == 0 || volume.Busy != nil {
+		t.Errorf("the volume: %+v, %v", volume, err)
+	}
+	both, err := e.API.CompareEstimates(t.Context(), second.Run.ID, first.Run.ID)
+	if err != nil || both.Before.Run.ID != first.Run.ID {
+		t.Errorf("compared: %+v, %v", both.Before.Run, err)
+	}
+	v.whatIf()
+	v.refusals(places)
+	v.commands(second.Run.ID)
+	if err := e.API.ForgetEstimatedVolume(t.Context(), "oak data"); err != nil {
+		t.Fatal(err)
+	}
+	wantRefused(t, "a forgotten volume", lastError(e.API.EstimatedVolume(t.Context(), "oak data")), http.StatusNotFound)
+	if again, err := e.API.Estimate(t.Context(), second.Run.ID); err != nil || again.Found == nil {
+		t.Errorf("what a run found is gone with its volume: %v", err)
+	}
+}
+
+// wantRefused checks that the API has refused something.
+func wantRefused(t *testing.T, what string, err error, status int) {
+	t.Helper()
+	var refused *client.Error
+	if !errors.As(err, &refused) || refused.Status != status {
+		t.Errorf("%s: %v, want status %d", what, err, status)
+	}
+}
+
+func lastError[T any](_ T, err error) error { return err }
+
+// whatIf asks for other policies; what was not read is told of.
+func (v *estimating) whatIf() {
+	v.Helper()
+	older, err := v.e.API.WhatIf(v.Context(), "oak data", model.WhatIf{Policy: filter.Rules{MinDays: 10, LeaveOut: []string{"cache/"}}})
+	if err != nil || older.Found.Totals.InPolicy.Files != 2 || !slices.Contains(older.Found.Totals.Left, dedup.Left{Why: "changed too recently", Files: 2, Bytes: 2 << 20}) {
+		v.Errorf("older alone: %+v, %v", older.Found.Totals, err)
+	}
+	all, err := v.e.API.WhatIf(v.Context(), "oak data", model.WhatIf{})
+	if err != nil || !slices.Contains(all.Found.Totals.Left, dedup.Left{Why: dedup.NotYet, Files: 1, Bytes: 300_000}) || len(all.Warnings) != 1 || !strings.Contains(all.Warnings[0].Says, "never read") {
+		v.Errorf("all: %+v, %+v, %v", all.Found.Totals, all.Warnings, err)
+	}
+	none, err := v.e.API.WhatIf(v.Context(), "oak data", model.WhatIf{Policy: filter.Rules{MinDays: 9999}})
+	if err != nil || len(none.Warnings) != 1 || none.Warnings[0].Says != "the policy leaves nothing" {
+		v.Errorf("nothing: %+v, %v", none.Warnings, err)
+	}
+}
+
+func (v *estimating) refusals(places []model.DedupPlace) {
+	v.Helper()
+	for name, asked := range map[string]model.NewEstimate{
+		"nothing":     {},
+		"no share":    {Places: []model.DedupPlace{{Server: "oak", Share: "nowhere"}}},
+		"overlap":     {Places: []model.DedupPlace{{Server: "oak", Share: "store"}, {Server: "oak", Share: "store", Sub: "est"}}},
+		"other parts": {Name: "oak data", Places: places[:1]},
+		"no memory":   {Name: "oak data", Budget: 1000},
+		"no pattern":  {Name: "oak data", Policy: filter.Rules{LeaveOut: []string{"[/"}}},
+	} {
+		if _, err := v.e.API.StartEstimate(v.Context(), asked); err == nil {
+			v.Errorf("%s is taken", name)
+		} else {
+			wantRefused(v.T, name, err, http.StatusUnprocessableEntity)
+		}
+	}
+	wantRefused(v.T, "an unknown volume", lastError(v.e.API.StartEstimate(v.Context(), model.NewEstimate{Name: "unknown"})), http.StatusNotFound)
+	wantRefused(v.T, "another", lastError(v.e.API.WhatIf(v.Context(), "unknown", model.WhatIf{})), http.StatusNotFound)
+}
+
+// commands shows the same on the command line.
+func (v *estimating) commands(run int64) {
+	v.Helper()
+	s := shell{harness.Program(v.T, "bspan"), v.TempDir()}
+	if _, complaint, code := s.run(v.T, harness.Password+"\n", "--server", v.e.Base, "login", "--name", harness.Admin, "--password-file", "-"); code != 0 {
+		v.Fatal(complaint)
+	}
+	for _, step := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"dedup", "list"}, 0, "oak data"},
+		{[]string{"dedup", "show", "oak data"}, 0, "oak/store/est"},
+		{[]string{"dedup", "show", fmt.Sprint(run), "--by", "type"}, 0, ".tif"},
+		{[]string{"dedup", "show", "oak data", "--by", "twins"}, 0, "copy of rose.tif"},
+		{[]string{"dedup", "show", "oak data", "--by", "min-age"}, 0, "730 days"},
+		{[]string{"dedup", "show", "oak data", "--by", "colour"}, 2, "none of folder"},
+		{[]string{"dedup", "what-if", "oak data", "--min-age", "10", "--skip-folder", "cache"}, 0, "UNDER THIS POLICY"},
+		{[]string{"dedup", "what-if", "oak data", "--min-size", "many"}, 2, "no size"},
+		{[]string{"dedup", "estimate", "oak data", "--skip-type", ".tmp"}, 0, "Nothing had to be read"},
+		{[]string{"dedup", "estimate", "oak"}, 2, "does not name a share"},
+		{[]string{"dedup", "show", "pine"}, 1, "no volume"},
+	} {
+		out, complaint, code := s.run(v.T, "", step.args...)
+		if code != step.code || !strings.Contains(out+complaint, step.says) {
+			v.Errorf("bspan %s: %d %s%s", strings.Join(step.args, " "), code, out, complaint)
+		}
+	}
+	out, _, _ := s.run(v.T, "", "-o", "json", "dedup", "show", "oak data")
+	var told model.Estimate
+	if err := json.Unmarshal([]byte(out), &told); err != nil || told.Found == nil {
+		v.Errorf("as JSON: %v", err)
+	}
+}

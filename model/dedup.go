@@ -1,0 +1,108 @@
+package model
+
+import (
+	"time"
+
+	"bridgespan/core/dedup"
+	"bridgespan/core/filter"
+)
+
+// DedupVolume is a volume whose deduplication is estimated: shares, or folders of
+// them, that are looked at together.
+type DedupVolume struct {
+	ID          int64        `json:"-"`
+	Name        string       `json:"name"`
+	Places      []DedupPlace `json:"places"`
+	Profile     string       `json:"profile" enum:"documents,disk-images,backups" doc:"How it was read"`
+	Compression int          `json:"-"`
+	Created     time.Time    `json:"created"`
+}
+
+// DedupPlace is a share, or a folder of one.
+type DedupPlace struct {
+	Server string `json:"server" minLength:"1" maxLength:"255"`
+	Share  string `json:"share" minLength:"1" maxLength:"255"`
+	Sub    string `json:"sub,omitempty" maxLength:"4000" doc:"Folder of the share; absent for all of it"`
+}
+
+// NewEstimate asks for an estimate.
+type NewEstimate struct {
+	Name     string       `json:"name,omitempty" maxLength:"255" doc:"Name of the volume; absent for the name of its first place"`
+	Places   []DedupPlace `json:"places,omitempty" maxItems:"100" doc:"What makes up the volume; absent for a volume that was estimated before"`
+	Profile  string       `json:"profile,omitempty" enum:"documents,disk-images,backups" doc:"What is in it; absent for what it was before, or documents"`
+	Policy   filter.Rules `json:"policy,omitzero" doc:"What would be deduplicated"`
+	Compress string       `json:"compress,omitempty" enum:"sample,all" doc:"Of which chunks it is measured how far they compress: of one in 16, or of all"`
+	Budget   int64        `json:"budgetBytes,omitempty" minimum:"0" doc:"Memory to count in; absent for 512 MB"`
+	Priority string       `json:"priority,omitempty" enum:"low,normal,high" doc:"How many files are read side by side: 1, 2 or 4"`
+	Pace     float64      `json:"paceMbit,omitempty" minimum:"0" doc:"Mbit/s to read at most; absent for no bound"`
+}
+
+// Estimate is an estimate as far as it is.
+type Estimate struct {
+	Run      Run            `json:"run"`
+	Volume   DedupVolume    `json:"volume"`
+	Asked    NewEstimate    `json:"asked"`
+	Progress DedupProgress  `json:"progress"`
+	Warnings []DedupWarning `json:"warnings" doc:"What should be known before the number is used"`
+	Found    *dedup.Found   `json:"found,omitempty" doc:"What was found, once it is done"`
+	Why      string         `json:"profileWhy" doc:"What the profile changes, and why"`
+}
+
+// DedupProgress is how far an estimate is.
+type DedupProgress struct {
+	Found      int64    `json:"files" doc:"Files that were listed"`
+	FoundBytes int64    `json:"bytes"`
+	ToRead     int64    `json:"toReadBytes" doc:"Of those that are new or have changed"`
+	Read       int64    `json:"read" doc:"Files that were read"`
+	ReadBytes  int64    `json:"readBytes"`
+	ReadMs     int64    `json:"readMs" doc:"For how long it read, in milliseconds"`
+	Saved      int64    `json:"savedBytes" doc:"Of what was read now, bytes that were there already, about; before compression"`
+	Trouble    int64    `json:"trouble" doc:"Files that could not be read"`
+	Unlisted   int64    `json:"unlisted" doc:"Folders that could not be listed"`
+	Troubles   []string `json:"troubles" doc:"Some of them, and why"`
+}
+
+// DedupWarning is what should be known of a volume or an estimate.
+type DedupWarning struct {
+	Level  string `json:"level" enum:"warn,fail"`
+	Says   string `json:"says"`
+	Means  string `json:"means"`
+	Remedy string `json:"remedy"`
+}
+
+// EstimateComparison is what changed between two estimates.
+type EstimateComparison struct {
+	Before Estimate `json:"before"`
+	After  Estimate `json:"after"`
+}
+
+// WhatIf asks what another policy would save.
+type WhatIf struct {
+	Policy filter.Rules `json:"policy"`
+	Budget int64        `json:"budgetBytes,omitempty" minimum:"0" doc:"Memory to count in; absent for 512 MB"`
+}
+
+// WhatIfAnswer is what another policy would save.
+type WhatIfAnswer struct {
+	Volume   DedupVolume    `json:"volume"`
+	Policy   filter.Rules   `json:"policy"`
+	Found    dedup.Found    `json:"found"`
+	Warnings []DedupWarning `json:"warnings"`
+}
+
+// EstimatePoint is what an estimate came to.
+type EstimatePoint struct {
+	Run      int64        `json:"run" doc:"Number of its run"`
+	At       time.Time    `json:"at"`
+	Totals   dedup.Totals `json:"totals"`
+	Capacity int64        `json:"capacityBytes" doc:"Of the storage under the volume"`
+	Free     int64        `json:"freeBytes"`
+}
+
+// EstimatedVolume is a volume with what is known of it.
+type EstimatedVolume struct {
+	DedupVolume
+	Latest *EstimatePoint  `json:"latest,omitempty" doc:"What the latest estimate came to"`
+	Trend  []EstimatePoint `json:"trend" doc:"What estimates came to, the oldest first; at most 60"`
+	Busy   *Run            `json:"busy,omitempty" doc:"The estimate that is under way, or the last one if it did not come to its end"`
+}

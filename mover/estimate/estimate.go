@@ -1,0 +1,263 @@
+// Package estimate looks through a volume for the deduplication estimator: it lists
+// the places that make up the volume, reads the files that are new or have changed,
+// and keeps what package core/dedup makes of each in a [Store]. From there the
+// estimate is counted, under any policy, without the volume being read again.
+//
+// It never writes to the volume. What was read is kept while it goes on, so that
+// work that stopped at any moment goes on from there; files that somebody holds open
+// are tried again, and told of when that does not help.
+package estimate
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"bridgespan/core/dedup"
+	"bridgespan/tree"
+)
+
+// Place is a share of the volume, or a folder of one. Several are parts of one volume.
+type Place struct {
+	Server string
+	Name   string // that people know it by, such as fern/herbarium
+	Tree   tree.Tree
+}
+
+// same reports whether a file is as it was when it was read.
+func same(r *dedup.Record, e tree.Entry) bool {
+	if r.Folder || e.Kind == tree.Folder {
+		return r.Folder && e.Kind == tree.Folder
+	}
+	return r.Size == e.Size && r.Modified.Equal(e.Modified) && (r.ID == 0 || e.ID == 0 || r.ID == e.ID)
+}
+
+// Store keeps the records of a volume. Its methods may be called from several
+// goroutines.
+type Store interface {
+	// Children lists what is known right in a folder, without summaries.
+	Children(ctx context.Context, place int, folder string) ([]dedup.Record, error)
+	// Save keeps records, in place of those with their paths.
+	Save(ctx context.Context, records []dedup.Record) error
+	// Forget drops what is right in a folder under some names, with all below.
+	Forget(ctx context.Context, place int, folder string, names []string) error
+	// Unread lists files whose content is not known, in an order of its own, after
+	// the last of those that were listed before; nil for the first.
+	Unread(ctx context.Context, after *dedup.Record, limit int) ([]dedup.Record, error)
+}
+
+// Progress is how far the work is.
+type Progress struct {
+	Found, FoundBytes int64 // files that were listed
+	ToRead            int64 // bytes of those that are to be read
+	Files, Bytes      int64 // that were read
+	Saved             int64 // bytes of what was read that was there already, about
+	Trouble           int64 // that could not be read
+	Unlisted          int64 // folders that could not be listed
+}
+
+// Work looks through a volume.
+type Work struct {
+	Places      []Place
+	Store       Store
+	Profile     dedup.Profile
+	Compression dedup.Compression
+	// Budget bounds the memory that prints are counted in, in bytes.
+	Budget int64
+	// Readers is how many files are read side by side; 0 is one.
+	Readers int
+	// Wants reports whether a file is to be read; nil wants all.
+	Wants func(r *dedup.Record) bool
+	// Pace waits until so many bytes may be read; nil never does.
+	Pace func(ctx context.Context, bytes int) error
+	// Tries is how often a file in use is tried, and Pause how long between; Sleep
+	// waits so long.
+	Tries int
+	Pause time.Duration
+
+	progress struct{ found, foundBytes, toRead, files, bytes, saved, trouble, unlisted atomic.Int64 }
+	mu       sync.Mutex // of what follows
+	table    *dedup.Table
+	troubles []string
+}
+
+// Progress tells how far the work is.
+func (w *Work) Progress() Progress {
+	p := &w.progress
+	return Progress{p.found.Load(), p.foundBytes.Load(), p.toRead.Load(), p.files.Load(), p.bytes.Load(), p.saved.Load(), p.trouble.Load(), p.unlisted.Load()}
+}
+
+// mostTroubles is of how many troubles the paths are told.
+const mostTroubles = 50
+
+// Troubles are some of the paths that could not be listed or read, and why.
+func (w *Work) Troubles() []string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return append([]string{}, w.troubles...)
+}
+
+func (w *Work) trouble(r *dedup.Record, why string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(w.troubles) < mostTroubles {
+		w.troubles = append(w.troubles, w.Places[r.Place].Name+"/"+r.Path+": "+why)
+	}
+}
+
+// ownFolder is where Bridge Span keeps what is on its way and what was replaced: it
+// is no content of the volume.
+const ownFolder = ".bspan"
+
+// listers is how many folders are listed side by side.
+const listers = 4
+
+// Look lists the volume and finds what is new, changed or gone. It returns an error
+// when a place cannot be listed at all; a folder that cannot be is told of, and what
+// is known of it stays.
+func (w *Work) Look(ctx context.Context) error {
+	group, run := errgroup.WithContext(ctx)
+	group.SetLimit(listers)
+	for place := range w.Places {
+		if err := w.folder(run, group, place, "."); err != nil {
+			return errors.Join(err, group.Wait())
+		}
+	}
+	return group.Wait()
+}
+
+// folder looks at one folder, and goes on below.
+func (w *Work) folder(ctx context.Context, group *errgroup.Group, place int, folder string) error {
+	known := make(chan result, 1)
+	go func() {
+		list, err := w.Store.Children(ctx, place, folder)
+		known <- result{list, err}
+	}()
+	var listed []tree.Entry
+	var failed error
+	for e, err := range w.Places[place].Tree.List(ctx, folder, tree.Plain) {
+		if err != nil && e.Name == "" {
+			failed = err
+			break
+		}
+		if folder != "." || e.Name != ownFolder {
+			listed = append(listed, e)
+		}
+	}
+	before := <-known
+	switch {
+	case before.err != nil:
+		return before.err
+	case failed != nil && (folder == "." || ctx.Err() != nil || errors.Is(failed, tree.ErrUnreachable)):
+		return failed
+	case failed != nil && errors.Is(failed, fs.ErrNotExist):
+		return nil // the next look finds it gone
+	case failed != nil:
+		w.progress.unlisted.Add(1)
+		w.trouble(&dedup.Record{Place: place, Path: folder}, plainly(failed))
+		return nil
+	}
+	below, err := w.compare(ctx, place, folder, listed, before.list)
+	if err != nil {
+		return err
+	}
+	for _, b := range below {
+		if !group.TryGo(func() error { return w.folder(ctx, group, place, b) }) {
+			if err := w.folder(ctx, group, place, b); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+type result struct {
+	list []dedup.Record
+	err  error
+}
+
+// compare keeps what is not as it was, and returns the folders below.
+func (w *Work) compare(ctx context.Context, place int, folder string, listed []tree.Entry, known []dedup.Record) (below []string, err error) {
+	were := make(map[string]*dedup.Record, len(known))
+	for i := range known {
+		were[known[i].Path] = &known[i]
+	}
+	var changed []dedup.Record
+	for _, e := range listed {
+		if e.Kind != tree.File && e.Kind != tree.Folder {
+			continue
+		}
+		at := e.Name
+		if folder != "." {
+			at = folder + "/" + e.Name
+		}
+		if e.Kind == tree.Folder {
+			below = append(below, at)
+		}
+		was := were[at]
+		delete(were, at)
+		rec := dedup.Record{Place: place, Path: at, Folder: e.Kind == tree.Folder, Size: e.Size, Allocated: e.Allocated, Modified: e.Modified, ID: e.ID, Unread: dedup.NotYet}
+		if rec.Folder {
+			rec = dedup.Record{Place: place, Path: at, Folder: true}
+		}
+		if was != nil && same(was, e) {
+			rec = *was
+		} else {
+			if was != nil && was.Folder != rec.Folder { // what was below goes
+				if err := w.Store.Forget(ctx, place, folder, []string{e.Name}); err != nil {
+					return nil, err
+				}
+			}
+			changed = append(changed, rec)
+		}
+		if !rec.Folder {
+			w.found(&rec)
+		}
+	}
+	var gone []string
+	for at := range were {
+		gone = append(gone, at[strings.LastIndexByte(at, '/')+1:])
+	}
+	if len(gone) > 0 {
+		if err := w.Store.Forget(ctx, place, folder, gone); err != nil {
+			return nil, err
+		}
+	}
+	if len(changed) > 0 {
+		err = w.Store.Save(ctx, changed)
+	}
+	return below, err
+}
+
+// found counts a file that was listed.
+func (w *Work) found(r *dedup.Record) {
+	w.progress.found.Add(1)
+	w.progress.foundBytes.Add(r.Size)
+	if wanted := w.wants(r); wanted && r.Unread != "" {
+		w.progress.toRead.Add(r.Size)
+	}
+}
+
+func (w *Work) wants(r *dedup.Record) bool { return r.Size > 0 && (w.Wants == nil || w.Wants(r)) }
+
+// plainly is an error without the path that it happened at, in few words.
+func plainly(err error) string {
+	switch {
+	case errors.Is(err, fs.ErrPermission):
+		return "no permission to read"
+	case errors.Is(err, tree.ErrInUse):
+		return "in use"
+	}
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		err = at.Err
+	}
+	text := err.Error()
+	return text[:min(len(text), 150)]
+}

@@ -1,0 +1,250 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"math"
+	"path"
+	"time"
+
+	"bridgespan/core/dedup"
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+const dedupVolumeColumns = `SELECT id, name, places, profile, compression, created FROM dedup_volumes`
+
+func scanDedupVolume(s scanner) (v model.DedupVolume, err error) {
+	var places []byte
+	if err = s.Scan(&v.ID, &v.Name, &places, &v.Profile, &v.Compression, &v.Created); err == nil {
+		err = json.Unmarshal(places, &v.Places)
+	}
+	return v, err
+}
+
+func noDedupVolume(name string) error {
+	return notFound("volume", name, "list those that were estimated with: bspan dedup list")
+}
+
+// DedupVolumes lists the volumes that were estimated, by name.
+func (q Queries) DedupVolumes(ctx context.Context, p Page) ([]model.DedupVolume, error) {
+	rows, err := q.run.QueryContext(ctx, dedupVolumeColumns+` WHERE name_key > ? ORDER BY name_key LIMIT ?`, p.After, p.Limit)
+	return collect(rows, err, scanDedupVolume)
+}
+
+// DedupVolumeNumbered finds a volume by its number.
+func (q Queries) DedupVolumeNumbered(ctx context.Context, id int64) (model.DedupVolume, error) {
+	return one(q.run.QueryRowContext(ctx, dedupVolumeColumns+` WHERE id = ?`, id), scanDedupVolume,
+		fault.New(fault.NotFound, "begin anew with: bspan dedup estimate", "the volume was forgotten"))
+}
+
+// DedupVolume finds a volume that was estimated.
+func (q Queries) DedupVolume(ctx context.Context, name string) (model.DedupVolume, error) {
+	return one(q.run.QueryRowContext(ctx, dedupVolumeColumns+` WHERE name_key = ?`, []byte(namespace.Key(name))), scanDedupVolume, noDedupVolume(name))
+}
+
+// AddDedupVolume adds a volume, and returns its number.
+func (tx *Tx) AddDedupVolume(ctx context.Context, v model.DedupVolume) (int64, error) {
+	places, err := json.Marshal(v.Places)
+	if err != nil {
+		return 0, err
+	}
+	_, id, err := tx.exec(ctx, `INSERT INTO dedup_volumes (name, name_key, places, profile, compression, created) VALUES (?, ?, ?, ?, ?, ?)`,
+		v.Name, []byte(namespace.Key(v.Name)), places, v.Profile, v.Compression, v.Created)
+	return id, taken(err, "name", "volume", v.Name)
+}
+
+// ReadOtherwise notes that a volume is read in another way: what was read is unread then.
+func (tx *Tx) ReadOtherwise(ctx context.Context, v model.DedupVolume) error {
+	if _, _, err := tx.exec(ctx, `UPDATE dedup_volumes SET profile = ?, compression = ? WHERE id = ?`, v.Profile, v.Compression, v.ID); err != nil {
+		return err
+	}
+	_, _, err := tx.exec(ctx, `UPDATE dedup_files SET unread = ?, digest = NULL, summary = NULL WHERE volume_id = ? AND NOT is_folder`, dedup.NotYet, v.ID)
+	return err
+}
+
+// RemoveDedupVolume forgets a volume, and all that was read of it.
+func (tx *Tx) RemoveDedupVolume(ctx context.Context, id int64) error {
+	_, _, err := tx.exec(ctx, `DELETE FROM dedup_volumes WHERE id = ?`, id)
+	return err
+}
+
+// Dedup are the records of a volume's files: the store of its estimates.
+type Dedup struct {
+	db     *DB
+	volume int64
+}
+
+// Dedup returns the records of the files of a volume.
+func (db *DB) Dedup(volume int64) *Dedup { return &Dedup{db, volume} }
+
+func dedupFolder(place int, folder string) []byte { return folderOf(fmt.Sprint(place, ":", folder)) }
+
+const dedupColumns = `SELECT place, path, is_folder, size, allocated, modified, file_id, owner, unread, digest, `
+
+func scanDedup(s scanner) (r dedup.Record, err error) {
+	var modified int64
+	var unread sql.NullString
+	var digest, summary []byte
+	if err := s.Scan(&r.Place, &r.Path, &r.Folder, &r.Size, &r.Allocated, &modified, &r.ID, &r.Owner, &unread, &digest, &summary); err != nil {
+		return r, err
+	}
+	r.Modified, r.Unread = fromNano(modified), unread.String
+	if summary != nil {
+		err = r.Summary.UnmarshalBinary(summary)
+	}
+	copy(r.Summary.Digest[:], digest)
+	return r, err
+}
+
+// Children lists what is known right in a folder, without summaries.
+func (d *Dedup) Children(ctx context.Context, place int, folder string) ([]dedup.Record, error) {
+	rows, err := d.db.run.QueryContext(ctx, dedupColumns+`NULL FROM dedup_files WHERE volume_id = ? AND folder = ?`, d.volume, dedupFolder(place, folder))
+	return collect(rows, err, scanDedup)
+}
+
+// mostStatement is how many bytes of summaries one statement carries.
+const mostStatement = 4 << 20
+
+// Save keeps records.
+func (d *Dedup) Save(ctx context.Context, records []dedup.Record) error {
+	for len(records) > 0 {
+		var rows values
+		size, n := 0, 0
+		for n < len(records) && n < bulkRows && size < mostStatement {
+			r := &records[n]
+			var unread, digest, summary any
+			switch {
+			case r.Folder:
+			case r.Unread != "":
+				unread = short(r.Unread, 200)
+			default:
+				b, err := r.Summary.AppendBinary(nil)
+				if err != nil {
+					return err
+				}
+				size += len(b)
+				digest, summary = r.Summary.Digest[:], b
+			}
+			rows.add(d.volume, dedupFolder(r.Place, path.Dir(r.Path)), []byte(path.Base(r.Path)), r.Place, []byte(r.Path), r.Folder, r.Size, r.Allocated, toNano(r.Modified), r.ID, r.Owner, unread, digest, summary)
+			n++
+		}
+		if err := d.db.Change(ctx, func(tx *Tx) error { return rows.replacing(ctx, tx, "dedup_files") }); err != nil {
+			return err
+		}
+		records = records[n:]
+	}
+	return nil
+}
+
+// Forget drops what is right in a folder under some names, with all below.
+func (d *Dedup) Forget(ctx context.Context, place int, folder string, names []string) error {
+	for _, name := range names {
+		at := path.Join(folder, name)
+		below, err := d.Children(ctx, place, at)
+		if err != nil {
+			return err
+		}
+		var inside []string
+		for _, b := range below {
+			inside = append(inside, path.Base(b.Path))
+		}
+		if err := d.Forget(ctx, place, at, inside); err != nil {
+			return err
+		}
+	}
+	for len(names) > 0 {
+		part := names[:min(len(names), bulkRows)]
+		args := []any{d.volume, dedupFolder(place, folder)}
+		for _, name := range part {
+			args = append(args, []byte(name))
+		}
+		if _, _, err := d.db.exec(ctx, `DELETE FROM dedup_files WHERE volume_id = ? AND folder = ? AND name IN (`+placeholders(len(part))+`)`, args...); err != nil {
+			return err
+		}
+		names = names[len(part):]
+	}
+	return nil
+}
+
+// Unread lists files whose content is not known, after the last that was listed before.
+func (d *Dedup) Unread(ctx context.Context, after *dedup.Record, limit int) ([]dedup.Record, error) {
+	where, args := ``, []any{d.volume}
+	if after != nil {
+		folder := dedupFolder(after.Place, path.Dir(after.Path))
+		where, args = ` AND (folder > ? OR folder = ? AND name > ?)`, append(args, folder, folder, []byte(path.Base(after.Path)))
+	}
+	rows, err := d.db.run.QueryContext(ctx, dedupColumns+`NULL FROM dedup_files FORCE INDEX (PRIMARY) WHERE volume_id = ?`+where+` AND unread IS NOT NULL ORDER BY folder, name LIMIT ?`, append(args, limit)...)
+	return collect(rows, err, scanDedup)
+}
+
+// each streams records.
+func (d *Dedup) each(ctx context.Context, do func(dedup.Record) error, query string, args ...any) error {
+	rows, err := d.db.run.QueryContext(ctx, query, args...)
+	if err != nil {
+		return unavailable(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		r, err := scanDedup(rows)
+		if err == nil {
+			err = do(r)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return unavailable(rows.Err())
+}
+
+// ByAge streams the files that were last changed after from and not after to, the
+// oldest first; zero times are no bound.
+func (d *Dedup) ByAge(ctx context.Context, from, to time.Time, each func(dedup.Record) error) error {
+	least, most := int64(math.MinInt64), int64(math.MaxInt64)
+	if !from.IsZero() {
+		least = from.UnixNano() + 1
+	}
+	if !to.IsZero() {
+		most = to.UnixNano()
+	}
+	return d.each(ctx, each, dedupColumns+`summary FROM dedup_files WHERE volume_id = ? AND NOT is_folder AND modified BETWEEN ? AND ? ORDER BY modified, folder, name`, d.volume, least, most)
+}
+
+// ByDigest streams the files that were read, without marks, in the order of their digests.
+func (d *Dedup) ByDigest(ctx context.Context, each func(dedup.Record) error) error {
+	return d.each(ctx, each, dedupColumns+`NULL FROM dedup_files WHERE volume_id = ? AND digest IS NOT NULL ORDER BY digest, folder, name`, d.volume)
+}
+
+// Doubles lists the files whose number another one has, too.
+func (d *Dedup) Doubles(ctx context.Context) ([]dedup.Record, error) {
+	rows, err := d.db.run.QueryContext(ctx, dedupColumns+`NULL FROM dedup_files WHERE volume_id = ? AND NOT is_folder AND file_id IN
+		(SELECT file_id FROM dedup_files WHERE volume_id = ? AND file_id <> 0 AND NOT is_folder GROUP BY file_id HAVING COUNT(*) > 1)`, d.volume, d.volume)
+	return collect(rows, err, scanDedup)
+}
+
+var _ dedup.Records = (*Dedup)(nil)
+
+// KeepEstimate keeps what an estimate of a volume came to.
+func (tx *Tx) KeepEstimate(ctx context.Context, volume int64, e model.EstimatePoint) error {
+	totals, err := json.Marshal(e.Totals)
+	if err != nil {
+		return err
+	}
+	_, _, err = tx.exec(ctx, `REPLACE INTO dedup_estimates (run_id, volume_id, at, totals, capacity, free) VALUES (?, ?, ?, ?, ?, ?)`, e.Run, volume, e.At, totals, e.Capacity, e.Free)
+	return err
+}
+
+// Estimates lists what the latest estimates of a volume came to, the newest first.
+func (q Queries) Estimates(ctx context.Context, volume int64, limit int) ([]model.EstimatePoint, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT run_id, at, totals, capacity, free FROM dedup_estimates WHERE volume_id = ? ORDER BY at DESC, run_id DESC LIMIT ?`, volume, limit)
+	return collect(rows, err, func(s scanner) (e model.EstimatePoint, err error) {
+		var totals []byte
+		if err = s.Scan(&e.Run, &e.At, &totals, &e.Capacity, &e.Free); err == nil {
+			err = json.Unmarshal(totals, &e.Totals)
+		}
+		return e, err
+	})
+}

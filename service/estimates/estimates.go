@@ -1,0 +1,368 @@
+// Package estimates tells what deduplication would save on a volume: as a run that
+// reads what is new or has changed, can be stopped and goes on, and afterwards, under
+// any other policy, from what was read.
+package estimates
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"bridgespan/core/dedup"
+	"bridgespan/core/fault"
+	"bridgespan/core/filter"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/access"
+	"bridgespan/service/estate"
+	"bridgespan/service/jobs"
+)
+
+// runKind is the kind of runs that estimate.
+const runKind = "estimate"
+
+// defaultBudget is the memory to count in, in bytes.
+const defaultBudget = 512 << 20
+
+// Service is the use case.
+type Service struct {
+	db      *records.DB
+	estate  *estate.Service
+	jobs    *jobs.Service
+	changed func()
+}
+
+// New makes the service. changed is called after every change.
+func New(db *records.DB, e *estate.Service, j *jobs.Service, changed func()) *Service {
+	s := &Service{db, e, j, changed}
+	j.Register(runKind, s.work)
+	return s
+}
+
+// settings of a run.
+type settings struct {
+	Volume int64             `json:"volume"`
+	Asked  model.NewEstimate `json:"asked"`
+}
+
+// found is what an estimate found, as it is kept.
+type found struct {
+	Progress model.DedupProgress  `json:"progress"`
+	Warnings []model.DedupWarning `json:"warnings"`
+	Found    *dedup.Found         `json:"found,omitempty"`
+}
+
+// Start starts an estimate of a volume: one that was estimated before, found by its
+// name, or a new one made of places.
+func (s *Service) Start(ctx context.Context, asked model.NewEstimate) (model.Estimate, error) {
+	if err := check(&asked); err != nil {
+		return model.Estimate{}, err
+	}
+	v, err := s.volumeFor(ctx, &asked)
+	if err != nil {
+		return model.Estimate{}, err
+	}
+	if busy, err := s.jobs.List(ctx, runKind, v.Name, 0, 1); err != nil {
+		return model.Estimate{}, err
+	} else if len(busy) > 0 && !busy[0].State.Ended() {
+		return model.Estimate{}, fault.New(fault.Taken, "wait for it, or stop it first", "run %d estimates %s already", busy[0].ID, v.Name)
+	}
+	run, err := s.jobs.Start(ctx, runKind, v.Name, settings{v.ID, asked})
+	if err != nil {
+		return model.Estimate{}, err
+	}
+	return s.Get(ctx, run)
+}
+
+// check fills in what was not said, and returns a fault of what cannot be.
+func check(asked *model.NewEstimate) error {
+	if _, err := filter.New(asked.Policy); err != nil {
+		return within("policy.", err)
+	}
+	if asked.Budget == 0 {
+		asked.Budget = defaultBudget
+	}
+	if asked.Budget < dedup.LeastBudget {
+		return fault.Field("budgetBytes", fmt.Sprintf("give it at least %d bytes, or leave it out for 512 MB", dedup.LeastBudget), "%d bytes of memory are too few to count in", asked.Budget)
+	}
+	if asked.Priority == "" {
+		asked.Priority = "normal"
+	}
+	if readers[asked.Priority] == 0 {
+		return fault.Field("priority", "use low, normal or high", "there is no priority %q", asked.Priority)
+	}
+	if asked.Pace < 0 {
+		return fault.Field("paceMbit", "use Mbit/s, or leave it out for no bound", "nothing is read at %g Mbit/s", asked.Pace)
+	}
+	return nil
+}
+
+func within(field string, err error) error {
+	if e, ok := err.(*fault.Error); ok {
+		return e.At(field + e.Field)
+	}
+	return err
+}
+
+// compressions are the names of what is compressed.
+var compressions = map[string]dedup.Compression{"sample": dedup.OfSample, "all": dedup.OfAll}
+
+// volumeFor finds the volume that is asked for, or makes it. What was read in another
+// way than is asked for is to be read again.
+func (s *Service) volumeFor(ctx context.Context, asked *model.NewEstimate) (v model.DedupVolume, err error) {
+	places, err := s.places(ctx, asked.Places)
+	if err != nil {
+		return v, err
+	}
+	name := strings.TrimSpace(asked.Name)
+	if name == "" {
+		if len(places) == 0 {
+			return v, fault.Field("places", "name a share as SERVER/SHARE, or a volume that was estimated before", "there is nothing to estimate")
+		}
+		name = nameOf(places)
+	}
+	v, err = s.db.DedupVolume(ctx, name)
+	switch {
+	case fault.KindOf(err) == fault.NotFound && len(places) > 0:
+		return s.addVolume(ctx, name, places, asked)
+	case err != nil:
+		return v, err
+	case len(places) > 0 && !slices.Equal(places, v.Places):
+		return v, fault.Field("name", "give another name, or leave the places out", "the volume %s is made of %s", v.Name, nameOf(v.Places))
+	}
+	profile, compression := v.Profile, v.Compression
+	if asked.Profile != "" {
+		profile = asked.Profile
+	}
+	if asked.Compress != "" {
+		compression = int(compressions[asked.Compress])
+	}
+	if profile == v.Profile && compression == v.Compression {
+		return v, nil
+	}
+	before := v
+	v.Profile, v.Compression = profile, compression
+	return v, s.change(ctx, func(tx *records.Tx) error {
+		if err := tx.ReadOtherwise(ctx, v); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "estimate.read-otherwise", v.Name, before, v), "volume")
+	})
+}
+
+func (s *Service) change(ctx context.Context, do func(tx *records.Tx) error) error {
+	defer s.changed()
+	return s.db.Change(ctx, do)
+}
+
+func (s *Service) addVolume(ctx context.Context, name string, places []model.DedupPlace, asked *model.NewEstimate) (model.DedupVolume, error) {
+	profile, err := dedup.CheckProfile("profile", asked.Profile)
+	v := model.DedupVolume{Name: name, Places: places, Profile: string(profile), Compression: int(compressions[asked.Compress]), Created: now()}
+	if err != nil {
+		return v, err
+	}
+	return v, s.change(ctx, func(tx *records.Tx) error {
+		if v.ID, err = tx.AddDedupVolume(ctx, v); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "estimate.add-volume", v.Name, nil, v), "volume")
+	})
+}
+
+// nameOf is the name of a volume that was given none.
+func nameOf(places []model.DedupPlace) string {
+	var names []string
+	for _, p := range places {
+		names = append(names, placeName(p))
+	}
+	return strings.Join(names, " + ")
+}
+
+func placeName(p model.DedupPlace) string {
+	return namespace.Target{Server: p.Server, Share: p.Share, Sub: p.Sub}.String()
+}
+
+// places are what is asked for as the servers call it, each once and none within
+// another.
+func (s *Service) places(ctx context.Context, asked []model.DedupPlace) (list []model.DedupPlace, err error) {
+	for i, p := range asked {
+		field := fmt.Sprintf("places[%d]", i)
+		t, err := s.estate.TryTarget(ctx, field+".share", namespace.Target{Server: p.Server, Share: p.Share, Sub: strings.Trim(p.Sub, "/")})
+		if err != nil {
+			return nil, err
+		}
+		p = model.DedupPlace{Server: t.Server, Share: t.Share, Sub: t.Sub}
+		for _, o := range list {
+			if overlap(o, p) {
+				return nil, fault.Field(field, "leave one of them out", "%s and %s overlap: what is in both would count twice", placeName(o), placeName(p))
+			}
+		}
+		list = append(list, p)
+	}
+	return list, nil
+}
+
+func overlap(a, b model.DedupPlace) bool {
+	if a.Server != b.Server || a.Share != b.Share {
+		return false
+	}
+	inside := func(a, b string) bool {
+		return a == "" || namespace.Key(a) == namespace.Key(b) || strings.HasPrefix(namespace.Key(b), namespace.Key(a)+"/")
+	}
+	return inside(a.Sub, b.Sub) || inside(b.Sub, a.Sub)
+}
+
+// Get shows an estimate as far as it is.
+func (s *Service) Get(ctx context.Context, id int64) (model.Estimate, error) {
+	r, err := s.jobs.Get(ctx, id)
+	if err != nil {
+		return model.Estimate{}, err
+	}
+	if r.Kind != runKind {
+		return model.Estimate{}, fault.New(fault.NotFound, "list the estimates with: bspan dedup list", "run %d is not an estimate", id)
+	}
+	var work settings
+	if err := s.jobs.Settings(ctx, id, &work); err != nil {
+		return model.Estimate{}, err
+	}
+	v, err := s.db.DedupVolume(ctx, r.Subject)
+	if fault.KindOf(err) == fault.NotFound { // it was forgotten since
+		v, err = model.DedupVolume{Name: r.Subject, Places: work.Asked.Places, Profile: work.Asked.Profile}, nil
+	}
+	if err != nil {
+		return model.Estimate{}, err
+	}
+	f := found{Progress: model.DedupProgress{Troubles: []string{}}, Warnings: []model.DedupWarning{}}
+	if _, err := s.jobs.Result(ctx, id, &f); err != nil {
+		return model.Estimate{}, err
+	}
+	profile := dedup.Profile(v.Profile)
+	if f.Found != nil {
+		profile = f.Found.Totals.Profile
+	}
+	return model.Estimate{Run: r, Volume: v, Asked: work.Asked, Progress: f.Progress, Warnings: f.Warnings, Found: f.Found, Why: profile.Why()}, nil
+}
+
+// trendLength is how many estimates of a volume are told.
+const trendLength = 60
+
+// Volumes lists the volumes that were estimated, with what came of it.
+func (s *Service) Volumes(ctx context.Context, p records.Page) ([]model.EstimatedVolume, error) {
+	volumes, err := s.db.DedupVolumes(ctx, p)
+	list := []model.EstimatedVolume{}
+	for _, v := range volumes {
+		e, err := s.estimated(ctx, v)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, e)
+	}
+	return list, err
+}
+
+// Volume finds a volume that was estimated.
+func (s *Service) Volume(ctx context.Context, name string) (model.EstimatedVolume, error) {
+	v, err := s.db.DedupVolume(ctx, name)
+	if err != nil {
+		return model.EstimatedVolume{}, err
+	}
+	return s.estimated(ctx, v)
+}
+
+func (s *Service) estimated(ctx context.Context, v model.DedupVolume) (model.EstimatedVolume, error) {
+	e := model.EstimatedVolume{DedupVolume: v, Trend: []model.EstimatePoint{}}
+	points, err := s.db.Estimates(ctx, v.ID, trendLength)
+	if err != nil {
+		return e, err
+	}
+	slices.Reverse(points)
+	e.Trend = append(e.Trend, points...)
+	if n := len(points); n > 0 {
+		e.Latest = &e.Trend[n-1]
+	}
+	runs, err := s.jobs.List(ctx, runKind, v.Name, 0, 1)
+	if err == nil && len(runs) > 0 && runs[0].State != model.RunDone {
+		e.Busy = &runs[0]
+	}
+	return e, err
+}
+
+// Forget forgets a volume, with all that was read of it; its runs stay.
+func (s *Service) Forget(ctx context.Context, name string) error {
+	v, err := s.db.DedupVolume(ctx, name)
+	if err != nil {
+		return err
+	}
+	busy, err := s.jobs.List(ctx, runKind, v.Name, 0, 1)
+	if err != nil {
+		return err
+	}
+	if len(busy) > 0 && !busy[0].State.Ended() {
+		return fault.New(fault.Needed, fmt.Sprintf("stop it first: bspan run stop %d", busy[0].ID), "run %d estimates %s", busy[0].ID, v.Name)
+	}
+	return s.change(ctx, func(tx *records.Tx) error {
+		if err := tx.RemoveDedupVolume(ctx, v.ID); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "estimate.forget-volume", v.Name, v, nil), "volume")
+	})
+}
+
+// Compare shows two estimates of one volume, the earlier first.
+func (s *Service) Compare(ctx context.Context, first, second int64) (model.EstimateComparison, error) {
+	a, err := s.Get(ctx, first)
+	if err != nil {
+		return model.EstimateComparison{}, err
+	}
+	b, err := s.Get(ctx, second)
+	if err != nil {
+		return model.EstimateComparison{}, err
+	}
+	if a.Found == nil || b.Found == nil {
+		return model.EstimateComparison{}, fault.New(fault.Stale, "let both come to their end first", "estimates can be compared once both are done")
+	}
+	if a.Found.Totals.Now.After(b.Found.Totals.Now) {
+		a, b = b, a
+	}
+	return model.EstimateComparison{Before: a, After: b}, nil
+}
+
+// WhatIf tells what another policy would save, from what was read.
+func (s *Service) WhatIf(ctx context.Context, name string, asked model.WhatIf) (model.WhatIfAnswer, error) {
+	v, err := s.db.DedupVolume(ctx, name)
+	if err != nil {
+		return model.WhatIfAnswer{}, err
+	}
+	whole := model.NewEstimate{Policy: asked.Policy, Budget: asked.Budget}
+	if err := check(&whole); err != nil {
+		return model.WhatIfAnswer{}, err
+	}
+	points, err := s.db.Estimates(ctx, v.ID, 1)
+	if err != nil {
+		return model.WhatIfAnswer{}, err
+	}
+	at := now()
+	if len(points) > 0 { // ages as they were then: what was changed since was not read
+		at = points[0].Totals.Now
+	}
+	a := model.WhatIfAnswer{Volume: v, Policy: asked.Policy, Warnings: []model.DedupWarning{}}
+	if a.Found, err = s.analyse(ctx, v, asked.Policy, whole.Budget, at); err != nil {
+		return a, err
+	}
+	a.Warnings = append(a.Warnings, judge(&a.Found)...)
+	return a, nil
+}
+
+// analyse counts an estimate from what was read.
+func (s *Service) analyse(ctx context.Context, v model.DedupVolume, policy filter.Rules, budget int64, at time.Time) (dedup.Found, error) {
+	var names, servers []string
+	for _, p := range v.Places {
+		names, servers = append(names, placeName(p)), append(servers, p.Server)
+	}
+	return dedup.Analyse(ctx, s.db.Dedup(v.ID), names, servers, dedup.Policy{Profile: dedup.Profile(v.Profile), Rules: policy, Compression: dedup.Compression(v.Compression)}, budget, at)
+}
+
+func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }

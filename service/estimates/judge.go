@@ -1,0 +1,57 @@
+package estimates
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+
+	"bridgespan/core/dedup"
+	"bridgespan/model"
+	"bridgespan/tree"
+)
+
+// leastFree is which part of a volume should be free for deduplication to work in.
+const leastFree = 0.05
+
+// suited tells what speaks against deduplicating the storage under a place.
+func suited(ctx context.Context, p model.DedupPlace, t tree.Tree, space tree.Space) (list []model.DedupWarning) {
+	name := placeName(p)
+	if share := strings.ToLower(p.Share); share == "admin$" || share == "c$" {
+		list = append(list, model.DedupWarning{Level: "fail", Says: name + " lies on the server's system volume", Means: "what a server starts from is not to be deduplicated", Remedy: "choose the shares that hold data"})
+	}
+	if w, ok := t.(tree.WriteTrier); ok && errors.Is(w.MayWrite(ctx, "."), fs.ErrPermission) {
+		list = append(list, model.DedupWarning{Level: "warn", Says: name + " cannot be written by our account", Means: "the estimate holds, but nothing could be deduplicated there: it may be read-only", Remedy: "see whether the share, or the storage under it, is meant to be"})
+	}
+	if space.Total > 0 && float64(space.Free) < leastFree*float64(space.Total) {
+		list = append(list, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("only %s of %s are free under %s", humanize.IBytes(uint64(space.Free)), humanize.IBytes(uint64(space.Total)), name),
+			Means: "deduplication writes chunks before it frees what they replace: it would have little room to work in", Remedy: "make room first, or begin with the folders that save most"})
+	}
+	if !t.Capabilities().IDs {
+		list = append(list, model.DedupWarning{Level: "warn", Says: name + " does not number its files", Means: "several names of one file count as so many files, and what they seem to save is saved already", Remedy: "take the saving by whole files for an upper bound of that"})
+	}
+	return list
+}
+
+// judge tells what should be known of a number before it is used.
+func judge(f *dedup.Found) (list []model.DedupWarning) {
+	t := &f.Totals
+	if t.InPolicy.Files == 0 {
+		return []model.DedupWarning{{Level: "fail", Says: "the policy leaves nothing", Means: fmt.Sprintf("none of %s files would be deduplicated", humanize.Comma(t.Files)), Remedy: "ask for a lower age or size, or leave less out"}}
+	}
+	for _, l := range t.Left {
+		if l.Why == dedup.NotYet && l.Bytes > t.Bytes/100 {
+			list = append(list, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("%s in %s files were never read", humanize.IBytes(uint64(l.Bytes)), humanize.Comma(l.Files)), Means: "they count as saving nothing, which may be too little", Remedy: "estimate again under this policy: what was read before is not read again"})
+		}
+	}
+	if t.Sampled > 1 && t.Saving.High-t.Saving.Low > t.InPolicy.Bytes/20 {
+		list = append(list, model.DedupWarning{Level: "warn", Says: "the interval is wide", Means: fmt.Sprintf("one of %d chunks was counted, which tells little of a volume of this size", t.Sampled), Remedy: "give the estimate more memory: --budget"})
+	}
+	if t.Saving.Bytes < 0 {
+		list = append(list, model.DedupWarning{Level: "warn", Says: "it would cost space", Means: "what a store needs to know which chunks files are made of is more than it saves", Remedy: "leave out small files: --min-size"})
+	}
+	return list
+}

@@ -1,0 +1,275 @@
+package estimates
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"bridgespan/core/dedup"
+	"bridgespan/core/fault"
+	"bridgespan/core/filter"
+	"bridgespan/model"
+	"bridgespan/mover/estimate"
+	"bridgespan/records"
+	"bridgespan/service/estate"
+	"bridgespan/service/jobs"
+	"bridgespan/tree"
+)
+
+// readers is how many files are read side by side.
+var readers = map[string]int{"low": 1, "normal": 2, "high": 4}
+
+// How often the work says how far it is and keeps that, and how it goes about files
+// in use.
+const (
+	sayEvery  = 200 * time.Millisecond
+	keepEvery = 5 * time.Second
+	tries     = 3
+	pause     = 5 * time.Second
+)
+
+// work estimates.
+func (s *Service) work(ctx context.Context, job *jobs.Job) error {
+	var asked settings
+	if err := job.Settings(&asked); err != nil {
+		return err
+	}
+	v, err := s.db.DedupVolumeNumbered(ctx, asked.Volume)
+	if err != nil {
+		return err
+	}
+	e := &estimating{service: s, job: job, volume: v, asked: asked.Asked, warnings: []model.DedupWarning{}}
+	e.out, err = newLeftOut(asked.Asked.Policy)
+	if err != nil {
+		return err
+	}
+	defer e.close()
+	if err := e.open(ctx); err != nil {
+		return err
+	}
+	return e.run(ctx)
+}
+
+// estimating is one estimate under way.
+type estimating struct {
+	service  *Service
+	job      *jobs.Job
+	volume   model.DedupVolume
+	asked    model.NewEstimate
+	out      *leftOut
+	places   []estimate.Place
+	space    tree.Space // of the storage under the first place
+	warnings []model.DedupWarning
+	work     *estimate.Work
+	reading  time.Time // since when it reads; zero before
+	readMs   int64
+}
+
+// open reaches the places, and looks at what is under them.
+func (e *estimating) open(ctx context.Context) error {
+	for i, p := range e.volume.Places {
+		r, err := e.service.estate.Reach(ctx, p.Server)
+		if err != nil {
+			return err
+		}
+		t, err := r.Whole(ctx, p.Share, p.Sub)
+		if err != nil {
+			return estate.Unavailable(r.Server, err)
+		}
+		e.places = append(e.places, estimate.Place{Server: p.Server, Name: placeName(p), Tree: t})
+		space, err := t.Space(ctx)
+		if err != nil {
+			return estate.Unavailable(r.Server, err)
+		}
+		if i == 0 {
+			e.space = space
+		}
+		e.warnings = append(e.warnings, suited(ctx, p, t, space)...)
+	}
+	return nil
+}
+
+func (e *estimating) close() {
+	for _, p := range e.places {
+		p.Tree.Close()
+	}
+}
+
+// run looks and reads, says how far it is, and counts what was found.
+func (e *estimating) run(ctx context.Context) error {
+	a := &e.asked
+	e.work = &estimate.Work{Places: e.places, Store: e.service.db.Dedup(e.volume.ID), Profile: dedup.Profile(e.volume.Profile), Compression: dedup.Compression(e.volume.Compression),
+		Budget: a.Budget, Readers: readers[a.Priority], Wants: e.out.wants, Pace: pacer(a.Pace), Tries: tries, Pause: pause}
+	done := make(chan error, 1)
+	var mu sync.Mutex
+	go func() {
+		err := e.work.Look(ctx)
+		if err == nil {
+			mu.Lock()
+			e.reading = time.Now()
+			mu.Unlock()
+			err = e.work.Read(ctx)
+			mu.Lock()
+			e.readMs = time.Since(e.reading).Milliseconds()
+			mu.Unlock()
+		}
+		done <- err
+	}()
+	say := time.NewTicker(sayEvery)
+	defer say.Stop()
+	last := time.Now()
+	for {
+		var err error
+		ended := false
+		select {
+		case err = <-done:
+			ended = true
+		case <-say.C:
+		}
+		mu.Lock()
+		progress := e.progress()
+		mu.Unlock()
+		e.say(progress)
+		switch {
+		case ended && err != nil:
+			return e.brokenOff(ctx, progress, err)
+		case ended:
+			return e.finish(ctx, progress)
+		case time.Since(last) >= keepEvery:
+			last = time.Now()
+			// A database that is away now may be back by the next time.
+			_ = e.job.Checkpoint(ctx, struct{}{}, found{Progress: progress, Warnings: e.warnings})
+		}
+	}
+}
+
+func (e *estimating) progress() model.DedupProgress {
+	p := e.work.Progress()
+	m := model.DedupProgress{Found: p.Found, FoundBytes: p.FoundBytes, ToRead: p.ToRead, Read: p.Files, ReadBytes: p.Bytes, ReadMs: e.readMs, Saved: p.Saved, Trouble: p.Trouble, Unlisted: p.Unlisted, Troubles: e.work.Troubles()}
+	if m.ReadMs == 0 && !e.reading.IsZero() {
+		m.ReadMs = time.Since(e.reading).Milliseconds()
+	}
+	return m
+}
+
+// lookingPart is which part of the work looking is taken to be, when something is to
+// be read.
+const lookingPart = 0.02
+
+func (e *estimating) say(p model.DedupProgress) {
+	fraction := 0.0
+	if p.ReadMs > 0 || p.ReadBytes > 0 {
+		fraction = lookingPart
+		if p.ToRead > 0 {
+			fraction += (1 - 2*lookingPart) * min(float64(p.ReadBytes)/float64(p.ToRead), 1)
+		}
+	}
+	e.job.Progress(p.Found, p.ReadBytes, fraction)
+}
+
+// brokenOff keeps what was found until something ended the work.
+func (e *estimating) brokenOff(ctx context.Context, p model.DedupProgress, err error) error {
+	lasting, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+	defer cancel()
+	partial := found{Progress: p, Warnings: slices.Clone(e.warnings)}
+	partial.Warnings = append(partial.Warnings, model.DedupWarning{Level: "warn", Says: "it did not come to its end", Means: "what was not read until then counts as saving nothing",
+		Remedy: fmt.Sprintf("go on with: bspan run resume %d", e.job.ID)})
+	if f, bad := e.service.analyse(lasting, e.volume, e.asked.Policy, e.asked.Budget, now()); bad == nil && f.Totals.InPolicy.Files > 0 {
+		partial.Found = &f
+	}
+	_ = e.job.Checkpoint(lasting, struct{}{}, partial)
+	switch {
+	case errors.Is(err, tree.ErrUnreachable):
+		return fault.New(fault.Unavailable, fmt.Sprintf("when it is back, go on with: bspan run resume %d", e.job.ID), "%s stopped answering", e.volume.Name).Because(err)
+	case errors.Is(err, context.Canceled), errors.Is(err, jobs.ErrStopped):
+		return jobs.ErrStopped
+	}
+	return err
+}
+
+// finish counts what was found, and keeps it.
+func (e *estimating) finish(ctx context.Context, p model.DedupProgress) error {
+	e.job.Waits("")
+	at := now()
+	f, err := e.service.analyse(ctx, e.volume, e.asked.Policy, e.asked.Budget, at)
+	if err != nil {
+		return err
+	}
+	warnings := append(slices.Clone(e.warnings), e.out.warnings()...)
+	warnings = append(warnings, judge(&f)...)
+	if p.Unlisted > 0 {
+		warnings = append(warnings, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("%d folders could not be listed", p.Unlisted), Means: "what is in them is not counted, or as it was before", Remedy: "let the account in that Bridge Span signs in with"})
+	}
+	err = e.service.change(ctx, func(tx *records.Tx) error {
+		return tx.KeepEstimate(ctx, e.volume.ID, model.EstimatePoint{Run: e.job.ID, At: at, Totals: f.Totals, Capacity: e.space.Total, Free: e.space.Free})
+	})
+	if err != nil {
+		return err
+	}
+	return e.job.Finish(found{Progress: p, Warnings: warnings, Found: &f})
+}
+
+// pacer bounds what is read, in Mbit/s.
+func pacer(mbit float64) func(context.Context, int) error {
+	if mbit <= 0 {
+		return nil
+	}
+	const burst = 256 << 10
+	limit := rate.NewLimiter(rate.Limit(mbit*1e6/8), burst)
+	return func(ctx context.Context, bytes int) error {
+		for bytes > 0 {
+			n := min(bytes, burst)
+			if err := limit.WaitN(ctx, n); err != nil {
+				return err
+			}
+			bytes -= n
+		}
+		return nil
+	}
+}
+
+// leftOut tells which files are not read, and which rules were about nothing.
+type leftOut struct {
+	rules  filter.Rules
+	filter *filter.Filter
+	now    time.Time
+	mu     sync.Mutex
+	about  map[string]bool
+}
+
+func newLeftOut(rules filter.Rules) (*leftOut, error) {
+	// What is too young now will be older: it is read, and shows what age would save.
+	asked := rules
+	asked.MinDays = 0
+	f, err := filter.New(asked)
+	return &leftOut{rules: rules, filter: f, now: now(), about: map[string]bool{}}, err
+}
+
+func (l *leftOut) wants(r *dedup.Record) bool {
+	why := l.filter.File(r.Path, r.Size, r.Modified, l.now)
+	if why == "" {
+		return true
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.about[strings.TrimPrefix(why, "left out by ")] = true
+	return false
+}
+
+// warnings are about rules that left nothing out.
+func (l *leftOut) warnings() (list []model.DedupWarning) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, p := range l.rules.LeaveOut {
+		if !l.about[p] {
+			list = append(list, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("%q leaves nothing out", p), Means: "there is no such file or folder, or another rule leaves it out already", Remedy: "correct its spelling, or take the rule away"})
+		}
+	}
+	return list
+}
