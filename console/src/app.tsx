@@ -21,6 +21,8 @@ import { ServersPage } from "./pages/servers";
 import { SignInPage } from "./pages/signin";
 import { SitesPage } from "./pages/sites";
 import { UsersPage } from "./pages/users";
+import { VolumePage } from "./pages/volume";
+import { VolumesPage } from "./pages/volumes";
 import { Shell } from "./shell";
 
 export function App() {
@@ -56,6 +58,8 @@ export function App() {
         <Route path="/replicas" element={<ReplicasPage />} />
         <Route path="/replica-plan" element={<PlanPage />} />
         <Route path="/replicas/:set" element={<ReplicaSetPage />} />
+        <Route path="/dedup" element={<VolumesPage />} />
+        <Route path="/dedup/:volume" element={<VolumePage />} />
         <Route path="/users" element={<UsersPage />} />
         <Route path="/changes" element={<ChangesPage />} />
         <Route path="/reference" element={<ApiPage />} />

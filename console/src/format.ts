@@ -10,6 +10,12 @@ export function bytes(n: number): string {
   return `${i === 0 || n >= 100 ? Math.round(n) : n.toFixed(1)} ${units[i]}`;
 }
 
+/** Bytes that may be fewer than none. */
+export const signed = (n: number) => (n < 0 ? `−${bytes(-n)}` : bytes(n));
+
+/** A part of a whole, 0 to 1. */
+export const percent = (part: number) => `${(100 * part).toFixed(1)}%`;
+
 export const when = (iso: string) => new Date(iso).toLocaleString("sv-SE", { dateStyle: "short", timeStyle: "medium" });
 
 const steps: [number, string][] = [

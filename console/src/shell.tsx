@@ -15,6 +15,7 @@ const pages: [string, string, string?][] = [
   ["/", "Overview"],
   ["/namespaces", "Namespaces"],
   ["/replicas", "Replica sets"],
+  ["/dedup", "Deduplication"],
   ["/servers", "Servers"],
   ["/sites", "Sites"],
   ["/runs", "Runs"],

@@ -70,7 +70,8 @@ type Estimator struct {
 	curve   []AgePoint
 	point   int // of ageDays: the next one
 
-	shared *sharing
+	packing map[string]*packing // by type
+	shared  *sharing
 }
 
 // sums are those of the table, kept up as it grows.
@@ -114,7 +115,7 @@ func NewEstimator(p Policy, budget int64, now time.Time) (*Estimator, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &Estimator{policy: p, rules: r, now: now, table: table, left: map[string]*Left{}}
+	e := &Estimator{policy: p, rules: r, now: now, table: table, left: map[string]*Left{}, packing: map[string]*packing{}}
 	e.f = Totals{Now: now, Profile: p.Profile}
 	return e, nil
 }
@@ -143,12 +144,30 @@ func (e *Estimator) Count(f *File) {
 	for _, m := range f.Summary.Marks {
 		if e.table.Add(m) && m.Print.Kept(e.table.level) {
 			e.sums.add(&m)
+			e.packs(f.Path, &m)
 		}
 	}
 	if e.table.level != e.sums.level {
 		e.sums = sums{level: e.table.level}
 		e.table.all(func(m *Mark, _ uint32) { e.sums.add(m) })
 	}
+}
+
+// packs notes how far a chunk of a type compresses, where that was measured.
+func (e *Estimator) packs(name string, m *Mark) {
+	if m.Packed == 0 {
+		return
+	}
+	kind := typeOf(name)
+	p := e.packing[kind]
+	if p == nil && len(e.packing) >= mostNodes {
+		return
+	}
+	if p == nil {
+		p = &packing{}
+		e.packing[kind] = p
+	}
+	p.length, p.packed = p.length+float64(m.Length), p.packed+float64(m.Packed)
 }
 
 func (e *Estimator) leave(why string, bytes int64) {

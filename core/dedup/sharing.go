@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"container/heap"
 	"maps"
+	"math"
 	"path"
 	"slices"
 	"strings"
@@ -72,28 +73,32 @@ const (
 // part gathers one part.
 type part struct {
 	files, bytes int64
-	unique       float64 // bytes of chunks, each by its part
-	costs        float64
-	mL, mP       float64
+	stored       float64
 }
 
 func (p *part) add(o *part) {
-	p.files, p.bytes = p.files+o.files, p.bytes+o.bytes
-	p.unique, p.costs, p.mL, p.mP = p.unique+o.unique, p.costs+o.costs, p.mL+o.mL, p.mP+o.mP
+	p.files, p.bytes, p.stored = p.files+o.files, p.bytes+o.bytes, p.stored+o.stored
 }
 
-// enough measured bytes tell how far a part compresses; else it is taken to do so
-// as the whole.
-const enoughMeasured = 256 << 10
-
-func (p *part) named(name string, whole float64) Part {
-	ratio := whole
-	if p.mL >= enoughMeasured || p.mL > 0 && p.mL >= p.unique/2 {
-		ratio = p.mP / p.mL
-	}
-	stored := int64(p.unique*ratio + p.costs)
+func (p *part) named(name string) Part {
+	stored := int64(math.Round(p.stored))
 	return Part{name, p.files, p.bytes, stored, p.bytes - stored}
 }
+
+// enoughMeasured bytes of a type tell how far its files compress; else they are taken
+// to do so as the whole does.
+const enoughMeasured = 64 << 10
+
+// ratioOf is how far files of a type compress.
+func (e *Estimator) ratioOf(kind string) float64 {
+	if m := e.packing[kind]; m != nil && m.length >= enoughMeasured {
+		return m.packed / m.length
+	}
+	return e.sums.ratio()
+}
+
+// packing is how far the chunks of a type compress that were measured.
+type packing struct{ length, packed float64 }
 
 // sharing finds out where the saving is.
 type sharing struct {
@@ -153,7 +158,8 @@ func (e *Estimator) Share(f *File) {
 	}
 	s := e.shared
 	scale := float64(uint64(1) << e.table.level)
-	p := part{files: 1, bytes: f.content(), costs: float64(f.Summary.Chunks*RefCost + FileCost + int64(len(f.Path)))}
+	p := part{files: 1, bytes: f.content(), stored: float64(f.Summary.Chunks*RefCost + FileCost + int64(len(f.Path)))}
+	ratio := e.ratioOf(typeOf(f.Path))
 	alike := f.Summary.Chunks >= nearLeast
 	index := int32(len(s.files))
 	counted := int64(0)
@@ -162,12 +168,11 @@ func (e *Estimator) Share(f *File) {
 		if refs == 0 {
 			continue
 		}
-		mine := float64(m.Length) / float64(refs)
-		p.unique += mine * scale
-		p.costs += ChunkCost / float64(refs) * scale
-		if m.Packed > 0 {
-			p.mL, p.mP = p.mL+mine, p.mP+float64(m.Packed)/float64(refs)
+		packed := float64(m.Length) * ratio
+		if e.policy.Compression == OfAll {
+			packed = float64(m.Packed)
 		}
+		p.stored += (packed + ChunkCost) / float64(refs) * scale
 		if refs > 1 {
 			s.note(&m.Print, f.Path)
 		}
@@ -258,13 +263,12 @@ func (e *Estimator) Breakdown() Breakdown {
 	if s == nil {
 		s = e.newSharing()
 	}
-	ratio := e.sums.ratio()
-	b := Breakdown{Folders: s.folders(ratio), Types: most(s.types, ratio), Owners: most(s.owners, ratio), Ages: []Part{}, Sizes: []Part{}, Popular: []Popular{}, Near: s.pairs(e.table.level)}
+	b := Breakdown{Folders: s.folders(), Types: most(s.types), Owners: most(s.owners), Ages: []Part{}, Sizes: []Part{}, Popular: []Popular{}, Near: s.pairs(e.table.level)}
 	for i, c := range ageClasses {
-		b.Ages = append(b.Ages, s.ages[i].named(c.name, ratio))
+		b.Ages = append(b.Ages, s.ages[i].named(c.name))
 	}
 	for i, c := range sizeClasses {
-		b.Sizes = append(b.Sizes, s.sizes[i].named(c.name, ratio))
+		b.Sizes = append(b.Sizes, s.sizes[i].named(c.name))
 	}
 	for _, p := range s.popular {
 		b.Popular = append(b.Popular, *p)
@@ -274,10 +278,10 @@ func (e *Estimator) Breakdown() Breakdown {
 }
 
 // most are the parts with the most bytes, and the others in one.
-func most(parts map[string]*part, ratio float64) []Part {
+func most(parts map[string]*part) []Part {
 	list := []Part{}
 	for name, p := range parts {
-		list = append(list, p.named(name, ratio))
+		list = append(list, p.named(name))
 	}
 	slices.SortFunc(list, func(a, b Part) int { return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Name, b.Name)) })
 	if len(list) <= shownParts {
@@ -291,7 +295,7 @@ func most(parts map[string]*part, ratio float64) []Part {
 }
 
 // folders is the tree of folders, of those with the most bytes.
-func (s *sharing) folders(ratio float64) Node {
+func (s *sharing) folders() Node {
 	names := make([]string, 0, len(s.nodes))
 	for name := range s.nodes {
 		names = append(names, name)
@@ -315,7 +319,7 @@ func (s *sharing) folders(ratio float64) Node {
 	}
 	var node func(name string) Node
 	node = func(name string) Node {
-		n := Node{Part: at(s.nodes, name).named(path.Base("/"+name), ratio)}
+		n := Node{Part: at(s.nodes, name).named(path.Base("/" + name))}
 		for _, child := range below[name] {
 			n.Below = append(n.Below, node(child))
 		}

@@ -52,7 +52,7 @@ func Suggest(types []Part) []Suggestion {
 		if s.Bytes == 0 || saving <= 0 {
 			continue
 		}
-		s.Reading, s.Costs = 100*float64(s.Bytes)/float64(bytes), 100*float64(s.Saving)/float64(saving)
+		s.Reading, s.Costs = 100*float64(s.Bytes)/float64(bytes), max(100*float64(s.Saving)/float64(saving), 0)
 		if s.Reading >= leastReading && s.Costs <= mostCosts {
 			list = append(list, s)
 		}

@@ -207,7 +207,11 @@ func (e *estimating) finish(ctx context.Context, p model.DedupProgress) error {
 		warnings = append(warnings, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("%d folders could not be listed", p.Unlisted), Means: "what is in them is not counted, or as it was before", Remedy: "let the account in that Bridge Span signs in with"})
 	}
 	err = e.service.change(ctx, func(tx *records.Tx) error {
-		return tx.KeepEstimate(ctx, e.volume.ID, model.EstimatePoint{Run: e.job.ID, At: at, Totals: f.Totals, Capacity: e.space.Total, Free: e.space.Free})
+		point := model.EstimatePoint{Run: e.job.ID, At: at, Totals: f.Totals, Capacity: e.space.Total, Free: e.space.Free}
+		if err := tx.KeepEstimate(ctx, e.volume.ID, point); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, "volume", e.volume.Name, at)
 	})
 	if err != nil {
 		return err

@@ -46,6 +46,10 @@ export type VerifyFinding = Schemas["VerifyFinding"];
 export type ReplicaProbe = Schemas["ReplicaProbe"];
 export type Job = Schemas["Job"];
 export type AccountMap = Schemas["AccountMap"];
+export type Estimate = Schemas["Estimate"];
+export type EstimatedVolume = Schemas["EstimatedVolume"];
+export type Found = Schemas["Found"];
+export type Policy = Schemas["Rules"];
 export type ReplicaCreation = Schemas["ReplicaCreation"];
 
 /** A refusal by the service, or its silence (status 0). */

@@ -10,6 +10,7 @@ const concerns: Record<string, string[]> = {
   server: ["server", "share", "site", "namespace", "change"],
   share: ["share", "rights", "change"],
   run: ["run", "rights", "change"],
+  volume: ["volume", "run", "change"],
   directory: ["account", "rights", "change"],
   replica: ["replica", "change"],
   "account-map": ["account-map", "replica", "change"],

@@ -40,6 +40,17 @@ export const useShare = (server: string, share: string | undefined) =>
     queryFn: () => got(api.GET("/api/v1/servers/{server}/shares/{share}", { params: { path: { server, share: share ?? "" } } })),
   });
 
+/** Volumes whose deduplication was estimated; read again while one is. */
+export const useEstimatedVolumes = () =>
+  useQuery({ queryKey: ["run", "volumes"], queryFn: () => all((cursor) => got(api.GET("/api/v1/dedup/volumes", { params: { query: { cursor, limit } } }))) });
+
+export const useEstimatedVolume = (volume: string) =>
+  useQuery({ queryKey: ["run", "volume", volume], queryFn: () => got(api.GET("/api/v1/dedup/volumes/{volume}", { params: { path: { volume } } })) });
+
+/** What an estimate found: once it has ended, that does not change. */
+export const useEstimate = (run: number | undefined, ended: boolean) =>
+  useQuery({ queryKey: [ended ? "volume" : "run", "estimate", run], enabled: run !== undefined, placeholderData: keepPreviousData, queryFn: () => got(api.GET("/api/v1/dedup/estimates/{run}", { params: { path: { run: run ?? 0 } } })) });
+
 export const useNamespaces = () =>
   useQuery({ queryKey: ["namespace", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/namespaces", { params: { query: { cursor, limit } } }))) });
 

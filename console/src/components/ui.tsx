@@ -168,7 +168,7 @@ export function Dialog({ open, onOpenChange, title, lead, wide, children }: { op
 /** Label and value pairs. */
 export function Facts({ facts }: { facts: [string, ReactNode][] }) {
   return (
-    <dl className="grid grid-cols-[max-content_1fr] gap-x-6 gap-y-1">
+    <dl className="grid grid-cols-[max-content_1fr] content-start gap-x-6 gap-y-1">
       {facts.map(([name, value]) => (
         <div key={name} className="contents">
           <dt className="text-soft">{name}</dt>
