@@ -50,6 +50,14 @@ func (a *API) dedupRoutes() {
 			w, err := a.Estimates.WhatIf(ctx, in.Volume, in.Body)
 			return &body[model.WhatIfAnswer]{w}, err
 		})
+	route(a, model.Viewer, huma.Operation{OperationID: "plan-dedup", Method: "POST", Path: "/dedup/volumes/{volume}/plan", Summary: "Tell when the work could be done, in the hours that are left free", Tags: tags},
+		func(ctx context.Context, in *struct {
+			VolumePath
+			Body model.NewDedupPlan
+		}) (*body[model.DedupPlan], error) {
+			p, err := a.Estimates.Plan(ctx, in.Volume, in.Body)
+			return &body[model.DedupPlan]{p}, err
+		})
 	route(a, model.Operator, huma.Operation{OperationID: "forget-dedup-volume", Method: "DELETE", Path: "/dedup/volumes/{volume}", Summary: "Forget a volume and what was read of it; the volume itself is not touched", Tags: tags, DefaultStatus: 204},
 		func(ctx context.Context, in *VolumePath) (*none, error) {
 			return nil, a.Estimates.Forget(ctx, in.Volume)

@@ -37,6 +37,11 @@ func (c *Client) WhatIf(ctx context.Context, volume string, asked model.WhatIf) 
 	return add[model.WhatIfAnswer](ctx, c, asked, "dedup", "volumes", volume, "what-if")
 }
 
+// PlanDedup tells when the work could be done.
+func (c *Client) PlanDedup(ctx context.Context, volume string, asked model.NewDedupPlan) (model.DedupPlan, error) {
+	return add[model.DedupPlan](ctx, c, asked, "dedup", "volumes", volume, "plan")
+}
+
 // ForgetEstimatedVolume forgets a volume and what was read of it.
 func (c *Client) ForgetEstimatedVolume(ctx context.Context, name string) error {
 	return remove(ctx, c, nil, "dedup", "volumes", name)

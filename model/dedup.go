@@ -3,6 +3,7 @@ package model
 import (
 	"time"
 
+	"bridgespan/core/calendar"
 	"bridgespan/core/dedup"
 	"bridgespan/core/filter"
 )
@@ -97,6 +98,27 @@ type EstimatePoint struct {
 	Totals   dedup.Totals `json:"totals"`
 	Capacity int64        `json:"capacityBytes" doc:"Of the storage under the volume"`
 	Free     int64        `json:"freeBytes"`
+	// What was read for it, and for how long.
+	ReadBytes int64 `json:"readBytes"`
+	ReadMs    int64 `json:"readMs"`
+}
+
+// NewDedupPlan asks when the work could be done.
+type NewDedupPlan struct {
+	Week    calendar.Week  `json:"week" doc:"When it may work, as rules: \"full\", \"off; mon-fri 20-6 full\""`
+	Backups *calendar.Week `json:"backups,omitempty" doc:"When backups work, as rules of the same form: whatever is not off"`
+	Begins  *time.Time     `json:"begins,omitempty" doc:"When it begins; absent for now"`
+}
+
+// DedupPlan tells when the work could be done.
+type DedupPlan struct {
+	Volume   DedupVolume    `json:"volume"`
+	Nights   dedup.Nights   `json:"nights"`
+	Memory   int64          `json:"memoryBytes" doc:"For the index of all chunks, while it works"`
+	Warnings []DedupWarning `json:"warnings"`
+	Summary  string         `json:"summary"`
+	// ICalendar is for calendars of people and machines.
+	ICalendar string `json:"iCalendar" doc:"The windows as an iCalendar object (RFC 5545), repeated every week"`
 }
 
 // EstimatedVolume is a volume with what is known of it.

@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"io"
 	"strconv"
 	"strings"
 
@@ -10,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
+	"bridgespan/core/calendar"
 	"bridgespan/core/dedup"
 	"bridgespan/core/filter"
 	"bridgespan/core/namespace"
@@ -40,6 +42,10 @@ func dedupCommand() *cli.Command {
 			Action: signedIn(showEstimate, "RUN | VOLUME")},
 		{Name: "compare", Usage: "show two estimates side by side", ArgsUsage: "RUN RUN", Action: signedIn(compareEstimates, "RUN", "RUN")},
 		{Name: "what-if", Usage: "tell what another policy would save, without reading the volume again", ArgsUsage: "VOLUME", Flags: policy, Action: signedIn(whatIf, "VOLUME")},
+		{Name: "plan", Usage: "tell when the work could be done, in the hours that are left free", ArgsUsage: "VOLUME", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "week", Value: "off; mon-fri 20-24 full; mon-fri 0-6 full; sat-sun full", Usage: "when it may work, as `RULES`"},
+			&cli.StringFlag{Name: "backups", Usage: "when backups work, as `RULES`: whatever is not off"},
+			&cli.StringFlag{Name: "export", Usage: "write the windows to `FILE` as an iCalendar object (RFC 5545)"}}, Action: signedIn(planDedup, "VOLUME")},
 		{Name: "forget", Usage: "forget a volume and what was read of it; the volume itself is not touched", ArgsUsage: "VOLUME", Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 			if err := api.ForgetEstimatedVolume(ctx, args[0]); err != nil {
 				return err
@@ -346,4 +352,39 @@ func whatIf(ctx context.Context, c *cli.Command, api *client.Client, args []stri
 	}
 	t.after = sentence(a.Volume.Name, &a.Found) + warningLines(a.Warnings)
 	return show(c, a, t)
+}
+
+func planDedup(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	var asked model.NewDedupPlan
+	var err error
+	if asked.Week, err = calendar.Parse("--week", c.String("week")); err != nil {
+		return err
+	}
+	if text := c.String("backups"); text != "" {
+		backups, err := calendar.Parse("--backups", text)
+		if err != nil {
+			return err
+		}
+		asked.Backups = &backups
+	}
+	p, err := api.PlanDedup(ctx, args[0], asked)
+	if err != nil {
+		return err
+	}
+	if name := c.String("export"); name != "" {
+		if err := writeFile(name, func(w io.Writer) error { _, err := io.WriteString(w, p.ICalendar); return err }); err != nil {
+			return err
+		}
+	}
+	t := table{heads: []string{"window", "hours", "pace", "shared with a backup"}}
+	for _, w := range p.Nights.Windows {
+		shared := ""
+		if w.Backup > 0 {
+			shared = fmt.Sprintf("%d h", w.Backup)
+		}
+		t.add(fmt.Sprintf("%s %d:00", w.Day, w.From), fmt.Sprint(w.Hours), w.Pace, shared)
+	}
+	t.after = fmt.Sprintf("%s\nMeasured: %.0f Mbit/s. Memory for the index of all chunks: %s.", p.Summary, p.Nights.Rate, iec(p.Memory)) + warningLines(p.Warnings)
+	t.empty = p.Summary + warningLines(p.Warnings)
+	return show(c, p, t)
 }

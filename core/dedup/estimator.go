@@ -24,6 +24,7 @@ type Totals struct {
 	Left      []Left    `json:"left" doc:"What is not deduplicated, and why"`
 	InPolicy  Left      `json:"inPolicy" doc:"What is deduplicated; its bytes are without holes"`
 	Chunks    int64     `json:"chunks" doc:"Chunks of these files, as often as they occur"`
+	Different int64     `json:"differentChunks" doc:"How many different chunks these are, about"`
 	Unique    Figure    `json:"unique" doc:"Bytes of the different chunks"`
 	Packed    Figure    `json:"packed" doc:"Bytes of the different chunks once compressed"`
 	Metadata  int64     `json:"metadataBytes" doc:"What a store needs to know which chunks a file is made of"`
@@ -210,8 +211,9 @@ func (e *Estimator) current() Totals {
 	residual := s.mPP - 2*r*s.mLP + r*r*s.mLL
 	ofRatio := residual * (1 - q) / (q * q)
 	f.Packed = about(s.length*scale*r, r*r*s.length2*spread+ofRatio, 0, most)
+	f.Different = int64(s.prints * scale)
 	fixed := f.Chunks*RefCost + f.InPolicy.Files*FileCost + e.names
-	f.Metadata = int64(s.prints*scale)*ChunkCost + fixed
+	f.Metadata = f.Different*ChunkCost + fixed
 	// Of each chunk, its length once compressed and what it costs beside are kept.
 	squares := r*r*s.length2 + 2*r*ChunkCost*s.length + ChunkCost*ChunkCost*s.prints
 	stored := about(s.length*scale*r+s.prints*scale*ChunkCost+float64(fixed), squares*spread+ofRatio, 0, 1e300)

@@ -43,6 +43,8 @@ CREATE TABLE dedup_estimates (
   totals MEDIUMBLOB NOT NULL,
   capacity BIGINT NOT NULL,
   free BIGINT NOT NULL,
+  read_bytes BIGINT NOT NULL,
+  read_ms BIGINT NOT NULL,
   KEY (volume_id, at),
   FOREIGN KEY (volume_id) REFERENCES dedup_volumes (id) ON DELETE CASCADE
 ) ENGINE=InnoDB;

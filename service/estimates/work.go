@@ -207,7 +207,7 @@ func (e *estimating) finish(ctx context.Context, p model.DedupProgress) error {
 		warnings = append(warnings, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("%d folders could not be listed", p.Unlisted), Means: "what is in them is not counted, or as it was before", Remedy: "let the account in that Bridge Span signs in with"})
 	}
 	err = e.service.change(ctx, func(tx *records.Tx) error {
-		point := model.EstimatePoint{Run: e.job.ID, At: at, Totals: f.Totals, Capacity: e.space.Total, Free: e.space.Free}
+		point := model.EstimatePoint{Run: e.job.ID, At: at, Totals: f.Totals, Capacity: e.space.Total, Free: e.space.Free, ReadBytes: p.ReadBytes, ReadMs: p.ReadMs}
 		if err := tx.KeepEstimate(ctx, e.volume.ID, point); err != nil {
 			return err
 		}

@@ -280,6 +280,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dedup/volumes/{volume}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell when the work could be done, in the hours that are left free
+         * @description Needs the role viewer.
+         */
+        post: operations["plan-dedup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/dedup/volumes/{volume}/what-if": {
         parameters: {
             query?: never;
@@ -2905,6 +2925,19 @@ export interface components {
             /** @description Folder of the share; absent for all of it */
             sub?: string;
         };
+        DedupPlan: {
+            /** @description The windows as an iCalendar object (RFC 5545), repeated every week */
+            iCalendar: string;
+            /**
+             * Format: int64
+             * @description For the index of all chunks, while it works
+             */
+            memoryBytes: number;
+            nights: components["schemas"]["Nights"];
+            summary: string;
+            volume: components["schemas"]["DedupVolume"];
+            warnings: components["schemas"]["DedupWarning"][];
+        };
         DedupProgress: {
             /** Format: int64 */
             bytes: number;
@@ -3422,6 +3455,10 @@ export interface components {
             capacityBytes: number;
             /** Format: int64 */
             freeBytes: number;
+            /** Format: int64 */
+            readBytes: number;
+            /** Format: int64 */
+            readMs: number;
             /**
              * Format: int64
              * @description Number of its run
@@ -4056,6 +4093,17 @@ export interface components {
             /** @description Each such as fern\curators = heather\keepers, or fern\* = heather\* for all that are called the same; read both ways */
             rules: string[];
         };
+        NewDedupPlan: {
+            /** @description When backups work, as rules of the same form: whatever is not off */
+            backups?: string;
+            /**
+             * Format: date-time
+             * @description When it begins; absent for now
+             */
+            begins?: string;
+            /** @description When it may work, as rules: "full", "off; mon-fri 20-6 full" */
+            week: string;
+        };
         NewDirectory: {
             /** @description Account that reads it: name@realm. It needs no rights but to read */
             account: string;
@@ -4337,6 +4385,27 @@ export interface components {
              */
             role: "viewer" | "operator" | "administrator";
         };
+        Nights: {
+            /** Format: date-time */
+            begins: string;
+            /** @description The first pass reads all that is in policy */
+            first: components["schemas"]["Pass"];
+            /** @description Whether a week's windows can read what changes in a week */
+            keepsUp: boolean;
+            /** @description Each later pass reads what changed in a day */
+            later: components["schemas"]["Pass"];
+            /**
+             * Format: double
+             * @description Mbit/s at which it was measured to read, one window at full speed
+             */
+            rateMbit: number;
+            /**
+             * Format: int64
+             * @description Hours of a week in which it may work
+             */
+            weekHours: number;
+            windows: components["schemas"]["Window"][];
+        };
         Node: {
             below?: components["schemas"]["Node"][];
             /**
@@ -4493,6 +4562,25 @@ export interface components {
              * @description What they would take: their part of the chunks, compressed
              */
             storedBytes: number;
+        };
+        Pass: {
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: date-time
+             * @description When it is done; absent when never
+             */
+            done?: string;
+            /**
+             * Format: double
+             * @description Hours of work
+             */
+            hours: number;
+            /**
+             * Format: int64
+             * @description How many windows it takes, the first one partly gone included
+             */
+            windows: number;
         };
         Permissions: {
             /** @description As SDDL */
@@ -5685,6 +5773,11 @@ export interface components {
              * @description Chunks of these files, as often as they occur
              */
             chunks: number;
+            /**
+             * Format: int64
+             * @description How many different chunks these are, about
+             */
+            differentChunks: number;
             /** @description Whether all chunks were counted, and all compressed */
             exact: boolean;
             /** Format: int64 */
@@ -5884,6 +5977,27 @@ export interface components {
             people: components["schemas"]["EffectiveRights"][];
             place: components["schemas"]["Place"];
             run: components["schemas"]["Run"];
+        };
+        Window: {
+            /**
+             * Format: int64
+             * @description Hours in which a backup works, too
+             */
+            backupHours: number;
+            /**
+             * Format: int64
+             * @description On which it begins: 0 is Sunday
+             */
+            day: number;
+            /**
+             * Format: int64
+             * @description Hour at which it begins
+             */
+            from: number;
+            /** Format: int64 */
+            hours: number;
+            /** @description full, or at most so many Mbit/s */
+            pace: string;
         };
     };
     responses: never;
@@ -6465,6 +6579,42 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-dedup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the volume */
+                volume: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDedupPlan"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DedupPlan"];
+                };
             };
             /** @description Error */
             default: {
