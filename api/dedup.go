@@ -50,6 +50,11 @@ func (a *API) dedupRoutes() {
 			w, err := a.Estimates.WhatIf(ctx, in.Volume, in.Body)
 			return &body[model.WhatIfAnswer]{w}, err
 		})
+	route(a, model.Viewer, huma.Operation{OperationID: "pool-volumes", Method: "POST", Path: "/dedup/pool", Summary: "Tell what volumes would save together, and which shares should live together", Tags: tags},
+		func(ctx context.Context, in *body[model.NewPool]) (*body[model.DedupPool], error) {
+			p, err := a.Estimates.Pool(ctx, in.Body)
+			return &body[model.DedupPool]{p}, err
+		})
 	route(a, model.Viewer, huma.Operation{OperationID: "plan-dedup", Method: "POST", Path: "/dedup/volumes/{volume}/plan", Summary: "Tell when the work could be done, in the hours that are left free", Tags: tags},
 		func(ctx context.Context, in *struct {
 			VolumePath

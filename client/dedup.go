@@ -37,6 +37,11 @@ func (c *Client) WhatIf(ctx context.Context, volume string, asked model.WhatIf) 
 	return add[model.WhatIfAnswer](ctx, c, asked, "dedup", "volumes", volume, "what-if")
 }
 
+// PoolVolumes tells what volumes would save together.
+func (c *Client) PoolVolumes(ctx context.Context, asked model.NewPool) (model.DedupPool, error) {
+	return add[model.DedupPool](ctx, c, asked, "dedup", "pool")
+}
+
 // PlanDedup tells when the work could be done.
 func (c *Client) PlanDedup(ctx context.Context, volume string, asked model.NewDedupPlan) (model.DedupPlan, error) {
 	return add[model.DedupPlan](ctx, c, asked, "dedup", "volumes", volume, "plan")

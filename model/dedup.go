@@ -91,6 +91,20 @@ type WhatIfAnswer struct {
 	Warnings []DedupWarning `json:"warnings"`
 }
 
+// NewPool asks what volumes would save together.
+type NewPool struct {
+	Volumes []string     `json:"volumes" minItems:"1" maxItems:"16" doc:"Names of volumes that were estimated; one alone compares its shares"`
+	Policy  filter.Rules `json:"policy,omitzero"`
+	Budget  int64        `json:"budgetBytes,omitempty" minimum:"0" doc:"Memory to count in; absent for 512 MB"`
+}
+
+// DedupPool tells what volumes would save together.
+type DedupPool struct {
+	Volumes []DedupVolume `json:"volumes"`
+	Pooled  dedup.Pooled  `json:"pooled"`
+	Summary string        `json:"summary"`
+}
+
 // EstimatePoint is what an estimate came to.
 type EstimatePoint struct {
 	Run      int64        `json:"run" doc:"Number of its run"`

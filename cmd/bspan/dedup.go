@@ -42,6 +42,7 @@ func dedupCommand() *cli.Command {
 			Action: signedIn(showEstimate, "RUN | VOLUME")},
 		{Name: "compare", Usage: "show two estimates side by side", ArgsUsage: "RUN RUN", Action: signedIn(compareEstimates, "RUN", "RUN")},
 		{Name: "what-if", Usage: "tell what another policy would save, without reading the volume again", ArgsUsage: "VOLUME", Flags: policy, Action: signedIn(whatIf, "VOLUME")},
+		{Name: "pool", Usage: "tell what volumes would save together, and which shares should live together", ArgsUsage: "VOLUME…", Flags: policy, Action: signedIn(poolVolumes, "VOLUME...")},
 		{Name: "plan", Usage: "tell when the work could be done, in the hours that are left free", ArgsUsage: "VOLUME", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "week", Value: "off; mon-fri 20-24 full; mon-fri 0-6 full; sat-sun full", Usage: "when it may work, as `RULES`"},
 			&cli.StringFlag{Name: "backups", Usage: "when backups work, as `RULES`: whatever is not off"},
@@ -386,5 +387,35 @@ func planDedup(ctx context.Context, c *cli.Command, api *client.Client, args []s
 	}
 	t.after = fmt.Sprintf("%s\nMeasured: %.0f Mbit/s. Memory for the index of all chunks: %s.", p.Summary, p.Nights.Rate, iec(p.Memory)) + warningLines(p.Warnings)
 	t.empty = p.Summary + warningLines(p.Warnings)
+	return show(c, p, t)
+}
+
+func poolVolumes(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	rules, budget, err := policyOf(c)
+	if err != nil {
+		return err
+	}
+	p, err := api.PoolVolumes(ctx, model.NewPool{Volumes: args, Policy: rules, Budget: budget})
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"kept", "files", "bytes", "would take", "saves"}}
+	kept := func(name string, k dedup.Kept) {
+		t.add(name, humanize.Comma(k.Files), iec(k.Bytes), figure(k.Stored), figure(k.Saving))
+	}
+	for _, k := range p.Pooled.Alone {
+		kept(k.Name+", by itself", k)
+	}
+	kept("all together", p.Pooled.Together)
+	for _, k := range p.Pooled.Shares {
+		kept(k.Name+", by itself", k)
+	}
+	t.after = p.Summary
+	for i, c := range p.Pooled.Common {
+		if i == 10 {
+			break
+		}
+		t.after += fmt.Sprintf("\n%s and %s have %s in common.", c.A, c.B, figure(c.Bytes))
+	}
 	return show(c, p, t)
 }

@@ -77,6 +77,68 @@ func Analyse(ctx context.Context, records Records, places, servers []string, pol
 	return r, nil
 }
 
+// Pooled tells what volumes would take alone, and together.
+type Pooled struct {
+	Alone    []Kept   `json:"alone" doc:"Each volume by itself"`
+	Together Kept     `json:"together" doc:"All of them on one volume"`
+	Gain     int64    `json:"gain" doc:"What keeping them together spares, beside what each saves alone"`
+	Shares   []Kept   `json:"shares" doc:"Each share by itself"`
+	Common   []Common `json:"common" doc:"Shares that have most in common: they should live together"`
+}
+
+// Member is a volume of a pool.
+type Member struct {
+	Name            string
+	Records         Records
+	Places, Servers []string
+}
+
+// PoolVolumes counts what volumes have in common. They must have been read with one profile.
+func PoolVolumes(ctx context.Context, members []Member, policy Policy, budget int64, now time.Time) (Pooled, error) {
+	var names []string
+	for _, m := range members {
+		names = append(names, m.Places...)
+	}
+	pool, err := NewPool(policy, len(names), budget, now)
+	if err != nil {
+		return Pooled{}, err
+	}
+	r := Pooled{Alone: []Kept{}, Shares: []Kept{}}
+	var all []int
+	for _, m := range members {
+		a := &analysis{ctx: ctx, records: m.Records, places: m.Places, servers: m.Servers}
+		if err := a.findLinks(); err != nil {
+			return Pooled{}, err
+		}
+		first := len(all)
+		err := m.Records.ByAge(ctx, time.Time{}, time.Time{}, func(rec Record) error {
+			pool.Count(first+rec.Place, a.file(&rec))
+			return nil
+		})
+		if err != nil {
+			return Pooled{}, err
+		}
+		for range m.Places {
+			all = append(all, len(all))
+		}
+	}
+	first := 0
+	for _, m := range members {
+		r.Alone = append(r.Alone, pool.Keep(m.Name, all[first:first+len(m.Places)]...))
+		first += len(m.Places)
+	}
+	for i, name := range names {
+		r.Shares = append(r.Shares, pool.Keep(name, i))
+	}
+	r.Together = pool.Keep("together", all...)
+	r.Gain = -r.Together.Stored.Bytes
+	for _, k := range r.Alone {
+		r.Gain += k.Stored.Bytes
+	}
+	r.Common = pool.Commons(names)
+	return r, nil
+}
+
 type analysis struct {
 	ctx       context.Context
 	records   Records

@@ -143,7 +143,7 @@ func (e *Estimator) Count(f *File) {
 	e.names += int64(len(f.Path))
 	e.table.Raise(f.Summary.Level)
 	for _, m := range f.Summary.Marks {
-		if e.table.Add(m) && m.Print.Kept(e.table.level) {
+		if e.table.Add(m) {
 			e.sums.add(&m)
 			e.packs(f.Path, &m)
 		}

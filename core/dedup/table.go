@@ -68,13 +68,32 @@ func (t *Table) Add(m Mark) (first bool) {
 		}
 		return false
 	}
+	return t.begin(s, m, 1)
+}
+
+// Join notes that somebody has a mark, who is known by bits, in place of how often
+// it occurs. first is true when nobody had it.
+func (t *Table) Join(m Mark, bits uint32) (first bool) {
+	if !m.Print.Kept(t.level) {
+		return false
+	}
+	s := t.find(&m.Print)
+	if s.refs > 0 {
+		s.refs |= bits
+		return false
+	}
+	return t.begin(s, m, bits)
+}
+
+// begin puts a mark that is not there yet into a slot, or where there is room.
+func (t *Table) begin(s *slot, m Mark, refs uint32) bool {
 	if t.used >= len(t.slots)/4*3 {
 		if t.grow(); !m.Print.Kept(t.level) {
-			return true
+			return false
 		}
 		s = t.find(&m.Print)
 	}
-	*s = slot{m, 1}
+	*s = slot{m, refs}
 	t.used++
 	return true
 }

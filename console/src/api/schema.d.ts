@@ -236,6 +236,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dedup/pool": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell what volumes would save together, and which shares should live together
+         * @description Needs the role viewer.
+         */
+        post: operations["pool-volumes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/dedup/volumes": {
         parameters: {
             query?: never;
@@ -2760,6 +2780,12 @@ export interface components {
             files: number;
             name: string;
         };
+        Common: {
+            a: string;
+            b: string;
+            /** @description Compressed, and as often as it is kept now: once at each */
+            bytes: components["schemas"]["Figure"];
+        };
         CompareRights: {
             /** @description SERVER/SHARE/PATH, or a path of a namespace with a leading slash */
             first: string;
@@ -2937,6 +2963,11 @@ export interface components {
             summary: string;
             volume: components["schemas"]["DedupVolume"];
             warnings: components["schemas"]["DedupWarning"][];
+        };
+        DedupPool: {
+            pooled: components["schemas"]["Pooled"];
+            summary: string;
+            volumes: components["schemas"]["DedupVolume"][];
         };
         DedupProgress: {
             /** Format: int64 */
@@ -3750,6 +3781,19 @@ export interface components {
             /** @description User who saved it */
             who: string;
         };
+        Kept: {
+            /**
+             * Format: int64
+             * @description In policy
+             */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            name: string;
+            saving: components["schemas"]["Figure"];
+            /** @description What they would take, kept together */
+            stored: components["schemas"]["Figure"];
+        };
         Lane: {
             /** @description What it still has to carry */
             backlog: components["schemas"]["Backlog"];
@@ -4240,6 +4284,16 @@ export interface components {
              */
             ttl?: number;
         };
+        NewPool: {
+            /**
+             * Format: int64
+             * @description Memory to count in; absent for 512 MB
+             */
+            budgetBytes?: number;
+            policy?: components["schemas"]["Rules"];
+            /** @description Names of volumes that were estimated; one alone compares its shares */
+            volumes: string[];
+        };
         NewReplica: {
             /**
              * Format: int64
@@ -4703,6 +4757,21 @@ export interface components {
             seed: boolean;
             /** @description Whether its folder is there already */
             there: boolean;
+        };
+        Pooled: {
+            /** @description Each volume by itself */
+            alone: components["schemas"]["Kept"][];
+            /** @description Shares that have most in common: they should live together */
+            common: components["schemas"]["Common"][];
+            /**
+             * Format: int64
+             * @description What keeping them together spares, beside what each saves alone
+             */
+            gain: number;
+            /** @description Each share by itself */
+            shares: components["schemas"]["Kept"][];
+            /** @description All of them on one volume */
+            together: components["schemas"]["Kept"];
         };
         Popular: {
             /** Format: int64 */
@@ -6482,6 +6551,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EstimateComparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pool-volumes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPool"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DedupPool"];
                 };
             };
             /** @description Error */
