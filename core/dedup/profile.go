@@ -81,9 +81,9 @@ func (c *Cutter) Most() int {
 	return c.block
 }
 
-// split cuts what a reader holds, and calls each with every chunk in order, which is
+// Split cuts what a reader holds, and calls each with every chunk in order, which is
 // valid until each returns.
-func (c *Cutter) split(r io.Reader, buffer []byte, each func(chunk []byte) error) error {
+func (c *Cutter) Split(r io.Reader, buffer []byte, each func(chunk []byte) error) error {
 	if c.chunks != nil {
 		return c.chunks.Split(r, buffer, each)
 	}

@@ -101,7 +101,7 @@ func (r *Reader) SetLevel(level uint8) { r.level = level }
 func (r *Reader) Read(content io.Reader, passed func(bytes int)) (Summary, error) {
 	s := Summary{Level: r.level}
 	r.hash.Reset()
-	err := r.cutter.split(content, r.buffer, func(c []byte) error {
+	err := r.cutter.Split(content, r.buffer, func(c []byte) error {
 		if passed != nil {
 			passed(len(c))
 		}
