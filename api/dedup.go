@@ -63,6 +63,19 @@ func (a *API) dedupRoutes() {
 			p, err := a.Estimates.Plan(ctx, in.Volume, in.Body)
 			return &body[model.DedupPlan]{p}, err
 		})
+	route(a, model.Operator, huma.Operation{OperationID: "prove-estimate", Method: "POST", Path: "/dedup/volumes/{volume}/proofs", Summary: "Pack a folder into a chunk store, take it out again, and compare", Tags: tags, DefaultStatus: 202},
+		func(ctx context.Context, in *struct {
+			VolumePath
+			Body model.NewProof
+		}) (*body[model.Proof], error) {
+			p, err := a.Estimates.Prove(ctx, in.Volume, in.Body)
+			return &body[model.Proof]{p}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-proof", Method: "GET", Path: "/dedup/proofs/{run}", Summary: "Show a proof as far as it is", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.Proof], error) {
+			p, err := a.Estimates.Proof(ctx, in.Run)
+			return &body[model.Proof]{p}, err
+		})
 	route(a, model.Operator, huma.Operation{OperationID: "forget-dedup-volume", Method: "DELETE", Path: "/dedup/volumes/{volume}", Summary: "Forget a volume and what was read of it; the volume itself is not touched", Tags: tags, DefaultStatus: 204},
 		func(ctx context.Context, in *VolumePath) (*none, error) {
 			return nil, a.Estimates.Forget(ctx, in.Volume)

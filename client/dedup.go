@@ -42,6 +42,16 @@ func (c *Client) PoolVolumes(ctx context.Context, asked model.NewPool) (model.De
 	return add[model.DedupPool](ctx, c, asked, "dedup", "pool")
 }
 
+// Prove starts a proof of an estimate.
+func (c *Client) Prove(ctx context.Context, volume string, asked model.NewProof) (model.Proof, error) {
+	return add[model.Proof](ctx, c, asked, "dedup", "volumes", volume, "proofs")
+}
+
+// Proof shows a proof as far as it is.
+func (c *Client) Proof(ctx context.Context, run int64) (model.Proof, error) {
+	return read[model.Proof](ctx, c, nil, "dedup", "proofs", fmt.Sprint(run))
+}
+
 // PlanDedup tells when the work could be done.
 func (c *Client) PlanDedup(ctx context.Context, volume string, asked model.NewDedupPlan) (model.DedupPlan, error) {
 	return add[model.DedupPlan](ctx, c, asked, "dedup", "volumes", volume, "plan")

@@ -13,11 +13,15 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"bridgespan/client"
+	"bridgespan/core/calendar"
 	"bridgespan/core/dedup"
 	"bridgespan/core/filter"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
+	"bridgespan/mover/pack"
 	"bridgespan/tree"
 )
 
@@ -105,6 +109,9 @@ func TestDedup(t *testing.T) {
 		t.Errorf("compared: %+v, %v", both.Before.Run, err)
 	}
 	v.whatIf()
+	v.plan()
+	v.prove()
+	v.pool(scan)
 	v.refusals(places)
 	v.commands(second.Run.ID)
 	if err := e.API.ForgetEstimatedVolume(t.Context(), "oak data"); err != nil {
@@ -185,6 +192,10 @@ func (v *estimating) commands(run int64) {
 		{[]string{"dedup", "what-if", "oak data", "--min-age", "10", "--skip-folder", "cache"}, 0, "UNDER THIS POLICY"},
 		{[]string{"dedup", "what-if", "oak data", "--min-size", "many"}, 2, "no size"},
 		{[]string{"dedup", "estimate", "oak data", "--skip-type", ".tmp"}, 0, "Nothing had to be read"},
+		{[]string{"dedup", "plan", "oak data", "--week", "off; sat full"}, 0, "The first pass reads"},
+		{[]string{"dedup", "plan", "oak data", "--week", "sometimes"}, 2, "not a rule"},
+		{[]string{"dedup", "pool", "oak data", "elm data"}, 0, "all together"},
+		{[]string{"dedup", "prove", "oak data", "oak/store/est", "--anyway"}, 0, "came out as they are"},
 		{[]string{"dedup", "estimate", "oak"}, 2, "does not name a share"},
 		{[]string{"dedup", "show", "pine"}, 1, "no volume"},
 	} {
@@ -198,4 +209,104 @@ func (v *estimating) commands(run int64) {
 	if err := json.Unmarshal([]byte(out), &told); err != nil || told.Found == nil {
 		v.Errorf("as JSON: %v", err)
 	}
+}
+
+// plan fits the work into weeks.
+func (v *estimating) plan() {
+	v.Helper()
+	begins := time.Date(2026, 11, 27, 12, 0, 0, 0, time.Local)
+	ask := func(week string) model.DedupPlan {
+		var asked model.NewDedupPlan
+		asked.Begins = &begins
+		var err error
+		if asked.Week, err = calendar.Parse("week", week); err != nil {
+			v.Fatal(err)
+		}
+		backups, _ := calendar.Parse("backups", "off; fri 20-22 full")
+		asked.Backups = &backups
+		p, err := v.e.API.PlanDedup(v.Context(), "oak data", asked)
+		if err != nil {
+			v.Fatal(err)
+		}
+		return p
+	}
+	night := ask("off; mon-fri 21-23 full")
+	if n := night.Nights; n.First.Windows != 1 || n.First.Bytes < 3<<20 || n.First.Done.Hour() != 21 || len(n.Windows) != 5 || !n.Keeps || night.Memory == 0 || n.Rate <= 0 {
+		v.Errorf("nights: %+v", night)
+	}
+	if len(night.Warnings) != 1 || !strings.Contains(night.Warnings[0].Says, "1 window of the week is shared with a backup, for 1 hour") {
+		v.Errorf("beside a backup: %+v", night.Warnings)
+	}
+	for _, line := range []string{"BEGIN:VCALENDAR", "DTSTART:20261130T210000", "DTEND:20261130T230000", "RRULE:FREQ=WEEKLY", "SUMMARY:Deduplication of oak data"} {
+		if !strings.Contains(night.ICalendar, line+"\r\n") {
+			v.Errorf("the iCalendar lacks %s: %s", line, night.ICalendar)
+		}
+	}
+	if never := ask("off"); len(never.Warnings) != 1 || never.Warnings[0].Level != "fail" || !never.Nights.First.Done.IsZero() {
+		v.Errorf("never: %+v", never)
+	}
+}
+
+// prove packs a folder and takes it out again.
+func (v *estimating) prove() {
+	v.Helper()
+	ask := func(p model.NewProof) (model.Proof, error) {
+		proof, err := v.e.API.Prove(v.Context(), "oak data", p)
+		for deadline := time.Now().Add(time.Minute); err == nil && !proof.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+			proof, err = v.e.API.Proof(v.Context(), proof.Run.ID)
+		}
+		return proof, err
+	}
+	if sameDisk(v.T, v.e.Dir, v.e.Oak.SharePath("store")) {
+		wantRefused(v.T, "a work folder on the volume", lastError(ask(model.NewProof{Folder: "oak/store/est"})), http.StatusUnprocessableEntity)
+	}
+	wantRefused(v.T, "another folder", lastError(ask(model.NewProof{Folder: "oak/store/2026", Anyway: true})), http.StatusUnprocessableEntity)
+	v.put("quiet", "est/notes.txt", []byte("another by now"), 0)
+	proof, err := ask(model.NewProof{Folder: "oak/quiet/est", Anyway: true, Keep: true})
+	if err != nil || proof.Came == nil || proof.Came.Files != 1 || proof.Skipped != 1 || len(proof.Different) != 0 || proof.Came.Off < -1 || proof.Came.Off > 1 || proof.Store.Chunks != proof.Store.Refs {
+		v.Errorf("the proof: %+v, %v", proof, err)
+	}
+	store, err := pack.Open(proof.Kept)
+	if err != nil {
+		v.Fatal(err)
+	}
+	defer store.Close()
+	if volume, err := v.e.API.EstimatedVolume(v.Context(), "oak data"); err != nil || volume.Proof == nil || volume.Proof.Run != proof.Run.ID {
+		v.Errorf("with its proof: %+v, %v", volume.Proof, err)
+	}
+	v.put("quiet", "est/notes.txt", bytes.Repeat([]byte("in flower on the north bed\n"), 10_000), 100)
+	v.estimate(model.NewEstimate{Name: "oak data", Policy: filter.Rules{LeaveOut: []string{"cache/"}}})
+}
+
+// pool compares with another volume.
+func (v *estimating) pool(scan []byte) {
+	v.Helper()
+	v.trees["elm"] = harness.Tree(v.T, v.e.Elm, "store")
+	v.put("elm", "est/the same.tif", scan, 30)
+	v.estimate(model.NewEstimate{Name: "elm data", Places: []model.DedupPlace{{Server: "elm", Share: "store", Sub: "est"}}})
+	p, err := v.e.API.PoolVolumes(v.Context(), model.NewPool{Volumes: []string{"oak data", "elm data"}})
+	if err != nil {
+		v.Fatal(err)
+	}
+	common := func(a, b string) bool {
+		return slices.ContainsFunc(p.Pooled.Common, func(c dedup.Common) bool { return c.A == a && c.B == b && c.Bytes.Bytes > 1<<20 })
+	}
+	if r := p.Pooled; len(r.Alone) != 2 || r.Gain < 1<<20 || r.Gain > 1<<20+20_000 || !common("oak/store/est", "elm/store/est") || !common("oak/store/est", "oak/quiet/est") || len(r.Shares) != 3 {
+		v.Errorf("pooled: %+v", p)
+	}
+	wantRefused(v.T, "one twice", lastError(v.e.API.PoolVolumes(v.Context(), model.NewPool{Volumes: []string{"elm data", "ELM DATA"}})), http.StatusUnprocessableEntity)
+	wantRefused(v.T, "an unknown one", lastError(v.e.API.PoolVolumes(v.Context(), model.NewPool{Volumes: []string{"elm data", "pine"}})), http.StatusNotFound)
+}
+
+func sameDisk(t *testing.T, names ...string) bool {
+	t.Helper()
+	disks := map[uint64]bool{}
+	for _, name := range names {
+		var st unix.Stat_t
+		if err := unix.Stat(name, &st); err != nil {
+			t.Fatal(err)
+		}
+		disks[st.Dev] = true
+	}
+	return len(disks) == 1
 }

@@ -16,6 +16,7 @@ type DedupVolume struct {
 	Places      []DedupPlace `json:"places"`
 	Profile     string       `json:"profile" enum:"documents,disk-images,backups" doc:"How it was read"`
 	Compression int          `json:"-"`
+	Proof       *ProofPoint  `json:"proof,omitempty" doc:"What the last proof came to"`
 	Created     time.Time    `json:"created"`
 }
 
@@ -32,7 +33,7 @@ type NewEstimate struct {
 	Places   []DedupPlace `json:"places,omitempty" maxItems:"100" doc:"What makes up the volume; absent for a volume that was estimated before"`
 	Profile  string       `json:"profile,omitempty" enum:"documents,disk-images,backups" doc:"What is in it; absent for what it was before, or documents"`
 	Policy   filter.Rules `json:"policy,omitzero" doc:"What would be deduplicated"`
-	Compress string       `json:"compress,omitempty" enum:"sample,all" doc:"Of which chunks it is measured how far they compress: of one in 16, or of all"`
+	Compress string       `json:"compress,omitempty" enum:"sample,all" doc:"Of which chunks it is measured how far they compress: of one in 16, or of all; absent for all on volumes with up to 256 GiB"`
 	Budget   int64        `json:"budgetBytes,omitempty" minimum:"0" doc:"Memory to count in; absent for 512 MB"`
 	Priority string       `json:"priority,omitempty" enum:"low,normal,high" doc:"How many files are read side by side: 1, 2 or 4"`
 	Pace     float64      `json:"paceMbit,omitempty" minimum:"0" doc:"Mbit/s to read at most; absent for no bound"`
@@ -89,6 +90,38 @@ type WhatIfAnswer struct {
 	Policy   filter.Rules   `json:"policy"`
 	Found    dedup.Found    `json:"found"`
 	Warnings []DedupWarning `json:"warnings"`
+}
+
+// NewProof asks for a proof: a folder is packed into a chunk store and taken out again.
+type NewProof struct {
+	Folder string `json:"folder" minLength:"1" maxLength:"5000" doc:"SERVER/SHARE[/FOLDER], within the volume"`
+	Keep   bool   `json:"keep,omitempty" doc:"Keep the store in the work folder, to be inspected"`
+	Anyway bool   `json:"anyway,omitempty" doc:"Also when the work folder seems to lie on the volume itself"`
+}
+
+// ProofPoint is what a proof came to.
+type ProofPoint struct {
+	Run       int64     `json:"run"`
+	At        time.Time `json:"at"`
+	Folder    string    `json:"folder"`
+	Predicted int64     `json:"predictedBytes" doc:"What a store of it takes, as the estimate says"`
+	Real      int64     `json:"realBytes" doc:"What the store took"`
+	Off       float64   `json:"offPercent" doc:"How far the prediction was off"`
+	Files     int64     `json:"files" doc:"Files that came out as they went in"`
+	Bytes     int64     `json:"bytes" doc:"What they hold"`
+}
+
+// Proof is a proof as far as it is.
+type Proof struct {
+	Run       Run              `json:"run"`
+	Volume    string           `json:"volume"`
+	Asked     NewProof         `json:"asked"`
+	Came      *ProofPoint      `json:"cameTo,omitempty" doc:"What it came to, once it is done"`
+	Skipped   int64            `json:"skipped" doc:"Files that have changed since they were read, or cannot be read now"`
+	Different []string         `json:"different" doc:"Files that came out otherwise than they are"`
+	Store     *dedup.Inspected `json:"store,omitempty" doc:"What was in the store"`
+	Kept      string           `json:"kept,omitempty" doc:"Where the store is kept, on the machine of the service"`
+	Verdict   string           `json:"verdict"`
 }
 
 // NewPool asks what volumes would save together.

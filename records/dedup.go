@@ -15,12 +15,15 @@ import (
 	"bridgespan/model"
 )
 
-const dedupVolumeColumns = `SELECT id, name, places, profile, compression, created FROM dedup_volumes`
+const dedupVolumeColumns = `SELECT id, name, places, profile, compression, proof, created FROM dedup_volumes`
 
 func scanDedupVolume(s scanner) (v model.DedupVolume, err error) {
-	var places []byte
-	if err = s.Scan(&v.ID, &v.Name, &places, &v.Profile, &v.Compression, &v.Created); err == nil {
+	var places, proof []byte
+	if err = s.Scan(&v.ID, &v.Name, &places, &v.Profile, &v.Compression, &proof, &v.Created); err == nil {
 		err = json.Unmarshal(places, &v.Places)
+	}
+	if err == nil && proof != nil {
+		err = json.Unmarshal(proof, &v.Proof)
 	}
 	return v, err
 }
@@ -55,6 +58,16 @@ func (tx *Tx) AddDedupVolume(ctx context.Context, v model.DedupVolume) (int64, e
 	_, id, err := tx.exec(ctx, `INSERT INTO dedup_volumes (name, name_key, places, profile, compression, created) VALUES (?, ?, ?, ?, ?, ?)`,
 		v.Name, []byte(namespace.Key(v.Name)), places, v.Profile, v.Compression, v.Created)
 	return id, taken(err, "name", "volume", v.Name)
+}
+
+// KeepProof keeps what the last proof of a volume came to.
+func (tx *Tx) KeepProof(ctx context.Context, volume int64, p model.ProofPoint) error {
+	proof, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	_, _, err = tx.exec(ctx, `UPDATE dedup_volumes SET proof = ? WHERE id = ?`, proof, volume)
+	return err
 }
 
 // ReadOtherwise notes that a volume is read in another way: what was read is unread then.

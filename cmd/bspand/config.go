@@ -2,9 +2,11 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/urfave/cli/v3"
@@ -19,6 +21,7 @@ type config struct {
 	GatewayURL     string `toml:"gateway_url" comment:"Where people reach the gateway, when it is not its address"`
 	Database       string `toml:"database" comment:"Data source name: user:password@tcp(host:port)/name"`
 	KeyFile        string `toml:"key_file" comment:"File with the key that secrets are sealed with; made at the first start"`
+	WorkFolder     string `toml:"work_folder" comment:"Folder for stores that prove an estimate; beside the key file when empty"`
 	SetupTokenFile string `toml:"setup_token_file" comment:"File to write the set-up token to, instead of printing it"`
 	TLS            string `toml:"tls" comment:"auto encrypts what listens beyond this machine; on encrypts everything; off nothing"`
 	TLSCertificate string `toml:"tls_certificate" comment:"PEM file; without one, a certificate is made at the first start"`
@@ -29,6 +32,11 @@ type config struct {
 
 func defaults() config {
 	return config{Listen: "127.0.0.1:8600", Gateway: "127.0.0.1:8610", KeyFile: "bspan.key", TLS: "auto", LogFormat: "text", LogLevel: "info"}
+}
+
+// workFolder is where stores that prove an estimate are made.
+func (c *config) workFolder() string {
+	return cmp.Or(c.WorkFolder, filepath.Join(filepath.Dir(c.KeyFile), "work"))
 }
 
 // settings pairs every field with its flag; the environment variable is
@@ -48,6 +56,7 @@ func (c *config) settings() map[string]struct {
 		"gateway-url":      {&c.GatewayURL, "`URL` where people reach the gateway"},
 		"database":         {&c.Database, "data source `NAME`: user:password@tcp(host:port)/name"},
 		"key-file":         {&c.KeyFile, "`FILE` with the key that secrets are sealed with"},
+		"work-folder":      {&c.WorkFolder, "`FOLDER` for stores that prove an estimate"},
 		"setup-token-file": {&c.SetupTokenFile, "`FILE` to write the set-up token to"},
 		"tls":              {&c.TLS, "auto, on or off: what to encrypt"},
 		"tls-certificate":  {&c.TLSCertificate, "PEM `FILE`"},

@@ -109,7 +109,7 @@ func serve(ctx context.Context, c config) error {
 	people := accounts.New(db, v, sites, hub.Kick)
 	permissions := rights.New(db, sites, names, people, work, hub.Kick)
 	counts := surveys.New(db, sites, people, work)
-	savings := estimates.New(db, sites, work, hub.Kick)
+	savings := estimates.New(db, sites, work, c.workFolder(), hub.Kick)
 	views := lens.New(names, permissions)
 	verifier := verify.New(db, sites, people, names, work)
 	copies := replicas.New(db, sites, people, work, holder, hub.Kick)

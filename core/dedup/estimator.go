@@ -6,13 +6,6 @@ import (
 	"time"
 )
 
-// What a store needs beside the chunks themselves, in bytes: see package pack.
-const (
-	ChunkCost = 92 // of each chunk: 40 before it, 52 in the index
-	RefCost   = 8  // of each time that a file has it
-	FileCost  = 64 // of each file, and its path
-)
-
 // Totals are the figures of an estimate.
 type Totals struct {
 	Now       time.Time `json:"now" doc:"Ages are counted back from here"`

@@ -3,6 +3,7 @@ package dedup
 import (
 	"cmp"
 	"fmt"
+	"math/bits"
 	"slices"
 	"time"
 
@@ -20,13 +21,12 @@ type Pool struct {
 	now    time.Time
 	table  *Table // the groups that have a print are the bits of its number
 	groups []pooled
-	level  uint8
-	mL, mP float64
 }
 
 // pooled is what was counted of a group.
 type pooled struct {
 	files, bytes, fixed int64
+	packing
 }
 
 // NewPool counts so many groups, in budget bytes of memory.
@@ -54,7 +54,7 @@ func (p *Pool) Count(group int, f *File) {
 	p.table.Raise(f.Summary.Level)
 	for _, m := range f.Summary.Marks {
 		if p.table.Join(m, 1<<group) && m.Packed > 0 {
-			p.mL, p.mP = p.mL+float64(m.Length), p.mP+float64(m.Packed)
+			g.length, g.packed = g.length+float64(m.Length), g.packed+float64(m.Packed)
 		}
 	}
 }
@@ -78,13 +78,7 @@ func (p *Pool) Keep(name string, groups ...int) Kept {
 		mask |= 1 << g
 		k.Files, k.Bytes, fixed = k.Files+p.groups[g].files, k.Bytes+p.groups[g].bytes, fixed+p.groups[g].fixed
 	}
-	ratio := p.ratio()
-	k.Stored = p.sum(func(m *Mark, has uint32) float64 {
-		if has&mask == 0 {
-			return 0
-		}
-		return ratio*float64(m.Length) + ChunkCost
-	}, float64(fixed))
+	k.Stored = p.sum(func(has uint32) bool { return has&mask != 0 }, float64(fixed))
 	k.Saving = k.Stored.from(k.Bytes)
 	return k
 }
@@ -99,17 +93,11 @@ type Common struct {
 // Commons are the pairs of groups that have something in common, most first.
 func (p *Pool) Commons(names []string) []Common {
 	list := []Common{}
-	ratio := p.ratio()
 	for a := range p.groups {
 		for b := a + 1; b < len(p.groups); b++ {
 			both := uint32(1)<<a | uint32(1)<<b
 			c := Common{A: names[a], B: names[b]}
-			c.Bytes = p.sum(func(m *Mark, has uint32) float64 {
-				if has&both != both {
-					return 0
-				}
-				return ratio*float64(m.Length) + ChunkCost
-			}, 0)
+			c.Bytes = p.sum(func(has uint32) bool { return has&both == both }, 0)
 			if c.Bytes.Bytes > 0 {
 				list = append(list, c)
 			}
@@ -121,20 +109,28 @@ func (p *Pool) Commons(names []string) []Common {
 	return list
 }
 
-func (p *Pool) ratio() float64 {
-	if p.mL == 0 {
-		return 1
+// stored is what a chunk takes; where that was not measured it compresses as what was
+// measured of the first group that has it.
+func (p *Pool) stored(m *Mark, has uint32) float64 {
+	if m.Packed > 0 {
+		return float64(m.Packed) + ChunkCost
 	}
-	return p.mP / p.mL
+	ratio := 1.0
+	if g := &p.groups[bits.TrailingZeros32(has)]; g.length > 0 {
+		ratio = g.packed / g.length
+	}
+	return ratio*float64(m.Length) + ChunkCost
 }
 
-// sum estimates the sum of something over all chunks.
-func (p *Pool) sum(of func(m *Mark, has uint32) float64, fixed float64) Figure {
+// sum estimates what the chunks take that some groups have.
+func (p *Pool) sum(of func(has uint32) bool, fixed float64) Figure {
 	scale := float64(uint64(1) << p.table.level)
 	var sum, squares float64
 	p.table.all(func(m *Mark, has uint32) {
-		x := of(m, has)
-		sum, squares = sum+x, squares+x*x
+		if of(has) {
+			x := p.stored(m, has)
+			sum, squares = sum+x, squares+x*x
+		}
 	})
 	return about(sum*scale+fixed, squares*(1-1/scale)*scale*scale, 0, 1e300)
 }

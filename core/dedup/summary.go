@@ -78,6 +78,7 @@ type Reader struct {
 	cutter   *Cutter
 	compress Compression
 	level    uint8
+	known    func(p *Print) (packed uint32)
 	buffer   []byte
 	packed   []byte
 	hash     *blake3.Hasher
@@ -95,6 +96,10 @@ func NewReader(c *Cutter, compress Compression, level uint8) (*Reader, error) {
 
 // SetLevel lets the files that come keep the marks of a level.
 func (r *Reader) SetLevel(level uint8) { r.level = level }
+
+// Known lets the reader ask how far a chunk compresses that was seen before: 0 where
+// it was not.
+func (r *Reader) Known(known func(p *Print) (packed uint32)) { r.known = known }
 
 // Read summarises what a reader holds. passed is told how many bytes were cut, now
 // and then.
@@ -114,7 +119,12 @@ func (r *Reader) Read(content io.Reader, passed func(bytes int)) (Summary, error
 		m := Mark{Print: PrintOf(f), Length: uint32(len(c))}
 		if m.Print.Kept(r.level) {
 			if r.compress.measured(&m.Print) {
-				m.Packed = r.pack(c)
+				if r.known != nil {
+					m.Packed = r.known(&m.Print)
+				}
+				if m.Packed == 0 {
+					m.Packed = r.pack(c)
+				}
 			}
 			s.Marks = append(s.Marks, m)
 		}

@@ -98,6 +98,17 @@ func (t *Table) begin(s *slot, m Mark, refs uint32) bool {
 	return true
 }
 
+// Packed is how far a mark compresses; 0 when it is not there, or that was not measured.
+func (t *Table) Packed(p *Print) uint32 {
+	if !p.Kept(t.level) {
+		return 0
+	}
+	if s := t.find(p); s.refs > 0 {
+		return s.mark.Packed
+	}
+	return 0
+}
+
 // Refs is how often a mark was counted; 0 when it is not in the sample.
 func (t *Table) Refs(p *Print) uint32 {
 	if !p.Kept(t.level) {

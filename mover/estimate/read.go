@@ -76,6 +76,7 @@ func (w *Work) round(ctx context.Context, try int) (again bool, err error) {
 			if err != nil {
 				return err
 			}
+			reader.Known(w.packed)
 			for rec := range todo {
 				retry, err := w.file(run, reader, &rec, try)
 				if err != nil {
@@ -240,6 +241,13 @@ func (w *Work) count(rec *dedup.Record) {
 	}
 	w.progress.saved.Add(again << w.table.Level())
 	s.Thin(w.table.Level())
+}
+
+// packed is how far a chunk compresses that was read before.
+func (w *Work) packed(p *dedup.Print) uint32 {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.table.Packed(p)
 }
 
 func (w *Work) level() uint8 {

@@ -170,30 +170,10 @@ func (s *Store) chunk(n uint64) ([]byte, error) {
 	return c, nil
 }
 
-// Inspected is what is in a store.
-type Inspected struct {
-	Profile   dedup.Profile `json:"profile"`
-	Files     int64         `json:"files"`
-	Bytes     int64         `json:"bytes" doc:"Of all files"`
-	Chunks    int64         `json:"chunks" doc:"Different ones"`
-	ChunkSize int64         `json:"chunkBytes" doc:"What they hold"`
-	Packed    int64         `json:"packedBytes" doc:"What they take once compressed"`
-	Refs      int64         `json:"references" doc:"How often files have a chunk"`
-	Shared    []Sharing     `json:"sharing" doc:"How many chunks occur how often"`
-	Stored    int64         `json:"storedBytes" doc:"What all of the store takes"`
-}
-
-// Sharing is how many chunks occur so often.
-type Sharing struct {
-	From   int64 `json:"from" doc:"Times, at least"`
-	Chunks int64 `json:"chunks"`
-	Bytes  int64 `json:"bytes"`
-}
-
 // Inspect tells what is in a store.
-func (s *Store) Inspect() (i Inspected, err error) {
+func (s *Store) Inspect() (i dedup.Inspected, err error) {
 	refs := make([]int64, len(s.index))
-	i = Inspected{Profile: s.Profile, Chunks: int64(len(s.index)), Shared: []Sharing{{From: 1}, {From: 2}, {From: 3}, {From: 5}, {From: 10}, {From: 100}}}
+	i = dedup.Inspected{Profile: s.Profile, Chunks: int64(len(s.index)), Shared: []dedup.Sharing{{From: 1}, {From: 2}, {From: 3}, {From: 5}, {From: 10}, {From: 100}}}
 	err = s.Files(func(k Kept) error {
 		i.Files, i.Bytes, i.Refs = i.Files+1, i.Bytes+k.Size, i.Refs+int64(len(k.chunks))
 		for _, n := range k.chunks {

@@ -7,6 +7,7 @@ CREATE TABLE dedup_volumes (
   places MEDIUMBLOB NOT NULL,
   profile VARCHAR(40) CHARACTER SET ascii NOT NULL,
   compression TINYINT NOT NULL,
+  proof MEDIUMBLOB NULL,
   created DATETIME(6) NOT NULL
 ) ENGINE=InnoDB;
 

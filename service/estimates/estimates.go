@@ -29,16 +29,19 @@ const defaultBudget = 512 << 20
 
 // Service is the use case.
 type Service struct {
-	db      *records.DB
-	estate  *estate.Service
-	jobs    *jobs.Service
-	changed func()
+	db         *records.DB
+	estate     *estate.Service
+	jobs       *jobs.Service
+	workFolder string
+	changed    func()
 }
 
-// New makes the service. changed is called after every change.
-func New(db *records.DB, e *estate.Service, j *jobs.Service, changed func()) *Service {
-	s := &Service{db, e, j, changed}
+// New makes the service. workFolder is where stores of proofs are made, on this
+// machine; changed is called after every change.
+func New(db *records.DB, e *estate.Service, j *jobs.Service, workFolder string, changed func()) *Service {
+	s := &Service{db, e, j, workFolder, changed}
 	j.Register(runKind, s.work)
+	j.Register(proofKind, s.prove)
 	return s
 }
 
@@ -161,6 +164,9 @@ func (s *Service) change(ctx context.Context, do func(tx *records.Tx) error) err
 func (s *Service) addVolume(ctx context.Context, name string, places []model.DedupPlace, asked *model.NewEstimate) (model.DedupVolume, error) {
 	profile, err := dedup.CheckProfile("profile", asked.Profile)
 	v := model.DedupVolume{Name: name, Places: places, Profile: string(profile), Compression: int(compressions[asked.Compress]), Created: now()}
+	if err == nil && asked.Compress == "" && s.small(ctx, places) {
+		v.Compression = int(dedup.OfAll)
+	}
 	if err != nil {
 		return v, err
 	}
@@ -170,6 +176,31 @@ func (s *Service) addVolume(ctx context.Context, name string, places []model.Ded
 		}
 		return tx.Record(ctx, access.Change(ctx, "estimate.add-volume", v.Name, nil, v), "volume")
 	})
+}
+
+// smallVolume is how much may be stored on a volume, in bytes, for all its chunks to
+// be compressed unless a sample is asked for: that takes little time, and a sample of
+// few tells little.
+const smallVolume = 256 << 30
+
+// small reports whether no more is stored under places than on a small volume.
+func (s *Service) small(ctx context.Context, places []model.DedupPlace) bool {
+	for _, p := range places {
+		r, err := s.estate.Reach(ctx, p.Server)
+		if err != nil {
+			return false
+		}
+		t, err := r.Whole(ctx, p.Share, p.Sub)
+		if err != nil {
+			return false
+		}
+		space, err := t.Space(ctx)
+		t.Close()
+		if err != nil || space.Total-space.Free > smallVolume {
+			return false
+		}
+	}
+	return true
 }
 
 // nameOf is the name of a volume that was given none.

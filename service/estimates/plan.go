@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
 	ics "github.com/arran4/golang-ical"
@@ -20,7 +19,7 @@ import (
 
 // leastRead is how much must have been read at once for its rate to tell anything, in
 // bytes.
-const leastRead = 4 << 20
+const leastRead = 1 << 20
 
 // indexBytes is what the index of a store takes for each chunk while it works.
 const indexBytes = 64
@@ -90,10 +89,14 @@ func planWarnings(n *dedup.Nights) (list []model.DedupWarning) {
 	if !n.Keeps {
 		add("fail", "it would never keep up", fmt.Sprintf("%s change in a day, more than a day's part of the windows can read", humanize.IBytes(uint64(n.Later.Bytes))), "leave more hours free, or ask for a greater least age")
 	}
+	shared, hours := 0, 0
 	for _, w := range n.Windows {
 		if w.Backup > 0 {
-			add("warn", fmt.Sprintf("the window from %s %d:00 is shared with a backup for %s", w.Day, w.From, english.Plural(w.Backup, "hour", "")), "both read the same disks, and both take longer", "begin later, or end sooner")
+			shared, hours = shared+1, hours+w.Backup
 		}
+	}
+	if shared > 0 {
+		add("warn", fmt.Sprintf("%s of the week %s with a backup, for %s", english.Plural(shared, "window", ""), map[bool]string{true: "is shared", false: "are shared"}[shared == 1], english.Plural(hours, "hour", "")), "both read the same disks, and both take longer", "begin later, or end sooner")
 	}
 	return list
 }
@@ -103,7 +106,7 @@ func planWords(p *model.DedupPlan) string {
 	if n.First.Done.IsZero() {
 		return "In these hours the first pass would never be done."
 	}
-	text := fmt.Sprintf("The first pass reads %s in %.1f hours of work, over %s, and is done on %s.", humanize.IBytes(uint64(n.First.Bytes)), n.First.Hours, english.Plural(n.First.Windows, "window", ""), n.First.Done.Format("Monday 2 January, 15:04"))
+	text := fmt.Sprintf("The first pass reads %s in %s of work, over %s, and is done on %s.", humanize.IBytes(uint64(n.First.Bytes)), duration(n.First.Hours), english.Plural(n.First.Windows, "window", ""), n.First.Done.Format("Monday 2 January, 15:04"))
 	return text + fmt.Sprintf(" Each later day's pass reads %s in %s.", humanize.IBytes(uint64(n.Later.Bytes)), duration(n.Later.Hours))
 }
 
@@ -122,12 +125,13 @@ func duration(hours float64) string {
 func events(p *model.DedupPlan) string {
 	const local = "20060102T150405"
 	c := ics.NewCalendarFor("Bridge Span")
+	c.SetProductId("-//Bridge Span//Deduplication//EN")
 	c.SetMethod(ics.MethodPublish)
 	begins := p.Nights.Begins
 	for _, w := range p.Nights.Windows {
 		day := begins.AddDate(0, 0, (int(w.Day)-int(begins.Weekday())+7)%7)
 		start := time.Date(day.Year(), day.Month(), day.Day(), w.From, 0, 0, 0, begins.Location())
-		e := c.AddEvent(fmt.Sprintf("%s-%d-%d@bridgespan", strings.ReplaceAll(strings.ToLower(p.Volume.Name), " ", "-"), w.Day, w.From))
+		e := c.AddEvent(fmt.Sprintf("volume-%d-%d-%d@bridgespan", p.Volume.ID, w.Day, w.From))
 		e.SetDtStampTime(now())
 		e.SetProperty(ics.ComponentPropertyDtStart, start.Format(local))
 		e.SetProperty(ics.ComponentPropertyDtEnd, start.Add(time.Duration(w.Hours)*time.Hour).Format(local))

@@ -256,6 +256,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dedup/proofs/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a proof as far as it is
+         * @description Needs the role viewer.
+         */
+        get: operations["get-proof"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/dedup/volumes": {
         parameters: {
             query?: never;
@@ -314,6 +334,26 @@ export interface paths {
          * @description Needs the role viewer.
          */
         post: operations["plan-dedup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dedup/volumes/{volume}/proofs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pack a folder into a chunk store, take it out again, and compare
+         * @description Needs the role operator.
+         */
+        post: operations["prove-estimate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3022,6 +3062,8 @@ export interface components {
              * @enum {string}
              */
             profile: "documents" | "disk-images" | "backups";
+            /** @description What the last proof came to */
+            proof?: components["schemas"]["ProofPoint"];
         };
         DedupWarning: {
             /** @enum {string} */
@@ -3511,6 +3553,8 @@ export interface components {
              * @enum {string}
              */
             profile: "documents" | "disk-images" | "backups";
+            /** @description What the last proof came to */
+            proof?: components["schemas"]["ProofPoint"];
             /** @description What estimates came to, the oldest first; at most 60 */
             trend: components["schemas"]["EstimatePoint"][];
         };
@@ -3740,6 +3784,43 @@ export interface components {
              * @description Absent while it lasts
              */
             to?: string;
+        };
+        Inspected: {
+            /**
+             * Format: int64
+             * @description Of all files
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description What they hold
+             */
+            chunkBytes: number;
+            /**
+             * Format: int64
+             * @description Different ones
+             */
+            chunks: number;
+            /** Format: int64 */
+            files: number;
+            /**
+             * Format: int64
+             * @description What they take once compressed
+             */
+            packedBytes: number;
+            profile: string;
+            /**
+             * Format: int64
+             * @description How often files have a chunk
+             */
+            references: number;
+            /** @description How many chunks occur how often */
+            sharing: components["schemas"]["Sharing"][];
+            /**
+             * Format: int64
+             * @description What all of the store takes
+             */
+            storedBytes: number;
         };
         Job: {
             /** Format: date-time */
@@ -4294,6 +4375,14 @@ export interface components {
             /** @description Names of volumes that were estimated; one alone compares its shares */
             volumes: string[];
         };
+        NewProof: {
+            /** @description Also when the work folder seems to lie on the volume itself */
+            anyway?: boolean;
+            /** @description SERVER/SHARE[/FOLDER], within the volume */
+            folder: string;
+            /** @description Keep the store in the work folder, to be inspected */
+            keep?: boolean;
+        };
         NewReplica: {
             /**
              * Format: int64
@@ -4810,6 +4899,57 @@ export interface components {
              * @example about:blank
              */
             type: string;
+        };
+        Proof: {
+            asked: components["schemas"]["NewProof"];
+            /** @description What it came to, once it is done */
+            cameTo?: components["schemas"]["ProofPoint"];
+            /** @description Files that came out otherwise than they are */
+            different: string[];
+            /** @description Where the store is kept, on the machine of the service */
+            kept?: string;
+            run: components["schemas"]["Run"];
+            /**
+             * Format: int64
+             * @description Files that have changed since they were read, or cannot be read now
+             */
+            skipped: number;
+            /** @description What was in the store */
+            store?: components["schemas"]["Inspected"];
+            verdict: string;
+            volume: string;
+        };
+        ProofPoint: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description What they hold
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Files that came out as they went in
+             */
+            files: number;
+            folder: string;
+            /**
+             * Format: double
+             * @description How far the prediction was off
+             */
+            offPercent: number;
+            /**
+             * Format: int64
+             * @description What a store of it takes, as the estimate says
+             */
+            predictedBytes: number;
+            /**
+             * Format: int64
+             * @description What the store took
+             */
+            realBytes: number;
+            /** Format: int64 */
+            run: number;
         };
         Rehearsed: {
             /** @description What would have been changed, in order */
@@ -5363,7 +5503,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate";
+            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate" | "prove";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -5705,6 +5845,17 @@ export interface components {
             steps: components["schemas"]["Step"][];
             /** @description Whether something could not be done; see the steps */
             unfinished: boolean;
+        };
+        Sharing: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            chunks: number;
+            /**
+             * Format: int64
+             * @description Times, at least
+             */
+            from: number;
         };
         Shift: {
             after: components["schemas"]["Tally"];
@@ -6597,6 +6748,38 @@ export interface operations {
             };
         };
     };
+    "get-proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-dedup-volumes": {
         parameters: {
             query?: {
@@ -6716,6 +6899,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DedupPlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "prove-estimate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the volume */
+                volume: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProof"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
                 };
             };
             /** @description Error */
@@ -9838,7 +10057,7 @@ export interface operations {
                 /** @description How many items at most */
                 limit?: number;
                 /** @description Of this kind alone */
-                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set" | "probe" | "estimate";
+                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set" | "probe" | "estimate" | "prove";
             };
             header?: never;
             path?: never;

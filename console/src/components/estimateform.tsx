@@ -78,7 +78,7 @@ export function EstimateForm({ volume, policy, onBegun, onCancel }: { volume?: E
             <Field label="Priority">{(props) => <Select {...props} value={priority} onChange={setPriority} options={priorities} />}</Field>
             <TextField label="Pace, in Mbit/s" type="number" min={0} value={pace} onChange={(e) => setPace(e.target.value)} error={errors.paceMbit} help="To read at most; empty for no bound." />
           </div>
-          {!volume && <Check label="Compress all chunks, not one in 16: exact, and slower" checked={all} onChange={setAll} />}
+          {!volume && <Check label="Compress all chunks, however large the volume is: exact, and slower; else one in 16 beyond 256 GiB" checked={all} onChange={setAll} />}
           <p className="text-sm text-soft">The volume is read, and never written to.</p>
         </>
       )}
