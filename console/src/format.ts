@@ -14,7 +14,7 @@ export function bytes(n: number): string {
 export const signed = (n: number) => (n < 0 ? `−${bytes(-n)}` : bytes(n));
 
 /** A part of a whole, 0 to 1. */
-export const percent = (part: number) => `${(100 * part).toFixed(1)}%`;
+export const percent = (part: number) => `${part < 0 ? "−" : ""}${Math.abs(100 * part).toFixed(1)}%`;
 
 export const when = (iso: string) => new Date(iso).toLocaleString("sv-SE", { dateStyle: "short", timeStyle: "medium" });
 

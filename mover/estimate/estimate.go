@@ -76,10 +76,11 @@ type Work struct {
 	Wants func(r *dedup.Record) bool
 	// Pace waits until so many bytes may be read; nil never does.
 	Pace func(ctx context.Context, bytes int) error
-	// Tries is how often a file in use is tried, and Pause how long between; Sleep
-	// waits so long.
+	// Tries is how often a file in use is tried, and Pause how long between. Waits is
+	// told of how many files are waited for, and 0 when it goes on; nil is not.
 	Tries int
 	Pause time.Duration
+	Waits func(files int64)
 
 	progress struct{ found, foundBytes, toRead, files, bytes, saved, trouble, unlisted atomic.Int64 }
 	mu       sync.Mutex // of what follows

@@ -35,7 +35,7 @@ func (w *Work) Read(ctx context.Context) error {
 		return err
 	}
 	for try := range max(w.Tries, 1) {
-		if try > 0 && !wait(ctx, w.Pause) {
+		if try > 0 && !w.wait(ctx) {
 			return ctx.Err()
 		}
 		w.progress.trouble.Store(0)
@@ -47,9 +47,13 @@ func (w *Work) Read(ctx context.Context) error {
 	return nil
 }
 
-// wait waits, and reports whether ctx goes on.
-func wait(ctx context.Context, long time.Duration) bool {
-	timer := time.NewTimer(long)
+// wait waits for the next try, and reports whether ctx goes on.
+func (w *Work) wait(ctx context.Context) bool {
+	if w.Waits != nil {
+		w.Waits(w.progress.trouble.Load())
+		defer w.Waits(0)
+	}
+	timer := time.NewTimer(w.Pause)
 	defer timer.Stop()
 	select {
 	case <-ctx.Done():

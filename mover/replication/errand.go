@@ -175,7 +175,8 @@ func (e *errand) read(ctx context.Context, r *Replica, rec, other *replica.Recor
 	var d replica.Digest
 	var entry tree.Entry
 	err = e.carry.hands.file(rec.Size, func() (err error) {
-		if adopts := rec.Prior() || other.Prior(); adopts {
+		// What may be adopted is read at both ends: between them it crosses once.
+		if adopts := rec.Prior() || other.Prior(); adopts && r == e.carry.to {
 			d, entry, err = e.carry.digest(ctx, r.Tree, name)
 		} else {
 			d, entry, err = digest(ctx, r.Tree, name)

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"golang.org/x/time/rate"
 
 	"bridgespan/core/dedup"
@@ -105,7 +106,7 @@ func (e *estimating) close() {
 func (e *estimating) run(ctx context.Context) error {
 	a := &e.asked
 	e.work = &estimate.Work{Places: e.places, Store: e.service.db.Dedup(e.volume.ID), Profile: dedup.Profile(e.volume.Profile), Compression: dedup.Compression(e.volume.Compression),
-		Budget: a.Budget, Readers: readers[a.Priority], Wants: e.out.wants, Pace: pacer(a.Pace), Tries: tries, Pause: pause}
+		Budget: a.Budget, Readers: readers[a.Priority], Wants: e.out.wants, Pace: pacer(a.Pace), Tries: tries, Pause: pause, Waits: e.waits}
 	done := make(chan error, 1)
 	var mu sync.Mutex
 	go func() {
@@ -147,6 +148,15 @@ func (e *estimating) run(ctx context.Context) error {
 			_ = e.job.Checkpoint(ctx, struct{}{}, found{Progress: progress, Warnings: e.warnings})
 		}
 	}
+}
+
+// waits says what is waited for.
+func (e *estimating) waits(files int64) {
+	if files == 0 {
+		e.job.Waits("")
+		return
+	}
+	e.job.Waits(fmt.Sprintf("%s held by somebody, or cannot be read now; tried again in %s", english.Plural(int(files), "file is", "files are"), pause))
 }
 
 func (e *estimating) progress() model.DedupProgress {

@@ -47,6 +47,16 @@ export const useEstimatedVolumes = () =>
 export const useEstimatedVolume = (volume: string) =>
   useQuery({ queryKey: ["run", "volume", volume], queryFn: () => got(api.GET("/api/v1/dedup/volumes/{volume}", { params: { path: { volume } } })) });
 
+/** The latest proofs of a volume's estimate. */
+export const useProofs = (volume: string) =>
+  useQuery({
+    queryKey: ["run", "proofs", volume],
+    queryFn: async () => {
+      const runs = (await got(api.GET("/api/v1/runs", { params: { query: { kind: "prove", limit: 100 } } }))).items.filter((r) => r.subject === volume);
+      return Promise.all(runs.slice(0, 1).map((r) => got(api.GET("/api/v1/dedup/proofs/{run}", { params: { path: { run: r.id } } }))));
+    },
+  });
+
 /** What an estimate found: once it has ended, that does not change. */
 export const useEstimate = (run: number | undefined, ended: boolean) =>
   useQuery({ queryKey: [ended ? "volume" : "run", "estimate", run], enabled: run !== undefined, placeholderData: keepPreviousData, queryFn: () => got(api.GET("/api/v1/dedup/estimates/{run}", { params: { path: { run: run ?? 0 } } })) });

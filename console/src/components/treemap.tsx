@@ -85,7 +85,8 @@ function Tile({ tile, onOpen }: { tile: HierarchyRectangularNode<Node>; onOpen: 
   const text = w > 60 && h > 30 && (
     <span className="block overflow-hidden px-1.5 py-1 text-left leading-tight">
       <span className="block truncate font-medium">{n.name}</span>
-      {h > 48 && <span className="block truncate text-sm">{bytes(n.bytes)}, saves {percent(rate(n))}</span>}
+      {h > 48 && <span className="block truncate text-sm">{bytes(n.bytes)}</span>}
+      {h > 66 && <span className="block truncate text-sm">saves {percent(rate(n))}</span>}
     </span>
   );
   const place = "absolute flex items-start overflow-hidden outline-offset-[-3px]";

@@ -11,8 +11,11 @@ import { ended, RunProgress } from "../components/run";
 import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Treemap } from "../components/treemap";
+import { Warnings } from "../components/warnings";
 import { Button, Dialog, Empty, Facts, Loading, PageHead, Section, Select, sentence, Trouble } from "../components/ui";
 import { bytes, percent, plural, signed, target, when } from "../format";
+import { PlanSection } from "./dedupplan";
+import { ProofSection } from "./dedupproof";
 
 type Totals = Schemas["Totals"];
 type Figure = Schemas["Figure"];
@@ -39,7 +42,7 @@ export function VolumePage() {
       </PageHead>
       {v.busy && <div className="mb-6"><RunProgress run={v.busy} /></div>}
       {estimate.error && <Trouble error={estimate.error} retry={() => void estimate.refetch()} />}
-      {e && <Warnings e={e} />}
+      {e && <Known e={e} />}
       {e?.found ? <FoundView v={v} e={e} found={e.found} /> : !v.busy && <Empty>No estimate of it came to its end yet.</Empty>}
     </>
   );
@@ -76,25 +79,19 @@ function Actions({ v, policy }: { v: EstimatedVolume; policy?: Policy }) {
   );
 }
 
-function Warnings({ e }: { e: Estimate }) {
-  const list = e.warnings ?? [];
-  if (list.length === 0 && e.progress.troubles.length === 0) return null;
+function Known({ e }: { e: Estimate }) {
+  const { troubles, trouble, unlisted } = e.progress;
+  if (e.warnings.length === 0 && troubles.length === 0) return null;
   return (
-    <ul className="mb-6 border-t border-line">
-      {list.map((w) => (
-        <li key={w.says} className="border-b border-line py-1.5">
-          <Status tone={w.level === "fail" ? "bad" : "warn"}>{sentence(w.says)}</Status> {sentence(w.means)} <span className="text-soft">{sentence(w.remedy)}</span>
-        </li>
-      ))}
-      {e.progress.troubles.length > 0 && (
-        <li className="border-b border-line py-1.5">
-          <details>
-            <summary className="cursor-pointer"><Status tone="warn">{plural(e.progress.trouble + e.progress.unlisted, "file or folder", "files and folders")} could not be read.</Status></summary>
-            <ul className="mt-1 pl-4">{e.progress.troubles.map((t) => <li key={t}><code className="text-sm break-all">{t}</code></li>)}</ul>
-          </details>
-        </li>
+    <div className="mb-6">
+      <Warnings list={e.warnings} />
+      {troubles.length > 0 && (
+        <details className="border-b border-line py-1.5">
+          <summary className="cursor-pointer"><Status tone="warn">{plural(trouble + unlisted, "file or folder", "files and folders")} could not be read.</Status></summary>
+          <ul className="mt-1 pl-4">{troubles.map((t) => <li key={t}><code className="text-sm break-all">{t}</code></li>)}</ul>
+        </details>
       )}
-    </ul>
+    </div>
   );
 }
 
@@ -132,6 +129,8 @@ function FoundView({ v, e, found }: { v: EstimatedVolume; e: Estimate; found: Fo
       <Suggestions found={found} />
       <Section title="Least age" aside="what would be saved if only files were deduplicated that were not changed for so long"><SavingByAge points={found.curve} chosen={e.asked.policy?.minDays ?? 0} /></Section>
       <WhatIf key={e.run.id} v={v} e={e} found={found} />
+      <PlanSection volume={v.name} />
+      <ProofSection v={v} />
       <Alike found={found} />
       {v.trend.length > 1 && <Section title="Over time"><SavingOverTime points={v.trend} /></Section>}
       <p className="text-sm text-soft">Made of {v.places.map(target).join(", ")}.</p>
@@ -276,7 +275,7 @@ function WhatIf({ v, e, found }: { v: EstimatedVolume; e: Estimate; found: Found
           </tbody>
         </table>
       </div>
-      {ask.data && ask.data.warnings.map((w) => <p key={w.says} className="mt-2"><Status tone={w.level === "fail" ? "bad" : "warn"}>{sentence(w.says)}</Status> {sentence(w.means)} <span className="text-soft">{sentence(w.remedy)}</span></p>)}
+      {ask.data && <div className="mt-3"><Warnings list={ask.data.warnings} /></div>}
     </Section>
   );
 }

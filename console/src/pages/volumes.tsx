@@ -8,6 +8,7 @@ import { ended, RunProgress, RunState } from "../components/run";
 import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Button, Dialog, PageHead, Section } from "../components/ui";
+import { PoolSection } from "./pool";
 import { ago, bytes, percent, plural, signed, target } from "../format";
 
 export const volumePage = (name: string) => `/dedup/${encodeURIComponent(name)}`;
@@ -56,6 +57,7 @@ export function VolumesPage() {
         </Section>
       )}
       <DataTable what="volumes" query={volumes} columns={columns} keyOf={(v) => v.name} empty="No volume was estimated yet. An estimate reads the shares of a volume, changes nothing, and tells what would be saved and where." emptyAction={begin} />
+      <PoolSection volumes={volumes.data ?? []} />
       <Dialog open={asking} onOpenChange={setAsking} title="Estimate a volume">
         {asking && <EstimateForm onCancel={() => setAsking(false)} onBegun={(e) => void navigate(volumePage(e.volume.name))} />}
       </Dialog>
