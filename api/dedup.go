@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bufio"
 	"context"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -24,6 +25,10 @@ func (a *API) dedupRoutes() {
 		func(ctx context.Context, in *RunPath) (*body[model.Estimate], error) {
 			e, err := a.Estimates.Get(ctx, in.Run)
 			return &body[model.Estimate]{e}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-estimate-report", Method: "GET", Path: "/dedup/estimates/{run}/report", Summary: "Get an estimate as a page that needs nothing else", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*huma.StreamResponse, error) {
+			return a.text(ctx, "text/html; charset=utf-8", "estimate.html", func(w *bufio.Writer) error { return a.Estimates.Report(ctx, in.Run, w) })
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "compare-estimates", Method: "GET", Path: "/dedup/estimates/{run}/since/{earlier}", Summary: "Show two estimates side by side", Tags: tags},
 		func(ctx context.Context, in *struct {

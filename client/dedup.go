@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"fmt"
+	"io"
 
 	"bridgespan/model"
 )
@@ -15,6 +16,11 @@ func (c *Client) StartEstimate(ctx context.Context, asked model.NewEstimate) (mo
 // Estimate shows an estimate as far as it is.
 func (c *Client) Estimate(ctx context.Context, run int64) (model.Estimate, error) {
 	return read[model.Estimate](ctx, c, nil, "dedup", "estimates", fmt.Sprint(run))
+}
+
+// EstimateReport writes an estimate as a page that needs nothing else.
+func (c *Client) EstimateReport(ctx context.Context, run int64, w io.Writer) error {
+	return c.text(ctx, w, "dedup", "estimates", fmt.Sprint(run), "report")
 }
 
 // CompareEstimates shows two estimates side by side.

@@ -347,11 +347,13 @@ func (d *Demo) goToWork(ctx context.Context) error {
 	}
 	work, stop := context.WithCancel(context.WithoutCancel(ctx))
 	d.goHome = stop
-	d.people.Go(func() {
-		if err := d.enliven(work, api); err != nil && work.Err() == nil {
-			d.say("The people of the demo had to stop working: %v", err)
-		}
-	})
+	for _, do := range []func(context.Context, *client.Client) error{d.enliven, d.estimate} {
+		d.people.Go(func() {
+			if err := do(work, api); err != nil && work.Err() == nil {
+				d.say("The people of the demo had to stop working: %v", err)
+			}
+		})
+	}
 	return nil
 }
 

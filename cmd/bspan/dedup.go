@@ -38,7 +38,8 @@ func dedupCommand() *cli.Command {
 		{Name: "estimate", Usage: "read a volume and tell what would be saved: shares, or one that was estimated before", ArgsUsage: "VOLUME | SERVER/SHARE[/FOLDER]…", Flags: estimate, Action: signedIn(estimateVolume, "VOLUME | SERVER/SHARE...")},
 		{Name: "list", Usage: "list the volumes that were estimated", Action: signedIn(listVolumes)},
 		{Name: "show", Usage: "show an estimate, or the latest of a volume", ArgsUsage: "RUN | VOLUME", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "by", Value: "folder", Usage: "where the saving is: by folder, type, age, size or owner; or the largest sets of equal files: twins; nearly equal ones: near; chunks: the most shared; min-age: the curve"}},
+			&cli.StringFlag{Name: "by", Value: "folder", Usage: "where the saving is: by folder, type, age, size or owner; or the largest sets of equal files: twins; nearly equal ones: near; chunks: the most shared; min-age: the curve"},
+			&cli.StringFlag{Name: "report", Usage: "write it to `FILE` as an HTML page that needs nothing else"}},
 			Action: signedIn(showEstimate, "RUN | VOLUME")},
 		{Name: "compare", Usage: "show two estimates side by side", ArgsUsage: "RUN RUN", Action: signedIn(compareEstimates, "RUN", "RUN")},
 		{Name: "what-if", Usage: "tell what another policy would save, without reading the volume again", ArgsUsage: "VOLUME", Flags: policy, Action: signedIn(whatIf, "VOLUME")},
@@ -132,6 +133,12 @@ func showEstimate(ctx context.Context, c *cli.Command, api *client.Client, args 
 	id, err := estimateRun(ctx, api, args[0])
 	if err != nil {
 		return err
+	}
+	if name := c.String("report"); name != "" {
+		if err := writeFile(name, func(w io.Writer) error { return api.EstimateReport(ctx, id, w) }); err != nil {
+			return err
+		}
+		return done(c, map[string]string{"file": name}, "%s is written", name)
 	}
 	return showFound(ctx, c, api, id, c.String("by"))
 }

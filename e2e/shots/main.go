@@ -59,7 +59,6 @@ func run(ctx context.Context, folder string) error {
 		func() error { return visit("/", "Sign in") },
 		func() error { return theme("day") },
 		func() error { return visit("/", "Sign in") },
-		func() error { return shot("sign-in") },
 		func() error { return t.Type("Name", estate.User) },
 		func() error { return t.Type("Password", estate.Password) },
 		func() error { return t.Click("button", "Sign in") },
@@ -107,16 +106,14 @@ func run(ctx context.Context, folder string) error {
 			return err
 		},
 		func() error { return shot("upkeep") },
-		func() error { return visit("/namespaces/trust", "glasshouse") },
-		func() error { return t.Click("item", "herbarium") },
-		func() error { return t.Click("button", "Verify heather/herbarium") },
-		func() error { return t.See("holds what fern/herbarium holds") },
-		func() error { return shot("verification") },
 		func() error { return visit("/replicas/lessons", "lost a conflict") },
 		func() error { return t.See("held by LARKFIELD") },
 		func() error { return shot("replica-set") },
-		// The people of the demo have every byte verified, in the seventeenth run.
-		func() error { return visit("/runs/17", "Checksums") },
+		// The people of the demo have every byte verified.
+		func() error {
+			run, err := browser.Eval[float64](t, "fetch('/api/v1/runs?kind=verify-set&limit=1').then((r) => r.json()).then((p) => p.items[0].id)")
+			return errors.Join(err, visit(fmt.Sprintf("/runs/%.0f", run), "Checksums"))
+		},
 		func() error { return t.See("it is still in the backlog") },
 		func() error { return shot("replica-verification") },
 		func() error { return visit("/replicas", "lessons") },
@@ -138,6 +135,18 @@ func run(ctx context.Context, folder string) error {
 			return err
 		},
 		func() error { return shot("replica-plan") },
+		func() error { return visit("/dedup", "Highmoor scans") },
+		func() error { return t.See("Kept together") },
+		func() error {
+			_, err := browser.Eval[bool](t, "(document.querySelectorAll('label input[type=checkbox]').forEach((c) => c.click()), true)")
+			return err
+		},
+		func() error { return t.Click("button", "Compare") },
+		func() error { return t.See("in common") },
+		func() error { return shot("dedup") },
+		func() error { return visit("/dedup/Larkfield%20shares", "Where the saving is") },
+		func() error { return t.See("came out as they are") },
+		func() error { return shot("dedup-volume") },
 		func() error { return theme("night") },
 		func() error { return visit("/namespaces/trust", "glasshouse") },
 		func() error { return t.Click("item", "herbarium") },

@@ -9,6 +9,7 @@ import (
 	"bridgespan/core/verify"
 	"bridgespan/model"
 	"bridgespan/records"
+	"bridgespan/service/sheet"
 )
 
 // mostReported is how many differences a report shows at most.
@@ -52,7 +53,7 @@ func kindsOf(c verify.Counts) (list []string) {
 }
 
 var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
-	"kinds": kindsOf, "size": size, "count": func(n int64) string { return count(n, "file or folder", "files and folders") },
+	"style": func() template.CSS { return sheet.Style }, "kinds": kindsOf, "size": size, "count": func(n int64) string { return count(n, "file or folder", "files and folders") },
 	"when": func(t *time.Time) string {
 		if t == nil {
 			return ""
@@ -62,18 +63,7 @@ var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
 }).Parse(`<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width">
 <title>Verification of {{.Set}}</title>
-<style>
-body{font:15px/1.5 system-ui,sans-serif;max-width:72rem;margin:2rem auto;padding:0 1.5rem;color:#22302f;background:#fbfaf6}
-h1{font-weight:600;font-size:1.6rem;margin:0}
-p.verdict{font-size:1.1rem;border-left:3px solid #1f6f6b;padding-left:.8rem}
-p.verdict.bad{border-color:#b3541e}
-table{border-collapse:collapse;width:100%;font-variant-numeric:tabular-nums}
-th{text-align:left;font-weight:600;border-bottom:1px solid #22302f}
-td{border-bottom:1px solid #d8d5c9;vertical-align:top;padding:.25rem .6rem .25rem 0;overflow-wrap:anywhere}
-td.path{font-family:ui-monospace,monospace;font-size:.85rem}
-small,.explained{color:#6c7572}
-@media (prefers-color-scheme:dark){body{color:#d9e0dd;background:#1c2423}th{border-color:#d9e0dd}td{border-color:#3a4543}small,.explained{color:#94a19d}}
-</style></head><body>
+<style>{{style}}</style></head><body>
 <h1>Verification of {{.Set}}</h1>
 <p><small>Run {{.Run.ID}}, by {{.Run.Who}}, level {{.Level}}; ended {{when .Run.Ended}}</small></p>
 <p class="verdict{{range .Replicas}}{{if gt .Counts.Unexplained 0}} bad{{end}}{{end}}">{{or .Verdict "It has not come to its end."}}</p>

@@ -216,6 +216,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dedup/estimates/{run}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get an estimate as a page that needs nothing else
+         * @description Needs the role viewer.
+         */
+        get: operations["get-estimate-report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/dedup/estimates/{run}/since/{earlier}": {
         parameters: {
             query?: never;
@@ -4274,7 +4294,7 @@ export interface components {
              */
             budgetBytes?: number;
             /**
-             * @description Of which chunks it is measured how far they compress: of one in 16, or of all
+             * @description Of which chunks it is measured how far they compress: of one in 16, or of all; absent for all on volumes with up to 256 GiB
              * @enum {string}
              */
             compress?: "sample" | "all";
@@ -6669,6 +6689,36 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Estimate"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-estimate-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

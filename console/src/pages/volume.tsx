@@ -100,7 +100,7 @@ function FoundView({ v, e, found }: { v: EstimatedVolume; e: Estimate; found: Fo
   const p = e.progress;
   return (
     <>
-      <Section title="What it comes to" aside={`estimate ${e.run.id}, ${when(t.now)}`}>
+      <Section title="What it comes to" aside={<>estimate {e.run.id}, {when(t.now)} · <a className="text-span underline underline-offset-2" href={`/api/v1/dedup/estimates/${e.run.id}/report`} download={`estimate-${e.run.id}.html`}>Report</a></>}>
         <Ledger found={found} />
         <div className="mt-4 grid gap-x-10 gap-y-4 lg:grid-cols-2">
           <Facts
