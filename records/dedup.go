@@ -4,9 +4,11 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"path"
+	"sync"
 	"time"
 
 	"bridgespan/core/dedup"
@@ -89,10 +91,15 @@ func (tx *Tx) RemoveDedupVolume(ctx context.Context, id int64) error {
 type Dedup struct {
 	db     *DB
 	volume int64
+
+	once   sync.Once
+	failed error
+	// unread are the folders right in which something was unread at first.
+	unread map[string]bool
 }
 
-// Dedup returns the records of the files of a volume.
-func (db *DB) Dedup(volume int64) *Dedup { return &Dedup{db, volume} }
+// Dedup returns the records of the files of a volume, for one piece of work.
+func (db *DB) Dedup(volume int64) *Dedup { return &Dedup{db: db, volume: volume} }
 
 func dedupFolder(place int, folder string) []byte { return folderOf(fmt.Sprint(place, ":", folder)) }
 
@@ -117,6 +124,36 @@ func scanDedup(s scanner) (r dedup.Record, err error) {
 func (d *Dedup) Children(ctx context.Context, place int, folder string) ([]dedup.Record, error) {
 	rows, err := d.db.run.QueryContext(ctx, dedupColumns+`NULL FROM dedup_files WHERE volume_id = ? AND folder = ?`, d.volume, dedupFolder(place, folder))
 	return collect(rows, err, scanDedup)
+}
+
+// Sum is the sum of the listing with which a folder agrees; zero when there is none,
+// or something right in it was unread when this was first asked. It is kept as the
+// digest of the folder.
+func (d *Dedup) Sum(ctx context.Context, place int, folder string) (sum [16]byte, err error) {
+	d.once.Do(func() {
+		rows, err := d.db.run.QueryContext(ctx, `SELECT DISTINCT folder FROM dedup_files WHERE volume_id = ? AND unread IS NOT NULL`, d.volume)
+		list, err := collect(rows, err, func(s scanner) (key string, err error) { return key, s.Scan(&key) })
+		d.unread, d.failed = map[string]bool{}, err
+		for _, key := range list {
+			d.unread[key] = true
+		}
+	})
+	if d.failed != nil || folder == "." || d.unread[string(dedupFolder(place, folder))] {
+		return sum, d.failed
+	}
+	var kept []byte
+	err = d.db.run.QueryRowContext(ctx, `SELECT digest FROM dedup_files WHERE volume_id = ? AND folder = ? AND name = ? AND is_folder`, d.volume, dedupFolder(place, path.Dir(folder)), []byte(path.Base(folder))).Scan(&kept)
+	if errors.Is(err, sql.ErrNoRows) {
+		return sum, nil
+	}
+	copy(sum[:], kept)
+	return sum, unavailable(err)
+}
+
+// KeepSum keeps the sum of the listing of a folder.
+func (d *Dedup) KeepSum(ctx context.Context, place int, folder string, sum [16]byte) error {
+	_, _, err := d.db.exec(ctx, `UPDATE dedup_files SET digest = ? WHERE volume_id = ? AND folder = ? AND name = ? AND is_folder`, sum[:], d.volume, dedupFolder(place, path.Dir(folder)), []byte(path.Base(folder)))
+	return err
 }
 
 // mostStatement is how many bytes of summaries one statement carries.
@@ -228,7 +265,7 @@ func (d *Dedup) ByAge(ctx context.Context, from, to time.Time, each func(dedup.R
 
 // ByDigest streams the files that were read, without marks, in the order of their digests.
 func (d *Dedup) ByDigest(ctx context.Context, each func(dedup.Record) error) error {
-	return d.each(ctx, each, dedupColumns+`NULL FROM dedup_files WHERE volume_id = ? AND digest IS NOT NULL ORDER BY digest, folder, name`, d.volume)
+	return d.each(ctx, each, dedupColumns+`NULL FROM dedup_files WHERE volume_id = ? AND digest IS NOT NULL AND NOT is_folder ORDER BY digest, folder, name`, d.volume)
 }
 
 // Doubles lists the files whose number another one has, too.

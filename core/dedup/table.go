@@ -3,6 +3,7 @@ package dedup
 import (
 	"encoding/binary"
 	"fmt"
+	"runtime"
 	"unsafe"
 
 	"bridgespan/core/fault"
@@ -123,15 +124,33 @@ func (t *Table) Raise(level uint8) {
 		return
 	}
 	t.level = level
-	var left []slot // at most half of what is there, most likely
+	stays := func(s *slot) bool { return s.refs > 0 && s.mark.Print.Kept(level) }
+	count := 0
 	for i := range t.slots {
-		if s := &t.slots[i]; s.refs > 0 && s.mark.Print.Kept(level) {
+		if stays(&t.slots[i]) {
+			count++
+		}
+	}
+	left := make([]slot, 0, count)
+	for i := range t.slots {
+		if s := &t.slots[i]; stays(s) {
 			left = append(left, *s)
 		}
 	}
 	clear(t.slots)
 	t.used = 0
 	t.put(left)
+	tidy(count)
+}
+
+// largeTable is from how many slots on what is not used any more is collected at once:
+// there would be as much of it again before that came about by itself.
+const largeTable = 1 << 18
+
+func tidy(slots int) {
+	if slots >= largeTable {
+		runtime.GC()
+	}
 }
 
 // grow makes room: more, or by giving up half of what is there.
@@ -140,6 +159,7 @@ func (t *Table) grow() {
 		old := t.slots
 		t.slots, t.used = make([]slot, 2*len(old)), 0
 		t.put(old)
+		tidy(len(old))
 		return
 	}
 	t.Raise(t.level + 1)

@@ -10,13 +10,16 @@ package estimate
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"io/fs"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
 
 	"bridgespan/core/dedup"
@@ -43,6 +46,11 @@ func same(r *dedup.Record, e tree.Entry) bool {
 type Store interface {
 	// Children lists what is known right in a folder, without summaries.
 	Children(ctx context.Context, place int, folder string) ([]dedup.Record, error)
+	// Sum is the sum of the listing with which what is right in a folder agrees; zero
+	// when there is none, or something in it is unread.
+	Sum(ctx context.Context, place int, folder string) ([16]byte, error)
+	// KeepSum keeps that.
+	KeepSum(ctx context.Context, place int, folder string, sum [16]byte) error
 	// Save keeps records, in place of those with their paths.
 	Save(ctx context.Context, records []dedup.Record) error
 	// Forget drops what is right in a folder under some names, with all below.
@@ -135,42 +143,43 @@ func (w *Work) Look(ctx context.Context) error {
 
 // folder looks at one folder, and goes on below.
 func (w *Work) folder(ctx context.Context, group *errgroup.Group, place int, folder string) error {
-	known := make(chan result, 1)
-	go func() {
-		list, err := w.Store.Children(ctx, place, folder)
-		known <- result{list, err}
-	}()
-	var listed []tree.Entry
-	var failed error
-	for e, err := range w.Places[place].Tree.List(ctx, folder, tree.Plain) {
-		if err != nil && e.Name == "" {
-			failed = err
-			break
-		}
-		if folder != "." || e.Name != ownFolder {
-			listed = append(listed, e)
-		}
-	}
-	before := <-known
+	listed, err := w.list(ctx, place, folder)
 	switch {
-	case before.err != nil:
-		return before.err
-	case failed != nil && (folder == "." || ctx.Err() != nil || errors.Is(failed, tree.ErrUnreachable)):
-		return failed
-	case failed != nil && errors.Is(failed, fs.ErrNotExist):
+	case err != nil && (folder == "." || ctx.Err() != nil || errors.Is(err, tree.ErrUnreachable)):
+		return err
+	case err != nil && errors.Is(err, fs.ErrNotExist):
 		return nil // the next look finds it gone
-	case failed != nil:
+	case err != nil:
 		w.progress.unlisted.Add(1)
-		w.trouble(&dedup.Record{Place: place, Path: folder}, plainly(failed))
+		w.trouble(&dedup.Record{Place: place, Path: folder}, plainly(err))
 		return nil
 	}
-	below, err := w.compare(ctx, place, folder, listed, before.list)
+	sum := sumOf(listed)
+	before, err := w.Store.Sum(ctx, place, folder)
 	if err != nil {
 		return err
 	}
-	for _, b := range below {
-		if !group.TryGo(func() error { return w.folder(ctx, group, place, b) }) {
-			if err := w.folder(ctx, group, place, b); err != nil {
+	if before != sum {
+		if err := w.compare(ctx, place, folder, listed); err != nil {
+			return err
+		}
+		if err := w.Store.KeepSum(ctx, place, folder, sum); err != nil {
+			return err
+		}
+	} else {
+		for _, e := range listed {
+			if e.Kind == tree.File {
+				w.found(&dedup.Record{Place: place, Path: inside(folder, e.Name), Size: e.Size, Modified: e.Modified})
+			}
+		}
+	}
+	for _, e := range listed {
+		if e.Kind != tree.Folder {
+			continue
+		}
+		below := inside(folder, e.Name)
+		if !group.TryGo(func() error { return w.folder(ctx, group, place, below) }) {
+			if err := w.folder(ctx, group, place, below); err != nil {
 				return err
 			}
 		}
@@ -178,33 +187,65 @@ func (w *Work) folder(ctx context.Context, group *errgroup.Group, place int, fol
 	return nil
 }
 
-type result struct {
-	list []dedup.Record
-	err  error
+// list lists the files and folders right in a folder.
+func (w *Work) list(ctx context.Context, place int, folder string) (listed []tree.Entry, err error) {
+	for e, err := range w.Places[place].Tree.List(ctx, folder, tree.Plain) {
+		if err != nil && e.Name == "" {
+			return nil, err
+		}
+		if (e.Kind == tree.File || e.Kind == tree.Folder) && (folder != "." || e.Name != ownFolder) {
+			listed = append(listed, e)
+		}
+	}
+	slices.SortFunc(listed, func(a, b tree.Entry) int { return strings.Compare(a.Name, b.Name) })
+	return listed, nil
 }
 
-// compare keeps what is not as it was, and returns the folders below.
-func (w *Work) compare(ctx context.Context, place int, folder string, listed []tree.Entry, known []dedup.Record) (below []string, err error) {
+// sumOf is a sum of what a listing tells, that is another for another listing.
+func sumOf(listed []tree.Entry) (sum [16]byte) {
+	h := blake3.New()
+	var b []byte
+	for i := range listed {
+		e := &listed[i]
+		b = binary.AppendUvarint(b[:0], uint64(len(e.Name)))
+		b = append(b, e.Name...)
+		b = append(b, byte(e.Kind))
+		if e.Kind == tree.File {
+			b = binary.AppendVarint(b, e.Size)
+			b = binary.AppendVarint(b, e.Modified.UnixNano())
+			b = binary.AppendUvarint(b, e.ID)
+		}
+		_, _ = h.Write(b)
+	}
+	var whole [32]byte
+	copy(sum[:], h.Sum(whole[:0]))
+	return sum
+}
+
+func inside(folder, name string) string {
+	if folder == "." {
+		return name
+	}
+	return folder + "/" + name
+}
+
+// compare keeps what is not as it was.
+func (w *Work) compare(ctx context.Context, place int, folder string, listed []tree.Entry) error {
+	known, err := w.Store.Children(ctx, place, folder)
+	if err != nil {
+		return err
+	}
 	were := make(map[string]*dedup.Record, len(known))
 	for i := range known {
 		were[known[i].Path] = &known[i]
 	}
 	var changed []dedup.Record
 	for _, e := range listed {
-		if e.Kind != tree.File && e.Kind != tree.Folder {
-			continue
-		}
-		at := e.Name
-		if folder != "." {
-			at = folder + "/" + e.Name
-		}
-		if e.Kind == tree.Folder {
-			below = append(below, at)
-		}
+		at := inside(folder, e.Name)
 		was := were[at]
 		delete(were, at)
-		rec := dedup.Record{Place: place, Path: at, Folder: e.Kind == tree.Folder, Size: e.Size, Allocated: e.Allocated, Modified: e.Modified, ID: e.ID, Unread: dedup.NotYet}
-		if rec.Folder {
+		rec := dedup.Record{Place: place, Path: at, Size: e.Size, Allocated: e.Allocated, Modified: e.Modified, ID: e.ID, Unread: dedup.NotYet}
+		if e.Kind == tree.Folder {
 			rec = dedup.Record{Place: place, Path: at, Folder: true}
 		}
 		if was != nil && same(was, e) {
@@ -212,7 +253,7 @@ func (w *Work) compare(ctx context.Context, place int, folder string, listed []t
 		} else {
 			if was != nil && was.Folder != rec.Folder { // what was below goes
 				if err := w.Store.Forget(ctx, place, folder, []string{e.Name}); err != nil {
-					return nil, err
+					return err
 				}
 			}
 			changed = append(changed, rec)
@@ -227,13 +268,13 @@ func (w *Work) compare(ctx context.Context, place int, folder string, listed []t
 	}
 	if len(gone) > 0 {
 		if err := w.Store.Forget(ctx, place, folder, gone); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	if len(changed) > 0 {
-		err = w.Store.Save(ctx, changed)
+	if len(changed) == 0 {
+		return nil
 	}
-	return below, err
+	return w.Store.Save(ctx, changed)
 }
 
 // found counts a file that was listed.

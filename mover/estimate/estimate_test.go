@@ -23,11 +23,14 @@ import (
 type store struct {
 	mu      sync.Mutex
 	records map[string]dedup.Record
+	sums    map[string][16]byte
 	saves   int
 	failing error
 }
 
-func newStore() *store { return &store{records: map[string]dedup.Record{}} }
+func newStore() *store {
+	return &store{records: map[string]dedup.Record{}, sums: map[string][16]byte{}}
+}
 
 func keyOf(place int, path string) string { return fmt.Sprint(place, ":", path) }
 
@@ -48,6 +51,22 @@ func (s *store) list(fits func(r *dedup.Record) bool) (list []dedup.Record) {
 
 func (s *store) Children(_ context.Context, place int, folder string) ([]dedup.Record, error) {
 	return s.list(func(r *dedup.Record) bool { return r.Place == place && path.Dir(r.Path) == folder }), s.failing
+}
+
+func (s *store) Sum(_ context.Context, place int, folder string) ([16]byte, error) {
+	if len(s.list(func(r *dedup.Record) bool { return r.Place == place && path.Dir(r.Path) == folder && r.Unread != "" })) > 0 {
+		return [16]byte{}, s.failing
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.sums[keyOf(place, folder)], s.failing
+}
+
+func (s *store) KeepSum(_ context.Context, place int, folder string, sum [16]byte) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.sums[keyOf(place, folder)] = sum
+	return s.failing
 }
 
 func (s *store) Save(_ context.Context, records []dedup.Record) error {
