@@ -110,6 +110,7 @@ func TestConsole(t *testing.T) {
 	testDragging(c, e)
 	testAccountMaps(c)
 	testReplicaPages(c)
+	testDedupPages(c)
 	if faults := tab.Faults(); len(faults) > 0 {
 		t.Errorf("the console's own programs met %v", faults)
 	}

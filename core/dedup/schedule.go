@@ -40,7 +40,8 @@ type Pass struct {
 }
 
 // Windows are the stretches of a week in which it lets something through.
-func Windows(week, backup *calendar.Week) (list []Window) {
+func Windows(week, backup *calendar.Week) []Window {
+	list := []Window{}
 	at := func(i int) calendar.Rate { return week[i%calendar.Hours] }
 	start := 0 // where the rate changes: a window over the end of the week is one
 	for start < calendar.Hours && at(start) == at(start+calendar.Hours-1) {

@@ -92,7 +92,7 @@ function Shares({ server, onServer, shares, onShares, error }: { server: string;
   const disks = server ? (list.data ?? []).filter((h) => h.server === server && h.kind === "disk" && !h.hidden) : [];
   return (
     <>
-      <Field label="Server">{(props) => <Select {...props} value={server} onChange={onServer} placeholder="Choose a server" options={(servers.data ?? []).map((s) => ({ value: s.name, label: s.name }))} />}</Field>
+      <Field label="Server" error={server ? undefined : error}>{(props) => <Select {...props} value={server} onChange={onServer} placeholder="Choose a server" options={(servers.data ?? []).map((s) => ({ value: s.name, label: s.name }))} />}</Field>
       {server && (
         <Field label="Shares of one volume" error={error} help="Those that lie on one storage: what they have in common is kept once.">
           {(props) => (

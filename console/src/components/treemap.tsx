@@ -81,7 +81,8 @@ function Tile({ tile, onOpen }: { tile: HierarchyRectangularNode<Node>; onOpen: 
   const n = tile.data;
   const [w, h] = [tile.x1 - tile.x0, tile.y1 - tile.y0];
   const style = { left: `${(100 * tile.x0) / width}%`, top: `${(100 * tile.y0) / height}%`, width: `${(100 * w) / width}%`, height: `${(100 * h) / height}%`, background: colour(n), color: rate(n) > 0.5 ? "var(--on-span)" : "var(--ink)" };
-  const words = `${n.name}: ${bytes(n.bytes)}, saves ${bytes(n.saving)} (${percent(rate(n))})`;
+  // What is read aloud begins with what is seen.
+  const words = `${n.name} ${bytes(n.bytes)} saves ${percent(rate(n))}`;
   const text = w > 60 && h > 30 && (
     <span className="block overflow-hidden px-1.5 py-1 text-left leading-tight">
       <span className="block truncate font-medium">{n.name}</span>
@@ -91,5 +92,5 @@ function Tile({ tile, onOpen }: { tile: HierarchyRectangularNode<Node>; onOpen: 
   );
   const place = "absolute flex items-start overflow-hidden outline-offset-[-3px]";
   if (!n.below?.length) return <div className={place} style={style} title={words}>{text}</div>;
-  return <button className={`${place} hover:outline-2 hover:outline-ink`} style={style} title={words} aria-label={`Open ${words}`} onClick={onOpen}>{text}</button>;
+  return <button className={`${place} hover:outline-2 hover:outline-ink`} style={style} title={words} aria-label={text ? undefined : words} onClick={onOpen}>{text}<span className="sr-only">, open it</span></button>;
 }
