@@ -103,21 +103,47 @@ func (db *DB) Dedup(volume int64) *Dedup { return &Dedup{db: db, volume: volume}
 
 func dedupFolder(place int, folder string) []byte { return folderOf(fmt.Sprint(place, ":", folder)) }
 
-const dedupColumns = `SELECT place, path, is_folder, size, allocated, modified, file_id, owner, unread, digest, `
+const dedupColumns = `SELECT place, path, is_folder, size, allocated, modified, file_id, owner, unread, digest, parts, `
 
-func scanDedup(s scanner) (r dedup.Record, err error) {
+func scanDedup(s scanner) (dedup.Record, error) {
+	r, _, err := scanDedupParts(s)
+	return r, err
+}
+
+// scanDedupParts is scanDedup with how many parts more a summary has.
+func scanDedupParts(s scanner) (r dedup.Record, parts int, err error) {
 	var modified int64
 	var unread sql.NullString
 	var digest, summary []byte
-	if err := s.Scan(&r.Place, &r.Path, &r.Folder, &r.Size, &r.Allocated, &modified, &r.ID, &r.Owner, &unread, &digest, &summary); err != nil {
-		return r, err
+	if err := s.Scan(&r.Place, &r.Path, &r.Folder, &r.Size, &r.Allocated, &modified, &r.ID, &r.Owner, &unread, &digest, &parts, &summary); err != nil {
+		return r, 0, err
 	}
 	r.Modified, r.Unread = fromNano(modified), unread.String
 	if summary != nil {
 		err = r.Summary.UnmarshalBinary(summary)
 	}
 	copy(r.Summary.Digest[:], digest)
-	return r, err
+	return r, parts, err
+}
+
+// rest reads the parts of a summary that are not with its file.
+func (d *Dedup) rest(ctx context.Context, r *dedup.Record, parts int) error {
+	rows, err := d.db.run.QueryContext(ctx, `SELECT summary FROM dedup_parts WHERE volume_id = ? AND folder = ? AND name = ? AND part <= ? ORDER BY part`,
+		d.volume, dedupFolder(r.Place, path.Dir(r.Path)), []byte(path.Base(r.Path)), parts)
+	list, err := collect(rows, err, func(s scanner) (part dedup.Summary, err error) {
+		var b []byte
+		if err = s.Scan(&b); err == nil {
+			err = part.UnmarshalBinary(b)
+		}
+		return part, err
+	})
+	if err == nil && len(list) != parts {
+		err = fmt.Errorf("the summary of %s has %d parts of %d", r.Path, len(list), parts)
+	}
+	for _, part := range list {
+		r.Summary.Marks = append(r.Summary.Marks, part.Marks...)
+	}
+	return err
 }
 
 // Children lists what is known right in a folder, without summaries.
@@ -156,6 +182,27 @@ func (d *Dedup) KeepSum(ctx context.Context, place int, folder string, sum [16]b
 	return err
 }
 
+// partMarks is how many marks are kept together: they are to fit into one statement,
+// however a server is set up.
+const partMarks = 50_000
+
+// keepRest keeps the parts of a summary that do not go with its file, and returns how
+// many these are.
+func (d *Dedup) keepRest(ctx context.Context, r *dedup.Record) (parts int, err error) {
+	for first := partMarks; first < len(r.Summary.Marks); first += partMarks {
+		s := dedup.Summary{Level: r.Summary.Level, Marks: r.Summary.Marks[first:min(first+partMarks, len(r.Summary.Marks))]}
+		b, err := s.AppendBinary(nil)
+		if err != nil {
+			return parts, err
+		}
+		parts++
+		if _, _, err := d.db.exec(ctx, `REPLACE INTO dedup_parts (volume_id, folder, name, part, summary) VALUES (?, ?, ?, ?, ?)`, d.volume, dedupFolder(r.Place, path.Dir(r.Path)), []byte(path.Base(r.Path)), parts, b); err != nil {
+			return parts, err
+		}
+	}
+	return parts, nil
+}
+
 // mostStatement is how many bytes of summaries one statement carries.
 const mostStatement = 4 << 20
 
@@ -167,19 +214,26 @@ func (d *Dedup) Save(ctx context.Context, records []dedup.Record) error {
 		for n < len(records) && n < bulkRows && size < mostStatement {
 			r := &records[n]
 			var unread, digest, summary any
+			parts := 0
 			switch {
 			case r.Folder:
 			case r.Unread != "":
 				unread = short(r.Unread, 200)
 			default:
-				b, err := r.Summary.AppendBinary(nil)
+				var err error
+				if parts, err = d.keepRest(ctx, r); err != nil {
+					return err
+				}
+				first := r.Summary
+				first.Marks = first.Marks[:min(len(first.Marks), partMarks)]
+				b, err := first.AppendBinary(nil)
 				if err != nil {
 					return err
 				}
 				size += len(b)
 				digest, summary = r.Summary.Digest[:], b
 			}
-			rows.add(d.volume, dedupFolder(r.Place, path.Dir(r.Path)), []byte(path.Base(r.Path)), r.Place, []byte(r.Path), r.Folder, r.Size, r.Allocated, toNano(r.Modified), r.ID, r.Owner, unread, digest, summary)
+			rows.add(d.volume, dedupFolder(r.Place, path.Dir(r.Path)), []byte(path.Base(r.Path)), r.Place, []byte(r.Path), r.Folder, r.Size, r.Allocated, toNano(r.Modified), r.ID, r.Owner, unread, digest, summary, parts)
 			n++
 		}
 		if err := d.db.Change(ctx, func(tx *Tx) error { return rows.replacing(ctx, tx, "dedup_files") }); err != nil {
@@ -239,7 +293,10 @@ func (d *Dedup) each(ctx context.Context, do func(dedup.Record) error, query str
 	}
 	defer rows.Close()
 	for rows.Next() {
-		r, err := scanDedup(rows)
+		r, parts, err := scanDedupParts(rows)
+		if err == nil && parts > 0 && len(r.Summary.Marks) > 0 {
+			err = d.rest(ctx, &r, parts)
+		}
 		if err == nil {
 			err = do(r)
 		}

@@ -101,6 +101,10 @@ func (r *Reader) SetLevel(level uint8) { r.level = level }
 // it was not.
 func (r *Reader) Known(known func(p *Print) (packed uint32)) { r.known = known }
 
+// mostMarks is how many marks of one file are kept: of one that has more, a sample.
+// That is a file of some 250 GB.
+const mostMarks = 8 << 20
+
 // Read summarises what a reader holds. passed is told how many bytes were cut, now
 // and then.
 func (r *Reader) Read(content io.Reader, passed func(bytes int)) (Summary, error) {
@@ -127,6 +131,10 @@ func (r *Reader) Read(content io.Reader, passed func(bytes int)) (Summary, error
 				}
 			}
 			s.Marks = append(s.Marks, m)
+		}
+		if len(s.Marks) == mostMarks {
+			s.Thin(s.Level + 1)
+			r.level = s.Level
 		}
 		return nil
 	})

@@ -27,12 +27,25 @@ CREATE TABLE dedup_files (
   owner VARCHAR(200) CHARACTER SET ascii NOT NULL,
   unread VARCHAR(200) NULL,
   digest BINARY(16) NULL,
-  summary LONGBLOB NULL,
+  summary MEDIUMBLOB NULL,
+  parts INT NOT NULL,
   PRIMARY KEY (volume_id, folder, name),
   KEY age (volume_id, is_folder, modified),
   KEY same (volume_id, digest),
   KEY numbered (volume_id, file_id),
   KEY open_work (volume_id, unread),
+  FOREIGN KEY (volume_id) REFERENCES dedup_volumes (id) ON DELETE CASCADE
+) ENGINE=InnoDB;
+
+-- Of large files, the rest of the summary, in parts that fit into one statement: from
+-- 1 to as many as the file says; any beyond that are left from before.
+CREATE TABLE dedup_parts (
+  volume_id BIGINT NOT NULL,
+  folder BINARY(16) NOT NULL,
+  name VARBINARY(1020) NOT NULL,
+  part INT NOT NULL,
+  summary MEDIUMBLOB NOT NULL,
+  PRIMARY KEY (volume_id, folder, name, part),
   FOREIGN KEY (volume_id) REFERENCES dedup_volumes (id) ON DELETE CASCADE
 ) ENGINE=InnoDB;
 
