@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 
 	"bridgespan/core/dedup"
 	"bridgespan/core/fault"
@@ -61,7 +62,8 @@ func folders(n dedup.Node, above string, list []dedup.Part) []dedup.Part {
 }
 
 var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
-	"style": func() template.CSS { return sheet.Style }, "size": sheet.Size, "count": func(n int64) string { return humanize.Comma(n) },
+	"style": func() template.CSS { return sheet.Style }, "size": sheet.Size, "count": humanize.Comma,
+	"files": func(n int64) string { return humanize.Comma(n) + " " + english.PluralWord(int(n), "file", "") },
 	"percent": func(p dedup.Part) string {
 		return fmt.Sprintf("%.1f%%", 100*float64(p.Saving)/float64(max(p.Bytes, 1)))
 	},
@@ -79,12 +81,12 @@ var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
 {{with .Found.Totals}}<p><small>Estimate {{$.Run.ID}}, by {{$.Run.Who}}; as of {{.Now.Local.Format "2 January 2006, 15:04"}}; profile {{.Profile}}</small></p>
 <p class="verdict{{if lt .Saving.Bytes 0}} bad{{end}}">{{size .Saving.Bytes}} of {{size .InPolicy.Bytes}}: {{printf "%.1f%%" $.Rate}}{{if not .Saving.IsExact}}, between {{printf "%.1f%%" $.Low}} and {{printf "%.1f%%" $.High}} with 95% confidence{{end}}</p>
 <table><tbody>
-<tr><td>Holds</td><td class="n">{{size .Bytes}}</td><td>in {{count .Files}} files, occupying {{size .Allocated}}</td></tr>
-<tr><td>In policy</td><td class="n">{{size .InPolicy.Bytes}}</td><td>in {{count .InPolicy.Files}} files</td></tr>
-{{range .Left}}<tr><td>Not deduplicated</td><td class="n">{{size .Bytes}}</td><td>in {{count .Files}} files: {{.Why}}</td></tr>
+<tr><td>Holds</td><td class="n">{{size .Bytes}}</td><td>in {{files .Files}}, occupying {{size .Allocated}}</td></tr>
+<tr><td>In policy</td><td class="n">{{size .InPolicy.Bytes}}</td><td>in {{files .InPolicy.Files}}</td></tr>
+{{range .Left}}<tr><td>Not deduplicated</td><td class="n">{{size .Bytes}}</td><td>in {{files .Files}}: {{.Why}}</td></tr>
 {{end}}<tr><td>Equal files alone save</td><td class="n">{{size $.Found.WholeFiles}}</td><td></td></tr>
-<tr><td>Different chunks</td><td class="n">{{size .Unique.Bytes}}</td><td>{{figure .Unique}}; {{if gt .Sampled 1}}one in {{.Sampled}} was counted{{else}}every chunk was counted{{end}}</td></tr>
-<tr><td>Compressed</td><td class="n">{{size .Packed.Bytes}}</td><td>{{figure .Packed}}; measured on {{count .Measured}} chunks</td></tr>
+<tr><td>Different chunks</td><td class="n">{{size .Unique.Bytes}}</td><td>{{if not .Unique.IsExact}}{{size .Unique.Low}} to {{size .Unique.High}}; {{end}}{{if gt .Sampled 1}}one in {{.Sampled}} was counted{{else}}every chunk was counted{{end}}</td></tr>
+<tr><td>Compressed</td><td class="n">{{size .Packed.Bytes}}</td><td>{{if not .Packed.IsExact}}{{size .Packed.Low}} to {{size .Packed.High}}; {{end}}measured on {{count .Measured}} chunks</td></tr>
 <tr><td>To know whose they are</td><td class="n">{{size .Metadata}}</td><td></td></tr>
 </tbody></table>{{end}}
 {{range .Warnings}}<p><strong>{{.Says}}</strong>: {{.Means}}. <small>{{.Remedy}}.</small></p>

@@ -18,7 +18,7 @@ p.verdict.bad{border-color:#b3541e}
 table{border-collapse:collapse;width:100%;font-variant-numeric:tabular-nums}
 th{text-align:left;font-weight:600;border-bottom:1px solid #22302f}
 td{border-bottom:1px solid #d8d5c9;vertical-align:top;padding:.25rem .6rem .25rem 0;overflow-wrap:anywhere}
-th.n,td.n{text-align:right;white-space:nowrap;padding-left:.6rem}
+th.n,td.n{text-align:right;white-space:nowrap;padding:.25rem .6rem}
 td.path{font-family:ui-monospace,monospace;font-size:.85rem}
 small,.explained{color:#6c7572}
 @media (prefers-color-scheme:dark){body{color:#d9e0dd;background:#1c2423}th{border-color:#d9e0dd}td{border-color:#3a4543}small,.explained{color:#94a19d}}
