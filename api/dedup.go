@@ -43,9 +43,9 @@ func (a *API) dedupRoutes() {
 			return paged(in, a.Estimates.Volumes, func(v model.EstimatedVolume) string { return v.Name })(ctx)
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "get-dedup-volume", Method: "GET", Path: "/dedup/volumes/{volume}", Summary: "Show a volume that was estimated", Tags: tags},
-		func(ctx context.Context, in *VolumePath) (*body[model.EstimatedVolume], error) {
+		func(ctx context.Context, in *VolumePath) (*tagged[model.EstimatedVolume], error) {
 			v, err := a.Estimates.Volume(ctx, in.Volume)
-			return &body[model.EstimatedVolume]{v}, err
+			return &tagged[model.EstimatedVolume]{etag(v.Version), v}, err
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "what-if", Method: "POST", Path: "/dedup/volumes/{volume}/what-if", Summary: "Tell what another policy would save, from what was read", Tags: tags},
 		func(ctx context.Context, in *struct {
@@ -81,8 +81,15 @@ func (a *API) dedupRoutes() {
 			p, err := a.Estimates.Proof(ctx, in.Run)
 			return &body[model.Proof]{p}, err
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "forget-dedup-volume", Method: "DELETE", Path: "/dedup/volumes/{volume}", Summary: "Forget a volume and what was read of it; the volume itself is not touched", Tags: tags, DefaultStatus: 204},
-		func(ctx context.Context, in *VolumePath) (*none, error) {
-			return nil, a.Estimates.Forget(ctx, in.Volume)
+	change(a, model.Operator, huma.Operation{OperationID: "forget-dedup-volume", Method: "DELETE", Path: "/dedup/volumes/{volume}", Summary: "Forget a volume and what was read of it; the volume itself is not touched", Tags: tags, DefaultStatus: 204},
+		func(ctx context.Context, in *struct {
+			VolumePath
+			Guard
+		}) (*none, error) {
+			version, err := in.version()
+			if err != nil {
+				return nil, err
+			}
+			return nil, a.Estimates.Forget(ctx, in.Volume, version)
 		})
 }

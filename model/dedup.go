@@ -171,7 +171,8 @@ type DedupPlan struct {
 // EstimatedVolume is a volume with what is known of it.
 type EstimatedVolume struct {
 	DedupVolume
-	Latest *EstimatePoint  `json:"latest,omitempty" doc:"What the latest estimate came to"`
-	Trend  []EstimatePoint `json:"trend" doc:"What estimates came to, the oldest first; at most 60"`
-	Busy   *Run            `json:"busy,omitempty" doc:"The estimate that is under way, or the last one if it did not come to its end"`
+	Latest  *EstimatePoint  `json:"latest,omitempty" doc:"What the latest estimate came to"`
+	Trend   []EstimatePoint `json:"trend" doc:"What estimates came to, the oldest first; at most 60"`
+	Version int64           `json:"version" doc:"Number of the latest estimate; the ETag"`
+	Busy    *Run            `json:"busy,omitempty" doc:"The estimate that is under way, or the last one if it did not come to its end"`
 }

@@ -15,10 +15,7 @@ func BenchmarkRead(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			r, err := NewReader(c, OfSample, 0)
-			if err != nil {
-				b.Fatal(err)
-			}
+			r := NewReader(c, OfSample, 0, deflated)
 			b.SetBytes(int64(len(content)))
 			for b.Loop() {
 				if _, err := r.Read(bytes.NewReader(content), nil); err != nil {

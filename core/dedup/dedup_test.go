@@ -2,6 +2,7 @@ package dedup
 
 import (
 	"bytes"
+	"compress/flate"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -20,7 +21,7 @@ var now = time.Date(2026, 11, 27, 8, 0, 0, 0, time.UTC)
 // ExampleEstimator counts two files of which one is a copy.
 func ExampleEstimator() {
 	cutter, _ := NewCutter(Documents)
-	reader, _ := NewReader(cutter, OfAll, 0)
+	reader := NewReader(cutter, OfAll, 0, func(chunk []byte) int { return len(chunk) })
 	policy := Policy{Profile: Documents, Compression: OfAll}
 	e, _ := NewEstimator(policy, 64<<20, now)
 	for _, name := range []string{"scans/rose.tif", "scans/rose (copy).tif"} {
@@ -31,6 +32,15 @@ func ExampleEstimator() {
 	f := e.Totals()
 	fmt.Println(f.InPolicy.Bytes, f.Unique.Bytes, f.Exact)
 	// Output: 2097152 1048576 true
+}
+
+// deflated is how many bytes a chunk takes once compressed, in one way.
+func deflated(chunk []byte) int {
+	var b bytes.Buffer
+	w, _ := flate.NewWriter(&b, flate.BestSpeed)
+	_, _ = w.Write(chunk)
+	_ = w.Close()
+	return b.Len()
 }
 
 func noise(seed uint64, size int) []byte {
@@ -54,11 +64,7 @@ func newVolume(t testing.TB, p Policy) *volume {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := NewReader(c, p.Compression, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return &volume{t: t, policy: p, budget: 64 << 20, reader: r}
+	return &volume{t: t, policy: p, budget: 64 << 20, reader: NewReader(c, p.Compression, 0, deflated)}
 }
 
 // add adds a file that was changed so many days ago.
@@ -259,7 +265,7 @@ func TestSuggest(t *testing.T) {
 
 func TestSummaryForm(t *testing.T) {
 	c, _ := NewCutter(Documents)
-	r, _ := NewReader(c, OfSample, 0)
+	r := NewReader(c, OfSample, 0, deflated)
 	s, err := r.Read(bytes.NewReader(slices.Concat(noise(1, 2<<20), make([]byte, 1<<20))), nil)
 	if err != nil || s.Zeros == 0 || s.Chunks != int64(len(s.Marks)) {
 		t.Fatalf("%v, %v", err, s.Chunks)

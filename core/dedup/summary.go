@@ -6,7 +6,6 @@ import (
 	"errors"
 	"io"
 
-	"github.com/klauspost/compress/zstd"
 	"github.com/zeebo/blake3"
 
 	"bridgespan/core/chunk"
@@ -80,18 +79,14 @@ type Reader struct {
 	level    uint8
 	known    func(p *Print) (packed uint32)
 	buffer   []byte
-	packed   []byte
 	hash     *blake3.Hasher
-	encoder  *zstd.Encoder
+	pack     func(chunk []byte) int
 }
 
-// NewReader makes a reader that keeps the marks of a level.
-func NewReader(c *Cutter, compress Compression, level uint8) (*Reader, error) {
-	encoder, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
-	if err != nil {
-		return nil, err
-	}
-	return &Reader{cutter: c, compress: compress, level: level, buffer: make([]byte, max(2*c.Most(), 1<<20)), hash: blake3.New(), encoder: encoder}, nil
+// NewReader makes a reader that keeps the marks of a level. pack tells how many bytes
+// a chunk takes once compressed.
+func NewReader(c *Cutter, compress Compression, level uint8, pack func(chunk []byte) int) *Reader {
+	return &Reader{cutter: c, compress: compress, level: level, buffer: make([]byte, max(2*c.Most(), 1<<20)), hash: blake3.New(), pack: pack}
 }
 
 // SetLevel lets the files that come keep the marks of a level.
@@ -127,7 +122,7 @@ func (r *Reader) Read(content io.Reader, passed func(bytes int)) (Summary, error
 					m.Packed = r.known(&m.Print)
 				}
 				if m.Packed == 0 {
-					m.Packed = r.pack(c)
+					m.Packed = uint32(min(r.pack(c), len(c)))
 				}
 			}
 			s.Marks = append(s.Marks, m)
@@ -141,13 +136,6 @@ func (r *Reader) Read(content io.Reader, passed func(bytes int)) (Summary, error
 	var sum [32]byte
 	copy(s.Digest[:], r.hash.Sum(sum[:0]))
 	return s, err
-}
-
-// pack is how many bytes a chunk takes once compressed, or as it is when that is not
-// less.
-func (r *Reader) pack(c []byte) uint32 {
-	r.packed = r.encoder.EncodeAll(c, r.packed[:0])
-	return uint32(min(len(r.packed), len(c)))
 }
 
 var zeros [256 << 10]byte

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"bridgespan/core/dedup"
+	"bridgespan/mover/pack"
 	"bridgespan/tree"
 )
 
@@ -76,10 +77,11 @@ func (w *Work) round(ctx context.Context, try int) (again bool, err error) {
 			if err != nil {
 				return err
 			}
-			reader, err := dedup.NewReader(cutter, w.Compression, w.level())
+			packer, err := pack.NewPacker()
 			if err != nil {
 				return err
 			}
+			reader := dedup.NewReader(cutter, w.Compression, w.level(), func(chunk []byte) int { return len(packer.Pack(chunk)) })
 			reader.Known(w.packed)
 			for rec := range todo {
 				retry, err := w.file(run, reader, &rec, try)

@@ -60,6 +60,24 @@ const (
 	fileHead  = 64
 )
 
+// Packer compresses chunks as stores do. It must not be used side by side.
+type Packer struct {
+	encoder *zstd.Encoder
+	packed  []byte
+}
+
+// NewPacker makes a packer: fast, with no more than what a chunk holds in view.
+func NewPacker() (*Packer, error) {
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+	return &Packer{encoder: e}, err
+}
+
+// Pack compresses a chunk; what it returns is valid until the next.
+func (p *Packer) Pack(chunk []byte) []byte {
+	p.packed = p.encoder.EncodeAll(chunk, p.packed[:0])
+	return p.packed
+}
+
 // Writer makes a store. Its methods must not be called side by side.
 type Writer struct {
 	dir     string
@@ -71,8 +89,7 @@ type Writer struct {
 	numbers map[chunk.Fingerprint]uint64
 	index   []where
 	at      int64
-	encoder *zstd.Encoder
-	packed  []byte
+	packer  *Packer
 }
 
 // Create makes an empty store in a folder that is not there yet.
@@ -84,7 +101,7 @@ func Create(dir string, profile dedup.Profile) (w *Writer, err error) {
 	if w.cutter, err = dedup.NewCutter(profile); err != nil {
 		return nil, err
 	}
-	if w.encoder, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20)); err != nil {
+	if w.packer, err = NewPacker(); err != nil {
 		return nil, err
 	}
 	w.buffer = make([]byte, max(2*w.cutter.Most(), 1<<20))
@@ -144,8 +161,7 @@ func (w *Writer) chunk(c []byte) (uint64, error) {
 	if n, ok := w.numbers[f]; ok {
 		return n, nil
 	}
-	w.packed = w.encoder.EncodeAll(c, w.packed[:0])
-	kept := w.packed
+	kept := w.packer.Pack(c)
 	if len(kept) >= len(c) {
 		kept = c
 	}

@@ -95,10 +95,11 @@ func foretold(t *testing.T, profile dedup.Profile) int64 {
 		t.Fatal(err)
 	}
 	c, _ := dedup.NewCutter(profile)
-	r, err := dedup.NewReader(c, dedup.OfAll, 0)
+	packer, err := NewPacker()
 	if err != nil {
 		t.Fatal(err)
 	}
+	r := dedup.NewReader(c, dedup.OfAll, 0, func(chunk []byte) int { return len(packer.Pack(chunk)) })
 	for name, content := range contents() {
 		s, err := r.Read(bytes.NewReader(content), nil)
 		if err != nil {

@@ -313,6 +313,7 @@ func (s *Service) estimated(ctx context.Context, v model.DedupVolume) (model.Est
 	e.Trend = append(e.Trend, points...)
 	if n := len(points); n > 0 {
 		e.Latest = &e.Trend[n-1]
+		e.Version = e.Latest.Run
 	}
 	runs, err := s.jobs.List(ctx, runKind, v.Name, 0, 1)
 	if err == nil && len(runs) > 0 && runs[0].State != model.RunDone {
@@ -321,12 +322,17 @@ func (s *Service) estimated(ctx context.Context, v model.DedupVolume) (model.Est
 	return e, err
 }
 
-// Forget forgets a volume, with all that was read of it; its runs stay.
-func (s *Service) Forget(ctx context.Context, name string) error {
-	v, err := s.db.DedupVolume(ctx, name)
+// Forget forgets a volume, with all that was read of it; its runs stay. version is the
+// latest estimate that the caller knows of.
+func (s *Service) Forget(ctx context.Context, name string, version int64) error {
+	known, err := s.Volume(ctx, name)
 	if err != nil {
 		return err
 	}
+	if known.Version != version {
+		return fault.New(fault.Stale, "look at it again", "%s was estimated since", known.Name)
+	}
+	v := known.DedupVolume
 	busy, err := s.jobs.List(ctx, runKind, v.Name, 0, 1)
 	if err != nil {
 		return err

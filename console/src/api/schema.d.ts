@@ -3577,6 +3577,11 @@ export interface components {
             proof?: components["schemas"]["ProofPoint"];
             /** @description What estimates came to, the oldest first; at most 60 */
             trend: components["schemas"]["EstimatePoint"][];
+            /**
+             * Format: int64
+             * @description Number of the latest estimate; the ETag
+             */
+            version: number;
         };
         FieldProblem: {
             /** @description What is wrong with it */
@@ -6879,6 +6884,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6898,8 +6904,14 @@ export interface operations {
     };
     "forget-dedup-volume": {
         parameters: {
-            query?: never;
-            header?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description Name of the volume */
                 volume: string;

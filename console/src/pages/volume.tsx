@@ -2,7 +2,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState, type ReactNode } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
-import { api, got, type Estimate, type EstimatedVolume, type Found, type Policy, type Schemas } from "../api/client";
+import { api, etag, got, type Estimate, type EstimatedVolume, type Found, type Policy, type Schemas } from "../api/client";
 import { useEstimate, useEstimatedVolume } from "../api/queries";
 import { SavingByAge, SavingOverTime } from "../components/chart";
 import { EstimateForm, policyOf, PolicyFields, typed } from "../components/estimateform";
@@ -73,7 +73,7 @@ function Actions({ v, policy }: { v: EstimatedVolume; policy?: Policy }) {
       </Dialog>
       <Dialog open={forgetting} onOpenChange={setForgetting} title={`Forget ${v.name}`} lead="What was read of it and its trend are forgotten. No file of the volume is touched; an estimate would read all of it again.">
         <SaveForm danger action="Forget it" onCancel={() => setForgetting(false)} done={`${v.name} is forgotten.`} onDone={() => void navigate("/dedup")}
-          save={() => got(api.DELETE("/api/v1/dedup/volumes/{volume}", { params: { path: { volume: v.name } } }))} />
+          save={() => got(api.DELETE("/api/v1/dedup/volumes/{volume}", { params: { path: { volume: v.name }, header: { "If-Match": etag(v.version) } } }))} />
       </Dialog>
     </>
   );
