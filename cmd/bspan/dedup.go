@@ -167,7 +167,7 @@ func showFound(ctx context.Context, c *cli.Command, api *client.Client, id int64
 	}
 	if e.Found == nil {
 		t := table{}
-		t.empty = fmt.Sprintf("Estimate %d of %s is %s: %s in %s files found, %s of %s read.", id, e.Volume.Name, e.Run.State, iec(e.Progress.FoundBytes), humanize.Comma(e.Progress.Found), iec(e.Progress.ReadBytes), iec(e.Progress.ToRead))
+		t.empty = fmt.Sprintf("Estimate %d of %s is %s: %s in %s files found, %s of %s read, of which %s were there already.", id, e.Volume.Name, e.Run.State, iec(e.Progress.FoundBytes), humanize.Comma(e.Progress.Found), iec(e.Progress.ReadBytes), iec(e.Progress.ToRead), iec(e.Progress.Saved))
 		return show(c, e, t)
 	}
 	t, err := foundTable(e.Found, by)
@@ -243,11 +243,11 @@ const (
 
 // foundTable shows where the saving is.
 func foundTable(f *dedup.Found, by string) (table, error) {
-	parts := map[string][]dedup.Part{"type": f.Where.Types, "age": f.Where.Ages, "size": f.Where.Sizes, "owner": f.Where.Owners, "folder": folderParts(f.Where.Folders, "", nil)}
+	parts := map[string][]dedup.Part{"type": f.Where.Types, "age": f.Where.Ages, "size": f.Where.Sizes, "owner": f.Where.Owners, "folder": f.Where.Folders.Parts(shownDepth)}
 	t := table{heads: []string{by, "files", "bytes", "would take", "saves", "rate"}}
 	if list, ok := parts[by]; ok {
 		for _, p := range list {
-			if deep := by == "folder" && strings.Count(p.Name, "/") >= shownDepth; p.Files > 0 && !deep && len(t.rows) < shownRows {
+			if p.Files > 0 && len(t.rows) < shownRows {
 				t.add(p.Name, humanize.Comma(p.Files), iec(p.Bytes), iec(p.Stored), iec(p.Saving), fmt.Sprintf("%.1f%%", 100*float64(p.Saving)/float64(max(p.Bytes, 1))))
 			}
 		}
@@ -278,16 +278,6 @@ func foundTable(f *dedup.Found, by string) (table, error) {
 		return t, usageError{fmt.Sprintf("--by: %q is none of folder, type, age, size, owner, twins, near, chunks, min-age", by)}
 	}
 	return t, nil
-}
-
-// folderParts lists folders with those in them behind each.
-func folderParts(n dedup.Node, above string, list []dedup.Part) []dedup.Part {
-	for _, child := range n.Below {
-		p := child.Part
-		p.Name = strings.TrimPrefix(above+"/"+child.Name, "/")
-		list = folderParts(child, p.Name, append(list, p))
-	}
-	return list
 }
 
 func listVolumes(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {

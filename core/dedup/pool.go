@@ -92,16 +92,28 @@ type Common struct {
 
 // Commons are the pairs of groups that have something in common, most first.
 func (p *Pool) Commons(names []string) []Common {
-	list := []Common{}
-	for a := range p.groups {
-		for b := a + 1; b < len(p.groups); b++ {
-			both := uint32(1)<<a | uint32(1)<<b
-			c := Common{A: names[a], B: names[b]}
-			c.Bytes = p.sum(func(has uint32) bool { return has&both == both }, 0)
-			if c.Bytes.Bytes > 0 {
-				list = append(list, c)
+	type sums struct{ sum, squares float64 }
+	pairs := map[[2]int]*sums{}
+	p.table.all(func(m *Mark, has uint32) {
+		if bits.OnesCount32(has) < 2 {
+			return
+		}
+		x := p.stored(m, has)
+		for rest := has; rest != 0; rest &= rest - 1 {
+			a := bits.TrailingZeros32(rest)
+			for other := rest & (rest - 1); other != 0; other &= other - 1 {
+				pair := [2]int{a, bits.TrailingZeros32(other)}
+				if pairs[pair] == nil {
+					pairs[pair] = &sums{}
+				}
+				pairs[pair].sum += x
+				pairs[pair].squares += x * x
 			}
 		}
+	})
+	list := []Common{}
+	for pair, s := range pairs {
+		list = append(list, Common{names[pair[0]], names[pair[1]], p.figure(s.sum, s.squares, 0)})
 	}
 	slices.SortFunc(list, func(a, b Common) int {
 		return cmp.Or(cmp.Compare(b.Bytes.Bytes, a.Bytes.Bytes), cmp.Compare(fmt.Sprint(a.A, a.B), fmt.Sprint(b.A, b.B)))
@@ -124,7 +136,6 @@ func (p *Pool) stored(m *Mark, has uint32) float64 {
 
 // sum estimates what the chunks take that some groups have.
 func (p *Pool) sum(of func(has uint32) bool, fixed float64) Figure {
-	scale := float64(uint64(1) << p.table.level)
 	var sum, squares float64
 	p.table.all(func(m *Mark, has uint32) {
 		if of(has) {
@@ -132,5 +143,11 @@ func (p *Pool) sum(of func(has uint32) bool, fixed float64) Figure {
 			sum, squares = sum+x, squares+x*x
 		}
 	})
+	return p.figure(sum, squares, fixed)
+}
+
+// figure is what sums over the sample tell of all chunks.
+func (p *Pool) figure(sum, squares, fixed float64) Figure {
+	scale := float64(uint64(1) << p.table.level)
 	return about(sum*scale+fixed, squares*(1-1/scale)*scale*scale, 0, 1e300)
 }

@@ -141,3 +141,25 @@ func TestThin(t *testing.T) {
 		t.Errorf("%+v; truly %.0f bytes", f, unique)
 	}
 }
+
+// A million tiny files have so much to be kept beside them that nothing is saved; of
+// those that are equal, all but one are.
+func TestMillionTinyFiles(t *testing.T) {
+	const files, size, pairs = 1_000_000, 100, 250_000
+	e, err := NewEstimator(Policy{Profile: Documents, Compression: OfAll}, 512<<20, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := &File{Path: "bed/plant", Inside: "plant", Size: size, Modified: now.AddDate(-1, 0, 0), Summary: Summary{Chunks: 1, Marks: []Mark{{Length: size, Packed: size}}}}
+	for i := range uint64(files) {
+		m := &f.Summary.Marks[0] // the first of them come twice
+		binary.BigEndian.PutUint64(m.Print[:8], (i%(files-pairs)+1)*0x9e3779b97f4a7c15)
+		binary.LittleEndian.PutUint64(m.Print[8:], i%(files-pairs)) // slots are found by these
+		e.Count(f)
+	}
+	got := e.Totals()
+	metadata := int64((files-pairs)*ChunkCost + files*(RefCost+FileCost+len("bed/plant")))
+	if !got.Exact || got.Different != files-pairs || got.Unique != Exact((files-pairs)*size) || got.Metadata != metadata || got.Saving != Exact(pairs*size-metadata) {
+		t.Errorf("%+v", got)
+	}
+}

@@ -27,6 +27,21 @@ type Node struct {
 	Below []Node `json:"below,omitempty"`
 }
 
+// Parts lists the folders below, each before those in it, by their paths; no deeper
+// than depth, unless that is 0.
+func (n Node) Parts(depth int) []Part { return n.parts("", depth, nil) }
+
+func (n Node) parts(above string, depth int, list []Part) []Part {
+	for _, child := range n.Below {
+		p := child.Part
+		p.Name = path.Join(above, child.Name)
+		if list = append(list, p); depth != 1 {
+			list = child.parts(p.Name, depth-1, list)
+		}
+	}
+	return list
+}
+
 // Near are two files that have much in common and are not the same.
 type Near struct {
 	A      string  `json:"a"`

@@ -5,6 +5,7 @@ package estimates
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -34,12 +35,14 @@ type Service struct {
 	jobs       *jobs.Service
 	workFolder string
 	changed    func()
+	// counting bounds the memory that counting takes: one estimate is counted at a time.
+	counting chan struct{}
 }
 
 // New makes the service. workFolder is where stores of proofs are made, on this
 // machine; changed is called after every change.
 func New(db *records.DB, e *estate.Service, j *jobs.Service, workFolder string, changed func()) *Service {
-	s := &Service{db, e, j, workFolder, changed}
+	s := &Service{db, e, j, workFolder, changed, make(chan struct{}, 1)}
 	j.Register(runKind, s.work)
 	j.Register(proofKind, s.prove)
 	return s
@@ -104,7 +107,8 @@ func check(asked *model.NewEstimate) error {
 }
 
 func within(field string, err error) error {
-	if e, ok := err.(*fault.Error); ok {
+	var e *fault.Error
+	if errors.As(err, &e) {
 		return e.At(field + e.Field)
 	}
 	return err
@@ -395,11 +399,26 @@ func (s *Service) WhatIf(ctx context.Context, name string, asked model.WhatIf) (
 
 // analyse counts an estimate from what was read.
 func (s *Service) analyse(ctx context.Context, v model.DedupVolume, policy filter.Rules, budget int64, at time.Time) (dedup.Found, error) {
+	done, err := s.turn(ctx)
+	if err != nil {
+		return dedup.Found{}, err
+	}
+	defer done()
 	var names, servers []string
 	for _, p := range v.Places {
 		names, servers = append(names, placeName(p)), append(servers, p.Server)
 	}
 	return dedup.Analyse(ctx, s.db.Dedup(v.ID), names, servers, dedup.Policy{Profile: dedup.Profile(v.Profile), Rules: policy, Compression: dedup.Compression(v.Compression)}, budget, at)
+}
+
+// turn waits until nobody else counts; the caller must call done.
+func (s *Service) turn(ctx context.Context) (done func(), err error) {
+	select {
+	case s.counting <- struct{}{}:
+		return func() { <-s.counting }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 }
 
 func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }

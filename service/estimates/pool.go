@@ -49,7 +49,11 @@ func (s *Service) Pool(ctx context.Context, asked model.NewPool) (model.DedupPoo
 		p.Volumes, members = append(p.Volumes, v), append(members, m)
 	}
 	v := p.Volumes[0]
-	var err error
+	done, err := s.turn(ctx)
+	if err != nil {
+		return p, err
+	}
+	defer done()
 	p.Pooled, err = dedup.PoolVolumes(ctx, members, dedup.Policy{Profile: dedup.Profile(v.Profile), Rules: asked.Policy, Compression: dedup.Compression(v.Compression)}, whole.Budget, now())
 	p.Summary = poolWords(&p)
 	return p, err

@@ -76,15 +76,16 @@ func (s *Service) Prove(ctx context.Context, name string, asked model.NewProof) 
 
 // placeOf finds the place of a volume that a folder is in.
 func placeOf(v model.DedupVolume, text string) (place int, inside string, err error) {
-	t, err := namespace.ParseTarget("folder", text)
+	const field = "folder"
+	asked, err := namespace.ParseTarget(field, text)
 	if err != nil {
 		return 0, "", err
 	}
 	for i, p := range v.Places {
-		if !strings.EqualFold(p.Server, t.Server) || namespace.Key(p.Share) != namespace.Key(t.Share) {
+		if namespace.Key(p.Server) != namespace.Key(asked.Server) || namespace.Key(p.Share) != namespace.Key(asked.Share) {
 			continue
 		}
-		sub := strings.Trim(t.Sub, "/")
+		sub := strings.Trim(asked.Sub, "/")
 		if p.Sub == "" {
 			return i, sub, nil
 		}
@@ -92,7 +93,7 @@ func placeOf(v model.DedupVolume, text string) (place int, inside string, err er
 			return i, strings.Trim(rest, "/"), nil
 		}
 	}
-	return 0, "", fault.Field("folder", "name a folder of "+nameOf(v.Places), "%s is not in the volume %s", text, v.Name)
+	return 0, "", fault.Field(field, "name a folder of "+nameOf(v.Places), "%s is not in the volume %s", text, v.Name)
 }
 
 // roomFor refuses a work folder that seems to lie on the volume itself: a store made
@@ -284,10 +285,12 @@ func (p *proving) through(ctx context.Context, dir string) error {
 	defer store.Close()
 	came := model.ProofPoint{Run: p.job.ID, At: now(), Folder: p.asked.Asked.Folder}
 	err = store.Files(func(k pack.Kept) error {
-		same, err := p.compare(ctx, store, k)
+		same, changed, err := p.compare(ctx, store, k)
 		switch {
 		case err != nil:
 			return err
+		case changed:
+			p.found.Skipped++
 		case same:
 			came.Files, came.Bytes = came.Files+1, came.Bytes+k.Size
 		case len(p.found.Different) < 100:
@@ -349,6 +352,9 @@ func (p *proving) packFile(ctx context.Context, w *pack.Writer, rec dedup.Record
 	stream := tree.Stream(ctx, content, 0)
 	defer stream.Close()
 	_, err = w.Add(path.Join(p.place, rec.Path), rec.Modified.UnixNano(), p.counted(stream))
+	if errors.Is(err, tree.ErrTorn) || errors.Is(err, tree.ErrInUse) { // people are at work on it
+		return false, nil
+	}
 	return err == nil, err
 }
 
@@ -389,21 +395,26 @@ func (p *proving) predict(ctx context.Context, packed map[string]bool) error {
 	})
 }
 
-// compare takes a file out of the store, beside the file itself.
-func (p *proving) compare(ctx context.Context, store *pack.Store, k pack.Kept) (same bool, err error) {
-	content, err := p.tree.Open(ctx, strings.TrimPrefix(k.Path, p.place+"/"))
+// compare takes a file out of the store, beside the file itself. changed is true when
+// people have changed that since it was packed: then there is nothing to compare with.
+func (p *proving) compare(ctx context.Context, store *pack.Store, k pack.Kept) (same, changed bool, err error) {
+	name := strings.TrimPrefix(k.Path, p.place+"/")
+	content, err := p.tree.Open(ctx, name)
 	if err != nil {
-		return false, unlessGone(ctx, err)
+		return false, true, unlessGone(ctx, err)
 	}
 	defer content.Close()
+	if e := content.Entry(); e.Size != k.Size || e.Modified.UnixNano() != k.Modified {
+		return false, true, nil
+	}
 	stream := tree.Stream(ctx, content, 0)
 	defer stream.Close()
-	beside := &besides{r: p.counted(stream)}
-	err = store.Restore(k, beside)
-	if errors.Is(err, pack.ErrStore) || errors.Is(err, errDiffers) {
-		return false, nil
+	err = store.Restore(k, &besides{r: p.counted(stream)})
+	if !errors.Is(err, pack.ErrStore) && !errors.Is(err, errDiffers) {
+		return err == nil, false, err
 	}
-	return err == nil && content.Entry().Size == k.Size, err
+	still, err := tree.Unchanged(ctx, p.tree, name, content)
+	return false, !still, err
 }
 
 var errDiffers = errors.New("it differs")

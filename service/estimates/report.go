@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"html/template"
 	"io"
-	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -29,7 +28,7 @@ func (s *Service) Report(ctx context.Context, id int64, w io.Writer) error {
 	f := e.Found
 	r := report{Estimate: e, Made: time.Now()}
 	r.Rate, r.Low, r.High = f.Totals.Rate()
-	r.Groups = []group{{"folder", folders(f.Where.Folders, "", nil)}, {"type", f.Where.Types}, {"age", f.Where.Ages}, {"size", f.Where.Sizes}, {"owner", f.Where.Owners}}
+	r.Groups = []group{{"folder", f.Where.Folders.Parts(reportDepth)}, {"type", f.Where.Types}, {"age", f.Where.Ages}, {"size", f.Where.Sizes}, {"owner", f.Where.Owners}}
 	return reportPage.Execute(w, r)
 }
 
@@ -48,18 +47,6 @@ type group struct {
 // reportDepth is how deep folders are that a report shows, the server and the share
 // with them.
 const reportDepth = 4
-
-// folders lists folders with those in them behind each.
-func folders(n dedup.Node, above string, list []dedup.Part) []dedup.Part {
-	for _, child := range n.Below {
-		p := child.Part
-		p.Name = strings.TrimPrefix(above+"/"+child.Name, "/")
-		if list = append(list, p); strings.Count(p.Name, "/")+1 < reportDepth {
-			list = folders(child, p.Name, list)
-		}
-	}
-	return list
-}
 
 var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
 	"style": func() template.CSS { return sheet.Style }, "size": sheet.Size, "count": humanize.Comma,

@@ -190,8 +190,11 @@ func (e *estimating) brokenOff(ctx context.Context, p model.DedupProgress, err e
 	partial := found{Progress: p, Warnings: slices.Clone(e.warnings)}
 	partial.Warnings = append(partial.Warnings, model.DedupWarning{Level: "warn", Says: "it did not come to its end", Means: "what was not read until then counts as saving nothing",
 		Remedy: fmt.Sprintf("go on with: bspan run resume %d", e.job.ID)})
-	if f, bad := e.service.analyse(lasting, e.volume, e.asked.Policy, e.asked.Budget, now()); bad == nil && f.Totals.InPolicy.Files > 0 {
-		partial.Found = &f
+	// What there is so far is counted, unless the service ends: then it goes on by itself.
+	if ctx.Err() == nil || errors.Is(context.Cause(ctx), jobs.ErrStopped) {
+		if f, bad := e.service.analyse(lasting, e.volume, e.asked.Policy, e.asked.Budget, now()); bad == nil && f.Totals.InPolicy.Files > 0 {
+			partial.Found = &f
+		}
 	}
 	_ = e.job.Checkpoint(lasting, struct{}{}, partial)
 	switch {
