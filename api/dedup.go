@@ -47,17 +47,27 @@ func (a *API) dedupRoutes() {
 			v, err := a.Estimates.Volume(ctx, in.Volume)
 			return &tagged[model.EstimatedVolume]{etag(v.Version), v}, err
 		})
-	route(a, model.Viewer, huma.Operation{OperationID: "what-if", Method: "POST", Path: "/dedup/volumes/{volume}/what-if", Summary: "Tell what another policy would save, from what was read", Tags: tags},
+	route(a, model.Viewer, huma.Operation{OperationID: "start-what-if", Method: "POST", Path: "/dedup/volumes/{volume}/what-ifs", Summary: "Count what another policy would save, from what was read", Tags: tags, DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			VolumePath
 			Body model.WhatIf
 		}) (*body[model.WhatIfAnswer], error) {
-			w, err := a.Estimates.WhatIf(ctx, in.Volume, in.Body)
+			w, err := a.Estimates.StartWhatIf(ctx, in.Volume, in.Body)
 			return &body[model.WhatIfAnswer]{w}, err
 		})
-	route(a, model.Viewer, huma.Operation{OperationID: "pool-volumes", Method: "POST", Path: "/dedup/pool", Summary: "Tell what volumes would save together, and which shares should live together", Tags: tags},
+	route(a, model.Viewer, huma.Operation{OperationID: "get-what-if", Method: "GET", Path: "/dedup/what-ifs/{run}", Summary: "Show what another policy would save, once that is counted", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.WhatIfAnswer], error) {
+			w, err := a.Estimates.WhatIf(ctx, in.Run)
+			return &body[model.WhatIfAnswer]{w}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "start-pool", Method: "POST", Path: "/dedup/pools", Summary: "Count what volumes would save together, and which shares should live together", Tags: tags, DefaultStatus: 202},
 		func(ctx context.Context, in *body[model.NewPool]) (*body[model.DedupPool], error) {
-			p, err := a.Estimates.Pool(ctx, in.Body)
+			p, err := a.Estimates.StartPool(ctx, in.Body)
+			return &body[model.DedupPool]{p}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-pool", Method: "GET", Path: "/dedup/pools/{run}", Summary: "Show what volumes would save together, once that is counted", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.DedupPool], error) {
+			p, err := a.Estimates.Pool(ctx, in.Run)
 			return &body[model.DedupPool]{p}, err
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "plan-dedup", Method: "POST", Path: "/dedup/volumes/{volume}/plan", Summary: "Tell when the work could be done, in the hours that are left free", Tags: tags},

@@ -38,14 +38,24 @@ func (c *Client) EstimatedVolume(ctx context.Context, name string) (model.Estima
 	return read[model.EstimatedVolume](ctx, c, nil, "dedup", "volumes", name)
 }
 
-// WhatIf tells what another policy would save.
-func (c *Client) WhatIf(ctx context.Context, volume string, asked model.WhatIf) (model.WhatIfAnswer, error) {
-	return add[model.WhatIfAnswer](ctx, c, asked, "dedup", "volumes", volume, "what-if")
+// StartWhatIf starts to count what another policy would save.
+func (c *Client) StartWhatIf(ctx context.Context, volume string, asked model.WhatIf) (model.WhatIfAnswer, error) {
+	return add[model.WhatIfAnswer](ctx, c, asked, "dedup", "volumes", volume, "what-ifs")
 }
 
-// PoolVolumes tells what volumes would save together.
-func (c *Client) PoolVolumes(ctx context.Context, asked model.NewPool) (model.DedupPool, error) {
-	return add[model.DedupPool](ctx, c, asked, "dedup", "pool")
+// WhatIf shows what another policy would save, once that is counted.
+func (c *Client) WhatIf(ctx context.Context, run int64) (model.WhatIfAnswer, error) {
+	return read[model.WhatIfAnswer](ctx, c, nil, "dedup", "what-ifs", fmt.Sprint(run))
+}
+
+// StartPool starts to count what volumes would save together.
+func (c *Client) StartPool(ctx context.Context, asked model.NewPool) (model.DedupPool, error) {
+	return add[model.DedupPool](ctx, c, asked, "dedup", "pools")
+}
+
+// Pool shows what volumes would save together, once that is counted.
+func (c *Client) Pool(ctx context.Context, run int64) (model.DedupPool, error) {
+	return read[model.DedupPool](ctx, c, nil, "dedup", "pools", fmt.Sprint(run))
 }
 
 // Prove starts a proof of an estimate.

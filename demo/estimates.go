@@ -13,14 +13,14 @@ import (
 // The volumes whose deduplication is estimated: all of Larkfield's shares, which are to
 // move to a new server, and the scans at Highmoor.
 var (
-	larkfield = model.NewEstimate{Name: "Larkfield shares", Policy: filter.Rules{MinDays: 3},
+	larkfield = model.NewEstimate{Name: "Larkfield shares", Counting: model.Counting{Policy: filter.Rules{MinDays: 3}},
 		Places: []model.DedupPlace{{Server: "fern", Share: "herbarium"}, {Server: "fern", Share: "seedbank"}, {Server: "fern", Share: "education"}, {Server: "fern", Share: "council"}, {Server: "fern", Share: "fieldnotes"}, {Server: "fern", Share: "glasshouse"}}}
 	highmoor = model.NewEstimate{Name: "Highmoor scans", Priority: "low", Places: []model.DedupPlace{{Server: "heather", Share: "herbarium"}}}
 )
 
 // estimate estimates the volumes, and proves one on a folder.
 func (d *Demo) estimate(ctx context.Context, api *client.Client) error {
-	for _, asked := range []model.NewEstimate{larkfield, {Name: larkfield.Name, Policy: larkfield.Policy}} {
+	for _, asked := range []model.NewEstimate{larkfield, {Name: larkfield.Name, Counting: larkfield.Counting}} {
 		e, err := api.StartEstimate(ctx, asked)
 		if err != nil {
 			return err

@@ -2,12 +2,15 @@ package e2e
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/http"
+	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -47,9 +50,7 @@ func (v *estimating) put(share, name string, content []byte, days int) {
 func (v *estimating) estimate(asked model.NewEstimate) model.Estimate {
 	v.Helper()
 	e, err := v.e.API.StartEstimate(v.Context(), asked)
-	for deadline := time.Now().Add(time.Minute); err == nil && !e.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-		e, err = v.e.API.Estimate(v.Context(), e.Run.ID)
-	}
+	e, err = throughRun(v, e, err, func(e model.Estimate) model.Run { return e.Run }, v.e.API.Estimate)
 	if err != nil || e.Run.State != model.RunDone || e.Found == nil {
 		v.Fatalf("the estimate: %+v, %v", e, err)
 	}
@@ -76,7 +77,7 @@ func TestDedup(t *testing.T) {
 	places := []model.DedupPlace{{Server: "oak", Share: "store", Sub: "est"}, {Server: "OAK", Share: "quiet", Sub: "est"}}
 	policy := filter.Rules{LeaveOut: []string{"cache/", "nowhere/"}}
 
-	first := v.estimate(model.NewEstimate{Name: "oak data", Places: places, Policy: policy, Compress: "all", Budget: 8 << 20})
+	first := v.estimate(model.NewEstimate{Name: "oak data", Places: places, Counting: model.Counting{Policy: policy, Budget: 8 << 20}, Compress: "all"})
 	f := first.Found
 	if f.Totals.Files != 5 || f.Totals.InPolicy.Bytes != 3<<20+270_000 || !f.Totals.Exact || f.WholeFiles != 2<<20 || f.Totals.Unique.Bytes < 1<<20 || f.Totals.Unique.Bytes > 1<<20+270_000 || f.Totals.Packed.Bytes > 1<<20+20_000 {
 		t.Errorf("%+v", f.Totals)
@@ -96,7 +97,7 @@ func TestDedup(t *testing.T) {
 
 	// The second time, what changed is read alone.
 	v.put("store", "est/rose.tif", randomBytes(3, 1<<20), 0)
-	second := v.estimate(model.NewEstimate{Name: "oak data", Policy: policy})
+	second := v.estimate(model.NewEstimate{Name: "oak data", Counting: model.Counting{Policy: policy}})
 	if p := second.Progress; p.Read != 1 || p.ReadBytes != 1<<20 || second.Found.WholeFiles != 1<<20 {
 		t.Errorf("the second time: %+v, %+v", p, second.Found.Totals)
 	}
@@ -112,6 +113,7 @@ func TestDedup(t *testing.T) {
 	v.plan()
 	v.prove()
 	v.pool(scan)
+	v.linksAndHoles()
 	v.refusals(places)
 	v.commands(second.Run.ID)
 	if err := e.API.ForgetEstimatedVolume(t.Context(), "oak data"); err != nil {
@@ -137,18 +139,44 @@ func lastError[T any](_ T, err error) error { return err }
 // whatIf asks for other policies; what was not read is told of.
 func (v *estimating) whatIf() {
 	v.Helper()
-	older, err := v.e.API.WhatIf(v.Context(), "oak data", model.WhatIf{Policy: filter.Rules{MinDays: 10, LeaveOut: []string{"cache/"}}})
+	ask := func(asked model.Counting) (model.WhatIfAnswer, error) {
+		a, err := v.e.API.StartWhatIf(v.Context(), "oak data", model.WhatIf{Counting: asked})
+		return throughRun(v, a, err, func(a model.WhatIfAnswer) model.Run { return a.Run }, v.e.API.WhatIf)
+	}
+	older, err := ask(model.Counting{Policy: filter.Rules{MinDays: 10, LeaveOut: []string{"cache/"}}})
 	if err != nil || older.Found.Totals.InPolicy.Files != 2 || !slices.Contains(older.Found.Totals.Left, dedup.Left{Why: "changed too recently", Files: 2, Bytes: 2 << 20}) {
 		v.Errorf("older alone: %+v, %v", older.Found.Totals, err)
 	}
-	all, err := v.e.API.WhatIf(v.Context(), "oak data", model.WhatIf{})
+	all, err := ask(model.Counting{})
 	if err != nil || !slices.Contains(all.Found.Totals.Left, dedup.Left{Why: dedup.NotYet, Files: 1, Bytes: 300_000}) || len(all.Warnings) != 1 || !strings.Contains(all.Warnings[0].Says, "never read") {
 		v.Errorf("all: %+v, %+v, %v", all.Found.Totals, all.Warnings, err)
 	}
-	none, err := v.e.API.WhatIf(v.Context(), "oak data", model.WhatIf{Policy: filter.Rules{MinDays: 9999}})
+	none, err := ask(model.Counting{Policy: filter.Rules{MinDays: 9999}})
 	if err != nil || len(none.Warnings) != 1 || none.Warnings[0].Says != "the policy leaves nothing" {
 		v.Errorf("nothing: %+v, %v", none.Warnings, err)
 	}
+	// With sorted files it comes to the same, to the byte.
+	exact, err := ask(model.Counting{Exact: true, Anyway: true, Budget: dedup.LeastBudget})
+	if err != nil || !exact.Found.Totals.Exact || exact.Found.Totals.Saving != all.Found.Totals.Saving {
+		v.Errorf("with sorted files: %+v, not %+v, %v", exact.Found.Totals, all.Found.Totals, err)
+	}
+	if sameDisk(v.T, v.e.Dir, v.e.Oak.SharePath("store")) {
+		wantRefused(v.T, "sorted files on the volume", lastError(ask(model.Counting{Exact: true})), http.StatusUnprocessableEntity)
+	}
+	wantRefused(v.T, "an estimate for a what-if", lastError(v.e.API.Estimate(v.Context(), exact.Run.ID)), http.StatusNotFound)
+	wantRefused(v.T, "a what-if for a pool", lastError(v.e.API.Pool(v.Context(), exact.Run.ID)), http.StatusNotFound)
+}
+
+// throughRun waits until what was begun has ended.
+func throughRun[T any](v *estimating, begun T, err error, run func(T) model.Run, get func(context.Context, int64) (T, error)) (T, error) {
+	v.Helper()
+	for deadline := time.Now().Add(time.Minute); err == nil && !run(begun).State.Ended() && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		begun, err = get(v.Context(), run(begun).ID)
+	}
+	if err == nil && run(begun).State != model.RunDone {
+		v.Fatalf("%+v", begun)
+	}
+	return begun, err
 }
 
 func (v *estimating) refusals(places []model.DedupPlace) {
@@ -158,8 +186,8 @@ func (v *estimating) refusals(places []model.DedupPlace) {
 		"no share":    {Places: []model.DedupPlace{{Server: "oak", Share: "nowhere"}}},
 		"overlap":     {Places: []model.DedupPlace{{Server: "oak", Share: "store"}, {Server: "oak", Share: "store", Sub: "est"}}},
 		"other parts": {Name: "oak data", Places: places[:1]},
-		"no memory":   {Name: "oak data", Budget: 1000},
-		"no pattern":  {Name: "oak data", Policy: filter.Rules{LeaveOut: []string{"[/"}}},
+		"no memory":   {Name: "oak data", Counting: model.Counting{Budget: 1000}},
+		"no pattern":  {Name: "oak data", Counting: model.Counting{Policy: filter.Rules{LeaveOut: []string{"[/"}}}},
 	} {
 		if _, err := v.e.API.StartEstimate(v.Context(), asked); err == nil {
 			v.Errorf("%s is taken", name)
@@ -168,7 +196,7 @@ func (v *estimating) refusals(places []model.DedupPlace) {
 		}
 	}
 	wantRefused(v.T, "an unknown volume", lastError(v.e.API.StartEstimate(v.Context(), model.NewEstimate{Name: "unknown"})), http.StatusNotFound)
-	wantRefused(v.T, "another", lastError(v.e.API.WhatIf(v.Context(), "unknown", model.WhatIf{})), http.StatusNotFound)
+	wantRefused(v.T, "another", lastError(v.e.API.StartWhatIf(v.Context(), "unknown", model.WhatIf{})), http.StatusNotFound)
 }
 
 // commands shows the same on the command line.
@@ -252,10 +280,7 @@ func (v *estimating) prove() {
 	v.Helper()
 	ask := func(p model.NewProof) (model.Proof, error) {
 		proof, err := v.e.API.Prove(v.Context(), "oak data", p)
-		for deadline := time.Now().Add(time.Minute); err == nil && !proof.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-			proof, err = v.e.API.Proof(v.Context(), proof.Run.ID)
-		}
-		return proof, err
+		return throughRun(v, proof, err, func(p model.Proof) model.Run { return p.Run }, v.e.API.Proof)
 	}
 	if sameDisk(v.T, v.e.Dir, v.e.Oak.SharePath("store")) {
 		wantRefused(v.T, "a work folder on the volume", lastError(ask(model.NewProof{Folder: "oak/store/est"})), http.StatusUnprocessableEntity)
@@ -275,7 +300,7 @@ func (v *estimating) prove() {
 		v.Errorf("with its proof: %+v, %v", volume.Proof, err)
 	}
 	v.put("quiet", "est/notes.txt", bytes.Repeat([]byte("in flower on the north bed\n"), 10_000), 100)
-	v.estimate(model.NewEstimate{Name: "oak data", Policy: filter.Rules{LeaveOut: []string{"cache/"}}})
+	v.estimate(model.NewEstimate{Name: "oak data", Counting: model.Counting{Policy: filter.Rules{LeaveOut: []string{"cache/"}}}})
 }
 
 // pool compares with another volume.
@@ -284,9 +309,16 @@ func (v *estimating) pool(scan []byte) {
 	v.trees["elm"] = harness.Tree(v.T, v.e.Elm, "store")
 	v.put("elm", "est/the same.tif", scan, 30)
 	v.estimate(model.NewEstimate{Name: "elm data", Places: []model.DedupPlace{{Server: "elm", Share: "store", Sub: "est"}}})
-	p, err := v.e.API.PoolVolumes(v.Context(), model.NewPool{Volumes: []string{"oak data", "elm data"}})
-	if err != nil {
-		v.Fatal(err)
+	ask := func(asked model.Counting) model.DedupPool {
+		p, err := v.e.API.StartPool(v.Context(), model.NewPool{Volumes: []string{"oak data", "elm data"}, Counting: asked})
+		if p, err = throughRun(v, p, err, func(p model.DedupPool) model.Run { return p.Run }, v.e.API.Pool); err != nil {
+			v.Fatal(err)
+		}
+		return p
+	}
+	p := ask(model.Counting{})
+	if exact := ask(model.Counting{Exact: true, Anyway: true, Budget: dedup.LeastBudget}); !reflect.DeepEqual(exact.Pooled, p.Pooled) || exact.Summary != p.Summary {
+		v.Errorf("with sorted files: %+v, not %+v", exact.Pooled, p.Pooled)
 	}
 	common := func(a, b string) bool {
 		return slices.ContainsFunc(p.Pooled.Common, func(c dedup.Common) bool { return c.A == a && c.B == b && c.Bytes.Bytes > 1<<20 })
@@ -294,8 +326,36 @@ func (v *estimating) pool(scan []byte) {
 	if r := p.Pooled; len(r.Alone) != 2 || r.Gain < 1<<20 || r.Gain > 1<<20+20_000 || !common("oak/store/est", "elm/store/est") || !common("oak/store/est", "oak/quiet/est") || len(r.Shares) != 3 {
 		v.Errorf("pooled: %+v", p)
 	}
-	wantRefused(v.T, "one twice", lastError(v.e.API.PoolVolumes(v.Context(), model.NewPool{Volumes: []string{"elm data", "ELM DATA"}})), http.StatusUnprocessableEntity)
-	wantRefused(v.T, "an unknown one", lastError(v.e.API.PoolVolumes(v.Context(), model.NewPool{Volumes: []string{"elm data", "pine"}})), http.StatusNotFound)
+	wantRefused(v.T, "one twice", lastError(v.e.API.StartPool(v.Context(), model.NewPool{Volumes: []string{"elm data", "ELM DATA"}})), http.StatusUnprocessableEntity)
+	wantRefused(v.T, "an unknown one", lastError(v.e.API.StartPool(v.Context(), model.NewPool{Volumes: []string{"elm data", "pine"}})), http.StatusNotFound)
+}
+
+// linksAndHoles estimates what a server keeps under two names, and what it keeps no
+// space for.
+func (v *estimating) linksAndHoles() {
+	v.Helper()
+	const size, written = 8 << 20, 1 << 20
+	v.put("store", "links/scan.tif", randomBytes(7, written), 20)
+	v.put("store", "links/image.raw", randomBytes(8, written), 20)
+	at := func(name string) string { return filepath.Join(v.e.Oak.SharePath("store"), "links", name) }
+	if err := errors.Join(os.Link(at("scan.tif"), at("scan again.tif")), os.Truncate(at("image.raw"), size)); err != nil {
+		v.Fatal(err)
+	}
+	e := v.estimate(model.NewEstimate{Name: "links", Places: []model.DedupPlace{{Server: "oak", Share: "store", Sub: "links"}}})
+	t := &e.Found.Totals
+	const block = 4 << 10 // in which the server may keep the permissions of a file
+	if t.Files != 3 || t.Bytes != size+2*written || t.InPolicy.Files != 2 || t.Holes < size-written-block || t.Holes > size-written || t.InPolicy.Bytes != size+written-t.Holes {
+		v.Errorf("links and holes: %+v", t)
+	}
+	if !slices.Contains(t.Left, dedup.Left{Why: "another name of a file that is counted", Files: 1, Bytes: written}) || t.Saving.Bytes > 0 || e.Found.WholeFiles != 0 {
+		v.Errorf("links and holes save something: %+v", t)
+	}
+	if t.Allocated < 2*written || t.Allocated > 2*written+written/4 {
+		v.Errorf("they occupy %d bytes", t.Allocated)
+	}
+	if err := v.e.API.ForgetEstimatedVolume(v.Context(), "links"); err != nil {
+		v.Error(err)
+	}
 }
 
 func sameDisk(t *testing.T, names ...string) bool {

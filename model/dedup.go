@@ -27,14 +27,21 @@ type DedupPlace struct {
 	Sub    string `json:"sub,omitempty" maxLength:"4000" doc:"Folder of the share; absent for all of it"`
 }
 
+// Counting says what is counted of what was read, and how.
+type Counting struct {
+	Policy filter.Rules `json:"policy,omitzero" doc:"What would be deduplicated"`
+	Budget int64        `json:"budgetBytes,omitempty" minimum:"0" doc:"Memory to count in; absent for 512 MB"`
+	Exact  bool         `json:"exact,omitempty" doc:"Count every chunk, however many there are, with sorted files in the work folder; else, where memory does not do, a sample of them"`
+	Anyway bool         `json:"anyway,omitempty" doc:"Also when the work folder seems to lie on the volume itself"`
+}
+
 // NewEstimate asks for an estimate.
 type NewEstimate struct {
+	Counting
 	Name     string       `json:"name,omitempty" maxLength:"255" doc:"Name of the volume; absent for the name of its first place"`
 	Places   []DedupPlace `json:"places,omitempty" maxItems:"100" doc:"What makes up the volume; absent for a volume that was estimated before"`
 	Profile  string       `json:"profile,omitempty" enum:"documents,disk-images,backups" doc:"What is in it; absent for what it was before, or documents"`
-	Policy   filter.Rules `json:"policy,omitzero" doc:"What would be deduplicated"`
 	Compress string       `json:"compress,omitempty" enum:"sample,all" doc:"Of which chunks it is measured how far they compress: of one in 16, or of all; absent for all on volumes with up to 256 GiB"`
-	Budget   int64        `json:"budgetBytes,omitempty" minimum:"0" doc:"Memory to count in; absent for 512 MB"`
 	Priority string       `json:"priority,omitempty" enum:"low,normal,high" doc:"How many files are read side by side: 1, 2 or 4"`
 	Pace     float64      `json:"paceMbit,omitempty" minimum:"0" doc:"Mbit/s to read at most; absent for no bound"`
 }
@@ -80,15 +87,15 @@ type EstimateComparison struct {
 
 // WhatIf asks what another policy would save.
 type WhatIf struct {
-	Policy filter.Rules `json:"policy"`
-	Budget int64        `json:"budgetBytes,omitempty" minimum:"0" doc:"Memory to count in; absent for 512 MB"`
+	Counting
 }
 
-// WhatIfAnswer is what another policy would save.
+// WhatIfAnswer is what another policy would save, once that is counted.
 type WhatIfAnswer struct {
-	Volume   DedupVolume    `json:"volume"`
-	Policy   filter.Rules   `json:"policy"`
-	Found    dedup.Found    `json:"found"`
+	Run      Run            `json:"run"`
+	Volume   string         `json:"volume"`
+	Asked    WhatIf         `json:"asked"`
+	Found    *dedup.Found   `json:"found,omitempty" doc:"What was found, once it is done"`
 	Warnings []DedupWarning `json:"warnings"`
 }
 
@@ -126,15 +133,15 @@ type Proof struct {
 
 // NewPool asks what volumes would save together.
 type NewPool struct {
-	Volumes []string     `json:"volumes" minItems:"1" maxItems:"16" doc:"Names of volumes that were estimated; one alone compares its shares"`
-	Policy  filter.Rules `json:"policy,omitzero"`
-	Budget  int64        `json:"budgetBytes,omitempty" minimum:"0" doc:"Memory to count in; absent for 512 MB"`
+	Counting
+	Volumes []string `json:"volumes" minItems:"1" maxItems:"16" doc:"Names of volumes that were estimated; one alone compares its shares"`
 }
 
-// DedupPool tells what volumes would save together.
+// DedupPool tells what volumes would save together, once that is counted.
 type DedupPool struct {
-	Volumes []DedupVolume `json:"volumes"`
-	Pooled  dedup.Pooled  `json:"pooled"`
+	Run     Run           `json:"run"`
+	Asked   NewPool       `json:"asked"`
+	Pooled  *dedup.Pooled `json:"pooled,omitempty" doc:"What was found, once it is done"`
 	Summary string        `json:"summary"`
 }
 
@@ -173,6 +180,7 @@ type EstimatedVolume struct {
 	DedupVolume
 	Latest  *EstimatePoint  `json:"latest,omitempty" doc:"What the latest estimate came to"`
 	Trend   []EstimatePoint `json:"trend" doc:"What estimates came to, the oldest first; at most 60"`
+	Runway  *dedup.Runway   `json:"runway,omitempty" doc:"When its free space is gone, once estimates are a day apart"`
 	Version int64           `json:"version" doc:"Number of the latest estimate; the ETag"`
 	Busy    *Run            `json:"busy,omitempty" doc:"The estimate that is under way, or the last one if it did not come to its end"`
 }

@@ -81,6 +81,14 @@ func (tx *Tx) ReadOtherwise(ctx context.Context, v model.DedupVolume) error {
 	return err
 }
 
+// ReadWhole lets all of a volume be read again of whose chunks a sample is kept alone,
+// except for files so large that no more ever is.
+func (tx *Tx) ReadWhole(ctx context.Context, volume int64) error {
+	_, _, err := tx.exec(ctx, `UPDATE dedup_files SET unread = ?, digest = NULL, summary = NULL, level = 0 WHERE volume_id = ? AND NOT is_folder AND level > 0 AND parts < ?`,
+		dedup.NotYet, volume, dedup.MostMarks/2/partMarks-1)
+	return err
+}
+
 // RemoveDedupVolume forgets a volume, and all that was read of it.
 func (tx *Tx) RemoveDedupVolume(ctx context.Context, id int64) error {
 	_, _, err := tx.exec(ctx, `DELETE FROM dedup_volumes WHERE id = ?`, id)
@@ -233,7 +241,7 @@ func (d *Dedup) Save(ctx context.Context, records []dedup.Record) error {
 				size += len(b)
 				digest, summary = r.Summary.Digest[:], b
 			}
-			rows.add(d.volume, dedupFolder(r.Place, path.Dir(r.Path)), []byte(path.Base(r.Path)), r.Place, []byte(r.Path), r.Folder, r.Size, r.Allocated, toNano(r.Modified), r.ID, r.Owner, unread, digest, summary, parts)
+			rows.add(d.volume, dedupFolder(r.Place, path.Dir(r.Path)), []byte(path.Base(r.Path)), r.Place, []byte(r.Path), r.Folder, r.Size, r.Allocated, toNano(r.Modified), r.ID, r.Owner, unread, digest, summary, parts, r.Summary.Level)
 			n++
 		}
 		if err := d.db.Change(ctx, func(tx *Tx) error { return rows.replacing(ctx, tx, "dedup_files") }); err != nil {
@@ -323,6 +331,12 @@ func (d *Dedup) ByAge(ctx context.Context, from, to time.Time, each func(dedup.R
 // ByDigest streams the files that were read, without marks, in the order of their digests.
 func (d *Dedup) ByDigest(ctx context.Context, each func(dedup.Record) error) error {
 	return d.each(ctx, each, dedupColumns+`NULL FROM dedup_files WHERE volume_id = ? AND digest IS NOT NULL AND NOT is_folder ORDER BY digest, folder, name`, d.volume)
+}
+
+// Files is how many files there are.
+func (d *Dedup) Files(ctx context.Context) (n int64, err error) {
+	err = d.db.run.QueryRowContext(ctx, `SELECT COUNT(*) FROM dedup_files WHERE volume_id = ? AND NOT is_folder`, d.volume).Scan(&n)
+	return n, unavailable(err)
 }
 
 // Doubles lists the files whose number another one has, too.

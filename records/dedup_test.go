@@ -67,6 +67,25 @@ func TestDedupRecords(t *testing.T) {
 	if got := files(); !reflect.DeepEqual(got[0], large) {
 		t.Errorf("it has %d marks", len(got[0].Summary.Marks))
 	}
+	// What is kept as a sample is read again where all is to be counted, unless no more
+	// of it ever is.
+	thin, huge := large, large
+	thin.Path, thin.Summary.Level, huge.Path, huge.Summary.Level, huge.Summary.Marks = "images/thin.img", 3, "images/huge.img", 1, marks(dedup.MostMarks/2-2000)
+	if err := d.Save(ctx, []dedup.Record{thin, huge}); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := d.Files(ctx); err != nil || n != 5 {
+		t.Errorf("%d files, %v", n, err)
+	}
+	if err := db.Change(ctx, func(tx *records.Tx) error { return tx.ReadWhole(ctx, volume) }); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := d.Unread(ctx, nil, 10); err != nil || len(list) != 2 || list[1].Path != thin.Path {
+		t.Errorf("to be read again are %v, %v", list, err)
+	}
+	if err := d.Forget(ctx, 0, "images", []string{"thin.img", "huge.img"}); err != nil {
+		t.Fatal(err)
+	}
 	// A folder agrees with a listing once nothing in it is unread.
 	sum := [16]byte{9}
 	if err := d.KeepSum(ctx, 0, "images", sum); err != nil {

@@ -8,23 +8,26 @@ import (
 	"strings"
 
 	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
 	"bridgespan/core/calendar"
 	"bridgespan/core/dedup"
-	"bridgespan/core/filter"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 )
 
 func dedupCommand() *cli.Command {
-	policy := []cli.Flag{
+	counting := []cli.Flag{
 		&cli.IntFlag{Name: "min-age", Usage: "only files that were not changed for so many `DAYS`"},
 		&cli.StringFlag{Name: "min-size", Usage: "only files of this `SIZE` or more, such as 32KiB"},
 		&cli.StringSliceFlag{Name: "skip-folder", Usage: "leave out a `FOLDER`: a name wherever it is, or a path such as /scans/raw; may be given again"},
 		&cli.StringSliceFlag{Name: "skip-type", Usage: "leave out files by their `ENDING`, such as .mdb; may be given again"},
 		&cli.StringFlag{Name: "budget", Usage: "count in this much `MEMORY`; 512MB when absent"},
+		&cli.BoolFlag{Name: "exact", Usage: "count every chunk, with sorted files in the work folder where memory does not do; else a sample is counted there"},
+		&cli.BoolFlag{Name: "anyway", Usage: "also when the work folder seems to lie on the volume itself"},
+		&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"},
 	}
 	estimate := append([]cli.Flag{
 		&cli.StringFlag{Name: "name", Usage: "call the volume `NAME`; its places when absent"},
@@ -32,8 +35,7 @@ func dedupCommand() *cli.Command {
 		&cli.StringFlag{Name: "compress", Usage: "measure compression of a `sample` of the chunks, or of all; all is usual on volumes with up to 256 GiB"},
 		&cli.StringFlag{Name: "priority", Usage: "low, normal or high: read 1, 2 or 4 files side by side"},
 		&cli.FloatFlag{Name: "pace", Usage: "read at most so many `MBIT` a second"},
-		&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"},
-	}, policy...)
+	}, counting...)
 	return &cli.Command{Name: "dedup", Usage: "what deduplication would save", Commands: []*cli.Command{
 		{Name: "estimate", Usage: "read a volume and tell what would be saved: shares, or one that was estimated before", ArgsUsage: "VOLUME | SERVER/SHARE[/FOLDER]…", Flags: estimate, Action: signedIn(estimateVolume, "VOLUME | SERVER/SHARE...")},
 		{Name: "list", Usage: "list the volumes that were estimated", Action: signedIn(listVolumes)},
@@ -42,8 +44,8 @@ func dedupCommand() *cli.Command {
 			&cli.StringFlag{Name: "report", Usage: "write it to `FILE` as an HTML page that needs nothing else"}},
 			Action: signedIn(showEstimate, "RUN | VOLUME")},
 		{Name: "compare", Usage: "show two estimates side by side", ArgsUsage: "RUN RUN", Action: signedIn(compareEstimates, "RUN", "RUN")},
-		{Name: "what-if", Usage: "tell what another policy would save, without reading the volume again", ArgsUsage: "VOLUME", Flags: policy, Action: signedIn(whatIf, "VOLUME")},
-		{Name: "pool", Usage: "tell what volumes would save together, and which shares should live together", ArgsUsage: "VOLUME…", Flags: policy, Action: signedIn(poolVolumes, "VOLUME...")},
+		{Name: "what-if", Usage: "tell what another policy would save, without reading the volume again", ArgsUsage: "VOLUME", Flags: counting, Action: signedIn(whatIf, "VOLUME")},
+		{Name: "pool", Usage: "tell what volumes would save together, and which shares should live together", ArgsUsage: "VOLUME…", Flags: counting, Action: signedIn(poolVolumes, "VOLUME...")},
 		{Name: "prove", Usage: "pack a folder into a chunk store, take it out again, compare, and show what it took beside what was foretold", ArgsUsage: "VOLUME SERVER/SHARE[/FOLDER]", Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "keep", Usage: "keep the store, to be inspected"}, &cli.BoolFlag{Name: "anyway", Usage: "also when the work folder seems to lie on the volume itself"}, &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}},
 			Action: signedIn(proveEstimate, "VOLUME", "SERVER/SHARE[/FOLDER]")},
@@ -64,8 +66,10 @@ func dedupCommand() *cli.Command {
 	}}
 }
 
-// policyOf reads the policy that is asked for.
-func policyOf(c *cli.Command) (rules filter.Rules, budget int64, err error) {
+// countingOf reads what is to be counted, and how.
+func countingOf(c *cli.Command) (asked model.Counting, err error) {
+	asked.Exact, asked.Anyway = c.Bool("exact"), c.Bool("anyway")
+	rules := &asked.Policy
 	rules.MinDays = c.Int("min-age")
 	for _, f := range c.StringSlice("skip-folder") {
 		rules.LeaveOut = append(rules.LeaveOut, strings.TrimSuffix(f, "/")+"/")
@@ -74,10 +78,10 @@ func policyOf(c *cli.Command) (rules filter.Rules, budget int64, err error) {
 		rules.LeaveOut = append(rules.LeaveOut, "*."+strings.TrimLeft(t, "*."))
 	}
 	if rules.Smallest, err = bytesOf(c, "min-size"); err != nil {
-		return rules, 0, err
+		return asked, err
 	}
-	budget, err = bytesOf(c, "budget")
-	return rules, budget, err
+	asked.Budget, err = bytesOf(c, "budget")
+	return asked, err
 }
 
 func bytesOf(c *cli.Command, flag string) (int64, error) {
@@ -95,7 +99,7 @@ func bytesOf(c *cli.Command, flag string) (int64, error) {
 func estimateVolume(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	asked := model.NewEstimate{Name: c.String("name"), Profile: c.String("profile"), Compress: c.String("compress"), Priority: c.String("priority"), Pace: c.Float("pace")}
 	var err error
-	if asked.Policy, asked.Budget, err = policyOf(c); err != nil {
+	if asked.Counting, err = countingOf(c); err != nil {
 		return err
 	}
 	volumes, err := api.EstimatedVolumes(ctx)
@@ -167,7 +171,8 @@ func showFound(ctx context.Context, c *cli.Command, api *client.Client, id int64
 	}
 	if e.Found == nil {
 		t := table{}
-		t.empty = fmt.Sprintf("Estimate %d of %s is %s: %s in %s files found, %s of %s read, of which %s were there already.", id, e.Volume.Name, e.Run.State, iec(e.Progress.FoundBytes), humanize.Comma(e.Progress.Found), iec(e.Progress.ReadBytes), iec(e.Progress.ToRead), iec(e.Progress.Saved))
+		p := &e.Progress
+		t.empty = fmt.Sprintf("Estimate %d of %s is %s: %s in %s files found, %s of %s read at %s/s, of which %s were there already. %s", id, e.Volume.Name, e.Run.State, iec(p.FoundBytes), humanize.Comma(p.Found), iec(p.ReadBytes), iec(p.ToRead), iec(p.ReadBytes*1000/max(p.ReadMs, 1)), iec(p.Saved), leftWords(e.Run))
 		return show(c, e, t)
 	}
 	t, err := foundTable(e.Found, by)
@@ -285,21 +290,35 @@ func listVolumes(ctx context.Context, c *cli.Command, api *client.Client, _ []st
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"volume", "profile", "estimated", "run", "files", "bytes", "would be saved", "rate", "now"}, empty: "No volume was estimated yet. Begin with: bspan dedup estimate SERVER/SHARE"}
+	t := table{heads: []string{"volume", "profile", "estimated", "run", "files", "bytes", "would be saved", "rate", "space lasts", "now"}, empty: "No volume was estimated yet. Begin with: bspan dedup estimate SERVER/SHARE"}
 	for _, v := range volumes {
 		now := ""
 		if v.Busy != nil {
 			now = fmt.Sprintf("run %d %s %.0f%%", v.Busy.ID, v.Busy.State, 100*v.Busy.Fraction)
 		}
 		if v.Latest == nil {
-			t.add(v.Name, v.Profile, "", "", "", "", "", "", now)
+			t.add(v.Name, v.Profile, "", "", "", "", "", "", "", now)
 			continue
 		}
 		l := &v.Latest.Totals
 		rate, _, _ := l.Rate()
-		t.add(v.Name, v.Profile, when(v.Latest.At), fmt.Sprint(v.Latest.Run), humanize.Comma(l.Files), iec(l.Bytes), figure(l.Saving), fmt.Sprintf("%.1f%%", rate), now)
+		t.add(v.Name, v.Profile, when(v.Latest.At), fmt.Sprint(v.Latest.Run), humanize.Comma(l.Files), iec(l.Bytes), figure(l.Saving), fmt.Sprintf("%.1f%%", rate), lasts(v.Runway), now)
 	}
 	return show(c, volumes, t)
+}
+
+// lasts says how long free space lasts.
+func lasts(r *dedup.Runway) string {
+	if r == nil {
+		return ""
+	}
+	weeks := func(w *float64) string {
+		if w == nil {
+			return "no end"
+		}
+		return english.Plural(int(*w), "week", "")
+	}
+	return fmt.Sprintf("%s; saving, %s", weeks(r.Without), weeks(r.With))
 }
 
 func compareEstimates(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -335,15 +354,24 @@ func estimatesTable(a, b *dedup.Found, first, second string) table {
 }
 
 func whatIf(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	rules, budget, err := policyOf(c)
+	counting, err := countingOf(c)
 	if err != nil {
 		return err
 	}
-	a, err := api.WhatIf(ctx, args[0], model.WhatIf{Policy: rules, Budget: budget})
+	a, err := api.StartWhatIf(ctx, args[0], model.WhatIf{Counting: counting})
 	if err != nil {
 		return err
 	}
-	v, err := api.EstimatedVolume(ctx, args[0])
+	return throughRun(ctx, c, api, a.Run, a, func(id int64) error { return showWhatIf(ctx, c, api, id) })
+}
+
+// showWhatIf shows what another policy would save, beside the latest estimate.
+func showWhatIf(ctx context.Context, c *cli.Command, api *client.Client, id int64) error {
+	a, err := api.WhatIf(ctx, id)
+	if err != nil || a.Found == nil {
+		return err
+	}
+	v, err := api.EstimatedVolume(ctx, a.Volume)
 	if err != nil {
 		return err
 	}
@@ -353,9 +381,9 @@ func whatIf(ctx context.Context, c *cli.Command, api *client.Client, args []stri
 		if err != nil {
 			return err
 		}
-		t = estimatesTable(now.Found, &a.Found, fmt.Sprintf("run %d", v.Latest.Run), "under this policy")
+		t = estimatesTable(now.Found, a.Found, fmt.Sprintf("run %d", v.Latest.Run), "under this policy")
 	}
-	t.after = sentence(a.Volume.Name, &a.Found) + warningLines(a.Warnings)
+	t.after = sentence(a.Volume, a.Found) + warningLines(a.Warnings)
 	return show(c, a, t)
 }
 
@@ -395,12 +423,21 @@ func planDedup(ctx context.Context, c *cli.Command, api *client.Client, args []s
 }
 
 func poolVolumes(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	rules, budget, err := policyOf(c)
+	counting, err := countingOf(c)
 	if err != nil {
 		return err
 	}
-	p, err := api.PoolVolumes(ctx, model.NewPool{Volumes: args, Policy: rules, Budget: budget})
+	p, err := api.StartPool(ctx, model.NewPool{Volumes: args, Counting: counting})
 	if err != nil {
+		return err
+	}
+	return throughRun(ctx, c, api, p.Run, p, func(id int64) error { return showPool(ctx, c, api, id) })
+}
+
+// showPool shows what volumes would save together.
+func showPool(ctx context.Context, c *cli.Command, api *client.Client, id int64) error {
+	p, err := api.Pool(ctx, id)
+	if err != nil || p.Pooled == nil {
 		return err
 	}
 	t := table{heads: []string{"kept", "files", "bytes", "would take", "saves"}}

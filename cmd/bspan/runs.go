@@ -27,7 +27,7 @@ func runCommand() *cli.Command {
 		}, "RUN")}
 	}
 	return &cli.Command{Name: "run", Usage: "work that takes a while", Commands: []*cli.Command{
-		{Name: "list", Usage: "list the newest runs", Flags: []cli.Flag{&cli.StringFlag{Name: "kind", Usage: "survey, rights, compare or verify"}, &cli.IntFlag{Name: "limit", Value: 30, Usage: "at most `N`"}},
+		{Name: "list", Usage: "list the newest runs", Flags: []cli.Flag{&cli.StringFlag{Name: "kind", Usage: "of this `KIND` alone, such as survey, verify-set or estimate"}, &cli.IntFlag{Name: "limit", Value: 30, Usage: "at most `N`"}},
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {
 				runs, err := api.Runs(ctx, c.String("kind"), c.Int("limit"))
 				if err != nil {

@@ -2,6 +2,7 @@ package dedup
 
 import (
 	"context"
+	"errors"
 	"time"
 )
 
@@ -29,6 +30,8 @@ type Records interface {
 	// ByDigest calls each with every file that was read, without its marks, in the
 	// order of their digests.
 	ByDigest(ctx context.Context, each func(Record) error) error
+	// Files is how many files there are.
+	Files(ctx context.Context) (int64, error)
 	// Doubles lists the files whose number another one has, too.
 	Doubles(ctx context.Context) ([]Record, error)
 }
@@ -43,38 +46,95 @@ type Found struct {
 	Suggested  []Suggestion `json:"suggested" doc:"What might be left out"`
 }
 
+// Means are what counting may use.
+type Means struct {
+	// Budget is the memory to count in, in bytes.
+	Budget int64
+	// Scratch makes files for what does not fit into that: all is counted then,
+	// exactly. When it is nil, what does not fit is told from a sample.
+	Scratch Scratch
+	// Passed is told now and then how many files were passed over, of how many; each
+	// is passed over more than once. It may be nil.
+	Passed func(done, all int64)
+}
+
+// How often files are passed over.
+const (
+	passes      = 3 // counted, shared where in policy, and compared whole
+	exactPasses = passes + 1
+)
+
 // Analyse counts an estimate from records. places are the names of the volume's
 // places, and servers those of their servers.
-func Analyse(ctx context.Context, records Records, places, servers []string, policy Policy, budget int64, now time.Time) (Found, error) {
-	a := &analysis{ctx: ctx, records: records, places: places, servers: servers}
-	var err error
-	if a.estimator, err = NewEstimator(policy, budget, now); err != nil {
+func Analyse(ctx context.Context, records Records, places, servers []string, policy Policy, means Means, now time.Time) (found Found, err error) {
+	a := &analysis{ctx: ctx, records: records, places: places, servers: servers, policy: policy, now: now, oldest: now.AddDate(0, 0, -policy.Rules.MinDays)}
+	if err := a.begin(means); err != nil {
 		return Found{}, err
 	}
-	if err := a.findLinks(); err != nil {
+	if means.Scratch == nil {
+		a.estimator, err = NewEstimator(policy, means.Budget, now)
+	} else {
+		var exact *counted
+		if exact, err = a.countExactly(means); err == nil {
+			defer func() { err = errors.Join(err, exact.err, exact.close()) }()
+			a.estimator, err = newEstimator(policy, exact, now)
+		}
+	}
+	if err != nil {
 		return Found{}, err
 	}
+	return a.found()
+}
+
+// found counts what is found.
+func (a *analysis) found() (Found, error) {
 	// The table is to hold what is in policy alone while shares of it are told.
-	oldest := now.AddDate(0, 0, -policy.Rules.MinDays)
-	if err := a.each(time.Time{}, oldest, a.estimator.Count); err != nil {
+	if err := a.each(time.Time{}, a.oldest, a.estimator.Count); err != nil {
 		return Found{}, err
 	}
 	a.estimator.Totals()
-	if err := a.each(time.Time{}, oldest, a.estimator.Share); err != nil {
+	if err := a.each(time.Time{}, a.oldest, a.estimator.Share); err != nil {
 		return Found{}, err
 	}
 	r := Found{Where: a.estimator.Breakdown()}
-	if err := a.each(oldest, time.Time{}, a.estimator.Count); err != nil {
+	if err := a.each(a.oldest, time.Time{}, a.estimator.Count); err != nil {
 		return Found{}, err
 	}
 	whole := a.estimator.NewWholeFiles()
-	err = records.ByDigest(ctx, func(rec Record) error { whole.Add(a.file(&rec)); return nil })
+	err := a.records.ByDigest(a.ctx, func(rec Record) error {
+		a.pass()
+		whole.Add(a.file(&rec))
+		return nil
+	})
 	if err != nil {
 		return Found{}, err
 	}
 	r.Totals, r.Curve, r.Suggested = a.estimator.Totals(), a.estimator.Curve(), Suggest(r.Where.Types)
 	r.WholeFiles, r.Twins = whole.Result()
 	return r, nil
+}
+
+// countExactly counts how often each mark occurs, before anything else.
+func (a *analysis) countExactly(means Means) (exact *counted, err error) {
+	if err := CheckBudget(means.Budget); err != nil {
+		return nil, err
+	}
+	r, err := newRules(a.policy.Rules, a.now)
+	if err != nil {
+		return nil, err
+	}
+	s := newSpill(means.Budget, means.Scratch)
+	defer func() { err = errors.Join(err, s.close()) }()
+	var bad error
+	err = a.each(time.Time{}, time.Time{}, func(f *File) {
+		if bad == nil && r.left(f, a.now) == "" {
+			bad = s.add(&f.Summary, !f.Modified.After(a.oldest))
+		}
+	})
+	if err = errors.Join(err, bad); err != nil {
+		return nil, err
+	}
+	return s.count()
 }
 
 // Pooled tells what volumes would take alone, and together.
@@ -94,49 +154,71 @@ type Member struct {
 }
 
 // PoolVolumes counts what volumes have in common. They must have been read with one profile.
-func PoolVolumes(ctx context.Context, members []Member, policy Policy, budget int64, now time.Time) (Pooled, error) {
+func PoolVolumes(ctx context.Context, members []Member, policy Policy, means Means, now time.Time) (r Pooled, err error) {
 	var names []string
 	for _, m := range members {
 		names = append(names, m.Places...)
 	}
-	pool, err := NewPool(policy, len(names), budget, now)
+	pool, err := NewPool(policy, len(names), means, now)
 	if err != nil {
-		return Pooled{}, err
+		return r, err
 	}
-	r := Pooled{Alone: []Kept{}, Shares: []Kept{}}
+	defer func() { err = errors.Join(err, pool.Close()) }()
+	if err := countPool(ctx, pool, members, means); err != nil {
+		return r, err
+	}
+	if err := pool.sum(); err != nil {
+		return r, err
+	}
+	r = Pooled{Alone: []Kept{}, Shares: []Kept{}}
 	var all []int
 	for _, m := range members {
-		a := &analysis{ctx: ctx, records: m.Records, places: m.Places, servers: m.Servers}
-		if err := a.findLinks(); err != nil {
-			return Pooled{}, err
-		}
 		first := len(all)
-		err := m.Records.ByAge(ctx, time.Time{}, time.Time{}, func(rec Record) error {
-			pool.Count(first+rec.Place, a.file(&rec))
-			return nil
-		})
-		if err != nil {
-			return Pooled{}, err
-		}
 		for range m.Places {
 			all = append(all, len(all))
 		}
-	}
-	first := 0
-	for _, m := range members {
-		r.Alone = append(r.Alone, pool.Keep(m.Name, all[first:first+len(m.Places)]...))
-		first += len(m.Places)
+		r.Alone = append(r.Alone, pool.keep(m.Name, all[first:]...))
 	}
 	for i, name := range names {
-		r.Shares = append(r.Shares, pool.Keep(name, i))
+		r.Shares = append(r.Shares, pool.keep(name, i))
 	}
-	r.Together = pool.Keep("together", all...)
+	r.Together = pool.keep("together", all...)
 	r.Gain = -r.Together.Stored.Bytes
 	for _, k := range r.Alone {
 		r.Gain += k.Stored.Bytes
 	}
-	r.Common = pool.Commons(names)
+	r.Common = pool.commons(names)
 	return r, nil
+}
+
+// countPool counts the files of all members; their places are the groups of the pool.
+func countPool(ctx context.Context, pool *Pool, members []Member, means Means) error {
+	var done, all int64
+	for _, m := range members {
+		files, err := m.Records.Files(ctx)
+		if err != nil {
+			return err
+		}
+		all += files
+	}
+	group := 0
+	for _, m := range members {
+		a := &analysis{ctx: ctx, records: m.Records, places: m.Places, servers: m.Servers, done: done, all: all, passed: means.Passed}
+		if err := a.findLinks(); err != nil {
+			return err
+		}
+		var bad error
+		err := a.each(time.Time{}, time.Time{}, func(f *File) {
+			if bad == nil {
+				bad = pool.Count(group+f.place, f)
+			}
+		})
+		if err = errors.Join(err, bad); err != nil {
+			return err
+		}
+		done, group = a.done, group+len(m.Places)
+	}
+	return nil
 }
 
 type analysis struct {
@@ -144,7 +226,12 @@ type analysis struct {
 	records   Records
 	places    []string
 	servers   []string
+	policy    Policy
+	now       time.Time
+	oldest    time.Time // files in policy were not changed after this
 	estimator *Estimator
+	done, all int64 // files passed over
+	passed    func(done, all int64)
 	first     map[link]string // of files with several names: the one that is counted
 }
 
@@ -180,15 +267,41 @@ func (a *analysis) findLinks() error {
 }
 
 func (a *analysis) file(r *Record) *File {
-	f := &File{Path: a.path(r), Inside: r.Path, Size: r.Size, Allocated: r.Allocated, Modified: r.Modified, Owner: r.Owner, Unread: r.Unread, Summary: r.Summary}
+	f := &File{place: r.Place, Path: a.path(r), Inside: r.Path, Size: r.Size, Allocated: r.Allocated, Modified: r.Modified, Owner: r.Owner, Unread: r.Unread, Summary: r.Summary}
 	if first, ok := a.first[a.linkOf(r)]; ok && first != f.Path {
 		f.Link = true
 	}
 	return f
 }
 
+// tellEvery is how many files are passed over before that is told.
+const tellEvery = 512
+
+// begin finds out what must be known before files are counted.
+func (a *analysis) begin(means Means) error {
+	a.passed = means.Passed
+	if a.passed != nil {
+		files, err := a.records.Files(a.ctx)
+		if err != nil {
+			return err
+		}
+		a.all = passes * files
+		if means.Scratch != nil {
+			a.all = exactPasses * files
+		}
+	}
+	return a.findLinks()
+}
+
+func (a *analysis) pass() {
+	if a.done++; a.passed != nil && a.done%tellEvery == 0 {
+		a.passed(min(a.done, a.all), a.all)
+	}
+}
+
 func (a *analysis) each(from, to time.Time, do func(*File)) error {
 	return a.records.ByAge(a.ctx, from, to, func(r Record) error {
+		a.pass()
 		do(a.file(&r))
 		return nil
 	})

@@ -308,35 +308,43 @@ func TestPool(t *testing.T) {
 	v := newVolume(t, Policy{Profile: Documents, Compression: OfAll})
 	scan, other := noise(1, 1<<20), noise(2, 500_000)
 	files := [][]*File{{v.add("fern/a/1", scan, 1), v.add("fern/a/2", scan, 1)}, {v.add("heather/b/1", scan, 1)}, {v.add("sedge/c/1", other, 1)}}
-	for _, budget := range []int64{64 << 20, LeastBudget} {
-		p, err := NewPool(v.policy, 3, budget, now)
+	for name, means := range map[string]Means{"much memory": {Budget: 64 << 20}, "little": {Budget: LeastBudget}, "sorted": {Budget: LeastBudget, Scratch: newDisk().create}} {
+		p, err := NewPool(v.policy, 3, means, now)
 		if err != nil {
 			t.Fatal(err)
 		}
 		for group, list := range files {
 			for _, f := range list {
-				p.Count(group, f)
+				if err := p.Count(group, f); err != nil {
+					t.Fatal(err)
+				}
 			}
+		}
+		if err := p.sum(); err != nil {
+			t.Fatal(err)
 		}
 		near := func(what string, got, want int64) {
 			if got < want || got > want+want/100 {
-				t.Errorf("%s: %d, want %d and what a store needs beside", what, got, want)
+				t.Errorf("%s: %s: %d, want %d and what a store needs beside", name, what, got, want)
 			}
 		}
-		near("a", p.Keep("a", 0).Stored.Bytes, 1<<20)
-		near("a and b", p.Keep("ab", 0, 1).Stored.Bytes, 1<<20)
-		near("all", p.Keep("all", 0, 1, 2).Stored.Bytes, 1<<20+500_000)
-		if k := p.Keep("ab", 0, 1); k.Files != 3 || k.Bytes != 3<<20 || k.Saving.Bytes != k.Bytes-k.Stored.Bytes {
-			t.Errorf("%+v", k)
+		near("a", p.keep("a", 0).Stored.Bytes, 1<<20)
+		near("a and b", p.keep("ab", 0, 1).Stored.Bytes, 1<<20)
+		near("all", p.keep("all", 0, 1, 2).Stored.Bytes, 1<<20+500_000)
+		if k := p.keep("ab", 0, 1); k.Files != 3 || k.Bytes != 3<<20 || k.Saving.Bytes != k.Bytes-k.Stored.Bytes {
+			t.Errorf("%s: %+v", name, k)
 		}
-		common := p.Commons([]string{"a", "b", "c"})
+		common := p.commons([]string{"a", "b", "c"})
 		if len(common) != 1 || common[0].A != "a" || common[0].B != "b" {
-			t.Errorf("in common: %+v", common)
+			t.Errorf("%s: in common: %+v", name, common)
 		} else {
 			near("in common", common[0].Bytes.Bytes, 1<<20)
 		}
+		if err := p.Close(); err != nil {
+			t.Error(err)
+		}
 	}
-	if _, err := NewPool(v.policy, mostGroups+1, 64<<20, now); err == nil {
+	if _, err := NewPool(v.policy, mostGroups+1, Means{Budget: 64 << 20}, now); err == nil {
 		t.Error("too many groups are taken")
 	}
 }

@@ -47,13 +47,29 @@ type AgePoint struct {
 // ageDays are the least ages of the curve, the oldest first, as files come.
 var ageDays = []int{730, 365, 180, 90, 60, 30, 14, 7, 5, 3, 2, 1, 0}
 
+// index tells of marks which are new, and how often they occur in files in policy.
+type index interface {
+	// Level is which part of the prints is counted: one in 2^Level. Raise gives up
+	// what is not in the sample of a level.
+	Level() uint8
+	Raise(level uint8)
+	// Add counts a mark. first is true when it was not seen before, and is counted.
+	Add(m Mark) (first bool)
+	// Refs is how often a mark was counted; 0 when it is not in the sample.
+	Refs(p *Print) uint32
+	// all calls each with every mark and how often it was counted.
+	all(each func(m *Mark, refs uint32))
+	// mostShared are the chunks that spare most.
+	mostShared() []slot
+}
+
 // Estimator counts files. They come to Count from the oldest to the youngest, once;
 // then those that are in policy to Share, which finds out where the saving is.
 type Estimator struct {
 	policy Policy
 	rules  rules
 	now    time.Time
-	table  *Table
+	marks  index
 	left   map[string]*Left
 
 	f       Totals
@@ -105,12 +121,17 @@ func NewEstimator(p Policy, budget int64, now time.Time) (*Estimator, error) {
 	if err != nil {
 		return nil, err
 	}
+	return newEstimator(p, table, now)
+}
+
+func newEstimator(p Policy, marks index, now time.Time) (*Estimator, error) {
 	r, err := newRules(p.Rules, now)
 	if err != nil {
 		return nil, err
 	}
-	e := &Estimator{policy: p, rules: r, now: now, table: table, left: map[string]*Left{}, packing: map[string]*packing{}}
+	e := &Estimator{policy: p, rules: r, now: now, marks: marks, left: map[string]*Left{}, packing: map[string]*packing{}}
 	e.f = Totals{Now: now, Profile: p.Profile}
+	e.sums.level = marks.Level()
 	return e, nil
 }
 
@@ -134,16 +155,16 @@ func (e *Estimator) Count(f *File) {
 	e.f.InPolicy.Bytes += f.content()
 	e.f.Chunks += f.Summary.Chunks
 	e.names += int64(len(f.Path))
-	e.table.Raise(f.Summary.Level)
+	e.marks.Raise(f.Summary.Level)
 	for _, m := range f.Summary.Marks {
-		if e.table.Add(m) {
+		if e.marks.Add(m) {
 			e.sums.add(&m)
 			e.packs(f.Path, &m)
 		}
 	}
-	if e.table.level != e.sums.level {
-		e.sums = sums{level: e.table.level}
-		e.table.all(func(m *Mark, _ uint32) { e.sums.add(m) })
+	if e.marks.Level() != e.sums.level {
+		e.sums = sums{level: e.marks.Level()}
+		e.marks.all(func(m *Mark, _ uint32) { e.sums.add(m) })
 	}
 }
 
@@ -194,7 +215,7 @@ func (e *Estimator) addPoint() {
 func (e *Estimator) current() Totals {
 	f := e.f
 	s := &e.sums
-	scale := float64(uint64(1) << e.table.level)
+	scale := float64(uint64(1) << e.marks.Level())
 	p := 1 / scale
 	q := p * e.policy.Compression.rate()
 	spread := (1 - p) / (p * p)
@@ -212,7 +233,7 @@ func (e *Estimator) current() Totals {
 	stored := about(s.length*scale*r+s.prints*scale*ChunkCost+float64(fixed), squares*spread+ofRatio, 0, 1e300)
 	f.Saving = stored.from(f.InPolicy.Bytes)
 	f.Sampled, f.Measured = int64(scale), s.n
-	f.Exact = e.table.level == 0 && e.policy.Compression == OfAll
+	f.Exact = e.marks.Level() == 0 && e.policy.Compression == OfAll
 	return f
 }
 

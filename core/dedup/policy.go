@@ -17,6 +17,7 @@ type Policy struct {
 
 // File is a file as an estimator counts it.
 type File struct {
+	place     int    // of those that the volume is made of
 	Path      string // with the place that it is in, which is its first element
 	Inside    string // from the top of that place
 	Size      int64  // logical bytes

@@ -19,8 +19,11 @@ type Pool struct {
 	policy Policy
 	rules  rules
 	now    time.Time
-	table  *Table // the groups that have a print are the bits of its number
+	marks  joined
 	groups []pooled
+	// byGroups are the sums of the marks that the same groups have, which are the bits
+	// of the key; nil until all are counted.
+	byGroups map[uint32]*joinedSums
 }
 
 // pooled is what was counted of a group.
@@ -29,34 +32,82 @@ type pooled struct {
 	packing
 }
 
-// NewPool counts so many groups, in budget bytes of memory.
-func NewPool(p Policy, groups int, budget int64, now time.Time) (*Pool, error) {
+// joinedSums are sums of what chunks take, and of the squares of that.
+type joinedSums struct{ stored, squares float64 }
+
+// joined tells which groups have a mark.
+type joined interface {
+	Level() uint8
+	Raise(level uint8)
+	// join notes that a group has a mark.
+	join(m *Mark, group int) error
+	// each calls do with every mark, and the groups that have it as bits.
+	each(do func(m *Mark, groups uint32)) error
+	close() error
+}
+
+// NewPool counts so many groups. Close must be called.
+func NewPool(p Policy, groups int, means Means, now time.Time) (*Pool, error) {
 	if groups > mostGroups {
 		return nil, fault.Field("volumes", "ask for fewer at a time", "%d shares are more than the %d that can be told apart", groups, mostGroups)
 	}
-	table, err := NewTable(budget)
-	if err != nil {
+	if err := CheckBudget(means.Budget); err != nil {
 		return nil, err
 	}
+	var marks joined = &joinedSpill{sorter: newSorter[member](means.Budget/2, means.Scratch)}
+	if means.Scratch == nil {
+		table, err := NewTable(means.Budget)
+		if err != nil {
+			return nil, err
+		}
+		marks = joinedTable{table}
+	}
 	r, err := newRules(p.Rules, now)
-	return &Pool{policy: p, rules: r, now: now, table: table, groups: make([]pooled, groups)}, err
+	return &Pool{policy: p, rules: r, now: now, marks: marks, groups: make([]pooled, groups)}, err
 }
 
+// Close gives up what was counted.
+func (p *Pool) Close() error { return p.marks.close() }
+
 // Count counts a file of a group.
-func (p *Pool) Count(group int, f *File) {
+func (p *Pool) Count(group int, f *File) error {
 	if p.rules.left(f, p.now) != "" || f.Modified.After(p.rules.oldest) {
-		return
+		return nil
 	}
 	g := &p.groups[group]
 	g.files++
 	g.bytes += f.content()
 	g.fixed += f.Summary.Chunks*RefCost + FileCost + int64(len(f.Path))
-	p.table.Raise(f.Summary.Level)
-	for _, m := range f.Summary.Marks {
-		if p.table.Join(m, 1<<group) && m.Packed > 0 {
-			g.length, g.packed = g.length+float64(m.Length), g.packed+float64(m.Packed)
+	p.marks.Raise(f.Summary.Level)
+	for i := range f.Summary.Marks {
+		if err := p.marks.join(&f.Summary.Marks[i], group); err != nil {
+			return err
 		}
 	}
+	return nil
+}
+
+// sum sums up what was counted.
+func (p *Pool) sum() error {
+	err := p.marks.each(func(m *Mark, groups uint32) {
+		if m.Packed > 0 {
+			g := &p.groups[bits.TrailingZeros32(groups)]
+			g.length, g.packed = g.length+float64(m.Length), g.packed+float64(m.Packed)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	p.byGroups = map[uint32]*joinedSums{}
+	return p.marks.each(func(m *Mark, groups uint32) {
+		s := p.byGroups[groups]
+		if s == nil {
+			s = &joinedSums{}
+			p.byGroups[groups] = s
+		}
+		x := p.stored(m, groups)
+		s.stored, s.squares = s.stored+x, s.squares+x*x
+	})
 }
 
 // Kept is what groups take, kept together.
@@ -69,8 +120,8 @@ type Kept struct {
 	Saving Figure `json:"saving"`
 }
 
-// Keep is what some groups would take, kept together.
-func (p *Pool) Keep(name string, groups ...int) Kept {
+// keep is what some groups would take, kept together, once all is summed up.
+func (p *Pool) keep(name string, groups ...int) Kept {
 	k := Kept{Name: name, Groups: groups}
 	var mask uint32
 	var fixed int64
@@ -78,7 +129,13 @@ func (p *Pool) Keep(name string, groups ...int) Kept {
 		mask |= 1 << g
 		k.Files, k.Bytes, fixed = k.Files+p.groups[g].files, k.Bytes+p.groups[g].bytes, fixed+p.groups[g].fixed
 	}
-	k.Stored = p.sum(func(has uint32) bool { return has&mask != 0 }, float64(fixed))
+	var all joinedSums
+	for has, s := range p.byGroups {
+		if has&mask != 0 {
+			all.stored, all.squares = all.stored+s.stored, all.squares+s.squares
+		}
+	}
+	k.Stored = p.figure(all, float64(fixed))
 	k.Saving = k.Stored.from(k.Bytes)
 	return k
 }
@@ -90,30 +147,25 @@ type Common struct {
 	Bytes Figure `json:"bytes" doc:"Compressed, and as often as it is kept now: once at each"`
 }
 
-// Commons are the pairs of groups that have something in common, most first.
-func (p *Pool) Commons(names []string) []Common {
-	type sums struct{ sum, squares float64 }
-	pairs := map[[2]int]*sums{}
-	p.table.all(func(m *Mark, has uint32) {
-		if bits.OnesCount32(has) < 2 {
-			return
-		}
-		x := p.stored(m, has)
+// commons are the pairs of groups that have something in common, most first.
+func (p *Pool) commons(names []string) []Common {
+	pairs := map[[2]int]*joinedSums{}
+	for has, s := range p.byGroups {
 		for rest := has; rest != 0; rest &= rest - 1 {
 			a := bits.TrailingZeros32(rest)
 			for other := rest & (rest - 1); other != 0; other &= other - 1 {
 				pair := [2]int{a, bits.TrailingZeros32(other)}
 				if pairs[pair] == nil {
-					pairs[pair] = &sums{}
+					pairs[pair] = &joinedSums{}
 				}
-				pairs[pair].sum += x
-				pairs[pair].squares += x * x
+				pairs[pair].stored += s.stored
+				pairs[pair].squares += s.squares
 			}
 		}
-	})
+	}
 	list := []Common{}
 	for pair, s := range pairs {
-		list = append(list, Common{names[pair[0]], names[pair[1]], p.figure(s.sum, s.squares, 0)})
+		list = append(list, Common{names[pair[0]], names[pair[1]], p.figure(*s, 0)})
 	}
 	slices.SortFunc(list, func(a, b Common) int {
 		return cmp.Or(cmp.Compare(b.Bytes.Bytes, a.Bytes.Bytes), cmp.Compare(fmt.Sprint(a.A, a.B), fmt.Sprint(b.A, b.B)))
@@ -134,20 +186,8 @@ func (p *Pool) stored(m *Mark, has uint32) float64 {
 	return ratio*float64(m.Length) + ChunkCost
 }
 
-// sum estimates what the chunks take that some groups have.
-func (p *Pool) sum(of func(has uint32) bool, fixed float64) Figure {
-	var sum, squares float64
-	p.table.all(func(m *Mark, has uint32) {
-		if of(has) {
-			x := p.stored(m, has)
-			sum, squares = sum+x, squares+x*x
-		}
-	})
-	return p.figure(sum, squares, fixed)
-}
-
 // figure is what sums over the sample tell of all chunks.
-func (p *Pool) figure(sum, squares, fixed float64) Figure {
-	scale := float64(uint64(1) << p.table.level)
-	return about(sum*scale+fixed, squares*(1-1/scale)*scale*scale, 0, 1e300)
+func (p *Pool) figure(s joinedSums, fixed float64) Figure {
+	scale := float64(uint64(1) << p.marks.Level())
+	return about(s.stored*scale+fixed, s.squares*(1-1/scale)*scale*scale, 0, 1e300)
 }

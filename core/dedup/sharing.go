@@ -155,8 +155,8 @@ var (
 
 func (e *Estimator) newSharing() *sharing {
 	s := &sharing{nodes: map[string]*part{}, types: map[string]*part{}, owners: map[string]*part{}, ages: make([]part, len(ageClasses)), sizes: make([]part, len(sizeClasses)),
-		popular: map[Print]*Popular{}, near: map[Print]*few{}, nearLevel: e.table.level}
-	for _, m := range e.mostShared() {
+		popular: map[Print]*Popular{}, near: map[Print]*few{}, nearLevel: e.marks.Level()}
+	for _, m := range e.marks.mostShared() {
 		s.popular[m.mark.Print] = &Popular{Print: hexOf(m.mark.Print), Length: int64(m.mark.Length), Times: int64(m.refs), Spares: int64(m.mark.Length) * int64(m.refs-1), Paths: []string{}}
 	}
 	return s
@@ -172,14 +172,14 @@ func (e *Estimator) Share(f *File) {
 		e.shared = e.newSharing()
 	}
 	s := e.shared
-	scale := float64(uint64(1) << e.table.level)
+	scale := float64(uint64(1) << e.marks.Level())
 	p := part{files: 1, bytes: f.content(), stored: float64(f.Summary.Chunks*RefCost + FileCost + int64(len(f.Path)))}
 	ratio := e.ratioOf(typeOf(f.Path))
 	alike := f.Summary.Chunks >= nearLeast
 	index := int32(len(s.files))
 	counted := int64(0)
 	for _, m := range f.Summary.Marks {
-		refs := e.table.Refs(&m.Print)
+		refs := e.marks.Refs(&m.Print)
 		if refs == 0 {
 			continue
 		}
@@ -278,7 +278,7 @@ func (e *Estimator) Breakdown() Breakdown {
 	if s == nil {
 		s = e.newSharing()
 	}
-	b := Breakdown{Folders: s.folders(), Types: most(s.types), Owners: most(s.owners), Ages: []Part{}, Sizes: []Part{}, Popular: []Popular{}, Near: s.pairs(e.table.level)}
+	b := Breakdown{Folders: s.folders(), Types: most(s.types), Owners: most(s.owners), Ages: []Part{}, Sizes: []Part{}, Popular: []Popular{}, Near: s.pairs(e.marks.Level())}
 	for i, c := range ageClasses {
 		b.Ages = append(b.Ages, s.ages[i].named(c.name))
 	}
@@ -371,27 +371,20 @@ func (s *sharing) pairs(level uint8) []Near {
 	return near[:min(len(near), shownNear)]
 }
 
-// mostShared are the chunks that spare most.
-func (e *Estimator) mostShared() []slot {
-	h := &bySpared{}
-	for i := range e.table.slots {
-		s := &e.table.slots[i]
-		if s.refs < 2 {
-			continue
-		}
-		if h.Len() < shownPopular {
-			heap.Push(h, *s)
-		} else if spares(s) > spares(&(*h)[0]) {
-			(*h)[0] = *s
-			heap.Fix(h, 0)
-		}
-	}
-	return *h
-}
-
 func spares(s *slot) int64 { return int64(s.mark.Length) * int64(s.refs-1) }
 
+// bySpared are the chunks that spare most, as a heap.
 type bySpared []slot
+
+// offer keeps a chunk if it is one of those that spare most.
+func (h *bySpared) offer(s slot) {
+	if h.Len() < shownPopular {
+		heap.Push(h, s)
+	} else if spares(&s) > spares(&(*h)[0]) {
+		(*h)[0] = s
+		heap.Fix(h, 0)
+	}
+}
 
 func (h bySpared) Len() int           { return len(h) }
 func (h bySpared) Less(i, j int) bool { return spares(&h[i]) < spares(&h[j]) }

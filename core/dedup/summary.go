@@ -1,7 +1,6 @@
 package dedup
 
 import (
-	"bytes"
 	"encoding/binary"
 	"errors"
 	"io"
@@ -34,7 +33,7 @@ type Mark struct {
 type Summary struct {
 	Digest [16]byte // equal for files with equal content, read with one profile
 	Chunks int64    // how many chunks it has, not counting holes
-	Zeros  int64    // bytes in chunks of nothing but zeros
+	Zeros  int64    // bytes in blocks of nothing but zeros, which may be holes
 	Level  uint8    // of every 2^Level prints, one is in Marks
 	Marks  []Mark   // in order, as often as they occur
 }
@@ -96,22 +95,21 @@ func (r *Reader) SetLevel(level uint8) { r.level = level }
 // it was not.
 func (r *Reader) Known(known func(p *Print) (packed uint32)) { r.known = known }
 
-// mostMarks is how many marks of one file are kept: of one that has more, a sample.
+// MostMarks is how many marks of one file are kept: of one that has more, a sample.
 // That is a file of some 250 GB.
-const mostMarks = 8 << 20
+const MostMarks = 8 << 20
 
 // Read summarises what a reader holds. passed is told how many bytes were cut, now
 // and then.
 func (r *Reader) Read(content io.Reader, passed func(bytes int)) (Summary, error) {
 	s := Summary{Level: r.level}
 	r.hash.Reset()
+	blocks := emptyBlocks{empty: true}
 	err := r.cutter.Split(content, r.buffer, func(c []byte) error {
 		if passed != nil {
 			passed(len(c))
 		}
-		if empty(c) {
-			s.Zeros += int64(len(c))
-		}
+		blocks.pass(c)
 		f := chunk.Of(c)
 		r.hash.Write(f[:])
 		s.Chunks++
@@ -127,22 +125,16 @@ func (r *Reader) Read(content io.Reader, passed func(bytes int)) (Summary, error
 			}
 			s.Marks = append(s.Marks, m)
 		}
-		if len(s.Marks) == mostMarks {
+		if len(s.Marks) == MostMarks {
 			s.Thin(s.Level + 1)
 			r.level = s.Level
 		}
 		return nil
 	})
+	s.Zeros = blocks.bytes()
 	var sum [32]byte
 	copy(s.Digest[:], r.hash.Sum(sum[:0]))
 	return s, err
-}
-
-var zeros [256 << 10]byte
-
-// empty reports whether there is nothing but zeros.
-func empty(c []byte) bool {
-	return c[0] == 0 && c[len(c)-1] == 0 && c[len(c)/2] == 0 && len(c) <= len(zeros) && bytes.Equal(c, zeros[:len(c)])
 }
 
 // The form in which summaries are kept: a byte for the form, one for the level, and

@@ -27,10 +27,18 @@ type slot struct {
 // prints than fit there, intervals would say nothing.
 const LeastBudget = 1 << 20
 
+// CheckBudget returns a fault when there are too few bytes of memory to count in.
+func CheckBudget(budget int64) error {
+	if budget < LeastBudget {
+		return fault.Field("budget", fmt.Sprintf("give it at least %d bytes", LeastBudget), "%d bytes of memory are too few to count in", budget)
+	}
+	return nil
+}
+
 // NewTable makes a table that takes no more than budget bytes, also while it grows.
 func NewTable(budget int64) (*Table, error) {
-	if budget < LeastBudget {
-		return nil, fault.Field("budget", fmt.Sprintf("give it at least %d bytes", LeastBudget), "%d bytes of memory are too few to count in", budget)
+	if err := CheckBudget(budget); err != nil {
+		return nil, err
 	}
 	t := &Table{most: 1 << 10}
 	// While it grows, what it was is there beside what it will be.
@@ -182,4 +190,15 @@ func (t *Table) all(each func(m *Mark, refs uint32)) {
 			each(&s.mark, s.refs)
 		}
 	}
+}
+
+// mostShared are the chunks that spare most.
+func (t *Table) mostShared() []slot {
+	h := bySpared{}
+	t.all(func(m *Mark, refs uint32) {
+		if refs > 1 {
+			h.offer(slot{*m, refs})
+		}
+	})
+	return h
 }

@@ -78,6 +78,8 @@ type Work struct {
 	Compression dedup.Compression
 	// Budget bounds the memory that prints are counted in, in bytes.
 	Budget int64
+	// Whole keeps all that was read of each file, though it does not fit into that.
+	Whole bool
 	// Readers is how many files are read side by side; 0 is one.
 	Readers int
 	// Wants reports whether a file is to be read; nil wants all.

@@ -123,6 +123,10 @@ func eachOf(list []dedup.Record, each func(dedup.Record) error) error {
 	return nil
 }
 
+func (s *store) Files(context.Context) (int64, error) {
+	return int64(len(s.list(func(r *dedup.Record) bool { return !r.Folder }))), nil
+}
+
 func (s *store) Doubles(context.Context) ([]dedup.Record, error) {
 	times := map[uint64]int{}
 	for _, r := range s.list(func(r *dedup.Record) bool { return r.ID != 0 }) {
@@ -210,7 +214,7 @@ func (g *garden) estimate() dedup.Found {
 
 func (g *garden) analyse() dedup.Found {
 	g.t.Helper()
-	found, err := dedup.Analyse(g.t.Context(), g.store, []string{"fern/herbarium"}, []string{"fern"}, dedup.Policy{Profile: g.Profile, Compression: g.Compression}, 16<<20, written.AddDate(0, 2, 0))
+	found, err := dedup.Analyse(g.t.Context(), g.store, []string{"fern/herbarium"}, []string{"fern"}, dedup.Policy{Profile: g.Profile, Compression: g.Compression}, dedup.Means{Budget: 16 << 20}, written.AddDate(0, 2, 0))
 	if err != nil {
 		g.t.Fatal(err)
 	}

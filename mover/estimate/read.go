@@ -35,6 +35,7 @@ func (w *Work) Read(ctx context.Context) error {
 	if w.table, err = dedup.NewTable(w.Budget); err != nil {
 		return err
 	}
+	defer func() { w.table = nil }() // who counts next wants the memory
 	for try := range max(w.Tries, 1) {
 		if try > 0 && !w.wait(ctx) {
 			return ctx.Err()
@@ -246,7 +247,9 @@ func (w *Work) count(rec *dedup.Record) {
 		}
 	}
 	w.progress.saved.Add(again << w.table.Level())
-	s.Thin(w.table.Level())
+	if !w.Whole {
+		s.Thin(w.table.Level())
+	}
 }
 
 // packed is how far a chunk compresses that was read before.
@@ -256,7 +259,11 @@ func (w *Work) packed(p *dedup.Print) uint32 {
 	return w.table.Packed(p)
 }
 
+// level is which part of the marks is kept of the files that come.
 func (w *Work) level() uint8 {
+	if w.Whole {
+		return 0
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.table.Level()

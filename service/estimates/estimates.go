@@ -44,6 +44,8 @@ type Service struct {
 func New(db *records.DB, e *estate.Service, j *jobs.Service, workFolder string, changed func()) *Service {
 	s := &Service{db, e, j, workFolder, changed, make(chan struct{}, 1)}
 	j.Register(runKind, s.work)
+	j.Register(whatIfKind, s.countWhatIf)
+	j.Register(poolKind, s.countPool)
 	j.Register(proofKind, s.prove)
 	return s
 }
@@ -71,6 +73,9 @@ func (s *Service) Start(ctx context.Context, asked model.NewEstimate) (model.Est
 	if err != nil {
 		return model.Estimate{}, err
 	}
+	if err := s.mayCount(ctx, asked.Counting, v); err != nil {
+		return model.Estimate{}, err
+	}
 	if busy, err := s.jobs.List(ctx, runKind, v.Name, 0, 1); err != nil {
 		return model.Estimate{}, err
 	} else if len(busy) > 0 && !busy[0].State.Ended() {
@@ -85,14 +90,8 @@ func (s *Service) Start(ctx context.Context, asked model.NewEstimate) (model.Est
 
 // check fills in what was not said, and returns a fault of what cannot be.
 func check(asked *model.NewEstimate) error {
-	if _, err := filter.New(asked.Policy); err != nil {
-		return within("policy.", err)
-	}
-	if asked.Budget == 0 {
-		asked.Budget = defaultBudget
-	}
-	if asked.Budget < dedup.LeastBudget {
-		return fault.Field("budgetBytes", fmt.Sprintf("give it at least %d bytes, or leave it out for 512 MB", dedup.LeastBudget), "%d bytes of memory are too few to count in", asked.Budget)
+	if err := checkCounting(&asked.Counting); err != nil {
+		return err
 	}
 	if asked.Priority == "" {
 		asked.Priority = "normal"
@@ -102,6 +101,21 @@ func check(asked *model.NewEstimate) error {
 	}
 	if asked.Pace < 0 {
 		return fault.Field("paceMbit", "use Mbit/s, or leave it out for no bound", "nothing is read at %g Mbit/s", asked.Pace)
+	}
+	return nil
+}
+
+// checkCounting fills in what was not said of counting, and returns a fault of what
+// cannot be.
+func checkCounting(asked *model.Counting) error {
+	if _, err := filter.New(asked.Policy); err != nil {
+		return within("policy.", err)
+	}
+	if asked.Budget == 0 {
+		asked.Budget = defaultBudget
+	}
+	if asked.Budget < dedup.LeastBudget {
+		return fault.Field("budgetBytes", fmt.Sprintf("give it at least %d bytes, or leave it out for 512 MB", dedup.LeastBudget), "%d bytes of memory are too few to count in", asked.Budget)
 	}
 	return nil
 }
@@ -319,6 +333,7 @@ func (s *Service) estimated(ctx context.Context, v model.DedupVolume) (model.Est
 		e.Latest = &e.Trend[n-1]
 		e.Version = e.Latest.Run
 	}
+	e.Runway = runwayOf(points)
 	runs, err := s.jobs.List(ctx, runKind, v.Name, 0, 1)
 	if err == nil && len(runs) > 0 && runs[0].State != model.RunDone {
 		e.Busy = &runs[0]
@@ -371,44 +386,40 @@ func (s *Service) Compare(ctx context.Context, first, second int64) (model.Estim
 	return model.EstimateComparison{Before: a, After: b}, nil
 }
 
-// WhatIf tells what another policy would save, from what was read.
-func (s *Service) WhatIf(ctx context.Context, name string, asked model.WhatIf) (model.WhatIfAnswer, error) {
-	v, err := s.db.DedupVolume(ctx, name)
-	if err != nil {
-		return model.WhatIfAnswer{}, err
+// runwayOf tells how long a volume's free space lasts.
+func runwayOf(points []model.EstimatePoint) *dedup.Runway {
+	var list []dedup.Point
+	for _, p := range points {
+		if p.Capacity > 0 {
+			list = append(list, dedup.Point{At: p.At, Saving: p.Totals.Saving.Bytes, Free: p.Free})
+		}
 	}
-	whole := model.NewEstimate{Policy: asked.Policy, Budget: asked.Budget}
-	if err := check(&whole); err != nil {
-		return model.WhatIfAnswer{}, err
+	return dedup.NewRunway(list)
+}
+
+// policyFor is a policy for what was read of a volume.
+func policyFor(v *model.DedupVolume, rules filter.Rules) dedup.Policy {
+	return dedup.Policy{Profile: dedup.Profile(v.Profile), Rules: rules, Compression: dedup.Compression(v.Compression)}
+}
+
+// namesOf are the names of a volume's places, and of their servers.
+func namesOf(v *model.DedupVolume) (places, servers []string) {
+	for _, p := range v.Places {
+		places, servers = append(places, placeName(p)), append(servers, p.Server)
 	}
-	points, err := s.db.Estimates(ctx, v.ID, 1)
-	if err != nil {
-		return model.WhatIfAnswer{}, err
-	}
-	at := now()
-	if len(points) > 0 { // ages as they were then: what was changed since was not read
-		at = points[0].Totals.Now
-	}
-	a := model.WhatIfAnswer{Volume: v, Policy: asked.Policy, Warnings: []model.DedupWarning{}}
-	if a.Found, err = s.analyse(ctx, v, asked.Policy, whole.Budget, at); err != nil {
-		return a, err
-	}
-	a.Warnings = append(a.Warnings, judge(&a.Found)...)
-	return a, nil
+	return places, servers
 }
 
 // analyse counts an estimate from what was read.
-func (s *Service) analyse(ctx context.Context, v model.DedupVolume, policy filter.Rules, budget int64, at time.Time) (dedup.Found, error) {
+func (s *Service) analyse(ctx context.Context, v model.DedupVolume, asked model.Counting, at time.Time, passed func(done, all int64)) (dedup.Found, error) {
 	done, err := s.turn(ctx)
 	if err != nil {
 		return dedup.Found{}, err
 	}
 	defer done()
-	var names, servers []string
-	for _, p := range v.Places {
-		names, servers = append(names, placeName(p)), append(servers, p.Server)
-	}
-	return dedup.Analyse(ctx, s.db.Dedup(v.ID), names, servers, dedup.Policy{Profile: dedup.Profile(v.Profile), Rules: policy, Compression: dedup.Compression(v.Compression)}, budget, at)
+	places, servers := namesOf(&v)
+	found, err := dedup.Analyse(ctx, s.db.Dedup(v.ID), places, servers, policyFor(&v, asked.Policy), s.means(asked, passed), at)
+	return found, s.countingFault(err)
 }
 
 // turn waits until nobody else counts; the caller must call done.

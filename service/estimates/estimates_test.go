@@ -19,12 +19,12 @@ func TestCheck(t *testing.T) {
 		field string // "" when it is taken
 	}{
 		"nothing said":  {model.NewEstimate{}, ""},
-		"all said":      {model.NewEstimate{Priority: "low", Pace: 20, Budget: dedup.LeastBudget, Policy: filter.Rules{MinDays: 3}}, ""},
-		"little memory": {model.NewEstimate{Budget: dedup.LeastBudget - 1}, "budgetBytes"},
+		"all said":      {model.NewEstimate{Priority: "low", Pace: 20, Counting: model.Counting{Budget: dedup.LeastBudget, Policy: filter.Rules{MinDays: 3}}}, ""},
+		"little memory": {model.NewEstimate{Counting: model.Counting{Budget: dedup.LeastBudget - 1}}, "budgetBytes"},
 		"no priority":   {model.NewEstimate{Priority: "urgent"}, "priority"},
 		"backwards":     {model.NewEstimate{Pace: -1}, "paceMbit"},
-		"no age":        {model.NewEstimate{Policy: filter.Rules{MinDays: -1}}, "policy.minDays"},
-		"no pattern":    {model.NewEstimate{Policy: filter.Rules{LeaveOut: []string{"*.db", "[/"}}}, "policy.leaveOut[1]"},
+		"no age":        {model.NewEstimate{Counting: model.Counting{Policy: filter.Rules{MinDays: -1}}}, "policy.minDays"},
+		"no pattern":    {model.NewEstimate{Counting: model.Counting{Policy: filter.Rules{LeaveOut: []string{"*.db", "[/"}}}}, "policy.leaveOut[1]"},
 	} {
 		err := check(&c.asked)
 		e, _ := err.(*fault.Error)
@@ -74,16 +74,18 @@ func TestJudge(t *testing.T) {
 	for name, c := range map[string]struct {
 		totals dedup.Totals
 		want   []string
+		asked  model.Counting
 	}{
-		"good":          {dedup.Totals{Bytes: 1000, InPolicy: in, Saving: dedup.Exact(500), Sampled: 1}, nil},
-		"nothing":       {dedup.Totals{Bytes: 1000, Sampled: 1}, []string{"the policy leaves nothing"}},
-		"never read":    {dedup.Totals{Bytes: 1000, InPolicy: in, Sampled: 1, Saving: dedup.Exact(1), Left: []dedup.Left{{Why: dedup.NotYet, Files: 2, Bytes: 500}}}, []string{"500 B in 2 files were never read"}},
-		"little unread": {dedup.Totals{Bytes: 100_000, InPolicy: in, Sampled: 1, Saving: dedup.Exact(1), Left: []dedup.Left{{Why: dedup.NotYet, Files: 2, Bytes: 500}}}, nil},
-		"wide":          {dedup.Totals{Bytes: 1000, InPolicy: in, Sampled: 8, Saving: dedup.Figure{Bytes: 500, Low: 400, High: 600}}, []string{"the interval is wide"}},
-		"costs":         {dedup.Totals{Bytes: 1000, InPolicy: in, Sampled: 1, Saving: dedup.Exact(-5)}, []string{"it would cost space"}},
+		"good":          {dedup.Totals{Bytes: 1000, InPolicy: in, Saving: dedup.Exact(500), Sampled: 1}, nil, model.Counting{}},
+		"nothing":       {dedup.Totals{Bytes: 1000, Sampled: 1}, []string{"the policy leaves nothing"}, model.Counting{}},
+		"never read":    {dedup.Totals{Bytes: 1000, InPolicy: in, Sampled: 1, Saving: dedup.Exact(1), Left: []dedup.Left{{Why: dedup.NotYet, Files: 2, Bytes: 500}}}, []string{"500 B in 2 files were never read"}, model.Counting{}},
+		"little unread": {dedup.Totals{Bytes: 100_000, InPolicy: in, Sampled: 1, Saving: dedup.Exact(1), Left: []dedup.Left{{Why: dedup.NotYet, Files: 2, Bytes: 500}}}, nil, model.Counting{}},
+		"wide":          {dedup.Totals{Bytes: 1000, InPolicy: in, Sampled: 8, Saving: dedup.Figure{Bytes: 500, Low: 400, High: 600}}, []string{"the interval is wide"}, model.Counting{}},
+		"costs":         {dedup.Totals{Bytes: 1000, InPolicy: in, Sampled: 1, Saving: dedup.Exact(-5)}, []string{"it would cost space"}, model.Counting{}},
+		"not exact":     {dedup.Totals{Bytes: 1000, InPolicy: in, Sampled: 2, Saving: dedup.Figure{Bytes: 500, Low: 499, High: 501}}, []string{"not every chunk was counted"}, model.Counting{Exact: true}},
 	} {
 		var got []string
-		for _, w := range judge(&dedup.Found{Totals: c.totals}) {
+		for _, w := range judge(&dedup.Found{Totals: c.totals}, c.asked) {
 			got = append(got, w.Says)
 			if w.Means == "" || w.Remedy == "" {
 				t.Errorf("%s: %+v", name, w)

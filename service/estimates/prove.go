@@ -64,8 +64,10 @@ func (s *Service) Prove(ctx context.Context, name string, asked model.NewProof) 
 	if len(busy) > 0 && !busy[0].State.Ended() {
 		return model.Proof{}, fault.New(fault.Taken, "wait for it, or stop it first", "run %d proves %s already", busy[0].ID, v.Name)
 	}
-	if err := s.roomFor(ctx, v, place, asked.Anyway); err != nil {
-		return model.Proof{}, err
+	if !asked.Anyway {
+		if err := s.elsewhere(ctx, "folder", "or ask for it anyway, if this one may be written to", v.Places[place]); err != nil {
+			return model.Proof{}, err
+		}
 	}
 	run, err := s.jobs.Start(ctx, proofKind, v.Name, proofSettings{v.ID, place, inside, asked})
 	if err != nil {
@@ -94,39 +96,6 @@ func placeOf(v model.DedupVolume, text string) (place int, inside string, err er
 		}
 	}
 	return 0, "", fault.Field(field, "name a folder of "+nameOf(v.Places), "%s is not in the volume %s", text, v.Name)
-}
-
-// roomFor refuses a work folder that seems to lie on the volume itself: a store made
-// there would change what is estimated.
-func (s *Service) roomFor(ctx context.Context, v model.DedupVolume, place int, anyway bool) error {
-	if err := os.MkdirAll(s.workFolder, 0o700); err != nil {
-		return fault.New(fault.Unavailable, "set work_folder to a folder that the service may write", "the work folder cannot be made: %v", err)
-	}
-	if anyway {
-		return nil
-	}
-	here, err := spaceOf(ctx, s.workFolder)
-	if err != nil {
-		return err
-	}
-	p := v.Places[place]
-	r, err := s.estate.Reach(ctx, p.Server)
-	if err != nil {
-		return err
-	}
-	t, err := r.Whole(ctx, p.Share, p.Sub)
-	if err != nil {
-		return estate.Unavailable(r.Server, err)
-	}
-	defer t.Close()
-	there, err := t.Space(ctx)
-	if err != nil {
-		return estate.Unavailable(r.Server, err)
-	}
-	if here.Total == there.Total && max(here.Free-there.Free, there.Free-here.Free) < here.Total/1000 {
-		return fault.Field("folder", "set work_folder to another disk; or ask for it anyway, if this one may be written to", "the work folder %s seems to lie on the volume itself: it has as much room, to the byte", s.workFolder)
-	}
-	return nil
 }
 
 func spaceOf(ctx context.Context, dir string) (tree.Space, error) {

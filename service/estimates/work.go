@@ -30,7 +30,7 @@ var readers = map[string]int{"low": 1, "normal": 2, "high": 4}
 // in use.
 const (
 	sayEvery  = 200 * time.Millisecond
-	keepEvery = 5 * time.Second
+	keepEvery = 2 * time.Second
 	tries     = 3
 	pause     = 5 * time.Second
 )
@@ -49,6 +49,11 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 	e.out, err = newLeftOut(asked.Asked.Policy)
 	if err != nil {
 		return err
+	}
+	if e.asked.Exact { // what was thinned before is of no use now
+		if err := s.change(ctx, func(tx *records.Tx) error { return tx.ReadWhole(ctx, v.ID) }); err != nil {
+			return err
+		}
 	}
 	defer e.close()
 	if err := e.open(ctx); err != nil {
@@ -106,7 +111,7 @@ func (e *estimating) close() {
 func (e *estimating) run(ctx context.Context) error {
 	a := &e.asked
 	e.work = &estimate.Work{Places: e.places, Store: e.service.db.Dedup(e.volume.ID), Profile: dedup.Profile(e.volume.Profile), Compression: dedup.Compression(e.volume.Compression),
-		Budget: a.Budget, Readers: readers[a.Priority], Wants: e.out.wants, Pace: pacer(a.Pace), Tries: tries, Pause: pause, Waits: e.waits}
+		Budget: a.Budget, Whole: a.Exact, Readers: readers[a.Priority], Wants: e.out.wants, Pace: pacer(a.Pace), Tries: tries, Pause: pause, Waits: e.waits}
 	done := make(chan error, 1)
 	var mu sync.Mutex
 	go func() {
@@ -192,7 +197,7 @@ func (e *estimating) brokenOff(ctx context.Context, p model.DedupProgress, err e
 		Remedy: fmt.Sprintf("go on with: bspan run resume %d", e.job.ID)})
 	// What there is so far is counted, unless the service ends: then it goes on by itself.
 	if ctx.Err() == nil || errors.Is(context.Cause(ctx), jobs.ErrStopped) {
-		if f, bad := e.service.analyse(lasting, e.volume, e.asked.Policy, e.asked.Budget, now()); bad == nil && f.Totals.InPolicy.Files > 0 {
+		if f, bad := e.service.analyse(lasting, e.volume, e.asked.Counting, now(), nil); bad == nil && f.Totals.InPolicy.Files > 0 {
 			partial.Found = &f
 		}
 	}
@@ -210,12 +215,14 @@ func (e *estimating) brokenOff(ctx context.Context, p model.DedupProgress, err e
 func (e *estimating) finish(ctx context.Context, p model.DedupProgress) error {
 	e.job.Waits("")
 	at := now()
-	f, err := e.service.analyse(ctx, e.volume, e.asked.Policy, e.asked.Budget, at)
+	f, err := e.service.analyse(ctx, e.volume, e.asked.Counting, at, func(done, all int64) {
+		e.job.Progress(p.Found, p.ReadBytes, 1-lookingPart*(1-float64(done)/float64(all)))
+	})
 	if err != nil {
 		return err
 	}
 	warnings := append(slices.Clone(e.warnings), e.out.warnings()...)
-	warnings = append(warnings, judge(&f)...)
+	warnings = append(warnings, judge(&f, e.asked.Counting)...)
 	if p.Unlisted > 0 {
 		warnings = append(warnings, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("%d folders could not be listed", p.Unlisted), Means: "what is in them is not counted, or as it was before", Remedy: "let the account in that Bridge Span signs in with"})
 	}

@@ -61,6 +61,12 @@ export const useProofs = (volume: string) =>
 export const useEstimate = (run: number | undefined, ended: boolean) =>
   useQuery({ queryKey: [ended ? "volume" : "run", "estimate", run], enabled: run !== undefined, placeholderData: keepPreviousData, queryFn: () => got(api.GET("/api/v1/dedup/estimates/{run}", { params: { path: { run: run ?? 0 } } })) });
 
+export const useWhatIf = (run: number | undefined) =>
+  useQuery({ queryKey: ["run", "what-if", run], enabled: run !== undefined, placeholderData: keepPreviousData, queryFn: () => got(api.GET("/api/v1/dedup/what-ifs/{run}", { params: { path: { run: run ?? 0 } } })) });
+
+export const usePool = (run: number | undefined) =>
+  useQuery({ queryKey: ["run", "pool", run], enabled: run !== undefined, queryFn: () => got(api.GET("/api/v1/dedup/pools/{run}", { params: { path: { run: run ?? 0 } } })) });
+
 export const useNamespaces = () =>
   useQuery({ queryKey: ["namespace", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/namespaces", { params: { query: { cursor, limit } } }))) });
 

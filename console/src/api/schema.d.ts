@@ -256,7 +256,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/dedup/pool": {
+    "/api/v1/dedup/pools": {
         parameters: {
             query?: never;
             header?: never;
@@ -266,10 +266,30 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Tell what volumes would save together, and which shares should live together
+         * Count what volumes would save together, and which shares should live together
          * @description Needs the role viewer.
          */
-        post: operations["pool-volumes"];
+        post: operations["start-pool"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dedup/pools/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show what volumes would save together, once that is counted
+         * @description Needs the role viewer.
+         */
+        get: operations["get-pool"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -380,7 +400,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/dedup/volumes/{volume}/what-if": {
+    "/api/v1/dedup/volumes/{volume}/what-ifs": {
         parameters: {
             query?: never;
             header?: never;
@@ -390,10 +410,30 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Tell what another policy would save, from what was read
+         * Count what another policy would save, from what was read
          * @description Needs the role viewer.
          */
-        post: operations["what-if"];
+        post: operations["start-what-if"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dedup/what-ifs/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show what another policy would save, once that is counted
+         * @description Needs the role viewer.
+         */
+        get: operations["get-what-if"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3025,9 +3065,11 @@ export interface components {
             warnings: components["schemas"]["DedupWarning"][];
         };
         DedupPool: {
-            pooled: components["schemas"]["Pooled"];
+            asked: components["schemas"]["NewPool"];
+            /** @description What was found, once it is done */
+            pooled?: components["schemas"]["Pooled"];
+            run: components["schemas"]["Run"];
             summary: string;
-            volumes: components["schemas"]["DedupVolume"][];
         };
         DedupProgress: {
             /** Format: int64 */
@@ -3575,6 +3617,8 @@ export interface components {
             profile: "documents" | "disk-images" | "backups";
             /** @description What the last proof came to */
             proof?: components["schemas"]["ProofPoint"];
+            /** @description When its free space is gone, once estimates are a day apart */
+            runway?: components["schemas"]["Runway"];
             /** @description What estimates came to, the oldest first; at most 60 */
             trend: components["schemas"]["EstimatePoint"][];
             /**
@@ -4293,6 +4337,8 @@ export interface components {
             ttl?: number;
         };
         NewEstimate: {
+            /** @description Also when the work folder seems to lie on the volume itself */
+            anyway?: boolean;
             /**
              * Format: int64
              * @description Memory to count in; absent for 512 MB
@@ -4303,6 +4349,8 @@ export interface components {
              * @enum {string}
              */
             compress?: "sample" | "all";
+            /** @description Count every chunk, however many there are, with sorted files in the work folder; else, where memory does not do, a sample of them */
+            exact?: boolean;
             /** @description Name of the volume; absent for the name of its first place */
             name?: string;
             /**
@@ -4391,11 +4439,16 @@ export interface components {
             ttl?: number;
         };
         NewPool: {
+            /** @description Also when the work folder seems to lie on the volume itself */
+            anyway?: boolean;
             /**
              * Format: int64
              * @description Memory to count in; absent for 512 MB
              */
             budgetBytes?: number;
+            /** @description Count every chunk, however many there are, with sorted files in the work folder; else, where memory does not do, a sample of them */
+            exact?: boolean;
+            /** @description What would be deduplicated */
             policy?: components["schemas"]["Rules"];
             /** @description Names of volumes that were estimated; one alone compares its shares */
             volumes: string[];
@@ -5528,7 +5581,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate" | "prove";
+            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate" | "what-if" | "pool" | "prove";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -5556,6 +5609,33 @@ export interface components {
              * @description For how long it worked, in milliseconds, over all its parts
              */
             workedMs: number;
+        };
+        Runway: {
+            /**
+             * Format: int64
+             * @description Free space at the last estimate
+             */
+            freeBytes: number;
+            /**
+             * Format: int64
+             * @description Bytes by which free space shrinks in a week, whatever fills it; fewer than none when it grows
+             */
+            growthBytes: number;
+            /**
+             * Format: int64
+             * @description The same, if what would be saved were: it grows with the volume
+             */
+            storedBytes: number;
+            /**
+             * Format: double
+             * @description The same once what would be saved is free as well; absent when it does not shrink
+             */
+            withWeeks?: number;
+            /**
+             * Format: double
+             * @description Weeks until no space is free; absent when it does not shrink
+             */
+            withoutWeeks?: number;
         };
         ScheduleProbe: {
             /** @description Replica at which it is dropped; the seed when absent */
@@ -6188,17 +6268,24 @@ export interface components {
             volumes: components["schemas"]["Volume"][];
         };
         WhatIf: {
+            /** @description Also when the work folder seems to lie on the volume itself */
+            anyway?: boolean;
             /**
              * Format: int64
              * @description Memory to count in; absent for 512 MB
              */
             budgetBytes?: number;
-            policy: components["schemas"]["Rules"];
+            /** @description Count every chunk, however many there are, with sorted files in the work folder; else, where memory does not do, a sample of them */
+            exact?: boolean;
+            /** @description What would be deduplicated */
+            policy?: components["schemas"]["Rules"];
         };
         WhatIfAnswer: {
-            found: components["schemas"]["Found"];
-            policy: components["schemas"]["Rules"];
-            volume: components["schemas"]["DedupVolume"];
+            asked: components["schemas"]["WhatIf"];
+            /** @description What was found, once it is done */
+            found?: components["schemas"]["Found"];
+            run: components["schemas"]["Run"];
+            volume: string;
             warnings: components["schemas"]["DedupWarning"][];
         };
         WhoCan: {
@@ -6770,7 +6857,7 @@ export interface operations {
             };
         };
     };
-    "pool-volumes": {
+    "start-pool": {
         parameters: {
             query?: never;
             header?: never;
@@ -6782,6 +6869,38 @@ export interface operations {
                 "application/json": components["schemas"]["NewPool"];
             };
         };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DedupPool"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-pool": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -7010,7 +7129,7 @@ export interface operations {
             };
         };
     };
-    "what-if": {
+    "start-what-if": {
         parameters: {
             query?: never;
             header?: never;
@@ -7025,6 +7144,38 @@ export interface operations {
                 "application/json": components["schemas"]["WhatIf"];
             };
         };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhatIfAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -10119,7 +10270,7 @@ export interface operations {
                 /** @description How many items at most */
                 limit?: number;
                 /** @description Of this kind alone */
-                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set" | "probe" | "estimate" | "prove";
+                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set" | "probe" | "estimate" | "what-if" | "pool" | "prove";
             };
             header?: never;
             path?: never;

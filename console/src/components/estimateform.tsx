@@ -44,9 +44,28 @@ export function PolicyFields({ value, onChange, errors = {} }: { value: Typed; o
   );
 }
 
+/** How chunks are counted that do not fit into memory. */
+export type Way = "sample" | "exact" | "anyway";
+
+export const wayOf = (w: Way) => ({ exact: w !== "sample" || undefined, anyway: w === "anyway" || undefined });
+
+const ways = [
+  { value: "sample", label: "a sample, with an interval" },
+  { value: "exact", label: "all of them, in sorted files of the work folder" },
+  { value: "anyway", label: "all of them, also if that lies on the volume" },
+];
+
+export function CountingFields({ value, onChange, error }: { value: Way; onChange: (w: Way) => void; error?: string }) {
+  return (
+    <Field label="Of chunks that do not fit into memory, count" error={error} help="Memory holds the chunks of some 100 GB that are all different. Sorted files take time, and 1.4 GB for each TB that is counted.">
+      {(props) => <Select {...props} value={value} onChange={(w) => onChange(w as Way)} options={ways} />}
+    </Field>
+  );
+}
+
 type Body = Parameters<typeof begin>[0];
 
-const begin = (body: { name?: string; places?: { server: string; share: string }[]; profile?: "documents" | "disk-images" | "backups"; policy?: Policy; priority?: "low" | "normal" | "high"; compress?: "sample" | "all"; paceMbit?: number }) =>
+const begin = (body: { name?: string; places?: { server: string; share: string }[]; profile?: "documents" | "disk-images" | "backups"; policy?: Policy; priority?: "low" | "normal" | "high"; compress?: "sample" | "all"; paceMbit?: number; exact?: boolean; anyway?: boolean }) =>
   got(api.POST("/api/v1/dedup/estimates", { body }));
 
 /** Asks for an estimate: of a new volume, or again of one that is given. */
@@ -59,15 +78,16 @@ export function EstimateForm({ volume, policy, onBegun, onCancel }: { volume?: E
   const [pace, setPace] = useState("");
   const [all, setAll] = useState(false);
   const [rules, setRules] = useState(typed(policy));
+  const [way, setWay] = useState<Way>("sample");
   let begun: Estimate | undefined;
   const save = async () => {
-    const body: Body = { profile: profile as Body["profile"], policy: policyOf(rules), priority: priority as Body["priority"], paceMbit: Number(pace) || undefined };
+    const body: Body = { profile: profile as Body["profile"], policy: policyOf(rules), priority: priority as Body["priority"], paceMbit: Number(pace) || undefined, ...wayOf(way) };
     if (volume) body.name = volume.name;
     else Object.assign(body, { name: name || undefined, places: shares.map((share) => ({ server, share })), compress: all ? "all" : undefined });
     begun = await begin(body);
   };
   return (
-    <SaveForm action="Begin" busy="Asking the server …" save={save} onDone={() => begun && onBegun(begun)} onCancel={onCancel} fields={["name", "places", "places[0].share", "policy.minDays", "policy.smallest", "policy.leaveOut[0]", "paceMbit"]}>
+    <SaveForm action="Begin" busy="Asking the server …" save={save} onDone={() => begun && onBegun(begun)} onCancel={onCancel} fields={["name", "places", "places[0].share", "policy.minDays", "policy.smallest", "policy.leaveOut[0]", "paceMbit", "exact"]}>
       {(errors) => (
         <>
           {!volume && <Shares server={server} onServer={(s) => { setServer(s); setShares([]); }} shares={shares} onShares={setShares} error={Object.entries(errors).find(([f]) => f.startsWith("places"))?.[1]} />}
@@ -78,6 +98,7 @@ export function EstimateForm({ volume, policy, onBegun, onCancel }: { volume?: E
             <Field label="Priority">{(props) => <Select {...props} value={priority} onChange={setPriority} options={priorities} />}</Field>
             <TextField label="Pace, in Mbit/s" type="number" min={0} value={pace} onChange={(e) => setPace(e.target.value)} error={errors.paceMbit} help="To read at most; empty for no bound." />
           </div>
+          <CountingFields value={way} onChange={setWay} error={errors.exact} />
           {!volume && <Check label="Compress all chunks, however large the volume is: exact, and slower; else one in 16 beyond 256 GiB" checked={all} onChange={setAll} />}
           <p className="text-sm text-soft">The volume is read, and never written to.</p>
         </>

@@ -5,8 +5,12 @@ import { api, type Run } from "../api/client";
 import { Meter } from "./figures";
 import { Status, type Tone } from "./status";
 import { Button, sentence, Trouble } from "./ui";
+import { bytes } from "../format";
 
 const tones: Record<string, Tone> = { waiting: "none", running: "good", stopped: "held", done: "good", failed: "bad" };
+
+/** What is counted, where that is not files and folders. */
+const things: Partial<Record<Run["kind"], string>> = { "who-can": "users", "what-if": "files counted", pool: "files counted" };
 
 export const RunState = ({ run }: { run: Run }) => <Status tone={tones[run.state] ?? "none"}>{run.state}</Status>;
 
@@ -20,7 +24,7 @@ export function RunProgress({ run }: { run: Run }) {
     <div className="grid gap-1">
       <div className="flex flex-wrap items-baseline gap-x-4">
         <RunState run={run} />
-        <span>{run.done.toLocaleString("en")} {run.kind === "who-can" ? "users" : "files and folders"}</span>
+        <span>{run.done.toLocaleString("en")} {things[run.kind] ?? "files and folders"}{run.bytes > 0 && `, ${bytes(run.bytes)}`}</span>
         <span className="text-soft">{Math.round(run.rate).toLocaleString("en")}/s</span>
         {run.leftS !== undefined && !run.waits && <span className="text-soft">about {left(run.leftS)} left</span>}
         <span className="ml-auto flex gap-2">

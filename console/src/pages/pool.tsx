@@ -1,7 +1,10 @@
 // What volumes would save together, and which shares should live together.
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
+import { useSearchParams } from "react-router";
 import { api, got, type EstimatedVolume, type Schemas } from "../api/client";
+import { usePool } from "../api/queries";
+import { ended, RunProgress } from "../components/run";
 import { Button, Check, Section, Trouble } from "../components/ui";
 import { bytes, signed } from "../format";
 
@@ -9,33 +12,41 @@ type Kept = Schemas["Kept"];
 
 export function PoolSection({ volumes }: { volumes: EstimatedVolume[] }) {
   const known = volumes.filter((v) => v.latest);
-  const [chosen, setChosen] = useState<string[]>([]);
-  const ask = useMutation({ mutationFn: () => got(api.POST("/api/v1/dedup/pool", { body: { volumes: chosen } })) });
+  const [query, setQuery] = useSearchParams();
+  const answer = usePool(Number(query.get("pool")) || undefined);
+  const pool = answer.data;
+  const [picked, setPicked] = useState<string[]>();
+  const chosen = picked ?? pool?.asked.volumes ?? [];
+  const ask = useMutation({
+    mutationFn: () => got(api.POST("/api/v1/dedup/pools", { body: { volumes: chosen } })),
+    onSuccess: (p) => setQuery((q) => (q.set("pool", String(p.run.id)), q), { preventScrollReset: true }),
+  });
   if (known.length === 0) return null;
   const choose = (name: string, on: boolean) => {
     ask.reset();
-    setChosen(on ? [...chosen, name] : chosen.filter((c) => c !== name));
+    setPicked(on ? [...chosen, name] : chosen.filter((c) => c !== name));
   };
+  const busy = ask.isPending || (pool && !ended(pool.run));
   return (
     <div className="mt-10">
       <Section title="Kept together" aside="what would be saved if volumes were one; of one volume, what its shares have in common">
         <div className="flex flex-wrap items-center gap-x-6 gap-y-2">
           {known.map((v) => <Check key={v.name} label={v.name} checked={chosen.includes(v.name)} onChange={(on) => choose(v.name, on)} />)}
-          <Button disabled={chosen.length === 0 || ask.isPending} onClick={() => ask.mutate()}>{ask.isPending ? "Counting …" : "Compare"}</Button>
+          <Button disabled={chosen.length === 0 || busy} onClick={() => ask.mutate()}>{busy ? "Counting …" : "Compare"}</Button>
         </div>
-        {ask.error && <div className="mt-3"><Trouble error={ask.error} /></div>}
-        {ask.data && <Pooled pool={ask.data} />}
+        {(ask.error ?? answer.error) && <div className="mt-3"><Trouble error={ask.error ?? answer.error} /></div>}
+        {pool && pool.run.state !== "done" && <div className="mt-3"><RunProgress run={pool.run} /></div>}
+        {pool?.pooled && <Pooled pool={pool.pooled} summary={pool.summary} />}
       </Section>
     </div>
   );
 }
 
-function Pooled({ pool }: { pool: Schemas["DedupPool"] }) {
-  const p = pool.pooled;
+function Pooled({ pool: p, summary }: { pool: Schemas["Pooled"]; summary: string }) {
   const several = p.alone.length > 1;
   return (
     <div className="mt-4 grid gap-4">
-      <p className="font-medium">{pool.summary}</p>
+      <p className="font-medium">{summary}</p>
       <div className="grid gap-x-10 gap-y-4 lg:grid-cols-2">
         <table className="h-max w-full border-collapse">
           <thead>

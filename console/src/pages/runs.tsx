@@ -45,11 +45,13 @@ export function RunsPage() {
   );
 }
 
-const kinds = { survey: "survey", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search", plan: "plan of a replica set", "create-set": "making of a replica set", "verify-set": "verification of a replica set", probe: "probe", estimate: "estimate of deduplication", prove: "proof of an estimate" };
+const kinds = { survey: "survey", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search", plan: "plan of a replica set", "create-set": "making of a replica set", "verify-set": "verification of a replica set", probe: "probe", estimate: "estimate of deduplication", "what-if": "what-if of an estimate", pool: "comparison of volumes", prove: "proof of an estimate" };
 
 export function where(r: Run): string {
   if (r.kind === "probe") return setPage(r.subject);
   if (r.kind === "prove") return `/dedup/${encodeURIComponent(r.subject)}`;
+  if (r.kind === "what-if") return `/dedup/${encodeURIComponent(r.subject)}?what-if=${r.id}`;
+  if (r.kind === "pool") return `/dedup?pool=${r.id}`;
   if (r.kind === "estimate") return `/dedup/${encodeURIComponent(r.subject)}?run=${r.id}`;
   if (r.kind === "create-set") return `/replica-plan?made=${r.id}`;
   if (r.kind === "plan") return `/replica-plan?run=${r.id}`;

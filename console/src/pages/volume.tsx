@@ -1,28 +1,32 @@
 // One volume: what deduplication would save on it, where, and under which policy.
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState, type ReactNode } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 import { api, etag, got, type Estimate, type EstimatedVolume, type Found, type Policy, type Schemas } from "../api/client";
 import { useEstimate, useEstimatedVolume } from "../api/queries";
-import { SavingByAge, SavingOverTime } from "../components/chart";
-import { EstimateForm, policyOf, PolicyFields, typed } from "../components/estimateform";
+import { SavingByAge } from "../components/chart";
+import { EstimateForm } from "../components/estimateform";
 import { SaveForm } from "../components/form";
-import { ended, RunProgress } from "../components/run";
+import { ended } from "../components/run";
 import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Treemap } from "../components/treemap";
 import { Warnings } from "../components/warnings";
 import { Button, Dialog, Empty, Facts, Loading, PageHead, Section, Select, sentence, Trouble } from "../components/ui";
 import { bytes, percent, plural, signed, target, when } from "../format";
+import { AlikeSection } from "./dedupalike";
 import { PlanSection } from "./dedupplan";
+import { ProgressSection } from "./dedupprogress";
 import { ProofSection } from "./dedupproof";
+import { TrendSection } from "./deduptrend";
+import { WhatIfSection } from "./dedupwhatif";
 
 type Totals = Schemas["Totals"];
 type Figure = Schemas["Figure"];
 type Part = Schemas["Part"];
 
 const exact = (f: Figure) => f.low === f.high;
-const rate = (t: Totals, n = t.saving.bytes) => (t.inPolicy.bytes > 0 ? n / t.inPolicy.bytes : 0);
+export const rate = (t: Totals, n = t.saving.bytes) => (t.inPolicy.bytes > 0 ? n / t.inPolicy.bytes : 0);
 
 export function VolumePage() {
   const name = useParams().volume ?? "";
@@ -40,7 +44,7 @@ export function VolumePage() {
       <PageHead title={v.name} verdict={<Verdict v={v} found={e?.found} />}>
         <Actions v={v} policy={e?.asked.policy} />
       </PageHead>
-      {v.busy && <div className="mb-6"><RunProgress run={v.busy} /></div>}
+      {v.busy && <ProgressSection run={v.busy} />}
       {estimate.error && <Trouble error={estimate.error} retry={() => void estimate.refetch()} />}
       {e && <Known e={e} />}
       {e?.found ? <FoundView v={v} e={e} found={e.found} /> : !v.busy && <Empty>No estimate of it came to its end yet.</Empty>}
@@ -128,11 +132,11 @@ function FoundView({ v, e, found }: { v: EstimatedVolume; e: Estimate; found: Fo
       <Breakdown found={found} name={v.name} />
       <Suggestions found={found} />
       <Section title="Least age" aside="what would be saved if only files were deduplicated that were not changed for so long"><SavingByAge points={found.curve} chosen={e.asked.policy?.minDays ?? 0} /></Section>
-      <WhatIf key={e.run.id} v={v} e={e} found={found} />
+      <WhatIfSection key={e.run.id} v={v} e={e} found={found} />
       <PlanSection volume={v.name} />
       <ProofSection v={v} />
-      <Alike found={found} />
-      {v.trend.length > 1 && <Section title="Over time"><SavingOverTime points={v.trend} /></Section>}
+      <AlikeSection found={found} />
+      <TrendSection v={v} />
       <p className="text-sm text-soft">Made of {v.places.map(target).join(", ")}.</p>
     </>
   );
@@ -244,72 +248,5 @@ function Suggestions({ found }: { found: Found }) {
         ))}
       </ul>
     </Section>
-  );
-}
-
-/** Another policy, from what was read: side by side with this one. */
-function WhatIf({ v, e, found }: { v: EstimatedVolume; e: Estimate; found: Found }) {
-  const [rules, setRules] = useState(typed(e.asked.policy));
-  const ask = useMutation({ mutationFn: () => got(api.POST("/api/v1/dedup/volumes/{volume}/what-if", { params: { path: { volume: v.name } }, body: { policy: policyOf(rules) } })) });
-  const then = ask.data?.found;
-  const rows: [string, (f: Found) => number][] = [
-    ["In policy", (f) => f.totals.inPolicy.bytes],
-    ["Equal files alone save", (f) => f.wholeFilesSaving],
-    ["Would be saved", (f) => f.totals.saving.bytes],
-  ];
-  return (
-    <Section title="Under another policy" aside="counted from what was read: the volume is left alone">
-      <div className="grid gap-x-10 gap-y-4 lg:grid-cols-2">
-        <div className="grid content-start gap-3">
-          <PolicyFields value={rules} onChange={setRules} />
-          {ask.error && <Trouble error={ask.error} />}
-          <div><Button disabled={ask.isPending} onClick={() => ask.mutate()}>{ask.isPending ? "Counting …" : "What if?"}</Button></div>
-        </div>
-        <table className="h-max w-full border-collapse">
-          <thead>
-            <tr className="border-y border-ink text-left text-sm text-soft"><th className="py-1 font-medium" scope="col"><span className="sr-only">Figure</span></th><th className="py-1 text-right font-medium" scope="col">As estimated</th><th className="py-1 text-right font-medium" scope="col">Under this policy</th><th className="py-1 text-right font-medium" scope="col">Difference</th></tr>
-          </thead>
-          <tbody>
-            {rows.map(([name, of]) => <Row key={name} name={name} before={signed(of(found))} after={then && signed(of(then))} difference={then && signed(of(then) - of(found))} />)}
-            <Row name="Rate" before={percent(rate(found.totals))} after={then && percent(rate(then.totals))} difference={then && `${(100 * (rate(then.totals) - rate(found.totals))).toFixed(1)} points`} />
-          </tbody>
-        </table>
-      </div>
-      {ask.data && <div className="mt-3"><Warnings list={ask.data.warnings} /></div>}
-    </Section>
-  );
-}
-
-function Row({ name, before, after = "", difference = "" }: { name: string; before: string; after?: string; difference?: string }) {
-  return <tr className="border-b border-line"><th scope="row" className="py-1 pr-4 text-left font-normal">{name}</th><td className="py-1 text-right">{before}</td><td className="py-1 text-right font-medium">{after}</td><td className="py-1 text-right text-soft">{difference}</td></tr>;
-}
-
-function Alike({ found }: { found: Found }) {
-  return (
-    <div className="grid gap-x-10 xl:grid-cols-2">
-      <Section title="Equal files" aside="the sets that spare most">
-        {found.twins.length === 0 && <Empty>No two files are equal.</Empty>}
-        <ul className="border-t border-line">
-          {found.twins.slice(0, 12).map((s) => (
-            <li key={s.paths.join()} className="border-b border-line py-1">
-              {plural(s.files, "file")} of {bytes(s.size)}, spare <span className="font-medium">{bytes(s.spares)}</span>
-              {s.paths.slice(0, 3).map((p) => <code key={p} className="block text-sm break-all text-soft">{p}</code>)}
-            </li>
-          ))}
-        </ul>
-      </Section>
-      <Section title="Nearly equal files" aside="two that have much in common">
-        {found.where.near.length === 0 && <Empty>No two files have much in common.</Empty>}
-        <ul className="border-t border-line">
-          {found.where.near.slice(0, 12).map((n) => (
-            <li key={n.a + n.b} className="border-b border-line py-1">
-              <span className="font-medium">{bytes(n.common)}</span> in common, {percent(n.part)} of the smaller
-              <code className="block text-sm break-all text-soft">{n.a}</code>
-              <code className="block text-sm break-all text-soft">{n.b}</code>
-            </li>
-          ))}
-        </ul>
-      </Section>
-    </div>
   );
 }

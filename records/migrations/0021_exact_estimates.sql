@@ -1,0 +1,4 @@
+-- Of which part of its chunks a summary tells: one in two to the power of this. What
+-- is to be counted exactly must be read again where that is not all of them.
+ALTER TABLE dedup_files ADD COLUMN level TINYINT UNSIGNED NOT NULL DEFAULT 0;
+UPDATE dedup_files SET level = ORD(SUBSTRING(summary, 2, 1)) WHERE summary IS NOT NULL;
