@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math"
 	"strconv"
 	"strings"
 
@@ -179,7 +180,7 @@ func showFound(ctx context.Context, c *cli.Command, api *client.Client, id int64
 	if err != nil {
 		return err
 	}
-	t.after = sentence(e.Volume.Name, e.Found) + warningLines(e.Warnings)
+	t.after = sentence(e.Volume.Name, e.Found) + proofLine(e.Volume.Proof) + warningLines(e.Warnings)
 	if p := e.Progress; p.ReadBytes > 0 {
 		t.after += fmt.Sprintf("\nRead now: %s in %s files, %s/s.", iec(p.ReadBytes), humanize.Comma(p.Read), iec(p.ReadBytes*1000/max(p.ReadMs, 1)))
 	} else {
@@ -214,6 +215,14 @@ func sentence(volume string, f *dedup.Found) string {
 		text += fmt.Sprintf("\nNot deduplicated: %s in %s files, %s.", iec(l.Bytes), humanize.Comma(l.Files), l.Why)
 	}
 	return text
+}
+
+// proofLine is what the last proof came to.
+func proofLine(p *model.ProofPoint) string {
+	if p == nil {
+		return ""
+	}
+	return fmt.Sprintf("\nLast proof: %.2f%% off, on %s, %s (run %d).", math.Abs(p.Off), p.Folder, when(p.At), p.Run)
 }
 
 func warningLines(list []model.DedupWarning) (text string) {
@@ -290,21 +299,29 @@ func listVolumes(ctx context.Context, c *cli.Command, api *client.Client, _ []st
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"volume", "profile", "estimated", "run", "files", "bytes", "would be saved", "rate", "space lasts", "now"}, empty: "No volume was estimated yet. Begin with: bspan dedup estimate SERVER/SHARE"}
+	t := table{heads: []string{"volume", "profile", "estimated", "run", "files", "bytes", "would be saved", "rate", "proved", "space lasts", "now"}, empty: "No volume was estimated yet. Begin with: bspan dedup estimate SERVER/SHARE"}
 	for _, v := range volumes {
 		now := ""
 		if v.Busy != nil {
 			now = fmt.Sprintf("run %d %s %.0f%%", v.Busy.ID, v.Busy.State, 100*v.Busy.Fraction)
 		}
 		if v.Latest == nil {
-			t.add(v.Name, v.Profile, "", "", "", "", "", "", "", now)
+			t.add(v.Name, v.Profile, "", "", "", "", "", "", "", "", now)
 			continue
 		}
 		l := &v.Latest.Totals
 		rate, _, _ := l.Rate()
-		t.add(v.Name, v.Profile, when(v.Latest.At), fmt.Sprint(v.Latest.Run), humanize.Comma(l.Files), iec(l.Bytes), figure(l.Saving), fmt.Sprintf("%.1f%%", rate), lasts(v.Runway), now)
+		t.add(v.Name, v.Profile, when(v.Latest.At), fmt.Sprint(v.Latest.Run), humanize.Comma(l.Files), iec(l.Bytes), figure(l.Saving), fmt.Sprintf("%.1f%%", rate), proved(v.Proof), lasts(v.Runway), now)
 	}
 	return show(c, volumes, t)
+}
+
+// proved is by how much a proof found an estimate off.
+func proved(p *model.ProofPoint) string {
+	if p == nil {
+		return ""
+	}
+	return fmt.Sprintf("%.2f%% off", math.Abs(p.Off))
 }
 
 // lasts says how long free space lasts.

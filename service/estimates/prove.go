@@ -64,6 +64,9 @@ func (s *Service) Prove(ctx context.Context, name string, asked model.NewProof) 
 	if len(busy) > 0 && !busy[0].State.Ended() {
 		return model.Proof{}, fault.New(fault.Taken, "wait for it, or stop it first", "run %d proves %s already", busy[0].ID, v.Name)
 	}
+	if err := s.makeWorkFolder(); err != nil {
+		return model.Proof{}, err
+	}
 	if !asked.Anyway {
 		if err := s.elsewhere(ctx, "folder", "or ask for it anyway, if this one may be written to", v.Places[place]); err != nil {
 			return model.Proof{}, err

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"math"
+	"slices"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -28,6 +30,10 @@ func (s *Service) Report(ctx context.Context, id int64, w io.Writer) error {
 	f := e.Found
 	r := report{Estimate: e, Made: time.Now()}
 	r.Rate, r.Low, r.High = f.Totals.Rate()
+	if points, err := s.db.Estimates(ctx, e.Volume.ID, trendLength); err == nil { // it may be forgotten by now
+		slices.Reverse(points)
+		r.Lasts = lasts(runwayOf(points))
+	}
 	r.Groups = []group{{"folder", f.Where.Folders.Parts(reportDepth)}, {"type", f.Where.Types}, {"age", f.Where.Ages}, {"size", f.Where.Sizes}, {"owner", f.Where.Owners}}
 	return reportPage.Execute(w, r)
 }
@@ -36,7 +42,20 @@ type report struct {
 	model.Estimate
 	Made            time.Time
 	Rate, Low, High float64
+	Lasts           string // when free space reaches zero; "" when that is not known, or never
 	Groups          []group
+}
+
+// lasts says when free space reaches zero.
+func lasts(r *dedup.Runway) string {
+	if r == nil || r.Without == nil {
+		return ""
+	}
+	text := fmt.Sprintf("in %s as it is", english.Plural(int(*r.Without), "week", ""))
+	if r.With == nil {
+		return text + ", and not within ten years with what would be saved"
+	}
+	return text + fmt.Sprintf(", and in %d with what would be saved", int(*r.With))
 }
 
 type group struct {
@@ -51,6 +70,8 @@ const reportDepth = 4
 var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
 	"style": func() template.CSS { return sheet.Style }, "size": sheet.Size, "count": humanize.Comma,
 	"files": func(n int64) string { return humanize.Comma(n) + " " + english.PluralWord(int(n), "file", "") },
+	"abs":   math.Abs,
+	"part":  func(p float64) string { return fmt.Sprintf("%.0f%%", 100*p) },
 	"percent": func(p dedup.Part) string {
 		return fmt.Sprintf("%.1f%%", 100*float64(p.Saving)/float64(max(p.Bytes, 1)))
 	},
@@ -75,8 +96,11 @@ var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
 <tr><td>Different chunks</td><td class="n">{{size .Unique.Bytes}}</td><td>{{if not .Unique.IsExact}}{{size .Unique.Low}} to {{size .Unique.High}}; {{end}}{{if gt .Sampled 1}}one in {{.Sampled}} was counted{{else}}every chunk was counted{{end}}</td></tr>
 <tr><td>Compressed</td><td class="n">{{size .Packed.Bytes}}</td><td>{{if not .Packed.IsExact}}{{size .Packed.Low}} to {{size .Packed.High}}; {{end}}measured on {{count .Measured}} chunks</td></tr>
 <tr><td>To know whose they are</td><td class="n">{{size .Metadata}}</td><td></td></tr>
-</tbody></table>{{end}}
-{{range .Warnings}}<p><strong>{{.Says}}</strong>: {{.Means}}. <small>{{.Remedy}}.</small></p>
+{{if .Holes}}<tr><td>Holes of sparse files</td><td class="n">{{size .Holes}}</td><td>take no space now</td></tr>
+{{end}}</tbody></table>{{end}}
+{{with .Volume.Proof}}<p>The last proof, of {{.Folder}} on {{.At.Local.Format "2 January 2006"}}: {{size .Predicted}} foretold, {{size .Real}} taken, {{printf "%.2f%%" (abs .Off)}} off.</p>
+{{end}}{{with .Lasts}}<p>Free space reaches zero {{.}}.</p>
+{{end}}{{range .Warnings}}<p><strong>{{.Says}}</strong>: {{.Means}}. <small>{{.Remedy}}.</small></p>
 {{end}}{{range .Groups}}<h2>By {{.By}}</h2>
 <table><thead><tr><th>{{.By}}</th><th class="n">files</th><th class="n">bytes</th><th class="n">would take</th><th class="n">saves</th><th class="n">rate</th></tr></thead><tbody>
 {{range .Parts}}{{if .Files}}<tr><td class="path">{{.Name}}</td><td class="n">{{count .Files}}</td><td class="n">{{size .Bytes}}</td><td class="n">{{size .Stored}}</td><td class="n">{{size .Saving}}</td><td class="n">{{percent .}}</td></tr>
@@ -88,6 +112,14 @@ var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
 {{if .Found.Twins}}<h2>Equal files</h2>
 <table><thead><tr><th class="n">files</th><th class="n">each</th><th class="n">spare</th><th>among them</th></tr></thead><tbody>
 {{range .Found.Twins}}<tr><td class="n">{{count .Files}}</td><td class="n">{{size .Size}}</td><td class="n">{{size .Spares}}</td><td class="path">{{range $i, $p := .Paths}}{{if $i}}<br>{{end}}{{$p}}{{end}}</td></tr>
+{{end}}</tbody></table>{{end}}
+{{with .Found.Where.Near}}<h2>Nearly equal files</h2>
+<table><thead><tr><th class="n">in common</th><th class="n">of the smaller</th><th>two files</th></tr></thead><tbody>
+{{range .}}<tr><td class="n">{{size .Common}}</td><td class="n">{{part .Part}}</td><td class="path">{{.A}}<br>{{.B}}</td></tr>
+{{end}}</tbody></table>{{end}}
+{{with .Found.Where.Popular}}<h2>Most shared chunks</h2>
+<table><thead><tr><th class="n">length</th><th class="n">times</th><th class="n">spares</th><th>among others in</th></tr></thead><tbody>
+{{range .}}<tr><td class="n">{{size .Length}}</td><td class="n">{{count .Times}}</td><td class="n">{{size .Spares}}</td><td class="path">{{range $i, $p := .Paths}}{{if $i}}<br>{{end}}{{$p}}{{end}}</td></tr>
 {{end}}</tbody></table>{{end}}
 {{if .Found.Suggested}}<h2>What might be left out</h2>
 {{range .Found.Suggested}}<p>{{.What}} ({{range $i, $p := .Rules}}{{if $i}} {{end}}{{$p}}{{end}}): costs {{printf "%.1f%%" .Costs}} of the saving and spares {{printf "%.0f%%" .Reading}} of the reading; {{.Why}}.</p>

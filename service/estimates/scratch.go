@@ -16,8 +16,11 @@ import (
 
 // mayCount refuses to count exactly when the work folder lies on what is estimated.
 func (s *Service) mayCount(ctx context.Context, asked model.Counting, volumes ...model.DedupVolume) error {
-	if !asked.Exact || asked.Anyway {
+	if !asked.Exact {
 		return nil
+	}
+	if err := s.makeWorkFolder(); err != nil || asked.Anyway {
+		return err
 	}
 	for _, v := range volumes {
 		for _, p := range v.Places {
@@ -42,7 +45,7 @@ func (s *Service) means(asked model.Counting, passed func(done, all int64)) dedu
 // scratch makes a file in the work folder that has no name: it is gone when it is
 // closed, and when the service ends.
 func (s *Service) scratch() (dedup.ScratchFile, error) {
-	if err := os.MkdirAll(s.workFolder, 0o700); err != nil {
+	if err := s.makeWorkFolder(); err != nil {
 		return nil, err
 	}
 	f, err := os.CreateTemp(s.workFolder, "sorted-")
@@ -63,12 +66,16 @@ func (s *Service) countingFault(err error) error {
 	return err
 }
 
-// elsewhere makes the work folder, and refuses it when it seems to lie on the storage
-// under a place: what is written there would change what is estimated.
-func (s *Service) elsewhere(ctx context.Context, field, otherwise string, p model.DedupPlace) error {
+func (s *Service) makeWorkFolder() error {
 	if err := os.MkdirAll(s.workFolder, 0o700); err != nil {
 		return fault.New(fault.Unavailable, "set work_folder to a folder that the service may write", "the work folder cannot be made: %v", err)
 	}
+	return nil
+}
+
+// elsewhere refuses the work folder when it seems to lie on the storage
+// under a place: what is written there would change what is estimated.
+func (s *Service) elsewhere(ctx context.Context, field, otherwise string, p model.DedupPlace) error {
 	here, err := spaceOf(ctx, s.workFolder)
 	if err != nil {
 		return err

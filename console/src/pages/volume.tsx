@@ -13,7 +13,7 @@ import { DataTable, type Column } from "../components/table";
 import { Treemap } from "../components/treemap";
 import { Warnings } from "../components/warnings";
 import { Button, Dialog, Empty, Facts, Loading, PageHead, Section, Select, sentence, Trouble } from "../components/ui";
-import { bytes, percent, plural, signed, target, when } from "../format";
+import { ago, bytes, percent, plural, signed, target, when } from "../format";
 import { AlikeSection } from "./dedupalike";
 import { PlanSection } from "./dedupplan";
 import { ProgressSection } from "./dedupprogress";
@@ -122,6 +122,7 @@ function FoundView({ v, e, found }: { v: EstimatedVolume; e: Estimate; found: Fo
               ["To know whose they are", bytes(t.metadataBytes)],
               ["Counted", t.sampled > 1 ? `one chunk in ${t.sampled}, chosen by its value` : "every chunk"],
               ["Compression measured", `on ${plural(t.measured, "chunk")}${t.exact ? ", which is all of them" : ""}`],
+              ["Last proof", v.proof ? `${Math.abs(v.proof.offPercent).toFixed(2)}% off, on ${v.proof.folder}, ${ago(v.proof.at)}` : "none yet"],
               ["Read for it", p.readBytes > 0 ? `${bytes(p.readBytes)} at ${bytes((p.readBytes * 1000) / Math.max(1, p.readMs))}/s` : "nothing: nothing had changed"],
             ]}
           />

@@ -28,6 +28,7 @@ export function VolumesPage() {
       { head: "Holds", right: true, by: (v) => v.latest?.totals.bytes ?? 0, cell: (v) => (v.latest ? bytes(v.latest.totals.bytes) : "") },
       { head: "Would be saved", right: true, by: saving, cell: (v) => (v.latest ? signed(saving(v)) : "") },
       { head: "Rate", right: true, by: rate, cell: (v) => (v.latest ? percent(rate(v)) : "") },
+      { head: "Proved", right: true, by: (v) => (v.proof ? Math.abs(v.proof.offPercent) : 1000), cell: (v) => (v.proof ? `${Math.abs(v.proof.offPercent).toFixed(2)}% off` : "") },
       { head: "Free now", right: true, by: (v) => v.latest?.freeBytes ?? 0, cell: (v) => (v.latest ? bytes(v.latest.freeBytes) : "") },
       { head: "Estimated", right: true, by: (v) => v.latest?.at ?? "", cell: (v) => (v.latest ? ago(v.latest.at) : "never") },
       { head: "Now", by: (v) => v.busy?.state ?? "", cell: (v) => v.busy && <RunState run={v.busy} /> },
