@@ -21,6 +21,11 @@ func (a *API) dedupRoutes() {
 			e, err := a.Estimates.Start(ctx, in.Body)
 			return &body[model.Estimate]{e}, err
 		})
+	route(a, model.Viewer, huma.Operation{OperationID: "look-before-estimate", Method: "POST", Path: "/dedup/look", Summary: "Tell what speaks against an estimate before it is begun", Tags: tags},
+		func(ctx context.Context, in *body[model.NewEstimate]) (*body[model.DedupLook], error) {
+			l, err := a.Estimates.Look(ctx, in.Body)
+			return &body[model.DedupLook]{l}, err
+		})
 	route(a, model.Viewer, huma.Operation{OperationID: "get-estimate", Method: "GET", Path: "/dedup/estimates/{run}", Summary: "Show an estimate as far as it is", Tags: tags},
 		func(ctx context.Context, in *RunPath) (*body[model.Estimate], error) {
 			e, err := a.Estimates.Get(ctx, in.Run)

@@ -13,6 +13,11 @@ func (c *Client) StartEstimate(ctx context.Context, asked model.NewEstimate) (mo
 	return add[model.Estimate](ctx, c, asked, "dedup", "estimates")
 }
 
+// LookBeforeEstimate tells what speaks against an estimate before it is begun.
+func (c *Client) LookBeforeEstimate(ctx context.Context, asked model.NewEstimate) (model.DedupLook, error) {
+	return add[model.DedupLook](ctx, c, asked, "dedup", "look")
+}
+
 // Estimate shows an estimate as far as it is.
 func (c *Client) Estimate(ctx context.Context, run int64) (model.Estimate, error) {
 	return read[model.Estimate](ctx, c, nil, "dedup", "estimates", fmt.Sprint(run))

@@ -77,6 +77,7 @@ func TestDedup(t *testing.T) {
 	places := []model.DedupPlace{{Server: "oak", Share: "store", Sub: "est"}, {Server: "OAK", Share: "quiet", Sub: "est"}}
 	policy := filter.Rules{LeaveOut: []string{"cache/", "nowhere/"}}
 
+	v.look(places)
 	first := v.estimate(model.NewEstimate{Name: "oak data", Places: places, Counting: model.Counting{Policy: policy, Budget: 8 << 20}, Compress: "all"})
 	f := first.Found
 	if f.Totals.Files != 5 || f.Totals.InPolicy.Bytes != 3<<20+270_000 || !f.Totals.Exact || f.WholeFiles != 2<<20 || f.Totals.Unique.Bytes < 1<<20 || f.Totals.Unique.Bytes > 1<<20+270_000 || f.Totals.Packed.Bytes > 1<<20+20_000 {
@@ -212,6 +213,8 @@ func (v *estimating) commands(run int64) {
 		says string
 	}{
 		{[]string{"dedup", "list"}, 0, "oak data"},
+		{[]string{"dedup", "estimate", "--rehearse", "elm/store", "oak/store"}, 0, "do not lie on one volume"},
+		{[]string{"dedup", "estimate", "--rehearse", "--profile", "backups", "oak data"}, 0, "all of it is to be read again"},
 		{[]string{"dedup", "show", "oak data"}, 0, "oak/store/est"},
 		{[]string{"dedup", "show", fmt.Sprint(run), "--by", "type"}, 0, ".tif"},
 		{[]string{"dedup", "show", "oak data", "--by", "twins"}, 0, "copy of rose.tif"},
@@ -328,6 +331,21 @@ func (v *estimating) pool(scan []byte) {
 	}
 	wantRefused(v.T, "one twice", lastError(v.e.API.StartPool(v.Context(), model.NewPool{Volumes: []string{"elm data", "ELM DATA"}})), http.StatusUnprocessableEntity)
 	wantRefused(v.T, "an unknown one", lastError(v.e.API.StartPool(v.Context(), model.NewPool{Volumes: []string{"elm data", "pine"}})), http.StatusNotFound)
+}
+
+// look asks what speaks against an estimate: that begins nothing.
+func (v *estimating) look(places []model.DedupPlace) {
+	v.Helper()
+	l, err := v.e.API.LookBeforeEstimate(v.Context(), model.NewEstimate{Name: "oak data", Places: places})
+	if err != nil || l.Volume.Name != "oak data" || len(l.Places) != 2 || l.Places[0].Capacity == 0 || len(l.Warnings) != 0 {
+		v.Errorf("beforehand: %+v, %v", l, err)
+	}
+	wantRefused(v.T, "a volume that was only looked at", lastError(v.e.API.EstimatedVolume(v.Context(), "oak data")), http.StatusNotFound)
+	both := []model.DedupPlace{places[0], {Server: "elm", Share: "store"}}
+	if l, err = v.e.API.LookBeforeEstimate(v.Context(), model.NewEstimate{Places: both}); err != nil || len(l.Warnings) != 1 || !strings.Contains(l.Warnings[0].Says, "do not lie on one volume") {
+		v.Errorf("of two servers: %+v, %v", l, err)
+	}
+	wantRefused(v.T, "a look at nothing", lastError(v.e.API.LookBeforeEstimate(v.Context(), model.NewEstimate{})), http.StatusUnprocessableEntity)
 }
 
 // linksAndHoles estimates what a server keeps under two names, and what it keeps no

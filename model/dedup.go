@@ -46,6 +46,21 @@ type NewEstimate struct {
 	Pace     float64      `json:"paceMbit,omitempty" minimum:"0" doc:"Mbit/s to read at most; absent for no bound"`
 }
 
+// DedupLook is what is known of a volume before it is estimated.
+type DedupLook struct {
+	Volume   DedupVolume    `json:"volume"`
+	Places   []DedupGround  `json:"grounds" doc:"What each place lies on"`
+	Warnings []DedupWarning `json:"warnings" doc:"What speaks against an estimate, or against deduplicating it at all"`
+}
+
+// DedupGround is what a place of a volume lies on.
+type DedupGround struct {
+	DedupPlace
+	Capacity   int64  `json:"capacityBytes"`
+	Free       int64  `json:"freeBytes"`
+	FileSystem string `json:"fileSystem,omitempty" doc:"Where a mover tells"`
+}
+
 // Estimate is an estimate as far as it is.
 type Estimate struct {
 	Run      Run            `json:"run"`

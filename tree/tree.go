@@ -133,7 +133,19 @@ type Capabilities struct {
 }
 
 // Space is the room on the volume under a tree, in bytes.
-type Space struct{ Total, Free int64 }
+type Space struct {
+	Total, Free int64
+	Storage     Storage
+}
+
+// Storage is what a tree tells of the storage that it lies on, beside its size; what
+// is not known is zero.
+type Storage struct {
+	FileSystem string // as the system that it is mounted on calls it, such as ext4
+	System     bool   // the system itself lies on it, too
+	ReadOnly   bool
+	Removable  bool
+}
 
 // Content is an open file. ReadAt may be called from several goroutines.
 type Content interface {

@@ -35,6 +35,7 @@ func dedupCommand() *cli.Command {
 		&cli.StringFlag{Name: "profile", Usage: "documents, disk-images or backups"},
 		&cli.StringFlag{Name: "compress", Usage: "measure compression of a `sample` of the chunks, or of all; all is usual on volumes with up to 256 GiB"},
 		&cli.StringFlag{Name: "priority", Usage: "low, normal or high: read 1, 2 or 4 files side by side"},
+		&cli.BoolFlag{Name: "rehearse", Usage: "only tell what speaks against it"},
 		&cli.FloatFlag{Name: "pace", Usage: "read at most so many `MBIT` a second"},
 	}, counting...)
 	return &cli.Command{Name: "dedup", Usage: "what deduplication would save", Commands: []*cli.Command{
@@ -118,11 +119,32 @@ func estimateVolume(ctx context.Context, c *cli.Command, api *client.Client, arg
 			asked.Places = append(asked.Places, model.DedupPlace{Server: t.Server, Share: t.Share, Sub: t.Sub})
 		}
 	}
+	if c.Bool("rehearse") {
+		return lookBefore(ctx, c, api, asked)
+	}
 	e, err := api.StartEstimate(ctx, asked)
 	if err != nil {
 		return err
 	}
 	return throughRun(ctx, c, api, e.Run, e, func(id int64) error { return showFound(ctx, c, api, id, "folder") })
+}
+
+// lookBefore tells what speaks against an estimate before it is begun.
+func lookBefore(ctx context.Context, c *cli.Command, api *client.Client, asked model.NewEstimate) error {
+	l, err := api.LookBeforeEstimate(ctx, asked)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"place", "capacity", "free", "file system"}}
+	for _, g := range l.Places {
+		t.add(namespace.Target{Server: g.Server, Share: g.Share, Sub: g.Sub}.String(), iec(g.Capacity), iec(g.Free), g.FileSystem)
+	}
+	t.after = fmt.Sprintf("Nothing is begun. The volume would be called %s, and read with the profile %s.", l.Volume.Name, l.Volume.Profile)
+	if len(l.Warnings) == 0 {
+		t.after += " Nothing speaks against it."
+	}
+	t.after += warningLines(l.Warnings)
+	return show(c, l, t)
 }
 
 func isVolume(volumes []model.EstimatedVolume, name string) bool {

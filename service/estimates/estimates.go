@@ -69,11 +69,14 @@ func (s *Service) Start(ctx context.Context, asked model.NewEstimate) (model.Est
 	if err := check(&asked); err != nil {
 		return model.Estimate{}, err
 	}
-	v, err := s.volumeFor(ctx, &asked)
-	if err != nil {
-		return model.Estimate{}, err
+	v, before, err := s.resolve(ctx, &asked)
+	if err == nil {
+		err = s.mayCount(ctx, asked.Counting, v)
 	}
-	if err := s.mayCount(ctx, asked.Counting, v); err != nil {
+	if err == nil {
+		err = s.keep(ctx, &v, before)
+	}
+	if err != nil {
 		return model.Estimate{}, err
 	}
 	if busy, err := s.jobs.List(ctx, runKind, v.Name, 0, 1); err != nil {
@@ -131,46 +134,64 @@ func within(field string, err error) error {
 // compressions are the names of what is compressed.
 var compressions = map[string]dedup.Compression{"sample": dedup.OfSample, "all": dedup.OfAll}
 
-// volumeFor finds the volume that is asked for, or makes it. What was read in another
-// way than is asked for is to be read again.
-func (s *Service) volumeFor(ctx context.Context, asked *model.NewEstimate) (v model.DedupVolume, err error) {
+// resolve finds the volume that is asked for, as it is to be; without a number when it
+// is a new one. before is what it was, when it is to be read in another way.
+func (s *Service) resolve(ctx context.Context, asked *model.NewEstimate) (v model.DedupVolume, before *model.DedupVolume, err error) {
 	places, err := s.places(ctx, asked.Places)
 	if err != nil {
-		return v, err
+		return v, nil, err
 	}
 	name := strings.TrimSpace(asked.Name)
 	if name == "" {
 		if len(places) == 0 {
-			return v, fault.Field("places", "name a share as SERVER/SHARE, or a volume that was estimated before", "there is nothing to estimate")
+			return v, nil, fault.Field("places", "name a share as SERVER/SHARE, or a volume that was estimated before", "there is nothing to estimate")
 		}
 		name = nameOf(places)
 	}
 	v, err = s.db.DedupVolume(ctx, name)
 	switch {
 	case fault.KindOf(err) == fault.NotFound && len(places) > 0:
-		return s.addVolume(ctx, name, places, asked)
+		v, err = s.newVolume(ctx, name, places, asked)
+		return v, nil, err
 	case err != nil:
-		return v, err
+		return v, nil, err
 	case len(places) > 0 && !slices.Equal(places, v.Places):
-		return v, fault.Field("name", "give another name, or leave the places out", "the volume %s is made of %s", v.Name, nameOf(v.Places))
+		return v, nil, fault.Field("name", "give another name, or leave the places out", "the volume %s is made of %s", v.Name, nameOf(v.Places))
 	}
-	profile, compression := v.Profile, v.Compression
+	was := v
 	if asked.Profile != "" {
-		profile = asked.Profile
+		v.Profile = asked.Profile
 	}
 	if asked.Compress != "" {
-		compression = int(compressions[asked.Compress])
+		v.Compression = int(compressions[asked.Compress])
 	}
-	if profile == v.Profile && compression == v.Compression {
-		return v, nil
+	if v.Profile == was.Profile && v.Compression == was.Compression {
+		return v, nil, nil
 	}
-	before := v
-	v.Profile, v.Compression = profile, compression
-	return v, s.change(ctx, func(tx *records.Tx) error {
-		if err := tx.ReadOtherwise(ctx, v); err != nil {
+	return v, &was, nil
+}
+
+// keep keeps a volume that was resolved. What was read of it in another way is to be
+// read again.
+func (s *Service) keep(ctx context.Context, v *model.DedupVolume, before *model.DedupVolume) error {
+	if v.ID != 0 && before == nil {
+		return nil
+	}
+	return s.change(ctx, func(tx *records.Tx) (err error) {
+		what := "estimate.read-otherwise"
+		if before == nil {
+			what = "estimate.add-volume"
+			v.ID, err = tx.AddDedupVolume(ctx, *v)
+		} else {
+			err = tx.ReadOtherwise(ctx, *v)
+		}
+		if err != nil {
 			return err
 		}
-		return tx.Record(ctx, access.Change(ctx, "estimate.read-otherwise", v.Name, before, v), "volume")
+		if before == nil {
+			return tx.Record(ctx, access.Change(ctx, what, v.Name, nil, *v), "volume")
+		}
+		return tx.Record(ctx, access.Change(ctx, what, v.Name, *before, *v), "volume")
 	})
 }
 
@@ -179,21 +200,13 @@ func (s *Service) change(ctx context.Context, do func(tx *records.Tx) error) err
 	return s.db.Change(ctx, do)
 }
 
-func (s *Service) addVolume(ctx context.Context, name string, places []model.DedupPlace, asked *model.NewEstimate) (model.DedupVolume, error) {
+func (s *Service) newVolume(ctx context.Context, name string, places []model.DedupPlace, asked *model.NewEstimate) (model.DedupVolume, error) {
 	profile, err := dedup.CheckProfile("profile", asked.Profile)
 	v := model.DedupVolume{Name: name, Places: places, Profile: string(profile), Compression: int(compressions[asked.Compress]), Created: now()}
 	if err == nil && asked.Compress == "" && s.small(ctx, places) {
 		v.Compression = int(dedup.OfAll)
 	}
-	if err != nil {
-		return v, err
-	}
-	return v, s.change(ctx, func(tx *records.Tx) error {
-		if v.ID, err = tx.AddDedupVolume(ctx, v); err != nil {
-			return err
-		}
-		return tx.Record(ctx, access.Change(ctx, "estimate.add-volume", v.Name, nil, v), "volume")
-	})
+	return v, err
 }
 
 // smallVolume is how much may be stored on a volume, in bytes, for all its chunks to

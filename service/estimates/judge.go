@@ -1,40 +1,13 @@
 package estimates
 
 import (
-	"context"
-	"errors"
 	"fmt"
-	"io/fs"
-	"strings"
 
 	"github.com/dustin/go-humanize"
 
 	"bridgespan/core/dedup"
 	"bridgespan/model"
-	"bridgespan/tree"
 )
-
-// leastFree is which part of a volume should be free for deduplication to work in.
-const leastFree = 0.05
-
-// suited tells what speaks against deduplicating the storage under a place.
-func suited(ctx context.Context, p model.DedupPlace, t tree.Tree, space tree.Space) (list []model.DedupWarning) {
-	name := placeName(p)
-	if share := strings.ToLower(p.Share); share == "admin$" || share == "c$" {
-		list = append(list, model.DedupWarning{Level: "fail", Says: name + " lies on the server's system volume", Means: "what a server starts from is not to be deduplicated", Remedy: "choose the shares that hold data"})
-	}
-	if w, ok := t.(tree.WriteTrier); ok && errors.Is(w.MayWrite(ctx, "."), fs.ErrPermission) {
-		list = append(list, model.DedupWarning{Level: "warn", Says: name + " cannot be written by our account", Means: "the estimate holds, but nothing could be deduplicated there: it may be read-only", Remedy: "see whether the share, or the storage under it, is meant to be"})
-	}
-	if space.Total > 0 && float64(space.Free) < leastFree*float64(space.Total) {
-		list = append(list, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("only %s of %s are free under %s", humanize.IBytes(uint64(space.Free)), humanize.IBytes(uint64(space.Total)), name),
-			Means: "deduplication writes chunks before it frees what they replace: it would have little room to work in", Remedy: "make room first, or begin with the folders that save most"})
-	}
-	if !t.Capabilities().IDs {
-		list = append(list, model.DedupWarning{Level: "warn", Says: name + " does not number its files", Means: "several names of one file count as so many files, and what they seem to save is saved already", Remedy: "take the saving by whole files for an upper bound of that"})
-	}
-	return list
-}
 
 // judge tells what should be known of a number before it is used.
 func judge(f *dedup.Found, asked model.Counting) (list []model.DedupWarning) {

@@ -79,7 +79,7 @@ type estimating struct {
 
 // open reaches the places, and looks at what is under them.
 func (e *estimating) open(ctx context.Context) error {
-	for i, p := range e.volume.Places {
+	for _, p := range e.volume.Places {
 		r, err := e.service.estate.Reach(ctx, p.Server)
 		if err != nil {
 			return err
@@ -89,16 +89,12 @@ func (e *estimating) open(ctx context.Context) error {
 			return estate.Unavailable(r.Server, err)
 		}
 		e.places = append(e.places, estimate.Place{Server: p.Server, Name: placeName(p), Tree: t})
-		space, err := t.Space(ctx)
-		if err != nil {
-			return estate.Unavailable(r.Server, err)
-		}
-		if i == 0 {
-			e.space = space
-		}
-		e.warnings = append(e.warnings, suited(ctx, p, t, space)...)
 	}
-	return nil
+	grounds, err := e.service.grounds(ctx, e.volume)
+	if err == nil && len(grounds) > 0 {
+		e.space, e.warnings = grounds[0].space, append(e.warnings, suited(grounds)...)
+	}
+	return err
 }
 
 func (e *estimating) close() {

@@ -472,5 +472,5 @@ func (t *Tree) Space(ctx context.Context) (tree.Space, error) {
 	if err := unix.Fstatfs(int(f.Fd()), &st); err != nil {
 		return tree.Space{}, classify("space", ".", err)
 	}
-	return tree.Space{Total: int64(st.Blocks) * st.Bsize, Free: int64(st.Bavail) * st.Bsize}, nil
+	return tree.Space{Total: int64(st.Blocks) * st.Bsize, Free: int64(st.Bavail) * st.Bsize, Storage: storageOf(f, &st)}, nil
 }

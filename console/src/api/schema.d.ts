@@ -256,6 +256,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dedup/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell what speaks against an estimate before it is begun
+         * @description Needs the role viewer.
+         */
+        post: operations["look-before-estimate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/dedup/pools": {
         parameters: {
             query?: never;
@@ -3044,6 +3064,25 @@ export interface components {
             state: "waits" | "under-way" | "done" | "awaited" | "failed" | "undone";
             /** @description What is done */
             text: string;
+        };
+        DedupGround: {
+            /** Format: int64 */
+            capacityBytes: number;
+            /** @description Where a mover tells */
+            fileSystem?: string;
+            /** Format: int64 */
+            freeBytes: number;
+            server: string;
+            share: string;
+            /** @description Folder of the share; absent for all of it */
+            sub?: string;
+        };
+        DedupLook: {
+            /** @description What each place lies on */
+            grounds: components["schemas"]["DedupGround"][];
+            volume: components["schemas"]["DedupVolume"];
+            /** @description What speaks against an estimate, or against deduplicating it at all */
+            warnings: components["schemas"]["DedupWarning"][];
         };
         DedupPlace: {
             server: string;
@@ -6844,6 +6883,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EstimateComparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "look-before-estimate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewEstimate"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DedupLook"];
                 };
             };
             /** @description Error */

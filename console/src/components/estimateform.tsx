@@ -1,10 +1,13 @@
 // What an estimate is asked for: which shares, what is in them, and what would be
 // deduplicated.
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, type Estimate, type EstimatedVolume, type Policy } from "../api/client";
 import { useServers, useShares } from "../api/queries";
 import { SaveForm } from "./form";
-import { Check, Field, Select, TextField } from "./ui";
+import { Check, Field, Select, TextField, Trouble } from "./ui";
+import { Warnings } from "./warnings";
+import { bytes } from "../format";
 
 export const profiles = [
   { value: "documents", label: "documents: chunks of 32 KiB, cut by content" },
@@ -69,9 +72,11 @@ const begin = (body: { name?: string; places?: { server: string; share: string }
   got(api.POST("/api/v1/dedup/estimates", { body }));
 
 /** Asks for an estimate: of a new volume, or again of one that is given. */
-export function EstimateForm({ volume, policy, onBegun, onCancel }: { volume?: EstimatedVolume; policy?: Policy; onBegun: (e: Estimate) => void; onCancel: () => void }) {
-  const [server, setServer] = useState("");
-  const [shares, setShares] = useState<string[]>([]);
+export type Place = { server: string; share: string };
+
+export function EstimateForm({ volume, policy, places = [], onBegun, onCancel }: { volume?: EstimatedVolume; policy?: Policy; places?: Place[]; onBegun: (e: Estimate) => void; onCancel: () => void }) {
+  const [server, setServer] = useState(places[0]?.server ?? "");
+  const [shares, setShares] = useState<string[]>(places.map((p) => p.share));
   const [name, setName] = useState("");
   const [profile, setProfile] = useState<string>(volume?.profile ?? "documents");
   const [priority, setPriority] = useState("normal");
@@ -91,8 +96,9 @@ export function EstimateForm({ volume, policy, onBegun, onCancel }: { volume?: E
       {(errors) => (
         <>
           {!volume && <Shares server={server} onServer={(s) => { setServer(s); setShares([]); }} shares={shares} onShares={setShares} error={Object.entries(errors).find(([f]) => f.startsWith("places"))?.[1]} />}
+          <Look name={volume?.name} places={volume ? undefined : shares.map((share) => ({ server, share }))} profile={profile as Body["profile"]} />
           {!volume && <TextField label="Name of the volume" value={name} onChange={(e) => setName(e.target.value)} error={errors.name} help="Under which the estimate is kept; the names of the shares when it is empty." />}
-          <Field label="What is in it" help={volume && profile !== volume.profile ? "It was read otherwise before: all of it is to be read again." : undefined}>{(props) => <Select {...props} value={profile} onChange={setProfile} options={profiles} />}</Field>
+          <Field label="What is in it">{(props) => <Select {...props} value={profile} onChange={setProfile} options={profiles} />}</Field>
           <PolicyFields value={rules} onChange={setRules} errors={errors} />
           <div className="grid gap-4 sm:grid-cols-2">
             <Field label="Priority">{(props) => <Select {...props} value={priority} onChange={setPriority} options={priorities} />}</Field>
@@ -104,6 +110,25 @@ export function EstimateForm({ volume, policy, onBegun, onCancel }: { volume?: E
         </>
       )}
     </SaveForm>
+  );
+}
+
+/** What speaks against an estimate, before it is begun. */
+function Look({ name, places, profile }: { name?: string; places?: Place[]; profile: Body["profile"] }) {
+  const look = useQuery({
+    queryKey: ["look", name, places, profile],
+    enabled: name !== undefined || (places ?? []).length > 0,
+    placeholderData: keepPreviousData,
+    queryFn: () => got(api.POST("/api/v1/dedup/look", { body: { name, places, profile } })),
+  });
+  if (look.error) return <Trouble error={look.error} />;
+  if (!look.data) return null;
+  const g = look.data.grounds[0];
+  return (
+    <div>
+      {g && <p className="mb-1 text-soft">The storage under it holds {bytes(g.capacityBytes - g.freeBytes)}; {bytes(g.freeBytes)} of {bytes(g.capacityBytes)} are free{g.fileSystem && `, on ${g.fileSystem}`}.</p>}
+      <Warnings list={look.data.warnings} />
+    </div>
   );
 }
 

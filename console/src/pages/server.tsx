@@ -124,6 +124,7 @@ function Volumes({ server }: { server: string }) {
             <span className="whitespace-nowrap">{bytes(v.freeBytes)} free of {bytes(v.totalBytes)}</span>
           </div>
           <Meter label={`Used space under ${v.shares.join(", ")}`} share={1 - v.freeBytes / Math.max(v.totalBytes, 1)} warn={v.freeBytes < v.totalBytes / 10} />
+          <Link className="text-sm text-span underline underline-offset-2" to={`/dedup?${new URLSearchParams(v.shares.map((s) => ["place", `${server}/${s}`]))}`}>What would deduplication save?</Link>
         </li>
       ))}
     </ul>

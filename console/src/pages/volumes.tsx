@@ -1,6 +1,6 @@
 // What deduplication would save: the volumes that were estimated.
 import { useMemo, useState } from "react";
-import { Link, useNavigate } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import type { EstimatedVolume } from "../api/client";
 import { useEstimatedVolumes } from "../api/queries";
 import { EstimateForm } from "../components/estimateform";
@@ -19,7 +19,14 @@ const rate = (v: EstimatedVolume) => (v.latest && v.latest.totals.inPolicy.bytes
 export function VolumesPage() {
   const volumes = useEstimatedVolumes();
   const navigate = useNavigate();
-  const [asking, setAsking] = useState(false);
+  const [query, setQuery] = useSearchParams();
+  const places = query.getAll("place").map((p) => ({ server: p.split("/")[0] ?? "", share: p.split("/").slice(1).join("/") }));
+  const [asked, setAsked] = useState(false);
+  const asking = asked || places.length > 0;
+  const setAsking = (on: boolean) => {
+    setAsked(on);
+    if (!on && places.length > 0) setQuery((q) => (q.delete("place"), q));
+  };
   const columns = useMemo<Column<EstimatedVolume>[]>(
     () => [
       { head: "Volume", by: (v) => v.name, cell: (v) => <Link className="font-medium text-span underline underline-offset-2" to={volumePage(v.name)}>{v.name}</Link> },
@@ -60,7 +67,7 @@ export function VolumesPage() {
       <DataTable what="volumes" query={volumes} columns={columns} keyOf={(v) => v.name} empty="No volume was estimated yet. An estimate reads the shares of a volume, changes nothing, and tells what would be saved and where." emptyAction={begin} />
       <PoolSection volumes={volumes.data ?? []} />
       <Dialog open={asking} onOpenChange={setAsking} title="Estimate a volume">
-        {asking && <EstimateForm onCancel={() => setAsking(false)} onBegun={(e) => void navigate(volumePage(e.volume.name))} />}
+        {asking && <EstimateForm places={places} onCancel={() => setAsking(false)} onBegun={(e) => void navigate(volumePage(e.volume.name))} />}
       </Dialog>
     </>
   );

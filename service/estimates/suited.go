@@ -1,0 +1,172 @@
+package estimates
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+
+	"bridgespan/model"
+	"bridgespan/service/estate"
+	"bridgespan/tree"
+)
+
+// leastFree is which part of a volume should be free for deduplication to work in.
+const leastFree = 0.05
+
+// ground is what a place lies on.
+type ground struct {
+	place        model.DedupPlace
+	space        tree.Space
+	capabilities tree.Capabilities
+	mayWrite     error
+	system       string // why it is taken for the server's system volume; "" when it is not
+}
+
+// Look tells what speaks against an estimate, and against deduplicating the volume at
+// all, before anything is begun.
+func (s *Service) Look(ctx context.Context, asked model.NewEstimate) (model.DedupLook, error) {
+	look := model.DedupLook{Warnings: []model.DedupWarning{}}
+	if err := check(&asked); err != nil {
+		return look, err
+	}
+	v, before, err := s.resolve(ctx, &asked)
+	if err != nil {
+		return look, err
+	}
+	if err := s.mayCount(ctx, asked.Counting, v); err != nil {
+		return look, err
+	}
+	look.Volume = v
+	if before != nil {
+		look.Warnings = append(look.Warnings, model.DedupWarning{Level: "warn", Says: "all of it is to be read again", Means: "it was read with other chunks, or other chunks of it were compressed", Remedy: fmt.Sprintf("leave the profile at %s to read what has changed alone", before.Profile)})
+	}
+	grounds, err := s.grounds(ctx, v)
+	look.Warnings = append(look.Warnings, suited(grounds)...)
+	for _, g := range grounds {
+		look.Places = append(look.Places, model.DedupGround{DedupPlace: g.place, Capacity: g.space.Total, Free: g.space.Free, FileSystem: g.space.Storage.FileSystem})
+	}
+	return look, err
+}
+
+// grounds looks at what the places of a volume lie on.
+func (s *Service) grounds(ctx context.Context, v model.DedupVolume) (list []ground, err error) {
+	for _, p := range v.Places {
+		r, err := s.estate.Reach(ctx, p.Server)
+		if err != nil {
+			return list, err
+		}
+		t, err := r.Whole(ctx, p.Share, p.Sub)
+		if err != nil {
+			return list, estate.Unavailable(r.Server, err)
+		}
+		shares, err := s.db.Shares(ctx, p.Server)
+		if err != nil {
+			return list, errors.Join(err, t.Close())
+		}
+		g, err := groundOf(ctx, p, t, shares)
+		t.Close()
+		if err != nil {
+			return list, estate.Unavailable(r.Server, err)
+		}
+		list = append(list, g)
+	}
+	return list, nil
+}
+
+func groundOf(ctx context.Context, p model.DedupPlace, t tree.Tree, shares []model.Share) (ground, error) {
+	g := ground{place: p, capabilities: t.Capabilities(), system: systemShare(p.Share, shares)}
+	var err error
+	if g.space, err = t.Space(ctx); err != nil {
+		return g, err
+	}
+	if g.space.Storage.System {
+		g.system = "it is what the host has started from"
+	}
+	if w, ok := t.(tree.WriteTrier); ok {
+		g.mayWrite = w.MayWrite(ctx, ".")
+	}
+	return g, nil
+}
+
+// systemShare is why a share is taken to lie on the system volume of its server: it is
+// one that servers have for their own administration, or it is on the same drive.
+func systemShare(name string, shares []model.Share) string {
+	if key := strings.ToLower(name); key == "admin$" || key == "c$" {
+		return "servers have that share for their own administration"
+	}
+	path := func(name string) string {
+		for _, h := range shares {
+			if strings.EqualFold(h.Name, name) {
+				return strings.ToLower(h.Path)
+			}
+		}
+		return ""
+	}
+	drive := func(path string) string {
+		if len(path) < 2 || path[1] != ':' {
+			return ""
+		}
+		return path[:2]
+	}
+	if d := drive(path("ADMIN$")); d != "" && drive(path(name)) == d {
+		return "it is on drive " + strings.ToUpper(d) + ", where the server keeps itself"
+	}
+	return ""
+}
+
+// unfit are file systems on which deduplication has little to work with, and why.
+var unfit = map[string]string{
+	"vfat": "it keeps no holes and no permissions: what is freed within a file is not free", "exfat": "it keeps no holes and no permissions: what is freed within a file is not free",
+	"tmpfs": "it is in memory, and gone when the host starts anew", "overlay": "it only shows what lies elsewhere", "fuse": "a program makes it up: the storage is behind that",
+	"iso9660": "it is never written to", "squashfs": "it is never written to", "nfs": "the storage is another machine's", "smb": "the storage is another machine's",
+}
+
+// suited tells what speaks against deduplicating what a volume lies on.
+func suited(grounds []ground) (list []model.DedupWarning) {
+	for i := range grounds {
+		list = append(list, grounds[i].suited()...)
+	}
+	for _, g := range grounds[min(1, len(grounds)):] {
+		if first := grounds[0]; g.space.Total != first.space.Total || g.place.Server != first.place.Server {
+			list = append(list, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("%s and %s do not lie on one volume", placeName(first.place), placeName(g.place)), Means: "what they have in common is counted as kept once, which holds only when they are moved to one",
+				Remedy: "estimate each volume by itself, and see what they would save together: bspan dedup pool"})
+			break
+		}
+	}
+	return list
+}
+
+func (g *ground) suited() (list []model.DedupWarning) {
+	name, space, on := placeName(g.place), &g.space, &g.space.Storage
+	add := func(level, says, means, remedy string) {
+		list = append(list, model.DedupWarning{Level: level, Says: says, Means: means, Remedy: remedy})
+	}
+	if g.system != "" {
+		add("fail", name+" lies on the server's system volume", g.system+"; what a server starts from is not to be deduplicated", "choose the shares that hold data, or move this one")
+	}
+	if on.Removable {
+		add("fail", name+" lies on storage that can be taken out", "without the chunks that it shares, nothing there could be read elsewhere", "choose storage that stays")
+	}
+	why := unfit[on.FileSystem]
+	if why != "" {
+		add("fail", fmt.Sprintf("%s lies on %s", name, on.FileSystem), why, "estimate where the storage is, and on a file system of a disk")
+	}
+	switch {
+	case on.ReadOnly:
+		add("fail", name+" lies on storage that is mounted read-only", "the estimate holds, but nothing could be deduplicated there", "see whether it is meant to be")
+	case errors.Is(g.mayWrite, fs.ErrPermission):
+		add("warn", name+" cannot be written by our account", "the estimate holds, but nothing could be deduplicated there: it may be read-only", "see whether the share, or the storage under it, is meant to be")
+	}
+	if space.Total > 0 && float64(space.Free) < leastFree*float64(space.Total) {
+		add("warn", fmt.Sprintf("only %s of %s are free under %s", humanize.IBytes(uint64(space.Free)), humanize.IBytes(uint64(space.Total)), name),
+			"deduplication writes chunks before it frees what they replace: it would have little room to work in", "make room first, or begin with the folders that save most")
+	}
+	if !g.capabilities.IDs && why == "" {
+		add("warn", name+" does not number its files", "several names of one file count as so many files, and what they seem to save is saved already", "take the saving by whole files for an upper bound of that")
+	}
+	return list
+}
