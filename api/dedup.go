@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"bridgespan/core/dedup"
 	"bridgespan/model"
 )
 
@@ -20,6 +21,40 @@ func (a *API) dedupRoutes() {
 		func(ctx context.Context, in *body[model.NewEstimate]) (*body[model.Estimate], error) {
 			e, err := a.Estimates.Start(ctx, in.Body)
 			return &body[model.Estimate]{e}, err
+		})
+	route(a, model.Operator, huma.Operation{OperationID: "schedule-estimate", Method: "POST", Path: "/dedup/estimates/jobs", Summary: "Save an estimate that is done again and again", Tags: tags, DefaultStatus: 201},
+		func(ctx context.Context, in *Sent[model.ScheduleEstimate]) (*body[model.Job], error) {
+			job, err := a.Estimates.Schedule(ctx, in.Body)
+			return &body[model.Job]{job}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "list-stores", Method: "GET", Path: "/dedup/stores", Summary: "List the chunk stores that proofs have kept, newest first", Tags: tags},
+		func(ctx context.Context, _ *struct{}) (*body[model.Page[model.KeptStore]], error) {
+			list, err := a.Estimates.Stores(ctx)
+			return &body[model.Page[model.KeptStore]]{model.Page[model.KeptStore]{Items: list}}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-store", Method: "GET", Path: "/dedup/stores/{run}", Summary: "Show a chunk store that a proof has kept", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*tagged[model.KeptStore], error) {
+			k, err := a.Estimates.Store(ctx, in.Run)
+			return &tagged[model.KeptStore]{etag(k.Version), k}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "list-store-chunks", Method: "GET", Path: "/dedup/stores/{run}/chunks", Summary: "List the chunks of a kept store that occur most", Tags: tags},
+		func(ctx context.Context, in *struct {
+			RunPath
+			Limit int `query:"limit" minimum:"1" maximum:"1000" default:"50" doc:"How many at most"`
+		}) (*body[model.Page[dedup.StoredChunk]], error) {
+			list, err := a.Estimates.StoreChunks(ctx, in.Run, in.Limit)
+			return &body[model.Page[dedup.StoredChunk]]{model.Page[dedup.StoredChunk]{Items: list}}, err
+		})
+	change(a, model.Operator, huma.Operation{OperationID: "remove-store", Method: "DELETE", Path: "/dedup/stores/{run}", Summary: "Remove a chunk store that a proof has kept", Tags: tags, DefaultStatus: 204},
+		func(ctx context.Context, in *struct {
+			RunPath
+			Guard
+		}) (*none, error) {
+			version, err := in.version()
+			if err != nil {
+				return nil, err
+			}
+			return nil, a.Estimates.RemoveStore(ctx, in.Run, version)
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "look-before-estimate", Method: "POST", Path: "/dedup/look", Summary: "Tell what speaks against an estimate before it is begun", Tags: tags},
 		func(ctx context.Context, in *body[model.NewEstimate]) (*body[model.DedupLook], error) {

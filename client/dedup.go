@@ -4,13 +4,36 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net/url"
 
+	"bridgespan/core/dedup"
 	"bridgespan/model"
 )
 
 // StartEstimate starts an estimate of what deduplication would save on a volume.
 func (c *Client) StartEstimate(ctx context.Context, asked model.NewEstimate) (model.Estimate, error) {
 	return add[model.Estimate](ctx, c, asked, "dedup", "estimates")
+}
+
+// ScheduleEstimate saves an estimate that is done again and again.
+func (c *Client) ScheduleEstimate(ctx context.Context, asked model.ScheduleEstimate) (model.Job, error) {
+	return add[model.Job](ctx, c, asked, "dedup", "estimates", "jobs")
+}
+
+// KeptStores lists the chunk stores that proofs have kept.
+func (c *Client) KeptStores(ctx context.Context) ([]model.KeptStore, error) {
+	return all[model.KeptStore](ctx, c, "dedup", "stores")
+}
+
+// StoreChunks lists the chunks of a kept store that occur most.
+func (c *Client) StoreChunks(ctx context.Context, run int64, most int) ([]dedup.StoredChunk, error) {
+	p, err := read[model.Page[dedup.StoredChunk]](ctx, c, url.Values{"limit": {fmt.Sprint(most)}}, "dedup", "stores", fmt.Sprint(run), "chunks")
+	return p.Items, err
+}
+
+// RemoveStore removes a chunk store that a proof has kept.
+func (c *Client) RemoveStore(ctx context.Context, run int64) error {
+	return remove(ctx, c, nil, "dedup", "stores", fmt.Sprint(run))
 }
 
 // LookBeforeEstimate tells what speaks against an estimate before it is begun.

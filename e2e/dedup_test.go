@@ -115,10 +115,14 @@ func TestDedup(t *testing.T) {
 	v.prove()
 	v.pool(scan)
 	v.linksAndHoles()
+	v.again()
 	v.refusals(places)
 	v.commands(second.Run.ID)
 	if err := e.API.ForgetEstimatedVolume(t.Context(), "oak data"); err != nil {
 		t.Fatal(err)
+	}
+	if jobs, err := e.API.Jobs(t.Context()); err != nil || len(jobs) != 0 {
+		t.Errorf("with a volume, its jobs are forgotten: %+v, %v", jobs, err)
 	}
 	wantRefused(t, "a forgotten volume", lastError(e.API.EstimatedVolume(t.Context(), "oak data")), http.StatusNotFound)
 	if again, err := e.API.Estimate(t.Context(), second.Run.ID); err != nil || again.Found == nil {
@@ -227,6 +231,11 @@ func (v *estimating) commands(run int64) {
 		{[]string{"dedup", "plan", "oak data", "--week", "sometimes"}, 2, "not a rule"},
 		{[]string{"dedup", "pool", "oak data", "elm data"}, 0, "all together"},
 		{[]string{"dedup", "prove", "oak data", "oak/store/est", "--anyway"}, 0, "came out as they are"},
+		{[]string{"dedup", "store", "list"}, 0, "No store is kept"},
+		{[]string{"dedup", "prove", "oak data", "oak/store/est", "--anyway", "--keep"}, 0, "The store is kept at"},
+		{[]string{"dedup", "store", "list"}, 0, "oak/store/est"},
+		{[]string{"dedup", "estimate", "oak data", "--again", "every 12h"}, 0, "estimates oak data every 12h"},
+		{[]string{"dedup", "forget", "oak data", "--rehearse"}, 0, "volume"},
 		{[]string{"dedup", "estimate", "oak"}, 2, "does not name a share"},
 		{[]string{"dedup", "show", "pine"}, 1, "no volume"},
 	} {
@@ -294,16 +303,66 @@ func (v *estimating) prove() {
 	if err != nil || proof.Came == nil || proof.Came.Files != 1 || proof.Skipped != 1 || len(proof.Different) != 0 || proof.Came.Off < -1 || proof.Came.Off > 1 || proof.Store.Chunks != proof.Store.Refs {
 		v.Errorf("the proof: %+v, %v", proof, err)
 	}
-	store, err := pack.Open(proof.Kept)
-	if err != nil {
-		v.Fatal(err)
-	}
-	defer store.Close()
+	v.store(proof)
 	if volume, err := v.e.API.EstimatedVolume(v.Context(), "oak data"); err != nil || volume.Proof == nil || volume.Proof.Run != proof.Run.ID {
 		v.Errorf("with its proof: %+v, %v", volume.Proof, err)
 	}
 	v.put("quiet", "est/notes.txt", bytes.Repeat([]byte("in flower on the north bed\n"), 10_000), 100)
 	v.estimate(model.NewEstimate{Name: "oak data", Counting: model.Counting{Policy: filter.Rules{LeaveOut: []string{"cache/"}}}})
+}
+
+// store looks at the store that a proof has kept, and removes it.
+func (v *estimating) store(proof model.Proof) {
+	v.Helper()
+	ctx, api, run := v.Context(), v.e.API, proof.Run.ID
+	store, err := pack.Open(proof.Kept)
+	if err != nil {
+		v.Fatal(err)
+	}
+	store.Close()
+	kept, err := api.KeptStores(ctx)
+	if err != nil || len(kept) != 1 || kept[0].Run != run || kept[0].Volume != "oak data" || kept[0].Folder != "oak/quiet/est" || kept[0].Bytes != proof.Store.Stored {
+		v.Errorf("kept are %+v, %v", kept, err)
+	}
+	if chunks, err := api.StoreChunks(ctx, run, 3); err != nil || len(chunks) != 3 || !slices.Equal(chunks[0].Paths, []string{"oak/quiet/est/rose.tif"}) {
+		v.Errorf("chunks are %+v, %v", chunks, err)
+	}
+	var told *client.Rehearsed
+	if err := api.RemoveStore(client.Rehearse(ctx), run); !errors.As(err, &told) || len(told.Changes) != 1 {
+		v.Errorf("rehearsed: %+v, %v", told, err)
+	}
+	if _, err := os.Stat(proof.Kept); err != nil {
+		v.Errorf("after a rehearsal: %v", err)
+	}
+	if err := api.RemoveStore(ctx, run); err != nil {
+		v.Error(err)
+	}
+	if _, err := os.Stat(proof.Kept); !errors.Is(err, os.ErrNotExist) {
+		v.Errorf("after it was removed: %v", err)
+	}
+	wantRefused(v.T, "a store that was removed", api.RemoveStore(ctx, run), http.StatusNotFound)
+	if p, err := api.Proof(ctx, run); err != nil || p.Kept != "" || p.Came == nil {
+		v.Errorf("the proof: %+v, %v", p, err)
+	}
+}
+
+// again estimates by a job.
+func (v *estimating) again() {
+	v.Helper()
+	asked := model.NewEstimate{Name: "oak data", Priority: "low", Counting: model.Counting{Policy: filter.Rules{LeaveOut: []string{"cache/"}}}}
+	wantRefused(v.T, "a rule that is none", lastError(v.e.API.ScheduleEstimate(v.Context(), model.ScheduleEstimate{NewEstimate: asked, Rule: "now and then"})), http.StatusUnprocessableEntity)
+	job, err := v.e.API.ScheduleEstimate(v.Context(), model.ScheduleEstimate{NewEstimate: asked, Rule: "sat 02:30"})
+	if err != nil || job.Kind != "estimate" || job.Subject != "oak data" || job.Next.Local().Weekday() != time.Saturday {
+		v.Fatalf("the job: %+v, %v", job, err)
+	}
+	run, err := v.e.API.RunJob(v.Context(), job.ID)
+	if err != nil {
+		v.Fatal(err)
+	}
+	e, err := v.e.API.Estimate(v.Context(), run.ID)
+	if e, err = throughRun(v, e, err, func(e model.Estimate) model.Run { return e.Run }, v.e.API.Estimate); err != nil || e.Found == nil || e.Asked.Priority != "low" {
+		v.Errorf("by a job: %+v, %v", e, err)
+	}
 }
 
 // pool compares with another volume.

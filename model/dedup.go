@@ -80,6 +80,7 @@ type DedupProgress struct {
 	Read       int64    `json:"read" doc:"Files that were read"`
 	ReadBytes  int64    `json:"readBytes"`
 	ReadMs     int64    `json:"readMs" doc:"For how long it read, in milliseconds"`
+	BusyMs     int64    `json:"busyMs" doc:"For how long the processors of the service were busy meanwhile, each counted by itself, in milliseconds"`
 	Saved      int64    `json:"savedBytes" doc:"Of what was read now, bytes that were there already, about; before compression"`
 	Trouble    int64    `json:"trouble" doc:"Files that could not be read"`
 	Unlisted   int64    `json:"unlisted" doc:"Folders that could not be listed"`
@@ -146,6 +147,23 @@ type Proof struct {
 	Verdict   string           `json:"verdict"`
 }
 
+// KeptStore is the chunk store of a proof, kept on the machine of the service.
+type KeptStore struct {
+	Run     int64     `json:"run" doc:"Number of the proof"`
+	Volume  string    `json:"volume,omitempty" doc:"Whose estimate was proved; absent when that run is forgotten"`
+	Folder  string    `json:"folder,omitempty" doc:"What is in it"`
+	Path    string    `json:"path" doc:"Where it is"`
+	Bytes   int64     `json:"bytes" doc:"What it takes"`
+	Made    time.Time `json:"made"`
+	Version int64     `json:"version" doc:"The ETag"`
+}
+
+// ScheduleEstimate saves an estimate that is done again and again.
+type ScheduleEstimate struct {
+	NewEstimate
+	Rule string `json:"rule" doc:"When: \"sat 02:30\", \"daily 04:00\" or \"every 6h\""`
+}
+
 // NewPool asks what volumes would save together.
 type NewPool struct {
 	Counting
@@ -170,6 +188,8 @@ type EstimatePoint struct {
 	// What was read for it, and for how long.
 	ReadBytes int64 `json:"readBytes"`
 	ReadMs    int64 `json:"readMs"`
+	// BusyMs is for how long processors were busy with that, each counted by itself.
+	BusyMs int64 `json:"busyMs"`
 }
 
 // NewDedupPlan asks when the work could be done.
@@ -184,6 +204,8 @@ type DedupPlan struct {
 	Volume   DedupVolume    `json:"volume"`
 	Nights   dedup.Nights   `json:"nights"`
 	Memory   int64          `json:"memoryBytes" doc:"For the index of all chunks, while it works"`
+	Busy     float64        `json:"busyProcessors" doc:"How many processors it keeps busy at full speed, as measured when it was read: an upper bound, with whatever else the service did"`
+	Of       int            `json:"ofProcessors" doc:"How many the service has"`
 	Warnings []DedupWarning `json:"warnings"`
 	Summary  string         `json:"summary"`
 	// ICalendar is for calendars of people and machines.

@@ -354,16 +354,16 @@ func (tx *Tx) KeepEstimate(ctx context.Context, volume int64, e model.EstimatePo
 	if err != nil {
 		return err
 	}
-	_, _, err = tx.exec(ctx, `REPLACE INTO dedup_estimates (run_id, volume_id, at, totals, capacity, free, read_bytes, read_ms) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, e.Run, volume, e.At, totals, e.Capacity, e.Free, e.ReadBytes, e.ReadMs)
+	_, _, err = tx.exec(ctx, `REPLACE INTO dedup_estimates (run_id, volume_id, at, totals, capacity, free, read_bytes, read_ms, busy_ms) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, e.Run, volume, e.At, totals, e.Capacity, e.Free, e.ReadBytes, e.ReadMs, e.BusyMs)
 	return err
 }
 
 // Estimates lists what the latest estimates of a volume came to, the newest first.
 func (q Queries) Estimates(ctx context.Context, volume int64, limit int) ([]model.EstimatePoint, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT run_id, at, totals, capacity, free, read_bytes, read_ms FROM dedup_estimates WHERE volume_id = ? ORDER BY at DESC, run_id DESC LIMIT ?`, volume, limit)
+	rows, err := q.run.QueryContext(ctx, `SELECT run_id, at, totals, capacity, free, read_bytes, read_ms, busy_ms FROM dedup_estimates WHERE volume_id = ? ORDER BY at DESC, run_id DESC LIMIT ?`, volume, limit)
 	return collect(rows, err, func(s scanner) (e model.EstimatePoint, err error) {
 		var totals []byte
-		if err = s.Scan(&e.Run, &e.At, &totals, &e.Capacity, &e.Free, &e.ReadBytes, &e.ReadMs); err == nil {
+		if err = s.Scan(&e.Run, &e.At, &totals, &e.Capacity, &e.Free, &e.ReadBytes, &e.ReadMs, &e.BusyMs); err == nil {
 			err = json.Unmarshal(totals, &e.Totals)
 		}
 		return e, err

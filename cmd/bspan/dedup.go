@@ -36,6 +36,7 @@ func dedupCommand() *cli.Command {
 		&cli.StringFlag{Name: "compress", Usage: "measure compression of a `sample` of the chunks, or of all; all is usual on volumes with up to 256 GiB"},
 		&cli.StringFlag{Name: "priority", Usage: "low, normal or high: read 1, 2 or 4 files side by side"},
 		&cli.BoolFlag{Name: "rehearse", Usage: "only tell what speaks against it"},
+		&cli.StringFlag{Name: "again", Usage: "do it again and again: `WHEN` such as \"sat 02:30\", \"daily 04:00\" or \"every 6h\""},
 		&cli.FloatFlag{Name: "pace", Usage: "read at most so many `MBIT` a second"},
 	}, counting...)
 	return &cli.Command{Name: "dedup", Usage: "what deduplication would save", Commands: []*cli.Command{
@@ -51,15 +52,12 @@ func dedupCommand() *cli.Command {
 		{Name: "prove", Usage: "pack a folder into a chunk store, take it out again, compare, and show what it took beside what was foretold", ArgsUsage: "VOLUME SERVER/SHARE[/FOLDER]", Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "keep", Usage: "keep the store, to be inspected"}, &cli.BoolFlag{Name: "anyway", Usage: "also when the work folder seems to lie on the volume itself"}, &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}},
 			Action: signedIn(proveEstimate, "VOLUME", "SERVER/SHARE[/FOLDER]")},
-		{Name: "store", Usage: "chunk stores of proofs", Commands: []*cli.Command{
-			{Name: "inspect", Usage: "show the chunks of a proof's store, how often they occur, and what they share", ArgsUsage: "RUN", Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-				return onRun(args[0], func(id int64) error { return showProof(ctx, c, api, id) })
-			}, "RUN")}}},
+		storeCommand(),
 		{Name: "plan", Usage: "tell when the work could be done, in the hours that are left free", ArgsUsage: "VOLUME", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "week", Value: "off; mon-fri 20-24 full; mon-fri 0-6 full; sat-sun full", Usage: "when it may work, as `RULES`"},
 			&cli.StringFlag{Name: "backups", Usage: "when backups work, as `RULES`: whatever is not off"},
 			&cli.StringFlag{Name: "export", Usage: "write the windows to `FILE` as an iCalendar object (RFC 5545)"}}, Action: signedIn(planDedup, "VOLUME")},
-		{Name: "forget", Usage: "forget a volume and what was read of it; the volume itself is not touched", ArgsUsage: "VOLUME", Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+		{Name: "forget", Usage: "forget a volume, what was read of it and its jobs; the volume itself is not touched", ArgsUsage: "VOLUME", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 			if err := api.ForgetEstimatedVolume(ctx, args[0]); err != nil {
 				return err
 			}
@@ -121,6 +119,13 @@ func estimateVolume(ctx context.Context, c *cli.Command, api *client.Client, arg
 	}
 	if c.Bool("rehearse") {
 		return lookBefore(ctx, c, api, asked)
+	}
+	if again := c.String("again"); again != "" {
+		job, err := api.ScheduleEstimate(ctx, model.ScheduleEstimate{NewEstimate: asked, Rule: again})
+		if err != nil {
+			return err
+		}
+		return done(c, job, "job %d estimates %s %s, the next time %s", job.ID, job.Subject, job.Rule, when(job.Next))
 	}
 	e, err := api.StartEstimate(ctx, asked)
 	if err != nil {
@@ -456,7 +461,7 @@ func planDedup(ctx context.Context, c *cli.Command, api *client.Client, args []s
 		}
 		t.add(fmt.Sprintf("%s %d:00", w.Day, w.From), fmt.Sprint(w.Hours), w.Pace, shared)
 	}
-	t.after = fmt.Sprintf("%s\nMeasured: %.0f Mbit/s. Memory for the index of all chunks: %s.", p.Summary, p.Nights.Rate, iec(p.Memory)) + warningLines(p.Warnings)
+	t.after = fmt.Sprintf("%s\nMeasured: %.0f Mbit/s, with %.1f of %d processors busy. Memory for the index of all chunks: %s.", p.Summary, p.Nights.Rate, p.Busy, p.Of, iec(p.Memory)) + warningLines(p.Warnings)
 	t.empty = p.Summary + warningLines(p.Warnings)
 	return show(c, p, t)
 }
@@ -496,44 +501,6 @@ func showPool(ctx context.Context, c *cli.Command, api *client.Client, id int64)
 			break
 		}
 		t.after += fmt.Sprintf("\n%s and %s have %s in common.", c.A, c.B, figure(c.Bytes))
-	}
-	return show(c, p, t)
-}
-
-func proveEstimate(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	p, err := api.Prove(ctx, args[0], model.NewProof{Folder: args[1], Keep: c.Bool("keep"), Anyway: c.Bool("anyway")})
-	if err != nil {
-		return err
-	}
-	return throughRun(ctx, c, api, p.Run, p, func(id int64) error { return showProof(ctx, c, api, id) })
-}
-
-// showProof shows what a proof came to, and what its store held.
-func showProof(ctx context.Context, c *cli.Command, api *client.Client, id int64) error {
-	p, err := api.Proof(ctx, id)
-	if err != nil {
-		return err
-	}
-	t := table{heads: []string{"chunks that occur", "chunks", "bytes"}, after: p.Verdict, empty: p.Verdict}
-	if p.Store != nil {
-		for i, s := range p.Store.Shared {
-			times := fmt.Sprintf("%d times or more", s.From)
-			if i+1 < len(p.Store.Shared) {
-				if last := p.Store.Shared[i+1].From - 1; last > s.From {
-					times = fmt.Sprintf("%d to %d times", s.From, last)
-				} else {
-					times = map[int64]string{1: "once", 2: "twice"}[s.From]
-				}
-			}
-			t.add(times, humanize.Comma(s.Chunks), iec(s.Bytes))
-		}
-		t.after = fmt.Sprintf("%s different chunks of %s, %s compressed; %s references in %s files of %s.\n", humanize.Comma(p.Store.Chunks), iec(p.Store.ChunkSize), iec(p.Store.Packed), humanize.Comma(p.Store.Refs), humanize.Comma(p.Store.Files), iec(p.Store.Bytes)) + p.Verdict
-	}
-	for _, d := range p.Different {
-		t.after += "\nDifferent: " + d
-	}
-	if p.Kept != "" {
-		t.after += "\nThe store is kept at " + p.Kept + "."
 	}
 	return show(c, p, t)
 }

@@ -26,3 +26,13 @@ type Sharing struct {
 	Chunks int64 `json:"chunks"`
 	Bytes  int64 `json:"bytes"`
 }
+
+// StoredChunk is a chunk of a store.
+type StoredChunk struct {
+	Number      int64    `json:"number" doc:"In the index of the store, from 0"`
+	Fingerprint string   `json:"fingerprint" doc:"BLAKE3, in hexadecimal digits"`
+	Length      int64    `json:"length"`
+	Packed      int64    `json:"packed" doc:"What it takes once compressed"`
+	Refs        int64    `json:"references" doc:"How often files have it"`
+	Paths       []string `json:"paths" doc:"Some of these files"`
+}

@@ -2,3 +2,6 @@
 -- is to be counted exactly must be read again where that is not all of them.
 ALTER TABLE dedup_files ADD COLUMN level TINYINT UNSIGNED NOT NULL DEFAULT 0;
 UPDATE dedup_files SET level = ORD(SUBSTRING(summary, 2, 1)) WHERE summary IS NOT NULL;
+
+-- How long processors were busy while a volume was read.
+ALTER TABLE dedup_estimates ADD COLUMN busy_ms BIGINT NOT NULL DEFAULT 0;

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"bridgespan/core/calendar"
 	"bridgespan/core/dedup"
 	"bridgespan/core/fault"
 	"bridgespan/core/filter"
@@ -89,6 +90,27 @@ func (s *Service) Start(ctx context.Context, asked model.NewEstimate) (model.Est
 		return model.Estimate{}, err
 	}
 	return s.Get(ctx, run)
+}
+
+// Schedule saves an estimate that is done again and again.
+func (s *Service) Schedule(ctx context.Context, asked model.ScheduleEstimate) (model.Job, error) {
+	if _, err := calendar.ParseSchedule("rule", asked.Rule); err != nil {
+		return model.Job{}, err
+	}
+	if err := check(&asked.NewEstimate); err != nil {
+		return model.Job{}, err
+	}
+	v, before, err := s.resolve(ctx, &asked.NewEstimate)
+	if err == nil {
+		err = s.mayCount(ctx, asked.Counting, v)
+	}
+	if err == nil {
+		err = s.keep(ctx, &v, before)
+	}
+	if err != nil {
+		return model.Job{}, err
+	}
+	return s.jobs.Schedule(ctx, runKind, asked.Rule, jobs.Work{Subject: v.Name, Settings: settings{v.ID, asked.NewEstimate}})
 }
 
 // check fills in what was not said, and returns a fault of what cannot be.
@@ -374,6 +396,9 @@ func (s *Service) Forget(ctx context.Context, name string, version int64) error 
 	}
 	return s.change(ctx, func(tx *records.Tx) error {
 		if err := tx.RemoveDedupVolume(ctx, v.ID); err != nil {
+			return err
+		}
+		if err := tx.RemoveJobsOf(ctx, []string{runKind}, v.Name); err != nil {
 			return err
 		}
 		return tx.Record(ctx, access.Change(ctx, "estimate.forget-volume", v.Name, v, nil), "volume")

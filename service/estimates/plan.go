@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"runtime"
 	"slices"
 	"time"
 
@@ -55,7 +56,7 @@ func (s *Service) Plan(ctx context.Context, name string, asked model.NewDedupPla
 		backups = *asked.Backups
 	}
 	t := &latest.Found.Totals
-	p := model.DedupPlan{Volume: v, Memory: t.Different * indexBytes, Warnings: []model.DedupWarning{}}
+	p := model.DedupPlan{Volume: v, Memory: t.Different * indexBytes, Busy: float64(points[i].BusyMs) / float64(points[i].ReadMs), Of: runtime.NumCPU(), Warnings: []model.DedupWarning{}}
 	p.Nights = dedup.Plan(asked.Week, backups, begins, t.InPolicy.Bytes, perDay(latest.Found.Curve), mbit)
 	p.Warnings = append(p.Warnings, planWarnings(&p.Nights)...)
 	p.Summary = planWords(&p)

@@ -8,7 +8,6 @@ import (
 	"math"
 	"os"
 	"path"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -128,6 +127,9 @@ func (s *Service) Proof(ctx context.Context, id int64) (model.Proof, error) {
 		return model.Proof{}, err
 	}
 	p := model.Proof{Run: r, Volume: r.Subject, Asked: work.Asked, Came: f.Came, Skipped: f.Skipped, Different: f.Different, Store: f.Store, Kept: f.Kept}
+	if _, err := os.Stat(p.Kept); p.Kept != "" && err != nil { // it was removed since
+		p.Kept = ""
+	}
 	p.Verdict = proofWords(&p)
 	return p, nil
 }
@@ -185,7 +187,7 @@ func (s *Service) prove(ctx context.Context, job *jobs.Job) error {
 	if err := p.list(ctx); err != nil {
 		return err
 	}
-	dir := filepath.Join(s.workFolder, fmt.Sprintf("proof-%d", job.ID))
+	dir := s.storeFolder(job.ID)
 	if err := os.RemoveAll(dir); err != nil { // of an earlier part of the run: a proof begins anew
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize/english"
+	"golang.org/x/sys/unix"
 	"golang.org/x/time/rate"
 
 	"bridgespan/core/dedup"
@@ -45,6 +46,9 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 	if err != nil {
 		return err
 	}
+	if err := s.alone(ctx, job.ID, v.Name); err != nil {
+		return err
+	}
 	e := &estimating{service: s, job: job, volume: v, asked: asked.Asked, warnings: []model.DedupWarning{}}
 	e.out, err = newLeftOut(asked.Asked.Policy)
 	if err != nil {
@@ -62,6 +66,18 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 	return e.run(ctx)
 }
 
+// alone refuses to estimate a volume that is estimated by another run already, which a
+// job may have begun.
+func (s *Service) alone(ctx context.Context, run int64, volume string) error {
+	runs, err := s.jobs.List(ctx, runKind, volume, 0, 10)
+	for _, r := range runs {
+		if r.ID != run && r.State == model.RunRunning {
+			return fault.New(fault.Taken, "wait for it, or stop it first", "run %d estimates %s already", r.ID, volume)
+		}
+	}
+	return err
+}
+
 // estimating is one estimate under way.
 type estimating struct {
 	service  *Service
@@ -74,7 +90,9 @@ type estimating struct {
 	warnings []model.DedupWarning
 	work     *estimate.Work
 	reading  time.Time // since when it reads; zero before
+	busy     time.Duration
 	readMs   int64
+	busyMs   int64
 }
 
 // open reaches the places, and looks at what is under them.
@@ -114,11 +132,11 @@ func (e *estimating) run(ctx context.Context) error {
 		err := e.work.Look(ctx)
 		if err == nil {
 			mu.Lock()
-			e.reading = time.Now()
+			e.reading, e.busy = time.Now(), busyFor()
 			mu.Unlock()
 			err = e.work.Read(ctx)
 			mu.Lock()
-			e.readMs = time.Since(e.reading).Milliseconds()
+			e.readMs, e.busyMs = time.Since(e.reading).Milliseconds(), (busyFor() - e.busy).Milliseconds()
 			mu.Unlock()
 		}
 		done <- err
@@ -151,6 +169,15 @@ func (e *estimating) run(ctx context.Context) error {
 	}
 }
 
+// busyFor is for how long processors were busy with this process.
+func busyFor() time.Duration {
+	var u unix.Rusage
+	if unix.Getrusage(unix.RUSAGE_SELF, &u) != nil {
+		return 0
+	}
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
+}
+
 // waits says what is waited for.
 func (e *estimating) waits(files int64) {
 	if files == 0 {
@@ -162,7 +189,7 @@ func (e *estimating) waits(files int64) {
 
 func (e *estimating) progress() model.DedupProgress {
 	p := e.work.Progress()
-	m := model.DedupProgress{Found: p.Found, FoundBytes: p.FoundBytes, ToRead: p.ToRead, Read: p.Files, ReadBytes: p.Bytes, ReadMs: e.readMs, Saved: p.Saved, Trouble: p.Trouble, Unlisted: p.Unlisted, Troubles: e.work.Troubles()}
+	m := model.DedupProgress{Found: p.Found, FoundBytes: p.FoundBytes, ToRead: p.ToRead, Read: p.Files, ReadBytes: p.Bytes, ReadMs: e.readMs, BusyMs: e.busyMs, Saved: p.Saved, Trouble: p.Trouble, Unlisted: p.Unlisted, Troubles: e.work.Troubles()}
 	if m.ReadMs == 0 && !e.reading.IsZero() {
 		m.ReadMs = time.Since(e.reading).Milliseconds()
 	}
@@ -223,7 +250,7 @@ func (e *estimating) finish(ctx context.Context, p model.DedupProgress) error {
 		warnings = append(warnings, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("%d folders could not be listed", p.Unlisted), Means: "what is in them is not counted, or as it was before", Remedy: "let the account in that Bridge Span signs in with"})
 	}
 	err = e.service.change(ctx, func(tx *records.Tx) error {
-		point := model.EstimatePoint{Run: e.job.ID, At: at, Totals: f.Totals, Capacity: e.space.Total, Free: e.space.Free, ReadBytes: p.ReadBytes, ReadMs: p.ReadMs}
+		point := model.EstimatePoint{Run: e.job.ID, At: at, Totals: f.Totals, Capacity: e.space.Total, Free: e.space.Free, ReadBytes: p.ReadBytes, ReadMs: p.ReadMs, BusyMs: p.BusyMs}
 		if err := tx.KeepEstimate(ctx, e.volume.ID, point); err != nil {
 			return err
 		}

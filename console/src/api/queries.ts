@@ -61,6 +61,12 @@ export const useProofs = (volume: string) =>
 export const useEstimate = (run: number | undefined, ended: boolean) =>
   useQuery({ queryKey: [ended ? "volume" : "run", "estimate", run], enabled: run !== undefined, placeholderData: keepPreviousData, queryFn: () => got(api.GET("/api/v1/dedup/estimates/{run}", { params: { path: { run: run ?? 0 } } })) });
 
+export const useStore = (run: number) =>
+  useQuery({ queryKey: ["run", "store", run], queryFn: () => got(api.GET("/api/v1/dedup/stores/{run}", { params: { path: { run } } })) });
+
+export const useStoreChunks = (run: number) =>
+  useQuery({ queryKey: ["run", "store chunks", run], queryFn: async () => (await got(api.GET("/api/v1/dedup/stores/{run}/chunks", { params: { path: { run } } }))).items });
+
 export const useWhatIf = (run: number | undefined) =>
   useQuery({ queryKey: ["run", "what-if", run], enabled: run !== undefined, placeholderData: keepPreviousData, queryFn: () => got(api.GET("/api/v1/dedup/what-ifs/{run}", { params: { path: { run: run ?? 0 } } })) });
 

@@ -196,6 +196,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dedup/estimates/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Save an estimate that is done again and again
+         * @description Needs the role operator.
+         */
+        post: operations["schedule-estimate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/dedup/estimates/{run}": {
         parameters: {
             query?: never;
@@ -328,6 +348,70 @@ export interface paths {
          * @description Needs the role viewer.
          */
         get: operations["get-proof"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dedup/stores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the chunk stores that proofs have kept, newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["list-stores"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dedup/stores/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a chunk store that a proof has kept
+         * @description Needs the role viewer.
+         */
+        get: operations["get-store"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove a chunk store that a proof has kept
+         * @description Needs the role operator.
+         */
+        delete: operations["remove-store"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dedup/stores/{run}/chunks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the chunks of a kept store that occur most
+         * @description Needs the role viewer.
+         */
+        get: operations["list-store-chunks"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3091,6 +3175,11 @@ export interface components {
             sub?: string;
         };
         DedupPlan: {
+            /**
+             * Format: double
+             * @description How many processors it keeps busy at full speed, as measured when it was read: an upper bound, with whatever else the service did
+             */
+            busyProcessors: number;
             /** @description The windows as an iCalendar object (RFC 5545), repeated every week */
             iCalendar: string;
             /**
@@ -3099,6 +3188,11 @@ export interface components {
              */
             memoryBytes: number;
             nights: components["schemas"]["Nights"];
+            /**
+             * Format: int64
+             * @description How many the service has
+             */
+            ofProcessors: number;
             summary: string;
             volume: components["schemas"]["DedupVolume"];
             warnings: components["schemas"]["DedupWarning"][];
@@ -3111,6 +3205,11 @@ export interface components {
             summary: string;
         };
         DedupProgress: {
+            /**
+             * Format: int64
+             * @description For how long the processors of the service were busy meanwhile, each counted by itself, in milliseconds
+             */
+            busyMs: number;
             /** Format: int64 */
             bytes: number;
             /**
@@ -3622,6 +3721,8 @@ export interface components {
         EstimatePoint: {
             /** Format: date-time */
             at: string;
+            /** Format: int64 */
+            busyMs: number;
             /**
              * Format: int64
              * @description Of the storage under the volume
@@ -3982,6 +4083,31 @@ export interface components {
             saving: components["schemas"]["Figure"];
             /** @description What they would take, kept together */
             stored: components["schemas"]["Figure"];
+        };
+        KeptStore: {
+            /**
+             * Format: int64
+             * @description What it takes
+             */
+            bytes: number;
+            /** @description What is in it */
+            folder?: string;
+            /** Format: date-time */
+            made: string;
+            /** @description Where it is */
+            path: string;
+            /**
+             * Format: int64
+             * @description Number of the proof
+             */
+            run: number;
+            /**
+             * Format: int64
+             * @description The ETag
+             */
+            version: number;
+            /** @description Whose estimate was proved; absent when that run is forgotten */
+            volume?: string;
         };
         Lane: {
             /** @description What it still has to carry */
@@ -4734,6 +4860,12 @@ export interface components {
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
+        PageKeptStore: {
+            /** @description The items, in order */
+            items: components["schemas"]["KeptStore"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
         PageNamespace: {
             /** @description The items, in order */
             items: components["schemas"]["Namespace"][];
@@ -4791,6 +4923,12 @@ export interface components {
         PageSite: {
             /** @description The items, in order */
             items: components["schemas"]["Site"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageStoredChunk: {
+            /** @description The items, in order */
+            items: components["schemas"]["StoredChunk"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -5676,6 +5814,45 @@ export interface components {
              */
             withoutWeeks?: number;
         };
+        ScheduleEstimate: {
+            /** @description Also when the work folder seems to lie on the volume itself */
+            anyway?: boolean;
+            /**
+             * Format: int64
+             * @description Memory to count in; absent for 512 MB
+             */
+            budgetBytes?: number;
+            /**
+             * @description Of which chunks it is measured how far they compress: of one in 16, or of all; absent for all on volumes with up to 256 GiB
+             * @enum {string}
+             */
+            compress?: "sample" | "all";
+            /** @description Count every chunk, however many there are, with sorted files in the work folder; else, where memory does not do, a sample of them */
+            exact?: boolean;
+            /** @description Name of the volume; absent for the name of its first place */
+            name?: string;
+            /**
+             * Format: double
+             * @description Mbit/s to read at most; absent for no bound
+             */
+            paceMbit?: number;
+            /** @description What makes up the volume; absent for a volume that was estimated before */
+            places?: components["schemas"]["DedupPlace"][];
+            /** @description What would be deduplicated */
+            policy?: components["schemas"]["Rules"];
+            /**
+             * @description How many files are read side by side: 1, 2 or 4
+             * @enum {string}
+             */
+            priority?: "low" | "normal" | "high";
+            /**
+             * @description What is in it; absent for what it was before, or documents
+             * @enum {string}
+             */
+            profile?: "documents" | "disk-images" | "backups";
+            /** @description When: "sat 02:30", "daily 04:00" or "every 6h" */
+            rule: string;
+        };
         ScheduleProbe: {
             /** @description Replica at which it is dropped; the seed when absent */
             from?: string;
@@ -6047,6 +6224,29 @@ export interface components {
             /** @description What is done */
             text: string;
             trouble?: string;
+        };
+        StoredChunk: {
+            /** @description BLAKE3, in hexadecimal digits */
+            fingerprint: string;
+            /** Format: int64 */
+            length: number;
+            /**
+             * Format: int64
+             * @description In the index of the store, from 0
+             */
+            number: number;
+            /**
+             * Format: int64
+             * @description What it takes once compressed
+             */
+            packed: number;
+            /** @description Some of these files */
+            paths: string[];
+            /**
+             * Format: int64
+             * @description How often files have it
+             */
+            references: number;
         };
         Suggestion: {
             /**
@@ -6800,6 +7000,39 @@ export interface operations {
             };
         };
     };
+    "schedule-estimate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleEstimate"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-estimate": {
         parameters: {
             query?: never;
@@ -7013,6 +7246,139 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Proof"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-stores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageKeptStore"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptStore"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-store": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-store-chunks": {
+        parameters: {
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageStoredChunk"];
                 };
             };
             /** @description Error */

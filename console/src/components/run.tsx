@@ -12,6 +12,9 @@ const tones: Record<string, Tone> = { waiting: "none", running: "good", stopped:
 /** What is counted, where that is not files and folders. */
 const things: Partial<Record<Run["kind"], string>> = { "who-can": "users", "what-if": "files counted", pool: "files counted" };
 
+/** What reads contents: its rate is one of bytes. */
+const reads: Run["kind"][] = ["estimate", "prove"];
+
 export const RunState = ({ run }: { run: Run }) => <Status tone={tones[run.state] ?? "none"}>{run.state}</Status>;
 
 export const ended = (run: Run) => run.state === "done" || run.state === "stopped" || run.state === "failed";
@@ -25,7 +28,7 @@ export function RunProgress({ run }: { run: Run }) {
       <div className="flex flex-wrap items-baseline gap-x-4">
         <RunState run={run} />
         <span>{run.done.toLocaleString("en")} {things[run.kind] ?? "files and folders"}{run.bytes > 0 && `, ${bytes(run.bytes)}`}</span>
-        <span className="text-soft">{Math.round(run.rate).toLocaleString("en")}/s</span>
+        <span className="text-soft">{reads.includes(run.kind) && run.bytes > 0 ? bytes((1000 * run.bytes) / Math.max(1, run.workedMs)) : Math.round(run.rate).toLocaleString("en")}/s</span>
         {run.leftS !== undefined && !run.waits && <span className="text-soft">about {left(run.leftS)} left</span>}
         <span className="ml-auto flex gap-2">
           {!ended(run) && <Button disabled={act.isPending} onClick={() => act.mutate("stop")}>Stop</Button>}

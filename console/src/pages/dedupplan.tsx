@@ -32,6 +32,7 @@ export function PlanSection({ volume }: { volume: string }) {
               ["First pass", p.nights.first.done ? `${bytes(p.nights.first.bytes)}, done ${when(p.nights.first.done)}` : "never done"],
               ["Each later day", `${bytes(p.nights.later.bytes)} have changed`],
               ["Measured", `${Math.round(p.nights.rateMbit).toLocaleString("en")} Mbit/s, when it was read`],
+              ["Processors", `${p.busyProcessors.toFixed(1)} of ${p.ofProcessors} busy at that speed; less in windows with a cap, in proportion`],
               ["Memory", `${bytes(p.memoryBytes)} for the index of all chunks`],
               ["For calendars", <a key="i" className="text-span underline underline-offset-2" download={`${volume}.ics`} href={`data:text/calendar;charset=utf-8,${encodeURIComponent(p.iCalendar)}`}>The windows as iCalendar (RFC 5545)</a>],
             ]}

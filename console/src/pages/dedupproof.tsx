@@ -1,10 +1,11 @@
 // Whether the number holds: a folder is packed into a chunk store and taken out again.
-import { useState } from "react";
-import { api, got, type EstimatedVolume, type Schemas } from "../api/client";
-import { useProofs } from "../api/queries";
+import { useMemo, useState, type ReactNode } from "react";
+import { api, etag, got, type EstimatedVolume, type Schemas } from "../api/client";
+import { useProofs, useStore, useStoreChunks } from "../api/queries";
 import { SaveForm } from "../components/form";
 import { ended, RunProgress } from "../components/run";
 import { Status } from "../components/status";
+import { DataTable, type Column } from "../components/table";
 import { Button, Check, Dialog, Empty, Facts, Section, TextField } from "../components/ui";
 import { bytes, plural, target, when } from "../format";
 
@@ -48,12 +49,49 @@ function Came({ p }: { p: Schemas["Proof"] }) {
           ["Folder", <code key="f" className="break-all">{c.folder}</code>],
           ["Proved", when(c.at)],
           ...(p.store ? [["In the store", `${plural(p.store.chunks, "chunk")} of ${bytes(p.store.chunkBytes)}, ${bytes(p.store.packedBytes)} compressed, had ${p.store.references.toLocaleString("en")} times by ${plural(p.store.files, "file")}`] as [string, string]] : []),
-          ...(p.kept ? [["Kept at", p.kept] as [string, string]] : []),
+          ...(p.kept ? [["Kept at", <Store key="k" run={p.run.id} path={p.kept} />] as [string, ReactNode]] : []),
         ]}
       />
       {p.different.map((d) => <code key={d} className="text-bad break-all">{d}</code>)}
     </div>
   );
+}
+
+/** A store that is kept: its chunks, and the way to be rid of it. */
+function Store({ run, path }: { run: number; path: string }) {
+  const [open, setOpen] = useState<"chunks" | "removing">();
+  const store = useStore(run);
+  return (
+    <>
+      <code className="break-all">{path}</code>{store.data && `, ${bytes(store.data.bytes)}`}{" "}
+      <Button look="quiet" onClick={() => setOpen("chunks")}>Its chunks …</Button>
+      <Button look="quiet" onClick={() => setOpen("removing")}>Remove it …</Button>
+      <Dialog open={open === "chunks"} onOpenChange={() => setOpen(undefined)} title="Chunks that occur most" lead="Each is kept once, and had by files as often as is told.">
+        {open === "chunks" && <Chunks run={run} />}
+      </Dialog>
+      <Dialog open={open === "removing"} onOpenChange={() => setOpen(undefined)} title="Remove the store" lead="What the proof found stays; the store can then not be inspected any more.">
+        {open === "removing" && store.data && (
+          <SaveForm danger action="Remove it" done="The store is removed." onCancel={() => setOpen(undefined)} onDone={() => setOpen(undefined)}
+            save={() => got(api.DELETE("/api/v1/dedup/stores/{run}", { params: { path: { run }, header: { "If-Match": etag(store.data.version) } } }))} />
+        )}
+      </Dialog>
+    </>
+  );
+}
+
+function Chunks({ run }: { run: number }) {
+  const query = useStoreChunks(run);
+  const columns = useMemo<Column<Schemas["StoredChunk"]>[]>(
+    () => [
+      { head: "Chunk", right: true, by: (c) => c.number, cell: (c) => c.number },
+      { head: "Length", right: true, by: (c) => c.length, cell: (c) => bytes(c.length) },
+      { head: "Compressed", right: true, by: (c) => c.packed, cell: (c) => bytes(c.packed) },
+      { head: "Had", right: true, by: (c) => c.references, cell: (c) => `${c.references.toLocaleString("en")} times` },
+      { head: "Among others by", wide: true, by: (c) => c.paths.join(), cell: (c) => c.paths.map((p) => <code key={p} className="block text-sm break-all">{p}</code>) },
+    ],
+    [],
+  );
+  return <DataTable what="chunks" query={query} columns={columns} keyOf={(c) => String(c.number)} empty="The store is empty." />;
 }
 
 function Ask({ v, onClose }: { v: EstimatedVolume; onClose: () => void }) {

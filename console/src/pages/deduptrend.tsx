@@ -1,17 +1,36 @@
 // What estimates of a volume came to over time, and how long its free space lasts.
-import type { EstimatedVolume, Schemas } from "../api/client";
+import { useState } from "react";
+import { api, got, type EstimatedVolume, type Policy, type Schemas } from "../api/client";
 import { SavingOverTime } from "../components/chart";
+import { SaveForm } from "../components/form";
+import { JobsSection } from "../components/jobs";
 import { Status } from "../components/status";
-import { Section } from "../components/ui";
+import { Button, Dialog, Section, TextField } from "../components/ui";
 import { bytes, plural } from "../format";
 
-export function TrendSection({ v }: { v: EstimatedVolume }) {
-  if (v.trend.length < 2) return null;
+export function TrendSection({ v, policy }: { v: EstimatedVolume; policy?: Policy }) {
+  const [scheduling, setScheduling] = useState(false);
   return (
-    <Section title="Over time" aside={`${plural(v.trend.length, "estimate")}, the oldest first`}>
-      {v.runway ? <Runway r={v.runway} /> : <p className="mb-2 text-soft">How long the free space lasts is told once estimates are a day apart.</p>}
-      <SavingOverTime points={v.trend} />
-    </Section>
+    <>
+      <Section title="Over time" aside={<Button look="quiet" onClick={() => setScheduling(true)}>Estimate again and again …</Button>}>
+        {v.runway ? <Runway r={v.runway} /> : <p className="mb-2 text-soft">How long the free space lasts is told once estimates are a day apart.</p>}
+        {v.trend.length > 1 && <SavingOverTime points={v.trend} />}
+      </Section>
+      <JobsSection subject={v.name} />
+      <Dialog open={scheduling} onOpenChange={setScheduling} title={`Estimate ${v.name} again and again`} lead="What has not changed since it was read is not read again.">
+        {scheduling && <Schedule v={v} policy={policy} onClose={() => setScheduling(false)} />}
+      </Dialog>
+    </>
+  );
+}
+
+function Schedule({ v, policy, onClose }: { v: EstimatedVolume; policy?: Policy; onClose: () => void }) {
+  const [rule, setRule] = useState("sat 02:30");
+  return (
+    <SaveForm action="Save" done="It is done again and again from now on." fields={["rule"]} onDone={onClose} onCancel={onClose}
+      save={() => got(api.POST("/api/v1/dedup/estimates/jobs", { body: { name: v.name, policy, priority: "low", rule } }))}>
+      {(errors) => <TextField label="When" value={rule} onChange={(e) => setRule(e.target.value)} error={errors.rule} help="Such as sat 02:30, daily 04:00, or every 12h. It reads one file at a time, under the policy of this estimate." />}
+    </SaveForm>
   );
 }
 

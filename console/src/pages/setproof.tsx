@@ -3,10 +3,11 @@
 import { useMutation } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, etag, got, type Job, type ReplicaProbe, type ReplicaSet, type ReplicaVerification } from "../api/client";
-import { useJobs, useProbes, useReplicaVerifications } from "../api/queries";
+import { api, got, type ReplicaProbe, type ReplicaSet, type ReplicaVerification } from "../api/client";
+import { useProbes, useReplicaVerifications } from "../api/queries";
 import { MsChart } from "../components/chart";
 import { SaveForm } from "../components/form";
+import { JobsSection } from "../components/jobs";
 import { VerifyVerdict } from "../components/replica";
 import { DataTable, type Column } from "../components/table";
 import { Button, Check, Dialog, Section, Select, TextField, Trouble } from "../components/ui";
@@ -26,7 +27,7 @@ export function SetProof({ set }: { set: ReplicaSet }) {
     <>
       <Section title="Verifications"><Verifications set={set} onSchedule={() => setScheduling("verification")} /></Section>
       <Section title="Probes"><Probes set={set} onSchedule={() => setScheduling("probe")} /></Section>
-      <Jobs set={set} />
+      <JobsSection subject={set.name} />
       <Dialog open={scheduling !== undefined} onOpenChange={() => setScheduling(undefined)} title={scheduling === "probe" ? "Drop a probe again and again" : "Verify again and again"}>
         {scheduling && <ScheduleForm set={set} what={scheduling} onClose={() => setScheduling(undefined)} />}
       </Dialog>
@@ -105,46 +106,6 @@ function timesOf(probes: ReplicaProbe[]) {
     for (const a of p.arrivals) if (a.contentMs !== undefined) point[a.replica] = a.contentMs;
     return point;
   });
-}
-
-const work: Record<string, string> = { "verify-set": "verification", probe: "probe" };
-
-function Jobs({ set }: { set: ReplicaSet }) {
-  const query = useJobs(set.name);
-  const change = useMutation({
-    mutationFn: async ({ job, what }: { job: Job; what: "toggle" | "remove" | "run" }): Promise<unknown> => {
-      const params = { path: { job: job.id }, header: { "If-Match": etag(job.version) } };
-      if (what === "run") return api.POST("/api/v1/jobs/{job}/run", { params: { path: { job: job.id } } });
-      return what === "remove" ? api.DELETE("/api/v1/jobs/{job}", { params }) : api.PATCH("/api/v1/jobs/{job}", { params, body: { enabled: !job.enabled } });
-    },
-    onSettled: () => void query.refetch(),
-  });
-  const columns = useMemo<Column<Job>[]>(
-    () => [
-      { head: "Work", by: (j) => j.kind, cell: (j) => work[j.kind] ?? j.kind },
-      { head: "When", by: (j) => j.rule, cell: (j) => j.rule },
-      { head: "Next", right: true, by: (j) => j.next, cell: (j) => (j.enabled ? when(j.next) : "disabled") },
-      { head: "Last run", right: true, by: (j) => j.lastRun ?? 0, cell: (j) => (j.lastRun ? <Link className="text-span underline underline-offset-2" to={`/runs/${j.lastRun}`}>{j.lastRun} {j.lastState}</Link> : "not yet") },
-      {
-        head: "Actions",
-        cell: (j) => (
-          <>
-            <Button look="quiet" onClick={() => change.mutate({ job: j, what: "run" })}>Do it now</Button>
-            <Button look="quiet" onClick={() => change.mutate({ job: j, what: "toggle" })}>{j.enabled ? "Disable" : "Enable"}</Button>
-            <Button look="quiet" onClick={() => change.mutate({ job: j, what: "remove" })}>Remove</Button>
-          </>
-        ),
-      },
-    ],
-    [change],
-  );
-  if (query.data?.length === 0) return null;
-  return (
-    <Section title="Again and again">
-      {change.error && <Trouble error={change.error} />}
-      <DataTable what="jobs" query={query} columns={columns} keyOf={(j) => String(j.id)} empty="Nothing." />
-    </Section>
-  );
 }
 
 function ScheduleForm({ set, what, onClose }: { set: ReplicaSet; what: "verification" | "probe"; onClose: () => void }) {

@@ -137,7 +137,7 @@ function FoundView({ v, e, found }: { v: EstimatedVolume; e: Estimate; found: Fo
       <PlanSection volume={v.name} />
       <ProofSection v={v} />
       <AlikeSection found={found} />
-      <TrendSection v={v} />
+      <TrendSection v={v} policy={e.asked.policy} />
       <p className="text-sm text-soft">Made of {v.places.map(target).join(", ")}.</p>
     </>
   );
