@@ -143,41 +143,86 @@ func (s *listStore) Unread(_ context.Context, after *dedup.Record, _ int) ([]ded
 }
 
 // dedupMemory counts the prints of 500 GB in different chunks, and tells how often
-// what that takes fits into its budget.
-var dedupMemory = benchmark{name: "dedup-memory", unit: "times into 512 MiB", bar: 1, turns: 1, prepare: func(context.Context, *endings) (way, way, error) {
-	return countMany, func(context.Context) (float64, error) { return 1, nil }, nil
-}}
+// what that takes fits into its budget; dedupExact counts all of them, with sorted
+// files for what does not fit.
+var (
+	dedupMemory = benchmark{name: "dedup-memory", unit: "times into 512 MiB", bar: 1, turns: 1, prepare: func(context.Context, *endings) (way, way, error) {
+		return func(ctx context.Context) (float64, error) { return countMany(ctx, nil) }, one, nil
+	}}
+	dedupExact = benchmark{name: "dedup-exact", unit: "times into 512 MiB", bar: 1, turns: 1, prepare: func(context.Context, *endings) (way, way, error) {
+		dir, err := workFolder()
+		return func(ctx context.Context) (float64, error) {
+			return countMany(ctx, func() (dedup.ScratchFile, error) { return os.CreateTemp(dir, "sorted-") })
+		}, one, err
+	}}
+)
 
-func countMany(ctx context.Context) (float64, error) {
-	const budget, each, volume = 512 << 20, 44 << 10, int64(500e9)
+func one(context.Context) (float64, error) { return 1, nil }
+
+// manyChunks is a volume of chunks that are all different: the same at every pass.
+type manyChunks struct {
+	files int64
+	bytes int64 // of all files, once they were passed
+}
+
+// Of what the volume is made.
+const (
+	manyBytes    = int64(500e9)
+	manyEach     = 44 << 10 // bytes of a chunk, on average
+	manyInFile   = 1000
+	manyFiles    = manyBytes / manyEach / manyInFile
+	countingOnly = 512 << 20
+)
+
+func (m *manyChunks) ByAge(_ context.Context, from, _ time.Time, each func(dedup.Record) error) error {
+	if !from.IsZero() {
+		return nil
+	}
+	r := rand.New(rand.NewPCG(1, 2))
+	m.bytes = 0
+	f := dedup.Record{Path: "file", Modified: time.Now().AddDate(-1, 0, 0)}
+	for range manyFiles {
+		f.Size, f.Summary.Marks = 0, f.Summary.Marks[:0]
+		for range manyInFile {
+			c := dedup.Mark{Length: uint32(manyEach/2 + r.IntN(manyEach))}
+			binary.LittleEndian.PutUint64(c.Print[:8], r.Uint64())
+			binary.LittleEndian.PutUint64(c.Print[8:], r.Uint64())
+			c.Packed = c.Length
+			f.Size += int64(c.Length)
+			f.Summary.Marks = append(f.Summary.Marks, c)
+		}
+		f.Summary.Chunks = manyInFile
+		m.bytes += f.Size
+		if err := each(f); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (*manyChunks) ByDigest(context.Context, func(dedup.Record) error) error { return nil }
+func (*manyChunks) Files(context.Context) (int64, error)                     { return manyFiles, nil }
+func (*manyChunks) Doubles(context.Context) ([]dedup.Record, error)          { return nil, nil }
+
+func countMany(ctx context.Context, scratch dedup.Scratch) (float64, error) {
 	runtime.GC()
 	watched, stop := context.WithCancel(ctx)
 	defer stop()
 	var most atomic.Uint64
 	go watchMemory(watched, &most)
-	e, err := dedup.NewEstimator(dedup.Policy{Profile: dedup.Documents}, budget, time.Now())
+	began := time.Now()
+	volume := &manyChunks{}
+	found, err := dedup.Analyse(ctx, volume, []string{"bench"}, []string{"bench"}, dedup.Policy{Profile: dedup.Documents, Compression: dedup.OfAll}, dedup.Means{Budget: countingOnly, Scratch: scratch}, time.Now())
 	if err != nil {
 		return 0, err
 	}
-	r := rand.New(rand.NewPCG(1, 2))
-	f := &dedup.File{Path: "bench/file", Inside: "file", Modified: time.Now().AddDate(-1, 0, 0)}
-	began := time.Now()
-	for at := int64(0); at < volume; at += f.Size {
-		f.Size, f.Summary.Marks = 0, f.Summary.Marks[:0]
-		for range 1000 {
-			m := dedup.Mark{Length: uint32(each/2 + r.IntN(each))}
-			binary.LittleEndian.PutUint64(m.Print[:8], r.Uint64())
-			binary.LittleEndian.PutUint64(m.Print[8:], r.Uint64())
-			f.Size += int64(m.Length)
-			f.Summary.Marks = append(f.Summary.Marks, m)
-		}
-		f.Summary.Chunks = 1000
-		e.Count(f)
+	t := &found.Totals
+	if scratch != nil && (!t.Exact || t.Unique.Bytes != volume.bytes) {
+		return 0, fmt.Errorf("%d of %d bytes were found, exactly: %v", t.Unique.Bytes, volume.bytes, t.Exact)
 	}
-	t := e.Totals()
-	fmt.Fprintf(os.Stderr, "dedup-memory: %d chunks in %.1f s, %d MB, one in %d counted; unique %.2f%% off, within %.2f%%\n", t.Chunks, time.Since(began).Seconds(), most.Load()/1e6, t.Sampled,
+	fmt.Fprintf(os.Stderr, "%d chunks in %.1f s, %d MB, one in %d counted; unique %.2f%% off, within %.2f%%\n", t.Chunks, time.Since(began).Seconds(), most.Load()/1e6, t.Sampled,
 		100*float64(t.Unique.Bytes-t.Bytes)/float64(t.Bytes), 50*float64(t.Unique.High-t.Unique.Low)/float64(t.Bytes))
-	return float64(budget) / float64(most.Load()), nil
+	return float64(countingOnly) / float64(most.Load()), nil
 }
 
 // dedupShare compares reading for an estimate over SMB with what the SMB library reads

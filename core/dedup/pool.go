@@ -54,7 +54,7 @@ func NewPool(p Policy, groups int, means Means, now time.Time) (*Pool, error) {
 	if err := CheckBudget(means.Budget); err != nil {
 		return nil, err
 	}
-	var marks joined = &joinedSpill{sorter: newSorter[member](means.Budget/2, means.Scratch)}
+	var marks joined = &joinedSpill{sorter: newSorter[member](means.Budget/4, means.Scratch)}
 	if means.Scratch == nil {
 		table, err := NewTable(means.Budget)
 		if err != nil {

@@ -69,6 +69,7 @@ func (s *sorter[T, P]) add(one T) error {
 	}
 	if len(s.held) == cap(s.held) { // no further than it may
 		s.held = append(make([]T, 0, min(max(2*cap(s.held), 1<<10), s.most)), s.held...)
+		tidy(cap(s.held))
 	}
 	s.held = append(s.held, one)
 	return nil
@@ -130,7 +131,9 @@ func (s *sorter[T, P]) finish() error {
 			return err
 		}
 	}
+	held := cap(s.held)
 	s.held = nil
+	tidy(held)
 	for len(s.runs) > s.fanIn {
 		few := s.runs[:s.fanIn]
 		if err := s.write(s.merge(few).next); err != nil {

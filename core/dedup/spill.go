@@ -70,9 +70,11 @@ func (n *times) read(b []byte) {
 
 func checkOf(p *Print) uint32 { return binary.LittleEndian.Uint32(p[8:]) }
 
-// newSpill makes a spill that takes no more than budget bytes of memory.
+// newSpill makes a spill that takes no more than budget bytes of memory: while a
+// sorter grows there is half as much again of it, and of what is not used any more
+// there may be as much as of what is.
 func newSpill(budget int64, scratch Scratch) *spill {
-	return &spill{marks: newSorter[occurrence](budget/2, scratch), budget: budget, scratch: scratch}
+	return &spill{marks: newSorter[occurrence](budget/4, scratch), budget: budget, scratch: scratch}
 }
 
 // add adds the marks of a file. Files in policy come first.
@@ -97,7 +99,7 @@ func (s *spill) close() error { return s.marks.close() }
 
 // count counts how often each mark occurs. Close must be called on what it returns.
 func (s *spill) count() (*counted, error) {
-	c := &counted{level: s.level, numbers: newSorter[times](s.budget/4, s.scratch)}
+	c := &counted{level: s.level, numbers: newSorter[times](s.budget/8, s.scratch)}
 	err := s.marks.finish()
 	if err == nil {
 		err = s.through(c)
