@@ -174,10 +174,7 @@ const (
 	countingOnly = 512 << 20
 )
 
-func (m *manyChunks) ByAge(_ context.Context, from, _ time.Time, each func(dedup.Record) error) error {
-	if !from.IsZero() {
-		return nil
-	}
+func (m *manyChunks) Each(_ context.Context, do func(dedup.Record) error) error {
 	r := rand.New(rand.NewPCG(1, 2))
 	m.bytes = 0
 	f := dedup.Record{Path: "file", Modified: time.Now().AddDate(-1, 0, 0)}
@@ -193,16 +190,16 @@ func (m *manyChunks) ByAge(_ context.Context, from, _ time.Time, each func(dedup
 		}
 		f.Summary.Chunks = manyInFile
 		m.bytes += f.Size
-		if err := each(f); err != nil {
+		if err := do(f); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (*manyChunks) ByDigest(context.Context, func(dedup.Record) error) error { return nil }
-func (*manyChunks) Files(context.Context) (int64, error)                     { return manyFiles, nil }
-func (*manyChunks) Doubles(context.Context) ([]dedup.Record, error)          { return nil, nil }
+func (*manyChunks) Equals(context.Context, func(dedup.Record) error) error { return nil }
+func (*manyChunks) Files(context.Context) (int64, error)                   { return manyFiles, nil }
+func (*manyChunks) Doubles(context.Context) ([]dedup.Record, error)        { return nil, nil }
 
 func countMany(ctx context.Context, scratch dedup.Scratch) (float64, error) {
 	runtime.GC()

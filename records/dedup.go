@@ -6,10 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"math"
 	"path"
 	"sync"
-	"time"
 
 	"bridgespan/core/dedup"
 	"bridgespan/core/fault"
@@ -315,22 +313,21 @@ func (d *Dedup) each(ctx context.Context, do func(dedup.Record) error, query str
 	return unavailable(rows.Err())
 }
 
-// ByAge streams the files that were last changed after from and not after to, the
-// oldest first; zero times are no bound.
-func (d *Dedup) ByAge(ctx context.Context, from, to time.Time, each func(dedup.Record) error) error {
-	least, most := int64(math.MinInt64), int64(math.MaxInt64)
-	if !from.IsZero() {
-		least = from.UnixNano() + 1
-	}
-	if !to.IsZero() {
-		most = to.UnixNano()
-	}
-	return d.each(ctx, each, dedupColumns+`summary FROM dedup_files WHERE volume_id = ? AND NOT is_folder AND modified BETWEEN ? AND ? ORDER BY modified, folder, name`, d.volume, least, most)
+// Each streams the files, as they lie in the database.
+func (d *Dedup) Each(ctx context.Context, do func(dedup.Record) error) error {
+	return d.each(ctx, do, dedupColumns+`summary FROM dedup_files FORCE INDEX (PRIMARY) WHERE volume_id = ? AND NOT is_folder ORDER BY folder, name`, d.volume)
 }
 
-// ByDigest streams the files that were read, without marks, in the order of their digests.
-func (d *Dedup) ByDigest(ctx context.Context, each func(dedup.Record) error) error {
-	return d.each(ctx, each, dedupColumns+`NULL FROM dedup_files WHERE volume_id = ? AND digest IS NOT NULL AND NOT is_folder ORDER BY digest, folder, name`, d.volume)
+// several are the values of a column that occur more than once, read from its index
+// alone.
+func several(column, index string) string {
+	return `(SELECT ` + column + ` AS again FROM dedup_files FORCE INDEX (` + index + `) WHERE volume_id = ? GROUP BY ` + column + ` HAVING COUNT(*) > 1) s`
+}
+
+// Equals streams the files of whose digest there are several, without marks, in the
+// order of their digests.
+func (d *Dedup) Equals(ctx context.Context, do func(dedup.Record) error) error {
+	return d.each(ctx, do, dedupColumns+`NULL FROM `+several("digest", "same")+` STRAIGHT_JOIN dedup_files f FORCE INDEX (same) ON f.volume_id = ? AND f.digest = s.again WHERE NOT is_folder ORDER BY digest, folder, name`, d.volume, d.volume)
 }
 
 // Files is how many files there are.
@@ -341,8 +338,7 @@ func (d *Dedup) Files(ctx context.Context) (n int64, err error) {
 
 // Doubles lists the files whose number another one has, too.
 func (d *Dedup) Doubles(ctx context.Context) ([]dedup.Record, error) {
-	rows, err := d.db.run.QueryContext(ctx, dedupColumns+`NULL FROM dedup_files WHERE volume_id = ? AND NOT is_folder AND file_id IN
-		(SELECT file_id FROM dedup_files WHERE volume_id = ? AND file_id <> 0 AND NOT is_folder GROUP BY file_id HAVING COUNT(*) > 1)`, d.volume, d.volume)
+	rows, err := d.db.run.QueryContext(ctx, dedupColumns+`NULL FROM `+several("file_id", "numbered")+` STRAIGHT_JOIN dedup_files f FORCE INDEX (numbered) ON f.volume_id = ? AND f.file_id = s.again WHERE s.again <> 0 AND NOT is_folder`, d.volume, d.volume)
 	return collect(rows, err, scanDedup)
 }
 

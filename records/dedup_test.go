@@ -3,6 +3,7 @@ package records_test
 import (
 	"encoding/binary"
 	"reflect"
+	"slices"
 	"testing"
 	"time"
 
@@ -45,12 +46,12 @@ func TestDedupRecords(t *testing.T) {
 	}
 	files := func() (list []dedup.Record) {
 		t.Helper()
-		if err := d.ByAge(ctx, time.Time{}, time.Time{}, func(r dedup.Record) error { list = append(list, r); return nil }); err != nil {
+		if err := d.Each(ctx, func(r dedup.Record) error { list = append(list, r); return nil }); err != nil {
 			t.Fatal(err)
 		}
 		return list
 	}
-	if got := files(); len(got) != 3 || !reflect.DeepEqual(got[0], large) || !reflect.DeepEqual(got[1], small) || got[2].Unread != "in use" {
+	if got := files(); len(got) != 3 || got[0].Unread != "in use" || !reflect.DeepEqual(got[1], large) || !reflect.DeepEqual(got[2], small) {
 		t.Fatalf("%d files, otherwise than they were", len(got))
 	}
 	if list, err := d.Unread(ctx, nil, 10); err != nil || len(list) != 1 || list[0].Path != held.Path {
@@ -59,13 +60,27 @@ func TestDedupRecords(t *testing.T) {
 	if list, err := d.Doubles(ctx); err != nil || len(list) != 2 {
 		t.Errorf("doubles are %v, %v", list, err)
 	}
+	// Equal files come together, those without equals not at all.
+	twin := small
+	twin.Path = "images/twin.txt"
+	if err := d.Save(ctx, []dedup.Record{twin}); err != nil {
+		t.Fatal(err)
+	}
+	var equals []string
+	err = d.Equals(ctx, func(r dedup.Record) error { equals = append(equals, r.Path); return nil })
+	if err != nil || !slices.Equal(equals, []string{small.Path, twin.Path}) {
+		t.Errorf("equal are %v, %v", equals, err)
+	}
+	if err := d.Forget(ctx, 0, "images", []string{"twin.txt"}); err != nil {
+		t.Fatal(err)
+	}
 	// Smaller by now: what is left of its parts is not taken for its own.
 	large.Summary.Marks, large.Summary.Chunks = marks(2), 2
 	if err := d.Save(ctx, []dedup.Record{large}); err != nil {
 		t.Fatal(err)
 	}
-	if got := files(); !reflect.DeepEqual(got[0], large) {
-		t.Errorf("it has %d marks", len(got[0].Summary.Marks))
+	if got := files(); !reflect.DeepEqual(got[1], large) {
+		t.Errorf("it has %d marks", len(got[1].Summary.Marks))
 	}
 	// What is kept as a sample is read again where all is to be counted, unless no more
 	// of it ever is.

@@ -1,6 +1,7 @@
 package dedup
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"time"
@@ -24,12 +25,11 @@ type Record struct {
 
 // Records are the records of a volume as an estimate is counted from them.
 type Records interface {
-	// ByAge calls each with every file, the oldest first, of those last changed
-	// after from and not after to; zero times are no bound.
-	ByAge(ctx context.Context, from, to time.Time, each func(Record) error) error
-	// ByDigest calls each with every file that was read, without its marks, in the
-	// order of their digests.
-	ByDigest(ctx context.Context, each func(Record) error) error
+	// Each calls do with every file, every time in the same order.
+	Each(ctx context.Context, do func(Record) error) error
+	// Equals calls do with every file of whose digest there are several, without its
+	// marks, in the order of their digests.
+	Equals(ctx context.Context, do func(Record) error) error
 	// Files is how many files there are.
 	Files(ctx context.Context) (int64, error)
 	// Doubles lists the files whose number another one has, too.
@@ -58,27 +58,23 @@ type Means struct {
 	Passed func(done, all int64)
 }
 
-// How often files are passed over.
-const (
-	passes      = 3 // counted, shared where in policy, and compared whole
-	exactPasses = passes + 1
-)
+// passes is how often files are passed over: to be counted, and to see where the saving
+// is.
+const passes = 2
 
 // Analyse counts an estimate from records. places are the names of the volume's
 // places, and servers those of their servers.
 func Analyse(ctx context.Context, records Records, places, servers []string, policy Policy, means Means, now time.Time) (found Found, err error) {
-	a := &analysis{ctx: ctx, records: records, places: places, servers: servers, policy: policy, now: now, oldest: now.AddDate(0, 0, -policy.Rules.MinDays)}
-	if err := a.begin(means); err != nil {
+	a := &analysis{ctx: ctx, records: records, places: places, servers: servers}
+	if err := a.begin(means, passes); err != nil {
 		return Found{}, err
 	}
 	if means.Scratch == nil {
 		a.estimator, err = NewEstimator(policy, means.Budget, now)
-	} else {
-		var exact *counted
-		if exact, err = a.countExactly(means); err == nil {
-			defer func() { err = errors.Join(err, exact.err, exact.close()) }()
-			a.estimator, err = newEstimator(policy, exact, now)
-		}
+	} else if err = CheckBudget(means.Budget); err == nil {
+		exact := newSpill(means.Budget, means.Scratch)
+		defer func() { err = cmp.Or(err, exact.err, exact.close()) }()
+		a.estimator, err = newEstimator(policy, exact, now)
 	}
 	if err != nil {
 		return Found{}, err
@@ -88,53 +84,22 @@ func Analyse(ctx context.Context, records Records, places, servers []string, pol
 
 // found counts what is found.
 func (a *analysis) found() (Found, error) {
-	// The table is to hold what is in policy alone while shares of it are told.
-	if err := a.each(time.Time{}, a.oldest, a.estimator.Count); err != nil {
+	e := a.estimator
+	if err := a.each(e.Count); err != nil {
 		return Found{}, err
 	}
-	a.estimator.Totals()
-	if err := a.each(time.Time{}, a.oldest, a.estimator.Share); err != nil {
+	if err := e.Settle(); err != nil {
 		return Found{}, err
 	}
-	r := Found{Where: a.estimator.Breakdown()}
-	if err := a.each(a.oldest, time.Time{}, a.estimator.Count); err != nil {
+	if err := a.each(e.Share); err != nil {
 		return Found{}, err
 	}
-	whole := a.estimator.NewWholeFiles()
-	err := a.records.ByDigest(a.ctx, func(rec Record) error {
-		a.pass()
-		whole.Add(a.file(&rec))
-		return nil
-	})
-	if err != nil {
-		return Found{}, err
-	}
-	r.Totals, r.Curve, r.Suggested = a.estimator.Totals(), a.estimator.Curve(), Suggest(r.Where.Types)
+	r := Found{Totals: e.Totals(), Curve: e.Curve(), Where: e.Breakdown()}
+	whole := e.NewWholeFiles()
+	err := a.records.Equals(a.ctx, func(rec Record) error { whole.Add(a.file(&rec)); return nil })
 	r.WholeFiles, r.Twins = whole.Result()
-	return r, nil
-}
-
-// countExactly counts how often each mark occurs, before anything else.
-func (a *analysis) countExactly(means Means) (exact *counted, err error) {
-	if err := CheckBudget(means.Budget); err != nil {
-		return nil, err
-	}
-	r, err := newRules(a.policy.Rules, a.now)
-	if err != nil {
-		return nil, err
-	}
-	s := newSpill(means.Budget, means.Scratch)
-	defer func() { err = errors.Join(err, s.close()) }()
-	var bad error
-	err = a.each(time.Time{}, time.Time{}, func(f *File) {
-		if bad == nil && r.left(f, a.now) == "" {
-			bad = s.add(&f.Summary, !f.Modified.After(a.oldest))
-		}
-	})
-	if err = errors.Join(err, bad); err != nil {
-		return nil, err
-	}
-	return s.count()
+	r.Suggested = Suggest(r.Where.Types)
+	return r, err
 }
 
 // Pooled tells what volumes would take alone, and together.
@@ -208,7 +173,7 @@ func countPool(ctx context.Context, pool *Pool, members []Member, means Means) e
 			return err
 		}
 		var bad error
-		err := a.each(time.Time{}, time.Time{}, func(f *File) {
+		err := a.each(func(f *File) {
 			if bad == nil {
 				bad = pool.Count(group+f.place, f)
 			}
@@ -226,9 +191,6 @@ type analysis struct {
 	records   Records
 	places    []string
 	servers   []string
-	policy    Policy
-	now       time.Time
-	oldest    time.Time // files in policy were not changed after this
 	estimator *Estimator
 	done, all int64 // files passed over
 	passed    func(done, all int64)
@@ -278,7 +240,7 @@ func (a *analysis) file(r *Record) *File {
 const tellEvery = 512
 
 // begin finds out what must be known before files are counted.
-func (a *analysis) begin(means Means) error {
+func (a *analysis) begin(means Means, passes int64) error {
 	a.passed = means.Passed
 	if a.passed != nil {
 		files, err := a.records.Files(a.ctx)
@@ -286,9 +248,6 @@ func (a *analysis) begin(means Means) error {
 			return err
 		}
 		a.all = passes * files
-		if means.Scratch != nil {
-			a.all = exactPasses * files
-		}
 	}
 	return a.findLinks()
 }
@@ -299,8 +258,8 @@ func (a *analysis) pass() {
 	}
 }
 
-func (a *analysis) each(from, to time.Time, do func(*File)) error {
-	return a.records.ByAge(a.ctx, from, to, func(r Record) error {
+func (a *analysis) each(do func(*File)) error {
+	return a.records.Each(a.ctx, func(r Record) error {
 		a.pass()
 		do(a.file(&r))
 		return nil

@@ -29,6 +29,7 @@ func ExampleEstimator() {
 		s, _ := reader.Read(bytes.NewReader(content), nil)
 		e.Count(&File{Path: name, Inside: name, Size: int64(len(content)), Modified: now.AddDate(0, -1, 0), Summary: s})
 	}
+	_ = e.Settle()
 	f := e.Totals()
 	fmt.Println(f.InPolicy.Bytes, f.Unique.Bytes, f.Exact)
 	// Output: 2097152 1048576 true
@@ -87,23 +88,23 @@ func (v *volume) estimate() (*Estimator, Totals) {
 	if err != nil {
 		v.t.Fatal(err)
 	}
-	slices.SortFunc(v.files, func(a, b *File) int { return a.Modified.Compare(b.Modified) })
-	old := now.AddDate(0, 0, -v.policy.Rules.MinDays)
 	for _, f := range v.files {
-		if !f.Modified.After(old) {
-			e.Count(f)
-		}
+		e.Count(f)
 	}
-	e.Totals()
+	totals := settled(v.t, e)
 	for _, f := range v.files {
 		e.Share(f)
 	}
-	for _, f := range v.files {
-		if f.Modified.After(old) {
-			e.Count(f)
-		}
+	return e, totals
+}
+
+// settled ends the counting, and tells what came of it.
+func settled(t testing.TB, e *Estimator) Totals {
+	t.Helper()
+	if err := e.Settle(); err != nil {
+		t.Fatal(err)
 	}
-	return e, e.Totals()
+	return e.Totals()
 }
 
 func (v *volume) wholeFiles(e *Estimator) (int64, []Twins) {

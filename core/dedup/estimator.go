@@ -1,6 +1,7 @@
 package dedup
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"time"
@@ -44,27 +45,53 @@ type AgePoint struct {
 	Saving Figure `json:"saving"`
 }
 
-// ageDays are the least ages of the curve, the oldest first, as files come.
-var ageDays = []int{730, 365, 180, 90, 60, 30, 14, 7, 5, 3, 2, 1, 0}
+// ageDays are the least ages of the curve.
+var ageDays = []int{0, 1, 2, 3, 5, 7, 14, 30, 60, 90, 180, 365, 730}
 
-// index tells of marks which are new, and how often they occur in files in policy.
+// age is what was counted of files that are as old as a least age, and not as old as
+// the next.
+type age struct {
+	days   int
+	cutoff time.Time // they were not changed after this
+	files  int64
+	size   int64 // logical bytes
+	bytes  int64 // without holes
+	holes  int64
+	chunks int64
+	names  int64 // bytes of paths
+}
+
+func (a *age) add(o *age) {
+	a.files, a.size, a.bytes, a.holes = a.files+o.files, a.size+o.size, a.bytes+o.bytes, a.holes+o.holes
+	a.chunks, a.names = a.chunks+o.chunks, a.names+o.names
+}
+
+// mostAges is how many ages can be told apart: those of the curve, that of the policy,
+// and whatever is younger than all of these.
+const mostAges = 15
+
+// index tells of marks how often they occur, and the oldest file that has each.
 type index interface {
 	// Level is which part of the prints is counted: one in 2^Level. Raise gives up
 	// what is not in the sample of a level.
 	Level() uint8
 	Raise(level uint8)
-	// Add counts a mark. first is true when it was not seen before, and is counted.
-	Add(m Mark) (first bool)
-	// Refs is how often a mark was counted; 0 when it is not in the sample.
+	// add counts a mark of a file of an age, the oldest being 0; refs are counted in
+	// files in policy alone.
+	add(m *Mark, age uint8, inPolicy bool)
+	// settle ends the counting, and sums up the marks by the age of the oldest file
+	// that has them.
+	settle() ([mostAges]sums, error)
+	// Refs is how often a mark of a file in policy occurs in such files; 0 when it is
+	// not in the sample. It is asked once settled, of files in the order in which they
+	// were counted.
 	Refs(p *Print) uint32
-	// all calls each with every mark and how often it was counted.
-	all(each func(m *Mark, refs uint32))
 	// mostShared are the chunks that spare most.
 	mostShared() []slot
 }
 
-// Estimator counts files. They come to Count from the oldest to the youngest, once;
-// then those that are in policy to Share, which finds out where the saving is.
+// Estimator counts files: each comes to Count once. Then come figures, and files may
+// come to Share, which finds out where the saving is.
 type Estimator struct {
 	policy Policy
 	rules  rules
@@ -72,21 +99,19 @@ type Estimator struct {
 	marks  index
 	left   map[string]*Left
 
-	f       Totals
-	sums    sums
-	names   int64 // bytes of paths
-	old     bool  // what comes now is too young for the policy
-	figures Totals
-	curve   []AgePoint
-	point   int // of ageDays: the next one
+	all      Totals // what does not depend on age
+	ages     []age  // the oldest first
+	inPolicy int    // of ages: what is older, and this, is in policy
+	settled  bool
+	sums     [mostAges]sums
+	ratio    float64 // how far chunks in policy compress
 
 	packing map[string]*packing // by type
 	shared  *sharing
 }
 
-// sums are those of the table, kept up as it grows.
+// sums are those of marks.
 type sums struct {
-	level           uint8
 	prints          float64
 	length, length2 float64 // of all prints: bytes, and their squares
 	n               int64   // prints that are measured
@@ -94,7 +119,7 @@ type sums struct {
 	mLL, mPP, mLP   float64
 }
 
-func (s *sums) add(m *Mark) {
+func (s *sums) mark(m *Mark) {
 	l, p := float64(m.Length), float64(m.Packed)
 	s.prints++
 	s.length += l
@@ -104,6 +129,11 @@ func (s *sums) add(m *Mark) {
 		s.mL, s.mP = s.mL+l, s.mP+p
 		s.mLL, s.mPP, s.mLP = s.mLL+l*l, s.mPP+p*p, s.mLP+l*p
 	}
+}
+
+func (s *sums) add(o *sums) {
+	s.prints, s.length, s.length2, s.n = s.prints+o.prints, s.length+o.length, s.length2+o.length2, s.n+o.n
+	s.mL, s.mP, s.mLL, s.mPP, s.mLP = s.mL+o.mL, s.mP+o.mP, s.mLL+o.mLL, s.mPP+o.mPP, s.mLP+o.mLP
 }
 
 // ratio is how far chunks compress.
@@ -130,49 +160,54 @@ func newEstimator(p Policy, marks index, now time.Time) (*Estimator, error) {
 		return nil, err
 	}
 	e := &Estimator{policy: p, rules: r, now: now, marks: marks, left: map[string]*Left{}, packing: map[string]*packing{}}
-	e.f = Totals{Now: now, Profile: p.Profile}
-	e.sums.level = marks.Level()
+	e.all = Totals{Now: now, Profile: p.Profile}
+	days := append(slices.Clone(ageDays), p.Rules.MinDays)
+	slices.Sort(days)
+	days = slices.Compact(days)
+	slices.Reverse(days)
+	for _, d := range days {
+		e.ages = append(e.ages, age{days: d, cutoff: now.AddDate(0, 0, -d)})
+	}
+	e.inPolicy = slices.Index(days, p.Rules.MinDays)
+	e.ages = append(e.ages, age{days: -1}) // changed after now
 	return e, nil
+}
+
+// ageOf is which of the ages a file has that was changed last at a time.
+func (e *Estimator) ageOf(modified time.Time) int {
+	i := 0
+	for i < len(e.ages)-1 && modified.After(e.ages[i].cutoff) {
+		i++
+	}
+	return i
 }
 
 // Count counts a file.
 func (e *Estimator) Count(f *File) {
-	e.pass(f.Modified)
-	e.f.Files++
-	e.f.Bytes += f.Size
+	e.all.Files++
+	e.all.Bytes += f.Size
 	if !f.Link {
-		e.f.Allocated += f.Allocated
+		e.all.Allocated += f.Allocated
 	}
-	why := e.rules.left(f, e.now)
-	if why == "" && e.old {
-		e.leave(leftYoung, f.Size)
-	} else if why != "" {
-		e.leave(why, f.Size)
+	if why := e.rules.left(f, e.now); why != "" {
+		e.leave(why, 1, f.Size)
 		return
 	}
-	e.f.Holes += f.holes()
-	e.f.InPolicy.Files++
-	e.f.InPolicy.Bytes += f.content()
-	e.f.Chunks += f.Summary.Chunks
-	e.names += int64(len(f.Path))
+	at := e.ageOf(f.Modified)
+	inPolicy := at <= e.inPolicy
+	e.ages[at].add(&age{files: 1, size: f.Size, bytes: f.content(), holes: f.holes(), chunks: f.Summary.Chunks, names: int64(len(f.Path))})
 	e.marks.Raise(f.Summary.Level)
-	for _, m := range f.Summary.Marks {
-		if e.marks.Add(m) {
-			e.sums.add(&m)
-			e.packs(f.Path, &m)
+	for i := range f.Summary.Marks {
+		m := &f.Summary.Marks[i]
+		e.marks.add(m, uint8(at), inPolicy)
+		if inPolicy && m.Packed > 0 && e.policy.Compression != OfAll {
+			e.packs(f.Path, m)
 		}
-	}
-	if e.marks.Level() != e.sums.level {
-		e.sums = sums{level: e.marks.Level()}
-		e.marks.all(func(m *Mark, _ uint32) { e.sums.add(m) })
 	}
 }
 
-// packs notes how far a chunk of a type compresses, where that was measured.
+// packs notes how far a chunk of a type compresses.
 func (e *Estimator) packs(name string, m *Mark) {
-	if m.Packed == 0 {
-		return
-	}
 	kind := typeOf(name)
 	p := e.packing[kind]
 	if p == nil && len(e.packing) >= mostNodes {
@@ -185,85 +220,90 @@ func (e *Estimator) packs(name string, m *Mark) {
 	p.length, p.packed = p.length+float64(m.Length), p.packed+float64(m.Packed)
 }
 
-func (e *Estimator) leave(why string, bytes int64) {
+func (e *Estimator) leave(why string, files, bytes int64) {
 	l := e.left[why]
 	if l == nil {
 		l = &Left{Why: why}
 		e.left[why] = l
 	}
-	l.Files++
+	l.Files += files
 	l.Bytes += bytes
 }
 
-// pass notes what was counted before files of an age come.
-func (e *Estimator) pass(modified time.Time) {
-	for e.point < len(ageDays) && modified.After(e.now.AddDate(0, 0, -ageDays[e.point])) {
-		e.addPoint()
+// Settle ends the counting. It must be called before anything else is asked.
+func (e *Estimator) Settle() (err error) {
+	if e.settled {
+		return nil
 	}
-	if !e.old && modified.After(e.rules.oldest) {
-		e.figures, e.old = e.current(), true
+	e.settled = true
+	e.sums, err = e.marks.settle()
+	for i := e.inPolicy + 1; i < len(e.ages); i++ {
+		if a := &e.ages[i]; a.files > 0 {
+			e.leave(leftYoung, a.files, a.size)
+		}
 	}
+	var s sums
+	for i := range e.inPolicy + 1 {
+		s.add(&e.sums[i])
+	}
+	e.ratio = s.ratio()
+	return err
 }
 
-func (e *Estimator) addPoint() {
-	c := e.current()
-	e.curve = append(e.curve, AgePoint{ageDays[e.point], c.InPolicy.Files, c.InPolicy.Bytes, c.Saving})
-	e.point++
-}
-
-// current are the figures of what was counted so far.
-func (e *Estimator) current() Totals {
-	f := e.f
-	s := &e.sums
-	scale := float64(uint64(1) << e.marks.Level())
+// upTo are the figures of files of an age, and older ones.
+func (e *Estimator) upTo(last int) Totals {
+	f := e.all
+	var a age
+	var s sums
+	for i := range last + 1 {
+		a.add(&e.ages[i])
+		s.add(&e.sums[i])
+	}
+	f.InPolicy, f.Holes, f.Chunks = Left{Why: "in policy", Files: a.files, Bytes: a.bytes}, a.holes, a.chunks
+	level := e.marks.Level()
+	scale := float64(uint64(1) << level)
 	p := 1 / scale
 	q := p * e.policy.Compression.rate()
 	spread := (1 - p) / (p * p)
 	r := s.ratio()
-	most := float64(f.InPolicy.Bytes)
+	most := float64(a.bytes)
 	f.Unique = about(s.length*scale, s.length2*spread, 0, most)
 	residual := s.mPP - 2*r*s.mLP + r*r*s.mLL
 	ofRatio := residual * (1 - q) / (q * q)
 	f.Packed = about(s.length*scale*r, r*r*s.length2*spread+ofRatio, 0, most)
 	f.Different = int64(s.prints * scale)
-	fixed := f.Chunks*RefCost + f.InPolicy.Files*FileCost + e.names
+	fixed := a.chunks*RefCost + a.files*FileCost + a.names
 	f.Metadata = f.Different*ChunkCost + fixed
 	// Of each chunk, its length once compressed and what it costs beside are kept.
 	squares := r*r*s.length2 + 2*r*ChunkCost*s.length + ChunkCost*ChunkCost*s.prints
 	stored := about(s.length*scale*r+s.prints*scale*ChunkCost+float64(fixed), squares*spread+ofRatio, 0, 1e300)
-	f.Saving = stored.from(f.InPolicy.Bytes)
+	f.Saving = stored.from(a.bytes)
 	f.Sampled, f.Measured = int64(scale), s.n
-	f.Exact = e.marks.Level() == 0 && e.policy.Compression == OfAll
+	f.Exact = level == 0 && e.policy.Compression == OfAll
 	return f
 }
 
-// Totals are what was found when all was counted.
+// Totals are what was found.
 func (e *Estimator) Totals() Totals {
-	if !e.old {
-		e.figures, e.old = e.current(), true
-	}
-	f := e.figures
-	f.Files, f.Bytes, f.Allocated = e.f.Files, e.f.Bytes, e.f.Allocated
-	f.InPolicy.Why = "in policy"
+	f := e.upTo(e.inPolicy)
 	f.Left = []Left{}
 	for _, l := range e.left {
 		f.Left = append(f.Left, *l)
 	}
 	slices.SortFunc(f.Left, func(a, b Left) int {
-		if a.Bytes != b.Bytes {
-			return int(min(max(b.Bytes-a.Bytes, -1), 1))
-		}
-		return strings.Compare(a.Why, b.Why)
+		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), strings.Compare(a.Why, b.Why))
 	})
 	return f
 }
 
 // Curve is what would be saved with other least ages, the youngest first.
 func (e *Estimator) Curve() []AgePoint {
-	for e.point < len(ageDays) {
-		e.addPoint()
+	list := []AgePoint{}
+	for i := len(e.ages) - 1; i >= 0; i-- {
+		if days := e.ages[i].days; slices.Contains(ageDays, days) {
+			f := e.upTo(i)
+			list = append(list, AgePoint{days, f.InPolicy.Files, f.InPolicy.Bytes, f.Saving})
+		}
 	}
-	c := slices.Clone(e.curve)
-	slices.Reverse(c)
-	return c
+	return list
 }

@@ -13,12 +13,12 @@ import (
 type joinedTable struct{ *Table }
 
 func (t joinedTable) join(m *Mark, group int) error {
-	t.Join(*m, 1<<group)
+	t.Join(m, 1<<group)
 	return nil
 }
 
 func (t joinedTable) each(do func(m *Mark, groups uint32)) error {
-	t.all(do)
+	t.all(func(s *slot) { do(&s.mark, s.n) })
 	return nil
 }
 

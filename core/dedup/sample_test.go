@@ -57,7 +57,7 @@ func TestSampledEstimates(t *testing.T) {
 			bytes += f.Size
 			cost += float64(f.Summary.Chunks*RefCost + FileCost + int64(len(f.Path)))
 		}
-		f := e.Totals()
+		f := settled(t, e)
 		if f.Sampled < 2 || f.Exact || f.InPolicy.Bytes != bytes {
 			t.Fatalf("seed %d is not sampled: %+v", seed, f)
 		}
@@ -137,7 +137,7 @@ func TestThin(t *testing.T) {
 	for _, f := range files {
 		e.Count(f)
 	}
-	if f := e.Totals(); f.Sampled != 4 || float64(f.Unique.Low) > unique || float64(f.Unique.High) < unique {
+	if f := settled(t, e); f.Sampled != 4 || float64(f.Unique.Low) > unique || float64(f.Unique.High) < unique {
 		t.Errorf("%+v; truly %.0f bytes", f, unique)
 	}
 }
@@ -157,7 +157,7 @@ func TestMillionTinyFiles(t *testing.T) {
 		binary.LittleEndian.PutUint64(m.Print[8:], i%(files-pairs)) // slots are found by these
 		e.Count(f)
 	}
-	got := e.Totals()
+	got := settled(t, e)
 	metadata := int64((files-pairs)*ChunkCost + files*(RefCost+FileCost+len("bed/plant")))
 	if !got.Exact || got.Different != files-pairs || got.Unique != Exact((files-pairs)*size) || got.Metadata != metadata || got.Saving != Exact(pairs*size-metadata) {
 		t.Errorf("%+v", got)

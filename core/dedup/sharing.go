@@ -109,7 +109,7 @@ func (e *Estimator) ratioOf(kind string) float64 {
 	if m := e.packing[kind]; m != nil && m.length >= enoughMeasured {
 		return m.packed / m.length
 	}
-	return e.sums.ratio()
+	return e.ratio
 }
 
 // packing is how far the chunks of a type compress that were measured.
@@ -157,15 +157,15 @@ func (e *Estimator) newSharing() *sharing {
 	s := &sharing{nodes: map[string]*part{}, types: map[string]*part{}, owners: map[string]*part{}, ages: make([]part, len(ageClasses)), sizes: make([]part, len(sizeClasses)),
 		popular: map[Print]*Popular{}, near: map[Print]*few{}, nearLevel: e.marks.Level()}
 	for _, m := range e.marks.mostShared() {
-		s.popular[m.mark.Print] = &Popular{Print: hexOf(m.mark.Print), Length: int64(m.mark.Length), Times: int64(m.refs), Spares: int64(m.mark.Length) * int64(m.refs-1), Paths: []string{}}
+		s.popular[m.mark.Print] = &Popular{Print: hexOf(m.mark.Print), Length: int64(m.mark.Length), Times: int64(m.refs()), Spares: spares(&m), Paths: []string{}}
 	}
 	return s
 }
 
-// Share finds out what a file in policy contributes. All of them must have been
-// counted, and none that is too young for the policy.
+// Share finds out what a file in policy contributes, once all is settled. Files come in
+// the order in which they were counted.
 func (e *Estimator) Share(f *File) {
-	if e.rules.left(f, e.now) != "" || f.Modified.After(e.rules.oldest) {
+	if e.rules.left(f, e.now) != "" || e.ageOf(f.Modified) > e.inPolicy {
 		return
 	}
 	if e.shared == nil {
@@ -371,13 +371,16 @@ func (s *sharing) pairs(level uint8) []Near {
 	return near[:min(len(near), shownNear)]
 }
 
-func spares(s *slot) int64 { return int64(s.mark.Length) * int64(s.refs-1) }
+func spares(s *slot) int64 { return int64(s.mark.Length) * (int64(s.refs()) - 1) }
 
 // bySpared are the chunks that spare most, as a heap.
 type bySpared []slot
 
 // offer keeps a chunk if it is one of those that spare most.
 func (h *bySpared) offer(s slot) {
+	if s.refs() < 2 {
+		return
+	}
 	if h.Len() < shownPopular {
 		heap.Push(h, s)
 	} else if spares(&s) > spares(&(*h)[0]) {

@@ -10,46 +10,52 @@ import (
 	"bridgespan/core/fault"
 )
 
-// Spill counts exactly what does not fit into memory. Every mark of every file goes
-// into it with its number, in the order of the files; sorted by their prints, it is
-// seen how often each occurs and where first, and that, sorted back by the numbers,
-// comes along when the files are counted: see [counted].
+// spill counts exactly what does not fit into memory. Every mark goes into it with its
+// number, as files are counted; sorted by their prints, it is seen how often each
+// occurs and what the oldest file is that has it. What the marks of files in policy
+// come to is sorted back by their numbers, for when these files come again.
 type spill struct {
-	marks   *sorter[occurrence, *occurrence]
-	at      uint64 // number of the next mark
-	old     uint64 // those with smaller numbers are of files in policy
-	level   uint8
-	budget  int64
-	scratch Scratch
+	marks    *sorter[occurrence, *occurrence]
+	at       uint64 // number of the next mark
+	inPolicy uint8  // files of this age, and older ones, are
+	level    uint8
+	numbers  *sorter[times, *times]
+	sharing  *merging[times, *times]
+	popular  bySpared
+	err      error
 }
 
 // occurrence is where a mark occurs.
 type occurrence struct {
-	print  Print
-	at     uint64
-	length uint32
+	mark Mark
+	at   uint64 // its number, with the age of the file in the upper bits
 }
 
+// numberBits are those of a number that is not an age.
+const numberBits = 60
+
+func (o *occurrence) age() uint8 { return uint8(o.at >> numberBits) }
+
 func (o *occurrence) compare(other *occurrence) int {
-	return cmp.Or(bytes.Compare(o.print[:], other.print[:]), cmp.Compare(o.at, other.at))
+	return cmp.Or(bytes.Compare(o.mark.Print[:], other.mark.Print[:]), cmp.Compare(o.at, other.at))
 }
 
 func (o *occurrence) append(b []byte) []byte {
-	b = binary.BigEndian.AppendUint64(append(b, o.print[:]...), o.at)
-	return binary.BigEndian.AppendUint32(b, o.length)
+	b = binary.BigEndian.AppendUint64(append(b, o.mark.Print[:]...), o.at)
+	b = binary.BigEndian.AppendUint32(b, o.mark.Length)
+	return binary.BigEndian.AppendUint32(b, o.mark.Packed)
 }
 
 func (o *occurrence) read(b []byte) {
-	copy(o.print[:], b)
-	o.at, o.length = binary.BigEndian.Uint64(b[16:]), binary.BigEndian.Uint32(b[24:])
+	copy(o.mark.Print[:], b)
+	o.at, o.mark.Length, o.mark.Packed = binary.BigEndian.Uint64(b[16:]), binary.BigEndian.Uint32(b[24:]), binary.BigEndian.Uint32(b[28:])
 }
 
-// times is how often a mark occurs in all.
+// times is how often a mark of a file in policy occurs in such files.
 type times struct {
-	at    uint64
+	at    uint64 // its number
 	check uint32 // of its print
-	refs  uint32 // in files in policy
-	first bool   // whether it did not occur before
+	refs  uint32
 }
 
 func (n *times) compare(other *times) int { return cmp.Compare(n.at, other.at) }
@@ -57,92 +63,79 @@ func (n *times) compare(other *times) int { return cmp.Compare(n.at, other.at) }
 func (n *times) append(b []byte) []byte {
 	b = binary.BigEndian.AppendUint64(b, n.at)
 	b = binary.BigEndian.AppendUint32(b, n.check)
-	b = binary.BigEndian.AppendUint32(b, n.refs)
-	if n.first {
-		return append(b, 1)
-	}
-	return append(b, 0)
+	return binary.BigEndian.AppendUint32(b, n.refs)
 }
 
 func (n *times) read(b []byte) {
-	*n = times{binary.BigEndian.Uint64(b), binary.BigEndian.Uint32(b[8:]), binary.BigEndian.Uint32(b[12:]), b[16] == 1}
+	*n = times{binary.BigEndian.Uint64(b), binary.BigEndian.Uint32(b[8:]), binary.BigEndian.Uint32(b[12:])}
 }
 
 func checkOf(p *Print) uint32 { return binary.LittleEndian.Uint32(p[8:]) }
 
 // newSpill makes a spill that takes no more than budget bytes of memory: while a
 // sorter grows there is half as much again of it, and of what is not used any more
-// there may be as much as of what is.
+// there may be as much as of what is. close must be called.
 func newSpill(budget int64, scratch Scratch) *spill {
-	return &spill{marks: newSorter[occurrence](budget/4, scratch), budget: budget, scratch: scratch}
+	return &spill{marks: newSorter[occurrence](budget/4, scratch), numbers: newSorter[times](budget/8, scratch)}
 }
 
-// add adds the marks of a file. Files in policy come first.
-func (s *spill) add(marks *Summary, inPolicy bool) error {
-	s.level = max(s.level, marks.Level)
-	for i := range marks.Marks {
-		m := &marks.Marks[i]
-		if m.Print.Kept(s.level) {
-			if err := s.marks.add(occurrence{m.Print, s.at, m.Length}); err != nil {
-				return err
-			}
-		}
-		s.at++
+func (s *spill) close() error { return errors.Join(s.marks.close(), s.numbers.close()) }
+
+// Level is which part of the prints is counted: one in 2^Level.
+func (s *spill) Level() uint8 { return s.level }
+
+// Raise gives up what is not in the sample of a level.
+func (s *spill) Raise(level uint8) { s.level = max(s.level, level) }
+
+func (s *spill) add(m *Mark, age uint8, inPolicy bool) {
+	if s.err != nil {
+		return
 	}
-	if inPolicy {
-		s.old = s.at
+	if m.Print.Kept(s.level) {
+		s.err = s.marks.add(occurrence{*m, uint64(age)<<numberBits | s.at})
 	}
-	return nil
+	if s.at++; inPolicy {
+		s.inPolicy = max(s.inPolicy, age)
+	}
 }
 
-func (s *spill) close() error { return s.marks.close() }
-
-// count counts how often each mark occurs. Close must be called on what it returns.
-func (s *spill) count() (*counted, error) {
-	c := &counted{level: s.level, numbers: newSorter[times](s.budget/8, s.scratch)}
-	err := s.marks.finish()
-	if err == nil {
-		err = s.through(c)
+func (s *spill) settle() (list [mostAges]sums, err error) {
+	if s.err == nil {
+		s.err = s.marks.finish()
 	}
-	if err == nil {
-		err = c.numbers.finish()
+	if s.err == nil {
+		s.err = s.through(&list)
 	}
-	if err != nil {
-		return nil, errors.Join(err, c.close())
+	if s.err == nil {
+		s.err = errors.Join(s.marks.close(), s.numbers.finish())
 	}
-	c.counting, c.sharing = c.numbers.pass(), c.numbers.pass()
-	return c, nil
+	s.sharing = s.numbers.pass()
+	return list, s.err
 }
 
 // through passes over the marks by their prints, twice at a time: one pass counts
 // how many there are of a print before the other tells each of them.
-func (s *spill) through(c *counted) error {
+func (s *spill) through(list *[mostAges]sums) error {
 	ahead, behind := s.marks.pass(), s.marks.pass()
 	next, err := ahead.next()
 	for err == nil {
-		one := *next
+		first := *next // of the oldest file
 		all, refs := 0, uint32(0)
-		for ; err == nil && next.print == one.print; next, err = ahead.next() {
-			if all++; next.at < s.old && refs < 1<<32-1 {
-				refs++
+		for ; err == nil && next.mark.Print == first.mark.Print; next, err = ahead.next() {
+			if all++; next.age() <= s.inPolicy {
+				refs = min(refs+1, mostRefs)
 			}
 		}
 		if err != nil && !errors.Is(err, io.EOF) {
 			return err
 		}
-		kept := one.print.Kept(s.level)
-		if kept && refs > 1 {
-			c.popular.offer(slot{Mark{Print: one.print, Length: one.length}, refs})
+		if first.mark.Print.Kept(s.level) {
+			list[first.age()].mark(&first.mark)
+			s.popular.offer(slot{first.mark, refs})
 		}
-		for i := range all {
-			o, err := behind.next()
-			if err != nil {
+		for range all {
+			if err := s.number(behind, refs); err != nil {
 				return err
-			}
-			if kept {
-				if err := c.numbers.add(times{o.at, checkOf(&o.print), refs, i == 0}); err != nil {
-					return err
-				}
 			}
 		}
 	}
@@ -152,53 +145,40 @@ func (s *spill) through(c *counted) error {
 	return err
 }
 
-// counted tells of marks as they come again, in the order in which a spill took them:
-// once to Add, and those of files in policy once to Refs.
-type counted struct {
-	level             uint8
-	numbers           *sorter[times, *times]
-	counting, sharing *merging[times, *times]
-	popular           bySpared
-	err               error
+// number keeps how often the next mark occurs, by its number.
+func (s *spill) number(from *merging[occurrence, *occurrence], refs uint32) error {
+	o, err := from.next()
+	if err != nil {
+		return err
+	}
+	if o.age() > s.inPolicy || !o.mark.Print.Kept(s.level) {
+		return nil
+	}
+	return s.numbers.add(times{o.at & (1<<numberBits - 1), checkOf(&o.mark.Print), refs})
 }
-
-func (c *counted) close() error { return c.numbers.close() }
-
-// Level is which part of the prints is counted: one in 2^Level.
-func (c *counted) Level() uint8 { return c.level }
-
-// Raise does nothing: what level there is was known before.
-func (c *counted) Raise(uint8) {}
 
 // errOther tells that what comes is not what was counted.
 var errOther = fault.New(fault.Stale, "do it again when no estimate of it is under way", "what is known of the volume has changed while it was counted")
 
-func (c *counted) next(from *merging[times, *times], p *Print) (n times) {
-	if c.err != nil || !p.Kept(c.level) {
-		return n
+// Refs is how often a mark of a file in policy occurs in such files. Marks come as they
+// came to be counted.
+func (s *spill) Refs(p *Print) uint32 {
+	if s.err != nil || !p.Kept(s.level) {
+		return 0
 	}
-	found, err := from.next()
+	found, err := s.sharing.next()
 	switch {
 	case errors.Is(err, io.EOF):
-		c.err = errOther
+		s.err = errOther
 	case err != nil:
-		c.err = err
+		s.err = err
 	case found.check != checkOf(p):
-		c.err = errOther
+		s.err = errOther
 	default:
-		n = *found
+		return found.refs
 	}
-	return n
+	return 0
 }
 
-// Add counts a mark; first is true when it was not seen before.
-func (c *counted) Add(m Mark) (first bool) { return c.next(c.counting, &m.Print).first }
-
-// Refs is how often a mark occurs in files in policy.
-func (c *counted) Refs(p *Print) uint32 { return c.next(c.sharing, p).refs }
-
 // mostShared are the chunks that spare most.
-func (c *counted) mostShared() []slot { return c.popular }
-
-// all is not called: the level never rises.
-func (c *counted) all(func(m *Mark, refs uint32)) {}
+func (s *spill) mostShared() []slot { return s.popular }

@@ -73,27 +73,24 @@ func recordsOf(files []*File) *listed {
 	return l
 }
 
-func (l *listed) ByAge(_ context.Context, from, to time.Time, each func(Record) error) error {
+func (l *listed) Each(_ context.Context, do func(Record) error) error {
 	l.passes++
 	for _, r := range l.records {
-		if !from.IsZero() && !r.Modified.After(from) || !to.IsZero() && r.Modified.After(to) {
-			continue
-		}
 		if l.later != nil {
 			l.later(l.passes, &r)
 		}
-		if err := each(r); err != nil {
+		if err := do(r); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (l *listed) ByDigest(_ context.Context, each func(Record) error) error {
+func (l *listed) Equals(_ context.Context, do func(Record) error) error {
 	sorted := slices.Clone(l.records)
 	slices.SortStableFunc(sorted, func(a, b Record) int { return bytes.Compare(a.Summary.Digest[:], b.Summary.Digest[:]) })
 	for _, r := range sorted {
-		if err := each(r); err != nil {
+		if err := do(r); err != nil {
 			return err
 		}
 	}
@@ -103,12 +100,12 @@ func (l *listed) ByDigest(_ context.Context, each func(Record) error) error {
 func (l *listed) Files(context.Context) (int64, error)      { return int64(len(l.records)), nil }
 func (l *listed) Doubles(context.Context) ([]Record, error) { return nil, nil }
 
-// aged is a made-up volume in which the last of four files is younger than ten days.
+// aged is a made-up volume of files of all ages, of which one in four is five days old.
 func aged(seed uint64, chunks int) (*listed, Policy) {
 	files, _, _ := madeUp(rand.New(rand.NewPCG(seed, 9)), chunks)
 	for i, f := range files {
-		f.Modified = now.AddDate(-1, 0, 0)
-		if i >= len(files)/4*3 {
+		f.Modified = now.AddDate(0, 0, -i*400/len(files)) // the youngest first
+		if i%4 == 1 {
 			f.Modified = now.AddDate(0, 0, -5)
 		}
 		for j := range f.Summary.Marks { // all are compressed, and one in three chunks comes again and again
@@ -161,7 +158,7 @@ func TestExactPastTheBudget(t *testing.T) {
 		if d.open != 0 || (d.made == 0) != (budget > LeastBudget) {
 			t.Errorf("with %d bytes: %d files made, %d left open", budget, d.made, d.open)
 		}
-		if done == 0 || done > all || all != exactPasses*int64(len(l.records)) {
+		if done == 0 || done > all || all != passes*int64(len(l.records)) {
 			t.Errorf("passed over %d of %d", done, all)
 		}
 	}
@@ -196,7 +193,7 @@ func TestScratchFaults(t *testing.T) {
 		"none":     {func(*disk, *listed) Scratch { return func() (ScratchFile, error) { return nil, errFull } }, func(err error) bool { return errors.Is(err, errFull) }},
 		"a file that was changed meanwhile": {func(d *disk, l *listed) Scratch {
 			l.later = func(pass int, r *Record) {
-				if pass > 1 && r.Path == "bed/3.tif" {
+				if pass > 1 && r.Path == "bed/2002.tif" {
 					r.Summary.Marks = slices.Clone(r.Summary.Marks)
 					r.Summary.Marks[0].Print[9] ^= 1
 				}
@@ -205,7 +202,7 @@ func TestScratchFaults(t *testing.T) {
 		}, func(err error) bool { return fault.KindOf(err) == fault.Stale }},
 		"a file that came meanwhile": {func(d *disk, l *listed) Scratch {
 			l.later = func(pass int, r *Record) {
-				if pass > 1 && r.Path == "bed/9.tif" {
+				if pass > 1 && r.Path == "bed/2006.tif" {
 					r.Summary.Marks = append(slices.Clone(r.Summary.Marks), r.Summary.Marks...)
 				}
 			}
@@ -237,7 +234,7 @@ func TestSorter(t *testing.T) {
 		r := rand.New(rand.NewPCG(uint64(c.count), 1))
 		var want []occurrence
 		for i := range c.count {
-			o := occurrence{print: Print{byte(r.IntN(50)), byte(r.IntN(4))}, at: uint64(i), length: r.Uint32()}
+			o := occurrence{mark: Mark{Print: Print{byte(r.IntN(50)), byte(r.IntN(4))}, Length: r.Uint32()}, at: uint64(i)}
 			want = append(want, o)
 			if err := s.add(o); err != nil {
 				t.Fatal(err)

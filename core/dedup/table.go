@@ -18,10 +18,22 @@ type Table struct {
 	level uint8
 }
 
+// slot is a mark, with a number of which the caller makes what it needs: an estimator
+// keeps in it how often a mark occurs in files in policy, and the oldest file that has
+// it; a pool, the groups that have it.
 type slot struct {
 	mark Mark
-	refs uint32 // 0: empty
+	n    uint32 // 0: empty
 }
+
+// In the upper bits of the number is the age of the oldest file, from 1.
+const (
+	ageShift = 28
+	mostRefs = 1<<ageShift - 1
+)
+
+func (s *slot) age() uint8   { return uint8(s.n>>ageShift) - 1 }
+func (s *slot) refs() uint32 { return s.n & mostRefs }
 
 // LeastBudget is the least memory that a table can work in, in bytes: with fewer
 // prints than fit there, intervals would say nothing.
@@ -58,7 +70,7 @@ func (t *Table) Prints() int { return t.used }
 func (t *Table) find(p *Print) *slot {
 	mask := uint64(len(t.slots) - 1)
 	for i := binary.LittleEndian.Uint64(p[8:]) & mask; ; i = (i + 1) & mask {
-		if s := &t.slots[i]; s.refs == 0 || s.mark.Print == *p {
+		if s := &t.slots[i]; s.n == 0 || s.mark.Print == *p {
 			return s
 		}
 	}
@@ -66,43 +78,51 @@ func (t *Table) find(p *Print) *slot {
 
 // Add counts a mark, unless it is not in the sample. first is true when it was not
 // seen before.
-func (t *Table) Add(m Mark) (first bool) {
+func (t *Table) Add(m Mark) (first bool) { return t.count(&m, 0, 1) }
+
+func (t *Table) add(m *Mark, age uint8, inPolicy bool) {
+	refs := uint32(0)
+	if inPolicy {
+		refs = 1
+	}
+	t.count(m, age, refs)
+}
+
+func (t *Table) count(m *Mark, age uint8, refs uint32) (first bool) {
 	if !m.Print.Kept(t.level) {
 		return false
 	}
 	s := t.find(&m.Print)
-	if s.refs > 0 {
-		if s.refs < 1<<32-1 {
-			s.refs++
-		}
-		return false
+	if s.n == 0 {
+		return t.begin(s, m, uint32(age+1)<<ageShift|refs)
 	}
-	return t.begin(s, m, 1)
+	s.n = uint32(min(s.age(), age)+1)<<ageShift | min(s.refs()+refs, mostRefs)
+	return false
 }
 
 // Join notes that somebody has a mark, who is known by bits, in place of how often
 // it occurs. first is true when nobody had it.
-func (t *Table) Join(m Mark, bits uint32) (first bool) {
+func (t *Table) Join(m *Mark, bits uint32) (first bool) {
 	if !m.Print.Kept(t.level) {
 		return false
 	}
 	s := t.find(&m.Print)
-	if s.refs > 0 {
-		s.refs |= bits
+	if s.n > 0 {
+		s.n |= bits
 		return false
 	}
 	return t.begin(s, m, bits)
 }
 
 // begin puts a mark that is not there yet into a slot, or where there is room.
-func (t *Table) begin(s *slot, m Mark, refs uint32) bool {
+func (t *Table) begin(s *slot, m *Mark, n uint32) bool {
 	if t.used >= len(t.slots)/4*3 {
 		if t.grow(); !m.Print.Kept(t.level) {
 			return false
 		}
 		s = t.find(&m.Print)
 	}
-	*s = slot{m, refs}
+	*s = slot{*m, n}
 	t.used++
 	return true
 }
@@ -112,7 +132,7 @@ func (t *Table) Packed(p *Print) uint32 {
 	if !p.Kept(t.level) {
 		return 0
 	}
-	if s := t.find(p); s.refs > 0 {
+	if s := t.find(p); s.n > 0 {
 		return s.mark.Packed
 	}
 	return 0
@@ -123,7 +143,7 @@ func (t *Table) Refs(p *Print) uint32 {
 	if !p.Kept(t.level) {
 		return 0
 	}
-	return t.find(p).refs
+	return t.find(p).refs()
 }
 
 // Raise gives up what is not in the sample of a level.
@@ -132,7 +152,7 @@ func (t *Table) Raise(level uint8) {
 		return
 	}
 	t.level = level
-	stays := func(s *slot) bool { return s.refs > 0 && s.mark.Print.Kept(level) }
+	stays := func(s *slot) bool { return s.n > 0 && s.mark.Print.Kept(level) }
 	count := 0
 	for i := range t.slots {
 		if stays(&t.slots[i]) {
@@ -176,29 +196,30 @@ func (t *Table) grow() {
 // put puts in what is not there yet.
 func (t *Table) put(list []slot) {
 	for i := range list {
-		if s := &list[i]; s.refs > 0 {
+		if s := &list[i]; s.n > 0 {
 			*t.find(&s.mark.Print) = *s
 			t.used++
 		}
 	}
 }
 
-// all calls each with every mark and how often it was counted.
-func (t *Table) all(each func(m *Mark, refs uint32)) {
+// all calls each with every slot that is taken.
+func (t *Table) all(each func(s *slot)) {
 	for i := range t.slots {
-		if s := &t.slots[i]; s.refs > 0 {
-			each(&s.mark, s.refs)
+		if s := &t.slots[i]; s.n > 0 {
+			each(s)
 		}
 	}
+}
+
+func (t *Table) settle() (list [mostAges]sums, err error) {
+	t.all(func(s *slot) { list[s.age()].mark(&s.mark) })
+	return list, nil
 }
 
 // mostShared are the chunks that spare most.
 func (t *Table) mostShared() []slot {
 	h := bySpared{}
-	t.all(func(m *Mark, refs uint32) {
-		if refs > 1 {
-			h.offer(slot{*m, refs})
-		}
-	})
+	t.all(func(s *slot) { h.offer(*s) })
 	return h
 }

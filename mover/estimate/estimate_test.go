@@ -100,18 +100,14 @@ func (s *store) Unread(_ context.Context, after *dedup.Record, limit int) ([]ded
 	return list[:min(len(list), limit)], s.failing
 }
 
-func (s *store) ByAge(_ context.Context, from, to time.Time, each func(dedup.Record) error) error {
-	list := s.list(func(r *dedup.Record) bool {
-		return !r.Folder && (from.IsZero() || r.Modified.After(from)) && (to.IsZero() || !r.Modified.After(to))
-	})
-	slices.SortStableFunc(list, func(a, b dedup.Record) int { return a.Modified.Compare(b.Modified) })
-	return eachOf(list, each)
+func (s *store) Each(_ context.Context, do func(dedup.Record) error) error {
+	return eachOf(s.list(func(r *dedup.Record) bool { return !r.Folder }), do)
 }
 
-func (s *store) ByDigest(_ context.Context, each func(dedup.Record) error) error {
+func (s *store) Equals(_ context.Context, do func(dedup.Record) error) error {
 	list := s.list(func(r *dedup.Record) bool { return !r.Folder && r.Unread == "" })
 	slices.SortStableFunc(list, func(a, b dedup.Record) int { return bytes.Compare(a.Summary.Digest[:], b.Summary.Digest[:]) })
-	return eachOf(list, each)
+	return eachOf(list, do)
 }
 
 func eachOf(list []dedup.Record, each func(dedup.Record) error) error {

@@ -107,6 +107,9 @@ func foretold(t *testing.T, profile dedup.Profile) int64 {
 		}
 		e.Count(&dedup.File{Path: name, Inside: name, Size: int64(len(content)), Modified: time.Now().AddDate(-1, 0, 0), Summary: s})
 	}
+	if err := e.Settle(); err != nil {
+		t.Fatal(err)
+	}
 	f := e.Totals()
 	return f.InPolicy.Bytes - f.Saving.Bytes
 }

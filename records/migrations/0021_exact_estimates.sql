@@ -5,3 +5,6 @@ UPDATE dedup_files SET level = ORD(SUBSTRING(summary, 2, 1)) WHERE summary IS NO
 
 -- How long processors were busy while a volume was read.
 ALTER TABLE dedup_estimates ADD COLUMN busy_ms BIGINT NOT NULL DEFAULT 0;
+
+-- Files are counted as they lie in the table.
+ALTER TABLE dedup_files DROP KEY age;

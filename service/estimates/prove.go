@@ -1,6 +1,7 @@
 package estimates
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,7 +10,6 @@ import (
 	"os"
 	"path"
 	"strings"
-	"time"
 
 	"github.com/dustin/go-humanize"
 
@@ -227,7 +227,7 @@ func (p *proving) list(ctx context.Context) error {
 
 // each calls do with the records of the folder's files that were read.
 func (p *proving) each(ctx context.Context, do func(rec dedup.Record)) error {
-	return p.db.Dedup(p.volume.ID).ByAge(ctx, time.Time{}, time.Time{}, func(rec dedup.Record) error {
+	return p.db.Dedup(p.volume.ID).Each(ctx, func(rec dedup.Record) error {
 		inside := p.asked.Inside == "" || strings.HasPrefix(rec.Path, p.asked.Inside+"/")
 		if rec.Place == p.asked.Place && inside && rec.Unread == "" && rec.Size > 0 {
 			do(rec)
@@ -362,11 +362,12 @@ func (t tally) Write(b []byte) (int, error) {
 
 // predict counts what an estimate says of what was packed.
 func (p *proving) predict(ctx context.Context, packed map[string]bool) error {
-	return p.each(ctx, func(rec dedup.Record) {
+	err := p.each(ctx, func(rec dedup.Record) {
 		if packed[rec.Path] {
 			p.estimator.Count(&dedup.File{Path: path.Join(p.place, rec.Path), Inside: rec.Path, Size: rec.Size, Modified: rec.Modified, Summary: rec.Summary})
 		}
 	})
+	return cmp.Or(err, p.estimator.Settle())
 }
 
 // compare takes a file out of the store, beside the file itself. changed is true when
