@@ -271,19 +271,32 @@ func prepareDedupAgain(ctx context.Context, after *endings) (ours, reference way
 	if err != nil {
 		return nil, nil, err
 	}
-	look := func(ctx context.Context) (estimate.Progress, error) {
+	// Counting is not done again when nothing has changed: see service/estimates.
+	look := func(ctx context.Context) (p estimate.Progress, counted bool, err error) {
 		w := &estimate.Work{Places: []estimate.Place{{Name: "bench", Tree: t}}, Store: f.db.Dedup(volume), Profile: dedup.Documents, Budget: 64 << 20, Readers: 2, Tries: 1}
-		err := errors.Join(w.Look(ctx), w.Read(ctx))
-		return w.Progress(), err
+		if err := errors.Join(w.Look(ctx), w.Read(ctx)); err != nil {
+			return p, false, err
+		}
+		v, err := f.db.DedupVolumeNumbered(ctx, volume)
+		if err != nil || v.Counted != 0 {
+			return w.Progress(), v.Counted != 0, err
+		}
+		_, err = dedup.Analyse(ctx, f.db.Dedup(volume), []string{"bench"}, []string{"bench"}, dedup.Policy{Profile: dedup.Documents}, dedup.Means{Budget: 64 << 20}, time.Now())
+		if err == nil {
+			err = f.db.Change(ctx, func(tx *records.Tx) error {
+				return tx.KeepEstimate(ctx, volume, model.EstimatePoint{Run: 1, At: time.Now().UTC()})
+			})
+		}
+		return w.Progress(), false, err
 	}
-	if p, err := look(ctx); err != nil || p.Files != files {
+	if p, _, err := look(ctx); err != nil || p.Files != files {
 		return nil, nil, fmt.Errorf("the first estimate read %+v: %w", p, err)
 	}
 	return func(ctx context.Context) (float64, error) {
 			began := time.Now()
-			p, err := look(ctx)
-			if err == nil && (p.Found != files || p.Files != 0) {
-				err = fmt.Errorf("the second estimate read %+v", p)
+			p, counted, err := look(ctx)
+			if err == nil && (p.Found != files || p.Files != 0 || !counted) {
+				err = fmt.Errorf("the second estimate read %+v; counted before: %v", p, counted)
 			}
 			return files / time.Since(began).Seconds(), err
 		}, func(ctx context.Context) (float64, error) {

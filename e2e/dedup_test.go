@@ -102,8 +102,16 @@ func TestDedup(t *testing.T) {
 	if p := second.Progress; p.Read != 1 || p.ReadBytes != 1<<20 || second.Found.WholeFiles != 1<<20 {
 		t.Errorf("the second time: %+v, %+v", p, second.Found.Totals)
 	}
+	// The third time nothing has changed, and it comes to the same.
+	third := v.estimate(model.NewEstimate{Name: "oak data", Counting: model.Counting{Policy: policy}})
+	same := *third.Found
+	same.Totals.Now = second.Found.Totals.Now
+	if third.Progress.Read != 0 || !third.Found.Totals.Now.After(second.Found.Totals.Now) || !reflect.DeepEqual(same, *second.Found) {
+		t.Errorf("the third time: %+v, not %+v", third.Found, second.Found)
+	}
+	second = third
 	volume, err := e.API.EstimatedVolume(t.Context(), "oak data")
-	if err != nil || len(volume.Trend) != 2 || volume.Latest.Run != second.Run.ID || volume.Latest.Capacity == 0 || volume.Busy != nil {
+	if err != nil || len(volume.Trend) != 3 || volume.Latest.Run != second.Run.ID || volume.Latest.Capacity == 0 || volume.Busy != nil {
 		t.Errorf("the volume: %+v, %v", volume, err)
 	}
 	both, err := e.API.CompareEstimates(t.Context(), second.Run.ID, first.Run.ID)

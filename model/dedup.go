@@ -16,6 +16,7 @@ type DedupVolume struct {
 	Places      []DedupPlace `json:"places"`
 	Profile     string       `json:"profile" enum:"documents,disk-images,backups" doc:"How it was read"`
 	Compression int          `json:"-"`
+	Counted     int64        `json:"-"` // run of the estimate that was counted from the records as they are; 0 for none
 	Proof       *ProofPoint  `json:"proof,omitempty" doc:"What the last proof came to"`
 	Created     time.Time    `json:"created"`
 }

@@ -15,11 +15,11 @@ import (
 	"bridgespan/model"
 )
 
-const dedupVolumeColumns = `SELECT id, name, places, profile, compression, proof, created FROM dedup_volumes`
+const dedupVolumeColumns = `SELECT id, name, places, profile, compression, proof, created, COALESCE(counted, 0) FROM dedup_volumes`
 
 func scanDedupVolume(s scanner) (v model.DedupVolume, err error) {
 	var places, proof []byte
-	if err = s.Scan(&v.ID, &v.Name, &places, &v.Profile, &v.Compression, &proof, &v.Created); err == nil {
+	if err = s.Scan(&v.ID, &v.Name, &places, &v.Profile, &v.Compression, &proof, &v.Created, &v.Counted); err == nil {
 		err = json.Unmarshal(places, &v.Places)
 	}
 	if err == nil && proof != nil {
@@ -72,7 +72,7 @@ func (tx *Tx) KeepProof(ctx context.Context, volume int64, p model.ProofPoint) e
 
 // ReadOtherwise notes that a volume is read in another way: what was read is unread then.
 func (tx *Tx) ReadOtherwise(ctx context.Context, v model.DedupVolume) error {
-	if _, _, err := tx.exec(ctx, `UPDATE dedup_volumes SET profile = ?, compression = ? WHERE id = ?`, v.Profile, v.Compression, v.ID); err != nil {
+	if _, _, err := tx.exec(ctx, `UPDATE dedup_volumes SET profile = ?, compression = ?, counted = NULL WHERE id = ?`, v.Profile, v.Compression, v.ID); err != nil {
 		return err
 	}
 	_, _, err := tx.exec(ctx, `UPDATE dedup_files SET unread = ?, digest = NULL, summary = NULL WHERE volume_id = ? AND NOT is_folder`, dedup.NotYet, v.ID)
@@ -82,8 +82,11 @@ func (tx *Tx) ReadOtherwise(ctx context.Context, v model.DedupVolume) error {
 // ReadWhole lets all of a volume be read again of whose chunks a sample is kept alone,
 // except for files so large that no more ever is.
 func (tx *Tx) ReadWhole(ctx context.Context, volume int64) error {
-	_, _, err := tx.exec(ctx, `UPDATE dedup_files SET unread = ?, digest = NULL, summary = NULL, level = 0 WHERE volume_id = ? AND NOT is_folder AND level > 0 AND parts < ?`,
+	again, _, err := tx.exec(ctx, `UPDATE dedup_files SET unread = ?, digest = NULL, summary = NULL, level = 0 WHERE volume_id = ? AND NOT is_folder AND level > 0 AND parts < ?`,
 		dedup.NotYet, volume, dedup.MostMarks/2/partMarks-1)
+	if err == nil && again > 0 {
+		_, _, err = tx.exec(ctx, `UPDATE dedup_volumes SET counted = NULL WHERE id = ?`, volume)
+	}
 	return err
 }
 
@@ -102,6 +105,21 @@ type Dedup struct {
 	failed error
 	// unread are the folders right in which something was unread at first.
 	unread map[string]bool
+
+	mu      sync.Mutex
+	changed bool // it is noted that the records are not what was counted any more
+}
+
+// change notes, before the records are changed, that they are not what was counted.
+func (d *Dedup) change(ctx context.Context) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.changed {
+		return nil
+	}
+	_, _, err := d.db.exec(ctx, `UPDATE dedup_volumes SET counted = NULL WHERE id = ?`, d.volume)
+	d.changed = err == nil
+	return err
 }
 
 // Dedup returns the records of the files of a volume, for one piece of work.
@@ -214,6 +232,9 @@ const mostStatement = 4 << 20
 
 // Save keeps records.
 func (d *Dedup) Save(ctx context.Context, records []dedup.Record) error {
+	if err := d.change(ctx); err != nil {
+		return err
+	}
 	for len(records) > 0 {
 		var rows values
 		size, n := 0, 0
@@ -252,6 +273,9 @@ func (d *Dedup) Save(ctx context.Context, records []dedup.Record) error {
 
 // Forget drops what is right in a folder under some names, with all below.
 func (d *Dedup) Forget(ctx context.Context, place int, folder string, names []string) error {
+	if err := d.change(ctx); err != nil {
+		return err
+	}
 	for _, name := range names {
 		at := path.Join(folder, name)
 		below, err := d.Children(ctx, place, at)
@@ -348,6 +372,9 @@ var _ dedup.Records = (*Dedup)(nil)
 func (tx *Tx) KeepEstimate(ctx context.Context, volume int64, e model.EstimatePoint) error {
 	totals, err := json.Marshal(e.Totals)
 	if err != nil {
+		return err
+	}
+	if _, _, err := tx.exec(ctx, `UPDATE dedup_volumes SET counted = ? WHERE id = ?`, e.Run, volume); err != nil {
 		return err
 	}
 	_, _, err = tx.exec(ctx, `REPLACE INTO dedup_estimates (run_id, volume_id, at, totals, capacity, free, read_bytes, read_ms, busy_ms) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, e.Run, volume, e.At, totals, e.Capacity, e.Free, e.ReadBytes, e.ReadMs, e.BusyMs)

@@ -115,6 +115,49 @@ func TestDedupRecords(t *testing.T) {
 	if got, err := db.Dedup(volume).Sum(ctx, 0, "images"); err != nil || got != sum {
 		t.Errorf("the sum is %v, %v", got, err)
 	}
+	// What was counted holds until something changes, by whomever.
+	counted := func() int64 {
+		t.Helper()
+		v, err := db.DedupVolumeNumbered(ctx, volume)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v.Counted
+	}
+	keep := func() {
+		t.Helper()
+		err := db.Change(ctx, func(tx *records.Tx) error {
+			return tx.KeepEstimate(ctx, volume, model.EstimatePoint{Run: 7, At: at})
+		})
+		if err != nil || counted() != 7 {
+			t.Fatalf("counted by run %d, %v", counted(), err)
+		}
+	}
+	for what, change := range map[string]func() error{
+		"a file saved":     func() error { return db.Dedup(volume).Save(ctx, []dedup.Record{small}) },
+		"a file forgotten": func() error { return db.Dedup(volume).Forget(ctx, 0, "images", []string{"nothing"}) },
+		"another profile": func() error {
+			return db.Change(ctx, func(tx *records.Tx) error { return tx.ReadOtherwise(ctx, model.DedupVolume{ID: volume}) })
+		},
+		"a sample dissolved": func() error {
+			thin := small
+			thin.Summary.Level = 1
+			if err := db.Dedup(volume).Save(ctx, []dedup.Record{thin}); err != nil {
+				return err
+			}
+			keep()
+			return db.Change(ctx, func(tx *records.Tx) error { return tx.ReadWhole(ctx, volume) })
+		},
+	} {
+		keep()
+		if err := change(); err != nil || counted() != 0 {
+			t.Errorf("%s: counted by run %d still, %v", what, counted(), err)
+		}
+	}
+	keep()
+	if err := db.Change(ctx, func(tx *records.Tx) error { return tx.ReadWhole(ctx, volume) }); err != nil || counted() != 7 {
+		t.Errorf("nothing was dissolved: counted by run %d, %v", counted(), err)
+	}
 	if err := d.Forget(ctx, 0, ".", []string{"images"}); err != nil || len(files()) != 0 {
 		t.Errorf("with its folder, all goes: %v", err)
 	}

@@ -44,6 +44,17 @@ type Found struct {
 	Where      Breakdown    `json:"where"`
 	Twins      []Twins      `json:"twins" doc:"The largest sets of equal files"`
 	Suggested  []Suggestion `json:"suggested" doc:"What might be left out"`
+	Until      time.Time    `json:"until,omitzero" doc:"When a file comes to be counted otherwise because of its age, if none changes before; absent for never"`
+}
+
+// At is what was found, as it would be found at a later time, if nothing has changed
+// since; ok is false when some file is counted otherwise by then.
+func (f Found) At(now time.Time) (then Found, ok bool) {
+	if now.Before(f.Totals.Now) || !f.Until.IsZero() && !now.Before(f.Until) {
+		return f, false
+	}
+	f.Totals.Now = now
+	return f, true
 }
 
 // Means are what counting may use.
@@ -94,7 +105,7 @@ func (a *analysis) found() (Found, error) {
 	if err := a.each(e.Share); err != nil {
 		return Found{}, err
 	}
-	r := Found{Totals: e.Totals(), Curve: e.Curve(), Where: e.Breakdown()}
+	r := Found{Totals: e.Totals(), Curve: e.Curve(), Where: e.Breakdown(), Until: e.Until()}
 	whole := e.NewWholeFiles()
 	err := a.records.Equals(a.ctx, func(rec Record) error { whole.Add(a.file(&rec)); return nil })
 	r.WholeFiles, r.Twins = whole.Result()

@@ -99,9 +99,11 @@ type Estimator struct {
 	marks  index
 	left   map[string]*Left
 
-	all      Totals // what does not depend on age
-	ages     []age  // the oldest first
-	inPolicy int    // of ages: what is older, and this, is in policy
+	all      Totals          // what does not depend on age
+	ages     []age           // the oldest first
+	steps    []time.Duration // ages at which files come to be counted otherwise, in order
+	until    time.Time       // when the first of them does; zero for never
+	inPolicy int             // of ages: what is older, and this, is in policy
 	settled  bool
 	sums     [mostAges]sums
 	ratio    float64 // how far chunks in policy compress
@@ -169,9 +171,41 @@ func newEstimator(p Policy, marks index, now time.Time) (*Estimator, error) {
 		e.ages = append(e.ages, age{days: d, cutoff: now.AddDate(0, 0, -d)})
 	}
 	e.inPolicy = slices.Index(days, p.Rules.MinDays)
+	e.steps = stepsOf(days)
 	e.ages = append(e.ages, age{days: -1}) // changed after now
 	return e, nil
 }
+
+// stepsOf are the ages at which files come to be counted otherwise: those of the curve
+// and the policy, and those of classes.
+func stepsOf(days []int) (list []time.Duration) {
+	for _, c := range ageClasses[:len(ageClasses)-1] {
+		days = append(days, c.days)
+	}
+	for _, d := range days {
+		list = append(list, time.Duration(d)*24*time.Hour)
+	}
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+// turns notes when a file comes to be counted otherwise, though it does not change.
+func (e *Estimator) turns(modified time.Time) {
+	i, exactly := slices.BinarySearch(e.steps, e.now.Sub(modified))
+	if exactly {
+		i++
+	}
+	if i == len(e.steps) {
+		return
+	}
+	if at := modified.Add(e.steps[i]); e.until.IsZero() || at.Before(e.until) {
+		e.until = at
+	}
+}
+
+// Until is when a file comes to be counted otherwise, though none changes: what was
+// found holds until then. It is zero when it holds for ever.
+func (e *Estimator) Until() time.Time { return e.until }
 
 // ageOf is which of the ages a file has that was changed last at a time.
 func (e *Estimator) ageOf(modified time.Time) int {
@@ -193,6 +227,7 @@ func (e *Estimator) Count(f *File) {
 		e.leave(why, 1, f.Size)
 		return
 	}
+	e.turns(f.Modified)
 	at := e.ageOf(f.Modified)
 	inPolicy := at <= e.inPolicy
 	e.ages[at].add(&age{files: 1, size: f.Size, bytes: f.content(), holes: f.holes(), chunks: f.Summary.Chunks, names: int64(len(f.Path))})

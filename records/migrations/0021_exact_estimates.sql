@@ -8,3 +8,7 @@ ALTER TABLE dedup_estimates ADD COLUMN busy_ms BIGINT NOT NULL DEFAULT 0;
 
 -- Files are counted as they lie in the table.
 ALTER TABLE dedup_files DROP KEY age;
+
+-- The estimate that was counted from the records of a volume as they are; null when
+-- they have changed since.
+ALTER TABLE dedup_volumes ADD COLUMN counted BIGINT NULL;

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -238,9 +239,7 @@ func (e *estimating) brokenOff(ctx context.Context, p model.DedupProgress, err e
 func (e *estimating) finish(ctx context.Context, p model.DedupProgress) error {
 	e.job.Waits("")
 	at := now()
-	f, err := e.service.analyse(ctx, e.volume, e.asked.Counting, at, func(done, all int64) {
-		e.job.Progress(p.Found, p.ReadBytes, 1-lookingPart*(1-float64(done)/float64(all)))
-	})
+	f, err := e.count(ctx, p, at)
 	if err != nil {
 		return err
 	}
@@ -260,6 +259,34 @@ func (e *estimating) finish(ctx context.Context, p model.DedupProgress) error {
 		return err
 	}
 	return e.job.Finish(found{Progress: p, Warnings: warnings, Found: &f})
+}
+
+// count counts what was found; not again what was counted so before, when nothing has
+// changed since and no file has come of another age.
+func (e *estimating) count(ctx context.Context, p model.DedupProgress, at time.Time) (dedup.Found, error) {
+	if f, ok, err := e.service.unchanged(ctx, e.volume.ID, e.asked.Counting, at); err != nil || ok {
+		return f, err
+	}
+	return e.service.analyse(ctx, e.volume, e.asked.Counting, at, func(done, all int64) {
+		e.job.Progress(p.Found, p.ReadBytes, 1-lookingPart*(1-float64(done)/float64(all)))
+	})
+}
+
+// unchanged is what was found of a volume before, if it would be found again.
+func (s *Service) unchanged(ctx context.Context, volume int64, asked model.Counting, at time.Time) (f dedup.Found, ok bool, err error) {
+	v, err := s.db.DedupVolumeNumbered(ctx, volume)
+	if err != nil || v.Counted == 0 {
+		return f, false, err
+	}
+	before, err := s.Get(ctx, v.Counted)
+	switch {
+	case fault.KindOf(err) == fault.NotFound: // the run was forgotten
+		return f, false, nil
+	case err != nil || before.Found == nil || !reflect.DeepEqual(before.Asked.Counting, asked):
+		return f, false, err
+	}
+	f, ok = before.Found.At(at)
+	return f, ok, nil
 }
 
 // pacer bounds what is read, in Mbit/s.
