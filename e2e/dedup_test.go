@@ -124,6 +124,7 @@ func TestDedup(t *testing.T) {
 	v.pool(scan)
 	v.linksAndHoles()
 	v.again()
+	v.calendar()
 	v.refusals(places)
 	v.commands(second.Run.ID)
 	if err := e.API.ForgetEstimatedVolume(t.Context(), "oak data"); err != nil {
@@ -373,6 +374,33 @@ func (v *estimating) again() {
 	}
 }
 
+// calendar begins an estimate in hours in which it may not read.
+func (v *estimating) calendar() {
+	v.Helper()
+	off := calendar.Week{}
+	e, err := v.e.API.StartEstimate(v.Context(), model.NewEstimate{Name: "oak data", Calendar: &off})
+	if err != nil {
+		v.Fatal(err)
+	}
+	run := e.Run
+	for deadline := time.Now().Add(20 * time.Second); err == nil && run.Waits == "" && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		run, err = v.e.API.Run(v.Context(), e.Run.ID)
+	}
+	if err != nil || run.Waits != "its calendar never lets it read" || run.Done != 0 {
+		v.Errorf("by a calendar: %+v, %v", run, err)
+	}
+	if _, err := v.e.API.StopRun(v.Context(), run.ID); err != nil {
+		v.Error(err)
+	}
+	for deadline := time.Now().Add(20 * time.Second); err == nil && !run.State.Ended() && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		run, err = v.e.API.Run(v.Context(), run.ID)
+	}
+	if err != nil || run.State != model.RunStopped {
+		v.Errorf("stopped: %+v, %v", run, err)
+	}
+	v.estimate(model.NewEstimate{Name: "oak data", Counting: model.Counting{Policy: filter.Rules{LeaveOut: []string{"cache/"}}}})
+}
+
 // pool compares with another volume.
 func (v *estimating) pool(scan []byte) {
 	v.Helper()
@@ -419,16 +447,19 @@ func (v *estimating) look(places []model.DedupPlace) {
 // space for.
 func (v *estimating) linksAndHoles() {
 	v.Helper()
-	const size, written = 8 << 20, 1 << 20
+	const size, written = 2 << 30, 1 << 20 // with more chunks than are kept in one part
 	v.put("store", "links/scan.tif", randomBytes(7, written), 20)
 	v.put("store", "links/image.raw", randomBytes(8, written), 20)
 	at := func(name string) string { return filepath.Join(v.e.Oak.SharePath("store"), "links", name) }
 	if err := errors.Join(os.Link(at("scan.tif"), at("scan again.tif")), os.Truncate(at("image.raw"), size)); err != nil {
 		v.Fatal(err)
 	}
-	e := v.estimate(model.NewEstimate{Name: "links", Places: []model.DedupPlace{{Server: "oak", Share: "store", Sub: "links"}}})
+	e := v.estimate(model.NewEstimate{Name: "links", Profile: "disk-images", Places: []model.DedupPlace{{Server: "oak", Share: "store", Sub: "links"}}})
 	t := &e.Found.Totals
 	const block = 4 << 10 // in which the server may keep the permissions of a file
+	if t.Chunks != (size+written)/(32<<10) {
+		v.Errorf("%d chunks", t.Chunks)
+	}
 	if t.Files != 3 || t.Bytes != size+2*written || t.InPolicy.Files != 2 || t.Holes < size-written-block || t.Holes > size-written || t.InPolicy.Bytes != size+written-t.Holes {
 		v.Errorf("links and holes: %+v", t)
 	}

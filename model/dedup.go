@@ -39,12 +39,13 @@ type Counting struct {
 // NewEstimate asks for an estimate.
 type NewEstimate struct {
 	Counting
-	Name     string       `json:"name,omitempty" maxLength:"255" doc:"Name of the volume; absent for the name of its first place"`
-	Places   []DedupPlace `json:"places,omitempty" maxItems:"100" doc:"What makes up the volume; absent for a volume that was estimated before"`
-	Profile  string       `json:"profile,omitempty" enum:"documents,disk-images,backups" doc:"What is in it; absent for what it was before, or documents"`
-	Compress string       `json:"compress,omitempty" enum:"sample,all" doc:"Of which chunks it is measured how far they compress: of one in 16, or of all; absent for all on volumes with up to 256 GiB"`
-	Priority string       `json:"priority,omitempty" enum:"low,normal,high" doc:"How many files are read side by side: 1, 2 or 4"`
-	Pace     float64      `json:"paceMbit,omitempty" minimum:"0" doc:"Mbit/s to read at most; absent for no bound"`
+	Name     string         `json:"name,omitempty" maxLength:"255" doc:"Name of the volume; absent for the name of its first place"`
+	Places   []DedupPlace   `json:"places,omitempty" maxItems:"100" doc:"What makes up the volume; absent for a volume that was estimated before"`
+	Profile  string         `json:"profile,omitempty" enum:"documents,disk-images,backups" doc:"What is in it; absent for what it was before, or documents"`
+	Compress string         `json:"compress,omitempty" enum:"sample,all" doc:"Of which chunks it is measured how far they compress: of one in 16, or of all; absent for all on volumes with up to 256 GiB"`
+	Priority string         `json:"priority,omitempty" enum:"low,normal,high" doc:"How many files are read side by side: 1, 2 or 4"`
+	Calendar *calendar.Week `json:"calendar,omitempty" doc:"When it may read, and how fast, as rules: \"off; mon-fri 20-6 full\"; absent for always"`
+	Pace     float64        `json:"paceMbit,omitempty" minimum:"0" doc:"Mbit/s to read at most; absent for no bound"`
 }
 
 // DedupLook is what is known of a volume before it is estimated.

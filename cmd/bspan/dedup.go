@@ -37,6 +37,7 @@ func dedupCommand() *cli.Command {
 		&cli.StringFlag{Name: "priority", Usage: "low, normal or high: read 1, 2 or 4 files side by side"},
 		&cli.BoolFlag{Name: "rehearse", Usage: "only tell what speaks against it"},
 		&cli.StringFlag{Name: "again", Usage: "do it again and again: `WHEN` such as \"sat 02:30\", \"daily 04:00\" or \"every 6h\""},
+		&cli.StringFlag{Name: "week", Usage: "read only when `RULES` let it, such as \"off; mon-fri 20-6 full; sat-sun 100\""},
 		&cli.FloatFlag{Name: "pace", Usage: "read at most so many `MBIT` a second"},
 	}, counting...)
 	return &cli.Command{Name: "dedup", Usage: "what deduplication would save", Commands: []*cli.Command{
@@ -101,6 +102,13 @@ func estimateVolume(ctx context.Context, c *cli.Command, api *client.Client, arg
 	var err error
 	if asked.Counting, err = countingOf(c); err != nil {
 		return err
+	}
+	if text := c.String("week"); text != "" {
+		week, err := calendar.Parse("--week", text)
+		if err != nil {
+			return err
+		}
+		asked.Calendar = &week
 	}
 	volumes, err := api.EstimatedVolumes(ctx)
 	if err != nil {

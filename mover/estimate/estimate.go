@@ -84,6 +84,9 @@ type Work struct {
 	Readers int
 	// Wants reports whether a file is to be read; nil wants all.
 	Wants func(r *dedup.Record) bool
+	// Admit waits until another folder may be listed, or another file read; nil never
+	// does.
+	Admit func(ctx context.Context) error
 	// Pace waits until so many bytes may be read; nil never does.
 	Pace func(ctx context.Context, bytes int) error
 	// Tries is how often a file in use is tried, and Pause how long between. Waits is
@@ -145,6 +148,9 @@ func (w *Work) Look(ctx context.Context) error {
 
 // folder looks at one folder, and goes on below.
 func (w *Work) folder(ctx context.Context, group *errgroup.Group, place int, folder string) error {
+	if err := w.admit(ctx); err != nil {
+		return err
+	}
 	listed, err := w.list(ctx, place, folder)
 	switch {
 	case err != nil && (folder == "." || ctx.Err() != nil || errors.Is(err, tree.ErrUnreachable)):
@@ -187,6 +193,13 @@ func (w *Work) folder(ctx context.Context, group *errgroup.Group, place int, fol
 		}
 	}
 	return nil
+}
+
+func (w *Work) admit(ctx context.Context) error {
+	if w.Admit == nil {
+		return nil
+	}
+	return w.Admit(ctx)
 }
 
 // list lists the files and folders right in a folder.

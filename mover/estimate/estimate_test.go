@@ -334,6 +334,34 @@ func TestWantsAndBudget(t *testing.T) {
 	}
 }
 
+// Nothing is listed or read that is not admitted.
+func TestAdmit(t *testing.T) {
+	g := newGarden(t)
+	for i := range 5 {
+		g.put(fmt.Sprintf("bed/%d.dat", i), noise(uint64(i), 1000))
+	}
+	g.Readers = 1
+	admitted, closed := 0, errors.New("closed")
+	g.Admit = func(context.Context) error {
+		if admitted == 0 {
+			return closed
+		}
+		admitted--
+		return nil
+	}
+	if err := g.Look(t.Context()); !errors.Is(err, closed) || g.Progress().Found != 0 {
+		t.Errorf("closed at once: %v, %+v", err, g.Progress())
+	}
+	admitted = 2 // the top, and the bed, listed one after the other
+	if err := g.Look(t.Context()); err != nil || g.Progress().Found != 5 {
+		t.Errorf("%v, %+v", err, g.Progress())
+	}
+	admitted = 3
+	if err := g.Read(t.Context()); !errors.Is(err, closed) || g.Progress().Files != 3 {
+		t.Errorf("closed after three files: %v, %+v", err, g.Progress())
+	}
+}
+
 func TestStoreFails(t *testing.T) {
 	g := newGarden(t)
 	g.put("a/b", []byte("x"))

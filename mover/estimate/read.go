@@ -85,6 +85,9 @@ func (w *Work) round(ctx context.Context, try int) (again bool, err error) {
 			reader := dedup.NewReader(cutter, w.Compression, w.level(), func(chunk []byte) int { return len(packer.Pack(chunk)) })
 			reader.Known(w.packed)
 			for rec := range todo {
+				if err := w.admit(run); err != nil {
+					return err
+				}
 				retry, err := w.file(run, reader, &rec, try)
 				if err != nil {
 					return err

@@ -14,11 +14,13 @@ import (
 	"golang.org/x/sys/unix"
 	"golang.org/x/time/rate"
 
+	"bridgespan/core/calendar"
 	"bridgespan/core/dedup"
 	"bridgespan/core/fault"
 	"bridgespan/core/filter"
 	"bridgespan/model"
 	"bridgespan/mover/estimate"
+	"bridgespan/mover/gate"
 	"bridgespan/records"
 	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
@@ -51,6 +53,7 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 		return err
 	}
 	e := &estimating{service: s, job: job, volume: v, asked: asked.Asked, warnings: []model.DedupWarning{}}
+	e.gate = gateFor(job, asked.Asked.Calendar)
 	e.out, err = newLeftOut(asked.Asked.Policy)
 	if err != nil {
 		return err
@@ -86,6 +89,7 @@ type estimating struct {
 	volume   model.DedupVolume
 	asked    model.NewEstimate
 	out      *leftOut
+	gate     *gate.Gate
 	places   []estimate.Place
 	space    tree.Space // of the storage under the first place
 	warnings []model.DedupWarning
@@ -126,7 +130,7 @@ func (e *estimating) close() {
 func (e *estimating) run(ctx context.Context) error {
 	a := &e.asked
 	e.work = &estimate.Work{Places: e.places, Store: e.service.db.Dedup(e.volume.ID), Profile: dedup.Profile(e.volume.Profile), Compression: dedup.Compression(e.volume.Compression),
-		Budget: a.Budget, Whole: a.Exact, Readers: readers[a.Priority], Wants: e.out.wants, Pace: pacer(a.Pace), Tries: tries, Pause: pause, Waits: e.waits}
+		Budget: a.Budget, Whole: a.Exact, Readers: readers[a.Priority], Wants: e.out.wants, Admit: e.gate.Await, Pace: e.pace(), Tries: tries, Pause: pause, Waits: e.waits}
 	done := make(chan error, 1)
 	var mu sync.Mutex
 	go func() {
@@ -289,23 +293,36 @@ func (s *Service) unchanged(ctx context.Context, volume int64, asked model.Count
 	return f, ok, nil
 }
 
-// pacer bounds what is read, in Mbit/s.
-func pacer(mbit float64) func(context.Context, int) error {
-	if mbit <= 0 {
+// pace lets what is read pass: no faster than is asked for, and by the calendar.
+func (e *estimating) pace() func(context.Context, int) error {
+	limit := rate.NewLimiter(rate.Inf, gate.Burst)
+	gate.SetLimit(limit, calendar.Rate(e.asked.Pace))
+	if e.gate == nil && e.asked.Pace == 0 {
 		return nil
 	}
-	const burst = 256 << 10
-	limit := rate.NewLimiter(rate.Limit(mbit*1e6/8), burst)
 	return func(ctx context.Context, bytes int) error {
-		for bytes > 0 {
-			n := min(bytes, burst)
-			if err := limit.WaitN(ctx, n); err != nil {
-				return err
-			}
-			bytes -= n
+		if err := e.gate.Pass(ctx, bytes); err != nil {
+			return err
 		}
+		return gate.Through(ctx, limit, bytes)
+	}
+}
+
+// gateFor is the gate through which an estimate reads; nil when it goes by no calendar.
+func gateFor(job *jobs.Job, week *calendar.Week) *gate.Gate {
+	if week == nil {
 		return nil
 	}
+	return gate.New(*week, nil, func(until time.Time, closed bool) {
+		switch {
+		case !closed:
+			job.Waits("")
+		case until.IsZero():
+			job.Waits("its calendar never lets it read")
+		default:
+			job.Waits("its calendar lets it read from " + until.Local().Format("Mon 2 Jan 15:04"))
+		}
+	})
 }
 
 // leftOut tells which files are not read, and which rules were about nothing.

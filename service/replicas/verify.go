@@ -17,6 +17,7 @@ import (
 	"bridgespan/core/replica"
 	"bridgespan/core/verify"
 	"bridgespan/model"
+	"bridgespan/mover/gate"
 	"bridgespan/records"
 	"bridgespan/service/accounts"
 	"bridgespan/service/jobs"
@@ -32,7 +33,7 @@ type verifier struct {
 	set    model.ReplicaSet
 	filter *filter.Filter
 	random *rand.Rand
-	gate   *gate // between the replicas that are compared now
+	gate   *gate.Gate // between the replicas that are compared now
 
 	mu       sync.Mutex // of what follows: contents are read side by side
 	kept     verifyKept

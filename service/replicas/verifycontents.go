@@ -12,6 +12,7 @@ import (
 	"bridgespan/core/calendar"
 	"bridgespan/core/verify"
 	"bridgespan/model"
+	"bridgespan/mover/gate"
 	"bridgespan/records"
 	"bridgespan/tree"
 )
@@ -27,7 +28,7 @@ func readers(ctx context.Context) (*errgroup.Group, context.Context) {
 
 // gateTo is the gate through which contents of a replica are read; nil unless that
 // is asked for.
-func (v *verifier) gateTo(seed, r model.Replica) *gate {
+func (v *verifier) gateTo(seed, r model.Replica) *gate.Gate {
 	if !v.asked.WithinCalendar {
 		return nil
 	}
@@ -35,7 +36,7 @@ func (v *verifier) gateTo(seed, r model.Replica) *gate {
 		set, err := v.db.ReplicaSet(ctx, v.set.Name)
 		return weekBetween(&set, seed.ID, r.ID), err
 	}
-	return newGate(weekBetween(&v.set, seed.ID, r.ID), look, func(until time.Time, closed bool) {
+	return gate.New(weekBetween(&v.set, seed.ID, r.ID), look, func(until time.Time, closed bool) {
 		if !closed {
 			v.job.Waits("")
 			return
@@ -60,7 +61,7 @@ func (v *verifier) differInContent(ctx context.Context, first, second *end, name
 // sumsOf reads a file at both ends at the same time. held says where somebody
 // else has it open, so that it could not be read.
 func (v *verifier) sumsOf(ctx context.Context, first, second *end, name string) (sums [2][32]byte, held [2]bool, err error) {
-	if err := v.gate.await(ctx); err != nil {
+	if err := v.gate.Await(ctx); err != nil {
 		return sums, held, err
 	}
 	group, reading := errgroup.WithContext(ctx)
@@ -111,11 +112,11 @@ func compareSums(name string, sums [2][32]byte, held [2]bool, first, second stri
 }
 
 // sumOf is the SHA-256 of a file's content.
-func sumOf(ctx context.Context, t tree.Tree, name string, g *gate) (sum [32]byte, err error) {
+func sumOf(ctx context.Context, t tree.Tree, name string, g *gate.Gate) (sum [32]byte, err error) {
 	content, err := t.Open(ctx, name)
 	if err != nil {
 		return sum, err
 	}
 	defer content.Close()
-	return tree.Sum(ctx, content, tree.SHA256, func(r io.Reader) io.Reader { return tree.Paced(ctx, r, g.pass) })
+	return tree.Sum(ctx, content, tree.SHA256, func(r io.Reader) io.Reader { return tree.Paced(ctx, r, g.Pass) })
 }

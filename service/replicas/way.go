@@ -10,6 +10,7 @@ import (
 	"bridgespan/core/calendar"
 	"bridgespan/core/replica"
 	"bridgespan/model"
+	"bridgespan/mover/gate"
 )
 
 // way is a lane that is worked on.
@@ -31,11 +32,8 @@ type way struct {
 	kept    model.Lane    // as it was last kept
 }
 
-// burst is how many bytes may pass at once, at least.
-const burst = 256 << 10
-
 func newWay(r *round, l model.Lane) *way {
-	w := &way{round: r, id: replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, news: make(chan struct{}, 1), limiter: rate.NewLimiter(rate.Inf, burst), Lane: l, beaten: time.Now()}
+	w := &way{round: r, id: replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, news: make(chan struct{}, 1), limiter: rate.NewLimiter(rate.Inf, gate.Burst), Lane: l, beaten: time.Now()}
 	w.takeOver(l, r.set.Calendar)
 	return w
 }
@@ -104,7 +102,7 @@ func (w *way) carry(ctx context.Context) {
 			w.wait(ctx, until, idleMost)
 			continue
 		}
-		setLimit(w.limiter, speed)
+		gate.SetLimit(w.limiter, speed)
 		if scanned, filled := w.ready(); !scanned || !filled {
 			w.is(model.LaneNotYet, "", time.Time{})
 			w.wait(ctx, until, idleMost)
@@ -204,7 +202,7 @@ func (w *way) pass(ctx context.Context, bytes int) error {
 	for {
 		speed, until := w.open(time.Now())
 		if speed != calendar.Off {
-			setLimit(w.limiter, speed)
+			gate.SetLimit(w.limiter, speed)
 			break
 		}
 		w.is(model.LaneClosed, "", until)
@@ -224,7 +222,7 @@ func (w *way) pass(ctx context.Context, bytes int) error {
 		w.State, w.Trouble, w.Until = model.LaneCarrying, "", nil
 	}
 	w.state.Unlock()
-	return passThrough(ctx, w.limiter, bytes)
+	return gate.Through(ctx, w.limiter, bytes)
 }
 
 // reason says in words why a lane fails.

@@ -3953,6 +3953,11 @@ export interface components {
             totals: components["schemas"]["Totals"];
             /** @description The largest sets of equal files */
             twins: components["schemas"]["Twins"][];
+            /**
+             * Format: date-time
+             * @description When a file comes to be counted otherwise because of its age, if none changes before; absent for never
+             */
+            until?: string;
             where: components["schemas"]["Breakdown"];
             /**
              * Format: int64
@@ -4509,6 +4514,8 @@ export interface components {
              * @description Memory to count in; absent for 512 MB
              */
             budgetBytes?: number;
+            /** @description When it may read, and how fast, as rules: "off; mon-fri 20-6 full"; absent for always */
+            calendar?: string;
             /**
              * @description Of which chunks it is measured how far they compress: of one in 16, or of all; absent for all on volumes with up to 256 GiB
              * @enum {string}
@@ -5822,6 +5829,8 @@ export interface components {
              * @description Memory to count in; absent for 512 MB
              */
             budgetBytes?: number;
+            /** @description When it may read, and how fast, as rules: "off; mon-fri 20-6 full"; absent for always */
+            calendar?: string;
             /**
              * @description Of which chunks it is measured how far they compress: of one in 16, or of all; absent for all on volumes with up to 256 GiB
              * @enum {string}

@@ -7,6 +7,7 @@ import { useServers, useShares } from "../api/queries";
 import { SaveForm } from "./form";
 import { Check, Field, Select, TextField, Trouble } from "./ui";
 import { Warnings } from "./warnings";
+import { CalendarField } from "./week";
 import { bytes } from "../format";
 
 export const profiles = [
@@ -68,7 +69,7 @@ export function CountingFields({ value, onChange, error }: { value: Way; onChang
 
 type Body = Parameters<typeof begin>[0];
 
-const begin = (body: { name?: string; places?: { server: string; share: string }[]; profile?: "documents" | "disk-images" | "backups"; policy?: Policy; priority?: "low" | "normal" | "high"; compress?: "sample" | "all"; paceMbit?: number; exact?: boolean; anyway?: boolean }) =>
+const begin = (body: { name?: string; places?: { server: string; share: string }[]; profile?: "documents" | "disk-images" | "backups"; policy?: Policy; priority?: "low" | "normal" | "high"; compress?: "sample" | "all"; paceMbit?: number; exact?: boolean; anyway?: boolean; calendar?: string }) =>
   got(api.POST("/api/v1/dedup/estimates", { body }));
 
 /** Asks for an estimate: of a new volume, or again of one that is given. */
@@ -81,18 +82,19 @@ export function EstimateForm({ volume, policy, places = [], onBegun, onCancel }:
   const [profile, setProfile] = useState<string>(volume?.profile ?? "documents");
   const [priority, setPriority] = useState("normal");
   const [pace, setPace] = useState("");
+  const [calendar, setCalendar] = useState("full");
   const [all, setAll] = useState(false);
   const [rules, setRules] = useState(typed(policy));
   const [way, setWay] = useState<Way>("sample");
   let begun: Estimate | undefined;
   const save = async () => {
-    const body: Body = { profile: profile as Body["profile"], policy: policyOf(rules), priority: priority as Body["priority"], paceMbit: Number(pace) || undefined, ...wayOf(way) };
+    const body: Body = { profile: profile as Body["profile"], policy: policyOf(rules), priority: priority as Body["priority"], paceMbit: Number(pace) || undefined, calendar: calendar === "full" ? undefined : calendar, ...wayOf(way) };
     if (volume) body.name = volume.name;
     else Object.assign(body, { name: name || undefined, places: shares.map((share) => ({ server, share })), compress: all ? "all" : undefined });
     begun = await begin(body);
   };
   return (
-    <SaveForm action="Begin" busy="Asking the server …" save={save} onDone={() => begun && onBegun(begun)} onCancel={onCancel} fields={["name", "places", "places[0].share", "policy.minDays", "policy.smallest", "policy.leaveOut[0]", "paceMbit", "exact"]}>
+    <SaveForm action="Begin" busy="Asking the server …" save={save} onDone={() => begun && onBegun(begun)} onCancel={onCancel} fields={["name", "places", "places[0].share", "policy.minDays", "policy.smallest", "policy.leaveOut[0]", "paceMbit", "exact", "calendar"]}>
       {(errors) => (
         <>
           {!volume && <Shares server={server} onServer={(s) => { setServer(s); setShares([]); }} shares={shares} onShares={setShares} error={Object.entries(errors).find(([f]) => f.startsWith("places"))?.[1]} />}
@@ -104,6 +106,11 @@ export function EstimateForm({ volume, policy, places = [], onBegun, onCancel }:
             <Field label="Priority">{(props) => <Select {...props} value={priority} onChange={setPriority} options={priorities} />}</Field>
             <TextField label="Pace, in Mbit/s" type="number" min={0} value={pace} onChange={(e) => setPace(e.target.value)} error={errors.paceMbit} help="To read at most; empty for no bound." />
           </div>
+          <details>
+            <summary className="cursor-pointer font-medium">Hours in which it may read: {calendar === "full" ? "always" : calendar}</summary>
+            <div className="mt-2"><CalendarField label="Hours in which it may read" value={calendar} onChange={setCalendar} /></div>
+          </details>
+          {errors.calendar && <p className="text-bad">{errors.calendar}</p>}
           <CountingFields value={way} onChange={setWay} error={errors.exact} />
           {!volume && <Check label="Compress all chunks, however large the volume is: exact, and slower; else one in 16 beyond 256 GiB" checked={all} onChange={setAll} />}
           <p className="text-sm text-soft">The volume is read, and never written to.</p>
