@@ -200,10 +200,36 @@ func testMoverAsServer(t *testing.T, api *client.Client, reed *harness.Mover) {
 	if d, err := api.Share(ctx, "reed", "beds"); err != nil || d.Total == 0 {
 		t.Errorf("its folder: %+v, %v", d, err)
 	}
+	estimateMover(t, api, reed)
 	_, err = api.Accounts(ctx, "reed", "", "")
 	refused(t, "its accounts", err, http.StatusUnprocessableEntity, "")
 	_, err = api.AddEntry(ctx, "garden", model.NewEntry{Path: "reed", Kind: "signpost", Locations: []model.NewLocation{{Server: "reed", Share: "beds"}}})
 	refused(t, "a signpost to it", err, http.StatusUnprocessableEntity, "locations")
+}
+
+// estimateMover estimates the folder of a mover, as a volume like any other.
+func estimateMover(t *testing.T, api *client.Client, reed *harness.Mover) {
+	t.Helper()
+	content := randomBytes(5, 300_000)
+	for _, name := range []string{"one.bin", "other.bin"} {
+		if err := os.WriteFile(filepath.Join(reed.Folder, name), content, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		defer os.Remove(filepath.Join(reed.Folder, name))
+	}
+	asked := model.NewEstimate{Name: "beds of reed", Places: []model.DedupPlace{{Server: "reed", Share: "beds"}}}
+	look, err := api.LookBeforeEstimate(t.Context(), asked)
+	if err != nil || len(look.Places) != 1 || look.Places[0].FileSystem == "" {
+		t.Errorf("beforehand: %+v, %v", look, err)
+	}
+	v := &estimating{T: t, e: &harness.Estate{API: api}}
+	found := v.estimate(asked).Found
+	if found.WholeFiles != 300_000 || found.Totals.Unique.Bytes >= found.Totals.InPolicy.Bytes || len(found.Where.Owners) == 0 {
+		t.Errorf("what is found: %+v", found)
+	}
+	if err := api.ForgetEstimatedVolume(t.Context(), asked.Name); err != nil {
+		t.Error(err)
+	}
 }
 
 // testMoverInConsole adds a mover, and meets its folder.

@@ -51,6 +51,7 @@ type NewEstimate struct {
 // DedupLook is what is known of a volume before it is estimated.
 type DedupLook struct {
 	Volume   DedupVolume    `json:"volume"`
+	Why      string         `json:"profileWhy" doc:"What the profile changes, and why"`
 	Places   []DedupGround  `json:"grounds" doc:"What each place lies on"`
 	Warnings []DedupWarning `json:"warnings" doc:"What speaks against an estimate, or against deduplicating it at all"`
 }

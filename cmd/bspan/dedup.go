@@ -55,7 +55,7 @@ func dedupCommand() *cli.Command {
 			Action: signedIn(proveEstimate, "VOLUME", "SERVER/SHARE[/FOLDER]")},
 		storeCommand(),
 		{Name: "plan", Usage: "tell when the work could be done, in the hours that are left free", ArgsUsage: "VOLUME", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "week", Value: "off; mon-fri 20-24 full; mon-fri 0-6 full; sat-sun full", Usage: "when it may work, as `RULES`"},
+			&cli.StringFlag{Name: "week", Value: "off; mon-fri 20-6 full; sat-sun full", Usage: "when it may work, as `RULES`"},
 			&cli.StringFlag{Name: "backups", Usage: "when backups work, as `RULES`: whatever is not off"},
 			&cli.StringFlag{Name: "export", Usage: "write the windows to `FILE` as an iCalendar object (RFC 5545)"}}, Action: signedIn(planDedup, "VOLUME")},
 		{Name: "forget", Usage: "forget a volume, what was read of it and its jobs; the volume itself is not touched", ArgsUsage: "VOLUME", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -152,7 +152,7 @@ func lookBefore(ctx context.Context, c *cli.Command, api *client.Client, asked m
 	for _, g := range l.Places {
 		t.add(namespace.Target{Server: g.Server, Share: g.Share, Sub: g.Sub}.String(), iec(g.Capacity), iec(g.Free), g.FileSystem)
 	}
-	t.after = fmt.Sprintf("Nothing is begun. The volume would be called %s, and read with the profile %s.", l.Volume.Name, l.Volume.Profile)
+	t.after = fmt.Sprintf("Nothing is begun. The volume would be called %s, and read with the profile %s: %s.", l.Volume.Name, l.Volume.Profile, l.Why)
 	if len(l.Warnings) == 0 {
 		t.after += " Nothing speaks against it."
 	}
@@ -207,8 +207,7 @@ func showFound(ctx context.Context, c *cli.Command, api *client.Client, id int64
 	}
 	if e.Found == nil {
 		t := table{}
-		p := &e.Progress
-		t.empty = fmt.Sprintf("Estimate %d of %s is %s: %s in %s files found, %s of %s read at %s/s, of which %s were there already. %s", id, e.Volume.Name, e.Run.State, iec(p.FoundBytes), humanize.Comma(p.Found), iec(p.ReadBytes), iec(p.ToRead), iec(p.ReadBytes*1000/max(p.ReadMs, 1)), iec(p.Saved), leftWords(e.Run))
+		t.empty = fmt.Sprintf("Estimate %d of %s is %s: %s. %s", id, e.Volume.Name, e.Run.State, estimateWords(&e.Progress), leftWords(e.Run))
 		return show(c, e, t)
 	}
 	t, err := foundTable(e.Found, by)
@@ -231,6 +230,15 @@ func showFound(ctx context.Context, c *cli.Command, api *client.Client, id int64
 		t.empty = t.after
 	}
 	return show(c, e, t)
+}
+
+// estimateWords says how far an estimate is.
+func estimateWords(p *model.DedupProgress) string {
+	text := fmt.Sprintf("%s in %s files found", iec(p.FoundBytes), humanize.Comma(p.Found))
+	if p.ReadMs == 0 {
+		return text
+	}
+	return text + fmt.Sprintf(", %s of %s read at %s/s, of which %s were there already", iec(p.ReadBytes), iec(p.ToRead), iec(p.ReadBytes*1000/max(p.ReadMs, 1)), iec(p.Saved))
 }
 
 // sentence says what was found.
@@ -389,16 +397,17 @@ func compareEstimates(ctx context.Context, c *cli.Command, api *client.Client, a
 // comparedTable shows two findings side by side.
 func estimatesTable(a, b *dedup.Found, first, second string) table {
 	t := table{heads: []string{"", first, second, "difference"}}
+	about := func(name string, x, y dedup.Figure) { t.add(name, figure(x), figure(y), iec(y.Bytes-x.Bytes)) }
 	bytes := func(name string, x, y int64) { t.add(name, iec(x), iec(y), iec(y-x)) }
 	count := func(name string, x, y int64) { t.add(name, humanize.Comma(x), humanize.Comma(y), humanize.Comma(y-x)) }
 	count("files", a.Totals.Files, b.Totals.Files)
 	bytes("bytes", a.Totals.Bytes, b.Totals.Bytes)
 	count("files in policy", a.Totals.InPolicy.Files, b.Totals.InPolicy.Files)
 	bytes("bytes in policy", a.Totals.InPolicy.Bytes, b.Totals.InPolicy.Bytes)
-	bytes("different chunks", a.Totals.Unique.Bytes, b.Totals.Unique.Bytes)
-	bytes("compressed", a.Totals.Packed.Bytes, b.Totals.Packed.Bytes)
+	about("different chunks", a.Totals.Unique, b.Totals.Unique)
+	about("compressed", a.Totals.Packed, b.Totals.Packed)
 	bytes("equal files alone save", a.WholeFiles, b.WholeFiles)
-	bytes("would be saved", a.Totals.Saving.Bytes, b.Totals.Saving.Bytes)
+	about("would be saved", a.Totals.Saving, b.Totals.Saving)
 	x, _, _ := a.Totals.Rate()
 	y, _, _ := b.Totals.Rate()
 	t.add("rate", fmt.Sprintf("%.1f%%", x), fmt.Sprintf("%.1f%%", y), fmt.Sprintf("%+.1f", y-x))
@@ -467,7 +476,11 @@ func planDedup(ctx context.Context, c *cli.Command, api *client.Client, args []s
 		if w.Backup > 0 {
 			shared = fmt.Sprintf("%d h", w.Backup)
 		}
-		t.add(fmt.Sprintf("%s %d:00", w.Day, w.From), fmt.Sprint(w.Hours), w.Pace, shared)
+		pace := w.Pace
+		if pace != "full" {
+			pace += " Mbit/s"
+		}
+		t.add(fmt.Sprintf("%s %d:00", w.Day, w.From), fmt.Sprint(w.Hours), pace, shared)
 	}
 	t.after = fmt.Sprintf("%s\nMeasured: %.0f Mbit/s, with %.1f of %d processors busy. Memory for the index of all chunks: %s.", p.Summary, p.Nights.Rate, p.Busy, p.Of, iec(p.Memory)) + warningLines(p.Warnings)
 	t.empty = p.Summary + warningLines(p.Warnings)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -108,7 +109,7 @@ func follow(ctx context.Context, c *cli.Command, api *client.Client, r model.Run
 			}
 		}
 		if terminal(os.Stderr) {
-			fmt.Fprintf(os.Stderr, "\r\033[K%s %s: %s done, %.0f%%, %.0f/s %s", r.Kind, r.Subject, doneWords(r), 100*r.Fraction, r.Rate, leftWords(r))
+			fmt.Fprintf(os.Stderr, "\r\033[K%s %s: %s", r.Kind, r.Subject, progressWords(ctx, api, r))
 			said = true
 		}
 		select {
@@ -125,6 +126,16 @@ func follow(ctx context.Context, c *cli.Command, api *client.Client, r model.Run
 		fmt.Fprint(os.Stderr, "\r\033[K")
 	}
 	return r, nil
+}
+
+// progressWords says how far a run is.
+func progressWords(ctx context.Context, api *client.Client, r model.Run) string {
+	if r.Kind == "estimate" {
+		if e, err := api.Estimate(ctx, r.ID); err == nil {
+			return strings.TrimSpace(estimateWords(&e.Progress) + ". " + leftWords(r))
+		}
+	}
+	return fmt.Sprintf("%s done, %.0f%%, %.0f/s %s", doneWords(r), 100*r.Fraction, r.Rate, leftWords(r))
 }
 
 // throughRun shows what a run that was started comes to, when it has ended; with

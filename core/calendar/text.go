@@ -19,8 +19,8 @@ var dayNames = []string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"}
 //	full; mon-fri 8-18 off; sat 10-14 20
 //
 // A rule is days (a name, a range, several with commas; all days when absent),
-// hours (a range from one o'clock to another; all day when absent), and a rate:
-// off, full, or Mbit/s. What no rule names is off. The fault is at field.
+// hours (a range from one o'clock to another, such as 8-18; one such as 20-6 ends in the
+// morning of the next day; all day when absent), and a rate: off, full, or Mbit/s. What no rule names is off. The fault is at field.
 func Parse(field, text string) (w Week, err error) {
 	said := false
 	for rule := range strings.SplitSeq(text, ";") {
@@ -63,7 +63,7 @@ func (w *Week) rule(words []string) error {
 	}
 	for _, day := range days {
 		for hour := from; hour < to; hour++ {
-			w[day*24+hour] = rate
+			w[(day*24+hour)%Hours] = rate
 		}
 	}
 	return nil
@@ -107,8 +107,11 @@ func parseHours(word string) (from, to int, err error) {
 	first, last, ok := strings.Cut(word, "-")
 	from, err1 := strconv.Atoi(first)
 	to, err2 := strconv.Atoi(last)
-	if !ok || err1 != nil || err2 != nil || from < 0 || to > 24 || from >= to {
-		return 0, 0, fmt.Errorf("%q are no hours: use a range such as 8-18, within 0-24", word)
+	if !ok || err1 != nil || err2 != nil || from < 0 || to < 0 || from > 24 || to > 24 || from == to {
+		return 0, 0, fmt.Errorf("%q are no hours: use a range such as 8-18, or 20-6 into the next day, within 0-24", word)
+	}
+	if to < from { // in the next day
+		to += 24
 	}
 	return from, to, nil
 }

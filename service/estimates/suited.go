@@ -9,6 +9,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"bridgespan/core/dedup"
 	"bridgespan/model"
 	"bridgespan/service/estate"
 	"bridgespan/tree"
@@ -40,7 +41,7 @@ func (s *Service) Look(ctx context.Context, asked model.NewEstimate) (model.Dedu
 	if err := s.mayCount(ctx, asked.Counting, v); err != nil {
 		return look, err
 	}
-	look.Volume = v
+	look.Volume, look.Why = v, dedup.Profile(v.Profile).Why()
 	if before != nil {
 		look.Warnings = append(look.Warnings, model.DedupWarning{Level: "warn", Says: "all of it is to be read again", Means: "it was read with other chunks, or other chunks of it were compressed", Remedy: fmt.Sprintf("leave the profile at %s to read what has changed alone", before.Profile)})
 	}

@@ -3164,6 +3164,8 @@ export interface components {
         DedupLook: {
             /** @description What each place lies on */
             grounds: components["schemas"]["DedupGround"][];
+            /** @description What the profile changes, and why */
+            profileWhy: string;
             volume: components["schemas"]["DedupVolume"];
             /** @description What speaks against an estimate, or against deduplicating it at all */
             warnings: components["schemas"]["DedupWarning"][];

@@ -1,7 +1,8 @@
 // How figures went over time.
-import { Area, AreaChart, CartesianGrid, Line, LineChart, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
+import { Area, AreaChart, CartesianGrid, ComposedChart, Line, LineChart, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
 import type { Schemas } from "../api/client";
 import { bytes, took, when } from "../format";
+import { exact } from "./sure";
 
 export type Point = { at: number } & Record<string, number>;
 
@@ -61,21 +62,22 @@ function Legend({ of }: { of: string }) {
 
 /** What would be saved with each least age; the chosen one is marked. */
 export function SavingByAge({ points, chosen }: { points: Schemas["AgePoint"][]; chosen: number }) {
-  const data = points.map((p) => ({ days: p.days, name: p.days === 0 ? "any" : `${p.days} d`, saving: p.saving.bytes, policy: p.bytes }));
+  const data = points.map((p) => ({ days: p.days, name: p.days === 0 ? "any" : `${p.days} d`, saving: p.saving.bytes, policy: p.bytes, between: [p.saving.low, p.saving.high] as [number, number] }));
   const mark = chosen > 0 && [...data].reverse().find((p) => p.days <= chosen)?.name;
   return (
     <figure aria-label="Saving by least age" className="h-52">
       <Legend of="in policy" />
       <ResponsiveContainer width="100%" height="100%">
-        <LineChart data={data} margin={{ top: 16, right: 16, bottom: 0, left: 8 }}>
+        <ComposedChart data={data} margin={{ top: 16, right: 16, bottom: 0, left: 8 }}>
           <CartesianGrid stroke="var(--line)" vertical={false} />
           <XAxis dataKey="name" {...axis} />
           <YAxis tickFormatter={bytes} width={70} {...axis} />
-          <Tooltip labelFormatter={(age) => `unchanged for ${String(age)}`} formatter={(n, name) => [bytes(Number(n)), name === "saving" ? "would be saved" : "in policy"]} contentStyle={paper} />
+          <Tooltip labelFormatter={(age) => `unchanged for ${String(age)}`} formatter={(n, name) => (name === "between" ? [(n as number[]).map(bytes).join(" to "), "with 95% confidence"] : [bytes(Number(n)), name === "saving" ? "would be saved" : "in policy"])} contentStyle={paper} />
+          {points.some((p) => !exact(p.saving)) && <Area dataKey="between" stroke="none" fill="var(--span)" fillOpacity={0.2} isAnimationActive={false} />}
           {mark && <ReferenceLine x={mark} stroke="var(--ink)" strokeDasharray="3 3" label={{ value: "chosen", position: "insideTopRight", fill: "var(--soft)", fontSize: 12 }} />}
           <Line dataKey="policy" stroke="var(--soft)" strokeDasharray="6 3" dot={false} isAnimationActive={false} />
           <Line dataKey="saving" stroke="var(--span)" strokeWidth={2} dot={{ r: 2 }} isAnimationActive={false} />
-        </LineChart>
+        </ComposedChart>
       </ResponsiveContainer>
     </figure>
   );
@@ -83,20 +85,21 @@ export function SavingByAge({ points, chosen }: { points: Schemas["AgePoint"][];
 
 /** What estimates came to over time. */
 export function SavingOverTime({ points }: { points: Schemas["EstimatePoint"][] }) {
-  const data = points.map((p) => ({ at: Date.parse(p.at), holds: p.totals.bytes, saving: p.totals.saving.bytes }));
+  const data = points.map((p) => ({ at: Date.parse(p.at), holds: p.totals.bytes, saving: p.totals.saving.bytes, between: [p.totals.saving.low, p.totals.saving.high] as [number, number] }));
   const day = (at: number) => when(new Date(at).toISOString()).slice(0, 16);
   return (
     <figure aria-label="Estimates over time" className="h-44">
       <Legend of="held" />
       <ResponsiveContainer width="100%" height="100%">
-        <LineChart data={data} margin={{ top: 6, right: 16, bottom: 0, left: 8 }}>
+        <ComposedChart data={data} margin={{ top: 6, right: 16, bottom: 0, left: 8 }}>
           <CartesianGrid stroke="var(--line)" vertical={false} />
           <XAxis dataKey="at" type="number" domain={["dataMin", "dataMax"]} tickFormatter={day} {...axis} />
           <YAxis tickFormatter={bytes} width={70} {...axis} />
-          <Tooltip labelFormatter={(at) => day(Number(at))} formatter={(n, name) => [bytes(Number(n)), name === "saving" ? "would be saved" : "holds"]} contentStyle={paper} />
+          <Tooltip labelFormatter={(at) => day(Number(at))} formatter={(n, name) => (name === "between" ? [(n as number[]).map(bytes).join(" to "), "with 95% confidence"] : [bytes(Number(n)), name === "saving" ? "would be saved" : "holds"])} contentStyle={paper} />
+          {points.some((p) => !exact(p.totals.saving)) && <Area dataKey="between" stroke="none" fill="var(--span)" fillOpacity={0.2} isAnimationActive={false} />}
           <Line dataKey="holds" stroke="var(--soft)" strokeDasharray="6 3" dot={{ r: 2 }} isAnimationActive={false} />
           <Line dataKey="saving" stroke="var(--span)" strokeWidth={2} dot={{ r: 2 }} isAnimationActive={false} />
-        </LineChart>
+        </ComposedChart>
       </ResponsiveContainer>
     </figure>
   );

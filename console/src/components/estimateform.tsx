@@ -98,9 +98,9 @@ export function EstimateForm({ volume, policy, places = [], onBegun, onCancel }:
       {(errors) => (
         <>
           {!volume && <Shares server={server} onServer={(s) => { setServer(s); setShares([]); }} shares={shares} onShares={setShares} error={Object.entries(errors).find(([f]) => f.startsWith("places"))?.[1]} />}
-          <Look name={volume?.name} places={volume ? undefined : shares.map((share) => ({ server, share }))} profile={profile as Body["profile"]} />
           {!volume && <TextField label="Name of the volume" value={name} onChange={(e) => setName(e.target.value)} error={errors.name} help="Under which the estimate is kept; the names of the shares when it is empty." />}
           <Field label="What is in it">{(props) => <Select {...props} value={profile} onChange={setProfile} options={profiles} />}</Field>
+          <Look name={volume?.name} places={volume ? undefined : shares.map((share) => ({ server, share }))} profile={profile as Body["profile"]} />
           <PolicyFields value={rules} onChange={setRules} errors={errors} />
           <div className="grid gap-4 sm:grid-cols-2">
             <Field label="Priority">{(props) => <Select {...props} value={priority} onChange={setPriority} options={priorities} />}</Field>
@@ -135,6 +135,7 @@ function Look({ name, places, profile }: { name?: string; places?: Place[]; prof
     <div>
       {g && <p className="mb-1 text-soft">The storage under it holds {bytes(g.capacityBytes - g.freeBytes)}; {bytes(g.freeBytes)} of {bytes(g.capacityBytes)} are free{g.fileSystem && `, on ${g.fileSystem}`}.</p>}
       <Warnings list={look.data.warnings} />
+      <p className="mt-1 text-sm text-soft">Profile {look.data.volume.profile}: {look.data.profileWhy}.</p>
     </div>
   );
 }

@@ -10,7 +10,7 @@ import { bytes, plural, when } from "../format";
 const days = ["Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday"];
 
 export function PlanSection({ volume }: { volume: string }) {
-  const [week, setWeek] = useState("off; 20-24 full; 0-6 full; sat-sun full");
+  const [week, setWeek] = useState("off; 20-6 full; sat-sun full");
   const [backups, setBackups] = useState("off");
   const ask = useMutation({ mutationFn: () => got(api.POST("/api/v1/dedup/volumes/{volume}/plan", { params: { path: { volume } }, body: { week, backups } })) });
   const p = ask.data;

@@ -1,11 +1,12 @@
 // Another policy, counted from what was read: side by side with an estimate.
 import { useMutation } from "@tanstack/react-query";
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
 import { useSearchParams } from "react-router";
-import { api, got, type Estimate, type EstimatedVolume, type Found } from "../api/client";
+import { api, got, type Estimate, type EstimatedVolume, type Found, type Schemas } from "../api/client";
 import { useWhatIf } from "../api/queries";
 import { CountingFields, policyOf, PolicyFields, typed, wayOf, type Way } from "../components/estimateform";
 import { ended, RunProgress } from "../components/run";
+import { Sure } from "../components/sure";
 import { Warnings } from "../components/warnings";
 import { Button, Section, Trouble } from "../components/ui";
 import { percent, signed } from "../format";
@@ -30,10 +31,11 @@ function Asking({ v, found, policy, answer, failed, onAsked }: AskingProps) {
   });
   const busy = ask.isPending || (answer && !ended(answer.run));
   const then = answer?.found;
-  const rows: [string, (f: Found) => number][] = [
-    ["In policy", (f) => f.totals.inPolicy.bytes],
-    ["Equal files alone save", (f) => f.wholeFilesSaving],
-    ["Would be saved", (f) => f.totals.saving.bytes],
+  const sure = (bytes: number) => ({ bytes, low: bytes, high: bytes });
+  const rows: [string, (f: Found) => Schemas["Figure"]][] = [
+    ["In policy", (f) => sure(f.totals.inPolicy.bytes)],
+    ["Equal files alone save", (f) => sure(f.wholeFilesSaving)],
+    ["Would be saved", (f) => f.totals.saving],
   ];
   return (
     <Section title="Under another policy" aside="counted from what was read: the volume is left alone">
@@ -50,7 +52,7 @@ function Asking({ v, found, policy, answer, failed, onAsked }: AskingProps) {
               <tr className="border-y border-ink text-left text-sm text-soft"><th className="py-1 font-medium" scope="col"><span className="sr-only">Figure</span></th><th className="py-1 text-right font-medium" scope="col">As estimated</th><th className="py-1 text-right font-medium" scope="col">Under this policy</th><th className="py-1 text-right font-medium" scope="col">Difference</th></tr>
             </thead>
             <tbody>
-              {rows.map(([name, of]) => <Row key={name} name={name} before={signed(of(found))} after={then && signed(of(then))} difference={then && signed(of(then) - of(found))} />)}
+              {rows.map(([name, of]) => <Row key={name} name={name} before={<Sure f={of(found)} />} after={then && <Sure f={of(then)} />} difference={then && signed(of(then).bytes - of(found).bytes)} />)}
               <Row name="Rate" before={percent(rate(found.totals))} after={then && percent(rate(then.totals))} difference={then && `${(100 * (rate(then.totals) - rate(found.totals))).toFixed(1)} points`} />
             </tbody>
           </table>
@@ -62,6 +64,6 @@ function Asking({ v, found, policy, answer, failed, onAsked }: AskingProps) {
   );
 }
 
-function Row({ name, before, after = "", difference = "" }: { name: string; before: string; after?: string; difference?: string }) {
+function Row({ name, before, after = "", difference = "" }: { name: string; before: ReactNode; after?: ReactNode; difference?: string }) {
   return <tr className="border-b border-line"><th scope="row" className="py-1 pr-4 text-left font-normal">{name}</th><td className="py-1 text-right">{before}</td><td className="py-1 text-right font-medium">{after}</td><td className="py-1 text-right text-soft">{difference}</td></tr>;
 }

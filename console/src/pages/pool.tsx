@@ -5,8 +5,9 @@ import { useSearchParams } from "react-router";
 import { api, got, type EstimatedVolume, type Schemas } from "../api/client";
 import { usePool } from "../api/queries";
 import { ended, RunProgress } from "../components/run";
+import { Sure } from "../components/sure";
 import { Button, Check, Section, Trouble } from "../components/ui";
-import { bytes, signed } from "../format";
+import { bytes } from "../format";
 
 type Kept = Schemas["Kept"];
 
@@ -67,7 +68,7 @@ function Pooled({ pool: p, summary }: { pool: Schemas["Pooled"]; summary: string
             {p.common.slice(0, 12).map((c) => (
               <li key={c.a + c.b} className="flex items-baseline justify-between gap-4 border-b border-line py-1">
                 <span className="min-w-0"><code className="break-all">{c.a}</code> and <code className="break-all">{c.b}</code></span>
-                <span className="whitespace-nowrap">{bytes(c.bytes.bytes)} in common</span>
+                <span className="whitespace-nowrap"><Sure f={c.bytes} /> in common</span>
               </li>
             ))}
           </ul>
@@ -80,7 +81,7 @@ function Pooled({ pool: p, summary }: { pool: Schemas["Pooled"]; summary: string
 function KeptRow({ k, name, bold }: { k: Kept; name: string; bold?: boolean }) {
   return (
     <tr className={`border-b border-line ${bold ? "font-semibold" : ""}`}>
-      <th scope="row" className={`py-1 pr-4 text-left ${bold ? "" : "font-normal"}`}>{name}</th><td className="py-1 text-right">{bytes(k.bytes)}</td><td className="py-1 text-right">{bytes(k.stored.bytes)}</td><td className="py-1 text-right">{signed(k.saving.bytes)}</td>
+      <th scope="row" className={`py-1 pr-4 text-left ${bold ? "" : "font-normal"}`}>{name}</th><td className="py-1 text-right">{bytes(k.bytes)}</td><td className="py-1 text-right"><Sure f={k.stored} /></td><td className="py-1 text-right"><Sure f={k.saving} /></td>
     </tr>
   );
 }

@@ -9,6 +9,7 @@ import { EstimateForm } from "../components/estimateform";
 import { SaveForm } from "../components/form";
 import { ended } from "../components/run";
 import { Status } from "../components/status";
+import { exact, Sure } from "../components/sure";
 import { DataTable, type Column } from "../components/table";
 import { Treemap } from "../components/treemap";
 import { Warnings } from "../components/warnings";
@@ -22,10 +23,8 @@ import { TrendSection } from "./deduptrend";
 import { WhatIfSection } from "./dedupwhatif";
 
 type Totals = Schemas["Totals"];
-type Figure = Schemas["Figure"];
 type Part = Schemas["Part"];
 
-const exact = (f: Figure) => f.low === f.high;
 export const rate = (t: Totals, n = t.saving.bytes) => (t.inPolicy.bytes > 0 ? n / t.inPolicy.bytes : 0);
 
 export function VolumePage() {
@@ -141,10 +140,6 @@ function FoundView({ v, e, found }: { v: EstimatedVolume; e: Estimate; found: Fo
       <p className="text-sm text-soft">Made of {v.places.map(target).join(", ")}.</p>
     </>
   );
-}
-
-function Sure({ f }: { f: Figure }) {
-  return <>{bytes(f.bytes)}{!exact(f) && <span className="text-soft"> ({bytes(f.low)} to {bytes(f.high)})</span>}</>;
 }
 
 /** From what is in policy to what would be stored, step by step. */

@@ -6,6 +6,7 @@ import { useEstimatedVolumes } from "../api/queries";
 import { EstimateForm } from "../components/estimateform";
 import { ended, RunProgress, RunState } from "../components/run";
 import { Status } from "../components/status";
+import { Sure } from "../components/sure";
 import { DataTable, type Column } from "../components/table";
 import { Button, Dialog, PageHead, Section } from "../components/ui";
 import { PoolSection } from "./pool";
@@ -33,7 +34,7 @@ export function VolumesPage() {
       { head: "Made of", wide: true, by: (v) => v.places.map(target).join(), cell: (v) => <span className="font-mono text-sm">{v.places.map(target).join(", ")}</span> },
       { head: "Profile", by: (v) => v.profile, cell: (v) => v.profile },
       { head: "Holds", right: true, by: (v) => v.latest?.totals.bytes ?? 0, cell: (v) => (v.latest ? bytes(v.latest.totals.bytes) : "") },
-      { head: "Would be saved", right: true, by: saving, cell: (v) => (v.latest ? signed(saving(v)) : "") },
+      { head: "Would be saved", right: true, by: saving, cell: (v) => v.latest && <Sure f={v.latest.totals.saving} /> },
       { head: "Rate", right: true, by: rate, cell: (v) => (v.latest ? percent(rate(v)) : "") },
       { head: "Proved", right: true, by: (v) => (v.proof ? Math.abs(v.proof.offPercent) : 1000), cell: (v) => (v.proof ? `${Math.abs(v.proof.offPercent).toFixed(2)}% off` : "") },
       { head: "Free now", right: true, by: (v) => v.latest?.freeBytes ?? 0, cell: (v) => (v.latest ? bytes(v.latest.freeBytes) : "") },
