@@ -10,5 +10,5 @@ export const exact = (f: Figure) => f.low === f.high;
 export const interval = (f: Figure) => (exact(f) ? "" : `${signed(f.low)} to ${signed(f.high)}`);
 
 export function Sure({ f }: { f: Figure }) {
-  return <span title={exact(f) ? undefined : "with 95% confidence"}>{signed(f.bytes)}{!exact(f) && <span className="text-soft"> ({interval(f)})</span>}</span>;
+  return <span title={exact(f) ? undefined : "with 95% confidence"}>{signed(f.bytes)}{!exact(f) && <> <span className="whitespace-nowrap text-soft">({interval(f)})</span></>}</span>;
 }

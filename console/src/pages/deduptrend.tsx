@@ -40,10 +40,16 @@ function Runway({ r }: { r: Schemas["Runway"] }) {
   if (r.withoutWeeks === undefined) return <p className="mb-2"><Status tone="good">free space does not run out</Status> {r.growthBytes > 0 ? `It shrinks by ${bytes(r.growthBytes)} a week, which takes over ten years.` : "It does not shrink."}</p>;
   return (
     <p className="mb-2">
-      <Status tone={r.withoutWeeks < soon ? "warn" : "good"}>free space reaches zero in {weeks(r.withoutWeeks)} as it is, {r.withWeeks === undefined ? "not within ten years" : `in ${weeks(r.withWeeks)}`} with what would be saved</Status>{" "}
+      <Status tone={r.withoutWeeks < soon ? "warn" : "good"}>free space {runwayWords(r)}</Status>{" "}
       <span className="text-soft">It shrinks by {bytes(r.growthBytes)} a week; {bytes(r.freeBytes)} are left.</span>
     </p>
   );
+}
+
+/** When free space reaches zero. */
+export function runwayWords(r: Schemas["Runway"]) {
+  if (r.withoutWeeks === undefined) return "does not run out";
+  return `reaches zero in ${weeks(r.withoutWeeks)} as it is, ${r.withWeeks === undefined ? "not within ten years" : `in ${weeks(r.withWeeks)}`} with what would be saved`;
 }
 
 const weeks = (n: number) => (n < 1 ? "less than a week" : plural(Math.floor(n), "week"));

@@ -49,7 +49,7 @@ function Asking({ v, found, policy, answer, failed, onAsked }: AskingProps) {
         <div>
           <table className="h-max w-full border-collapse">
             <thead>
-              <tr className="border-y border-ink text-left text-sm text-soft"><th className="py-1 font-medium" scope="col"><span className="sr-only">Figure</span></th><th className="py-1 text-right font-medium" scope="col">As estimated</th><th className="py-1 text-right font-medium" scope="col">Under this policy</th><th className="py-1 text-right font-medium" scope="col">Difference</th></tr>
+              <tr className="border-y border-ink text-left text-sm text-soft"><th className="py-1 font-medium" scope="col"><span className="sr-only">Figure</span></th><th className="py-1 text-right font-medium" scope="col">As estimated</th><th className="py-1 pl-4 text-right font-medium" scope="col">Under this policy</th><th className="py-1 pl-4 text-right font-medium" scope="col">Difference</th></tr>
             </thead>
             <tbody>
               {rows.map(([name, of]) => <Row key={name} name={name} before={<Sure f={of(found)} />} after={then && <Sure f={of(then)} />} difference={then && signed(of(then).bytes - of(found).bytes)} />)}
@@ -65,5 +65,5 @@ function Asking({ v, found, policy, answer, failed, onAsked }: AskingProps) {
 }
 
 function Row({ name, before, after = "", difference = "" }: { name: string; before: ReactNode; after?: ReactNode; difference?: string }) {
-  return <tr className="border-b border-line"><th scope="row" className="py-1 pr-4 text-left font-normal">{name}</th><td className="py-1 text-right">{before}</td><td className="py-1 text-right font-medium">{after}</td><td className="py-1 text-right text-soft">{difference}</td></tr>;
+  return <tr className="border-b border-line"><th scope="row" className="py-1 pr-4 text-left font-normal">{name}</th><td className="py-1 text-right">{before}</td><td className="py-1 pl-4 text-right font-medium">{after}</td><td className="py-1 pl-4 text-right text-soft">{difference}</td></tr>;
 }

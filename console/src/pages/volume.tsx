@@ -19,7 +19,7 @@ import { AlikeSection } from "./dedupalike";
 import { PlanSection } from "./dedupplan";
 import { ProgressSection } from "./dedupprogress";
 import { ProofSection } from "./dedupproof";
-import { TrendSection } from "./deduptrend";
+import { runwayWords, TrendSection } from "./deduptrend";
 import { WhatIfSection } from "./dedupwhatif";
 
 type Totals = Schemas["Totals"];
@@ -111,6 +111,7 @@ function FoundView({ v, e, found }: { v: EstimatedVolume; e: Estimate; found: Fo
               ["Holds", `${bytes(t.bytes)} in ${plural(t.files, "file")}, occupying ${bytes(t.allocatedBytes)}`],
               ["In policy", `${bytes(t.inPolicy.bytes)} in ${plural(t.inPolicy.files, "file")}`],
               ...t.left.map((l): [string, ReactNode] => [`Not: ${l.why}`, `${bytes(l.bytes)} in ${plural(l.files, "file")}`]),
+              ...(v.latest && v.latest.capacityBytes > 0 ? [["Free space", `${bytes(v.latest.freeBytes)} of ${bytes(v.latest.capacityBytes)}${v.runway ? `; ${runwayWords(v.runway)}` : ""}`] as [string, ReactNode]] : []),
               ...(t.holeBytes > 0 ? [["Holes of sparse files", `${bytes(t.holeBytes)}, which take no space now`] as [string, ReactNode]] : []),
             ]}
           />
