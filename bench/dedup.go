@@ -161,7 +161,6 @@ func one(context.Context) (float64, error) { return 1, nil }
 
 // manyChunks is a volume of chunks that are all different: the same at every pass.
 type manyChunks struct {
-	files int64
 	bytes int64 // of all files, once they were passed
 }
 
