@@ -125,6 +125,7 @@ func TestDedup(t *testing.T) {
 	v.linksAndHoles()
 	v.again()
 	v.calendar()
+	v.vanishes()
 	v.refusals(places)
 	v.commands(second.Run.ID)
 	if err := e.API.ForgetEstimatedVolume(t.Context(), "oak data"); err != nil {
@@ -399,6 +400,52 @@ func (v *estimating) calendar() {
 		v.Errorf("stopped: %+v, %v", run, err)
 	}
 	v.estimate(model.NewEstimate{Name: "oak data", Counting: model.Counting{Policy: filter.Rules{LeaveOut: []string{"cache/"}}}})
+}
+
+// vanishes lets the server go away while it is read: what was read is kept and counted,
+// and the run goes on from there.
+func (v *estimating) vanishes() {
+	v.Helper()
+	const files, size = 6, 1 << 20
+	for i := range byte(files) {
+		v.put("store", fmt.Sprintf("gone/%d.bin", i), randomBytes(20+i, size), 30)
+	}
+	api := v.e.API
+	e, err := api.StartEstimate(v.Context(), model.NewEstimate{Name: "gone", Places: []model.DedupPlace{{Server: "oak", Share: "store", Sub: "gone"}}, Priority: "low", Pace: 12})
+	until := func(what string, reached func() bool) {
+		v.Helper()
+		for deadline := time.Now().Add(time.Minute); err == nil && !reached(); time.Sleep(20 * time.Millisecond) {
+			if e, err = api.Estimate(v.Context(), e.Run.ID); time.Now().After(deadline) {
+				v.Fatalf("%s: %+v", what, e)
+			}
+		}
+		if err != nil {
+			v.Fatal(err)
+		}
+	}
+	until("two files read", func() bool { return e.Progress.Read >= 2 })
+	v.e.Oak.Halt()
+	until("the run ended", func() bool { return e.Run.State.Ended() })
+	if err := v.e.Oak.Restart(); err != nil {
+		v.Fatal(err)
+	}
+	if e.Run.State != model.RunFailed || !strings.Contains(e.Run.Trouble, "stopped answering") || e.Found == nil {
+		v.Fatalf("without its server: %+v", e)
+	}
+	read := e.Found.Totals.InPolicy.Files
+	if read < 2 || read == files || !slices.ContainsFunc(e.Found.Totals.Left, func(l dedup.Left) bool { return l.Why == dedup.NotYet && l.Files == files-read }) || !slices.ContainsFunc(e.Warnings, func(w model.DedupWarning) bool { return w.Says == "it did not come to its end" }) {
+		v.Errorf("of six files %d were read: %+v, %+v", read, e.Found.Totals, e.Warnings)
+	}
+	if _, err := api.ResumeRun(v.Context(), e.Run.ID); err != nil {
+		v.Fatal(err)
+	}
+	until("it went on", func() bool { return e.Run.State == model.RunDone })
+	if e.Found.Totals.InPolicy.Files != files || e.Progress.Read != files-read {
+		v.Errorf("gone on with: %+v, %+v", e.Progress, e.Found.Totals)
+	}
+	if err := api.ForgetEstimatedVolume(v.Context(), "gone"); err != nil {
+		v.Error(err)
+	}
 }
 
 // pool compares with another volume.

@@ -10,15 +10,21 @@ import (
 
 // joinedTable tells which groups have a mark, in memory: the number of a mark in the
 // table is the groups.
-type joinedTable struct{ *Table }
+type joinedTable struct{ table *Table }
+
+// Level is which part of the prints is counted: one in 2^Level.
+func (t joinedTable) Level() uint8 { return t.table.Level() }
+
+// Raise gives up what is not in the sample of a level.
+func (t joinedTable) Raise(level uint8) { t.table.Raise(level) }
 
 func (t joinedTable) join(m *Mark, group int) error {
-	t.Join(m, 1<<group)
+	t.table.join(m, 1<<group)
 	return nil
 }
 
 func (t joinedTable) each(do func(m *Mark, groups uint32)) error {
-	t.all(func(s *slot) { do(&s.mark, s.n) })
+	t.table.all(func(s *slot) { do(&s.mark, s.n) })
 	return nil
 }
 

@@ -100,18 +100,17 @@ func (t *Table) count(m *Mark, age uint8, refs uint32) (first bool) {
 	return false
 }
 
-// Join notes that somebody has a mark, who is known by bits, in place of how often
-// it occurs. first is true when nobody had it.
-func (t *Table) Join(m *Mark, bits uint32) (first bool) {
+// join notes that somebody has a mark, who is known by bits.
+func (t *Table) join(m *Mark, bits uint32) {
 	if !m.Print.Kept(t.level) {
-		return false
+		return
 	}
 	s := t.find(&m.Print)
 	if s.n > 0 {
 		s.n |= bits
-		return false
+		return
 	}
-	return t.begin(s, m, bits)
+	t.begin(s, m, bits)
 }
 
 // begin puts a mark that is not there yet into a slot, or where there is room.

@@ -70,13 +70,7 @@ func (s *Service) Start(ctx context.Context, asked model.NewEstimate) (model.Est
 	if err := check(&asked); err != nil {
 		return model.Estimate{}, err
 	}
-	v, before, err := s.resolve(ctx, &asked)
-	if err == nil {
-		err = s.mayCount(ctx, asked.Counting, v)
-	}
-	if err == nil {
-		err = s.keep(ctx, &v, before)
-	}
+	v, err := s.volumeFor(ctx, &asked)
 	if err != nil {
 		return model.Estimate{}, err
 	}
@@ -100,13 +94,7 @@ func (s *Service) Schedule(ctx context.Context, asked model.ScheduleEstimate) (m
 	if err := check(&asked.NewEstimate); err != nil {
 		return model.Job{}, err
 	}
-	v, before, err := s.resolve(ctx, &asked.NewEstimate)
-	if err == nil {
-		err = s.mayCount(ctx, asked.Counting, v)
-	}
-	if err == nil {
-		err = s.keep(ctx, &v, before)
-	}
+	v, err := s.volumeFor(ctx, &asked.NewEstimate)
 	if err != nil {
 		return model.Job{}, err
 	}
@@ -156,6 +144,19 @@ func within(field string, err error) error {
 // compressions are the names of what is compressed.
 var compressions = map[string]dedup.Compression{"sample": dedup.OfSample, "all": dedup.OfAll}
 
+// volumeFor finds the volume that is asked for, or makes it. What was read in another
+// way than is asked for is to be read again.
+func (s *Service) volumeFor(ctx context.Context, asked *model.NewEstimate) (model.DedupVolume, error) {
+	v, before, err := s.resolve(ctx, asked)
+	if err == nil {
+		err = s.mayCount(ctx, asked.Counting, v)
+	}
+	if err == nil {
+		err = s.keep(ctx, &v, before)
+	}
+	return v, err
+}
+
 // resolve finds the volume that is asked for, as it is to be; without a number when it
 // is a new one. before is what it was, when it is to be read in another way.
 func (s *Service) resolve(ctx context.Context, asked *model.NewEstimate) (v model.DedupVolume, before *model.DedupVolume, err error) {
@@ -200,20 +201,16 @@ func (s *Service) keep(ctx context.Context, v *model.DedupVolume, before *model.
 		return nil
 	}
 	return s.change(ctx, func(tx *records.Tx) (err error) {
-		what := "estimate.read-otherwise"
 		if before == nil {
-			what = "estimate.add-volume"
-			v.ID, err = tx.AddDedupVolume(ctx, *v)
-		} else {
-			err = tx.ReadOtherwise(ctx, *v)
+			if v.ID, err = tx.AddDedupVolume(ctx, *v); err != nil {
+				return err
+			}
+			return tx.Record(ctx, access.Change(ctx, "estimate.add-volume", v.Name, nil, *v), "volume")
 		}
-		if err != nil {
+		if err := tx.ReadOtherwise(ctx, *v); err != nil {
 			return err
 		}
-		if before == nil {
-			return tx.Record(ctx, access.Change(ctx, what, v.Name, nil, *v), "volume")
-		}
-		return tx.Record(ctx, access.Change(ctx, what, v.Name, *before, *v), "volume")
+		return tx.Record(ctx, access.Change(ctx, "estimate.read-otherwise", v.Name, *before, *v), "volume")
 	})
 }
 

@@ -105,6 +105,11 @@ func Start(c Config) (*Server, error) {
 		if err := s.run("", "net", "-s", s.path("smb.conf"), "setlocalsid", s.SID); err != nil {
 			return nil, err
 		}
+		// Whoever opens the accounts first puts a file of their present form in place of
+		// theirs: with two at it at a time, what one adds would be lost.
+		if err := s.run("", "pdbedit", "-s", s.path("smb.conf"), "-L"); err != nil {
+			return nil, err
+		}
 		if err := s.join(); err != nil {
 			return nil, err
 		}
