@@ -28,6 +28,8 @@ func testDedupPages(c checker) {
 	c.must(tab.Click("button", "Estimate again and again …"), tab.Type("When", "sometimes"), tab.Click("button", "Save"), tab.See("does not say when"))
 	c.accessible("a job that is asked for, with an error")
 	c.must(tab.Type("When", "sat 02:30"), tab.Click("button", "Save"), tab.See("Do it now"))
+	c.must(tab.Click("button", "Estimate again"), tab.Click("button", "Begin"), tab.See("each can be shown again"), tab.Click("button", "Compare"), tab.See("Two estimates side by side"))
+	c.accessible("two estimates compared")
 	c.must(tab.Click("link", "Deduplication"), tab.See("all of oak would save most"), tab.Click("field", "all of oak"), tab.Click("button", "Compare"), tab.See("oak/store and oak/quiet"))
 	c.accessible("volumes")
 	c.must(tab.Click("link", "all of oak"), tab.Click("button", "Forget …"), tab.Click("button", "Forget it"), tab.See("all of oak is forgotten"), tab.See("No volume was estimated yet"))

@@ -190,7 +190,7 @@ type EstimatePoint struct {
 	Free     int64        `json:"freeBytes"`
 	// What was read for it, and for how long.
 	ReadBytes int64 `json:"readBytes"`
-	ReadMs    int64 `json:"readMs"`
+	ReadMs    int64 `json:"readMs" doc:"Without what pace and calendar made it wait"`
 	// BusyMs is for how long processors were busy with that, each counted by itself.
 	BusyMs int64 `json:"busyMs"`
 }

@@ -157,3 +157,24 @@ func TestProofWords(t *testing.T) {
 		}
 	}
 }
+
+// A plan reckons with how fast it reads when nothing holds it up.
+func TestUnhindered(t *testing.T) {
+	for name, c := range map[string]struct {
+		priority             string
+		readMs, waited, want int64
+	}{
+		"not held up":        {"normal", 1000, 0, 1000},
+		"one of two waited":  {"normal", 1000, 500, 750},
+		"both waited":        {"normal", 1000, 1800, 100},
+		"alone":              {"low", 1000, 900, 100},
+		"for longer than it": {"low", 1000, 1500, 1},
+		"nothing was read":   {"high", 0, 0, 0},
+	} {
+		e := &estimating{asked: model.NewEstimate{Priority: c.priority}}
+		e.waited.Store(c.waited * int64(time.Millisecond))
+		if got := e.unhindered(c.readMs); got != c.want {
+			t.Errorf("%s: %d ms, want %d", name, got, c.want)
+		}
+	}
+}

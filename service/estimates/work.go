@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/dustin/go-humanize/english"
@@ -98,6 +99,7 @@ type estimating struct {
 	busy     time.Duration
 	readMs   int64
 	busyMs   int64
+	waited   atomic.Int64 // nanoseconds that readers waited for pace and calendar, each counted by itself
 }
 
 // open reaches the places, and looks at what is under them.
@@ -130,7 +132,7 @@ func (e *estimating) close() {
 func (e *estimating) run(ctx context.Context) error {
 	a := &e.asked
 	e.work = &estimate.Work{Places: e.places, Store: e.service.db.Dedup(e.volume.ID), Profile: dedup.Profile(e.volume.Profile), Compression: dedup.Compression(e.volume.Compression),
-		Budget: a.Budget, Whole: a.Exact, Readers: readers[a.Priority], Wants: e.out.wants, Admit: e.gate.Await, Pace: e.pace(), Tries: tries, Pause: pause, Waits: e.waits}
+		Budget: a.Budget, Whole: a.Exact, Readers: readers[a.Priority], Wants: e.out.wants, Admit: e.admit, Pace: e.pace(), Tries: tries, Pause: pause, Waits: e.waits}
 	done := make(chan error, 1)
 	var mu sync.Mutex
 	go func() {
@@ -138,6 +140,7 @@ func (e *estimating) run(ctx context.Context) error {
 		if err == nil {
 			mu.Lock()
 			e.reading, e.busy = time.Now(), busyFor()
+			e.waited.Store(0) // what listing waited for is no matter
 			mu.Unlock()
 			err = e.work.Read(ctx)
 			mu.Lock()
@@ -253,7 +256,7 @@ func (e *estimating) finish(ctx context.Context, p model.DedupProgress) error {
 		warnings = append(warnings, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("%d folders could not be listed", p.Unlisted), Means: "what is in them is not counted, or as it was before", Remedy: "let the account in that Bridge Span signs in with"})
 	}
 	err = e.service.change(ctx, func(tx *records.Tx) error {
-		point := model.EstimatePoint{Run: e.job.ID, At: at, Totals: f.Totals, Capacity: e.space.Total, Free: e.space.Free, ReadBytes: p.ReadBytes, ReadMs: p.ReadMs, BusyMs: p.BusyMs}
+		point := model.EstimatePoint{Run: e.job.ID, At: at, Totals: f.Totals, Capacity: e.space.Total, Free: e.space.Free, ReadBytes: p.ReadBytes, ReadMs: e.unhindered(p.ReadMs), BusyMs: p.BusyMs}
 		if err := tx.KeepEstimate(ctx, e.volume.ID, point); err != nil {
 			return err
 		}
@@ -301,11 +304,27 @@ func (e *estimating) pace() func(context.Context, int) error {
 		return nil
 	}
 	return func(ctx context.Context, bytes int) error {
+		defer e.wait(time.Now())
 		if err := e.gate.Pass(ctx, bytes); err != nil {
 			return err
 		}
 		return gate.Through(ctx, limit, bytes)
 	}
+}
+
+// admit waits until the calendar lets something be listed or read.
+func (e *estimating) admit(ctx context.Context) error {
+	defer e.wait(time.Now())
+	return e.gate.Await(ctx)
+}
+
+func (e *estimating) wait(since time.Time) { e.waited.Add(int64(time.Since(since))) }
+
+// unhindered is for how long it would have read without pace and calendar, in
+// milliseconds: what a plan reckons with.
+func (e *estimating) unhindered(readMs int64) int64 {
+	waited := time.Duration(e.waited.Load()).Milliseconds() / int64(readers[e.asked.Priority])
+	return max(readMs-waited, min(readMs, 1))
 }
 
 // gateFor is the gate through which an estimate reads; nil when it goes by no calendar.

@@ -67,6 +67,9 @@ export const useStore = (run: number) =>
 export const useStoreChunks = (run: number) =>
   useQuery({ queryKey: ["run", "store chunks", run], queryFn: async () => (await got(api.GET("/api/v1/dedup/stores/{run}/chunks", { params: { path: { run } } }))).items });
 
+export const useEstimateComparison = (run: number, other: number) =>
+  useQuery({ queryKey: ["volume", "compared", run, other], queryFn: () => got(api.GET("/api/v1/dedup/estimates/{run}/since/{earlier}", { params: { path: { run: other, earlier: run } } })) });
+
 export const useWhatIf = (run: number | undefined) =>
   useQuery({ queryKey: ["run", "what-if", run], enabled: run !== undefined, placeholderData: keepPreviousData, queryFn: () => got(api.GET("/api/v1/dedup/what-ifs/{run}", { params: { path: { run: run ?? 0 } } })) });
 

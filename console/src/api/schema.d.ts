@@ -3734,7 +3734,10 @@ export interface components {
             freeBytes: number;
             /** Format: int64 */
             readBytes: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Without what pace and calendar made it wait
+             */
             readMs: number;
             /**
              * Format: int64

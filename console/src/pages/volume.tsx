@@ -16,6 +16,7 @@ import { Warnings } from "../components/warnings";
 import { Button, Dialog, Empty, Facts, Loading, PageHead, Section, Select, sentence, Trouble } from "../components/ui";
 import { ago, bytes, percent, plural, signed, target, when } from "../format";
 import { AlikeSection } from "./dedupalike";
+import { CompareSection } from "./dedupcompare";
 import { PlanSection } from "./dedupplan";
 import { ProgressSection } from "./dedupprogress";
 import { ProofSection } from "./dedupproof";
@@ -137,6 +138,7 @@ function FoundView({ v, e, found }: { v: EstimatedVolume; e: Estimate; found: Fo
       <PlanSection volume={v.name} />
       <ProofSection v={v} />
       <AlikeSection found={found} />
+      <CompareSection v={v} shown={e.run.id} />
       <TrendSection v={v} policy={e.asked.policy} />
       <p className="text-sm text-soft">Made of {v.places.map(target).join(", ")}.</p>
     </>
