@@ -129,7 +129,7 @@ function Look({ name, places, profile }: { name?: string; places?: Place[]; prof
     queryFn: () => got(api.POST("/api/v1/dedup/look", { body: { name, places, profile } })),
   });
   if (look.error) return <Trouble error={look.error} />;
-  if (!look.data) return null;
+  if (!look.data) return look.isFetching ? <p className="text-soft">Looking at the storage …</p> : null;
   const g = look.data.grounds[0];
   return (
     <div>

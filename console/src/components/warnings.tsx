@@ -9,7 +9,7 @@ export function Warnings({ list }: { list: Schemas["DedupWarning"][] }) {
     <ul className="border-t border-line">
       {list.map((w) => (
         <li key={w.says} className="border-b border-line py-1.5">
-          <Status tone={w.level === "fail" ? "bad" : "warn"}>{sentence(w.says)}</Status> {sentence(w.means)} <span className="text-soft">{sentence(w.remedy)}</span>
+          <Status tone={w.level === "fail" ? "bad" : "warn"}>{/^\S+\//.test(w.says) ? `${w.says}.` : sentence(w.says)}</Status> {sentence(w.means)} <span className="text-soft">{sentence(w.remedy)}</span>
         </li>
       ))}
     </ul>
