@@ -148,11 +148,18 @@ func run(ctx context.Context, folder string) error {
 		func() error { return t.See("came out as they are") },
 		func() error { return shot("dedup-volume") },
 		func() error { return theme("night") },
-		func() error { return visit("/namespaces/trust", "glasshouse") },
-		func() error { return t.Click("item", "herbarium") },
-		func() error { return t.Choose("Standing at", "Highmoor") },
-		func() error { return t.See("same site") },
-		func() error { return shot("namespace-night") },
+		func() error { return visit("/dedup/Larkfield%20shares", "Where the saving is") },
+		func() error { return t.Type("Least age, in days", "180") },
+		func() error { return t.Click("button", "What if?") },
+		func() error { return t.See("points") },
+		func() error { return t.Type("Hours in which backups work", "off; mon-fri 22-2 full") },
+		func() error { return t.Click("button", "Plan it") },
+		func() error { return t.See("shared with a backup") },
+		func() error {
+			_, err := browser.Eval[bool](t, "([...document.querySelectorAll('h2')].find((h) => h.innerText === 'Under another policy').scrollIntoView(), true)")
+			return err
+		},
+		func() error { return shot("dedup-plan-night") },
 		func() error { return theme("day") },
 		func() error { return visit("/reference", "Directions") },
 		func() error { return t.Click("summary", "GET/api/v1/directions") },
