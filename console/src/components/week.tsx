@@ -79,7 +79,7 @@ export function CalendarField({ label, value, onChange, error }: { label: string
   };
   return (
     <div className="grid gap-2">
-      <Field label={label} error={error ?? wrong} help="Rules one after another, later ones override: days, hours and a rate, which is off, full or Mbit/s.">
+      <Field label={label} error={error ?? wrong} help="Rules one after another, later ones override: days, hours (20-6 ends in the next morning) and a rate, which is off, full or Mbit/s.">
         {(props) => <TextInput {...props} className="font-mono" value={value} onChange={(e) => onChange(e.target.value)} />}
       </Field>
       <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 text-sm">
