@@ -252,16 +252,11 @@ var dedupShare = benchmark{name: "dedup-share", unit: "MB/s", bar: 0.85, turns: 
 var dedupAgain = benchmark{name: "dedup-again", unit: "files/s", bar: 1 / 1.3, turns: 3, prepare: prepareDedupAgain}
 
 func prepareDedupAgain(ctx context.Context, after *endings) (ours, reference way, err error) {
-	const folders, each, files = 2000, 100, 200_000
-	f, err := newFill(ctx, after, folders, each, 16)
+	const files = unchangedFiles
+	f, t, err := unchangedFolder(ctx, after)
 	if err != nil {
 		return nil, nil, err
 	}
-	t, err := folder.Open(f.source)
-	if err != nil {
-		return nil, nil, err
-	}
-	after.do(func() { t.Close() })
 	var volume int64
 	err = f.db.Change(ctx, func(tx *records.Tx) error {
 		volume, err = tx.AddDedupVolume(ctx, model.DedupVolume{Name: "bench", Profile: string(dedup.Documents), Created: time.Now().UTC()})

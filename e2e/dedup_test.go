@@ -411,7 +411,7 @@ func (v *estimating) vanishes() {
 		v.put("store", fmt.Sprintf("gone/%d.bin", i), randomBytes(20+i, size), 30)
 	}
 	api := v.e.API
-	e, err := api.StartEstimate(v.Context(), model.NewEstimate{Name: "gone", Places: []model.DedupPlace{{Server: "oak", Share: "store", Sub: "gone"}}, Priority: "low", Pace: 12})
+	e, err := api.StartEstimate(v.Context(), model.NewEstimate{Name: "gone", Places: []model.DedupPlace{{Server: "oak", Share: "store", Sub: "gone"}}, Priority: "low", Pace: 8})
 	until := func(what string, reached func() bool) {
 		v.Helper()
 		for deadline := time.Now().Add(time.Minute); err == nil && !reached(); time.Sleep(20 * time.Millisecond) {

@@ -3,7 +3,6 @@ package dedup
 import (
 	"cmp"
 	"context"
-	"errors"
 	"time"
 )
 
@@ -84,7 +83,7 @@ func Analyse(ctx context.Context, records Records, places, servers []string, pol
 		a.estimator, err = NewEstimator(policy, means.Budget, now)
 	} else if err = CheckBudget(means.Budget); err == nil {
 		exact := newSpill(means.Budget, means.Scratch)
-		defer func() { err = cmp.Or(err, exact.err, exact.close()) }()
+		defer func() { err = cmp.Or(err, exact.close()) }()
 		a.estimator, err = newEstimator(policy, exact, now)
 	}
 	if err != nil {
@@ -96,13 +95,20 @@ func Analyse(ctx context.Context, records Records, places, servers []string, pol
 // found counts what is found.
 func (a *analysis) found() (Found, error) {
 	e := a.estimator
-	if err := a.each(e.Count); err != nil {
+	// What went wrong with the files of a spill ends the pass: there may be hours of it left.
+	checked := func(do func(*File)) func(*File) error {
+		return func(f *File) error {
+			do(f)
+			return e.marks.failed()
+		}
+	}
+	if err := a.each(checked(e.Count)); err != nil {
 		return Found{}, err
 	}
 	if err := e.Settle(); err != nil {
 		return Found{}, err
 	}
-	if err := a.each(e.Share); err != nil {
+	if err := a.each(checked(e.Share)); err != nil {
 		return Found{}, err
 	}
 	r := Found{Totals: e.Totals(), Curve: e.Curve(), Where: e.Breakdown(), Until: e.Until()}
@@ -139,7 +145,7 @@ func PoolVolumes(ctx context.Context, members []Member, policy Policy, means Mea
 	if err != nil {
 		return r, err
 	}
-	defer func() { err = errors.Join(err, pool.Close()) }()
+	defer func() { err = cmp.Or(err, pool.Close()) }()
 	if err := countPool(ctx, pool, members, means); err != nil {
 		return r, err
 	}
@@ -183,13 +189,7 @@ func countPool(ctx context.Context, pool *Pool, members []Member, means Means) e
 		if err := a.findLinks(); err != nil {
 			return err
 		}
-		var bad error
-		err := a.each(func(f *File) {
-			if bad == nil {
-				bad = pool.Count(group+f.place, f)
-			}
-		})
-		if err = errors.Join(err, bad); err != nil {
+		if err := a.each(func(f *File) error { return pool.Count(group+f.place, f) }); err != nil {
 			return err
 		}
 		done, group = a.done, group+len(m.Places)
@@ -269,10 +269,9 @@ func (a *analysis) pass() {
 	}
 }
 
-func (a *analysis) each(do func(*File)) error {
+func (a *analysis) each(do func(*File) error) error {
 	return a.records.Each(a.ctx, func(r Record) error {
 		a.pass()
-		do(a.file(&r))
-		return nil
+		return do(a.file(&r))
 	})
 }

@@ -88,6 +88,8 @@ type index interface {
 	Refs(p *Print) uint32
 	// mostShared are the chunks that spare most.
 	mostShared() []slot
+	// failed is what has gone wrong: nothing that is told after that is of use.
+	failed() error
 }
 
 // Estimator counts files: each comes to Count once. Then come figures, and files may
@@ -168,13 +170,18 @@ func newEstimator(p Policy, marks index, now time.Time) (*Estimator, error) {
 	days = slices.Compact(days)
 	slices.Reverse(days)
 	for _, d := range days {
-		e.ages = append(e.ages, age{days: d, cutoff: now.AddDate(0, 0, -d)})
+		e.ages = append(e.ages, age{days: d, cutoff: daysAgo(now, d)})
 	}
 	e.inPolicy = slices.Index(days, p.Rules.MinDays)
 	e.steps = stepsOf(days)
 	e.ages = append(e.ages, age{days: -1}) // changed after now
 	return e, nil
 }
+
+// daysAgo is so many times 24 hours before a time, as ages of files are told.
+func daysAgo(now time.Time, days int) time.Time { return now.Add(-inDays(days)) }
+
+func inDays(days int) time.Duration { return time.Duration(days) * 24 * time.Hour }
 
 // stepsOf are the ages at which files come to be counted otherwise: those of the curve
 // and the policy, and those of classes.
@@ -183,7 +190,7 @@ func stepsOf(days []int) (list []time.Duration) {
 		days = append(days, c.days)
 	}
 	for _, d := range days {
-		list = append(list, time.Duration(d)*24*time.Hour)
+		list = append(list, inDays(d))
 	}
 	slices.Sort(list)
 	return slices.Compact(list)

@@ -70,7 +70,7 @@ type rules struct {
 }
 
 func newRules(r filter.Rules, now time.Time) (rules, error) {
-	judged := rules{smallest: r.Smallest, oldest: now.AddDate(0, 0, -r.MinDays)}
+	judged := rules{smallest: r.Smallest, oldest: daysAgo(now, r.MinDays)}
 	r.MinDays, r.Smallest = 0, 0
 	var err error
 	judged.filter, err = filter.New(r)

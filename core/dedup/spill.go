@@ -180,5 +180,7 @@ func (s *spill) Refs(p *Print) uint32 {
 	return 0
 }
 
+func (s *spill) failed() error { return s.err }
+
 // mostShared are the chunks that spare most.
 func (s *spill) mostShared() []slot { return s.popular }

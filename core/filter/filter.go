@@ -74,13 +74,16 @@ func New(rules Rules) (*Filter, error) {
 		return nil, fault.Field("largest", "use bytes, 0 for no bound", "a file cannot have %d bytes", rules.Largest)
 	case rules.Largest > 0 && rules.Largest < rules.Smallest:
 		return nil, fault.Field("largest", fmt.Sprintf("use at least %d", rules.Smallest), "no file has at least %d and at most %d bytes", rules.Smallest, rules.Largest)
-	case rules.MinDays < 0:
-		return nil, fault.Field("minDays", "use days, 0 for no bound", "%d days are no age", rules.MinDays)
+	case rules.MinDays < 0, rules.MinDays > mostDays:
+		return nil, fault.Field("minDays", fmt.Sprintf("use days up to %d, 0 for no bound", mostDays), "%d days are no age", rules.MinDays)
 	case rules.MaxDepth < 0:
 		return nil, fault.Field("maxDepth", "use 1 for the top alone, 0 for no bound", "%d is no depth", rules.MaxDepth)
 	}
 	return f, nil
 }
+
+// mostDays is the greatest least age: a hundred years.
+const mostDays = 36_525
 
 func patterns(field string, texts []string) (list []pattern, err error) {
 	if len(texts) > mostPatterns {

@@ -88,7 +88,7 @@ func TestBadRules(t *testing.T) {
 		"only[1]":     {Only: []string{"a", "/"}},
 		"smallest":    {Smallest: -1},
 		"largest":     {Smallest: 10, Largest: 9},
-		"minDays":     {MinDays: -1},
+		"minDays":     {MinDays: mostDays + 1},
 		"maxDepth":    {MaxDepth: -1},
 	} {
 		_, err := New(rules)

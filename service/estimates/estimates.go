@@ -236,11 +236,7 @@ const smallVolume = 256 << 30
 // small reports whether no more is stored under places than on a small volume.
 func (s *Service) small(ctx context.Context, places []model.DedupPlace) bool {
 	for _, p := range places {
-		r, err := s.estate.Reach(ctx, p.Server)
-		if err != nil {
-			return false
-		}
-		t, err := r.Whole(ctx, p.Share, p.Sub)
+		t, _, err := s.openPlace(ctx, p)
 		if err != nil {
 			return false
 		}
@@ -298,15 +294,10 @@ func overlap(a, b model.DedupPlace) bool {
 
 // Get shows an estimate as far as it is.
 func (s *Service) Get(ctx context.Context, id int64) (model.Estimate, error) {
-	r, err := s.jobs.Get(ctx, id)
-	if err != nil {
-		return model.Estimate{}, err
-	}
-	if r.Kind != runKind {
-		return model.Estimate{}, fault.New(fault.NotFound, "list the estimates with: bspan dedup list", "run %d is not an estimate", id)
-	}
 	var work settings
-	if err := s.jobs.Settings(ctx, id, &work); err != nil {
+	f := found{Progress: model.DedupProgress{Troubles: []string{}}, Warnings: []model.DedupWarning{}}
+	r, err := s.run(ctx, id, runKind, &work, &f)
+	if err != nil {
 		return model.Estimate{}, err
 	}
 	v, err := s.db.DedupVolume(ctx, r.Subject)
@@ -314,10 +305,6 @@ func (s *Service) Get(ctx context.Context, id int64) (model.Estimate, error) {
 		v, err = model.DedupVolume{Name: r.Subject, Places: work.Asked.Places, Profile: work.Asked.Profile}, nil
 	}
 	if err != nil {
-		return model.Estimate{}, err
-	}
-	f := found{Progress: model.DedupProgress{Troubles: []string{}}, Warnings: []model.DedupWarning{}}
-	if _, err := s.jobs.Result(ctx, id, &f); err != nil {
 		return model.Estimate{}, err
 	}
 	profile := dedup.Profile(v.Profile)

@@ -19,7 +19,6 @@ import (
 	"bridgespan/model"
 	"bridgespan/mover/pack"
 	"bridgespan/records"
-	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
 	"bridgespan/tree"
 	"bridgespan/tree/folder"
@@ -111,19 +110,10 @@ func spaceOf(ctx context.Context, dir string) (tree.Space, error) {
 
 // Proof shows a proof as far as it is.
 func (s *Service) Proof(ctx context.Context, id int64) (model.Proof, error) {
-	r, err := s.jobs.Get(ctx, id)
-	if err != nil {
-		return model.Proof{}, err
-	}
-	if r.Kind != proofKind {
-		return model.Proof{}, fault.New(fault.NotFound, "list the proofs with: bspan run list --kind prove", "run %d is not a proof", id)
-	}
 	var work proofSettings
-	if err := s.jobs.Settings(ctx, id, &work); err != nil {
-		return model.Proof{}, err
-	}
 	f := proof{Different: []string{}}
-	if _, err := s.jobs.Result(ctx, id, &f); err != nil {
+	r, err := s.run(ctx, id, proofKind, &work, &f)
+	if err != nil {
 		return model.Proof{}, err
 	}
 	p := model.Proof{Run: r, Volume: r.Subject, Asked: work.Asked, Came: f.Came, Skipped: f.Skipped, Different: f.Different, Store: f.Store, Kept: f.Kept}
@@ -176,12 +166,8 @@ func (s *Service) prove(ctx context.Context, job *jobs.Job) error {
 	}
 	at := p.volume.Places[p.asked.Place]
 	p.place = placeName(at)
-	r, err := s.estate.Reach(ctx, at.Server)
-	if err != nil {
+	if p.tree, _, err = s.openPlace(ctx, at); err != nil {
 		return err
-	}
-	if p.tree, err = r.Whole(ctx, at.Share, at.Sub); err != nil {
-		return estate.Unavailable(r.Server, err)
 	}
 	defer p.tree.Close()
 	if err := p.list(ctx); err != nil {

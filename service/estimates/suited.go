@@ -56,26 +56,43 @@ func (s *Service) Look(ctx context.Context, asked model.NewEstimate) (model.Dedu
 // grounds looks at what the places of a volume lie on.
 func (s *Service) grounds(ctx context.Context, v model.DedupVolume) (list []ground, err error) {
 	for _, p := range v.Places {
-		r, err := s.estate.Reach(ctx, p.Server)
+		t, on, err := s.openPlace(ctx, p)
 		if err != nil {
 			return list, err
 		}
-		t, err := r.Whole(ctx, p.Share, p.Sub)
-		if err != nil {
-			return list, estate.Unavailable(r.Server, err)
-		}
-		shares, err := s.db.Shares(ctx, p.Server)
-		if err != nil {
-			return list, errors.Join(err, t.Close())
-		}
-		g, err := groundOf(ctx, p, t, shares)
+		g, err := s.ground(ctx, p, t, on)
 		t.Close()
 		if err != nil {
-			return list, estate.Unavailable(r.Server, err)
+			return list, err
 		}
 		list = append(list, g)
 	}
 	return list, nil
+}
+
+// openPlace opens a place, by a connection that ends with it.
+func (s *Service) openPlace(ctx context.Context, p model.DedupPlace) (t tree.Tree, on model.Server, err error) {
+	r, err := s.estate.Reach(ctx, p.Server)
+	if err != nil {
+		return nil, on, err
+	}
+	if t, err = r.Whole(ctx, p.Share, p.Sub); err != nil {
+		return nil, on, estate.Unavailable(r.Server, err)
+	}
+	return t, r.Server, nil
+}
+
+// ground looks at what an open place lies on.
+func (s *Service) ground(ctx context.Context, p model.DedupPlace, t tree.Tree, on model.Server) (ground, error) {
+	shares, err := s.db.Shares(ctx, p.Server)
+	if err != nil {
+		return ground{}, err
+	}
+	g, err := groundOf(ctx, p, t, shares)
+	if err != nil {
+		return g, estate.Unavailable(on, err)
+	}
+	return g, nil
 }
 
 func groundOf(ctx context.Context, p model.DedupPlace, t tree.Tree, shares []model.Share) (ground, error) {

@@ -41,12 +41,12 @@ func (s *Service) StartWhatIf(ctx context.Context, name string, asked model.What
 func (s *Service) WhatIf(ctx context.Context, id int64) (model.WhatIfAnswer, error) {
 	var work whatIfSettings
 	f := found{Warnings: []model.DedupWarning{}}
-	r, err := s.counted(ctx, id, whatIfKind, &work, &f)
+	r, err := s.run(ctx, id, whatIfKind, &work, &f)
 	return model.WhatIfAnswer{Run: r, Volume: r.Subject, Asked: work.Asked, Found: f.Found, Warnings: f.Warnings}, err
 }
 
-// counted is a run of a kind, with what was asked of it and what it found.
-func (s *Service) counted(ctx context.Context, id int64, kind string, asked, found any) (model.Run, error) {
+// run is a run of a kind, with what was asked of it and what it found.
+func (s *Service) run(ctx context.Context, id int64, kind string, asked, found any) (model.Run, error) {
 	r, err := s.jobs.Get(ctx, id)
 	if err != nil {
 		return r, err

@@ -23,7 +23,6 @@ import (
 	"bridgespan/mover/estimate"
 	"bridgespan/mover/gate"
 	"bridgespan/records"
-	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
 	"bridgespan/tree"
 )
@@ -104,22 +103,21 @@ type estimating struct {
 
 // open reaches the places, and looks at what is under them.
 func (e *estimating) open(ctx context.Context) error {
+	var grounds []ground
 	for _, p := range e.volume.Places {
-		r, err := e.service.estate.Reach(ctx, p.Server)
+		t, on, err := e.service.openPlace(ctx, p)
 		if err != nil {
 			return err
 		}
-		t, err := r.Whole(ctx, p.Share, p.Sub)
-		if err != nil {
-			return estate.Unavailable(r.Server, err)
-		}
 		e.places = append(e.places, estimate.Place{Server: p.Server, Name: placeName(p), Tree: t})
+		g, err := e.service.ground(ctx, p, t, on)
+		if err != nil {
+			return err
+		}
+		grounds = append(grounds, g)
 	}
-	grounds, err := e.service.grounds(ctx, e.volume)
-	if err == nil && len(grounds) > 0 {
-		e.space, e.warnings = grounds[0].space, append(e.warnings, suited(grounds)...)
-	}
-	return err
+	e.space, e.warnings = grounds[0].space, append(e.warnings, suited(grounds)...)
+	return nil
 }
 
 func (e *estimating) close() {
