@@ -228,6 +228,7 @@ func (v *estimating) commands(run int64) {
 	}{
 		{[]string{"dedup", "list"}, 0, "oak data"},
 		{[]string{"dedup", "estimate", "--rehearse", "elm/store", "oak/store"}, 0, "do not lie on one volume"},
+		{[]string{"dedup", "estimate", "--rehearse", "elm/store"}, 0, "SMB does not tell what kind of storage it is"},
 		{[]string{"dedup", "estimate", "--rehearse", "--profile", "backups", "oak data"}, 0, "all of it is to be read again"},
 		{[]string{"dedup", "show", "oak data"}, 0, "oak/store/est"},
 		{[]string{"dedup", "show", fmt.Sprint(run), "--by", "type"}, 0, ".tif"},

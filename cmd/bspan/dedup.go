@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -153,7 +154,10 @@ func lookBefore(ctx context.Context, c *cli.Command, api *client.Client, asked m
 	}
 	t.after = fmt.Sprintf("Nothing is begun. The volume would be called %s, and read with the profile %s: %s.", l.Volume.Name, l.Volume.Profile, l.Why)
 	if len(l.Warnings) == 0 {
-		t.after += " Nothing speaks against it."
+		t.after += " Nothing that could be seen speaks against it."
+	}
+	if slices.ContainsFunc(l.Places, func(g model.DedupGround) bool { return g.FileSystem == "" }) {
+		t.after += "\nSMB does not tell what kind of storage it is: see at the server that it is neither removable nor mounted read-only."
 	}
 	t.after += warningLines(l.Warnings)
 	return show(c, l, t)

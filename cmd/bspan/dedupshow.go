@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
@@ -63,7 +64,7 @@ func showFound(ctx context.Context, c *cli.Command, api *client.Client, id int64
 	}
 	t.after = sentence(e.Volume.Name, e.Found) + proofLine(e.Volume.Proof) + warningLines(e.Warnings)
 	if p := e.Progress; p.ReadBytes > 0 {
-		t.after += fmt.Sprintf("\nRead now: %s in %s files, %s/s.", iec(p.ReadBytes), humanize.Comma(p.Read), iec(p.ReadBytes*1000/max(p.ReadMs, 1)))
+		t.after += fmt.Sprintf("\nRead now: %s in %s, %s/s.", iec(p.ReadBytes), filesOf(p.Read), iec(p.ReadBytes*1000/max(p.ReadMs, 1)))
 	} else {
 		t.after += "\nNothing had to be read: nothing has changed since the last estimate."
 	}
@@ -81,7 +82,7 @@ func showFound(ctx context.Context, c *cli.Command, api *client.Client, id int64
 
 // estimateWords says how far an estimate is.
 func estimateWords(p *model.DedupProgress) string {
-	text := fmt.Sprintf("%s in %s files found", iec(p.FoundBytes), humanize.Comma(p.Found))
+	text := fmt.Sprintf("%s in %s found", iec(p.FoundBytes), filesOf(p.Found))
 	if p.ReadMs == 0 {
 		return text
 	}
@@ -102,7 +103,7 @@ func sentence(volume string, f *dedup.Found) string {
 		text += fmt.Sprintf(" One of %d chunks was counted.", t.Sampled)
 	}
 	for _, l := range t.Left {
-		text += fmt.Sprintf("\nNot deduplicated: %s in %s files, %s.", iec(l.Bytes), humanize.Comma(l.Files), l.Why)
+		text += fmt.Sprintf("\nNot deduplicated: %s in %s, %s.", iec(l.Bytes), filesOf(l.Files), l.Why)
 	}
 	return text
 }
@@ -183,3 +184,6 @@ func foundTable(f *dedup.Found, by string) (table, error) {
 	}
 	return t, nil
 }
+
+// filesOf is so many files, in words.
+func filesOf(n int64) string { return humanize.Comma(n) + " " + english.PluralWord(int(n), "file", "") }
