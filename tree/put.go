@@ -11,7 +11,7 @@ import (
 // stops when ctx ends, and returns ErrTorn when content is not as long as
 // options say. It returns the number of bytes written.
 func Gather(ctx context.Context, w io.Writer, content io.Reader, options PutOptions) (int64, error) {
-	n, err := gather(w, &contextReader{ctx, content}, options)
+	n, err := gather(w, &contextReader{ctx: ctx, r: content}, options)
 	if err == nil && options.SizeKnown && n != options.Size {
 		err = fmt.Errorf("%w: %d of %d bytes", ErrTorn, n, options.Size)
 	}
@@ -37,17 +37,22 @@ type onlyWriter struct{ io.Writer }
 
 // contextReader ends a copy when its context does, and fills every buffer.
 type contextReader struct {
-	ctx context.Context
-	r   io.Reader
+	ctx   context.Context
+	r     io.Reader
+	ended bool // r has said so, and is not asked again: some look at their source then
 }
 
 func (c *contextReader) Read(p []byte) (int, error) {
 	if err := c.ctx.Err(); err != nil {
 		return 0, err
 	}
+	if c.ended {
+		return 0, io.EOF
+	}
 	// Full pieces: a sender's small ones would each cost a round trip.
 	n, err := io.ReadFull(c.r, p)
-	if n > 0 && err == io.ErrUnexpectedEOF {
+	c.ended = err == io.EOF || err == io.ErrUnexpectedEOF
+	if err == io.ErrUnexpectedEOF {
 		err = nil
 	}
 	return n, err

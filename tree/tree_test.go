@@ -29,6 +29,37 @@ func opened(t *testing.T, size int) (*memory.Tree, tree.Content, []byte) {
 	return m, c, want
 }
 
+// endings counts how often a reader was asked after it had ended.
+type endings struct {
+	io.Reader
+	ends int
+}
+
+func (e *endings) Read(p []byte) (int, error) {
+	n, err := e.Reader.Read(p)
+	if err == io.EOF {
+		e.ends++
+	}
+	return n, err
+}
+
+// What checks its source at its end checks it once.
+func TestGatherReadsTheEndOnce(t *testing.T) {
+	for _, size := range []int64{0, 1, 8 << 10, 64 << 10, 64<<10 + 1, 200 << 10} {
+		for _, known := range []bool{true, false} {
+			content := &endings{Reader: strings.NewReader(strings.Repeat("x", int(size)))}
+			var to bytes.Buffer
+			n, err := tree.Gather(t.Context(), &to, content, tree.PutOptions{Size: size, SizeKnown: known})
+			if err != nil || n != size || int64(to.Len()) != size {
+				t.Errorf("%d bytes: %d gathered, %v", size, n, err)
+			}
+			if content.ends != 1 {
+				t.Errorf("%d bytes, known: %v: the end was read %d times", size, known, content.ends)
+			}
+		}
+	}
+}
+
 func TestStream(t *testing.T) {
 	for _, size := range []int{0, 1, 1 << 20, 1<<20 + 1, 9<<20 + 12345} {
 		_, c, want := opened(t, size)

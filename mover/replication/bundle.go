@@ -148,6 +148,12 @@ func (b *bundling) carry(ctx context.Context) (placed bool, err error) {
 	if err := b.errand.carry.hands.rest(func() error { return b.fetch(ctx) }); err != nil {
 		return false, err
 	}
+	if err := b.recheck(ctx); err != nil {
+		if absent(err) { // the folder has gone: that is noted when it is carried alone
+			err = nil
+		}
+		return false, err
+	}
 	if err := b.list(ctx); err != nil {
 		return false, err
 	}
@@ -228,18 +234,46 @@ func (b *bundling) file(ctx context.Context, e *errand) error {
 	return nil
 }
 
+// recheck looks at the sender's folder, all of it at once, after what is in it was
+// read. What is no longer as it was when it was recorded is left to be carried alone.
+func (b *bundling) recheck(ctx context.Context) error {
+	there, err := entries(ctx, b.errand.carry.from.Tree, b.folder.there)
+	if err != nil {
+		return err
+	}
+	kept := b.files[:0]
+	for _, f := range b.files {
+		if entry, ok := there[path.Base(f.there)]; ok && asKept(&f.from, entry) {
+			kept = append(kept, f)
+		} else if err := b.drop(ctx, b.errand.carry.to, f.staged); err != nil {
+			return err
+		}
+	}
+	b.files = kept
+	return nil
+}
+
+// entries are those of a folder, by their names.
+func entries(ctx context.Context, t tree.Tree, folder string) (map[string]tree.Entry, error) {
+	there := map[string]tree.Entry{}
+	for entry, err := range t.List(ctx, folder, tree.Plain) {
+		if err != nil {
+			return nil, err
+		}
+		there[entry.Name] = entry
+	}
+	return there, nil
+}
+
 // list looks at what was brought, all of it at once, where that was not told of
 // each file.
 func (b *bundling) list(ctx context.Context) error {
 	if !slices.ContainsFunc(b.files, func(f *bundled) bool { return f.brought.ID == 0 }) {
 		return nil
 	}
-	there := map[string]tree.Entry{}
-	for entry, err := range b.errand.carry.to.Tree.List(ctx, b.staged, tree.Plain) {
-		if err != nil {
-			return err
-		}
-		there[entry.Name] = entry
+	there, err := entries(ctx, b.errand.carry.to.Tree, b.staged)
+	if err != nil {
+		return err
 	}
 	for _, f := range b.files {
 		entry, ok := there[path.Base(f.staged)]

@@ -62,8 +62,12 @@ func (w *bundleWorld) step() error {
 	return nil
 }
 
-// run scans, and carries with what happens; false when nothing happened any more.
-func (w *bundleWorld) run() bool {
+// run scans, and carries with what happens at the receiver; false when nothing
+// happened any more.
+func (w *bundleWorld) run() bool { return w.runWith(w.to) }
+
+// runWith is run with what happens at one of the trees.
+func (w *bundleWorld) runWith(there *memory.Tree) bool {
 	w.t.Helper()
 	w.Trouble = nil
 	for _, r := range w.Replicas {
@@ -71,10 +75,10 @@ func (w *bundleWorld) run() bool {
 			w.t.Fatal(err)
 		}
 	}
-	w.to.Fault = func(string, string) error { return w.step() }
+	there.Fault = func(string, string) error { return w.step() }
 	w.store.fault = w.step
 	_, _ = w.Carry(w.t.Context(), w.Lanes[0], 1000)
-	w.to.Fault, w.store.fault = nil, nil
+	there.Fault, w.store.fault = nil, nil
 	return w.steps > w.at
 }
 
@@ -179,11 +183,69 @@ func TestBundles(t *testing.T) {
 	}
 }
 
+// TestBundlesOfWhatChanges lets people work at the sender at each step of its own:
+// what was carried of files that are others by now must not stay.
+func TestBundlesOfWhatChanges(t *testing.T) {
+	const file = "beds/plant 1.txt"
+	write := func(text string) func(w *bundleWorld) error {
+		return func(w *bundleWorld) error {
+			_, err := w.from.Put(w.t.Context(), file, strings.NewReader(text), tree.PutOptions{Replace: true})
+			return err
+		}
+	}
+	for name, change := range map[string]func(w *bundleWorld) error{
+		"a file is written":         write("watered"),
+		"a file of the same length": write("plant 9 of beds"),
+		"a file is renamed":         func(w *bundleWorld) error { return w.from.Rename(w.t.Context(), file, "beds/plant 7.txt", false) },
+		"a file is removed":         func(w *bundleWorld) error { return w.from.Remove(w.t.Context(), file) },
+		"the folder is renamed":     func(w *bundleWorld) error { return w.from.Rename(w.t.Context(), "beds", "borders", false) },
+		"a file goes into the folder": func(w *bundleWorld) error {
+			return w.from.Rename(w.t.Context(), "beds/row/plant 0.txt", "beds/plant 0b.txt", false)
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			at := 0
+			for ; ; at++ {
+				w := newBundleWorld(t, at)
+				w.happens = func() error { return w.people(func() error { return change(w) }) }
+				happened := w.runWith(w.from)
+				if err := w.torn(file); err != nil {
+					t.Fatalf("at step %d: %v", at, err)
+				}
+				w.Trouble = nil
+				w.settleDown()
+				if !happened {
+					break
+				}
+				if err := w.check(); err != nil {
+					t.Fatalf("at step %d: %v", at, err)
+				}
+			}
+			if at < 10 {
+				t.Errorf("there were %d steps only", at)
+			}
+		})
+	}
+}
+
+// torn tells of a file that came with other content than its time says.
+func (w *bundleWorld) torn(file string) error {
+	there, err := w.to.Stat(w.t.Context(), file)
+	if err != nil {
+		return nil // it has not come yet
+	}
+	text, err := tree.ReadFile(w.t.Context(), w.to, file)
+	if first := string(text) == "plant 1 of beds"; first != there.Modified.Equal(time.Date(2026, 3, 1, 8, 1, 0, 0, time.UTC)) {
+		err = fmt.Errorf("%s is %q, of %v", file, text, there.Modified)
+	}
+	return err
+}
+
 // people do something between two steps of the engine.
 func (w *bundleWorld) people(do func() error) error {
-	fault := w.to.Fault
-	w.to.Fault = nil
-	defer func() { w.to.Fault = fault }()
+	fault, other := w.to.Fault, w.from.Fault
+	w.to.Fault, w.from.Fault = nil, nil
+	defer func() { w.to.Fault, w.from.Fault = fault, other }()
 	if err := do(); err != nil {
 		w.t.Log(err)
 	}

@@ -237,6 +237,9 @@ func (m *move) incoming(ctx context.Context, next *replica.Record, content tree.
 			return errMoved
 		}
 		next.Digest = d
+		if m.listed {
+			return nil
+		}
 		return still(ctx, m.carry.from.Tree, m.there, content)
 	}
 	hash := newHash()

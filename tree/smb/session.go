@@ -74,7 +74,7 @@ func dial(ctx context.Context, target Target, initiator smb2.Initiator, negotiat
 		return nil, unreachable(target.Address, err)
 	}
 	dialer := &smb2.Dialer{MaxCreditBalance: 1024, Initiator: initiator, Negotiator: negotiator}
-	session, err := dialer.DialConn(ctx, conn, target.Address)
+	session, err := dialer.DialConn(ctx, newFrames(conn), target.Address)
 	if err != nil {
 		conn.Close()
 		return nil, fmt.Errorf("sign in to %s as %s: %w", target.Address, target.Account, Classify(err))
