@@ -25,6 +25,7 @@ import (
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
 	"bridgespan/mover/pack"
+	"bridgespan/standin/standintest"
 	"bridgespan/tree"
 )
 
@@ -228,7 +229,8 @@ func (v *estimating) commands(run int64) {
 	}{
 		{[]string{"dedup", "list"}, 0, "oak data"},
 		{[]string{"dedup", "estimate", "--rehearse", "elm/store", "oak/store"}, 0, "do not lie on one volume"},
-		{[]string{"dedup", "estimate", "--rehearse", "elm/store"}, 0, "SMB does not tell what kind of storage it is"},
+		{[]string{"dedup", "estimate", "--rehearse", "elm/store"}, 0, "fixed"},
+		{[]string{"dedup", "estimate", "--rehearse", "oak/store"}, 0, "Neither SMB nor the server's registry tells what kind of storage it is"},
 		{[]string{"dedup", "estimate", "--rehearse", "--profile", "backups", "oak data"}, 0, "all of it is to be read again"},
 		{[]string{"dedup", "show", "oak data"}, 0, "oak/store/est"},
 		{[]string{"dedup", "show", fmt.Sprint(run), "--by", "type"}, 0, ".tif"},
@@ -489,6 +491,33 @@ func (v *estimating) look(places []model.DedupPlace) {
 		v.Errorf("of two servers: %+v, %v", l, err)
 	}
 	wantRefused(v.T, "a look at nothing", lastError(v.e.API.LookBeforeEstimate(v.Context(), model.NewEstimate{})), http.StatusUnprocessableEntity)
+	v.removable()
+}
+
+// removable lets elm tell that what its shares lie on can be taken out.
+func (v *estimating) removable() {
+	v.Helper()
+	asked := model.NewEstimate{Places: []model.DedupPlace{{Server: "elm", Share: "store"}}}
+	look := func() model.DedupLook {
+		l, err := v.e.API.LookBeforeEstimate(v.Context(), asked)
+		if err != nil || len(l.Places) != 1 {
+			v.Fatalf("%+v, %v", l, err)
+		}
+		return l
+	}
+	if l := look(); l.Places[0].Storage != "" {
+		v.Errorf("nobody has told of %+v", l.Places[0])
+	}
+	standintest.MountDevices(v.T, v.e.Elm, map[byte][]byte{'C': standintest.InRegistry(`_??_USBSTOR#Disk&Ven_Larkfield&Prod_Stick`)})
+	if l := look(); l.Places[0].Storage != "removable" || !slices.ContainsFunc(l.Warnings, func(w model.DedupWarning) bool {
+		return w.Level == "fail" && strings.Contains(w.Says, "elm/store lies on storage that can be taken out")
+	}) {
+		v.Errorf("a stick: %+v", l)
+	}
+	standintest.MountDevices(v.T, v.e.Elm, map[byte][]byte{'C': append([]byte("DMIO:ID:"), make([]byte, 16)...)})
+	if l := look(); l.Places[0].Storage != "fixed" {
+		v.Errorf("a disk: %+v", l)
+	}
 }
 
 // linksAndHoles estimates what a server keeps under two names, and what it keeps no

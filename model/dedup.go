@@ -62,6 +62,7 @@ type DedupGround struct {
 	Capacity   int64  `json:"capacityBytes"`
 	Free       int64  `json:"freeBytes"`
 	FileSystem string `json:"fileSystem,omitempty" doc:"Where a mover tells"`
+	Storage    string `json:"storage,omitempty" enum:"fixed,removable,read-only" doc:"Absent where nobody tells: SMB does not, and few servers keep it in a registry"`
 }
 
 // Estimate is an estimate as far as it is.

@@ -21,7 +21,7 @@ var decoders = map[string]func(*ndr.Reader){
 	"display":                func(r *ndr.Reader) { readDisplay(r, func(LocalUser, uint32) {}) },
 	"members":                func(r *ndr.Reader) { readMembers(r) },
 	"flags":                  func(r *ndr.Reader) { readFlags(r) },
-	"setting":                func(r *ndr.Reader) { readValue(r) },
+	"value":                  func(r *ndr.Reader) { readValue(r) },
 	"descriptor":             func(r *ndr.Reader) { readDescriptor(r) },
 }
 

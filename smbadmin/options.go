@@ -9,7 +9,6 @@ import (
 	"unicode/utf16"
 
 	"bridgespan/smbadmin/internal/ndr"
-	"bridgespan/smbadmin/internal/rpc"
 )
 
 // Options of a share, that not every server lets be set from afar.
@@ -128,116 +127,31 @@ func readFlags(r *ndr.Reader) uint32 {
 	return r.U32()
 }
 
-var remoteRegistry = rpc.Interface{Pipe: "winreg", Major: 1, UUID: uuid(0x338cd001, 0x2244, 0x31f1, 0xaa, 0xaa, 0x90, 0x00, 0x38, 0x00, 0x10, 0x03)}
-
-// Numbers of the procedures ([MS-RRP] 3.1.5).
-const (
-	callRegOpenRoot  = 2
-	callRegClose     = 5
-	callRegCreate    = 6
-	callRegDeleteKey = 7
-	callRegOpen      = 15
-	callRegQuery     = 17
-	callRegSet       = 22
-)
-
 // settingsKey is where a Samba server keeps settings that it shares with its
 // administrators (smb.conf(5), registry-based configuration).
 const settingsKey = `SOFTWARE\Samba\smbconf`
 
-// withSettings opens the key below which a server keeps its settings.
-func (a *Admin) withSettings(ctx context.Context, do func(c *conversation, key handle) error) error {
-	return a.talk(ctx, remoteRegistry, func(c *conversation) error {
-		root, err := c.openKey(callRegOpenRoot, func(w *ndr.Writer) {
-			w.Pointer(nil)
-			w.U32(mostRights)
-		})
-		if err != nil {
-			return err
-		}
-		defer c.close(callRegClose, root)
-		key, err := c.openBelow(root, settingsKey)
-		if err != nil {
-			return err
-		}
-		defer c.close(callRegClose, key)
-		return do(c, key)
-	})
-}
-
-func (c *conversation) openKey(procedure uint16, write func(*ndr.Writer)) (key handle, err error) {
-	status, err := c.call(procedure, write, func(r *ndr.Reader) { key = readHandle(r) })
-	return key, check("open the settings", status, err)
-}
-
-func (c *conversation) openBelow(key handle, name string) (handle, error) {
-	return c.openKey(callRegOpen, func(w *ndr.Writer) {
-		w.Raw(key[:])
-		writeKeyName(w, name)
-		w.Flush()
-		w.U32(0)
-		w.U32(mostRights)
-	})
-}
-
-// writeKeyName writes a counted string that includes its terminating zero ([MS-RRP] 2.2.4).
-func writeKeyName(w *ndr.Writer, name string) { w.Name(name + "\x00") }
-
 // settings reads the settings of a share.
 func (a *Admin) settings(ctx context.Context, share string) (map[string]string, error) {
 	settings := map[string]string{}
-	return settings, a.withSettings(ctx, func(c *conversation, key handle) error {
-		below, err := c.openBelow(key, share)
-		if err != nil {
-			return err
-		}
-		defer c.close(callRegClose, below)
+	return settings, a.withKey(ctx, settingsKey+`\`+share, rightToQuery, func(c *conversation, key handle) error {
 		for _, name := range []string{"hide unreadable", "smb encrypt", "csc policy"} {
-			var value string
-			status, err := c.call(callRegQuery, func(w *ndr.Writer) {
-				w.Raw(below[:])
-				writeKeyName(w, name)
-				w.Flush()
-				w.Pointer(func() { w.U32(0) })
-				w.Pointer(func() { w.U32(valueMost); w.U32(0); w.U32(0) })
-				w.Pointer(func() { w.U32(valueMost) })
-				w.Pointer(func() { w.U32(0) })
-			}, func(r *ndr.Reader) { value = readValue(r) })
-			if err := check("read the setting "+name, status, err); err != nil {
-				if errors.Is(err, fs.ErrNotExist) {
-					continue
-				}
+			value, err := c.value(key, name)
+			if errors.Is(err, fs.ErrNotExist) {
+				continue
+			}
+			if err != nil {
 				return err
 			}
-			settings[name] = value
+			settings[name] = utf16Text(value)
 		}
 		return nil
 	})
 }
 
-// valueMost is the longest setting that is read, in bytes.
-const valueMost = 1024
-
-func readValue(r *ndr.Reader) string {
-	if r.Pointer() {
-		r.U32()
-	}
-	if !r.Pointer() {
-		return ""
-	}
-	r.U32()
-	r.U32()
-	b := r.Raw(r.Count(1))
-	var units []uint16
-	for ; len(b) >= 2 && (b[0] != 0 || b[1] != 0); b = b[2:] {
-		units = append(units, binary.LittleEndian.Uint16(b))
-	}
-	return string(utf16.Decode(units))
-}
-
 // setSettings sets settings of a share.
 func (a *Admin) setSettings(ctx context.Context, share string, settings map[string]string) error {
-	return a.withSettings(ctx, func(c *conversation, key handle) error {
+	return a.withKey(ctx, settingsKey, mostRights, func(c *conversation, key handle) error {
 		below, err := c.openKey(callRegCreate, func(w *ndr.Writer) {
 			w.Raw(key[:])
 			writeKeyName(w, share)
@@ -281,7 +195,7 @@ func (c *conversation) setValue(key handle, name, value string) error {
 
 // forgetSettings removes the settings of a share that is removed.
 func (a *Admin) forgetSettings(ctx context.Context, share string) error {
-	return a.withSettings(ctx, func(c *conversation, key handle) error {
+	return a.withKey(ctx, settingsKey, mostRights, func(c *conversation, key handle) error {
 		status, err := c.call(callRegDeleteKey, func(w *ndr.Writer) {
 			w.Raw(key[:])
 			writeKeyName(w, share)

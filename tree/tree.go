@@ -141,6 +141,7 @@ type Space struct {
 // Storage is what a tree tells of the storage that it lies on, beside its size; what
 // is not known is zero.
 type Storage struct {
+	Known      bool   // whether it can be taken out, and whether it is read-only, was told
 	FileSystem string // as the system that it is mounted on calls it, such as ext4
 	System     bool   // the system itself lies on it, too
 	ReadOnly   bool

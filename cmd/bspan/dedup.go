@@ -148,16 +148,16 @@ func lookBefore(ctx context.Context, c *cli.Command, api *client.Client, asked m
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"place", "capacity", "free", "file system"}}
+	t := table{heads: []string{"place", "capacity", "free", "storage", "file system"}}
 	for _, g := range l.Places {
-		t.add(namespace.Target{Server: g.Server, Share: g.Share, Sub: g.Sub}.String(), iec(g.Capacity), iec(g.Free), g.FileSystem)
+		t.add(namespace.Target{Server: g.Server, Share: g.Share, Sub: g.Sub}.String(), iec(g.Capacity), iec(g.Free), g.Storage, g.FileSystem)
 	}
 	t.after = fmt.Sprintf("Nothing is begun. The volume would be called %s, and read with the profile %s: %s.", l.Volume.Name, l.Volume.Profile, l.Why)
 	if len(l.Warnings) == 0 {
 		t.after += " Nothing that could be seen speaks against it."
 	}
-	if slices.ContainsFunc(l.Places, func(g model.DedupGround) bool { return g.FileSystem == "" }) {
-		t.after += "\nSMB does not tell what kind of storage it is: see at the server that it is neither removable nor mounted read-only."
+	if slices.ContainsFunc(l.Places, func(g model.DedupGround) bool { return g.Storage == "" }) {
+		t.after += "\nNeither SMB nor the server's registry tells what kind of storage it is: see at the server that it is neither removable nor mounted read-only."
 	}
 	t.after += warningLines(l.Warnings)
 	return show(c, l, t)

@@ -80,14 +80,14 @@ func (s *Service) elsewhere(ctx context.Context, field, otherwise string, p mode
 	if err != nil {
 		return err
 	}
-	t, on, err := s.openPlace(ctx, p)
+	t, reach, err := s.openPlace(ctx, p)
 	if err != nil {
 		return err
 	}
 	defer t.Close()
 	there, err := t.Space(ctx)
 	if err != nil {
-		return estate.Unavailable(on, err)
+		return estate.Unavailable(reach.Server, err)
 	}
 	if here.Total == there.Total && max(here.Free-there.Free, there.Free-here.Free) < here.Total/1000 {
 		return fault.Field(field, "set work_folder to another disk; "+otherwise, "the work folder %s seems to lie on the volume itself: it has as much room as %s, %s", s.workFolder, placeName(p), humanize.IBytes(uint64(here.Total)))

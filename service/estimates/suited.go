@@ -12,6 +12,7 @@ import (
 	"bridgespan/core/dedup"
 	"bridgespan/model"
 	"bridgespan/service/estate"
+	"bridgespan/smbadmin"
 	"bridgespan/tree"
 )
 
@@ -48,7 +49,7 @@ func (s *Service) Look(ctx context.Context, asked model.NewEstimate) (model.Dedu
 	grounds, err := s.grounds(ctx, v)
 	look.Warnings = append(look.Warnings, suited(grounds)...)
 	for _, g := range grounds {
-		look.Places = append(look.Places, model.DedupGround{DedupPlace: g.place, Capacity: g.space.Total, Free: g.space.Free, FileSystem: g.space.Storage.FileSystem})
+		look.Places = append(look.Places, model.DedupGround{DedupPlace: g.place, Capacity: g.space.Total, Free: g.space.Free, FileSystem: g.space.Storage.FileSystem, Storage: g.storage()})
 	}
 	return look, err
 }
@@ -56,11 +57,11 @@ func (s *Service) Look(ctx context.Context, asked model.NewEstimate) (model.Dedu
 // grounds looks at what the places of a volume lie on.
 func (s *Service) grounds(ctx context.Context, v model.DedupVolume) (list []ground, err error) {
 	for _, p := range v.Places {
-		t, on, err := s.openPlace(ctx, p)
+		t, reach, err := s.openPlace(ctx, p)
 		if err != nil {
 			return list, err
 		}
-		g, err := s.ground(ctx, p, t, on)
+		g, err := s.ground(ctx, p, t, reach)
 		t.Close()
 		if err != nil {
 			return list, err
@@ -71,28 +72,63 @@ func (s *Service) grounds(ctx context.Context, v model.DedupVolume) (list []grou
 }
 
 // openPlace opens a place, by a connection that ends with it.
-func (s *Service) openPlace(ctx context.Context, p model.DedupPlace) (t tree.Tree, on model.Server, err error) {
-	r, err := s.estate.Reach(ctx, p.Server)
-	if err != nil {
-		return nil, on, err
+func (s *Service) openPlace(ctx context.Context, p model.DedupPlace) (t tree.Tree, r *estate.Reach, err error) {
+	if r, err = s.estate.Reach(ctx, p.Server); err != nil {
+		return nil, nil, err
 	}
 	if t, err = r.Whole(ctx, p.Share, p.Sub); err != nil {
-		return nil, on, estate.Unavailable(r.Server, err)
+		return nil, nil, estate.Unavailable(r.Server, err)
 	}
-	return t, r.Server, nil
+	return t, r, nil
 }
 
 // ground looks at what an open place lies on.
-func (s *Service) ground(ctx context.Context, p model.DedupPlace, t tree.Tree, on model.Server) (ground, error) {
+func (s *Service) ground(ctx context.Context, p model.DedupPlace, t tree.Tree, reach *estate.Reach) (ground, error) {
 	shares, err := s.db.Shares(ctx, p.Server)
 	if err != nil {
 		return ground{}, err
 	}
 	g, err := groundOf(ctx, p, t, shares)
+	if a := reach.Admin(); err == nil && a != nil {
+		err = g.askDrive(ctx, a, pathOf(p.Share, shares))
+	}
 	if err != nil {
-		return g, estate.Unavailable(on, err)
+		return g, estate.Unavailable(reach.Server, err)
 	}
 	return g, nil
+}
+
+// drives tells what is behind the letter of a drive.
+type drives interface {
+	Drive(ctx context.Context, letter byte) (smbadmin.Drive, error)
+}
+
+// askDrive asks a file server what kind of storage is under a share at path: over SMB
+// the share itself does not tell. Many a server keeps that to itself, too.
+func (g *ground) askDrive(ctx context.Context, server drives, path string) error {
+	drive := driveOf(path)
+	if drive == "" {
+		return nil
+	}
+	d, err := server.Drive(ctx, drive[0])
+	if errors.Is(err, smbadmin.ErrNotOffered) {
+		return nil
+	}
+	g.space.Storage.Known, g.space.Storage.Removable, g.space.Storage.ReadOnly = err == nil, d.Removable, d.ReadOnly
+	return err
+}
+
+// storage is the kind of storage, in one word; "" when nobody has told.
+func (g *ground) storage() string {
+	switch on := &g.space.Storage; {
+	case on.Removable:
+		return "removable"
+	case on.ReadOnly:
+		return "read-only"
+	case on.Known:
+		return "fixed"
+	}
+	return ""
 }
 
 func groundOf(ctx context.Context, p model.DedupPlace, t tree.Tree, shares []model.Share) (ground, error) {
@@ -116,24 +152,28 @@ func systemShare(name string, shares []model.Share) string {
 	if key := strings.ToLower(name); key == "admin$" || key == "c$" {
 		return "servers have that share for their own administration"
 	}
-	path := func(name string) string {
-		for _, h := range shares {
-			if strings.EqualFold(h.Name, name) {
-				return strings.ToLower(h.Path)
-			}
-		}
-		return ""
-	}
-	drive := func(path string) string {
-		if len(path) < 2 || path[1] != ':' {
-			return ""
-		}
-		return path[:2]
-	}
-	if d := drive(path("ADMIN$")); d != "" && drive(path(name)) == d {
-		return "it is on drive " + strings.ToUpper(d) + ", where the server keeps itself"
+	if d := driveOf(pathOf("ADMIN$", shares)); d != "" && driveOf(pathOf(name, shares)) == d {
+		return "it is on drive " + d + ", where the server keeps itself"
 	}
 	return ""
+}
+
+// pathOf is where a share lies on its server; "" when that is not known.
+func pathOf(name string, shares []model.Share) string {
+	for _, h := range shares {
+		if strings.EqualFold(h.Name, name) {
+			return h.Path
+		}
+	}
+	return ""
+}
+
+// driveOf is the drive that a path of a server begins with; "" when it does with none.
+func driveOf(path string) string {
+	if len(path) < 2 || path[1] != ':' {
+		return ""
+	}
+	return strings.ToUpper(path[:2])
 }
 
 // unfit are file systems on which deduplication has little to work with, and why.

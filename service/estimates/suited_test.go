@@ -2,6 +2,7 @@ package estimates
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"slices"
@@ -9,6 +10,7 @@ import (
 	"testing"
 
 	"bridgespan/model"
+	"bridgespan/smbadmin"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
 )
@@ -72,5 +74,44 @@ func TestGroundOf(t *testing.T) {
 	g, err := groundOf(context.Background(), model.DedupPlace{Server: "fern", Share: "herbarium"}, &memory.Tree{}, nil)
 	if err != nil || g.space.Total == 0 || g.system != "" || g.mayWrite != nil {
 		t.Errorf("%+v, %v", g, err)
+	}
+}
+
+// driveFunc is a server that tells what is behind its letters.
+type driveFunc func(letter byte) (smbadmin.Drive, error)
+
+func (f driveFunc) Drive(_ context.Context, letter byte) (smbadmin.Drive, error) { return f(letter) }
+
+func TestAskDrive(t *testing.T) {
+	cut := errors.New("the line is cut")
+	server := driveFunc(func(letter byte) (smbadmin.Drive, error) {
+		switch letter {
+		case 'D':
+			return smbadmin.Drive{}, nil
+		case 'E':
+			return smbadmin.Drive{Removable: true}, nil
+		case 'F':
+			return smbadmin.Drive{Removable: true, ReadOnly: true}, nil
+		case 'X':
+			return smbadmin.Drive{}, cut
+		}
+		return smbadmin.Drive{}, fmt.Errorf("no such letter: %w", smbadmin.ErrNotOffered)
+	})
+	for path, want := range map[string]struct {
+		storage string
+		says    int
+		err     error
+	}{
+		`D:\data`: {"fixed", 0, nil}, `e:\stick`: {"removable", 1, nil}, `F:\`: {"removable", 2, nil}, `G:\data`: {"", 0, nil}, `X:\data`: {"", 0, cut},
+		"/srv/data": {"", 0, nil}, "": {"", 0, nil}, "d": {"", 0, nil},
+	} {
+		g := ground{space: tree.Space{Total: 100, Free: 50}, capabilities: tree.Capabilities{IDs: true}}
+		if err := g.askDrive(t.Context(), server, path); !errors.Is(err, want.err) || g.storage() != want.storage || len(g.suited()) != want.says {
+			t.Errorf("%q: %q, %v, %+v", path, g.storage(), err, g.suited())
+		}
+	}
+	here := ground{space: tree.Space{Storage: tree.Storage{Known: true, ReadOnly: true}}}
+	if here.storage() != "read-only" {
+		t.Errorf("a host's storage is %q", here.storage())
 	}
 }

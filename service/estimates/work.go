@@ -105,12 +105,12 @@ type estimating struct {
 func (e *estimating) open(ctx context.Context) error {
 	var grounds []ground
 	for _, p := range e.volume.Places {
-		t, on, err := e.service.openPlace(ctx, p)
+		t, reach, err := e.service.openPlace(ctx, p)
 		if err != nil {
 			return err
 		}
 		e.places = append(e.places, estimate.Place{Server: p.Server, Name: placeName(p), Tree: t})
-		g, err := e.service.ground(ctx, p, t, on)
+		g, err := e.service.ground(ctx, p, t, reach)
 		if err != nil {
 			return err
 		}

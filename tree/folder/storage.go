@@ -19,7 +19,7 @@ var fileSystems = map[int64]string{
 
 // storageOf tells what the kernel knows of the storage that an open folder lies on.
 func storageOf(f *os.File, st *unix.Statfs_t) tree.Storage {
-	s := tree.Storage{FileSystem: fileSystems[int64(st.Type)], ReadOnly: st.Flags&unix.ST_RDONLY != 0}
+	s := tree.Storage{Known: true, FileSystem: fileSystems[int64(st.Type)], ReadOnly: st.Flags&unix.ST_RDONLY != 0}
 	var here, top unix.Stat_t
 	if unix.Fstat(int(f.Fd()), &here) == nil {
 		s.System = unix.Stat("/", &top) == nil && here.Dev == top.Dev

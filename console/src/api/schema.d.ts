@@ -3158,6 +3158,11 @@ export interface components {
             freeBytes: number;
             server: string;
             share: string;
+            /**
+             * @description Absent where nobody tells: SMB does not, and few servers keep it in a registry
+             * @enum {string}
+             */
+            storage?: "fixed" | "removable" | "read-only";
             /** @description Folder of the share; absent for all of it */
             sub?: string;
         };

@@ -133,9 +133,9 @@ function Look({ name, places, profile }: { name?: string; places?: Place[]; prof
   const g = look.data.grounds[0];
   return (
     <div>
-      {g && <p className="mb-1 text-soft">The storage under it holds {bytes(g.capacityBytes - g.freeBytes)}; {bytes(g.freeBytes)} of {bytes(g.capacityBytes)} are free{g.fileSystem && `, on ${g.fileSystem}`}.</p>}
+      {g && <p className="mb-1 text-soft">The storage under it holds {bytes(g.capacityBytes - g.freeBytes)}; {bytes(g.freeBytes)} of {bytes(g.capacityBytes)} are free{g.fileSystem && `, on ${g.fileSystem}`}{g.storage && `, on ${g.storage} storage`}.</p>}
       <Warnings list={look.data.warnings} />
-      {look.data.grounds.some((p) => !p.fileSystem) && <p className="mt-1 text-sm text-soft">SMB does not tell what kind of storage it is: see at the server that it is neither removable nor mounted read-only.</p>}
+      {look.data.grounds.some((p) => !p.storage) && <p className="mt-1 text-sm text-soft">Neither SMB nor the server’s registry tells what kind of storage it is: see at the server that it is neither removable nor mounted read-only.</p>}
       <p className="mt-1 text-sm text-soft">Profile {look.data.volume.profile}: {look.data.profileWhy}.</p>
     </div>
   );
