@@ -401,7 +401,19 @@ func (tx *Tx) replicaRow(ctx context.Context, r replica.ID, rec *replica.Record,
 
 // Backlog lists the paths that a lane has waited with longest.
 func (s *Replication) Backlog(ctx context.Context, lane replica.Lane, limit int) ([]replica.Ticket, error) {
-	rows, err := s.db.run.QueryContext(ctx, `SELECT path_key, seq FROM replica_backlog WHERE from_id = ? AND to_id = ? AND (later IS NULL OR later <= UTC_TIMESTAMP(6)) ORDER BY seq LIMIT ?`, lane.From, lane.To, limit)
+	return s.tickets(ctx, lane, notLater+` ORDER BY seq LIMIT ?`, limit)
+}
+
+// BacklogIn is Backlog for what is right in a folder.
+func (s *Replication) BacklogIn(ctx context.Context, lane replica.Lane, folder string, limit int) ([]replica.Ticket, error) {
+	return s.tickets(ctx, lane, `folder = ? AND `+notLater+` ORDER BY name_key LIMIT ?`, folderOf(folder), limit)
+}
+
+// notLater is the condition that a ticket is not left alone for a while.
+const notLater = `(later IS NULL OR later <= UTC_TIMESTAMP(6))`
+
+func (s *Replication) tickets(ctx context.Context, lane replica.Lane, which string, args ...any) ([]replica.Ticket, error) {
+	rows, err := s.db.run.QueryContext(ctx, `SELECT path_key, seq FROM replica_backlog WHERE from_id = ? AND to_id = ? AND `+which, append([]any{lane.From, lane.To}, args...)...)
 	return collect(rows, err, func(s scanner) (t replica.Ticket, err error) { return t, s.Scan(&t.Key, &t.Seq) })
 }
 

@@ -8,8 +8,6 @@ import (
 	"slices"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"bridgespan/core/replica"
 	"bridgespan/tree"
 )
@@ -32,8 +30,7 @@ const (
 func (c *carry) bundle(errands []*errand) []*errand {
 	folders := map[string]*errand{}
 	for _, e := range errands {
-		from, to := e.records()
-		if e.stage.folder && !e.stage.removes && unknown(&to) && from.Pending == nil {
+		if e.newFolder() {
 			folders[e.ticket.Key] = e
 		}
 	}
@@ -145,7 +142,12 @@ type bundling struct {
 // carry brings what is in the bundle, and puts it in its place. placed is false
 // when it was not: then nothing is noted that it was to be.
 func (b *bundling) carry(ctx context.Context) (placed bool, err error) {
-	if err := b.errand.carry.hands.rest(func() error { return b.fetch(ctx) }); err != nil {
+	if err := b.errand.carry.hands.rest(func() error {
+		if err := b.fetch(ctx); err != nil {
+			return err
+		}
+		return b.flush(ctx, b.errand.carry.to)
+	}); err != nil {
 		return false, err
 	}
 	if err := b.recheck(ctx); err != nil {
@@ -201,14 +203,10 @@ func (b *bundling) permitFolder(ctx context.Context, next replica.Record) error 
 // fetch brings the files, side by side. Those that cannot be brought now are left
 // to be carried alone.
 func (b *bundling) fetch(ctx context.Context) error {
-	group, run := errgroup.WithContext(ctx)
-	group.SetLimit(b.waiting())
-	for _, e := range b.errand.files {
-		group.Go(func() error {
-			return e.carry.hands.work(func() error { return b.file(run, e) })
-		})
-	}
-	return group.Wait()
+	c := b.errand.carry
+	return c.crew.each(ctx, len(b.errand.files), func(ctx context.Context, i int) error {
+		return c.hands.work(func() error { return b.file(ctx, b.errand.files[i]) })
+	})
 }
 
 // file brings one file.

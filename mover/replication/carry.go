@@ -29,6 +29,8 @@ type Carried struct {
 // of both does not answer, it ends with that error, and what is left stays as it is.
 func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carried, error) {
 	c := &carry{Engine: e, lane: lane, from: e.replica(lane.From), to: e.replica(lane.To), hands: newHands(e.hands())}
+	c.crew = newCrew(min(e.waiting(), cap(c.hands.small)))
+	defer c.crew.dismiss()
 	if !e.filled(c.from) || !e.scanned(c.to) {
 		return c.done, nil
 	}
@@ -45,7 +47,7 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 		return c.done, err
 	}
 	for range 2 { // what waited for something else has another chance
-		if tickets, err = c.pass(ctx, tickets); err != nil {
+		if tickets, err = c.pass(ctx, tickets, limit); err != nil {
 			return c.done, err
 		}
 	}
@@ -74,6 +76,7 @@ type carry struct {
 	lane     replica.Lane
 	from, to *Replica
 	hands    hands
+	crew     *crew
 
 	mu      sync.Mutex // of what follows
 	done    Carried
@@ -89,15 +92,18 @@ func (c *carry) count(change func(*Carried)) {
 	change(&c.done)
 }
 
-// pass tries tickets, and returns those that are still to be done.
-func (c *carry) pass(ctx context.Context, tickets []replica.Ticket) (left []replica.Ticket, err error) {
-	errands, left, err := c.prepare(ctx, tickets)
+// pass tries tickets, about limit of them, and returns those that are still to be done.
+func (c *carry) pass(ctx context.Context, tickets []replica.Ticket, limit int) (left []replica.Ticket, err error) {
+	errands, left, err := c.prepare(ctx, tickets, c.Store.Get)
 	defer func() {
 		for _, e := range errands {
 			e.releaseAll()
 		}
 	}()
 	if err != nil {
+		return nil, err
+	}
+	if errands, err = c.gather(ctx, errands, limit); err != nil {
 		return nil, err
 	}
 	errands = c.bundle(errands)
@@ -115,9 +121,9 @@ func (c *carry) pass(ctx context.Context, tickets []replica.Ticket) (left []repl
 	return left, nil
 }
 
-// prepare claims what tickets are about and reads the records, in the order in
-// which they are to be done. What somebody else is at work on is left.
-func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket) (errands []*errand, left []replica.Ticket, err error) {
+// prepare claims what tickets are about and reads the records, with get, in the
+// order in which they are to be done. What somebody else is at work on is left.
+func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket, get getter) (errands []*errand, left []replica.Ticket, err error) {
 	var keys []string
 	for _, t := range tickets {
 		e := &errand{carry: c, hold: c.newHold(), ticket: t}
@@ -131,11 +137,11 @@ func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket) (errands 
 	if len(keys) == 0 {
 		return nil, left, nil
 	}
-	from, err := c.Store.Get(ctx, c.from.ID, keys...)
+	from, err := get(ctx, c.from.ID, keys...)
 	if err != nil {
 		return errands, nil, err
 	}
-	to, err := c.Store.Get(ctx, c.to.ID, keys...)
+	to, err := get(ctx, c.to.ID, keys...)
 	if err != nil {
 		return errands, nil, err
 	}
@@ -150,6 +156,9 @@ func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket) (errands 
 	slices.SortFunc(errands, func(a, b *errand) int { return a.stage.compare(b.stage) })
 	return errands, left, nil
 }
+
+// getter reads the records of paths, in their order, as a store does.
+type getter func(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error)
 
 // stage is what can be done side by side: folders before what is in them, what
 // comes before what goes, and what is in a folder before the folder goes.
@@ -194,6 +203,7 @@ func (c *carry) together(ctx context.Context, errands []*errand) (left []replica
 	for _, e := range errands {
 		group.Go(func() error {
 			ok, err := e.do(run)
+			err = errors.Join(err, c.takeAway(ctx, e.brought())) // many at once, beside the others
 			mu.Lock()
 			defer mu.Unlock()
 			if ok {
@@ -204,9 +214,7 @@ func (c *carry) together(ctx context.Context, errands []*errand) (left []replica
 				left = append(left, e.ticket)
 			}
 			for _, f := range e.files {
-				if f.arrived {
-					done = append(done, f.ticket)
-				} else {
+				if !f.arrived {
 					left = append(left, f.ticket)
 				}
 			}
@@ -214,11 +222,26 @@ func (c *carry) together(ctx context.Context, errands []*errand) (left []replica
 		})
 	}
 	err = group.Wait()
-	if len(done) > 0 {
-		c.count(func(d *Carried) { d.Done += len(done) })
-		err = errors.Join(err, c.Store.Done(ctx, c.lane, done))
+	return left, errors.Join(err, c.takeAway(ctx, done))
+}
+
+// brought are the tickets of the files that came with a folder.
+func (e *errand) brought() (tickets []replica.Ticket) {
+	for _, f := range e.files {
+		if f.arrived {
+			tickets = append(tickets, f.ticket)
+		}
 	}
-	return left, err
+	return tickets
+}
+
+// takeAway takes tickets away that are done.
+func (c *carry) takeAway(ctx context.Context, done []replica.Ticket) error {
+	if len(done) == 0 {
+		return nil
+	}
+	c.count(func(d *Carried) { d.Done += len(done) })
+	return c.Store.Done(ctx, c.lane, done)
 }
 
 // fill notes that a replica has had all that the set had.

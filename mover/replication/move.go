@@ -15,7 +15,7 @@ type move struct {
 	from, to    replica.Record
 	v           replica.Verdict
 	there, here string // the path at the sender and at the receiver
-	listed      bool   // both ends are listed afterwards: files are not looked at one by one
+	listed      bool   // one of several: both ends are listed afterwards, and all is flushed then
 }
 
 // brings reports whether a file is to come where nothing is: that it is still

@@ -27,6 +27,8 @@ type Store interface {
 	// Backlog lists the paths that a lane has waited with longest, but those that
 	// failed and are left alone for a while.
 	Backlog(ctx context.Context, l replica.Lane, limit int) ([]replica.Ticket, error)
+	// BacklogIn is Backlog for what is right in a folder, in any order.
+	BacklogIn(ctx context.Context, l replica.Lane, folder string, limit int) ([]replica.Ticket, error)
 	// Done takes tickets away, but those put there again meanwhile.
 	Done(ctx context.Context, l replica.Lane, tickets []replica.Ticket) error
 	// Postpone puts tickets behind the others, but those put there again

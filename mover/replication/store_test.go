@@ -132,6 +132,12 @@ func (s *memoryStore) Backlog(_ context.Context, l replica.Lane, limit int) ([]r
 	return tickets[:min(limit, len(tickets))], nil
 }
 
+func (s *memoryStore) BacklogIn(ctx context.Context, l replica.Lane, folder string, limit int) ([]replica.Ticket, error) {
+	all, err := s.Backlog(ctx, l, 1<<30)
+	all = slices.DeleteFunc(all, func(t replica.Ticket) bool { return parentKey(t.Key) != folder })
+	return all[:min(limit, len(all))], err
+}
+
 func (s *memoryStore) Done(_ context.Context, l replica.Lane, tickets []replica.Ticket) error {
 	if err := s.step(); err != nil {
 		return err

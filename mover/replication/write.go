@@ -137,14 +137,14 @@ func (m *move) replace(ctx context.Context, staged, name string) (left string, e
 }
 
 // transfer brings the content into the receiver's intake, and lets next know
-// what is in it.
+// what is in it. It is lasting then, unless more is to come before it counts.
 func (m *move) transfer(ctx context.Context, staged string, next *replica.Record) (tree.Entry, error) {
 	var entry tree.Entry
 	err := m.carry.hands.file(next.Size, func() (err error) {
 		entry, err = m.fetch(ctx, staged, next)
 		return err
 	})
-	if err == nil {
+	if err == nil && !m.listed {
 		err = m.carry.hands.rest(func() error { return m.flush(ctx, m.carry.to) })
 	}
 	if err != nil {

@@ -1,0 +1,159 @@
+package replication
+
+import (
+	"context"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"bridgespan/core/replica"
+)
+
+// A folder that the receiver lacks is to be carried with the files in it. Backlogs
+// are in the order in which paths were put there, many folders before the first of
+// their files: what is in new folders is asked for by folder, and folders for which
+// there is no room now wait, untouched, for another time.
+
+// gather completes the new folders among errands with what waits in them, until
+// there are about limit errands, and leaves out the others.
+func (c *carry) gather(ctx context.Context, errands []*errand, limit int) ([]*errand, error) {
+	g := &gathering{carry: c, present: map[string]bool{}, left: map[string]bool{}}
+	for _, e := range errands {
+		g.present[e.ticket.Key] = true
+	}
+	for _, e := range errands {
+		if e.newFolder() {
+			g.folders = append(g.folders, e)
+		} else {
+			g.taken = append(g.taken, e)
+		}
+	}
+	if len(g.folders) == 0 {
+		return errands, nil
+	}
+	inside := func(e *errand) bool { return g.present[parentKey(e.ticket.Key)] }
+	alone := 0
+	for _, e := range g.taken {
+		if !inside(e) {
+			alone++
+		}
+	}
+	done, err := g.fill(ctx, limit-alone)
+	all := slices.DeleteFunc(append(g.taken, g.folders[done:]...), func(e *errand) bool {
+		if err == nil && !g.leaves(e.ticket.Key) {
+			return false
+		}
+		e.release()
+		return true
+	})
+	slices.SortStableFunc(all, func(a, b *errand) int { return a.stage.compare(b.stage) })
+	return all, err
+}
+
+// newFolder reports whether an errand is about a folder that the receiver lacks.
+func (e *errand) newFolder() bool {
+	from, to := e.records()
+	return e.stage.folder && !e.stage.removes && unknown(&to) && from.Pending == nil
+}
+
+// gathering is what is carried together.
+type gathering struct {
+	*carry
+	present map[string]bool // the paths that are at hand
+	folders []*errand       // that are to be completed
+	taken   []*errand
+	left    map[string]bool // folders that wait
+}
+
+// fill takes folders, each with what waits in it, while there is room, a few at a
+// time; at least one. It returns how many folders it went through.
+func (g *gathering) fill(ctx context.Context, room int) (done int, err error) {
+	for first := true; done < len(g.folders) && err == nil; first = false { // it grows by the folders in them
+		some := g.folders[done:min(done+g.Engine.hands(), len(g.folders))]
+		done += len(some)
+		g.taken = append(g.taken, some...)
+		if !first && room <= 0 {
+			g.leave(some)
+			continue
+		}
+		var inside []*errand
+		inside, err = g.insideAll(ctx, some)
+		room -= len(some) + len(inside)
+		for _, e := range inside {
+			if g.present[e.ticket.Key] = true; e.newFolder() {
+				g.folders = append(g.folders, e)
+			} else {
+				g.taken = append(g.taken, e)
+			}
+		}
+	}
+	return done, err
+}
+
+// leave lets folders wait.
+func (g *gathering) leave(folders []*errand) {
+	for _, f := range folders {
+		g.left[f.ticket.Key] = true
+	}
+}
+
+// insideAll prepares what waits in several folders, side by side. What is in one that
+// is in another which waits, waits too.
+func (g *gathering) insideAll(ctx context.Context, folders []*errand) ([]*errand, error) {
+	group, run := errgroup.WithContext(ctx)
+	found := make([][]*errand, len(folders))
+	for i, f := range folders {
+		if g.leaves(f.ticket.Key) {
+			continue
+		}
+		group.Go(func() (err error) {
+			found[i], err = g.inside(run, f.ticket.Key)
+			return err
+		})
+	}
+	err := group.Wait()
+	return slices.Concat(found...), err
+}
+
+// inside prepares what waits right in a folder and is not at hand.
+func (g *gathering) inside(ctx context.Context, folder string) ([]*errand, error) {
+	tickets, err := g.Store.BacklogIn(ctx, g.lane, folder, bundleMost)
+	if err != nil {
+		return nil, err
+	}
+	get := g.Store.Get
+	if len(tickets) < bundleMost { // all that is in the folder, or the receiver would know it
+		get = g.childrenOf(folder)
+	}
+	tickets = slices.DeleteFunc(tickets, func(t replica.Ticket) bool { return g.present[t.Key] })
+	errands, _, err := g.prepare(ctx, tickets, get) // what somebody else is at work on stays as it is
+	return errands, err
+}
+
+// childrenOf reads records of what is right in a folder: to ask for all of them
+// takes a database less than to ask for each by its name.
+func (c *carry) childrenOf(folder string) getter {
+	return func(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error) {
+		children, err := c.Store.Children(ctx, r, folder)
+		known := make(map[string]replica.Record, len(children))
+		for _, rec := range children {
+			known[rec.Key] = rec
+		}
+		records := make([]replica.Record, len(keys))
+		for i, key := range keys {
+			records[i] = known[key]
+			records[i].Key = key
+		}
+		return records, err
+	}
+}
+
+// leaves reports whether a path is one of a folder that waits, or in one.
+func (g *gathering) leaves(key string) bool {
+	for ; key != "."; key = parentKey(key) {
+		if g.left[key] {
+			return true
+		}
+	}
+	return false
+}
