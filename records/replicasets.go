@@ -251,23 +251,35 @@ func (tx *Tx) QueueAll(ctx context.Context, l model.Lane) error {
 	return err
 }
 
+// waiting are the paths of a backlog: those that wait by themselves, and those in
+// folders that wait as a whole, which either end may have.
+const waiting = `(SELECT from_id, to_id, folder, name_key, queued FROM replica_backlog WHERE from_id = ? AND to_id = ?
+	UNION ALL SELECT DISTINCT w.from_id, w.to_id, c.folder, c.name_key, w.queued FROM replica_backlog w
+		JOIN replica_records c ON c.replica_id IN (w.from_id, w.to_id) AND c.folder = ` + folderIn + ` WHERE w.from_id = ? AND w.to_id = ? AND w.whole > 0
+		AND NOT EXISTS (SELECT 1 FROM replica_backlog o WHERE o.from_id = w.from_id AND o.to_id = w.to_id AND o.folder = c.folder AND o.name_key = c.name_key))`
+
+// folderIn is folderOf the path of a row of a backlog.
+const folderIn = `UNHEX(LEFT(SHA2(w.path_key, 256), 32))`
+
 // Backlog counts what a lane still has to carry: the paths that wait of which the
 // receiver does not have the sender's version.
 func (q Queries) Backlog(ctx context.Context, l replica.Lane) (b model.Backlog, err error) {
 	var oldest sql.NullTime
-	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(IF(COALESCE(r.version, '') <> COALESCE(t.version, ''), r.size, 0)), 0), MIN(b.queued) FROM replica_backlog b
+	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(IF(COALESCE(r.version, '') <> COALESCE(t.version, ''), r.size, 0)), 0), MIN(b.queued) FROM `+waiting+` b
 		LEFT JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = b.folder AND r.name_key = b.name_key
 		LEFT JOIN replica_records t ON t.replica_id = b.to_id AND t.folder = b.folder AND t.name_key = b.name_key
-		WHERE b.from_id = ? AND b.to_id = ? AND (COALESCE(r.version, '') <> COALESCE(t.version, '') OR COALESCE(r.permissions_version, '') <> COALESCE(t.permissions_version, '') OR t.kind <> 0 AND t.version = '')`,
-		l.From, l.To).Scan(&b.Files, &b.Bytes, &oldest)
+		WHERE (COALESCE(r.version, '') <> COALESCE(t.version, '') OR COALESCE(r.permissions_version, '') <> COALESCE(t.permissions_version, '') OR t.kind <> 0 AND t.version = '')`,
+		l.From, l.To, l.From, l.To).Scan(&b.Files, &b.Bytes, &oldest)
 	b.Oldest = timeIn(oldest)
 	return b, unavailable(err)
 }
 
 // Waits reports whether a path waits in a backlog into or out of one of two replicas.
 func (q Queries) Waits(ctx context.Context, a, b replica.ID, key string) (waits bool, err error) {
-	err = q.run.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM replica_lanes l JOIN replica_backlog b ON b.from_id = l.from_id AND b.to_id = l.to_id AND b.folder = ? AND b.name_key = ?
-		WHERE l.from_id IN (?, ?) OR l.to_id IN (?, ?))`, folderOf(path.Dir(key)), []byte(path.Base(key)), a, b, a, b).Scan(&waits)
+	above := path.Dir(key)
+	err = q.run.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM replica_lanes l JOIN replica_backlog b ON b.from_id = l.from_id AND b.to_id = l.to_id
+		AND (b.folder = ? AND b.name_key = ? OR b.folder = ? AND b.name_key = ? AND b.whole > 0)
+		WHERE l.from_id IN (?, ?) OR l.to_id IN (?, ?))`, folderOf(above), []byte(path.Base(key)), folderOf(path.Dir(above)), []byte(path.Base(above)), a, b, a, b).Scan(&waits)
 	return waits, unavailable(err)
 }
 

@@ -351,8 +351,12 @@ func queueAll(ctx context.Context, tx *Tx, queued *bulk, together []*waitingChan
 					return err
 				}
 			}
+			if w.change.Whole != "" {
+				queued.add(backlogRow(lane, w.change.Whole, seq, len(w.change.Records))...)
+				continue
+			}
 			for i := range w.change.Records {
-				queued.add(backlogRow(lane, w.change.Records[i].Key, seq)...)
+				queued.add(backlogRow(lane, w.change.Records[i].Key, seq, 0)...)
 			}
 		}
 	}
@@ -365,13 +369,13 @@ func (tx *Tx) ticketNumber(ctx context.Context) (n uint64, err error) {
 	return n, tx.run.QueryRowContext(ctx, `SELECT UUID_SHORT()`).Scan(&n)
 }
 
-const backlogColumns = `replica_backlog (from_id, to_id, folder, name_key, path_key, seq)`
+const backlogColumns = `replica_backlog (from_id, to_id, folder, name_key, path_key, seq, whole)`
 
-// A path that waits already keeps since when.
-const backlogAgain = `seq = VALUES(seq), failed = 0, later = NULL`
+// A path that waits already keeps since when, and stays one of a whole folder.
+const backlogAgain = `seq = VALUES(seq), failed = 0, later = NULL, whole = GREATEST(whole, VALUES(whole))`
 
-func backlogRow(lane replica.Lane, key string, seq uint64) []any {
-	return []any{lane.From, lane.To, folderOf(path.Dir(key)), []byte(path.Base(key)), []byte(key), seq}
+func backlogRow(lane replica.Lane, key string, seq uint64, whole int) []any {
+	return []any{lane.From, lane.To, folderOf(path.Dir(key)), []byte(path.Base(key)), []byte(key), seq, whole}
 }
 
 const replicaColumns = `replica_records (replica_id, folder, name_key, path_key, kind, name, version, size, modified, digest, changed, changed_by, moved,
@@ -413,8 +417,8 @@ func (s *Replication) BacklogIn(ctx context.Context, lane replica.Lane, folder s
 const notLater = `(later IS NULL OR later <= UTC_TIMESTAMP(6))`
 
 func (s *Replication) tickets(ctx context.Context, lane replica.Lane, which string, args ...any) ([]replica.Ticket, error) {
-	rows, err := s.db.run.QueryContext(ctx, `SELECT path_key, seq FROM replica_backlog WHERE from_id = ? AND to_id = ? AND `+which, append([]any{lane.From, lane.To}, args...)...)
-	return collect(rows, err, func(s scanner) (t replica.Ticket, err error) { return t, s.Scan(&t.Key, &t.Seq) })
+	rows, err := s.db.run.QueryContext(ctx, `SELECT path_key, seq, whole FROM replica_backlog WHERE from_id = ? AND to_id = ? AND `+which, append([]any{lane.From, lane.To}, args...)...)
+	return collect(rows, err, func(s scanner) (t replica.Ticket, err error) { return t, s.Scan(&t.Key, &t.Seq, &t.Whole) })
 }
 
 // Done takes tickets away, but those put there again meanwhile.
@@ -434,6 +438,26 @@ func (s *Replication) Done(ctx context.Context, lane replica.Lane, tickets []rep
 			}
 		}
 		return nil
+	})
+}
+
+// Split puts paths into a backlog in the place of the whole folder that they are in,
+// unless that was put there again meanwhile.
+func (s *Replication) Split(ctx context.Context, lane replica.Lane, whole replica.Ticket, left []string) error {
+	return s.db.Change(ctx, func(tx *Tx) error {
+		seq, err := tx.ticketNumber(ctx)
+		if err != nil {
+			return err
+		}
+		if _, _, err := tx.exec(ctx, `DELETE FROM replica_backlog WHERE from_id = ? AND to_id = ? AND seq = ? AND folder = ? AND name_key = ?`,
+			lane.From, lane.To, whole.Seq, folderOf(path.Dir(whole.Key)), []byte(path.Base(whole.Key))); err != nil {
+			return err
+		}
+		var rows bulk
+		for _, key := range left {
+			rows.add(backlogRow(lane, key, seq, 0)...)
+		}
+		return rows.updating(ctx, tx, backlogColumns, backlogAgain)
 	})
 }
 

@@ -3,6 +3,7 @@ package records_test
 import (
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -155,6 +156,72 @@ func testReplication(t *testing.T, db *records.DB) {
 	if got := keys(s.Children(ctx, 1, "docs")); got != "docs/a.txt docs/zero" {
 		t.Errorf("after a change that failed: %s", got)
 	}
+}
+
+// testWholeFolders puts folders into a backlog as wholes, counts them, and splits one.
+func testWholeFolders(t *testing.T, db *records.DB) {
+	s, ctx := db.Replication(), t.Context()
+	lane := replica.Lane{From: 31, To: 32}
+	save := func(r replica.ID, whole string, keys ...string) {
+		t.Helper()
+		c := replica.Change{Replica: r, Queue: []replica.Lane{lane}, Whole: whole}
+		for _, key := range keys {
+			rec := fullRecord(t, key)
+			rec.Pending = nil
+			c.Records = append(c.Records, rec)
+		}
+		if err := s.Save(ctx, c); err != nil {
+			t.Fatal(err)
+		}
+	}
+	waits := func(want ...replica.Ticket) []replica.Ticket {
+		t.Helper()
+		tickets, err := s.Backlog(ctx, lane, 100)
+		if err != nil {
+			t.Fatal(err)
+		}
+		slices.SortFunc(tickets, func(a, b replica.Ticket) int { return strings.Compare(a.Key, b.Key) })
+		for i := range tickets {
+			if i < len(want) && (tickets[i].Key != want[i].Key || tickets[i].Whole != want[i].Whole || tickets[i].Seq == 0) || len(tickets) != len(want) {
+				t.Fatalf("the backlog is %+v, and should be %+v", tickets, want)
+			}
+		}
+		return tickets
+	}
+	counted := func(files int64) {
+		t.Helper()
+		size := fullRecord(t, "x").Size
+		if b, err := db.Backlog(ctx, lane); err != nil || b.Files != files || b.Bytes != files*size || b.Oldest == nil {
+			t.Errorf("the backlog is %+v, %v; %d files of %d bytes wait", b, err, files, size)
+		}
+	}
+	save(31, "", "beds")
+	save(31, "beds", "beds/a", "beds/b", "beds/row")
+	save(31, "beds/row", "beds/row/c")
+	waits(replica.Ticket{Key: "beds", Whole: 3}, replica.Ticket{Key: "beds/row", Whole: 1})
+	counted(5) // beds/row waits by itself, and in beds
+	if in, err := s.BacklogIn(ctx, lane, "beds", 10); err != nil || len(in) != 1 || in[0].Key != "beds/row" || in[0].Whole != 1 {
+		t.Errorf("in beds wait %+v, %v", in, err)
+	}
+	if in, err := s.BacklogIn(ctx, lane, ".", 10); err != nil || len(in) != 1 || in[0].Key != "beds" {
+		t.Errorf("at the top wait %+v, %v", in, err)
+	}
+	// What changes in it, and it alone, stays one of the whole.
+	save(31, "", "beds", "beds/a")
+	tickets := waits(replica.Ticket{Key: "beds", Whole: 3}, replica.Ticket{Key: "beds/a"}, replica.Ticket{Key: "beds/row", Whole: 1})
+	if err := s.Split(ctx, lane, tickets[0], []string{"beds/b"}); err != nil {
+		t.Fatal(err)
+	}
+	waits(replica.Ticket{Key: "beds/a"}, replica.Ticket{Key: "beds/b"}, replica.Ticket{Key: "beds/row", Whole: 1})
+	// A whole that was put there again meanwhile stays.
+	save(31, "beds/row", "beds/row/d")
+	if err := s.Split(ctx, lane, tickets[2], nil); err != nil {
+		t.Fatal(err)
+	}
+	waits(replica.Ticket{Key: "beds/a"}, replica.Ticket{Key: "beds/b"}, replica.Ticket{Key: "beds/row", Whole: 1})
+	// What the receiver alone has, waits too.
+	save(32, "shed", "shed/rake")
+	waits(replica.Ticket{Key: "beds/a"}, replica.Ticket{Key: "beds/b"}, replica.Ticket{Key: "beds/row", Whole: 1}, replica.Ticket{Key: "shed", Whole: 1})
 }
 
 // Changes that are saved at the same time do not fail with one that cannot be kept.

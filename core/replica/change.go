@@ -7,6 +7,9 @@ type Lane struct{ From, To ID }
 type Ticket struct {
 	Key string
 	Seq uint64 // another one every time the path is put there, growing as a rule
+	// Whole says that it stands for all that is right in the folder, too, which was
+	// so many paths when it was put there; 0 for the path alone.
+	Whole int
 }
 
 // Reason is why something is in an attic.
@@ -37,5 +40,8 @@ type Change struct {
 	Begun bool
 	// Queue are the lanes that are to look at the paths of the records.
 	Queue []Lane
+	// Whole is the folder that all of the records are, or are right in, when the lanes
+	// are to look at it as a whole: once, in the place of each of the paths.
+	Whole string
 	Kept  []Kept
 }

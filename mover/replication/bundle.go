@@ -287,7 +287,7 @@ func (b *bundling) list(ctx context.Context) error {
 // note saves what is there by now.
 func (b *bundling) note(ctx context.Context, next replica.Record, entry tree.Entry) error {
 	next.Seen = b.seenOf(entry)
-	c := replica.Change{Replica: b.errand.carry.to.ID, Records: []replica.Record{next}, Queue: b.folder.tell(&next)}
+	c := replica.Change{Replica: b.errand.carry.to.ID, Records: []replica.Record{next}, Queue: b.folder.tell(&next), Whole: next.Key}
 	var others []replica.Change
 	for _, f := range b.files {
 		f.next.Seen = b.seenOf(f.brought)

@@ -38,6 +38,7 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 	if err != nil {
 		return c.done, err
 	}
+	tickets = roomFor(tickets, limit)
 	for _, r := range []*Replica{c.from, c.to} {
 		if err := e.identify(ctx, r); err != nil {
 			return c.done, err
@@ -51,6 +52,9 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 			return c.done, err
 		}
 	}
+	if err := c.endWholes(ctx); err != nil {
+		return c.done, err
+	}
 	if err := c.postpone(ctx, tickets); err != nil {
 		return c.done, err
 	}
@@ -61,10 +65,11 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 func (c *carry) postpone(ctx context.Context, waiting []replica.Ticket) error {
 	c.done.Failed, c.done.Postponed = len(c.failed), len(waiting)+len(c.failed)
 	for tickets, failed := range map[*[]replica.Ticket]bool{&waiting: false, &c.failed: true} {
-		if len(*tickets) == 0 {
+		own := slices.DeleteFunc(*tickets, func(t replica.Ticket) bool { return t.Seq == 0 }) // those of whole folders have become some
+		if len(own) == 0 {
 			continue
 		}
-		if err := c.Store.Postpone(ctx, c.lane, *tickets, failed); err != nil {
+		if err := c.Store.Postpone(ctx, c.lane, own, failed); err != nil {
 			return err
 		}
 	}
@@ -83,6 +88,7 @@ type carry struct {
 	shelved int           // how many files were given a name in the receiver's intake
 	ready   [shelves]bool // the folders of it that are there
 	failed  []replica.Ticket
+	wholes  map[string]*whole // by their paths
 }
 
 // count changes what was done so far.
@@ -204,13 +210,16 @@ func (c *carry) together(ctx context.Context, errands []*errand) (left []replica
 		group.Go(func() error {
 			ok, err := e.do(run)
 			err = errors.Join(err, c.takeAway(ctx, e.brought())) // many at once, beside the others
+			own := ok && c.through(e.ticket)
 			mu.Lock()
 			defer mu.Unlock()
-			if ok {
+			switch {
+			case own:
 				done = append(done, e.ticket)
-			} else if e.failed {
+			case ok:
+			case e.failed:
 				c.failed = append(c.failed, e.ticket)
-			} else {
+			default:
 				left = append(left, e.ticket)
 			}
 			for _, f := range e.files {
@@ -225,10 +234,10 @@ func (c *carry) together(ctx context.Context, errands []*errand) (left []replica
 	return left, errors.Join(err, c.takeAway(ctx, done))
 }
 
-// brought are the tickets of the files that came with a folder.
+// brought are the own tickets of the files that came with a folder.
 func (e *errand) brought() (tickets []replica.Ticket) {
 	for _, f := range e.files {
-		if f.arrived {
+		if f.arrived && e.through(f.ticket) {
 			tickets = append(tickets, f.ticket)
 		}
 	}

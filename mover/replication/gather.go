@@ -12,7 +12,18 @@ import (
 // A folder that the receiver lacks is to be carried with the files in it. Backlogs
 // are in the order in which paths were put there, many folders before the first of
 // their files: what is in new folders is asked for by folder, and folders for which
-// there is no room now wait, untouched, for another time.
+// there is no room now wait, untouched, for another time. A folder that waits as a
+// whole stands for all that is in it.
+
+// roomFor are the first tickets that stand for no more than limit paths; at least one.
+func roomFor(tickets []replica.Ticket, limit int) []replica.Ticket {
+	for i, t := range tickets {
+		if limit -= 1 + t.Whole; limit < 0 && i > 0 {
+			return tickets[:i]
+		}
+	}
+	return tickets
+}
 
 // gather completes the new folders among errands with what waits in them, until
 // there are about limit errands, and leaves out the others.
@@ -22,23 +33,15 @@ func (c *carry) gather(ctx context.Context, errands []*errand, limit int) ([]*er
 		g.present[e.ticket.Key] = true
 	}
 	for _, e := range errands {
-		if e.newFolder() {
-			g.folders = append(g.folders, e)
-		} else {
-			g.taken = append(g.taken, e)
+		g.add(e)
+		if !e.completed() && !g.present[parentKey(e.ticket.Key)] {
+			limit--
 		}
 	}
 	if len(g.folders) == 0 {
 		return errands, nil
 	}
-	inside := func(e *errand) bool { return g.present[parentKey(e.ticket.Key)] }
-	alone := 0
-	for _, e := range g.taken {
-		if !inside(e) {
-			alone++
-		}
-	}
-	done, err := g.fill(ctx, limit-alone)
+	done, err := g.fill(ctx, limit)
 	all := slices.DeleteFunc(append(g.taken, g.folders[done:]...), func(e *errand) bool {
 		if err == nil && !g.leaves(e.ticket.Key) {
 			return false
@@ -56,6 +59,10 @@ func (e *errand) newFolder() bool {
 	return e.stage.folder && !e.stage.removes && unknown(&to) && from.Pending == nil
 }
 
+// completed reports whether an errand is about a folder that is carried with what
+// waits in it.
+func (e *errand) completed() bool { return e.ticket.Whole > 0 || e.newFolder() }
+
 // gathering is what is carried together.
 type gathering struct {
 	*carry
@@ -63,6 +70,14 @@ type gathering struct {
 	folders []*errand       // that are to be completed
 	taken   []*errand
 	left    map[string]bool // folders that wait
+}
+
+func (g *gathering) add(e *errand) {
+	if g.present[e.ticket.Key] = true; e.completed() {
+		g.folders = append(g.folders, e)
+	} else {
+		g.taken = append(g.taken, e)
+	}
 }
 
 // fill takes folders, each with what waits in it, while there is room, a few at a
@@ -80,11 +95,7 @@ func (g *gathering) fill(ctx context.Context, room int) (done int, err error) {
 		inside, err = g.insideAll(ctx, some)
 		room -= len(some) + len(inside)
 		for _, e := range inside {
-			if g.present[e.ticket.Key] = true; e.newFolder() {
-				g.folders = append(g.folders, e)
-			} else {
-				g.taken = append(g.taken, e)
-			}
+			g.add(e)
 		}
 	}
 	return done, err
@@ -97,6 +108,16 @@ func (g *gathering) leave(folders []*errand) {
 	}
 }
 
+// leaves reports whether a path is one of a folder that waits, or in one.
+func (g *gathering) leaves(key string) bool {
+	for ; key != "."; key = parentKey(key) {
+		if g.left[key] {
+			return true
+		}
+	}
+	return false
+}
+
 // insideAll prepares what waits in several folders, side by side. What is in one that
 // is in another which waits, waits too.
 func (g *gathering) insideAll(ctx context.Context, folders []*errand) ([]*errand, error) {
@@ -107,7 +128,11 @@ func (g *gathering) insideAll(ctx context.Context, folders []*errand) ([]*errand
 			continue
 		}
 		group.Go(func() (err error) {
-			found[i], err = g.inside(run, f.ticket.Key)
+			if f.ticket.Whole > 0 {
+				found[i], err = g.unfold(run, f.ticket)
+			} else {
+				found[i], err = g.inside(run, f.ticket.Key)
+			}
 			return err
 		})
 	}
@@ -125,9 +150,13 @@ func (g *gathering) inside(ctx context.Context, folder string) ([]*errand, error
 	if len(tickets) < bundleMost { // all that is in the folder, or the receiver would know it
 		get = g.childrenOf(folder)
 	}
-	tickets = slices.DeleteFunc(tickets, func(t replica.Ticket) bool { return g.present[t.Key] })
-	errands, _, err := g.prepare(ctx, tickets, get) // what somebody else is at work on stays as it is
+	errands, _, err := g.prepare(ctx, g.missing(tickets), get) // what somebody else is at work on stays as it is
 	return errands, err
+}
+
+// missing are the tickets of paths that are not at hand.
+func (g *gathering) missing(tickets []replica.Ticket) []replica.Ticket {
+	return slices.DeleteFunc(tickets, func(t replica.Ticket) bool { return g.present[t.Key] })
 }
 
 // childrenOf reads records of what is right in a folder: to ask for all of them
@@ -135,25 +164,23 @@ func (g *gathering) inside(ctx context.Context, folder string) ([]*errand, error
 func (c *carry) childrenOf(folder string) getter {
 	return func(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error) {
 		children, err := c.Store.Children(ctx, r, folder)
-		known := make(map[string]replica.Record, len(children))
-		for _, rec := range children {
-			known[rec.Key] = rec
-		}
-		records := make([]replica.Record, len(keys))
-		for i, key := range keys {
-			records[i] = known[key]
-			records[i].Key = key
-		}
-		return records, err
+		return inOrder(children, keys), err
 	}
 }
 
-// leaves reports whether a path is one of a folder that waits, or in one.
-func (g *gathering) leaves(key string) bool {
-	for ; key != "."; key = parentKey(key) {
-		if g.left[key] {
-			return true
-		}
+// inOrder are the records of paths in their order; of a path that has none, one that
+// knows of nothing there.
+func inOrder(records []replica.Record, keys []string) []replica.Record {
+	known := make(map[string]*replica.Record, len(records))
+	for i := range records {
+		known[records[i].Key] = &records[i]
 	}
-	return false
+	ordered := make([]replica.Record, len(keys))
+	for i, key := range keys {
+		if rec := known[key]; rec != nil {
+			ordered[i] = *rec
+		}
+		ordered[i].Key = key
+	}
+	return ordered
 }

@@ -64,7 +64,7 @@ func (s *scan) gone(ctx context.Context, h *hold, name string, left map[string]r
 		}
 	}
 	s.count(0, len(changed), 0)
-	return s.save(ctx, changed)
+	return s.save(ctx, changed, "")
 }
 
 // emptied notes that everything below a folder that is gone is gone. It returns

@@ -187,7 +187,11 @@ func (s *scan) folder(ctx context.Context, name, key string) error {
 	if plain && busy == 0 && len(look) == 0 && noneAlive(known) {
 		s.known.learnListing(at, sum, all)
 	}
-	if err := s.entries(ctx, look, saves); err != nil {
+	whole := ""
+	if len(records) == 0 && key != "." && len(look) <= wholeMost {
+		whole = key
+	}
+	if err := s.entries(ctx, look, saves, whole); err != nil {
 		return err
 	}
 	for _, c := range look {
@@ -255,8 +259,9 @@ func (s *scan) owns(entry tree.Entry) bool {
 }
 
 // entries looks at entries that are not as their records say, which are claimed,
-// and saves what they are now.
-func (s *scan) entries(ctx context.Context, look []*candidate, saves uint64) error {
+// and saves what they are now; whole is the folder that they are in when nothing was
+// known of it before.
+func (s *scan) entries(ctx context.Context, look []*candidate, saves uint64, whole string) error {
 	if len(look) == 0 {
 		return nil
 	}
@@ -307,7 +312,7 @@ func (s *scan) entries(ctx context.Context, look []*candidate, saves uint64) err
 	if news > 0 && s.Busied != nil {
 		s.Busied(s.r.ID, path.Dir(look[0].path), news)
 	}
-	return s.save(ctx, changed)
+	return s.save(ctx, changed, whole)
 }
 
 // again reads the records of candidates once more.
@@ -361,11 +366,11 @@ func (s *scan) entry(ctx context.Context, c *candidate, stale bool, were origins
 }
 
 // save keeps records of what changed, and puts them into the backlogs.
-func (s *scan) save(ctx context.Context, changed []replica.Record) error {
+func (s *scan) save(ctx context.Context, changed []replica.Record, whole string) error {
 	if len(changed) == 0 {
 		return nil
 	}
-	return s.keep(ctx, replica.Change{Replica: s.r.ID, Records: changed, Queue: s.toTell(s.r)}, true)
+	return s.keep(ctx, replica.Change{Replica: s.r.ID, Records: changed, Queue: s.toTell(s.r), Whole: whole}, true)
 }
 
 // toTell are the lanes that are to look at what changed at a replica. What a replica held

@@ -22,13 +22,13 @@ type memoryStore struct {
 
 	mu      sync.Mutex
 	records map[replica.ID]map[string]replica.Record
-	backlog map[replica.Lane]map[string]uint64
+	backlog map[replica.Lane]map[string]replica.Ticket
 	seq     uint64
 	kept    map[replica.ID][]replica.Kept
 }
 
 func newMemoryStore() *memoryStore {
-	return &memoryStore{records: map[replica.ID]map[string]replica.Record{}, backlog: map[replica.Lane]map[string]uint64{}, kept: map[replica.ID][]replica.Kept{}}
+	return &memoryStore{records: map[replica.ID]map[string]replica.Record{}, backlog: map[replica.Lane]map[string]replica.Ticket{}, kept: map[replica.ID][]replica.Kept{}}
 }
 
 func (s *memoryStore) step() error {
@@ -106,18 +106,25 @@ func (s *memoryStore) keep(c replica.Change) {
 	for _, rec := range c.Records {
 		s.records[c.Replica][rec.Key] = rec
 		for _, l := range c.Queue {
-			s.queue(l, rec.Key)
+			if c.Whole == "" {
+				s.queue(l, rec.Key, 0)
+			}
+		}
+	}
+	for _, l := range c.Queue {
+		if c.Whole != "" {
+			s.queue(l, c.Whole, len(c.Records))
 		}
 	}
 	s.kept[c.Replica] = append(s.kept[c.Replica], c.Kept...)
 }
 
-func (s *memoryStore) queue(l replica.Lane, key string) {
+func (s *memoryStore) queue(l replica.Lane, key string, whole int) {
 	if s.backlog[l] == nil {
-		s.backlog[l] = map[string]uint64{}
+		s.backlog[l] = map[string]replica.Ticket{}
 	}
 	s.seq++
-	s.backlog[l][key] = s.seq
+	s.backlog[l][key] = replica.Ticket{Key: key, Seq: s.seq, Whole: max(whole, s.backlog[l][key].Whole)}
 }
 
 func (s *memoryStore) Backlog(_ context.Context, l replica.Lane, limit int) ([]replica.Ticket, error) {
@@ -125,8 +132,8 @@ func (s *memoryStore) Backlog(_ context.Context, l replica.Lane, limit int) ([]r
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var tickets []replica.Ticket
-	for key, seq := range s.backlog[l] {
-		tickets = append(tickets, replica.Ticket{Key: key, Seq: seq})
+	for _, t := range s.backlog[l] {
+		tickets = append(tickets, t)
 	}
 	slices.SortFunc(tickets, func(a, b replica.Ticket) int { return cmp.Compare(a.Seq, b.Seq) })
 	return tickets[:min(limit, len(tickets))], nil
@@ -145,11 +152,28 @@ func (s *memoryStore) Done(_ context.Context, l replica.Lane, tickets []replica.
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, t := range tickets {
-		if s.backlog[l][t.Key] == t.Seq {
-			delete(s.backlog[l], t.Key)
-		}
+		s.take(l, t)
 	}
 	return nil
+}
+
+func (s *memoryStore) take(l replica.Lane, t replica.Ticket) {
+	if s.backlog[l][t.Key].Seq == t.Seq {
+		delete(s.backlog[l], t.Key)
+	}
+}
+
+func (s *memoryStore) Split(_ context.Context, l replica.Lane, whole replica.Ticket, left []string) error {
+	if err := s.step(); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.take(l, whole)
+	for _, key := range left {
+		s.queue(l, key, 0)
+	}
+	s.mu.Unlock()
+	return s.step()
 }
 
 func (s *memoryStore) Postpone(_ context.Context, l replica.Lane, tickets []replica.Ticket, _ bool) error {
@@ -159,7 +183,7 @@ func (s *memoryStore) Postpone(_ context.Context, l replica.Lane, tickets []repl
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, t := range tickets {
-		s.queue(l, t.Key)
+		s.queue(l, t.Key, 0)
 	}
 	return nil
 }

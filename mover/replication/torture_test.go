@@ -136,11 +136,11 @@ func (w *world) lay() {
 			continue
 		}
 		for _, key := range slices.Sorted(maps.Keys(w.store.records[l.From])) {
-			w.store.queue(l, key)
+			w.store.queue(l, key, 0)
 		}
 		for _, key := range slices.Sorted(maps.Keys(w.store.records[l.To])) {
 			if rec := w.store.records[l.To][key]; rec.Prior() {
-				w.store.queue(l, key)
+				w.store.queue(l, key, 0)
 			}
 		}
 	}

@@ -1,0 +1,126 @@
+package replication
+
+import (
+	"context"
+	"maps"
+	"slices"
+
+	"bridgespan/core/replica"
+)
+
+// A folder that was new when it was looked at waits in a backlog as a whole: one
+// ticket stands for all that is right in it. It is taken away when all of that is
+// done; what cannot be done now gets tickets of its own.
+
+// wholeMost is how much may be in a folder that waits as a whole: all of it is
+// carried at a time.
+const wholeMost = 1000
+
+// whole is a folder that is carried as a whole.
+type whole struct {
+	ticket replica.Ticket
+	done   bool            // the folder itself is
+	left   map[string]bool // what is in it, is not done, and has no ticket of its own
+}
+
+// unfold prepares what is right in a folder that waits as a whole, at either end.
+func (g *gathering) unfold(ctx context.Context, t replica.Ticket) ([]*errand, error) {
+	saves := [2]uint64{g.known.saved(g.from), g.known.saved(g.to)}
+	there, err := g.Store.Children(ctx, g.from.ID, t.Key)
+	if err != nil {
+		return nil, err
+	}
+	here, err := g.Store.Children(ctx, g.to.ID, t.Key)
+	if err != nil {
+		return nil, err
+	}
+	own, err := g.ownTickets(ctx, t.Key, there, here)
+	if err != nil {
+		return nil, err
+	}
+	w := &whole{ticket: t, left: map[string]bool{}}
+	var tickets []replica.Ticket
+	for _, records := range [][]replica.Record{there, here} {
+		for i := range records {
+			key := records[i].Key
+			ticket, has := own[key]
+			if !has {
+				ticket = replica.Ticket{Key: key}
+				if w.left[key] {
+					continue
+				}
+				w.left[key] = true
+			}
+			delete(own, key)
+			tickets = append(tickets, ticket)
+		}
+	}
+	g.mu.Lock()
+	if g.wholes == nil {
+		g.wholes = map[string]*whole{}
+	}
+	g.wholes[t.Key] = w
+	g.mu.Unlock()
+	get := g.childrenOf(t.Key)
+	errands, _, err := g.prepare(ctx, g.missing(tickets), func(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error) {
+		if saves != [2]uint64{g.known.saved(g.from), g.known.saved(g.to)} { // they may have been others when they were claimed
+			return get(ctx, r, keys...)
+		}
+		if r == g.from.ID {
+			return inOrder(there, keys), nil
+		}
+		return inOrder(here, keys), nil
+	})
+	return errands, err
+}
+
+// ownTickets are those of folders in a folder, which may wait as a whole, too.
+func (g *gathering) ownTickets(ctx context.Context, folder string, there, here []replica.Record) (map[string]replica.Ticket, error) {
+	isFolder := func(rec replica.Record) bool { return rec.Kind == replica.Folder }
+	own := map[string]replica.Ticket{}
+	if !slices.ContainsFunc(there, isFolder) && !slices.ContainsFunc(here, isFolder) {
+		return own, nil
+	}
+	tickets, err := g.Store.BacklogIn(ctx, g.lane, folder, wholeMost)
+	for _, t := range tickets {
+		own[t.Key] = t
+	}
+	return own, err
+}
+
+// through notes that what a ticket is about is done, and reports whether that is a
+// ticket of its own which can be taken away.
+func (c *carry) through(t replica.Ticket) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if w := c.wholes[t.Key]; w != nil && t.Whole > 0 {
+		w.done = true
+		return false
+	}
+	if t.Seq != 0 {
+		return true
+	}
+	c.done.Done++
+	if w := c.wholes[parentKey(t.Key)]; w != nil {
+		delete(w.left, t.Key)
+	}
+	return false
+}
+
+// endWholes takes the tickets of whole folders away, as far as those are done.
+func (c *carry) endWholes(ctx context.Context) error {
+	var done []replica.Ticket
+	for _, key := range slices.Sorted(maps.Keys(c.wholes)) {
+		switch w := c.wholes[key]; {
+		case !w.done: // it waits as it does, with all that is in it
+		case len(w.left) == 0:
+			done = append(done, w.ticket)
+		default:
+			if err := c.Store.Split(ctx, c.lane, w.ticket, slices.Sorted(maps.Keys(w.left))); err != nil {
+				return err
+			}
+			c.count(func(d *Carried) { d.Done++ })
+		}
+	}
+	return c.takeAway(ctx, done)
+}
