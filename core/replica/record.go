@@ -17,6 +17,9 @@ package replica
 import (
 	"bytes"
 	"cmp"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
 	"time"
 
 	"bridgespan/core/acl"
@@ -39,6 +42,35 @@ type Digest [32]byte
 
 // Known reports whether the file was read.
 func (d Digest) Known() bool { return d != Digest{} }
+
+// MarshalText writes a digest in hexadecimal, and one that is not known as nothing.
+func (d Digest) MarshalText() ([]byte, error) {
+	if !d.Known() {
+		return []byte{}, nil
+	}
+	return hex.AppendEncode(nil, d[:]), nil
+}
+
+// UnmarshalJSON reads what MarshalText writes, or a list of 32 numbers, as digests
+// were written before.
+func (d *Digest) UnmarshalJSON(b []byte) error {
+	if len(b) > 0 && b[0] == '[' {
+		return json.Unmarshal(b, (*[len(Digest{})]byte)(d))
+	}
+	var text string
+	if err := json.Unmarshal(b, &text); err != nil {
+		return err
+	}
+	*d = Digest{}
+	if text == "" {
+		return nil
+	}
+	if len(text) != hex.EncodedLen(len(d)) {
+		return fmt.Errorf("a digest has 64 digits, not %d", len(text))
+	}
+	_, err := hex.Decode(d[:], []byte(text))
+	return err
+}
 
 // Content is one version of what lies at a path.
 type Content struct {
