@@ -251,28 +251,42 @@ func (tx *Tx) QueueAll(ctx context.Context, l model.Lane) error {
 	return err
 }
 
-// waiting are the paths of a backlog: those that wait by themselves, and those in
-// folders that wait as a whole, which either end may have.
-const waiting = `(SELECT from_id, to_id, folder, name_key, queued FROM replica_backlog WHERE from_id = ? AND to_id = ?
-	UNION ALL SELECT DISTINCT w.from_id, w.to_id, c.folder, c.name_key, w.queued FROM replica_backlog w
-		JOIN replica_records c ON c.replica_id IN (w.from_id, w.to_id) AND c.folder = ` + folderIn + ` WHERE w.from_id = ? AND w.to_id = ? AND w.whole > 0
-		AND NOT EXISTS (SELECT 1 FROM replica_backlog o WHERE o.from_id = w.from_id AND o.to_id = w.to_id AND o.folder = c.folder AND o.name_key = c.name_key))`
-
-// folderIn is folderOf the path of a row of a backlog.
-const folderIn = `UNHEX(LEFT(SHA2(w.path_key, 256), 32))`
-
-// Backlog counts what a lane still has to carry: the paths that wait of which the
-// receiver does not have the sender's version.
+// Backlog counts what a lane still has to carry: the paths that wait, by themselves
+// or in a folder that waits as a whole, of which the receiver does not have the
+// sender's version.
 func (q Queries) Backlog(ctx context.Context, l replica.Lane) (b model.Backlog, err error) {
-	var oldest sql.NullTime
-	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(IF(COALESCE(r.version, '') <> COALESCE(t.version, ''), r.size, 0)), 0), MIN(b.queued) FROM `+waiting+` b
-		LEFT JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = b.folder AND r.name_key = b.name_key
-		LEFT JOIN replica_records t ON t.replica_id = b.to_id AND t.folder = b.folder AND t.name_key = b.name_key
-		WHERE (COALESCE(r.version, '') <> COALESCE(t.version, '') OR COALESCE(r.permissions_version, '') <> COALESCE(t.permissions_version, '') OR t.kind <> 0 AND t.version = '')`,
-		l.From, l.To, l.From, l.To).Scan(&b.Files, &b.Bytes, &oldest)
-	b.Oldest = timeIn(oldest)
-	return b, unavailable(err)
+	for _, waiting := range []string{byThemselves, inWholes, inWholesOfReceiver} {
+		var files, bytes int64
+		var oldest sql.NullTime
+		err := q.run.QueryRowContext(ctx, `SELECT STRAIGHT_JOIN COUNT(*), COALESCE(SUM(IF(COALESCE(r.version, '') <> COALESCE(t.version, ''), r.size, 0)), 0), MIN(b.queued) FROM replica_backlog b `+waiting+`
+			AND b.from_id = ? AND b.to_id = ? AND (COALESCE(r.version, '') <> COALESCE(t.version, '') OR COALESCE(r.permissions_version, '') <> COALESCE(t.permissions_version, '') OR t.kind <> 0 AND t.version = '')`,
+			l.From, l.To).Scan(&files, &bytes, &oldest)
+		if err != nil {
+			return b, unavailable(err)
+		}
+		b.Files, b.Bytes = b.Files+files, b.Bytes+bytes
+		if at := timeIn(oldest); at != nil && (b.Oldest == nil || at.Before(*b.Oldest)) {
+			b.Oldest = at
+		}
+	}
+	return b, nil
 }
+
+// The records at both ends of the paths of a backlog b: r at the sender, t at the
+// receiver.
+const (
+	byThemselves = `LEFT JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = b.folder AND r.name_key = b.name_key
+		LEFT JOIN replica_records t ON t.replica_id = b.to_id AND t.folder = b.folder AND t.name_key = b.name_key WHERE TRUE`
+	inWholes = `JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = ` + inside + `
+		LEFT JOIN replica_records t ON t.replica_id = b.to_id AND t.folder = r.folder AND t.name_key = r.name_key
+		LEFT JOIN replica_backlog o ON o.from_id = b.from_id AND o.to_id = b.to_id AND o.folder = r.folder AND o.name_key = r.name_key WHERE b.whole > 0 AND o.seq IS NULL`
+	inWholesOfReceiver = `JOIN replica_records t ON t.replica_id = b.to_id AND t.folder = ` + inside + `
+		LEFT JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = t.folder AND r.name_key = t.name_key
+		LEFT JOIN replica_backlog o ON o.from_id = b.from_id AND o.to_id = b.to_id AND o.folder = t.folder AND o.name_key = t.name_key WHERE b.whole > 0 AND o.seq IS NULL AND r.version IS NULL`
+
+	// inside is folderOf the path of a row of a backlog.
+	inside = `UNHEX(LEFT(SHA2(b.path_key, 256), 32))`
+)
 
 // Waits reports whether a path waits in a backlog into or out of one of two replicas.
 func (q Queries) Waits(ctx context.Context, a, b replica.ID, key string) (waits bool, err error) {

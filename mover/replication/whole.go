@@ -25,7 +25,7 @@ type whole struct {
 
 // unfold prepares what is right in a folder that waits as a whole, at either end.
 func (g *gathering) unfold(ctx context.Context, t replica.Ticket) ([]*errand, error) {
-	saves := [2]uint64{g.known.saved(g.from), g.known.saved(g.to)}
+	saves := g.saves()
 	there, err := g.Store.Children(ctx, g.from.ID, t.Key)
 	if err != nil {
 		return nil, err
@@ -39,39 +39,47 @@ func (g *gathering) unfold(ctx context.Context, t replica.Ticket) ([]*errand, er
 		return nil, err
 	}
 	w := &whole{ticket: t, left: map[string]bool{}}
-	var tickets []replica.Ticket
-	for _, records := range [][]replica.Record{there, here} {
-		for i := range records {
-			key := records[i].Key
-			ticket, has := own[key]
-			if !has {
-				ticket = replica.Ticket{Key: key}
-				if w.left[key] {
-					continue
-				}
-				w.left[key] = true
-			}
-			delete(own, key)
-			tickets = append(tickets, ticket)
-		}
-	}
+	tickets := w.tickets(own, there, here)
 	g.mu.Lock()
 	if g.wholes == nil {
 		g.wholes = map[string]*whole{}
 	}
 	g.wholes[t.Key] = w
 	g.mu.Unlock()
-	get := g.childrenOf(t.Key)
+	again := g.childrenOf(t.Key)
 	errands, _, err := g.prepare(ctx, g.missing(tickets), func(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error) {
-		if saves != [2]uint64{g.known.saved(g.from), g.known.saved(g.to)} { // they may have been others when they were claimed
-			return get(ctx, r, keys...)
-		}
-		if r == g.from.ID {
+		switch {
+		case saves != g.saves(): // they may have been others when they were claimed
+			return again(ctx, r, keys...)
+		case r == g.from.ID:
 			return inOrder(there, keys), nil
 		}
 		return inOrder(here, keys), nil
 	})
 	return errands, err
+}
+
+// saves are how often records of both ends were saved.
+func (c *carry) saves() [2]uint64 { return [2]uint64{c.known.saved(c.from), c.known.saved(c.to)} }
+
+// tickets are those of what is in the folder at either end: their own, or of the whole.
+func (w *whole) tickets(own map[string]replica.Ticket, ends ...[]replica.Record) (tickets []replica.Ticket) {
+	seen := map[string]bool{}
+	for _, records := range ends {
+		for i := range records {
+			key := records[i].Key
+			if seen[key] {
+				continue
+			}
+			seen[key] = true
+			ticket, has := own[key]
+			if !has {
+				ticket, w.left[key] = replica.Ticket{Key: key}, true
+			}
+			tickets = append(tickets, ticket)
+		}
+	}
+	return tickets
 }
 
 // ownTickets are those of folders in a folder, which may wait as a whole, too.
