@@ -253,7 +253,8 @@ func (tx *Tx) QueueAll(ctx context.Context, l model.Lane) error {
 
 // Backlog counts what a lane still has to carry: the paths that wait, by themselves
 // or in a folder that waits as a whole, of which the receiver does not have the
-// sender's version.
+// sender's version. It begins with the backlog: left to itself, the database begins
+// with all records of a replica.
 func (q Queries) Backlog(ctx context.Context, l replica.Lane) (b model.Backlog, err error) {
 	for _, waiting := range []string{byThemselves, inWholes, inWholesOfReceiver} {
 		var files, bytes int64

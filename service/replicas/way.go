@@ -136,12 +136,13 @@ func (w *way) carry(ctx context.Context) {
 	}
 }
 
-// next is how many paths to carry the next time.
+// next is how many paths to carry the next time. What is carried is often less than
+// might be: folders are carried as wholes.
 func next(limit, done int, took time.Duration) int {
 	switch {
 	case took > 2*limitTakes:
 		return max(limit/2, leastLimit)
-	case took < limitTakes/2 && done >= limit:
+	case took < limitTakes && 2*done >= limit:
 		return min(2*limit, mostLimit)
 	}
 	return limit
