@@ -23,9 +23,10 @@ type Carried struct {
 	Failed    int // of which for a reason that will not pass at once
 }
 
-// Carry works off up to limit paths of a lane's backlog. What cannot be done is
-// told to Trouble and stays in the backlog, behind the others. It does nothing
-// while the sender is not filled, or one of both was not yet looked at. When one
+// Carry works off about limit paths of a lane's backlog: folders that are new at the
+// receiver with all that waits in them, one at least. What cannot be done is told
+// to Trouble and stays in the backlog, behind the others. It does nothing while the
+// sender is not filled, or one of both was not yet looked at. When one
 // of both does not answer, it ends with that error, and what is left stays as it is.
 func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carried, error) {
 	c := &carry{Engine: e, lane: lane, from: e.replica(lane.From), to: e.replica(lane.To), hands: newHands(e.hands())}
