@@ -1,7 +1,6 @@
 package records
 
 import (
-	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -340,44 +339,6 @@ func (s *Replication) keep(ctx context.Context, together ...*waitingChange) erro
 	return err
 }
 
-// queueAll puts the paths of changes into the backlogs of their lanes.
-func queueAll(ctx context.Context, tx *Tx, queued *bulk, together []*waitingChange) error {
-	var seq uint64
-	for _, w := range together {
-		for _, lane := range w.change.Queue {
-			if seq == 0 {
-				var err error
-				if seq, err = tx.ticketNumber(ctx); err != nil {
-					return err
-				}
-			}
-			if w.change.Whole != "" {
-				queued.add(backlogRow(lane, w.change.Whole, seq, len(w.change.Records))...)
-				continue
-			}
-			for i := range w.change.Records {
-				queued.add(backlogRow(lane, w.change.Records[i].Key, seq, 0)...)
-			}
-		}
-	}
-	return nil
-}
-
-// ticketNumber is one number for all tickets of a change: it has only to be
-// another one the next time.
-func (tx *Tx) ticketNumber(ctx context.Context) (n uint64, err error) {
-	return n, tx.run.QueryRowContext(ctx, `SELECT UUID_SHORT()`).Scan(&n)
-}
-
-const backlogColumns = `replica_backlog (from_id, to_id, folder, name_key, path_key, seq, whole)`
-
-// A path that waits already keeps since when, and stays one of a whole folder.
-const backlogAgain = `seq = VALUES(seq), failed = 0, later = NULL, whole = GREATEST(whole, VALUES(whole))`
-
-func backlogRow(lane replica.Lane, key string, seq uint64, whole int) []any {
-	return []any{lane.From, lane.To, folderOf(path.Dir(key)), []byte(path.Base(key)), []byte(key), seq, whole}
-}
-
 const replicaColumns = `replica_records (replica_id, folder, name_key, path_key, kind, name, version, size, modified, digest, changed, changed_by, moved,
 	permissions_version, descriptor_id, attributes, permissions_changed, permissions_changed_by, seen_size, seen_modified, seen_file, seen_descriptor_id, seen_attributes, pending)`
 
@@ -401,101 +362,6 @@ func (tx *Tx) replicaRow(ctx context.Context, r replica.ID, rec *replica.Record,
 		rec.Size, toNano(rec.Modified), rec.Digest[:], toNano(rec.Changed), rec.By, []byte(rec.Moved),
 		rec.Permissions.Version.String(), descriptor, rec.Permissions.Attributes, toNano(rec.Permissions.Changed), rec.Permissions.By,
 		rec.Seen.Size, toNano(rec.Seen.Modified), rec.Seen.ID, seen, rec.Seen.Attributes, pending}, nil
-}
-
-// Backlog lists the paths that a lane has waited with longest.
-func (s *Replication) Backlog(ctx context.Context, lane replica.Lane, limit int) ([]replica.Ticket, error) {
-	return s.tickets(ctx, lane, notLater+` ORDER BY seq LIMIT ?`, limit)
-}
-
-// BacklogIn is Backlog for what is right in a folder.
-func (s *Replication) BacklogIn(ctx context.Context, lane replica.Lane, folder string, limit int) ([]replica.Ticket, error) {
-	return s.tickets(ctx, lane, `folder = ? AND `+notLater+` ORDER BY name_key LIMIT ?`, folderOf(folder), limit)
-}
-
-// notLater is the condition that a ticket is not left alone for a while.
-const notLater = `(later IS NULL OR later <= UTC_TIMESTAMP(6))`
-
-func (s *Replication) tickets(ctx context.Context, lane replica.Lane, which string, args ...any) ([]replica.Ticket, error) {
-	rows, err := s.db.run.QueryContext(ctx, `SELECT path_key, seq, whole FROM replica_backlog WHERE from_id = ? AND to_id = ? AND `+which, append([]any{lane.From, lane.To}, args...)...)
-	return collect(rows, err, func(s scanner) (t replica.Ticket, err error) { return t, s.Scan(&t.Key, &t.Seq, &t.Whole) })
-}
-
-// Done takes tickets away, but those put there again meanwhile.
-func (s *Replication) Done(ctx context.Context, lane replica.Lane, tickets []replica.Ticket) error {
-	same := map[uint64][]string{}
-	for _, t := range tickets {
-		same[t.Seq] = append(same[t.Seq], t.Key)
-	}
-	return s.db.Change(ctx, func(tx *Tx) error {
-		for seq, keys := range same {
-			for part := range slices.Chunk(keys, bulkRows) {
-				where, args := within(``, part)
-				args = append([]any{lane.From, lane.To, seq}, args...)
-				if _, _, err := tx.exec(ctx, `DELETE FROM replica_backlog WHERE from_id = ? AND to_id = ? AND seq = ? AND `+where, args...); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
-	})
-}
-
-// Split puts paths into a backlog in the place of the whole folder that they are in,
-// unless that was put there again meanwhile.
-func (s *Replication) Split(ctx context.Context, lane replica.Lane, whole replica.Ticket, left []string) error {
-	return s.db.Change(ctx, func(tx *Tx) error {
-		seq, err := tx.ticketNumber(ctx)
-		if err != nil {
-			return err
-		}
-		if _, _, err := tx.exec(ctx, `DELETE FROM replica_backlog WHERE from_id = ? AND to_id = ? AND seq = ? AND folder = ? AND name_key = ?`,
-			lane.From, lane.To, whole.Seq, folderOf(path.Dir(whole.Key)), []byte(path.Base(whole.Key))); err != nil {
-			return err
-		}
-		var rows bulk
-		for _, key := range left {
-			rows.add(backlogRow(lane, key, seq, 0)...)
-		}
-		return rows.updating(ctx, tx, backlogColumns, backlogAgain)
-	})
-}
-
-// How long what failed is left alone: twice as long each time.
-const (
-	failedPause = 5 * time.Second
-	failedMost  = 10 * time.Minute
-)
-
-// Postpone puts tickets behind the others, but those put there again meanwhile;
-// what failed is left alone for a while.
-func (s *Replication) Postpone(ctx context.Context, lane replica.Lane, tickets []replica.Ticket, failed bool) error {
-	later := `NULL`
-	args := []any{}
-	if failed {
-		later = `UTC_TIMESTAMP(6) + INTERVAL LEAST(? * POW(2, LEAST(failed, 20)), ?) MICROSECOND, failed = failed + 1`
-		args = []any{cmp.Or(s.RetryFirst, failedPause).Microseconds(), cmp.Or(s.RetryMost, failedMost).Microseconds()}
-	}
-	same := map[uint64][]string{}
-	for _, t := range tickets {
-		same[t.Seq] = append(same[t.Seq], t.Key)
-	}
-	return s.db.Change(ctx, func(tx *Tx) error {
-		next, err := tx.ticketNumber(ctx)
-		if err != nil {
-			return err
-		}
-		for seq, keys := range same {
-			for part := range slices.Chunk(keys, bulkRows) {
-				where, some := within(``, part)
-				all := slices.Concat([]any{next}, args, []any{lane.From, lane.To, seq}, some)
-				if _, _, err := tx.exec(ctx, `UPDATE replica_backlog SET seq = ?, later = `+later+` WHERE from_id = ? AND to_id = ? AND seq = ? AND `+where, all...); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
-	})
 }
 
 // EachHeld tells of everything that a replica holds, as far as it was seen: its

@@ -11,6 +11,7 @@ import (
 
 	"bridgespan/core/acl"
 	"bridgespan/core/replica"
+	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/standin/standintest"
 )
@@ -209,13 +210,19 @@ func testWholeFolders(t *testing.T, db *records.DB) {
 	// What changes in it, and it alone, stays one of the whole.
 	save(31, "", "beds", "beds/a")
 	tickets := waits(replica.Ticket{Key: "beds", Whole: 3}, replica.Ticket{Key: "beds/a"}, replica.Ticket{Key: "beds/row", Whole: 1})
-	if err := s.Split(ctx, lane, tickets[0], []string{"beds/b"}); err != nil {
+	split, err := s.Split(ctx, lane, tickets[0], []string{"beds/b"})
+	if err != nil || len(split) != 1 || split[0].Key != "beds/b" {
+		t.Fatalf("%+v, %v", split, err)
+	}
+	if err := s.Postpone(ctx, lane, split, true); err != nil {
 		t.Fatal(err)
 	}
+	waits(replica.Ticket{Key: "beds/a"}, replica.Ticket{Key: "beds/row", Whole: 1}) // what failed is left alone
+	save(31, "", "beds/b")
 	waits(replica.Ticket{Key: "beds/a"}, replica.Ticket{Key: "beds/b"}, replica.Ticket{Key: "beds/row", Whole: 1})
 	// A whole that was put there again meanwhile stays.
 	save(31, "beds/row", "beds/row/d")
-	if err := s.Split(ctx, lane, tickets[2], nil); err != nil {
+	if _, err := s.Split(ctx, lane, tickets[2], nil); err != nil {
 		t.Fatal(err)
 	}
 	waits(replica.Ticket{Key: "beds/a"}, replica.Ticket{Key: "beds/b"}, replica.Ticket{Key: "beds/row", Whole: 1})
@@ -229,6 +236,33 @@ func testWholeFolders(t *testing.T, db *records.DB) {
 		t.Fatal(err)
 	}
 	counted(5, 4)
+}
+
+// testWaits asks what waits in the backlogs of two replicas, by itself or in a folder
+// that waits as a whole.
+func testWaits(t *testing.T, db *records.DB) {
+	s, ctx := db.Replication(), t.Context()
+	set := keptSet(t, db, "waiting", model.ReplicaSet{}, nil)
+	from, to := replica.ID(set.Replicas[0].ID), replica.ID(set.Replicas[1].ID)
+	lane := replica.Lane{From: from, To: to}
+	for whole, key := range map[string]string{"": "alone", "beds/row": "beds/row/rose"} {
+		rec := fullRecord(t, key)
+		rec.Pending = nil
+		if err := s.Save(ctx, replica.Change{Replica: from, Records: []replica.Record{rec}, Queue: []replica.Lane{lane}, Whole: whole}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for key, want := range map[string]bool{"alone": true, "beds/row": true, "beds/row/rose": true, "beds/row/other": true,
+		"beds": false, "beds/row/rose/leaf": false, "alone/leaf": false, "row": false, "none": false} {
+		for _, ends := range [][2]replica.ID{{from, to}, {to, from}} {
+			if waits, err := db.Waits(ctx, ends[0], ends[1], key); err != nil || waits != want {
+				t.Errorf("%s waits: %v, %v", key, waits, err)
+			}
+		}
+		if waits, err := db.Waits(ctx, to+1000, to+1001, key); err != nil || waits {
+			t.Errorf("%s waits elsewhere: %v, %v", key, waits, err)
+		}
+	}
 }
 
 // Changes that are saved at the same time do not fail with one that cannot be kept.

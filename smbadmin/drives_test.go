@@ -59,3 +59,19 @@ func TestDrives(t *testing.T) {
 		t.Errorf("of no such letter: %+v, %v", d, err)
 	}
 }
+
+// Whatever a server keeps behind a letter, it is told of or refused.
+func FuzzDevices(f *testing.F) {
+	for _, c := range devices {
+		f.Add(c.device)
+	}
+	f.Fuzz(func(t *testing.T, device []byte) {
+		d, err := readDevice(device)
+		if err != nil && (d != Drive{} || !errors.Is(err, ErrNotOffered)) {
+			t.Errorf("%x: %+v, %v", device, d, err)
+		}
+		if d.ReadOnly && !d.Removable {
+			t.Errorf("%x is a disc that stays", device)
+		}
+	})
+}

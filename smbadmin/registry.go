@@ -45,7 +45,7 @@ func (a *Admin) withKey(ctx context.Context, name string, rights uint32, do func
 
 func (c *conversation) openKey(procedure uint16, write func(*ndr.Writer)) (key handle, err error) {
 	status, err := c.call(procedure, write, func(r *ndr.Reader) { key = readHandle(r) })
-	return key, check("open the settings", status, err)
+	return key, check("open a key of the registry", status, err)
 }
 
 func (c *conversation) openBelow(key handle, name string, rights uint32) (handle, error) {
@@ -75,7 +75,7 @@ func (c *conversation) value(key handle, name string) (value []byte, err error) 
 		w.Pointer(func() { w.U32(valueMost) })
 		w.Pointer(func() { w.U32(0) })
 	}, func(r *ndr.Reader) { value = readValue(r) })
-	return value, check("read the setting "+name, status, err)
+	return value, check("read the value "+name, status, err)
 }
 
 func readValue(r *ndr.Reader) []byte {

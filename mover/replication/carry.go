@@ -53,7 +53,7 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 			return c.done, err
 		}
 	}
-	if err := c.endWholes(ctx); err != nil {
+	if err := c.endWholes(ctx, tickets, c.failed); err != nil {
 		return c.done, err
 	}
 	if err := c.postpone(ctx, tickets); err != nil {
@@ -66,7 +66,7 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 func (c *carry) postpone(ctx context.Context, waiting []replica.Ticket) error {
 	c.done.Failed, c.done.Postponed = len(c.failed), len(waiting)+len(c.failed)
 	for tickets, failed := range map[*[]replica.Ticket]bool{&waiting: false, &c.failed: true} {
-		own := slices.DeleteFunc(*tickets, func(t replica.Ticket) bool { return t.Seq == 0 }) // those of whole folders have become some
+		own := slices.DeleteFunc(*tickets, func(t replica.Ticket) bool { return t.Seq == 0 }) // it waits with its folder
 		if len(own) == 0 {
 			continue
 		}

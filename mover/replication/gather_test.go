@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 	"testing"
 
@@ -130,6 +131,9 @@ func TestWholeFolderInPart(t *testing.T) {
 	}
 	if left := store.backlog[lane]; len(left) != 1 || left["folder 00/file 3"].Key == "" {
 		t.Errorf("left are %+v", left)
+	}
+	if !slices.Equal(store.failed, []string{"folder 00/file 3"}) {
+		t.Errorf("to be left alone for a while are %q", store.failed)
 	}
 	from.Fault = nil
 	if _, err := p.Carry(t.Context(), lane, 1000); err != nil {

@@ -30,8 +30,8 @@ type Store interface {
 	// BacklogIn is Backlog for what is right in a folder, in any order.
 	BacklogIn(ctx context.Context, l replica.Lane, folder string, limit int) ([]replica.Ticket, error)
 	// Split puts paths into a backlog in the place of the whole folder that they are
-	// in, unless that was put there again meanwhile.
-	Split(ctx context.Context, l replica.Lane, whole replica.Ticket, left []string) error
+	// in, unless that was put there again meanwhile, and returns their tickets.
+	Split(ctx context.Context, l replica.Lane, whole replica.Ticket, left []string) ([]replica.Ticket, error)
 	// Done takes tickets away, but those put there again meanwhile.
 	Done(ctx context.Context, l replica.Lane, tickets []replica.Ticket) error
 	// Postpone puts tickets behind the others, but those put there again

@@ -25,6 +25,7 @@ type memoryStore struct {
 	backlog map[replica.Lane]map[string]replica.Ticket
 	seq     uint64
 	kept    map[replica.ID][]replica.Kept
+	failed  []string // what was to be left alone for a while
 }
 
 func newMemoryStore() *memoryStore {
@@ -163,27 +164,34 @@ func (s *memoryStore) take(l replica.Lane, t replica.Ticket) {
 	}
 }
 
-func (s *memoryStore) Split(_ context.Context, l replica.Lane, whole replica.Ticket, left []string) error {
+func (s *memoryStore) Split(_ context.Context, l replica.Lane, whole replica.Ticket, left []string) (tickets []replica.Ticket, err error) {
 	if err := s.step(); err != nil {
-		return err
+		return nil, err
 	}
 	s.mu.Lock()
 	s.take(l, whole)
 	for _, key := range left {
 		s.queue(l, key, 0)
+		tickets = append(tickets, s.backlog[l][key])
 	}
 	s.mu.Unlock()
-	return s.step()
+	return tickets, s.step()
 }
 
-func (s *memoryStore) Postpone(_ context.Context, l replica.Lane, tickets []replica.Ticket, _ bool) error {
+func (s *memoryStore) Postpone(_ context.Context, l replica.Lane, tickets []replica.Ticket, failed bool) error {
 	if err := s.step(); err != nil {
 		return err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, t := range tickets {
+		if s.backlog[l][t.Key].Seq != t.Seq { // it was put there again meanwhile, or never was
+			continue
+		}
 		s.queue(l, t.Key, 0)
+		if failed {
+			s.failed = append(s.failed, t.Key)
+		}
 	}
 	return nil
 }

@@ -115,8 +115,10 @@ func (c *carry) through(t replica.Ticket) bool {
 	return false
 }
 
-// endWholes takes the tickets of whole folders away, as far as those are done.
-func (c *carry) endWholes(ctx context.Context) error {
+// endWholes takes the tickets of whole folders away, as far as those are done. What
+// is left of them has tickets of its own then, also among those that are given.
+func (c *carry) endWholes(ctx context.Context, tickets ...[]replica.Ticket) error {
+	own := map[string]uint64{}
 	var done []replica.Ticket
 	for _, key := range slices.Sorted(maps.Keys(c.wholes)) {
 		switch w := c.wholes[key]; {
@@ -124,10 +126,21 @@ func (c *carry) endWholes(ctx context.Context) error {
 		case len(w.left) == 0:
 			done = append(done, w.ticket)
 		default:
-			if err := c.Store.Split(ctx, c.lane, w.ticket, slices.Sorted(maps.Keys(w.left))); err != nil {
+			split, err := c.Store.Split(ctx, c.lane, w.ticket, slices.Sorted(maps.Keys(w.left)))
+			if err != nil {
 				return err
 			}
+			for _, t := range split {
+				own[t.Key] = t.Seq
+			}
 			c.count(func(d *Carried) { d.Done++ })
+		}
+	}
+	for _, list := range tickets {
+		for i := range list {
+			if list[i].Seq == 0 {
+				list[i].Seq = own[list[i].Key]
+			}
 		}
 	}
 	return c.takeAway(ctx, done)

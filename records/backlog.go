@@ -1,0 +1,196 @@
+package records
+
+import (
+	"cmp"
+	"context"
+	"database/sql"
+	"path"
+	"slices"
+	"time"
+
+	"bridgespan/core/replica"
+	"bridgespan/model"
+)
+
+// queueAll puts the paths of changes into the backlogs of their lanes.
+func queueAll(ctx context.Context, tx *Tx, queued *bulk, together []*waitingChange) error {
+	var seq uint64
+	for _, w := range together {
+		for _, lane := range w.change.Queue {
+			if seq == 0 {
+				var err error
+				if seq, err = tx.ticketNumber(ctx); err != nil {
+					return err
+				}
+			}
+			if w.change.Whole != "" {
+				queued.add(backlogRow(lane, w.change.Whole, seq, len(w.change.Records))...)
+				continue
+			}
+			for i := range w.change.Records {
+				queued.add(backlogRow(lane, w.change.Records[i].Key, seq, 0)...)
+			}
+		}
+	}
+	return nil
+}
+
+// ticketNumber is one number for all tickets of a change: it has only to be
+// another one the next time.
+func (tx *Tx) ticketNumber(ctx context.Context) (n uint64, err error) {
+	return n, tx.run.QueryRowContext(ctx, `SELECT UUID_SHORT()`).Scan(&n)
+}
+
+const backlogColumns = `replica_backlog (from_id, to_id, folder, name_key, path_key, seq, whole)`
+
+// A path that waits already keeps since when, and stays one of a whole folder.
+const backlogAgain = `seq = VALUES(seq), failed = 0, later = NULL, whole = GREATEST(whole, VALUES(whole))`
+
+func backlogRow(lane replica.Lane, key string, seq uint64, whole int) []any {
+	return []any{lane.From, lane.To, folderOf(path.Dir(key)), []byte(path.Base(key)), []byte(key), seq, whole}
+}
+
+// Backlog lists the paths that a lane has waited with longest.
+func (s *Replication) Backlog(ctx context.Context, lane replica.Lane, limit int) ([]replica.Ticket, error) {
+	return s.tickets(ctx, lane, notLater+` ORDER BY seq LIMIT ?`, limit)
+}
+
+// BacklogIn is Backlog for what is right in a folder.
+func (s *Replication) BacklogIn(ctx context.Context, lane replica.Lane, folder string, limit int) ([]replica.Ticket, error) {
+	return s.tickets(ctx, lane, `folder = ? AND `+notLater+` ORDER BY name_key LIMIT ?`, folderOf(folder), limit)
+}
+
+// notLater is the condition that a ticket is not left alone for a while.
+const notLater = `(later IS NULL OR later <= UTC_TIMESTAMP(6))`
+
+func (s *Replication) tickets(ctx context.Context, lane replica.Lane, which string, args ...any) ([]replica.Ticket, error) {
+	rows, err := s.db.run.QueryContext(ctx, `SELECT path_key, seq, whole FROM replica_backlog WHERE from_id = ? AND to_id = ? AND `+which, append([]any{lane.From, lane.To}, args...)...)
+	return collect(rows, err, func(s scanner) (t replica.Ticket, err error) { return t, s.Scan(&t.Key, &t.Seq, &t.Whole) })
+}
+
+// Done takes tickets away, but those put there again meanwhile.
+func (s *Replication) Done(ctx context.Context, lane replica.Lane, tickets []replica.Ticket) error {
+	same := map[uint64][]string{}
+	for _, t := range tickets {
+		same[t.Seq] = append(same[t.Seq], t.Key)
+	}
+	return s.db.Change(ctx, func(tx *Tx) error {
+		for seq, keys := range same {
+			for part := range slices.Chunk(keys, bulkRows) {
+				where, args := within(``, part)
+				args = append([]any{lane.From, lane.To, seq}, args...)
+				if _, _, err := tx.exec(ctx, `DELETE FROM replica_backlog WHERE from_id = ? AND to_id = ? AND seq = ? AND `+where, args...); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// Split puts paths into a backlog in the place of the whole folder that they are in,
+// unless that was put there again meanwhile, and returns their tickets.
+func (s *Replication) Split(ctx context.Context, lane replica.Lane, whole replica.Ticket, left []string) (tickets []replica.Ticket, err error) {
+	err = s.db.Change(ctx, func(tx *Tx) error {
+		tickets = tickets[:0]
+		seq, err := tx.ticketNumber(ctx)
+		if err != nil {
+			return err
+		}
+		if _, _, err := tx.exec(ctx, `DELETE FROM replica_backlog WHERE from_id = ? AND to_id = ? AND seq = ? AND folder = ? AND name_key = ?`,
+			lane.From, lane.To, whole.Seq, folderOf(path.Dir(whole.Key)), []byte(path.Base(whole.Key))); err != nil {
+			return err
+		}
+		var rows bulk
+		for _, key := range left {
+			rows.add(backlogRow(lane, key, seq, 0)...)
+			tickets = append(tickets, replica.Ticket{Key: key, Seq: seq})
+		}
+		return rows.updating(ctx, tx, backlogColumns, backlogAgain)
+	})
+	return tickets, err
+}
+
+// How long what failed is left alone: twice as long each time.
+const (
+	failedPause = 5 * time.Second
+	failedMost  = 10 * time.Minute
+)
+
+// Postpone puts tickets behind the others, but those put there again meanwhile;
+// what failed is left alone for a while.
+func (s *Replication) Postpone(ctx context.Context, lane replica.Lane, tickets []replica.Ticket, failed bool) error {
+	later := `NULL`
+	args := []any{}
+	if failed {
+		later = `UTC_TIMESTAMP(6) + INTERVAL LEAST(? * POW(2, LEAST(failed, 20)), ?) MICROSECOND, failed = failed + 1`
+		args = []any{cmp.Or(s.RetryFirst, failedPause).Microseconds(), cmp.Or(s.RetryMost, failedMost).Microseconds()}
+	}
+	same := map[uint64][]string{}
+	for _, t := range tickets {
+		same[t.Seq] = append(same[t.Seq], t.Key)
+	}
+	return s.db.Change(ctx, func(tx *Tx) error {
+		next, err := tx.ticketNumber(ctx)
+		if err != nil {
+			return err
+		}
+		for seq, keys := range same {
+			for part := range slices.Chunk(keys, bulkRows) {
+				where, some := within(``, part)
+				all := slices.Concat([]any{next}, args, []any{lane.From, lane.To, seq}, some)
+				if _, _, err := tx.exec(ctx, `UPDATE replica_backlog SET seq = ?, later = `+later+` WHERE from_id = ? AND to_id = ? AND seq = ? AND `+where, all...); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// Backlog counts what a lane still has to carry: the paths that wait, by themselves
+// or in a folder that waits as a whole, of which the receiver does not have the
+// sender's version. It begins with the backlog: left to itself, the database begins
+// with all records of a replica.
+func (q Queries) Backlog(ctx context.Context, l replica.Lane) (b model.Backlog, err error) {
+	for _, waiting := range []string{byThemselves, inWholes, inWholesOfReceiver} {
+		var files, bytes int64
+		var oldest sql.NullTime
+		err := q.run.QueryRowContext(ctx, `SELECT STRAIGHT_JOIN COUNT(*), COALESCE(SUM(IF(COALESCE(r.version, '') <> COALESCE(t.version, ''), r.size, 0)), 0), MIN(b.queued) FROM replica_backlog b `+waiting+`
+			AND b.from_id = ? AND b.to_id = ? AND (COALESCE(r.version, '') <> COALESCE(t.version, '') OR COALESCE(r.permissions_version, '') <> COALESCE(t.permissions_version, '') OR t.kind <> 0 AND t.version = '')`,
+			l.From, l.To).Scan(&files, &bytes, &oldest)
+		if err != nil {
+			return b, unavailable(err)
+		}
+		b.Files, b.Bytes = b.Files+files, b.Bytes+bytes
+		if at := timeIn(oldest); at != nil && (b.Oldest == nil || at.Before(*b.Oldest)) {
+			b.Oldest = at
+		}
+	}
+	return b, nil
+}
+
+// The records at both ends of the paths of a backlog b: r at the sender, t at the
+// receiver.
+const (
+	byThemselves = `LEFT JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = b.folder AND r.name_key = b.name_key
+		LEFT JOIN replica_records t ON t.replica_id = b.to_id AND t.folder = b.folder AND t.name_key = b.name_key WHERE TRUE`
+	inWholes = `JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = ` + inside + `
+		LEFT JOIN replica_records t ON t.replica_id = b.to_id AND t.folder = r.folder AND t.name_key = r.name_key
+		LEFT JOIN replica_backlog o ON o.from_id = b.from_id AND o.to_id = b.to_id AND o.folder = r.folder AND o.name_key = r.name_key WHERE b.whole > 0 AND o.seq IS NULL`
+	inWholesOfReceiver = `JOIN replica_records t ON t.replica_id = b.to_id AND t.folder = ` + inside + `
+		LEFT JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = t.folder AND r.name_key = t.name_key
+		LEFT JOIN replica_backlog o ON o.from_id = b.from_id AND o.to_id = b.to_id AND o.folder = t.folder AND o.name_key = t.name_key WHERE b.whole > 0 AND o.seq IS NULL AND r.version IS NULL`
+
+	// inside is folderOf the path of a row of a backlog.
+	inside = `UNHEX(LEFT(SHA2(b.path_key, 256), 32))`
+)
+
+// Waits reports whether a path waits in a backlog into or out of one of two replicas.
+func (q Queries) Waits(ctx context.Context, a, b replica.ID, key string) (waits bool, err error) {
+	above := path.Dir(key)
+	err = q.run.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM replica_lanes l JOIN replica_backlog b ON b.from_id = l.from_id AND b.to_id = l.to_id
+		AND (b.folder = ? AND b.name_key = ? OR b.folder = ? AND b.name_key = ? AND b.whole > 0)
+		WHERE l.from_id IN (?, ?) OR l.to_id IN (?, ?))`, folderOf(above), []byte(path.Base(key)), folderOf(path.Dir(above)), []byte(path.Base(above)), a, b, a, b).Scan(&waits)
+	return waits, unavailable(err)
+}
