@@ -3,13 +3,11 @@ package records
 import (
 	"cmp"
 	"context"
-	"database/sql"
 	"path"
 	"slices"
 	"time"
 
 	"bridgespan/core/replica"
-	"bridgespan/model"
 )
 
 // queueAll puts the paths of changes into the backlogs of their lanes.
@@ -147,44 +145,6 @@ func (s *Replication) Postpone(ctx context.Context, lane replica.Lane, tickets [
 		return nil
 	})
 }
-
-// Backlog counts what a lane still has to carry: the paths that wait, by themselves
-// or in a folder that waits as a whole, of which the receiver does not have the
-// sender's version. It begins with the backlog: left to itself, the database begins
-// with all records of a replica.
-func (q Queries) Backlog(ctx context.Context, l replica.Lane) (b model.Backlog, err error) {
-	for _, waiting := range []string{byThemselves, inWholes, inWholesOfReceiver} {
-		var files, bytes int64
-		var oldest sql.NullTime
-		err := q.run.QueryRowContext(ctx, `SELECT STRAIGHT_JOIN COUNT(*), COALESCE(SUM(IF(COALESCE(r.version, '') <> COALESCE(t.version, ''), r.size, 0)), 0), MIN(b.queued) FROM replica_backlog b `+waiting+`
-			AND b.from_id = ? AND b.to_id = ? AND (COALESCE(r.version, '') <> COALESCE(t.version, '') OR COALESCE(r.permissions_version, '') <> COALESCE(t.permissions_version, '') OR t.kind <> 0 AND t.version = '')`,
-			l.From, l.To).Scan(&files, &bytes, &oldest)
-		if err != nil {
-			return b, unavailable(err)
-		}
-		b.Files, b.Bytes = b.Files+files, b.Bytes+bytes
-		if at := timeIn(oldest); at != nil && (b.Oldest == nil || at.Before(*b.Oldest)) {
-			b.Oldest = at
-		}
-	}
-	return b, nil
-}
-
-// The records at both ends of the paths of a backlog b: r at the sender, t at the
-// receiver.
-const (
-	byThemselves = `LEFT JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = b.folder AND r.name_key = b.name_key
-		LEFT JOIN replica_records t ON t.replica_id = b.to_id AND t.folder = b.folder AND t.name_key = b.name_key WHERE TRUE`
-	inWholes = `JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = ` + inside + `
-		LEFT JOIN replica_records t ON t.replica_id = b.to_id AND t.folder = r.folder AND t.name_key = r.name_key
-		LEFT JOIN replica_backlog o ON o.from_id = b.from_id AND o.to_id = b.to_id AND o.folder = r.folder AND o.name_key = r.name_key WHERE b.whole > 0 AND o.seq IS NULL`
-	inWholesOfReceiver = `JOIN replica_records t ON t.replica_id = b.to_id AND t.folder = ` + inside + `
-		LEFT JOIN replica_records r ON r.replica_id = b.from_id AND r.folder = t.folder AND r.name_key = t.name_key
-		LEFT JOIN replica_backlog o ON o.from_id = b.from_id AND o.to_id = b.to_id AND o.folder = t.folder AND o.name_key = t.name_key WHERE b.whole > 0 AND o.seq IS NULL AND r.version IS NULL`
-
-	// inside is folderOf the path of a row of a backlog.
-	inside = `UNHEX(LEFT(SHA2(b.path_key, 256), 32))`
-)
 
 // Waits reports whether a path waits in a backlog into or out of one of two replicas.
 func (q Queries) Waits(ctx context.Context, a, b replica.ID, key string) (waits bool, err error) {

@@ -158,7 +158,7 @@ func (s *Replication) expand(ctx context.Context, tx *Tx, r replica.ID) error {
 		for i := range paths {
 			keys[i] = paths[i].Key
 		}
-		records, err := tx.replicaRecords(ctx, r, keys)
+		records, err := tx.replicaRecords(ctx, r, keys, &s.descriptors)
 		if err != nil {
 			return err
 		}

@@ -238,19 +238,6 @@ func (q Queries) Wanted(ctx context.Context, set int64) (w Wanted, err error) {
 	return w, err
 }
 
-// QueueAll puts all that a sender has into the backlog of a lane, and what its
-// receiver held before it belonged to the set: that gives way.
-func (tx *Tx) QueueAll(ctx context.Context, l model.Lane) error {
-	seq, err := tx.ticketNumber(ctx)
-	if err != nil {
-		return err
-	}
-	_, _, err = tx.exec(ctx, `INSERT INTO replica_backlog (from_id, to_id, folder, name_key, path_key, seq)
-		SELECT ?, ?, folder, name_key, path_key, ? FROM replica_records
-		WHERE replica_id = ? OR replica_id = ? AND kind <> ? AND version = '' ON DUPLICATE KEY UPDATE seq = VALUES(seq)`, l.FromID, l.ToID, seq, l.FromID, l.ToID, replica.None)
-	return err
-}
-
 // StoreSamples keeps how lanes are, minute by minute, and forgets what is older
 // than a month.
 func (q Queries) StoreSamples(ctx context.Context, at time.Time, lanes []model.Lane) error {

@@ -6,12 +6,9 @@ import (
 	"encoding/json"
 	"maps"
 	"path"
-	"slices"
-	"strings"
 	"sync"
 	"time"
 
-	"bridgespan/core/acl"
 	"bridgespan/core/replica"
 )
 
@@ -30,6 +27,9 @@ type Replication struct {
 
 	begun   begun
 	opening sync.Mutex
+
+	descriptors descriptors
+	packs       packFinder
 }
 
 // Replication returns the store of the replication engine.
@@ -40,183 +40,6 @@ func (db *DB) Replication() *Replication { return &Replication{db: db, ids: Desc
 func folderOf(folder string) []byte {
 	sum := sha256.Sum256([]byte(folder))
 	return sum[:16]
-}
-
-const recordColumns = `SELECT r.path_key, r.kind, r.name, r.version, r.size, r.modified, r.digest, r.changed, r.changed_by, r.moved,
-	r.permissions_version, p.content, r.attributes, r.permissions_changed, r.permissions_changed_by,
-	r.seen_size, r.seen_modified, r.seen_file, s.content, r.seen_attributes, r.pending
-	FROM replica_records r LEFT JOIN descriptors p ON p.id = r.descriptor_id LEFT JOIN descriptors s ON s.id = r.seen_descriptor_id`
-
-func scanRecord(s scanner) (rec replica.Record, err error) {
-	var version, permissions string
-	var modified, changed, permitted, seenModified int64
-	var digest, descriptor, seen, pending []byte
-	err = s.Scan(&rec.Key, &rec.Kind, &rec.Name, &version, &rec.Size, &modified, &digest, &changed, &rec.By, &rec.Moved,
-		&permissions, &descriptor, &rec.Permissions.Attributes, &permitted, &rec.Permissions.By,
-		&rec.Seen.Size, &seenModified, &rec.Seen.ID, &seen, &rec.Seen.Attributes, &pending)
-	if err != nil {
-		return rec, err
-	}
-	copy(rec.Digest[:], digest)
-	rec.Modified, rec.Changed, rec.Permissions.Changed, rec.Seen.Modified = fromNano(modified), fromNano(changed), fromNano(permitted), fromNano(seenModified)
-	if rec.Version, err = replica.ParseVector(version); err != nil {
-		return rec, err
-	}
-	if rec.Permissions.Version, err = replica.ParseVector(permissions); err != nil {
-		return rec, err
-	}
-	if rec.Permissions.Descriptor, err = descriptorIn(descriptor); err != nil {
-		return rec, err
-	}
-	if rec.Seen.Descriptor, err = descriptorIn(seen); err != nil {
-		return rec, err
-	}
-	if pending != nil {
-		rec.Pending = &replica.Pending{}
-		err = json.Unmarshal(pending, rec.Pending)
-	}
-	return rec, err
-}
-
-func descriptorIn(content []byte) (acl.Descriptor, error) {
-	if content == nil {
-		return acl.Descriptor{}, nil
-	}
-	return acl.FromBinary(content)
-}
-
-// Times are kept to the nanosecond, since two are compared to tell whether a
-// file changed; the zero time is the least number.
-const noNano = -1 << 63
-
-func toNano(t time.Time) int64 {
-	if t.IsZero() {
-		return noNano
-	}
-	return t.UnixNano()
-}
-
-func fromNano(n int64) time.Time {
-	if n == noNano {
-		return time.Time{}
-	}
-	return time.Unix(0, n).UTC()
-}
-
-// query reads records of a replica, with what is pending at their paths.
-func (s *Replication) query(ctx context.Context, r replica.ID, where string, args ...any) ([]replica.Record, error) {
-	if err := s.open(ctx, r); err != nil {
-		return nil, err
-	}
-	rows, err := s.db.run.QueryContext(ctx, recordColumns+` WHERE r.replica_id = ? AND `+where, append([]any{r}, args...)...)
-	records, err := collect(rows, err, scanRecord)
-	s.begun.overlay(r, records)
-	return records, err
-}
-
-// within is the condition that a row is one of some paths.
-func within(table string, keys []string) (where string, args []any) {
-	folders := map[string][]any{}
-	for _, key := range keys {
-		folders[path.Dir(key)] = append(folders[path.Dir(key)], []byte(path.Base(key)))
-	}
-	var any []string
-	for _, folder := range slices.Sorted(maps.Keys(folders)) {
-		names := folders[folder]
-		any = append(any, table+`folder = ? AND `+table+`name_key IN (`+placeholders(len(names))+`)`)
-		args = append(append(args, folderOf(folder)), names...)
-	}
-	return `(` + strings.Join(any, ` OR `) + `)`, args
-}
-
-// Get returns the records of paths, in their order; of a path that has none, one
-// that knows of nothing there.
-func (s *Replication) Get(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error) {
-	if err := s.open(ctx, r); err != nil {
-		return nil, err
-	}
-	records, err := s.db.replicaRecords(ctx, r, keys)
-	s.begun.overlay(r, records)
-	return records, err
-}
-
-// ReplicaRecord reads what is known of a path at a replica.
-func (q Queries) ReplicaRecord(ctx context.Context, r replica.ID, key string) (replica.Record, error) {
-	records, err := q.replicaRecords(ctx, r, []string{key})
-	if err != nil {
-		return replica.Record{}, err
-	}
-	return records[0], nil
-}
-
-// replicaRecords reads the records of paths, in their order.
-func (q Queries) replicaRecords(ctx context.Context, r replica.ID, keys []string) ([]replica.Record, error) {
-	records := make([]replica.Record, 0, len(keys))
-	for part := range slices.Chunk(keys, bulkRows) {
-		where, args := within(`r.`, part)
-		rows, err := q.run.QueryContext(ctx, recordColumns+` WHERE r.replica_id = ? AND `+where, append([]any{r}, args...)...)
-		found, err := collect(rows, err, scanRecord)
-		if err != nil {
-			return nil, err
-		}
-		known := make(map[string]replica.Record, len(found))
-		for _, rec := range found {
-			known[rec.Key] = rec
-		}
-		for _, key := range part {
-			rec := known[key]
-			rec.Key = key
-			records = append(records, rec)
-		}
-	}
-	return records, nil
-}
-
-// Children lists the records of what is, or was, right in a folder.
-func (s *Replication) Children(ctx context.Context, r replica.ID, folder string) ([]replica.Record, error) {
-	return s.query(ctx, r, `r.folder = ? ORDER BY r.name_key`, folderOf(folder))
-}
-
-// ByFile lists the records of files that had one of some numbers when last seen.
-func (s *Replication) ByFile(ctx context.Context, r replica.ID, ids ...uint64) ([]replica.Record, error) {
-	var records []replica.Record
-	for part := range slices.Chunk(ids, bulkRows) {
-		args := []any{replica.File}
-		for _, id := range part {
-			args = append(args, id)
-		}
-		found, err := s.query(ctx, r, `r.kind = ? AND r.seen_file IN (`+placeholders(len(part))+`) ORDER BY r.folder, r.name_key`, args...)
-		if err != nil {
-			return nil, err
-		}
-		records = append(records, found...)
-	}
-	return records, nil
-}
-
-// mostAlike is how many files are listed that may be copies of each other.
-const mostAlike = 8
-
-// Alike lists the records of some of the files that were read and have a size and
-// a time.
-func (s *Replication) Alike(ctx context.Context, r replica.ID, size int64, modified time.Time) ([]replica.Record, error) {
-	return s.query(ctx, r, `r.kind = ? AND r.size = ? AND r.modified = ? AND r.digest <> ? LIMIT ?`, replica.File, size, toNano(modified), make([]byte, len(replica.Digest{})), mostAlike)
-}
-
-// Unfinished lists the records with something pending.
-func (s *Replication) Unfinished(ctx context.Context, r replica.ID) ([]replica.Record, error) {
-	records, err := s.query(ctx, r, `r.unfinished ORDER BY r.folder, r.name_key`)
-	if err != nil {
-		return nil, err
-	}
-	keys := s.begun.keys(r)
-	begun, err := s.Get(ctx, r, keys...)
-	for _, rec := range begun {
-		if rec.Pending != nil && !slices.ContainsFunc(records, func(other replica.Record) bool { return other.Key == rec.Key }) {
-			records = append(records, rec)
-		}
-	}
-	return records, err
 }
 
 // Save keeps a change, all of it or nothing. Changes that are saved at the same
@@ -288,32 +111,42 @@ func (s *Replication) keep(ctx context.Context, together ...*waitingChange) erro
 	}
 	var ids DescriptorIDs
 	var rows map[replica.ID]int64
+	var packs []markedPack
 	over := s.begun.takeOver()
 	err := s.db.Change(ctx, func(tx *Tx) error {
 		s.mu.Lock()
 		ids = maps.Clone(s.ids) // what this attempt stores is known only once it is kept
 		s.mu.Unlock()
 		var records, queued, kept bulk
+		var parts packing
 		for _, w := range together {
 			c := &w.change
 			for i := range c.Records {
-				if c.Begun {
-					break
+				if !c.Begun {
+					parts.add(c.Replica, &c.Records[i])
 				}
-				row, err := tx.replicaRow(ctx, c.Replica, &c.Records[i], ids)
-				if err != nil {
-					return err
-				}
-				records.add(row...)
 			}
 			for _, k := range c.Kept {
 				kept.add(c.Replica, time.Now().UTC(), []byte(k.Path), []byte(k.Attic), k.Why, k.Size)
 			}
 		}
+		if err := parts.part(ctx, tx.Queries); err != nil {
+			return err
+		}
+		for _, row := range parts.rows {
+			values, err := tx.replicaRow(ctx, row.replica, row.rec, ids)
+			if err != nil {
+				return err
+			}
+			records.add(values...)
+		}
 		if err := queueAll(ctx, tx, &queued, together); err != nil {
 			return err
 		}
 		var err error
+		if packs, err = tx.keepPacks(ctx, &parts, ids); err != nil {
+			return err
+		}
 		if rows, err = keepBegun(ctx, tx, together); err != nil {
 			return err
 		}
@@ -333,6 +166,7 @@ func (s *Replication) keep(ctx context.Context, together ...*waitingChange) erro
 		s.ids = ids
 		s.mu.Unlock()
 		s.begun.noted(together, rows)
+		s.packs.noted(packs)
 	} else {
 		s.begun.giveBack(over)
 	}
@@ -362,26 +196,4 @@ func (tx *Tx) replicaRow(ctx context.Context, r replica.ID, rec *replica.Record,
 		rec.Size, toNano(rec.Modified), rec.Digest[:], toNano(rec.Changed), rec.By, []byte(rec.Moved),
 		rec.Permissions.Version.String(), descriptor, rec.Permissions.Attributes, toNano(rec.Permissions.Changed), rec.Permissions.By,
 		rec.Seen.Size, toNano(rec.Seen.Modified), rec.Seen.ID, seen, rec.Seen.Attributes, pending}, nil
-}
-
-// EachHeld tells of everything that a replica holds, as far as it was seen: its
-// path as names are compared, whether it is a folder, its bytes and its time.
-func (q Queries) EachHeld(ctx context.Context, r replica.ID, each func(key string, folder bool, size int64, modified time.Time) error) error {
-	rows, err := q.run.QueryContext(ctx, `SELECT path_key, kind, size, modified FROM replica_records WHERE replica_id = ? AND kind <> ?`, r, replica.None)
-	if err != nil {
-		return unavailable(err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var key string
-		var kind replica.Kind
-		var size, modified int64
-		if err := rows.Scan(&key, &kind, &size, &modified); err != nil {
-			return unavailable(err)
-		}
-		if err := each(key, kind == replica.Folder, size, fromNano(modified)); err != nil {
-			return err
-		}
-	}
-	return unavailable(rows.Err())
 }

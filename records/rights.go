@@ -3,7 +3,9 @@ package records
 import (
 	"context"
 	"crypto/sha256"
+	"fmt"
 	"strings"
+	"sync"
 
 	"bridgespan/core/acl"
 	"bridgespan/model"
@@ -56,20 +58,69 @@ type RightsObject struct {
 // DescriptorIDs remembers the numbers of stored permissions, within bounds.
 type DescriptorIDs map[acl.Descriptor]int64
 
-// number finds the number of permissions, which are stored when they are new;
-// it is nil for none.
+// number is id as a column has it: nil for none.
 func (ids DescriptorIDs) number(ctx context.Context, q Queries, d acl.Descriptor) (any, error) {
+	id, err := ids.id(ctx, q, d)
+	if err != nil || id == 0 {
+		return nil, err
+	}
+	return id, nil
+}
+
+// id finds the number of permissions, which are stored when they are new; it is 0
+// for none.
+func (ids DescriptorIDs) id(ctx context.Context, q Queries, d acl.Descriptor) (int64, error) {
 	if d.IsZero() {
-		return nil, nil
+		return 0, nil
 	}
 	if id, known := ids[d]; known {
 		return id, nil
 	}
 	id, err := q.KeepDescriptor(ctx, d)
-	if err == nil && len(ids) < 10000 {
+	if err == nil && len(ids) < mostDescriptors {
 		ids[d] = id
 	}
 	return id, err
+}
+
+// mostDescriptors bounds how many permissions are remembered.
+const mostDescriptors = 10_000
+
+// descriptors remembers stored permissions by their numbers, within bounds. The zero
+// value knows of none.
+type descriptors struct {
+	mu   sync.Mutex
+	byID map[int64]acl.Descriptor
+}
+
+// numbered reads the permissions that have a number, 0 of none.
+func (k *descriptors) numbered(ctx context.Context, q Queries, id int64) (acl.Descriptor, error) {
+	if id == 0 {
+		return acl.Descriptor{}, nil
+	}
+	k.mu.Lock()
+	d, known := k.byID[id]
+	k.mu.Unlock()
+	if known {
+		return d, nil
+	}
+	d, err := one(q.run.QueryRowContext(ctx, `SELECT content FROM descriptors WHERE id = ?`, id), func(s scanner) (acl.Descriptor, error) {
+		var content []byte
+		if err := s.Scan(&content); err != nil {
+			return acl.Descriptor{}, err
+		}
+		return acl.FromBinary(content)
+	}, fmt.Errorf("permissions number %d are not stored", id))
+	if err != nil {
+		return d, err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.byID == nil || len(k.byID) >= mostDescriptors {
+		k.byID = map[int64]acl.Descriptor{}
+	}
+	k.byID[id] = d
+	return d, nil
 }
 
 // values gathers the rows of one INSERT.

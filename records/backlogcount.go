@@ -1,0 +1,269 @@
+package records
+
+import (
+	"context"
+	"path"
+	"slices"
+	"time"
+
+	"bridgespan/core/replica"
+	"bridgespan/model"
+)
+
+// brief is as much of a record as tells whether it has to be carried.
+type brief struct {
+	kind                 replica.Kind
+	version, permissions string
+	size                 int64
+}
+
+// awaited reports whether what a sender has is to be carried to a receiver, and how
+// many bytes of it: it has another version, or is to take the place of what the
+// receiver held before it belonged to the set.
+func awaited(sender, receiver brief) (waits bool, bytes int64) {
+	if sender.version != receiver.version {
+		return true, sender.size
+	}
+	return sender.permissions != receiver.permissions || receiver.kind != replica.None && receiver.version == "", 0
+}
+
+// How much of a backlog is counted at a time: all that is right in folders that wait as
+// wholes is read of both ends.
+const (
+	countPaths  = 1000
+	countWholes = 16
+)
+
+// Backlog counts what a lane still has to carry: the paths that wait, by themselves or
+// in a folder that waits as a whole, of which the receiver does not have the sender's
+// version.
+func (q Queries) Backlog(ctx context.Context, l replica.Lane) (model.Backlog, error) {
+	c := backlogCount{Queries: q, lane: l}
+	err := c.all(ctx)
+	return c.total, err
+}
+
+type backlogCount struct {
+	Queries
+	lane  replica.Lane
+	total model.Backlog
+}
+
+// waitingPath is a path in a backlog.
+type waitingPath struct {
+	folder, name []byte
+	key          string
+	whole        int
+	since        time.Time
+}
+
+func (c *backlogCount) all(ctx context.Context) error {
+	last := waitingPath{folder: []byte{}, name: []byte{}}
+	for {
+		rows, err := c.run.QueryContext(ctx, `SELECT folder, name_key, path_key, whole, queued FROM replica_backlog
+			WHERE from_id = ? AND to_id = ? AND folder >= ? AND (folder > ? OR name_key > ?) ORDER BY folder, name_key LIMIT ?`,
+			c.lane.From, c.lane.To, last.folder, last.folder, last.name, countPaths)
+		page, err := collect(rows, err, func(s scanner) (w waitingPath, err error) {
+			return w, s.Scan(&w.folder, &w.name, &w.key, &w.whole, &w.since)
+		})
+		if err != nil || len(page) == 0 {
+			return err
+		}
+		if err := c.paths(ctx, page); err != nil {
+			return err
+		}
+		wholes := slices.DeleteFunc(slices.Clone(page), func(w waitingPath) bool { return w.whole == 0 })
+		if err := c.wholes(ctx, wholes); err != nil {
+			return err
+		}
+		last = page[len(page)-1]
+	}
+}
+
+func (c *backlogCount) add(files, bytes int64, since time.Time) {
+	if files == 0 {
+		return
+	}
+	c.total.Files, c.total.Bytes = c.total.Files+files, c.total.Bytes+bytes
+	if c.total.Oldest == nil || since.Before(*c.total.Oldest) {
+		c.total.Oldest = &since
+	}
+}
+
+// paths counts those that wait by themselves.
+func (c *backlogCount) paths(ctx context.Context, page []waitingPath) error {
+	keys := make([]string, len(page))
+	for i := range page {
+		keys[i] = page[i].key
+	}
+	sender, err := c.briefs(ctx, c.lane.From, keys)
+	if err != nil {
+		return err
+	}
+	receiver, err := c.briefs(ctx, c.lane.To, keys)
+	if err != nil {
+		return err
+	}
+	for i := range page {
+		if waits, bytes := awaited(sender[page[i].key], receiver[page[i].key]); waits {
+			c.add(1, bytes, page[i].since)
+		}
+	}
+	return nil
+}
+
+// wholes counts what is right in folders that wait as wholes.
+func (c *backlogCount) wholes(ctx context.Context, wholes []waitingPath) error {
+	if len(wholes) == 0 {
+		return nil
+	}
+	left, err := c.newcomers(ctx, wholes)
+	if err != nil {
+		return err
+	}
+	for some := range slices.Chunk(left, countWholes) {
+		folders := make([]any, len(some))
+		since := map[string]time.Time{}
+		for i, w := range some {
+			folders[i], since[w.key] = folderOf(w.key), w.since
+		}
+		if err := c.children(ctx, folders, since); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// newcomers counts what is right in folders of which the receiver knows nothing, and the
+// sender what it knew at first: that is told with its packs. It returns the others.
+func (c *backlogCount) newcomers(ctx context.Context, wholes []waitingPath) (others []waitingPath, err error) {
+	folders := make([]any, len(wholes))
+	for i, w := range wholes {
+		folders[i] = folderOf(w.key)
+	}
+	in := ` AND folder IN (` + placeholders(len(folders)) + `)`
+	ends := []any{c.lane.From, c.lane.To}
+	args := slices.Concat(ends, folders, ends[1:], folders, ends, folders)
+	rows, err := c.run.QueryContext(ctx, `SELECT DISTINCT folder FROM replica_records WHERE replica_id IN (?, ?)`+in+`
+		UNION SELECT DISTINCT folder FROM replica_packs WHERE replica_id = ?`+in+`
+		UNION SELECT DISTINCT folder FROM replica_backlog WHERE from_id = ? AND to_id = ?`+in, args...)
+	busy := map[string]bool{}
+	if _, err = collect(rows, err, func(s scanner) (hash []byte, err error) {
+		err = s.Scan(&hash)
+		busy[string(hash)] = true
+		return hash, err
+	}); err != nil {
+		return nil, err
+	}
+	type told struct{ entries, bytes int64 }
+	packed := map[string]told{}
+	rows, err = c.run.QueryContext(ctx, `SELECT folder, SUM(entries), SUM(bytes) FROM replica_packs WHERE replica_id = ?`+in+` GROUP BY folder`, append(ends[:1:1], folders...)...)
+	if _, err = collect(rows, err, func(s scanner) (t told, err error) {
+		var hash []byte
+		err = s.Scan(&hash, &t.entries, &t.bytes)
+		packed[string(hash)] = t
+		return t, err
+	}); err != nil {
+		return nil, err
+	}
+	for i, w := range wholes {
+		hash := string(folders[i].([]byte))
+		if busy[hash] {
+			others = append(others, w)
+			continue
+		}
+		c.add(packed[hash].entries, packed[hash].bytes, w.since)
+	}
+	return others, nil
+}
+
+// children counts what is right in folders, which wait since some time, by what both ends
+// know of it; but what waits by itself.
+func (c *backlogCount) children(ctx context.Context, folders []any, since map[string]time.Time) error {
+	sender, err := c.briefsIn(ctx, c.lane.From, folders)
+	if err != nil {
+		return err
+	}
+	receiver, err := c.briefsIn(ctx, c.lane.To, folders)
+	if err != nil {
+		return err
+	}
+	for key := range receiver {
+		if _, ok := sender[key]; !ok {
+			sender[key] = brief{}
+		}
+	}
+	rows, err := c.run.QueryContext(ctx, `SELECT path_key FROM replica_backlog WHERE from_id = ? AND to_id = ? AND folder IN (`+placeholders(len(folders))+`)`, append([]any{c.lane.From, c.lane.To}, folders...)...)
+	own, err := collect(rows, err, func(s scanner) (key string, err error) { return key, s.Scan(&key) })
+	if err != nil {
+		return err
+	}
+	for _, key := range own {
+		delete(sender, key)
+	}
+	for key, there := range sender {
+		if waits, bytes := awaited(there, receiver[key]); waits {
+			c.add(1, bytes, since[path.Dir(key)])
+		}
+	}
+	return nil
+}
+
+// briefs are the records of paths, in brief.
+func (c *backlogCount) briefs(ctx context.Context, r replica.ID, keys []string) (map[string]brief, error) {
+	where, args := within(``, keys)
+	known, err := c.briefRows(ctx, r, where, args)
+	if err != nil {
+		return nil, err
+	}
+	wanted := map[string]bool{}
+	for _, key := range keys {
+		if _, ok := known[key]; !ok {
+			wanted[key] = true
+		}
+	}
+	if len(wanted) == 0 {
+		return known, nil
+	}
+	packs, err := c.packsOf(ctx, r, wanted)
+	addBriefs(known, packs, wanted)
+	return known, err
+}
+
+// briefsIn are the records of what is right in folders, in brief.
+func (c *backlogCount) briefsIn(ctx context.Context, r replica.ID, folders []any) (map[string]brief, error) {
+	in := `folder IN (` + placeholders(len(folders)) + `)`
+	known, err := c.briefRows(ctx, r, in, folders)
+	if err != nil {
+		return nil, err
+	}
+	packs, err := c.packs(ctx, `replica_id = ? AND `+in, append([]any{r}, folders...)...)
+	addBriefs(known, packs, nil)
+	return known, err
+}
+
+func (c *backlogCount) briefRows(ctx context.Context, r replica.ID, where string, args []any) (map[string]brief, error) {
+	known := map[string]brief{}
+	rows, err := c.run.QueryContext(ctx, `SELECT path_key, kind, version, permissions_version, size FROM replica_records WHERE replica_id = ? AND `+where, append([]any{r}, args...)...)
+	_, err = collect(rows, err, func(s scanner) (b brief, err error) {
+		var key string
+		err = s.Scan(&key, &b.kind, &b.version, &b.permissions, &b.size)
+		known[key] = b
+		return b, err
+	})
+	return known, err
+}
+
+// addBriefs adds what is in packs to what is known, which stands above it: all of it, or
+// what is wanted.
+func addBriefs(known map[string]brief, packs []packRow, wanted map[string]bool) {
+	for _, row := range slices.Backward(packs) {
+		for i := range row.pack.Records {
+			e := &row.pack.Records[i]
+			key := path.Join(row.folder, string(e.NameKey))
+			if _, above := known[key]; !above && (wanted == nil || wanted[key]) {
+				known[key] = brief{e.Kind, row.pack.Versions[e.Version], row.pack.Versions[e.Permissions], e.Size}
+			}
+		}
+	}
+}

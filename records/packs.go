@@ -1,0 +1,252 @@
+package records
+
+import (
+	"context"
+	"encoding/binary"
+	"path"
+	"slices"
+	"strings"
+
+	"bridgespan/core/replica"
+)
+
+// A pack is made of packLeast records in one folder at least, and of packMost at
+// most: to read one of them, all are read.
+const (
+	packLeast = 4
+	packMost  = 256
+	// What keys hold, as the schema has it.
+	longestName, longestPath = 1020, 8192
+	// packStatement is about how many bytes of packs one statement adds.
+	packStatement = 1 << 20
+)
+
+// folderAt is a folder of a replica.
+type folderAt struct {
+	replica replica.ID
+	folder  string
+}
+
+// packing parts the records of changes into those that are kept in packs and those
+// that are rows.
+type packing struct {
+	folders map[folderAt][]*replica.Record
+	order   []folderAt
+	rows    []packingRow
+}
+
+type packingRow struct {
+	replica replica.ID
+	rec     *replica.Record
+}
+
+func (p *packing) add(r replica.ID, rec *replica.Record) {
+	if rec.Pending != nil || len(path.Base(rec.Key)) > longestName || len(rec.Key) > longestPath || len(rec.Name) > longestName || len(rec.Moved) > longestPath {
+		p.rows = append(p.rows, packingRow{r, rec})
+		return
+	}
+	at := folderAt{r, path.Dir(rec.Key)}
+	if p.folders == nil {
+		p.folders = map[folderAt][]*replica.Record{}
+	}
+	if p.folders[at] == nil {
+		p.order = append(p.order, at)
+	}
+	p.folders[at] = append(p.folders[at], rec)
+}
+
+// part leaves to packs what may be in some, in the order of names, and makes rows of
+// the rest: of what is too little, and of what there are records of already.
+func (p *packing) part(ctx context.Context, q Queries) error {
+	byName := func(a, b *replica.Record) int { return strings.Compare(a.Key, b.Key) }
+	same := func(a, b *replica.Record) bool { return a.Key == b.Key }
+	for at, list := range p.folders {
+		sorted := slices.SortedStableFunc(slices.Values(list), byName)
+		if len(list) < packLeast || len(slices.CompactFunc(slices.Clone(sorted), same)) < len(list) {
+			p.unpack(at)
+			continue
+		}
+		p.folders[at] = sorted
+	}
+	taken, err := q.taken(ctx, p.folders)
+	for _, at := range taken {
+		p.unpack(at)
+	}
+	return err
+}
+
+func (p *packing) unpack(at folderAt) {
+	for _, rec := range p.folders[at] {
+		p.rows = append(p.rows, packingRow{at.replica, rec})
+	}
+	delete(p.folders, at)
+}
+
+// taken lists the folders in which there is a record between the first and the last
+// of some, which are in order.
+func (q Queries) taken(ctx context.Context, folders map[folderAt][]*replica.Record) (taken []folderAt, err error) {
+	if len(folders) == 0 {
+		return nil, nil
+	}
+	var inRows, inPacks []string
+	var rowArgs, packArgs []any
+	names := map[string]folderAt{}
+	for at, list := range folders {
+		hash := folderOf(at.folder)
+		names[packName(at.replica, hash)] = at
+		first, last := []byte(path.Base(list[0].Key)), []byte(path.Base(list[len(list)-1].Key))
+		inRows, rowArgs = append(inRows, `replica_id = ? AND folder = ? AND name_key BETWEEN ? AND ?`), append(rowArgs, at.replica, hash, first, last)
+		inPacks, packArgs = append(inPacks, `replica_id = ? AND folder = ? AND first_name <= ? AND last_name >= ?`), append(packArgs, at.replica, hash, last, first)
+	}
+	rows, err := q.run.QueryContext(ctx, `SELECT DISTINCT replica_id, folder FROM replica_records WHERE `+strings.Join(inRows, ` OR `)+`
+		UNION SELECT DISTINCT replica_id, folder FROM replica_packs WHERE `+strings.Join(inPacks, ` OR `), append(rowArgs, packArgs...)...)
+	return collect(rows, err, func(s scanner) (at folderAt, err error) {
+		var r replica.ID
+		var hash []byte
+		err = s.Scan(&r, &hash)
+		return names[packName(r, hash)], err
+	})
+}
+
+func packName(r replica.ID, hash []byte) string {
+	return string(binary.BigEndian.AppendUint64(slices.Clone(hash), uint64(r)))
+}
+
+// keepPacks writes what is left to packs, and returns the marks of each.
+func (tx *Tx) keepPacks(ctx context.Context, p *packing, ids DescriptorIDs) (made []markedPack, err error) {
+	var rows values
+	waiting, size := 0, 0
+	write := func() error {
+		if waiting == 0 {
+			return nil
+		}
+		found, err := tx.run.QueryContext(ctx, `INSERT INTO replica_packs (replica_id, folder, first_name, last_name, path, entries, bytes, marks, content) VALUES `+rows.places.String()+` RETURNING id`, rows.args...)
+		numbers, err := collect(found, err, func(s scanner) (id int64, err error) { return id, s.Scan(&id) })
+		for i, id := range numbers {
+			made[len(made)-waiting+i].id = id
+		}
+		rows, waiting, size = values{}, 0, 0
+		return err
+	}
+	for _, at := range p.order {
+		for list := range slices.Chunk(p.folders[at], packMost) {
+			content, err := packOf(ctx, tx.Queries, list, ids)
+			if err != nil {
+				return nil, err
+			}
+			marks := marksOf(list)
+			entries, bytes := toTell(list)
+			rows.add(at.replica, folderOf(at.folder), []byte(path.Base(list[0].Key)), []byte(path.Base(list[len(list)-1].Key)), []byte(at.folder), entries, bytes, marks.bytes(), content)
+			made = append(made, markedPack{replica: at.replica, marks: marks})
+			waiting, size = waiting+1, size+len(content)
+			if size >= packStatement {
+				if err := write(); err != nil {
+					return nil, err
+				}
+			}
+		}
+	}
+	return made, write()
+}
+
+// toTell counts what of records a replica that knows of nothing has to be told, and
+// the bytes of that.
+func toTell(list []*replica.Record) (entries, bytes int64) {
+	for _, rec := range list {
+		if len(rec.Version) > 0 {
+			bytes += rec.Size
+		}
+		if len(rec.Version) > 0 || len(rec.Permissions.Version) > 0 {
+			entries++
+		}
+	}
+	return entries, bytes
+}
+
+// packRow is a pack as it is stored.
+type packRow struct {
+	id     int64
+	folder string
+	pack   pack
+}
+
+// packs reads packs, those that were written first first.
+func (q Queries) packs(ctx context.Context, where string, args ...any) ([]packRow, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT id, path, content FROM replica_packs WHERE `+where+` ORDER BY id`, args...)
+	return collect(rows, err, func(s scanner) (p packRow, err error) {
+		var content []byte
+		if err = s.Scan(&p.id, &p.folder, &content); err == nil {
+			p.pack, err = readPack(content)
+		}
+		return p, err
+	})
+}
+
+// packsOf reads the packs in which paths may be.
+func (q Queries) packsOf(ctx context.Context, r replica.ID, keys map[string]bool) ([]packRow, error) {
+	type span struct{ first, last string }
+	folders := map[string]span{}
+	for key := range keys {
+		name, folder := path.Base(key), path.Dir(key)
+		s, ok := folders[folder]
+		if !ok {
+			s = span{name, name}
+		}
+		folders[folder] = span{min(s.first, name), max(s.last, name)}
+	}
+	var where []string
+	args := []any{r}
+	for folder, s := range folders {
+		where = append(where, `folder = ? AND first_name <= ? AND last_name >= ?`)
+		args = append(args, folderOf(folder), []byte(s.last), []byte(s.first))
+	}
+	return q.packs(ctx, `replica_id = ? AND (`+strings.Join(where, ` OR `)+`)`, args...)
+}
+
+// unpackInto adds the records of packs to those that are known, which stand above
+// them: all of them, or those that are wanted.
+func (q Queries) unpackInto(ctx context.Context, packs []packRow, permissions *descriptors, known map[string]replica.Record, wanted map[string]bool) error {
+	for _, row := range slices.Backward(packs) { // of two packs with a path, the later one counts
+		found, err := row.pack.records(ctx, q, row.folder, permissions, func(key string) bool {
+			_, above := known[key]
+			return !above && (wanted == nil || wanted[key])
+		})
+		if err != nil {
+			return err
+		}
+		for _, rec := range found {
+			known[rec.Key] = rec
+		}
+	}
+	return nil
+}
+
+// eachPack reads all packs of a replica, some at a time.
+func (q Queries) eachPack(ctx context.Context, r replica.ID, each func([]packRow) error) error {
+	for after := int64(0); ; {
+		packs, err := q.packs(ctx, `id IN (SELECT id FROM (SELECT id FROM replica_packs WHERE replica_id = ? AND id > ? ORDER BY id LIMIT ?) AS page)`, r, after, mostPacks)
+		if err != nil || len(packs) == 0 {
+			return err
+		}
+		if err := each(packs); err != nil {
+			return err
+		}
+		after = packs[len(packs)-1].id
+	}
+}
+
+// rowsBeside are the paths in the folders of packs of which the records are rows.
+func (q Queries) rowsBeside(ctx context.Context, r replica.ID, packs []packRow) (map[string]bool, error) {
+	args := []any{r}
+	for _, row := range packs {
+		args = append(args, folderOf(row.folder))
+	}
+	beside := map[string]bool{}
+	rows, err := q.run.QueryContext(ctx, `SELECT path_key FROM replica_records WHERE replica_id = ? AND folder IN (`+placeholders(len(packs))+`)`, args...)
+	_, err = collect(rows, err, func(s scanner) (key string, err error) {
+		err = s.Scan(&key)
+		beside[key] = true
+		return key, err
+	})
+	return beside, err
+}

@@ -1,0 +1,44 @@
+package records
+
+import (
+	"context"
+	"path"
+
+	"bridgespan/core/replica"
+	"bridgespan/model"
+)
+
+// QueueAll puts all that a sender has into the backlog of a lane, and what its
+// receiver held before it belonged to the set: that gives way.
+func (tx *Tx) QueueAll(ctx context.Context, l model.Lane) error {
+	seq, err := tx.ticketNumber(ctx)
+	if err != nil {
+		return err
+	}
+	if _, _, err = tx.exec(ctx, `INSERT INTO replica_backlog (from_id, to_id, folder, name_key, path_key, seq)
+		SELECT ?, ?, folder, name_key, path_key, ? FROM replica_records
+		WHERE replica_id = ? OR replica_id = ? AND kind <> ? AND version = '' ON DUPLICATE KEY UPDATE `+backlogAgain, l.FromID, l.ToID, seq, l.FromID, l.ToID, replica.None); err != nil {
+		return err
+	}
+	lane := replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}
+	if err := tx.queuePacks(ctx, lane, lane.From, seq, func(*pack, *packed) bool { return true }); err != nil {
+		return err
+	}
+	return tx.queuePacks(ctx, lane, lane.To, seq, func(p *pack, e *packed) bool { return e.Kind != replica.None && p.Versions[e.Version] == "" })
+}
+
+// queuePacks puts paths that are in packs of a replica into a backlog.
+func (tx *Tx) queuePacks(ctx context.Context, lane replica.Lane, r replica.ID, seq uint64, which func(*pack, *packed) bool) error {
+	return tx.eachPack(ctx, r, func(packs []packRow) error {
+		var rows bulk
+		for i := range packs {
+			p := &packs[i].pack
+			for k := range p.Records {
+				if e := &p.Records[k]; which(p, e) {
+					rows.add(backlogRow(lane, path.Join(packs[i].folder, string(e.NameKey)), seq, 0)...)
+				}
+			}
+		}
+		return rows.updating(ctx, tx, backlogColumns, backlogAgain)
+	})
+}

@@ -1,0 +1,340 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"bridgespan/core/acl"
+	"bridgespan/core/replica"
+)
+
+const recordColumns = `SELECT r.path_key, r.kind, r.name, r.version, r.size, r.modified, r.digest, r.changed, r.changed_by, r.moved,
+	r.permissions_version, p.content, r.attributes, r.permissions_changed, r.permissions_changed_by,
+	r.seen_size, r.seen_modified, r.seen_file, s.content, r.seen_attributes, r.pending
+	FROM replica_records r LEFT JOIN descriptors p ON p.id = r.descriptor_id LEFT JOIN descriptors s ON s.id = r.seen_descriptor_id`
+
+func scanRecord(s scanner) (rec replica.Record, err error) {
+	var version, permissions string
+	var modified, changed, permitted, seenModified int64
+	var digest, descriptor, seen, pending []byte
+	err = s.Scan(&rec.Key, &rec.Kind, &rec.Name, &version, &rec.Size, &modified, &digest, &changed, &rec.By, &rec.Moved,
+		&permissions, &descriptor, &rec.Permissions.Attributes, &permitted, &rec.Permissions.By,
+		&rec.Seen.Size, &seenModified, &rec.Seen.ID, &seen, &rec.Seen.Attributes, &pending)
+	if err != nil {
+		return rec, err
+	}
+	copy(rec.Digest[:], digest)
+	rec.Modified, rec.Changed, rec.Permissions.Changed, rec.Seen.Modified = fromNano(modified), fromNano(changed), fromNano(permitted), fromNano(seenModified)
+	if rec.Version, err = replica.ParseVector(version); err != nil {
+		return rec, err
+	}
+	if rec.Permissions.Version, err = replica.ParseVector(permissions); err != nil {
+		return rec, err
+	}
+	if rec.Permissions.Descriptor, err = descriptorIn(descriptor); err != nil {
+		return rec, err
+	}
+	if rec.Seen.Descriptor, err = descriptorIn(seen); err != nil {
+		return rec, err
+	}
+	if pending != nil {
+		rec.Pending = &replica.Pending{}
+		err = json.Unmarshal(pending, rec.Pending)
+	}
+	return rec, err
+}
+
+func descriptorIn(content []byte) (acl.Descriptor, error) {
+	if content == nil {
+		return acl.Descriptor{}, nil
+	}
+	return acl.FromBinary(content)
+}
+
+// Times are kept to the nanosecond, since two are compared to tell whether a
+// file changed; the zero time is the least number.
+const noNano = -1 << 63
+
+func toNano(t time.Time) int64 {
+	if t.IsZero() {
+		return noNano
+	}
+	return t.UnixNano()
+}
+
+func fromNano(n int64) time.Time {
+	if n == noNano {
+		return time.Time{}
+	}
+	return time.Unix(0, n).UTC()
+}
+
+// rows reads the records of a replica that are rows.
+func (q Queries) rows(ctx context.Context, r replica.ID, where string, args ...any) ([]replica.Record, error) {
+	rows, err := q.run.QueryContext(ctx, recordColumns+` WHERE r.replica_id = ? AND `+where, append([]any{r}, args...)...)
+	return collect(rows, err, scanRecord)
+}
+
+// within is the condition that a row is one of some paths.
+func within(table string, keys []string) (where string, args []any) {
+	folders := map[string][]any{}
+	for _, key := range keys {
+		folders[path.Dir(key)] = append(folders[path.Dir(key)], []byte(path.Base(key)))
+	}
+	var any []string
+	for _, folder := range slices.Sorted(maps.Keys(folders)) {
+		names := folders[folder]
+		any = append(any, table+`folder = ? AND `+table+`name_key IN (`+placeholders(len(names))+`)`)
+		args = append(append(args, folderOf(folder)), names...)
+	}
+	return `(` + strings.Join(any, ` OR `) + `)`, args
+}
+
+// Get returns the records of paths, in their order; of a path that has none, one
+// that knows of nothing there.
+func (s *Replication) Get(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error) {
+	if err := s.open(ctx, r); err != nil {
+		return nil, err
+	}
+	records, err := s.db.replicaRecords(ctx, r, keys, &s.descriptors)
+	s.begun.overlay(r, records)
+	return records, err
+}
+
+// ReplicaRecord reads what is known of a path at a replica.
+func (q Queries) ReplicaRecord(ctx context.Context, r replica.ID, key string) (replica.Record, error) {
+	records, err := q.replicaRecords(ctx, r, []string{key}, &descriptors{})
+	if err != nil {
+		return replica.Record{}, err
+	}
+	return records[0], nil
+}
+
+// replicaRecords reads the records of paths, in their order.
+func (q Queries) replicaRecords(ctx context.Context, r replica.ID, keys []string, permissions *descriptors) ([]replica.Record, error) {
+	records := make([]replica.Record, 0, len(keys))
+	for part := range slices.Chunk(keys, bulkRows) {
+		where, args := within(`r.`, part)
+		found, err := q.rows(ctx, r, where, args...)
+		if err != nil {
+			return nil, err
+		}
+		known := byKey(found)
+		wanted := map[string]bool{}
+		for _, key := range part {
+			if _, ok := known[key]; !ok {
+				wanted[key] = true
+			}
+		}
+		if len(wanted) > 0 {
+			packs, err := q.packsOf(ctx, r, wanted)
+			if err != nil {
+				return nil, err
+			}
+			if err := q.unpackInto(ctx, packs, permissions, known, wanted); err != nil {
+				return nil, err
+			}
+		}
+		for _, key := range part {
+			rec := known[key]
+			rec.Key = key
+			records = append(records, rec)
+		}
+	}
+	return records, nil
+}
+
+func byKey(records []replica.Record) map[string]replica.Record {
+	known := make(map[string]replica.Record, len(records))
+	for _, rec := range records {
+		known[rec.Key] = rec
+	}
+	return known
+}
+
+// Children lists the records of what is, or was, right in a folder.
+func (s *Replication) Children(ctx context.Context, r replica.ID, folder string) ([]replica.Record, error) {
+	if err := s.open(ctx, r); err != nil {
+		return nil, err
+	}
+	records, err := s.db.rows(ctx, r, `r.folder = ? ORDER BY r.name_key`, folderOf(folder))
+	if err != nil {
+		return nil, err
+	}
+	packs, err := s.db.packs(ctx, `replica_id = ? AND folder = ?`, r, folderOf(folder))
+	if err != nil {
+		return nil, err
+	}
+	if len(packs) > 0 {
+		known := byKey(records)
+		if err := s.db.unpackInto(ctx, packs, &s.descriptors, known, nil); err != nil {
+			return nil, err
+		}
+		records = slices.SortedFunc(maps.Values(known), func(a, b replica.Record) int { return strings.Compare(a.Key, b.Key) })
+	}
+	s.begun.overlay(r, records)
+	return records, nil
+}
+
+// ByFile lists the records of files that had one of some numbers when last seen.
+func (s *Replication) ByFile(ctx context.Context, r replica.ID, ids ...uint64) ([]replica.Record, error) {
+	var records []replica.Record
+	for part := range slices.Chunk(ids, bulkRows) {
+		args := []any{replica.File}
+		marks := make([]uint32, len(part))
+		for i, id := range part {
+			args, marks[i] = append(args, id), numberMark(id)
+		}
+		found, err := s.find(ctx, r, marks, func(rec *replica.Record) bool { return rec.Kind == replica.File && slices.Contains(part, rec.Seen.ID) },
+			`r.kind = ? AND r.seen_file IN (`+placeholders(len(part))+`) ORDER BY r.folder, r.name_key`, args...)
+		if err != nil {
+			return nil, err
+		}
+		records = append(records, found...)
+	}
+	return records, nil
+}
+
+// mostAlike is how many files are listed that may be copies of each other.
+const mostAlike = 8
+
+// Alike lists the records of some of the files that were read and have a size and
+// a time.
+func (s *Replication) Alike(ctx context.Context, r replica.ID, size int64, modified time.Time) ([]replica.Record, error) {
+	found, err := s.find(ctx, r, marks{alikeMark(size, modified)}, func(rec *replica.Record) bool {
+		return rec.Kind == replica.File && rec.Size == size && rec.Modified.Equal(modified) && rec.Digest.Known()
+	}, `r.kind = ? AND r.size = ? AND r.modified = ? AND r.digest <> ? LIMIT ?`, replica.File, size, toNano(modified), make([]byte, len(replica.Digest{})), mostAlike)
+	return found[:min(len(found), mostAlike)], err
+}
+
+// find lists the records that are rows of some kind, and those in packs with one of
+// some marks that are as is wanted.
+func (s *Replication) find(ctx context.Context, r replica.ID, wanted marks, fits func(*replica.Record) bool, where string, args ...any) ([]replica.Record, error) {
+	if err := s.open(ctx, r); err != nil {
+		return nil, err
+	}
+	records, err := s.db.rows(ctx, r, where, args...)
+	if err != nil {
+		return nil, err
+	}
+	packed, err := s.findPacked(ctx, r, wanted, fits)
+	if err != nil {
+		return nil, err
+	}
+	rows := byKey(records)
+	for i := range packed {
+		if _, is := rows[packed[i].Key]; !is && fits(&packed[i]) {
+			records = append(records, packed[i])
+		}
+	}
+	s.begun.overlay(r, records)
+	return records, nil
+}
+
+// findPacked lists the records of the paths that are as is wanted in packs, as they
+// are now.
+func (s *Replication) findPacked(ctx context.Context, r replica.ID, wanted marks, fits func(*replica.Record) bool) ([]replica.Record, error) {
+	ids, err := s.packs.find(ctx, s.db.Queries, r, wanted...)
+	if err != nil {
+		return nil, err
+	}
+	var keys []string
+	for part := range slices.Chunk(ids, mostPacks) {
+		packs, err := s.db.packs(ctx, `id IN (`+placeholders(len(part))+`)`, anys(part)...)
+		if err != nil {
+			return nil, err
+		}
+		found := map[string]replica.Record{}
+		if err := s.db.unpackInto(ctx, packs, &s.descriptors, found, nil); err != nil {
+			return nil, err
+		}
+		for key, rec := range found {
+			if fits(&rec) {
+				keys = append(keys, key)
+			}
+		}
+	}
+	slices.Sort(keys)
+	return s.db.replicaRecords(ctx, r, keys, &s.descriptors)
+}
+
+// mostPacks is how many packs are read at a time.
+const mostPacks = 64
+
+func anys[T any](list []T) []any {
+	all := make([]any, len(list))
+	for i, one := range list {
+		all[i] = one
+	}
+	return all
+}
+
+// Unfinished lists the records with something pending.
+func (s *Replication) Unfinished(ctx context.Context, r replica.ID) ([]replica.Record, error) {
+	if err := s.open(ctx, r); err != nil {
+		return nil, err
+	}
+	records, err := s.db.rows(ctx, r, `r.unfinished ORDER BY r.folder, r.name_key`)
+	if err != nil {
+		return nil, err
+	}
+	s.begun.overlay(r, records)
+	keys := s.begun.keys(r)
+	begun, err := s.Get(ctx, r, keys...)
+	for _, rec := range begun {
+		if rec.Pending != nil && !slices.ContainsFunc(records, func(other replica.Record) bool { return other.Key == rec.Key }) {
+			records = append(records, rec)
+		}
+	}
+	return records, err
+}
+
+// EachHeld tells of everything that a replica holds, as far as it was seen: its
+// path as names are compared, whether it is a folder, its bytes and its time. What
+// is changed meanwhile may be told twice.
+func (q Queries) EachHeld(ctx context.Context, r replica.ID, each func(key string, folder bool, size int64, modified time.Time) error) error {
+	err := q.eachPack(ctx, r, func(packs []packRow) error {
+		rows, err := q.rowsBeside(ctx, r, packs)
+		if err != nil {
+			return err
+		}
+		for _, row := range packs {
+			for i := range row.pack.Records {
+				e := &row.pack.Records[i]
+				key := path.Join(row.folder, string(e.NameKey))
+				if e.Kind == replica.None || rows[key] {
+					continue
+				}
+				if err := each(key, e.Kind == replica.Folder, e.Size, fromNano(e.Modified)); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	rows, err := q.run.QueryContext(ctx, `SELECT path_key, kind, size, modified FROM replica_records WHERE replica_id = ? AND kind <> ?`, r, replica.None)
+	if err != nil {
+		return unavailable(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var key string
+		var kind replica.Kind
+		var size, modified int64
+		if err := rows.Scan(&key, &kind, &size, &modified); err != nil {
+			return unavailable(err)
+		}
+		if err := each(key, kind == replica.Folder, size, fromNano(modified)); err != nil {
+			return err
+		}
+	}
+	return unavailable(rows.Err())
+}
