@@ -260,7 +260,7 @@ func addBriefs(known map[string]brief, packs []packRow, wanted map[string]bool) 
 	for _, row := range slices.Backward(packs) {
 		for i := range row.pack.Records {
 			e := &row.pack.Records[i]
-			key := path.Join(row.folder, string(e.NameKey))
+			key := row.key(e)
 			if _, above := known[key]; !above && (wanted == nil || wanted[key]) {
 				known[key] = brief{e.Kind, row.pack.Versions[e.Version], row.pack.Versions[e.Permissions], e.Size}
 			}

@@ -2,7 +2,6 @@ package records
 
 import (
 	"context"
-	"encoding/json"
 	"sync"
 
 	"bridgespan/core/replica"
@@ -150,8 +149,8 @@ func (s *Replication) expand(ctx context.Context, tx *Tx, r replica.ID) error {
 	}
 	ids := DescriptorIDs{}
 	for _, content := range list {
-		var paths []begunPath
-		if err := json.Unmarshal(content, &paths); err != nil {
+		paths, err := readBegun(ctx, tx.Queries, content, &s.descriptors)
+		if err != nil {
 			return err
 		}
 		keys := make([]string, len(paths))
@@ -193,19 +192,18 @@ func done(rec *replica.Record, p *replica.Pending) bool {
 
 // keepBegun writes what changes begin, one row for each replica, and returns
 // their numbers.
-func keepBegun(ctx context.Context, tx *Tx, together []*waitingChange) (map[replica.ID]int64, error) {
-	paths := map[replica.ID][]begunPath{}
+func keepBegun(ctx context.Context, tx *Tx, together []*waitingChange, ids DescriptorIDs) (map[replica.ID]int64, error) {
+	begun := map[replica.ID][]*replica.Record{}
 	for _, w := range together {
 		if w.change.Begun {
 			for i := range w.change.Records {
-				rec := &w.change.Records[i]
-				paths[w.change.Replica] = append(paths[w.change.Replica], begunPath{Key: rec.Key, Pending: rec.Pending})
+				begun[w.change.Replica] = append(begun[w.change.Replica], &w.change.Records[i])
 			}
 		}
 	}
 	rows := map[replica.ID]int64{}
-	for r, list := range paths {
-		content, err := json.Marshal(list)
+	for r, list := range begun {
+		content, err := begunOf(ctx, tx.Queries, list, ids)
 		if err != nil {
 			return nil, err
 		}

@@ -170,6 +170,9 @@ type packRow struct {
 	pack   pack
 }
 
+// key is the path of a record.
+func (p *packRow) key(e *packed) string { return path.Join(p.folder, string(e.NameKey)) }
+
 // packs reads packs, those that were written first first.
 func (q Queries) packs(ctx context.Context, where string, args ...any) ([]packRow, error) {
 	rows, err := q.run.QueryContext(ctx, `SELECT id, path, content FROM replica_packs WHERE `+where+` ORDER BY id`, args...)
@@ -207,15 +210,19 @@ func (q Queries) packsOf(ctx context.Context, r replica.ID, keys map[string]bool
 // them: all of them, or those that are wanted.
 func (q Queries) unpackInto(ctx context.Context, packs []packRow, permissions *descriptors, known map[string]replica.Record, wanted map[string]bool) error {
 	for _, row := range slices.Backward(packs) { // of two packs with a path, the later one counts
-		found, err := row.pack.records(ctx, q, row.folder, permissions, func(key string) bool {
-			_, above := known[key]
-			return !above && (wanted == nil || wanted[key])
-		})
+		u, err := row.pack.unpacker(ctx, q, permissions)
 		if err != nil {
 			return err
 		}
-		for _, rec := range found {
-			known[rec.Key] = rec
+		for i := range row.pack.Records {
+			e := &row.pack.Records[i]
+			key := row.key(e)
+			if _, above := known[key]; above || wanted != nil && !wanted[key] {
+				continue
+			}
+			if known[key], err = u.record(key, e); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

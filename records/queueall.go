@@ -2,7 +2,6 @@ package records
 
 import (
 	"context"
-	"path"
 
 	"bridgespan/core/replica"
 	"bridgespan/model"
@@ -35,7 +34,7 @@ func (tx *Tx) queuePacks(ctx context.Context, lane replica.Lane, r replica.ID, s
 			p := &packs[i].pack
 			for k := range p.Records {
 				if e := &p.Records[k]; which(p, e) {
-					rows.add(backlogRow(lane, path.Join(packs[i].folder, string(e.NameKey)), seq, 0)...)
+					rows.add(backlogRow(lane, packs[i].key(e), seq, 0)...)
 				}
 			}
 		}

@@ -306,7 +306,7 @@ func (q Queries) EachHeld(ctx context.Context, r replica.ID, each func(key strin
 		for _, row := range packs {
 			for i := range row.pack.Records {
 				e := &row.pack.Records[i]
-				key := path.Join(row.folder, string(e.NameKey))
+				key := row.key(e)
 				if e.Kind == replica.None || rows[key] {
 					continue
 				}

@@ -147,7 +147,7 @@ func (s *Replication) keep(ctx context.Context, together ...*waitingChange) erro
 		if packs, err = tx.keepPacks(ctx, &parts, ids); err != nil {
 			return err
 		}
-		if rows, err = keepBegun(ctx, tx, together); err != nil {
+		if rows, err = keepBegun(ctx, tx, together, ids); err != nil {
 			return err
 		}
 		if err := forgetBegun(ctx, tx, over); err != nil {

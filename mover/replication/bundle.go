@@ -75,7 +75,7 @@ type bundled struct {
 // bring carries a folder with the files in it. done is false when nothing was
 // changed: the folder is to be carried alone.
 func (e *errand) bring(ctx context.Context) (done bool, err error) {
-	folder, err := e.bundledMove(ctx)
+	folder, err := e.bundledMove(ctx, "")
 	// Where each replica has its own permissions, a new folder is to inherit from the
 	// one above it: the intake stands for the top alone.
 	if err != nil || folder == nil || folder.from.Kind != replica.Folder || e.LeavePermissions && parentKey(e.ticket.Key) != "." {
@@ -111,8 +111,9 @@ func (e *errand) bring(ctx context.Context) (done bool, err error) {
 }
 
 // bundledMove is the move that an errand of a bundle is about; nil when it is not
-// to be made in a bundle.
-func (e *errand) bundledMove(ctx context.Context) (*move, error) {
+// to be made in a bundle. above is the sender's folder that it is in, where that is
+// known.
+func (e *errand) bundledMove(ctx context.Context, above string) (*move, error) {
 	from, err := e.record(ctx, e.carry.from, e.ticket.Key)
 	if err != nil {
 		return nil, err
@@ -125,8 +126,12 @@ func (e *errand) bundledMove(ctx context.Context) (*move, error) {
 	if v.Content != replica.Take || v.Spare || v.Conflict {
 		return nil, nil
 	}
-	there, err := e.pathOf(ctx, e.carry.from, &from, &to)
-	return &move{errand: e, from: from, to: to, v: v, there: there}, err
+	if above == "" {
+		if above, err = e.spelled(ctx, e.carry.from, parentKey(from.Key)); err != nil {
+			return nil, err
+		}
+	}
+	return &move{errand: e, from: from, to: to, v: v, there: path.Join(above, nameOf(&from, &to))}, nil
 }
 
 // bundling makes one bundle.
@@ -211,7 +216,7 @@ func (b *bundling) fetch(ctx context.Context) error {
 
 // file brings one file.
 func (b *bundling) file(ctx context.Context, e *errand) error {
-	m, err := e.bundledMove(ctx)
+	m, err := e.bundledMove(ctx, b.folder.there)
 	if err == nil && (m == nil || !m.brings()) {
 		return nil
 	}

@@ -201,7 +201,12 @@ func parentKey(key string) string { return path.Dir(key) }
 // the name if this one does not.
 func (e *Engine) pathOf(ctx context.Context, r *Replica, rec, other *replica.Record) (string, error) {
 	above, err := e.spelled(ctx, r, parentKey(rec.Key))
-	return path.Join(above, cmp.Or(rec.Name, other.Name, path.Base(rec.Key))), err
+	return path.Join(above, nameOf(rec, other)), err
+}
+
+// nameOf is how what a record is about is spelled.
+func nameOf(rec, other *replica.Record) string {
+	return cmp.Or(rec.Name, other.Name, path.Base(rec.Key))
 }
 
 // seenOf is what a replica shows of an entry.

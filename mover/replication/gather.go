@@ -129,7 +129,7 @@ func (g *gathering) insideAll(ctx context.Context, folders []*errand) ([]*errand
 		}
 		group.Go(func() (err error) {
 			if f.ticket.Whole > 0 {
-				found[i], err = g.unfold(run, f.ticket)
+				found[i], err = g.unfold(run, f)
 			} else {
 				found[i], err = g.inside(run, f.ticket.Key)
 			}

@@ -26,7 +26,7 @@ func (e *Engine) Glance(ctx context.Context, id replica.ID, folders []string) (S
 		if name != "." && !e.isFolder(ctx, s.r, name) {
 			continue // nobody knows of it yet: the folder above tells, or the next scan does
 		}
-		if err := s.folder(ctx, name, keyOf(name)); err != nil {
+		if err := s.folder(ctx, someFolder{name: name, key: keyOf(name)}); err != nil {
 			return s.done, err
 		}
 	}

@@ -45,7 +45,7 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	s.group, run = errgroup.WithContext(ctx)
 	s.group.SetLimit(e.hands())
 	s.readers = make(chan struct{}, e.hands())
-	err := s.folder(run, ".", ".")
+	err := s.folder(run, someFolder{name: ".", key: "."})
 	if err := cmp.Or(ctx.Err(), s.group.Wait(), err); err != nil {
 		return s.done, err
 	}
@@ -127,12 +127,23 @@ type candidate struct {
 	path  string
 	entry tree.Entry
 	rec   replica.Record // as it was, and then as it is
+	fresh bool           // nothing was known of it, nor of what is in it
 	save  bool           // it is not as it was kept
 	news  bool           // people changed it
 }
 
+// someFolder is a folder to be looked at.
+type someFolder struct {
+	name, key string
+	// fresh is true when nothing was known of what is in it, while the replica had been
+	// brought so much.
+	fresh   bool
+	brought uint64
+}
+
 // folder looks at what is right in a folder, saves that, and goes on below.
-func (s *scan) folder(ctx context.Context, name, key string) error {
+func (s *scan) folder(ctx context.Context, f someFolder) error {
+	name, key := f.name, f.key
 	saves, all := s.known.brought(s.r), s.known.saved(s.r)
 	listed, err := s.listing(ctx, name)
 	if err != nil {
@@ -149,9 +160,11 @@ func (s *scan) folder(ctx context.Context, name, key string) error {
 	if plain && s.known.asListed(at, sum) {
 		return s.below(ctx, name, listed)
 	}
-	records, err := s.Store.Children(ctx, s.r.ID, key)
-	if err != nil {
-		return err
+	var records []replica.Record
+	if !f.fresh || f.brought != saves {
+		if records, err = s.Store.Children(ctx, s.r.ID, key); err != nil {
+			return err
+		}
 	}
 	known := make(map[string]replica.Record, len(records))
 	for _, rec := range records {
@@ -161,7 +174,7 @@ func (s *scan) folder(ctx context.Context, name, key string) error {
 	h := s.newHold()
 	defer h.release()
 	var look []*candidate
-	var below [][2]string
+	var below []someFolder
 	busy := 0
 	for _, entry := range entries {
 		at := path.Join(name, entry.Name)
@@ -180,7 +193,7 @@ func (s *scan) folder(ctx context.Context, name, key string) error {
 			busy++
 		}
 		if rec.Kind == replica.Folder && entry.Kind == tree.Folder && !s.shallow {
-			below = append(below, [2]string{at, child})
+			below = append(below, someFolder{name: at, key: child})
 		}
 	}
 	s.count(len(entries), 0, busy)
@@ -196,7 +209,7 @@ func (s *scan) folder(ctx context.Context, name, key string) error {
 	}
 	for _, c := range look {
 		if c.rec.Kind == replica.Folder && c.entry.Kind == tree.Folder && (c.news || !s.shallow) {
-			below = append(below, [2]string{c.path, c.rec.Key})
+			below = append(below, someFolder{name: c.path, key: c.rec.Key, fresh: c.fresh, brought: saves})
 		}
 	}
 	if err := s.gone(ctx, h, name, known); err != nil {
@@ -204,7 +217,7 @@ func (s *scan) folder(ctx context.Context, name, key string) error {
 	}
 	h.release()
 	for _, b := range below {
-		if err := s.goOn(ctx, b[0], b[1]); err != nil {
+		if err := s.goOn(ctx, b); err != nil {
 			return err
 		}
 	}
@@ -220,7 +233,7 @@ func (s *scan) below(ctx context.Context, name string, listed []listed) error {
 	for _, l := range listed {
 		if l.Kind == tree.Folder {
 			at := path.Join(name, l.Name)
-			if err := s.goOn(ctx, at, keyOf(at)); err != nil {
+			if err := s.goOn(ctx, someFolder{name: at, key: keyOf(at)}); err != nil {
 				return err
 			}
 		}
@@ -239,11 +252,11 @@ func noneAlive(left map[string]replica.Record) bool {
 }
 
 // goOn looks at a folder beside this one, when a hand is free.
-func (s *scan) goOn(ctx context.Context, name, key string) error {
-	if s.group != nil && s.group.TryGo(func() error { return s.folder(ctx, name, key) }) {
+func (s *scan) goOn(ctx context.Context, f someFolder) error {
+	if s.group != nil && s.group.TryGo(func() error { return s.folder(ctx, f) }) {
 		return nil
 	}
-	return s.folder(ctx, name, key)
+	return s.folder(ctx, f)
 }
 
 // asSeen reports whether an entry is in all as its record has seen it.
@@ -360,7 +373,7 @@ func (s *scan) entry(ctx context.Context, c *candidate, stale bool, were origins
 	case err != nil:
 		s.trouble(c.path, err)
 	default:
-		c.rec, c.news, c.save = now, news, news || now.Seen != was.Seen
+		c.rec, c.fresh, c.news, c.save = now, unknown(&was), news, news || now.Seen != was.Seen
 	}
 	return nil
 }

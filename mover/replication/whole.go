@@ -23,16 +23,19 @@ type whole struct {
 	left   map[string]bool // what is in it, is not done, and has no ticket of its own
 }
 
-// unfold prepares what is right in a folder that waits as a whole, at either end.
-func (g *gathering) unfold(ctx context.Context, t replica.Ticket) ([]*errand, error) {
-	saves := g.saves()
+// unfold prepares what is right in the folder of an errand that waits as a whole, at
+// either end.
+func (g *gathering) unfold(ctx context.Context, e *errand) ([]*errand, error) {
+	t, saves := e.ticket, g.saves()
 	there, err := g.Store.Children(ctx, g.from.ID, t.Key)
 	if err != nil {
 		return nil, err
 	}
-	here, err := g.Store.Children(ctx, g.to.ID, t.Key)
-	if err != nil {
-		return nil, err
+	var here []replica.Record
+	if !e.newFolder() { // nor is anything known in a folder that is not
+		if here, err = g.Store.Children(ctx, g.to.ID, t.Key); err != nil {
+			return nil, err
+		}
 	}
 	own, err := g.ownTickets(ctx, t.Key, there, here)
 	if err != nil {
