@@ -258,11 +258,11 @@ func (c *backlogCount) briefRows(ctx context.Context, r replica.ID, where string
 // what is wanted.
 func addBriefs(known map[string]brief, packs []packRow, wanted map[string]bool) {
 	for _, row := range slices.Backward(packs) {
-		for i := range row.pack.Records {
-			e := &row.pack.Records[i]
+		for i := range row.Entries {
+			e := &row.Entries[i]
 			key := row.key(e)
 			if _, above := known[key]; !above && (wanted == nil || wanted[key]) {
-				known[key] = brief{e.Kind, row.pack.Versions[e.Version], row.pack.Versions[e.Permissions], e.Size}
+				known[key] = brief{e.Kind, row.Versions[e.Version], row.Versions[e.Permissions], e.Size}
 			}
 		}
 	}

@@ -4,7 +4,9 @@ import (
 	"context"
 	"sync"
 
+	"bridgespan/core/acl"
 	"bridgespan/core/replica"
+	"bridgespan/records/pack"
 )
 
 // begun is what is pending at replicas and was begun by this store. In the
@@ -19,9 +21,8 @@ type begun struct {
 
 // begunPath is what was begun at a path.
 type begunPath struct {
-	Key     string           `json:"key"`
-	Pending *replica.Pending `json:"pending"`
-	row     *begunRow
+	pack.Begun
+	row *begunRow
 }
 
 // begunRow is a row of the database that holds what was begun.
@@ -79,7 +80,7 @@ func (b *begun) noted(together []*waitingChange, rows map[replica.ID]int64) {
 			}
 			row := made[c.Replica]
 			row.left++
-			b.paths[c.Replica][c.Records[i].Key] = &begunPath{c.Records[i].Key, c.Records[i].Pending, row}
+			b.paths[c.Replica][c.Records[i].Key] = &begunPath{pack.Begun{Key: c.Records[i].Key, Pending: c.Records[i].Pending}, row}
 		}
 	}
 }
@@ -149,7 +150,7 @@ func (s *Replication) expand(ctx context.Context, tx *Tx, r replica.ID) error {
 	}
 	ids := DescriptorIDs{}
 	for _, content := range list {
-		paths, err := readBegun(ctx, tx.Queries, content, &s.descriptors)
+		paths, err := pack.ReadBegun(content, func(id int64) (acl.Descriptor, error) { return s.descriptors.numbered(ctx, tx.Queries, id) })
 		if err != nil {
 			return err
 		}
@@ -193,17 +194,18 @@ func done(rec *replica.Record, p *replica.Pending) bool {
 // keepBegun writes what changes begin, one row for each replica, and returns
 // their numbers.
 func keepBegun(ctx context.Context, tx *Tx, together []*waitingChange, ids DescriptorIDs) (map[replica.ID]int64, error) {
-	begun := map[replica.ID][]*replica.Record{}
+	begun := map[replica.ID][]pack.Begun{}
 	for _, w := range together {
 		if w.change.Begun {
 			for i := range w.change.Records {
-				begun[w.change.Replica] = append(begun[w.change.Replica], &w.change.Records[i])
+				rec := &w.change.Records[i]
+				begun[w.change.Replica] = append(begun[w.change.Replica], pack.Begun{Key: rec.Key, Pending: rec.Pending})
 			}
 		}
 	}
 	rows := map[replica.ID]int64{}
 	for r, list := range begun {
-		content, err := begunOf(ctx, tx.Queries, list, ids)
+		content, err := pack.AllBegun(list, ids.numbers(ctx, tx.Queries))
 		if err != nil {
 			return nil, err
 		}

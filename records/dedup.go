@@ -13,6 +13,7 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
+	"bridgespan/records/pack"
 )
 
 const dedupVolumeColumns = `SELECT id, name, places, profile, compression, proof, created, COALESCE(counted, 0) FROM dedup_volumes`
@@ -142,7 +143,7 @@ func scanDedupParts(s scanner) (r dedup.Record, parts int, err error) {
 	if err := s.Scan(&r.Place, &r.Path, &r.Folder, &r.Size, &r.Allocated, &modified, &r.ID, &r.Owner, &unread, &digest, &parts, &summary); err != nil {
 		return r, 0, err
 	}
-	r.Modified, r.Unread = fromNano(modified), unread.String
+	r.Modified, r.Unread = pack.FromNano(modified), unread.String
 	if summary != nil {
 		err = r.Summary.UnmarshalBinary(summary)
 	}
@@ -260,7 +261,7 @@ func (d *Dedup) Save(ctx context.Context, records []dedup.Record) error {
 				size += len(b)
 				digest, summary = r.Summary.Digest[:], b
 			}
-			rows.add(d.volume, dedupFolder(r.Place, path.Dir(r.Path)), []byte(path.Base(r.Path)), r.Place, []byte(r.Path), r.Folder, r.Size, r.Allocated, toNano(r.Modified), r.ID, r.Owner, unread, digest, summary, parts, r.Summary.Level)
+			rows.add(d.volume, dedupFolder(r.Place, path.Dir(r.Path)), []byte(path.Base(r.Path)), r.Place, []byte(r.Path), r.Folder, r.Size, r.Allocated, pack.ToNano(r.Modified), r.ID, r.Owner, unread, digest, summary, parts, r.Summary.Level)
 			n++
 		}
 		if err := d.db.Change(ctx, func(tx *Tx) error { return rows.replacing(ctx, tx, "dedup_files") }); err != nil {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bridgespan/core/replica"
+	"bridgespan/records/pack"
 )
 
 // Files in packs are found by their numbers, and by their sizes and times, with the
@@ -36,7 +37,7 @@ func mark(kind byte, numbers ...uint64) uint32 {
 func numberMark(file uint64) uint32 { return mark(markNumber, file) }
 
 func alikeMark(size int64, modified time.Time) uint32 {
-	return mark(markAlike, uint64(size), uint64(toNano(modified)))
+	return mark(markAlike, uint64(size), uint64(pack.ToNano(modified)))
 }
 
 // marksOf are the marks of the files among records: of those that have a number, and

@@ -7,8 +7,14 @@ import (
 	"slices"
 	"strings"
 
+	"bridgespan/core/acl"
 	"bridgespan/core/replica"
+	"bridgespan/records/pack"
 )
+
+// Records of paths in one folder of which nothing was known before are kept in packs,
+// many to a row. A pack is written once and never changed: what becomes of a path later
+// is a row of its own, which stands above the pack.
 
 // A pack is made of packLeast records in one folder at least, and of packMost at
 // most: to read one of them, all are read.
@@ -130,7 +136,7 @@ func (tx *Tx) keepPacks(ctx context.Context, p *packing, ids DescriptorIDs) (mad
 	}
 	for _, at := range p.order {
 		for list := range slices.Chunk(p.folders[at], packMost) {
-			content, err := packOf(ctx, tx.Queries, list, ids)
+			content, err := pack.Records(list, ids.numbers(ctx, tx.Queries))
 			if err != nil {
 				return nil, err
 			}
@@ -167,11 +173,11 @@ func toTell(list []*replica.Record) (entries, bytes int64) {
 type packRow struct {
 	id     int64
 	folder string
-	pack   pack
+	*pack.Pack
 }
 
-// key is the path of a record.
-func (p *packRow) key(e *packed) string { return path.Join(p.folder, string(e.NameKey)) }
+// key is the path of an entry.
+func (p *packRow) key(e *pack.Entry) string { return path.Join(p.folder, string(e.Key)) }
 
 // packs reads packs, those that were written first first.
 func (q Queries) packs(ctx context.Context, where string, args ...any) ([]packRow, error) {
@@ -179,7 +185,7 @@ func (q Queries) packs(ctx context.Context, where string, args ...any) ([]packRo
 	return collect(rows, err, func(s scanner) (p packRow, err error) {
 		var content []byte
 		if err = s.Scan(&p.id, &p.folder, &content); err == nil {
-			p.pack, err = readPack(content)
+			p.Pack, err = pack.Read(content)
 		}
 		return p, err
 	})
@@ -209,20 +215,19 @@ func (q Queries) packsOf(ctx context.Context, r replica.ID, keys map[string]bool
 // unpackInto adds the records of packs to those that are known, which stand above
 // them: all of them, or those that are wanted.
 func (q Queries) unpackInto(ctx context.Context, packs []packRow, permissions *descriptors, known map[string]replica.Record, wanted map[string]bool) error {
+	numbered := func(id int64) (acl.Descriptor, error) { return permissions.numbered(ctx, q, id) }
 	for _, row := range slices.Backward(packs) { // of two packs with a path, the later one counts
-		u, err := row.pack.unpacker(ctx, q, permissions)
-		if err != nil {
-			return err
-		}
-		for i := range row.pack.Records {
-			e := &row.pack.Records[i]
+		for i := range row.Entries {
+			e := &row.Entries[i]
 			key := row.key(e)
 			if _, above := known[key]; above || wanted != nil && !wanted[key] {
 				continue
 			}
-			if known[key], err = u.record(key, e); err != nil {
+			rec, err := row.Record(row.folder, e, numbered)
+			if err != nil {
 				return err
 			}
+			known[key] = rec
 		}
 	}
 	return nil

@@ -5,6 +5,7 @@ import (
 
 	"bridgespan/core/replica"
 	"bridgespan/model"
+	"bridgespan/records/pack"
 )
 
 // QueueAll puts all that a sender has into the backlog of a lane, and what its
@@ -20,21 +21,21 @@ func (tx *Tx) QueueAll(ctx context.Context, l model.Lane) error {
 		return err
 	}
 	lane := replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}
-	if err := tx.queuePacks(ctx, lane, lane.From, seq, func(*pack, *packed) bool { return true }); err != nil {
+	if err := tx.queuePacks(ctx, lane, lane.From, seq, func(string, *pack.Entry) bool { return true }); err != nil {
 		return err
 	}
-	return tx.queuePacks(ctx, lane, lane.To, seq, func(p *pack, e *packed) bool { return e.Kind != replica.None && p.Versions[e.Version] == "" })
+	return tx.queuePacks(ctx, lane, lane.To, seq, func(version string, e *pack.Entry) bool { return e.Kind != replica.None && version == "" })
 }
 
 // queuePacks puts paths that are in packs of a replica into a backlog.
-func (tx *Tx) queuePacks(ctx context.Context, lane replica.Lane, r replica.ID, seq uint64, which func(*pack, *packed) bool) error {
+func (tx *Tx) queuePacks(ctx context.Context, lane replica.Lane, r replica.ID, seq uint64, which func(version string, e *pack.Entry) bool) error {
 	return tx.eachPack(ctx, r, func(packs []packRow) error {
 		var rows bulk
 		for i := range packs {
-			p := &packs[i].pack
-			for k := range p.Records {
-				if e := &p.Records[k]; which(p, e) {
-					rows.add(backlogRow(lane, packs[i].key(e), seq, 0)...)
+			p := &packs[i]
+			for k := range p.Entries {
+				if e := &p.Entries[k]; which(p.Versions[e.Version], e) {
+					rows.add(backlogRow(lane, p.key(e), seq, 0)...)
 				}
 			}
 		}

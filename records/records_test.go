@@ -48,6 +48,8 @@ func TestRecords(t *testing.T) {
 	t.Run("Waits", func(t *testing.T) { testWaits(t, db) })
 	t.Run("WholeFolders", func(t *testing.T) { testWholeFolders(t, db) })
 	t.Run("Begun", func(t *testing.T) { testBegun(t, db) })
+	t.Run("Packs", func(t *testing.T) { testPacks(t, db) })
+	t.Run("QueuePacks", func(t *testing.T) { testQueuePacks(t, db) })
 	t.Run("SavedTogether", func(t *testing.T) { testSavedTogether(t, db) })
 	t.Run("AccountMaps", func(t *testing.T) { testAccountMaps(t, db) })
 	t.Run("NewLane", func(t *testing.T) { testNewLane(t, db) })

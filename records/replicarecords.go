@@ -11,6 +11,7 @@ import (
 
 	"bridgespan/core/acl"
 	"bridgespan/core/replica"
+	"bridgespan/records/pack"
 )
 
 const recordColumns = `SELECT r.path_key, r.kind, r.name, r.version, r.size, r.modified, r.digest, r.changed, r.changed_by, r.moved,
@@ -29,7 +30,7 @@ func scanRecord(s scanner) (rec replica.Record, err error) {
 		return rec, err
 	}
 	copy(rec.Digest[:], digest)
-	rec.Modified, rec.Changed, rec.Permissions.Changed, rec.Seen.Modified = fromNano(modified), fromNano(changed), fromNano(permitted), fromNano(seenModified)
+	rec.Modified, rec.Changed, rec.Permissions.Changed, rec.Seen.Modified = pack.FromNano(modified), pack.FromNano(changed), pack.FromNano(permitted), pack.FromNano(seenModified)
 	if rec.Version, err = replica.ParseVector(version); err != nil {
 		return rec, err
 	}
@@ -54,24 +55,6 @@ func descriptorIn(content []byte) (acl.Descriptor, error) {
 		return acl.Descriptor{}, nil
 	}
 	return acl.FromBinary(content)
-}
-
-// Times are kept to the nanosecond, since two are compared to tell whether a
-// file changed; the zero time is the least number.
-const noNano = -1 << 63
-
-func toNano(t time.Time) int64 {
-	if t.IsZero() {
-		return noNano
-	}
-	return t.UnixNano()
-}
-
-func fromNano(n int64) time.Time {
-	if n == noNano {
-		return time.Time{}
-	}
-	return time.Unix(0, n).UTC()
 }
 
 // rows reads the records of a replica that are rows.
@@ -208,7 +191,7 @@ const mostAlike = 8
 func (s *Replication) Alike(ctx context.Context, r replica.ID, size int64, modified time.Time) ([]replica.Record, error) {
 	found, err := s.find(ctx, r, marks{alikeMark(size, modified)}, func(rec *replica.Record) bool {
 		return rec.Kind == replica.File && rec.Size == size && rec.Modified.Equal(modified) && rec.Digest.Known()
-	}, `r.kind = ? AND r.size = ? AND r.modified = ? AND r.digest <> ? LIMIT ?`, replica.File, size, toNano(modified), make([]byte, len(replica.Digest{})), mostAlike)
+	}, `r.kind = ? AND r.size = ? AND r.modified = ? AND r.digest <> ? LIMIT ?`, replica.File, size, pack.ToNano(modified), make([]byte, len(replica.Digest{})), mostAlike)
 	return found[:min(len(found), mostAlike)], err
 }
 
@@ -304,13 +287,13 @@ func (q Queries) EachHeld(ctx context.Context, r replica.ID, each func(key strin
 			return err
 		}
 		for _, row := range packs {
-			for i := range row.pack.Records {
-				e := &row.pack.Records[i]
+			for i := range row.Entries {
+				e := &row.Entries[i]
 				key := row.key(e)
 				if e.Kind == replica.None || rows[key] {
 					continue
 				}
-				if err := each(key, e.Kind == replica.Folder, e.Size, fromNano(e.Modified)); err != nil {
+				if err := each(key, e.Kind == replica.Folder, e.Size, pack.FromNano(e.Modified)); err != nil {
 					return err
 				}
 			}
@@ -332,7 +315,7 @@ func (q Queries) EachHeld(ctx context.Context, r replica.ID, each func(key strin
 		if err := rows.Scan(&key, &kind, &size, &modified); err != nil {
 			return unavailable(err)
 		}
-		if err := each(key, kind == replica.Folder, size, fromNano(modified)); err != nil {
+		if err := each(key, kind == replica.Folder, size, pack.FromNano(modified)); err != nil {
 			return err
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bridgespan/core/replica"
+	"bridgespan/records/pack"
 )
 
 // Replication keeps the records of replicas: it is the store of the engine.
@@ -193,7 +194,7 @@ func (tx *Tx) replicaRow(ctx context.Context, r replica.ID, rec *replica.Record,
 		}
 	}
 	return []any{r, folderOf(path.Dir(rec.Key)), []byte(path.Base(rec.Key)), []byte(rec.Key), rec.Kind, []byte(rec.Name), rec.Version.String(),
-		rec.Size, toNano(rec.Modified), rec.Digest[:], toNano(rec.Changed), rec.By, []byte(rec.Moved),
-		rec.Permissions.Version.String(), descriptor, rec.Permissions.Attributes, toNano(rec.Permissions.Changed), rec.Permissions.By,
-		rec.Seen.Size, toNano(rec.Seen.Modified), rec.Seen.ID, seen, rec.Seen.Attributes, pending}, nil
+		rec.Size, pack.ToNano(rec.Modified), rec.Digest[:], pack.ToNano(rec.Changed), rec.By, []byte(rec.Moved),
+		rec.Permissions.Version.String(), descriptor, rec.Permissions.Attributes, pack.ToNano(rec.Permissions.Changed), rec.Permissions.By,
+		rec.Seen.Size, pack.ToNano(rec.Seen.Modified), rec.Seen.ID, seen, rec.Seen.Attributes, pending}, nil
 }

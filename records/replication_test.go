@@ -275,14 +275,14 @@ func testSavedTogether(t *testing.T, db *records.DB) {
 			if i%8 == 0 {
 				rec.Name = strings.Repeat("n", 2000)
 			}
-			err := s.Save(ctx, replica.Change{Replica: 7, Records: []replica.Record{rec}})
+			err := s.Save(ctx, replica.Change{Replica: 70, Records: []replica.Record{rec}})
 			if (err != nil) != (i%8 == 0) {
 				t.Errorf("change %d: %v", i, err)
 			}
 		})
 	}
 	all.Wait()
-	if kept, err := s.Children(ctx, 7, "together"); err != nil || len(kept) != 35 {
+	if kept, err := s.Children(ctx, 70, "together"); err != nil || len(kept) != 35 {
 		t.Errorf("%d records are kept, %v; want 35", len(kept), err)
 	}
 }

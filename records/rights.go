@@ -83,6 +83,11 @@ func (ids DescriptorIDs) id(ctx context.Context, q Queries, d acl.Descriptor) (i
 	return id, err
 }
 
+// numbers is id for whoever knows nothing of databases.
+func (ids DescriptorIDs) numbers(ctx context.Context, q Queries) func(acl.Descriptor) (int64, error) {
+	return func(d acl.Descriptor) (int64, error) { return ids.id(ctx, q, d) }
+}
+
 // mostDescriptors bounds how many permissions are remembered.
 const mostDescriptors = 10_000
 
@@ -93,11 +98,8 @@ type descriptors struct {
 	byID map[int64]acl.Descriptor
 }
 
-// numbered reads the permissions that have a number, 0 of none.
+// numbered reads the permissions that have a number.
 func (k *descriptors) numbered(ctx context.Context, q Queries, id int64) (acl.Descriptor, error) {
-	if id == 0 {
-		return acl.Descriptor{}, nil
-	}
 	k.mu.Lock()
 	d, known := k.byID[id]
 	k.mu.Unlock()
