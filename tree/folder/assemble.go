@@ -37,8 +37,7 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 		t.root.Remove(name)
 		return tree.Entry{}, classify("assemble", name, err)
 	}
-	entry, err := t.described(f, path.Base(name), &st, options.Detail)
-	return entry, classify("assemble", name, err)
+	return made(path.Base(name), &st, options), nil
 }
 
 func (t *Tree) assemble(ctx context.Context, f, base *os.File, parts []chunk.Part, content io.ReaderAt, options tree.PutOptions) (st unix.Stat_t, err error) {
@@ -49,7 +48,7 @@ func (t *Tree) assemble(ctx context.Context, f, base *os.File, parts []chunk.Par
 			return st, err
 		}
 	}
-	if err := t.applyTo(f, options.Meta); err != nil {
+	if err := t.set(f, options.Meta, 0); err != nil {
 		return st, err
 	}
 	if st, err = statOf(f); err == nil && options.SizeKnown && st.Size != options.Size {

@@ -205,7 +205,7 @@ func (t *Tree) listed(dir int, name string, detail tree.Detail) (tree.Entry, err
 		return tree.Entry{Name: name}, err
 	}
 	entry := ofStat(name, &st)
-	if !t.descriptors || entry.Kind > tree.Folder {
+	if !t.descriptors || entry.Kind > tree.Folder || keepsNothing(dir, name) {
 		return entry, nil
 	}
 	fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
@@ -306,7 +306,7 @@ func (t *Tree) gather(ctx context.Context, f *os.File, r io.Reader, options tree
 	if err != nil {
 		return st, err
 	}
-	if err := t.applyTo(f, options.Meta); err != nil {
+	if err := t.set(f, options.Meta, 0); err != nil {
 		return st, err
 	}
 	if st, err = statOf(f); err == nil && st.Size != n {
@@ -330,21 +330,20 @@ func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree
 		t.root.Remove(name)
 		return tree.Entry{}, classify("stage", name, err)
 	}
-	entry, err := t.described(f, path.Base(name), &st, options.Detail)
-	return entry, classify("stage", name, err)
+	return made(path.Base(name), &st, options), nil
 }
 
-// described is an open file as a listing shows it.
-func (t *Tree) described(f *os.File, name string, st *unix.Stat_t, detail tree.Detail) (e tree.Entry, err error) {
-	e = ofStat(name, st)
-	if !t.descriptors {
-		return e, nil
+// made is a file that was made just now as a listing shows it: nothing is kept with it
+// but what was set.
+func made(name string, st *unix.Stat_t, options tree.PutOptions) tree.Entry {
+	e := ofStat(name, st)
+	if a := options.Meta.Attributes; a != nil {
+		e.Attributes = *a & tree.SettableAttributes
 	}
-	e.Attributes = readAttributes(f)
-	if detail == tree.WithDescriptors {
-		e.Descriptor, err = readDescriptor(f)
+	if options.Detail == tree.WithDescriptors {
+		e.Descriptor = options.Meta.Descriptor
 	}
-	return e, err
+	return e
 }
 
 // Flush makes everything lasting on the file system of the root.
@@ -431,11 +430,20 @@ func (t *Tree) openForMeta(ctx context.Context, op, name string) (*os.File, erro
 }
 
 func (t *Tree) applyTo(f *os.File, meta tree.Meta) error {
+	var has tree.Attributes
+	if meta.Attributes != nil {
+		has = readAttributes(f)
+	}
+	return t.set(f, meta, has)
+}
+
+// set sets what goes with a file or folder that has some attributes.
+func (t *Tree) set(f *os.File, meta tree.Meta, has tree.Attributes) error {
 	if !t.descriptors && (meta.Attributes != nil || !meta.Descriptor.IsZero()) {
 		return tree.ErrUnsupported
 	}
 	// Where nothing is kept, nothing is set: only what differs is written.
-	if a := meta.Attributes; a != nil && (*a&tree.SettableAttributes) != readAttributes(f) {
+	if a := meta.Attributes; a != nil && (*a&tree.SettableAttributes) != has {
 		if err := writeAttributes(f, *a&tree.SettableAttributes); err != nil {
 			return err
 		}

@@ -54,7 +54,7 @@ func (w *watch) add(ctx context.Context, name string) error {
 	if err != nil {
 		return nil // it went meanwhile
 	}
-	number, err := unix.InotifyAddWatch(int(w.events.Fd()), procPath(f), watched&^unix.IN_DONT_FOLLOW)
+	number, err := unix.InotifyAddWatch(int(w.events.Fd()), procPath(int(f.Fd())), watched&^unix.IN_DONT_FOLLOW)
 	f.Close()
 	if err != nil {
 		return err

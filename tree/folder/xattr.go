@@ -1,10 +1,11 @@
 package folder
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"os"
+	"strconv"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -16,9 +17,19 @@ import (
 // The extended attributes in which a folder keeps what its file system cannot:
 // a binary security descriptor, and four bytes of attributes, little-endian.
 const (
-	descriptorXattr = "user.bspan.descriptor"
-	attributesXattr = "user.bspan.attributes"
+	ourXattrs       = "user.bspan."
+	descriptorXattr = ourXattrs + "descriptor"
+	attributesXattr = ourXattrs + "attributes"
 )
+
+// keepsNothing reports whether it is certain that an entry of an open folder has none of
+// our extended attributes: their names take one call, opening the entry and asking for
+// each takes four. Of a link it tells what the link itself has.
+func keepsNothing(folder int, name string) bool {
+	var names [512]byte
+	n, err := unix.Llistxattr(procPath(folder)+"/"+name, names[:])
+	return err == nil && !bytes.Contains(names[:n], []byte(ourXattrs))
+}
 
 func readXattr(fd int, name string) ([]byte, error) {
 	var little [64]byte
@@ -67,7 +78,7 @@ func writeAttributes(f *os.File, a tree.Attributes) error {
 }
 
 // procPath is a path of this host that leads to an open file, whatever is at its name.
-func procPath(f *os.File) string { return fmt.Sprintf("/proc/self/fd/%d", f.Fd()) }
+func procPath(fd int) string { return "/proc/self/fd/" + strconv.Itoa(fd) }
 
 // futimens sets times through an open file ([utimensat(2)] with no path).
 func futimens(fd int, times []unix.Timespec) error {
