@@ -47,10 +47,6 @@ type packingRow struct {
 }
 
 func (p *packing) add(r replica.ID, rec *replica.Record) {
-	if rec.Pending != nil || len(path.Base(rec.Key)) > longestName || len(rec.Key) > longestPath || len(rec.Name) > longestName || len(rec.Moved) > longestPath {
-		p.rows = append(p.rows, packingRow{r, rec})
-		return
-	}
 	at := folderAt{r, path.Dir(rec.Key)}
 	if p.folders == nil {
 		p.folders = map[folderAt][]*replica.Record{}
@@ -64,21 +60,51 @@ func (p *packing) add(r replica.ID, rec *replica.Record) {
 // part leaves to packs what may be in some, in the order of names, and makes rows of
 // the rest: of what is too little, and of what there are records of already.
 func (p *packing) part(ctx context.Context, q Queries) error {
-	byName := func(a, b *replica.Record) int { return strings.Compare(a.Key, b.Key) }
-	same := func(a, b *replica.Record) bool { return a.Key == b.Key }
-	for at, list := range p.folders {
-		sorted := slices.SortedStableFunc(slices.Values(list), byName)
-		if len(list) < packLeast || len(slices.CompactFunc(slices.Clone(sorted), same)) < len(list) {
-			p.unpack(at)
-			continue
-		}
-		p.folders[at] = sorted
+	for _, at := range p.order {
+		p.partFolder(at)
 	}
 	taken, err := q.taken(ctx, p.folders)
 	for _, at := range taken {
 		p.unpack(at)
 	}
 	return err
+}
+
+func (p *packing) partFolder(at folderAt) {
+	list := p.folders[at]
+	if len(list) < packLeast || doubles(list) { // of two of one path the later one counts
+		p.unpack(at)
+		return
+	}
+	slices.SortFunc(list, func(a, b *replica.Record) int { return strings.Compare(a.Key, b.Key) })
+	packed := list[:0]
+	for _, rec := range list {
+		if mayBePacked(rec) {
+			packed = append(packed, rec)
+		} else {
+			p.rows = append(p.rows, packingRow{at.replica, rec})
+		}
+	}
+	if p.folders[at] = packed; len(packed) < packLeast {
+		p.unpack(at)
+	}
+}
+
+func doubles(list []*replica.Record) bool {
+	seen := make(map[string]bool, len(list))
+	for _, rec := range list {
+		if seen[rec.Key] {
+			return true
+		}
+		seen[rec.Key] = true
+	}
+	return false
+}
+
+// mayBePacked reports whether a record is one that packs can hold and that is not asked
+// for by what packs do not tell. What is too long is left to rows, which refuse it.
+func mayBePacked(rec *replica.Record) bool {
+	return rec.Pending == nil && len(path.Base(rec.Key)) <= longestName && len(rec.Key) <= longestPath && len(rec.Name) <= longestName && len(rec.Moved) <= longestPath
 }
 
 func (p *packing) unpack(at folderAt) {
