@@ -30,7 +30,7 @@ func awaited(sender, receiver brief) (waits bool, bytes int64) {
 // How much of a backlog is counted at a time: all that is right in folders that wait as
 // wholes is read of both ends.
 const (
-	countPaths  = 1000
+	countPaths  = 250
 	countWholes = 16
 )
 
