@@ -166,13 +166,14 @@ func (c *backlogCount) newcomers(ctx context.Context, wholes []waitingPath) (oth
 	}); err != nil {
 		return nil, err
 	}
-	for i, w := range wholes {
-		hash := string(folders[i].([]byte))
-		if busy[hash] {
+	for _, w := range wholes {
+		hash := folderOf(w.key)
+		if busy[string(hash)] {
 			others = append(others, w)
 			continue
 		}
-		c.add(packed[hash].entries, packed[hash].bytes, w.since)
+		told := packed[string(hash)]
+		c.add(told.entries, told.bytes, w.since)
 	}
 	return others, nil
 }

@@ -94,7 +94,11 @@ func (m *move) removeFolder(ctx context.Context) error {
 		return err
 	}
 	s := &scan{Engine: m.Engine, r: r}
-	if err := s.folder(ctx, someFolder{name: m.here, key: m.to.Key}); err != nil {
+	err = s.folder(ctx, someFolder{name: m.here, key: m.to.Key})
+	if err == nil {
+		err = s.gone(ctx)
+	}
+	if err != nil {
 		return &storeError{err}
 	}
 	if s.done.Changed == 0 && s.done.Busy == 0 { // what is in it cannot be carried; it cannot be thrown away either

@@ -30,7 +30,7 @@ func (e *Engine) Glance(ctx context.Context, id replica.ID, folders []string) (S
 			return s.done, err
 		}
 	}
-	return s.done, nil
+	return s.done, s.gone(ctx)
 }
 
 // isFolder reports whether a folder is known under its name.

@@ -10,15 +10,64 @@ import (
 	"bridgespan/core/replica"
 )
 
-// gone looks once more for what was not listed, and notes that it is not there.
-func (s *scan) gone(ctx context.Context, h *hold, name string, left map[string]replica.Record) error {
-	var keys []string
+// What is not listed any more is noted as gone when all else was looked at: until then
+// its record tells that something new is what was there, and was renamed.
+
+// absence is what is not listed any more in a folder.
+type absence struct {
+	folder string
+	keys   []string
+}
+
+// mostAbsent bounds how many paths are kept until all was looked at.
+const mostAbsent = 100_000
+
+// notListed keeps what was not listed in a folder for later. When that is too much, all
+// of it is noted at once.
+func (s *scan) notListed(ctx context.Context, folder string, left map[string]replica.Record) error {
+	a := absence{folder: folder}
 	for _, key := range slices.Sorted(maps.Keys(left)) {
-		switch {
-		case left[key].Kind == replica.None:
-		case h.change(s.r, key):
+		if left[key].Kind != replica.None {
+			a.keys = append(a.keys, key)
+		}
+	}
+	if len(a.keys) == 0 {
+		return nil
+	}
+	s.mu.Lock()
+	s.absent = append(s.absent, a)
+	s.kept += len(a.keys)
+	kept := s.kept
+	s.mu.Unlock()
+	if kept > mostAbsent {
+		return s.gone(ctx)
+	}
+	return nil
+}
+
+// gone looks once more for what was not listed, and notes that it is not there.
+func (s *scan) gone(ctx context.Context) error {
+	s.mu.Lock()
+	absent := s.absent
+	s.absent, s.kept = nil, 0
+	s.mu.Unlock()
+	for _, a := range absent {
+		if err := s.goneIn(ctx, a); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *scan) goneIn(ctx context.Context, a absence) error {
+	h := s.newHold()
+	defer h.release()
+	name := a.folder
+	var keys []string
+	for _, key := range a.keys {
+		if h.change(s.r, key) {
 			keys = append(keys, key)
-		default:
+		} else {
 			s.count(0, 0, 1)
 		}
 	}

@@ -49,6 +49,9 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	if err := cmp.Or(ctx.Err(), s.group.Wait(), err); err != nil {
 		return s.done, err
 	}
+	if err := s.gone(ctx); err != nil {
+		return s.done, err
+	}
 	if s.unreached != nil && !e.scanned(s.r) {
 		return s.done, fmt.Errorf("not all of it could be looked at for the first time: %w", s.unreached)
 	}
@@ -86,8 +89,11 @@ type scan struct {
 	// shallow looks at folders that are known already not any further.
 	shallow bool
 
-	mu   sync.Mutex
-	done Scanned
+	mu     sync.Mutex
+	done   Scanned
+	absent []absence
+	// kept is how many paths are absent.
+	kept int
 	// unreached is why something was not seen that may be there: after the first
 	// look it would be taken for what people have made since.
 	unreached error
@@ -212,10 +218,10 @@ func (s *scan) folder(ctx context.Context, f someFolder) error {
 			below = append(below, someFolder{name: c.path, key: c.rec.Key, fresh: c.fresh, brought: saves})
 		}
 	}
-	if err := s.gone(ctx, h, name, known); err != nil {
+	h.release()
+	if err := s.notListed(ctx, name, known); err != nil {
 		return err
 	}
-	h.release()
 	for _, b := range below {
 		if err := s.goOn(ctx, b); err != nil {
 			return err

@@ -255,6 +255,9 @@ func (m *move) rename(ctx context.Context, name string, next replica.Record) (bo
 		return false, err
 	}
 	sender, err := m.record(ctx, m.carry.from, m.from.Moved)
+	if err == nil && old.Kind == replica.File && sender.Kind == replica.File {
+		err = m.awaitGone(ctx, &sender)
+	}
 	if err != nil || old.Kind != replica.File || sender.Kind != replica.None || !m.stillHas(&old, &sender) {
 		return false, err
 	}
@@ -288,6 +291,19 @@ func (m *move) rename(ctx context.Context, name string, next replica.Record) (bo
 		return true, err
 	}
 	return true, leaving.end(ctx, was, gone, "", "", nil)
+}
+
+// awaitGone returns errLater when what the sender renamed is not at its old path any
+// more, and that is yet to be noted.
+func (m *move) awaitGone(ctx context.Context, old *replica.Record) error {
+	was, err := m.pathOf(ctx, m.carry.from, old, old)
+	if err != nil {
+		return err
+	}
+	if _, err := m.carry.from.Tree.Stat(ctx, was); absent(err) {
+		return errLater
+	}
+	return nil
 }
 
 // stillHas reports whether the receiver still has, under its old name, what the

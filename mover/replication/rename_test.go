@@ -1,0 +1,96 @@
+package replication
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"bridgespan/tree"
+	"bridgespan/tree/memory"
+)
+
+// moves are what people do with files and folders without changing a byte, and the
+// folders in which that shows.
+var moves = []struct{ from, to, shows string }{
+	{"beds/rose.txt", "beds/climbing rose.txt", "beds"},
+	{"beds/rose.txt", "shed/rose.txt", "beds shed"},
+	{"shed/rake.txt", "beds/rake.txt", "shed beds"},
+	{"beds", "borders", "."},
+	{"beds", "zones", "."},
+	{"beds/row", "row", "beds ."},
+	{"shed", "beds/shed", ". beds"},
+	{"beds/row/deep", "shed/deep", "beds/row shed"},
+}
+
+func plantGarden(t *testing.T, tr tree.Tree) {
+	for _, folder := range []string{"beds", "beds/row", "beds/row/deep", "shed"} {
+		for i := range 3 {
+			put(t, tr, fmt.Sprintf("%s/plant %d.txt", folder, i), folder+fmt.Sprint(i))
+		}
+	}
+	put(t, tr, "beds/rose.txt", "a rose")
+	put(t, tr, "shed/rake.txt", "a rake")
+}
+
+// What is renamed, or moved to another folder, brings nothing and leaves nothing in an
+// attic, whether a scan or a glance at the folders finds it.
+func TestWhatIsMovedBringsNothing(t *testing.T) {
+	for _, m := range moves {
+		for _, glance := range []bool{false, true} {
+			t.Run(fmt.Sprint(m.from, " to ", m.to, ", by a glance: ", glance), func(t *testing.T) {
+				a, b := new(memory.Tree), new(memory.Tree)
+				plantGarden(t, a)
+				p := newPair(t, a, b)
+				p.settleDown()
+				if err := a.Rename(t.Context(), m.from, m.to, false); err != nil {
+					t.Fatal(err)
+				}
+				if glance {
+					if _, err := p.Glance(t.Context(), 1, strings.Fields(m.shows)); err != nil {
+						t.Fatal(err)
+					}
+					carried, err := p.Carry(t.Context(), p.Lanes[0], 1000)
+					if err != nil || carried.Files != 0 || carried.Postponed != 0 {
+						t.Errorf("after the glance %+v was carried, %v", carried, err)
+					}
+				}
+				if carried := p.settleDown(); carried.Files != 0 {
+					t.Errorf("%d files were brought", carried.Files)
+				}
+				p.same()
+				if kept := inAttic(t, b); len(kept) != 0 {
+					t.Errorf("the attic holds %q", kept)
+				}
+			})
+		}
+	}
+}
+
+// What was renamed waits until it is noted that it is not at its old path any more.
+func TestRenamesWaitForTheOldPath(t *testing.T) {
+	a, b := new(memory.Tree), new(memory.Tree)
+	plantGarden(t, a)
+	p := newPair(t, a, b)
+	p.settleDown()
+	if err := a.Rename(t.Context(), "beds", "borders", false); err != nil {
+		t.Fatal(err)
+	}
+	s := &scan{Engine: p.Engine, r: p.replica(1)}
+	if err := s.folder(t.Context(), someFolder{name: ".", key: "."}); err != nil {
+		t.Fatal(err)
+	}
+	carried, err := p.Carry(t.Context(), p.Lanes[0], 1000)
+	if err != nil || carried.Files != 0 || carried.Postponed == 0 || carried.Failed != 0 {
+		t.Errorf("before it is noted %+v is carried, %v", carried, err)
+	}
+	if err := s.gone(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if carried := p.settleDown(); carried.Files != 0 {
+		t.Errorf("%d files were brought", carried.Files)
+	}
+	p.same()
+	if kept := inAttic(t, b); len(kept) != 0 {
+		t.Errorf("the attic holds %q", kept)
+	}
+}
