@@ -11,8 +11,9 @@ import (
 )
 
 // queueAll puts the paths of changes into the backlogs of their lanes.
-func queueAll(ctx context.Context, tx *Tx, queued *bulk, together []*waitingChange) error {
+func queueAll(ctx context.Context, tx *Tx, together []*waitingChange) error {
 	var seq uint64
+	var queued bulk
 	for _, w := range together {
 		for _, lane := range w.change.Queue {
 			if seq == 0 {
@@ -30,7 +31,7 @@ func queueAll(ctx context.Context, tx *Tx, queued *bulk, together []*waitingChan
 			}
 		}
 	}
-	return nil
+	return queued.updating(ctx, tx, backlogColumns, backlogAgain)
 }
 
 // ticketNumber is one number for all tickets of a change: it has only to be

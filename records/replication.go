@@ -3,14 +3,10 @@ package records
 import (
 	"context"
 	"crypto/sha256"
-	"encoding/json"
-	"maps"
-	"path"
 	"sync"
 	"time"
 
 	"bridgespan/core/replica"
-	"bridgespan/records/pack"
 )
 
 // Replication keeps the records of replicas: it is the store of the engine.
@@ -101,100 +97,4 @@ func (s *Replication) keepWaiting(ctx context.Context) {
 			w.kept <- s.keep(ctx, w)
 		}
 	}
-}
-
-// keep keeps changes, all of them or none.
-func (s *Replication) keep(ctx context.Context, together ...*waitingChange) error {
-	for _, w := range together {
-		if err := s.open(ctx, w.change.Replica); err != nil {
-			return err
-		}
-	}
-	var ids DescriptorIDs
-	var rows map[replica.ID]int64
-	var packs []markedPack
-	over := s.begun.takeOver()
-	err := s.db.Change(ctx, func(tx *Tx) error {
-		s.mu.Lock()
-		ids = maps.Clone(s.ids) // what this attempt stores is known only once it is kept
-		s.mu.Unlock()
-		var records, queued, kept bulk
-		var parts packing
-		for _, w := range together {
-			c := &w.change
-			for i := range c.Records {
-				if !c.Begun {
-					parts.add(c.Replica, &c.Records[i])
-				}
-			}
-			for _, k := range c.Kept {
-				kept.add(c.Replica, time.Now().UTC(), []byte(k.Path), []byte(k.Attic), k.Why, k.Size)
-			}
-		}
-		if err := parts.part(ctx, tx.Queries); err != nil {
-			return err
-		}
-		for _, row := range parts.rows {
-			values, err := tx.replicaRow(ctx, row.replica, row.rec, ids)
-			if err != nil {
-				return err
-			}
-			records.add(values...)
-		}
-		if err := queueAll(ctx, tx, &queued, together); err != nil {
-			return err
-		}
-		var err error
-		if packs, err = tx.keepPacks(ctx, &parts, ids); err != nil {
-			return err
-		}
-		if rows, err = keepBegun(ctx, tx, together, ids); err != nil {
-			return err
-		}
-		if err := forgetBegun(ctx, tx, over); err != nil {
-			return err
-		}
-		if err := records.replacing(ctx, tx, replicaColumns); err != nil {
-			return err
-		}
-		if err := queued.updating(ctx, tx, backlogColumns, backlogAgain); err != nil {
-			return err
-		}
-		return kept.replacing(ctx, tx, `replica_attic (replica_id, at, path, attic, why, size)`)
-	})
-	if err == nil {
-		s.mu.Lock()
-		s.ids = ids
-		s.mu.Unlock()
-		s.begun.noted(together, rows)
-		s.packs.noted(packs)
-	} else {
-		s.begun.giveBack(over)
-	}
-	return err
-}
-
-const replicaColumns = `replica_records (replica_id, folder, name_key, path_key, kind, name, version, size, modified, digest, changed, changed_by, moved,
-	permissions_version, descriptor_id, attributes, permissions_changed, permissions_changed_by, seen_size, seen_modified, seen_file, seen_descriptor_id, seen_attributes, pending)`
-
-// replicaRow is the row of a record.
-func (tx *Tx) replicaRow(ctx context.Context, r replica.ID, rec *replica.Record, ids DescriptorIDs) ([]any, error) {
-	descriptor, err := ids.number(ctx, tx.Queries, rec.Permissions.Descriptor)
-	if err != nil {
-		return nil, err
-	}
-	seen, err := ids.number(ctx, tx.Queries, rec.Seen.Descriptor)
-	if err != nil {
-		return nil, err
-	}
-	var pending any
-	if rec.Pending != nil {
-		if pending, err = json.Marshal(rec.Pending); err != nil {
-			return nil, err
-		}
-	}
-	return []any{r, folderOf(path.Dir(rec.Key)), []byte(path.Base(rec.Key)), []byte(rec.Key), rec.Kind, []byte(rec.Name), rec.Version.String(),
-		rec.Size, pack.ToNano(rec.Modified), rec.Digest[:], pack.ToNano(rec.Changed), rec.By, []byte(rec.Moved),
-		rec.Permissions.Version.String(), descriptor, rec.Permissions.Attributes, pack.ToNano(rec.Permissions.Changed), rec.Permissions.By,
-		rec.Seen.Size, pack.ToNano(rec.Seen.Modified), rec.Seen.ID, seen, rec.Seen.Attributes, pending}, nil
 }
