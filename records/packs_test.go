@@ -224,6 +224,9 @@ func (l *ledger) checkPaths(when string, r replica.ID) {
 			l.Errorf("%s: asked for %s, told of %s", when, keys[i], got[i].Key)
 		}
 	}
+	if rec, err := l.db.ReplicaRecord(ctx, r, keys[0]); err != nil || !reflect.DeepEqual(rec.Content, want[0].Content) {
+		l.Errorf("%s: %s is %+v, %v; want %+v", when, keys[0], rec.Content, err, want[0].Content)
+	}
 	slices.SortFunc(want, byKey)
 	l.same(fmt.Sprintf("%s, paths of %d", when, r), got, err, want)
 }

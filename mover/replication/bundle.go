@@ -38,9 +38,9 @@ func (c *carry) bundle(errands []*errand) []*errand {
 		return errands
 	}
 	for _, e := range errands {
-		from, to := e.records()
+		from, to := e.atSender, e.atReceiver
 		above := folders[parentKey(e.ticket.Key)]
-		if above == nil || from.Kind != replica.File || !unknown(&to) || from.Pending != nil || from.Moved != "" || from.Size > bundleFile ||
+		if above == nil || from == nil || from.Kind != replica.File || !unknown(to) || from.Pending != nil || from.Moved != "" || from.Size > bundleFile ||
 			len(above.files) == bundleMost || above.bytes+from.Size > bundleBytes {
 			continue
 		}
@@ -52,11 +52,6 @@ func (c *carry) bundle(errands []*errand) []*errand {
 		}
 	}
 	return slices.DeleteFunc(errands, func(e *errand) bool { return e.with != nil && e.with.files != nil })
-}
-
-// records are those that were read when the errand was claimed.
-func (e *errand) records() (from, to replica.Record) {
-	return e.fresh[place{e.carry.from.ID, e.ticket.Key}], e.fresh[place{e.carry.to.ID, e.ticket.Key}]
 }
 
 // unknown reports whether a record knows of nothing, now and before.

@@ -158,7 +158,7 @@ func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket, get gette
 			e.release()
 			continue
 		}
-		e.fresh = map[place]replica.Record{{c.from.ID, keys[i]}: from[i], {c.to.ID, keys[i]}: to[i]}
+		e.atSender, e.atReceiver = &from[i], &to[i]
 	}
 	slices.SortFunc(errands, func(a, b *errand) int { return a.stage.compare(b.stage) })
 	return errands, left, nil

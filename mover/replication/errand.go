@@ -15,8 +15,9 @@ type errand struct {
 	ticket replica.Ticket
 	stage  stage
 	failed bool // it could not be done, for a reason that will not pass at once
-	// fresh are records that were read after they were claimed, for their first use.
-	fresh map[place]replica.Record
+	// atSender and atReceiver are the records of the ticket's path that were read after
+	// they were claimed, for their first use; nil after it.
+	atSender, atReceiver *replica.Record
 	// files come with the folder that the errand is about, of so many bytes.
 	files []*errand
 	bytes int64
@@ -89,13 +90,9 @@ func (e *errand) record(ctx context.Context, r *Replica, key string) (replica.Re
 	if !ok {
 		return replica.Record{Key: key}, errLater
 	}
-	rec, fresh := e.fresh[place{r.ID, key}]
-	delete(e.fresh, place{r.ID, key})
-	if !fresh {
-		var err error
-		if rec, err = e.get(ctx, r, key); err != nil {
-			return rec, err
-		}
+	rec, err := e.fresh(ctx, r, key)
+	if err != nil {
+		return rec, err
 	}
 	if rec.Pending == nil {
 		return rec, nil
@@ -107,6 +104,20 @@ func (e *errand) record(ctx context.Context, r *Replica, key string) (replica.Re
 		return rec, err
 	}
 	return e.get(ctx, r, key)
+}
+
+// fresh is a record that was read after it was claimed: before, or now.
+func (e *errand) fresh(ctx context.Context, r *Replica, key string) (replica.Record, error) {
+	read := &e.atSender
+	if r == e.carry.to {
+		read = &e.atReceiver
+	}
+	if key != e.ticket.Key || *read == nil {
+		return e.get(ctx, r, key)
+	}
+	rec := **read
+	*read = nil
+	return rec, nil
 }
 
 // path makes one path at the receiver what the rules say.

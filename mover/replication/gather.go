@@ -55,8 +55,7 @@ func (c *carry) gather(ctx context.Context, errands []*errand, limit int) ([]*er
 
 // newFolder reports whether an errand is about a folder that the receiver lacks.
 func (e *errand) newFolder() bool {
-	from, to := e.records()
-	return e.stage.folder && !e.stage.removes && unknown(&to) && from.Pending == nil
+	return e.stage.folder && !e.stage.removes && e.atSender != nil && unknown(e.atReceiver) && e.atSender.Pending == nil
 }
 
 // completed reports whether an errand is about a folder that is carried with what
