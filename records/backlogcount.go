@@ -8,6 +8,7 @@ import (
 
 	"bridgespan/core/replica"
 	"bridgespan/model"
+	"bridgespan/records/pack"
 )
 
 // brief is as much of a record as tells whether it has to be carried.
@@ -96,11 +97,7 @@ func (c *backlogCount) paths(ctx context.Context, page []waitingPath) error {
 	for i := range page {
 		keys[i] = page[i].key
 	}
-	sender, err := c.briefs(ctx, c.lane.From, keys)
-	if err != nil {
-		return err
-	}
-	receiver, err := c.briefs(ctx, c.lane.To, keys)
+	sender, receiver, err := c.ends(func(r replica.ID) (map[string]brief, error) { return c.briefs(ctx, r, keys) })
 	if err != nil {
 		return err
 	}
@@ -181,11 +178,7 @@ func (c *backlogCount) newcomers(ctx context.Context, wholes []waitingPath) (oth
 // children counts what is right in folders, which wait since some time, by what both ends
 // know of it; but what waits by itself.
 func (c *backlogCount) children(ctx context.Context, folders []any, since map[string]time.Time) error {
-	sender, err := c.briefsIn(ctx, c.lane.From, folders)
-	if err != nil {
-		return err
-	}
-	receiver, err := c.briefsIn(ctx, c.lane.To, folders)
+	sender, receiver, err := c.ends(func(r replica.ID) (map[string]brief, error) { return c.briefsIn(ctx, r, folders) })
 	if err != nil {
 		return err
 	}
@@ -210,6 +203,14 @@ func (c *backlogCount) children(ctx context.Context, folders []any, since map[st
 	return nil
 }
 
+// ends reads something of both ends of the lane.
+func (c *backlogCount) ends(read func(replica.ID) (map[string]brief, error)) (sender, receiver map[string]brief, err error) {
+	if sender, err = read(c.lane.From); err == nil {
+		receiver, err = read(c.lane.To)
+	}
+	return sender, receiver, err
+}
+
 // briefs are the records of paths, in brief.
 func (c *backlogCount) briefs(ctx context.Context, r replica.ID, keys []string) (map[string]brief, error) {
 	where, args := within(``, keys)
@@ -227,8 +228,10 @@ func (c *backlogCount) briefs(ctx context.Context, r replica.ID, keys []string) 
 		return known, nil
 	}
 	packs, err := c.packsOf(ctx, r, wanted)
-	addBriefs(known, packs, wanted)
-	return known, err
+	if err != nil {
+		return nil, err
+	}
+	return known, eachEntry(packs, known, wanted, briefly)
 }
 
 // briefsIn are the records of what is right in folders, in brief.
@@ -239,8 +242,10 @@ func (c *backlogCount) briefsIn(ctx context.Context, r replica.ID, folders []any
 		return nil, err
 	}
 	packs, err := c.packs(ctx, `replica_id = ? AND `+in, append([]any{r}, folders...)...)
-	addBriefs(known, packs, nil)
-	return known, err
+	if err != nil {
+		return nil, err
+	}
+	return known, eachEntry(packs, known, nil, briefly)
 }
 
 func (c *backlogCount) briefRows(ctx context.Context, r replica.ID, where string, args []any) (map[string]brief, error) {
@@ -255,16 +260,7 @@ func (c *backlogCount) briefRows(ctx context.Context, r replica.ID, where string
 	return known, err
 }
 
-// addBriefs adds what is in packs to what is known, which stands above it: all of it, or
-// what is wanted.
-func addBriefs(known map[string]brief, packs []packRow, wanted map[string]bool) {
-	for _, row := range slices.Backward(packs) {
-		for i := range row.Entries {
-			e := &row.Entries[i]
-			key := row.key(e)
-			if _, above := known[key]; !above && (wanted == nil || wanted[key]) {
-				known[key] = brief{e.Kind, row.Versions[e.Version], row.Versions[e.Permissions], e.Size}
-			}
-		}
-	}
+// briefly is an entry of a pack in brief.
+func briefly(row *packRow, e *pack.Entry) (brief, error) {
+	return brief{e.Kind, row.Versions[e.Version], row.Versions[e.Permissions], e.Size}, nil
 }

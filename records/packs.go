@@ -242,18 +242,25 @@ func (q Queries) packsOf(ctx context.Context, r replica.ID, keys map[string]bool
 // them: all of them, or those that are wanted.
 func (q Queries) unpackInto(ctx context.Context, packs []packRow, permissions *descriptors, known map[string]replica.Record, wanted map[string]bool) error {
 	numbered := func(id int64) (acl.Descriptor, error) { return permissions.numbered(ctx, q, id) }
-	for _, row := range slices.Backward(packs) { // of two packs with a path, the later one counts
-		for i := range row.Entries {
-			e := &row.Entries[i]
+	return eachEntry(packs, known, wanted, func(row *packRow, e *pack.Entry) (replica.Record, error) { return row.Record(row.folder, e, numbered) })
+}
+
+// eachEntry adds to what is known by path what read makes of the entries of packs: of
+// all that are not known yet, or of those of them that are wanted.
+func eachEntry[T any](packs []packRow, known map[string]T, wanted map[string]bool, read func(*packRow, *pack.Entry) (T, error)) error {
+	for i := range slices.Backward(packs) { // of two packs with a path, the later one counts
+		row := &packs[i]
+		for k := range row.Entries {
+			e := &row.Entries[k]
 			key := row.key(e)
 			if _, above := known[key]; above || wanted != nil && !wanted[key] {
 				continue
 			}
-			rec, err := row.Record(row.folder, e, numbered)
+			one, err := read(row, e)
 			if err != nil {
 				return err
 			}
-			known[key] = rec
+			known[key] = one
 		}
 	}
 	return nil

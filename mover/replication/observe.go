@@ -3,6 +3,7 @@ package replication
 import (
 	"cmp"
 	"context"
+	"path"
 
 	"bridgespan/core/acl"
 	"bridgespan/core/replica"
@@ -119,7 +120,7 @@ func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.
 // content finds out what is in a file that is not as its record has seen it: as
 // little of it as is needed now. What is new is read when it is carried.
 func (e *Engine) content(ctx context.Context, r *Replica, path string, rec *replica.Record, now *replica.Content, entry *tree.Entry, were origins) error {
-	from, err := e.movedFrom(ctx, r, *entry, were)
+	from, err := e.movedFrom(ctx, r, rec.Key, *entry, were)
 	switch {
 	case err != nil:
 		return err
@@ -171,8 +172,10 @@ func (s *scan) origins(ctx context.Context, look []*candidate) (origins, error) 
 }
 
 // movedFrom finds what a file that is new at its path was before: a file with
-// the same number, length and time, which need not be read again.
-func (e *Engine) movedFrom(ctx context.Context, r *Replica, entry tree.Entry, were origins) (*replica.Record, error) {
+// the same number, length and time, which need not be read again. Numbers are used
+// again: among files that were unpacked, with one length and time, another one may have
+// that of one that is gone. So it must be in the same folder, or have the same name.
+func (e *Engine) movedFrom(ctx context.Context, r *Replica, key string, entry tree.Entry, were origins) (*replica.Record, error) {
 	if entry.ID == 0 || !e.scanned(r) {
 		return nil, nil
 	}
@@ -184,7 +187,7 @@ func (e *Engine) movedFrom(ctx context.Context, r *Replica, entry tree.Entry, we
 		}
 	}
 	for _, o := range others {
-		if asKept(&o, entry) {
+		if asKept(&o, entry) && (parentKey(o.Key) == parentKey(key) || path.Base(o.Key) == path.Base(key)) {
 			return &o, nil
 		}
 	}

@@ -2,10 +2,13 @@ package replication
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"bridgespan/tree"
+	"bridgespan/tree/folder"
 	"bridgespan/tree/memory"
 )
 
@@ -93,4 +96,34 @@ func TestRenamesWaitForTheOldPath(t *testing.T) {
 	if kept := inAttic(t, b); len(kept) != 0 {
 		t.Errorf("the attic holds %q", kept)
 	}
+}
+
+// A file that has the number, the length and the time of one that is gone from another
+// folder, and another name, is not that one: numbers are used again.
+func TestNumbersThatAreUsedAgain(t *testing.T) {
+	dir := t.TempDir()
+	a, err := folder.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { a.Close() })
+	plantGarden(t, a)
+	p := newPair(t, a, new(memory.Tree))
+	p.settleDown()
+	from, to := filepath.Join(dir, "beds/rose.txt"), filepath.Join(dir, "shed/hoe.txt")
+	was, err := os.Stat(from)
+	if err == nil {
+		err = os.Rename(from, to)
+	}
+	if err == nil {
+		err = os.WriteFile(to, []byte("hoe no"), 0o666) // as long as a rose
+	}
+	if err == nil {
+		err = os.Chtimes(to, was.ModTime(), was.ModTime())
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.settleDown()
+	p.same()
 }
