@@ -42,11 +42,26 @@ func CheckName(op, name string) error {
 // Key is the form in which names are compared: NFC, and folded for case unless
 // the tree tells cases apart.
 func Key(name string, caseSensitive bool) string {
+	if isASCII(name) { // as most are: these have one form, and fold to lower case
+		if caseSensitive {
+			return name
+		}
+		return strings.ToLower(name)
+	}
 	name = norm.NFC.String(name)
 	if caseSensitive {
 		return name
 	}
 	return norm.NFC.String(cases.Fold().String(name))
+}
+
+func isASCII(s string) bool {
+	for i := range len(s) {
+		if s[i] >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
 }
 
 // Reserved reports whether an element of name belongs to the engine itself.

@@ -90,6 +90,7 @@ type Detail uint8
 const (
 	Plain           Detail = iota
 	WithDescriptors        // fetched with the listing, in the same round trips where the protocol can
+	Bare                   // as Plain, but attributes may be missing where they cost more
 )
 
 // Meta is what can be set on an entry beside its content. Zero fields are left as they are.

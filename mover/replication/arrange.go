@@ -17,6 +17,10 @@ type listed struct {
 
 // listing lists a folder, but what is the engine's own.
 func (s *scan) listing(ctx context.Context, name string) (list []listed, err error) {
+	if s.listers != nil {
+		s.listers <- struct{}{}
+		defer func() { <-s.listers }()
+	}
 	for entry, err := range s.r.Tree.List(ctx, name, s.detail()) {
 		if entry.Name == "" && err != nil {
 			return nil, err

@@ -235,7 +235,7 @@ func (b *bundling) file(ctx context.Context, e *errand) error {
 // recheck looks at the sender's folder, all of it at once, after what is in it was
 // read. What is no longer as it was when it was recorded is left to be carried alone.
 func (b *bundling) recheck(ctx context.Context) error {
-	there, err := entries(ctx, b.errand.carry.from.Tree, b.folder.there)
+	there, err := entries(ctx, b.errand.carry.from.Tree, b.folder.there, tree.Bare)
 	if err != nil {
 		return err
 	}
@@ -252,9 +252,9 @@ func (b *bundling) recheck(ctx context.Context) error {
 }
 
 // entries are those of a folder, by their names.
-func entries(ctx context.Context, t tree.Tree, folder string) (map[string]tree.Entry, error) {
+func entries(ctx context.Context, t tree.Tree, folder string, detail tree.Detail) (map[string]tree.Entry, error) {
 	there := map[string]tree.Entry{}
-	for entry, err := range t.List(ctx, folder, tree.Plain) {
+	for entry, err := range t.List(ctx, folder, detail) {
 		if err != nil {
 			return nil, err
 		}
@@ -269,7 +269,7 @@ func (b *bundling) list(ctx context.Context) error {
 	if !slices.ContainsFunc(b.files, func(f *bundled) bool { return f.brought.ID == 0 }) {
 		return nil
 	}
-	there, err := entries(ctx, b.errand.carry.to.Tree, b.staged)
+	there, err := entries(ctx, b.errand.carry.to.Tree, b.staged, tree.Plain)
 	if err != nil {
 		return err
 	}

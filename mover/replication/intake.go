@@ -129,7 +129,7 @@ func (e *Engine) sweep(ctx context.Context, r *Replica) error {
 		wanted[rec.Pending.Staged] = true
 	}
 	own := e.intakeOfRun()
-	for folder, err := range r.Tree.List(ctx, intakeFolder, tree.Plain) {
+	for folder, err := range r.Tree.List(ctx, intakeFolder, tree.Bare) {
 		if absent(err) {
 			break
 		}
@@ -162,7 +162,7 @@ func (e *Engine) sweepFolder(ctx context.Context, r *Replica, name string, kind 
 		return discardStaged(ctx, r, name)
 	}
 	var below []tree.Named
-	for entry, err := range r.Tree.List(ctx, name, tree.Plain) {
+	for entry, err := range r.Tree.List(ctx, name, tree.Bare) {
 		if err != nil {
 			return err
 		}

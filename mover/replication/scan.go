@@ -43,8 +43,8 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	e.dropLeft(ctx, s.r)
 	var run context.Context
 	s.group, run = errgroup.WithContext(ctx)
-	s.group.SetLimit(e.hands())
-	s.readers = make(chan struct{}, e.hands())
+	s.group.SetLimit(foldersWaiting * e.hands())
+	s.listers, s.readers = make(chan struct{}, e.hands()), make(chan struct{}, e.hands())
 	err := s.folder(run, someFolder{name: ".", key: "."})
 	if err := cmp.Or(ctx.Err(), s.group.Wait(), err); err != nil {
 		return s.done, err
@@ -62,6 +62,10 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	}
 	return s.done, nil
 }
+
+// foldersWaiting is how many folders are looked at in the place of one that is being
+// listed: the others wait for what was found in them to be kept.
+const foldersWaiting = 4
 
 // looking waits until nobody else looks at a replica; who does so must call done.
 func (e *Engine) looking(id replica.ID) (done func()) {
@@ -84,8 +88,9 @@ type scan struct {
 	r *Replica
 	// group looks at folders side by side; nil does so one after the other.
 	group *errgroup.Group
-	// readers bounds how many files are read side by side.
-	readers chan struct{}
+	// listers and readers bound how many folders are listed, and how many files are
+	// read, side by side; nil does not.
+	listers, readers chan struct{}
 	// shallow looks at folders that are known already not any further.
 	shallow bool
 
@@ -162,12 +167,13 @@ func (s *scan) folder(ctx context.Context, f someFolder) error {
 		return nil
 	}
 	at := place{s.r.ID, key}
-	sum, plain := s.sum(listed)
-	if plain && s.known.asListed(at, sum) {
-		return s.below(ctx, name, listed)
-	}
+	var sum listingSum
+	var plain bool
 	var records []replica.Record
 	if !f.fresh || f.brought != saves {
+		if sum, plain = s.sum(listed); plain && s.known.asListed(at, sum) {
+			return s.below(ctx, name, listed)
+		}
 		if records, err = s.Store.Children(ctx, s.r.ID, key); err != nil {
 			return err
 		}
@@ -297,7 +303,7 @@ func (s *scan) entries(ctx context.Context, look []*candidate, saves uint64, who
 	}
 	group, run := errgroup.WithContext(ctx)
 	for _, c := range look {
-		if c.entry.Kind != tree.File || s.readers == nil {
+		if c.entry.Kind != tree.File || s.readers == nil || !stale && unknown(&c.rec) && !s.owns(c.entry) { // it is not read
 			if err := s.entry(run, c, stale, were); err != nil {
 				return errors.Join(err, group.Wait())
 			}

@@ -205,7 +205,7 @@ func (t *Tree) listed(dir int, name string, detail tree.Detail) (tree.Entry, err
 		return tree.Entry{Name: name}, err
 	}
 	entry := ofStat(name, &st)
-	if !t.descriptors || entry.Kind > tree.Folder || keepsNothing(dir, name) {
+	if !t.descriptors || detail == tree.Bare || entry.Kind > tree.Folder || keepsNothing(dir, name) {
 		return entry, nil
 	}
 	fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)

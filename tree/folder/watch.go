@@ -60,7 +60,7 @@ func (w *watch) add(ctx context.Context, name string) error {
 		return err
 	}
 	w.folders[int32(number)] = name
-	for e, err := range w.tree.List(ctx, name, tree.Plain) {
+	for e, err := range w.tree.List(ctx, name, tree.Bare) {
 		if err == nil && e.Kind == tree.Folder {
 			if err := w.add(ctx, path.Join(name, e.Name)); err != nil {
 				return err

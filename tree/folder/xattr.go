@@ -6,6 +6,7 @@ import (
 	"errors"
 	"os"
 	"strconv"
+	"sync/atomic"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -27,8 +28,32 @@ const (
 // each takes four. Of a link it tells what the link itself has.
 func keepsNothing(folder int, name string) bool {
 	var names [512]byte
-	n, err := unix.Llistxattr(procPath(folder)+"/"+name, names[:])
+	n, err := listxattrAt(folder, name, names[:])
 	return err == nil && !bytes.Contains(names[:n], []byte(ourXattrs))
+}
+
+// lacksListxattrat is set when the kernel does not know listxattrat(2), as those before
+// Linux 6.13 do not.
+var lacksListxattrat atomic.Bool
+
+// listxattrAt lists the names of the extended attributes of an entry of an open folder,
+// as llistxattr(2) does, which has to find its way there through /proc.
+func listxattrAt(folder int, name string, names []byte) (int, error) {
+	if !lacksListxattrat.Load() {
+		p, err := unix.BytePtrFromString(name)
+		if err != nil {
+			return 0, err
+		}
+		n, _, e := unix.Syscall6(unix.SYS_LISTXATTRAT, uintptr(folder), uintptr(unsafe.Pointer(p)), unix.AT_SYMLINK_NOFOLLOW, uintptr(unsafe.Pointer(&names[0])), uintptr(len(names)), 0)
+		if e == 0 {
+			return int(n), nil
+		}
+		if e != unix.ENOSYS && e != unix.EPERM { // EPERM: a filter of system calls that does not know it either
+			return 0, e
+		}
+		lacksListxattrat.Store(true)
+	}
+	return unix.Llistxattr(procPath(folder)+"/"+name, names)
 }
 
 func readXattr(fd int, name string) ([]byte, error) {

@@ -111,8 +111,11 @@ func (t *Tree) capacity() int64 {
 func (n *node) entry(detail tree.Detail) tree.Entry {
 	e := tree.Entry{Name: path.Base(n.path), Kind: n.kind, Size: int64(len(n.content)), Allocated: int64(len(n.content)),
 		Modified: n.modified, Created: n.created, ID: n.id, Attributes: n.attributes}
-	if detail == tree.WithDescriptors {
+	switch detail {
+	case tree.WithDescriptors:
 		e.Descriptor = n.descriptor
+	case tree.Bare: // nobody is to rely on them then
+		e.Attributes = 0
 	}
 	return e
 }

@@ -212,9 +212,15 @@ func testList(t *testing.T, tr tree.Tree) {
 	wantNames(t, tr, ".", append(want, "sub")...)
 	wantNames(t, tr, "sub", "below", "inner")
 	wantNames(t, tr, "sub/below")
-	for e, err := range tr.List(t.Context(), ".", tree.Plain) {
-		if err != nil || (e.Kind == tree.Folder) != (e.Name == "sub") || e.Kind == tree.File && e.Size != 15 || e.Modified.IsZero() {
-			t.Errorf("listed %+v, %v", e, err)
+	for _, detail := range []tree.Detail{tree.Plain, tree.WithDescriptors, tree.Bare} {
+		n := 0
+		for e, err := range tr.List(t.Context(), ".", detail) {
+			if n++; err != nil || (e.Kind == tree.Folder) != (e.Name == "sub") || e.Kind == tree.File && e.Size != 15 || e.Modified.IsZero() || tr.Capabilities().IDs && e.ID == 0 {
+				t.Errorf("listed with detail %d: %+v, %v", detail, e, err)
+			}
+		}
+		if n != len(want)+1 {
+			t.Errorf("%d entries with detail %d, not %d", n, detail, len(want)+1)
 		}
 	}
 	for range tr.List(t.Context(), ".", tree.Plain) {
