@@ -209,7 +209,11 @@ func keepBegun(ctx context.Context, tx *Tx, together []*waitingChange, ids Descr
 		if err != nil {
 			return nil, err
 		}
-		if _, rows[r], err = tx.exec(ctx, `INSERT INTO replica_begun (replica_id, paths) VALUES (?, ?)`, r, content); err != nil {
+		made, err := tx.statement(ctx, beginStatement).ExecContext(ctx, r, content)
+		if err != nil {
+			return nil, unavailable(err)
+		}
+		if rows[r], err = made.LastInsertId(); err != nil {
 			return nil, err
 		}
 	}

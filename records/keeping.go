@@ -18,6 +18,9 @@ func (s *Replication) keep(ctx context.Context, together ...*waitingChange) erro
 			return err
 		}
 	}
+	if err := s.db.ready(ctx, keepingStatements...); err != nil {
+		return err
+	}
 	k := &keeping{together: together, over: s.begun.takeOver()}
 	err := s.db.Change(ctx, func(tx *Tx) error {
 		s.mu.Lock()

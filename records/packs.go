@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"encoding/binary"
+	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -23,8 +24,8 @@ const (
 	packMost  = 256
 	// What keys hold, as the schema has it.
 	longestName, longestPath = 1020, 8192
-	// packStatement is about how many bytes of packs one statement adds.
-	packStatement = 1 << 20
+	// mostInStatement is how many bytes of packs one statement adds, if it is more than one.
+	mostInStatement = 1 << 20
 )
 
 // folderAt is a folder of a replica.
@@ -146,20 +147,8 @@ func packName(r replica.ID, hash []byte) string {
 
 // keepPacks writes what is left to packs, and returns the marks of each.
 func (tx *Tx) keepPacks(ctx context.Context, p *packing, ids DescriptorIDs) (made []markedPack, err error) {
-	var rows values
-	waiting, size := 0, 0
-	write := func() error {
-		if waiting == 0 {
-			return nil
-		}
-		found, err := tx.run.QueryContext(ctx, `INSERT INTO replica_packs (replica_id, folder, first_name, last_name, path, entries, bytes, marks, content) VALUES `+rows.places.String()+` RETURNING id`, rows.args...)
-		numbers, err := collect(found, err, func(s scanner) (id int64, err error) { return id, s.Scan(&id) })
-		for i, id := range numbers {
-			made[len(made)-waiting+i].id = id
-		}
-		rows, waiting, size = values{}, 0, 0
-		return err
-	}
+	var waiting [][]any
+	var sizes []int
 	for _, at := range p.order {
 		for list := range slices.Chunk(p.folders[at], packMost) {
 			content, err := pack.Records(list, ids.numbers(ctx, tx.Queries))
@@ -168,17 +157,44 @@ func (tx *Tx) keepPacks(ctx context.Context, p *packing, ids DescriptorIDs) (mad
 			}
 			marks := marksOf(list)
 			entries, bytes := toTell(list)
-			rows.add(at.replica, folderOf(at.folder), []byte(path.Base(list[0].Key)), []byte(path.Base(list[len(list)-1].Key)), []byte(at.folder), entries, bytes, marks.bytes(), content)
+			waiting = append(waiting, []any{at.replica, folderOf(at.folder), []byte(path.Base(list[0].Key)), []byte(path.Base(list[len(list)-1].Key)), []byte(at.folder), entries, bytes, marks.bytes(), content})
+			sizes = append(sizes, len(content))
 			made = append(made, markedPack{replica: at.replica, marks: marks})
-			waiting, size = waiting+1, size+len(content)
-			if size >= packStatement {
-				if err := write(); err != nil {
-					return nil, err
-				}
-			}
 		}
 	}
-	return made, write()
+	for done := 0; done < len(waiting); {
+		n := inOneStatement(sizes[done:])
+		rows, err := tx.statement(ctx, packStatement(n)).QueryContext(ctx, slices.Concat(waiting[done:done+n]...)...)
+		numbers, err := collect(rows, err, func(s scanner) (id int64, err error) { return id, s.Scan(&id) })
+		if err == nil && len(numbers) != n {
+			err = fmt.Errorf("the database tells %d numbers of %d packs", len(numbers), n)
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, id := range numbers {
+			made[done].id = id
+			done++
+		}
+	}
+	return made, nil
+}
+
+// inOneStatement is how many of the packs of some sizes, in bytes, one statement adds.
+func inOneStatement(sizes []int) int {
+	for _, n := range packCounts {
+		if n == 1 || n <= len(sizes) && sum(sizes[:n]) <= mostInStatement {
+			return n
+		}
+	}
+	return 1
+}
+
+func sum(list []int) (all int) {
+	for _, n := range list {
+		all += n
+	}
+	return all
 }
 
 // toTell counts what of records a replica that knows of nothing has to be told, and

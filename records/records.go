@@ -24,7 +24,8 @@ import (
 // DB is an open database.
 type DB struct {
 	Queries
-	pool *sql.DB
+	pool     *sql.DB
+	prepared *prepared
 }
 
 // Queries are the reads and writes of this package, on a database or inside a transaction.
@@ -56,7 +57,7 @@ func Open(dsn string) (*DB, error) {
 	pool.SetMaxOpenConns(32)
 	pool.SetMaxIdleConns(8)
 	pool.SetConnMaxIdleTime(time.Minute)
-	return &DB{Queries{pool}, pool}, nil
+	return &DB{Queries{pool}, pool, &prepared{all: map[string]*sql.Stmt{}}}, nil
 }
 
 // driverLog takes what the driver says of broken connections: each is also an
@@ -72,7 +73,11 @@ func (db *DB) Close() error { return db.pool.Close() }
 func (db *DB) Ping(ctx context.Context) error { return unavailable(db.pool.PingContext(ctx)) }
 
 // Tx is a transaction.
-type Tx struct{ Queries }
+type Tx struct {
+	Queries
+	on       *sql.Tx
+	prepared *prepared
+}
 
 // attempts bounds how often a transaction is tried when the database ends it
 // for the sake of another one.
@@ -102,13 +107,13 @@ func (db *DB) try(ctx context.Context, do func(tx *Tx) error) error {
 	defer tx.Rollback()
 	rehearsal := rehearsalIn(ctx)
 	if rehearsal == nil {
-		if err := do(&Tx{Queries{tx}}); err != nil {
+		if err := do(&Tx{Queries{tx}, tx, db.prepared}); err != nil {
 			return err
 		}
 		return tx.Commit()
 	}
 	told := len(rehearsal.Changes())
-	if err := do(&Tx{Queries{tx}}); err != nil {
+	if err := do(&Tx{Queries{tx}, tx, db.prepared}); err != nil {
 		rehearsal.backTo(told)
 		return err
 	}

@@ -7,6 +7,7 @@ package pack
 import (
 	"fmt"
 	"path"
+	"slices"
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
@@ -132,12 +133,14 @@ func descriptor(number int64, numbered Numbered) (acl.Descriptor, error) {
 type packer struct {
 	pack   Pack
 	places map[string]int // of versions
+	last   replica.Vector // the one that was placed last, at lastAt; none where that is less than 0
+	lastAt int
 	number Number
 	err    error
 }
 
 func newPacker(entries int, number Number) *packer {
-	return &packer{pack: Pack{Entries: make([]Entry, 0, entries)}, places: map[string]int{}, number: number}
+	return &packer{pack: Pack{Entries: make([]Entry, 0, entries)}, places: map[string]int{}, lastAt: -1, number: number}
 }
 
 // entry adds what is at a path, and who may do what with it.
@@ -155,12 +158,16 @@ func (p *packer) entry(key string, c *replica.Content, permissions *replica.Perm
 
 // version is the place of a version in the list of the pack.
 func (p *packer) version(v replica.Vector) int {
+	if p.lastAt >= 0 && slices.Equal(v, p.last) {
+		return p.lastAt
+	}
 	text := v.String()
 	at, known := p.places[text]
 	if !known {
 		at = len(p.pack.Versions)
 		p.places[text], p.pack.Versions = at, append(p.pack.Versions, text)
 	}
+	p.last, p.lastAt = v, at
 	return at
 }
 
