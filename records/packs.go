@@ -219,7 +219,7 @@ type packRow struct {
 }
 
 // key is the path of an entry.
-func (p *packRow) key(e *pack.Entry) string { return path.Join(p.folder, string(e.Key)) }
+func (p *packRow) key(e *pack.Entry) string { return replica.Below(p.folder, string(e.Key)) }
 
 // packs reads packs, those that were written first first.
 func (q Queries) packs(ctx context.Context, where string, args ...any) ([]packRow, error) {
@@ -257,8 +257,20 @@ func (q Queries) packsOf(ctx context.Context, r replica.ID, keys map[string]bool
 // unpackInto adds the records of packs to those that are known, which stand above
 // them: all of them, or those that are wanted.
 func (q Queries) unpackInto(ctx context.Context, packs []packRow, permissions *descriptors, known map[string]replica.Record, wanted map[string]bool) error {
-	numbered := func(id int64) (acl.Descriptor, error) { return permissions.numbered(ctx, q, id) }
-	return eachEntry(packs, known, wanted, func(row *packRow, e *pack.Entry) (replica.Record, error) { return row.Record(row.folder, e, numbered) })
+	return eachEntry(packs, known, wanted, func(row *packRow, e *pack.Entry) (replica.Record, error) { return q.unpack(ctx, row, e, permissions) })
+}
+
+// unpack reads the record that an entry of a pack holds.
+func (q Queries) unpack(ctx context.Context, row *packRow, e *pack.Entry, permissions *descriptors) (replica.Record, error) {
+	return row.Record(row.folder, e, func(id int64) (acl.Descriptor, error) { return permissions.numbered(ctx, q, id) })
+}
+
+// entriesOf is how many entries packs have.
+func entriesOf(packs []packRow) (n int) {
+	for i := range packs {
+		n += len(packs[i].Entries)
+	}
+	return n
 }
 
 // eachEntry adds to what is known by path what read makes of the entries of packs: of

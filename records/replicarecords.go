@@ -154,11 +154,20 @@ func (s *Replication) Children(ctx context.Context, r replica.ID, folder string)
 		return nil, err
 	}
 	if len(packs) > 0 {
-		known := byKey(records)
-		if err := s.db.unpackInto(ctx, packs, &s.descriptors, known, nil); err != nil {
+		known := make(map[string]struct{}, len(records))
+		for i := range records {
+			known[records[i].Key] = struct{}{}
+		}
+		records = slices.Grow(records, entriesOf(packs))
+		err := eachEntry(packs, known, nil, func(row *packRow, e *pack.Entry) (none struct{}, err error) {
+			rec, err := s.db.unpack(ctx, row, e, &s.descriptors)
+			records = append(records, rec)
+			return none, err
+		})
+		if err != nil {
 			return nil, err
 		}
-		records = slices.SortedFunc(maps.Values(known), func(a, b replica.Record) int { return strings.Compare(a.Key, b.Key) })
+		slices.SortFunc(records, func(a, b replica.Record) int { return strings.Compare(a.Key, b.Key) })
 	}
 	s.begun.overlay(r, records)
 	return records, nil

@@ -131,6 +131,14 @@ type Pending struct {
 	Attic string
 }
 
+// Below is the path of what is right in a folder and has a name; "." is the top.
+func Below(folder, name string) string {
+	if folder == "." {
+		return name
+	}
+	return folder + "/" + name
+}
+
 // Prior reports whether a record is of something that a replica held before it
 // belonged to the set: it gives way to what the set has, and is kept in the attic.
 func (r *Record) Prior() bool { return r.Kind != None && len(r.Version) == 0 }

@@ -25,7 +25,7 @@ func (s *scan) listing(ctx context.Context, name string) (list []listed, err err
 		if entry.Name == "" && err != nil {
 			return nil, err
 		}
-		if own(entry.Name) || s.LeaveOut != nil && s.LeaveOut(path.Join(name, entry.Name), entry) {
+		if own(entry.Name) || s.LeaveOut != nil && s.LeaveOut(replica.Below(name, entry.Name), entry) {
 			continue
 		}
 		list = append(list, listed{entry, err})
@@ -35,12 +35,13 @@ func (s *scan) listing(ctx context.Context, name string) (list []listed, err err
 
 // arrange makes of a listing one entry for each key, the known spelling first.
 func (s *scan) arrange(name string, list []listed, known map[string]replica.Record) (entries []tree.Entry) {
-	at := map[string]int{}
+	at := make(map[string]int, len(list))
+	entries = make([]tree.Entry, 0, len(list))
 	for _, l := range list {
 		entry := l.Entry
-		key := keyOf(path.Join(name, entry.Name))
+		key := keyOf(replica.Below(name, entry.Name))
 		if l.err != nil {
-			s.trouble(path.Join(name, entry.Name), l.err)
+			s.trouble(replica.Below(name, entry.Name), l.err)
 			entry.Kind = tree.Other
 		}
 		i, twice := at[key]
@@ -52,7 +53,7 @@ func (s *scan) arrange(name string, list []listed, known map[string]replica.Reco
 		if known[key].Name == entry.Name {
 			entries[i], entry = entry, entries[i]
 		}
-		s.trouble(path.Join(name, entry.Name), fmt.Errorf("%w: %s", errClash, entries[i].Name))
+		s.trouble(replica.Below(name, entry.Name), fmt.Errorf("%w: %s", errClash, entries[i].Name))
 	}
 	if s.LeaveOut != nil {
 		s.forgetLeftOut(name, known)

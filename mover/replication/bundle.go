@@ -126,7 +126,7 @@ func (e *errand) bundledMove(ctx context.Context, above string) (*move, error) {
 			return nil, err
 		}
 	}
-	return &move{errand: e, from: from, to: to, v: v, there: path.Join(above, nameOf(&from, &to))}, nil
+	return &move{errand: e, from: from, to: to, v: v, there: replica.Below(above, nameOf(&from, &to))}, nil
 }
 
 // bundling makes one bundle.
@@ -168,27 +168,41 @@ func (b *bundling) carry(ctx context.Context) (placed bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	pend := func(m *move, next *replica.Record, staged string) replica.Record {
-		rec := m.to
-		rec.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions, Staged: staged}
-		return rec
-	}
-	begun := []replica.Record{pend(b.folder, &next, b.staged)}
-	before := []replica.Record{b.folder.to}
-	for _, f := range b.files {
-		begun, before = append(begun, pend(f.move, &f.next, f.staged)), append(before, f.to)
-	}
-	if err := b.save(ctx, replica.Change{Replica: r.ID, Records: begun, Begun: true}); err != nil {
+	if err := b.save(ctx, replica.Change{Replica: r.ID, Records: b.begun(&next), Begun: true}); err != nil {
 		return false, err
 	}
 	err = r.Tree.Rename(ctx, b.staged, path.Join(path.Dir(b.folder.here), next.Name), false)
 	if errors.Is(err, fs.ErrExist) { // somebody was quicker
-		return false, errors.Join(b.save(ctx, replica.Change{Replica: r.ID, Records: before}), errLater)
+		return false, errors.Join(b.save(ctx, replica.Change{Replica: r.ID, Records: b.before()}), errLater)
 	}
 	if err != nil {
 		return true, err // it is settled, whether it came about or not
 	}
 	return true, b.note(ctx, next, entry)
+}
+
+// begun are the records of what is to be put in its place, next that of the folder.
+func (b *bundling) begun(next *replica.Record) []replica.Record {
+	records := b.before()
+	pending := make([]replica.Pending, len(records))
+	pending[0] = replica.Pending{Content: next.Content, Permissions: next.Permissions, Staged: b.staged}
+	for i, f := range b.files {
+		pending[1+i] = replica.Pending{Content: f.next.Content, Permissions: f.next.Permissions, Staged: f.staged}
+	}
+	for i := range records {
+		records[i].Pending = &pending[i]
+	}
+	return records
+}
+
+// before are the records as they were: the folder's, and those of the files.
+func (b *bundling) before() []replica.Record {
+	records := make([]replica.Record, 1, 1+len(b.files))
+	records[0] = b.folder.to
+	for _, f := range b.files {
+		records = append(records, f.to)
+	}
+	return records
 }
 
 // permitFolder gives the folder what goes with it, before it is seen.
@@ -217,8 +231,8 @@ func (b *bundling) file(ctx context.Context, e *errand) error {
 	}
 	if err == nil {
 		f := &bundled{move: m, next: m.next()}
-		m.here, m.listed = path.Join(b.folder.here, f.next.Name), true
-		f.staged = path.Join(b.staged, f.next.Name)
+		m.here, m.listed = replica.Below(b.folder.here, f.next.Name), true
+		f.staged = replica.Below(b.staged, f.next.Name)
 		if f.brought, err = m.transfer(ctx, f.staged, &f.next); err == nil {
 			b.mu.Lock()
 			b.files = append(b.files, f)
@@ -235,13 +249,19 @@ func (b *bundling) file(ctx context.Context, e *errand) error {
 // recheck looks at the sender's folder, all of it at once, after what is in it was
 // read. What is no longer as it was when it was recorded is left to be carried alone.
 func (b *bundling) recheck(ctx context.Context) error {
-	there, err := entries(ctx, b.errand.carry.from.Tree, b.folder.there, tree.Bare)
-	if err != nil {
-		return err
+	files := b.byName(func(f *bundled) string { return f.there })
+	same := make(map[*bundled]bool, len(b.files))
+	for entry, err := range b.errand.carry.from.Tree.List(ctx, b.folder.there, tree.Bare) {
+		if err != nil {
+			return err
+		}
+		if f := files[entry.Name]; f != nil {
+			same[f] = asKept(&f.from, entry)
+		}
 	}
 	kept := b.files[:0]
 	for _, f := range b.files {
-		if entry, ok := there[path.Base(f.there)]; ok && asKept(&f.from, entry) {
+		if same[f] {
 			kept = append(kept, f)
 		} else if err := b.drop(ctx, b.errand.carry.to, f.staged); err != nil {
 			return err
@@ -251,16 +271,13 @@ func (b *bundling) recheck(ctx context.Context) error {
 	return nil
 }
 
-// entries are those of a folder, by their names.
-func entries(ctx context.Context, t tree.Tree, folder string, detail tree.Detail) (map[string]tree.Entry, error) {
-	there := map[string]tree.Entry{}
-	for entry, err := range t.List(ctx, folder, detail) {
-		if err != nil {
-			return nil, err
-		}
-		there[entry.Name] = entry
+// byName are the files by the last element of a path of theirs.
+func (b *bundling) byName(of func(*bundled) string) map[string]*bundled {
+	files := make(map[string]*bundled, len(b.files))
+	for _, f := range b.files {
+		files[path.Base(of(f))] = f
 	}
-	return there, nil
+	return files
 }
 
 // list looks at what was brought, all of it at once, where that was not told of
@@ -269,17 +286,21 @@ func (b *bundling) list(ctx context.Context) error {
 	if !slices.ContainsFunc(b.files, func(f *bundled) bool { return f.brought.ID == 0 }) {
 		return nil
 	}
-	there, err := entries(ctx, b.errand.carry.to.Tree, b.staged, tree.Plain)
-	if err != nil {
-		return err
-	}
-	for _, f := range b.files {
-		entry, ok := there[path.Base(f.staged)]
-		if !ok || entry.Kind != tree.File || entry.Size != f.brought.Size {
-			return tree.PathError("stage", f.staged, tree.ErrTorn)
+	files := b.byName(func(f *bundled) string { return f.staged })
+	for entry, err := range b.errand.carry.to.Tree.List(ctx, b.staged, tree.Plain) {
+		if err != nil {
+			return err
+		}
+		f := files[entry.Name]
+		if f == nil || entry.Kind != tree.File || entry.Size != f.brought.Size {
+			continue
 		}
 		entry.Descriptor = f.brought.Descriptor
 		f.brought = entry
+		delete(files, entry.Name)
+	}
+	for _, f := range files {
+		return tree.PathError("stage", f.staged, tree.ErrTorn)
 	}
 	return nil
 }
@@ -287,7 +308,9 @@ func (b *bundling) list(ctx context.Context) error {
 // note saves what is there by now.
 func (b *bundling) note(ctx context.Context, next replica.Record, entry tree.Entry) error {
 	next.Seen = b.seenOf(entry)
-	c := replica.Change{Replica: b.errand.carry.to.ID, Records: []replica.Record{next}, Queue: b.folder.tell(&next), Whole: next.Key}
+	records := make([]replica.Record, 1, 1+len(b.files))
+	records[0] = next
+	c := replica.Change{Replica: b.errand.carry.to.ID, Records: records, Queue: b.folder.tell(&next), Whole: next.Key}
 	var others []replica.Change
 	for _, f := range b.files {
 		f.next.Seen = b.seenOf(f.brought)

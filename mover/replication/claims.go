@@ -26,10 +26,24 @@ const changing = -1
 // hold is what one piece of work has claimed.
 type hold struct {
 	claims *claims
-	held   map[place]bool // true: to change it
+	few    []claim        // of most work, all that it has claimed
+	first  [2]claim       // room for those
+	many   map[place]bool // what else it has, true: to change it
 }
 
-func (e *Engine) newHold() *hold { return &hold{&e.claims, map[place]bool{}} }
+type claim struct {
+	place
+	change bool
+}
+
+// mostFew is how many claims are looked through one by one.
+const mostFew = 8
+
+func (e *Engine) newHold() *hold {
+	h := &hold{claims: &e.claims}
+	h.few = h.first[:0]
+	return h
+}
 
 // rely claims that nobody else changes what is at a path.
 func (h *hold) rely(r *Replica, key string) bool { return h.claim(place{r.ID, key}, false) }
@@ -37,8 +51,36 @@ func (h *hold) rely(r *Replica, key string) bool { return h.claim(place{r.ID, ke
 // change claims that nobody else changes what is at a path, or relies on it.
 func (h *hold) change(r *Replica, key string) bool { return h.claim(place{r.ID, key}, true) }
 
+// has tells what was claimed of a path.
+func (h *hold) has(p place) (change, has bool) {
+	for i := range h.few {
+		if h.few[i].place == p {
+			return h.few[i].change, true
+		}
+	}
+	change, has = h.many[p]
+	return change, has
+}
+
+func (h *hold) note(p place, change bool) {
+	for i := range h.few {
+		if h.few[i].place == p {
+			h.few[i].change = change
+			return
+		}
+	}
+	if len(h.few) < mostFew {
+		h.few = append(h.few, claim{p, change})
+		return
+	}
+	if h.many == nil {
+		h.many = map[place]bool{}
+	}
+	h.many[p] = change
+}
+
 func (h *hold) claim(p place, change bool) bool {
-	changes, has := h.held[p]
+	changes, has := h.has(p)
 	if has && (changes || !change) {
 		return true
 	}
@@ -56,7 +98,8 @@ func (h *hold) claim(p place, change bool) bool {
 	default:
 		n++
 	}
-	h.claims.held[p], h.held[p] = n, change
+	h.claims.held[p] = n
+	h.note(p, change)
 	return true
 }
 
@@ -64,12 +107,21 @@ func (h *hold) claim(p place, change bool) bool {
 func (h *hold) release() {
 	h.claims.mu.Lock()
 	defer h.claims.mu.Unlock()
-	for p := range h.held {
-		if n := h.claims.held[p]; n > 1 {
-			h.claims.held[p] = n - 1
-		} else {
-			delete(h.claims.held, p)
-		}
+	for _, c := range h.few {
+		h.claims.giveBack(c.place)
 	}
-	clear(h.held)
+	for p := range h.many {
+		h.claims.giveBack(p)
+	}
+	h.few = h.few[:0]
+	clear(h.many)
+}
+
+// giveBack gives one claim back; c.mu must be held.
+func (c *claims) giveBack(p place) {
+	if n := c.held[p]; n > 1 {
+		c.held[p] = n - 1
+	} else {
+		delete(c.held, p)
+	}
 }

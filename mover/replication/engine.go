@@ -201,7 +201,7 @@ func parentKey(key string) string { return path.Dir(key) }
 // the name if this one does not.
 func (e *Engine) pathOf(ctx context.Context, r *Replica, rec, other *replica.Record) (string, error) {
 	above, err := e.spelled(ctx, r, parentKey(rec.Key))
-	return path.Join(above, nameOf(rec, other)), err
+	return replica.Below(above, nameOf(rec, other)), err
 }
 
 // nameOf is how what a record is about is spelled.

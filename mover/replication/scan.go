@@ -189,7 +189,7 @@ func (s *scan) folder(ctx context.Context, f someFolder) error {
 	var below []someFolder
 	busy := 0
 	for _, entry := range entries {
-		at := path.Join(name, entry.Name)
+		at := replica.Below(name, entry.Name)
 		child := keyOf(at)
 		rec, ok := known[child]
 		if !ok {
@@ -244,7 +244,7 @@ func (s *scan) below(ctx context.Context, name string, listed []listed) error {
 	}
 	for _, l := range listed {
 		if l.Kind == tree.Folder {
-			at := path.Join(name, l.Name)
+			at := replica.Below(name, l.Name)
 			if err := s.goOn(ctx, someFolder{name: at, key: keyOf(at)}); err != nil {
 				return err
 			}
@@ -322,6 +322,9 @@ func (s *scan) entries(ctx context.Context, look []*candidate, saves uint64, who
 	for _, c := range look {
 		switch {
 		case c.news:
+			if changed == nil {
+				changed = make([]replica.Record, 0, len(look))
+			}
 			changed = append(changed, c.rec)
 		case c.save:
 			seen = append(seen, c.rec)

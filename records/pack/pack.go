@@ -103,7 +103,7 @@ func (p *Pack) check() error {
 
 // Record is the record that an entry of the pack holds, of what is right in a folder.
 func (p *Pack) Record(folder string, e *Entry, numbered Numbered) (rec replica.Record, err error) {
-	rec.Key = path.Join(folder, string(e.Key))
+	rec.Key = replica.Below(folder, string(e.Key))
 	if rec.Content, rec.Permissions, err = p.content(e, numbered); err != nil {
 		return rec, err
 	}

@@ -48,10 +48,10 @@ func (t *Tree) assemble(ctx context.Context, f, base *os.File, parts []chunk.Par
 			return st, err
 		}
 	}
-	if err := t.set(f, options.Meta, 0); err != nil {
+	if err := t.set(int(f.Fd()), options.Meta, 0); err != nil {
 		return st, err
 	}
-	if st, err = statOf(f); err == nil && options.SizeKnown && st.Size != options.Size {
+	if st, err = statOf(int(f.Fd())); err == nil && options.SizeKnown && st.Size != options.Size {
 		err = tree.ErrTorn
 	}
 	return st, err

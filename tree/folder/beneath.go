@@ -2,6 +2,7 @@ package folder
 
 import (
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -20,8 +21,18 @@ const openTries = 100
 // open opens what is below the root, whatever links say: openat2(2) with
 // RESOLVE_BENEATH does in one call what os.Root does in one for each element.
 func (t *Tree) open(name string, flags int, mode fs.FileMode) (*os.File, error) {
+	fd, err := t.openBare(name, flags, mode)
+	if err != nil {
+		return nil, err
+	}
+	return os.NewFile(uintptr(fd), name), nil
+}
+
+// openBare is open for who uses the file alone and closes it: to make an *os.File of it
+// takes half as long as to open it.
+func (t *Tree) openBare(name string, flags int, mode fs.FileMode) (fd int, err error) {
 	if lacksOpenat2.Load() {
-		return t.root.OpenFile(name, flags, mode)
+		return t.openByElements(name, flags, mode)
 	}
 	how := unix.OpenHow{Flags: uint64(flags) | unix.O_CLOEXEC | unix.O_LARGEFILE, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS}
 	if flags&os.O_CREATE != 0 {
@@ -31,14 +42,51 @@ func (t *Tree) open(name string, flags int, mode fs.FileMode) (*os.File, error) 
 		fd, err := unix.Openat2(int(t.top.Fd()), name, &how)
 		switch {
 		case err == nil:
-			return os.NewFile(uintptr(fd), name), nil
+			return fd, nil
 		case try < openTries && (errors.Is(err, unix.EINTR) || errors.Is(err, unix.EAGAIN)): // EAGAIN: something above was renamed just now
 			continue
 		case errors.Is(err, unix.ENOSYS), errors.Is(err, unix.EPERM) && flags&os.O_CREATE == 0:
 			lacksOpenat2.Store(errors.Is(err, unix.ENOSYS))
-			return t.root.OpenFile(name, flags, mode)
+			return t.openByElements(name, flags, mode)
 		default:
-			return nil, &fs.PathError{Op: "open", Path: name, Err: err}
+			return -1, &fs.PathError{Op: "open", Path: name, Err: err}
+		}
+	}
+}
+
+func (t *Tree) openByElements(name string, flags int, mode fs.FileMode) (fd int, err error) {
+	f, err := t.root.OpenFile(name, flags, mode)
+	if err != nil {
+		return -1, err
+	}
+	defer f.Close()
+	return unix.FcntlInt(f.Fd(), unix.F_DUPFD_CLOEXEC, 0)
+}
+
+// bare is an open file, as a writer.
+type bare int
+
+func (b bare) Write(p []byte) (n int, err error) {
+	for n < len(p) {
+		k, err := unix.Write(int(b), p[n:])
+		switch {
+		case err == unix.EINTR:
+		case err != nil:
+			return n, err
+		case k == 0:
+			return n, io.ErrUnexpectedEOF
+		default:
+			n += k
+		}
+	}
+	return n, nil
+}
+
+// flush makes what was written lasting.
+func (b bare) flush() error {
+	for {
+		if err := unix.Fsync(int(b)); err != unix.EINTR {
+			return err
 		}
 	}
 }

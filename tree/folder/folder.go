@@ -147,7 +147,7 @@ func ofStat(name string, st *unix.Stat_t) tree.Entry {
 	return e
 }
 
-func statOf(f *os.File) (st unix.Stat_t, err error) { return st, unix.Fstat(int(f.Fd()), &st) }
+func statOf(fd int) (st unix.Stat_t, err error) { return st, unix.Fstat(fd, &st) }
 
 // listBatch is how many entries of a folder are held at once.
 const listBatch = 1024
@@ -229,7 +229,7 @@ func (c *content) Entry() tree.Entry { return c.entry }
 
 // Current describes the file as it is now.
 func (c *content) Current(context.Context) (tree.Entry, error) {
-	st, err := statOf(c.File)
+	st, err := statOf(int(c.File.Fd()))
 	return ofStat(c.entry.Name, &st), classify("stat", c.entry.Name, err)
 }
 
@@ -242,7 +242,7 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 	if err != nil {
 		return nil, classify("open", name, err)
 	}
-	st, err := statOf(f)
+	st, err := statOf(int(f.Fd()))
 	if err == nil && st.Mode&unix.S_IFMT != unix.S_IFREG {
 		err = tree.ErrKind
 	}
@@ -289,27 +289,27 @@ func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.P
 
 // stage writes content, flushes it and sets what goes with it.
 func (t *Tree) stage(ctx context.Context, staged string, r io.Reader, options tree.PutOptions) error {
-	f, err := t.open(staged, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	fd, err := t.openBare(staged, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	if _, err := t.gather(ctx, f, r, options); err != nil {
+	defer unix.Close(fd)
+	if _, err := t.gather(ctx, fd, r, options); err != nil {
 		return err
 	}
-	return f.Sync()
+	return bare(fd).flush()
 }
 
 // gather writes content and sets what goes with it.
-func (t *Tree) gather(ctx context.Context, f *os.File, r io.Reader, options tree.PutOptions) (st unix.Stat_t, err error) {
-	n, err := tree.Gather(ctx, f, r, options)
+func (t *Tree) gather(ctx context.Context, fd int, r io.Reader, options tree.PutOptions) (st unix.Stat_t, err error) {
+	n, err := tree.Gather(ctx, bare(fd), r, options)
 	if err != nil {
 		return st, err
 	}
-	if err := t.set(f, options.Meta, 0); err != nil {
+	if err := t.set(fd, options.Meta, 0); err != nil {
 		return st, err
 	}
-	if st, err = statOf(f); err == nil && st.Size != n {
+	if st, err = statOf(fd); err == nil && st.Size != n {
 		err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, st.Size, n)
 	}
 	return st, err
@@ -320,12 +320,12 @@ func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree
 	if err := begin(ctx, "stage", name); err != nil {
 		return tree.Entry{}, err
 	}
-	f, err := t.open(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	fd, err := t.openBare(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return tree.Entry{}, classify("stage", name, err)
 	}
-	defer f.Close()
-	st, err := t.gather(ctx, f, r, options)
+	defer unix.Close(fd)
+	st, err := t.gather(ctx, fd, r, options)
 	if err != nil {
 		t.root.Remove(name)
 		return tree.Entry{}, classify("stage", name, err)
@@ -405,7 +405,7 @@ func (t *Tree) Descriptor(ctx context.Context, name string) (acl.Descriptor, err
 	d, err := readDescriptor(f)
 	if err == nil && d.IsZero() && name != "." {
 		var st unix.Stat_t
-		if st, err = statOf(f); err == nil {
+		if st, err = statOf(int(f.Fd())); err == nil {
 			d, err = new(handing).to(t, path.Dir(name), st.Mode&unix.S_IFMT == unix.S_IFDIR)
 		}
 	}
@@ -434,40 +434,40 @@ func (t *Tree) applyTo(f *os.File, meta tree.Meta) error {
 	if meta.Attributes != nil {
 		has = readAttributes(f)
 	}
-	return t.set(f, meta, has)
+	return t.set(int(f.Fd()), meta, has)
 }
 
 // set sets what goes with a file or folder that has some attributes.
-func (t *Tree) set(f *os.File, meta tree.Meta, has tree.Attributes) error {
+func (t *Tree) set(fd int, meta tree.Meta, has tree.Attributes) error {
 	if !t.descriptors && (meta.Attributes != nil || !meta.Descriptor.IsZero()) {
 		return tree.ErrUnsupported
 	}
 	// Where nothing is kept, nothing is set: only what differs is written.
 	if a := meta.Attributes; a != nil && (*a&tree.SettableAttributes) != has {
-		if err := writeAttributes(f, *a&tree.SettableAttributes); err != nil {
+		if err := writeAttributes(fd, *a&tree.SettableAttributes); err != nil {
 			return err
 		}
 	}
 	if !meta.Descriptor.IsZero() {
-		if err := writeDescriptor(f, meta.Descriptor); err != nil {
+		if err := writeDescriptor(fd, meta.Descriptor); err != nil {
 			return err
 		}
 	}
 	if meta.Modified.IsZero() {
 		return nil
 	}
-	return setModified(f, meta.Modified)
+	return setModified(fd, meta.Modified)
 }
 
 // setModified sets the modification time through the open file, so that no
 // link can lead it elsewhere, and leaves the access time.
-func setModified(f *os.File, modified time.Time) error {
+func setModified(fd int, modified time.Time) error {
 	ts, err := unix.TimeToTimespec(modified)
 	if err != nil {
 		return fmt.Errorf("%w: time %v", fs.ErrInvalid, modified)
 	}
 	times := []unix.Timespec{{Nsec: unix.UTIME_OMIT}, ts}
-	return futimens(int(f.Fd()), times)
+	return futimens(fd, times)
 }
 
 func (t *Tree) Space(ctx context.Context) (tree.Space, error) {

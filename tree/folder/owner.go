@@ -22,7 +22,7 @@ func (t *Tree) asOthers(name, place string) error {
 		return err
 	}
 	defer f.Close()
-	own, err := statOf(f)
+	own, err := statOf(int(f.Fd()))
 	if err != nil {
 		return err
 	}
@@ -64,7 +64,7 @@ func (t *Tree) below(name string, like *unix.Stat_t) error {
 		return err
 	}
 	defer f.Close()
-	own, err := statOf(f)
+	own, err := statOf(int(f.Fd()))
 	if err != nil {
 		return err
 	}

@@ -84,8 +84,8 @@ func descriptorOf(fd int) (acl.Descriptor, error) {
 	return acl.FromBinary(b)
 }
 
-func writeDescriptor(f *os.File, d acl.Descriptor) error {
-	return unix.Fsetxattr(int(f.Fd()), descriptorXattr, d.Binary(), 0)
+func writeDescriptor(fd int, d acl.Descriptor) error {
+	return unix.Fsetxattr(fd, descriptorXattr, d.Binary(), 0)
 }
 
 func readAttributes(f *os.File) tree.Attributes { return attributesOf(int(f.Fd())) }
@@ -98,8 +98,8 @@ func attributesOf(fd int) tree.Attributes {
 	return tree.Attributes(binary.LittleEndian.Uint32(b)) & tree.SettableAttributes
 }
 
-func writeAttributes(f *os.File, a tree.Attributes) error {
-	return unix.Fsetxattr(int(f.Fd()), attributesXattr, binary.LittleEndian.AppendUint32(nil, uint32(a)), 0)
+func writeAttributes(fd int, a tree.Attributes) error {
+	return unix.Fsetxattr(fd, attributesXattr, binary.LittleEndian.AppendUint32(nil, uint32(a)), 0)
 }
 
 // procPath is a path of this host that leads to an open file, whatever is at its name.
