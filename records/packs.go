@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"database/sql"
 	"encoding/binary"
 	"fmt"
 	"path"
@@ -223,14 +224,18 @@ func (p *packRow) key(e *pack.Entry) string { return replica.Below(p.folder, str
 
 // packs reads packs, those that were written first first.
 func (q Queries) packs(ctx context.Context, where string, args ...any) ([]packRow, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT id, path, content FROM replica_packs WHERE `+where+` ORDER BY id`, args...)
-	return collect(rows, err, func(s scanner) (p packRow, err error) {
-		var content []byte
-		if err = s.Scan(&p.id, &p.folder, &content); err == nil {
-			p.Pack, err = pack.Read(content)
-		}
-		return p, err
-	})
+	rows, err := q.run.QueryContext(ctx, packColumns+where+` ORDER BY id`, args...)
+	return collect(rows, err, scanPack)
+}
+
+const packColumns = `SELECT id, path, content FROM replica_packs WHERE `
+
+func scanPack(s scanner) (p packRow, err error) {
+	var content sql.RawBytes
+	if err = s.Scan(&p.id, &p.folder, &content); err == nil {
+		p.Pack, err = pack.Read(content)
+	}
+	return p, err
 }
 
 // packsOf reads the packs in which paths may be.

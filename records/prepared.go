@@ -37,6 +37,18 @@ func (db *DB) ready(ctx context.Context, queries ...string) error {
 	return nil
 }
 
+// often reads with a statement that is used again and again: the server need not find
+// out each time what it means.
+func (db *DB) often(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
+	if err := db.ready(ctx, query); err != nil {
+		return nil, err
+	}
+	db.prepared.mu.Lock()
+	s := db.prepared.all[query]
+	db.prepared.mu.Unlock()
+	return s.QueryContext(ctx, args...)
+}
+
 // statement is one that is ready, in the transaction.
 func (tx *Tx) statement(ctx context.Context, query string) *sql.Stmt {
 	tx.prepared.mu.Lock()

@@ -145,11 +145,13 @@ func (s *Replication) Children(ctx context.Context, r replica.ID, folder string)
 	if err := s.open(ctx, r); err != nil {
 		return nil, err
 	}
-	records, err := s.db.rows(ctx, r, `r.folder = ? ORDER BY r.name_key`, folderOf(folder))
+	rows, err := s.db.often(ctx, recordColumns+` WHERE r.replica_id = ? AND r.folder = ? ORDER BY r.name_key`, r, folderOf(folder))
+	records, err := collect(rows, err, scanRecord)
 	if err != nil {
 		return nil, err
 	}
-	packs, err := s.db.packs(ctx, `replica_id = ? AND folder = ?`, r, folderOf(folder))
+	rows, err = s.db.often(ctx, packColumns+`replica_id = ? AND folder = ? ORDER BY id`, r, folderOf(folder))
+	packs, err := collect(rows, err, scanPack)
 	if err != nil {
 		return nil, err
 	}
