@@ -5,6 +5,7 @@ import (
 	"context"
 	"path"
 	"slices"
+	"strings"
 	"time"
 
 	"bridgespan/core/replica"
@@ -69,22 +70,29 @@ func (s *Replication) tickets(ctx context.Context, lane replica.Lane, which stri
 
 // Done takes tickets away, but those put there again meanwhile.
 func (s *Replication) Done(ctx context.Context, lane replica.Lane, tickets []replica.Ticket) error {
-	same := map[uint64][]string{}
-	for _, t := range tickets {
-		same[t.Seq] = append(same[t.Seq], t.Key)
-	}
 	return s.db.Change(ctx, func(tx *Tx) error {
-		for seq, keys := range same {
-			for part := range slices.Chunk(keys, bulkRows) {
-				where, args := within(``, part)
-				args = append([]any{lane.From, lane.To, seq}, args...)
-				if _, _, err := tx.exec(ctx, `DELETE FROM replica_backlog WHERE from_id = ? AND to_id = ? AND seq = ? AND `+where, args...); err != nil {
-					return err
-				}
+		for part := range slices.Chunk(tickets, bulkRows) {
+			where, args := theSame(part)
+			if _, _, err := tx.exec(ctx, `DELETE FROM replica_backlog WHERE from_id = ? AND to_id = ? AND `+where, append([]any{lane.From, lane.To}, args...)...); err != nil {
+				return err
 			}
 		}
 		return nil
 	})
+}
+
+// theSame is the condition that a ticket is one of some, not put there again.
+func theSame(tickets []replica.Ticket) (where string, args []any) {
+	same := map[uint64][]string{}
+	for _, t := range tickets {
+		same[t.Seq] = append(same[t.Seq], t.Key)
+	}
+	var any []string
+	for seq, keys := range same {
+		paths, some := within(``, keys)
+		any, args = append(any, `seq = ? AND `+paths), append(append(args, seq), some...)
+	}
+	return `(` + strings.Join(any, ` OR `) + `)`, args
 }
 
 // Split puts paths into a backlog in the place of the whole folder that they are in,
@@ -125,22 +133,16 @@ func (s *Replication) Postpone(ctx context.Context, lane replica.Lane, tickets [
 		later = `UTC_TIMESTAMP(6) + INTERVAL LEAST(? * POW(2, LEAST(failed, 20)), ?) MICROSECOND, failed = failed + 1`
 		args = []any{cmp.Or(s.RetryFirst, failedPause).Microseconds(), cmp.Or(s.RetryMost, failedMost).Microseconds()}
 	}
-	same := map[uint64][]string{}
-	for _, t := range tickets {
-		same[t.Seq] = append(same[t.Seq], t.Key)
-	}
 	return s.db.Change(ctx, func(tx *Tx) error {
 		next, err := tx.ticketNumber(ctx)
 		if err != nil {
 			return err
 		}
-		for seq, keys := range same {
-			for part := range slices.Chunk(keys, bulkRows) {
-				where, some := within(``, part)
-				all := slices.Concat([]any{next}, args, []any{lane.From, lane.To, seq}, some)
-				if _, _, err := tx.exec(ctx, `UPDATE replica_backlog SET seq = ?, later = `+later+` WHERE from_id = ? AND to_id = ? AND seq = ? AND `+where, all...); err != nil {
-					return err
-				}
+		for part := range slices.Chunk(tickets, bulkRows) {
+			where, some := theSame(part)
+			all := slices.Concat([]any{next}, args, []any{lane.From, lane.To}, some)
+			if _, _, err := tx.exec(ctx, `UPDATE replica_backlog SET seq = ?, later = `+later+` WHERE from_id = ? AND to_id = ? AND `+where, all...); err != nil {
+				return err
 			}
 		}
 		return nil

@@ -37,6 +37,9 @@ type runner interface {
 	QueryRowContext(context.Context, string, ...any) *sql.Row
 }
 
+// mostConnections is how many connections there are at a time.
+const mostConnections = 32
+
 // Open prepares a database; it does not connect before the first query.
 func Open(dsn string) (*DB, error) {
 	config, err := mysql.ParseDSN(dsn)
@@ -54,8 +57,8 @@ func Open(dsn string) (*DB, error) {
 		return nil, err
 	}
 	pool := sql.OpenDB(connector)
-	pool.SetMaxOpenConns(32)
-	pool.SetMaxIdleConns(8)
+	pool.SetMaxOpenConns(mostConnections)
+	pool.SetMaxIdleConns(mostConnections) // statements are prepared anew on each new one
 	pool.SetConnMaxIdleTime(time.Minute)
 	return &DB{Queries{pool}, pool, &prepared{all: map[string]*sql.Stmt{}}}, nil
 }
