@@ -354,31 +354,47 @@ func (v *verifier) find(r *model.VerifiedReplica, differences []verify.Differenc
 
 // conclude says what came of it.
 func (v *verifier) conclude() {
-	var differ, held []string
 	found := &v.kept.Found
+	for i := range found.Replicas {
+		slices.SortStableFunc(found.Replicas[i].Differences, func(a, b verify.Difference) int { return rankOf(a) - rankOf(b) })
+	}
+	found.Verdict = verdict(found, v.asked.Level)
+}
+
+// verdict says what came of a verification, in words.
+func verdict(found *model.ReplicaVerification, level string) string {
+	var differ, explained, held []string
 	most := 0.0
 	for i := range found.Replicas {
 		r := &found.Replicas[i]
-		slices.SortStableFunc(r.Differences, func(a, b verify.Difference) int { return rankOf(a) - rankOf(b) })
 		if n := r.Counts.Unexplained(); n > 0 {
 			differ = append(differ, fmt.Sprintf("%s: %s", r.Replica, count(n, "difference", "differences")))
+		}
+		if n := r.Counts.Explained; n > 0 {
+			explained = append(explained, fmt.Sprintf("%s: %d", r.Replica, n))
 		}
 		if n := r.Counts.InUse; n > 0 {
 			held = append(held, fmt.Sprintf("%s, compared with %s", count(n, "file", "files"), r.Replica))
 		}
 		most = max(most, r.AtMost)
 	}
-	what := map[string]string{levelNames: "names, sizes, times and permissions", levelSample: "names and a sample of contents", levelFull: "every byte"}[v.asked.Level]
-	found.Verdict = fmt.Sprintf("All replicas hold what %s holds, by %s.", found.Against, what)
-	if len(differ) > 0 {
-		found.Verdict = fmt.Sprintf("Not all replicas hold what %s holds, by %s: %s.", found.Against, what, strings.Join(differ, ", "))
+	by := map[string]string{levelNames: "names, sizes, times and permissions", levelSample: "names and a sample of contents", levelFull: "every byte"}[level]
+	var words string
+	switch {
+	case len(differ) > 0:
+		words = fmt.Sprintf("Not all replicas hold what %s holds, by %s: %s.", found.Against, by, strings.Join(differ, ", "))
+	case len(explained) > 0:
+		words = fmt.Sprintf("All replicas hold what %s holds, by %s, but for differences that are explained (%s).", found.Against, by, strings.Join(explained, ", "))
+	default:
+		words = fmt.Sprintf("All replicas hold what %s holds, by %s.", found.Against, by)
 	}
-	if v.asked.Level == levelSample {
-		found.Verdict += fmt.Sprintf(" With a confidence of 95%%, the contents of at most %.2g%% of the files differ.", 100*most)
+	if level == levelSample {
+		words += fmt.Sprintf(" With a confidence of 95%%, the contents of at most %.2g%% of the files differ.", 100*most)
 	}
 	if len(held) > 0 {
-		found.Verdict += fmt.Sprintf(" Somebody held what could not be read: %s.", strings.Join(held, ", "))
+		words += fmt.Sprintf(" Somebody held what could not be read: %s.", strings.Join(held, ", "))
 	}
+	return words
 }
 
 func rankOf(d verify.Difference) int {

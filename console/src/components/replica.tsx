@@ -22,10 +22,18 @@ export function LaneStrip({ lane, compact }: { lane: Lane; compact?: boolean }) 
 /** What came of a verification, in a shape, a word and a colour. */
 export function VerifyVerdict({ v }: { v: ReplicaVerification }) {
   if (v.run.state !== "done") return <Status tone={v.run.state === "failed" ? "bad" : "none"}>{v.run.trouble ? `${v.run.state}: ${v.run.trouble}` : v.run.state}</Status>;
-  return <Status tone={v.verdict?.startsWith("All ") ? "good" : "bad"}>{v.verdict}</Status>;
+  return <Status tone={toneOf(v)}>{v.verdict}</Status>;
 }
 
 type Counts = ReplicaVerification["replicas"][number]["counts"];
+
+/** How many differences count: those that are not explained. */
+const unexplained = (c: Counts) => c.missing + c.extra + c.kinds + c.sizes + c.times + c.permissions + c.owners + c.attributes + c.contents;
+
+function toneOf(v: ReplicaVerification): Tone {
+  if (v.replicas.some((r) => unexplained(r.counts) > 0)) return "bad";
+  return v.replicas.some((r) => r.counts.inUse > 0) ? "warn" : "good";
+}
 
 /** The counts of a verification in words, but those of nothing. */
 export function kinds(c: Counts): string[] {

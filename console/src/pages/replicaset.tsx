@@ -29,7 +29,7 @@ export function ReplicaSetPage() {
   const set = query.data;
   return (
     <>
-      <PageHead title={set.name} verdict={<><SetState set={set} /> <span className="text-soft">{set.summary}</span></>}>
+      <PageHead title={set.name} verdict={<><span className="mr-3 font-semibold"><SetState set={set} /></span><span className="text-soft">{set.summary}</span></>}>
         <Work set={set} />
         <Button onClick={() => setDoing({ kind: "settings" })}>Settings</Button>
         <Button onClick={() => setDoing({ kind: "remove" })}>Remove …</Button>

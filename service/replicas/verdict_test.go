@@ -1,0 +1,36 @@
+package replicas
+
+import (
+	"testing"
+
+	"bridgespan/core/verify"
+	"bridgespan/model"
+)
+
+func TestVerdict(t *testing.T) {
+	same := model.VerifiedReplica{Replica: "heather"}
+	late := model.VerifiedReplica{Replica: "sedge", Counts: verify.Counts{Explained: 2}}
+	other := model.VerifiedReplica{Replica: "yarrow", Counts: verify.Counts{Missing: 1, Explained: 5}}
+	busy := model.VerifiedReplica{Replica: "reed", Counts: verify.Counts{InUse: 1}}
+	sampled := model.VerifiedReplica{Replica: "heather", AtMost: 0.012}
+	for name, c := range map[string]struct {
+		level    string
+		replicas []model.VerifiedReplica
+		want     string
+	}{
+		"nothing to compare": {levelFull, nil, "All replicas hold what fern holds, by every byte."},
+		"the same":           {levelFull, []model.VerifiedReplica{same}, "All replicas hold what fern holds, by every byte."},
+		"explained": {levelNames, []model.VerifiedReplica{same, late},
+			"All replicas hold what fern holds, by names, sizes, times and permissions, but for differences that are explained (sedge: 2)."},
+		"others": {levelFull, []model.VerifiedReplica{late, other},
+			"Not all replicas hold what fern holds, by every byte: yarrow: 1 difference."},
+		"in use": {levelFull, []model.VerifiedReplica{busy},
+			"All replicas hold what fern holds, by every byte. Somebody held what could not be read: 1 file, compared with reed."},
+		"a sample": {levelSample, []model.VerifiedReplica{sampled, same},
+			"All replicas hold what fern holds, by names and a sample of contents. With a confidence of 95%, the contents of at most 1.2% of the files differ."},
+	} {
+		if got := verdict(&model.ReplicaVerification{Against: "fern", Replicas: c.replicas}, c.level); got != c.want {
+			t.Errorf("%s: %q\nwant %q", name, got, c.want)
+		}
+	}
+}
