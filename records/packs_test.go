@@ -358,3 +358,37 @@ func testQueuePacks(t *testing.T, db *records.DB) {
 		}
 	}
 }
+
+// testManyPacks keeps so many packs at once that several statements add them, and finds
+// what is in each by its folder and by its number.
+func testManyPacks(t *testing.T, db *records.DB) {
+	const folders, each, at = 150, 5, replica.ID(81)
+	ctx := t.Context()
+	s := db.Replication()
+	number := func(i, k int) uint64 { return uint64(1_000_000 + 10*i + k) }
+	var all []replica.Record
+	for i := range folders {
+		for k := range each {
+			all = append(all, replica.Record{Key: fmt.Sprintf("many %03d/file %d", i, k), Content: replica.Content{Version: replica.Vector{{Replica: at, Count: 1}}, Kind: replica.File, Name: fmt.Sprintf("File %d", k), Size: int64(i)},
+				Seen: replica.Seen{ID: number(i, k)}})
+		}
+	}
+	if got, err := s.ByFile(ctx, at, number(0, 0)); err != nil || len(got) != 0 { // from now on it is known where what is
+		t.Fatal(got, err)
+	}
+	if err := s.Save(ctx, replica.Change{Replica: at, Records: all}); err != nil {
+		t.Fatal(err)
+	}
+	for name, s := range map[string]*records.Replication{"the store that kept them": s, "another one": db.Replication()} {
+		for i := range folders {
+			got, err := s.Children(ctx, at, fmt.Sprintf("many %03d", i))
+			if want := all[each*i : each*(i+1)]; err != nil || !reflect.DeepEqual(got, want) {
+				t.Fatalf("%s has in folder %d\n%+v, want\n%+v, %v", name, i, got, want, err)
+			}
+			found, err := s.ByFile(ctx, at, number(i, i%each))
+			if err != nil || len(found) != 1 || found[0].Key != all[each*i+i%each].Key {
+				t.Fatalf("%s finds by its number in folder %d: %+v, %v", name, i, found, err)
+			}
+		}
+	}
+}

@@ -10,6 +10,7 @@ import (
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
+	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/standin/standintest"
@@ -49,20 +50,43 @@ func TestRecords(t *testing.T) {
 	t.Run("WholeFolders", func(t *testing.T) { testWholeFolders(t, db) })
 	t.Run("Begun", func(t *testing.T) { testBegun(t, db) })
 	t.Run("Packs", func(t *testing.T) { testPacks(t, db) })
+	t.Run("ManyPacks", func(t *testing.T) { testManyPacks(t, db) })
 	t.Run("QueuePacks", func(t *testing.T) { testQueuePacks(t, db) })
 	t.Run("SavedTogether", func(t *testing.T) { testSavedTogether(t, db) })
 	t.Run("AccountMaps", func(t *testing.T) { testAccountMaps(t, db) })
 	t.Run("NewLane", func(t *testing.T) { testNewLane(t, db) })
 	t.Run("Gateway", func(t *testing.T) { testGateway(t, db) })
 	t.Run("Away", func(t *testing.T) {
+		s := db.Replication()
+		few := func(folder string) replica.Change {
+			c := replica.Change{Replica: 91}
+			for i := range 5 {
+				c.Records = append(c.Records, replica.Record{Key: fmt.Sprint(folder, "/", i), Content: replica.Content{Kind: replica.File, Version: replica.Vector{{Replica: 91, Count: 1}}}})
+			}
+			return c
+		}
+		if err := s.Save(t.Context(), few("before")); err != nil {
+			t.Fatal(err)
+		}
 		server.Kill()
 		_, err := db.Sites(t.Context(), records.All)
 		wantKind(t, "a query on a database that is away", err, fault.Unavailable)
+		wantKind(t, "keeping records in a database that is away", s.Save(t.Context(), few("meanwhile")), fault.Unavailable)
+		_, err = s.Children(t.Context(), 91, "before")
+		wantKind(t, "reading records from a database that is away", err, fault.Unavailable)
 		if err := server.Restart(); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := db.Sites(t.Context(), records.All); err != nil {
 			t.Errorf("after the restart: %v", err)
+		}
+		if err := s.Save(t.Context(), few("after")); err != nil {
+			t.Errorf("keeping records after the restart: %v", err)
+		}
+		for folder, want := range map[string]int{"before": 5, "meanwhile": 0, "after": 5} {
+			if got, err := s.Children(t.Context(), 91, folder); err != nil || len(got) != want {
+				t.Errorf("after the restart %d records of what was kept %s are there, %v; want %d", len(got), folder, err, want)
+			}
 		}
 	})
 }

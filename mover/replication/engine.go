@@ -81,6 +81,8 @@ type Engine struct {
 	// is carried, where the receiver's tree can; 0 means 1 MiB.
 	DeltaFrom int64
 
+	mostAbsent int // in the place of the constant of this name; 0 for that
+
 	claims   claims
 	known    known
 	flushes  flushes

@@ -1,6 +1,7 @@
 package replication
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -19,7 +20,8 @@ type absence struct {
 	keys   []string
 }
 
-// mostAbsent bounds how many paths are kept until all was looked at.
+// mostAbsent bounds how many paths are kept until all was looked at, unless an engine
+// has a bound of its own.
 const mostAbsent = 100_000
 
 // notListed keeps what was not listed in a folder for later. When that is too much, all
@@ -39,7 +41,7 @@ func (s *scan) notListed(ctx context.Context, folder string, left map[string]rep
 	s.kept += len(a.keys)
 	kept := s.kept
 	s.mu.Unlock()
-	if kept > mostAbsent {
+	if kept > cmp.Or(s.mostAbsent, mostAbsent) {
 		return s.gone(ctx)
 	}
 	return nil

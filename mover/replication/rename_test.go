@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"bridgespan/core/replica"
 	"bridgespan/tree"
 	"bridgespan/tree/folder"
 	"bridgespan/tree/memory"
@@ -126,4 +127,50 @@ func TestNumbersThatAreUsedAgain(t *testing.T) {
 	}
 	p.settleDown()
 	p.same()
+}
+
+// Where much is gone, it is noted before all was looked at: what was moved is brought
+// anew then, and nothing is lost.
+func TestMuchThatIsGone(t *testing.T) {
+	for _, m := range moves {
+		t.Run(m.from+" to "+m.to, func(t *testing.T) {
+			a, b := new(memory.Tree), new(memory.Tree)
+			plantGarden(t, a)
+			p := newPair(t, a, b)
+			p.mostAbsent = 1
+			p.settleDown()
+			if err := a.Rename(t.Context(), m.from, m.to, false); err != nil {
+				t.Fatal(err)
+			}
+			p.settleDown()
+			p.same()
+		})
+	}
+}
+
+// What is gone is noted by the look that misses it, much or little.
+func TestWhatIsGoneIsNoted(t *testing.T) {
+	for _, most := range []int{0, 1, 3, 1000} {
+		a, b := new(memory.Tree), new(memory.Tree)
+		plantGarden(t, a)
+		p := newPair(t, a, b)
+		p.mostAbsent = most
+		p.settleDown()
+		for _, name := range []string{"beds/row/plant 0.txt", "beds/row/plant 1.txt", "beds/plant 0.txt", "shed"} {
+			if err := tree.RemoveAll(t.Context(), a, name); err != nil {
+				t.Fatal(err)
+			}
+		}
+		found, err := p.Scan(t.Context(), 1)
+		if err != nil || found.Changed != 4 || found.Busy != 0 { // what was in the folder goes with it
+			t.Errorf("with a bound of %d the look found %+v, %v", most, found, err)
+		}
+		for _, key := range []string{"beds/row/plant 0.txt", "beds/row/plant 1.txt", "beds/plant 0.txt", "shed", "shed/rake.txt"} {
+			if rec, err := p.get(t.Context(), p.Replicas[0], key); err != nil || rec.Kind != replica.None {
+				t.Errorf("with a bound of %d, %s is a %s, %v", most, key, rec.Kind, err)
+			}
+		}
+		p.settleDown()
+		p.same()
+	}
 }
