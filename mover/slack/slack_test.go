@@ -1,8 +1,8 @@
 package slack
 
 import (
-	"os"
 	"runtime"
+	"runtime/metrics"
 	"testing"
 )
 
@@ -36,40 +36,33 @@ func TestPercent(t *testing.T) {
 	}
 }
 
-// withoutRoom is how often garbage is collected before there is room.
-var withoutRoom uint32
-
-func TestMain(m *testing.M) {
-	withoutRoom = collections()
-	os.Exit(m.Run())
-}
-
-// With room, the collector waits longer while little is kept.
+// The room is for a program that keeps little: while it keeps much, its heap grows as
+// ever, and when it keeps little again, there is room again.
 func TestGive(t *testing.T) {
 	if roomOn(memory()) < room {
 		t.Skip("this machine has little memory")
 	}
 	t.Setenv("GOGC", "")
 	Give()
-	runtime.GC() // it lets the program know what it keeps
-	if with := collections(); with*2 > withoutRoom {
-		t.Errorf("garbage was collected %d times without room, and %d times with it", withoutRoom, with)
-	}
+	Give() // once is enough
+	await(t, "while little is kept", func(percent uint64) bool { return percent >= 2*usual })
+	keep := make([]byte, 2*room)
+	await(t, "while much is kept", func(percent uint64) bool { return percent == usual })
+	runtime.KeepAlive(keep)
+	await(t, "when that was let go", func(percent uint64) bool { return percent >= 2*usual })
 }
 
-var garbage []byte
-
-// collections counts how often garbage is collected while 512 MiB of it are made, and
-// 8 MiB are kept.
-func collections() uint32 {
-	keep := make([]byte, 8<<20)
-	var m runtime.MemStats
-	runtime.ReadMemStats(&m)
-	before := m.NumGC
-	for range 512 << 4 {
-		garbage = make([]byte, 64<<10)
+// await collects garbage until the heap may grow as is wanted: after each time, the
+// program learns what it keeps.
+func await(t *testing.T, when string, ok func(percent uint64) bool) {
+	t.Helper()
+	now := []metrics.Sample{{Name: "/gc/gogc:percent"}}
+	for range 1000 {
+		runtime.GC()
+		metrics.Read(now)
+		if ok(now[0].Value.Uint64()) {
+			return
+		}
 	}
-	runtime.ReadMemStats(&m)
-	runtime.KeepAlive(keep)
-	return m.NumGC - before
+	t.Errorf("%s, the heap may grow by %d%%", when, now[0].Value.Uint64())
 }
