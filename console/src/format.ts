@@ -16,6 +16,9 @@ export const signed = (n: number) => (n < 0 ? `−${bytes(-n)}` : bytes(n));
 /** A part of a whole, 0 to 1. */
 export const percent = (part: number) => `${part < 0 ? "−" : ""}${Math.abs(100 * part).toFixed(1)}%`;
 
+/** How far two parts of a whole are apart, in points of a hundred. */
+export const points = (difference: number) => percent(difference).replace("%", " points");
+
 export const when = (iso: string) => new Date(iso).toLocaleString("sv-SE", { dateStyle: "short", timeStyle: "medium" });
 
 const steps: [number, string][] = [

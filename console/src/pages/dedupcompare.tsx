@@ -6,7 +6,7 @@ import { useEstimateComparison } from "../api/queries";
 import { Sure } from "../components/sure";
 import { DataTable, type Column } from "../components/table";
 import { Button, Section, Trouble } from "../components/ui";
-import { bytes, percent, signed, when } from "../format";
+import { bytes, percent, points, signed, when } from "../format";
 import { rate } from "./volume";
 
 type Point = Schemas["EstimatePoint"];
@@ -70,7 +70,7 @@ function Comparison({ first, second }: { first: number; second: number }) {
             <th scope="row" className="py-1 pr-4 text-left font-normal">{name}</th><td className="py-1 pl-4 text-right"><Sure f={of(a)} /></td><td className="py-1 pl-4 text-right"><Sure f={of(b)} /></td><td className="py-1 pl-4 text-right text-soft">{signed(of(b).bytes - of(a).bytes)}</td>
           </tr>
         ))}
-        <tr className="border-b border-line"><th scope="row" className="py-1 pr-4 text-left font-normal">Rate</th><td className="py-1 pl-4 text-right">{percent(rate(a.totals))}</td><td className="py-1 pl-4 text-right">{percent(rate(b.totals))}</td><td className="py-1 pl-4 text-right text-soft">{(100 * (rate(b.totals) - rate(a.totals))).toFixed(1)} points</td></tr>
+        <tr className="border-b border-line"><th scope="row" className="py-1 pr-4 text-left font-normal">Rate</th><td className="py-1 pl-4 text-right">{percent(rate(a.totals))}</td><td className="py-1 pl-4 text-right">{percent(rate(b.totals))}</td><td className="py-1 pl-4 text-right text-soft">{points(rate(b.totals) - rate(a.totals))}</td></tr>
       </tbody>
     </table>
   );

@@ -9,7 +9,7 @@ import { ended, RunProgress } from "../components/run";
 import { Sure } from "../components/sure";
 import { Warnings } from "../components/warnings";
 import { Button, Section, Trouble } from "../components/ui";
-import { percent, signed } from "../format";
+import { percent, points, signed } from "../format";
 import { rate } from "./volume";
 
 export function WhatIfSection({ v, e, found }: { v: EstimatedVolume; e: Estimate; found: Found }) {
@@ -53,7 +53,7 @@ function Asking({ v, found, policy, answer, failed, onAsked }: AskingProps) {
             </thead>
             <tbody>
               {rows.map(([name, of]) => <Row key={name} name={name} before={<Sure f={of(found)} />} after={then && <Sure f={of(then)} />} difference={then && signed(of(then).bytes - of(found).bytes)} />)}
-              <Row name="Rate" before={percent(rate(found.totals))} after={then && percent(rate(then.totals))} difference={then && `${(100 * (rate(then.totals) - rate(found.totals))).toFixed(1)} points`} />
+              <Row name="Rate" before={percent(rate(found.totals))} after={then && percent(rate(then.totals))} difference={then && points(rate(then.totals) - rate(found.totals))} />
             </tbody>
           </table>
           {answer && answer.run.state !== "done" && <div className="mt-3"><RunProgress run={answer.run} /></div>}
