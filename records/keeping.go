@@ -18,7 +18,7 @@ func (s *Replication) keep(ctx context.Context, together ...*waitingChange) erro
 			return err
 		}
 	}
-	if err := s.db.ready(ctx, keepingStatements...); err != nil {
+	if err := s.db.readyToKeep(ctx); err != nil {
 		return err
 	}
 	k := &keeping{together: together, over: s.begun.takeOver()}

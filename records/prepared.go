@@ -18,21 +18,38 @@ type prepared struct {
 	all map[string]*sql.Stmt
 }
 
-// ready prepares statements, outside of any transaction: inside of one, what is asked
-// for a connection of its own could wait for others that do the same.
-func (db *DB) ready(ctx context.Context, queries ...string) error {
-	p := db.prepared
+// ready is a statement that is prepared, if need be now: outside of any transaction,
+// since what is asked for a connection of its own inside of one could wait for others
+// that do the same.
+func (db *DB) ready(ctx context.Context, query string) (*sql.Stmt, error) {
+	if s := db.prepared.get(query); s != nil {
+		return s, nil
+	}
+	s, err := db.pool.PrepareContext(ctx, query) // nobody waits for that who need not
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	db.prepared.mu.Lock()
+	defer db.prepared.mu.Unlock()
+	if other := db.prepared.all[query]; other != nil { // somebody was quicker
+		return other, s.Close()
+	}
+	db.prepared.all[query] = s
+	return s, nil
+}
+
+func (p *prepared) get(query string) *sql.Stmt {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	for _, query := range queries {
-		if p.all[query] != nil {
-			continue
+	return p.all[query]
+}
+
+// readyToKeep prepares the statements that keep changes.
+func (db *DB) readyToKeep(ctx context.Context) error {
+	for _, query := range keepingStatements {
+		if _, err := db.ready(ctx, query); err != nil {
+			return err
 		}
-		s, err := db.pool.PrepareContext(ctx, query)
-		if err != nil {
-			return unavailable(err)
-		}
-		p.all[query] = s
 	}
 	return nil
 }
@@ -40,21 +57,16 @@ func (db *DB) ready(ctx context.Context, queries ...string) error {
 // often reads with a statement that is used again and again: the server need not find
 // out each time what it means.
 func (db *DB) often(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
-	if err := db.ready(ctx, query); err != nil {
+	s, err := db.ready(ctx, query)
+	if err != nil {
 		return nil, err
 	}
-	db.prepared.mu.Lock()
-	s := db.prepared.all[query]
-	db.prepared.mu.Unlock()
 	return s.QueryContext(ctx, args...)
 }
 
 // statement is one that is ready, in the transaction.
 func (tx *Tx) statement(ctx context.Context, query string) *sql.Stmt {
-	tx.prepared.mu.Lock()
-	s := tx.prepared.all[query]
-	tx.prepared.mu.Unlock()
-	return tx.on.StmtContext(ctx, s)
+	return tx.on.StmtContext(ctx, tx.prepared.get(query))
 }
 
 // packCounts are of how many rows there are statements that add packs.

@@ -104,7 +104,7 @@ func setVerificationTable(v model.ReplicaVerification, found model.Page[model.Ve
 		t.after = fmt.Sprintf("Only the first %d differences are shown; all are in the report: bspan replica verified %d --report FILE\n", len(found.Items), v.Run.ID)
 	}
 	for _, r := range v.Replicas {
-		t.after += fmt.Sprintf("%s: %s files and folders compared, %s read; %s, and %s explained.\n", r.Replica, humanize.Comma(r.Counts.Compared), humanize.IBytes(uint64(r.Read)), english.Plural(int(r.Counts.Unexplained()), "difference", ""), humanize.Comma(r.Counts.Explained))
+		t.after += fmt.Sprintf("%s: %s files and folders compared, %s read; %s, %s explained, and %s in use.\n", r.Replica, humanize.Comma(r.Counts.Compared), humanize.IBytes(uint64(r.Read)), english.Plural(int(r.Counts.Unexplained()), "difference", ""), humanize.Comma(r.Counts.Explained), humanize.Comma(r.Counts.InUse))
 		for _, path := range r.Opened {
 			t.after += fmt.Sprintf("%s leads to %s from now on.\n", path, r.Replica)
 		}

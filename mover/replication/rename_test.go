@@ -36,17 +36,37 @@ func plantGarden(t *testing.T, tr tree.Tree) {
 	put(t, tr, "shed/rake.txt", "a rake")
 }
 
+// newGarden is a pair that has settled down, of which people have moved nothing yet.
+// mostAbsent is a bound of the engine, 0 for the usual.
+func newGarden(t *testing.T, a tree.Tree, mostAbsent int) *pair {
+	t.Helper()
+	plantGarden(t, a)
+	p := newPair(t, a, new(memory.Tree))
+	p.mostAbsent = mostAbsent
+	p.settleDown()
+	return p
+}
+
+// broughtNothing settles down, and has nothing come of that but renames.
+func (p *pair) broughtNothing() {
+	p.t.Helper()
+	if carried := p.settleDown(); carried.Files != 0 {
+		p.t.Errorf("%d files were brought", carried.Files)
+	}
+	p.same()
+	if kept := inAttic(p.t, p.b); len(kept) != 0 {
+		p.t.Errorf("the attic holds %q", kept)
+	}
+}
+
 // What is renamed, or moved to another folder, brings nothing and leaves nothing in an
 // attic, whether a scan or a glance at the folders finds it.
 func TestWhatIsMovedBringsNothing(t *testing.T) {
 	for _, m := range moves {
 		for _, glance := range []bool{false, true} {
 			t.Run(fmt.Sprint(m.from, " to ", m.to, ", by a glance: ", glance), func(t *testing.T) {
-				a, b := new(memory.Tree), new(memory.Tree)
-				plantGarden(t, a)
-				p := newPair(t, a, b)
-				p.settleDown()
-				if err := a.Rename(t.Context(), m.from, m.to, false); err != nil {
+				p := newGarden(t, new(memory.Tree), 0)
+				if err := p.a.Rename(t.Context(), m.from, m.to, false); err != nil {
 					t.Fatal(err)
 				}
 				if glance {
@@ -58,13 +78,7 @@ func TestWhatIsMovedBringsNothing(t *testing.T) {
 						t.Errorf("after the glance %+v was carried, %v", carried, err)
 					}
 				}
-				if carried := p.settleDown(); carried.Files != 0 {
-					t.Errorf("%d files were brought", carried.Files)
-				}
-				p.same()
-				if kept := inAttic(t, b); len(kept) != 0 {
-					t.Errorf("the attic holds %q", kept)
-				}
+				p.broughtNothing()
 			})
 		}
 	}
@@ -72,11 +86,8 @@ func TestWhatIsMovedBringsNothing(t *testing.T) {
 
 // What was renamed waits until it is noted that it is not at its old path any more.
 func TestRenamesWaitForTheOldPath(t *testing.T) {
-	a, b := new(memory.Tree), new(memory.Tree)
-	plantGarden(t, a)
-	p := newPair(t, a, b)
-	p.settleDown()
-	if err := a.Rename(t.Context(), "beds", "borders", false); err != nil {
+	p := newGarden(t, new(memory.Tree), 0)
+	if err := p.a.Rename(t.Context(), "beds", "borders", false); err != nil {
 		t.Fatal(err)
 	}
 	s := &scan{Engine: p.Engine, r: p.replica(1)}
@@ -90,13 +101,7 @@ func TestRenamesWaitForTheOldPath(t *testing.T) {
 	if err := s.gone(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if carried := p.settleDown(); carried.Files != 0 {
-		t.Errorf("%d files were brought", carried.Files)
-	}
-	p.same()
-	if kept := inAttic(t, b); len(kept) != 0 {
-		t.Errorf("the attic holds %q", kept)
-	}
+	p.broughtNothing()
 }
 
 // A file that has the number, the length and the time of one that is gone from another
@@ -108,9 +113,7 @@ func TestNumbersThatAreUsedAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { a.Close() })
-	plantGarden(t, a)
-	p := newPair(t, a, new(memory.Tree))
-	p.settleDown()
+	p := newGarden(t, a, 0)
 	from, to := filepath.Join(dir, "beds/rose.txt"), filepath.Join(dir, "shed/hoe.txt")
 	was, err := os.Stat(from)
 	if err == nil {
@@ -134,12 +137,8 @@ func TestNumbersThatAreUsedAgain(t *testing.T) {
 func TestMuchThatIsGone(t *testing.T) {
 	for _, m := range moves {
 		t.Run(m.from+" to "+m.to, func(t *testing.T) {
-			a, b := new(memory.Tree), new(memory.Tree)
-			plantGarden(t, a)
-			p := newPair(t, a, b)
-			p.mostAbsent = 1
-			p.settleDown()
-			if err := a.Rename(t.Context(), m.from, m.to, false); err != nil {
+			p := newGarden(t, new(memory.Tree), 1)
+			if err := p.a.Rename(t.Context(), m.from, m.to, false); err != nil {
 				t.Fatal(err)
 			}
 			p.settleDown()
@@ -151,13 +150,9 @@ func TestMuchThatIsGone(t *testing.T) {
 // What is gone is noted by the look that misses it, much or little.
 func TestWhatIsGoneIsNoted(t *testing.T) {
 	for _, most := range []int{0, 1, 3, 1000} {
-		a, b := new(memory.Tree), new(memory.Tree)
-		plantGarden(t, a)
-		p := newPair(t, a, b)
-		p.mostAbsent = most
-		p.settleDown()
+		p := newGarden(t, new(memory.Tree), most)
 		for _, name := range []string{"beds/row/plant 0.txt", "beds/row/plant 1.txt", "beds/plant 0.txt", "shed"} {
-			if err := tree.RemoveAll(t.Context(), a, name); err != nil {
+			if err := tree.RemoveAll(t.Context(), p.a, name); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -43,7 +43,7 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	e.dropLeft(ctx, s.r)
 	var run context.Context
 	s.group, run = errgroup.WithContext(ctx)
-	s.group.SetLimit(foldersWaiting * e.hands())
+	s.group.SetLimit(foldersWaiting * (e.hands() - 1)) // beside the first one; one hand does one thing after the other
 	s.listers, s.readers = make(chan struct{}, e.hands()), make(chan struct{}, e.hands())
 	err := s.folder(run, someFolder{name: ".", key: "."})
 	if err := cmp.Or(ctx.Err(), s.group.Wait(), err); err != nil {

@@ -367,32 +367,32 @@ func verdict(found *model.ReplicaVerification, level string) string {
 	most := 0.0
 	for i := range found.Replicas {
 		r := &found.Replicas[i]
-		if n := r.Counts.Unexplained(); n > 0 {
-			differ = append(differ, fmt.Sprintf("%s: %s", r.Replica, count(n, "difference", "differences")))
-		}
-		if n := r.Counts.Explained; n > 0 {
-			explained = append(explained, fmt.Sprintf("%s: %d", r.Replica, n))
-		}
-		if n := r.Counts.InUse; n > 0 {
-			held = append(held, fmt.Sprintf("%s, compared with %s", count(n, "file", "files"), r.Replica))
+		for list, n := range map[*[]string]int64{&differ: r.Counts.Unexplained(), &explained: r.Counts.Explained, &held: r.Counts.InUse} {
+			if n > 0 {
+				*list = append(*list, fmt.Sprintf("%s: %d", r.Replica, n))
+			}
 		}
 		most = max(most, r.AtMost)
 	}
 	by := map[string]string{levelNames: "names, sizes, times and permissions", levelSample: "names and a sample of contents", levelFull: "every byte"}[level]
-	var words string
-	switch {
-	case len(differ) > 0:
-		words = fmt.Sprintf("Not all replicas hold what %s holds, by %s: %s.", found.Against, by, strings.Join(differ, ", "))
-	case len(explained) > 0:
-		words = fmt.Sprintf("All replicas hold what %s holds, by %s, but for differences that are explained (%s).", found.Against, by, strings.Join(explained, ", "))
-	default:
-		words = fmt.Sprintf("All replicas hold what %s holds, by %s.", found.Against, by)
+	subject, differences, joint := "All", "", ", but for "
+	if len(differ) > 0 {
+		subject, differences, joint = "Not all", ": there are differences ("+strings.Join(differ, ", ")+")", ", besides "
 	}
-	if level == levelSample {
-		words += fmt.Sprintf(" With a confidence of 95%%, the contents of at most %.2g%% of the files differ.", 100*most)
+	words := fmt.Sprintf("%s replicas hold what %s holds, by %s%s", subject, found.Against, by, differences)
+	var besides []string
+	if len(explained) > 0 {
+		besides = append(besides, "differences that are explained ("+strings.Join(explained, ", ")+")")
 	}
 	if len(held) > 0 {
-		words += fmt.Sprintf(" Somebody held what could not be read: %s.", strings.Join(held, ", "))
+		besides = append(besides, "files that somebody holds and that could not be read ("+strings.Join(held, ", ")+")")
+	}
+	if len(besides) > 0 {
+		words += joint + strings.Join(besides, ", and ")
+	}
+	words += "."
+	if level == levelSample {
+		words += fmt.Sprintf(" With a confidence of 95%%, the contents of at most %.2g%% of the files differ.", 100*most)
 	}
 	return words
 }

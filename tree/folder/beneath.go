@@ -28,8 +28,8 @@ func (t *Tree) open(name string, flags int, mode fs.FileMode) (*os.File, error) 
 	return os.NewFile(uintptr(fd), name), nil
 }
 
-// openBare is open for who uses the file alone and closes it: to make an *os.File of it
-// takes half as long as to open it.
+// openBare is open for who uses the file alone and closes it: to make an *os.File of a
+// small file, and to close that, takes about a third of the time that opening it does.
 func (t *Tree) openBare(name string, flags int, mode fs.FileMode) (fd int, err error) {
 	if lacksOpenat2.Load() {
 		return t.openByElements(name, flags, mode)
