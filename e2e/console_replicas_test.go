@@ -45,7 +45,7 @@ func testReplicaForms(c checker) {
 	tab := c.tab
 	c.must(tab.Click("button", "Change oak quiet copies meadow"), tab.Type("Attic, in GiB", "2"), tab.Type("Intake, in GiB", "0.5"), tab.See("Large files wait for each other"), tab.See("its attic may keep 2.0 GiB"))
 	c.accessible("the quotas of a replica")
-	c.must(tab.Type("Intake, in GiB", "4"), tab.Click("button", "Save"), tab.See("oak quiet copies meadow was changed"), tab.See("of 2.0 GiB"))
+	c.must(tab.Type("Intake, in GiB", "4"), tab.See("4.0 GiB may be on its way in"), tab.Click("button", "Save"), tab.See("oak quiet copies meadow was changed"), tab.See("of 2.0 GiB"))
 	c.must(tab.Click("button", "Change oak quiet copies meadow"), tab.Choose("What to do", "Take it out of the set"), tab.See("Its files stay where they are"), tab.Click("button", "Take out"), tab.See("needs two replicas"))
 	c.must(tab.Choose("What to do", "Put it at another place"), tab.Click("button", "Save"), tab.See("is there already"), tab.Press("\x1b"))
 	c.must(tab.Click("button", "Add a replica"), tab.Choose("Server", "oak"), tab.Choose("Share", "quiet"), tab.Type("Folder", "copies"), tab.Click("button", "Add"), tab.See("is around oak/quiet/copies/meadow"))
