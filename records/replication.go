@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"bridgespan/core/replica"
@@ -21,6 +22,10 @@ type Replication struct {
 	// RetryFirst and RetryMost are how long what failed is left alone: at first,
 	// twice as long each time, and at most. Zero means 5 seconds and 10 minutes.
 	RetryFirst, RetryMost time.Duration
+	// MostLists is how many bytes the lists of chunks may take. Zero means 256 MiB.
+	MostLists int64
+
+	listsKept atomic.Int64
 
 	begun   begun
 	opening sync.Mutex

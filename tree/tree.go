@@ -128,9 +128,13 @@ type Capabilities struct {
 	MaxName       int  // longest element of a name, in bytes; 0 when unknown
 	// Fixed are the attributes that Apply cannot set.
 	Fixed Attributes
-	// Ranges: an [Assembler] takes any ranges of a file, and is near what holds it.
-	// Otherwise it copies whole files at most.
-	Ranges bool
+	// Ranges: an [Assembler] takes any ranges of a file that is not longer than Longest,
+	// in bytes; 0 for no bound. Otherwise it copies whole files at most.
+	Ranges  bool
+	Longest int64
+	// Far: what is read of a file comes over a network, as to hash and cut it.
+	// Otherwise that is done beside the file.
+	Far bool
 }
 
 // Space is the room on the volume under a tree, in bytes.

@@ -1,11 +1,5 @@
 package chunk
 
-import (
-	"io"
-
-	"github.com/zeebo/blake3"
-)
-
 // Part is a range of a new content. From is where an old content holds the same;
 // below 0 where it does not.
 type Part struct{ At, Length, From int64 }
@@ -30,32 +24,6 @@ func For(size int64) Sizes {
 		average *= 2
 	}
 	return Around(int(average))
-}
-
-// List is what a content is made of.
-type List struct {
-	Chunks []Chunk // in order
-	Digest [32]byte
-	Size   int64 // bytes of the content
-}
-
-// Chunk is one of them: its length in bytes, and its fingerprint.
-type Chunk struct {
-	Length      int
-	Fingerprint Fingerprint
-}
-
-// NewList reads a content and cuts it. It returns the first error of reading.
-func NewList(c *Cutter, content io.Reader) (l List, err error) {
-	hash := blake3.New()
-	err = c.Split(content, nil, func(chunk []byte) error {
-		hash.Write(chunk)
-		l.Chunks = append(l.Chunks, Chunk{len(chunk), Of(chunk)})
-		l.Size += int64(len(chunk))
-		return nil
-	})
-	hash.Sum(l.Digest[:0])
-	return l, err
 }
 
 // Compare finds in an old content the chunks of a new one. Both must have been

@@ -21,18 +21,18 @@ const deltaFrom = 1 << 20
 // when there is nothing to be gained, or the receiver cannot.
 func (m *move) delta(ctx context.Context, staged string, next *replica.Record, content tree.Content, options tree.PutOptions) (tree.Entry, error) {
 	a, ok := m.carry.to.Tree.(tree.Assembler)
-	if !ok || !m.carry.to.Tree.Capabilities().Ranges || m.to.Kind != replica.File || min(next.Size, m.to.Size) < m.leastSize(deltaFrom) {
+	if !ok || m.to.Kind != replica.File || next.Size < m.leastSize(deltaFrom) || !m.mayAssemble(m.carry.to, m.to.Size) {
 		return tree.Entry{}, tree.ErrUnsupported
 	}
-	base, err := m.carry.to.Tree.Open(ctx, m.here)
+	if ok, err := m.worthCutting(ctx); err != nil || !ok {
+		return tree.Entry{}, orUnsupported(err)
+	}
+	old, err := m.older(ctx)
 	if err != nil {
 		return tree.Entry{}, err
 	}
-	defer base.Close()
-	if !asKept(&m.to, base.Entry()) {
-		return tree.Entry{}, m.changed(ctx, m.carry.to, m.here, m.to)
-	}
-	d, err := compare(ctx, base, content)
+	defer old.Close()
+	d, list, err := compare(ctx, old, content)
 	switch {
 	case err != nil:
 		return tree.Entry{}, err
@@ -41,26 +41,33 @@ func (m *move) delta(ctx context.Context, staged string, next *replica.Record, c
 	case d.Size != next.Size, m.from.Digest.Known() && d.Digest != m.from.Digest:
 		return tree.Entry{}, errMoved
 	}
-	next.Digest = d.Digest
 	entry, err := a.Assemble(ctx, staged, m.here, d.Parts, &pacedReaderAt{ctx, m.carry, content}, options)
 	if err == nil {
-		err = m.assembled(ctx, staged, base, content, d)
+		err = m.assembled(ctx, staged, old, content, d, list)
 	}
+	if err == nil && m.carry.to.Tree.Capabilities().Far {
+		err = m.Store.KeepChunks(ctx, list)
+	}
+	next.Digest = d.Digest
 	return entry, err
 }
 
-// assembled returns errMoved unless what was staged is what the sender has: both
-// files were read twice, and may have changed between.
-func (m *move) assembled(ctx context.Context, staged string, base, content tree.Content, d chunk.Delta) error {
-	if err := still(ctx, m.carry.from.Tree, m.there, content); err != nil {
-		return err
+// mayAssemble reports whether of a file of so many bytes a replica makes another one,
+// and it is worth while.
+func (e *Engine) mayAssemble(r *Replica, size int64) bool {
+	c := r.Tree.Capabilities()
+	return c.Ranges && size >= e.leastSize(deltaFrom) && (c.Longest == 0 || size <= c.Longest)
+}
+
+// assembled returns an error unless what was staged is what the sender has: both
+// files were read twice, or one of them never, and may have changed between.
+func (m *move) assembled(ctx context.Context, staged string, old older, content tree.Content, d chunk.Delta, list chunk.List) error {
+	err := still(ctx, m.carry.from.Tree, m.there, content)
+	if err == nil {
+		err = old.still(ctx)
 	}
-	if err := still(ctx, m.carry.to.Tree, m.here, base); err != nil {
-		return err
-	}
-	made, _, err := digest(ctx, m.carry.to.Tree, staged)
-	if err == nil && made != d.Digest {
-		err = errMoved
+	if err == nil {
+		err = old.proof(ctx, staged, d, list)
 	}
 	if err != nil {
 		return errors.Join(err, m.drop(ctx, m.carry.to, staged))
@@ -69,22 +76,23 @@ func (m *move) assembled(ctx context.Context, staged string, base, content tree.
 	return nil
 }
 
-// compare finds out what of a file another one holds. Each is cut where it lies,
-// if that is possible, and both at the same time.
-func compare(ctx context.Context, base, content tree.Content) (chunk.Delta, error) {
-	sizes := chunk.For(content.Entry().Size)
-	var old, next chunk.List
+// compare finds out what of a file another one holds. Both are cut at the same time.
+func compare(ctx context.Context, base older, content tree.Content) (d chunk.Delta, next chunk.List, err error) {
+	sizes := base.sizes(content.Entry().Size)
+	var old chunk.List
 	group, run := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
-		old, err = tree.Chunks(run, base, sizes)
+		old, err = base.list(run, sizes)
 		return err
 	})
 	group.Go(func() (err error) {
 		next, err = tree.Chunks(run, content, sizes)
 		return err
 	})
-	err := group.Wait()
-	return chunk.Compare(old, next), err
+	if err = group.Wait(); err == nil {
+		d = chunk.Compare(old, next)
+	}
+	return d, next, err
 }
 
 // pacedReaderAt reads as fast as the lane may carry.

@@ -3,12 +3,18 @@ package replication
 import (
 	"bytes"
 	"context"
+	"maps"
 	"math/rand/v2"
+	"slices"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
+	"time"
 
 	"bridgespan/core/replica"
+	"bridgespan/standin/standintest"
 	"bridgespan/tree"
+	"bridgespan/tree/memory"
 )
 
 func randomText(seed uint64, size int) []byte {
@@ -27,7 +33,16 @@ func putBytes(t *testing.T, tr tree.Tree, name string, content []byte) {
 // Of a large file only what the receiver lacks is carried, whatever was changed
 // in it; of another one in its place, all.
 func TestDelta(t *testing.T) {
-	p := newPair(t, openFolder(t), openFolder(t))
+	t.Run("folders", func(t *testing.T) { testDelta(t, openFolder(t), openFolder(t)) })
+	t.Run("far", func(t *testing.T) { testDelta(t, openFolder(t), &memory.Tree{Far: true}) })
+	t.Run("shares", func(t *testing.T) {
+		oak, elm := standintest.FileServer(t, "oak", "store"), standintest.FileServer(t, "elm", "store")
+		testDelta(t, openShare(t, oak, "store"), openShare(t, elm, "store"))
+	})
+}
+
+func testDelta(t *testing.T, a, b tree.Tree) {
+	p := newPair(t, a, b)
 	var crossed atomic.Int64
 	p.Pace = func(_ context.Context, _ replica.Lane, n int) error { crossed.Add(int64(n)); return nil }
 	const size = 8 << 20
@@ -36,12 +51,15 @@ func TestDelta(t *testing.T) {
 	p.settleDown()
 	changed := bytes.Clone(first)
 	copy(changed[3<<20:], randomText(2, 5000))
+	changedAgain := bytes.Clone(changed)
+	copy(changedAgain[7<<20:], randomText(5, 5000))
 	for _, c := range []struct {
 		what    string
 		content []byte
 		most    int64
 	}{
 		{"bytes changed", changed, size / 20},
+		{"bytes changed again", changedAgain, size / 20},
 		{"bytes put in", append(append(bytes.Clone(changed[:1000]), "a few more"...), changed[1000:]...), size / 20},
 		{"a shorter one", changed[:size/2], size / 20},
 		{"another one", randomText(3, size), size},
@@ -98,4 +116,93 @@ func TestDeltaOfWhatChanges(t *testing.T) {
 	if got, err := tree.ReadFile(t.Context(), p.b, "large"); err != nil || !bytes.Equal(got, third) || !meddled {
 		t.Errorf("in the end it is not what was written last, %v", err)
 	}
+}
+
+// bounded makes files of parts of others up to a length.
+type bounded struct {
+	*memory.Tree
+	longest int64
+}
+
+func (b *bounded) Capabilities() tree.Capabilities {
+	c := b.Tree.Capabilities()
+	c.Longest = b.longest
+	return c
+}
+
+// slow is so far away that it takes a while to answer.
+type slow struct{ *memory.Tree }
+
+func (s *slow) Stat(ctx context.Context, name string) (tree.Entry, error) {
+	time.Sleep(2 * fartherBy)
+	return s.Tree.Stat(ctx, name)
+}
+
+// What is far away is not read: of a file there only what it lacks is brought where
+// that is known and pays, else all of it.
+func TestDeltaFarAway(t *testing.T) {
+	const size = 2 << 20
+	first, second := randomText(6, size), randomText(6, size)
+	copy(second[1<<20:], "a few bytes")
+	far := func() tree.Tree { return &memory.Tree{Far: true} }
+	for what, c := range map[string]struct {
+		a, b   tree.Tree
+		before func(p *pair)
+		whole  bool
+	}{
+		"as brought":          {a: far(), b: far()},
+		"nothing is known":    {a: far(), b: far(), before: func(p *pair) { clear(p.Store.(*memoryStore).lists) }, whole: true},
+		"longer than allowed": {a: far(), b: &bounded{&memory.Tree{Far: true}, size - 1}, whole: true},
+		"as long as allowed":  {a: far(), b: &bounded{&memory.Tree{Far: true}, size}},
+		"the sender is far":   {a: &slow{&memory.Tree{Far: true}}, b: far(), whole: true},
+		"both are":            {a: &slow{&memory.Tree{Far: true}}, b: &slow{&memory.Tree{Far: true}}},
+		"the sender is near":  {a: &slow{&memory.Tree{}}, b: far()},
+		"only the sender is":  {a: &slow{&memory.Tree{Far: true}}, b: &memory.Tree{}, whole: true},
+		"changed in secret":   {a: far(), b: far(), before: changeInSecret, whole: true},
+	} {
+		t.Run(what, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				p := newPair(t, c.a, c.b)
+				putBytes(t, c.a, "large", first)
+				p.settleDown()
+				if c.before != nil {
+					c.before(p)
+				}
+				var crossed atomic.Int64
+				p.Pace = func(_ context.Context, _ replica.Lane, n int) error { crossed.Add(int64(n)); return nil }
+				putBytes(t, c.a, "large", second)
+				done := p.settleDown()
+				if got, err := tree.ReadFile(t.Context(), c.b, "large"); err != nil || !bytes.Equal(got, second) {
+					t.Errorf("the receiver has %d bytes of its own, %v", len(got), err)
+				}
+				if n := crossed.Load(); c.whole != (n >= size) || c.whole != (done.Spared == 0) || !c.whole && n > size/4 {
+					t.Errorf("%d bytes crossed, %d were spared", n, done.Spared)
+				}
+				if left := slices.Collect(maps.Keys(shown(t, c.b))); len(left) != 1 {
+					t.Errorf("there are %v", left)
+				}
+			})
+		})
+	}
+}
+
+// changeInSecret changes what the receiver holds, and not how it looks.
+func changeInSecret(p *pair) {
+	t, ctx := p.b.(*memory.Tree), p.t.Context()
+	was, err := t.Stat(ctx, "large")
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	putBytes(p.t, t, "large", randomText(7, int(was.Size)))
+	if err := t.Apply(ctx, "large", tree.Meta{Modified: was.Modified}); err != nil {
+		p.t.Fatal(err)
+	}
+	is, err := t.Stat(ctx, "large")
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	s := p.Store.(*memoryStore)
+	rec := s.records[2]["large"]
+	rec.Seen.ID = is.ID // the same file still
+	s.records[2]["large"] = rec
 }

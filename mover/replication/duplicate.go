@@ -90,7 +90,7 @@ func (m *move) copyOf(ctx context.Context, a tree.Assembler, other *replica.Reco
 		return entry, false, ctx.Err()
 	}
 	ok, err = unchanged(ctx, r, name, other)
-	if ok && err == nil && r.Tree.Capabilities().Ranges { // it is near: reading it costs little
+	if ok && err == nil && !r.Tree.Capabilities().Far { // it is near: reading it costs little
 		var made replica.Digest
 		made, _, err = digest(ctx, r.Tree, staged)
 		ok = made == other.Digest

@@ -82,6 +82,7 @@ type Engine struct {
 	DeltaFrom int64
 
 	mostAbsent int // in the place of the constant of this name; 0 for that
+	average    int // bytes of the chunks that files are cut into; 0 for what suits them
 
 	claims   claims
 	known    known
@@ -93,7 +94,8 @@ type Engine struct {
 	nameless map[replica.ID]bool // replicas that do not let us name all owners
 	looks    map[replica.ID]*sync.Mutex
 	left     map[replica.ID][]string // what could not be discarded from intakes
-	crowned  map[replica.ID]bool     // replicas whose top has permissions, or cannot have any
+	answers  map[replica.ID]time.Duration
+	crowned  map[replica.ID]bool // replicas whose top has permissions, or cannot have any
 }
 
 func (e *Engine) hands() int { return cmp.Or(e.Hands, 8) }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 )
 
@@ -21,6 +22,11 @@ type Store interface {
 	// Alike lists the records of some of the files that were read and have a size
 	// and a time.
 	Alike(ctx context.Context, r replica.ID, size int64, modified time.Time) ([]replica.Record, error)
+	// Chunks returns what a content is made of, as far as that is kept; else a list
+	// without chunks.
+	Chunks(ctx context.Context, d replica.Digest) (chunk.List, error)
+	// KeepChunks keeps what a content is made of, for as long as there is room.
+	KeepChunks(ctx context.Context, l chunk.List) error
 	// Unfinished lists the records with something pending.
 	Unfinished(ctx context.Context, r replica.ID) ([]replica.Record, error)
 	Save(ctx context.Context, c replica.Change) error

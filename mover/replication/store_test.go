@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 )
 
@@ -25,11 +26,12 @@ type memoryStore struct {
 	backlog map[replica.Lane]map[string]replica.Ticket
 	seq     uint64
 	kept    map[replica.ID][]replica.Kept
+	lists   map[replica.Digest]chunk.List
 	failed  []string // what was to be left alone for a while
 }
 
 func newMemoryStore() *memoryStore {
-	return &memoryStore{records: map[replica.ID]map[string]replica.Record{}, backlog: map[replica.Lane]map[string]replica.Ticket{}, kept: map[replica.ID][]replica.Kept{}}
+	return &memoryStore{records: map[replica.ID]map[string]replica.Record{}, backlog: map[replica.Lane]map[string]replica.Ticket{}, kept: map[replica.ID][]replica.Kept{}, lists: map[replica.Digest]chunk.List{}}
 }
 
 func (s *memoryStore) step() error {
@@ -84,6 +86,23 @@ func (s *memoryStore) Alike(_ context.Context, r replica.ID, size int64, modifie
 	return s.matching(r, func(rec *replica.Record) bool {
 		return rec.Kind == replica.File && rec.Size == size && rec.Modified.Equal(modified) && rec.Digest.Known()
 	})
+}
+
+func (s *memoryStore) Chunks(_ context.Context, d replica.Digest) (chunk.List, error) {
+	s.read("chunks")
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.lists[d], nil
+}
+
+func (s *memoryStore) KeepChunks(_ context.Context, l chunk.List) error {
+	if err := s.step(); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.lists[l.Digest] = l
+	return nil
 }
 
 func (s *memoryStore) Unfinished(_ context.Context, r replica.ID) ([]replica.Record, error) {

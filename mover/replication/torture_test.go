@@ -63,6 +63,7 @@ type world struct {
 	worked map[int]map[string]bool
 
 	content int             // counts what people write
+	filler  string          // what else is in each content, around what is its own
 	dropped map[string]bool // the contents that people wrote: whether people overwrote or removed them
 	history []string
 }
@@ -77,6 +78,9 @@ func newWorld(seed uint64) *world {
 	w.store.turn = w.wait
 	w.hands = 1 + w.random.IntN(3)
 	w.deltaFrom = 1 + w.random.Int64N(2)*1000
+	if w.random.IntN(2) == 0 {
+		w.filler = fmt.Sprintf("%x", randomText(seed, 1000))
+	}
 	w.layout = []func(ids []replica.ID) []replica.Lane{replica.Mesh, func(ids []replica.ID) []replica.Lane { return replica.Hub(ids[0], ids) }, replica.Chain}[w.random.IntN(3)]
 	for i := range 2 + w.random.IntN(3) {
 		w.place(i == 0)
@@ -90,7 +94,7 @@ func newWorld(seed uint64) *world {
 func (w *world) place(seed bool) {
 	i := len(w.trees)
 	skew := time.Duration(w.random.IntN(240)-120) * time.Second
-	t := &memory.Tree{CaseSensitive: w.random.IntN(3) == 0, Now: func() time.Time { return w.clock.Add(skew) }}
+	t := &memory.Tree{CaseSensitive: w.random.IntN(3) == 0, Far: w.random.IntN(2) == 0, Now: func() time.Time { return w.clock.Add(skew) }}
 	t.Fault = func(step, name string) error {
 		if w.people {
 			return nil
@@ -179,7 +183,7 @@ func (w *world) changeMembers() {
 func (w *world) start() {
 	w.crashed, w.fuel = false, -1
 	w.engine = &Engine{Store: w.store, Replicas: w.replicas, Lanes: w.lanes, Now: func() time.Time { return w.clock },
-		Unique: func() string { return fmt.Sprint("u", w.names.Add(1)) }, Hands: w.hands, DeltaFrom: w.deltaFrom}
+		Unique: func() string { return fmt.Sprint("u", w.names.Add(1)) }, Hands: w.hands, DeltaFrom: w.deltaFrom, average: 256}
 }
 
 // places are what differs between two runs of one seed in the names that the
@@ -369,7 +373,9 @@ func (w *world) meddle(i int) {
 func (w *world) write(i int, name string) {
 	t, ctx := w.trees[i], context.Background()
 	w.content++
-	text := fmt.Sprintf("content %d", w.content)
+	own := fmt.Sprintf("content %d", w.content)
+	at := w.random.IntN(len(w.filler) + 1)
+	text := w.filler[:at] + own + w.filler[at:]
 	w.drops(t, name)
 	if _, err := t.Put(ctx, name, strings.NewReader(text), tree.PutOptions{Replace: true}); err != nil {
 		return
@@ -382,7 +388,7 @@ func (w *world) write(i int, name string) {
 			w.worked[i][key] = w.worked[i][key] || w.busy && rec.Moved == keyOf(name)
 		}
 	}
-	w.log("%v %s writes %s: %s", w.clock.Format(time.TimeOnly), w.replicas[i].Name, name, text)
+	w.log("%v %s writes %s: %s", w.clock.Format(time.TimeOnly), w.replicas[i].Name, name, own)
 }
 
 // drops notes that people do away with what is at a name.

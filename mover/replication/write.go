@@ -200,7 +200,15 @@ func (m *move) stage(ctx context.Context, staged string, next *replica.Record, c
 		}
 		stream, end := m.incoming(ctx, next, content)
 		defer end()
-		return tree.Stage(ctx, r.Tree, staged, stream, options)
+		listing := m.listing(next.Size)
+		if listing != nil {
+			stream = io.TeeReader(stream, listing)
+		}
+		entry, err = tree.Stage(ctx, r.Tree, staged, stream, options)
+		if err == nil {
+			err = m.keepList(ctx, listing, next.Digest)
+		}
+		return entry, err
 	}
 	entry, err := write()
 	if errors.Is(err, fs.ErrPermission) && !options.Meta.Descriptor.IsZero() {

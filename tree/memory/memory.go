@@ -28,6 +28,8 @@ type Tree struct {
 	CaseSensitive bool
 	// Capacity bounds the bytes of all files together; 0 means 1 GiB.
 	Capacity int64
+	// Far is told of the tree: that what is read of it comes over a network.
+	Far bool
 	// Now is the clock that stamps changes; nil means a clock that advances
 	// one second with every change.
 	Now func() time.Time
@@ -55,7 +57,7 @@ type node struct {
 }
 
 func (t *Tree) Capabilities() tree.Capabilities {
-	return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, IDs: true, MaxName: 255, Ranges: true}
+	return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, IDs: true, MaxName: 255, Ranges: true, Far: t.Far}
 }
 
 func (t *Tree) Close() error { return nil }

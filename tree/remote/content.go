@@ -180,6 +180,7 @@ func (c *content) cut(ctx context.Context, file string, sizes chunk.Sizes) (l ch
 		return l, err
 	}
 	defer end()
+	l.Sizes = sizes
 	copy(l.Digest[:], a.Digest)
 	if l.Chunks, err = readChunks(rest, a.Chunks); err != nil {
 		return l, tree.PathError("chunks", c.name, fmt.Errorf("%w: %w", tree.ErrUnreachable, err))

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,6 +14,7 @@ import (
 	"testing"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
 	"bridgespan/standin/fileserver"
 	"bridgespan/standin/standintest"
 	"bridgespan/tree"
@@ -59,6 +61,7 @@ func TestAgainstRealServer(t *testing.T) {
 	t.Run("ManyDescriptors", func(t *testing.T) { testManyDescriptors(t, server, warden) })
 	t.Run("SameAsSmbclient", func(t *testing.T) { testSameAsSmbclient(t, server, warden) })
 	t.Run("Refusals", func(t *testing.T) { testRefusals(t, server, warden) })
+	t.Run("Assemble", func(t *testing.T) { testAssemble(t, share(t, warden, "store", "")) })
 	t.Run("NamesOfTheWire", func(t *testing.T) {
 		root := share(t, warden, "store", "")
 		for _, name := range []string{`a\b`, "a:b", "what?", "star*", "tail.", "tail ", "tab\t"} {
@@ -155,4 +158,74 @@ func testManyDescriptors(t *testing.T, server *fileserver.Server, warden *smb.Se
 	if len(seen) != many {
 		t.Errorf("%d of %d files were listed", len(seen), many)
 	}
+}
+
+// Whatever parts a file is made of, of bases of one window and of several, at the
+// server there is what there should be.
+func testAssemble(t *testing.T, root *smb.Tree) {
+	random := rand.New(rand.NewPCG(1, 2))
+	for i, size := range []int{2, 100, 70_000, 1<<24 - 1, 1 << 24, 1<<24 + 1, 40<<20 + 12345} {
+		base := make([]byte, size)
+		_, _ = rand.NewChaCha8([32]byte{byte(i)}).Read(base)
+		from := fmt.Sprint("base", i)
+		if _, err := root.Put(t.Context(), from, bytes.NewReader(base), tree.PutOptions{}); err != nil {
+			t.Fatal(err)
+		}
+		for n := range 4 {
+			parts, want := anyParts(random, base, n%2 == 0)
+			name := fmt.Sprint("made", i, n)
+			e, err := root.Assemble(t.Context(), name, from, parts, bytes.NewReader(want), tree.PutOptions{Size: int64(len(want)), SizeKnown: true})
+			got, bad := tree.ReadFile(t.Context(), root, name)
+			if err != nil || bad != nil || e.Size != int64(len(want)) || !bytes.Equal(got, want) {
+				t.Errorf("%v of %d bytes: %d bytes of %d, %v, %v", parts, size, len(got), len(want), err, bad)
+			}
+			if err := root.Remove(t.Context(), name); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if got, err := tree.ReadFile(t.Context(), root, from); err != nil || !bytes.Equal(got, base) {
+			t.Errorf("the base of %d bytes is another one now, %v", size, err)
+		}
+	}
+	// Much that goes to and fro is not worth while, and leaves nothing behind.
+	var parts []chunk.Part
+	for at := range int64(1000) {
+		parts = append(parts, chunk.Part{At: at, Length: 1, From: 2000 - at})
+	}
+	if _, err := root.Assemble(t.Context(), "to and fro", "base2", parts, strings.NewReader(""), tree.PutOptions{}); !errors.Is(err, tree.ErrUnsupported) {
+		t.Errorf("a thousand parts: %v, want ErrUnsupported", err)
+	}
+	for e, err := range root.List(t.Context(), ".", tree.Plain) {
+		if err != nil || strings.HasPrefix(e.Name, "made") || strings.HasPrefix(e.Name, "to and") {
+			t.Errorf("%s was left behind, %v", e.Name, err)
+		}
+	}
+}
+
+// anyParts makes up parts of a base, and what they make together. Those in place stand
+// where they belong.
+func anyParts(random *rand.Rand, base []byte, inPlace bool) (parts []chunk.Part, made []byte) {
+	most := len(base)/2 + 1
+	for range 1 + random.IntN(6) {
+		p := chunk.Part{At: int64(len(made)), Length: int64(1 + random.IntN(most)), From: -1}
+		if random.IntN(3) > 0 {
+			p.From = int64(random.IntN(len(base)))
+			if inPlace {
+				p.From = p.At
+			}
+			p.Length = min(p.Length, int64(len(base))-p.From)
+		}
+		if p.Length <= 0 {
+			continue
+		}
+		if p.From < 0 {
+			fresh := make([]byte, p.Length)
+			_, _ = rand.NewChaCha8([32]byte{byte(random.IntN(256)), 1}).Read(fresh)
+			made = append(made, fresh...)
+		} else {
+			made = append(made, base[p.From:p.From+p.Length]...)
+		}
+		parts = append(parts, p)
+	}
+	return parts, made
 }

@@ -1,0 +1,55 @@
+package smb
+
+import (
+	"slices"
+	"testing"
+
+	"bridgespan/core/chunk"
+)
+
+func part(at, length, from int64) chunk.Part { return chunk.Part{At: at, Length: length, From: from} }
+
+func TestRuns(t *testing.T) {
+	for what, c := range map[string]struct {
+		parts, want []chunk.Part
+		inPlace     bool
+	}{
+		"nothing":         {nil, nil, false},
+		"nothing held":    {[]chunk.Part{part(0, 9, -1)}, nil, false},
+		"all":             {[]chunk.Part{part(0, 9, 0)}, []chunk.Part{part(0, 9, 0)}, true},
+		"changed within":  {[]chunk.Part{part(0, 5, 0), part(5, 2, -1), part(7, 3, 7)}, []chunk.Part{part(0, 10, 0)}, true},
+		"changed at ends": {[]chunk.Part{part(0, 5, -1), part(5, 2, 5), part(7, 3, -1)}, []chunk.Part{part(5, 2, 5)}, true},
+		"put in":          {[]chunk.Part{part(0, 5, 0), part(5, 2, -1), part(7, 3, 5)}, []chunk.Part{part(0, 5, 0), part(7, 3, 5)}, false},
+		"left out":        {[]chunk.Part{part(0, 5, 0), part(5, 3, 9)}, []chunk.Part{part(0, 5, 0), part(5, 3, 9)}, false},
+		"all shifted":     {[]chunk.Part{part(0, 5, 1), part(5, 1, -1), part(6, 3, 7)}, []chunk.Part{part(0, 9, 1)}, false},
+		"there and back":  {[]chunk.Part{part(0, 5, 0), part(5, 1, 0), part(6, 3, 6)}, []chunk.Part{part(0, 5, 0), part(5, 1, 0), part(6, 3, 6)}, false},
+		"of no length":    {[]chunk.Part{part(0, 0, 4), part(0, 3, 0)}, []chunk.Part{part(0, 3, 0)}, true},
+	} {
+		if got := runsOf(c.parts); !slices.Equal(got, c.want) || inPlace(got) != c.inPlace {
+			t.Errorf("%s: %v, in place: %v", what, got, inPlace(got))
+		}
+	}
+}
+
+func TestRequests(t *testing.T) {
+	for what, c := range map[string]struct {
+		runs []chunk.Part
+		size int64
+		want int64
+	}{
+		"less than a window":         {[]chunk.Part{part(0, 5<<20, 0)}, 5 << 20, 1},
+		"a window":                   {[]chunk.Part{part(0, window, 0)}, window, 2},
+		"four":                       {[]chunk.Part{part(0, 4*window, 0)}, 4 * window, 4 * 5},
+		"one of four":                {[]chunk.Part{part(window, window, window)}, 4 * window, 5},
+		"the longest":                {[]chunk.Part{part(0, mostCopied, 0)}, mostCopied, 16 * 17},
+		"the longest, shifted":       {[]chunk.Part{part(0, mostCopied-1, 1)}, mostCopied, 16*17 + 16*18},
+		"less than a window, put in": {[]chunk.Part{part(0, 100, 0), part(200, 300, 100)}, 400, 1 + 2*2},
+	} {
+		if got := requestsFor(c.runs, c.size); got != c.want {
+			t.Errorf("%s: %d requests, want %d", what, got, c.want)
+		}
+	}
+	if longest := []chunk.Part{part(0, mostCopied-1, 1)}; requestsFor(longest, mostCopied) > mostRequests {
+		t.Error("of the longest file nothing could be put in")
+	}
+}
