@@ -46,7 +46,7 @@ func (m *move) delta(ctx context.Context, staged string, next *replica.Record, c
 		err = m.assembled(ctx, staged, old, content, d, list)
 	}
 	if err == nil && m.carry.to.Tree.Capabilities().Far {
-		err = m.Store.KeepChunks(ctx, list)
+		err = m.keepChunks(ctx, list)
 	}
 	next.Digest = d.Digest
 	return entry, err
@@ -59,13 +59,10 @@ func (e *Engine) mayAssemble(r *Replica, size int64) bool {
 	return c.Ranges && size >= e.leastSize(deltaFrom) && (c.Longest == 0 || size <= c.Longest)
 }
 
-// assembled returns an error unless what was staged is what the sender has: both
-// files were read twice, or one of them never, and may have changed between.
+// assembled returns an error unless what was staged is what the sender has, which was
+// read twice and may have changed between.
 func (m *move) assembled(ctx context.Context, staged string, old older, content tree.Content, d chunk.Delta, list chunk.List) error {
 	err := still(ctx, m.carry.from.Tree, m.there, content)
-	if err == nil {
-		err = old.still(ctx)
-	}
 	if err == nil {
 		err = old.proof(ctx, staged, d, list)
 	}

@@ -3,8 +3,11 @@ package replication
 import (
 	"bytes"
 	"context"
+	"errors"
 	"maps"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"slices"
 	"sync/atomic"
 	"testing"
@@ -14,6 +17,7 @@ import (
 	"bridgespan/core/replica"
 	"bridgespan/standin/standintest"
 	"bridgespan/tree"
+	"bridgespan/tree/folder"
 	"bridgespan/tree/memory"
 )
 
@@ -118,6 +122,93 @@ func TestDeltaOfWhatChanges(t *testing.T) {
 	}
 }
 
+// rewritten is a folder in which somebody writes into a file when all of it was read once.
+type rewritten struct {
+	tree.Tree
+	change func()
+}
+
+type rewrittenContent struct {
+	tree.Content
+	left   atomic.Int64
+	change func()
+}
+
+func (c *rewritten) Open(ctx context.Context, name string) (tree.Content, error) {
+	content, err := c.Tree.Open(ctx, name)
+	if err != nil || name != "large" {
+		return content, err
+	}
+	watched := &rewrittenContent{Content: content, change: c.change}
+	watched.left.Store(content.Entry().Size)
+	return watched, nil
+}
+
+func (c *rewrittenContent) Unwrap() tree.Content { return c.Content }
+
+func (c *rewrittenContent) ReadAt(p []byte, off int64) (int, error) {
+	n, err := c.Content.ReadAt(p, off)
+	if left := c.left.Add(-int64(n)); left <= 0 && left+int64(n) > 0 {
+		c.change()
+	}
+	return n, err
+}
+
+// A file that somebody writes into between its two readings does not arrive half old
+// and half new, though what arrives far away is not read again.
+func TestDeltaOfWhatIsWritten(t *testing.T) {
+	dir := t.TempDir()
+	f, err := folder.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { f.Close() })
+	first := randomText(8, 4<<20)
+	second := append(bytes.Clone(first), "longer"...) // else it would be read once more
+	copy(second[1<<20:], "changed")
+	at := time.Now().Add(-time.Hour)
+	write := func(offset int64, text string) {
+		file, err := os.OpenFile(filepath.Join(dir, "large"), os.O_WRONLY, 0)
+		if err == nil {
+			_, err = file.WriteAt([]byte(text), offset)
+		}
+		at = at.Add(time.Second)
+		if err := errors.Join(err, file.Close(), os.Chtimes(file.Name(), at, at)); err != nil {
+			t.Error(err)
+		}
+	}
+	var armed atomic.Bool
+	a := &rewritten{f, func() {
+		if armed.CompareAndSwap(true, false) {
+			write(2<<20, "here first") // which the receiver has as it was
+			write(1<<20+3, "XYZ")
+		}
+	}}
+	third := bytes.Clone(second)
+	copy(third[2<<20:], "here first")
+	copy(third[1<<20+3:], "XYZ")
+	p := newPair(t, a, &memory.Tree{Far: true})
+	putBytes(t, a, "large", first)
+	p.settleDown()
+	write(1<<20, "changed")
+	write(int64(len(first)), "longer")
+	armed.Store(true)
+	for range 4 {
+		if _, err := p.Scan(t.Context(), 1); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := p.Carry(t.Context(), p.Lanes[0], 10); err != nil {
+			t.Fatal(err)
+		}
+		if got, err := tree.ReadFile(t.Context(), p.b, "large"); err != nil || !bytes.Equal(got, first) && !bytes.Equal(got, second) && !bytes.Equal(got, third) {
+			t.Fatalf("what nobody wrote is shown, %v", err)
+		}
+	}
+	if got, err := tree.ReadFile(t.Context(), p.b, "large"); err != nil || !bytes.Equal(got, third) || armed.Load() {
+		t.Errorf("in the end it is not what was written last, %v", err)
+	}
+}
+
 // bounded makes files of parts of others up to a length.
 type bounded struct {
 	*memory.Tree
@@ -147,10 +238,12 @@ func TestDeltaFarAway(t *testing.T) {
 	far := func() tree.Tree { return &memory.Tree{Far: true} }
 	for what, c := range map[string]struct {
 		a, b   tree.Tree
+		there  bool // the receiver had it from the beginning
 		before func(p *pair)
 		whole  bool
 	}{
 		"as brought":          {a: far(), b: far()},
+		"as it was there":     {a: far(), b: far(), there: true},
 		"nothing is known":    {a: far(), b: far(), before: func(p *pair) { clear(p.Store.(*memoryStore).lists) }, whole: true},
 		"longer than allowed": {a: far(), b: &bounded{&memory.Tree{Far: true}, size - 1}, whole: true},
 		"as long as allowed":  {a: far(), b: &bounded{&memory.Tree{Far: true}, size}},
@@ -164,6 +257,9 @@ func TestDeltaFarAway(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				p := newPair(t, c.a, c.b)
 				putBytes(t, c.a, "large", first)
+				if c.there {
+					putBytes(t, c.b, "large", first)
+				}
 				p.settleDown()
 				if c.before != nil {
 					c.before(p)

@@ -17,12 +17,7 @@ func digest(ctx context.Context, t tree.Tree, name string) (replica.Digest, tree
 	return digestOf(ctx, t, name, nil)
 }
 
-// digest is digest as fast as the lane may carry: what is read at the other side
-// of it crosses the same way.
-func (c *carry) digest(ctx context.Context, t tree.Tree, name string) (replica.Digest, tree.Entry, error) {
-	return digestOf(ctx, t, name, func(content io.Reader) io.Reader { return c.paced(ctx, content) })
-}
-
+// digestOf is digest of what through makes of the content, where it is read here.
 func digestOf(ctx context.Context, t tree.Tree, name string, through func(io.Reader) io.Reader) (replica.Digest, tree.Entry, error) {
 	content, err := t.Open(ctx, name)
 	if err != nil {

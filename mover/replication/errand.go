@@ -3,6 +3,7 @@ package replication
 import (
 	"context"
 	"errors"
+	"io"
 
 	"bridgespan/core/replica"
 	"bridgespan/tree"
@@ -185,17 +186,23 @@ func (e *errand) read(ctx context.Context, r *Replica, rec, other *replica.Recor
 	}
 	var d replica.Digest
 	var entry tree.Entry
-	err = e.carry.hands.file(rec.Size, func() (err error) {
+	listing := e.listing(r, rec.Size)
+	through := func(content io.Reader) io.Reader {
 		// What may be adopted is read at both ends: between them it crosses once.
 		if adopts := rec.Prior() || other.Prior(); adopts && r == e.carry.to {
-			d, entry, err = e.carry.digest(ctx, r.Tree, name)
-		} else {
-			d, entry, err = digest(ctx, r.Tree, name)
+			content = e.carry.paced(ctx, content)
 		}
+		return listing.beside(content)
+	}
+	err = e.carry.hands.file(rec.Size, func() (err error) {
+		d, entry, err = digestOf(ctx, r.Tree, name, through)
 		return err
 	})
 	if absent(err) || errors.Is(err, errMoved) || err == nil && !asKept(rec, entry) {
 		return e.changed(ctx, r, name, *rec)
+	}
+	if err == nil {
+		err = e.keepList(ctx, listing, d)
 	}
 	if err != nil {
 		return err

@@ -11,13 +11,12 @@ import (
 	"bridgespan/tree"
 )
 
-// older is the file that a receiver has where a changed one is to be.
+// older is the file that a receiver has where a changed one is to be. That it is as it
+// was is looked at when the new one takes its place.
 type older interface {
 	// sizes are those by which both are cut; size is how long the changed one is.
 	sizes(size int64) chunk.Sizes
 	list(ctx context.Context, sizes chunk.Sizes) (chunk.List, error)
-	// still returns errMoved when the file is not as it was.
-	still(ctx context.Context) error
 	// proof returns an error when what was staged of its parts is not what it should be.
 	proof(ctx context.Context, staged string, d chunk.Delta, list chunk.List) error
 	Close() error
@@ -43,14 +42,11 @@ func (m *move) older(ctx context.Context) (older, error) {
 		return nil, tree.ErrUnsupported
 	}
 	made, err := m.Store.Chunks(ctx, m.to.Digest)
-	if err != nil || len(made.Chunks) == 0 {
-		return nil, orUnsupported(err)
-	}
-	if ok, err := unchanged(ctx, r, m.here, &m.to); err != nil || !ok {
-		if err == nil {
-			err = m.changed(ctx, r, m.here, m.to)
-		}
-		return nil, err
+	switch {
+	case err != nil:
+		return nil, &storeError{err}
+	case len(made.Chunks) == 0:
+		return nil, tree.ErrUnsupported
 	}
 	return &faraway{m, made}, nil
 }
@@ -65,10 +61,6 @@ func (a *atHand) sizes(size int64) chunk.Sizes { return a.m.sizes(size) }
 
 func (a *atHand) list(ctx context.Context, sizes chunk.Sizes) (chunk.List, error) {
 	return tree.Chunks(ctx, a.base, sizes)
-}
-
-func (a *atHand) still(ctx context.Context) error {
-	return still(ctx, a.m.carry.to.Tree, a.m.here, a.base)
 }
 
 // proof reads what was staged: that costs little there.
@@ -91,14 +83,6 @@ type faraway struct {
 func (f *faraway) sizes(int64) chunk.Sizes { return f.made.Sizes }
 
 func (f *faraway) list(context.Context, chunk.Sizes) (chunk.List, error) { return f.made, nil }
-
-func (f *faraway) still(ctx context.Context) error {
-	ok, err := unchanged(ctx, f.m.carry.to, f.m.here, &f.m.to)
-	if err == nil && !ok {
-		err = errMoved
-	}
-	return err
-}
 
 // proofs is how many chunks are read of what was staged far away.
 const proofs = 4
@@ -164,38 +148,6 @@ func sampled[T any](all []T, n int) []T {
 		few[i] = all[i*(len(all)-1)/(n-1)]
 	}
 	return few
-}
-
-// sizes are those by which a file is cut that was not cut before.
-func (e *Engine) sizes(size int64) chunk.Sizes {
-	if e.average > 0 {
-		return chunk.Around(e.average)
-	}
-	return chunk.For(size)
-}
-
-// listing cuts what is brought to a replica of which later only what it lacks is to be
-// carried, though it cannot be read there; nil where that is not so.
-func (m *move) listing(size int64) *chunk.Lister {
-	r := m.carry.to
-	if !r.Tree.Capabilities().Far || !m.mayAssemble(r, size) {
-		return nil
-	}
-	cutter, err := chunk.NewCutter(m.sizes(size))
-	if err != nil {
-		return nil
-	}
-	return chunk.NewLister(cutter)
-}
-
-// keepList keeps what was brought is made of.
-func (m *move) keepList(ctx context.Context, l *chunk.Lister, d replica.Digest) error {
-	if l == nil {
-		return nil
-	}
-	list := l.List()
-	list.Digest = d
-	return m.Store.KeepChunks(ctx, list)
 }
 
 // fartherBy is by how much longer a sender takes to answer than a receiver that is

@@ -200,11 +200,8 @@ func (m *move) stage(ctx context.Context, staged string, next *replica.Record, c
 		}
 		stream, end := m.incoming(ctx, next, content)
 		defer end()
-		listing := m.listing(next.Size)
-		if listing != nil {
-			stream = io.TeeReader(stream, listing)
-		}
-		entry, err = tree.Stage(ctx, r.Tree, staged, stream, options)
+		listing := m.listing(r, next.Size)
+		entry, err = tree.Stage(ctx, r.Tree, staged, listing.beside(stream), options)
 		if err == nil {
 			err = m.keepList(ctx, listing, next.Digest)
 		}
