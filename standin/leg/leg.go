@@ -7,6 +7,7 @@ import (
 	"context"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -22,6 +23,7 @@ type Leg struct {
 	ctx      context.Context
 	stop     context.CancelFunc
 	group    sync.WaitGroup
+	crossed  atomic.Int64
 }
 
 // piece is how many bytes travel together, and window how many pieces are on
@@ -47,6 +49,9 @@ func Start(address, target string, mbit float64, rtt time.Duration) (*Leg, error
 
 // Address is where it listens.
 func (l *Leg) Address() string { return l.listener.Addr().String() }
+
+// Crossed is how many bytes have gone through, both ways together.
+func (l *Leg) Crossed() int64 { return l.crossed.Load() }
 
 // Stop ends the relay and all that goes through it.
 func (l *Leg) Stop() {
@@ -110,6 +115,7 @@ func (l *Leg) carry(to, from net.Conn, limiter *rate.Limiter) {
 		buffer := make([]byte, piece)
 		n, err := from.Read(buffer)
 		if n > 0 && limiter.WaitN(l.ctx, n) == nil {
+			l.crossed.Add(int64(n))
 			way <- parcel{buffer[:n], time.Now().Add(l.delay)}
 		}
 		if err != nil || l.ctx.Err() != nil {

@@ -59,6 +59,9 @@ func TestLeg(t *testing.T) {
 	if _, err := io.ReadFull(c, got); err != nil || !bytes.Equal(got, sent) {
 		t.Fatalf("what arrived differs, %v", err)
 	}
+	if crossed, want := l.Crossed(), int64(2*(len("ping")+len(sent))); crossed != want {
+		t.Errorf("%d bytes have crossed, want %d", crossed, want)
+	}
 	if took := time.Since(begin); took < 190*time.Millisecond {
 		t.Errorf("2 MB took %v at 10 MB/s", took)
 	}
