@@ -1,8 +1,6 @@
 package e2e
 
 import (
-	"bytes"
-	"math/rand/v2"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -118,31 +116,15 @@ func (m *moverSet) clean() {
 	}
 }
 
-// delta changes little of a large file: little of it crosses the lane.
+// delta changes little of a large file that came from the host.
 func (m *moverSet) delta() {
 	m.Helper()
-	large := make([]byte, 6<<20)
-	for i := range large {
-		large[i] = byte(rand.Uint32())
-	}
+	large := largeFile()
 	if err := os.WriteFile(m.path("scan.tif"), large, 0o644); err != nil {
 		m.Fatal(err)
 	}
 	m.arrives("scan.tif", string(large), "oak")
-	lane := func(set model.ReplicaSet) model.Lane {
-		return set.Lanes[slices.IndexFunc(set.Lanes, func(l model.Lane) bool { return l.From == "oak" })]
-	}
-	before := lane(m.await("rest", steady)).Carried.Bytes
-	copy(large[3<<20:], "a stamp in the middle")
-	if _, err := m.trees["oak"].Put(m.Context(), "scan.tif", bytes.NewReader(large), tree.PutOptions{Replace: true}); err != nil {
-		m.Fatal(err)
-	}
-	m.look()
-	m.await("the stamp at the host", func(model.ReplicaSet) bool { return m.host("scan.tif") == string(large) })
-	after := m.await("its figures", func(s model.ReplicaSet) bool { return steady(s) && lane(s).Carried.Bytes > before })
-	if crossed := lane(after).Carried.Bytes - before; crossed > 500_000 {
-		m.Errorf("of 6 MiB with one stamp %d bytes crossed", crossed)
-	}
+	m.stamp(large, 0, func() string { return m.host("scan.tif") })
 }
 
 // killed kills the mover while files are on their way, and starts it again.

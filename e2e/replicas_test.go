@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"math/rand/v2"
 	"net/http"
 	"slices"
 	"strings"
@@ -67,6 +68,35 @@ func (g *gardenSet) look() {
 	}
 }
 
+// largeFile is a content of which it pays to carry a part.
+func largeFile() []byte {
+	large := make([]byte, 6<<20)
+	for i := range large {
+		large[i] = byte(rand.Uint32())
+	}
+	return large
+}
+
+// stamp changes little of scan.tif at oak: little of it crosses the first of the lanes
+// that lead away from there, which has carried so many bytes before. shown is what its
+// other end shows.
+func (g *gardenSet) stamp(large []byte, carried int64, shown func() string) {
+	g.Helper()
+	lane := func(set model.ReplicaSet) model.Carried {
+		return set.Lanes[slices.IndexFunc(set.Lanes, func(l model.Lane) bool { return l.From == "oak" })].Carried
+	}
+	before := lane(g.await("rest", func(s model.ReplicaSet) bool { return steady(s) && lane(s).Bytes >= carried }))
+	copy(large[3<<20:], "a stamp in the middle")
+	g.write("oak", "scan.tif", string(large))
+	g.look()
+	g.await("the stamp", func(model.ReplicaSet) bool { return shown() == string(large) })
+	brought := func(s model.ReplicaSet) int64 { return lane(s).Bytes + lane(s).Spared - before.Bytes - before.Spared }
+	after := lane(g.await("its figures", func(s model.ReplicaSet) bool { return brought(s) >= int64(len(large)) }))
+	if crossed := after.Bytes - before.Bytes; crossed > 500_000 {
+		g.Errorf("of %d bytes with one stamp %d crossed", len(large), crossed)
+	}
+}
+
 func steady(set model.ReplicaSet) bool { return set.State == model.SetSteady }
 
 func TestReplicaSets(t *testing.T) {
@@ -104,6 +134,12 @@ func TestReplicaSets(t *testing.T) {
 	if g.text("elm store", "scratch.tmp") != "" {
 		t.Error("what is left out was carried")
 	}
+	// Neither of these servers has a mover.
+	scan := largeFile()
+	g.write("oak", "scan.tif", string(scan))
+	g.look()
+	g.arrives("scan.tif", string(scan), "elm store", "elm copy")
+	g.stamp(scan, int64(len(scan)), func() string { return g.text("elm store", "scan.tif") })
 	testLanes(g)
 	testConflict(g)
 	testServerAway(g)

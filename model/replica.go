@@ -177,7 +177,8 @@ type Backlog struct {
 // Carried is what a lane has carried.
 type Carried struct {
 	Files     int64 `json:"files" doc:"Files"`
-	Bytes     int64 `json:"bytes" doc:"Bytes"`
+	Bytes     int64 `json:"bytes" doc:"Bytes that crossed"`
+	Spared    int64 `json:"spared" doc:"Bytes of these files that did not have to cross: the receiver had them already"`
 	Conflicts int64 `json:"conflicts" doc:"Files that were changed at both ends"`
 }
 

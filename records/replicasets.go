@@ -71,12 +71,12 @@ func timeIn(t sql.NullTime) *time.Time {
 }
 
 const laneRows = `SELECT a.name, b.name, l.from_id, l.to_id, COALESCE(l.calendar, ''), l.closed, l.open_until, l.state, l.trouble, l.until, l.backlog_files, l.backlog_bytes, l.oldest,
-	l.carried_files, l.carried_bytes, l.conflicts, l.rate, l.last_carried FROM replica_lanes l JOIN replicas a ON a.id = l.from_id JOIN replicas b ON b.id = l.to_id`
+	l.carried_files, l.carried_bytes, l.spared_bytes, l.conflicts, l.rate, l.last_carried FROM replica_lanes l JOIN replicas a ON a.id = l.from_id JOIN replicas b ON b.id = l.to_id`
 
 func scanLane(s scanner) (l model.Lane, err error) {
 	var open, until, oldest, last sql.NullTime
 	err = s.Scan(&l.From, &l.To, &l.FromID, &l.ToID, &l.Calendar, &l.Closed, &open, &l.State, &l.Trouble, &until, &l.Backlog.Files, &l.Backlog.Bytes, &oldest,
-		&l.Carried.Files, &l.Carried.Bytes, &l.Carried.Conflicts, &l.Rate, &last)
+		&l.Carried.Files, &l.Carried.Bytes, &l.Carried.Spared, &l.Carried.Conflicts, &l.Rate, &last)
 	l.OpenUntil, l.Until, l.Backlog.Oldest, l.LastCarried = timeIn(open), timeIn(until), timeIn(oldest), timeIn(last)
 	return l, err
 }
@@ -207,8 +207,8 @@ func (q Queries) StoreReplica(ctx context.Context, r model.Replica) error {
 // StoreLane keeps how a lane is; what it has carried is added up.
 func (q Queries) StoreLane(ctx context.Context, l model.Lane, more model.Carried) error {
 	_, _, err := q.exec(ctx, `UPDATE replica_lanes SET state = ?, trouble = ?, until = ?, backlog_files = ?, backlog_bytes = ?, oldest = ?, rate = ?,
-		carried_files = carried_files + ?, carried_bytes = carried_bytes + ?, conflicts = conflicts + ?, last_carried = IF(?, UTC_TIMESTAMP(6), last_carried) WHERE from_id = ? AND to_id = ?`,
-		l.State, short(l.Trouble, 2000), l.Until, l.Backlog.Files, l.Backlog.Bytes, l.Backlog.Oldest, l.Rate, more.Files, more.Bytes, more.Conflicts, more.Files > 0, l.FromID, l.ToID)
+		carried_files = carried_files + ?, carried_bytes = carried_bytes + ?, spared_bytes = spared_bytes + ?, conflicts = conflicts + ?, last_carried = IF(?, UTC_TIMESTAMP(6), last_carried) WHERE from_id = ? AND to_id = ?`,
+		l.State, short(l.Trouble, 2000), l.Until, l.Backlog.Files, l.Backlog.Bytes, l.Backlog.Oldest, l.Rate, more.Files, more.Bytes, more.Spared, more.Conflicts, more.Files > 0, l.FromID, l.ToID)
 	return err
 }
 

@@ -102,7 +102,7 @@ func showReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, arg
 
 // replicaSetTable shows the lanes of a set, and below them its replicas.
 func replicaSetTable(s model.ReplicaSet) table {
-	t := table{heads: []string{"lane", "state", "backlog", "bytes", "oldest", "rate", "empty", "carried", "how it is"}}
+	t := table{heads: []string{"lane", "state", "backlog", "bytes", "oldest", "rate", "empty", "carried", "spared", "how it is"}}
 	for _, l := range s.Lanes {
 		oldest, rate, empty := "", "", ""
 		if l.Backlog.Oldest != nil {
@@ -114,7 +114,7 @@ func replicaSetTable(s model.ReplicaSet) table {
 		if l.EmptyAt != nil {
 			empty = l.EmptyAt.Local().Format("Mon 15:04")
 		}
-		t.add(l.From+" > "+l.To, l.State, humanize.Comma(l.Backlog.Files), humanize.IBytes(uint64(l.Backlog.Bytes)), oldest, rate, empty, humanize.IBytes(uint64(l.Carried.Bytes)), l.Words)
+		t.add(l.From+" > "+l.To, l.State, humanize.Comma(l.Backlog.Files), humanize.IBytes(uint64(l.Backlog.Bytes)), oldest, rate, empty, humanize.IBytes(uint64(l.Carried.Bytes)), humanize.IBytes(uint64(l.Carried.Spared)), l.Words)
 	}
 	var lines []string
 	for _, r := range s.Replicas {

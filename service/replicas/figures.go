@@ -121,7 +121,7 @@ func (w *way) keep(ctx context.Context) bool {
 		return false
 	}
 	if err := w.db.StoreLane(ctx, l, more); err != nil {
-		w.carried(int(more.Files), more.Bytes, int(more.Conflicts))
+		w.carried(more)
 		return false
 	}
 	w.state.Lock()

@@ -110,7 +110,7 @@ func (w *way) carry(ctx context.Context) {
 		}
 		began := time.Now()
 		done, err := w.engine.Carry(ctx, w.id, limit)
-		w.carried(done.Files, done.Bytes-done.Spared, done.Conflicts)
+		w.carried(model.Carried{Files: int64(done.Files), Bytes: done.Bytes - done.Spared, Spared: done.Spared, Conflicts: int64(done.Conflicts)})
 		if ctx.Err() != nil {
 			return
 		}
@@ -180,12 +180,13 @@ func (w *way) arrived() {
 	}
 }
 
-func (w *way) carried(files int, bytes int64, conflicts int) {
+func (w *way) carried(more model.Carried) {
 	w.state.Lock()
 	defer w.state.Unlock()
-	w.more.Files += int64(files)
-	w.more.Bytes += bytes
-	w.more.Conflicts += int64(conflicts)
+	w.more.Files += more.Files
+	w.more.Bytes += more.Bytes
+	w.more.Spared += more.Spared
+	w.more.Conflicts += more.Conflicts
 }
 
 // pace lets bytes of a lane pass when its calendar allows.

@@ -2879,7 +2879,7 @@ export interface components {
         Carried: {
             /**
              * Format: int64
-             * @description Bytes
+             * @description Bytes that crossed
              */
             bytes: number;
             /**
@@ -2892,6 +2892,11 @@ export interface components {
              * @description Files
              */
             files: number;
+            /**
+             * Format: int64
+             * @description Bytes of these files that did not have to cross: the receiver had them already
+             */
+            spared: number;
         };
         Change: {
             /** @description What was done, such as server.add */

@@ -100,7 +100,7 @@ function Lanes({ set, onLane }: { set: ReplicaSet; onLane: (lane: Lane) => void 
       { head: "Oldest", right: true, by: (l) => l.backlog.oldest ?? "", cell: (l) => (l.backlog.oldest ? ago(l.backlog.oldest) : "") },
       { head: "Rate", right: true, by: (l) => l.rate, cell: (l) => (l.rate > 0 ? `${bytes(l.rate)}/s` : "") },
       { head: "Empty", right: true, by: (l) => l.emptyAt ?? "", cell: (l) => (l.emptyAt ? when(l.emptyAt).slice(5, 16) : "") },
-      { head: "Carried", right: true, by: (l) => l.carried.bytes, cell: (l) => bytes(l.carried.bytes) },
+      { head: "Carried", right: true, by: (l) => l.carried.bytes, cell: (l) => <>{bytes(l.carried.bytes)}{l.carried.spared > 0 && <span className="block text-sm text-soft" title="Of the files that it brought, the other end had this much already">{bytes(l.carried.spared)} spared</span>}</> },
       { head: "Actions", cell: (l) => <Button look="quiet" onClick={() => onLane(l)} aria-label={`Open, close or change the lane from ${l.from} to ${l.to}`}>Change</Button> },
     ],
     [onLane],
