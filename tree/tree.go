@@ -235,13 +235,18 @@ type Stager interface {
 	Flush(ctx context.Context) error
 }
 
+// Beside ends the name of a file that an [Assembler] may need beside the one that it
+// makes. It stays behind when a server ends meanwhile.
+const Beside = ".base"
+
 // Assembler is a tree that can make a file of parts of another one, without
 // these leaving the place that holds the tree.
 type Assembler interface {
 	// Assemble stages a new file as a [Stager] does: of ranges of base, and of
 	// content for the parts that base does not hold. The parts follow on each
 	// other from 0 to options.Size. It returns ErrUnsupported, and leaves nothing
-	// behind, where the file system cannot do it.
+	// behind, where the file system cannot do it, or base may not be read. Meanwhile
+	// there may be another file, of name and Beside.
 	Assemble(ctx context.Context, name, base string, parts []chunk.Part, content io.ReaderAt, options PutOptions) (Entry, error)
 }
 

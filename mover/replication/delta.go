@@ -24,14 +24,14 @@ func (m *move) delta(ctx context.Context, staged string, next *replica.Record, c
 	if !ok || m.to.Kind != replica.File || next.Size < m.leastSize(deltaFrom) || !m.mayAssemble(m.carry.to, m.to.Size) {
 		return tree.Entry{}, tree.ErrUnsupported
 	}
-	if ok, err := m.worthCutting(ctx); err != nil || !ok {
-		return tree.Entry{}, orUnsupported(err)
-	}
 	old, err := m.older(ctx)
 	if err != nil {
 		return tree.Entry{}, err
 	}
 	defer old.Close()
+	if ok, err := m.worthCutting(ctx); err != nil || !ok {
+		return tree.Entry{}, orUnsupported(err)
+	}
 	d, list, err := compare(ctx, old, content)
 	switch {
 	case err != nil:
@@ -45,7 +45,10 @@ func (m *move) delta(ctx context.Context, staged string, next *replica.Record, c
 	if err == nil {
 		err = m.assembled(ctx, staged, old, content, d, list)
 	}
-	if err == nil && m.carry.to.Tree.Capabilities().Far {
+	switch {
+	case errors.Is(err, tree.ErrUnreachable):
+		m.leaveFor(m.carry.to, staged+tree.Beside)
+	case err == nil && m.carry.to.Tree.Capabilities().Far:
 		err = m.keepChunks(ctx, list)
 	}
 	next.Digest = d.Digest
@@ -57,6 +60,15 @@ func (m *move) delta(ctx context.Context, staged string, next *replica.Record, c
 func (e *Engine) mayAssemble(r *Replica, size int64) bool {
 	c := r.Tree.Capabilities()
 	return c.Ranges && size >= e.leastSize(deltaFrom) && (c.Longest == 0 || size <= c.Longest)
+}
+
+// room is how much a file may take in the intake on its way: where it is made of parts
+// of another one, this may be there a second time.
+func (m *move) room(next *replica.Record) int64 {
+	if r := m.carry.to; m.to.Kind == replica.File && r.Tree.Capabilities().Far && m.mayAssemble(r, m.to.Size) {
+		return next.Size + m.to.Size
+	}
+	return next.Size
 }
 
 // assembled returns an error unless what was staged is what the sender has, which was

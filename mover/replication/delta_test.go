@@ -4,16 +4,19 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"io"
 	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
 
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/standin/standintest"
 	"bridgespan/tree"
@@ -279,6 +282,68 @@ func TestDeltaFarAway(t *testing.T) {
 				}
 			})
 		})
+	}
+}
+
+// ending goes away once while it makes a file of parts, and leaves another one beside it.
+type ending struct {
+	*memory.Tree
+	went bool
+}
+
+func (e *ending) Assemble(ctx context.Context, name, base string, parts []chunk.Part, content io.ReaderAt, options tree.PutOptions) (tree.Entry, error) {
+	if e.went {
+		return e.Tree.Assemble(ctx, name, base, parts, content, options)
+	}
+	e.went = true
+	_, err := e.Put(ctx, name+tree.Beside, strings.NewReader("of the base"), tree.PutOptions{})
+	return tree.Entry{}, errors.Join(tree.ErrUnreachable, err)
+}
+
+// What a server that went away has left in the intake goes when it is back.
+func TestDeltaGoesAway(t *testing.T) {
+	p := newPair(t, openFolder(t), &ending{Tree: &memory.Tree{Far: true}})
+	first := randomText(9, 2<<20)
+	putBytes(t, p.a, "large", first)
+	p.settleDown()
+	copy(first[1<<20:], "changed")
+	putBytes(t, p.a, "large", first)
+	if _, err := p.Scan(t.Context(), 1); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := p.Carry(t.Context(), p.Lanes[0], 10); !errors.Is(err, tree.ErrUnreachable) {
+		t.Fatalf("the receiver went away: %v", err)
+	}
+	p.settleDown()
+	if got, err := tree.ReadFile(t.Context(), p.b, "large"); err != nil || !bytes.Equal(got, first) {
+		t.Errorf("the receiver has %d bytes of its own, %v", len(got), err)
+	}
+	for e, err := range tree.Walk(t.Context(), p.b, intakeFolder, tree.Plain) {
+		if err != nil || e.Kind == tree.File {
+			t.Errorf("%s is left, %v", e.Path, err)
+		}
+	}
+}
+
+// A file that may be there twice on its way enters the intake as two.
+func TestDeltaRoom(t *testing.T) {
+	for what, c := range map[string]struct {
+		to   *memory.Tree
+		was  replica.Content
+		want int64
+	}{
+		"at hand":           {&memory.Tree{}, replica.Content{Kind: replica.File, Size: 3 << 20}, 2 << 20},
+		"far away":          {&memory.Tree{Far: true}, replica.Content{Kind: replica.File, Size: 3 << 20}, 5 << 20},
+		"small far away":    {&memory.Tree{Far: true}, replica.Content{Kind: replica.File, Size: 100}, 2 << 20},
+		"a folder was":      {&memory.Tree{Far: true}, replica.Content{Kind: replica.Folder}, 2 << 20},
+		"nothing was there": {&memory.Tree{Far: true}, replica.Content{}, 2 << 20},
+	} {
+		e := &Engine{}
+		m := &move{errand: &errand{carry: &carry{Engine: e, to: &Replica{Tree: c.to}}}, to: replica.Record{Content: c.was}}
+		next := replica.Record{Content: replica.Content{Kind: replica.File, Size: 2 << 20}}
+		if got := m.room(&next); got != c.want {
+			t.Errorf("%s: %d bytes, want %d", what, got, c.want)
+		}
 	}
 }
 

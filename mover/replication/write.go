@@ -36,7 +36,7 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 	}
 	var leave func()
 	err := m.carry.hands.rest(func() (err error) {
-		leave, err = m.enterIntake(ctx, r, next.Size)
+		leave, err = m.enterIntake(ctx, r, m.room(&next))
 		return err
 	})
 	if err != nil {

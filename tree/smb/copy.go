@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 
 	smb2 "github.com/cloudsoda/go-smb2"
@@ -41,13 +42,12 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 	}
 	return t.stageWith(ctx, name, options, func(share *smb2.Share, f *smb2.File) (int64, error) {
 		source, err := share.Open(from)
-		if err != nil {
-			return 0, err
+		if err == nil {
+			defer source.Close()
+			err = (&copying{ctx: ctx, tree: t, share: share, target: f}).held(source, parts)
 		}
-		defer source.Close()
-		c := copying{ctx: ctx, tree: t, share: share, target: f}
-		if err := c.held(source, parts); err != nil {
-			return 0, err
+		if err != nil {
+			return 0, without(err)
 		}
 		var size int64
 		if n := len(parts); n > 0 {
@@ -56,7 +56,7 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 		if err := f.Truncate(size); err != nil {
 			return 0, err
 		}
-		err = c.lacking(parts, content)
+		err = lacking(ctx, f, parts, content)
 		if err == nil && options.SizeKnown && size != options.Size {
 			err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, size, options.Size)
 		}
@@ -103,7 +103,7 @@ func (c *copying) held(source *smb2.File, parts []chunk.Part) error {
 // shifted copies runs of which some are to stand elsewhere. A window has to end
 // within its source: they are copied from a copy that is longer by one.
 func (c *copying) shifted(source *smb2.File, size int64, runs []chunk.Part) (err error) {
-	name := c.target.Name() + ".base"
+	name := c.target.Name() + tree.Beside
 	long, err := c.share.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return err
@@ -156,10 +156,7 @@ func (c *copying) window(source, target *smb2.File, size, from, to int64) error 
 		return err
 	}
 	n, err := source.WriteTo(target)
-	switch {
-	case err != nil && isRefusal(err): // it comes over the network then
-		return fmt.Errorf("%w: %w", tree.ErrUnsupported, err)
-	case err == nil && n != size:
+	if err == nil && n != size {
 		err = fmt.Errorf("%w: the server copied %d of %d bytes", tree.ErrTorn, n, size)
 	}
 	return err
@@ -192,6 +189,15 @@ func (t *Tree) copies(source, target *smb2.File, size int64) error {
 	return nil
 }
 
+// without makes tree.ErrUnsupported of an error after which the file may come all the
+// same, without what the server holds: then it has not let us, or not had the room.
+func without(err error) error {
+	if known := Classify(err); isRefusal(err) || errors.Is(known, fs.ErrPermission) || errors.Is(known, tree.ErrNoSpace) {
+		return fmt.Errorf("%w: %v", tree.ErrUnsupported, err)
+	}
+	return err
+}
+
 // isRefusal reports whether a server has answered that it does not copy so.
 func isRefusal(err error) bool {
 	var answer *smb2.ResponseError
@@ -213,8 +219,8 @@ const (
 )
 
 // lacking writes what the source does not hold.
-func (c *copying) lacking(parts []chunk.Part, content io.ReaderAt) error {
-	group, ctx := errgroup.WithContext(c.ctx)
+func lacking(ctx context.Context, target *smb2.File, parts []chunk.Part, content io.ReaderAt) error {
+	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(lackingAhead)
 	lacks := tree.StreamLacking(ctx, content, parts)
 	defer lacks.Close()
@@ -232,7 +238,7 @@ func (c *copying) lacking(parts []chunk.Part, content io.ReaderAt) error {
 			}
 			to := at
 			group.Go(func() error {
-				_, err := c.target.WriteAt(piece, to)
+				_, err := target.WriteAt(piece, to)
 				return err
 			})
 			at += int64(len(piece))

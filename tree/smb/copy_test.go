@@ -1,10 +1,17 @@
 package smb
 
 import (
+	"context"
+	"errors"
+	"io"
+	"os"
 	"slices"
 	"testing"
 
+	smb2 "github.com/cloudsoda/go-smb2"
+
 	"bridgespan/core/chunk"
+	"bridgespan/tree"
 )
 
 func part(at, length, from int64) chunk.Part { return chunk.Part{At: at, Length: length, From: from} }
@@ -51,5 +58,28 @@ func TestRequests(t *testing.T) {
 	}
 	if longest := []chunk.Part{part(0, mostCopied-1, 1)}; requestsFor(longest, mostCopied) > mostRequests {
 		t.Error("of the longest file nothing could be put in")
+	}
+}
+
+// After a refusal the file comes over the network; after other errors it is not tried.
+func TestWithout(t *testing.T) {
+	answer := func(code uint32) error {
+		return &os.LinkError{Op: "copy", Old: "base", New: "made", Err: &smb2.ResponseError{Code: code}}
+	}
+	for what, c := range map[string]struct{ err, want error }{
+		"no such request":     {answer(0xC0000010), tree.ErrUnsupported},
+		"not supported":       {answer(0xC00000BB), tree.ErrUnsupported},
+		"a form of its own":   {&os.LinkError{Op: "copy", Err: &smb2.InvalidResponseError{Message: "broken"}}, tree.ErrUnsupported},
+		"may not be read":     {answer(0xC0000022), tree.ErrUnsupported},
+		"no room for it":      {answer(0xC000007F), tree.ErrUnsupported},
+		"in use":              {answer(0xC0000043), tree.ErrInUse},
+		"the share went away": {answer(0xC00000C9), tree.ErrUnreachable},
+		"no connection":       {&smb2.TransportError{Err: io.EOF}, tree.ErrUnreachable},
+		"given up":            {context.Canceled, context.Canceled},
+	} {
+		got := pathError("stage", "made", without(c.err))
+		if !errors.Is(got, c.want) || c.want != tree.ErrUnsupported && errors.Is(got, tree.ErrUnsupported) {
+			t.Errorf("%s: %v, want %v", what, got, c.want)
+		}
 	}
 }

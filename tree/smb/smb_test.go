@@ -109,6 +109,7 @@ func testRefusals(t *testing.T, server *fileserver.Server, warden *smb.Session) 
 	if _, err := warden.Tree(t.Context(), "vanished", ""); !errors.Is(err, smb.ErrNoShare) {
 		t.Errorf("missing share: %v, want ErrNoShare", err)
 	}
+	testClosedBase(t, share(t, warden, "store", ""), share(t, dial(t, server, "ben"), "store", ""))
 	root := share(t, warden, "private", "")
 	if _, err := root.Put(t.Context(), "minutes.txt", strings.NewReader("x"), tree.PutOptions{}); err != nil {
 		t.Fatal(err)
@@ -228,4 +229,28 @@ func anyParts(random *rand.Rand, base []byte, inPlace bool) (parts []chunk.Part,
 		parts = append(parts, p)
 	}
 	return parts, made
+}
+
+// Of a file that somebody may not read no other one is made; whether one may be made
+// without it is another question.
+func testClosedBase(t *testing.T, root, ben *smb.Tree) {
+	t.Helper()
+	for name, rights := range map[string]string{"open": "O:BAG:BAD:PAI(A;OICI;FA;;;WD)", "open/closed.txt": "O:BAG:BAD:PAI(A;;FA;;;BA)"} {
+		if err := root.Mkdir(t.Context(), "open"); err != nil && !errors.Is(err, fs.ErrExist) {
+			t.Fatal(err)
+		}
+		if _, err := root.Put(t.Context(), "open/closed.txt", strings.NewReader("minutes"), tree.PutOptions{Replace: true}); err != nil {
+			t.Fatal(err)
+		}
+		if err := root.Apply(t.Context(), name, tree.Meta{Descriptor: mustParse(t, rights)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, err := ben.Assemble(t.Context(), "open/copy.txt", "open/closed.txt", []chunk.Part{{Length: 7}}, nil, tree.PutOptions{Size: 7, SizeKnown: true})
+	if !errors.Is(err, tree.ErrUnsupported) {
+		t.Errorf("ben makes a file of a closed one: %v, want ErrUnsupported", err)
+	}
+	if _, err := ben.Put(t.Context(), "open/copy.txt", strings.NewReader("his own"), tree.PutOptions{}); err != nil {
+		t.Errorf("ben makes a file without it: %v", err)
+	}
 }
