@@ -23,9 +23,10 @@ func CheckSize(s Size) error {
 	return nil
 }
 
-// now is the day on which the scenario plays: ages are counted back from it,
-// so that the data is the same on every machine.
-var now = time.Date(2026, 9, 1, 12, 0, 0, 0, time.UTC)
+// now is the day on which the scenario plays, which is today: ages are counted back
+// from it, so that there is something that people changed in the last week. The data
+// is the same on every machine but for dates.
+var now = time.Now().UTC().Truncate(24 * time.Hour)
 
 // maker makes the files of one share.
 type maker struct {
@@ -128,7 +129,7 @@ func (m *maker) awkward() {
 }
 
 func (m *maker) seedbank() {
-	for year := 1996; year <= 2026; year++ {
+	for year := 1996; year <= now.Year(); year++ {
 		m.add(fmt.Sprintf("Ledgers/%d/accessions %d.csv", year, year), ledger, int64(float64(m.between(300<<10, 900<<10))*max(m.scale, 0.05)), 1)
 		m.files[len(m.files)-1].modified = time.Date(year, 12, 18, 15, 0, 0, 0, time.UTC)
 	}
@@ -173,7 +174,7 @@ func (m *maker) education() {
 }
 
 func (m *maker) council() {
-	for year := 2019; year <= 2026; year++ {
+	for year := 2019; year <= now.Year(); year++ {
 		for quarter := 1; quarter <= 4; quarter++ {
 			m.add(fmt.Sprintf("Minutes/%d/Q%d minutes.txt", year, quarter), prose, m.between(6<<10, 40<<10), 1)
 			m.files[len(m.files)-1].modified = time.Date(year, time.Month(quarter*3), 12, 18, 0, 0, 0, time.UTC)

@@ -43,7 +43,7 @@ func testReplicaPages(c checker) {
 // be done with one.
 func testReplicaForms(c checker) {
 	tab := c.tab
-	c.must(tab.Click("button", "Change oak quiet copies meadow"), tab.Type("Attic, in GiB", "2"), tab.Type("Intake, in GiB", "0.5"), tab.See("Large files wait for each other"), tab.See("its attic may keep 2.0 GiB"))
+	c.must(tab.Click("button", "Change oak quiet copies meadow"), tab.Type("Attic, in GiB", "2"), tab.Type("Intake, in GiB", "0.001"), tab.See("Large files wait for each other"), tab.See("its attic may keep 2.0 GiB"))
 	c.accessible("the quotas of a replica")
 	c.must(tab.Type("Intake, in GiB", "4"), tab.See("4.0 GiB may be on its way in"), tab.Click("button", "Save"), tab.See("oak quiet copies meadow was changed"), tab.See("of 2.0 GiB"))
 	c.must(tab.Click("button", "Change oak quiet copies meadow"), tab.Choose("What to do", "Take it out of the set"), tab.See("Its files stay where they are"), tab.Click("button", "Take out"), tab.See("needs two replicas"))

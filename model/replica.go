@@ -41,6 +41,9 @@ type Retry struct {
 	AlertAfter int `json:"alertAfter" minimum:"1" maximum:"1000" doc:"After how many tries somebody is to look at it; it is tried on"`
 }
 
+// UsualRetry is how what could not be carried is tried again when nobody says otherwise.
+var UsualRetry = Retry{FirstS: 5, MostS: 600, AlertAfter: 10}
+
 // ReplicaAlert is something about a set that needs somebody.
 type ReplicaAlert struct {
 	Kind   string `json:"kind" enum:"failing,silent,growing,intake-full,attic-full,tried-often,differs,late,accounts" doc:"What it is about"`
@@ -206,7 +209,7 @@ type NewReplica struct {
 	Sub         string `json:"sub,omitempty" doc:"Folder within the share; it is made when it is missing"`
 	Rights      string `json:"rights,omitempty" doc:"Permissions of the folder when it is made: inherit (when absent), those that the folder above hands down; seed, those of the seed's folder; or a descriptor in its text form, such as O:BAG:BAD:P(A;OICI;FA;;;BA)"`
 	Seed        bool   `json:"seed,omitempty" doc:"Whether its content wins the first fill; the first one's when none does"`
-	IntakeQuota int64  `json:"intakeQuota,omitempty" minimum:"0" doc:"Bytes that may be on their way in at a time; worked out from the largest files when absent"`
+	IntakeQuota int64  `json:"intakeQuota,omitempty" minimum:"0" doc:"Bytes that may be on their way in at a time; when absent, as many as a plan of the same set has worked out from its largest files, as many as the others of its set may have, or 1 GiB"`
 	AtticQuota  int64  `json:"atticQuota,omitempty" minimum:"0" doc:"Bytes that its attic may keep; absent for no bound"`
 }
 

@@ -90,6 +90,11 @@ func bytesOf(c *cli.Command, flag string) (int64, error) {
 	if text == "" {
 		return 0, nil
 	}
+	return sizeIn(flag, text)
+}
+
+// sizeIn reads a size that a flag gives.
+func sizeIn(flag, text string) (int64, error) {
 	n, err := humanize.ParseBytes(text)
 	if err != nil || n > 1<<62 {
 		return 0, usageError{fmt.Sprintf("--%s: %q is no size; write it such as 32KiB or 2GB", flag, text)}

@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 
-	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
@@ -61,11 +60,10 @@ func memberCommands() []*cli.Command {
 					if !c.IsSet(flag) {
 						continue
 					}
-					n, err := humanize.ParseBytes(c.String(flag))
+					bytes, err := sizeIn(flag, c.String(flag))
 					if err != nil {
-						return usageError{c.String(flag) + " is no size; write it as 4GiB"}
+						return err
 					}
-					bytes := int64(n)
 					*into = &bytes
 				}
 				s, err := api.EditReplica(ctx, args[0], args[1], e)

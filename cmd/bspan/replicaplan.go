@@ -85,7 +85,7 @@ func layoutLines(l model.PlanLayout) []string {
 		}
 		line += fmt.Sprintf("%s from %s, until %s", humanize.IBytes(uint64(f.Bytes)), f.From, f.End.Local().Format("Mon 2 Jan 15:04"))
 		if !l.Endless && f.P95S > 0 {
-			line += fmt.Sprintf("; then half of the changes within %s, 95%% within %s", time.Duration(f.MedianS)*time.Second, time.Duration(f.P95S)*time.Second)
+			line += fmt.Sprintf("; then half of the changes within %s, 95%% within %s", lasting(time.Duration(f.MedianS)*time.Second), lasting(time.Duration(f.P95S)*time.Second))
 		}
 		lines = append(lines, line)
 	}

@@ -12,8 +12,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
-	"bridgespan/core/filter"
-	"bridgespan/core/namespace"
 	"bridgespan/model"
 )
 
@@ -23,7 +21,7 @@ func calendarFlag(usage string) cli.Flag {
 
 // setFlags describe a set that is to be made.
 func setFlags() []cli.Flag {
-	return []cli.Flag{noteFlag(),
+	return append([]cli.Flag{noteFlag(),
 		&cli.StringFlag{Name: "layout", Value: model.LayoutMesh, Usage: "mesh, hub (the first one with each), chain (each with the next) or custom"},
 		&cli.StringFlag{Name: "seed", Usage: "the `REPLICA` whose content wins the first fill; the first one when not given"},
 		calendarFlag("when lanes are open and how fast"),
@@ -33,25 +31,38 @@ func setFlags() []cli.Flag {
 		&cli.StringFlag{Name: "permissions", Value: model.PermissionsCarry, Usage: "carry: the same everywhere; map: through an account map; leave: each replica has its own"},
 		&cli.StringFlag{Name: "account-map", Usage: "carry permissions through this account `MAP`"},
 		&cli.StringFlag{Name: "folder-rights", Usage: "permissions of folders that are made: inherit, seed (those of the seed's folder) or a descriptor in its text form"},
+		&cli.StringSliceFlag{Name: "intake", Usage: "bound what may be on its way in at a time, as `SIZE` or REPLICA=SIZE, such as 4GiB; worked out from the largest files when not given; may be given again"},
+		&cli.StringSliceFlag{Name: "attic", Usage: "bound what attics may keep, as `SIZE` or REPLICA=SIZE, such as 20GiB; may be given again"},
 		&cli.IntFlag{Name: "attic-days", Usage: "keep what is removed or lost for so many `DAYS`"},
 		&cli.StringFlag{Name: "publish", Usage: "let the signpost of this `PATH`, such as /trust/herbarium, lead to all replicas; those that were not verified are held"},
+	}, retryFlags()...)
+}
+
+// retryFlags say how what could not be carried is tried again.
+func retryFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.DurationFlag{Name: "retry-first", Usage: "try what could not be carried again after this long, then after twice as long each time"},
+		&cli.DurationFlag{Name: "retry-most", Usage: "and at least so often"},
+		&cli.IntFlag{Name: "alert-after", Usage: "tell what could not be carried after so many `TRIES` as an alert"},
 	}
 }
+
+// placesUsage are the arguments that say where a set is to be.
+const placesUsage = "SET [NAME=]SERVER/SHARE[/FOLDER] [NAME=]SERVER/SHARE[/FOLDER]…"
 
 func replicaCommand() *cli.Command {
 	return &cli.Command{Name: "replica", Usage: "folders that are kept the same in several places", Commands: append(slices.Concat(memberCommands(), verifyCommands(), probeCommands()), []*cli.Command{
 		{Name: "list", Usage: "list replica sets", Action: signedIn(listReplicaSets)},
 		{Name: "show", Usage: "show how the replicas and lanes of a set are", ArgsUsage: "SET", Action: signedIn(showReplicaSet, "SET")},
-		{Name: "plan", Usage: "find out what will come of a set before it is made; nothing is changed", ArgsUsage: "SET SERVER/SHARE[/FOLDER] SERVER/SHARE[/FOLDER]…", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}),
+		{Name: "plan", Usage: "find out what will come of a set before it is made; nothing is changed", ArgsUsage: placesUsage, Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}),
 			Action: signedIn(planReplicaSet, "SET", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]...")},
 		{Name: "planned", Usage: "show a plan again", ArgsUsage: "RUN", Action: signedIn(showReplicaPlan, "RUN")},
-		{Name: "create", Usage: "keep a folder the same in several places; missing folders are made", ArgsUsage: "SET SERVER/SHARE[/FOLDER] SERVER/SHARE[/FOLDER]…", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "begin it, and do not wait until all replicas have picked it up"}, rehearseFlag()),
+		{Name: "create", Usage: "keep a folder the same in several places; missing folders are made", ArgsUsage: placesUsage, Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "begin it, and do not wait until all replicas have picked it up"}, rehearseFlag()),
 			Action: rehearsable(createReplicaSet, "SET", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]...")},
-		{Name: "edit", Usage: "change the settings of a set; what is not given stays", ArgsUsage: "SET", Flags: []cli.Flag{noteFlag(), calendarFlag("when lanes without a calendar of their own are open, and how fast"),
+		{Name: "edit", Usage: "change the settings of a set; what is not given stays", ArgsUsage: "SET", Flags: append([]cli.Flag{noteFlag(), calendarFlag("when lanes without a calendar of their own are open, and how fast"),
 			&cli.StringFlag{Name: "layout", Usage: "mesh, hub or chain; lanes that are in both stay as they are"}, &cli.IntFlag{Name: "attic-days", Usage: "keep what is removed or lost for so many `DAYS`"},
 			&cli.StringSliceFlag{Name: "leave-out", Usage: "all `PATTERN`s of names that stay where they are"}, &cli.StringSliceFlag{Name: "only", Usage: "all `PATTERN`s of files; others stay where they are"},
-			&cli.DurationFlag{Name: "retry-first", Usage: "try what could not be carried again after this long, then after twice as long each time"}, &cli.DurationFlag{Name: "retry-most", Usage: "and at least so often"},
-			&cli.IntFlag{Name: "alert-after", Usage: "tell what could not be carried after so many `TRIES` as an alert"}, rehearseFlag()},
+			rehearseFlag()}, retryFlags()...),
 			Action: rehearsable(editReplicaSet, "SET")},
 		setPaused("pause", "neither look at nor carry anything until it is resumed", true, "%s is paused"),
 		setPaused("resume", "go on with a set that is paused", false, "%s goes on"),
@@ -162,44 +173,13 @@ func filledWords(s model.ReplicaSet, r model.Replica) string {
 	return fmt.Sprintf(" Its first fill took %s; %s were foretold.", r.FilledAt.Sub(s.Created).Round(100*time.Millisecond), foretold)
 }
 
-// asked reads from flags and arguments what a set is to be made of.
-func asked(c *cli.Command, args []string) (model.NewReplicaSet, error) {
-	n := model.NewReplicaSet{Name: args[0], Note: c.String("note"), Layout: c.String("layout"), Calendar: c.String("calendar"), Permissions: c.String("permissions"), AtticDays: c.Int("attic-days"), Publish: c.String("publish"), AccountMap: c.String("account-map"),
-		Filter: filter.Rules{LeaveOut: c.StringSlice("leave-out"), Only: c.StringSlice("only")}}
-	if n.AccountMap != "" && !c.IsSet("permissions") {
-		n.Permissions = model.PermissionsMap
-	}
-	found := c.String("seed") == ""
-	for _, text := range args[1:] {
-		target, err := namespace.ParseTarget("SERVER/SHARE", text)
-		if err != nil {
-			return n, err
-		}
-		seed := c.String("seed") != "" && (namespace.Key(c.String("seed")) == namespace.Key(text) || namespace.Key(c.String("seed")) == namespace.Key(target.Server))
-		found = found || seed
-		n.Replicas = append(n.Replicas, model.NewReplica{Server: target.Server, Share: target.Share, Sub: target.Sub, Seed: seed, Rights: c.String("folder-rights")})
-	}
-	if !found {
-		return n, usageError{fmt.Sprintf("seed %q is none of %s", c.String("seed"), strings.Join(args[1:], ", "))}
-	}
-	for _, text := range c.StringSlice("lane") {
-		ends, calendar, _ := strings.Cut(text, "=")
-		from, to, ok := strings.Cut(ends, ">")
-		if !ok {
-			return n, usageError{fmt.Sprintf("lane %q: write FROM>TO or FROM>TO=CALENDAR", text)}
-		}
-		n.Lanes = append(n.Lanes, model.NewLane{From: strings.TrimSpace(from), To: strings.TrimSpace(to), Calendar: strings.TrimSpace(calendar)})
-	}
-	return n, nil
-}
-
 func editReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	e := model.EditReplicaSet{Note: sent(c, "note"), Calendar: sent(c, "calendar"), Layout: sent(c, "layout")}
 	if c.IsSet("attic-days") {
 		days := c.Int("attic-days")
 		e.AtticDays = &days
 	}
-	if c.IsSet("retry-first") || c.IsSet("retry-most") || c.IsSet("alert-after") {
+	if retries(c) {
 		s, err := api.ReplicaSet(ctx, args[0])
 		if err != nil {
 			return err
@@ -224,6 +204,11 @@ func editReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, arg
 		return foretell(ctx, api, args[0], model.SettingsChange{Set: &e}, err)
 	}
 	return done(c, s, "the settings of %s are changed", s.Name)
+}
+
+// retries reports whether it is given how what could not be carried is tried again.
+func retries(c *cli.Command) bool {
+	return c.IsSet("retry-first") || c.IsSet("retry-most") || c.IsSet("alert-after")
 }
 
 // retryIn reads how what could not be carried is tried again; what is not given stays.

@@ -48,3 +48,20 @@ export const filesOf = (server: string, share: string, ...inside: string[]) =>
 
 /** A time in milliseconds as people say it. */
 export const took = (ms: number) => (ms < 10_000 ? `${(ms / 1000).toFixed(1)} s` : ms < 90_000 ? `${Math.round(ms / 1000)} s` : ms < 5_400_000 ? `${Math.round(ms / 60_000)} min` : `${(ms / 3_600_000).toFixed(1)} h`);
+
+const gib = 2 ** 30;
+
+/** A quota as people write it, in GiB; "" for none. */
+export const inGiB = (bytes: number) => (bytes > 0 ? String(Math.round((bytes / gib) * 1e6) / 1e6) : "");
+/** What is no number becomes −1, which the service refuses. */
+export const fromGiB = (text: string) => {
+  const n = Math.round(Number(text.replace(",", ".") || 0) * gib);
+  return Number.isNaN(n) ? -1 : n;
+};
+
+/** The layouts of replica sets that need no lanes to be given. */
+export const layouts = [
+  { value: "mesh", label: "Mesh: all with all" },
+  { value: "hub", label: "Hub: the first one with each" },
+  { value: "chain", label: "Chain: each with the next" },
+];

@@ -79,20 +79,25 @@ func (p *Place) Work() forecast.Load {
 	return forecast.Load{Bytes: load.Bytes + p.Equal.Bytes, Files: load.Files + p.Equal.Files}
 }
 
-// Intake is how many bytes are on their way to a replica at a time, at most: its
-// largest files side by side, in full GiB.
+// Intake is how many bytes may be on their way to a replica at a time: as many as
+// SideBySide needs, in full GiB, so that there is room for larger files to come.
 func Intake(places []Place) int64 {
 	const gib = 1 << 30
+	return max((SideBySide(places)+gib-1)/gib*gib, gib)
+}
+
+// SideBySide is how many bytes are on their way to a replica at a time, at most: those
+// of the largest files.
+func SideBySide(places []Place) (sum int64) {
 	var largest []int64
 	for _, p := range places {
 		largest = append(largest, p.Largest...)
 	}
 	slices.SortFunc(largest, func(a, b int64) int { return cmp.Compare(b, a) })
-	var sum int64
 	for _, size := range largest[:min(len(largest), Together)] {
 		sum += size
 	}
-	return max((sum+gib-1)/gib*gib, gib)
+	return sum
 }
 
 // Network tells what a lane runs over.

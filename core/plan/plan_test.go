@@ -35,15 +35,16 @@ func TestIntake(t *testing.T) {
 	place := func(sizes ...int64) Place { return Place{Content: Content{Largest: sizes}} }
 	for _, c := range []struct {
 		places []Place
+		needs  int64
 		want   int64
 	}{
-		{nil, 1 << 30},
-		{[]Place{place(5), place(7)}, 1 << 30},
-		{[]Place{place(3<<30, 1), place(2 << 30)}, 6 << 30},
-		{[]Place{place(1<<30, 1<<30, 1<<30, 1<<30, 1<<30), place(1<<30, 1<<30, 1<<30, 1<<30, 1<<30)}, 8 << 30},
+		{nil, 0, 1 << 30},
+		{[]Place{place(5), place(7)}, 12, 1 << 30},
+		{[]Place{place(3<<30, 1), place(2 << 30)}, 5<<30 + 1, 6 << 30},
+		{[]Place{place(1<<30, 1<<30, 1<<30, 1<<30, 1<<30), place(1<<30, 1<<30, 1<<30, 1<<30, 1<<30)}, 8 << 30, 8 << 30},
 	} {
-		if got := Intake(c.places); got != c.want {
-			t.Errorf("%v: %d, want %d", c.places, got, c.want)
+		if needs, got := SideBySide(c.places), Intake(c.places); needs != c.needs || got != c.want {
+			t.Errorf("%v: %d of %d, want %d of %d", c.places, needs, got, c.needs, c.want)
 		}
 	}
 }

@@ -94,6 +94,9 @@ func (s *Service) creation(ctx context.Context, n model.NewReplicaSet) (*creatio
 	if set.PlanRun, err = s.planOf(ctx, n); err != nil {
 		return nil, err
 	}
+	if err := s.plannedIntakes(ctx, &set, n); err != nil {
+		return nil, err
+	}
 	c := &creation{Service: s, asked: n, set: set, kept: creationKept{Created: set.Created}, save: func(context.Context) error { return nil }}
 	making := &folders{s, &c.kept.Made, func(ctx context.Context) error { return c.save(ctx) }}
 	if set.Permissions == model.PermissionsMap {

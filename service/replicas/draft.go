@@ -24,13 +24,11 @@ const (
 	usualIntake    = 1 << 30
 )
 
-var usualRetry = model.Retry{FirstS: 5, MostS: 600, AlertAfter: 10}
-
 // draft checks what a set is to be made of, and fills in what was not said. It
 // changes nothing.
 func (s *Service) draft(ctx context.Context, n model.NewReplicaSet) (model.ReplicaSet, error) {
 	set := model.ReplicaSet{Name: n.Name, Note: n.Note, Layout: cmp.Or(n.Layout, model.LayoutMesh), Calendar: cmp.Or(n.Calendar, "full"), Filter: n.Filter,
-		Permissions: cmp.Or(n.Permissions, model.PermissionsCarry), AccountMap: n.AccountMap, AtticDays: cmp.Or(n.AtticDays, usualAtticDays), Retry: usualRetry, Created: now()}
+		Permissions: cmp.Or(n.Permissions, model.PermissionsCarry), AccountMap: n.AccountMap, AtticDays: cmp.Or(n.AtticDays, usualAtticDays), Retry: model.UsualRetry, Created: now()}
 	take(&set.Retry, n.Retry)
 	if err := namespace.CheckElement("name", set.Name); err != nil {
 		return set, err

@@ -29,6 +29,24 @@ func (s *Service) planOf(ctx context.Context, n model.NewReplicaSet) (int64, err
 	return 0, nil
 }
 
+// plannedIntakes lets intakes hold as much as the plan of the set has worked out, where
+// nobody said how much.
+func (s *Service) plannedIntakes(ctx context.Context, set *model.ReplicaSet, asked model.NewReplicaSet) error {
+	if set.PlanRun == 0 {
+		return nil
+	}
+	p, err := s.Planned(ctx, set.PlanRun)
+	if fault.KindOf(err) == fault.NotFound { // the run was removed
+		return nil
+	}
+	for i := range asked.Replicas {
+		if asked.Replicas[i].IntakeQuota == 0 && p.Intake > 0 {
+			set.Replicas[i].IntakeQuota = p.Intake
+		}
+	}
+	return err
+}
+
 // foretold tells when the replicas of a set were to be filled by its plan, as if
 // that had begun when the set was made.
 func (s *Service) foretold(ctx context.Context, set *model.ReplicaSet) error {

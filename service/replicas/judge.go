@@ -22,9 +22,9 @@ func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
 // judge makes the checks that need to know what the places hold.
 func (p *planner) judge(ctx context.Context) {
 	p.judgeOthers(ctx)
-	for _, s := range p.sites {
+	for i, s := range p.sites {
 		p.judgeContent(s)
-		p.judgeSpace(s)
+		p.judgeSpace(s, cmp.Or(p.asked.Replicas[i].IntakeQuota, p.intake()))
 		p.judgeNames(s)
 	}
 	p.judgeAccounts(ctx)
@@ -65,12 +65,12 @@ func (p *planner) judgeContent(s *planSite) {
 	}
 }
 
-func (p *planner) judgeSpace(s *planSite) {
+// judgeSpace compares what is free with what comes and its intake, in bytes.
+func (p *planner) judgeSpace(s *planSite, intake int64) {
 	if s.place.Seed {
 		return
 	}
 	load := s.place.Load()
-	intake := p.intake()
 	need := load.Bytes + intake
 	found := fmt.Sprintf("%s: %s are carried there, beside %s of intake; %s are free", s.replica.Name, size(load.Bytes), size(intake), size(s.space.Free))
 	switch {
@@ -115,21 +115,30 @@ func (p *planner) longest() (name string) {
 	return name
 }
 
-func (p *planner) intake() int64 {
-	var places []plan.Place
+// places are those of the plan, as far as is known.
+func (p *planner) places() (places []plan.Place) {
 	for _, s := range p.sites {
 		places = append(places, s.place)
 	}
-	return plan.Intake(places)
+	return places
 }
 
+// intake is how much the intake of a replica may hold, when nobody says so.
+func (p *planner) intake() int64 { return plan.Intake(p.places()) }
+
 func (p *planner) judgeIntake() {
-	need := p.intake()
+	need := plan.SideBySide(p.places())
 	for i, r := range p.set.Replicas {
 		if given := p.asked.Replicas[i].IntakeQuota; given > 0 && given < need {
-			p.add("intake", model.Warn, fmt.Sprintf("%s: the intake may hold %s; the %d largest files side by side need %s", r.Name, size(given), plan.Together, size(need)), "large files wait for each other", "give it "+size(need)+", or no quota")
+			p.lines = append(p.lines, smallIntake(r.Name, given, need))
 		}
 	}
+}
+
+// smallIntake tells of an intake that holds less than the largest files side by side.
+func smallIntake(name string, given, need int64) model.CheckLine {
+	return model.CheckLine{Name: "intake", Outcome: model.Warn, Found: fmt.Sprintf("%s: the intake may hold %s; the %d largest files side by side need %s", name, size(given), plan.Together, size(need)),
+		Means: "large files wait for each other", Remedy: "give it " + size(need) + ", or no quota"}
 }
 
 // judgeLarge tells where large files would cross whole again whenever they change: at

@@ -19,6 +19,11 @@ func (s *Service) AddReplica(ctx context.Context, name string, version int64, n 
 		if n.Seed {
 			return fault.Field("seed", "leave it out", "a set has its seed already")
 		}
+		if n.IntakeQuota == 0 { // as much as suits the others
+			for _, other := range set.Replicas {
+				n.IntakeQuota = max(n.IntakeQuota, other.IntakeQuota)
+			}
+		}
 		r, err := s.place(ctx, len(set.Replicas), n)
 		if err != nil {
 			return plain(err)

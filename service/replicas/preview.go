@@ -272,7 +272,7 @@ func replicaNamed(set model.ReplicaSet, id replica.ID) string {
 
 // intakes tells of other quotas, and checks those of intakes against the largest files.
 func (p *preview) intakes() {
-	need := plan.Intake([]plan.Place{{Content: p.held}})
+	need := plan.SideBySide([]plan.Place{{Content: p.held}})
 	for i, r := range p.after.Replicas {
 		was := p.before.Replicas[i]
 		if r.IntakeQuota != was.IntakeQuota {
@@ -282,7 +282,7 @@ func (p *preview) intakes() {
 			p.follows("%s: its attic may keep %s, %s so far; it keeps %s now.", r.Name, quota(r.AtticQuota), quota(was.AtticQuota), size(r.Attic.Bytes))
 		}
 		if r.IntakeQuota != was.IntakeQuota && r.IntakeQuota > 0 && r.IntakeQuota < need {
-			p.check("intake", model.Warn, fmt.Sprintf("%s: the intake may hold %s; the %d largest files side by side need %s", r.Name, size(r.IntakeQuota), plan.Together, size(need)), "large files wait for each other", "give it "+size(need)+", or no quota")
+			p.found.Checks = append(p.found.Checks, smallIntake(r.Name, r.IntakeQuota, need))
 		}
 	}
 }

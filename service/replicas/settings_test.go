@@ -13,7 +13,7 @@ import (
 
 // beds is a set of three replicas, of which the first is the seed.
 func beds(layout string) model.ReplicaSet {
-	set := model.ReplicaSet{Name: "beds", Layout: layout, Calendar: "full", AtticDays: 60, Retry: usualRetry,
+	set := model.ReplicaSet{Name: "beds", Layout: layout, Calendar: "full", AtticDays: 60, Retry: model.UsualRetry,
 		Replicas: []model.Replica{{ID: 1, Name: "oak", Server: "oak", Share: "store", Seed: true}, {ID: 2, Name: "elm", Server: "elm", Share: "store"}, {ID: 3, Name: "ash", Server: "ash", Share: "store", Sub: "copy"}}}
 	relay(&set)
 	return set

@@ -4656,7 +4656,7 @@ export interface components {
             atticQuota?: number;
             /**
              * Format: int64
-             * @description Bytes that may be on their way in at a time; worked out from the largest files when absent
+             * @description Bytes that may be on their way in at a time; when absent, as many as a plan of the same set has worked out from its largest files, as many as the others of its set may have, or 1 GiB
              */
             intakeQuota?: number;
             /** @description Name within the set; the server's when absent */

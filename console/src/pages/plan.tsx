@@ -2,68 +2,19 @@
 // what making it will do. What was typed is kept in the browser, and what was
 // found out is a run: the page can be left at any step, and gone back to.
 import { useMutation } from "@tanstack/react-query";
-import { useCallback, useEffect, useRef, useState } from "react";
+import { useEffect, useRef } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, got, Problem, type NewReplicaSet, type ReplicaCreation, type ReplicaPlan } from "../api/client";
-import { useAccountMaps, useReplicaCreation, useReplicaPlan, useServers, useShares } from "../api/queries";
+import { useReplicaCreation, useReplicaPlan } from "../api/queries";
 import { CheckLines } from "../components/checks";
+import { Asked, bodyOf, empty, placeOf, useDraftOnShelf } from "../components/asked";
 import { CreationSteps } from "../components/creation";
 import { setPage } from "../components/replica";
 import { ended, RunProgress } from "../components/run";
 import { SpanStrip } from "../components/span";
 import { outcomeTone, Status } from "../components/status";
-import { Button, Field, Loading, PageHead, Section, Select, sentence, TextField, TextInput, Trouble } from "../components/ui";
-import { CalendarField } from "../components/week";
+import { Button, Loading, PageHead, Section, sentence, Trouble } from "../components/ui";
 import { bytes, target, when } from "../format";
-import { layouts } from "./setsettings";
-
-type Draft = { name: string; places: { server: string; share: string; sub: string }[]; seed: number; layout: string; calendar: string; leaveOut: string; permissions: string; accountMap: string; rights: string; publish: string };
-
-const empty: Draft = { name: "", places: [{ server: "", share: "", sub: "" }, { server: "", share: "", sub: "" }], seed: 0, layout: "mesh", calendar: "full", leaveOut: "*.tmp, ~$*", permissions: "carry", accountMap: "", rights: "inherit", publish: "" };
-
-const shelf = "bspan-replica-plan";
-
-/** The draft, as it was when the page was left. */
-function useDraftOnShelf(asked: NewReplicaSet | undefined): [Draft, (change: Partial<Draft>) => void, () => void] {
-  const [draft, setDraft] = useState<Draft>(() => {
-    try {
-      return { ...empty, ...(JSON.parse(localStorage.getItem(shelf) ?? "{}") as Partial<Draft>) };
-    } catch {
-      return empty;
-    }
-  });
-  useEffect(() => localStorage.setItem(shelf, JSON.stringify(draft)), [draft]);
-  // A plan that is gone back to brings what it was asked for.
-  const [taken, setTaken] = useState<NewReplicaSet>();
-  if (asked && asked !== taken && !taken) {
-    setTaken(asked);
-    setDraft({
-      name: asked.name,
-      places: asked.replicas.map((r) => ({ server: r.server, share: r.share, sub: r.sub ?? "" })),
-      seed: Math.max(0, asked.replicas.findIndex((r) => r.seed)),
-      layout: asked.layout ?? "mesh",
-      calendar: asked.calendar ?? "full",
-      leaveOut: (asked.filter?.leaveOut ?? []).join(", "),
-      permissions: asked.permissions ?? "carry",
-      accountMap: asked.accountMap ?? "",
-      rights: asked.replicas.find((r) => r.rights)?.rights ?? "inherit",
-      publish: asked.publish ?? "",
-    });
-  }
-  const put = useCallback((change: Partial<Draft>) => setDraft((d) => ({ ...d, ...change })), []);
-  return [draft, put, () => setDraft(empty)];
-}
-
-const bodyOf = (d: Draft): NewReplicaSet => ({
-  name: d.name,
-  replicas: d.places.map((p, i) => ({ server: p.server, share: p.share, sub: p.sub || undefined, seed: i === d.seed, rights: d.rights === "inherit" ? undefined : d.rights })),
-  layout: d.layout as NewReplicaSet["layout"],
-  calendar: d.calendar,
-  filter: { leaveOut: d.leaveOut.split(",").map((p) => p.trim()).filter(Boolean) },
-  permissions: d.permissions as NewReplicaSet["permissions"],
-  accountMap: d.permissions === "map" ? d.accountMap || undefined : undefined,
-  publish: d.publish || undefined,
-});
 
 export function PlanPage() {
   const [params, setParams] = useSearchParams();
@@ -78,7 +29,7 @@ export function PlanPage() {
   const made = useReplicaCreation(Number(params.get("made")) || undefined);
   // A signpost brings its locations: those are to be kept the same.
   useEffect(() => {
-    const places = params.getAll("place").map((text) => text.split("/")).map(([server = "", share = "", ...sub]) => ({ server, share, sub: sub.join("/") }));
+    const places = params.getAll("place").map((text) => text.split("/")).map(([server = "", share = "", ...sub]) => placeOf({ server, share, sub: sub.join("/") }));
     if (places.length < 2) return;
     change({ ...empty, name: params.get("name") ?? "", places, publish: params.get("publish") ?? "" });
     setParams({}, { replace: true });
@@ -89,7 +40,7 @@ export function PlanPage() {
     <>
       <PageHead title="Plan a replica set" verdict={<span className="text-soft">A folder that is kept the same in several places. Nothing is changed before you say so.</span>} />
       <Section title="What it is to be">
-        <Asked draft={draft} change={change} errors={errors} />
+        <Asked draft={draft} change={change} errors={errors} intake={plan.data?.intake} />
         {find.error && <div className="mt-3"><Trouble error={find.error} /></div>}
         <div className="mt-4 flex gap-2">
           <Button look={same ? "plain" : "main"} disabled={find.isPending} onClick={() => find.mutate()}>{plan.data ? "Find out again" : "Find out what comes of it"}</Button>
@@ -131,44 +82,6 @@ function Made({ creation, onLeave }: { creation: ReplicaCreation; onLeave: () =>
         {(creation.run.state === "failed" || creation.run.state === "stopped") && <p><Status tone="bad">not made</Status> What was begun is taken back.{!creation.steps.some((s) => s.state === "failed") && creation.run.trouble && ` ${sentence(creation.run.trouble)}`}</p>}
       </div>
     </Section>
-  );
-}
-
-function Asked({ draft, change, errors }: { draft: Draft; change: (c: Partial<Draft>) => void; errors: Record<string, string> }) {
-  const servers = useServers();
-  const shares = useShares();
-  const maps = useAccountMaps();
-  const place = (i: number, c: Partial<Draft["places"][number]>) => change({ places: draft.places.map((p, k) => (k === i ? { ...p, ...c } : p)) });
-  return (
-    <div className="grid gap-5">
-      <div className="grid max-w-3xl grid-cols-2 gap-4">
-        <TextField label="Name of the set" value={draft.name} onChange={(e) => change({ name: e.target.value })} error={errors.name} />
-      </div>
-      <fieldset className="grid gap-2">
-        <legend className="mb-1 font-medium">Replicas</legend>
-        {errors.replicas && <p className="text-bad">{errors.replicas}</p>}
-        {draft.places.map((p, i) => (
-          <div key={i} className="grid max-w-4xl grid-cols-[1fr_1fr_1fr_auto_auto] items-end gap-3">
-            <Field label={`Server ${i + 1}`}>{(props) => <Select {...props} value={p.server} onChange={(server) => place(i, { server, share: "" })} options={(servers.data ?? []).map((s) => ({ value: s.name, label: s.name }))} placeholder="Choose a server" />}</Field>
-            <Field label={`Share ${i + 1}`}>{(props) => <Select {...props} value={p.share} onChange={(share) => place(i, { share })} options={(shares.data ?? []).filter((h) => h.server === p.server && h.kind === "disk" && !h.hidden).map((h) => ({ value: h.name, label: h.name }))} placeholder="Choose a share" />}</Field>
-            <Field label={`Folder ${i + 1}`}>{(props) => <TextInput {...props} className="font-mono" value={p.sub} placeholder="all of it" onChange={(e) => place(i, { sub: e.target.value })} />}</Field>
-            <label className="flex items-center gap-1.5 pb-2"><input type="radio" name="seed" className="accent-(--span)" checked={draft.seed === i} onChange={() => change({ seed: i })} />seed</label>
-            <Button look="quiet" disabled={draft.places.length <= 2} onClick={() => change({ places: draft.places.filter((_, k) => k !== i), seed: draft.seed >= i && draft.seed > 0 ? draft.seed - 1 : draft.seed })} aria-label={`Leave out replica ${i + 1}`}>Leave out</Button>
-          </div>
-        ))}
-        <p className="text-sm text-soft">The content of the seed wins the first fill. A folder that is missing is made.</p>
-        <div><Button onClick={() => change({ places: [...draft.places, { server: "", share: "", sub: "" }] })}>Add a replica</Button></div>
-      </fieldset>
-      <div className="grid max-w-3xl grid-cols-2 gap-4">
-        <Field label="Layout" error={errors.layout}>{(props) => <Select {...props} value={draft.layout} onChange={(layout) => change({ layout })} options={layouts} />}</Field>
-        <Field label="Permissions" error={errors.permissions}>{(props) => <Select {...props} value={draft.permissions} onChange={(permissions) => change({ permissions })} options={[{ value: "carry", label: "The same everywhere" }, { value: "map", label: "Through an account map" }, { value: "leave", label: "Each replica has its own" }]} />}</Field>
-        {draft.permissions === "map" && <Field label="Account map" error={errors.accountMap} help="They are made on the page of the servers.">{(props) => <Select {...props} value={draft.accountMap} onChange={(accountMap) => change({ accountMap })} options={(maps.data ?? []).map((m) => ({ value: m.name, label: m.name }))} placeholder={maps.data?.length === 0 ? "There is none yet" : "Choose a map"} />}</Field>}
-        <Field label="Folders that are made">{(props) => <Select {...props} value={draft.rights} onChange={(rights) => change({ rights })} options={[{ value: "inherit", label: "Inherit permissions from above" }, { value: "seed", label: "Have the permissions of the seed's folder" }, ...(["inherit", "seed"].includes(draft.rights) ? [] : [{ value: draft.rights, label: draft.rights }])]} />}</Field>
-      </div>
-      <div className="max-w-3xl"><TextField label="Signpost" mono value={draft.publish} placeholder="none" onChange={(e) => change({ publish: e.target.value })} error={errors.publish} help="A path such as /trust/herbarium that is to lead to all replicas; those that were not verified are held." /></div>
-      <div className="max-w-3xl"><TextField label="Left out" mono value={draft.leaveOut} onChange={(e) => change({ leaveOut: e.target.value })} error={errors["filter.leaveOut"]} help="Patterns of names that stay where they are, with commas between." /></div>
-      <div className="max-w-3xl"><CalendarField label="Calendar" value={draft.calendar} onChange={(calendar) => change({ calendar })} error={errors.calendar} /></div>
-    </div>
   );
 }
 

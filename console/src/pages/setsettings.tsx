@@ -10,7 +10,7 @@ import { LaneStrip } from "../components/replica";
 import { Status } from "../components/status";
 import { Button, Check, Field, Loading, Select, TextField, TextInput, Trouble } from "../components/ui";
 import { CalendarField } from "../components/week";
-import { target, when } from "../format";
+import { fromGiB, inGiB, layouts, target, when } from "../format";
 
 /** The ETag that a change of a set, or of what belongs to it, is sent with. */
 const under = (set: ReplicaSet) => ({ "If-Match": etag(set.version) });
@@ -47,12 +47,6 @@ export function SettingsForm({ set, onClose }: { set: ReplicaSet; onClose: () =>
   );
 }
 
-export const layouts = [
-  { value: "mesh", label: "Mesh: all with all" },
-  { value: "hub", label: "Hub: the first one with each" },
-  { value: "chain", label: "Chain: each with the next" },
-];
-
 export function LaneForm({ set, lane, onClose }: { set: ReplicaSet; lane: Lane; onClose: () => void }) {
   const [own, setOwn] = useState(Boolean(lane.calendar));
   const [calendar, setCalendar] = useState(lane.calendar ?? set.calendar);
@@ -77,12 +71,6 @@ export function LaneForm({ set, lane, onClose }: { set: ReplicaSet; lane: Lane; 
     </SaveForm>
   );
 }
-
-const gib = 1 << 30;
-
-/** A quota as people write it, in GiB; "" for none. */
-const inGiB = (bytes: number) => (bytes > 0 ? String(Math.round((bytes / gib) * 1000) / 1000) : "");
-const fromGiB = (text: string) => Math.round(Number(text.replace(",", ".") || 0) * gib);
 
 /** The quotas of a replica, where it is, and whether it belongs to the set. */
 export function ReplicaForm({ set, replica: r, onClose }: { set: ReplicaSet; replica: Replica; onClose: () => void }) {
