@@ -41,6 +41,15 @@ type PlanLayout struct {
 	Endless bool       `json:"endless" doc:"Whether more changes in a week than a lane carries: its backlog grows without end"`
 	Fills   []PlanFill `json:"fills" doc:"Each replica but the seed"`
 	Lanes   []PlanLane `json:"lanes" doc:"Each lane"`
+	Legs    []PlanLeg  `json:"legs" doc:"Each leg that lanes cross"`
+}
+
+// PlanLeg is what crosses a leg between two sites, both ways together.
+type PlanLeg struct {
+	From   string `json:"from" doc:"Name of a site"`
+	To     string `json:"to" doc:"Name of the other site"`
+	First  int64  `json:"first" doc:"Bytes of the first fill"`
+	Weekly int64  `json:"weekly" doc:"Bytes that change in a week"`
 }
 
 // PlanFill is how a replica will be filled, and how far behind it will be then.

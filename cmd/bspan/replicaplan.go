@@ -84,10 +84,17 @@ func layoutLines(l model.PlanLayout) []string {
 			continue
 		}
 		line += fmt.Sprintf("%s from %s, until %s", humanize.IBytes(uint64(f.Bytes)), f.From, f.End.Local().Format("Mon 2 Jan 15:04"))
-		if !l.Endless && f.P95S > 0 {
+		switch {
+		case l.Endless:
+		case f.P95S > 0:
 			line += fmt.Sprintf("; then half of the changes within %s, 95%% within %s", lasting(time.Duration(f.MedianS)*time.Second), lasting(time.Duration(f.P95S)*time.Second))
+		default:
+			line += "; then changes within a second"
 		}
 		lines = append(lines, line)
+	}
+	for _, leg := range l.Legs {
+		lines = append(lines, fmt.Sprintf("   over the leg from %s to %s: %s at first, then %s a week", leg.From, leg.To, humanize.IBytes(uint64(leg.First)), humanize.IBytes(uint64(leg.Weekly))))
 	}
 	return lines
 }

@@ -1,10 +1,14 @@
 package plan
 
 import (
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
+	"bridgespan/core/forecast"
 	"bridgespan/core/namespace"
+	"bridgespan/core/replica"
 )
 
 func TestBetween(t *testing.T) {
@@ -18,17 +22,32 @@ func TestBetween(t *testing.T) {
 		from, to string
 		mbit     float64
 		rtt      time.Duration
-		known    bool
+		sites    string
 	}{
-		{"A", "b", 100, 10 * time.Millisecond, true},
-		{"A", "C", 20, 50 * time.Millisecond, true}, // by way of B, although a leg leads there
-		{"C", "A", 5, 50 * time.Millisecond, true},
-		{"A", "A", 0, 0, true},
-		{"A", "E", 0, 0, false},
-		{"A", "nowhere", 0, 0, false},
+		{"A", "b", 100, 10 * time.Millisecond, "A B"},
+		{"A", "C", 20, 50 * time.Millisecond, "A B C"}, // by way of B, although a leg leads there
+		{"C", "A", 5, 50 * time.Millisecond, "C B A"},
+		{"A", "A", 0, 0, "A"},
+		{"A", "E", 0, 0, ""},
+		{"A", "nowhere", 0, 0, ""},
 	} {
-		if mbit, rtt, known := Between(legs, c.from, c.to); mbit != c.mbit || rtt != c.rtt || known != c.known {
-			t.Errorf("%s to %s: %v, %v, %v; want %v, %v, %v", c.from, c.to, mbit, rtt, known, c.mbit, c.rtt, c.known)
+		r := Between(legs, c.from, c.to)
+		if r.Mbit != c.mbit || r.RTT != c.rtt || strings.Join(r.Sites, " ") != c.sites || r.Known() != (c.sites != "") {
+			t.Errorf("%s to %s: %+v; want %v, %v, %v", c.from, c.to, r, c.mbit, c.rtt, c.sites)
 		}
+	}
+}
+
+// What goes from site to site crosses every leg between them; both ways count.
+func TestOverLegs(t *testing.T) {
+	there, back, near := replica.Lane{From: 1, To: 2}, replica.Lane{From: 2, To: 1}, replica.Lane{From: 1, To: 3}
+	o := Outlook{Lanes: []replica.Lane{there, back, near}, Carried: map[replica.Lane]int64{there: 100, near: 7}}
+	o.Steady.Lanes = []forecast.LaneLoad{{Weekly: 10}, {Weekly: 3}, {Weekly: 1}}
+	got := o.OverLegs([]Route{{Sites: []string{"A", "B", "C"}}, {Sites: []string{"C", "B", "A"}}, {Sites: []string{"A"}}})
+	if want := []Over{{"A", "B", 100, 13}, {"B", "C", 100, 13}}; !slices.Equal(got, want) {
+		t.Errorf("%+v, want %+v", got, want)
+	}
+	if got := o.OverLegs(make([]Route, 3)); got != nil {
+		t.Errorf("over legs that nobody knows: %+v", got)
 	}
 }

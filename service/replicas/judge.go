@@ -164,7 +164,7 @@ func (p *planner) judgeLarge() {
 }
 
 // network tells what a lane of the plan runs over.
-func (p *planner) network(legs map[[2]int]leg) plan.Network {
+func (p *planner) network(legs map[[2]int]plan.Route) plan.Network {
 	own := map[replica.Lane]string{}
 	for _, l := range p.set.Lanes {
 		from, _ := placeOf(&p.set, "", l.From)
@@ -177,24 +177,19 @@ func (p *planner) network(legs map[[2]int]leg) plan.Network {
 			week = calendar.Always()
 		}
 		between := legs[[2]int{int(l.From), int(l.To)}]
-		return between.mbit, between.rtt, week
+		return between.Mbit, between.RTT, week
 	}
 }
 
-type leg struct {
-	mbit  float64
-	rtt   time.Duration
-	known bool
-}
-
 // legs are what lies between each two places.
-func (p *planner) legs(ctx context.Context) (map[[2]int]leg, error) {
+func (p *planner) legs(ctx context.Context) (map[[2]int]plan.Route, error) {
 	all, err := p.db.Legs(ctx)
-	legs := map[[2]int]leg{}
+	legs := map[[2]int]plan.Route{}
 	for i, a := range p.set.Replicas {
 		for k, b := range p.set.Replicas {
-			mbit, rtt, known := plan.Between(all, a.Site, b.Site)
-			legs[[2]int{i, k}] = leg{cmp.Or(mbit, unknownMbit), rtt, known}
+			route := plan.Between(all, a.Site, b.Site)
+			route.Mbit = cmp.Or(route.Mbit, unknownMbit)
+			legs[[2]int{i, k}] = route
 		}
 	}
 	return legs, err
@@ -256,8 +251,8 @@ func (p *planner) lanesOf(layout string) []replica.Lane {
 	return lanes
 }
 
-func (p *planner) layout(name string, o plan.Outlook, legs map[[2]int]leg) model.PlanLayout {
-	l := model.PlanLayout{Layout: name, Asked: name == p.set.Layout, Endless: o.Steady.Endless(), Fills: []model.PlanFill{}, Lanes: []model.PlanLane{}}
+func (p *planner) layout(name string, o plan.Outlook, legs map[[2]int]plan.Route) model.PlanLayout {
+	l := model.PlanLayout{Layout: name, Asked: name == p.set.Layout, Endless: o.Steady.Endless(), Fills: []model.PlanFill{}, Lanes: []model.PlanLane{}, Legs: []model.PlanLeg{}}
 	if !o.Filled.IsZero() {
 		at := o.Filled.UTC()
 		l.Filled = &at
@@ -275,17 +270,23 @@ func (p *planner) layout(name string, o plan.Outlook, legs map[[2]int]leg) model
 		f.MedianS, f.P95S = int64(lag.Median.Seconds()), int64(lag.P95.Seconds())
 		l.Fills = append(l.Fills, f)
 	}
+	var routes []plan.Route
 	for i, lane := range o.Lanes {
-		l.Lanes = append(l.Lanes, model.PlanLane{From: p.sites[lane.From].replica.Name, To: p.sites[lane.To].replica.Name, Mbit: legs[[2]int{int(lane.From), int(lane.To)}].mbit,
+		route := legs[[2]int{int(lane.From), int(lane.To)}]
+		routes = append(routes, route)
+		l.Lanes = append(l.Lanes, model.PlanLane{From: p.sites[lane.From].replica.Name, To: p.sites[lane.To].replica.Name, Mbit: route.Mbit,
 			First: o.Carried[lane], Weekly: o.Steady.Lanes[i].Weekly, Fits: o.Steady.Lanes[i].Fits})
+	}
+	for _, over := range o.OverLegs(routes) {
+		l.Legs = append(l.Legs, model.PlanLeg(over))
 	}
 	return l
 }
 
-func (p *planner) judgeLegs(legs map[[2]int]leg) {
+func (p *planner) judgeLegs(legs map[[2]int]plan.Route) {
 	for i, a := range p.set.Replicas {
 		for k, b := range p.set.Replicas[:i] {
-			if !legs[[2]int{i, k}].known {
+			if route := legs[[2]int{i, k}]; !route.Known() {
 				p.add("legs", model.Warn, fmt.Sprintf("no legs are known between %s and %s", b.Site, a.Site), fmt.Sprintf("the forecast takes it for %d Mbit/s", unknownMbit), fmt.Sprintf("say how fast it is: bspan site link --mbit N %q %q", b.Site, a.Site))
 			}
 		}

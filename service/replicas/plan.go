@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"iter"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,6 +49,9 @@ func (s *Service) Planned(ctx context.Context, id int64) (model.ReplicaPlan, err
 	}
 	if _, err := s.jobs.Result(ctx, id, &p); err != nil {
 		return p, err
+	}
+	for i := range p.Layouts {
+		p.Layouts[i].Legs = slices.Concat([]model.PlanLeg{}, p.Layouts[i].Legs) // plans of earlier versions have none
 	}
 	p.Run = r
 	return p, s.jobs.Settings(ctx, id, &p.Asked)

@@ -375,8 +375,8 @@ func waysOf(set *model.ReplicaSet, legs []namespace.Leg, at time.Time) (ways []f
 		case l.OpenUntil != nil && at.Before(*l.OpenUntil):
 			week = calendar.Always()
 		}
-		mbit, rtt, _ := plan.Between(legs, site[l.FromID], site[l.ToID])
-		ways = append(ways, forecast.Way{Lane: replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, Mbit: mbit, RTT: rtt, Calendar: week})
+		route := plan.Between(legs, site[l.FromID], site[l.ToID])
+		ways = append(ways, forecast.Way{Lane: replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, Mbit: route.Mbit, RTT: route.RTT, Calendar: week})
 	}
 	return ways
 }

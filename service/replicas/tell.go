@@ -49,8 +49,8 @@ func tellSet(set *model.ReplicaSet, legs []namespace.Leg, at time.Time) {
 		r.Words = replicaWords(set, r)
 	}
 	for i := range set.Lanes {
-		mbit, _, _ := plan.Between(legs, site[set.Lanes[i].FromID], site[set.Lanes[i].ToID])
-		tellLane(set, &set.Lanes[i], mbit, at)
+		route := plan.Between(legs, site[set.Lanes[i].FromID], site[set.Lanes[i].ToID])
+		tellLane(set, &set.Lanes[i], route.Mbit, at)
 	}
 	set.State, set.Summary = summary(set)
 }

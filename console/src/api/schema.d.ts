@@ -5100,6 +5100,24 @@ export interface components {
              * @enum {string}
              */
             layout: "mesh" | "hub" | "chain" | "custom";
+            /** @description Each leg that lanes cross */
+            legs: components["schemas"]["PlanLeg"][];
+        };
+        PlanLeg: {
+            /**
+             * Format: int64
+             * @description Bytes of the first fill
+             */
+            first: number;
+            /** @description Name of a site */
+            from: string;
+            /** @description Name of the other site */
+            to: string;
+            /**
+             * Format: int64
+             * @description Bytes that change in a week
+             */
+            weekly: number;
         };
         PlanPlace: {
             /** @description What it holds now */

@@ -93,6 +93,7 @@ function Found({ plan }: { plan: ReplicaPlan }) {
       </Section>
       {plan.places.length > 0 && <Section title="What is there now"><Places plan={plan} /></Section>}
       {plan.layouts.length > 0 && <Section title="Layouts side by side"><Layouts plan={plan} /></Section>}
+      {plan.layouts.some((l) => l.legs.length > 0) && <Section title="What crosses the legs"><Legs plan={plan} /></Section>}
       {plan.checks.length > 0 && <Section title="Checks"><CheckLines lines={[...plan.checks].sort((a, b) => rank[a.outcome] - rank[b.outcome])} /></Section>}
     </>
   );
@@ -128,7 +129,7 @@ function Layouts({ plan }: { plan: ReplicaPlan }) {
             <td className="py-1.5 pr-4 text-right">{l.filled ? when(l.filled).slice(0, 16) : <Status tone="bad">never</Status>}</td>
             {l.fills.map((f) => (
               <td key={f.replica} className="py-1.5 pr-4 text-right">
-                {f.end ? <>{when(f.end).slice(5, 16)}<span className="block text-sm text-soft">{bytes(f.bytes)} from {f.from}</span><span className="block text-sm text-soft">{l.endless ? "then ever further behind" : f.p95S > 0 ? `then ${lag(f.medianS)}, mostly under ${lag(f.p95S)}` : ""}</span></> : <Status tone="bad">never</Status>}
+                {f.end ? <>{when(f.end).slice(5, 16)}<span className="block text-sm text-soft">{bytes(f.bytes)} from {f.from}</span><span className="block text-sm text-soft">{l.endless ? "then ever further behind" : f.p95S > 0 ? `then half within ${lag(f.medianS)}, 95% within ${lag(f.p95S)}` : "then within a second"}</span></> : <Status tone="bad">never</Status>}
               </td>
             ))}
             <td className="w-64 py-1.5 pr-1">
@@ -140,6 +141,26 @@ function Layouts({ plan }: { plan: ReplicaPlan }) {
     </Grid>
   );
 }
+
+/** What each layout brings over each leg: in the first fill, and in a week afterwards. */
+function Legs({ plan }: { plan: ReplicaPlan }) {
+  const names = [...new Set(plan.layouts.flatMap((l) => l.legs.map(legName)))];
+  return (
+    <Grid heads={["Layout", ...names]}>
+      {plan.layouts.map((l) => (
+        <tr key={l.layout} className={`border-b border-line align-baseline ${l.asked ? "bg-wash" : ""}`}>
+          <th scope="row" className="py-1.5 pr-4 pl-1 text-left font-medium">{l.layout}{l.asked && <span className="font-normal text-soft"> asked for</span>}</th>
+          {names.map((name) => {
+            const over = l.legs.find((o) => legName(o) === name);
+            return <td key={name} className="py-1.5 pr-4 text-right">{over ? <>{bytes(over.first)} at first<span className="block text-sm text-soft">then {bytes(over.weekly)} a week</span></> : "nothing"}</td>;
+          })}
+        </tr>
+      ))}
+    </Grid>
+  );
+}
+
+const legName = (leg: { from: string; to: string }) => [leg.from, leg.to].sort().join(" – ");
 
 function Grid({ heads, children }: { heads: string[]; children: React.ReactNode }) {
   return (
