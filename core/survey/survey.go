@@ -315,7 +315,7 @@ func (c *Counter) Merge(o *Counter) {
 // Figures are what was counted so far.
 func (c *Counter) Figures() Figures {
 	f := Figures{Files: c.Total.Files, Folders: c.Folders, Others: c.Others, Bytes: c.Total.Bytes, Allocated: c.Allocated, Unreadable: c.Unreadable, Unseen: c.Unseen,
-		Trouble: slices.Concat([]string{}, c.Trouble), Types: classes(c.Types, shownTypes), Tops: classes(c.Tops, shownTops), Largest: slices.Concat([]Named{}, c.Largest), Longest: slices.Concat([]Named{}, c.Longest), Deepest: c.Deepest, Names: []NameTrouble{},
+		Trouble: append([]string{}, c.Trouble...), Types: classes(c.Types, shownTypes), Tops: classes(c.Tops, shownTops), Largest: append([]Named{}, c.Largest...), Longest: append([]Named{}, c.Longest...), Deepest: c.Deepest, Names: []NameTrouble{},
 		Recent: slices.Clone(c.Recent), Now: c.Now}
 	for i, t := range c.Ages {
 		f.Ages = append(f.Ages, Class{ages[i].name, t.Files, t.Bytes})

@@ -110,3 +110,11 @@ func TestCompare(t *testing.T) {
 		t.Errorf("no change is %+v", same)
 	}
 }
+
+// Of a share in which there is nothing the lists are empty, and none is missing.
+func TestNothingIsNoGap(t *testing.T) {
+	text, err := json.Marshal(NewCounter(now).Figures())
+	if err != nil || strings.Contains(string(text), "null") {
+		t.Errorf("%s, %v", text, err)
+	}
+}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"iter"
 	"path"
-	"slices"
 	"strings"
 	"time"
 
@@ -51,7 +50,7 @@ func (s *Service) Planned(ctx context.Context, id int64) (model.ReplicaPlan, err
 		return p, err
 	}
 	for i := range p.Layouts {
-		p.Layouts[i].Legs = slices.Concat([]model.PlanLeg{}, p.Layouts[i].Legs) // plans of earlier versions have none
+		p.Layouts[i].Legs = append([]model.PlanLeg{}, p.Layouts[i].Legs...) // plans of earlier versions have none
 	}
 	p.Run = r
 	return p, s.jobs.Settings(ctx, id, &p.Asked)

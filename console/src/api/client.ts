@@ -77,7 +77,9 @@ const manners: Middleware = {
   async onResponse({ response }) {
     if (response.ok) return response;
     const body = (await response.json().catch(() => ({}))) as Partial<Schemas["Problem"]> & { errors?: { field: string; detail: string }[] };
-    const fields = Object.fromEntries((body.errors ?? []).map((e) => [e.field.replace(/\[\d+\].*$/, ""), e.detail]));
+    // Of one in a list, the list has the error as well, for forms that show no more than that.
+    const errors = body.errors ?? [];
+    const fields = Object.fromEntries([...errors.map((e) => [e.field.replace(/\[\d+\].*$/, ""), e.detail]), ...errors.map((e) => [e.field, e.detail])]);
     throw new Problem(response.status, body.detail ?? `The service answers ${response.status}.`, body.remedy, fields);
   },
   onError() {

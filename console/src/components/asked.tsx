@@ -113,6 +113,9 @@ export function Asked({ draft, change, errors, intake }: Part & { intake?: numbe
   );
 }
 
+/** Whether an error belongs to a field of a replica that is shown. */
+const inPlaces = (errors: Record<string, string>) => Object.keys(errors).some((name) => /^replicas\[\d+\]\.(server|share|sub|intakeQuota|atticQuota)$/.test(name));
+
 function Places({ draft, change, errors, intake }: Part & { intake?: number }) {
   const servers = useServers();
   const shares = useShares();
@@ -125,16 +128,16 @@ function Places({ draft, change, errors, intake }: Part & { intake?: number }) {
   return (
     <fieldset className="grid gap-2">
       <legend className="mb-1 font-medium">Replicas</legend>
-      {errors.replicas && <p className="text-bad">{errors.replicas}</p>}
+      {errors.replicas && !inPlaces(errors) && <p className="text-bad">{errors.replicas}</p>}
       {draft.places.map((p, i) => (
-        <div key={i} className="grid max-w-5xl grid-cols-[1fr_1fr_1fr_7rem_7rem_auto_auto] items-end gap-3">
-          <Field label={`Server ${i + 1}`}>{(props) => <Select {...props} value={p.server} onChange={(server) => place(i, { server, share: "" })} options={(servers.data ?? []).map((s) => ({ value: s.name, label: s.name }))} placeholder="Choose a server" />}</Field>
-          <Field label={`Share ${i + 1}`}>{(props) => <Select {...props} value={p.share} onChange={(share) => place(i, { share })} options={(shares.data ?? []).filter((h) => h.server === p.server && h.kind === "disk" && !h.hidden).map((h) => ({ value: h.name, label: h.name }))} placeholder="Choose a share" />}</Field>
-          <Field label={`Folder ${i + 1}`}>{(props) => <TextInput {...props} className="font-mono" value={p.sub} placeholder="all of it" onChange={(e) => place(i, { sub: e.target.value })} />}</Field>
+        <div key={i} className="grid max-w-5xl grid-cols-[1fr_1fr_1fr_7rem_7rem_auto_auto] items-start gap-3">
+          <Field label={`Server ${i + 1}`} error={errors[`replicas[${i}].server`]}>{(props) => <Select {...props} value={p.server} onChange={(server) => place(i, { server, share: "" })} options={(servers.data ?? []).map((s) => ({ value: s.name, label: s.name }))} placeholder="Choose a server" />}</Field>
+          <Field label={`Share ${i + 1}`} error={errors[`replicas[${i}].share`]}>{(props) => <Select {...props} value={p.share} onChange={(share) => place(i, { share })} options={(shares.data ?? []).filter((h) => h.server === p.server && h.kind === "disk" && !h.hidden).map((h) => ({ value: h.name, label: h.name }))} placeholder="Choose a share" />}</Field>
+          <Field label={`Folder ${i + 1}`} error={errors[`replicas[${i}].sub`]}>{(props) => <TextInput {...props} className="font-mono" value={p.sub} placeholder="all of it" onChange={(e) => place(i, { sub: e.target.value })} />}</Field>
           <Field label="Intake, GiB" error={errors[`replicas[${i}].intakeQuota`]}>{(props) => <TextInput {...props} aria-label={`Intake ${i + 1}, in GiB`} inputMode="decimal" value={p.intake} placeholder={intake ? inGiB(intake) : "worked out"} onChange={(e) => place(i, { intake: e.target.value })} />}</Field>
           <Field label="Attic, GiB" error={errors[`replicas[${i}].atticQuota`]}>{(props) => <TextInput {...props} aria-label={`Attic ${i + 1}, in GiB`} inputMode="decimal" value={p.attic} placeholder="no bound" onChange={(e) => place(i, { attic: e.target.value })} />}</Field>
-          <label className="flex items-center gap-1.5 pb-2"><input type="radio" name="seed" className="accent-(--span)" checked={draft.seed === i} onChange={() => change({ seed: i })} />seed</label>
-          <Button look="quiet" disabled={draft.places.length <= 2} onClick={() => leaveOut(i)} aria-label={`Leave out replica ${i + 1}`}>Leave out</Button>
+          <label className="mt-7 flex h-9 items-center gap-1.5"><input type="radio" name="seed" className="accent-(--span)" checked={draft.seed === i} onChange={() => change({ seed: i })} />seed</label>
+          <div className="mt-7 flex h-9 items-center"><Button look="quiet" disabled={draft.places.length <= 2} onClick={() => leaveOut(i)} aria-label={`Leave out replica ${i + 1}`}>Leave out</Button></div>
         </div>
       ))}
       <p className="text-sm text-soft">The content of the seed wins the first fill. A folder that is missing is made. What may be on its way in at a time is worked out from the largest files, unless you say how much.</p>
@@ -152,7 +155,7 @@ function Lanes({ draft, change, errors }: Part) {
   return (
     <fieldset className="grid gap-4">
       <legend className="mb-1 font-medium">{custom ? "Lanes" : "Lanes with a calendar of their own"}</legend>
-      {errors.lanes && <p className="text-bad">{errors.lanes}</p>}
+      {errors.lanes && !Object.keys(errors).some((name) => name.startsWith("lanes[")) && <p className="text-bad">{errors.lanes}</p>}
       {draft.lanes.map((l, i) => (
         <div key={i} className="grid max-w-3xl gap-3 border-l border-line pl-3">
           <div className="grid grid-cols-[1fr_1fr_auto] items-end gap-3">
@@ -161,7 +164,7 @@ function Lanes({ draft, change, errors }: Part) {
             <Button look="quiet" onClick={() => change({ lanes: draft.lanes.filter((_, k) => k !== i) })} aria-label={`Leave out lane ${i + 1}`}>Leave out</Button>
           </div>
           {l.calendar === "" ? (
-            <div><Button onClick={() => lane(i, { calendar: draft.calendar })} aria-label={`Give lane ${i + 1} a calendar of its own`}>Give it a calendar of its own</Button></div>
+            <div><Button onClick={() => lane(i, { calendar: draft.calendar })} aria-label={`Give it a calendar of its own: lane ${i + 1}`}>Give it a calendar of its own</Button></div>
           ) : (
             <CalendarField label={`Calendar of lane ${i + 1}`} value={l.calendar} onChange={(calendar) => lane(i, { calendar })} error={errors[`lanes[${i}].calendar`]} />
           )}

@@ -117,6 +117,10 @@ function Places({ plan }: { plan: ReplicaPlan }) {
 
 const lag = (s: number) => (s < 90 ? `${s} s` : s < 5400 ? `${Math.round(s / 60)} min` : `${(s / 3600).toFixed(1)} h`);
 
+/** How far behind a replica will be, when it is filled. */
+const behind = (l: ReplicaPlan["layouts"][number], f: ReplicaPlan["layouts"][number]["fills"][number]) =>
+  l.endless ? ["then ever further behind"] : f.p95S > 0 ? [`then half within ${lag(f.medianS)},`, `95% within ${lag(f.p95S)}`] : ["then within a second"];
+
 function Layouts({ plan }: { plan: ReplicaPlan }) {
   return (
     <Grid heads={["Layout", "Lanes", "Filled", ...plan.places.filter((p) => !p.seed).map((p) => p.replica), "Fullest lane"]}>
@@ -124,12 +128,12 @@ function Layouts({ plan }: { plan: ReplicaPlan }) {
         const fullest = [...l.lanes].sort((a, b) => b.weekly / Math.max(1, b.fits) - a.weekly / Math.max(1, a.fits))[0];
         return (
           <tr key={l.layout} className={`border-b border-line align-baseline ${l.asked ? "bg-wash" : ""}`}>
-            <th scope="row" className="py-1.5 pr-4 pl-1 text-left font-medium">{l.layout}{l.asked && <span className="font-normal text-soft"> asked for</span>}</th>
+            <th scope="row" className="py-1.5 pr-4 pl-1 text-left font-medium whitespace-nowrap">{l.layout}{l.asked && <span className="font-normal text-soft"> asked for</span>}</th>
             <td className="py-1.5 pr-4 text-right">{l.lanes.length}</td>
-            <td className="py-1.5 pr-4 text-right">{l.filled ? when(l.filled).slice(0, 16) : <Status tone="bad">never</Status>}</td>
+            <td className="py-1.5 pr-4 text-right whitespace-nowrap">{l.filled ? when(l.filled).slice(0, 16) : <Status tone="bad">never</Status>}</td>
             {l.fills.map((f) => (
-              <td key={f.replica} className="py-1.5 pr-4 text-right">
-                {f.end ? <>{when(f.end).slice(5, 16)}<span className="block text-sm text-soft">{bytes(f.bytes)} from {f.from}</span><span className="block text-sm text-soft">{l.endless ? "then ever further behind" : f.p95S > 0 ? `then half within ${lag(f.medianS)}, 95% within ${lag(f.p95S)}` : "then within a second"}</span></> : <Status tone="bad">never</Status>}
+              <td key={f.replica} className="py-1.5 pr-4 text-right whitespace-nowrap">
+                {f.end ? <>{when(f.end).slice(5, 16)}<span className="block text-sm text-soft">{bytes(f.bytes)} from {f.from}</span>{behind(l, f).map((line) => <span key={line} className="block text-sm text-soft">{line}</span>)}</> : <Status tone="bad">never</Status>}
               </td>
             ))}
             <td className="w-64 py-1.5 pr-1">
@@ -149,7 +153,7 @@ function Legs({ plan }: { plan: ReplicaPlan }) {
     <Grid heads={["Layout", ...names]}>
       {plan.layouts.map((l) => (
         <tr key={l.layout} className={`border-b border-line align-baseline ${l.asked ? "bg-wash" : ""}`}>
-          <th scope="row" className="py-1.5 pr-4 pl-1 text-left font-medium">{l.layout}{l.asked && <span className="font-normal text-soft"> asked for</span>}</th>
+          <th scope="row" className="py-1.5 pr-4 pl-1 text-left font-medium whitespace-nowrap">{l.layout}{l.asked && <span className="font-normal text-soft"> asked for</span>}</th>
           {names.map((name) => {
             const over = l.legs.find((o) => legName(o) === name);
             return <td key={name} className="py-1.5 pr-4 text-right">{over ? <>{bytes(over.first)} at first<span className="block text-sm text-soft">then {bytes(over.weekly)} a week</span></> : "nothing"}</td>;
