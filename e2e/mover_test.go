@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"errors"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -33,6 +34,7 @@ func TestMover(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(reed.Folder, "extra.txt"), []byte("only at reed"), 0o600); err != nil {
 		t.Fatal(err)
 	}
+	m.planNames()
 	asked := model.NewReplicaSet{Name: "beds", Replicas: []model.NewReplica{{Server: "oak", Share: "store"}, {Server: "reed", Share: "beds", Sub: "copies/beds"}}}
 	m.plan(asked)
 	if _, err := api.CreateReplicaSet(ctx, asked, nil); err != nil {
@@ -103,6 +105,42 @@ func (m *moverSet) plan(asked model.NewReplicaSet) {
 		}) {
 			m.Errorf("no check of reed's %s passes: %+v", name, p.Checks)
 		}
+	}
+}
+
+// planNames plans a set with names that cannot be everywhere, or not side by side.
+func (m *moverSet) planNames() {
+	m.Helper()
+	quiet := harness.Tree(m.T, m.e.Oak, "quiet")
+	if _, err := quiet.Put(m.Context(), "fern.TXT", strings.NewReader("fern"), tree.PutOptions{}); err != nil {
+		m.Fatal(err)
+	}
+	odd := filepath.Join(m.reed.Folder, "odd")
+	if err := os.Mkdir(odd, 0o755); err != nil {
+		m.Fatal(err)
+	}
+	for _, name := range []string{"Fern.txt", "moss.txt", "Moss.txt", "what?.txt", "tail."} {
+		if err := os.WriteFile(filepath.Join(odd, name), []byte("fern"), 0o644); err != nil {
+			m.Fatal(err)
+		}
+	}
+	p := planned(m.T, m.e.API, model.NewReplicaSet{Name: "odd", Replicas: []model.NewReplica{{Server: "reed", Share: "beds", Sub: "odd"}, {Server: "oak", Share: "quiet"}}})
+	var found []string
+	for _, l := range p.Checks {
+		if l.Name == "names" {
+			found = append(found, l.Found)
+		}
+	}
+	if want := []string{"reed: 1 name differs from another in upper and lower case alone, such as moss.txt",
+		"oak: 1 name has other upper and lower case than at the seed, such as fern.TXT",
+		"oak: 2 names of the seed are refused there, such as tail.: a name on an SMB server cannot end in a dot or a space"}; !slices.Equal(found, want) {
+		m.Errorf("of names the plan says %q, want %q", found, want)
+	}
+	if s := p.Places[1]; s.Equal.Files+s.Differ.Files != 1 || s.Missing.Files != 4 {
+		m.Errorf("what is at oak: %+v", s)
+	}
+	if err := errors.Join(os.RemoveAll(odd), quiet.Remove(m.Context(), "fern.TXT")); err != nil {
+		m.Fatal(err)
 	}
 }
 

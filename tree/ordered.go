@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"cmp"
 	"context"
 	"iter"
 	"math"
@@ -19,7 +20,11 @@ type Ordered struct {
 	Tree   Tree
 	Top    string // where it begins; "." for the root
 	Detail Detail
+	// Folded puts names in the order of their keys, whatever their case: then names that
+	// differ in it alone follow each other.
+	Folded bool
 	// After is the path, from the top, up to which all was seen in an earlier walk; "" for none.
+	// It must be none of a walk that is folded.
 	After string
 	// Seen is how much of all is behind, from 0 to 1, as far as can be told.
 	Seen Fraction
@@ -79,7 +84,12 @@ func (w *Ordered) folder(ctx context.Context, name string, weight float64, yield
 		}
 		list = append(list, Named{path.Join(name, e.Name), e})
 	}
-	slices.SortFunc(list, func(a, b Named) int { return paths.Order(a.Path, b.Path) })
+	slices.SortFunc(list, func(a, b Named) int {
+		if w.Folded {
+			return cmp.Or(paths.Order(Key(a.Path, false), Key(b.Path, false)), paths.Order(a.Path, b.Path))
+		}
+		return paths.Order(a.Path, b.Path)
+	})
 	share := weight / float64(folders+1)
 	w.Seen.add(share)
 	for _, e := range list {

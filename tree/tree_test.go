@@ -120,3 +120,26 @@ func TestPaced(t *testing.T) {
 		t.Errorf("what is stopped ends with %v", err)
 	}
 }
+
+// Folded, names that differ in their case alone follow each other.
+func TestOrderedFolded(t *testing.T) {
+	var m memory.Tree
+	m.CaseSensitive = true
+	for _, name := range []string{"Zinnia", "aster", "Aster", "B", "zinnia"} {
+		if _, err := m.Put(t.Context(), name, strings.NewReader(""), tree.PutOptions{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for folded, want := range map[bool]string{false: ". Aster B Zinnia aster zinnia", true: ". Aster aster B Zinnia zinnia"} {
+		var got []string
+		for e, err := range (&tree.Ordered{Tree: &m, Top: ".", Folded: folded}).All(t.Context()) {
+			if err != nil {
+				t.Fatal(err)
+			}
+			got = append(got, e.Path)
+		}
+		if text := strings.Join(got, " "); text != want {
+			t.Errorf("folded %v: %s, want %s", folded, text, want)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -92,8 +93,14 @@ func (p *planner) judgeNames(s *planSite) {
 	if n := len([]rune(full)); n > longPath {
 		p.add("names", model.Warn, fmt.Sprintf("%s: the longest path would have %d characters: %s", s.replica.Name, n, middle(longest)), fmt.Sprintf("some programs cannot open paths of more than %d", longPath), "choose a folder further up, or shorten the names")
 	}
-	if len(s.spelled) > 0 {
-		p.add("names", model.Warn, fmt.Sprintf("%s: %s other upper and lower case than at the seed, such as %s", s.replica.Name, count(int64(len(s.spelled)), "name has", "names have"), middle(s.spelled[0])), "they are spelled as at the seed afterwards", "nothing has to be done")
+	if s.spelled.n > 0 {
+		p.add("names", model.Warn, fmt.Sprintf("%s: %s other upper and lower case than at the seed, such as %s", s.replica.Name, count(s.spelled.n, "name has", "names have"), middle(s.spelled.first)), "they are spelled as at the seed afterwards", "nothing has to be done")
+	}
+	if s.clashes.n > 0 {
+		p.add("names", model.Warn, fmt.Sprintf("%s: %s from another in upper and lower case alone, such as %s", s.replica.Name, count(s.clashes.n, "name differs", "names differ"), middle(s.clashes.first)), "of those that differ so, one alone is carried", "give them other names")
+	}
+	if s.refused.n > 0 {
+		p.add("names", model.Warn, fmt.Sprintf("%s: %s, such as %s: %s", s.replica.Name, count(s.refused.n, "name of the seed is refused there", "names of the seed are refused there"), middle(s.refused.first), strings.TrimPrefix(s.refusal.Error(), fs.ErrInvalid.Error()+": ")), "what has such a name, and what is in it, is not carried there", "give it another name at the seed, or leave it out")
 	}
 }
 

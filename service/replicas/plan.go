@@ -19,6 +19,7 @@ import (
 	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
 	"bridgespan/tree"
+	"bridgespan/tree/smb"
 )
 
 // planKind is the kind of runs that plan a set.
@@ -80,7 +81,10 @@ type planSite struct {
 	space    tree.Space
 	place    plan.Place
 	accounts map[account.SID]string // met in permissions, with a path
-	spelled  []string               // that the seed spells otherwise
+	spelled  examples               // that the seed spells otherwise
+	clashes  examples               // that differ from others there in their case alone
+	refused  examples               // of the seed that it refuses
+	refusal  error                  // of the first of these
 	open     int                    // files that people change now
 }
 
@@ -227,9 +231,22 @@ func (p *planner) openFiles(ctx context.Context, s *planSite) {
 	}
 }
 
-// met is an entry of one place.
+// examples are paths of which there may be many.
+type examples struct {
+	first string
+	n     int64
+}
+
+func (e *examples) add(path string) {
+	if e.n++; e.n == 1 {
+		e.first = path
+	}
+}
+
+// met is an entry of one place. Replicas take names that differ in their case alone for one.
 type met struct {
 	tree.Named
+	key string
 }
 
 // walk looks at what all places hold, each beside the seed.
@@ -256,12 +273,15 @@ func (p *planner) walk(ctx context.Context) error {
 // when the seed was not counted yet.
 func (p *planner) pair(ctx context.Context, seed, other *planSite, first bool, of int) error {
 	a, b := p.entries(ctx, seed), p.entries(ctx, other)
-	for pair, err := range paths.Pairs(tree.Ahead(ctx, a.all), tree.Ahead(ctx, b.all), func(m met) string { return m.Path }) {
+	for pair, err := range paths.Pairs(tree.Ahead(ctx, a.all), tree.Ahead(ctx, b.all), func(m met) string { return m.key }) {
 		if err != nil {
 			return p.explain(ctx, other.replica.Server, err)
 		}
-		if pair.First != nil && first {
-			p.count(seed, pair.First)
+		if pair.First != nil {
+			other.mayHave(pair.First)
+			if first {
+				p.count(seed, pair.First)
+			}
 		}
 		if pair.Second != nil {
 			p.count(other, pair.Second)
@@ -283,7 +303,7 @@ func (p *planner) entries(ctx context.Context, s *planSite) walked {
 	if s.tree == nil {
 		return walked{func(func(met, error) bool) {}, func() float64 { return 1 }}
 	}
-	walk := &tree.Ordered{Tree: s.tree, Top: ".", Detail: tree.WithDescriptors}
+	walk := &tree.Ordered{Tree: s.tree, Top: ".", Detail: tree.WithDescriptors, Folded: true}
 	return walked{func(yield func(met, error) bool) {
 		began := time.Now()
 		// It waits for the slower of both: the shortest of its walks tells most.
@@ -292,11 +312,19 @@ func (p *planner) entries(ctx context.Context, s *planSite) walked {
 				s.place.Look = took
 			}
 		}()
+		s.clashes = examples{}
+		var last []string // the key last met, by depth
 		for e, err := range walk.All(ctx) {
 			if err == nil && (e.Path == "." || leftOut(p.filter, e)) {
 				continue
 			}
-			if !yield(met{e}, err) {
+			m := met{e, tree.Key(e.Path, false)}
+			depth := strings.Count(m.key, "/")
+			if depth < len(last) && last[depth] == m.key {
+				s.clashes.add(e.Path)
+			}
+			last = append(last[:min(depth, len(last))], m.key)
+			if !yield(m, err) {
 				return
 			}
 		}
@@ -332,6 +360,23 @@ func (p *planner) count(s *planSite, m *met) {
 	}
 }
 
+// mayHave notes when what the seed holds cannot have its name at a place.
+func (s *planSite) mayHave(seed *met) {
+	err := smb.CheckElement(seed.Name)
+	if s.server.IsMover() {
+		err = nil
+		if most := 255; len(seed.Name) > most { // of the file systems of such hosts
+			err = fmt.Errorf("longer than %d bytes", most)
+		}
+	}
+	if err == nil {
+		return
+	}
+	if s.refused.add(seed.Path); s.refusal == nil {
+		s.refusal = err
+	}
+}
+
 // judge compares what a place holds at a path with what the seed does.
 func judge(s *planSite, seed, here *met) {
 	switch {
@@ -343,8 +388,8 @@ func judge(s *planSite, seed, here *met) {
 			s.place.Extra.Add(here.Size)
 		}
 	default:
-		if seed.Name != here.Name && len(s.spelled) < 100 {
-			s.spelled = append(s.spelled, here.Path)
+		if seed.Name != here.Name {
+			s.spelled.add(here.Path)
 		}
 		switch {
 		case seed.Kind != tree.File && here.Kind == tree.File:

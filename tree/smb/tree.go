@@ -69,7 +69,7 @@ func (t *Tree) begin(ctx context.Context, op, name string) (*smb2.Share, string,
 		return nil, "", err
 	}
 	for element := range strings.SplitSeq(name, "/") {
-		if err := checkElement(element); err != nil {
+		if err := CheckElement(element); err != nil {
 			return nil, "", tree.PathError(op, name, err)
 		}
 	}
@@ -83,7 +83,9 @@ func (t *Tree) begin(ctx context.Context, op, name string) (*smb2.Share, string,
 	return t.share.WithContext(ctx), strings.ReplaceAll(full, "/", `\`), nil
 }
 
-func checkElement(element string) error {
+// CheckElement returns an error wrapping fs.ErrInvalid when no file on an SMB server can
+// have a name.
+func CheckElement(element string) error {
 	switch {
 	case strings.ContainsAny(element, refusedCharacters):
 		return fmt.Errorf("%w: a name on an SMB server cannot contain any of %s", fs.ErrInvalid, refusedCharacters)
