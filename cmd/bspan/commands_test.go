@@ -33,7 +33,7 @@ const (
 const reedServer = `{"name":"reed","kind":"mover","site":"Upland","address":"reed.test","port":8620,"account":"","certificate":"abab","version":1}`
 
 const bedsSet = `{"name":"beds","layout":"mesh","calendar":"full","filter":{},"permissions":"carry","atticDays":60,"retry":{"firstS":5,"mostS":600,"alertAfter":10},"alerts":[{"kind":"silent","about":"elm","found":"it was not looked at","means":"changes are not seen","remedy":"look"}],"paused":false,"state":"steady","summary":"All 2 replicas hold the same.","created":"2026-11-01T10:00:00Z","version":3,
-	"replicas":[{"name":"oak","server":"oak","share":"store","seed":true,"state":"steady","words":"looked at","attic":{"items":0,"conflicts":0}},{"name":"elm","server":"elm","share":"store","state":"steady","words":"looked at","attic":{"items":1,"conflicts":1}}],
+	"replicas":[{"name":"oak","server":"oak","share":"store","seed":true,"state":"steady","words":"looked at","attic":{"items":0,"conflicts":0}},{"name":"elm","server":"elm","share":"store","state":"steady","words":"looked at","attic":{"items":1,"conflicts":1,"lastConflict":"2026-11-01T10:00:00Z"}}],
 	"lanes":[{"from":"oak","to":"elm","state":"closed","words":"closed by hand; 2 paths wait","backlog":{"files":2,"bytes":2048},"carried":{"files":9,"bytes":4096,"conflicts":1}}]}`
 
 const (
@@ -249,6 +249,7 @@ func TestCommands(t *testing.T) {
 		{"rights grant --level read --rehearse oak/store ada", `POST /rights/changes {"path":"oak/store","action":"grant","account":"ada","level":"read","scope":"everything","rehearse":true}`, "Nothing changes", 0},
 		{"replica list", "", "All 2 replicas", 0},
 		{"replica show beds", "", "closed by hand; 2 paths wait", 0},
+		{"replica show beds", "", "Its attic keeps 1, 1 of conflicts, the last one of 2026-11-01", 0},
 		{"replica create --no-wait --seed elm --leave-out *.tmp --lane oak>elm=off beds oak/store elm/store", `POST /replica-sets {"name":"beds","replicas":[{"server":"oak","share":"store"},{"server":"elm","share":"store","seed":true}],"layout":"mesh","lanes":[{"from":"oak","to":"elm","calendar":"off"}],"filter":{"leaveOut":["*.tmp"]},"permissions":"carry"}`, "create-set", 0},
 		{"replica create --folder-rights seed --account-map trees beds oak/store elm/store", `POST /replica-sets {"name":"beds","replicas":[{"server":"oak","share":"store","rights":"seed"},{"server":"elm","share":"store","rights":"seed"}],"layout":"mesh","filter":{},"permissions":"map","accountMap":"trees"}`, "awaited  Mark elm/store.\n         Not picked up yet; the lane from oak is closed until Mon 19:00.\n", 0},
 		{"replica create --no-wait --seed far --intake 1GiB --intake far=2GiB --attic elm/store=0 --attic elm/store=5GiB --retry-first 9s beds oak/store far=elm/quiet/a=b elm/store", `POST /replica-sets {"name":"beds","replicas":[{"server":"oak","share":"store","intakeQuota":1073741824},{"name":"far","server":"elm","share":"quiet","sub":"a=b","seed":true,"intakeQuota":2147483648},{"server":"elm","share":"store","intakeQuota":1073741824,"atticQuota":5368709120}],"layout":"mesh","filter":{},"permissions":"carry","retry":{"firstS":9,"mostS":600,"alertAfter":10}}`, "create-set", 0},

@@ -142,7 +142,11 @@ func replicaSetTable(s model.ReplicaSet) table {
 			line += fmt.Sprintf(" Has picked up the settings %s ago.", time.Since(*r.PickedUp).Round(time.Second))
 		}
 		if r.Attic.Items > 0 {
-			line += fmt.Sprintf(" Its attic keeps %s, %s of conflicts.", humanize.Comma(r.Attic.Items), humanize.Comma(r.Attic.Conflicts))
+			line += fmt.Sprintf(" Its attic keeps %s, %s of conflicts", humanize.Comma(r.Attic.Items), humanize.Comma(r.Attic.Conflicts))
+			if r.Attic.LastConflict != nil {
+				line += ", the last one of " + when(*r.Attic.LastConflict)
+			}
+			line += "."
 		}
 		lines = append(lines, line)
 	}

@@ -25,7 +25,7 @@ func (p *planner) judge(ctx context.Context) {
 	p.judgeOthers(ctx)
 	for i, s := range p.sites {
 		p.judgeContent(s)
-		p.judgeSpace(s, cmp.Or(p.asked.Replicas[i].IntakeQuota, p.intake()))
+		p.judgeSpace(s, cmp.Or(p.asked.Replicas[i].IntakeQuota, p.intake()), p.asked.Replicas[i].AtticQuota)
 		p.judgeNames(s)
 	}
 	p.judgeAccounts(ctx)
@@ -66,14 +66,19 @@ func (p *planner) judgeContent(s *planSite) {
 	}
 }
 
-// judgeSpace compares what is free with what comes and its intake, in bytes.
-func (p *planner) judgeSpace(s *planSite, intake int64) {
+// judgeSpace compares what is free with what comes, its intake, and what its attic may
+// keep, in bytes; 0 where that is not bounded.
+func (p *planner) judgeSpace(s *planSite, intake, attic int64) {
 	if s.place.Seed {
 		return
 	}
 	load := s.place.Load()
-	need := load.Bytes + intake
-	found := fmt.Sprintf("%s: %s are carried there, beside %s of intake; %s are free", s.replica.Name, size(load.Bytes), size(intake), size(s.space.Free))
+	need := load.Bytes + intake + attic
+	beside := size(intake) + " of intake"
+	if attic > 0 {
+		beside += " and " + size(attic) + " of attic"
+	}
+	found := fmt.Sprintf("%s: %s are carried there, beside %s; %s are free", s.replica.Name, size(load.Bytes), beside, size(s.space.Free))
 	switch {
 	case need > s.space.Free:
 		p.add("space", model.Fail, found, "its volume would be full before the first fill is done", fmt.Sprintf("make %s free, or leave something out", size(need-s.space.Free)))

@@ -6,6 +6,7 @@ import (
 
 	"bridgespan/core/plan"
 	"bridgespan/model"
+	"bridgespan/tree"
 )
 
 // Files that are too long to be made of parts are told of where that matters: at shares
@@ -42,5 +43,32 @@ func TestLargeFiles(t *testing.T) {
 		if strings.Join(told, " ") != strings.Join(c.want, " ") {
 			t.Errorf("%s: told of %v, want %v", what, told, c.want)
 		}
+	}
+}
+
+// What is to be carried needs room, and so do the intake and the attic.
+func TestSpace(t *testing.T) {
+	const gb = 1 << 30
+	for what, c := range map[string]struct {
+		free, intake, attic int64
+		want                model.Outcome
+		found               string
+	}{
+		"enough":               {20 * gb, gb, 0, model.Pass, "10 GiB are carried there, beside 1.0 GiB of intake; 20 GiB are free"},
+		"enough for the attic": {20 * gb, gb, 5 * gb, model.Pass, "beside 1.0 GiB of intake and 5.0 GiB of attic"},
+		"almost full":          {17 * gb, gb, 5 * gb, model.Warn, "17 GiB are free"},
+		"no room for attics":   {15 * gb, gb, 5 * gb, model.Fail, "15 GiB are free"},
+		"no room at all":       {5 * gb, gb, 0, model.Fail, "5.0 GiB are free"},
+	} {
+		s := &planSite{replica: model.Replica{Name: "sedge"}, place: plan.Place{Missing: plan.Count{Files: 3, Bytes: 10 * gb}}, space: tree.Space{Free: c.free}}
+		p := &planner{}
+		p.judgeSpace(s, c.intake, c.attic)
+		if len(p.lines) != 1 || p.lines[0].Outcome != c.want || !strings.Contains(p.lines[0].Found, c.found) {
+			t.Errorf("%s: %+v", what, p.lines)
+		}
+	}
+	p := &planner{}
+	if p.judgeSpace(&planSite{place: plan.Place{Seed: true}}, gb, 0); p.lines != nil {
+		t.Errorf("of the seed, to which nothing is carried: %+v", p.lines)
 	}
 }
