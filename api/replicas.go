@@ -219,6 +219,14 @@ func (a *API) replicaWorkRoutes(tags []string) {
 			list, err := a.Replicas.Troubles(ctx, in.Set)
 			return &body[model.Page[model.ReplicaTrouble]]{model.Page[model.ReplicaTrouble]{Items: list}}, err
 		})
+	route(a, model.Viewer, huma.Operation{OperationID: "list-backlog", Method: "GET", Path: setRoute + "/lanes/{from}/{to}/backlog", Summary: "List what waits in the backlog of a lane, in the order in which it is looked at", Tags: tags},
+		func(ctx context.Context, in *struct {
+			LanePath
+			Limit int `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"At most so many"`
+		}) (*body[model.Page[model.WaitingPath]], error) {
+			list, err := a.Replicas.Waiting(ctx, in.Set, in.From, in.To, in.Limit)
+			return &body[model.Page[model.WaitingPath]]{model.Page[model.WaitingPath]{Items: list}}, err
+		})
 	route(a, model.Viewer, huma.Operation{OperationID: "get-lane-history", Method: "GET", Path: setRoute + "/history", Summary: "Tell how the lanes did, minute by minute", Tags: tags},
 		func(ctx context.Context, in *struct {
 			SetPath

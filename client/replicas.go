@@ -112,6 +112,12 @@ func (c *Client) ReplicaTroubles(ctx context.Context, set string) ([]model.Repli
 	return page.Items, err
 }
 
+// Backlog lists what waits in the backlog of a lane, at most so much.
+func (c *Client) Backlog(ctx context.Context, set, from, to string, limit int) ([]model.WaitingPath, error) {
+	page, err := read[model.Page[model.WaitingPath]](ctx, c, given("limit", fmt.Sprint(limit)), "replica-sets", set, "lanes", from, to, "backlog")
+	return page.Items, err
+}
+
 // LaneHistory tells how the lanes of a set did in the last hours.
 func (c *Client) LaneHistory(ctx context.Context, set string, hours int) ([]model.LaneSample, error) {
 	h, err := read[model.LaneHistory](ctx, c, given("hours", fmt.Sprint(hours)), "replica-sets", set, "history")

@@ -281,6 +281,12 @@ func testLanes(g *gardenSet) {
 	if set.State != model.SetBehind || set.Lanes[0].Backlog.Oldest == nil || g.text("elm store", "2026/closed.txt") != "" {
 		g.Errorf("with a closed lane: %+v", set)
 	}
+	waiting, err := api.Backlog(ctx, "beds", "oak", "elm store", 10)
+	if err != nil || len(waiting) != 1 || waiting[0].Path != "2026/closed.txt" || waiting[0].Kind != model.WaitingFile || waiting[0].Bytes != 19 {
+		g.Errorf("what waits: %+v, %v", waiting, err)
+	}
+	_, err = api.Backlog(ctx, "beds", "elm store", "elm copy", 10)
+	refused(g.T, "the backlog of no lane", err, http.StatusNotFound, "")
 	never := "off"
 	if _, err := api.EditLane(ctx, "beds", "oak", "elm store", model.EditLane{Closed: &open, Calendar: &never}); err != nil {
 		g.Fatal(err)

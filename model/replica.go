@@ -177,6 +177,24 @@ type Backlog struct {
 	Oldest *time.Time `json:"oldest,omitempty" doc:"Since when the oldest waits"`
 }
 
+// What waits in a backlog.
+const (
+	WaitingFile   = "file"
+	WaitingFolder = "folder"
+	WaitingGone   = "gone"
+)
+
+// WaitingPath is a path that a lane has still to look at, and to carry if need be.
+type WaitingPath struct {
+	Path    string     `json:"path" doc:"Path within the replica, as the sender spells it"`
+	Kind    string     `json:"kind" enum:"file,folder,gone" doc:"What it is at the sender: gone when it was removed or renamed there"`
+	Bytes   int64      `json:"bytes" doc:"Bytes of a file"`
+	Within  int        `json:"within,omitempty" doc:"So many paths right in the folder wait with it"`
+	Since   time.Time  `json:"since" doc:"Since when it waits"`
+	Tried   int        `json:"tried,omitempty" doc:"How often it could not be carried"`
+	NextTry *time.Time `json:"nextTry,omitempty" doc:"When it is tried again; absent when it is its turn"`
+}
+
 // Carried is what a lane has carried.
 type Carried struct {
 	Files     int64 `json:"files" doc:"Files"`

@@ -52,6 +52,7 @@ func TestRecords(t *testing.T) {
 	t.Run("Packs", func(t *testing.T) { testPacks(t, db) })
 	t.Run("ManyPacks", func(t *testing.T) { testManyPacks(t, db) })
 	t.Run("QueuePacks", func(t *testing.T) { testQueuePacks(t, db) })
+	t.Run("Waiting", func(t *testing.T) { testWaiting(t, db) })
 	t.Run("ChunkLists", func(t *testing.T) { testChunkLists(t, db) })
 	t.Run("SavedTogether", func(t *testing.T) { testSavedTogether(t, db) })
 	t.Run("AccountMaps", func(t *testing.T) { testAccountMaps(t, db) })

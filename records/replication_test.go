@@ -353,3 +353,51 @@ func testBegun(t *testing.T, db *records.DB) {
 		t.Errorf("unfinished to a third one: %+v, %v", list, err)
 	}
 }
+
+// What waits is listed in its turn, spelled as the sender has it.
+func testWaiting(t *testing.T, db *records.DB) {
+	ctx, s := t.Context(), db.Replication()
+	lane := replica.Lane{From: 71, To: 72}
+	save := func(c replica.Change) {
+		t.Helper()
+		c.Replica, c.Queue = lane.From, []replica.Lane{lane}
+		if err := s.Save(ctx, c); err != nil {
+			t.Fatal(err)
+		}
+	}
+	rec := func(key, name string, kind replica.Kind, size int64) replica.Record {
+		return replica.Record{Key: key, Content: replica.Content{Name: name, Kind: kind, Size: size, Version: replica.Vector{}.Advance(lane.From)}}
+	}
+	save(replica.Change{Records: []replica.Record{rec("beds", "Beds", replica.Folder, 0), rec("beds/old.txt", "Old.txt", replica.None, 0)}})
+	save(replica.Change{Records: []replica.Record{rec("beds/fern.txt", "Fern.TXT", replica.File, 7)}})
+	save(replica.Change{Whole: "beds/new", Records: []replica.Record{rec("beds/new", "New", replica.Folder, 0), rec("beds/new/a", "A", replica.File, 3)}})
+	tickets, err := s.Backlog(ctx, lane, 10)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, ticket := range tickets {
+		if ticket.Key == "beds/fern.txt" {
+			if err := s.Postpone(ctx, lane, []replica.Ticket{ticket}, true); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	list, err := db.Waiting(ctx, lane, 10)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, w := range list {
+		got = append(got, fmt.Sprint(w.Path, " ", w.Kind, " ", w.Bytes, " ", w.Within, " ", w.Tried, " ", w.NextTry != nil))
+		if time.Since(w.Since) > time.Hour {
+			t.Errorf("%s waits since %v", w.Path, w.Since)
+		}
+	}
+	slices.Sort(got[:2]) // they came together
+	if want := []string{"Beds folder 0 0 0 false", "Beds/Old.txt gone 0 0 0 false", "Beds/New folder 0 2 0 false", "Beds/Fern.TXT file 7 0 1 true"}; !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+	if few, err := db.Waiting(ctx, lane, 1); err != nil || len(few) != 1 {
+		t.Errorf("one of them: %v, %v", few, err)
+	}
+}

@@ -71,6 +71,7 @@ func replicaCommand() *cli.Command {
 		{Name: "lane", Usage: "give a lane a calendar of its own; without --calendar it has that of the set", ArgsUsage: "SET FROM TO", Flags: []cli.Flag{calendarFlag("when it is open and how fast"), rehearseFlag()}, Action: rehearsable(setLaneCalendar, "SET", "FROM", "TO")},
 		{Name: "look", Usage: "look for changes at all replicas now, or at one", ArgsUsage: "SET [REPLICA]", Action: signedIn(lookAtReplicas, "SET", "REPLICA?")},
 		{Name: "accounts", Usage: "tell what the accounts of a set's permissions are at each replica", ArgsUsage: "SET", Flags: []cli.Flag{&cli.BoolFlag{Name: "renew", Usage: "pair them anew, after the account map or accounts have changed; replicas at which that makes a difference are looked at anew"}, rehearseFlag()}, Action: rehearsable(replicaAccounts, "SET")},
+		{Name: "backlog", Usage: "list what waits for a lane, in the order in which it is looked at", ArgsUsage: "SET FROM TO", Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Value: 200, Usage: "at most `N`"}}, Action: signedIn(listBacklog, "SET", "FROM", "TO")},
 		{Name: "troubles", Usage: "list what could not be carried and is tried again", ArgsUsage: "SET", Action: signedIn(listTroubles, "SET")},
 		atticCommand(),
 		{Name: "remove", Usage: "end a set; all files stay where they are, those in the attics too", ArgsUsage: "SET", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -298,6 +299,28 @@ func listTroubles(ctx context.Context, c *cli.Command, api *client.Client, args 
 	t := table{heads: []string{"replica", "path", "problem", "held by", "since", "last tried", "times"}, empty: "Everything can be carried."}
 	for _, r := range list {
 		t.add(r.Replica, r.Path, r.Problem, r.Holder, when(r.Since), when(r.Last), humanize.Comma(int64(r.Times)))
+	}
+	return show(c, list, t)
+}
+
+func listBacklog(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	list, err := api.Backlog(ctx, args[0], args[1], args[2], c.Int("limit"))
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"path", "what", "bytes", "with it", "since", "tried", "again at"}, empty: "Nothing waits."}
+	for _, w := range list {
+		within, tried, again := "", "", ""
+		if w.Within > 0 {
+			within = humanize.Comma(int64(w.Within))
+		}
+		if w.Tried > 0 {
+			tried = humanize.Comma(int64(w.Tried))
+		}
+		if w.NextTry != nil {
+			again = when(*w.NextTry)
+		}
+		t.add(w.Path, w.Kind, humanize.IBytes(uint64(w.Bytes)), within, when(w.Since), tried, again)
 	}
 	return show(c, list, t)
 }

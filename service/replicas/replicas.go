@@ -11,6 +11,7 @@ import (
 
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
+	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/mover/replication"
 	"bridgespan/records"
@@ -291,6 +292,19 @@ func (s *Service) Troubles(ctx context.Context, name string) ([]model.ReplicaTro
 		return nil, err
 	}
 	return s.db.ReplicaTroubles(ctx, set.ID, 1000)
+}
+
+// Waiting lists what waits in the backlog of a lane, at most so much.
+func (s *Service) Waiting(ctx context.Context, name, from, to string, limit int) ([]model.WaitingPath, error) {
+	set, err := s.db.ReplicaSet(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	l, err := findLane(&set, from, to)
+	if err != nil {
+		return nil, err
+	}
+	return s.db.Waiting(ctx, replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, limit)
 }
 
 // History tells how the lanes of a set did since a moment.

@@ -38,6 +38,7 @@ export type Lane = Schemas["Lane"];
 export type ReplicaPlan = Schemas["ReplicaPlan"];
 export type NewReplicaSet = Schemas["NewReplicaSet"];
 export type AtticItem = Schemas["AtticItem"];
+export type WaitingPath = Schemas["WaitingPath"];
 export type ReplicaTrouble = Schemas["ReplicaTrouble"];
 export type LaneSample = Schemas["LaneSample"];
 export type EditLane = Schemas["EditLane"];

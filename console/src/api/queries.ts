@@ -214,6 +214,10 @@ export const useReplicaSet = (set: string) =>
 export const useReplicaTroubles = (set: string) =>
   useQuery({ queryKey: ["replica", "troubles", set], queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/troubles", { params: { path: { set } } }))).items });
 
+/** What waits in the backlog of a lane, as long as somebody looks. */
+export const useWaiting = (set: string, from: string, to: string) =>
+  useQuery({ queryKey: ["replica", "waiting", set, from, to], refetchInterval: 5000, queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/lanes/{from}/{to}/backlog", { params: { path: { set, from, to }, query: { limit: 1000 } } }))).items });
+
 export const useAttic = (set: string) =>
   useQuery({ queryKey: ["replica", "attic", set], queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/attic", { params: { path: { set }, query: { limit: 500 } } }))).items });
 

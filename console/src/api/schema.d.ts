@@ -1416,6 +1416,26 @@ export interface paths {
         patch: operations["edit-lane"];
         trace?: never;
     };
+    "/api/v1/replica-sets/{set}/lanes/{from}/{to}/backlog": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what waits in the backlog of a lane, in the order in which it is looked at
+         * @description Needs the role viewer.
+         */
+        get: operations["list-backlog"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/replica-sets/{set}/look": {
         parameters: {
             query?: never;
@@ -4966,6 +4986,12 @@ export interface components {
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
+        PageWaitingPath: {
+            /** @description The items, in order */
+            items: components["schemas"]["WaitingPath"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
         Part: {
             /**
              * Format: int64
@@ -6547,6 +6573,40 @@ export interface components {
         };
         VolumeList: {
             volumes: components["schemas"]["Volume"][];
+        };
+        WaitingPath: {
+            /**
+             * Format: int64
+             * @description Bytes of a file
+             */
+            bytes: number;
+            /**
+             * @description What it is at the sender: gone when it was removed or renamed there
+             * @enum {string}
+             */
+            kind: "file" | "folder" | "gone";
+            /**
+             * Format: date-time
+             * @description When it is tried again; absent when it is its turn
+             */
+            nextTry?: string;
+            /** @description Path within the replica, as the sender spells it */
+            path: string;
+            /**
+             * Format: date-time
+             * @description Since when it waits
+             */
+            since: string;
+            /**
+             * Format: int64
+             * @description How often it could not be carried
+             */
+            tried?: number;
+            /**
+             * Format: int64
+             * @description So many paths right in the folder wait with it
+             */
+            within?: number;
         };
         WhatIf: {
             /** @description Also when the work folder seems to lie on the volume itself */
@@ -9782,6 +9842,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReplicaSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-backlog": {
+        parameters: {
+            query?: {
+                /** @description At most so many */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+                /** @description Name of the replica that sends */
+                from: string;
+                /** @description Name of the replica that receives */
+                to: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageWaitingPath"];
                 };
             };
             /** @description Error */

@@ -3,8 +3,8 @@
 import { useMutation } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, etag, type AtticItem, type Lane, type Replica, type ReplicaSet, type ReplicaTrouble } from "../api/client";
-import { useAttic, useAtticComparison, useCalendar, useLaneHistory, useReplicaSet, useReplicaTroubles } from "../api/queries";
+import { api, etag, type AtticItem, type Lane, type Replica, type ReplicaSet, type ReplicaTrouble, type WaitingPath } from "../api/client";
+import { useAttic, useAtticComparison, useCalendar, useLaneHistory, useReplicaSet, useReplicaTroubles, useWaiting } from "../api/queries";
 import { BytesChart, type Point } from "../components/chart";
 import { SaveForm } from "../components/form";
 import { Alerts, LaneStrip, replicaTones, SetState } from "../components/replica";
@@ -16,7 +16,7 @@ import { SetProof } from "./setproof";
 import { AccountsOfSet, AddReplicaForm, LaneForm, ReplicaForm, SettingsForm } from "./setsettings";
 import { ago, bytes, filesOf, plural, target, took, when } from "../format";
 
-type Doing = { kind: "remove" } | { kind: "settings" } | { kind: "add" | "accounts" } | { kind: "lane"; lane: Lane } | { kind: "replica"; replica: Replica } | { kind: "restore" | "purge" | "compare"; item: AtticItem };
+type Doing = { kind: "remove" } | { kind: "settings" } | { kind: "add" | "accounts" } | { kind: "lane" | "waiting"; lane: Lane } | { kind: "replica"; replica: Replica } | { kind: "restore" | "purge" | "compare"; item: AtticItem };
 
 export function ReplicaSetPage() {
   const { set: name = "" } = useParams();
@@ -35,7 +35,7 @@ export function ReplicaSetPage() {
         <Button onClick={() => setDoing({ kind: "remove" })}>Remove …</Button>
       </PageHead>
       <Alerts alerts={set.alerts} />
-      <Section title="Lanes"><Lanes set={set} onLane={(lane) => setDoing({ kind: "lane", lane })} /></Section>
+      <Section title="Lanes"><Lanes set={set} onLane={(lane) => setDoing({ kind: "lane", lane })} onWaiting={(lane) => setDoing({ kind: "waiting", lane })} /></Section>
       <Section title="Replicas" aside={<>{set.permissions === "map" && <Button look="quiet" onClick={() => setDoing({ kind: "accounts" })}>Accounts</Button>} <Button onClick={() => setDoing({ kind: "add" })}>Add a replica</Button></>}><Replicas set={set} onReplica={(replica) => setDoing({ kind: "replica", replica })} /></Section>
       <Troubles set={set} />
       <SetProof set={set} />
@@ -50,6 +50,9 @@ export function ReplicaSetPage() {
       </Dialog>
       <Dialog open={doing?.kind === "lane"} onOpenChange={close} title={doing?.kind === "lane" ? `From ${doing.lane.from} to ${doing.lane.to}` : ""}>
         {doing?.kind === "lane" && <LaneForm set={set} lane={doing.lane} onClose={close} />}
+      </Dialog>
+      <Dialog open={doing?.kind === "waiting"} onOpenChange={close} title={doing?.kind === "waiting" ? `What waits from ${doing.lane.from} to ${doing.lane.to}` : ""} lead="In the order in which it is looked at; what turns out to be there already is not carried." wide>
+        {doing?.kind === "waiting" && <Waiting set={set} lane={doing.lane} />}
       </Dialog>
       <Dialog open={doing?.kind === "replica"} onOpenChange={close} title={doing?.kind === "replica" ? `${doing.replica.name} of ${set.name}` : ""}>
         {doing?.kind === "replica" && <ReplicaForm set={set} replica={doing.replica} onClose={close} />}
@@ -90,12 +93,33 @@ function Work({ set }: { set: ReplicaSet }) {
   );
 }
 
-function Lanes({ set, onLane }: { set: ReplicaSet; onLane: (lane: Lane) => void }) {
+/** The paths in the backlog of a lane. */
+function Waiting({ set, lane }: { set: ReplicaSet; lane: Lane }) {
+  const query = useWaiting(set.name, lane.from, lane.to);
+  const columns = useMemo<Column<WaitingPath>[]>(
+    () => [
+      { head: "Path", wide: true, by: (w) => w.path, cell: (w) => <span className="font-mono break-all">{w.path}</span> },
+      { head: "What", by: (w) => w.kind, cell: (w) => <>{w.kind}{w.within ? <span className="block text-sm text-soft">with {plural(w.within, "path")} in it</span> : ""}</> },
+      { head: "Bytes", right: true, by: (w) => w.bytes, cell: (w) => (w.kind === "file" ? bytes(w.bytes) : "") },
+      { head: "Since", right: true, by: (w) => w.since, cell: (w) => ago(w.since) },
+      { head: "Tried", right: true, by: (w) => w.tried ?? 0, cell: (w) => (w.tried ? <>{plural(w.tried, "time")}{w.nextTry && <span className="block text-sm text-soft">again at {when(w.nextTry).slice(11)}</span>}</> : "") },
+    ],
+    [],
+  );
+  return (
+    <>
+      <DataTable what="paths" query={query} columns={columns} keyOf={(w) => w.path} empty="Nothing waits." />
+      {lane.backlog.files > (query.data?.length ?? 0) && <p className="mt-2 text-sm text-soft">{lane.backlog.files.toLocaleString("en")} paths wait in all; folders stand for what is in them.</p>}
+    </>
+  );
+}
+
+function Lanes({ set, onLane, onWaiting }: { set: ReplicaSet; onLane: (lane: Lane) => void; onWaiting: (lane: Lane) => void }) {
   const columns = useMemo<Column<Lane>[]>(
     () => [
       { head: "Lane", wide: true, by: (l) => l.from + l.to, cell: (l) => <div className="min-w-56"><LaneStrip compact lane={l} /></div> },
       { head: "How it is", by: (l) => l.state, cell: (l) => <span className="block max-w-64 truncate" title={l.words}>{l.words}</span> },
-      { head: "Backlog", right: true, by: (l) => l.backlog.files, cell: (l) => l.backlog.files.toLocaleString("en") },
+      { head: "Backlog", right: true, by: (l) => l.backlog.files, cell: (l) => (l.backlog.files > 0 ? <Button look="quiet" onClick={() => onWaiting(l)} aria-label={`${l.backlog.files.toLocaleString("en")}: what waits from ${l.from} to ${l.to}`}>{l.backlog.files.toLocaleString("en")}</Button> : "0") },
       { head: "Bytes", right: true, by: (l) => l.backlog.bytes, cell: (l) => bytes(l.backlog.bytes) },
       { head: "Oldest", right: true, by: (l) => l.backlog.oldest ?? "", cell: (l) => (l.backlog.oldest ? ago(l.backlog.oldest) : "") },
       { head: "Rate", right: true, by: (l) => l.rate, cell: (l) => (l.rate > 0 ? `${bytes(l.rate)}/s` : "") },
@@ -103,7 +127,7 @@ function Lanes({ set, onLane }: { set: ReplicaSet; onLane: (lane: Lane) => void 
       { head: "Carried", right: true, by: (l) => l.carried.bytes, cell: (l) => <>{bytes(l.carried.bytes)}{l.carried.spared > 0 && <span className="block text-sm text-soft" title="Of the files that it brought, the other end had this much already">{bytes(l.carried.spared)} spared</span>}</> },
       { head: "Actions", cell: (l) => <Button look="quiet" onClick={() => onLane(l)} aria-label={`Open, close or change the lane from ${l.from} to ${l.to}`}>Change</Button> },
     ],
-    [onLane],
+    [onLane, onWaiting],
   );
   return <DataTable what="lanes" query={{ data: set.lanes, error: null, isPending: false, refetch: () => undefined }} columns={columns} keyOf={(l) => l.from + "/" + l.to} empty="No lanes." />;
 }
