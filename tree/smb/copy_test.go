@@ -3,7 +3,9 @@ package smb
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"slices"
 	"testing"
@@ -81,5 +83,13 @@ func TestWithout(t *testing.T) {
 		if !errors.Is(got, c.want) || c.want != tree.ErrUnsupported && errors.Is(got, tree.ErrUnsupported) {
 			t.Errorf("%s: %v, want %v", what, got, c.want)
 		}
+	}
+}
+
+// What the library says of its own steps is left out.
+func TestClassifyPlain(t *testing.T) {
+	err := pathError("descriptor", "closed", &fs.PathError{Op: "getsecinfo", Path: "closed", Err: fmt.Errorf("calling createFile: %w", fs.ErrPermission)})
+	if want := "descriptor closed: permission denied"; err.Error() != want || !errors.Is(err, fs.ErrPermission) {
+		t.Errorf("%v, want %s", err, want)
 	}
 }

@@ -81,6 +81,12 @@ func Classify(err error) error {
 		errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, net.ErrClosed), errors.Is(err, os.ErrDeadlineExceeded):
 		return fmt.Errorf("%w: %w", tree.ErrUnreachable, err)
 	}
+	// What the protocol library says of its own steps tells nobody more.
+	for _, plain := range []error{fs.ErrPermission, fs.ErrNotExist, fs.ErrExist} {
+		if errors.Is(err, plain) {
+			return plain
+		}
+	}
 	return err
 }
 
