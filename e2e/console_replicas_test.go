@@ -1,7 +1,15 @@
 package e2e
 
+import (
+	"strings"
+
+	"bridgespan/e2e/harness"
+	"bridgespan/model"
+	"bridgespan/tree"
+)
+
 // testReplicaPages plans a replica set, makes it, changes it and ends it.
-func testReplicaPages(c checker) {
+func testReplicaPages(c checker, e *harness.Estate) {
 	tab := c.tab
 	c.must(tab.Click("link", "Replica sets"), tab.See("No folder is kept the same in several places yet"))
 	c.accessible("replica sets, without any")
@@ -30,6 +38,7 @@ func testReplicaPages(c checker) {
 	c.accessible("a lane")
 	c.must(tab.Press("\x1b"))
 	testReplicaForms(c)
+	testWaitingPaths(c, e)
 	c.must(tab.Click("button", "Pause"), tab.See("nothing is looked at or carried"), tab.Click("button", "Go on"), tab.See("All 2 replicas hold the same"))
 	c.must(tab.See("It was never verified"), tab.Choose("How much is compared", "Every byte"), tab.Click("button", "Verify now"), tab.See("All replicas hold what oak store holds, by every byte"), tab.See("Nothing differs"), tab.See("Checksums"))
 	c.accessible("the verification of a replica set")
@@ -41,6 +50,21 @@ func testReplicaPages(c checker) {
 	c.must(tab.Click("button", "Disable"), tab.See("disabled"), tab.Click("link", "Replica sets"), tab.See("Nothing needs you"))
 	c.accessible("replica sets")
 	c.must(tab.Click("link", "meadow"), tab.Click("button", "Remove …"), tab.See("All files stay where they are"), tab.Click("button", "Remove"), tab.See("its files are where they were"), tab.See("No folder is kept the same"))
+}
+
+// testWaitingPaths closes a lane, and looks at what waits for it.
+func testWaitingPaths(c checker, e *harness.Estate) {
+	ctx, tab := c.t.Context(), c.tab
+	closed, open := true, false
+	lane := func(closed *bool) error {
+		_, err := e.API.EditLane(ctx, "meadow", "oak store", "oak quiet copies meadow", model.EditLane{Closed: closed})
+		return err
+	}
+	_, err := harness.Tree(c.t, e.Oak, "store").Put(ctx, "Late leaf.txt", strings.NewReader("late"), tree.PutOptions{})
+	c.must(err, lane(&closed), tab.See("closed by hand"), e.API.LookAtReplicas(ctx, "meadow", ""))
+	c.must(tab.Click("button", "1 wait from oak store to oak quiet copies meadow"), tab.See("In the order in which it is looked at"), tab.See("Late leaf.txt"))
+	c.accessible("what waits for a lane")
+	c.must(tab.Press("\x1b"), lane(&open), tab.See("All 2 replicas hold the same"))
 }
 
 // testReplicaForms changes the quotas of a replica, and looks at what else can

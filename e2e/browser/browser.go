@@ -285,9 +285,18 @@ func (t *Tab) Shot(file string) error {
 }
 
 // Violations runs axe-core over the page, from its source, and returns what it
-// finds against WCAG 2.2 A and AA and its own best practices, in words.
-func (t *Tab) Violations(axeSource string) ([]string, error) {
-	if _, err := Eval[bool](t, axeSource+"; true"); err != nil {
+// finds against WCAG 2.2 A and AA and its own best practices, in words: by all of the
+// rules for that, or by those that are named.
+func (t *Tab) Violations(axeSource string, rules ...string) ([]string, error) {
+	loaded, err := Eval[bool](t, "typeof axe !== 'undefined'")
+	if err == nil && !loaded {
+		_, err = Eval[bool](t, axeSource+"; true")
+	}
+	if err != nil {
+		return nil, err
+	}
+	only, err := json.Marshal(rules)
+	if err != nil {
 		return nil, err
 	}
 	if err := t.settle(); err != nil { // what fades in has no contrast yet
@@ -297,7 +306,7 @@ func (t *Tab) Violations(axeSource string) ([]string, error) {
 		ID, Help string
 		Nodes    []string
 	}
-	found, err := Eval[[]violation](t, `axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.map(v => ({ID: v.id, Help: v.help, Nodes: v.nodes.map(n => n.html.slice(0, 160) + ' ' + (n.any[0]?.message || ''))})))`)
+	found, err := Eval[[]violation](t, `axe.run(document, {resultTypes: ['violations'], runOnly: ((rules) => rules ? {type: 'rule', values: rules} : undefined)(`+string(only)+`)}).then(r => r.violations.map(v => ({ID: v.id, Help: v.help, Nodes: v.nodes.map(n => n.html.slice(0, 160) + ' ' + (n.any[0]?.message || ''))})))`)
 	var list []string
 	for _, v := range found {
 		list = append(list, fmt.Sprintf("%s: %s: %s", v.ID, v.Help, strings.Join(v.Nodes, " | ")))
