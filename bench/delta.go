@@ -38,11 +38,7 @@ func prepareDelta(ctx context.Context, after *endings) (ours, reference way, err
 
 func prepareDeltaShare(ctx context.Context, after *endings) (ours, reference way, err error) {
 	const size = 256 << 20
-	dir, db, err := tempRecords(ctx, after)
-	if err != nil {
-		return nil, nil, err
-	}
-	server, err := startFileServer(after)
+	dir, db, server, err := recordsAndServer(ctx, after)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"bridgespan/records"
 	"bridgespan/standin/fileserver"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
@@ -57,12 +58,17 @@ func (u untimed) Stage(ctx context.Context, name string, content io.Reader, opti
 	return u.Tree.Stage(ctx, name, content, options)
 }
 
-func prepareShareFill(ctx context.Context, after *endings, what carried) (ours, reference way, err error) {
-	dir, db, err := tempRecords(ctx, after)
-	if err != nil {
-		return nil, nil, err
+// recordsAndServer starts a database in a new folder, and a file server.
+func recordsAndServer(ctx context.Context, after *endings) (dir string, db *records.DB, server *fileserver.Server, err error) {
+	if dir, db, err = tempRecords(ctx, after); err != nil {
+		return "", nil, nil, err
 	}
-	server, err := startFileServer(after)
+	server, err = startFileServer(after)
+	return dir, db, server, err
+}
+
+func prepareShareFill(ctx context.Context, after *endings, what carried) (ours, reference way, err error) {
+	dir, db, server, err := recordsAndServer(ctx, after)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -1,7 +1,10 @@
 package e2e
 
 import (
+	"errors"
 	"net/http"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -29,9 +32,7 @@ func TestReplicaMembers(t *testing.T) {
 	if sets, err := api.ReplicaSets(ctx); err != nil || len(sets) != 0 {
 		t.Errorf("what failed left %+v, %v", sets, err)
 	}
-	if _, err := api.CreateReplicaSet(ctx, never, nil); err != nil {
-		t.Fatal(err)
-	}
+	createPlanned(g, never)
 	entry, err := api.EntryAt(ctx, "garden", "kept/beds")
 	if err != nil || len(entry.Locations) != 2 || entry.Locations[0].State != namespace.Open || entry.Locations[1].State != namespace.Held {
 		t.Errorf("published as %+v, %v", entry, err)
@@ -56,6 +57,33 @@ func TestReplicaMembers(t *testing.T) {
 	testQuotas(g, api)
 }
 
+// createPlanned makes a set as it was planned, when it had a file of 2.5 GiB: its intakes
+// may hold as much as the plan has worked out.
+func createPlanned(g *gardenSet, asked model.NewReplicaSet) {
+	g.Helper()
+	large := filepath.Join(g.e.Oak.SharePath("store"), "film.mov")
+	f, err := os.Create(large)
+	if err == nil {
+		err = errors.Join(f.Truncate(5<<29), f.Close())
+	}
+	if err != nil {
+		g.Fatal(err)
+	}
+	if p := planned(g.T, g.e.API, asked); p.Intake != 3<<30 || !slices.ContainsFunc(p.Checks, func(l model.CheckLine) bool { return l.Name == "large files" }) {
+		g.Errorf("of a file of 2.5 GiB the plan says %+v", p)
+	}
+	if err := os.Remove(large); err != nil {
+		g.Fatal(err)
+	}
+	if _, err := g.e.API.CreateReplicaSet(g.Context(), asked, nil); err != nil {
+		g.Fatal(err)
+	}
+	set, err := g.e.API.ReplicaSet(g.Context(), asked.Name)
+	if err != nil || set.Replicas[0].IntakeQuota != 3<<30 || set.Replicas[1].IntakeQuota != 3<<30 {
+		g.Errorf("its intakes are not those of the plan: %+v, %v", set.Replicas, err)
+	}
+}
+
 func testMembersChange(g *gardenSet) {
 	g.Helper()
 	api, ctx := g.e.API, g.Context()
@@ -72,6 +100,9 @@ func testMembersChange(g *gardenSet) {
 		g.Fatal(err)
 	}
 	set := g.await("a third replica", func(s model.ReplicaSet) bool { return len(s.Replicas) == 3 && s.Replicas[2].Filled && steady(s) })
+	if set.Replicas[2].IntakeQuota != set.Replicas[0].IntakeQuota {
+		g.Errorf("the new one's intake may hold %d", set.Replicas[2].IntakeQuota)
+	}
 	if len(set.Lanes) != 6 || set.Lanes[0].Carried.Files != carried {
 		g.Errorf("with a third one: %+v", set.Lanes)
 	}

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -70,21 +69,35 @@ func placeOf(r *model.NewReplica) string {
 	return strings.TrimSuffix(strings.Join([]string{r.Server, r.Share, r.Sub}, "/"), "/")
 }
 
-// replicaIn finds the replica that a flag names: by its name, its server or its place.
+// replicaIn finds the replica that a flag names: by its name or its place, or by its
+// server where that has one alone.
 func replicaIn(replicas []model.NewReplica, flag, text string) (*model.NewReplica, error) {
+	is := func(name string) bool { return namespace.Key(name) == namespace.Key(text) }
 	var places []string
+	var there []*model.NewReplica
 	for i := range replicas {
 		r := &replicas[i]
-		places = append(places, placeOf(r))
-		if slices.ContainsFunc([]string{r.Name, r.Server, placeOf(r)}, func(name string) bool { return namespace.Key(name) == namespace.Key(text) }) {
+		if is(r.Name) || is(placeOf(r)) {
 			return r, nil
 		}
+		if is(r.Server) {
+			there = append(there, r)
+		}
+		places = append(places, placeOf(r))
 	}
-	return nil, usageError{fmt.Sprintf("--%s: %q is none of %s", flag, text, strings.Join(places, ", "))}
+	switch len(there) {
+	case 0:
+		return nil, usageError{fmt.Sprintf("--%s: %q is none of %s", flag, text, strings.Join(places, ", "))}
+	case 1:
+		return there[0], nil
+	}
+	return nil, usageError{fmt.Sprintf("--%s: %s has several of %s; name one of them", flag, text, strings.Join(places, ", "))}
 }
 
-// askedQuotas reads bounds of all replicas, as SIZE, or of one, as REPLICA=SIZE.
+// askedQuotas reads bounds of all replicas, as SIZE, and of single ones, as REPLICA=SIZE:
+// these count before those, in whatever order they are given.
 func askedQuotas(replicas []model.NewReplica, flag string, texts []string, into func(*model.NewReplica) *int64) error {
+	ofOne := map[*model.NewReplica]bool{}
 	for _, text := range texts {
 		name, size, one := strings.Cut(text, "=")
 		if !one {
@@ -99,11 +112,13 @@ func askedQuotas(replicas []model.NewReplica, flag string, texts []string, into 
 			if err != nil {
 				return err
 			}
-			*into(r) = bytes
+			*into(r), ofOne[r] = bytes, true
 			continue
 		}
 		for i := range replicas {
-			*into(&replicas[i]) = bytes
+			if r := &replicas[i]; !ofOne[r] {
+				*into(r) = bytes
+			}
 		}
 	}
 	return nil

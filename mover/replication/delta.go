@@ -81,7 +81,7 @@ func (m *move) assembled(ctx context.Context, staged string, old older, content 
 	if err != nil {
 		return errors.Join(err, m.drop(ctx, m.carry.to, staged))
 	}
-	m.count(func(c *Carried) { c.Spared += d.Size - d.Lacks })
+	m.spared = d.Size - d.Lacks
 	return nil
 }
 

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
@@ -366,4 +367,57 @@ func changeInSecret(p *pair) {
 	rec := s.records[2]["large"]
 	rec.Seen.ID = is.ID // the same file still
 	s.records[2]["large"] = rec
+}
+
+// What was spared counts with the file that it was spared of: not when somebody has
+// changed that at the receiver meanwhile, and it is not put in place.
+func TestDeltaInVain(t *testing.T) {
+	p := newPair(t, openFolder(t), &memory.Tree{Far: true})
+	first := randomText(10, 2<<20)
+	putBytes(t, p.a, "large", first)
+	p.settleDown()
+	copy(first[1<<20:], "changed")
+	putBytes(t, p.a, "large", first)
+	if _, err := p.Scan(t.Context(), 1); err != nil {
+		t.Fatal(err)
+	}
+	var once sync.Once
+	p.Pace = func(context.Context, replica.Lane, int) error {
+		once.Do(func() { putBytes(t, p.b, "large", randomText(11, 2<<20)) })
+		return nil
+	}
+	if done, err := p.Carry(t.Context(), p.Lanes[0], 10); err != nil || done.Files != 0 || done.Bytes != 0 || done.Spared != 0 {
+		t.Errorf("of what was not put in place: %+v, %v", done, err)
+	}
+}
+
+// One late answer makes no replica far away; when it stays so, it is not asked for ever.
+func TestWorthCutting(t *testing.T) {
+	for what, c := range map[string]struct {
+		late, asked int64
+		worth       bool
+	}{"at once": {0, 1, true}, "late once": {1, 2, true}, "late twice": {2, 3, true}, "far away": {100, 3, false}} {
+		synctest.Test(t, func(t *testing.T) {
+			from := &late{Tree: &memory.Tree{Far: true}, times: c.late}
+			m := &move{errand: &errand{carry: &carry{Engine: &Engine{}, from: &Replica{ID: 1, Tree: from}, to: &Replica{ID: 2, Tree: &memory.Tree{Far: true}}}}, there: "large", here: "large"}
+			worth, err := m.worthCutting(t.Context())
+			if err != nil || worth != c.worth || from.asked.Load() != c.asked {
+				t.Errorf("%s: %v after %d answers, %v", what, worth, from.asked.Load(), err)
+			}
+		})
+	}
+}
+
+// late answers late so many times.
+type late struct {
+	*memory.Tree
+	times int64
+	asked atomic.Int64
+}
+
+func (l *late) Stat(ctx context.Context, name string) (tree.Entry, error) {
+	if l.asked.Add(1) <= l.times {
+		time.Sleep(2 * fartherBy)
+	}
+	return l.Tree.Stat(ctx, name)
 }

@@ -42,7 +42,7 @@ func (m *move) duplicate(ctx context.Context, staged string, next *replica.Recor
 		}
 		if ok {
 			next.Digest = d
-			m.count(func(c *Carried) { c.Spared += next.Size })
+			m.spared = next.Size
 			return entry, nil
 		}
 	}

@@ -94,7 +94,7 @@ type Engine struct {
 	nameless map[replica.ID]bool // replicas that do not let us name all owners
 	looks    map[replica.ID]*sync.Mutex
 	left     map[replica.ID][]string // what could not be discarded from intakes
-	answers  map[replica.ID]time.Duration
+	answers  map[replica.ID]answers
 	crowned  map[replica.ID]bool // replicas whose top has permissions, or cannot have any
 }
 

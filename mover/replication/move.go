@@ -16,6 +16,7 @@ type move struct {
 	v           replica.Verdict
 	there, here string // the path at the sender and at the receiver
 	listed      bool   // one of several: both ends are listed afterwards, and all is flushed then
+	spared      int64  // bytes of the file that the receiver had already
 }
 
 // brings reports whether a file is to come where nothing is: that it is still

@@ -2,6 +2,7 @@ package replication
 
 import (
 	"context"
+	"io"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -103,7 +104,7 @@ func (f *faraway) proof(ctx context.Context, staged string, d chunk.Delta, list 
 			if err := f.m.carry.cross(run, len(data)); err != nil {
 				return err
 			}
-			if _, err := content.ReadAt(data, p.at); err != nil {
+			if _, err := io.ReadFull(io.NewSectionReader(content, p.at, int64(len(data))), data); err != nil {
 				return err
 			}
 			if chunk.Of(data) != p.Fingerprint {
@@ -154,34 +155,51 @@ func sampled[T any](all []T, n int) []T {
 // nearer to us.
 const fartherBy = 5 * time.Millisecond
 
+// tellingAnswers is how many answers tell how far away a replica is: one may be late for
+// other reasons.
+const tellingAnswers = 3
+
 // worthCutting reports whether a file of the sender may be read whole to find out what
 // of it has to cross: not where that reading is what crosses.
 func (m *move) worthCutting(ctx context.Context) (bool, error) {
 	if !m.carry.from.Tree.Capabilities().Far {
 		return true, nil
 	}
-	there, err := m.away(ctx, m.carry.from, m.there)
-	if err != nil {
-		return false, err
+	for {
+		there, err := m.away(ctx, m.carry.from, m.there)
+		if err != nil {
+			return false, err
+		}
+		here, err := m.away(ctx, m.carry.to, m.here)
+		if near := there.least <= here.least+fartherBy; near || err != nil || there.n >= tellingAnswers {
+			return near, err
+		}
 	}
-	here, err := m.away(ctx, m.carry.to, m.here)
-	return there <= here+fartherBy, err
 }
 
-// away is how long a replica takes to answer at least.
-func (e *Engine) away(ctx context.Context, r *Replica, name string) (time.Duration, error) {
+// answers are how often a replica was asked, and how long it took to answer at least.
+type answers struct {
+	n     int
+	least time.Duration
+}
+
+// away asks a replica for a name, to find out how far away it is.
+func (e *Engine) away(ctx context.Context, r *Replica, name string) (answers, error) {
 	began := time.Now()
 	if _, err := r.Tree.Stat(ctx, name); err != nil && !absent(err) {
-		return 0, err
+		return answers{}, err
 	}
 	took := time.Since(began)
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if e.answers == nil {
-		e.answers = map[replica.ID]time.Duration{}
+		e.answers = map[replica.ID]answers{}
 	}
-	if least, ok := e.answers[r.ID]; !ok || took < least {
-		e.answers[r.ID] = took
+	a := e.answers[r.ID]
+	if a.n == 0 || took < a.least {
+		a.least = took
 	}
-	return e.answers[r.ID], nil
+	a.n++
+	e.answers[r.ID] = a
+	return a, nil
 }

@@ -73,7 +73,7 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 	if err != nil {
 		return err
 	}
-	m.count(func(c *Carried) { c.Files, c.Bytes = c.Files+1, c.Bytes+next.Size })
+	m.count(func(c *Carried) { c.Files, c.Bytes, c.Spared = c.Files+1, c.Bytes+next.Size, c.Spared+m.spared })
 	return nil
 }
 
@@ -190,6 +190,7 @@ func (m *move) stage(ctx context.Context, staged string, next *replica.Record, c
 		options.Meta = meta
 	}
 	write := func() (tree.Entry, error) {
+		m.spared = 0
 		entry, err := m.duplicate(ctx, staged, next, content, options)
 		if !errors.Is(err, tree.ErrUnsupported) {
 			return entry, err
