@@ -142,7 +142,7 @@ func run(ctx context.Context, folder string) error {
 			return err
 		},
 		func() error { return t.Click("button", "Compare") },
-		func() error { return t.See("in common") },
+		func() error { return t.See("all together") },
 		func() error { return shot("dedup") },
 		func() error { return visit("/dedup/Larkfield%20shares", "Where the saving is") },
 		func() error { return t.See("came out as they are") },
