@@ -20,8 +20,8 @@ import (
 // places, with 3% of it: that much may cross.
 var delta = benchmark{name: "delta", unit: "MiB/MiB", bar: 1, turns: 3, prepare: prepareDelta}
 
-// deltaShare is the same to a share of a server without a mover, where it goes for files
-// of up to 256 MiB. All bytes between us and the server count, both ways.
+// deltaShare is the same to a share of a server without a mover. All bytes between us and
+// the server count, both ways.
 var deltaShare = benchmark{name: "delta-share", unit: "MiB/MiB", bar: 1, turns: 3, prepare: prepareDeltaShare}
 
 func prepareDelta(ctx context.Context, after *endings) (ours, reference way, err error) {
@@ -37,7 +37,7 @@ func prepareDelta(ctx context.Context, after *endings) (ours, reference way, err
 }
 
 func prepareDeltaShare(ctx context.Context, after *endings) (ours, reference way, err error) {
-	const size = 256 << 20
+	const size = 1 << 30
 	dir, db, server, err := recordsAndServer(ctx, after)
 	if err != nil {
 		return nil, nil, err

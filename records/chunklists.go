@@ -13,6 +13,10 @@ import (
 // of contents.
 const usualMostLists = 256 << 20
 
+// longestList is how many bytes a list may take for the database to take it: that of
+// some 1.3 TB of one content.
+const longestList = 12 << 20
+
 // The lists are counted after so many were kept, and so many go at a time.
 const (
 	countListsEvery = 64
@@ -42,11 +46,11 @@ func (s *Replication) Chunks(ctx context.Context, d replica.Digest) (l chunk.Lis
 	return l, nil
 }
 
-// KeepChunks keeps what a content is made of. When there is no room for all, what was
-// kept first goes.
+// KeepChunks keeps what a content is made of, unless that is longer than any list that
+// is kept. When there is no room for all, what was kept first goes.
 func (s *Replication) KeepChunks(ctx context.Context, l chunk.List) error {
 	form, err := l.AppendBinary(nil)
-	if err != nil {
+	if err != nil || len(form) > longestList {
 		return err
 	}
 	if _, err := s.db.ready(ctx, keepListStatement); err != nil {

@@ -81,3 +81,28 @@ func testChunkLists(t *testing.T, db *records.DB) {
 		t.Errorf("%d are left of room for 20; the one kept again: %v, the oldest: %v", left, there(0), there(1))
 	}
 }
+
+// The database takes lists of very long contents; longer ones are not kept.
+func testLongChunkLists(t *testing.T, db *records.DB) {
+	ctx, s := t.Context(), db.Replication()
+	for what, c := range map[string]struct {
+		chunks int
+		kept   bool
+	}{
+		"1.3 TB": {340_000, true},
+		"1.5 TB": {370_000, false},
+	} {
+		l := chunk.List{Sizes: chunk.Around(4 << 20), Chunks: make([]chunk.Chunk, c.chunks), Digest: [32]byte{byte(c.chunks)}}
+		for i := range l.Chunks {
+			l.Chunks[i].Length = 4 << 20
+			l.Size += 4 << 20
+		}
+		if err := s.KeepChunks(ctx, l); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		got, err := s.Chunks(ctx, l.Digest)
+		if err != nil || c.kept && !reflect.DeepEqual(got, l) || !c.kept && got.Chunks != nil {
+			t.Errorf("%s: %d of %d chunks are kept, %v", what, len(got.Chunks), c.chunks, err)
+		}
+	}
+}

@@ -128,10 +128,10 @@ type Capabilities struct {
 	MaxName       int  // longest element of a name, in bytes; 0 when unknown
 	// Fixed are the attributes that Apply cannot set.
 	Fixed Attributes
-	// Ranges: an [Assembler] takes any ranges of a file that is not longer than Longest,
-	// in bytes; 0 for no bound. Otherwise it copies whole files at most.
-	Ranges  bool
-	Longest int64
+	// Ranges: an [Assembler] takes any ranges of a file, and needs so many bytes at most
+	// beside the one that it makes. Otherwise it copies whole files at most.
+	Ranges bool
+	Beside int64
 	// Far: what is read of a file comes over a network, as to hash and cut it.
 	// Otherwise that is done beside the file.
 	Far bool

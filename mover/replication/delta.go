@@ -58,15 +58,14 @@ func (m *move) delta(ctx context.Context, staged string, next *replica.Record, c
 // mayAssemble reports whether of a file of so many bytes a replica makes another one,
 // and it is worth while.
 func (e *Engine) mayAssemble(r *Replica, size int64) bool {
-	c := r.Tree.Capabilities()
-	return c.Ranges && size >= e.leastSize(deltaFrom) && (c.Longest == 0 || size <= c.Longest)
+	return r.Tree.Capabilities().Ranges && size >= e.leastSize(deltaFrom)
 }
 
 // room is how much a file may take in the intake on its way: where it is made of parts
-// of another one, this may be there a second time.
+// of another one, some of these may be there a second time.
 func (m *move) room(next *replica.Record) int64 {
-	if r := m.carry.to; m.to.Kind == replica.File && r.Tree.Capabilities().Far && m.mayAssemble(r, m.to.Size) {
-		return next.Size + m.to.Size
+	if r := m.carry.to; m.to.Kind == replica.File && m.mayAssemble(r, m.to.Size) {
+		return next.Size + r.Tree.Capabilities().Beside
 	}
 	return next.Size
 }

@@ -213,18 +213,6 @@ func TestDeltaOfWhatIsWritten(t *testing.T) {
 	}
 }
 
-// bounded makes files of parts of others up to a length.
-type bounded struct {
-	*memory.Tree
-	longest int64
-}
-
-func (b *bounded) Capabilities() tree.Capabilities {
-	c := b.Tree.Capabilities()
-	c.Longest = b.longest
-	return c
-}
-
 // slow is so far away that it takes a while to answer.
 type slow struct{ *memory.Tree }
 
@@ -246,16 +234,14 @@ func TestDeltaFarAway(t *testing.T) {
 		before func(p *pair)
 		whole  bool
 	}{
-		"as brought":          {a: far(), b: far()},
-		"as it was there":     {a: far(), b: far(), there: true},
-		"nothing is known":    {a: far(), b: far(), before: func(p *pair) { clear(p.Store.(*memoryStore).lists) }, whole: true},
-		"longer than allowed": {a: far(), b: &bounded{&memory.Tree{Far: true}, size - 1}, whole: true},
-		"as long as allowed":  {a: far(), b: &bounded{&memory.Tree{Far: true}, size}},
-		"the sender is far":   {a: &slow{&memory.Tree{Far: true}}, b: far(), whole: true},
-		"both are":            {a: &slow{&memory.Tree{Far: true}}, b: &slow{&memory.Tree{Far: true}}},
-		"the sender is near":  {a: &slow{&memory.Tree{}}, b: far()},
-		"only the sender is":  {a: &slow{&memory.Tree{Far: true}}, b: &memory.Tree{}, whole: true},
-		"changed in secret":   {a: far(), b: far(), before: changeInSecret, whole: true},
+		"as brought":         {a: far(), b: far()},
+		"as it was there":    {a: far(), b: far(), there: true},
+		"nothing is known":   {a: far(), b: far(), before: func(p *pair) { clear(p.Store.(*memoryStore).lists) }, whole: true},
+		"the sender is far":  {a: &slow{&memory.Tree{Far: true}}, b: far(), whole: true},
+		"both are":           {a: &slow{&memory.Tree{Far: true}}, b: &slow{&memory.Tree{Far: true}}},
+		"the sender is near": {a: &slow{&memory.Tree{}}, b: far()},
+		"only the sender is": {a: &slow{&memory.Tree{Far: true}}, b: &memory.Tree{}, whole: true},
+		"changed in secret":  {a: far(), b: far(), before: changeInSecret, whole: true},
 	} {
 		t.Run(what, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -326,18 +312,28 @@ func TestDeltaGoesAway(t *testing.T) {
 	}
 }
 
-// A file that may be there twice on its way enters the intake as two.
+// besides needs room beside a file that is made of parts of another one.
+type besides struct{ memory.Tree }
+
+func (b *besides) Capabilities() tree.Capabilities {
+	c := b.Tree.Capabilities()
+	c.Beside = 5 << 20
+	return c
+}
+
+// What is needed beside a file on its way enters the intake with it.
 func TestDeltaRoom(t *testing.T) {
+	file := func(size int64) replica.Content { return replica.Content{Kind: replica.File, Size: size} }
 	for what, c := range map[string]struct {
-		to   *memory.Tree
+		to   tree.Tree
 		was  replica.Content
 		want int64
 	}{
-		"at hand":           {&memory.Tree{}, replica.Content{Kind: replica.File, Size: 3 << 20}, 2 << 20},
-		"far away":          {&memory.Tree{Far: true}, replica.Content{Kind: replica.File, Size: 3 << 20}, 5 << 20},
-		"small far away":    {&memory.Tree{Far: true}, replica.Content{Kind: replica.File, Size: 100}, 2 << 20},
-		"a folder was":      {&memory.Tree{Far: true}, replica.Content{Kind: replica.Folder}, 2 << 20},
-		"nothing was there": {&memory.Tree{Far: true}, replica.Content{}, 2 << 20},
+		"nothing is needed": {&memory.Tree{}, file(3 << 20), 2 << 20},
+		"of parts":          {&besides{}, file(3 << 20), 7 << 20},
+		"too small for it":  {&besides{}, file(100), 2 << 20},
+		"a folder was":      {&besides{}, replica.Content{Kind: replica.Folder}, 2 << 20},
+		"nothing was there": {&besides{}, replica.Content{}, 2 << 20},
 	} {
 		e := &Engine{}
 		m := &move{errand: &errand{carry: &carry{Engine: e, to: &Replica{Tree: c.to}}}, to: replica.Record{Content: c.was}}

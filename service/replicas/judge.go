@@ -15,7 +15,6 @@ import (
 	"bridgespan/core/plan"
 	"bridgespan/core/replica"
 	"bridgespan/model"
-	"bridgespan/tree/smb"
 )
 
 func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
@@ -30,7 +29,6 @@ func (p *planner) judge(ctx context.Context) {
 	}
 	p.judgeAccounts(ctx)
 	p.judgeIntake()
-	p.judgeLarge()
 	for _, s := range p.sites {
 		if s.open > 0 {
 			p.add("open files", model.Warn, fmt.Sprintf("%s: %s open for changing now", s.replica.Server, count(int64(s.open), "file is", "files are")), "files that are held are carried when they are let go", "nothing has to be done")
@@ -151,28 +149,6 @@ func (p *planner) judgeIntake() {
 func smallIntake(name string, given, need int64) model.CheckLine {
 	return model.CheckLine{Name: "intake", Outcome: model.Warn, Found: fmt.Sprintf("%s: the intake may hold %s; the %d largest files side by side need %s", name, size(given), plan.Together, size(need)),
 		Means: "large files wait for each other", Remedy: "give it " + size(need) + ", or no quota"}
-}
-
-// judgeLarge tells where large files would cross whole again whenever they change: at
-// a share behind a leg, when they are longer than what a server makes of parts.
-func (p *planner) judgeLarge() {
-	largest := int64(0)
-	for _, s := range p.sites {
-		for _, n := range s.place.Largest {
-			largest = max(largest, n)
-		}
-	}
-	longest := smb.Capabilities.Longest
-	if largest <= longest {
-		return
-	}
-	for _, s := range p.sites {
-		behind := slices.ContainsFunc(p.sites, func(o *planSite) bool { return o.replica.Site != s.replica.Site })
-		if behind && !s.server.IsMover() {
-			p.add("large files", model.Warn, fmt.Sprintf("%s: files of more than %s cross whole whenever they change; the largest has %s", s.replica.Name, size(longest), size(largest)),
-				"a small change in one of them is as much to carry as all of it", "let a mover run beside that folder, or leave such files out")
-		}
-	}
 }
 
 // network tells what a lane of the plan runs over.

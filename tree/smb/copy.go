@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"sync/atomic"
 
 	smb2 "github.com/cloudsoda/go-smb2"
 	"golang.org/x/sync/errgroup"
@@ -16,37 +17,22 @@ import (
 	"bridgespan/tree"
 )
 
-// A server copies within itself (FSCTL_SRV_COPYCHUNK, [MS-SMB2] 3.3.5.15.6), where
-// nothing crosses the network. The protocol library offers that for whole files. What
-// it does when both files stand somewhere is right for a range all the same: of a
-// file below one window it copies the length of the file, from where that stands to
-// where the other one stands; of a longer one a whole window, as often as the file is
-// long. So ranges are copied by windows, and each costs the server about the length
-// of the file: that is why files are not copied whatever their length.
-const (
-	window = 16 << 20 // bytes
-	// mostCopied is how long a file is, in bytes, that is made of parts of another one:
-	// a server copies it as often as it has windows, which is 4 GiB at most.
-	mostCopied = 256 << 20
-	// mostRequests bounds what a server is asked for in a row, each time for a window.
-	mostRequests = 600
-)
+// mostRuns is of how many ranges, that are shifted against each other, a file is made:
+// each costs the server a window at least.
+const mostRuns = 512
 
 // Assemble makes a file of ranges of another one, which the server copies, and of
-// what is sent. Of a file that is longer than mostCopied, or where much was shifted
-// to and fro, it is not supported.
+// what is sent. Where much was shifted to and fro, it is not supported.
 func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Part, content io.ReaderAt, options tree.PutOptions) (tree.Entry, error) {
 	_, from, err := t.begin(ctx, "assemble", base)
 	if err != nil {
 		return tree.Entry{}, err
 	}
+	lasting, release := linger(ctx)
+	defer release()
 	return t.stageWith(ctx, name, options, func(share *smb2.Share, f *smb2.File) (int64, error) {
-		source, err := share.Open(from)
-		if err == nil {
-			defer source.Close()
-			err = (&copying{ctx: ctx, tree: t, share: share, target: f}).held(source, parts)
-		}
-		if err != nil {
+		c := &copying{ctx: ctx, lasting: lasting, tree: t, share: share, source: from, target: f.Name()}
+		if err := c.held(parts); err != nil {
 			return 0, without(err)
 		}
 		var size int64
@@ -56,7 +42,7 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 		if err := f.Truncate(size); err != nil {
 			return 0, err
 		}
-		err = lacking(ctx, f, parts, content)
+		err := lacking(ctx, f, parts, content)
 		if err == nil && options.SizeKnown && size != options.Size {
 			err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, size, options.Size)
 		}
@@ -64,21 +50,23 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 	})
 }
 
-// copying makes one file.
+// copying makes one file out of another one.
 type copying struct {
-	ctx    context.Context
-	tree   *Tree
-	share  *smb2.Share
-	target *smb2.File
+	ctx, lasting   context.Context
+	tree           *Tree
+	share          *smb2.Share
+	source, target string
 }
 
 // held copies what the source holds to where it belongs in the target. What is
 // around that is of no meaning then.
-func (c *copying) held(source *smb2.File, parts []chunk.Part) error {
-	size, err := source.Seek(0, io.SeekEnd)
+func (c *copying) held(parts []chunk.Part) (err error) {
+	w, err := c.open(c.source, c.target, os.O_RDWR)
 	if err != nil {
 		return err
 	}
+	defer func() { err = errors.Join(err, w.Close()) }()
+	size := w.size
 	runs := runsOf(parts)
 	for _, r := range runs {
 		if r.From+r.Length > size {
@@ -88,105 +76,108 @@ func (c *copying) held(source *smb2.File, parts []chunk.Part) error {
 	if len(runs) == 0 {
 		return nil
 	}
-	if size > mostCopied || requestsFor(runs, size) > mostRequests {
+	if len(runs) > mostRuns {
 		return tree.ErrUnsupported
 	}
-	if err := c.tree.copies(source, c.target, size); err != nil {
+	if err := c.tree.copies(w); err != nil {
 		return err
 	}
 	if inPlace(runs) {
-		return c.run(source, c.target, size, runs[0])
+		return c.sideBySide(w, whole(runs[0], size))
 	}
-	return c.shifted(source, size, runs)
+	return c.shifted(w, runs)
 }
 
-// shifted copies runs of which some are to stand elsewhere. A window has to end
-// within its source: they are copied from a copy that is longer by one.
-func (c *copying) shifted(source *smb2.File, size int64, runs []chunk.Part) (err error) {
-	name := c.target.Name() + tree.Beside
-	long, err := c.share.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
-	if err != nil {
-		return err
-	}
+// shifted copies runs of which some are to stand elsewhere: first those that are shorter
+// than a window, in their order, as a window brings what is behind such a run along, and
+// what comes later overwrites that.
+func (c *copying) shifted(w *windows, runs []chunk.Part) (err error) {
+	var long []step
+	var end *windows
 	defer func() {
-		if bad := errors.Join(long.Close(), c.share.Remove(name)); err == nil {
-			err = bad
+		if end != nil {
+			err = errors.Join(err, c.drop(end))
 		}
 	}()
-	if err := c.run(source, long, size, chunk.Part{Length: size}); err != nil {
-		return err
-	}
-	if err := long.Truncate(size + window); err != nil {
-		return err
-	}
-	// In their order: what a window brings beyond its run is overwritten by the next.
 	for _, r := range runs {
-		for done := int64(0); done < r.Length; done += window {
-			if err := c.window(long, c.target, size+window, r.From+done, r.At+done); err != nil {
+		switch begins := max(w.size-window, 0); {
+		case r.Length >= window:
+			long = append(long, steps(r)...)
+			continue
+		case r.From+window <= w.size:
+			err = w.copy(c.ctx, step{r.From, r.At})
+		default:
+			if end == nil {
+				end, err = c.end(w, begins)
+			}
+			if err == nil {
+				err = end.copy(c.ctx, step{r.From - begins, r.At})
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return c.sideBySide(w, long)
+}
+
+// end opens windows on a copy of the source from an offset on, its last window at most,
+// that goes on for another one: a window has to end within its source.
+func (c *copying) end(w *windows, begins int64) (*windows, error) {
+	name := c.target + tree.Beside
+	made, err := c.open(c.source, name, os.O_RDWR|os.O_CREATE|os.O_EXCL)
+	if err != nil {
+		return nil, err
+	}
+	if err = made.copy(c.ctx, step{begins, 0}); err == nil {
+		err = made.target.Truncate(w.size - begins + window)
+	}
+	err = errors.Join(err, made.Close())
+	var end *windows
+	if err == nil {
+		end, err = c.open(name, c.target, os.O_RDWR)
+	}
+	if err != nil {
+		return nil, errors.Join(err, c.share.Remove(name))
+	}
+	return end, nil
+}
+
+// drop closes what end opened, and takes it away.
+func (c *copying) drop(end *windows) error {
+	return errors.Join(end.Close(), c.share.Remove(c.target+tree.Beside))
+}
+
+// together is how many windows are copied side by side: each takes three requests, and
+// while one is on its way the server has something to do.
+const together = 4
+
+// sideBySide copies windows of which none brings more than belongs where it goes.
+func (c *copying) sideBySide(w *windows, all []step) error {
+	var next atomic.Int64
+	group, ctx := errgroup.WithContext(c.ctx)
+	work := func(w *windows) error {
+		for {
+			i := next.Add(1) - 1
+			if i >= int64(len(all)) {
+				return nil
+			}
+			if err := w.copy(ctx, all[i]); err != nil {
 				return err
 			}
 		}
 	}
-	return nil
-}
-
-// run copies a run to where it stands in the source.
-func (c *copying) run(source, target *smb2.File, size int64, r chunk.Part) error {
-	if size < window {
-		return c.window(source, target, size, 0, 0)
+	group.Go(func() error { return work(w) })
+	for range min(together, len(all)) - 1 {
+		group.Go(func() error {
+			other, err := c.open(c.source, c.target, os.O_RDWR)
+			if err != nil {
+				return err
+			}
+			return errors.Join(work(other), other.Close())
+		})
 	}
-	for at := r.From; at < r.From+r.Length; at += window {
-		start := min(at, size-window)
-		if err := c.window(source, target, size, start, start); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// window copies one window from and to an offset; of a source that is shorter, all.
-func (c *copying) window(source, target *smb2.File, size, from, to int64) error {
-	if err := c.ctx.Err(); err != nil {
-		return err
-	}
-	if _, err := source.Seek(from, io.SeekStart); err != nil {
-		return err
-	}
-	if _, err := target.Seek(to, io.SeekStart); err != nil {
-		return err
-	}
-	n, err := source.WriteTo(target)
-	if err == nil && n != size {
-		err = fmt.Errorf("%w: the server copied %d of %d bytes", tree.ErrTorn, n, size)
-	}
-	return err
-}
-
-// copies returns ErrUnsupported unless the server copies within itself: the library
-// reads and writes all of a file then, over the network and unasked. That shows when it
-// is asked for what lies beyond the end, which no server copies.
-func (t *Tree) copies(source, target *smb2.File, size int64) error {
-	if t.copied.Load() {
-		return nil
-	}
-	if size < 2 {
-		return tree.ErrUnsupported
-	}
-	if _, err := source.Seek(size-1, io.SeekStart); err != nil {
-		return err
-	}
-	if _, err := target.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
-	_, err := source.WriteTo(target)
-	switch {
-	case err == nil:
-		return tree.ErrUnsupported
-	case !isRefusal(err):
-		return err
-	}
-	t.copied.Store(true)
-	return nil
+	return group.Wait()
 }
 
 // without makes tree.ErrUnsupported of an error after which the file may come all the
@@ -266,15 +257,22 @@ func runsOf(parts []chunk.Part) (runs []chunk.Part) {
 // inPlace reports whether all belongs where it stands.
 func inPlace(runs []chunk.Part) bool { return len(runs) == 1 && runs[0].At == runs[0].From }
 
-// requestsFor is how many requests copy runs out of a file of so many bytes.
-func requestsFor(runs []chunk.Part, size int64) int64 {
-	windows := func(length int64) int64 { return max((length+window-1)/window, 1) }
-	if inPlace(runs) {
-		return windows(runs[0].Length) * (size/window + 1)
-	}
-	all := windows(size) * (size/window + 1)
-	for _, r := range runs {
-		all += windows(r.Length) * ((size+window)/window + 1)
+// steps are the windows of a run that is no shorter than one: the last ends with it.
+func steps(r chunk.Part) (all []step) {
+	for done := int64(0); done < r.Length; done += window {
+		at := min(done, r.Length-window)
+		all = append(all, step{r.From + at, r.At + at})
 	}
 	return all
+}
+
+// whole are the windows of a run that stands where it belongs, in a source of so many
+// bytes: what else they bring stands there, too.
+func whole(r chunk.Part, size int64) []step {
+	if size < window {
+		return []step{{}}
+	}
+	at := min(r.From, size-window)
+	length := max(r.From+r.Length-at, window)
+	return steps(chunk.Part{At: at, From: at, Length: length})
 }

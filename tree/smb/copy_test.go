@@ -40,26 +40,29 @@ func TestRuns(t *testing.T) {
 	}
 }
 
-func TestRequests(t *testing.T) {
-	for what, c := range map[string]struct {
-		runs []chunk.Part
-		size int64
-		want int64
-	}{
-		"less than a window":         {[]chunk.Part{part(0, 5<<20, 0)}, 5 << 20, 1},
-		"a window":                   {[]chunk.Part{part(0, window, 0)}, window, 2},
-		"four":                       {[]chunk.Part{part(0, 4*window, 0)}, 4 * window, 4 * 5},
-		"one of four":                {[]chunk.Part{part(window, window, window)}, 4 * window, 5},
-		"the longest":                {[]chunk.Part{part(0, mostCopied, 0)}, mostCopied, 16 * 17},
-		"the longest, shifted":       {[]chunk.Part{part(0, mostCopied-1, 1)}, mostCopied, 16*17 + 16*18},
-		"less than a window, put in": {[]chunk.Part{part(0, 100, 0), part(200, 300, 100)}, 400, 1 + 2*2},
-	} {
-		if got := requestsFor(c.runs, c.size); got != c.want {
-			t.Errorf("%s: %d requests, want %d", what, got, c.want)
+// A run is copied by windows of which none brings more than belongs where it goes; in
+// place, what they bring belongs there in any case.
+func TestSteps(t *testing.T) {
+	same := func(offsets ...int64) (all []step) {
+		for _, at := range offsets {
+			all = append(all, step{at, at})
 		}
+		return all
 	}
-	if longest := []chunk.Part{part(0, mostCopied-1, 1)}; requestsFor(longest, mostCopied) > mostRequests {
-		t.Error("of the longest file nothing could be put in")
+	for what, c := range map[string]struct{ got, want []step }{
+		"a window":             {steps(part(5, window, 7)), []step{{7, 5}}},
+		"a little more":        {steps(part(5, window+1, 7)), []step{{7, 5}, {8, 6}}},
+		"two":                  {steps(part(0, 2*window, 9)), []step{{9, 0}, {9 + window, window}}},
+		"a short file":         {whole(part(3, 5, 3), 9), same(0)},
+		"a file of one window": {whole(part(3, 5, 3), window), same(0)},
+		"within a long one":    {whole(part(3, 5, 3), 2*window), same(3)},
+		"at its end":           {whole(part(2*window-5, 5, 2*window-5), 2*window), same(window)},
+		"all of it":            {whole(part(0, 2*window+1, 0), 2*window+1), same(0, window, window+1)},
+		"up to its end":        {whole(part(window-1, window+1, window-1), 2*window), same(window-1, window)},
+	} {
+		if !slices.Equal(c.got, c.want) {
+			t.Errorf("%s: %v, want %v", what, c.got, c.want)
+		}
 	}
 }
 

@@ -62,6 +62,7 @@ func TestAgainstRealServer(t *testing.T) {
 	t.Run("SameAsSmbclient", func(t *testing.T) { testSameAsSmbclient(t, server, warden) })
 	t.Run("Refusals", func(t *testing.T) { testRefusals(t, server, warden) })
 	t.Run("Assemble", func(t *testing.T) { testAssemble(t, share(t, warden, "store", "")) })
+	t.Run("AssembleOnTheWire", func(t *testing.T) { testOnTheWire(t, server) })
 	t.Run("NamesOfTheWire", func(t *testing.T) {
 		root := share(t, warden, "store", "")
 		for _, name := range []string{`a\b`, "a:b", "what?", "star*", "tail.", "tail ", "tab\t"} {

@@ -28,8 +28,9 @@ type Tree struct {
 	sub   string
 	// keepsTimes is true when the server was seen to keep times as they are sent.
 	keepsTimes atomic.Bool
-	// copied is true when the server was seen to copy within itself.
-	copied atomic.Bool
+	// asks is how often the library looks at its context for a window that the server
+	// copies, when it was seen to copy within itself; else 0.
+	asks atomic.Int64
 	// shown is what the server makes of descriptors on new files.
 	shown *lru.Cache[acl.Descriptor, acl.Descriptor]
 }
@@ -52,7 +53,7 @@ const refusedCharacters = "\\:*?\"<>|"
 // Capabilities are those of every share. Of the attributes the protocol library
 // offers no more than read-only.
 var Capabilities = tree.Capabilities{Descriptors: true, IDs: true, MaxName: 255, Fixed: tree.Hidden | tree.System | tree.Archive,
-	Ranges: true, Longest: mostCopied, Far: true}
+	Ranges: true, Beside: 2 * window, Far: true}
 
 func (t *Tree) Capabilities() tree.Capabilities { return Capabilities }
 
