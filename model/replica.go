@@ -189,6 +189,7 @@ type WaitingPath struct {
 	Path    string     `json:"path" doc:"Path within the replica, as the sender spells it"`
 	Kind    string     `json:"kind" enum:"file,folder,gone" doc:"What it is at the sender: gone when it was removed or renamed there"`
 	Bytes   int64      `json:"bytes" doc:"Bytes of a file"`
+	Arrived int64      `json:"arrived,omitempty" doc:"Bytes of a large file that have come: when it is broken off, it goes on after them"`
 	Within  int        `json:"within,omitempty" doc:"So many paths right in the folder wait with it"`
 	Since   time.Time  `json:"since" doc:"Since when it waits"`
 	Tried   int        `json:"tried,omitempty" doc:"How often it could not be carried"`

@@ -37,11 +37,36 @@ const (
 
 // Backlog counts what a lane still has to carry: the paths that wait, by themselves or
 // in a folder that waits as a whole, of which the receiver does not have the sender's
-// version.
+// version. What has come of large files does not have to be carried any more.
 func (q Queries) Backlog(ctx context.Context, l replica.Lane) (model.Backlog, error) {
 	c := backlogCount{Queries: q, lane: l}
 	err := c.all(ctx)
+	if err == nil && c.total.Bytes > 0 {
+		err = c.arrived(ctx)
+	}
 	return c.total, err
+}
+
+// arrived takes off what has come of files that wait.
+func (c *backlogCount) arrived(ctx context.Context) error {
+	partials, err := c.partials(ctx, c.lane.To)
+	if err != nil || len(partials) == 0 {
+		return err
+	}
+	keys := make([]string, len(partials))
+	for i := range partials {
+		keys[i] = partials[i].Key
+	}
+	sender, receiver, err := c.ends(func(r replica.ID) (map[string]brief, error) { return c.briefs(ctx, r, keys) })
+	if err != nil {
+		return err
+	}
+	for _, p := range partials {
+		_, bytes := awaited(sender[p.Key], receiver[p.Key])
+		c.total.Bytes -= min(p.Bytes, bytes)
+	}
+	c.total.Bytes = max(c.total.Bytes, 0)
+	return nil
 }
 
 type backlogCount struct {

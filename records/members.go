@@ -39,7 +39,7 @@ func (tx *Tx) StoreMembers(ctx context.Context, set *model.ReplicaSet, before []
 
 // forgetReplica removes what is known of what a replica holds.
 func (tx *Tx) forgetReplica(ctx context.Context, id int64) error {
-	for _, statement := range []string{`DELETE FROM replica_records WHERE replica_id = ?`, `DELETE FROM replica_packs WHERE replica_id = ?`, `DELETE FROM replica_begun WHERE replica_id = ?`, `DELETE FROM replica_attic WHERE replica_id = ?`,
+	for _, statement := range []string{`DELETE FROM replica_records WHERE replica_id = ?`, `DELETE FROM replica_packs WHERE replica_id = ?`, `DELETE FROM replica_begun WHERE replica_id = ?`, `DELETE FROM replica_attic WHERE replica_id = ?`, `DELETE FROM replica_partials WHERE replica_id = ?`,
 		`DELETE FROM replica_backlog WHERE from_id = ?`, `DELETE FROM replica_backlog WHERE to_id = ?`} {
 		if _, _, err := tx.exec(ctx, statement, id); err != nil {
 			return err

@@ -54,6 +54,7 @@ func TestRecords(t *testing.T) {
 	t.Run("QueuePacks", func(t *testing.T) { testQueuePacks(t, db) })
 	t.Run("Waiting", func(t *testing.T) { testWaiting(t, db) })
 	t.Run("ChunkLists", func(t *testing.T) { testChunkLists(t, db) })
+	t.Run("Partials", func(t *testing.T) { testPartials(t, db) })
 	t.Run("LongChunkLists", func(t *testing.T) { testLongChunkLists(t, db) })
 	t.Run("SavedTogether", func(t *testing.T) { testSavedTogether(t, db) })
 	t.Run("AccountMaps", func(t *testing.T) { testAccountMaps(t, db) })

@@ -382,20 +382,26 @@ func testWaiting(t *testing.T, db *records.DB) {
 			}
 		}
 	}
+	if err := s.KeepPartial(ctx, lane.To, replica.Partial{Key: "beds/fern.txt", Staged: "x", Bytes: 4, Kept: time.Now()}); err != nil {
+		t.Fatal(err)
+	}
 	list, err := db.Waiting(ctx, lane, 10)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var got []string
 	for _, w := range list {
-		got = append(got, fmt.Sprint(w.Path, " ", w.Kind, " ", w.Bytes, " ", w.Within, " ", w.Tried, " ", w.NextTry != nil))
+		got = append(got, fmt.Sprint(w.Path, " ", w.Kind, " ", w.Bytes, " ", w.Arrived, " ", w.Within, " ", w.Tried, " ", w.NextTry != nil))
 		if time.Since(w.Since) > time.Hour {
 			t.Errorf("%s waits since %v", w.Path, w.Since)
 		}
 	}
 	slices.Sort(got[:2]) // they came together
-	if want := []string{"Beds folder 0 0 0 false", "Beds/Old.txt gone 0 0 0 false", "Beds/New folder 0 2 0 false", "Beds/Fern.TXT file 7 0 1 true"}; !slices.Equal(got, want) {
+	if want := []string{"Beds folder 0 0 0 0 false", "Beds/Old.txt gone 0 0 0 0 false", "Beds/New folder 0 0 2 0 false", "Beds/Fern.TXT file 7 4 0 1 true"}; !slices.Equal(got, want) {
 		t.Errorf("%q, want %q", got, want)
+	}
+	if b, err := db.Backlog(ctx, lane); err != nil || b.Files != 5 || b.Bytes != 7-4+3 {
+		t.Errorf("the backlog is %+v, %v", b, err)
 	}
 	if few, err := db.Waiting(ctx, lane, 1); err != nil || len(few) != 1 {
 		t.Errorf("one of them: %v, %v", few, err)

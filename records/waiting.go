@@ -31,6 +31,14 @@ func (q Queries) Waiting(ctx context.Context, lane replica.Lane, limit int) ([]m
 	if err != nil {
 		return nil, err
 	}
+	partials, err := q.partials(ctx, lane.To)
+	if err != nil {
+		return nil, err
+	}
+	arrived := map[string]int64{}
+	for _, p := range partials {
+		arrived[p.Key] = p.Bytes
+	}
 	for i, key := range keys {
 		list[i].Path = spelledOf(known, key)
 		switch rec := known[key]; rec.Kind {
@@ -39,7 +47,7 @@ func (q Queries) Waiting(ctx context.Context, lane replica.Lane, limit int) ([]m
 		case replica.Folder:
 			list[i].Kind = model.WaitingFolder
 		default:
-			list[i].Kind, list[i].Bytes = model.WaitingFile, rec.Size
+			list[i].Kind, list[i].Bytes, list[i].Arrived = model.WaitingFile, rec.Size, min(arrived[key], rec.Size)
 		}
 	}
 	return list, nil

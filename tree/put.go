@@ -7,13 +7,13 @@ import (
 	"sync"
 )
 
-// Gather copies content into w and checks its length, as Put needs it: it
-// stops when ctx ends, and returns ErrTorn when content is not as long as
+// Gather copies content into w and checks its length, as Put and Stage need it: it
+// stops when ctx ends, and returns ErrTorn when the file is not as long then as
 // options say. It returns the number of bytes written.
 func Gather(ctx context.Context, w io.Writer, content io.Reader, options PutOptions) (int64, error) {
 	n, err := gather(w, &contextReader{ctx: ctx, r: content}, options)
-	if err == nil && options.SizeKnown && n != options.Size {
-		err = fmt.Errorf("%w: %d of %d bytes", ErrTorn, n, options.Size)
+	if size := options.At + n; err == nil && options.SizeKnown && size != options.Size && options.Whole(size) {
+		err = fmt.Errorf("%w: %d of %d bytes", ErrTorn, size, options.Size)
 	}
 	return n, err
 }
@@ -63,6 +63,9 @@ func (c *contextReader) Read(p []byte) (int, error) {
 func Stage(ctx context.Context, t Tree, name string, content io.Reader, options PutOptions) (Entry, error) {
 	if s, ok := t.(Stager); ok {
 		return s.Stage(ctx, name, content, options)
+	}
+	if options.At > 0 || options.Part {
+		return Entry{}, PathError("stage", name, ErrUnsupported)
 	}
 	meta := options.Meta
 	options.Meta = Meta{}

@@ -171,20 +171,24 @@ func Unchanged(ctx context.Context, t Tree, name string, content Content) (bool,
 // Paced reads as fast as pass lets bytes pass: it is asked for what was read, and
 // returns when that may go on.
 func Paced(ctx context.Context, content io.Reader, pass func(ctx context.Context, bytes int) error) io.Reader {
-	return &pacedReader{ctx, content, pass}
+	return &pacedReader{ctx: ctx, content: content, pass: pass}
 }
 
 type pacedReader struct {
 	ctx     context.Context
 	content io.Reader
 	pass    func(context.Context, int) error
+	bad     error // of pass: who has got all that was asked for has not looked at it
 }
 
 func (p *pacedReader) Read(buffer []byte) (int, error) {
+	if p.bad != nil {
+		return 0, p.bad
+	}
 	n, err := p.content.Read(buffer)
 	if n > 0 {
-		if bad := p.pass(p.ctx, n); bad != nil {
-			return n, bad
+		if p.bad = p.pass(p.ctx, n); p.bad != nil {
+			return n, p.bad
 		}
 	}
 	return n, err

@@ -115,10 +115,20 @@ type PutOptions struct {
 	Meta Meta
 	// Detail is how much Stage tells of the file.
 	Detail Detail
+	// At and Part are for Stage alone, of trees that grow files. At: so many bytes of the
+	// file were staged before, and content goes on from there; what came after them does
+	// not count. When Stage fails, they stay.
+	At int64
+	// Part: content may end before Size, which is known. What has come by then is kept
+	// as it is, without Meta, and the entry tells how long that is.
+	Part bool
 	// Listed: the caller lists the folder afterwards. Stage need not find out, for
 	// each file, what a listing tells of all: its number, length and attributes.
 	Listed bool
 }
+
+// Whole reports whether a file of so many bytes is all that Stage was to make of it.
+func (o PutOptions) Whole(size int64) bool { return !o.Part || size >= o.Size }
 
 // Capabilities say what a tree can hold and tell.
 type Capabilities struct {
@@ -132,6 +142,8 @@ type Capabilities struct {
 	// beside the one that it makes. Otherwise it copies whole files at most.
 	Ranges bool
 	Beside int64
+	// Grows: what was staged in part can go on later, see [PutOptions].
+	Grows bool
 	// Far: what is read of a file comes over a network, as to hash and cut it.
 	// Otherwise that is done beside the file.
 	Far bool

@@ -119,6 +119,13 @@ func TestPaced(t *testing.T) {
 	if _, err := io.ReadAll(tree.Paced(t.Context(), strings.NewReader("ten bytes."), func(context.Context, int) error { return closed })); !errors.Is(err, closed) {
 		t.Errorf("what is stopped ends with %v", err)
 	}
+	// Who asked for so much and got it does not look at the error beside it.
+	stopped := tree.Paced(t.Context(), strings.NewReader("ten bytes."), func(context.Context, int) error { return closed })
+	four := make([]byte, 4)
+	_, first := io.ReadFull(stopped, four)
+	if n, err := io.ReadFull(stopped, four); n > 0 || !errors.Is(err, closed) {
+		t.Errorf("after %v, %d bytes more were read, %v", first, n, err)
+	}
 }
 
 // Folded, names that differ in their case alone follow each other.

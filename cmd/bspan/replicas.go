@@ -308,9 +308,12 @@ func listBacklog(ctx context.Context, c *cli.Command, api *client.Client, args [
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"path", "what", "bytes", "with it", "since", "tried", "again at"}, empty: "Nothing waits."}
+	t := table{heads: []string{"path", "what", "bytes", "come", "with it", "since", "tried", "again at"}, empty: "Nothing waits."}
 	for _, w := range list {
-		within, tried, again := "", "", ""
+		come, within, tried, again := "", "", "", ""
+		if w.Arrived > 0 {
+			come = humanize.IBytes(uint64(w.Arrived))
+		}
 		if w.Within > 0 {
 			within = humanize.Comma(int64(w.Within))
 		}
@@ -320,7 +323,7 @@ func listBacklog(ctx context.Context, c *cli.Command, api *client.Client, args [
 		if w.NextTry != nil {
 			again = when(*w.NextTry)
 		}
-		t.add(w.Path, w.Kind, humanize.IBytes(uint64(w.Bytes)), within, when(w.Since), tried, again)
+		t.add(w.Path, w.Kind, humanize.IBytes(uint64(w.Bytes)), come, within, when(w.Since), tried, again)
 	}
 	return show(c, list, t)
 }

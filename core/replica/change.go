@@ -1,5 +1,7 @@
 package replica
 
+import "time"
+
 // Lane is one direction between two replicas.
 type Lane struct{ From, To ID }
 
@@ -28,6 +30,16 @@ type Kept struct {
 	Attic string // where it is
 	Why   Reason
 	Size  int64 // bytes
+}
+
+// Partial is the beginning of a file that is on its way to a replica, or was broken off
+// there: what has come of it is lasting, and it can go on from there.
+type Partial struct {
+	Key    string
+	Staged string // where it waits in the intake
+	Bytes  int64  // that have come
+	Digest Digest // of these bytes
+	Kept   time.Time
 }
 
 // Change is what is kept together of a replica: all of it or nothing.

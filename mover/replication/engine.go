@@ -81,13 +81,15 @@ type Engine struct {
 	// is carried, where the receiver's tree can; 0 means 1 MiB.
 	DeltaFrom int64
 
-	mostAbsent int // in the place of the constant of this name; 0 for that
-	average    int // bytes of the chunks that files are cut into; 0 for what suits them
+	mostAbsent int   // in the place of the constant of this name; 0 for that
+	average    int   // bytes of the chunks that files are cut into; 0 for what suits them
+	piece      int64 // bytes of the pieces in which files grow; 0 for what comes in a while
 
 	claims   claims
 	known    known
 	flushes  flushes
 	intakes  intakes
+	partials partials
 	mu       sync.Mutex // of what follows, and of Scanned and Filled of the replicas
 	run      string     // names this engine's part of intakes
 	swept    map[replica.ID]bool

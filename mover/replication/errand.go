@@ -140,6 +140,11 @@ func (e *errand) path(ctx context.Context, key string, depth int) error {
 		}
 	}
 	v := replica.Decide(&from, &to)
+	if v.Content != replica.Take || from.Kind != replica.File { // nothing is to go on
+		if err := e.dropPartial(ctx, e.carry.to, key); err != nil {
+			return err
+		}
+	}
 	if v.Idle() {
 		return nil
 	}

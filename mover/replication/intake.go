@@ -128,6 +128,13 @@ func (e *Engine) sweep(ctx context.Context, r *Replica) error {
 	for _, rec := range unfinished {
 		wanted[rec.Pending.Staged] = true
 	}
+	awaited, err := e.awaited(ctx, r)
+	if err != nil {
+		return err
+	}
+	for _, name := range awaited {
+		wanted[name] = true
+	}
 	own := e.intakeOfRun()
 	for folder, err := range r.Tree.List(ctx, intakeFolder, tree.Bare) {
 		if absent(err) {

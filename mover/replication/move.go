@@ -14,9 +14,10 @@ type move struct {
 	*errand
 	from, to    replica.Record
 	v           replica.Verdict
-	there, here string // the path at the sender and at the receiver
-	listed      bool   // one of several: both ends are listed afterwards, and all is flushed then
-	spared      int64  // bytes of the file that the receiver had already
+	there, here string          // the path at the sender and at the receiver
+	listed      bool            // one of several: both ends are listed afterwards, and all is flushed then
+	spared      int64           // bytes of the file that the receiver had already
+	sofar       replica.Partial // what has come of it
 }
 
 // brings reports whether a file is to come where nothing is: that it is still
@@ -68,7 +69,10 @@ func (m *move) do(ctx context.Context) error {
 	case replica.Folder:
 		return m.makeFolder(ctx, next)
 	}
-	return m.write(ctx, next)
+	if err := m.write(ctx, next); err != nil {
+		return err
+	}
+	return m.dropPartial(ctx, m.carry.to, m.to.Key)
 }
 
 // tell are the lanes that have to hear of the receiver's new record.

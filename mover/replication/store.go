@@ -27,6 +27,12 @@ type Store interface {
 	Chunks(ctx context.Context, d replica.Digest) (chunk.List, error)
 	// KeepChunks keeps what a content is made of, for as long as there is room.
 	KeepChunks(ctx context.Context, l chunk.List) error
+	// Partials lists what has come of files that were broken off on their way.
+	Partials(ctx context.Context, r replica.ID) ([]replica.Partial, error)
+	// KeepPartial keeps how much of a file has come, in the place of what was kept of it.
+	KeepPartial(ctx context.Context, r replica.ID, p replica.Partial) error
+	// ForgetPartial forgets what has come of a file.
+	ForgetPartial(ctx context.Context, r replica.ID, key string) error
 	// Unfinished lists the records with something pending.
 	Unfinished(ctx context.Context, r replica.ID) ([]replica.Record, error)
 	Save(ctx context.Context, c replica.Change) error

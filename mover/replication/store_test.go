@@ -21,17 +21,18 @@ type memoryStore struct {
 	fault func() error
 	turn  func(what string)
 
-	mu      sync.Mutex
-	records map[replica.ID]map[string]replica.Record
-	backlog map[replica.Lane]map[string]replica.Ticket
-	seq     uint64
-	kept    map[replica.ID][]replica.Kept
-	lists   map[replica.Digest]chunk.List
-	failed  []string // what was to be left alone for a while
+	mu       sync.Mutex
+	records  map[replica.ID]map[string]replica.Record
+	backlog  map[replica.Lane]map[string]replica.Ticket
+	seq      uint64
+	kept     map[replica.ID][]replica.Kept
+	lists    map[replica.Digest]chunk.List
+	partials map[replica.ID]map[string]replica.Partial
+	failed   []string // what was to be left alone for a while
 }
 
 func newMemoryStore() *memoryStore {
-	return &memoryStore{records: map[replica.ID]map[string]replica.Record{}, backlog: map[replica.Lane]map[string]replica.Ticket{}, kept: map[replica.ID][]replica.Kept{}, lists: map[replica.Digest]chunk.List{}}
+	return &memoryStore{records: map[replica.ID]map[string]replica.Record{}, backlog: map[replica.Lane]map[string]replica.Ticket{}, kept: map[replica.ID][]replica.Kept{}, lists: map[replica.Digest]chunk.List{}, partials: map[replica.ID]map[string]replica.Partial{}}
 }
 
 func (s *memoryStore) step() error {
@@ -102,6 +103,35 @@ func (s *memoryStore) KeepChunks(_ context.Context, l chunk.List) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.lists[l.Digest] = l
+	return nil
+}
+
+func (s *memoryStore) Partials(_ context.Context, r replica.ID) ([]replica.Partial, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Collect(maps.Values(s.partials[r])), nil
+}
+
+func (s *memoryStore) KeepPartial(_ context.Context, r replica.ID, p replica.Partial) error {
+	if err := s.step(); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.partials[r] == nil {
+		s.partials[r] = map[string]replica.Partial{}
+	}
+	s.partials[r][p.Key] = p
+	return nil
+}
+
+func (s *memoryStore) ForgetPartial(_ context.Context, r replica.ID, key string) error {
+	if err := s.step(); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.partials[r], key)
 	return nil
 }
 

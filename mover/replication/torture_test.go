@@ -49,7 +49,9 @@ type world struct {
 	hands   int  // of the engine
 	// deltaFrom is from how many bytes on the engine carries what lacks alone.
 	deltaFrom int64
-	flaky     bool // single steps fail
+	// piece is in pieces of how many bytes files come; 0 for whole ones.
+	piece int64
+	flaky bool // single steps fail
 	// away are replicas that do not answer for a while, and full those whose disks
 	// are: until the world is at rest.
 	away, full map[int]bool
@@ -78,6 +80,7 @@ func newWorld(seed uint64) *world {
 	w.store.turn = w.wait
 	w.hands = 1 + w.random.IntN(3)
 	w.deltaFrom = 1 + w.random.Int64N(2)*1000
+	w.piece = w.random.Int64N(2) * (1 + w.random.Int64N(600))
 	if w.random.IntN(2) == 0 {
 		w.filler = fmt.Sprintf("%x", randomText(seed, 1000))
 	}
@@ -183,7 +186,7 @@ func (w *world) changeMembers() {
 func (w *world) start() {
 	w.crashed, w.fuel = false, -1
 	w.engine = &Engine{Store: w.store, Replicas: w.replicas, Lanes: w.lanes, Now: func() time.Time { return w.clock },
-		Unique: func() string { return fmt.Sprint("u", w.names.Add(1)) }, Hands: w.hands, DeltaFrom: w.deltaFrom, average: 256}
+		Unique: func() string { return fmt.Sprint("u", w.names.Add(1)) }, Hands: w.hands, DeltaFrom: w.deltaFrom, average: 256, piece: w.piece}
 }
 
 // places are what differs between two runs of one seed in the names that the

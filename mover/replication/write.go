@@ -3,7 +3,6 @@ package replication
 import (
 	"context"
 	"errors"
-	"io"
 	"io/fs"
 	"path"
 
@@ -43,7 +42,7 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 		return err
 	}
 	defer leave()
-	staged, err := m.stagedName(ctx)
+	staged, err := m.begun(ctx)
 	if err != nil {
 		return err
 	}
@@ -147,7 +146,7 @@ func (m *move) transfer(ctx context.Context, staged string, next *replica.Record
 	if err == nil && !m.listed {
 		err = m.carry.hands.rest(func() error { return m.flush(ctx, m.carry.to) })
 	}
-	if err != nil {
+	if err != nil && (m.sofar.Bytes == 0 || errors.Is(err, tree.ErrNoSpace)) { // else it goes on another time
 		_ = m.drop(ctx, m.carry.to, staged)
 	}
 	return entry, err
@@ -191,6 +190,9 @@ func (m *move) stage(ctx context.Context, staged string, next *replica.Record, c
 	}
 	write := func() (tree.Entry, error) {
 		m.spared = 0
+		if entry, err := m.goOn(ctx, staged, next, content, options); !errors.Is(err, tree.ErrUnsupported) {
+			return entry, err
+		}
 		entry, err := m.duplicate(ctx, staged, next, content, options)
 		if !errors.Is(err, tree.ErrUnsupported) {
 			return entry, err
@@ -199,14 +201,7 @@ func (m *move) stage(ctx context.Context, staged string, next *replica.Record, c
 		if !errors.Is(err, tree.ErrUnsupported) {
 			return entry, err
 		}
-		stream, end := m.incoming(ctx, next, content)
-		defer end()
-		listing := m.listing(r, next.Size)
-		entry, err = tree.Stage(ctx, r.Tree, staged, listing.beside(stream), options)
-		if err == nil {
-			err = m.keepList(ctx, listing, next.Digest)
-		}
-		return entry, err
+		return m.bringAll(ctx, staged, next, content, options)
 	}
 	entry, err := write()
 	if errors.Is(err, fs.ErrPermission) && !options.Meta.Descriptor.IsZero() {
@@ -227,30 +222,6 @@ func (m *move) stage(ctx context.Context, staged string, next *replica.Record, c
 
 // smallFile is a file that is read at once.
 const smallFile = 64 << 10
-
-// incoming is the content on its way, as fast as the lane may carry. It ends
-// with errMoved when it is not what the sender's record says. The caller must
-// call end.
-func (m *move) incoming(ctx context.Context, next *replica.Record, content tree.Content) (stream io.Reader, end func()) {
-	var behind func()
-	stream, behind = io.NewSectionReader(content, 0, content.Entry().Size), func() {}
-	if next.Size > smallFile {
-		ahead := tree.Stream(ctx, content, 0)
-		stream, behind = ahead, func() { ahead.Close() }
-	}
-	check := func(d replica.Digest) error {
-		if m.from.Digest.Known() && d != m.from.Digest {
-			return errMoved
-		}
-		next.Digest = d
-		if m.listed {
-			return nil
-		}
-		return still(ctx, m.carry.from.Tree, m.there, content)
-	}
-	hash := newHash()
-	return m.paced(ctx, &checked{stream, hash, check}), func() { behind(); hashes.Put(hash) }
-}
 
 // rename carries a rename as one: when the receiver still has the file under
 // its old name, and is to lose it there.

@@ -80,7 +80,7 @@ func over(root *os.Root) (*Tree, error) {
 }
 
 func (t *Tree) Capabilities() tree.Capabilities {
-	return tree.Capabilities{CaseSensitive: true, Descriptors: t.descriptors, IDs: true, MaxName: 255, Ranges: true}
+	return tree.Capabilities{CaseSensitive: true, Descriptors: t.descriptors, IDs: true, MaxName: 255, Ranges: true, Grows: true}
 }
 
 func (t *Tree) Close() error { return errors.Join(t.top.Close(), t.root.Close()) }
@@ -306,8 +306,11 @@ func (t *Tree) gather(ctx context.Context, fd int, r io.Reader, options tree.Put
 	if err != nil {
 		return st, err
 	}
-	if err := t.set(fd, options.Meta, 0); err != nil {
-		return st, err
+	n += options.At
+	if options.Whole(n) {
+		if err := t.set(fd, options.Meta, 0); err != nil {
+			return st, err
+		}
 	}
 	if st, err = statOf(fd); err == nil && st.Size != n {
 		err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, st.Size, n)
@@ -320,17 +323,50 @@ func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree
 	if err := begin(ctx, "stage", name); err != nil {
 		return tree.Entry{}, err
 	}
-	fd, err := t.openBare(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	flags := os.O_WRONLY | os.O_CREATE | os.O_EXCL
+	if options.At > 0 {
+		flags = os.O_WRONLY | unix.O_NOFOLLOW | unix.O_NONBLOCK
+	}
+	fd, err := t.openBare(name, flags, 0o666)
 	if err != nil {
 		return tree.Entry{}, classify("stage", name, err)
 	}
 	defer unix.Close(fd)
-	st, err := t.gather(ctx, fd, r, options)
+	if options.At > 0 {
+		err = goOn(fd, options.At)
+	}
+	var st unix.Stat_t
+	if err == nil {
+		st, err = t.gather(ctx, fd, r, options)
+	}
 	if err != nil {
-		t.root.Remove(name)
+		if options.At == 0 {
+			t.root.Remove(name)
+		}
 		return tree.Entry{}, classify("stage", name, err)
 	}
+	if !options.Whole(st.Size) {
+		options.Meta = tree.Meta{}
+	}
 	return made(path.Base(name), &st, options), nil
+}
+
+// goOn leaves a file the bytes before an offset, after which it is written.
+func goOn(fd int, at int64) error {
+	st, err := statOf(fd)
+	switch {
+	case err != nil:
+		return err
+	case st.Mode&unix.S_IFMT != unix.S_IFREG:
+		return tree.ErrKind
+	case st.Size < at:
+		return fmt.Errorf("%w: %d bytes are there of %d", tree.ErrTorn, st.Size, at)
+	}
+	if err := unix.Ftruncate(fd, at); err != nil {
+		return err
+	}
+	_, err = unix.Seek(fd, at, io.SeekStart)
+	return err
 }
 
 // made is a file that was made just now as a listing shows it: nothing is kept with it

@@ -57,7 +57,7 @@ type node struct {
 }
 
 func (t *Tree) Capabilities() tree.Capabilities {
-	return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, IDs: true, MaxName: 255, Ranges: true, Far: t.Far}
+	return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, IDs: true, MaxName: 255, Ranges: true, Grows: true, Far: t.Far}
 }
 
 func (t *Tree) Close() error { return nil }
@@ -202,7 +202,7 @@ func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.P
 
 // Stage writes a new file that is not flushed yet.
 func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
-	options.Replace = false
+	options.Replace = options.At > 0
 	e, err := t.write(ctx, "stage", name, r, options, false)
 	if options.Listed {
 		e.ID, e.Attributes = 0, 0
@@ -216,11 +216,14 @@ func (t *Tree) write(ctx context.Context, op, name string, r io.Reader, options 
 		return tree.Entry{}, err
 	}
 	err := t.mayPut(name, options)
+	var staged bytes.Buffer
+	if err == nil && options.At > 0 {
+		err = t.grown(name, options.At, &staged)
+	}
 	t.mu.Unlock()
 	if err != nil {
 		return tree.Entry{}, err
 	}
-	var staged bytes.Buffer
 	if _, err := tree.Gather(ctx, &faultyWriter{t, name, &staged}, r, options); err != nil {
 		return tree.Entry{}, tree.PathError(op, name, err)
 	}
@@ -236,7 +239,23 @@ func (t *Tree) write(ctx context.Context, op, name string, r io.Reader, options 
 	if err := t.mayPut(name, options); err != nil {
 		return tree.Entry{}, err
 	}
+	if !options.Whole(int64(staged.Len())) {
+		options.Meta = tree.Meta{}
+	}
 	return t.commit(name, staged.Bytes(), options)
+}
+
+// grown begins what is staged with what was staged before.
+func (t *Tree) grown(name string, at int64, staged *bytes.Buffer) error {
+	n, ok := t.nodes[t.key(name)]
+	switch {
+	case !ok:
+		return tree.PathError("stage", name, fs.ErrNotExist)
+	case int64(len(n.content)) < at:
+		return tree.PathError("stage", name, fmt.Errorf("%w: %d bytes are there of %d", tree.ErrTorn, len(n.content), at))
+	}
+	staged.Write(n.content[:at])
+	return nil
 }
 
 // Assemble stages a file of parts of another one.

@@ -53,6 +53,8 @@ type put struct {
 	Intake  string      `json:"intake,omitempty"`
 	Meta    *meta       `json:"meta,omitempty"`
 	Detail  tree.Detail `json:"detail,omitempty"`
+	At      int64       `json:"at,omitempty"`
+	Part    bool        `json:"part,omitempty"`
 }
 
 type meta struct {
@@ -119,7 +121,7 @@ func fromWire(w *entry) tree.Entry {
 }
 
 func putToWire(o tree.PutOptions) *put {
-	p := &put{Replace: o.Replace, Intake: o.Intake, Detail: o.Detail, Meta: metaToWire(o.Meta)}
+	p := &put{Replace: o.Replace, Intake: o.Intake, Detail: o.Detail, Meta: metaToWire(o.Meta), At: o.At, Part: o.Part}
 	if o.SizeKnown {
 		p.Size = &o.Size
 	}
@@ -130,7 +132,7 @@ func (p *put) options() (o tree.PutOptions) {
 	if p == nil {
 		return o
 	}
-	o = tree.PutOptions{Replace: p.Replace, Intake: p.Intake, Detail: p.Detail, Meta: p.Meta.meta()}
+	o = tree.PutOptions{Replace: p.Replace, Intake: p.Intake, Detail: p.Detail, Meta: p.Meta.meta(), At: p.At, Part: p.Part}
 	if p.Size != nil {
 		o.Size, o.SizeKnown = *p.Size, true
 	}

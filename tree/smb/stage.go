@@ -2,6 +2,7 @@ package smb
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -29,7 +30,7 @@ func (t *Tree) stageWith(ctx context.Context, name string, options tree.PutOptio
 	lasting, release := linger(ctx)
 	defer release()
 	share = share.WithContext(lasting)
-	f, err := share.OpenFile(wire, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
+	f, err := openStaged(share, wire, options.At)
 	if err != nil {
 		return tree.Entry{}, pathError("stage", name, err)
 	}
@@ -37,8 +38,10 @@ func (t *Tree) stageWith(ctx context.Context, name string, options tree.PutOptio
 	if err == nil {
 		err = f.Sync()
 	}
+	n += options.At
 	entry := tree.Entry{Name: path.Base(name), Size: n}
-	if err == nil && !options.Listed {
+	whole := options.Whole(n)
+	if err == nil && whole && !options.Listed {
 		var info os.FileInfo
 		if info, err = describe(f); err == nil {
 			entry = toEntry(info, entry.Name)
@@ -47,16 +50,42 @@ func (t *Tree) stageWith(ctx context.Context, name string, options tree.PutOptio
 	if closeErr := f.Close(); err == nil {
 		err = closeErr
 	}
-	if err == nil {
+	if err == nil && whole {
 		entry, err = t.staged(share, wire, entry, options)
 	}
 	if err == nil && entry.Size != n {
 		err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, entry.Size, n)
 	}
-	if err != nil {
+	if err != nil && options.At == 0 {
 		t.discard(wire)
 	}
 	return entry, pathError("stage", name, err)
+}
+
+// openStaged opens a new file, or one of which so many bytes are there, to be written
+// after them.
+func openStaged(share *smb2.Share, wire string, at int64) (*smb2.File, error) {
+	if at == 0 {
+		return share.OpenFile(wire, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
+	}
+	f, err := share.OpenFile(wire, os.O_RDWR, 0o666)
+	if err != nil {
+		return nil, err
+	}
+	size, err := f.Seek(0, io.SeekEnd)
+	if err == nil && size < at {
+		err = fmt.Errorf("%w: %d bytes are there of %d", tree.ErrTorn, size, at)
+	}
+	if err == nil {
+		err = f.Truncate(at)
+	}
+	if err == nil {
+		_, err = f.Seek(at, io.SeekStart)
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
 }
 
 // Flush has nothing to do: what was staged was flushed then.

@@ -51,6 +51,54 @@ func testStage(t *testing.T, tr tree.Tree) {
 	wantNames(t, tr, "intake", "a")
 }
 
+// testGrow stages a file piece by piece, as one that is broken off goes on.
+func testGrow(t *testing.T, tr tree.Tree) {
+	stage := func(name, content string, at int64, part bool) (tree.Entry, error) {
+		return tree.Stage(t.Context(), tr, name, strings.NewReader(content), tree.PutOptions{Size: 9, SizeKnown: true, At: at, Part: part, Meta: tree.Meta{Modified: grownAt}})
+	}
+	if !tr.Capabilities().Grows {
+		_, err := stage("grown", "abc", 0, true)
+		wantError(t, "Stage of a part", err, tree.ErrUnsupported)
+		wantNames(t, tr, ".")
+		return
+	}
+	grown := func(content string, at, want int64) {
+		t.Helper()
+		e, err := stage("grown", content, at, true)
+		if err != nil || e.Name != "grown" || e.Size != want {
+			t.Errorf("Stage of %q at %d returned %+v, %v", content, at, e, err)
+		}
+	}
+	grown("abc", 0, 3)
+	grown("", 3, 3)
+	grown("defg", 3, 7)
+	wantContent(t, tr, "grown", "abcdefg")
+	_, err := stage("grown", "abc", 0, true)
+	wantError(t, "Stage of what was begun", err, fs.ErrExist)
+	_, err = stage("grown", "xy", 8, true)
+	wantError(t, "Stage beyond what is there", err, tree.ErrTorn)
+	_, err = stage("grown", "x", 7, false)
+	wantError(t, "Stage of too little", err, tree.ErrTorn)
+	_, err = stage("grown", "xyz", 7, true)
+	wantError(t, "Stage of too much", err, tree.ErrTorn)
+	_, err = tree.Stage(t.Context(), tr, "grown", iotest.ErrReader(fs.ErrClosed), tree.PutOptions{At: 3, Part: true, Size: 9, SizeKnown: true})
+	wantError(t, "Stage of what cannot be read", err, fs.ErrClosed)
+	_, err = stage("nowhere", "xyz", 3, true)
+	wantError(t, "Stage after what is not there", err, fs.ErrNotExist)
+	wantNames(t, tr, ".", "grown")
+	grown("DE", 3, 5) // what came after the beginning does not count
+	e, err := stage("grown", "FGHI", 5, true)
+	if err != nil || e.Size != 9 || !e.Modified.Equal(grownAt) {
+		t.Errorf("Stage of the last part returned %+v, %v", e, err)
+	}
+	wantContent(t, tr, "grown", "abcDEFGHI")
+	if e, err := tr.Stat(t.Context(), "grown"); err != nil || e.Size != 9 || !e.Modified.Equal(grownAt) {
+		t.Errorf("Stat is %+v, %v", e, err)
+	}
+}
+
+var grownAt = time.Date(2026, 2, 3, 4, 5, 6, 0, time.UTC)
+
 // testStageListed stages the same as first again, to be listed afterwards.
 func testStageListed(t *testing.T, tr tree.Tree, first tree.Entry) {
 	mkdir(t, tr, "listed")

@@ -6577,6 +6577,11 @@ export interface components {
         WaitingPath: {
             /**
              * Format: int64
+             * @description Bytes of a large file that have come: when it is broken off, it goes on after them
+             */
+            arrived?: number;
+            /**
+             * Format: int64
              * @description Bytes of a file
              */
             bytes: number;

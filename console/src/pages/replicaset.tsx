@@ -100,7 +100,7 @@ function Waiting({ set, lane }: { set: ReplicaSet; lane: Lane }) {
     () => [
       { head: "Path", wide: true, by: (w) => w.path, cell: (w) => <span className="font-mono break-all">{w.path}</span> },
       { head: "What", by: (w) => w.kind, cell: (w) => <>{w.kind}{w.within ? <span className="block text-sm text-soft">with {plural(w.within, "path")} in it</span> : ""}</> },
-      { head: "Bytes", right: true, by: (w) => w.bytes, cell: (w) => (w.kind === "file" ? bytes(w.bytes) : "") },
+      { head: "Bytes", right: true, by: (w) => w.bytes, cell: (w) => (w.kind === "file" ? <>{bytes(w.bytes)}{w.arrived ? <span className="block text-sm text-soft" title="When it is broken off, it goes on after these">{bytes(w.arrived)} have come</span> : ""}</> : "") },
       { head: "Since", right: true, by: (w) => w.since, cell: (w) => ago(w.since) },
       { head: "Tried", right: true, by: (w) => w.tried ?? 0, cell: (w) => (w.tried ? <>{plural(w.tried, "time")}{w.nextTry && <span className="block text-sm text-soft">again at {when(w.nextTry).slice(11)}</span>}</> : "") },
     ],

@@ -1,0 +1,230 @@
+package replication
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"bridgespan/core/replica"
+	"bridgespan/tree"
+)
+
+// A large file comes in pieces, each of which is made lasting and noted. When it is broken
+// off, by whatever ends, it goes on after the last of them.
+const (
+	growFrom = 64 << 20 // bytes of a file
+	// pieceFor is for how long bytes come until they are made lasting: so much is lost
+	// when a file is broken off, and several round trips are lost each time.
+	pieceFor = 10 * time.Second
+)
+
+// incoming is the content of a file on its way, as fast as the lane may carry. It ends
+// with errMoved when it is not what the sender's record says. The caller must call end.
+type incoming struct {
+	io.Reader
+	content *checked
+	listing *listing
+	end     func()
+}
+
+// incoming passes the content of a file on; the first bytes of it, which the receiver
+// has, do not cross the lane.
+func (m *move) incoming(ctx context.Context, next *replica.Record, content tree.Content, has int64) *incoming {
+	var source io.Reader = io.NewSectionReader(content, 0, content.Entry().Size)
+	behind := func() {}
+	if next.Size > smallFile {
+		ahead := tree.Stream(ctx, content, 0)
+		source, behind = ahead, func() { ahead.Close() }
+	}
+	crossing := m.paced(ctx, source)
+	if has > 0 {
+		crossing = io.MultiReader(io.LimitReader(source, has), crossing)
+	}
+	check := func(d replica.Digest) error {
+		if m.from.Digest.Known() && d != m.from.Digest {
+			return errMoved
+		}
+		next.Digest = d
+		if m.listed {
+			return nil
+		}
+		return still(ctx, m.carry.from.Tree, m.there, content)
+	}
+	hash := newHash()
+	in := &incoming{content: &checked{crossing, hash, check}, listing: m.listing(m.carry.to, next.Size), end: func() { behind(); hashes.Put(hash) }}
+	in.Reader = in.listing.beside(in.content)
+	return in
+}
+
+// begun is where a file waits whose way was broken off; else a new name in the intake.
+func (m *move) begun(ctx context.Context) (staged string, err error) {
+	if m.sofar, err = m.partial(ctx, m.carry.to, m.to.Key); err != nil || m.sofar.Staged != "" {
+		return m.sofar.Staged, err
+	}
+	return m.stagedName(ctx)
+}
+
+// goOn brings what is still to come of a file whose way was broken off. It returns
+// tree.ErrUnsupported where there is none, or it has to begin anew.
+func (m *move) goOn(ctx context.Context, staged string, next *replica.Record, content tree.Content, options tree.PutOptions) (tree.Entry, error) {
+	if m.sofar.Staged == "" {
+		return tree.Entry{}, tree.ErrUnsupported
+	}
+	entry, err := m.bringAll(ctx, staged, next, content, options)
+	if errors.Is(err, tree.ErrUnsupported) {
+		m.sofar = replica.Partial{}
+		if bad := m.dropPartial(ctx, m.carry.to, m.to.Key); bad != nil {
+			return entry, bad
+		}
+	}
+	return entry, err
+}
+
+// bringAll stages all of a file, or what is still to come of it.
+func (m *move) bringAll(ctx context.Context, staged string, next *replica.Record, content tree.Content, options tree.PutOptions) (entry tree.Entry, err error) {
+	in := m.incoming(ctx, next, content, m.sofar.Bytes)
+	defer in.end()
+	switch {
+	case m.sofar.Bytes > 0:
+		if err = m.reach(ctx, staged, in, content, options); err == nil {
+			entry, err = m.grow(ctx, staged, in, options)
+		}
+	case !m.listed && m.capable(m.carry.to, next.Size):
+		entry, err = m.grow(ctx, staged, in, options)
+	default:
+		entry, err = tree.Stage(ctx, m.carry.to.Tree, staged, in, options)
+	}
+	if err == nil {
+		err = m.keepList(ctx, in.listing, next.Digest)
+	}
+	return entry, err
+}
+
+// grow stages what is still to come of a file, piece by piece.
+func (m *move) grow(ctx context.Context, staged string, in *incoming, options tree.PutOptions) (tree.Entry, error) {
+	r := m.carry.to
+	options.At, options.Part = m.sofar.Bytes, true
+	for {
+		p := &piece{r: in, left: options.Size - options.At, enough: m.enough()}
+		entry, err := tree.Stage(ctx, r.Tree, staged, p, options)
+		options.At += p.n
+		if err == nil && p.ended && options.At < options.Size {
+			err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, options.At, options.Size)
+		}
+		if err != nil || p.ended {
+			return entry, err
+		}
+		if err := m.lasts(ctx, r, replica.Partial{Key: m.to.Key, Staged: staged, Bytes: options.At, Digest: sum(in.content.hash), Kept: m.Now()}); err != nil {
+			return entry, err
+		}
+	}
+}
+
+// lasts makes what has come lasting, and notes it.
+func (m *move) lasts(ctx context.Context, r *Replica, p replica.Partial) error {
+	if err := m.flush(ctx, r); err != nil {
+		return err
+	}
+	err := m.keepPartial(ctx, r, p)
+	if err == nil {
+		m.sofar = p
+	}
+	return err
+}
+
+// enough says when so many bytes have come that they are to be made lasting.
+func (e *Engine) enough() func(n int64) bool {
+	if e.piece > 0 {
+		return func(n int64) bool { return n >= e.piece }
+	}
+	until := time.Now().Add(pieceFor)
+	return func(n int64) bool { return n > 0 && time.Now().After(until) }
+}
+
+// piece passes on what is enough for now. What is left is known to be more than that, or
+// it is asked for its end, which says whether it is what it should be.
+type piece struct {
+	r      io.Reader
+	left   int64
+	enough func(n int64) bool
+	n      int64
+	ended  bool
+}
+
+func (p *piece) Read(b []byte) (int, error) {
+	if p.n < p.left && p.enough(p.n) {
+		return 0, io.EOF
+	}
+	n, err := p.r.Read(b)
+	p.n += int64(n)
+	p.ended = err == io.EOF
+	return n, err
+}
+
+// reach goes to where a file was broken off. It returns tree.ErrUnsupported when it has
+// to begin anew: what has come is not there any more, or not the beginning of what
+// the sender has.
+func (m *move) reach(ctx context.Context, staged string, in *incoming, content tree.Content, options tree.PutOptions) error {
+	r, has := m.carry.to, m.sofar.Bytes
+	if has > options.Size || !m.capable(r, options.Size) {
+		return tree.ErrUnsupported
+	}
+	if ok, err := m.worthCutting(ctx); err != nil || !ok {
+		return orUnsupported(err)
+	}
+	// It may have been given permissions by now that keep us out.
+	_, err := tree.Stage(ctx, r.Tree, staged, strings.NewReader(""), tree.PutOptions{Size: has + 1, SizeKnown: true, At: has, Part: true})
+	if absent(err) || errors.Is(err, tree.ErrTorn) || errors.Is(err, tree.ErrKind) || errors.Is(err, fs.ErrPermission) {
+		return tree.ErrUnsupported
+	}
+	if err != nil {
+		return err
+	}
+	n, err := io.CopyN(io.Discard, in, has)
+	switch {
+	case err != nil && err != io.EOF:
+		return err
+	case n < has, sum(in.content.hash) != m.sofar.Digest:
+		return tree.ErrUnsupported
+	}
+	return m.sameThere(ctx, staged, content, has)
+}
+
+// sampleSize is how many bytes are read of each sample.
+const sampleSize = 64 << 10
+
+// sameThere reads a few of the first bytes of a file at both ends, from the first to the
+// last, and returns tree.ErrUnsupported when the receiver has others: it lost what it
+// had called lasting.
+func (m *move) sameThere(ctx context.Context, staged string, content tree.Content, has int64) error {
+	made, err := m.carry.to.Tree.Open(ctx, staged)
+	if err != nil {
+		return err
+	}
+	defer made.Close()
+	group, run := errgroup.WithContext(ctx)
+	for i := range int64(proofs) {
+		length := min(sampleSize, has)
+		at := i * (has - length) / (proofs - 1)
+		group.Go(func() error {
+			here, there := make([]byte, length), make([]byte, length)
+			if err := m.carry.cross(run, len(here)); err != nil {
+				return err
+			}
+			_, bad := io.ReadFull(io.NewSectionReader(made, at, length), here)
+			_, err := io.ReadFull(io.NewSectionReader(content, at, length), there)
+			if err = errors.Join(bad, err); err == nil && !bytes.Equal(here, there) {
+				err = tree.ErrUnsupported
+			}
+			return err
+		})
+	}
+	return group.Wait()
+}
