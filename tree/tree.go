@@ -26,6 +26,9 @@ import (
 // Errors that every implementation returns, inside an *fs.PathError, next to
 // fs.ErrNotExist, fs.ErrExist, fs.ErrPermission and fs.ErrInvalid.
 var (
+	// ErrKeepsOut: with the permissions that a file is to have, who brings it could not
+	// put it in its place there, nor take it away again.
+	ErrKeepsOut = errors.New("its permissions would keep out who brings it")
 	// ErrInUse: another program holds the file in a way that forbids the operation.
 	ErrInUse = errors.New("in use by another program")
 	// ErrUnreachable: the place that holds the tree does not answer. Trying later may help.

@@ -156,6 +156,9 @@ func words(err error) string {
 	if errors.Is(err, tree.ErrInUse) {
 		return "somebody has it open, so that nobody else may"
 	}
+	if errors.Is(err, tree.ErrKeepsOut) {
+		return "its permissions would not let the account that brings it move or remove it there: let that account do so, through the share too, or leave it out"
+	}
 	var f *fault.Error
 	if errors.As(err, &f) {
 		if f.Remedy != "" {

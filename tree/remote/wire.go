@@ -164,6 +164,7 @@ var kinds = []struct {
 	{"missing", fs.ErrNotExist, http.StatusNotFound},
 	{"not-empty", tree.ErrNotEmpty, http.StatusConflict}, // which the kernel takes for one of the next
 	{"exists", fs.ErrExist, http.StatusConflict},
+	{"keeps-out", tree.ErrKeepsOut, http.StatusForbidden},
 	{"refused", fs.ErrPermission, http.StatusForbidden},
 	{"unsupported", tree.ErrUnsupported, http.StatusNotImplemented},
 	{"in-use", tree.ErrInUse, http.StatusLocked},

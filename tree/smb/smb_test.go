@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"bridgespan/core/acl"
 	"bridgespan/core/chunk"
@@ -63,6 +64,7 @@ func TestAgainstRealServer(t *testing.T) {
 	t.Run("Refusals", func(t *testing.T) { testRefusals(t, server, warden) })
 	t.Run("Assemble", func(t *testing.T) { testAssemble(t, share(t, warden, "store", "")) })
 	t.Run("AssembleOnTheWire", func(t *testing.T) { testOnTheWire(t, server) })
+	t.Run("KeptOut", func(t *testing.T) { testKeptOut(t, func() *smb.Tree { return share(t, warden, "store", "") }) })
 	t.Run("NamesOfTheWire", func(t *testing.T) {
 		root := share(t, warden, "store", "")
 		for _, name := range []string{`a\b`, "a:b", "what?", "star*", "tail.", "tail ", "tab\t"} {
@@ -253,5 +255,44 @@ func testClosedBase(t *testing.T, root, ben *smb.Tree) {
 	}
 	if _, err := ben.Put(t.Context(), "open/copy.txt", strings.NewReader("his own"), tree.PutOptions{}); err != nil {
 		t.Errorf("ben makes a file without it: %v", err)
+	}
+}
+
+// A file whose permissions do not name us comes where the folder lets us move and remove
+// what is in it; elsewhere it does not come, and nothing stays behind.
+func testKeptOut(t *testing.T, open func() *smb.Tree) {
+	at := time.Date(2026, 2, 3, 4, 5, 6, 0, time.UTC)
+	others := mustParse(t, "O:S-1-22-1-0G:S-1-22-2-0D:P(A;;FA;;;S-1-22-1-0)(A;;FR;;;WD)")
+	for folder, c := range map[string]struct {
+		rights string
+		want   error
+	}{
+		"narrow": {"O:BAG:BAD:PAI(A;OICI;0x1301bf;;;BA)", tree.ErrKeepsOut},
+		"wide":   {"O:BAG:BAD:PAI(A;OICI;FA;;;BA)", nil},
+	} {
+		root := open() // which remembers what it has tried
+		if err := root.Mkdir(t.Context(), folder); err != nil {
+			t.Fatal(err)
+		}
+		if err := root.Apply(t.Context(), folder, tree.Meta{Descriptor: mustParse(t, c.rights)}); err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range []string{folder + "/first", folder + "/second"} {
+			e, err := root.Stage(t.Context(), name, strings.NewReader("content"), tree.PutOptions{Size: 7, SizeKnown: true, Detail: tree.WithDescriptors, Meta: tree.Meta{Modified: at, Descriptor: others}})
+			if !errors.Is(err, c.want) {
+				t.Errorf("%s: %v, want %v", name, err, c.want)
+			}
+			if err == nil && (!e.Modified.Equal(at) || len(acl.Compare(e.Descriptor.Parts(), others.Parts())) > 0) {
+				t.Errorf("%s is %+v", name, e)
+			}
+			if err := root.Remove(t.Context(), name); c.want == nil && err != nil || c.want != nil && !errors.Is(err, fs.ErrNotExist) {
+				t.Errorf("%s cannot be removed, or stayed: %v", name, err)
+			}
+		}
+		for e, err := range root.List(t.Context(), folder, tree.Plain) { // but an empty one, once
+			if err != nil || c.want == nil || e.Name != "first.try" || e.Size > 0 {
+				t.Errorf("in %s is %+v, %v", folder, e, err)
+			}
+		}
 	}
 }

@@ -94,14 +94,10 @@ func (t *Tree) Flush(ctx context.Context) error {
 	return err
 }
 
-// staged sets what goes with a new file, and tells what came of it.
+// staged sets what goes with a new file, permissions last, which may keep us out, and
+// tells what came of it.
 func (t *Tree) staged(share *smb2.Share, wire string, e tree.Entry, options tree.PutOptions) (tree.Entry, error) {
 	meta := options.Meta
-	if !meta.Descriptor.IsZero() {
-		if err := setDescriptor(share, wire, meta.Descriptor, descriptorParts); err != nil {
-			return e, err
-		}
-	}
 	if !meta.Modified.IsZero() {
 		if err := share.Chtimes(wire, time.Now(), meta.Modified); err != nil {
 			return e, err
@@ -114,7 +110,12 @@ func (t *Tree) staged(share *smb2.Share, wire string, e tree.Entry, options tree
 		}
 	}
 	var err error
-	if !options.Listed {
+	if !meta.Descriptor.IsZero() {
+		if err = t.admits(share, wire, meta.Descriptor); err == nil {
+			err = setDescriptor(share, wire, meta.Descriptor, descriptorParts)
+		}
+	}
+	if err == nil && !options.Listed {
 		err = t.lookAgain(share, wire, &e, meta.Modified, readOnly)
 	}
 	if err != nil || options.Detail == tree.Plain {

@@ -17,6 +17,7 @@ import (
 
 	smb2 "github.com/cloudsoda/go-smb2"
 	lru "github.com/hashicorp/golang-lru/v2"
+	"golang.org/x/sync/singleflight"
 
 	"bridgespan/core/acl"
 	"bridgespan/tree"
@@ -33,6 +34,9 @@ type Tree struct {
 	asks atomic.Int64
 	// shown is what the server makes of descriptors on new files.
 	shown *lru.Cache[acl.Descriptor, acl.Descriptor]
+	// admitted is whether descriptors let us work at the files that have them.
+	admitted *lru.Cache[acl.Descriptor, bool]
+	trials   singleflight.Group // of those that are not known
 }
 
 // mostShown bounds how many descriptors are remembered.
@@ -40,7 +44,8 @@ const mostShown = 1024
 
 func newTree(share *smb2.Share, sub string) *Tree {
 	shown, _ := lru.New[acl.Descriptor, acl.Descriptor](mostShown) // fails for sizes below 1
-	return &Tree{share: share, sub: sub, shown: shown}
+	admitted, _ := lru.New[acl.Descriptor, bool](mostShown)
+	return &Tree{share: share, sub: sub, shown: shown, admitted: admitted}
 }
 
 // descriptorParts are what a descriptor carries: all but the audit list, which
@@ -387,13 +392,20 @@ func (t *Tree) Apply(ctx context.Context, name string, meta tree.Meta) error {
 	if err != nil {
 		return err
 	}
+	// New permissions may keep us out, as the old ones may: the time is set where it can.
+	timed := meta.Modified.IsZero()
+	if !timed {
+		err := share.Chtimes(wire, time.Now(), meta.Modified)
+		if timed = err == nil; !timed && (meta.Descriptor.IsZero() || !errors.Is(Classify(err), fs.ErrPermission)) {
+			return pathError("apply", name, err)
+		}
+	}
 	if !meta.Descriptor.IsZero() {
 		if err := setDescriptor(share, wire, meta.Descriptor, descriptorParts); err != nil {
 			return pathError("apply", name, err)
 		}
 	}
-	// Times come last: setting the others changes them.
-	if !meta.Modified.IsZero() {
+	if !timed {
 		if err := share.Chtimes(wire, time.Now(), meta.Modified); err != nil {
 			return pathError("apply", name, err)
 		}
