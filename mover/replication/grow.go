@@ -64,11 +64,40 @@ func (m *move) incoming(ctx context.Context, next *replica.Record, content tree.
 }
 
 // begun is where a file waits whose way was broken off; else a new name in the intake.
-func (m *move) begun(ctx context.Context) (staged string, err error) {
-	if m.sofar, err = m.partial(ctx, m.carry.to, m.to.Key); err != nil || m.sofar.Staged != "" {
-		return m.sofar.Staged, err
+func (m *move) begun(ctx context.Context, next *replica.Record) (staged string, err error) {
+	r := m.carry.to
+	p, err := m.partial(ctx, r, m.to.Key)
+	if err != nil {
+		return "", err
+	}
+	if p.Staged != "" {
+		err := m.reopen(ctx, p, next.Size)
+		if err == nil {
+			m.sofar = p
+			return p.Staged, nil
+		}
+		if !errors.Is(err, tree.ErrUnsupported) {
+			return "", err
+		}
+		_ = m.drop(ctx, r, p.Staged) // what keeps us out stays until it does not
+		if err := m.forgetPartial(ctx, r, p.Key); err != nil {
+			return "", err
+		}
 	}
 	return m.stagedName(ctx)
+}
+
+// reopen returns tree.ErrUnsupported unless what has come of a file is there, and more of
+// it may come: it may have been given permissions by now that keep us out.
+func (m *move) reopen(ctx context.Context, p replica.Partial, size int64) error {
+	if p.Bytes > size || !m.grows(m.carry.to, size) {
+		return tree.ErrUnsupported
+	}
+	_, err := tree.Stage(ctx, m.carry.to.Tree, p.Staged, strings.NewReader(""), tree.PutOptions{Size: p.Bytes + 1, SizeKnown: true, At: p.Bytes, Part: true})
+	if absent(err) || errors.Is(err, tree.ErrTorn) || errors.Is(err, tree.ErrKind) || errors.Is(err, fs.ErrPermission) {
+		return tree.ErrUnsupported
+	}
+	return err
 }
 
 // goOn brings what is still to come of a file whose way was broken off. It returns
@@ -93,10 +122,10 @@ func (m *move) bringAll(ctx context.Context, staged string, next *replica.Record
 	defer in.end()
 	switch {
 	case m.sofar.Bytes > 0:
-		if err = m.reach(ctx, staged, in, content, options); err == nil {
+		if err = m.reach(ctx, staged, in, content); err == nil {
 			entry, err = m.grow(ctx, staged, in, options)
 		}
-	case !m.listed && m.capable(m.carry.to, next.Size):
+	case !m.listed && m.grows(m.carry.to, next.Size):
 		entry, err = m.grow(ctx, staged, in, options)
 	default:
 		entry, err = tree.Stage(ctx, m.carry.to.Tree, staged, in, options)
@@ -169,23 +198,11 @@ func (p *piece) Read(b []byte) (int, error) {
 }
 
 // reach goes to where a file was broken off. It returns tree.ErrUnsupported when it has
-// to begin anew: what has come is not there any more, or not the beginning of what
-// the sender has.
-func (m *move) reach(ctx context.Context, staged string, in *incoming, content tree.Content, options tree.PutOptions) error {
-	r, has := m.carry.to, m.sofar.Bytes
-	if has > options.Size || !m.capable(r, options.Size) {
-		return tree.ErrUnsupported
-	}
+// to begin anew: what has come is not the beginning of what the sender has.
+func (m *move) reach(ctx context.Context, staged string, in *incoming, content tree.Content) error {
+	has := m.sofar.Bytes
 	if ok, err := m.worthCutting(ctx); err != nil || !ok {
 		return orUnsupported(err)
-	}
-	// It may have been given permissions by now that keep us out.
-	_, err := tree.Stage(ctx, r.Tree, staged, strings.NewReader(""), tree.PutOptions{Size: has + 1, SizeKnown: true, At: has, Part: true})
-	if absent(err) || errors.Is(err, tree.ErrTorn) || errors.Is(err, tree.ErrKind) || errors.Is(err, fs.ErrPermission) {
-		return tree.ErrUnsupported
-	}
-	if err != nil {
-		return err
 	}
 	n, err := io.CopyN(io.Discard, in, has)
 	switch {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"io/fs"
 	"path"
 	"strings"
 	"sync/atomic"
@@ -296,5 +297,43 @@ func TestSweepsAroundPartials(t *testing.T) {
 	}
 	if left := leftOver(t, p.b); len(left) != 1 || left[0] != kept.Staged {
 		t.Errorf("in the intake is %v, want %s", left, kept.Staged)
+	}
+}
+
+// closing keeps us out of a file.
+type closing struct {
+	*memory.Tree
+	closed string
+}
+
+func (c *closing) Stage(ctx context.Context, name string, content io.Reader, options tree.PutOptions) (tree.Entry, error) {
+	if name == c.closed {
+		return tree.Entry{}, tree.PathError("stage", name, fs.ErrPermission)
+	}
+	return c.Tree.Stage(ctx, name, content, options)
+}
+
+func (c *closing) Remove(ctx context.Context, name string) error {
+	if name == c.closed {
+		return tree.PathError("remove", name, fs.ErrPermission)
+	}
+	return c.Tree.Remove(ctx, name)
+}
+
+// What has come, and was given permissions that keep us out, stays where it is; the file
+// comes beside it.
+func TestGoesOnBesideWhatIsClosed(t *testing.T) {
+	b := &closing{Tree: &memory.Tree{}}
+	p := growingPair(t, openFolder(t), b)
+	content := randomText(12, grownSize)
+	putBytes(t, p.a, "large", content)
+	b.closed = breakOff(t, p).Staged
+	p = anew(p)
+	p.settleDown()
+	if got, err := tree.ReadFile(t.Context(), p.b, "large"); err != nil || !bytes.Equal(got, content) {
+		t.Errorf("the receiver has %d bytes of its own, %v", len(got), err)
+	}
+	if left := leftOver(t, p.b); len(left) != 1 || left[0] != b.closed {
+		t.Errorf("in the intake is %v", left)
 	}
 }

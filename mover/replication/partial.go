@@ -103,7 +103,7 @@ func (e *Engine) awaited(ctx context.Context, r *Replica) (names []string, err e
 	return names, nil
 }
 
-// capable reports whether files grow at a replica, and one of so many bytes is worth it.
-func (e *Engine) capable(r *Replica, size int64) bool {
+// grows reports whether files grow at a replica, and one of so many bytes is worth it.
+func (e *Engine) grows(r *Replica, size int64) bool {
 	return r.Tree.Capabilities().Grows && size >= max(e.leastSize(growFrom), 1)
 }
