@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"bridgespan/core/acl"
 	"bridgespan/core/plan"
 	"bridgespan/model"
 	"bridgespan/tree"
@@ -33,5 +34,24 @@ func TestSpace(t *testing.T) {
 	p := &planner{}
 	if p.judgeSpace(&planSite{place: plan.Place{Seed: true}}, gb, 0); p.lines != nil {
 		t.Errorf("of the seed, to which nothing is carried: %+v", p.lines)
+	}
+}
+
+// Who may not remove what others own is told of, with what stands in the way.
+func TestRemoves(t *testing.T) {
+	s := &planSite{replica: model.Replica{Name: "heather", Server: "heather", Share: "beds", Sub: "east"}, server: model.Server{Account: "warden"}}
+	for what, c := range map[string]struct {
+		file, share acl.Mask
+		want        string // of the remedy; empty where nothing is told
+	}{
+		"everything":           {acl.AllAccess, acl.AllAccess, ""},
+		"the share holds back": {acl.AllAccess, acl.Change.Mask(), "bspan share edit heather/beds --let warden=full"},
+		"the folder does":      {acl.Change.Mask(), acl.AllAccess, "bspan rights grant heather/beds/east warden --level full"},
+		"both do":              {acl.Change.Mask(), acl.Read.Mask(), "bspan rights grant heather/beds/east warden --level full"},
+	} {
+		line, ok := removes(acl.Decision{Granted: c.file & c.share, File: c.file, Share: c.share}, s)
+		if ok != (c.want == "") || !ok && (line.Outcome != model.Warn || !strings.Contains(line.Remedy, c.want) || !strings.HasPrefix(line.Found, "heather: warden may not remove")) {
+			t.Errorf("%s: %+v, %v", what, line, ok)
+		}
 	}
 }

@@ -170,6 +170,7 @@ func (p *planner) open(ctx context.Context, s *planSite) error {
 		above = path.Dir(missing[0])
 	}
 	p.mayWrite(ctx, s, top, orText(above, "."))
+	p.mayRemove(ctx, s, top, orText(above, "."))
 	p.clock(ctx, s)
 	p.openFiles(ctx, s)
 	if len(missing) == 0 {

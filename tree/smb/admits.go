@@ -1,6 +1,7 @@
 package smb
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"os"
@@ -16,17 +17,20 @@ import (
 const trialSuffix = ".try"
 
 // admits returns tree.ErrKeepsOut when a descriptor would not let us move and remove the
-// file that we have just made: it would stay where it was made, in our way, for good.
+// file that we are about to make: it would stay where it was made, in our way, for good.
 // That is tried on an empty file, once for each descriptor: the folders in which files
 // are staged are alike.
-func (t *Tree) admits(share *smb2.Share, wire string, d acl.Descriptor) error {
+func (t *Tree) admits(ctx context.Context, share *smb2.Share, wire string, d acl.Descriptor) error {
 	known, ok := t.admitted.Get(d)
-	if !ok {
+	for !ok {
 		_, err, _ := t.trials.Do(string(d.Binary()), func() (any, error) { return nil, t.try(share, wire+trialSuffix, d) })
-		if err != nil && !errors.Is(err, tree.ErrKeepsOut) {
+		switch {
+		case errors.Is(err, context.Canceled) && ctx.Err() == nil: // somebody else's trial, who has given up
+			continue
+		case err != nil && !errors.Is(err, tree.ErrKeepsOut):
 			return err
 		}
-		known = err == nil
+		known, ok = err == nil, true
 		t.admitted.Add(d, known)
 	}
 	if !known {

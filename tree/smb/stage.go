@@ -30,6 +30,11 @@ func (t *Tree) stageWith(ctx context.Context, name string, options tree.PutOptio
 	lasting, release := linger(ctx)
 	defer release()
 	share = share.WithContext(lasting)
+	if d := options.Meta.Descriptor; !d.IsZero() { // before any content comes for nothing
+		if err := t.admits(ctx, share, wire, d); err != nil {
+			return tree.Entry{}, pathError("stage", name, err)
+		}
+	}
 	f, err := openStaged(share, wire, options.At)
 	if err != nil {
 		return tree.Entry{}, pathError("stage", name, err)
@@ -111,9 +116,7 @@ func (t *Tree) staged(share *smb2.Share, wire string, e tree.Entry, options tree
 	}
 	var err error
 	if !meta.Descriptor.IsZero() {
-		if err = t.admits(share, wire, meta.Descriptor); err == nil {
-			err = setDescriptor(share, wire, meta.Descriptor, descriptorParts)
-		}
+		err = setDescriptor(share, wire, meta.Descriptor, descriptorParts)
 	}
 	if err == nil && !options.Listed {
 		err = t.lookAgain(share, wire, &e, meta.Modified, readOnly)
