@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"strings"
@@ -64,14 +63,14 @@ func (m *move) incoming(ctx context.Context, next *replica.Record, content tree.
 }
 
 // begun is where a file waits whose way was broken off; else a new name in the intake.
-func (m *move) begun(ctx context.Context, next *replica.Record) (staged string, err error) {
+func (m *move) begun(ctx context.Context) (staged string, err error) {
 	r := m.carry.to
 	p, err := m.partial(ctx, r, m.to.Key)
 	if err != nil {
 		return "", err
 	}
 	if p.Staged != "" {
-		err := m.reopen(ctx, p, next.Size)
+		err := m.reopen(ctx, p)
 		if err == nil {
 			m.sofar = p
 			return p.Staged, nil
@@ -89,8 +88,8 @@ func (m *move) begun(ctx context.Context, next *replica.Record) (staged string, 
 
 // reopen returns tree.ErrUnsupported unless what has come of a file is there, and more of
 // it may come: it may have been given permissions by now that keep us out.
-func (m *move) reopen(ctx context.Context, p replica.Partial, size int64) error {
-	if p.Bytes > size || !m.grows(m.carry.to, size) {
+func (m *move) reopen(ctx context.Context, p replica.Partial) error {
+	if !m.carry.to.Tree.Capabilities().Grows { // any more
 		return tree.ErrUnsupported
 	}
 	_, err := tree.Stage(ctx, m.carry.to.Tree, p.Staged, strings.NewReader(""), tree.PutOptions{Size: p.Bytes + 1, SizeKnown: true, At: p.Bytes, Part: true})
@@ -143,13 +142,10 @@ func (m *move) grow(ctx context.Context, staged string, in *incoming, options tr
 	for {
 		p := &piece{r: in, left: options.Size - options.At, enough: m.enough()}
 		entry, err := tree.Stage(ctx, r.Tree, staged, p, options)
-		options.At += p.n
-		if err == nil && p.ended && options.At < options.Size {
-			err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, options.At, options.Size)
-		}
 		if err != nil || p.ended {
 			return entry, err
 		}
+		options.At += p.n
 		if err := m.lasts(ctx, r, replica.Partial{Key: m.to.Key, Staged: staged, Bytes: options.At, Digest: sum(in.content.hash), Kept: m.Now()}); err != nil {
 			return entry, err
 		}

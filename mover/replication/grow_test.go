@@ -2,11 +2,14 @@ package replication
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -110,7 +113,7 @@ func TestGoesOn(t *testing.T) {
 			put(t, p.a, "large", func(b []byte) []byte { b[grownSize-1]++; return b })
 		}},
 		"changed before": {a: openFolder(t), b: far(), whole: true, between: func(t *testing.T, p *pair, _ replica.Partial) {
-			put(t, p.a, "large", func(b []byte) []byte { b[7]++; return b })
+			put(t, p.a, "large", func(b []byte) []byte { b[200_000]++; return b })
 		}},
 		"shorter by now": {a: openFolder(t), b: far(), whole: true, between: func(t *testing.T, p *pair, _ replica.Partial) {
 			put(t, p.a, "large", func(b []byte) []byte { return b[:1<<20-1] })
@@ -335,5 +338,105 @@ func TestGoesOnBesideWhatIsClosed(t *testing.T) {
 	}
 	if left := leftOver(t, p.b); len(left) != 1 || left[0] != b.closed {
 		t.Errorf("in the intake is %v", left)
+	}
+}
+
+// noting tells in which order files are written, made lasting and noted.
+type noting struct {
+	*memory.Tree
+	steps []string
+}
+
+func (n *noting) Stage(ctx context.Context, name string, content io.Reader, options tree.PutOptions) (tree.Entry, error) {
+	n.steps = append(n.steps, "stage")
+	return n.Tree.Stage(ctx, name, content, options)
+}
+
+func (n *noting) Flush(ctx context.Context) error {
+	n.steps = append(n.steps, "flush")
+	return n.Tree.Flush(ctx)
+}
+
+// notingStore notes beside what has come.
+type notingStore struct {
+	Store
+	tree *noting
+}
+
+func (n *notingStore) KeepPartial(ctx context.Context, r replica.ID, p replica.Partial) error {
+	n.tree.steps = append(n.tree.steps, fmt.Sprint("keep ", p.Bytes))
+	return n.Store.KeepPartial(ctx, r, p)
+}
+
+// What is noted to have come is lasting by then.
+func TestGrowsLasting(t *testing.T) {
+	b := &noting{Tree: &memory.Tree{}}
+	p := growingPair(t, openFolder(t), b)
+	p.Store, p.piece = &notingStore{p.Store, b}, grownSize/2
+	putBytes(t, p.a, "large", randomText(12, grownSize))
+	p.settleDown()
+	if want := []string{"stage", "flush", "keep 1048576", "stage", "flush"}; !slices.Equal(b.steps, want) {
+		t.Errorf("%q, want %q", b.steps, want)
+	}
+}
+
+// shrunk says that it cannot let files grow, as a mover of an older version does.
+type shrunk struct{ *memory.Tree }
+
+func (s *shrunk) Capabilities() tree.Capabilities {
+	c := s.Tree.Capabilities()
+	c.Grows = false
+	return c
+}
+
+func (s *shrunk) Stage(ctx context.Context, name string, content io.Reader, options tree.PutOptions) (tree.Entry, error) {
+	options.At, options.Part = 0, false
+	return s.Tree.Stage(ctx, name, content, options)
+}
+
+// Where files cannot grow any more, those that were broken off come whole.
+func TestGoesOnNowhere(t *testing.T) {
+	b := &memory.Tree{}
+	p := growingPair(t, openFolder(t), b)
+	content := randomText(12, grownSize)
+	putBytes(t, p.a, "large", content)
+	breakOff(t, p)
+	p.b = &shrunk{b}
+	p = anew(p)
+	p.settleDown()
+	if got, err := tree.ReadFile(t.Context(), p.b, "large"); err != nil || !bytes.Equal(got, content) || len(leftOver(t, p.b)) > 0 {
+		t.Errorf("the receiver has %d bytes of its own, %v; in the intake is %v", len(got), err, leftOver(t, p.b))
+	}
+}
+
+// cut ends before its end, and does not look so.
+type cut struct{ *memory.Tree }
+
+func (c *cut) Open(ctx context.Context, name string) (tree.Content, error) {
+	content, err := c.Tree.Open(ctx, name)
+	return &cutContent{content}, err
+}
+
+type cutContent struct{ tree.Content }
+
+func (c *cutContent) ReadAt(b []byte, at int64) (int, error) {
+	const ends = grownSize / 2
+	if at+int64(len(b)) <= ends {
+		return c.Content.ReadAt(b, at)
+	}
+	n, err := c.Content.ReadAt(b[:max(ends-at, 0)], at)
+	return n, cmp.Or(err, io.EOF)
+}
+
+// What ends too early is not put in place.
+func TestGrowsWhole(t *testing.T) {
+	a := &cut{&memory.Tree{}}
+	p := growingPair(t, a, &memory.Tree{})
+	var told error
+	p.Trouble = func(tr Trouble) { told = tr.Err }
+	putBytes(t, a.Tree, "large", randomText(12, grownSize))
+	p.settleDown()
+	if all := shown(t, p.b); len(all) > 0 || !errors.Is(told, tree.ErrTorn) {
+		t.Errorf("there are %d files, and told is %v", len(all), told)
 	}
 }

@@ -42,7 +42,7 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 		return err
 	}
 	defer leave()
-	staged, err := m.begun(ctx, &next)
+	staged, err := m.begun(ctx)
 	if err != nil {
 		return err
 	}
