@@ -52,7 +52,9 @@ func (w *Ordered) All(ctx context.Context) iter.Seq2[Named, error] {
 		if w.wanted(".") && !yield(Named{".", top}, nil) || top.Kind != Folder {
 			return
 		}
-		w.folder(ctx, ".", 1, yield)
+		early := newEarly(ctx, w.list)
+		defer early.end()
+		w.folder(early, early.list("."), 1, yield)
 	}
 }
 
@@ -68,30 +70,25 @@ func (w *Ordered) behind(name string) bool {
 
 // folder goes through a folder, each before what it holds, and reports whether
 // to go on. weight is how much of all it may be.
-func (w *Ordered) folder(ctx context.Context, name string, weight float64, yield func(Named, error) bool) bool {
-	var list []Named
-	folders := 0
-	for e, err := range w.Tree.List(ctx, path.Join(w.Top, name), w.Detail) {
-		if err != nil {
-			yield(Named{}, err)
-			return false
-		}
-		if Reserved(e.Name) {
-			continue
-		}
-		if e.Kind == Folder {
-			folders++
-		}
-		list = append(list, Named{path.Join(name, e.Name), e})
+func (w *Ordered) folder(early *early, listed *listed, weight float64, yield func(Named, error) bool) bool {
+	list, err := listed.get()
+	if err != nil {
+		yield(Named{}, err)
+		return false
 	}
-	slices.SortFunc(list, func(a, b Named) int {
-		if w.Folded {
-			return cmp.Or(paths.Order(Key(a.Path, false), Key(b.Path, false)), paths.Order(a.Path, b.Path))
+	var folders []Named // that are to be gone through
+	all := 0
+	for _, e := range list {
+		if e.Kind == Folder {
+			all++
+			if !w.behind(e.Path) {
+				folders = append(folders, e)
+			}
 		}
-		return paths.Order(a.Path, b.Path)
-	})
-	share := weight / float64(folders+1)
+	}
+	share := weight / float64(all+1)
 	w.Seen.add(share)
+	below := early.below(folders)
 	for _, e := range list {
 		if w.wanted(e.Path) && !yield(e, nil) {
 			return false
@@ -100,11 +97,30 @@ func (w *Ordered) folder(ctx context.Context, name string, weight float64, yield
 		case e.Kind != Folder:
 		case w.behind(e.Path):
 			w.Seen.add(share)
-		case !w.folder(ctx, e.Path, share, yield):
+		case !w.folder(early, below(), share, yield):
 			return false
 		}
 	}
 	return true
+}
+
+// list lists a folder, in order.
+func (w *Ordered) list(ctx context.Context, name string) (list []Named, err error) {
+	for e, err := range w.Tree.List(ctx, path.Join(w.Top, name), w.Detail) {
+		if err != nil {
+			return nil, err
+		}
+		if !Reserved(e.Name) {
+			list = append(list, Named{path.Join(name, e.Name), e})
+		}
+	}
+	slices.SortFunc(list, func(a, b Named) int {
+		if w.Folded {
+			return cmp.Or(paths.Order(Key(a.Path, false), Key(b.Path, false)), paths.Order(a.Path, b.Path))
+		}
+		return paths.Order(a.Path, b.Path)
+	})
+	return list, nil
 }
 
 // Ahead runs a sequence in a goroutine of its own, some items ahead of who
