@@ -37,6 +37,7 @@ func (m *accountMapping) grants(replica, name string) (list []account.SID) {
 // TestAccountMap carries permissions from one server to another on which other
 // accounts are those of the same people, and back.
 func TestAccountMap(t *testing.T) {
+	t.Parallel()
 	e := harness.StartEstate(t)
 	api, ctx := e.API, t.Context()
 	ash := standintest.StrangeFileServer(t, "ash", "store", "quiet")

@@ -54,6 +54,7 @@ func (v *verifying) found(run int64) (list []string) {
 // TestReplicaVerification finds exactly the differences that are planted, at
 // each level, and opens a location that was held until a verification.
 func TestReplicaVerification(t *testing.T) {
+	t.Parallel()
 	e := harness.StartEstate(t)
 	api, ctx := e.API, t.Context()
 	v := &verifying{&gardenSet{T: t, e: e, trees: map[string]tree.Tree{"oak": harness.Tree(t, e.Oak, "store"), "elm": harness.Tree(t, e.Elm, "quiet")}}}

@@ -20,6 +20,7 @@ import (
 // TestVerification holds a new location back until it was found to hold what
 // the others hold, and lets it fail and come back.
 func TestVerification(t *testing.T) {
+	t.Parallel()
 	e := harness.StartEstate(t)
 	ctx := t.Context()
 	copied := harness.Tree(t, e.Elm, "quiet")
