@@ -58,6 +58,15 @@ func (c *contextReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// GoesOn returns ErrTorn when a file of size bytes does not reach to where its content is
+// to go on.
+func GoesOn(size, at int64) error {
+	if size < at {
+		return fmt.Errorf("%w: %d bytes are there of %d", ErrTorn, size, at)
+	}
+	return nil
+}
+
 // Stage writes a new file as a [Stager] does. Where a tree is none, it is put,
 // which flushes it at once.
 func Stage(ctx context.Context, t Tree, name string, content io.Reader, options PutOptions) (Entry, error) {

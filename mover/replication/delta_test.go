@@ -287,17 +287,25 @@ func (e *ending) Assemble(ctx context.Context, name, base string, parts []chunk.
 	return tree.Entry{}, errors.Join(tree.ErrUnreachable, err)
 }
 
+// changedAtSender lets both have a large file, of which the sender changes a little; it
+// returns what is in it then, and that was seen.
+func changedAtSender(p *pair) []byte {
+	p.t.Helper()
+	content := randomText(9, 2<<20)
+	putBytes(p.t, p.a, "large", content)
+	p.settleDown()
+	copy(content[1<<20:], "changed")
+	putBytes(p.t, p.a, "large", content)
+	if _, err := p.Scan(p.t.Context(), 1); err != nil {
+		p.t.Fatal(err)
+	}
+	return content
+}
+
 // What a server that went away has left in the intake goes when it is back.
 func TestDeltaGoesAway(t *testing.T) {
 	p := newPair(t, openFolder(t), &ending{Tree: &memory.Tree{Far: true}})
-	first := randomText(9, 2<<20)
-	putBytes(t, p.a, "large", first)
-	p.settleDown()
-	copy(first[1<<20:], "changed")
-	putBytes(t, p.a, "large", first)
-	if _, err := p.Scan(t.Context(), 1); err != nil {
-		t.Fatal(err)
-	}
+	first := changedAtSender(p)
 	if _, err := p.Carry(t.Context(), p.Lanes[0], 10); !errors.Is(err, tree.ErrUnreachable) {
 		t.Fatalf("the receiver went away: %v", err)
 	}
@@ -369,14 +377,7 @@ func changeInSecret(p *pair) {
 // changed that at the receiver meanwhile, and it is not put in place.
 func TestDeltaInVain(t *testing.T) {
 	p := newPair(t, openFolder(t), &memory.Tree{Far: true})
-	first := randomText(10, 2<<20)
-	putBytes(t, p.a, "large", first)
-	p.settleDown()
-	copy(first[1<<20:], "changed")
-	putBytes(t, p.a, "large", first)
-	if _, err := p.Scan(t.Context(), 1); err != nil {
-		t.Fatal(err)
-	}
+	changedAtSender(p)
 	var once sync.Once
 	p.Pace = func(context.Context, replica.Lane, int) error {
 		once.Do(func() { putBytes(t, p.b, "large", randomText(11, 2<<20)) })

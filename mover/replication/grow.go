@@ -119,14 +119,14 @@ func (m *move) goOn(ctx context.Context, staged string, next *replica.Record, co
 func (m *move) bringAll(ctx context.Context, staged string, next *replica.Record, content tree.Content, options tree.PutOptions) (entry tree.Entry, err error) {
 	in := m.incoming(ctx, next, content, m.sofar.Bytes)
 	defer in.end()
-	switch {
-	case m.sofar.Bytes > 0:
-		if err = m.reach(ctx, staged, in, content); err == nil {
-			entry, err = m.grow(ctx, staged, in, options)
+	if m.sofar.Bytes > 0 {
+		if err := m.reach(ctx, staged, in, content); err != nil {
+			return entry, err
 		}
-	case !m.listed && m.grows(m.carry.to, next.Size):
+	}
+	if m.sofar.Bytes > 0 || !m.listed && m.grows(m.carry.to, next.Size) {
 		entry, err = m.grow(ctx, staged, in, options)
-	default:
+	} else {
 		entry, err = tree.Stage(ctx, m.carry.to.Tree, staged, in, options)
 	}
 	if err == nil {

@@ -247,12 +247,12 @@ func (t *Tree) write(ctx context.Context, op, name string, r io.Reader, options 
 
 // grown begins what is staged with what was staged before.
 func (t *Tree) grown(name string, at int64, staged *bytes.Buffer) error {
-	n, ok := t.nodes[t.key(name)]
-	switch {
-	case !ok:
-		return tree.PathError("stage", name, fs.ErrNotExist)
-	case int64(len(n.content)) < at:
-		return tree.PathError("stage", name, fmt.Errorf("%w: %d bytes are there of %d", tree.ErrTorn, len(n.content), at))
+	n, err := t.find("stage", name)
+	if err != nil {
+		return err
+	}
+	if err := tree.GoesOn(int64(len(n.content)), at); err != nil {
+		return tree.PathError("stage", name, err)
 	}
 	staged.Write(n.content[:at])
 	return nil

@@ -78,8 +78,8 @@ func openStaged(share *smb2.Share, wire string, at int64) (*smb2.File, error) {
 		return nil, err
 	}
 	size, err := f.Seek(0, io.SeekEnd)
-	if err == nil && size < at {
-		err = fmt.Errorf("%w: %d bytes are there of %d", tree.ErrTorn, size, at)
+	if err == nil {
+		err = tree.GoesOn(size, at)
 	}
 	if err == nil {
 		err = f.Truncate(at)
