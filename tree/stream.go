@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -55,6 +56,7 @@ func stream(ctx context.Context, content io.ReaderAt, ranges [][2]int64) *Reader
 		defer close(s.coming)
 		for _, r := range ranges {
 			if !s.request(ctx, content, r[0], r[1]) {
+				s.broken = context.Cause(ctx)
 				return
 			}
 		}
@@ -74,6 +76,7 @@ type Reader struct {
 	coming  chan chan piece // in order; each delivers one piece
 	readers sync.WaitGroup
 	now     piece
+	broken  error // why not all was asked for; set before coming is closed
 }
 
 // request starts a read for every piece of a range, as far ahead as coming has
@@ -110,7 +113,8 @@ func (s *Reader) Read(p []byte) (int, error) {
 }
 
 // Next returns the next bytes, at most most of them, without copying. They
-// stay valid until the next call of a method. At the end it returns io.EOF.
+// stay valid until the next call of a method. At the end it returns io.EOF; when its
+// context ended before, why: what was read until then is not the whole content.
 func (s *Reader) Next(most int64) ([]byte, error) {
 	for len(s.now.data) == 0 {
 		if s.now.err != nil {
@@ -119,7 +123,7 @@ func (s *Reader) Next(most int64) ([]byte, error) {
 		s.drop()
 		delivery, ok := <-s.coming
 		if !ok {
-			return nil, io.EOF
+			return nil, cmp.Or(s.broken, io.EOF)
 		}
 		s.now = <-delivery
 	}

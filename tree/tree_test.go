@@ -96,6 +96,21 @@ func TestStreamEndsEarly(t *testing.T) {
 	s.Close() // must not hang
 }
 
+// A reader that was broken off does not take what it read for the whole content.
+func TestStreamBrokenOffIsNotTheEnd(t *testing.T) {
+	for _, size := range []int{1, 1 << 20, 20 << 20} {
+		_, c, _ := opened(t, size)
+		ctx, cancel := context.WithCancel(t.Context())
+		cancel()
+		for range 20 { // whether a piece still comes is a matter of chance
+			d, err := tree.Sum(ctx, c, tree.BLAKE3, nil)
+			if whole, _ := tree.Sum(t.Context(), c, tree.BLAKE3, nil); err == nil && d != whole {
+				t.Fatalf("%d bytes: the sum of a part of them counts as that of all", size)
+			}
+		}
+	}
+}
+
 func TestReserved(t *testing.T) {
 	for name, want := range map[string]bool{".bspan": true, "a/.BSPAN/intake": true, ".bspan-X.part": true, "bspan": false, "a/b.bspan": false, ".": false} {
 		if got := tree.Reserved(name); got != want {
