@@ -46,6 +46,7 @@ func TestRecords(t *testing.T) {
 	t.Run("Directories", func(t *testing.T) { testDirectories(t, db) })
 	t.Run("Entries", func(t *testing.T) { testEntries(t, db) })
 	t.Run("Replication", func(t *testing.T) { testReplication(t, db) })
+	t.Run("SaveWaitsForTheOutcome", func(t *testing.T) { testSaveWaitsForTheOutcome(t, db, dsn) })
 	t.Run("Waits", func(t *testing.T) { testWaits(t, db) })
 	t.Run("WholeFolders", func(t *testing.T) { testWholeFolders(t, db) })
 	t.Run("Begun", func(t *testing.T) { testBegun(t, db) })

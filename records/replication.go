@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"crypto/sha256"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -45,7 +46,9 @@ func folderOf(folder string) []byte {
 }
 
 // Save keeps a change, all of it or nothing. Changes that are saved at the same
-// time are kept together: each would wait for the disk alone.
+// time are kept together: each would wait for the disk alone. When ctx ends before
+// the change is taken up, it is withdrawn; after that Save waits for the outcome.
+// A change that was kept after its Save had returned would overwrite later ones.
 func (s *Replication) Save(ctx context.Context, c replica.Change) error {
 	mine := &waitingChange{change: c, kept: make(chan error, 1)}
 	s.mu.Lock()
@@ -62,8 +65,22 @@ func (s *Replication) Save(ctx context.Context, c replica.Change) error {
 	case err := <-mine.kept:
 		return err
 	case <-ctx.Done():
-		return ctx.Err()
+		if s.withdraw(mine) {
+			return ctx.Err()
+		}
+		return <-mine.kept
 	}
+}
+
+// withdraw takes a change back; false when it was taken up already.
+func (s *Replication) withdraw(w *waitingChange) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	i := slices.Index(s.waiting, w)
+	if i >= 0 {
+		s.waiting = slices.Delete(slices.Clone(s.waiting), i, i+1) // others may hold parts of it
+	}
+	return i >= 0
 }
 
 // mostTogether is how many changes are kept in one transaction.
