@@ -133,7 +133,7 @@ func (c *carry) pass(ctx context.Context, tickets []replica.Ticket, limit int) (
 func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket, get getter) (errands []*errand, left []replica.Ticket, err error) {
 	var keys []string
 	for _, t := range tickets {
-		e := &errand{carry: c, hold: c.newHold(), ticket: t}
+		e := &errand{carry: c, hold: c.newTaskHold(), ticket: t}
 		if !e.change(c.to, t.Key) || !e.rely(c.from, t.Key) {
 			e.release()
 			left = append(left, t)

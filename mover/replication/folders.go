@@ -16,6 +16,10 @@ func (e *errand) parent(ctx context.Context, key string, depth int) error {
 	if above == "." {
 		return nil
 	}
+	// Nobody may note that the folder is gone before what comes into it is noted.
+	if !e.rely(e.carry.to, above) {
+		return errLater
+	}
 	rec, err := e.folderRecord(ctx, e.carry.to, above)
 	if err != nil || rec.Kind == replica.Folder && rec.Pending == nil {
 		return err
@@ -93,8 +97,8 @@ func (m *move) removeFolder(ctx context.Context) error {
 	if err := m.save(ctx, replica.Change{Replica: r.ID, Records: []replica.Record{m.to}}); err != nil { // nothing is pending any more
 		return err
 	}
-	s := &scan{Engine: m.Engine, r: r}
-	err = s.folder(ctx, someFolder{name: m.here, key: m.to.Key})
+	s := m.newScan(r.ID)
+	err = s.folder(ctx, someFolder{name: m.here, key: m.to.Key, held: true})
 	if err == nil {
 		err = s.gone(ctx)
 	}

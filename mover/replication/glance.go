@@ -14,8 +14,9 @@ import (
 // is new in them. It is a small [Engine.Scan], for folders in which something
 // changed, or often does. A replica that was never looked at is left alone.
 func (e *Engine) Glance(ctx context.Context, id replica.ID, folders []string) (Scanned, error) {
-	s := &scan{Engine: e, r: e.replica(id), shallow: true}
 	defer e.looking(id)()
+	s := e.newScan(id)
+	s.shallow = true
 	if !e.scanned(s.r) || len(folders) == 0 {
 		return s.done, nil
 	}
@@ -24,13 +25,28 @@ func (e *Engine) Glance(ctx context.Context, id replica.ID, folders []string) (S
 	}
 	for _, name := range folders {
 		if name != "." && !e.isFolder(ctx, s.r, name) {
-			continue // nobody knows of it yet: the folder above tells, or the next scan does
+			// Nobody knows of it yet: the folder above tells, or the next scan does.
+			e.claims.lookedAt(place{id, keyOf(name)}, s.number)
+			continue
 		}
 		if err := s.folder(ctx, someFolder{name: name, key: keyOf(name)}); err != nil {
 			return s.done, err
 		}
 	}
 	return s.done, s.gone(ctx)
+}
+
+// Again are the folders of a replica that are to be looked at again soon, by a
+// [Engine.Glance]: they hold something that scans could not note, since lanes were at
+// work on it. Until then lanes leave that alone.
+func (e *Engine) Again(ctx context.Context, id replica.ID) (names []string) {
+	r := e.replica(id)
+	for _, key := range e.claims.awaitedIn(id) {
+		if name, err := e.spelled(ctx, r, key); err == nil {
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // isFolder reports whether a folder is known under its name.

@@ -90,7 +90,7 @@ func TestRenamesWaitForTheOldPath(t *testing.T) {
 	if err := p.a.Rename(t.Context(), "beds", "borders", false); err != nil {
 		t.Fatal(err)
 	}
-	s := &scan{Engine: p.Engine, r: p.replica(1)}
+	s := p.newScan(1)
 	if err := s.folder(t.Context(), someFolder{name: ".", key: "."}); err != nil {
 		t.Fatal(err)
 	}

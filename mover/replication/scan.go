@@ -29,8 +29,8 @@ type Scanned struct {
 // that cannot be listed, or ErrNotReplica ends the scan. The first one also fails
 // when a part of it could not be seen, for a while as it seems.
 func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
-	s := &scan{Engine: e, r: e.replica(id)}
 	defer e.looking(id)()
+	s := e.newScan(id)
 	if err := e.identify(ctx, s.r); err != nil {
 		return s.done, err
 	}
@@ -52,6 +52,7 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	if err := s.gone(ctx); err != nil {
 		return s.done, err
 	}
+	e.claims.allLookedAt(id, s.number)
 	if s.unreached != nil && !e.scanned(s.r) {
 		return s.done, fmt.Errorf("not all of it could be looked at for the first time: %w", s.unreached)
 	}
@@ -83,9 +84,15 @@ func (e *Engine) looking(id replica.ID) (done func()) {
 	return turn.Unlock
 }
 
+// newScan is a scan that looks at one folder after the other.
+func (e *Engine) newScan(id replica.ID) *scan {
+	return &scan{Engine: e, r: e.replica(id), number: e.claims.newScan()}
+}
+
 type scan struct {
 	*Engine
-	r *Replica
+	r      *Replica
+	number uint64
 	// group looks at folders side by side; nil does so one after the other.
 	group *errgroup.Group
 	// listers and readers bound how many folders are listed, and how many files are
@@ -150,11 +157,20 @@ type someFolder struct {
 	// brought so much.
 	fresh   bool
 	brought uint64
+	// held is true when the caller has claimed the folder.
+	held bool
 }
 
 // folder looks at what is right in a folder, saves that, and goes on below.
 func (s *scan) folder(ctx context.Context, f someFolder) error {
 	name, key := f.name, f.key
+	h := s.newHold()
+	defer h.release()
+	// Nobody may note that the folder is gone before what is in it is noted.
+	if key != "." && !f.held && !h.rely(s.r, key) {
+		s.count(0, 0, 1)
+		return nil
+	}
 	saves, all := s.known.brought(s.r), s.known.saved(s.r)
 	listed, err := s.listing(ctx, name)
 	if err != nil {
@@ -172,6 +188,8 @@ func (s *scan) folder(ctx context.Context, f someFolder) error {
 	var records []replica.Record
 	if !f.fresh || f.brought != saves {
 		if sum, plain = s.sum(listed); plain && s.known.asListed(at, sum) {
+			h.release()
+			s.claims.lookedAt(at, s.number)
 			return s.below(ctx, name, listed)
 		}
 		if records, err = s.Store.Children(ctx, s.r.ID, key); err != nil {
@@ -183,8 +201,6 @@ func (s *scan) folder(ctx context.Context, f someFolder) error {
 		known[rec.Key] = rec
 	}
 	entries := s.arrange(name, listed, known)
-	h := s.newHold()
-	defer h.release()
 	var look []*candidate
 	var below []someFolder
 	busy := 0
@@ -225,6 +241,7 @@ func (s *scan) folder(ctx context.Context, f someFolder) error {
 		}
 	}
 	h.release()
+	s.claims.lookedAt(at, s.number)
 	if err := s.notListed(ctx, name, known); err != nil {
 		return err
 	}

@@ -75,7 +75,7 @@ const (
 	warmShare = 10
 )
 
-// glances looks at the warmest folders until the next look at all is due,
+// glances looks at the warmest folders, and at those that have to be looked at again, until the next look at all is due,
 // somebody wants one, or ctx ends.
 func (p *place) glances(ctx context.Context, until time.Time) {
 	pause := warmPause
@@ -91,8 +91,11 @@ func (p *place) glances(ctx context.Context, until time.Time) {
 			return
 		case <-time.After(min(left, pause)):
 		}
-		folders := p.warm.warmest()
-		if len(folders) == 0 || left < pause || p.follows.Load() {
+		folders := p.round.engine.Again(ctx, replica.ID(p.ID))
+		if !p.follows.Load() && left >= pause {
+			folders = append(folders, p.warm.warmest()...)
+		}
+		if len(folders) == 0 {
 			continue
 		}
 		began := time.Now()
