@@ -96,7 +96,7 @@ func (w *bundleWorld) check(peoples ...string) error {
 	if a, b := shown(w.t, w.from), shown(w.t, w.to); !maps.Equal(a, b) {
 		return fmt.Errorf("the replicas differ: %v and %v", a, b)
 	}
-	for _, rec := range w.store.records[2] {
+	for _, rec := range w.store.all(2) {
 		if rec.Pending != nil {
 			return fmt.Errorf("%s is still pending", rec.Key)
 		}

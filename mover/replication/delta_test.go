@@ -368,9 +368,9 @@ func changeInSecret(p *pair) {
 		p.t.Fatal(err)
 	}
 	s := p.Store.(*memoryStore)
-	rec := s.records[2]["large"]
+	rec := s.record(2, "large")
 	rec.Seen.ID = is.ID // the same file still
-	s.records[2]["large"] = rec
+	s.setRow(2, rec)
 }
 
 // What was spared counts with the file that it was spared of: not when somebody has

@@ -46,7 +46,7 @@ func (s *memoryStore) apart(l replica.Lane) {
 	for _, kind := range []replica.Kind{replica.Folder, replica.File} {
 		found, _ := s.matching(l.From, func(rec *replica.Record) bool { return rec.Kind == kind })
 		for _, rec := range found {
-			s.queue(l, rec.Key, 0)
+			s.queueRecords(l, []string{rec.Key})
 		}
 	}
 }
