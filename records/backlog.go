@@ -124,15 +124,23 @@ const (
 	failedMost  = 10 * time.Minute
 )
 
-// Postpone puts tickets behind the others, but those put there again meanwhile;
-// what failed is left alone for a while.
-func (s *Replication) Postpone(ctx context.Context, lane replica.Lane, tickets []replica.Ticket, failed bool) error {
-	later := `NULL`
-	args := []any{}
-	if failed {
-		later = `UTC_TIMESTAMP(6) + INTERVAL LEAST(? * POW(2, LEAST(failed, 20)), ?) MICROSECOND, failed = failed + 1`
-		args = []any{cmp.Or(s.RetryFirst, failedPause).Microseconds(), cmp.Or(s.RetryMost, failedMost).Microseconds()}
+// Postpone puts tickets behind the others, but those put there again meanwhile, and
+// leaves them alone for a while.
+func (s *Replication) Postpone(ctx context.Context, lane replica.Lane, tickets []replica.Ticket, pause time.Duration) error {
+	if pause <= 0 {
+		return s.putBehind(ctx, lane, tickets, `NULL`)
 	}
+	return s.putBehind(ctx, lane, tickets, `UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND`, pause.Microseconds())
+}
+
+// Failed is Postpone for what failed: it is left alone for longer each time.
+func (s *Replication) Failed(ctx context.Context, lane replica.Lane, tickets []replica.Ticket) error {
+	return s.putBehind(ctx, lane, tickets, `UTC_TIMESTAMP(6) + INTERVAL LEAST(? * POW(2, LEAST(failed, 20)), ?) MICROSECOND, failed = failed + 1`,
+		cmp.Or(s.RetryFirst, failedPause).Microseconds(), cmp.Or(s.RetryMost, failedMost).Microseconds())
+}
+
+// putBehind gives tickets a new number, and leaves them alone until later.
+func (s *Replication) putBehind(ctx context.Context, lane replica.Lane, tickets []replica.Ticket, later string, args ...any) error {
 	return s.db.Change(ctx, func(tx *Tx) error {
 		next, err := tx.ticketNumber(ctx)
 		if err != nil {
@@ -149,11 +157,22 @@ func (s *Replication) Postpone(ctx context.Context, lane replica.Lane, tickets [
 	})
 }
 
-// Waits reports whether a path waits in a backlog into or out of one of two replicas.
-func (q Queries) Waits(ctx context.Context, a, b replica.ID, key string) (waits bool, err error) {
+// Waiting is a ticket that waits in a backlog.
+type Waiting struct {
+	Lane  replica.Lane
+	Since time.Time
+}
+
+// Waits finds the ticket that has waited longest for a path, in a backlog into or out of
+// one of two replicas; ok is false when none waits.
+func (q Queries) Waits(ctx context.Context, a, b replica.ID, key string) (w Waiting, ok bool, err error) {
 	above := path.Dir(key)
-	err = q.run.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM replica_lanes l JOIN replica_backlog b ON b.from_id = l.from_id AND b.to_id = l.to_id
+	rows, err := q.run.QueryContext(ctx, `SELECT b.from_id, b.to_id, b.queued FROM replica_lanes l JOIN replica_backlog b ON b.from_id = l.from_id AND b.to_id = l.to_id
 		AND (b.folder = ? AND b.name_key = ? OR b.folder = ? AND b.name_key = ? AND b.whole > 0)
-		WHERE l.from_id IN (?, ?) OR l.to_id IN (?, ?))`, folderOf(above), []byte(path.Base(key)), folderOf(path.Dir(above)), []byte(path.Base(above)), a, b, a, b).Scan(&waits)
-	return waits, unavailable(err)
+		WHERE l.from_id IN (?, ?) OR l.to_id IN (?, ?) ORDER BY b.queued LIMIT 1`, folderOf(above), []byte(path.Base(key)), folderOf(path.Dir(above)), []byte(path.Base(above)), a, b, a, b)
+	found, err := collect(rows, err, func(s scanner) (w Waiting, err error) { return w, s.Scan(&w.Lane.From, &w.Lane.To, &w.Since) })
+	if err != nil || len(found) == 0 {
+		return w, false, err
+	}
+	return found[0], true, nil
 }

@@ -2,6 +2,9 @@ package records
 
 import (
 	"context"
+	"path"
+	"slices"
+	"strings"
 	"sync"
 
 	"bridgespan/core/acl"
@@ -15,8 +18,9 @@ import (
 type begun struct {
 	mu     sync.Mutex
 	paths  map[replica.ID]map[string]*begunPath
-	opened map[replica.ID]bool // those whose rows of an earlier store are in the records by now
-	over   []int64             // rows of which nothing is pending any more
+	inside map[folderAt]map[string]bool // the keys of paths by the folders that they are in
+	opened map[replica.ID]bool          // those whose rows of an earlier store are in the records by now
+	over   []int64                      // rows of which nothing is pending any more
 }
 
 // begunPath is what was begun at a path.
@@ -45,6 +49,29 @@ func (b *begun) overlay(r replica.ID, records []replica.Record) {
 			records[i].Pending = &pending
 		}
 	}
+}
+
+// within adds to the records of what is right in a folder those of paths that have none
+// yet, in the order of their keys.
+func (b *begun) within(r replica.ID, folder string, records []replica.Record) []replica.Record {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	inside := b.inside[folderAt{r, folder}]
+	if len(inside) == 0 {
+		return records
+	}
+	known := make(map[string]bool, len(records))
+	for i := range records {
+		known[records[i].Key] = true
+	}
+	for key := range inside {
+		if !known[key] {
+			pending := *b.paths[r][key].Pending
+			records = append(records, replica.Record{Key: key, Pending: &pending})
+		}
+	}
+	slices.SortFunc(records, func(x, y replica.Record) int { return strings.Compare(x.Key, y.Key) })
+	return records
 }
 
 // keys are the paths of a replica at which something is begun.
@@ -80,6 +107,14 @@ func (b *begun) noted(together []*waitingChange, rows map[replica.ID]int64) {
 			}
 			row := made[c.Replica]
 			row.left++
+			at := folderAt{c.Replica, path.Dir(c.Records[i].Key)}
+			if b.inside == nil {
+				b.inside = map[folderAt]map[string]bool{}
+			}
+			if b.inside[at] == nil {
+				b.inside[at] = map[string]bool{}
+			}
+			b.inside[at][c.Records[i].Key] = true
 			b.paths[c.Replica][c.Records[i].Key] = &begunPath{pack.Begun{Key: c.Records[i].Key, Pending: c.Records[i].Pending}, row}
 		}
 	}
@@ -91,6 +126,10 @@ func (b *begun) end(r replica.ID, key string) {
 		return
 	}
 	delete(b.paths[r], key)
+	at := folderAt{r, path.Dir(key)}
+	if delete(b.inside[at], key); len(b.inside[at]) == 0 {
+		delete(b.inside, at)
+	}
 	if p.row.left--; p.row.left == 0 {
 		b.over = append(b.over, p.row.id)
 	}

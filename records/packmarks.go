@@ -12,7 +12,7 @@ import (
 	"bridgespan/records/pack"
 )
 
-// Files in packs are found by their numbers, and by their sizes and times, with the
+// Files and folders in packs are found by their numbers, and by their sizes and times, with the
 // help of marks: short sums of these, kept with each pack. Those of a replica are
 // read when they are first asked for, and are remembered: 16 bytes a file, at most.
 
@@ -40,17 +40,17 @@ func alikeMark(size int64, modified time.Time) uint32 {
 	return mark(markAlike, uint64(size), uint64(pack.ToNano(modified)))
 }
 
-// marksOf are the marks of the files among records: of those that have a number, and
-// of those that were read.
+// marksOf are the marks of what is present among records: of what has a number, and of
+// the files that were read.
 func marksOf(list []*replica.Record) (all marks) {
 	for _, rec := range list {
-		if rec.Kind != replica.File {
+		if rec.Kind == replica.None {
 			continue
 		}
 		if rec.Seen.ID != 0 {
 			all = append(all, numberMark(rec.Seen.ID))
 		}
-		if rec.Digest.Known() {
+		if rec.Kind == replica.File && rec.Digest.Known() {
 			all = append(all, alikeMark(rec.Size, rec.Modified))
 		}
 	}

@@ -140,7 +140,7 @@ func byKey(records []replica.Record) map[string]replica.Record {
 	return known
 }
 
-// Children lists the records of what is, or was, right in a folder.
+// Children lists the records of what is, or was, right in a folder, or is to come into it.
 func (s *Replication) Children(ctx context.Context, r replica.ID, folder string) ([]replica.Record, error) {
 	if err := s.open(ctx, r); err != nil {
 		return nil, err
@@ -172,20 +172,21 @@ func (s *Replication) Children(ctx context.Context, r replica.ID, folder string)
 		slices.SortFunc(records, func(a, b replica.Record) int { return strings.Compare(a.Key, b.Key) })
 	}
 	s.begun.overlay(r, records)
-	return records, nil
+	return s.begun.within(r, folder, records), nil
 }
 
-// ByFile lists the records of files that had one of some numbers when last seen.
+// ByFile lists the records of files and folders that had one of some numbers when last
+// seen.
 func (s *Replication) ByFile(ctx context.Context, r replica.ID, ids ...uint64) ([]replica.Record, error) {
 	var records []replica.Record
 	for part := range slices.Chunk(ids, bulkRows) {
-		args := []any{replica.File}
+		args := []any{replica.None}
 		marks := make([]uint32, len(part))
 		for i, id := range part {
 			args, marks[i] = append(args, id), numberMark(id)
 		}
-		found, err := s.find(ctx, r, marks, func(rec *replica.Record) bool { return rec.Kind == replica.File && slices.Contains(part, rec.Seen.ID) },
-			`r.kind = ? AND r.seen_file IN (`+placeholders(len(part))+`) ORDER BY r.folder, r.name_key`, args...)
+		found, err := s.find(ctx, r, marks, func(rec *replica.Record) bool { return rec.Kind != replica.None && slices.Contains(part, rec.Seen.ID) },
+			`r.kind <> ? AND r.seen_file IN (`+placeholders(len(part))+`) ORDER BY r.folder, r.name_key`, args...)
 		if err != nil {
 			return nil, err
 		}
@@ -286,6 +287,36 @@ func (s *Replication) Unfinished(ctx context.Context, r replica.ID) ([]replica.R
 		}
 	}
 	return records, err
+}
+
+// Orphans lists paths, at most limit, that are present although their folder is not.
+func (s *Replication) Orphans(ctx context.Context, r replica.ID, limit int) (keys []string, err error) {
+	present, inside := map[string]bool{".": true}, map[string]bool{}
+	err = s.db.EachHeld(ctx, r, func(key string, folder bool, _ int64, _ time.Time) error {
+		if inside[path.Dir(key)] = true; folder {
+			present[key] = true
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	for folder := range inside {
+		if present[folder] || len(keys) >= limit {
+			continue
+		}
+		orphans, err := s.Children(ctx, r, folder)
+		if err != nil {
+			return nil, err
+		}
+		for _, rec := range orphans {
+			if rec.Kind != replica.None && len(keys) < limit {
+				keys = append(keys, rec.Key)
+			}
+		}
+	}
+	slices.Sort(keys)
+	return keys, nil
 }
 
 // EachHeld tells of everything that a replica holds, as far as it was seen: its

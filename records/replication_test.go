@@ -126,7 +126,7 @@ func testReplication(t *testing.T, db *records.DB) {
 		t.Errorf("after all was done: %v", left)
 	}
 	save(replica.Change{Replica: 1, Records: []replica.Record{zero}, Queue: []replica.Lane{lane}})
-	if err := s.Postpone(ctx, lane, left, false); err != nil {
+	if err := s.Postpone(ctx, lane, left, 0); err != nil {
 		t.Fatal(err)
 	}
 	got := backlog(lane)
@@ -134,7 +134,7 @@ func testReplication(t *testing.T, db *records.DB) {
 		t.Errorf("postponed: %v", got)
 	}
 	// What failed is left alone, until it changes.
-	if err := s.Postpone(ctx, lane, got[1:], true); err != nil {
+	if err := s.Failed(ctx, lane, got[1:]); err != nil {
 		t.Fatal(err)
 	}
 	if got := backlog(lane); len(got) != 1 || got[0].Key != zero.Key {
@@ -214,7 +214,7 @@ func testWholeFolders(t *testing.T, db *records.DB) {
 	if err != nil || len(split) != 1 || split[0].Key != "beds/b" {
 		t.Fatalf("%+v, %v", split, err)
 	}
-	if err := s.Postpone(ctx, lane, split, true); err != nil {
+	if err := s.Failed(ctx, lane, split); err != nil {
 		t.Fatal(err)
 	}
 	waits(replica.Ticket{Key: "beds/a"}, replica.Ticket{Key: "beds/row", Whole: 1}) // what failed is left alone
@@ -255,11 +255,15 @@ func testWaits(t *testing.T, db *records.DB) {
 	for key, want := range map[string]bool{"alone": true, "beds/row": true, "beds/row/rose": true, "beds/row/other": true,
 		"beds": false, "beds/row/rose/leaf": false, "alone/leaf": false, "row": false, "none": false} {
 		for _, ends := range [][2]replica.ID{{from, to}, {to, from}} {
-			if waits, err := db.Waits(ctx, ends[0], ends[1], key); err != nil || waits != want {
+			w, waits, err := db.Waits(ctx, ends[0], ends[1], key)
+			if err != nil || waits != want {
 				t.Errorf("%s waits: %v, %v", key, waits, err)
 			}
+			if waits && (w.Lane != lane || time.Since(w.Since).Abs() > time.Minute) {
+				t.Errorf("%s waits for %+v", key, w)
+			}
 		}
-		if waits, err := db.Waits(ctx, to+1000, to+1001, key); err != nil || waits {
+		if _, waits, err := db.Waits(ctx, to+1000, to+1001, key); err != nil || waits {
 			t.Errorf("%s waits elsewhere: %v, %v", key, waits, err)
 		}
 	}
@@ -339,6 +343,10 @@ func testBegun(t *testing.T, db *records.DB) {
 	if got, err := first.Unfinished(ctx, 77); err != nil || len(got) != 3 {
 		t.Errorf("unfinished: %+v, %v", got, err)
 	}
+	// What is to come is among what is in its folder, or a scan would take it for people's.
+	if inside, err := first.Children(ctx, 77, "."); err != nil || len(inside) != 3 || inside[0].Key != "again" || inside[0].Pending == nil {
+		t.Errorf("in the folder: %+v, %v", inside, err)
+	}
 	end(first, done)
 	end(first, again)
 	begin(first, "again", 2)
@@ -377,7 +385,7 @@ func testWaiting(t *testing.T, db *records.DB) {
 	}
 	for _, ticket := range tickets {
 		if ticket.Key == "beds/fern.txt" {
-			if err := s.Postpone(ctx, lane, []replica.Ticket{ticket}, true); err != nil {
+			if err := s.Failed(ctx, lane, []replica.Ticket{ticket}); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -3,9 +3,12 @@ package replication
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -21,6 +24,8 @@ type Carried struct {
 	Conflicts int
 	Postponed int // that could not be done now
 	Failed    int // of which for a reason that will not pass at once
+	// NextTry is when the first of what was postponed is tried again, from now on.
+	NextTry time.Duration
 }
 
 // Carry works off about limit paths of a lane's backlog: folders that are new at the
@@ -31,6 +36,7 @@ type Carried struct {
 func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carried, error) {
 	c := &carry{Engine: e, lane: lane, from: e.replica(lane.From), to: e.replica(lane.To), hands: newHands(e.hands())}
 	c.crew = newCrew(min(e.waiting(), cap(c.hands.small)))
+	c.progress = e.progressOf(lane)
 	defer c.crew.dismiss()
 	if !e.filled(c.from) || !e.scanned(c.to) {
 		return c.done, nil
@@ -40,6 +46,7 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 		return c.done, err
 	}
 	tickets = roomFor(tickets, limit)
+	c.progress.begin(e.Now(), len(tickets))
 	for _, r := range []*Replica{c.from, c.to} {
 		if err := e.identify(ctx, r); err != nil {
 			return c.done, err
@@ -62,15 +69,53 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 	return c.done, e.fill(ctx, c.to)
 }
 
-// postpone puts what was not done behind the rest of the backlog.
+// postpone puts what was not done behind the rest of the backlog. What was tried many
+// times without any change is reported, looked at again at both ends, and fails.
 func (c *carry) postpone(ctx context.Context, waiting []replica.Ticket) error {
 	c.done.Failed, c.done.Postponed = len(c.failed), len(waiting)+len(c.failed)
-	for tickets, failed := range map[*[]replica.Ticket]bool{&waiting: false, &c.failed: true} {
-		own := slices.DeleteFunc(*tickets, func(t replica.Ticket) bool { return t.Seq == 0 }) // it waits with its folder
-		if len(own) == 0 {
+	for _, t := range c.failed { // it was reported
+		c.progress.drop(t.Key)
+	}
+	pauses := map[time.Duration][]replica.Ticket{}
+	for _, t := range waiting {
+		if t.Seq == 0 { // it waits with its folder
 			continue
 		}
-		if err := c.Store.Postpone(ctx, c.lane, own, failed); err != nil {
+		pause, stuck := c.progress.tried(c.Now(), t.Key, c.outcomes[t.Key])
+		if stuck == nil {
+			pauses[pause] = append(pauses[pause], t)
+			continue
+		}
+		if err := c.stuck(ctx, t, stuck); err != nil {
+			return err
+		}
+	}
+	for _, pause := range slices.Sorted(maps.Keys(pauses)) {
+		if c.done.NextTry == 0 {
+			c.done.NextTry = max(pause, retryFirst)
+		}
+		if err := c.Store.Postpone(ctx, c.lane, pauses[pause], pause); err != nil {
+			return err
+		}
+	}
+	failed := slices.DeleteFunc(c.failed, func(t replica.Ticket) bool { return t.Seq == 0 })
+	if len(failed) == 0 {
+		return nil
+	}
+	return c.Store.Failed(ctx, c.lane, failed)
+}
+
+// stuck reports a ticket that makes no progress, and looks at its path again.
+func (c *carry) stuck(ctx context.Context, t replica.Ticket, why error) error {
+	name, err := c.spelled(ctx, c.from, t.Key)
+	if err != nil {
+		name = t.Key
+	}
+	c.trouble(c.to, name, why)
+	c.failed = append(c.failed, t)
+	c.done.Failed++
+	for _, r := range []*Replica{c.from, c.to} {
+		if err := c.lookAgain(ctx, r, t.Key); fatal(ctx, err) {
 			return err
 		}
 	}
@@ -90,6 +135,9 @@ type carry struct {
 	ready   [shelves]bool // the folders of it that are there
 	failed  []replica.Ticket
 	wholes  map[string]*whole // by their paths
+	// outcomes are why tasks did not end their tickets, by their paths.
+	outcomes map[string]outcome
+	progress *progress
 }
 
 // count changes what was done so far.
@@ -136,6 +184,7 @@ func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket, get gette
 		e := &errand{carry: c, hold: c.newTaskHold(), ticket: t}
 		if !e.change(c.to, t.Key) || !e.rely(c.from, t.Key) {
 			e.release()
+			e.ended(errBusy)
 			left = append(left, t)
 			continue
 		}
@@ -153,7 +202,10 @@ func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket, get gette
 		return errands, nil, err
 	}
 	for i, e := range errands {
-		e.stage = stageOf(&from[i], &to[i])
+		e.stage, e.state = stageOf(&from[i], &to[i]), stateOf(&from[i], &to[i])
+		if from[i].Kind == replica.File {
+			e.size = from[i].Size
+		}
 		if e.stage.removes { // what goes may be wanted by what comes
 			e.release()
 			continue
@@ -166,6 +218,14 @@ func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket, get gette
 
 // getter reads the records of paths, in their order, as a store does.
 type getter func(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error)
+
+// stateOf stands for what is known of a path at both ends, and of what is being done there.
+func stateOf(from, to *replica.Record) string {
+	one := func(r *replica.Record) string {
+		return fmt.Sprint(r.Kind, r.Version, r.Permissions.Version, r.Seen.ID, r.Seen.Size, r.Seen.Modified.UnixNano(), r.Pending != nil)
+	}
+	return one(from) + " " + one(to)
+}
 
 // stage is what can be done side by side: folders before what is in them, what
 // comes before what goes, and what is in a folder before the folder goes.
@@ -251,6 +311,7 @@ func (c *carry) takeAway(ctx context.Context, done []replica.Ticket) error {
 		return nil
 	}
 	c.count(func(d *Carried) { d.Done += len(done) })
+	c.progress.end(c.Now(), done)
 	return c.Store.Done(ctx, c.lane, done)
 }
 

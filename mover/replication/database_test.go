@@ -5,6 +5,7 @@ import (
 	"maps"
 	"path"
 	"slices"
+	"time"
 
 	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
@@ -22,9 +23,17 @@ type memoryDatabase struct {
 	kept      map[replica.ID][]replica.Kept
 	lists     map[replica.Digest]chunk.List
 	partials  map[replica.ID]map[string]replica.Partial
-	failed    []string // keys of tickets that were to be left alone for a while
-	saves     int      // changes that were kept
+	later     map[laneKey]time.Time // until when tickets are left alone
+	failures  map[string]int        // how often paths failed
+	failed    []string              // keys of tickets that were to be left alone for a while
+	saves     int                   // changes that were kept
 	packLeast int
+}
+
+// laneKey is a path in the backlog of a lane.
+type laneKey struct {
+	lane replica.Lane
+	key  string
 }
 
 // memoryPack holds records of one folder, in the order of their keys.
@@ -47,7 +56,7 @@ type memoryBegun struct {
 
 func newMemoryDatabase() *memoryDatabase {
 	return &memoryDatabase{rows: map[replica.ID]map[string]replica.Record{}, packs: map[replica.ID][]memoryPack{}, backlog: map[replica.Lane]map[string]replica.Ticket{},
-		kept: map[replica.ID][]replica.Kept{}, lists: map[replica.Digest]chunk.List{}, partials: map[replica.ID]map[string]replica.Partial{}, packLeast: 4}
+		kept: map[replica.ID][]replica.Kept{}, lists: map[replica.Digest]chunk.List{}, partials: map[replica.ID]map[string]replica.Partial{}, later: map[laneKey]time.Time{}, failures: map[string]int{}, packLeast: 4}
 }
 
 // record is what is kept of a path: its row, or else what the latest pack says.
@@ -195,6 +204,7 @@ func (d *memoryDatabase) queue(l replica.Lane, key string, seq uint64, whole int
 	if d.backlog[l] == nil {
 		d.backlog[l] = map[string]replica.Ticket{}
 	}
+	delete(d.later, laneKey{l, key})
 	d.backlog[l][key] = replica.Ticket{Key: key, Seq: seq, Whole: max(whole, d.backlog[l][key].Whole)}
 }
 

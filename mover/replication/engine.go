@@ -63,6 +63,9 @@ type Engine struct {
 	// Trouble is told what could not be done, and why. It is tried again. It may
 	// be called side by side.
 	Trouble func(Trouble)
+	// Repaired is told of records that were put right. It may be called side by side, and
+	// be nil.
+	Repaired func(Repair)
 	// Busied is told the folders in which a look found that people changed
 	// something, and how much. It may be called side by side, and be nil.
 	Busied func(id replica.ID, folder string, changes int)
@@ -97,6 +100,9 @@ type Engine struct {
 	looks    map[replica.ID]*sync.Mutex
 	left     map[replica.ID][]string // what could not be discarded from intakes
 	answers  map[replica.ID]answers
+	lanes    map[replica.Lane]*progress
+	suspects map[replica.ID]map[string]string // paths that are to be looked at again, and why
+	audited  map[replica.ID]bool
 	crowned  map[replica.ID]bool // replicas whose top has permissions, or cannot have any
 }
 
@@ -159,7 +165,12 @@ var (
 	errMoved = errors.New("it changed meanwhile")
 	// errLater: something else must be done first, or is being done.
 	errLater = errors.New("something else must be done first")
+	// errBusy is errLater where another task or a scan is at work on a path.
+	errBusy = fmt.Errorf("%w: another task is at work on it", errLater)
 )
+
+// later is errLater with what must be done first.
+func later(first string) error { return fmt.Errorf("%w: %s", errLater, first) }
 
 func (e *Engine) replica(id replica.ID) *Replica {
 	for _, r := range e.Replicas {

@@ -1,6 +1,7 @@
 package replication
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -15,7 +16,9 @@ type errand struct {
 	*hold
 	ticket replica.Ticket
 	stage  stage
-	failed bool // it could not be done, for a reason that will not pass at once
+	failed bool   // it could not be done, for a reason that will not pass at once
+	state  string // of the path at both ends when it was begun
+	size   int64  // bytes of the sender's file
 	// atSender and atReceiver are the records of the ticket's path that were read after
 	// they were claimed, for their first use; nil after it.
 	atSender, atReceiver *replica.Record
@@ -31,6 +34,8 @@ type errand struct {
 // be done first, or it could not be done. An error ends all errands.
 func (e *errand) do(ctx context.Context) (bool, error) {
 	defer e.releaseAll()
+	e.progress.start(e.Now(), e.ticket.Key, e.size+e.bytes)
+	defer e.progress.stop(e.ticket.Key)
 	err := e.carry.hands.work(func() error {
 		if len(e.files) > 0 {
 			if done, err := e.bring(ctx); done || fatal(ctx, err) {
@@ -42,6 +47,11 @@ func (e *errand) do(ctx context.Context) (bool, error) {
 	if ctx.Err() != nil {
 		return false, ctx.Err()
 	}
+	if absent(err) {
+		e.release()
+		err = cmp.Or(e.lookAbove(ctx, e.carry.to, e.ticket.Key), err)
+	}
+	e.ended(err)
 	var failed *storeError
 	switch {
 	case errors.As(err, &failed):
@@ -59,6 +69,16 @@ func (e *errand) do(ctx context.Context) (bool, error) {
 		e.trouble(e.carry.to, name, err)
 	}
 	return false, nil
+}
+
+// ended notes how the task ended, should its ticket not have.
+func (e *errand) ended(err error) {
+	e.carry.mu.Lock()
+	defer e.carry.mu.Unlock()
+	if e.outcomes == nil {
+		e.outcomes = map[string]outcome{}
+	}
+	e.outcomes[e.ticket.Key] = outcome{e.state, err}
 }
 
 // fatal reports whether an error ends more than what met it.
@@ -89,7 +109,7 @@ func (e *errand) record(ctx context.Context, r *Replica, key string) (replica.Re
 		ok = e.change(r, key)
 	}
 	if !ok {
-		return replica.Record{Key: key}, errLater
+		return replica.Record{Key: key}, errBusy
 	}
 	rec, err := e.fresh(ctx, r, key)
 	if err != nil {
@@ -99,7 +119,7 @@ func (e *errand) record(ctx context.Context, r *Replica, key string) (replica.Re
 		return rec, nil
 	}
 	if !e.change(r, key) {
-		return rec, errLater
+		return rec, errBusy
 	}
 	if err := e.settle(ctx, r, rec); err != nil {
 		return rec, err
@@ -233,23 +253,7 @@ func (e *errand) current(ctx context.Context, r *Replica, name string, rec repli
 // returns errMoved.
 func (e *errand) changed(ctx context.Context, r *Replica, name string, rec replica.Record) error {
 	if !e.change(r, rec.Key) {
-		return errLater
+		return errBusy
 	}
-	now, changed, err := e.observe(ctx, r, name, rec, 0)
-	if err != nil {
-		return err
-	}
-	if rec.Kind == replica.Folder && now.Kind != replica.Folder {
-		if err := e.emptied(ctx, r, rec.Key); err != nil {
-			return err
-		}
-	}
-	change := replica.Change{Replica: r.ID, Records: []replica.Record{now}}
-	if changed {
-		change.Queue = e.toTell(r)
-	}
-	if err := e.save(ctx, change); err != nil {
-		return err
-	}
-	return errMoved
+	return e.noteChanged(ctx, r, name, rec)
 }

@@ -62,8 +62,8 @@ func (k *known) learn(p place, rec replica.Record, saves uint64) {
 	k.folders[p] = rec
 }
 
-// forget forgets what a change changes.
-func (k *known) forget(c replica.Change, scanned bool) {
+// noteSaved notes what a change changes. When it was kept, that is what is known from now on.
+func (k *known) noteSaved(c replica.Change, scanned, kept bool) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.saves == nil {
@@ -74,8 +74,15 @@ func (k *known) forget(c replica.Change, scanned bool) {
 		k.carried[c.Replica]++
 	}
 	for _, rec := range c.Records {
-		delete(k.folders, place{c.Replica, rec.Key})
+		at := place{c.Replica, rec.Key}
+		delete(k.folders, at)
 		delete(k.listings, place{c.Replica, parentKey(rec.Key)})
+		if kept && rec.Kind == replica.Folder && rec.Pending == nil && len(k.folders) < maxKnown {
+			if k.folders == nil {
+				k.folders = map[place]replica.Record{}
+			}
+			k.folders[at] = rec
+		}
 	}
 }
 
@@ -87,10 +94,11 @@ func (e *Engine) save(ctx context.Context, c replica.Change) error {
 // keep saves a change; scanned is true of what a scan saw.
 func (e *Engine) keep(ctx context.Context, c replica.Change, scanned bool) error {
 	err := e.Store.Save(ctx, c)
-	e.known.forget(c, scanned) // it may have been kept in spite of an error
+	e.known.noteSaved(c, scanned, err == nil) // it may have been kept in spite of an error
 	if err != nil {
 		return &storeError{err}
 	}
+	e.suspectOrphans(c)
 	return nil
 }
 

@@ -146,7 +146,7 @@ func sameThere(rec *replica.Record, now *replica.Content, seen replica.Seen) boo
 	return rec.Kind != replica.File || rec.Size == now.Size && rec.Digest == now.Digest && seen.Modified.Equal(rec.Seen.Modified)
 }
 
-// origins are the records of files by the numbers that they had.
+// origins are the records of files and folders by the numbers that they had.
 type origins map[uint64][]replica.Record
 
 // origins asks at once where the files among candidates were before.
@@ -157,7 +157,7 @@ func (s *scan) origins(ctx context.Context, look []*candidate) (origins, error) 
 	}
 	var ids []uint64
 	for _, c := range look {
-		if c.entry.Kind == tree.File && c.entry.ID != 0 {
+		if c.entry.ID != 0 && (c.entry.Kind == tree.File || c.rec.Kind != replica.Folder) {
 			ids = append(ids, c.entry.ID)
 		}
 	}
@@ -167,6 +167,13 @@ func (s *scan) origins(ctx context.Context, look []*candidate) (origins, error) 
 	records, err := s.Store.ByFile(ctx, s.r.ID, ids...)
 	for _, rec := range records {
 		were[rec.Seen.ID] = append(were[rec.Seen.ID], rec)
+	}
+	for _, c := range look {
+		for _, rec := range were[c.entry.ID] {
+			if rec.Key != c.rec.Key && rec.Kind == kindOf(c.entry) { // it was moved, or has hard links
+				s.suspect(s.r.ID, rec.Key, foundTwice)
+			}
+		}
 	}
 	return were, err
 }

@@ -14,8 +14,11 @@ func (c *carry) paced(ctx context.Context, content io.Reader) io.Reader {
 
 // cross waits until so many bytes may cross the lane.
 func (c *carry) cross(ctx context.Context, bytes int) error {
-	if c.Pace == nil {
-		return nil
+	if c.Pace != nil {
+		if err := c.Pace(ctx, c.lane, bytes); err != nil {
+			return err
+		}
 	}
-	return c.Pace(ctx, c.lane, bytes)
+	c.progress.cross(c.Now(), bytes)
+	return nil
 }

@@ -41,6 +41,9 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 		return s.done, err
 	}
 	e.dropLeft(ctx, s.r)
+	if err := e.audit(ctx, s.r); err != nil {
+		return s.done, err
+	}
 	var run context.Context
 	s.group, run = errgroup.WithContext(ctx)
 	s.group.SetLimit(foldersWaiting * (e.hands() - 1)) // beside the first one; one hand does one thing after the other
@@ -53,6 +56,9 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 		return s.done, err
 	}
 	e.claims.allLookedAt(id, s.number)
+	if err := e.examine(ctx, s.r); err != nil {
+		return s.done, err
+	}
 	if s.unreached != nil && !e.scanned(s.r) {
 		return s.done, fmt.Errorf("not all of it could be looked at for the first time: %w", s.unreached)
 	}

@@ -14,10 +14,12 @@ type Store interface {
 	// Get returns the records of paths, in their order; of a path that has none,
 	// one that knows of nothing there.
 	Get(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error)
-	// Children lists the records of what is, or was, right in a folder; "." is
-	// the top. The top itself has none.
+	// Children lists the records of what is, or was, right in a folder, and of what is
+	// being done there at paths that have none yet; "." is the top. The top itself has
+	// none.
 	Children(ctx context.Context, r replica.ID, folder string) ([]replica.Record, error)
-	// ByFile lists the records of files that had one of the numbers when last seen.
+	// ByFile lists the records of files and folders that had one of the numbers when last
+	// seen.
 	ByFile(ctx context.Context, r replica.ID, ids ...uint64) ([]replica.Record, error)
 	// Alike lists the records of some of the files that were read and have a size
 	// and a time.
@@ -33,6 +35,8 @@ type Store interface {
 	KeepPartial(ctx context.Context, r replica.ID, p replica.Partial) error
 	// ForgetPartial forgets what has come of a file.
 	ForgetPartial(ctx context.Context, r replica.ID, key string) error
+	// Orphans lists paths, at most limit, that are present although their folder is not.
+	Orphans(ctx context.Context, r replica.ID, limit int) ([]string, error)
 	// Unfinished lists the records with something pending.
 	Unfinished(ctx context.Context, r replica.ID) ([]replica.Record, error)
 	Save(ctx context.Context, c replica.Change) error
@@ -46,7 +50,9 @@ type Store interface {
 	Split(ctx context.Context, l replica.Lane, whole replica.Ticket, left []string) ([]replica.Ticket, error)
 	// Done takes tickets away, but those put there again meanwhile.
 	Done(ctx context.Context, l replica.Lane, tickets []replica.Ticket) error
-	// Postpone puts tickets behind the others, but those put there again
-	// meanwhile; what failed is to be left alone for a while.
-	Postpone(ctx context.Context, l replica.Lane, tickets []replica.Ticket, failed bool) error
+	// Postpone puts tickets behind the others, but those put there again meanwhile,
+	// and leaves them alone for a while.
+	Postpone(ctx context.Context, l replica.Lane, tickets []replica.Ticket, pause time.Duration) error
+	// Failed is Postpone for what failed: it is left alone for longer each time.
+	Failed(ctx context.Context, l replica.Lane, tickets []replica.Ticket) error
 }

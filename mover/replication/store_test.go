@@ -23,6 +23,8 @@ type memoryStore struct {
 	// step; nil does nothing.
 	fault func() error
 	turn  func(what string)
+	// now is the clock by which tickets are left alone; nil leaves none alone.
+	now func() time.Time
 	// gone ends a store whose engine crashed: what it had not kept is lost.
 	gone bool
 
@@ -131,11 +133,20 @@ func (s *memoryStore) matching(r replica.ID, ok func(*replica.Record) bool) (fou
 }
 
 func (s *memoryStore) Children(_ context.Context, r replica.ID, folder string) ([]replica.Record, error) {
-	return s.matching(r, func(rec *replica.Record) bool { return parentKey(rec.Key) == folder })
+	found, err := s.matching(r, func(rec *replica.Record) bool { return parentKey(rec.Key) == folder })
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, key := range slices.Sorted(maps.Keys(s.pending[r])) {
+		if parentKey(key) == folder && !slices.ContainsFunc(found, func(rec replica.Record) bool { return rec.Key == key }) {
+			found = append(found, s.overlaid(r, replica.Record{Key: key}))
+		}
+	}
+	slices.SortFunc(found, func(a, b replica.Record) int { return cmp.Compare(a.Key, b.Key) })
+	return found, err
 }
 
 func (s *memoryStore) ByFile(_ context.Context, r replica.ID, ids ...uint64) ([]replica.Record, error) {
-	return s.matching(r, func(rec *replica.Record) bool { return rec.Kind == replica.File && slices.Contains(ids, rec.Seen.ID) })
+	return s.matching(r, func(rec *replica.Record) bool { return rec.Kind != replica.None && slices.Contains(ids, rec.Seen.ID) })
 }
 
 func (s *memoryStore) Alike(_ context.Context, r replica.ID, size int64, modified time.Time) ([]replica.Record, error) {
@@ -183,6 +194,19 @@ func (s *memoryStore) change(do func()) error {
 	defer s.mu.Unlock()
 	do()
 	return nil
+}
+
+func (s *memoryStore) Orphans(_ context.Context, r replica.ID, limit int) (keys []string, err error) {
+	s.read(fmt.Sprint("orphans ", r))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all := s.all(r)
+	for _, key := range slices.Sorted(maps.Keys(all)) {
+		if above := parentKey(key); all[key].Kind != replica.None && above != "." && all[above].Kind != replica.Folder {
+			keys = append(keys, key)
+		}
+	}
+	return keys[:min(limit, len(keys))], nil
 }
 
 func (s *memoryStore) Unfinished(_ context.Context, r replica.ID) ([]replica.Record, error) {
@@ -345,7 +369,9 @@ func (s *memoryStore) Backlog(_ context.Context, l replica.Lane, limit int) ([]r
 	defer s.mu.Unlock()
 	var tickets []replica.Ticket
 	for _, t := range s.backlog[l] {
-		tickets = append(tickets, t)
+		if s.now == nil || !s.now().Before(s.later[laneKey{l, t.Key}]) {
+			tickets = append(tickets, t)
+		}
 	}
 	slices.SortFunc(tickets, func(a, b replica.Ticket) int { return cmp.Or(cmp.Compare(a.Seq, b.Seq), cmp.Compare(a.Key, b.Key)) })
 	return tickets[:min(limit, len(tickets))], nil
@@ -376,7 +402,20 @@ func (s *memoryStore) Split(_ context.Context, l replica.Lane, whole replica.Tic
 	return tickets, cmp.Or(err, s.step())
 }
 
-func (s *memoryStore) Postpone(_ context.Context, l replica.Lane, tickets []replica.Ticket, failed bool) error {
+func (s *memoryStore) Postpone(_ context.Context, l replica.Lane, tickets []replica.Ticket, pause time.Duration) error {
+	return s.putBehind(l, tickets, func(string) time.Duration { return pause })
+}
+
+func (s *memoryStore) Failed(_ context.Context, l replica.Lane, tickets []replica.Ticket) error {
+	return s.putBehind(l, tickets, func(key string) time.Duration {
+		s.failed = append(s.failed, key)
+		s.failures[key]++
+		return min(5*time.Second<<min(s.failures[key]-1, 10), 10*time.Minute)
+	})
+}
+
+// putBehind puts tickets behind the others, and leaves each alone for a while.
+func (s *memoryStore) putBehind(l replica.Lane, tickets []replica.Ticket, pause func(key string) time.Duration) error {
 	return s.change(func() {
 		s.seq++
 		for _, t := range tickets {
@@ -384,8 +423,10 @@ func (s *memoryStore) Postpone(_ context.Context, l replica.Lane, tickets []repl
 				continue
 			}
 			s.queue(l, t.Key, s.seq, 0)
-			if failed {
-				s.failed = append(s.failed, t.Key)
+			if s.now != nil {
+				s.later[laneKey{l, t.Key}] = s.now().Add(pause(t.Key))
+			} else {
+				pause(t.Key)
 			}
 		}
 	})

@@ -20,6 +20,7 @@ const wholeMost = 1000
 type whole struct {
 	ticket replica.Ticket
 	done   bool            // the folder itself is
+	some   bool            // something in it is
 	left   map[string]bool // what is in it, is not done, and has no ticket of its own
 }
 
@@ -111,10 +112,11 @@ func (c *carry) through(t replica.Ticket) bool {
 	if t.Seq != 0 {
 		return true
 	}
-	c.done.Done++
 	if w := c.wholes[parentKey(t.Key)]; w != nil {
 		delete(w.left, t.Key)
+		w.some = true
 	}
+	c.done.Done++
 	return false
 }
 
@@ -125,24 +127,30 @@ func (c *carry) endWholes(ctx context.Context, tickets ...[]replica.Ticket) erro
 	var done []replica.Ticket
 	for _, key := range slices.Sorted(maps.Keys(c.wholes)) {
 		switch w := c.wholes[key]; {
-		case !w.done: // it waits as it does, with all that is in it
-		case len(w.left) == 0:
+		case !w.done && !w.some: // it waits as it does, with all that is in it
+		case w.done && len(w.left) == 0:
 			done = append(done, w.ticket)
 		default:
+			if !w.done { // else what is done would be done again and again
+				w.left[key] = true
+			}
 			split, err := c.Store.Split(ctx, c.lane, w.ticket, slices.Sorted(maps.Keys(w.left)))
 			if err != nil {
 				return err
 			}
+			c.progress.end(c.Now(), []replica.Ticket{w.ticket})
 			for _, t := range split {
 				own[t.Key] = t.Seq
 			}
-			c.count(func(d *Carried) { d.Done++ })
+			if w.done {
+				c.count(func(d *Carried) { d.Done++ })
+			}
 		}
 	}
 	for _, list := range tickets {
 		for i := range list {
-			if list[i].Seq == 0 {
-				list[i].Seq = own[list[i].Key]
+			if seq, split := own[list[i].Key]; split {
+				list[i].Seq = seq
 			}
 		}
 	}

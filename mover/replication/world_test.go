@@ -190,6 +190,7 @@ func (w *world) start() {
 	w.store = openMemoryStore(w.database)
 	w.store.fault = func() error { w.wait("save"); return w.step() }
 	w.store.turn = w.wait
+	w.store.now = func() time.Time { return w.clock }
 	w.engine = &Engine{Store: w.store, Replicas: w.replicas, Lanes: w.lanes, Now: func() time.Time { return w.clock },
 		Unique: func() string { return fmt.Sprint("u", w.names.Add(1)) }, Hands: w.hands, DeltaFrom: w.deltaFrom, average: 256, piece: w.piece, mostAbsent: w.mostAbsent,
 		Busied: func(id replica.ID, folder string, _ int) { w.warm[id] = append(w.warm[id], folder) },

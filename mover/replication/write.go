@@ -1,6 +1,7 @@
 package replication
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -165,7 +166,11 @@ func (m *move) fetch(ctx context.Context, staged string, next *replica.Record) (
 		return tree.Entry{}, err
 	}
 	defer content.Close()
-	return m.stage(ctx, staged, next, content)
+	entry, err := m.stage(ctx, staged, next, content)
+	if errors.Is(err, errMoved) {
+		err = cmp.Or(m.reread(ctx), err)
+	}
+	return entry, err
 }
 
 // openThere opens what the sender has. Of a small file it is not asked what it is:
