@@ -23,7 +23,7 @@ type ReplicaSet struct {
 	Retry       Retry          `json:"retry" doc:"How what could not be carried is tried again"`
 	Alerts      []ReplicaAlert `json:"alerts" doc:"What needs somebody, the worst first"`
 	Paused      bool           `json:"paused" doc:"Whether nothing is looked at or carried"`
-	State       string         `json:"state" enum:"pausing,paused,failing,filling,behind,steady" doc:"How it is in one word"`
+	State       string         `json:"state" enum:"stalled,pausing,paused,failing,filling,behind,steady" doc:"How it is in one word"`
 	Summary     string         `json:"summary" doc:"How it is in a sentence"`
 	Replicas    []Replica      `json:"replicas" doc:"In the order in which they were named"`
 	Lanes       []Lane         `json:"lanes" doc:"Each direction between two replicas"`
@@ -46,7 +46,7 @@ var UsualRetry = Retry{FirstS: 5, MostS: 600, AlertAfter: 10}
 
 // ReplicaAlert is something about a set that needs somebody.
 type ReplicaAlert struct {
-	Kind   string `json:"kind" enum:"failing,silent,growing,intake-full,attic-full,tried-often,differs,late,accounts" doc:"What it is about"`
+	Kind   string `json:"kind" enum:"failing,stalled,silent,growing,intake-full,attic-full,tried-often,differs,late,accounts" doc:"What it is about"`
 	About  string `json:"about" doc:"The replica or lane"`
 	Found  string `json:"found" doc:"What is so"`
 	Means  string `json:"means" doc:"What it means"`
@@ -60,6 +60,7 @@ const (
 	SetFailing = "failing" // something cannot be worked at
 	SetFilling = "filling" // the first fill is under way
 	SetBehind  = "behind"  // something waits to be carried
+	SetStalled = "stalled" // a lane works without progress
 	SetSteady  = "steady"  // all replicas are the same, as far as is known
 )
 
@@ -81,6 +82,7 @@ const (
 	LaneClosed   = "closed"   // closed by its calendar or by hand
 	LaneNotYet   = "not-yet"  // one end has to be looked at, or filled, first
 	LaneFailing  = "failing"  // one end cannot be worked at
+	LaneStalled  = "stalled"  // it works without progress
 	LanePaused   = "paused"   // its set is paused
 )
 
@@ -128,6 +130,7 @@ type Replica struct {
 	// AccountsStale is kept by whoever works on the set.
 	AccountsStale *time.Time `json:"accountsStale,omitempty" doc:"Since when its set's account map pairs accounts otherwise than they are paired at it"`
 	Troubles      int64      `json:"troubles" doc:"How many paths could not be worked at, and are tried again"`
+	Repairs       int64      `json:"repairs" doc:"How often a record contradicted what the replica showed, and was put right by looking again"`
 	Attic         Attic      `json:"attic" doc:"What its attic keeps"`
 	// Accounts are what accounts in the permissions of the set are at a new replica.
 	Accounts map[account.SID]account.SID `json:"-"`
@@ -158,7 +161,7 @@ type Lane struct {
 	Calendar    string     `json:"calendar,omitempty" doc:"Its own calendar; absent where that of the set counts"`
 	Closed      bool       `json:"closed" doc:"Whether it is closed by hand"`
 	OpenUntil   *time.Time `json:"openUntil,omitempty" doc:"Until when it is open regardless of its calendar"`
-	State       string     `json:"state" enum:"new,idle,carrying,closed,not-yet,failing,paused" doc:"How it is in one word"`
+	State       string     `json:"state" enum:"new,idle,carrying,closed,not-yet,failing,stalled,paused" doc:"How it is in one word"`
 	Words       string     `json:"words" doc:"How it is in a sentence"`
 	Trouble     string     `json:"trouble,omitempty" doc:"Why it fails"`
 	Until       *time.Time `json:"until,omitempty" doc:"When its calendar opens or closes it next"`
@@ -166,7 +169,8 @@ type Lane struct {
 	Carried     Carried    `json:"carried" doc:"What it has carried so far"`
 	Rate        float64    `json:"rate" doc:"Bytes a second now"`
 	Mbit        float64    `json:"mbit,omitempty" doc:"Mbit/s that its calendar and its leg allow now; absent when nothing bounds it"`
-	EmptyAt     *time.Time `json:"emptyAt,omitempty" doc:"When the backlog will be empty, by its calendar and its leg"`
+	EmptyAt     *time.Time `json:"emptyAt,omitempty" doc:"When the backlog will be empty, by its calendar and its leg; absent while the lane makes no progress"`
+	Stalled     *time.Time `json:"stalled,omitempty" doc:"Since when the lane has been at work without progress; absent while it makes progress or has nothing to carry"`
 	LastCarried *time.Time `json:"lastCarried,omitempty" doc:"When it last carried something"`
 }
 

@@ -49,13 +49,13 @@ func (q Queries) ReplicaSet(ctx context.Context, name string) (model.ReplicaSet,
 const replicaRows = `SELECT r.id, r.name, v.name, COALESCE(s.name, ''), r.share, r.sub, r.seed, r.intake_quota, r.attic_quota, r.scanned, r.filled, r.entries, r.looked, r.look_ms,
 	r.state, r.trouble, r.since, r.settings, r.picked_up, (SELECT COUNT(*) FROM replica_troubles t WHERE t.replica_id = r.id), (SELECT COUNT(*) FROM replica_attic a WHERE a.replica_id = r.id),
 	(SELECT COUNT(*) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict'), (SELECT COALESCE(SUM(a.size), 0) FROM replica_attic a WHERE a.replica_id = r.id),
-	(SELECT MAX(a.at) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict'), r.filled_at, r.intake_used, r.intake_full, r.accounts_stale
+	(SELECT MAX(a.at) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict'), r.filled_at, r.intake_used, r.intake_full, r.accounts_stale, r.repairs
 	FROM replicas r JOIN servers v ON v.id = r.server_id LEFT JOIN sites s ON s.id = v.site_id`
 
 func scanReplica(s scanner) (r model.Replica, err error) {
 	var looked, since, picked, conflict, filled, full, stale sql.NullTime
 	err = s.Scan(&r.ID, &r.Name, &r.Server, &r.Site, &r.Share, &r.Sub, &r.Seed, &r.IntakeQuota, &r.AtticQuota, &r.Scanned, &r.Filled, &r.Entries, &looked, &r.LookMs,
-		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict, &filled, &r.IntakeUsed, &full, &stale)
+		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict, &filled, &r.IntakeUsed, &full, &stale, &r.Repairs)
 	r.IntakeFull, r.AccountsStale = timeIn(full), timeIn(stale)
 	r.FilledAt = timeIn(filled)
 	r.Attic.LastConflict = timeIn(conflict)
@@ -71,13 +71,13 @@ func timeIn(t sql.NullTime) *time.Time {
 }
 
 const laneRows = `SELECT a.name, b.name, l.from_id, l.to_id, COALESCE(l.calendar, ''), l.closed, l.open_until, l.state, l.trouble, l.until, l.backlog_files, l.backlog_bytes, l.oldest,
-	l.carried_files, l.carried_bytes, l.spared_bytes, l.conflicts, l.rate, l.last_carried FROM replica_lanes l JOIN replicas a ON a.id = l.from_id JOIN replicas b ON b.id = l.to_id`
+	l.carried_files, l.carried_bytes, l.spared_bytes, l.conflicts, l.rate, l.last_carried, l.stalled FROM replica_lanes l JOIN replicas a ON a.id = l.from_id JOIN replicas b ON b.id = l.to_id`
 
 func scanLane(s scanner) (l model.Lane, err error) {
-	var open, until, oldest, last sql.NullTime
+	var open, until, oldest, last, stalled sql.NullTime
 	err = s.Scan(&l.From, &l.To, &l.FromID, &l.ToID, &l.Calendar, &l.Closed, &open, &l.State, &l.Trouble, &until, &l.Backlog.Files, &l.Backlog.Bytes, &oldest,
-		&l.Carried.Files, &l.Carried.Bytes, &l.Carried.Spared, &l.Carried.Conflicts, &l.Rate, &last)
-	l.OpenUntil, l.Until, l.Backlog.Oldest, l.LastCarried = timeIn(open), timeIn(until), timeIn(oldest), timeIn(last)
+		&l.Carried.Files, &l.Carried.Bytes, &l.Carried.Spared, &l.Carried.Conflicts, &l.Rate, &last, &stalled)
+	l.OpenUntil, l.Until, l.Backlog.Oldest, l.LastCarried, l.Stalled = timeIn(open), timeIn(until), timeIn(oldest), timeIn(last), timeIn(stalled)
 	return l, err
 }
 
@@ -199,16 +199,16 @@ func (q Queries) ReplicasAt(ctx context.Context, server, share string) (list []m
 
 // StoreReplica keeps how a replica is.
 func (q Queries) StoreReplica(ctx context.Context, r model.Replica) error {
-	_, _, err := q.exec(ctx, `UPDATE replicas SET scanned = ?, filled_at = IF(? AND filled_at IS NULL, UTC_TIMESTAMP(6), filled_at), filled = ?, entries = ?, looked = ?, look_ms = ?, state = ?, trouble = ?, since = ?, settings = ?, picked_up = ?, intake_used = ?, intake_full = ?, accounts_stale = ? WHERE id = ?`,
-		r.Scanned, r.Filled, r.Filled, r.Entries, r.Looked, r.LookMs, r.State, short(r.Trouble, 2000), r.Since, r.Settings, r.PickedUp, r.IntakeUsed, r.IntakeFull, r.AccountsStale, r.ID)
+	_, _, err := q.exec(ctx, `UPDATE replicas SET scanned = ?, filled_at = IF(? AND filled_at IS NULL, UTC_TIMESTAMP(6), filled_at), filled = ?, entries = ?, looked = ?, look_ms = ?, state = ?, trouble = ?, since = ?, settings = ?, picked_up = ?, intake_used = ?, intake_full = ?, accounts_stale = ?, repairs = ? WHERE id = ?`,
+		r.Scanned, r.Filled, r.Filled, r.Entries, r.Looked, r.LookMs, r.State, short(r.Trouble, 2000), r.Since, r.Settings, r.PickedUp, r.IntakeUsed, r.IntakeFull, r.AccountsStale, r.Repairs, r.ID)
 	return err
 }
 
 // StoreLane keeps how a lane is; what it has carried is added up.
 func (q Queries) StoreLane(ctx context.Context, l model.Lane, more model.Carried) error {
-	_, _, err := q.exec(ctx, `UPDATE replica_lanes SET state = ?, trouble = ?, until = ?, backlog_files = ?, backlog_bytes = ?, oldest = ?, rate = ?,
+	_, _, err := q.exec(ctx, `UPDATE replica_lanes SET state = ?, trouble = ?, until = ?, backlog_files = ?, backlog_bytes = ?, oldest = ?, rate = ?, stalled = ?,
 		carried_files = carried_files + ?, carried_bytes = carried_bytes + ?, spared_bytes = spared_bytes + ?, conflicts = conflicts + ?, last_carried = IF(?, UTC_TIMESTAMP(6), last_carried) WHERE from_id = ? AND to_id = ?`,
-		l.State, short(l.Trouble, 2000), l.Until, l.Backlog.Files, l.Backlog.Bytes, l.Backlog.Oldest, l.Rate, more.Files, more.Bytes, more.Spared, more.Conflicts, more.Files > 0, l.FromID, l.ToID)
+		l.State, short(l.Trouble, 2000), l.Until, l.Backlog.Files, l.Backlog.Bytes, l.Backlog.Oldest, l.Rate, l.Stalled, more.Files, more.Bytes, more.Spared, more.Conflicts, more.Files > 0, l.FromID, l.ToID)
 	return err
 }
 

@@ -18,9 +18,9 @@ type Finding struct {
 func (tx *Tx) AddFindings(ctx context.Context, run int64, found []Finding) error {
 	var rows bulk
 	for _, f := range found {
-		rows.add(run, f.Seq, f.Replica, []byte(f.Path), f.Kind, short(f.First, 60_000), short(f.Second, 60_000), f.Explained, short(f.Why, 255))
+		rows.add(run, f.Seq, f.Replica, []byte(f.Path), f.Kind, short(f.First, 60_000), short(f.Second, 60_000), f.Explained, f.Overdue, short(f.Why, 255))
 	}
-	return rows.replacing(ctx, tx, `verify_findings (run_id, seq, replica, path, kind, first_text, second_text, explained, why)`)
+	return rows.replacing(ctx, tx, `verify_findings (run_id, seq, replica, path, kind, first_text, second_text, explained, overdue, why)`)
 }
 
 // ForgetFindings removes what a verification found from a number on: it will be
@@ -32,7 +32,7 @@ func (tx *Tx) ForgetFindings(ctx context.Context, run, from int64) error {
 
 // ExplainFinding says of a finding why nothing is wrong with it.
 func (q Queries) ExplainFinding(ctx context.Context, run, seq int64, why string) error {
-	_, _, err := q.exec(ctx, `UPDATE verify_findings SET explained = TRUE, why = ? WHERE run_id = ? AND seq = ?`, short(why, 255), run, seq)
+	_, _, err := q.exec(ctx, `UPDATE verify_findings SET explained = TRUE, overdue = FALSE, why = ? WHERE run_id = ? AND seq = ?`, short(why, 255), run, seq)
 	return err
 }
 
@@ -47,11 +47,11 @@ type FindingsAsked struct {
 
 // Findings lists what a verification found, in the order in which it was.
 func (q Queries) Findings(ctx context.Context, run int64, a FindingsAsked) ([]Finding, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT seq, replica, path, kind, first_text, second_text, explained, why FROM verify_findings
+	rows, err := q.run.QueryContext(ctx, `SELECT seq, replica, path, kind, first_text, second_text, explained, overdue, why FROM verify_findings
 		WHERE run_id = ? AND seq > ? AND (? = '' OR replica = ?) AND (? = '' OR kind = ?) AND (? = '' OR LOCATE(LOWER(?), LOWER(CONVERT(path USING utf8mb4))) > 0) AND (NOT ? OR NOT explained) ORDER BY seq LIMIT ?`,
 		run, a.After, a.Replica, a.Replica, a.Kind, a.Kind, a.Part, strings.ToValidUTF8(a.Part, "?"), a.Unexplained, a.Limit)
 	return collect(rows, err, func(s scanner) (f Finding, err error) {
-		return f, s.Scan(&f.Seq, &f.Replica, &f.Path, &f.Kind, &f.First, &f.Second, &f.Explained, &f.Why)
+		return f, s.Scan(&f.Seq, &f.Replica, &f.Path, &f.Kind, &f.First, &f.Second, &f.Explained, &f.Overdue, &f.Why)
 	})
 }
 

@@ -286,10 +286,10 @@ func TestCommands(t *testing.T) {
 		{"replica quota --attic 2GiB beds elm", `PATCH /replica-sets/beds/replicas/elm {"atticQuota":2147483648}`, "quotas of elm", 0},
 		{"replica quota --attic much beds elm", "", "is no size", 2},
 		{"replica verify --no-wait --level sample --sample 10 beds", `POST /replica-sets/beds/verify {"level":"sample","sample":10}`, "verify-set", 0},
-		{"replica verify --level full beds", `POST /replica-sets/beds/verify {"level":"full"}`, "2026/gone.txt", 0},
+		{"replica verify --level full beds", `POST /replica-sets/beds/verify {"level":"full"}`, "2026/gone.txt", 5},
 		{"replica verify --no-wait --level full --within-calendar beds", `POST /replica-sets/beds/verify {"level":"full","withinCalendar":true}`, "verify-set", 0},
 		{"replica verify --again daily beds", `POST /replica-sets/beds/verifications/jobs {"level":"names","rule":"daily"}`, "job 3 verifies beds", 0},
-		{"replica verified 5", "", "Not all replicas hold what oak holds.", 0},
+		{"replica verified 5", "", "Not all replicas hold what oak holds.", 5},
 		{"replica verified five", "", "not the number", 2},
 		{"replica verifications beds", "", "Not all replicas", 0},
 		{"replica probe --from oak beds", `POST /replica-sets/beds/probes {"from":"oak"}`, "1.5 s", 0},
@@ -341,7 +341,7 @@ func TestCommands(t *testing.T) {
 func TestCommandsAsJSON(t *testing.T) {
 	t.Setenv("BSPAN_TOKEN", "token")
 	for _, args := range []string{"site list", "site legs", "namespace list", "namespace tree garden", "namespace lint garden", "namespace history garden", "namespace mappings garden",
-		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds", "replica verified 5", "replica verifications beds", "replica probes beds", "replica attic compare beds 4", "replica accounts beds", "account map list", "account map show trees", "account map pairs trees oak elm", "replica edit --rehearse --layout hub beds", "job list",
+		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds", "replica verifications beds", "replica probes beds", "replica attic compare beds 4", "replica accounts beds", "account map list", "account map show trees", "account map pairs trees oak elm", "replica edit --rehearse --layout hub beds", "job list",
 		"run list", "run show 5", "user list", "server list", "server show reed", "where /garden/store", "site remove --rehearse Marsh", "namespace hold --location oak/store /garden/store"} {
 		s := startService(t)
 		out, code := s.bspan(t, append([]string{"--output", "json"}, strings.Fields(args)...)...)

@@ -29,6 +29,7 @@ const (
 	exitUsage      = 2
 	exitNoSignIn   = 3
 	exitNotAllowed = 4
+	exitFindings   = 5 // done, but with findings that need somebody
 )
 
 func main() {
@@ -51,7 +52,16 @@ type usageError struct{ text string }
 
 func (e usageError) Error() string { return e.text }
 
+// findings says that a command was done, and found what needs somebody.
+type findings struct{ text string }
+
+func (f findings) Error() string { return f.text }
+
 func exitCode(err error) int {
+	var found findings
+	if errors.As(err, &found) {
+		return exitFindings
+	}
 	var refused *client.Error
 	var usage usageError
 	switch {

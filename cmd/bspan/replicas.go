@@ -126,6 +126,9 @@ func replicaSetTable(s model.ReplicaSet) table {
 		if l.EmptyAt != nil {
 			empty = l.EmptyAt.Local().Format("Mon 15:04")
 		}
+		if l.Stalled != nil {
+			oldest, rate, empty = oldest+", stalled", "no progress", "unknown"
+		}
 		t.add(l.From+" > "+l.To, l.State, humanize.Comma(l.Backlog.Files), humanize.IBytes(uint64(l.Backlog.Bytes)), oldest, rate, empty, humanize.IBytes(uint64(l.Carried.Bytes)), humanize.IBytes(uint64(l.Carried.Spared)), l.Words)
 	}
 	var lines []string

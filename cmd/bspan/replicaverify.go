@@ -92,7 +92,26 @@ func showVerification(ctx context.Context, c *cli.Command, api *client.Client, i
 		model.ReplicaVerification
 		Findings []model.VerifyFinding `json:"findings"`
 	}{v, found.Items}
-	return show(c, value, setVerificationTable(v, found))
+	if err := show(c, value, setVerificationTable(v, found)); err != nil {
+		return err
+	}
+	return differences(v)
+}
+
+// differences returns an error when a verification found some that nothing explains.
+func differences(v model.ReplicaVerification) error {
+	n, overdue := int64(0), int64(0)
+	for _, r := range v.Replicas {
+		n, overdue = n+r.Counts.Unexplained(), overdue+r.Counts.Overdue
+	}
+	if n == 0 {
+		return nil
+	}
+	text := english.Plural(int(n), "difference", "") + " in " + v.Set
+	if overdue > 0 {
+		text += fmt.Sprintf(", %d overdue", overdue)
+	}
+	return findings{text}
 }
 
 func setVerificationTable(v model.ReplicaVerification, found model.Page[model.VerifyFinding]) table {
@@ -104,7 +123,7 @@ func setVerificationTable(v model.ReplicaVerification, found model.Page[model.Ve
 		t.after = fmt.Sprintf("Only the first %d differences are shown; all are in the report: bspan replica verified %d --report FILE\n", len(found.Items), v.Run.ID)
 	}
 	for _, r := range v.Replicas {
-		t.after += fmt.Sprintf("%s: %s files and folders compared, %s read; %s, %s explained, and %s in use.\n", r.Replica, humanize.Comma(r.Counts.Compared), humanize.IBytes(uint64(r.Read)), english.Plural(int(r.Counts.Unexplained()), "difference", ""), humanize.Comma(r.Counts.Explained), humanize.Comma(r.Counts.InUse))
+		t.after += fmt.Sprintf("%s: %s files and folders compared, %s read; %s, %s overdue, %s explained, and %s in use.\n", r.Replica, humanize.Comma(r.Counts.Compared), humanize.IBytes(uint64(r.Read)), english.Plural(int(r.Counts.Unexplained()), "difference", ""), humanize.Comma(r.Counts.Overdue), humanize.Comma(r.Counts.Explained), humanize.Comma(r.Counts.InUse))
 		for _, path := range r.Opened {
 			t.after += fmt.Sprintf("%s leads to %s from now on.\n", path, r.Replica)
 		}

@@ -45,8 +45,10 @@ type Difference struct {
 	// Shifts are who gains and loses, for permissions.
 	Shifts []acl.Shift `json:"-"`
 	// Explained is true when nothing is wrong with it.
-	Explained bool   `json:"explained,omitempty" doc:"Nothing is wrong with it"`
-	Why       string `json:"why,omitempty" doc:"Why nothing is wrong with it"`
+	Explained bool `json:"explained,omitempty" doc:"Nothing is wrong with it"`
+	// Overdue is true when it waits in a backlog for much longer than was forecast.
+	Overdue bool   `json:"overdue,omitempty" doc:"It waits in a backlog, for more than three times as long as was forecast"`
+	Why     string `json:"why,omitempty" doc:"Why nothing is wrong with it, or for how long it is overdue"`
 }
 
 // timeTolerance is how far apart the times of equal files may be: some file
@@ -132,6 +134,7 @@ type Counts struct {
 	Attributes  int64 `json:"attributes" doc:"With other attributes, such as read-only"`
 	Contents    int64 `json:"contents" doc:"With other content, where content was read"`
 	InUse       int64 `json:"inUse" doc:"That could not be read, since somebody holds them"`
+	Overdue     int64 `json:"overdue" doc:"Of all these, those that wait in a backlog, for more than three times as long as was forecast"`
 	Explained   int64 `json:"explained" doc:"Differences that must be, and count for nothing"`
 }
 
@@ -152,12 +155,18 @@ func (t *Counts) Differs(found ...Difference) {
 			continue
 		}
 		t.count(d.Kind, 1)
+		if d.Overdue {
+			t.Overdue++
+		}
 	}
 }
 
 // Explain counts a difference that was counted as one among those that are explained.
 func (t *Counts) Explain(d Difference) {
 	t.count(d.Kind, -1)
+	if d.Overdue {
+		t.Overdue--
+	}
 	t.Explained++
 }
 

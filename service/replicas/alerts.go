@@ -85,6 +85,10 @@ func laneAlerts(set *model.ReplicaSet, l *model.Lane, samples []model.LaneSample
 		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "late", About: about, Found: fmt.Sprintf("the oldest of %s has waited for %s", count(l.Backlog.Files, "path", "paths"), duration(at.Sub(*o))), Means: l.To + " is that far behind",
 			Remedy: fmt.Sprintf("open the lane: bspan replica open %s %q %q --for 4h", set.Name, l.From, l.To)})
 	}
+	if l.State == model.LaneStalled {
+		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "stalled", About: about, Found: fmt.Sprintf("no progress for %s: %s, and %s", stalledFor(l, at), count(l.Backlog.Files, "item waits", "items wait"), l.Trouble), Means: "what waits does not reach " + l.To,
+			Remedy: fmt.Sprintf("see what was tried: bspan replica troubles %s", set.Name)})
+	}
 	if l.State != model.LaneCarrying && l.State != model.LaneIdle {
 		return
 	}

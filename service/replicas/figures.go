@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"bridgespan/core/calendar"
 	"bridgespan/core/fault"
 	"bridgespan/core/replica"
 	"bridgespan/model"
@@ -105,6 +106,7 @@ const (
 // keep keeps how a lane is, when it changed.
 func (w *way) keep(ctx context.Context) bool {
 	w.count(ctx)
+	w.watch(time.Now())
 	w.state.Lock()
 	if since := time.Since(w.beaten); since > beat/2 {
 		speed := float64(w.passed) / since.Seconds()
@@ -151,8 +153,38 @@ func (w *way) count(ctx context.Context) {
 	}
 }
 
+// watch notes whether the lane makes progress. One that is closed, or whose ends fail,
+// has none to make.
+func (w *way) watch(at time.Time) {
+	stall := w.engine.Stalled(w.id)
+	rate, _ := w.open(at)
+	w.state.Lock()
+	defer w.state.Unlock()
+	switch atWork := w.State == model.LaneCarrying || w.State == model.LaneIdle || w.State == model.LaneStalled; {
+	case !stall.Since.IsZero() && atWork && rate != calendar.Off:
+		since := stall.Since.UTC()
+		w.State, w.Stalled, w.Trouble = model.LaneStalled, &since, stallWords(stall)
+	case w.State == model.LaneStalled:
+		w.State, w.Stalled, w.Trouble = model.LaneCarrying, nil, ""
+	default:
+		w.Stalled = nil
+	}
+}
+
+// stallWords say what a lane without progress is at work on.
+func stallWords(s replication.Stall) string {
+	tried := count(int64(s.Waiting), "item was tried in vain", "items were tried in vain")
+	if s.Path == "" {
+		return tried
+	}
+	return tried + "; at work on " + s.Path
+}
+
 // words says an error to people.
 func words(err error) string {
+	if errors.Is(err, replication.ErrStuck) {
+		return err.Error()
+	}
 	if errors.Is(err, tree.ErrInUse) {
 		return "somebody has it open, so that nobody else may"
 	}

@@ -164,6 +164,7 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 		r.engine.Replicas = append(r.engine.Replicas, p.engine)
 		p.toBegin(set.Paused)
 	}
+	r.engine.Repaired = r.repaired
 	r.engine.Busied = func(id replica.ID, folder string, changes int) {
 		for _, p := range r.places {
 			if replica.ID(p.ID) == id {
@@ -316,6 +317,16 @@ func (r *round) trouble(t replication.Trouble) {
 	defer r.mu.Unlock()
 	if len(r.troubles) < 10_000 {
 		r.troubles[[2]string{t.Replica, t.Path}] = t
+	}
+}
+
+// repaired counts and logs a record that was put right.
+func (r *round) repaired(p replication.Repair) {
+	slog.Warn("a record of a replica was put right by looking again", "set", r.set.Name, "replica", p.Replica, "path", p.Path, "found", p.Found)
+	for _, one := range r.places {
+		if one.Name == p.Replica {
+			one.update(func(m *model.Replica) { m.Repairs++ })
+		}
 	}
 }
 

@@ -49,7 +49,7 @@ func (v *verifier) lookTwice(ctx context.Context, first, second *end, local func
 		r.Counts.Explain(f.Difference)
 		for i := range r.Differences {
 			if d := &r.Differences[i]; d.Path == f.Path && d.Kind == f.Kind {
-				d.Explained, d.Why = true, why
+				d.Explained, d.Overdue, d.Why = true, false, why
 			}
 		}
 	}
@@ -129,6 +129,9 @@ func (v *verifier) doubted(ctx context.Context, first, second *end, d verify.Dif
 	}
 	still := []verify.Difference{d}
 	v.onTheirWay(ctx, first, second, still)
+	if !still[0].Explained {
+		return "", nil
+	}
 	return still[0].Why, nil
 }
 

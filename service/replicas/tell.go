@@ -76,7 +76,7 @@ func tellLane(set *model.ReplicaSet, l *model.Lane, leg float64, at time.Time) {
 	case rate != calendar.Off:
 		l.Mbit = leg
 	}
-	if l.Backlog.Files > 0 && !l.Closed && !set.Paused {
+	if l.Backlog.Files > 0 && !l.Closed && !set.Paused && l.State != model.LaneStalled {
 		way := leg
 		if way == 0 {
 			way = unknownMbit
@@ -132,6 +132,8 @@ func laneWords(l *model.Lane, at time.Time) string {
 		return "nothing waits"
 	case model.LaneCarrying:
 		return fmt.Sprintf("carries %s/s; %s", humanize.IBytes(uint64(l.Rate)), waiting)
+	case model.LaneStalled:
+		return fmt.Sprintf("no progress for %s; %s", stalledFor(l, at), waiting)
 	case model.LaneNotYet:
 		return "its ends are not ready yet"
 	case model.LanePaused:
@@ -148,6 +150,14 @@ func laneWords(l *model.Lane, at time.Time) string {
 	return "its calendar never opens; " + waiting
 }
 
+// stalledFor is how long a lane has made no progress, in words.
+func stalledFor(l *model.Lane, at time.Time) string {
+	if l.Stalled == nil {
+		return "a while"
+	}
+	return duration(at.Sub(*l.Stalled))
+}
+
 // summary says how a set is, in a word and in a sentence.
 func summary(set *model.ReplicaSet) (state, words string) {
 	if set.Paused && slices.ContainsFunc(set.Replicas, func(r model.Replica) bool { return r.Settings != set.Version }) {
@@ -156,7 +166,7 @@ func summary(set *model.ReplicaSet) (state, words string) {
 	if set.Paused {
 		return model.SetPaused, "Paused: nothing is looked at or carried."
 	}
-	var failing, unfilled []string
+	var failing, unfilled, stalled []string
 	var troubles, files, bytes int64
 	for _, r := range set.Replicas {
 		if r.State == model.ReplicaFailing {
@@ -168,11 +178,16 @@ func summary(set *model.ReplicaSet) (state, words string) {
 	}
 	for _, l := range set.Lanes {
 		files, bytes = files+l.Backlog.Files, bytes+l.Backlog.Bytes
+		if l.State == model.LaneStalled {
+			stalled = append(stalled, l.From+" to "+l.To)
+		}
 	}
 	waits := fmt.Sprintf("%s (%s) in the backlogs", count(files, "path waits", "paths wait"), humanize.IBytes(uint64(bytes)))
 	switch {
 	case len(failing) > 0:
 		return model.SetFailing, fmt.Sprintf("Cannot be worked at: %s; %s.", strings.Join(failing, ", "), waits)
+	case len(stalled) > 0:
+		return model.SetStalled, fmt.Sprintf("No progress: %s; %s.", strings.Join(stalled, ", "), waits)
 	case len(unfilled) > 0:
 		return model.SetFilling, fmt.Sprintf("First fill under way: %s still to be filled; %s.", strings.Join(unfilled, ", "), waits)
 	case troubles > 0:

@@ -39,6 +39,7 @@ type verifier struct {
 	kept     verifyKept
 	findings []records.Finding // not yet in the database
 	sums     []records.Sum
+	late     lateness
 }
 
 // verifyKept is what a stopped verification needs to go on.
@@ -71,6 +72,7 @@ func (s *Service) verifySet(ctx context.Context, job *jobs.Job) error {
 	if v.set, err = s.db.ReplicaSet(ctx, v.asked.Set); err != nil {
 		return err
 	}
+	v.late.name = v.set.Name
 	if v.filter, err = filter.New(v.set.Filter); err != nil {
 		return err
 	}
@@ -330,9 +332,13 @@ func (v *verifier) onTheirWay(ctx context.Context, first, second *end, differenc
 		if d.Explained {
 			continue
 		}
-		waits, err := v.db.Waits(ctx, replica.ID(first.replica.ID), replica.ID(second.replica.ID), tree.Key(d.Path, false))
-		if d.Explained = err == nil && waits; d.Explained {
-			d.Why = "it is still in the backlog"
+		w, waits, err := v.db.Waits(ctx, replica.ID(first.replica.ID), replica.ID(second.replica.ID), tree.Key(d.Path, false))
+		if err != nil || !waits {
+			continue
+		}
+		d.Why = v.late.check(ctx, v.db, w, now())
+		if d.Overdue = d.Why != ""; !d.Overdue {
+			d.Explained, d.Why = true, "it is still in the backlog"
 		}
 	}
 }
@@ -374,6 +380,10 @@ func verdict(found *model.ReplicaVerification, level string) string {
 		}
 		most = max(most, r.AtMost)
 	}
+	overdue := int64(0)
+	for i := range found.Replicas {
+		overdue += found.Replicas[i].Counts.Overdue
+	}
 	by := map[string]string{levelNames: "names, sizes, times and permissions", levelSample: "names and a sample of contents", levelFull: "every byte"}[level]
 	subject, differences, joint := "All", "", ", but for "
 	if len(differ) > 0 {
@@ -391,6 +401,9 @@ func verdict(found *model.ReplicaVerification, level string) string {
 		words += joint + strings.Join(besides, ", and ")
 	}
 	words += "."
+	if overdue > 0 {
+		words += fmt.Sprintf(" %s overdue: in a backlog for more than three times as long as was forecast.", count(overdue, "difference is", "differences are"))
+	}
 	if level == levelSample {
 		words += fmt.Sprintf(" With a confidence of 95%%, the contents of at most %.2g%% of the files differ.", 100*most)
 	}

@@ -88,8 +88,9 @@ const (
 	leastLimit = 16
 	mostLimit  = 10_000
 	limitTakes = 3 * time.Second
+	leastRetry = time.Second
 	retryAfter = 5 * time.Second
-	idleMost   = 30 * time.Second
+	idleMost   = 15 * time.Second
 )
 
 // carry works a lane off again and again until ctx ends.
@@ -124,7 +125,7 @@ func (w *way) carry(ctx context.Context) {
 			faults = 0
 			pause := idleMost
 			if done.Postponed > done.Failed {
-				pause = retryAfter
+				pause = max(done.NextTry, leastRetry)
 			}
 			w.is(model.LaneIdle, "", time.Time{})
 			w.wait(ctx, until, pause)
@@ -220,7 +221,7 @@ func (w *way) pass(ctx context.Context, bytes int) error {
 	}
 	w.state.Lock()
 	w.passed += int64(bytes)
-	if w.State != model.LaneCarrying {
+	if w.State != model.LaneCarrying && w.State != model.LaneStalled {
 		w.State, w.Trouble, w.Until = model.LaneCarrying, "", nil
 	}
 	w.state.Unlock()

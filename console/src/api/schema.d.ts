@@ -3139,6 +3139,11 @@ export interface components {
             missing: number;
             /**
              * Format: int64
+             * @description Of all these, those that wait in a backlog, for more than three times as long as was forecast
+             */
+            overdue: number;
+            /**
+             * Format: int64
              * @description That belong to somebody else
              */
             owners: number;
@@ -3311,10 +3316,12 @@ export interface components {
             first?: string;
             /** @enum {string} */
             kind: "missing" | "extra" | "kind" | "size" | "time" | "permissions" | "owner" | "attributes" | "content" | "in-use";
+            /** @description It waits in a backlog, for more than three times as long as was forecast */
+            overdue?: boolean;
             path: string;
             /** @description As it is at the second */
             second?: string;
-            /** @description Why nothing is wrong with it */
+            /** @description Why nothing is wrong with it, or for how long it is overdue */
             why?: string;
         };
         Direction: {
@@ -4160,7 +4167,7 @@ export interface components {
             closed: boolean;
             /**
              * Format: date-time
-             * @description When the backlog will be empty, by its calendar and its leg
+             * @description When the backlog will be empty, by its calendar and its leg; absent while the lane makes no progress
              */
             emptyAt?: string;
             /** @description Name of the replica that sends */
@@ -4186,10 +4193,15 @@ export interface components {
              */
             rate: number;
             /**
+             * Format: date-time
+             * @description Since when the lane has been at work without progress; absent while it makes progress or has nothing to carry
+             */
+            stalled?: string;
+            /**
              * @description How it is in one word
              * @enum {string}
              */
-            state: "new" | "idle" | "carrying" | "closed" | "not-yet" | "failing" | "paused";
+            state: "new" | "idle" | "carrying" | "closed" | "not-yet" | "failing" | "stalled" | "paused";
             /** @description Name of the replica that receives */
             to: string;
             /** @description Why it fails */
@@ -5340,6 +5352,11 @@ export interface components {
              * @description When the settings as they are now were picked up; absent while they are not
              */
             pickedUp?: string;
+            /**
+             * Format: int64
+             * @description How often a record contradicted what the replica showed, and was put right by looking again
+             */
+            repairs: number;
             /** @description Whether all of it was looked at once */
             scanned: boolean;
             /** @description Whether its content wins the first fill */
@@ -5391,7 +5408,7 @@ export interface components {
              * @description What it is about
              * @enum {string}
              */
-            kind: "failing" | "silent" | "growing" | "intake-full" | "attic-full" | "tried-often" | "differs" | "late" | "accounts";
+            kind: "failing" | "stalled" | "silent" | "growing" | "intake-full" | "attic-full" | "tried-often" | "differs" | "late" | "accounts";
             /** @description What it means */
             means: string;
             /** @description What to do */
@@ -5508,7 +5525,7 @@ export interface components {
              * @description How it is in one word
              * @enum {string}
              */
-            state: "pausing" | "paused" | "failing" | "filling" | "behind" | "steady";
+            state: "stalled" | "pausing" | "paused" | "failing" | "filling" | "behind" | "steady";
             /** @description How it is in a sentence */
             summary: string;
             /** @description What came of the last verification; absent when there was none */
@@ -6535,12 +6552,14 @@ export interface components {
             first?: string;
             /** @enum {string} */
             kind: "missing" | "extra" | "kind" | "size" | "time" | "permissions" | "owner" | "attributes" | "content" | "in-use";
+            /** @description It waits in a backlog, for more than three times as long as was forecast */
+            overdue?: boolean;
             path: string;
             /** @description Name of the replica */
             replica: string;
             /** @description As it is at the second */
             second?: string;
-            /** @description Why nothing is wrong with it */
+            /** @description Why nothing is wrong with it, or for how long it is overdue */
             why?: string;
         };
         VerifySet: {

@@ -6,13 +6,13 @@ import { Status, type Tone } from "./status";
 
 export const setPage = (name: string) => `/replicas/${encodeURIComponent(name)}`;
 
-const setTones: Record<ReplicaSet["state"], Tone> = { steady: "good", behind: "none", filling: "none", failing: "bad", pausing: "held", paused: "held" };
+const setTones: Record<ReplicaSet["state"], Tone> = { steady: "good", behind: "none", filling: "none", failing: "bad", stalled: "bad", pausing: "held", paused: "held" };
 
 export const SetState = ({ set }: { set: ReplicaSet }) => <Status tone={setTones[set.state]}>{set.state}</Status>;
 
 export const replicaTones: Record<ReplicaSet["replicas"][number]["state"], Tone> = { new: "none", looking: "none", waiting: "none", steady: "good", failing: "bad", paused: "held" };
 
-const decks: Record<Lane["state"], Deck> = { new: "none", idle: "open", carrying: "open", closed: "lifted", "not-yet": "none", failing: "failing", paused: "lifted" };
+const decks: Record<Lane["state"], Deck> = { new: "none", idle: "open", carrying: "open", closed: "lifted", "not-yet": "none", failing: "failing", stalled: "failing", paused: "lifted" };
 
 /** One lane as a span: thickness is what it may carry, a lifted deck is closed. */
 export function LaneStrip({ lane, compact }: { lane: Lane; compact?: boolean }) {
@@ -37,7 +37,7 @@ function toneOf(v: ReplicaVerification): Tone {
 
 /** The counts of a verification in words, but those of nothing. */
 export function kinds(c: Counts): string[] {
-  const all: [number, string][] = [[c.missing, "missing"], [c.extra, "extra"], [c.kinds, "of another kind"], [c.sizes, "of other length"], [c.contents, "of other content"], [c.times, "of other time"], [c.permissions, "with other permissions"], [c.owners, "of another owner"], [c.attributes, "with other attributes"], [c.inUse, "in use"], [c.explained, "explained"]];
+  const all: [number, string][] = [[c.missing, "missing"], [c.extra, "extra"], [c.kinds, "of another kind"], [c.sizes, "of other length"], [c.contents, "of other content"], [c.times, "of other time"], [c.permissions, "with other permissions"], [c.owners, "of another owner"], [c.attributes, "with other attributes"], [c.inUse, "in use"], [c.overdue, "overdue"], [c.explained, "explained"]];
   return all.filter(([n]) => n > 0).map(([n, what]) => `${n.toLocaleString("en")} ${what}`);
 }
 
@@ -49,7 +49,7 @@ export function Alerts({ alerts }: { alerts: ReplicaSet["alerts"] }) {
       <ul>
         {alerts.map((a, i) => (
           <li key={i} className="border-b border-line py-2 last:border-0">
-            <Status tone={a.kind === "failing" || a.kind === "differs" ? "bad" : "warn"}>{a.about}</Status> <span>{a.found}.</span>
+            <Status tone={a.kind === "failing" || a.kind === "stalled" || a.kind === "differs" ? "bad" : "warn"}>{a.about}</Status> <span>{a.found}.</span>
             <span className="block text-soft">That means: {a.means}. To do: {a.remedy}.</span>
           </li>
         ))}
