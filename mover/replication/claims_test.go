@@ -3,6 +3,7 @@ package replication
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"bridgespan/core/replica"
@@ -91,5 +92,40 @@ func TestManyClaims(t *testing.T) {
 	}
 	if n := len(e.claims.held); n != 0 {
 		t.Errorf("%d claims are left when all was given back", n)
+	}
+}
+
+// What a scan is refused is awaited: tasks of lanes are refused it, too, until a scan has
+// looked at its folder again.
+func TestScansAreGivenWay(t *testing.T) {
+	e := &Engine{}
+	r := &Replica{ID: 1}
+	task, other, scan := e.newTaskHold(), e.newTaskHold(), e.newHold()
+	first := e.claims.newScan()
+	if !task.rely(r, "beds/rose") || scan.change(r, "beds/rose") {
+		t.Fatal("the scan is not refused what a task relies on")
+	}
+	if other.rely(r, "beds/rose") || !other.rely(r, "beds/iris") {
+		t.Error("another task is let in before the scan, or is kept from another path")
+	}
+	if !task.change(r, "beds/rose") {
+		t.Error("the task that has the path may not note what it found there")
+	}
+	e.claims.lookedAt(place{1, "beds"}, first)
+	task.release()
+	if other.rely(r, "beds/rose") {
+		t.Error("the scan that was refused ends the waiting itself")
+	}
+	if again := e.claims.awaitedIn(1); !slices.Equal(again, []string{"beds"}) {
+		t.Errorf("to be looked at again are %q", again)
+	}
+	second := e.claims.newScan()
+	if !scan.change(r, "beds/rose") {
+		t.Error("the next scan is refused, too")
+	}
+	scan.release()
+	e.claims.lookedAt(place{1, "beds"}, second)
+	if !other.rely(r, "beds/rose") || len(e.claims.awaitedIn(1)) != 0 {
+		t.Error("the path is still awaited after that")
 	}
 }

@@ -153,3 +153,29 @@ func TestRoomFor(t *testing.T) {
 		t.Errorf("of none: %v", got)
 	}
 }
+
+// A folder that waits as a whole, of which a part was done, does not do that part again.
+func TestWholesAreSplitWhenPartIsDone(t *testing.T) {
+	p := newPair(t, new(memory.Tree), new(memory.Tree))
+	p.settleDown()
+	for i := range 3 {
+		put(t, p.a, "beds/"+string(rune('a'+i)), "x")
+	}
+	if _, err := p.Scan(t.Context(), 1); err != nil {
+		t.Fatal(err)
+	}
+	s := p.Store.(*memoryStore)
+	w := &whole{ticket: s.backlog[p.Lanes[0]]["beds"], some: true, left: map[string]bool{"beds/a": true}}
+	if w.ticket.Whole == 0 {
+		t.Fatal("the new folder does not wait as a whole")
+	}
+	c := &carry{Engine: p.Engine, lane: p.Lanes[0], progress: p.progressOf(p.Lanes[0]), wholes: map[string]*whole{"beds": w}}
+	if err := c.endWholes(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	for key, want := range map[string]bool{"beds": true, "beds/a": true, "beds/b": false} {
+		if ticket, waits := s.backlog[p.Lanes[0]][key]; waits != want || ticket.Whole != 0 {
+			t.Errorf("%s: %+v, waits: %v", key, ticket, waits)
+		}
+	}
+}

@@ -3,6 +3,7 @@ package replication
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"sync"
 	"time"
 
@@ -21,7 +22,7 @@ const (
 	// From the third try on a ticket pauses, twice as long each time.
 	freeTries  = 3
 	retryFirst = 250 * time.Millisecond
-	retryMost  = 15 * time.Second
+	retryMost  = 5 * time.Second
 	// mostAttempts bounds how many tickets of a lane are remembered.
 	mostAttempts = 100_000
 )
@@ -45,10 +46,14 @@ func (s *stuckError) Unwrap() []error { return []error{ErrStuck, s.last} }
 
 // attempt is what is remembered of a ticket that was tried and did not end.
 type attempt struct {
-	tries int
+	tries int // since then
 	since time.Time
+	same  int    // of which the last ones, with one state
 	state string // of the path at both ends, as far as it was read
 	last  error
+	// ended is when the ticket ended after all; zero while it waits. What is tried in
+	// vain again soon has made no progress by that.
+	ended time.Time
 }
 
 // outcome is how a task ended that did not end its ticket.
@@ -118,7 +123,7 @@ func (e *Engine) Stalled(l replica.Lane) Stall {
 	if p.working.IsZero() || now.Sub(last) < StalledAfter {
 		return Stall{}
 	}
-	s := Stall{Since: last, Waiting: len(p.attempts)}
+	s := Stall{Since: last, Waiting: p.waiting()}
 	oldest := now
 	for key, u := range p.under {
 		if p.attempts[key] == nil && now.Sub(u.since) < StalledAfter+time.Duration(u.bytes/hashed)*time.Second {
@@ -138,7 +143,7 @@ func (p *progress) begin(now time.Time, tickets int) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	switch {
-	case tickets == 0 && len(p.attempts) == 0:
+	case tickets == 0 && p.waiting() == 0:
 		p.working = time.Time{}
 	case p.working.IsZero() && tickets > 0:
 		p.working = now
@@ -175,8 +180,25 @@ func (p *progress) end(now time.Time, tickets []replica.Ticket) {
 	defer p.mu.Unlock()
 	p.ended = now
 	for _, t := range tickets {
-		delete(p.attempts, t.Key)
+		if a := p.attempts[t.Key]; a != nil && a.tries > 1 {
+			a.ended = now
+		} else {
+			delete(p.attempts, t.Key)
+		}
 	}
+	if len(p.attempts) > mostAttempts/2 {
+		maps.DeleteFunc(p.attempts, func(_ string, a *attempt) bool { return !a.ended.IsZero() })
+	}
+}
+
+// waiting is how many tickets were tried in vain; p.mu must be held.
+func (p *progress) waiting() (n int) {
+	for _, a := range p.attempts {
+		if a.ended.IsZero() {
+			n++
+		}
+	}
+	return n
 }
 
 // drop forgets what was tried of tickets that are no more.
@@ -195,20 +217,25 @@ func (p *progress) tried(now time.Time, key string, o outcome) (pause time.Durat
 	if a == nil && len(p.attempts) >= mostAttempts {
 		return retryMost, nil
 	}
-	if a == nil || o.state != "" && o.state != a.state {
-		a = &attempt{since: now, state: o.state}
+	if a == nil || !a.ended.IsZero() && now.Sub(a.ended) > StalledAfter {
+		a = &attempt{since: now}
 		p.attempts[key] = a
 	}
+	a.ended = time.Time{}
+	if o.state != "" && o.state != a.state {
+		a.state, a.same = o.state, 0
+	}
 	a.tries++
+	a.same++
 	busy := errors.Is(o.why, errBusy) // who is at work on it has a watch of its own
 	if !busy {
 		a.last = o.why
 	}
 	switch {
-	case !busy && (a.tries >= mostTries || a.tries > 1 && now.Sub(a.since) >= StalledAfter):
+	case !busy && (a.same >= mostTries || a.tries > 1 && now.Sub(a.since) >= StalledAfter):
 		return 0, &stuckError{a.tries, now.Sub(a.since), a.last}
-	case a.tries < freeTries:
+	case a.same < freeTries:
 		return 0, nil
 	}
-	return min(retryFirst<<min(a.tries-freeTries, 10), retryMost), nil
+	return min(retryFirst<<min(a.same-freeTries, 10), retryMost), nil
 }
