@@ -220,10 +220,16 @@ var Ledger = []byte(strings.Repeat("Digitalis purpurea, bed 7, viable\n", 40_000
 // Tree opens a share of a server as its administrator.
 func Tree(t testing.TB, server *fileserver.Server, share string) *smb.Tree {
 	t.Helper()
+	return TreeIn(t, server, share, "")
+}
+
+// TreeIn opens a folder of a share as the server's administrator.
+func TreeIn(t testing.TB, server *fileserver.Server, share, folder string) *smb.Tree {
+	t.Helper()
 	session, err := smb.Dial(t.Context(), smb.Target{Address: server.HostPort(), Account: "warden", Password: standintest.Password("warden")})
 	must(t, err)
 	t.Cleanup(func() { session.Close() })
-	opened, err := session.Tree(t.Context(), share, "")
+	opened, err := session.Tree(t.Context(), share, folder)
 	must(t, err)
 	return opened
 }
