@@ -5,6 +5,7 @@ SHELL := /bin/sh
 DEMO_SIZE ?= default
 DEMO_PORT ?= 8600
 DEMO_SMB_PORT ?= 445
+SOAK ?= 30m
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 GO_BUILD := go build -trimpath -ldflags "-X main.version=$(VERSION)"
 
@@ -12,11 +13,12 @@ GO_BUILD := go build -trimpath -ldflags "-X main.version=$(VERSION)"
 RUN_PACKAGES := mariadb-server samba samba-vfs-modules samba-common-bin python3-samba samba-ad-dc samba-ad-provision winbind libnss-winbind libnss-wrapper libresolv-wrapper curl
 TEST_PACKAGES := $(RUN_PACKAGES) smbclient chromium litmus davfs2
 
-.PHONY: help demo demo-reset test bench build setup setup-run generate shots vet check-console clean
+.PHONY: help demo demo-reset test soak bench build setup setup-run generate shots vet check-console clean
 help:
 	@echo "make demo        start everything with made-up data (DEMO_SIZE=small|default|large, DEMO_PORT=$(DEMO_PORT))"
 	@echo "make demo-reset  remove the demo's data, so that the next start is afresh"
 	@echo "make test        set up and run every check and test"
+	@echo "make soak        let people work at random in replica sets of all kinds for SOAK=$(SOAK), then check the promises"
 	@echo "make bench       run the benchmarks (ONLY=name for one)"
 	@echo "make build       build the console and both programs into bin/"
 	@echo "make generate    make the OpenAPI document and the console's types anew"
@@ -64,6 +66,9 @@ check-console: console/node_modules/.installed
 
 test: setup console/dist/index.html vet check-console
 	go test -timeout 15m ./...
+
+soak: setup console/dist/index.html
+	go test -timeout 0 -run 'TestSoak$$' -v ./e2e -args -soak $(SOAK)
 
 bench: setup console/dist/index.html
 	go run ./bench $(if $(ONLY),-only $(ONLY))

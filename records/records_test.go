@@ -47,6 +47,8 @@ func TestRecords(t *testing.T) {
 	t.Run("Entries", func(t *testing.T) { testEntries(t, db) })
 	t.Run("Replication", func(t *testing.T) { testReplication(t, db) })
 	t.Run("SaveWaitsForTheOutcome", func(t *testing.T) { testSaveWaitsForTheOutcome(t, db, dsn) })
+	t.Run("Orphans", func(t *testing.T) { testOrphans(t, db) })
+	t.Run("Postponed", func(t *testing.T) { testPostponed(t, db) })
 	t.Run("Waits", func(t *testing.T) { testWaits(t, db) })
 	t.Run("WholeFolders", func(t *testing.T) { testWholeFolders(t, db) })
 	t.Run("Begun", func(t *testing.T) { testBegun(t, db) })

@@ -114,7 +114,7 @@ func showReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, arg
 
 // replicaSetTable shows the lanes of a set, and below them its replicas.
 func replicaSetTable(s model.ReplicaSet) table {
-	t := table{heads: []string{"lane", "state", "backlog", "bytes", "oldest", "rate", "empty", "carried", "spared", "how it is"}}
+	t := table{heads: []string{"lane", "state", "backlog", "bytes", "oldest", "rate", "clears at", "carried", "spared", "how it is"}}
 	for _, l := range s.Lanes {
 		oldest, rate, empty := "", "", ""
 		if l.Backlog.Oldest != nil {

@@ -7,9 +7,11 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -203,6 +205,16 @@ func StartEstate(t testing.TB) *Estate {
 // NewServer asks for a file server to be added under a name.
 func NewServer(name, site string, s *fileserver.Server) model.NewServer {
 	return model.NewServer{Name: name, Site: site, Address: s.Address, Port: s.Port, Account: "warden", Password: standintest.Password("warden")}
+}
+
+// SplitHostPort is an address that listens, in its parts.
+func SplitHostPort(t testing.TB, address string) (host string, port int) {
+	t.Helper()
+	host, text, err := net.SplitHostPort(address)
+	must(t, err)
+	port, err = strconv.Atoi(text)
+	must(t, err)
+	return host, port
 }
 
 func add[T any](_ T, err error) error { return err }

@@ -30,6 +30,8 @@ func TestVerdict(t *testing.T) {
 			"Not all replicas hold what fern holds, by names, sizes, times and permissions: there are differences (yarrow: 1), besides differences that are explained (sedge: 2, yarrow: 5), and files that somebody holds and that could not be read (reed: 1)."},
 		"explained, and in use": {levelFull, []model.VerifiedReplica{late, busy},
 			"All replicas hold what fern holds, by every byte, but for differences that are explained (sedge: 2), and files that somebody holds and that could not be read (reed: 1)."},
+		"overdue": {levelNames, []model.VerifiedReplica{{Replica: "sedge", Counts: verify.Counts{Missing: 3, Overdue: 2}}},
+			"Not all replicas hold what fern holds, by names, sizes, times and permissions: there are differences (sedge: 3). 2 differences are overdue: in a backlog for more than three times as long as was forecast."},
 		"a sample": {levelSample, []model.VerifiedReplica{sampled, same},
 			"All replicas hold what fern holds, by names and a sample of contents. With a confidence of 95%, the contents of at most 1.2% of the files differ."},
 	} {

@@ -118,12 +118,12 @@ function Lanes({ set, onLane, onWaiting }: { set: ReplicaSet; onLane: (lane: Lan
   const columns = useMemo<Column<Lane>[]>(
     () => [
       { head: "Lane", wide: true, by: (l) => l.from + l.to, cell: (l) => <div className="min-w-56"><LaneStrip compact lane={l} /></div> },
-      { head: "How it is", by: (l) => l.state, cell: (l) => <span className="block max-w-64 truncate" title={l.words}>{l.words}</span> },
+      { head: "How it is", by: (l) => l.state, cell: (l) => <span className="block max-w-64 truncate" title={l.trouble ? `${l.words}. ${l.trouble}` : l.words}>{l.words}</span> },
       { head: "Backlog", right: true, by: (l) => l.backlog.files, cell: (l) => (l.backlog.files > 0 ? <button type="button" className="text-span underline underline-offset-2" onClick={() => onWaiting(l)} aria-label={`${l.backlog.files.toLocaleString("en")} wait from ${l.from} to ${l.to}`}>{l.backlog.files.toLocaleString("en")}</button> : "0") },
       { head: "Bytes", right: true, by: (l) => l.backlog.bytes, cell: (l) => bytes(l.backlog.bytes) },
       { head: "Oldest", right: true, by: (l) => l.backlog.oldest ?? "", cell: (l) => (l.backlog.oldest ? ago(l.backlog.oldest) : "") },
-      { head: "Rate", right: true, by: (l) => l.rate, cell: (l) => (l.rate > 0 ? `${bytes(l.rate)}/s` : "") },
-      { head: "Empty", right: true, by: (l) => l.emptyAt ?? "", cell: (l) => (l.emptyAt ? when(l.emptyAt).slice(5, 16) : "") },
+      { head: "Rate", right: true, by: (l) => l.rate, cell: (l) => (l.stalled ? <span className="text-bad" title={l.trouble}>no progress</span> : l.rate > 0 ? `${bytes(l.rate)}/s` : "") },
+      { head: "Clears at", right: true, by: (l) => l.emptyAt ?? "", cell: (l) => (l.stalled ? <span className="text-bad" title={`No progress since ${when(l.stalled)}`}>unknown</span> : l.emptyAt ? when(l.emptyAt).slice(5, 16) : "") },
       { head: "Carried", right: true, by: (l) => l.carried.bytes, cell: (l) => <>{bytes(l.carried.bytes)}{l.carried.spared > 0 && <span className="block text-sm text-soft" title="Of the files that it brought, the other end had this much already">{bytes(l.carried.spared)} spared</span>}</> },
       { head: "Actions", cell: (l) => <Button look="quiet" onClick={() => onLane(l)} aria-label={`Open, close or change the lane from ${l.from} to ${l.to}`}>Change</Button> },
     ],
