@@ -18,7 +18,7 @@ func (e *errand) parent(ctx context.Context, key string, depth int) error {
 	}
 	// Nobody may note that the folder is gone before what comes into it is noted.
 	if !e.rely(e.carry.to, above) {
-		return errLater
+		return errBusy
 	}
 	rec, err := e.folderRecord(ctx, e.carry.to, above)
 	if err != nil || rec.Kind == replica.Folder && rec.Pending == nil {
@@ -32,7 +32,7 @@ func (e *errand) parent(ctx context.Context, key string, depth int) error {
 		return err
 	}
 	if sender.Kind != replica.Folder || depth > maxDepth {
-		return errLater
+		return later("the folder " + above + " is not in the sender's records")
 	}
 	v := replica.Decide(&sender, &rec)
 	if v.Content == replica.Take {
@@ -50,7 +50,7 @@ const maxDepth = 1024
 // and waits for it to get there.
 func (e *errand) revive(ctx context.Context, r *Replica, rec, other replica.Record) error {
 	if !e.change(r, rec.Key) {
-		return errLater
+		return errBusy
 	}
 	rec.Content.Version = rec.Version.Join(other.Version).Advance(r.ID)
 	rec.Content.Changed, rec.Content.By = e.Now(), r.ID
@@ -58,7 +58,7 @@ func (e *errand) revive(ctx context.Context, r *Replica, rec, other replica.Reco
 	if err := e.save(ctx, replica.Change{Replica: r.ID, Records: []replica.Record{rec}, Queue: e.toTell(r)}); err != nil {
 		return err
 	}
-	return errLater
+	return later("the folder " + rec.Key + " lives on, and has to be carried")
 }
 
 // emptyFolder returns nil when nothing lives in a folder that is to go.
@@ -76,7 +76,7 @@ func (m *move) emptyFolder(ctx context.Context) error {
 			return err
 		}
 		if v := replica.Decide(&sender, &child); sender.Kind == replica.None && v.Content == replica.Take {
-			return errLater // it goes too, before
+			return later(child.Key + " has to be removed before its folder")
 		}
 		return m.revive(ctx, m.carry.to, m.to, m.from)
 	}
@@ -108,7 +108,7 @@ func (m *move) removeFolder(ctx context.Context) error {
 	if s.done.Changed == 0 && s.done.Busy == 0 { // what is in it cannot be carried; it cannot be thrown away either
 		return m.revive(ctx, r, m.to, m.from)
 	}
-	return errLater
+	return later("the folder " + m.here + " turned out to hold something")
 }
 
 // makeFolder makes a folder, or spells one as the sender does.

@@ -283,7 +283,7 @@ func (m *move) awaitGone(ctx context.Context, old *replica.Record) error {
 		return err
 	}
 	if _, err := m.carry.from.Tree.Stat(ctx, was); absent(err) {
-		return errLater
+		return later("the scan has yet to note that " + was + " was renamed")
 	}
 	return nil
 }
