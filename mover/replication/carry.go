@@ -202,7 +202,7 @@ func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket, get gette
 		return errands, nil, err
 	}
 	for i, e := range errands {
-		e.stage, e.state = stageOf(&from[i], &to[i]), stateOf(&from[i], &to[i])
+		e.stage, e.ends = stageOf(&from[i], &to[i]), [2]*replica.Record{&from[i], &to[i]}
 		if from[i].Kind == replica.File {
 			e.size = from[i].Size
 		}
@@ -219,8 +219,12 @@ func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket, get gette
 // getter reads the records of paths, in their order, as a store does.
 type getter func(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error)
 
-// stateOf stands for what is known of a path at both ends, and of what is being done there.
+// stateOf stands for what is known of a path at both ends, and of what is being done there;
+// it is empty where that was not read.
 func stateOf(from, to *replica.Record) string {
+	if from == nil {
+		return ""
+	}
 	one := func(r *replica.Record) string {
 		return fmt.Sprint(r.Kind, r.Version, r.Permissions.Version, r.Seen.ID, r.Seen.Size, r.Seen.Modified.UnixNano(), r.Pending != nil)
 	}

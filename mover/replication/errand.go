@@ -16,9 +16,9 @@ type errand struct {
 	*hold
 	ticket replica.Ticket
 	stage  stage
-	failed bool   // it could not be done, for a reason that will not pass at once
-	state  string // of the path at both ends when it was begun
-	size   int64  // bytes of the sender's file
+	failed bool               // it could not be done, for a reason that will not pass at once
+	ends   [2]*replica.Record // of the path at both ends when it was begun, where they were read
+	size   int64              // bytes of the sender's file
 	// atSender and atReceiver are the records of the ticket's path that were read after
 	// they were claimed, for their first use; nil after it.
 	atSender, atReceiver *replica.Record
@@ -73,12 +73,16 @@ func (e *errand) do(ctx context.Context) (bool, error) {
 
 // ended notes how the task ended, should its ticket not have.
 func (e *errand) ended(err error) {
+	if err == nil {
+		return
+	}
+	o := outcome{stateOf(e.ends[0], e.ends[1]), err}
 	e.carry.mu.Lock()
 	defer e.carry.mu.Unlock()
 	if e.outcomes == nil {
 		e.outcomes = map[string]outcome{}
 	}
-	e.outcomes[e.ticket.Key] = outcome{e.state, err}
+	e.outcomes[e.ticket.Key] = o
 }
 
 // fatal reports whether an error ends more than what met it.

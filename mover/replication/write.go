@@ -238,7 +238,7 @@ func (m *move) rename(ctx context.Context, name string, next replica.Record) (bo
 	}
 	sender, err := m.record(ctx, m.carry.from, m.from.Moved)
 	if err == nil && old.Kind == replica.File && sender.Kind == replica.File {
-		err = m.awaitGone(ctx, &sender)
+		err = m.noteGone(ctx, &sender)
 	}
 	if err != nil || old.Kind != replica.File || sender.Kind != replica.None || !m.stillHas(&old, &sender) {
 		return false, err
@@ -275,15 +275,16 @@ func (m *move) rename(ctx context.Context, name string, next replica.Record) (bo
 	return true, leaving.end(ctx, was, gone, "", "", nil)
 }
 
-// awaitGone returns errLater when what the sender renamed is not at its old path any
-// more, and that is yet to be noted.
-func (m *move) awaitGone(ctx context.Context, old *replica.Record) error {
+// noteGone notes that what the sender renamed is not at its old path any more, where its
+// record does not say so yet, and returns errMoved: the scan that found the new path comes
+// to the old one last.
+func (m *move) noteGone(ctx context.Context, old *replica.Record) error {
 	was, err := m.pathOf(ctx, m.carry.from, old, old)
 	if err != nil {
 		return err
 	}
 	if _, err := m.carry.from.Tree.Stat(ctx, was); absent(err) {
-		return later("the scan has yet to note that " + was + " was renamed")
+		return m.changed(ctx, m.carry.from, was, *old)
 	}
 	return nil
 }
