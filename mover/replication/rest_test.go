@@ -82,7 +82,7 @@ func (r *resting) scan(one *Replica) {
 		if s.Changed+s.Busy == 0 && kept == r.database.saves {
 			r.quiet[one.ID] = kept
 		}
-		for left := (r.steps - began) * r.scanShare; left > 0 && r.goesOn(); left -= 100 {
+		for left := min((r.steps-began)*r.scanShare, mostSteps/20); left > 0 && r.goesOn(); left -= 100 {
 			r.pause(fmt.Sprint("scan again ", one.ID), min(left, 100))
 			r.glance(context.Background(), one)
 		}
