@@ -42,7 +42,11 @@ func (w *world) rest() error {
 	for _, l := range w.lanes {
 		tasks = append(tasks, func() { r.carry(l) })
 	}
-	w.together(tasks...)
+	// What was under way when all seemed done may have found something.
+	for r.err == nil && r.steps <= r.until && !r.settled() {
+		r.over = false
+		w.together(tasks...)
+	}
 	w.clashed = w.clashed || w.clashes()
 	if r.err != nil || r.settled() || w.clashes() {
 		return r.err
