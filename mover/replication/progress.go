@@ -11,13 +11,13 @@ import (
 )
 
 // A ticket that is tried again and again without any change is a problem, whatever the
-// reason: it is told, looked at anew at both ends, and tried less and less often. And a
+// reason: it is reported, looked at again at both ends, and tried less and less often. A
 // lane at work of which no ticket ends makes no progress, however much it carries.
 
 const (
 	// StalledAfter is how long a lane may work, or a ticket be tried, without progress.
 	StalledAfter = 60 * time.Second
-	// mostTries is how often a ticket is tried without any change before that is told.
+	// mostTries is how often a ticket is tried without any change before that is reported.
 	mostTries = 10
 	// From the third try on a ticket pauses, twice as long each time.
 	freeTries  = 3
@@ -27,8 +27,8 @@ const (
 	mostAttempts = 100_000
 )
 
-// ErrStuck is wrapped by what is told of a path that was tried many times, although
-// nothing that was met says that it will fail again.
+// ErrStuck is wrapped by the report of a path that was tried many times, although
+// no error says that it will fail again.
 var ErrStuck = errors.New("no progress")
 
 // stuckError says how often a path was tried, and why it did not end the last time.
@@ -62,7 +62,7 @@ type outcome struct {
 	why   error
 }
 
-// progress is what a lane has got done. The zero value has not begun.
+// progress is what a lane has done.
 type progress struct {
 	mu       sync.Mutex
 	attempts map[string]*attempt
@@ -82,7 +82,7 @@ type underWay struct {
 	bytes int64
 }
 
-// hashed is how many bytes a second are hashed at least: while a large file is hashed
+// hashed is how many bytes a second are hashed at least. While a large file is hashed
 // where it is, nothing crosses.
 const hashed = 16 << 20
 
