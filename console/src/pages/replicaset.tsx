@@ -118,7 +118,7 @@ function Lanes({ set, onLane, onWaiting }: { set: ReplicaSet; onLane: (lane: Lan
   const columns = useMemo<Column<Lane>[]>(
     () => [
       { head: "Lane", wide: true, by: (l) => l.from + l.to, cell: (l) => <div className="min-w-56"><LaneStrip compact lane={l} /></div> },
-      { head: "How it is", by: (l) => l.state, cell: (l) => <span className="block max-w-64 truncate" title={l.trouble ? `${l.words}. ${l.trouble}` : l.words}>{l.words}</span> },
+      { head: "How it is", by: (l) => l.state, cell: (l) => <span className="block max-w-52 truncate" title={l.trouble ? `${l.words}. ${l.trouble}` : l.words}>{l.words}</span> },
       { head: "Backlog", right: true, by: (l) => l.backlog.files, cell: (l) => (l.backlog.files > 0 ? <button type="button" className="text-span underline underline-offset-2" onClick={() => onWaiting(l)} aria-label={`${l.backlog.files.toLocaleString("en")} wait from ${l.from} to ${l.to}`}>{l.backlog.files.toLocaleString("en")}</button> : "0") },
       { head: "Bytes", right: true, by: (l) => l.backlog.bytes, cell: (l) => bytes(l.backlog.bytes) },
       { head: "Oldest", right: true, by: (l) => l.backlog.oldest ?? "", cell: (l) => (l.backlog.oldest ? ago(l.backlog.oldest) : "") },
