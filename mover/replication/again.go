@@ -106,9 +106,9 @@ func (m *move) reread(ctx context.Context) error {
 	// It was written without a new time, or the record was wrong.
 	rec := m.from
 	rec.Version, rec.Digest, rec.Changed, rec.By = rec.Version.Advance(r.ID), d, m.Now(), r.ID
-	m.repair(r, m.there, foundSame)
 	if err := m.save(ctx, replica.Change{Replica: r.ID, Records: []replica.Record{rec}, Queue: m.toTell(r)}); err != nil {
 		return err
 	}
+	m.repair(r, m.there, foundSame)
 	return errMoved
 }
