@@ -149,8 +149,8 @@ func (c *claims) giveBack(p place) {
 	}
 }
 
-// mostAwaited bounds how many folders have paths that are awaited; of others, scans
-// have to be lucky.
+// mostAwaited bounds how many folders have paths that are awaited. Beyond that, a scan
+// tries a path that it was refused again without having lanes kept from it.
 const mostAwaited = 10_000
 
 // await notes that a scan was refused a path; c.mu must be held.
