@@ -133,6 +133,9 @@ func (s *Server) ping() error {
 	return db.Ping()
 }
 
+// PID is the number of its process.
+func (s *Server) PID() int { return s.process.PID() }
+
 // Port is the TCP port on 127.0.0.1.
 func (s *Server) Port() int { return s.port }
 
