@@ -117,6 +117,9 @@ func replicaWords(set *model.ReplicaSet, r *model.Replica) string {
 	if r.Troubles > 0 {
 		words += fmt.Sprintf("; %s could not be worked at", count(r.Troubles, "path", "paths"))
 	}
+	if r.Repairs > 0 {
+		words += fmt.Sprintf("; %s repaired", count(r.Repairs, "record", "records"))
+	}
 	return words
 }
 
