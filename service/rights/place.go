@@ -157,9 +157,11 @@ func (s *Service) fill(ctx context.Context, field string, l *look) error {
 		return err
 	}
 	l.Share = l.share.Name
-	if l.tree, err = l.session.Tree(ctx, l.Share, ""); err != nil {
+	opened, err := l.session.Tree(ctx, l.Share, "")
+	if err != nil {
 		return err
 	}
+	l.tree = opened // not before: a nil *smb.Tree is not a nil tree
 	entry, err := l.tree.Stat(ctx, l.inside())
 	if err != nil {
 		return err
