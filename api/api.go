@@ -11,16 +11,15 @@ import (
 	"log/slog"
 	"net/http"
 	"reflect"
-	"runtime/debug"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
-	recoverer "github.com/gofiber/fiber/v3/middleware/recover"
 	"github.com/gofiber/fiber/v3/middleware/static"
 
 	"bridgespan/core/fault"
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/service/access"
 	"bridgespan/service/accounts"
@@ -100,9 +99,7 @@ func New(s Services, o Options) *API {
 		ErrorHandler: sendError,
 	})
 	// A fault of ours in one request must not end the service.
-	a.app.Use(recoverer.New(recoverer.Config{EnableStackTrace: true, StackTraceHandler: func(c fiber.Ctx, e any) {
-		slog.Error("a request met a fault of Bridge Span itself", "method", c.Method(), "path", c.Path(), "panic", e, "stack", string(debug.Stack()))
-	}}))
+	a.app.Use(func(c fiber.Ctx) error { return guard.Call(c.Next) })
 	a.app.Use(secureHeaders, a.identify)
 	a.app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"state": "alive"}) })
 	a.app.Get("/readyz", a.ready)

@@ -12,8 +12,10 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"bridgespan/core/fault"
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/service/access"
+	"bridgespan/service/events"
 )
 
 // about is what the console shows of the service itself.
@@ -67,30 +69,35 @@ func (a *API) stream(c fiber.Ctx) error {
 	c.Set("X-Accel-Buffering", "no")
 	watcher := a.Events.Watch(after)
 	return c.SendStreamWriter(func(w *bufio.Writer) {
-		defer watcher.Close()
-		beat := time.NewTicker(heartbeat)
-		defer beat.Stop()
-		fmt.Fprint(w, "retry: 1000\n: hello\n\n")
-		for w.Flush() == nil {
-			select {
-			case <-a.Closing:
-				return
-			case <-beat.C:
-				// Whoever signed out meanwhile hears no more.
-				ctx, cancel := context.WithTimeout(context.Background(), heartbeat)
-				_, _, err := a.Access.Holder(ctx, secret)
-				cancel()
-				if fault.KindOf(err) == fault.SignIn {
-					return
-				}
-				fmt.Fprint(w, ": still here\n\n")
-			case e := <-watcher.C:
-				text, err := json.Marshal(e)
-				if err != nil {
-					return
-				}
-				fmt.Fprintf(w, "id: %d\ndata: %s\n\n", e.ID, text)
-			}
-		}
+		_ = guard.Do(func() { a.tell(w, watcher, secret) })
 	})
+}
+
+// tell writes news until nobody reads them any more, or their reader may not.
+func (a *API) tell(w *bufio.Writer, watcher *events.Watcher, secret string) {
+	defer watcher.Close()
+	beat := time.NewTicker(heartbeat)
+	defer beat.Stop()
+	fmt.Fprint(w, "retry: 1000\n: hello\n\n")
+	for w.Flush() == nil {
+		select {
+		case <-a.Closing:
+			return
+		case <-beat.C:
+			// Whoever signed out meanwhile hears no more.
+			ctx, cancel := context.WithTimeout(context.Background(), heartbeat)
+			_, _, err := a.Access.Holder(ctx, secret)
+			cancel()
+			if fault.KindOf(err) == fault.SignIn {
+				return
+			}
+			fmt.Fprint(w, ": still here\n\n")
+		case e := <-watcher.C:
+			text, err := json.Marshal(e)
+			if err != nil {
+				return
+			}
+			fmt.Fprintf(w, "id: %d\ndata: %s\n\n", e.ID, text)
+		}
+	}
 }

@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"sync"
 	"sync/atomic"
 
+	"bridgespan/guard"
 	"bridgespan/standin/fileserver"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
@@ -111,7 +111,7 @@ func writeFiles(ctx context.Context, t tree.Tree, files []file, written *atomic.
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	work := make(chan file)
-	var group sync.WaitGroup
+	var group guard.WaitGroup
 	for range writers {
 		group.Go(func() {
 			for f := range work {

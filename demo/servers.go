@@ -17,6 +17,7 @@ import (
 
 	"bridgespan/core/account"
 	"bridgespan/directory"
+	"bridgespan/guard"
 	"bridgespan/standin/database"
 	"bridgespan/standin/domain"
 	"bridgespan/standin/fileserver"
@@ -24,7 +25,7 @@ import (
 
 // gathered runs things side by side and gathers their errors.
 type gathered struct {
-	group  sync.WaitGroup
+	group  guard.WaitGroup
 	mu     sync.Mutex
 	failed error
 }

@@ -15,13 +15,13 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
 
 	"bridgespan/client"
+	"bridgespan/guard"
 	"bridgespan/standin/database"
 	"bridgespan/standin/domain"
 	"bridgespan/standin/fileserver"
@@ -50,8 +50,8 @@ type Demo struct {
 	service  *process.Process
 	mover    *process.Process // of the station
 	legs     []*leg.Leg
-	held     []io.Closer    // files that people have open
-	people   sync.WaitGroup // at work
+	held     []io.Closer     // files that people have open
+	people   guard.WaitGroup // at work
 	goHome   context.CancelFunc
 	lock     *os.File
 }
@@ -375,7 +375,7 @@ func (d *Demo) Down() {
 	if d.mover != nil {
 		d.mover.Stop(15 * time.Second)
 	}
-	var group sync.WaitGroup
+	var group guard.WaitGroup
 	for _, s := range d.Servers {
 		group.Go(s.Stop)
 	}

@@ -18,9 +18,9 @@ func TestLayers(t *testing.T) {
 	}{
 		{"bridgespan/core/...", []string{"bridgespan/core/", "golang.org/x/text", "github.com/cloudsoda/sddl", "github.com/zeebo/blake3", "github.com/klauspost/cpuid"}},
 		{"bridgespan/model", []string{"bridgespan/model", "bridgespan/core/", "golang.org/x/text", "github.com/zeebo/blake3", "github.com/klauspost/cpuid"}},
-		{"bridgespan/tree", []string{"bridgespan/tree", "bridgespan/core/", "golang.org/x/text", "github.com/cloudsoda/sddl", "github.com/zeebo/blake3", "github.com/klauspost/cpuid"}},
+		{"bridgespan/tree", []string{"bridgespan/tree", "bridgespan/core/", "bridgespan/guard", "golang.org/x/sync/errgroup", "golang.org/x/text", "github.com/cloudsoda/sddl", "github.com/zeebo/blake3", "github.com/klauspost/cpuid"}},
 		{"bridgespan/client", []string{"bridgespan/client", "bridgespan/model", "bridgespan/core/", "golang.org/x/text", "github.com/zeebo/blake3", "github.com/klauspost/cpuid"}},
-		{"bridgespan/records", []string{"bridgespan/records", "bridgespan/model", "bridgespan/core/", "golang.org/x/text", "github.com/zeebo/blake3", "github.com/klauspost/cpuid", "github.com/go-sql-driver/mysql", "filippo.io/edwards25519", "github.com/fxamacker/cbor", "github.com/x448/float16"}},
+		{"bridgespan/records", []string{"bridgespan/records", "bridgespan/model", "bridgespan/core/", "bridgespan/guard", "golang.org/x/sync/errgroup", "golang.org/x/text", "github.com/zeebo/blake3", "github.com/klauspost/cpuid", "github.com/go-sql-driver/mysql", "filippo.io/edwards25519", "github.com/fxamacker/cbor", "github.com/x448/float16"}},
 		{"bridgespan/records/pack", []string{"bridgespan/records/pack", "bridgespan/core/", "golang.org/x/text", "github.com/zeebo/blake3", "github.com/klauspost/cpuid", "github.com/fxamacker/cbor", "github.com/x448/float16"}},
 	} {
 		out, err := exec.Command("go", "list", "-deps", "-f", "{{if not .Standard}}{{.ImportPath}}{{end}}", rule.packages).Output()

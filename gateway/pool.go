@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"bridgespan/core/namespace"
+	"bridgespan/guard"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
 )
@@ -49,7 +50,7 @@ type kept struct {
 
 func newPool() *pool {
 	p := &pool{kept: map[poolKey]*kept{}, done: make(chan struct{})}
-	go p.sweep()
+	guard.Go(p.sweep)
 	return p
 }
 
@@ -80,7 +81,10 @@ func (p *pool) borrow(ctx context.Context, listens namespace.Listener, who perso
 	k.users++
 	p.mu.Unlock()
 	if !ok {
-		k.session, k.err = dial(context.WithoutCancel(ctx), hostPort, who)
+		k.err = guard.Call(func() (err error) {
+			k.session, err = dial(context.WithoutCancel(ctx), hostPort, who)
+			return err
+		})
 		close(k.ready)
 	}
 	select {
@@ -114,7 +118,7 @@ func (k *kept) closeIfDone() {
 	if k.dropped && k.users == 0 && k.session != nil {
 		session := k.session
 		k.session = nil
-		go session.Close()
+		guard.Go(func() { session.Close() })
 	}
 }
 

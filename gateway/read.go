@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"bridgespan/core/namespace"
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/tree"
 )
@@ -83,7 +84,10 @@ func (f *readFile) piece(most int64) ([]byte, error) {
 func (f *readFile) moveOn(because error) error {
 	f.Close()
 	f.failed[f.chosen.target] = true
-	go f.view.gateway.suspect(context.WithoutCancel(f.ctx), f.place.signpost, f.chosen.target.Server, because)
+	broken := f.chosen.target.Server
+	guard.Go(func() {
+		f.view.gateway.suspect(context.WithoutCancel(f.ctx), f.place.signpost, broken, because)
+	})
 	for _, direction := range f.directions.Directions {
 		if direction.State != namespace.Open || direction.ForOthers || f.failed[direction.Target()] {
 			continue

@@ -15,6 +15,7 @@ import (
 
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/tree"
@@ -202,7 +203,7 @@ func (v *view) choose(ctx context.Context, d model.Directions) (*chosen, error) 
 		case passOver(err):
 			passed = append(passed, fmt.Sprintf("%s (%s)", direction.Target(), explain(err)))
 			if direction.State == namespace.Open {
-				go v.gateway.suspect(context.WithoutCancel(ctx), d.Signpost, direction.Server, err)
+				guard.Go(func() { v.gateway.suspect(context.WithoutCancel(ctx), d.Signpost, direction.Server, err) })
 			}
 		default:
 			return nil, err

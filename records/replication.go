@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bridgespan/core/replica"
+	"bridgespan/guard"
 )
 
 // Replication keeps the records of replicas: it is the store of the engine.
@@ -59,7 +60,7 @@ func (s *Replication) Save(ctx context.Context, c replica.Change) error {
 	}
 	s.mu.Unlock()
 	if more {
-		go s.keepWaiting(context.WithoutCancel(ctx))
+		guard.Go(func() { s.keepWaiting(context.WithoutCancel(ctx)) })
 	}
 	select {
 	case err := <-mine.kept:
@@ -97,6 +98,9 @@ type waitingChange struct {
 
 // keepWaiting keeps what waits until nothing does.
 func (s *Replication) keepWaiting(ctx context.Context) {
+	keep := func(changes ...*waitingChange) error {
+		return guard.Call(func() error { return s.keep(ctx, changes...) })
+	}
 	for {
 		s.mu.Lock()
 		n := min(len(s.waiting), mostTogether)
@@ -109,14 +113,14 @@ func (s *Replication) keepWaiting(ctx context.Context) {
 		if len(together) == 0 {
 			return
 		}
-		if err := s.keep(ctx, together...); err == nil || len(together) == 1 {
+		if err := keep(together...); err == nil || len(together) == 1 {
 			for _, w := range together {
 				w.kept <- err
 			}
 			continue
 		}
 		for _, w := range together { // one of them may be what does not go
-			w.kept <- s.keep(ctx, w)
+			w.kept <- keep(w)
 		}
 	}
 }

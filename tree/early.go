@@ -2,8 +2,9 @@ package tree
 
 import (
 	"context"
-	"sync"
 	"sync/atomic"
+
+	"bridgespan/guard"
 )
 
 // Folders are listed before a walk comes to them: where a server is far away, most of
@@ -18,7 +19,7 @@ type early struct {
 	ctx     context.Context
 	stop    context.CancelFunc
 	read    func(ctx context.Context, name string) ([]Named, error)
-	under   sync.WaitGroup
+	under   guard.WaitGroup
 	waiting atomic.Int64 // entries that were listed and not taken yet
 }
 
@@ -47,7 +48,10 @@ func (e *early) list(name string) *listed {
 	l := &listed{early: e, done: make(chan struct{})}
 	e.under.Go(func() {
 		defer close(l.done)
-		l.list, l.err = e.read(e.ctx, name)
+		l.err = guard.Call(func() (err error) {
+			l.list, err = e.read(e.ctx, name)
+			return err
+		})
 		e.waiting.Add(int64(len(l.list)))
 	})
 	return l

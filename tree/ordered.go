@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 
 	"bridgespan/core/paths"
+	"bridgespan/guard"
 )
 
 // Ordered walks through a tree in the order of [paths.Order], so that two of
@@ -136,17 +137,21 @@ func Ahead[T any](ctx context.Context, items iter.Seq2[T, error]) iter.Seq2[T, e
 		ready := make(chan item, 512)
 		ended := make(chan struct{})
 		defer func() { stop(); <-ended }() // nothing is used after the sequence ended
-		go func() {
+		pass := func(i item) bool {
+			select {
+			case ready <- i:
+				return true
+			case <-inner.Done():
+				return false
+			}
+		}
+		guard.Go(func() {
 			defer close(ended)
 			defer close(ready)
-			for value, err := range items {
-				select {
-				case ready <- item{value, err}:
-				case <-inner.Done():
-					return
-				}
+			if err := guard.Do(func() { items(func(value T, err error) bool { return pass(item{value, err}) }) }); err != nil {
+				pass(item{err: err})
 			}
-		}()
+		})
 		for i := range ready {
 			if !yield(i.value, i.err) {
 				return

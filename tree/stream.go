@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"bridgespan/core/chunk"
+	"bridgespan/guard"
 )
 
 // Reading ahead: while one piece is handed on, the next ones are on their way.
@@ -54,12 +55,14 @@ func stream(ctx context.Context, content io.ReaderAt, ranges [][2]int64) *Reader
 	s := &Reader{cancel: cancel, coming: make(chan chan piece, piecesAhead)}
 	s.readers.Go(func() {
 		defer close(s.coming)
-		for _, r := range ranges {
-			if !s.request(ctx, content, r[0], r[1]) {
-				s.broken = context.Cause(ctx)
-				return
+		s.broken = guard.Call(func() error {
+			for _, r := range ranges {
+				if !s.request(ctx, content, r[0], r[1]) {
+					return context.Cause(ctx)
+				}
 			}
-		}
+			return nil
+		})
 	})
 	return s
 }
@@ -74,7 +77,7 @@ type piece struct {
 type Reader struct {
 	cancel  context.CancelFunc
 	coming  chan chan piece // in order; each delivers one piece
-	readers sync.WaitGroup
+	readers guard.WaitGroup
 	now     piece
 	broken  error // why not all was asked for; set before coming is closed
 }
@@ -97,7 +100,11 @@ func (s *Reader) request(ctx context.Context, content io.ReaderAt, offset, lengt
 
 func readPiece(content io.ReaderAt, offset, want int64) piece {
 	p := piece{buffer: pieces.Get().(*[pieceSize]byte)}
-	n, err := content.ReadAt(p.buffer[:want], offset)
+	var n int
+	err := guard.Call(func() (err error) {
+		n, err = content.ReadAt(p.buffer[:want], offset)
+		return err
+	})
 	p.data, p.err = p.buffer[:n], err
 	if int64(n) == want {
 		p.err = nil

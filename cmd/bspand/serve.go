@@ -12,7 +12,6 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -22,6 +21,7 @@ import (
 	"bridgespan/console"
 	"bridgespan/core/fault"
 	"bridgespan/gateway"
+	"bridgespan/guard"
 	"bridgespan/records"
 	"bridgespan/service/access"
 	"bridgespan/service/accounts"
@@ -121,14 +121,14 @@ func serve(ctx context.Context, c config) error {
 	}
 
 	background, stop := context.WithCancel(context.WithoutCancel(ctx))
-	var group sync.WaitGroup
-	group.Go(func() { hub.Run(background) })
-	group.Go(func() { sites.Watch(background, holder) })
-	group.Go(func() { names.WatchLocations(background, holder) })
-	group.Go(func() { work.Run(background) })
-	group.Go(func() { copies.Run(background) })
-	group.Go(func() { forgetOnNews(background, hub, names) })
-	defer group.Wait()
+	var group guard.WaitGroup
+	group.Go(func() { guard.Always(background, func() { hub.Run(background) }) })
+	group.Go(func() { guard.Always(background, func() { sites.Watch(background, holder) }) })
+	group.Go(func() { guard.Always(background, func() { names.WatchLocations(background, holder) }) })
+	group.Go(func() { guard.Always(background, func() { work.Run(background) }) })
+	group.Go(func() { guard.Always(background, func() { copies.Run(background) }) })
+	group.Go(func() { guard.Always(background, func() { forgetOnNews(background, hub, names) }) })
+	defer func() { _ = group.Wait() }()
 	defer stop()
 
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
@@ -207,15 +207,17 @@ func listen(ctx context.Context, c config, front *api.API, gate *gateway.Gateway
 		return err
 	}
 	app := front.App()
-	go func() { failed <- app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true}) }()
+	guard.Go(func() {
+		failed <- guard.Call(func() error { return app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true}) })
+	})
 	slog.Info("the console and the API are served", "address", c.url(listener.Addr().String()))
-	server := &http.Server{Handler: gate, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
+	server := &http.Server{Handler: guard.Handler(gate), ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
 	if c.Gateway != "" {
 		listener, err := listenOn(c, c.Gateway)
 		if err != nil {
 			return err
 		}
-		go func() { failed <- server.Serve(listener) }()
+		guard.Go(func() { failed <- guard.Call(func() error { return server.Serve(listener) }) })
 		slog.Info("the gateway is served", "address", c.url(listener.Addr().String()))
 	}
 	select {

@@ -116,7 +116,7 @@ func start(t testing.TB, dir string, db *database.Server, site string) *Service 
 	t.Cleanup(func() {
 		p.Stop(15 * time.Second)
 		text, _ := os.ReadFile(log)
-		if bytes.Contains(text, []byte("DATA RACE")) || bytes.Contains(text, []byte("panic: ")) || bytes.Contains(text, []byte("fault of Bridge Span itself")) {
+		if bytes.Contains(text, []byte("DATA RACE")) || bytes.Contains(text, []byte("panic: ")) || bytes.Contains(text, []byte("work panicked")) {
 			t.Error("the service panicked, or raced with itself")
 		}
 		if t.Failed() {

@@ -20,9 +20,9 @@ import (
 	"time"
 
 	"github.com/zeebo/blake3"
-	"golang.org/x/sync/errgroup"
 
 	"bridgespan/core/dedup"
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -136,7 +136,7 @@ const listers = 4
 // when a place cannot be listed at all; a folder that cannot be is told of, and what
 // is known of it stays.
 func (w *Work) Look(ctx context.Context) error {
-	group, run := errgroup.WithContext(ctx)
+	group, run := guard.WithContext(ctx)
 	group.SetLimit(listers)
 	for place := range w.Places {
 		if err := w.folder(run, group, place, "."); err != nil {
@@ -147,7 +147,7 @@ func (w *Work) Look(ctx context.Context) error {
 }
 
 // folder looks at one folder, and goes on below.
-func (w *Work) folder(ctx context.Context, group *errgroup.Group, place int, folder string) error {
+func (w *Work) folder(ctx context.Context, group *guard.Group, place int, folder string) error {
 	if err := w.admit(ctx); err != nil {
 		return err
 	}

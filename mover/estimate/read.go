@@ -9,9 +9,8 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"bridgespan/core/dedup"
+	"bridgespan/guard"
 	"bridgespan/mover/pack"
 	"bridgespan/tree"
 )
@@ -68,7 +67,7 @@ func (w *Work) wait(ctx context.Context) bool {
 // round tries all that is unread once. again is true when something may be read at
 // another time.
 func (w *Work) round(ctx context.Context, try int) (again bool, err error) {
-	group, run := errgroup.WithContext(ctx)
+	group, run := guard.WithContext(ctx)
 	todo := make(chan dedup.Record)
 	keeper := &keeper{work: w}
 	var mu sync.Mutex

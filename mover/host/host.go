@@ -21,6 +21,7 @@ import (
 
 	"bridgespan/certificate"
 	"bridgespan/core/namespace"
+	"bridgespan/guard"
 	"bridgespan/tree/folder"
 	"bridgespan/tree/remote"
 )
@@ -170,9 +171,8 @@ const (
 // Serve answers calls until ctx ends, and closes what was opened.
 func (m *Mover) Serve(ctx context.Context) error {
 	defer m.Close()
-	server := &http.Server{Handler: m.handler, ReadHeaderTimeout: helloMost, IdleTimeout: idleMost, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
-	ended := make(chan error, 1)
-	go func() { ended <- server.Serve(m.listener) }()
+	server := &http.Server{Handler: guard.Handler(m.handler), ReadHeaderTimeout: helloMost, IdleTimeout: idleMost, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
+	ended := guard.Result(func() error { return server.Serve(m.listener) })
 	select {
 	case err := <-ended:
 		return err

@@ -10,9 +10,8 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"bridgespan/core/replica"
+	"bridgespan/guard"
 )
 
 // Carried is what a lane did.
@@ -267,7 +266,7 @@ func (s stage) compare(other stage) int {
 
 // together runs errands side by side, and returns the tickets that are still to be done.
 func (c *carry) together(ctx context.Context, errands []*errand) (left []replica.Ticket, err error) {
-	group, run := errgroup.WithContext(ctx)
+	group, run := guard.WithContext(ctx)
 	group.SetLimit(c.waiting())
 	var mu sync.Mutex
 	var done []replica.Ticket

@@ -3,6 +3,8 @@ package replication
 import (
 	"context"
 	"sync"
+
+	"bridgespan/guard"
 )
 
 // crew does small things side by side, by a few goroutines that stay: a new one for
@@ -12,7 +14,7 @@ type crew struct {
 	size    int
 	begin   sync.Once
 	tasks   chan func()
-	members sync.WaitGroup
+	members guard.WaitGroup
 }
 
 func newCrew(size int) *crew { return &crew{size: size, tasks: make(chan func())} }
@@ -36,7 +38,7 @@ func (c *crew) each(ctx context.Context, n int, do func(ctx context.Context, i i
 		under.Add(1)
 		c.tasks <- func() {
 			defer under.Done()
-			if err := do(run, i); err != nil {
+			if err := guard.Call(func() error { return do(run, i) }); err != nil {
 				cancel(err)
 			}
 		}

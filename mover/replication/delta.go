@@ -5,10 +5,9 @@ import (
 	"errors"
 	"io"
 
-	"golang.org/x/sync/errgroup"
-
 	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -88,7 +87,7 @@ func (m *move) assembled(ctx context.Context, staged string, old older, content 
 func compare(ctx context.Context, base older, content tree.Content) (d chunk.Delta, next chunk.List, err error) {
 	sizes := base.sizes(content.Entry().Size)
 	var old chunk.List
-	group, run := errgroup.WithContext(ctx)
+	group, run := guard.WithContext(ctx)
 	group.Go(func() (err error) {
 		old, err = base.list(run, sizes)
 		return err

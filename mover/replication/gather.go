@@ -4,9 +4,8 @@ import (
 	"context"
 	"slices"
 
-	"golang.org/x/sync/errgroup"
-
 	"bridgespan/core/replica"
+	"bridgespan/guard"
 )
 
 // A folder that the receiver lacks is to be carried with the files in it. Backlogs
@@ -120,7 +119,7 @@ func (g *gathering) leaves(key string) bool {
 // insideAll prepares what waits in several folders, side by side. What is in one that
 // is in another which waits, waits too.
 func (g *gathering) insideAll(ctx context.Context, folders []*errand) ([]*errand, error) {
-	group, run := errgroup.WithContext(ctx)
+	group, run := guard.WithContext(ctx)
 	found := make([][]*errand, len(folders))
 	for i, f := range folders {
 		if g.leaves(f.ticket.Key) {

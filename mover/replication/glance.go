@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"bridgespan/core/replica"
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -77,23 +78,12 @@ func (e *Engine) Follow(ctx context.Context, id replica.ID, looked func(Scanned,
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	news := make(chan string, 1024)
-	go func() {
+	guard.Go(func() {
 		defer close(news)
-		for folder, err := range tree.Watch(ctx, e.replica(id).Tree) {
-			switch {
-			case errors.Is(err, tree.ErrMissed):
-				folder = "" // all must be looked at
-			case err != nil:
-				stop(fmt.Errorf("watch: %w", err))
-				return
-			}
-			select {
-			case news <- folder:
-			case <-ctx.Done():
-				return
-			}
+		if err := guard.Call(func() error { return listen(ctx, e.replica(id).Tree, news) }); err != nil {
+			stop(fmt.Errorf("watch: %w", err))
 		}
-	}()
+	})
 	pause := gather
 	for folder := range news {
 		folders := map[string]bool{folder: true}
@@ -114,6 +104,24 @@ func (e *Engine) Follow(ctx context.Context, id replica.ID, looked func(Scanned,
 		pause = min(max(gather, followShare*time.Since(began)), followMost)
 	}
 	return context.Cause(ctx)
+}
+
+// listen passes on in which folders of a tree something changes, "" for all of them.
+func listen(ctx context.Context, t tree.Tree, news chan<- string) error {
+	for folder, err := range tree.Watch(ctx, t) {
+		switch {
+		case errors.Is(err, tree.ErrMissed):
+			folder = "" // all must be looked at
+		case err != nil:
+			return err
+		}
+		select {
+		case news <- folder:
+		case <-ctx.Done():
+			return nil
+		}
+	}
+	return nil
 }
 
 // lookAt looks at folders, or at all when "" is one of them.

@@ -9,9 +9,8 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"bridgespan/core/replica"
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -222,7 +221,7 @@ func (m *move) sameThere(ctx context.Context, staged string, content tree.Conten
 		return err
 	}
 	defer made.Close()
-	group, run := errgroup.WithContext(ctx)
+	group, run := guard.WithContext(ctx)
 	for i := range int64(proofs) {
 		length := min(sampleSize, has)
 		at := i * (has - length) / (proofs - 1)

@@ -5,10 +5,9 @@ import (
 	"io"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -97,7 +96,7 @@ func (f *faraway) proof(ctx context.Context, staged string, d chunk.Delta, list 
 		return err
 	}
 	defer content.Close()
-	group, run := errgroup.WithContext(ctx)
+	group, run := guard.WithContext(ctx)
 	for _, p := range sampled(reused(d, list), proofs) {
 		group.Go(func() error {
 			data := make([]byte, p.Length)

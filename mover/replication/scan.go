@@ -9,9 +9,8 @@ import (
 	"path"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"bridgespan/core/replica"
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -45,7 +44,7 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 		return s.done, err
 	}
 	var run context.Context
-	s.group, run = errgroup.WithContext(ctx)
+	s.group, run = guard.WithContext(ctx)
 	s.group.SetLimit(foldersWaiting * (e.hands() - 1)) // beside the first one; one hand does one thing after the other
 	s.listers, s.readers = make(chan struct{}, e.hands()), make(chan struct{}, e.hands())
 	err := s.folder(run, someFolder{name: ".", key: "."})
@@ -100,7 +99,7 @@ type scan struct {
 	r      *Replica
 	number uint64
 	// group looks at folders side by side; nil does so one after the other.
-	group *errgroup.Group
+	group *guard.Group
 	// listers and readers bound how many folders are listed, and how many files are
 	// read, side by side; nil does not.
 	listers, readers chan struct{}
@@ -324,7 +323,7 @@ func (s *scan) entries(ctx context.Context, look []*candidate, saves uint64, who
 	if err != nil {
 		return err
 	}
-	group, run := errgroup.WithContext(ctx)
+	group, run := guard.WithContext(ctx)
 	for _, c := range look {
 		if c.entry.Kind != tree.File || s.readers == nil || !stale && unknown(&c.rec) && !s.owns(c.entry) { // it is not read
 			if err := s.entry(run, c, stale, were); err != nil {

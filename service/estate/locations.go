@@ -9,10 +9,9 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"bridgespan/core/acl"
 	"bridgespan/core/namespace"
+	"bridgespan/guard"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
@@ -37,11 +36,11 @@ func (s *Service) LookAt(ctx context.Context, server string, targets []namespace
 	// Several at a time, each share opened once.
 	open := &openShares{session: session}
 	defer open.close()
-	var group errgroup.Group
+	var group guard.Group
 	group.SetLimit(looksSideBySide)
 	for i, t := range targets {
 		group.Go(func() error {
-			err := open.try(ctx, t)
+			err := guard.Call(func() error { return open.try(ctx, t) })
 			if err == nil && lettingRead(shares, t.Share) {
 				err = errReadOnly
 			}
@@ -97,7 +96,12 @@ func (o *openShares) share(ctx context.Context, name string) (*smb.Tree, error) 
 		o.trees[name] = s
 	}
 	o.mu.Unlock()
-	s.once.Do(func() { s.tree, s.err = o.session.Tree(ctx, name, "") })
+	s.once.Do(func() {
+		s.err = guard.Call(func() (err error) {
+			s.tree, err = o.session.Tree(ctx, name, "")
+			return err
+		})
+	})
 	return s.tree, s.err
 }
 

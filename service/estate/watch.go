@@ -4,9 +4,9 @@ import (
 	"context"
 	"log/slog"
 	"math/rand/v2"
-	"sync"
 	"time"
 
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/smbadmin"
@@ -53,7 +53,7 @@ func (s *Service) lookAtAll(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	var group sync.WaitGroup
+	var group guard.WaitGroup
 	limit := make(chan struct{}, 16)
 	news := make(chan bool, len(servers))
 	for _, v := range servers {
@@ -67,7 +67,7 @@ func (s *Service) lookAtAll(ctx context.Context) (bool, error) {
 			news <- changed
 		})
 	}
-	group.Wait()
+	_ = group.Wait() // a look that panicked found nothing out
 	close(news)
 	any := false
 	for changed := range news {

@@ -19,6 +19,7 @@ import (
 	"bridgespan/core/dedup"
 	"bridgespan/core/fault"
 	"bridgespan/core/filter"
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/mover/estimate"
 	"bridgespan/mover/gate"
@@ -131,9 +132,8 @@ func (e *estimating) run(ctx context.Context) error {
 	a := &e.asked
 	e.work = &estimate.Work{Places: e.places, Store: e.service.db.Dedup(e.volume.ID), Profile: dedup.Profile(e.volume.Profile), Compression: dedup.Compression(e.volume.Compression),
 		Budget: a.Budget, Whole: a.Exact, Readers: readers[a.Priority], Wants: e.out.wants, Admit: e.admit, Pace: e.pace(), Tries: tries, Pause: pause, Waits: e.waits}
-	done := make(chan error, 1)
 	var mu sync.Mutex
-	go func() {
+	done := guard.Result(func() error {
 		err := e.work.Look(ctx)
 		if err == nil {
 			mu.Lock()
@@ -145,8 +145,8 @@ func (e *estimating) run(ctx context.Context) error {
 			e.readMs, e.busyMs = time.Since(e.reading).Milliseconds(), (busyFor() - e.busy).Milliseconds()
 			mu.Unlock()
 		}
-		done <- err
-	}()
+		return err
+	})
 	say := time.NewTicker(sayEvery)
 	defer say.Stop()
 	last := time.Now()

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"bridgespan/core/fault"
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/access"
@@ -43,7 +44,7 @@ type Service struct {
 
 	mu    sync.Mutex
 	busy  map[int64]context.CancelCauseFunc
-	group sync.WaitGroup
+	group guard.WaitGroup
 }
 
 // New makes the service. changed is called after every change.
@@ -157,23 +158,17 @@ func (s *Service) work(ctx context.Context, stop context.CancelCauseFunc, r mode
 	if err == nil {
 		job.settings, job.checkpoint, job.result = kept.Settings, kept.Checkpoint, kept.Result
 		beating := make(chan struct{})
-		go func() { defer close(beating); s.heart(ctx, stop, job, lease) }()
-		err = s.guarded(ctx, job)
+		guard.Go(func() {
+			defer close(beating)
+			if err := guard.Do(func() { s.heart(ctx, stop, job, lease) }); err != nil {
+				stop(err) // nobody keeps the lease any more
+			}
+		})
+		err = guard.Call(func() error { return s.workers[r.Kind](ctx, job) })
 		stop(err)
 		<-beating
 	}
 	s.end(lasting, ctx, job, err)
-}
-
-// guarded turns a panic of a worker into a failed run: one run must not end the service.
-func (s *Service) guarded(ctx context.Context, job *Job) (err error) {
-	defer func() {
-		if r := recover(); r != nil {
-			err = fmt.Errorf("a fault of Bridge Span itself: %v", r)
-			slog.Error("a worker panicked", "run", job.ID, "kind", job.run.Kind, "panic", r)
-		}
-	}()
-	return s.workers[job.run.Kind](ctx, job)
 }
 
 // heart keeps progress and the lease, and stops the work when somebody wants that.

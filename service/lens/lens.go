@@ -9,11 +9,10 @@ import (
 	"path"
 	"slices"
 
-	"golang.org/x/sync/errgroup"
-
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/naming"
@@ -48,7 +47,7 @@ func (s *Service) Look(ctx context.Context, name, from, as string) ([]model.Seen
 	}
 	seen := make([]model.Seen, len(entries))
 	unknown := make([]error, len(entries))
-	var group errgroup.Group
+	var group guard.Group
 	group.SetLimit(atOnce)
 	for i, e := range entries {
 		group.Go(func() (err error) {

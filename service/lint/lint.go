@@ -9,12 +9,11 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
-
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/naming"
@@ -114,7 +113,7 @@ func (s *Service) forNobody(ctx context.Context, name string, entries []namespac
 		return nil, fault.Field("deep", "leave it out, and look at branches with: bspan namespace tree --as", "%s has %d signposts, at most %d can be opened for one look", name, len(entries), mostOpened)
 	}
 	closed := make([]*namespace.Flaw, len(entries))
-	var group errgroup.Group
+	var group guard.Group
 	group.SetLimit(4)
 	for i, e := range entries {
 		group.Go(func() error {

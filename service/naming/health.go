@@ -4,10 +4,10 @@ import (
 	"context"
 	"log/slog"
 	"math/rand/v2"
-	"sync"
 	"time"
 
 	"bridgespan/core/namespace"
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/records"
 )
@@ -58,7 +58,7 @@ func (s *Service) lookAt(ctx context.Context, due []records.Watched, atOnce bool
 	for i, w := range due {
 		byServer[w.Target.Server] = append(byServer[w.Target.Server], i)
 	}
-	var group sync.WaitGroup
+	var group guard.WaitGroup
 	looks := make([]namespace.Look, len(due))
 	for server, which := range byServer {
 		group.Go(func() {
@@ -66,16 +66,26 @@ func (s *Service) lookAt(ctx context.Context, due []records.Watched, atOnce bool
 			for k, i := range which {
 				targets[k] = due[i].Target
 			}
-			for k, look := range s.estate.LookAt(ctx, server, targets) {
-				looks[which[k]] = look
+			found, err := s.lookAtServer(ctx, server, targets)
+			for k, i := range which {
+				if err != nil { // of ours: nothing was found out
+					looks[i] = namespace.Look{Health: due[i].Health, Text: due[i].Text}
+					continue
+				}
+				looks[i] = found[k]
 			}
 		})
 	}
-	group.Wait()
+	_ = group.Wait()
 	if ctx.Err() != nil {
 		return due, ctx.Err()
 	}
 	return due, s.keepLooks(ctx, due, looks, atOnce)
+}
+
+func (s *Service) lookAtServer(ctx context.Context, server string, targets []namespace.Target) (looks []namespace.Look, err error) {
+	err = guard.Do(func() { looks = s.estate.LookAt(ctx, server, targets) })
+	return looks, err
 }
 
 // keepLooks keeps looks, and tells everybody when what counts changed. That a

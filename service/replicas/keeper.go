@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"log/slog"
 	"reflect"
-	"runtime/debug"
 	"slices"
 	"sync"
 	"time"
@@ -13,6 +12,7 @@ import (
 	"bridgespan/core/filter"
 	"bridgespan/core/namespace"
 	"bridgespan/core/replica"
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/mover/replication"
 	"bridgespan/records"
@@ -97,7 +97,7 @@ func (k *keeper) work(ctx context.Context, set model.ReplicaSet) {
 			_ = p.tree.Close()
 		}
 	}()
-	var group sync.WaitGroup
+	var group guard.WaitGroup
 	if !set.Paused {
 		for _, p := range r.places {
 			group.Go(func() { r.guard(func() { p.watch(ctx) }) })
@@ -120,13 +120,10 @@ func (k *keeper) work(ctx context.Context, set model.ReplicaSet) {
 // guard begins the work anew after a fault of ours: one set must not end the
 // service.
 func (r *round) guard(do func()) {
-	defer func() {
-		if fault := recover(); fault != nil {
-			slog.Error("the work on a replica set met a fault of Bridge Span itself", "set", r.set.Name, "panic", fault, "stack", string(debug.Stack()))
-			time.AfterFunc(beat, r.stop)
-		}
-	}()
-	do()
+	if err := guard.Do(do); err != nil {
+		slog.Warn("the work on a replica set begins anew", "set", r.set.Name, "error", err)
+		time.AfterFunc(beat, r.stop)
+	}
 }
 
 // connections is how many connections lead to a replica: a server works off what

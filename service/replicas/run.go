@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"time"
 
+	"bridgespan/guard"
 	"bridgespan/records"
 )
 
@@ -78,7 +79,7 @@ func (s *Service) begin(ctx context.Context, id int64, lease records.Lease) {
 	s.mu.Lock()
 	s.keepers[id] = k
 	s.mu.Unlock()
-	go func() {
+	guard.Go(func() {
 		defer func() {
 			stop()
 			if err := s.db.Release(context.WithoutCancel(work), k.lease); err != nil {
@@ -90,7 +91,7 @@ func (s *Service) begin(ctx context.Context, id int64, lease records.Lease) {
 			close(k.ended)
 		}()
 		k.run(work)
-	}()
+	})
 }
 
 // endAll ends all keepers, and waits for them.

@@ -7,10 +7,9 @@ import (
 	"io"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"bridgespan/core/calendar"
 	"bridgespan/core/verify"
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/mover/gate"
 	"bridgespan/records"
@@ -20,8 +19,8 @@ import (
 // sideBySide is how many files are read at a time.
 const sideBySide = 6
 
-func readers(ctx context.Context) (*errgroup.Group, context.Context) {
-	group, reading := errgroup.WithContext(ctx)
+func readers(ctx context.Context) (*guard.Group, context.Context) {
+	group, reading := guard.WithContext(ctx)
 	group.SetLimit(sideBySide)
 	return group, reading
 }
@@ -64,7 +63,7 @@ func (v *verifier) sumsOf(ctx context.Context, first, second *end, name string) 
 	if err := v.gate.Await(ctx); err != nil {
 		return sums, held, err
 	}
-	group, reading := errgroup.WithContext(ctx)
+	group, reading := guard.WithContext(ctx)
 	for i, e := range []*end{first, second} {
 		group.Go(func() (err error) {
 			sums[i], err = sumOf(reading, e.Tree, name, v.gate)

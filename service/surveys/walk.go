@@ -11,6 +11,7 @@ import (
 
 	"bridgespan/core/acl"
 	"bridgespan/core/survey"
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -80,27 +81,33 @@ func (w *Walker) Begin(ctx context.Context) error {
 
 // Walk surveys until all is done or ctx ends.
 func (w *Walker) Walk(ctx context.Context) error {
-	stop := context.AfterFunc(ctx, func() {
-		w.mu.Lock()
-		defer w.mu.Unlock()
-		w.failure = cmp.Or(w.failure, context.Cause(ctx))
-		w.idle.Broadcast()
-	})
+	stop := context.AfterFunc(ctx, guard.Func(func() { w.end(context.Cause(ctx)) }))
 	defer stop()
-	var group sync.WaitGroup
+	var group guard.WaitGroup
 	for range atATime {
 		group.Go(func() {
-			for {
-				f := w.take()
-				if f == nil {
-					return
-				}
-				w.list(ctx, f)
+			if err := guard.Do(func() { w.listAll(ctx) }); err != nil {
+				w.end(err) // the others would wait for the folder that it was at
 			}
 		})
 	}
-	group.Wait()
+	_ = group.Wait()
 	return w.failure
+}
+
+// end ends the walk before all is done.
+func (w *Walker) end(because error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.failure = cmp.Or(w.failure, because)
+	w.idle.Broadcast()
+}
+
+// listAll lists folders until there are no more.
+func (w *Walker) listAll(ctx context.Context) {
+	for f := w.take(); f != nil; f = w.take() {
+		w.list(ctx, f)
+	}
 }
 
 // take waits for a folder to list; nil when there are no more.

@@ -11,6 +11,7 @@ import (
 
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/accounts"
@@ -74,8 +75,7 @@ func stoppedHalfway(job *jobs.Job, v model.Server, err error) error {
 // walk surveys, says how far it is, and keeps what it needs to go on: now and
 // then, and when it ends before all is done.
 func (s *Service) walk(ctx context.Context, job *jobs.Job, walker *Walker) error {
-	done := make(chan error, 1)
-	go func() { done <- walker.Walk(ctx) }()
+	done := guard.Result(func() error { return walker.Walk(ctx) })
 	say := time.NewTicker(sayEvery)
 	defer say.Stop()
 	last := time.Now()

@@ -6,11 +6,12 @@ package leg
 import (
 	"context"
 	"net"
-	"sync"
 	"sync/atomic"
 	"time"
 
 	"golang.org/x/time/rate"
+
+	"bridgespan/guard"
 )
 
 // Leg is a relay that runs. It must be made by Start.
@@ -22,7 +23,7 @@ type Leg struct {
 	back     *rate.Limiter
 	ctx      context.Context
 	stop     context.CancelFunc
-	group    sync.WaitGroup
+	group    guard.WaitGroup
 	crossed  atomic.Int64
 }
 
@@ -78,9 +79,9 @@ func (l *Leg) relay(near net.Conn) {
 		return
 	}
 	defer far.Close()
-	ended := context.AfterFunc(l.ctx, func() { near.Close(); far.Close() })
+	ended := context.AfterFunc(l.ctx, guard.Func(func() { near.Close(); far.Close() }))
 	defer ended()
-	var both sync.WaitGroup
+	var both guard.WaitGroup
 	both.Go(func() { l.carry(far, near, l.there) })
 	both.Go(func() { l.carry(near, far, l.back) })
 	both.Wait()
@@ -95,7 +96,7 @@ type parcel struct {
 // carry carries one direction of a connection.
 func (l *Leg) carry(to, from net.Conn, limiter *rate.Limiter) {
 	way := make(chan parcel, window)
-	var sending sync.WaitGroup
+	var sending guard.WaitGroup
 	sending.Go(func() {
 		// Who reads from here learns of the end, and the other end as well.
 		defer func() { to.Close(); from.Close() }()

@@ -13,6 +13,8 @@ import (
 	"sync/atomic"
 	"syscall"
 	"time"
+
+	"bridgespan/guard"
 )
 
 // Process is a running server in a process group of its own.
@@ -41,10 +43,10 @@ func Start(name string, cmd *exec.Cmd, log string) (*Process, error) {
 		return nil, fmt.Errorf("start %s: %w", name, err)
 	}
 	p := &Process{name: name, cmd: cmd, done: make(chan struct{})}
-	go func() {
+	guard.Go(func() {
+		defer close(p.done)
 		_ = cmd.Wait()
-		close(p.done)
-	}()
+	})
 	return p, nil
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -29,7 +30,7 @@ func (t *Tree) Watch(ctx context.Context) iter.Seq2[string, error] {
 		}
 		w := &watch{tree: t, events: os.NewFile(uintptr(fd), "inotify"), folders: map[int32]string{}}
 		defer w.events.Close()
-		defer context.AfterFunc(ctx, func() { w.events.Close() })()
+		defer context.AfterFunc(ctx, guard.Func(func() { w.events.Close() }))()
 		if err := w.add(ctx, "."); err != nil && !yield(".", tree.PathError("watch", ".", errors.Join(tree.ErrMissed, err))) {
 			return
 		}

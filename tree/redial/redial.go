@@ -13,6 +13,7 @@ import (
 
 	"bridgespan/core/acl"
 	"bridgespan/core/chunk"
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -67,7 +68,7 @@ func (t *Tree) met(c tree.Tree, err error) {
 	defer t.mu.Unlock()
 	if t.current == c {
 		t.current = nil
-		go c.Close() // it may wait for an answer that never comes
+		guard.Go(func() { c.Close() }) // it may wait for an answer that never comes
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -124,9 +125,9 @@ func (s *served) watch() error {
 	s.packs = false // few bytes, and each is to be there at once
 	out := s.lines()
 	news := make(chan answer)
-	go func() {
+	guard.Go(func() {
 		defer close(news)
-		for folder, err := range tree.Watch(s.ctx, s.tree) {
+		pass := func(folder string, err error) bool {
 			a := answer{Folder: folder, Begun: folder == "" && err == nil}
 			if err != nil {
 				a.Folder = ""
@@ -134,11 +135,15 @@ func (s *served) watch() error {
 			}
 			select {
 			case news <- a:
+				return true
 			case <-s.ctx.Done():
-				return
+				return false
 			}
 		}
-	}()
+		if err := guard.Do(func() { tree.Watch(s.ctx, s.tree)(pass) }); err != nil {
+			pass("", err)
+		}
+	})
 	beat := time.NewTicker(beatEvery)
 	defer beat.Stop()
 	for {

@@ -3,10 +3,13 @@ package remote
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"io"
 	"sync"
 
 	"github.com/klauspost/compress/zstd"
+
+	"bridgespan/guard"
 )
 
 // How bodies are compressed: fast, and within little memory.
@@ -125,18 +128,17 @@ func packed(line []byte, content io.Reader) (body io.Reader, is bool, end func()
 	}
 	out, in := io.Pipe()
 	ended := make(chan struct{})
-	go func() {
+	guard.Go(func() {
 		defer close(ended)
-		p := newPacker(in)
-		_, err := p.Write(first)
-		if err == nil {
-			_, err = io.Copy(p, content)
-		}
-		if bad := p.Close(); err == nil {
-			err = bad
-		}
-		in.CloseWithError(err)
-	}()
+		in.CloseWithError(guard.Call(func() error {
+			p := newPacker(in)
+			_, err := p.Write(first)
+			if err == nil {
+				_, err = io.Copy(p, content)
+			}
+			return cmp.Or(err, p.Close())
+		}))
+	})
 	return out, true, func() {
 		out.Close()
 		<-ended

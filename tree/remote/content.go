@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"bridgespan/core/chunk"
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -230,10 +231,10 @@ func (c *content) Close() error {
 	if c.all != nil {
 		return nil
 	}
-	go func() {
+	guard.Go(func() {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(c.ctx), closeMost)
 		defer cancel()
 		_, _ = c.tree.call(ctx, "close", c.name, call{File: c.known()}, nil) // else it closes it by itself
-	}()
+	})
 	return nil
 }

@@ -11,9 +11,9 @@ import (
 	"sync/atomic"
 
 	smb2 "github.com/cloudsoda/go-smb2"
-	"golang.org/x/sync/errgroup"
 
 	"bridgespan/core/chunk"
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -155,7 +155,7 @@ const together = 4
 // sideBySide copies windows of which none brings more than belongs where it goes.
 func (c *copying) sideBySide(w *windows, all []step) error {
 	var next atomic.Int64
-	group, ctx := errgroup.WithContext(c.ctx)
+	group, ctx := guard.WithContext(c.ctx)
 	work := func(w *windows) error {
 		for {
 			i := next.Add(1) - 1
@@ -211,7 +211,7 @@ const (
 
 // lacking writes what the source does not hold.
 func lacking(ctx context.Context, target *smb2.File, parts []chunk.Part, content io.ReaderAt) error {
-	group, ctx := errgroup.WithContext(ctx)
+	group, ctx := guard.WithContext(ctx)
 	group.SetLimit(lackingAhead)
 	lacks := tree.StreamLacking(ctx, content, parts)
 	defer lacks.Close()

@@ -8,6 +8,7 @@ import (
 
 	smb2 "github.com/cloudsoda/go-smb2"
 
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -58,7 +59,7 @@ const closeGrace = 5 * time.Second
 // server would stand in the way of everybody else.
 func linger(ctx context.Context) (context.Context, context.CancelFunc) {
 	lasting, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	stop := context.AfterFunc(ctx, func() { time.AfterFunc(closeGrace, cancel) })
+	stop := context.AfterFunc(ctx, guard.Func(func() { time.AfterFunc(closeGrace, cancel) }))
 	return lasting, func() { stop(); cancel() }
 }
 

@@ -12,12 +12,12 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"testing/iotest"
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -183,7 +183,7 @@ func testPutReplaces(t *testing.T, tr tree.Tree) {
 func testConcurrentPut(t *testing.T, tr tree.Tree) {
 	version := func(i int) string { return strings.Repeat(string(rune('a'+i)), 50_000) }
 	put(t, tr, "f", version(0))
-	var group sync.WaitGroup
+	var group guard.WaitGroup
 	for i := range 3 {
 		group.Go(func() {
 			for range 5 {

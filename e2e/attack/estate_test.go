@@ -1,0 +1,13 @@
+package attack
+
+import (
+	"testing"
+
+	"bridgespan/e2e/harness"
+)
+
+// All of these work on one estate, one after the other.
+func TestUsers(t *testing.T) {
+	e := harness.StartEstate(t)
+	t.Run("lens over a refused share", func(t *testing.T) { testLensOverRefusedShare(t, e) })
+}

@@ -1,0 +1,47 @@
+package attack
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+
+	"bridgespan/client"
+	"bridgespan/e2e/harness"
+	"bridgespan/model"
+	"bridgespan/standin/fileserver"
+)
+
+// lock makes a server let nobody but ada into the last of its shares, quiet.
+func lock(t *testing.T, server *fileserver.Server) {
+	t.Helper()
+	f, err := os.OpenFile(filepath.Join(server.Dir, "shares.conf"), os.O_APPEND|os.O_WRONLY, 0)
+	must(t, err)
+	_, err = f.WriteString("\tvalid users = ada\n")
+	must(t, err)
+	must(t, f.Close())
+	server.Halt()
+	must(t, server.Restart())
+}
+
+// signInAs adds a user with a role, and signs in.
+func signInAs(t *testing.T, e *harness.Estate, name string, role model.Role) *client.Client {
+	t.Helper()
+	_, err := e.API.AddUser(t.Context(), model.NewUser{Name: name, Password: harness.Password, Role: role})
+	must(t, err)
+	return e.SignIn(t, name, harness.Password)
+}
+
+// A viewer looks at a namespace of which one signpost leads to a share that refuses the
+// account of the service. That is told of the signpost, and ends nothing.
+func testLensOverRefusedShare(t *testing.T, e *harness.Estate) {
+	lock(t, e.Oak)
+	viewer := signInAs(t, e, "wren", model.Viewer)
+	seen, err := viewer.Lens(t.Context(), "garden", "Lowland", "ada")
+	must(t, err)
+	i := slices.IndexFunc(seen.Seen, func(s model.Seen) bool { return s.Path == "/garden/papers/quiet" })
+	if i < 0 || seen.Seen[i].Closed == "" {
+		t.Errorf("the signposts are shown as %+v", seen.Seen)
+	}
+	must(t, e.API.Ready(t.Context()))
+}
