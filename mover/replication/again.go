@@ -68,6 +68,7 @@ func (e *Engine) noteChanged(ctx context.Context, r *Replica, name string, rec r
 		if err := e.emptied(ctx, r, rec.Key); err != nil {
 			return err
 		}
+		e.folderGone(r)
 	}
 	change := replica.Change{Replica: r.ID, Records: []replica.Record{now}}
 	if changed {

@@ -66,6 +66,10 @@ type Engine struct {
 	// Repaired is told of records that were put right. It may be called side by side, and
 	// be nil.
 	Repaired func(Repair)
+	// FolderGone is told of a folder that was found gone otherwise than by a scan of all:
+	// whoever moved it has put it where nobody has looked yet. It may be called side by
+	// side, and be nil.
+	FolderGone func(id replica.ID)
 	// Busied is told the folders in which a look found that people changed
 	// something, and how much. It may be called side by side, and be nil.
 	Busied func(id replica.ID, folder string, changes int)
@@ -104,6 +108,13 @@ type Engine struct {
 	suspects map[replica.ID]map[string]string // paths that are to be looked at again, and why
 	audited  map[replica.ID]bool
 	crowned  map[replica.ID]bool // replicas whose top has permissions, or cannot have any
+}
+
+// folderGone passes on that a folder was found gone.
+func (e *Engine) folderGone(r *Replica) {
+	if e.FolderGone != nil {
+		e.FolderGone(r.ID)
+	}
 }
 
 func (e *Engine) hands() int { return cmp.Or(e.Hands, 8) }

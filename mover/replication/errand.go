@@ -71,8 +71,14 @@ func (e *errand) do(ctx context.Context) (bool, error) {
 	return false, nil
 }
 
-// ended notes how the task ended, should its ticket not have.
+// ended notes how the task ended, should its ticket not have. What was to come with its
+// folder and did not has ended so, too.
 func (e *errand) ended(err error) {
+	for _, f := range e.files {
+		if !f.arrived {
+			f.ended(cmp.Or(err, errLater))
+		}
+	}
 	if err == nil {
 		return
 	}

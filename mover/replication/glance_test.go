@@ -82,6 +82,38 @@ func TestGlance(t *testing.T) {
 	}
 }
 
+// A folder that is found gone is told of, by whoever finds it: a scan of all alone shows
+// where it was moved to.
+func TestFolderGone(t *testing.T) {
+	scan := func(p *pair) error { _, err := p.Scan(t.Context(), 2); return err }
+	glance := func(p *pair) error { _, err := p.Glance(t.Context(), 2, []string{"."}); return err }
+	transfer := func(p *pair) error {
+		put(t, p.a, "beds/aster.txt", "an aster")
+		if _, err := p.Scan(t.Context(), 1); err != nil {
+			return err
+		}
+		_, err := p.Carry(t.Context(), p.Lanes[0], 100)
+		return err
+	}
+	for name, c := range map[string]struct {
+		find func(*pair) error
+		told bool
+	}{"scan": {scan, false}, "glance": {glance, true}, "transfer": {transfer, true}} {
+		p := newGarden(t, new(memory.Tree), 0)
+		var told []replica.ID
+		p.FolderGone = func(id replica.ID) { told = append(told, id) }
+		if err := p.b.Rename(t.Context(), "beds", "shed/beds", false); err != nil {
+			t.Fatal(err)
+		}
+		if err := c.find(p); err != nil {
+			t.Fatal(err)
+		}
+		if c.told != (len(told) > 0) || c.told && told[0] != 2 {
+			t.Errorf("%s: told of replicas %v", name, told)
+		}
+	}
+}
+
 // distantStore gives times back as a database does: in no zone of their own.
 type distantStore struct{ *memoryStore }
 

@@ -109,6 +109,9 @@ func (s *scan) goneIn(ctx context.Context, a absence) error {
 			if err != nil {
 				return err
 			}
+			if s.shallow {
+				s.folderGone(s.r)
+			}
 		}
 		if s.noteRemoved(s.r, &rec) {
 			changed = append(changed, rec)

@@ -162,6 +162,13 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 		p.toBegin(set.Paused)
 	}
 	r.engine.Repaired = r.repaired
+	r.engine.FolderGone = func(id replica.ID) {
+		for _, p := range r.places {
+			if replica.ID(p.ID) == id {
+				p.folderGone.Store(true)
+			}
+		}
+	}
 	r.engine.Busied = func(id replica.ID, folder string, changes int) {
 		for _, p := range r.places {
 			if replica.ID(p.ID) == id {

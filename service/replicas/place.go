@@ -23,6 +23,8 @@ type place struct {
 	warm   warmth
 	// follows is true while the replica tells of changes by itself.
 	follows atomic.Bool
+	// folderGone is true after a folder was found gone, until the next look at all.
+	folderGone atomic.Bool
 
 	kept string // as it was last kept
 
@@ -79,6 +81,7 @@ const (
 	leastPause = 5 * time.Second
 	mostPause  = 15 * time.Minute
 	pauseShare = 20
+	soonShare  = 2 // instead, after a folder was found gone: it may have been moved
 	afterFault = 5 * time.Second
 )
 
@@ -87,6 +90,7 @@ func (p *place) watch(ctx context.Context) {
 	faults := 0
 	for {
 		began := time.Now()
+		p.folderGone.Store(false)
 		done, err := p.round.engine.Scan(ctx, replica.ID(p.ID))
 		took := time.Since(began)
 		if ctx.Err() != nil {
@@ -109,7 +113,7 @@ func (p *place) watch(ctx context.Context) {
 			case <-time.After(pause):
 			}
 		} else {
-			p.glances(ctx, time.Now().Add(p.rested(pause)))
+			p.glances(ctx, time.Now().Add(p.rested(pause)), time.Now().Add(max(soonShare*took, leastPause)))
 		}
 		if ctx.Err() != nil {
 			return

@@ -68,18 +68,24 @@ func (w *warmth) warmest() []string {
 	return list[:min(len(list), warmTogether)]
 }
 
-// Between two looks at the warmest folders at least so long passes, and ten times
-// as long as one takes.
+// Between two looks at the warmest folders at least so long passes, and ten times as long
+// as one takes. Folders that have to be looked at again are not to wait so long: lanes
+// leave what is in them alone until then. They take half of the time at most.
 const (
 	warmPause = time.Second
 	warmShare = 10
 )
 
-// glances looks at the warmest folders, and at those that have to be looked at again, until the next look at all is due,
-// somebody wants one, or ctx ends.
-func (p *place) glances(ctx context.Context, until time.Time) {
+// glances looks at the warmest folders, and at those that have to be looked at again, until
+// the next look at all is due, somebody wants one, or ctx ends. When a folder is found
+// gone, that look is due sooner.
+func (p *place) glances(ctx context.Context, until, sooner time.Time) {
+	var warmAgain time.Time
 	pause := warmPause
 	for {
+		if p.folderGone.Load() && sooner.Before(until) {
+			until = sooner
+		}
 		left := time.Until(until)
 		if left <= 0 {
 			return
@@ -92,10 +98,12 @@ func (p *place) glances(ctx context.Context, until time.Time) {
 		case <-time.After(min(left, pause)):
 		}
 		folders := p.round.engine.Again(ctx, replica.ID(p.ID))
-		if !p.follows.Load() && left >= pause {
+		warm := !p.follows.Load() && left >= pause && time.Now().After(warmAgain)
+		if warm {
 			folders = append(folders, p.warm.warmest()...)
 		}
 		if len(folders) == 0 {
+			pause = warmPause
 			continue
 		}
 		began := time.Now()
@@ -106,6 +114,10 @@ func (p *place) glances(ctx context.Context, until time.Time) {
 		if done.Changed > 0 {
 			p.ringAll()
 		}
-		pause = max(warmPause, warmShare*time.Since(began))
+		took := time.Since(began)
+		pause = max(warmPause, took)
+		if warm {
+			warmAgain = time.Now().Add(warmShare * took)
+		}
 	}
 }
