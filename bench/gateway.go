@@ -69,12 +69,7 @@ func prepareGatewayList(ctx context.Context, after *endings) (ours, reference wa
 	if err != nil {
 		return nil, nil, err
 	}
-	session, err := smb.Dial(ctx, smb.Target{Address: server.HostPort(), Account: account, Password: password})
-	if err != nil {
-		return nil, nil, err
-	}
-	after.do(func() { session.Close() })
-	share, err := session.Client(ctx).Mount("files")
+	share, err := libraryShare(ctx, after, server)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -229,18 +224,9 @@ func readHTTP(ctx context.Context, address string) (int64, error) {
 
 // readSMB reads with the library alone.
 func readSMB(ctx context.Context, server *fileserver.Server, read func(*smb2.File) (int64, error)) (int64, error) {
-	conn, err := net.Dial("tcp", server.HostPort())
-	if err != nil {
-		return 0, err
-	}
-	defer conn.Close()
-	dialer := &smb2.Dialer{MaxCreditBalance: 1024, Initiator: &smb2.NTLMInitiator{User: account, Password: password}}
-	session, err := dialer.DialConn(ctx, conn, server.HostPort())
-	if err != nil {
-		return 0, err
-	}
-	defer session.Logoff()
-	share, err := session.Mount("files")
+	var after endings
+	defer after.all()
+	share, err := libraryShare(ctx, &after, server)
 	if err != nil {
 		return 0, err
 	}
@@ -301,6 +287,8 @@ func (o oneSignpost) location() namespace.Location {
 }
 
 func (oneSignpost) Suspect(context.Context, string) {}
+func (oneSignpost) Distrust(string, error)          {}
+func (oneSignpost) Quarantined(string) bool         { return false }
 
 func (oneSignpost) Namespaces(context.Context, records.Page) ([]model.Namespace, error) {
 	return []model.Namespace{{Name: "bench"}}, nil

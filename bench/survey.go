@@ -52,7 +52,7 @@ func prepareSurvey(ctx context.Context, after *endings) (ours, reference way, er
 		return nil, nil, err
 	}
 	return func(ctx context.Context) (float64, error) { return surveyOnce(ctx, session) },
-		func(ctx context.Context) (float64, error) { return listBare(ctx, session) }, nil
+		func(ctx context.Context) (float64, error) { return listBare(ctx, server) }, nil
 }
 
 // makeFiles makes the files beside the server, with permissions copied from
@@ -159,13 +159,13 @@ func watchMemory(ctx context.Context, most *atomic.Uint64) {
 }
 
 // listBare goes through everything with the library's own listing.
-func listBare(ctx context.Context, session *smb.Session) (float64, error) {
-	share, err := session.Client(ctx).Mount("files")
+func listBare(ctx context.Context, server *fileserver.Server) (float64, error) {
+	var after endings
+	defer after.all()
+	share, err := libraryShare(ctx, &after, server)
 	if err != nil {
 		return 0, err
 	}
-	share = share.WithContext(ctx)
-	defer func() { _ = share.Umount() }()
 	start := time.Now()
 	files := 0
 	for pending := []string{""}; len(pending) > 0; {

@@ -44,9 +44,12 @@ type Names interface {
 	LookSoon(ctx context.Context, path string)
 }
 
-// Servers is told of servers that do not answer.
+// Servers is told of servers that do not answer, or not as servers do.
 type Servers interface {
 	Suspect(ctx context.Context, name string)
+	// Distrust has a server left alone, and Quarantined reports whether it is.
+	Distrust(name string, why error)
+	Quarantined(name string) bool
 }
 
 // Gateway is the handler. Close ends the sessions that it holds.
@@ -63,7 +66,7 @@ type Gateway struct {
 // New makes a gateway that stands at site ("" when it stands nowhere in
 // particular).
 func New(ctx context.Context, names Names, servers Servers, state State, site string) *Gateway {
-	g := &Gateway{names: names, servers: servers, site: site, pool: newPool(), book: newBook(state), stays: newStays()}
+	g := &Gateway{names: names, servers: servers, site: site, pool: newPool(servers), book: newBook(state), stays: newStays()}
 	g.book.load(ctx)
 	return g
 }

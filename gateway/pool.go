@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"fmt"
 	"sync"
 	"time"
 
@@ -22,6 +23,8 @@ const (
 // pool keeps sessions with file servers open between requests, each for one
 // person at one server, so that a person signs in there once.
 type pool struct {
+	servers Servers
+
 	mu   sync.Mutex
 	kept map[poolKey]*kept
 	done chan struct{}
@@ -30,6 +33,7 @@ type pool struct {
 // poolKey holds a hash of the password: a changed one makes another session.
 type poolKey struct {
 	hostPort, domain, account string
+	unsigned                  bool
 	password                  [32]byte
 }
 
@@ -48,8 +52,8 @@ type kept struct {
 	dropped bool // out of the pool; whoever gives it back last closes it
 }
 
-func newPool() *pool {
-	p := &pool{kept: map[poolKey]*kept{}, done: make(chan struct{})}
+func newPool(servers Servers) *pool {
+	p := &pool{servers: servers, kept: map[poolKey]*kept{}, done: make(chan struct{})}
 	guard.Go(p.sweep)
 	return p
 }
@@ -62,16 +66,18 @@ func (who person) at(l namespace.Listener) person {
 	return who
 }
 
-func keyOf(hostPort string, who person) poolKey {
-	return poolKey{hostPort, who.domain, namespace.Key(who.account), sha256.Sum256([]byte(who.password))}
+func keyOf(listens namespace.Listener, who person) poolKey {
+	who = who.at(listens)
+	return poolKey{listens.HostPort, who.domain, namespace.Key(who.account), listens.Unsigned, sha256.Sum256([]byte(who.password))}
 }
 
 // borrow returns the session of a person at a server, signing in if needed.
 // The caller must give it back.
 func (p *pool) borrow(ctx context.Context, listens namespace.Listener, who person) (*kept, error) {
-	who = who.at(listens)
-	hostPort := listens.HostPort
-	key := keyOf(hostPort, who)
+	if p.servers.Quarantined(listens.Server) {
+		return nil, fmt.Errorf("%w: %w", tree.ErrUnreachable, smb.ErrUntrusted)
+	}
+	key := keyOf(listens, who)
 	p.mu.Lock()
 	k, ok := p.kept[key]
 	if !ok {
@@ -82,7 +88,7 @@ func (p *pool) borrow(ctx context.Context, listens namespace.Listener, who perso
 	p.mu.Unlock()
 	if !ok {
 		k.err = guard.Call(func() (err error) {
-			k.session, err = dial(context.WithoutCancel(ctx), hostPort, who)
+			k.session, err = p.dial(context.WithoutCancel(ctx), listens, who.at(listens))
 			return err
 		})
 		close(k.ready)
@@ -101,8 +107,9 @@ func (p *pool) borrow(ctx context.Context, listens namespace.Listener, who perso
 	return k, nil
 }
 
-func dial(ctx context.Context, hostPort string, who person) (*smb.Session, error) {
-	return smb.Dial(ctx, smb.Target{Address: hostPort, Domain: who.domain, Account: who.account, Password: who.password, Timeout: dialMost})
+func (p *pool) dial(ctx context.Context, l namespace.Listener, who person) (*smb.Session, error) {
+	return smb.Dial(ctx, smb.Target{Address: l.HostPort, Domain: who.domain, Account: who.account, Password: who.password, Unsigned: l.Unsigned, Timeout: dialMost,
+		Untrusted: func(why error) { p.servers.Distrust(l.Server, why) }})
 }
 
 func (p *pool) giveBack(k *kept) {
@@ -189,5 +196,5 @@ func (p *pool) close() {
 // passOver reports whether err is a reason to try the next location: the
 // server, not the person or the path, is at fault.
 func passOver(err error) bool {
-	return errors.Is(err, tree.ErrUnreachable) || errors.Is(err, smb.ErrNoShare) || errors.Is(err, context.DeadlineExceeded)
+	return errors.Is(err, tree.ErrUnreachable) || errors.Is(err, smb.ErrUntrusted) || errors.Is(err, smb.ErrNoShare) || errors.Is(err, context.DeadlineExceeded)
 }

@@ -230,7 +230,7 @@ func (v *view) open(ctx context.Context, direction namespace.Direction, rest, fu
 			return t, k, err
 		}
 		v.gateway.pool.giveBack(k)
-		v.gateway.pool.forget(keyOf(direction.Listens.HostPort, v.who.at(direction.Listens)), k)
+		v.gateway.pool.forget(keyOf(direction.Listens, v.who), k)
 		if attempt == 2 || ctx.Err() != nil {
 			return nil, nil, err
 		}

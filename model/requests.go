@@ -104,6 +104,7 @@ type NewServer struct {
 	// Certificate makes the server one where a mover runs.
 	Certificate string `json:"certificate,omitempty" doc:"SHA-256 fingerprint that the mover said at its start; with it, the server is a host where a mover runs"`
 	Note        string `json:"note,omitempty" doc:"For administrators"`
+	Unsigned    bool   `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
 	Unchecked   bool   `json:"unchecked,omitempty" doc:"Add it without signing in to it first"`
 }
 
@@ -118,6 +119,7 @@ type EditServer struct {
 	Certificate *string `json:"certificate,omitempty" doc:"Fingerprint of a mover that was made anew"`
 	Password    string  `json:"password,omitempty" format:"password" doc:"Needed again when address, account or certificate change"`
 	Note        *string `json:"note,omitempty"`
+	Unsigned    *bool   `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
 	Unchecked   bool    `json:"unchecked,omitempty" doc:"Change it without signing in to it first"`
 }
 

@@ -106,7 +106,7 @@ func (q Queries) entry(ctx context.Context, name, query string, arg any, what st
 	return one[0], err
 }
 
-const locationColumns = `SELECT l.entry_id, l.id, v.name, l.share, l.sub, s.name, l.state, l.why, l.placement, v.reachable, v.address, v.port, v.domain, v.since,
+const locationColumns = `SELECT l.entry_id, l.id, v.name, l.share, l.sub, s.name, l.state, l.why, l.placement, v.reachable, v.address, v.port, v.domain, v.unsigned_messages, v.since,
 	l.weight, l.health, l.health_text, l.health_since, l.verified_at,
 	(SELECT JSON_ARRAYAGG(f.name) FROM location_sites o JOIN sites f ON f.id = o.site_id WHERE o.location_id = l.id)
 	FROM locations l JOIN servers v ON v.id = l.server_id JOIN sites s ON s.id = v.site_id`
@@ -123,12 +123,12 @@ func scanLocation(s scanner) (l entryLocation, err error) {
 	var address, port, text string
 	var since, found, verified sql.NullTime
 	var onlyFor []byte
-	err = s.Scan(&l.entry, &l.ID, &l.Server, &l.Share, &l.Sub, &l.Site, &l.State, &l.Why, &l.Rank, &reachable, &address, &port, &l.Listens.Domain, &since,
+	err = s.Scan(&l.entry, &l.ID, &l.Server, &l.Share, &l.Sub, &l.Site, &l.State, &l.Why, &l.Rank, &reachable, &address, &port, &l.Listens.Domain, &l.Listens.Unsigned, &since,
 		&l.Weight, &l.Health, &text, &found, &verified, &onlyFor)
 	if err != nil {
 		return l, err
 	}
-	l.Listens.HostPort = net.JoinHostPort(address, port)
+	l.Listens.Server, l.Listens.HostPort = l.Server, net.JoinHostPort(address, port)
 	if verified.Valid {
 		l.Verified = &verified.Time
 	}

@@ -12,14 +12,14 @@ import (
 	"bridgespan/model"
 )
 
-const serverColumns = `SELECT v.name, s.name, v.address, v.port, v.domain, v.account, v.certificate, v.note, v.reachable, v.since, v.trouble, v.last_check, v.version
+const serverColumns = `SELECT v.name, s.name, v.address, v.port, v.domain, v.account, v.certificate, v.note, v.reachable, v.since, v.trouble, v.last_check, v.unsigned_messages, v.untrusted, v.version
 	FROM servers v JOIN sites s ON s.id = v.site_id`
 
 func scanServer(s scanner) (v model.Server, err error) {
 	var check []byte
 	var reachable sql.NullBool
-	var since sql.NullTime
-	err = s.Scan(&v.Name, &v.Site, &v.Address, &v.Port, &v.Domain, &v.Account, &v.Certificate, &v.Note, &reachable, &since, &v.Trouble, &check, &v.Version)
+	var since, untrusted sql.NullTime
+	err = s.Scan(&v.Name, &v.Site, &v.Address, &v.Port, &v.Domain, &v.Account, &v.Certificate, &v.Note, &reachable, &since, &v.Trouble, &check, &v.Unsigned, &untrusted, &v.Version)
 	v.Kind = model.ServerSMB
 	if v.IsMover() {
 		v.Kind = model.ServerMover
@@ -29,6 +29,9 @@ func scanServer(s scanner) (v model.Server, err error) {
 	}
 	if since.Valid {
 		v.Since = &since.Time
+	}
+	if untrusted.Valid {
+		v.Untrusted = &untrusted.Time
 	}
 	if err == nil && len(check) > 0 {
 		err = json.Unmarshal(check, &v.Check)
@@ -57,17 +60,17 @@ func (q Queries) ServerSecret(ctx context.Context, name string) ([]byte, error) 
 
 // AddServer adds a server; its site must exist.
 func (tx *Tx) AddServer(ctx context.Context, v model.Server, secret []byte) error {
-	_, _, err := tx.exec(ctx, `INSERT INTO servers (name, name_key, site_id, address, port, domain, account, certificate, secret, note)
-		VALUES (?, ?, (SELECT id FROM sites WHERE name_key = ?), ?, ?, ?, ?, ?, ?, ?)`,
-		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note)
+	_, _, err := tx.exec(ctx, `INSERT INTO servers (name, name_key, site_id, address, port, domain, account, certificate, secret, note, unsigned_messages)
+		VALUES (?, ?, (SELECT id FROM sites WHERE name_key = ?), ?, ?, ?, ?, ?, ?, ?, ?)`,
+		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned)
 	return taken(err, "name", "server", v.Name)
 }
 
 // UpdateServer changes a server, found by its former name. A nil secret leaves the old one.
 func (tx *Tx) UpdateServer(ctx context.Context, former string, v model.Server, secret []byte) error {
 	err := tx.expectVersion(ctx, "server "+former, `UPDATE servers SET name = ?, name_key = ?, site_id = (SELECT id FROM sites WHERE name_key = ?),
-		address = ?, port = ?, domain = ?, account = ?, certificate = ?, secret = COALESCE(?, secret), note = ?, version = version + 1 WHERE name_key = ? AND version = ?`,
-		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, namespace.Key(former), v.Version)
+		address = ?, port = ?, domain = ?, account = ?, certificate = ?, secret = COALESCE(?, secret), note = ?, unsigned_messages = ?, version = version + 1 WHERE name_key = ? AND version = ?`,
+		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned, namespace.Key(former), v.Version)
 	return taken(err, "name", "server", v.Name)
 }
 
@@ -155,6 +158,15 @@ func (q Queries) StoreReach(ctx context.Context, name string, reachable bool, tr
 	rows, _, err := q.exec(ctx, `UPDATE servers SET reachable = ?, since = ?, trouble = ? WHERE name_key = ? AND (reachable IS NULL OR reachable <> ?)`,
 		reachable, now, trouble, namespace.Key(name), reachable)
 	return rows > 0, err
+}
+
+// StoreUntrusted keeps since when a server's answers cannot be trusted, and why; nil when
+// they can be again.
+func (q Queries) StoreUntrusted(ctx context.Context, name string, since *time.Time, trouble string) error {
+	trouble = strings.ToValidUTF8(trouble[:min(len(trouble), 1000)], "")
+	_, _, err := q.exec(ctx, `UPDATE servers SET untrusted = ?, trouble = ?, since = COALESCE(?, since), reachable = IF(? IS NULL, reachable, FALSE) WHERE name_key = ?`,
+		since, trouble, since, since, namespace.Key(name))
+	return err
 }
 
 const shareColumns = `SELECT v.name, h.name, h.note, h.kind, h.hidden, h.path, h.permissions, h.seen FROM shares h JOIN servers v ON v.id = h.server_id`

@@ -14,10 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"time"
-
-	smb2 "github.com/cloudsoda/go-smb2"
 
 	"bridgespan/smbadmin/internal/ndr"
 	"bridgespan/smbadmin/internal/rpc"
@@ -43,31 +40,20 @@ const callLimit = 60 * time.Second
 func (a *Admin) talk(ctx context.Context, i rpc.Interface, do func(*conversation) error) error {
 	ctx, cancel := context.WithTimeout(ctx, callLimit)
 	defer cancel()
-	pipes, err := a.session.Client(ctx).Mount("IPC$")
+	pipe, err := a.session.Pipe(ctx, i.Pipe)
 	if err != nil {
-		return smb.Classify(err)
-	}
-	pipes = pipes.WithContext(ctx)
-	defer func() { _ = pipes.Umount() }()
-	pipe, err := pipes.OpenFile(i.Pipe, os.O_RDWR, 0o666)
-	if err != nil {
-		if err = smb.Classify(err); errors.Is(err, fs.ErrNotExist) {
+		if errors.Is(err, fs.ErrNotExist) {
 			err = fmt.Errorf("%w: %w", ErrNotOffered, err)
 		}
 		return err
 	}
 	defer pipe.Close()
-	client, err := rpc.Bind(onPipe{pipe}, i)
+	client, err := rpc.Bind(pipe, i)
 	if err != nil {
 		return smb.Classify(err)
 	}
 	return smb.Classify(do(&conversation{client}))
 }
-
-// onPipe gives every read its own place: a pipe has no offsets.
-type onPipe struct{ *smb2.File }
-
-func (p onPipe) Read(b []byte) (int, error) { return p.File.Read(b) }
 
 // conversation is a series of calls over one bound pipe.
 type conversation struct{ client *rpc.Client }

@@ -39,6 +39,12 @@ func CheckName(op, name string) error {
 	return PathError(op, name, fmt.Errorf("%w: %s", fs.ErrInvalid, reason))
 }
 
+// IsElement reports whether a name that a server lists can be that of one entry of a
+// folder: any other would lead somewhere else.
+func IsElement(name string) bool {
+	return name != "" && name != "." && name != ".." && !strings.ContainsAny(name, "/\\\x00")
+}
+
 // Key is the form in which names are compared: NFC, and folded for case unless
 // the tree tells cases apart.
 func Key(name string, caseSensitive bool) string {

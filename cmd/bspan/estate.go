@@ -202,6 +202,7 @@ func serverFlags(required bool) []cli.Flag {
 		&cli.StringFlag{Name: "account", Usage: "`ACCOUNT` to administer it with; a mover has none"},
 		&cli.StringFlag{Name: "certificate", Usage: "`FINGERPRINT` that a mover said at its start: the server is a host where one runs; its secret is the password"},
 		passwordFlag(), noteFlag(),
+		&cli.BoolFlag{Name: "unsigned", Usage: "let messages pass that are not signed: whoever is between can change them"},
 		&cli.BoolFlag{Name: "unchecked", Usage: "do not sign in to it first"},
 	}
 }
@@ -239,7 +240,7 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 		return err
 	}
 	v, err := api.AddServer(ctx, model.NewServer{Name: args[0], Site: c.String("site"), Address: c.String("address"), Port: c.Int("port"),
-		Domain: c.String("domain"), Account: c.String("account"), Certificate: c.String("certificate"), Password: password, Note: c.String("note"), Unchecked: c.Bool("unchecked")})
+		Domain: c.String("domain"), Account: c.String("account"), Certificate: c.String("certificate"), Password: password, Note: c.String("note"), Unsigned: c.Bool("unsigned"), Unchecked: c.Bool("unchecked")})
 	if err != nil {
 		return err
 	}
@@ -257,6 +258,10 @@ func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 	if c.IsSet("port") {
 		port := c.Int("port")
 		e.Port = &port
+	}
+	if c.IsSet("unsigned") {
+		unsigned := c.Bool("unsigned")
+		e.Unsigned = &unsigned
 	}
 	if e.Address != nil || e.Account != nil || e.Certificate != nil || c.Bool("new-password") || c.IsSet("password-file") {
 		var err error
@@ -282,6 +287,8 @@ func kindOf(v model.Server) string {
 // answers says in a word whether a server answered at the last look.
 func answers(v model.Server) string {
 	switch {
+	case v.Untrusted != nil:
+		return "untrusted answers"
 	case v.Reachable == nil:
 		return "not looked at yet"
 	case *v.Reachable:
@@ -322,6 +329,9 @@ func showServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 		t.add("mover, known by", v.Certificate)
 	} else {
 		t.add("account", strings.TrimPrefix(v.Domain+`\`+v.Account, `\`))
+	}
+	if v.Unsigned {
+		t.add("messages", "may pass unsigned: whoever is between can change them")
 	}
 	t.add("state", answers(v))
 	if v.Since != nil {

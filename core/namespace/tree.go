@@ -104,9 +104,12 @@ func (h Health) Words() string {
 
 // Listener is where a server listens, and for whom.
 type Listener struct {
+	Server   string
 	HostPort string
 	// Domain is that of people who name none; empty for accounts of the server itself.
 	Domain string
+	// Unsigned lets messages pass that are not signed.
+	Unsigned bool
 }
 
 // Target is where the location leads.

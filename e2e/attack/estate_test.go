@@ -9,5 +9,7 @@ import (
 // All of these work on one estate, one after the other.
 func TestUsers(t *testing.T) {
 	e := harness.StartEstate(t)
+	t.Run("hostile server", func(t *testing.T) { testHostileServer(t, e) })
+	t.Run("tampered messages", func(t *testing.T) { testTamperedMessages(t, e) })
 	t.Run("lens over a refused share", func(t *testing.T) { testLensOverRefusedShare(t, e) })
 }

@@ -24,8 +24,13 @@ func (s *Service) Check(ctx context.Context, name string) (model.Check, error) {
 	ctx, cancel := context.WithTimeout(ctx, 45*time.Second)
 	defer cancel()
 	start := time.Now()
+	if err := s.trustAgain(ctx, v); err != nil {
+		return model.Check{}, err
+	}
+	v.Untrusted = nil
 	c := &checker{service: s, server: v}
 	c.run(ctx)
+	c.answers(ctx)
 	check := model.Check{At: start.UTC().Truncate(time.Millisecond), TookMs: time.Since(start).Milliseconds(), Lines: c.lines, Outcome: worst(c.lines)}
 	if err := s.db.StoreCheck(ctx, v.Name, check); err != nil {
 		return check, err
@@ -137,11 +142,7 @@ func (c *checker) greeting(ctx context.Context) bool {
 	default:
 		c.add("protocol", model.Fail, g.DialectName(), "no encryption is possible, and Bridge Span needs SMB 3", "allow SMB 3.1.1 on the server")
 	}
-	signing, outcome := "required", model.Pass
-	if !g.SigningRequired {
-		signing, outcome = "possible, not required", model.Warn
-	}
-	c.add("signing", outcome, signing, "clients that do not ask for it can be misled by somebody on the network", "require signing on the server")
+	c.signing(g)
 	encryption, outcome := g.Encryption, model.Pass
 	if encryption == "" {
 		encryption, outcome = "not offered", model.Warn
@@ -149,6 +150,19 @@ func (c *checker) greeting(ctx context.Context) bool {
 	c.add("encryption", outcome, encryption, "contents cross the network in the clear", "allow encryption on the server")
 	c.clock(g.ClockDifference)
 	return true
+}
+
+// signing is about who can change messages on their way. Bridge Span signs by itself.
+func (c *checker) signing(g smbadmin.Greeting) {
+	if c.server.Unsigned {
+		c.add("signing", model.Warn, "Bridge Span does not ask this server for it", "whoever is between can change files and permissions on their way, and nobody notices", "require signed messages again in the server's settings")
+		return
+	}
+	if !g.SigningRequired {
+		c.add("signing", model.Warn, "required by Bridge Span, not by the server", "other clients that do not ask for it can be misled by somebody on the network", "require signing on the server")
+		return
+	}
+	c.add("signing", model.Pass, "required", "", "")
 }
 
 func (c *checker) clock(difference time.Duration) {

@@ -40,16 +40,16 @@ func (s *Service) reach(ctx context.Context, v model.Server) (*Reach, error) {
 	if err != nil {
 		return nil, err
 	}
-	return reachWith(ctx, v, password)
+	return s.reachWith(ctx, v, password)
 }
 
 // reachWith reaches a server with its password, or the secret of its mover.
-func reachWith(ctx context.Context, v model.Server, password string) (r *Reach, err error) {
+func (s *Service) reachWith(ctx context.Context, v model.Server, password string) (r *Reach, err error) {
 	r = &Reach{Server: v}
 	if v.IsMover() {
 		r.host, r.info, err = remote.Dial(ctx, remote.Target{Address: hostPort(v), Secret: password, Fingerprint: v.Certificate, Timeout: tryTimeout})
 	} else {
-		r.SMB, err = smb.Dial(ctx, target(v, password))
+		r.SMB, err = smb.Dial(ctx, s.target(v, password))
 	}
 	if err != nil {
 		return nil, err

@@ -32,6 +32,8 @@ type Service struct {
 	changed func()
 	// suspected are the names of servers that are being looked at out of turn.
 	suspected sync.Map
+	// untrusted is since when servers are left alone, by their names.
+	untrusted sync.Map
 }
 
 // New makes the service. changed is called after every change.
@@ -96,7 +98,7 @@ func (s *Service) AddServer(ctx context.Context, v model.Server, password string
 
 // tryOut signs in and lists the shares, and blames the field that is wrong.
 func (s *Service) tryOut(ctx context.Context, v model.Server, password string) ([]model.Share, error) {
-	r, err := reachWith(ctx, v, password)
+	r, err := s.reachWith(ctx, v, password)
 	if err != nil {
 		return nil, blame(v, err)
 	}
@@ -110,8 +112,12 @@ func blame(v model.Server, err error) error {
 	switch {
 	case errors.As(err, &dns):
 		return fault.Field("address", "check the spelling, or give the address in numbers", "the name %q is not known", v.Address).Because(err)
+	case errors.Is(err, smb.ErrUntrusted):
+		return fault.Field("address", "find out who answers there", "what answers at %s cannot be trusted: %v", hostPort(v), err).Because(err)
 	case errors.Is(err, tree.ErrUnreachable), errors.Is(err, context.DeadlineExceeded):
 		return fault.Field("address", "check address and port, that the server runs and that no firewall is between", "nothing answers at %s", hostPort(v)).Because(err)
+	case errors.Is(err, smb.ErrGuest):
+		return fault.Field("account", "give an account that the server knows, and turn off guests there", "%s would let %s in as a guest, with any password", hostPort(v), v.Account).Because(err)
 	case errors.Is(err, smb.ErrSignIn):
 		return fault.Field("password", "check account, domain and password", "%s refuses the account %s", hostPort(v), v.Account).Because(err)
 	case errors.Is(err, remote.ErrSecret):
@@ -134,10 +140,6 @@ func secretLabel(v model.Server) string {
 		label += " certificate " + v.Certificate
 	}
 	return label
-}
-
-func target(v model.Server, password string) smb.Target {
-	return smb.Target{Address: hostPort(v), Domain: v.Domain, Account: v.Account, Password: password, Timeout: tryTimeout}
 }
 
 // Dial signs in to a file server with its administrative account.
@@ -190,7 +192,7 @@ func (s *Service) EditServer(ctx context.Context, former string, v model.Server,
 
 // plain is a server without what was only observed, for the record of a change.
 func plain(v model.Server) model.Server {
-	v.Check, v.Reachable, v.Since, v.Trouble = nil, nil, nil, ""
+	v.Check, v.Reachable, v.Since, v.Trouble, v.Untrusted = nil, nil, nil, "", nil
 	return v
 }
 

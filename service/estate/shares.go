@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"time"
 
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
@@ -138,6 +139,8 @@ func Unavailable(v model.Server, err error) error {
 		return fault.New(fault.Forbidden, "let the mover run as somebody who has rights there", "%s does not allow that to its mover", v.Name).Because(err)
 	case errors.Is(err, smb.ErrSignIn):
 		return fault.New(fault.Unavailable, "set its password again with: bspan server edit "+v.Name, "%s refuses the account %s that we administer it with", v.Name, v.Account).Because(err)
+	case errors.Is(err, smb.ErrUntrusted):
+		return fault.New(fault.Unavailable, "find out who answers at "+hostPort(v)+", then check the server", "%s sent answers that cannot be trusted", v.Name).Because(err)
 	case errors.Is(err, tree.ErrUnreachable), errors.Is(err, context.DeadlineExceeded):
 		return fault.New(fault.Unavailable, "see why with: bspan server check "+v.Name, "%s does not answer", v.Name).Because(err)
 	case errors.Is(err, fs.ErrPermission):
@@ -166,11 +169,14 @@ func (s *Service) Session(ctx context.Context, server string) (model.Server, *sm
 // its own kind.
 func (s *Service) Target(ctx context.Context, v model.Server) (smb.Target, error) {
 	password, err := s.password(ctx, v)
-	return target(v, password), err
+	return s.target(v, password), err
 }
 
 // password is that of a server's account, or the secret of its mover.
 func (s *Service) password(ctx context.Context, v model.Server) (string, error) {
+	if err := quarantined(v, time.Now()); err != nil {
+		return "", err
+	}
 	sealed, err := s.db.ServerSecret(ctx, v.Name)
 	if err != nil {
 		return "", err

@@ -93,6 +93,12 @@ func (s *Service) Suspect(ctx context.Context, name string) {
 }
 
 func (s *Service) look(ctx context.Context, v model.Server) (bool, error) {
+	if quarantined(v, time.Now()) != nil {
+		return false, nil
+	}
+	if err := s.trustAgain(ctx, v); err != nil {
+		return false, err
+	}
 	tryCtx, cancel := context.WithTimeout(ctx, tryTimeout)
 	defer cancel()
 	err := s.greets(tryCtx, v)

@@ -60,6 +60,9 @@ type Config struct {
 	Shares   []Share
 	// Signing makes the server refuse connections that are not signed.
 	Signing bool
+	// Guests makes the server let accounts that it does not know in as guests, to all
+	// its shares.
+	Guests bool
 }
 
 // Server is a running file server.

@@ -175,7 +175,7 @@ func (s *Server) writeConf() error {
 	acl_xattr:ignore system acls = yes
 	idmap config * : backend = tdb
 	idmap config * : range = 100000-199999
-	map to guest = never
+	map to guest = %[7]s
 	load printers = no
 	printing = bsd
 	printcap name = /dev/null
@@ -192,7 +192,7 @@ func (s *Server) writeConf() error {
 	delete user script = %[2]s/user remove %%u
 	include = registry
 	include = %[2]s/shares.conf
-`, s.Name, s.Dir, s.Address, s.Port, map[bool]string{true: "mandatory", false: "auto"}[s.Signing], s.role())
+`, s.Name, s.Dir, s.Address, s.Port, map[bool]string{true: "mandatory", false: "auto"}[s.Signing], s.role(), map[bool]string{true: "bad user", false: "never"}[s.Guests])
 	if err := os.WriteFile(s.path("smb.conf"), []byte(b.String()), 0o644); err != nil {
 		return err
 	}
@@ -206,6 +206,9 @@ func (s *Server) writeShares() error {
 	for _, share := range s.Shares {
 		fmt.Fprintf(&b, "[%s]\n\tpath = %s\n\tcomment = %s\n\tread only = no\n\tcreate mask = 0777\n\tdirectory mask = 0777\n",
 			share.Name, s.SharePath(share.Name), share.Note)
+		if s.Guests {
+			b.WriteString("\tguest ok = yes\n")
+		}
 	}
 	return os.WriteFile(s.path("shares.conf"), []byte(b.String()), 0o644)
 }

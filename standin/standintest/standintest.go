@@ -46,6 +46,13 @@ func StrangeFileServer(t testing.TB, name string, shares ...string) *fileserver.
 	return start(t, fileserver.Config{Name: name, Address: address(), SID: "S-1-5-21-7001-8002-9003"}, shares)
 }
 
+// OpenFileServer starts a file server that lets accounts which it does not know in as
+// guests, as Samba does when it is told "map to guest = bad user".
+func OpenFileServer(t testing.TB, name string, shares ...string) *fileserver.Server {
+	t.Helper()
+	return start(t, fileserver.Config{Name: name, Address: address(), Guests: true}, shares)
+}
+
 var addresses atomic.Uint32
 
 // address is a loopback address that no other server of any test has. Two

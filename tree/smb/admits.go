@@ -6,8 +6,6 @@ import (
 	"io/fs"
 	"os"
 
-	smb2 "github.com/cloudsoda/go-smb2"
-
 	"bridgespan/core/acl"
 	"bridgespan/tree"
 )
@@ -20,7 +18,7 @@ const trialSuffix = ".try"
 // file that we are about to make: it would stay where it was made, in our way, for good.
 // That is tried on an empty file, once for each descriptor: the folders in which files
 // are staged are alike.
-func (t *Tree) admits(ctx context.Context, share *smb2.Share, wire string, d acl.Descriptor) error {
+func (t *Tree) admits(ctx context.Context, share *remoteShare, wire string, d acl.Descriptor) error {
 	known, ok := t.admitted.Get(d)
 	for !ok {
 		_, err, _ := t.trials.Do(string(d.Binary()), func() (any, error) { return nil, t.try(share, wire+trialSuffix, d) })
@@ -40,7 +38,7 @@ func (t *Tree) admits(ctx context.Context, share *smb2.Share, wire string, d acl
 }
 
 // try makes an empty file with a descriptor, and removes it.
-func (t *Tree) try(share *smb2.Share, wire string, d acl.Descriptor) error {
+func (t *Tree) try(share *remoteShare, wire string, d acl.Descriptor) error {
 	f, err := share.OpenFile(wire, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
 	if err == nil {
 		err = f.Close()

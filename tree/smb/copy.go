@@ -30,7 +30,7 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 	}
 	lasting, release := linger(ctx)
 	defer release()
-	return t.stageWith(ctx, name, options, func(share *smb2.Share, f *smb2.File) (int64, error) {
+	return t.stageWith(ctx, name, options, func(share *remoteShare, f *remoteFile) (int64, error) {
 		c := &copying{ctx: ctx, lasting: lasting, tree: t, share: share, source: from, target: f.Name()}
 		if err := c.held(parts); err != nil {
 			return 0, without(err)
@@ -54,7 +54,7 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 type copying struct {
 	ctx, lasting   context.Context
 	tree           *Tree
-	share          *smb2.Share
+	share          *remoteShare
 	source, target string
 }
 
@@ -210,7 +210,7 @@ const (
 )
 
 // lacking writes what the source does not hold.
-func lacking(ctx context.Context, target *smb2.File, parts []chunk.Part, content io.ReaderAt) error {
+func lacking(ctx context.Context, target *remoteFile, parts []chunk.Part, content io.ReaderAt) error {
 	group, ctx := guard.WithContext(ctx)
 	group.SetLimit(lackingAhead)
 	lacks := tree.StreamLacking(ctx, content, parts)

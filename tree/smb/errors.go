@@ -18,6 +18,9 @@ import (
 var (
 	// ErrSignIn: the server answered and refuses the account or its password.
 	ErrSignIn = errors.New("the server refuses the account or its password")
+	// ErrGuest: the server lets the account in as a guest, or as nobody: it has not
+	// found out who that is.
+	ErrGuest = fmt.Errorf("%w: it would let the account in as a guest, with any password", ErrSignIn)
 	// ErrNoShare: the server answered and has no share of this name.
 	ErrNoShare = errors.New("no such share")
 )

@@ -2,7 +2,10 @@ package smb
 
 import (
 	"bufio"
+	"encoding/binary"
+	"fmt"
 	"net"
+	"sync/atomic"
 )
 
 // frameHead is the length of what stands before each message of SMB over TCP: a
@@ -22,11 +25,82 @@ type frames struct {
 	net.Conn
 	in  *bufio.Reader
 	out []byte // the head that waits for its message; room for both
+
+	// While nobody is signed in, answers are looked at before the library gets them.
+	open    atomic.Bool
+	left    int                   // bytes of the answer that is being read
+	refused atomic.Pointer[error] // why an answer did not go through
 }
 
 func newFrames(c net.Conn) *frames { return &frames{Conn: c, in: bufio.NewReaderSize(c, readAhead)} }
 
-func (f *frames) Read(p []byte) (int, error) { return f.in.Read(p) }
+func (f *frames) Read(p []byte) (int, error) {
+	if f.open.Load() && f.left == 0 {
+		return f.in.Read(p)
+	}
+	if f.left == 0 {
+		length, err := f.admit()
+		if err != nil {
+			f.refused.Store(&err)
+			return 0, err
+		}
+		f.left = length
+	}
+	n, err := f.in.Read(p[:min(len(p), f.left)])
+	f.left -= n
+	return n, err
+}
+
+// Parts of a message ([MS-SMB2] 2.2.1.2 and 2.2.6): where they stand, behind the head of
+// the frame, and what they say.
+const (
+	commandAt, statusAt, nextAt, sessionFlagsAt = 12, 8, 20, 66
+
+	leastAnswer  = 72
+	sessionSetup = 1
+	asGuest      = 0x1
+	asNobody     = 0x2
+)
+
+// admit looks at the next answer, and returns how long its frame is. The library takes a
+// session of a guest for one of the account, and asks for no signatures in it: nobody
+// could tell then who answers.
+func (f *frames) admit() (length int, err error) {
+	head, err := f.in.Peek(frameHead)
+	if err != nil {
+		return 0, err
+	}
+	length = frameHead + int(binary.BigEndian.Uint32(head))
+	if f.open.Load() { // it came after somebody had signed in
+		return length, nil
+	}
+	if length < frameHead+leastAnswer || length > readAhead {
+		return 0, fmt.Errorf("%w: an answer of %d bytes before anybody is signed in", ErrUntrusted, length-frameHead)
+	}
+	frame, err := f.in.Peek(frameHead + leastAnswer)
+	if err != nil {
+		return 0, err
+	}
+	answer := frame[frameHead:]
+	switch {
+	case string(answer[:4]) != "\xfeSMB" || binary.LittleEndian.Uint32(answer[nextAt:]) != 0:
+		return 0, fmt.Errorf("%w: an answer in another form before anybody is signed in", ErrUntrusted)
+	case binary.LittleEndian.Uint16(answer[commandAt:]) != sessionSetup || binary.LittleEndian.Uint32(answer[statusAt:]) != 0:
+		return length, nil
+	case binary.LittleEndian.Uint16(answer[sessionFlagsAt:])&(asGuest|asNobody) != 0:
+		return 0, ErrGuest
+	}
+	return length, nil
+}
+
+// signedIn lets all answers through from now on, when signing in came out well.
+func (f *frames) signedIn(err error) error {
+	if refused := f.refused.Load(); refused != nil {
+		return *refused
+	}
+	f.open.Store(err == nil)
+	return err
+}
 
 // Write holds the head of a message back until the message comes.
 func (f *frames) Write(p []byte) (int, error) {

@@ -55,7 +55,7 @@ const describeTries = 20
 // room of a whole message for the answer, also when it was granted fewer credits
 // because much is under way; a server that counts ([MS-SMB2] 3.3.5.2.5) refuses
 // that, and is asked again.
-func describe(f *smb2.File) (info os.FileInfo, err error) {
+func describe(f *remoteFile) (info os.FileInfo, err error) {
 	for try := range describeTries {
 		info, err = f.Stat()
 		var refused *smb2.ResponseError

@@ -6,15 +6,13 @@ import (
 	"path"
 	"time"
 
-	smb2 "github.com/cloudsoda/go-smb2"
-
 	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
 // content is an open file.
 type content struct {
-	*smb2.File
+	*remoteFile
 	entry   tree.Entry
 	ctx     context.Context // of Open
 	release context.CancelFunc
@@ -24,7 +22,7 @@ func (c *content) Entry() tree.Entry { return c.entry }
 
 // Current describes the file as it is now.
 func (c *content) Current(context.Context) (tree.Entry, error) {
-	info, err := describe(c.File)
+	info, err := describe(c.remoteFile)
 	if err != nil {
 		return tree.Entry{}, pathError("stat", c.entry.Name, err)
 	}
@@ -36,7 +34,7 @@ func (c *content) ReadAt(p []byte, off int64) (int, error) {
 	if err := c.ctx.Err(); err != nil {
 		return 0, tree.PathError("read", c.entry.Name, err)
 	}
-	n, err := c.File.ReadAt(p, off)
+	n, err := c.remoteFile.ReadAt(p, off)
 	if err == nil && n < len(p) {
 		err = io.EOF
 	}
@@ -48,7 +46,7 @@ func (c *content) ReadAt(p []byte, off int64) (int, error) {
 
 func (c *content) Close() error {
 	defer c.release()
-	return pathError("close", c.entry.Name, c.File.Close())
+	return pathError("close", c.entry.Name, c.remoteFile.Close())
 }
 
 // closeGrace is how long after the end of its context a file may still be closed.
@@ -68,7 +66,7 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 	if err != nil {
 		return nil, err
 	}
-	info, err := describe(c.File)
+	info, err := describe(c.remoteFile)
 	if err == nil && info.IsDir() {
 		err = tree.ErrKind
 	}
@@ -101,5 +99,5 @@ func (t *Tree) open(ctx context.Context, name string) (*content, error) {
 		release()
 		return nil, pathError("open", name, err)
 	}
-	return &content{File: f, ctx: ctx, release: release}, nil
+	return &content{remoteFile: f, ctx: ctx, release: release}, nil
 }

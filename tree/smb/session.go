@@ -20,6 +20,12 @@ type Target struct {
 	Domain   string // empty for an account of the server itself
 	Account  string
 	Password string
+	// Unsigned lets messages pass that are not signed: whoever is between us and the
+	// server can change them.
+	Unsigned bool
+	// Untrusted, when there is one, is told once when the server sends what no server
+	// sends that follows the protocol.
+	Untrusted func(error)
 	// Timeout bounds connecting and signing in; 0 means 10 seconds.
 	Timeout time.Duration
 }
@@ -29,12 +35,14 @@ type Target struct {
 type Session struct {
 	session *smb2.Session
 	conn    net.Conn
+	trust   *trust
 }
 
-// Dial connects and signs in. Its errors wrap tree.ErrUnreachable when the
-// server does not answer and ErrSignIn when it refuses the account.
+// Dial connects and signs in. Its errors wrap tree.ErrUnreachable when the server does
+// not answer, ErrSignIn when it refuses the account, or lets it in as a guest, and
+// ErrUntrusted when its answers make no sense.
 func Dial(ctx context.Context, target Target) (*Session, error) {
-	return dial(ctx, target, initiator(target), smb2.Negotiator{})
+	return dial(ctx, target, initiator(target), smb2.Negotiator{RequireMessageSigning: !target.Unsigned})
 }
 
 func initiator(t Target) *smb2.NTLMInitiator {
@@ -73,28 +81,36 @@ func dial(ctx context.Context, target Target, initiator smb2.Initiator, negotiat
 	if err != nil {
 		return nil, unreachable(target.Address, err)
 	}
+	s := &Session{conn: conn, trust: &trust{address: target.Address, cut: func() { conn.Close() }, report: target.Untrusted}}
+	frames := newFrames(conn)
 	dialer := &smb2.Dialer{MaxCreditBalance: 1024, Initiator: initiator, Negotiator: negotiator}
-	session, err := dialer.DialConn(ctx, newFrames(conn), target.Address)
-	if err != nil {
+	err = s.ask(func() (err error) {
+		s.session, err = dialer.DialConn(ctx, frames, target.Address)
+		return err
+	})
+	if err = frames.signedIn(err); err != nil {
 		conn.Close()
 		return nil, fmt.Errorf("sign in to %s as %s: %w", target.Address, target.Account, Classify(err))
 	}
-	return &Session{session, conn}, nil
+	return s, nil
 }
 
-// Client gives the protocol library's own session, for administration over named pipes.
-func (s *Session) Client(ctx context.Context) *smb2.Session { return s.session.WithContext(ctx) }
+// ask calls the protocol library.
+func (s *Session) ask(call func() error) (err error) {
+	defer s.trust.check(&err)
+	return call()
+}
 
 // Alive reports whether the connection still answers.
 func (s *Session) Alive(ctx context.Context) bool {
-	return s.session.WithContext(ctx).Echo() == nil
+	return s.ask(s.session.WithContext(ctx).Echo) == nil
 }
 
 // Close signs out and closes the connection.
 func (s *Session) Close() error {
 	// A server that has gone must not keep us waiting for its farewell.
 	_ = s.conn.SetDeadline(time.Now().Add(2 * time.Second))
-	err := s.session.Logoff()
+	err := s.ask(s.session.Logoff)
 	s.conn.Close()
 	return Classify(err)
 }
@@ -109,9 +125,18 @@ func (s *Session) Tree(ctx context.Context, share, sub string) (*Tree, error) {
 	if sub == "" {
 		sub = "."
 	}
-	mounted, err := s.session.WithContext(ctx).Mount(share)
+	mounted, err := s.mount(ctx, share)
 	if err != nil {
 		return nil, fmt.Errorf("open share %s: %w", share, Classify(err))
 	}
 	return newTree(mounted, sub), nil
+}
+
+func (s *Session) mount(ctx context.Context, name string) (share *remoteShare, err error) {
+	err = s.ask(func() error {
+		mounted, err := s.session.WithContext(ctx).Mount(name)
+		share = &remoteShare{mounted, s.trust}
+		return err
+	})
+	return share, err
 }

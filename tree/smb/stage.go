@@ -9,8 +9,6 @@ import (
 	"path"
 	"time"
 
-	smb2 "github.com/cloudsoda/go-smb2"
-
 	"bridgespan/core/acl"
 	"bridgespan/tree"
 )
@@ -18,11 +16,11 @@ import (
 // Stage writes a new file in as few round trips as the protocol library allows.
 // The server is told to flush it at once: it flushes what is open alone.
 func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
-	return t.stageWith(ctx, name, options, func(_ *smb2.Share, f *smb2.File) (int64, error) { return tree.Gather(ctx, f, r, options) })
+	return t.stageWith(ctx, name, options, func(_ *remoteShare, f *remoteFile) (int64, error) { return tree.Gather(ctx, f, r, options) })
 }
 
 // stageWith writes a new file with what write puts into it; write returns its length.
-func (t *Tree) stageWith(ctx context.Context, name string, options tree.PutOptions, write func(*smb2.Share, *smb2.File) (int64, error)) (tree.Entry, error) {
+func (t *Tree) stageWith(ctx context.Context, name string, options tree.PutOptions, write func(*remoteShare, *remoteFile) (int64, error)) (tree.Entry, error) {
 	share, wire, err := t.begin(ctx, "stage", name)
 	if err != nil {
 		return tree.Entry{}, err
@@ -69,7 +67,7 @@ func (t *Tree) stageWith(ctx context.Context, name string, options tree.PutOptio
 
 // openStaged opens a new file, or one of which so many bytes are there, to be written
 // after them.
-func openStaged(share *smb2.Share, wire string, at int64) (*smb2.File, error) {
+func openStaged(share *remoteShare, wire string, at int64) (*remoteFile, error) {
 	if at == 0 {
 		return share.OpenFile(wire, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
 	}
@@ -101,7 +99,7 @@ func (t *Tree) Flush(ctx context.Context) error {
 
 // staged sets what goes with a new file, permissions last, which may keep us out, and
 // tells what came of it.
-func (t *Tree) staged(share *smb2.Share, wire string, e tree.Entry, options tree.PutOptions) (tree.Entry, error) {
+func (t *Tree) staged(share *remoteShare, wire string, e tree.Entry, options tree.PutOptions) (tree.Entry, error) {
 	meta := options.Meta
 	if !meta.Modified.IsZero() {
 		if err := share.Chtimes(wire, time.Now(), meta.Modified); err != nil {
@@ -130,7 +128,7 @@ func (t *Tree) staged(share *smb2.Share, wire string, e tree.Entry, options tree
 
 // descriptorOf finds out what a server has made of a descriptor that was sent for
 // a new file. It makes the same of the same each time, and is asked once.
-func (t *Tree) descriptorOf(share *smb2.Share, wire string, sent acl.Descriptor) (acl.Descriptor, error) {
+func (t *Tree) descriptorOf(share *remoteShare, wire string, sent acl.Descriptor) (acl.Descriptor, error) {
 	if known, ok := t.shown.Get(sent); ok && !sent.IsZero() {
 		return known, nil
 	}
@@ -148,7 +146,7 @@ func (t *Tree) descriptorOf(share *smb2.Share, wire string, sent acl.Descriptor)
 // lookAgain finds out what a file is like after what was set. Once a server was
 // seen to keep times as they are sent ([MS-FSCC] 2.1.1: tenths of microseconds),
 // it is not asked again for each file.
-func (t *Tree) lookAgain(share *smb2.Share, wire string, e *tree.Entry, modified time.Time, readOnly bool) error {
+func (t *Tree) lookAgain(share *remoteShare, wire string, e *tree.Entry, modified time.Time, readOnly bool) error {
 	sent := modified.Truncate(100 * time.Nanosecond)
 	if t.keepsTimes.Load() && !readOnly {
 		e.Modified = sent

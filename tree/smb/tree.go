@@ -25,7 +25,7 @@ import (
 
 // Tree is a share of a server, or a folder of one.
 type Tree struct {
-	share *smb2.Share
+	share *remoteShare
 	sub   string
 	// keepsTimes is true when the server was seen to keep times as they are sent.
 	keepsTimes atomic.Bool
@@ -42,7 +42,7 @@ type Tree struct {
 // mostShown bounds how many descriptors are remembered.
 const mostShown = 1024
 
-func newTree(share *smb2.Share, sub string) *Tree {
+func newTree(share *remoteShare, sub string) *Tree {
 	shown, _ := lru.New[acl.Descriptor, acl.Descriptor](mostShown) // fails for sizes below 1
 	admitted, _ := lru.New[acl.Descriptor, bool](mostShown)
 	return &Tree{share: share, sub: sub, shown: shown, admitted: admitted}
@@ -70,7 +70,7 @@ func (t *Tree) Close() error {
 }
 
 // begin checks a name and returns the share bound to ctx, and the name on the wire.
-func (t *Tree) begin(ctx context.Context, op, name string) (*smb2.Share, string, error) {
+func (t *Tree) begin(ctx context.Context, op, name string) (*remoteShare, string, error) {
 	if err := tree.CheckName(op, name); err != nil {
 		return nil, "", err
 	}
@@ -180,7 +180,7 @@ func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.S
 }
 
 // plainBatch yields the next entries of a folder and reports whether there may be more.
-func plainBatch(dir *smb2.File, yield func(tree.Entry, error) bool) (bool, error) {
+func plainBatch(dir *remoteFile, yield func(tree.Entry, error) bool) (bool, error) {
 	infos, err := dir.Readdir(listBatch)
 	for _, info := range infos {
 		if !yield(toEntry(info, info.Name()), nil) {
@@ -194,8 +194,8 @@ func plainBatch(dir *smb2.File, yield func(tree.Entry, error) bool) (bool, error
 }
 
 // descriptorsOf yields entries of a folder with their descriptors, as plainBatch does.
-func descriptorsOf(share *smb2.Share, folder string) func(*smb2.File, func(tree.Entry, error) bool) (bool, error) {
-	return func(dir *smb2.File, yield func(tree.Entry, error) bool) (bool, error) {
+func descriptorsOf(share *remoteShare, folder string) func(*remoteFile, func(tree.Entry, error) bool) (bool, error) {
+	return func(dir *remoteFile, yield func(tree.Entry, error) bool) (bool, error) {
 		infos, err := dir.ReaddirPlus(descriptorsEach, descriptorParts)
 		for _, info := range infos {
 			entry, raw, itsError := toEntry(info.FileInfo, info.Name()), info.RawSecurityDescriptor, info.Err
@@ -265,7 +265,7 @@ func (t *Tree) discard(stagedWire string) {
 	_ = t.share.WithContext(ctx).Remove(stagedWire)
 }
 
-func (t *Tree) stage(ctx context.Context, share *smb2.Share, staged, stagedWire string, r io.Reader, kept acl.Descriptor, options tree.PutOptions) error {
+func (t *Tree) stage(ctx context.Context, share *remoteShare, staged, stagedWire string, r io.Reader, kept acl.Descriptor, options tree.PutOptions) error {
 	lasting, release := linger(ctx)
 	defer release()
 	f, err := share.WithContext(lasting).OpenFile(stagedWire, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
@@ -297,7 +297,7 @@ func (t *Tree) stage(ctx context.Context, share *smb2.Share, staged, stagedWire 
 
 // replaceWith renames a staged file. The library's rename always replaces, so
 // that a name taken since the first look is looked for once more.
-func (t *Tree) replaceWith(share *smb2.Share, stagedWire, wire string, replace bool) error {
+func (t *Tree) replaceWith(share *remoteShare, stagedWire, wire string, replace bool) error {
 	if !replace {
 		if _, err := share.Stat(wire); err == nil {
 			return fs.ErrExist
@@ -417,7 +417,7 @@ func (t *Tree) Apply(ctx context.Context, name string, meta tree.Meta) error {
 }
 
 // setDescriptor sets owner, group and entries, all or nothing.
-func setDescriptor(share *smb2.Share, wire string, d acl.Descriptor, parts smb2.SecurityInformationRequestFlags) error {
+func setDescriptor(share *remoteShare, wire string, d acl.Descriptor, parts smb2.SecurityInformationRequestFlags) error {
 	raw := d.Binary()
 	// A server keeps the flag "inherited automatically" only when the sender
 	// asks for it by a second flag ([MS-DTYP] 2.4.6, control bits DI and DC).
@@ -437,7 +437,7 @@ func (e encoded) Encode(b []byte) { copy(b, e) }
 // keepDescriptor gives a replacement the descriptor of what it replaces. A
 // person who may not give files away becomes the owner of what they wrote, as
 // when they save it themselves; the entries stay.
-func keepDescriptor(share *smb2.Share, wire string, kept acl.Descriptor) error {
+func keepDescriptor(share *remoteShare, wire string, kept acl.Descriptor) error {
 	if kept.IsZero() {
 		return nil
 	}
@@ -449,7 +449,7 @@ func keepDescriptor(share *smb2.Share, wire string, kept acl.Descriptor) error {
 }
 
 // setAttributes can carry read-only alone: the library offers no more.
-func (t *Tree) setAttributes(share *smb2.Share, wire, name string, attributes tree.Attributes) error {
+func (t *Tree) setAttributes(share *remoteShare, wire, name string, attributes tree.Attributes) error {
 	if attributes&^(tree.ReadOnly|tree.Archive) != 0 {
 		return tree.PathError("apply", name, tree.ErrUnsupported)
 	}

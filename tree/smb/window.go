@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"io"
 
-	smb2 "github.com/cloudsoda/go-smb2"
-
 	"bridgespan/tree"
 )
 
@@ -21,7 +19,7 @@ const window = 16 << 20 // bytes
 
 // windows copies windows of one file to another one, one at a time.
 type windows struct {
-	source, target *smb2.File
+	source, target *remoteFile
 	size           int64 // bytes of the source
 	looks          *looks
 	asks           int64 // how often the library looks until it has copied the first window; 0 when not known

@@ -4,15 +4,14 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
-	"io"
 	"math/rand/v2"
-	"net"
 	"sync"
 	"testing"
 
 	"bridgespan/core/chunk"
 	"bridgespan/standin/fileserver"
 	"bridgespan/standin/standintest"
+	"bridgespan/standin/tamper"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
 )
@@ -43,50 +42,16 @@ func (a *copyAsked) message(m []byte) {
 	}
 }
 
-// between stands between a client and a server, and lets a see what passes. It returns
-// where it listens.
+// between lets a see what passes between a client and a server. It returns where it
+// listens.
 func between(t *testing.T, server string, a *copyAsked) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	p, err := tamper.Start(server, func(m []byte) []byte { a.message(m); return m }, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			client, err := l.Accept()
-			if err != nil {
-				return
-			}
-			up, err := net.Dial("tcp", server)
-			if err != nil {
-				client.Close()
-				return
-			}
-			go func() {
-				defer client.Close()
-				_, _ = io.Copy(client, up)
-			}()
-			go func() {
-				defer up.Close()
-				for {
-					head := make([]byte, 4)
-					if _, err := io.ReadFull(client, head); err != nil {
-						return
-					}
-					m := make([]byte, binary.BigEndian.Uint32(head))
-					if _, err := io.ReadFull(client, m); err != nil {
-						return
-					}
-					a.message(m)
-					if _, err := up.Write(append(head, m...)); err != nil {
-						return
-					}
-				}
-			}()
-		}
-	}()
-	return l.Addr().String()
+	t.Cleanup(p.Stop)
+	return p.Address()
 }
 
 // For each window of 16 MiB the server is asked once, however long the file is, and

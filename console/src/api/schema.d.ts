@@ -3654,6 +3654,8 @@ export interface components {
             site?: string;
             /** @description Change it without signing in to it first */
             unchecked?: boolean;
+            /** @description Let messages pass that are not signed: whoever is between can change files and permissions then */
+            unsigned?: boolean;
         };
         EditShare: {
             /** @description Who may come through; for a new share everybody when absent */
@@ -4766,6 +4768,8 @@ export interface components {
             site: string;
             /** @description Add it without signing in to it first */
             unchecked?: boolean;
+            /** @description Let messages pass that are not signed: whoever is between can change files and permissions then */
+            unsigned?: boolean;
         };
         NewShare: {
             /** @description Who may come through; for a new share everybody when absent */
@@ -6020,6 +6024,13 @@ export interface components {
             site: string;
             /** @description Why it does not answer */
             trouble?: string;
+            /** @description Messages to and from it may pass unsigned: whoever is between can change them */
+            unsigned?: boolean;
+            /**
+             * Format: date-time
+             * @description Since when it is left alone because it sent answers that cannot be trusted; it is tried again after an hour, or by a check
+             */
+            untrusted?: string;
             /**
              * Format: int64
              * @description Goes up with every change; the ETag

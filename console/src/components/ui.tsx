@@ -179,11 +179,11 @@ export function Facts({ facts }: { facts: [string, ReactNode][] }) {
   );
 }
 
-export function Check({ label, checked, onChange }: { label: string; checked: boolean; onChange: (value: boolean) => void }) {
+export function Check({ label, help, checked, onChange }: { label: string; help?: string; checked: boolean; onChange: (value: boolean) => void }) {
   return (
     <label className="flex items-center gap-2">
-      <input type="checkbox" className="size-4 accent-(--span)" checked={checked} onChange={(e) => onChange(e.target.checked)} />
-      {label}
+      <input type="checkbox" className="size-4 shrink-0 accent-(--span)" checked={checked} onChange={(e) => onChange(e.target.checked)} />
+      <span>{label}{help && <span className="block text-sm text-soft">{help}</span>}</span>
     </label>
   );
 }

@@ -52,12 +52,14 @@ function Verdict({ worst, findings }: { worst: Tone; findings: Finding[] }) {
 function serverFindings(servers: Server[]): Finding[] {
   return servers.flatMap((v) => {
     const to = `/servers/${encodeURIComponent(v.name)}`;
+    const unsigned: Finding[] = v.unsigned ? [{ tone: "warn", text: `${v.name}: messages may pass unsigned`, means: "whoever is between can change files and permissions on their way", to, action: "Require signing" }] : [];
+    if (v.untrusted) return [{ tone: "bad" as const, text: `${v.name} at ${v.site} sent answers that cannot be trusted`, means: `since ${ago(v.untrusted)}; it is used for nothing until it is checked, or an hour has passed`, to, action: "See why" }];
     if (v.reachable === false) return [{ tone: "bad" as const, text: `${v.name} at ${v.site} does not answer`, means: `since ${ago(v.since ?? "")}; people are led past it where another location is open`, to, action: "See why" }];
-    const lines = v.check?.lines.filter((l) => l.outcome !== "pass") ?? [];
-    if (lines.length === 0) return [];
+    const lines = v.check?.lines.filter((l) => l.outcome !== "pass" && !(v.unsigned && l.name === "signing")) ?? [];
+    if (lines.length === 0) return unsigned;
     const failed = lines.filter((l) => l.outcome === "fail");
     const told = (failed.length ? failed : lines).map((l) => `${l.name} ${l.found}`).join("; ");
-    return [{ tone: failed.length ? ("bad" as const) : ("warn" as const), text: `${v.name}: ${told}`, means: (failed[0] ?? lines[0])?.means ?? "", to, action: "See the check" }];
+    return [...unsigned, { tone: failed.length ? ("bad" as const) : ("warn" as const), text: `${v.name}: ${told}`, means: (failed[0] ?? lines[0])?.means ?? "", to, action: "See the check" }];
   });
 }
 

@@ -5,7 +5,7 @@ import { useServers, useShares, useSites } from "../api/queries";
 import { SaveForm } from "../components/form";
 import { outcomeTone, Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
-import { Button, Dialog, Field, PageHead, Select, TextField } from "../components/ui";
+import { Button, Check, Dialog, Field, PageHead, Select, TextField } from "../components/ui";
 import { ago } from "../format";
 import { AccountMaps } from "./accountmaps";
 import { Domains } from "./domains";
@@ -47,8 +47,9 @@ export function ServersPage() {
 }
 
 export function Reach({ server }: { server: Server }) {
-  if (server.reachable === undefined) return <Status tone="none">not looked at yet</Status>;
   const since = server.since ? `, since ${ago(server.since)}` : "";
+  if (server.untrusted) return <Status tone="bad">untrusted answers{since}</Status>;
+  if (server.reachable === undefined) return <Status tone="none">not looked at yet</Status>;
   return server.reachable ? <Status tone="good">answers</Status> : <Status tone="bad">does not answer{since}</Status>;
 }
 
@@ -67,11 +68,12 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
   const sites = useSites();
   const [kind, setKind] = useState<Server["kind"]>(server?.kind ?? "smb");
   const [v, setV] = useState({ name: server?.name ?? "", site: server?.site ?? "", address: server?.address ?? "", port: server ? String(server.port) : "", domain: server?.domain ?? "", account: server?.account ?? "", certificate: server?.certificate ?? "", password: "", note: server?.note ?? "" });
+  const [unsigned, setUnsigned] = useState(server?.unsigned ?? false);
   const mover = kind === "mover";
   const set = (name: keyof typeof v) => (event: { target: { value: string } }) => setV({ ...v, [name]: event.target.value });
   const save = () => {
     const { domain, account, certificate, ...common } = v;
-    const body = { ...common, port: Number(v.port) || undefined, ...(mover ? { certificate } : { domain, account }) };
+    const body = { ...common, port: Number(v.port) || undefined, ...(mover ? { certificate } : { domain, account, unsigned }) };
     return server
       ? api.PATCH("/api/v1/servers/{server}", { params: { path: { server: server.name }, header: { "If-Match": etag(server.version) } }, body: { ...body, password: v.password || undefined } })
       : api.POST("/api/v1/servers", { body: { ...body, domain: (!mover && domain) || undefined, note: v.note || undefined } });
@@ -108,6 +110,11 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
           <TextField label={mover ? "Secret" : "Password"} type="password" value={v.password} onChange={set("password")} error={errors.password} help={passwordHelp} autoComplete="new-password" />
           {!mover && <TextField label="Domain" value={v.domain} onChange={set("domain")} error={errors.domain} help="Empty for the server's own account" />}
           <TextField label="Note" value={v.note} onChange={set("note")} error={errors.note} />
+          {!mover && (
+            <div className="col-span-2">
+              <Check label="Require signed messages" checked={!unsigned} onChange={(signed) => setUnsigned(!signed)} help="Without it, whoever is between Bridge Span and the server can change files and permissions on their way." />
+            </div>
+          )}
         </div>
       )}
     </SaveForm>
