@@ -81,13 +81,24 @@ const (
 	leastPause = 5 * time.Second
 	mostPause  = 15 * time.Minute
 	pauseShare = 20
+	busyShare  = 4 // instead, where people change something
 	soonShare  = 2 // instead, after a folder was found gone: it may have been moved
 	afterFault = 5 * time.Second
 )
 
+// nextShare is how much longer than a look the pause after it is: little after one that
+// found changes, and twice as much after each one that found none.
+func nextShare(last time.Duration, changed int64) time.Duration {
+	if changed > 0 {
+		return busyShare
+	}
+	return min(max(2*last, busyShare), pauseShare)
+}
+
 // watch looks at a replica again and again until ctx ends.
 func (p *place) watch(ctx context.Context) {
 	faults := 0
+	var share time.Duration
 	for {
 		began := time.Now()
 		p.folderGone.Store(false)
@@ -96,7 +107,8 @@ func (p *place) watch(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
-		pause := min(max(pauseShare*took, leastPause), mostPause)
+		share = nextShare(share, done.Changed+done.Busy)
+		pause := min(max(share*took, leastPause), mostPause)
 		if err != nil {
 			faults++
 			p.is(model.ReplicaFailing, p.reason(ctx, err))

@@ -26,3 +26,20 @@ func TestWarmth(t *testing.T) {
 		t.Errorf("%d are remembered, %d looked at together", len(w.folders), len(w.warmest()))
 	}
 }
+
+// Where people change something is looked at all over sooner, and less and less often
+// when they do no more.
+func TestNextShare(t *testing.T) {
+	var share time.Duration
+	for i, c := range []struct {
+		changed int64
+		want    time.Duration
+	}{{100, 4}, {0, 8}, {0, 16}, {0, 20}, {0, 20}, {1, 4}, {3, 4}} {
+		if share = nextShare(share, c.changed); share != c.want {
+			t.Errorf("after look %d the pause is %d times as long, want %d", i, share, c.want)
+		}
+	}
+	if share := nextShare(0, 0); share != 4 {
+		t.Errorf("after a first look that found nothing: %d", share)
+	}
+}
