@@ -1,6 +1,7 @@
 package replication
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -26,7 +27,7 @@ func (e *Engine) identify(ctx context.Context, r *Replica) error {
 	ours := strings.HasPrefix(string(text), e.Set+", replica ")
 	switch {
 	case (absent(err) || err == nil && ours && string(text) != want) && !e.scanned(r):
-		if err := tree.MkdirAll(ctx, r.Tree, workFolder); err != nil {
+		if err := cmp.Or(e.makeWorkFolder(ctx, r), e.protect(ctx, r)); err != nil {
 			return err
 		}
 		_, err := r.Tree.Put(ctx, MarkFile, strings.NewReader(want), tree.PutOptions{Replace: true})

@@ -33,6 +33,9 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	if err := e.identify(ctx, s.r); err != nil {
 		return s.done, err
 	}
+	if err := e.protect(ctx, s.r); err != nil {
+		return s.done, err
+	}
 	if err := e.Settle(ctx, id); err != nil {
 		return s.done, err
 	}

@@ -188,6 +188,11 @@ func (t *Tree) Exchange(ctx context.Context, a, b string) error {
 	})
 }
 
+// Protect keeps everybody else out of a folder, where the connection's tree can.
+func (t *Tree) Protect(ctx context.Context, folder string) error {
+	return t.with(ctx, func(c tree.Tree) error { return tree.Protect(ctx, c, folder) })
+}
+
 // Stage writes a new file. Over a tree that cannot, it is put, and flushed at once.
 func (t *Tree) Stage(ctx context.Context, name string, content io.Reader, options tree.PutOptions) (e tree.Entry, err error) {
 	err = t.with(ctx, func(c tree.Tree) error { e, err = tree.Stage(ctx, c, name, content, options); return err })

@@ -59,6 +59,8 @@ func (s *served) stage() error {
 	return s.answered(tree.Stage(s.ctx, s.tree, s.call.Name, s.content, s.call.Put.options()))
 }
 
+func (s *served) protect() error { return s.done(tree.Protect(s.ctx, s.tree, s.call.Name)) }
+
 func (s *served) flush() error { return s.done(tree.Flush(s.ctx, s.tree)) }
 
 func (s *served) assemble() error {

@@ -87,7 +87,7 @@ type served struct {
 
 // answers are what answers calls. One that has an error to tell has not answered yet.
 var answers = map[string]func(*served) error{
-	"open-folder": (*served).openFolder, "stat": (*served).stat, "list": (*served).list, "put": (*served).put, "stage": (*served).stage, "flush": (*served).flush,
+	"open-folder": (*served).openFolder, "stat": (*served).stat, "list": (*served).list, "put": (*served).put, "stage": (*served).stage, "flush": (*served).flush, "protect": (*served).protect,
 	"assemble": (*served).assemble, "exchange": (*served).exchange, "mkdir": (*served).mkdir, "rename": (*served).rename, "remove": (*served).remove,
 	"descriptor": (*served).descriptor, "apply": (*served).apply, "space": (*served).space, "may-write": (*served).mayWrite, "watch": (*served).watch,
 	"open": (*served).open, "read": (*served).read, "current": (*served).current, "sum": (*served).sum, "chunks": (*served).chunks, "close": (*served).close,

@@ -114,6 +114,12 @@ func (t *Tree) Stage(ctx context.Context, name string, content io.Reader, option
 	return t.described(ctx, "stage", name, call{Put: putToWire(options)}, content)
 }
 
+// Protect keeps everybody but the mover out of a folder.
+func (t *Tree) Protect(ctx context.Context, folder string) error {
+	_, err := t.call(ctx, "protect", folder, call{}, nil)
+	return err
+}
+
 // Flush makes lasting what was staged.
 func (t *Tree) Flush(ctx context.Context) error {
 	_, err := t.call(ctx, "flush", ".", call{}, nil)

@@ -90,6 +90,7 @@ func TestFramesReadsAhead(t *testing.T) {
 		r.in.Write([]byte("\x00\x00\x00\x05reply"))
 	}
 	f := newFrames(r)
+	f.open.Store(true)
 	for range 100 {
 		message := make([]byte, 9)
 		if _, err := io.ReadFull(f, message[:4]); err != nil {

@@ -65,9 +65,9 @@ func TestAgainstRealServer(t *testing.T) {
 	t.Run("Assemble", func(t *testing.T) { testAssemble(t, share(t, warden, "store", "")) })
 	t.Run("AssembleOnTheWire", func(t *testing.T) { testOnTheWire(t, server) })
 	t.Run("KeptOut", func(t *testing.T) { testKeptOut(t, func() *smb.Tree { return share(t, warden, "store", "") }) })
+	t.Run("Protect", func(t *testing.T) { testProtect(t, server, warden) })
 	t.Run("HostileAnswers", func(t *testing.T) { testHostileAnswers(t, server) })
 	t.Run("BetweenSignIn", func(t *testing.T) { testBetweenSignIn(t, server) })
-	t.Run("AnyAnswers", func(t *testing.T) { testAnyAnswers(t, server) })
 	t.Run("NamesOfTheWire", func(t *testing.T) {
 		root := share(t, warden, "store", "")
 		for _, name := range []string{`a\b`, "a:b", "what?", "star*", "tail.", "tail ", "tab\t"} {

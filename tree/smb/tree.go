@@ -19,6 +19,7 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/sync/singleflight"
 
+	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/tree"
 )
@@ -37,6 +38,8 @@ type Tree struct {
 	// admitted is whether descriptors let us work at the files that have them.
 	admitted *lru.Cache[acl.Descriptor, bool]
 	trials   singleflight.Group // of those that are not known
+	// us is who owns what we make; nil until that is known.
+	us atomic.Pointer[account.SID]
 }
 
 // mostShown bounds how many descriptors are remembered.

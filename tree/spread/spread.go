@@ -163,6 +163,13 @@ func (t *Tree) Stage(ctx context.Context, name string, content io.Reader, option
 	return tree.Stage(ctx, w.Tree, name, content, options)
 }
 
+// Protect keeps everybody else out of a folder, where the connection's tree can.
+func (t *Tree) Protect(ctx context.Context, folder string) error {
+	w, done := t.take()
+	defer done()
+	return tree.Protect(ctx, w.Tree, folder)
+}
+
 // Flush makes lasting what was staged over any of the connections.
 func (t *Tree) Flush(ctx context.Context) (err error) {
 	for _, w := range t.ways {

@@ -107,6 +107,11 @@ func (t *Tree) Stage(ctx context.Context, name string, content io.Reader, option
 	return t.entry(tree.Stage(ctx, t.Tree, name, content, options))
 }
 
+// Protect keeps everybody else out of a folder, where the tree below can.
+func (t *Tree) Protect(ctx context.Context, folder string) error {
+	return tree.Protect(ctx, t.Tree, folder)
+}
+
 // Flush makes lasting what was staged.
 func (t *Tree) Flush(ctx context.Context) error { return tree.Flush(ctx, t.Tree) }
 

@@ -47,6 +47,7 @@ func Run(t *testing.T, empty func(t *testing.T) tree.Tree) {
 		"Meta":             testMeta,
 		"Descriptors":      testDescriptors,
 		"IDs":              testIDs,
+		"Protect":          testProtect,
 		"Space":            testSpace,
 		"Cancelled":        testCancelled,
 		"WalkAndRemoveAll": testWalk,

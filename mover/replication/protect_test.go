@@ -1,0 +1,62 @@
+package replication
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"slices"
+	"testing"
+
+	"bridgespan/tree"
+	"bridgespan/tree/memory"
+)
+
+// guarded is a tree that notes in what order a folder is protected, filled and named.
+type guarded struct {
+	*memory.Tree
+	protected []string
+	fails     error
+}
+
+func (g *guarded) Protect(ctx context.Context, folder string) error {
+	if _, err := g.Stat(ctx, folder); err != nil {
+		return err
+	}
+	g.protected = append(g.protected, folder)
+	return g.fails
+}
+
+func (g *guarded) Mkdir(ctx context.Context, name string) error {
+	if name == workFolder {
+		return errors.New("the work folder was made under its own name")
+	}
+	return g.Tree.Mkdir(ctx, name)
+}
+
+// The work folder is protected before it has its name, and all that is ours by each scan.
+func TestWorkFolderIsProtected(t *testing.T) {
+	g := &guarded{Tree: new(memory.Tree)}
+	p := newPair(t, g, new(memory.Tree))
+	if _, err := p.Scan(t.Context(), 1); err != nil {
+		t.Fatal(err)
+	}
+	if len(g.protected) < 2 || g.protected[0] == workFolder || g.protected[1] != workFolder {
+		t.Errorf("protected were %q", g.protected)
+	}
+	if _, err := g.Stat(t.Context(), g.protected[0]); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("under its first name it is still there: %v", err)
+	}
+	put(t, p.b, "rose.txt", "a rose")
+	p.settleDown()
+	put(t, g, atticFolder+"/old rose.txt", "an old rose")
+	g.protected = nil
+	if _, err := p.Scan(t.Context(), 1); err != nil || !slices.Equal(g.protected, []string{workFolder, atticFolder}) {
+		t.Errorf("a scan protects %q, %v", g.protected, err)
+	}
+	var told []string
+	p.Trouble = func(tr Trouble) { told = append(told, tr.Path) }
+	g.fails = tree.PathError("protect", workFolder, fs.ErrPermission)
+	if _, err := p.Scan(t.Context(), 1); err != nil || !slices.Equal(told, []string{workFolder, atticFolder}) {
+		t.Errorf("where it does not go, %q are reported, %v", told, err)
+	}
+}

@@ -1,0 +1,73 @@
+package smb_test
+
+import (
+	"errors"
+	"io/fs"
+	"strings"
+	"testing"
+
+	"bridgespan/standin/fileserver"
+	"bridgespan/tree"
+	"bridgespan/tree/smb"
+)
+
+// An ordinary user of a share, who may change everything else in it, comes to nothing in
+// a folder that is protected, even where they made the folder themselves.
+func testProtect(t *testing.T, server *fileserver.Server, warden *smb.Session) {
+	root, ben := share(t, warden, "store", ""), share(t, dial(t, server, "ben"), "store", "")
+	for name, byBen := range map[string]bool{"ours": false, "planted": true} {
+		if err := root.Mkdir(t.Context(), name); err != nil {
+			t.Fatal(err)
+		}
+		if err := root.Apply(t.Context(), name, tree.Meta{Descriptor: mustParse(t, "O:BAG:BAD:PAI(A;OICI;FA;;;BA)(A;OICI;FA;;;AU)")}); err != nil {
+			t.Fatal(err)
+		}
+		work := name + "/.bspan"
+		maker := root
+		if byBen {
+			maker = ben
+		}
+		if err := maker.Mkdir(t.Context(), work); err != nil {
+			t.Fatal(err)
+		}
+		if err := root.Protect(t.Context(), work); err != nil {
+			t.Fatal(err)
+		}
+		staged := work + "/staged"
+		if _, err := root.Stage(t.Context(), staged, strings.NewReader("a secret"), tree.PutOptions{}); err != nil {
+			t.Fatal(err)
+		}
+		for what, do := range map[string]func() error{
+			"list":  func() error { return listOf(t, ben, work) },
+			"read":  func() error { _, err := ben.Open(t.Context(), staged); return err },
+			"write": func() error { return ben.MayWrite(t.Context(), staged) },
+			"make": func() error {
+				_, err := ben.Put(t.Context(), work+"/mine", strings.NewReader("x"), tree.PutOptions{})
+				return err
+			},
+			"remove":  func() error { return ben.Remove(t.Context(), staged) },
+			"take":    func() error { return ben.Rename(t.Context(), staged, name+"/mine", false) },
+			"look at": func() error { _, err := ben.Descriptor(t.Context(), staged); return err },
+			"permissions": func() error {
+				return ben.Apply(t.Context(), work, tree.Meta{Descriptor: mustParse(t, "O:BAG:BAD:PAI(A;OICI;FA;;;WD)")})
+			},
+		} {
+			if err := do(); !errors.Is(err, fs.ErrPermission) {
+				t.Errorf("%s: ben may %s: %v", name, what, err)
+			}
+		}
+		text, err := tree.ReadFile(t.Context(), root, staged)
+		if err != nil || string(text) != "a secret" {
+			t.Errorf("%s: it holds %q, %v", name, text, err)
+		}
+	}
+}
+
+func listOf(t *testing.T, tr *smb.Tree, folder string) error {
+	for _, err := range tr.List(t.Context(), folder, tree.Plain) {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
