@@ -234,7 +234,9 @@ func (q *request) get() error {
 	defer f.Close()
 	f.entry = f.content.Entry()
 	q.w.Header().Set("ETag", etag(f.entry))
-	q.w.Header().Set("Content-Type", contentType(q.name))
+	kind := contentType(q.name)
+	q.w.Header().Set("Content-Type", kind)
+	shield(q.w.Header(), kind)
 	w := &pieces{ResponseWriter: q.w}
 	http.ServeContent(w, q.r, "", f.entry.Modified, f)
 	if w.err != nil && !errors.Is(w.err, context.Canceled) {

@@ -12,5 +12,6 @@ func TestUsers(t *testing.T) {
 	t.Run("hostile server", func(t *testing.T) { testHostileServer(t, e) })
 	t.Run("tampered messages", func(t *testing.T) { testTamperedMessages(t, e) })
 	t.Run("guests at the gateway", func(t *testing.T) { testGuestsAtGateway(t, e) })
+	t.Run("stored scripts", func(t *testing.T) { testStoredScripts(t, e) })
 	t.Run("lens over a refused share", func(t *testing.T) { testLensOverRefusedShare(t, e) })
 }

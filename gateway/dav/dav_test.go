@@ -3,6 +3,7 @@ package dav
 import (
 	"encoding/xml"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -111,6 +112,97 @@ func TestParsePropertyUpdate(t *testing.T) {
 	for _, bad := range []string{"", `<propertyupdate xmlns="DAV:"/>`, `<propertyupdate xmlns="DAV:"><set/></propertyupdate>`, `<propfind xmlns="DAV:"><allprop/></propfind>`} {
 		if got, err := ParsePropertyUpdate(strings.NewReader(bad)); !errors.Is(err, ErrMalformed) {
 			t.Errorf("%s: %+v, %v", bad, got, err)
+		}
+	}
+}
+
+// update is a PROPPATCH that sets what is given.
+func update(props string) string {
+	return `<D:propertyupdate xmlns:D="DAV:"><D:set><D:prop>` + props + `</D:prop></D:set></D:propertyupdate>`
+}
+
+// What would make everybody's answers malformed, or takes longer than it should, is
+// refused while it is read.
+func TestHostileDocuments(t *testing.T) {
+	many := func(n int, each func(i int) string) string {
+		var b strings.Builder
+		for i := range n {
+			b.WriteString(each(i))
+		}
+		return b.String()
+	}
+	for what, text := range map[string]string{
+		"an attribute twice":                update(`<a xmlns="urn:a" b="1" b="2"/>`),
+		"twice by two prefixes":             update(`<a xmlns="urn:a" xmlns:c="urn:c" xmlns:d="urn:c" c:b="1" d:b="2"/>`),
+		"twice within":                      update(`<a xmlns="urn:a"><b c="1" c="2"/></a>`),
+		"a prefix twice":                    update(`<a xmlns="urn:a" xmlns:b="urn:b" xmlns:b="urn:c"/>`),
+		"a processing instruction":          update(`<a xmlns="urn:a"><?php echo 1 ?></a>`),
+		"a declaration within":              update(`<a xmlns="urn:a"><?xml version="1.0"?></a>`),
+		"a declaration that is not first":   "\n" + `<?xml version="1.0"?>` + update(`<a xmlns="urn:a"/>`),
+		"a prefix that was declared before": update(`<a xmlns="urn:a"><b:c xmlns:b="urn:b"/><b:d/></a>`),
+		"too many elements":                 update(`<a xmlns="urn:a">` + many(mostElements, func(int) string { return "<b/>" }) + `</a>`),
+		"too many attributes":               update(`<a xmlns="urn:a"` + many(mostAttributes+1, func(i int) string { return fmt.Sprintf(` b%d=""`, i) }) + `/>`),
+		"too many prefixes":                 update(`<a xmlns="urn:a"` + many(mostDeclarations, func(i int) string { return fmt.Sprintf(` xmlns:b%d="urn:b"`, i) }) + `/>`),
+		"too many properties":               update(many(mostProperties+1, func(i int) string { return fmt.Sprintf(`<b%d xmlns=""/>`, i) })),
+	} {
+		if got, err := ParsePropertyUpdate(strings.NewReader(text)); !errors.Is(err, ErrMalformed) {
+			t.Errorf("%s: %d patches, %v", what, len(got), err)
+		}
+	}
+	names := `<propfind xmlns="DAV:"><prop>` + many(mostProperties+1, func(i int) string { return fmt.Sprintf("<b%d/>", i) }) + `</prop></propfind>`
+	if _, err := ParsePropfind(strings.NewReader(names)); !errors.Is(err, ErrMalformed) {
+		t.Errorf("too many properties that are asked for: %v", err)
+	}
+	lock := `<lockinfo xmlns="DAV:"><lockscope><exclusive/></lockscope><locktype><write/></locktype><owner>` + strings.Repeat("x", mostOwner) + `</owner></lockinfo>`
+	if _, err := ParseLockInfo(strings.NewReader(lock)); !errors.Is(err, ErrMalformed) {
+		t.Errorf("a long owner: %v", err)
+	}
+}
+
+// worst are documents that are just accepted, and take longest to read and write.
+func worst() map[string]string {
+	prefixes := func(n int) string {
+		var b strings.Builder
+		for i := range n {
+			fmt.Fprintf(&b, ` xmlns:p%d="urn:p%d"`, i, i)
+		}
+		return b.String()
+	}
+	return map[string]string{
+		"text":       update(`<a xmlns="urn:a">` + strings.Repeat("x", MostBytes-200) + `</a>`),
+		"elements":   update(`<a xmlns="urn:a"` + prefixes(mostDeclarations-10) + `>` + strings.Repeat(`<p7:b/>`, mostElements-10) + `</a>`),
+		"properties": update(strings.Repeat(`<a xmlns="urn:a" b="c"><b/></a>`, mostProperties-10)),
+		"deep":       update(strings.Repeat(strings.Repeat("<b>", mostDepth-5)+strings.Repeat("</b>", mostDepth-5), 95)),
+		"attributes": update(`<a xmlns="urn:a">` + strings.Repeat(`<b c="" d="" e="" f="" g="" h="" i="" j="" k=""/>`, mostAttributes/9-10) + `</a>`),
+	}
+}
+
+// The largest documents that are accepted take less than 50 ms each.
+func BenchmarkWorstDocuments(b *testing.B) {
+	for name, text := range worst() {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				if _, err := ParsePropertyUpdate(strings.NewReader(text)); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}
+
+// They are accepted, and what is written of them is of their order of size.
+func TestWorstDocuments(t *testing.T) {
+	for name, text := range worst() {
+		patches, err := ParsePropertyUpdate(strings.NewReader(text))
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		written := 0
+		for _, p := range patches {
+			written += len(Element(nil, p.Property))
+		}
+		if written > 2*MostBytes {
+			t.Errorf("%s: of %d bytes %d are written", name, len(text), written)
 		}
 	}
 }

@@ -3,52 +3,40 @@
 package dav
 
 import (
+	"bytes"
 	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 	"strings"
 )
 
 // ErrMalformed: a request's document is not what its method needs.
 var ErrMalformed = errors.New("malformed XML")
 
-// Bounds of a request's document.
+// Bounds of a request's document. All are checked while it is read.
 const (
-	MostBytes = 1 << 20
-	mostDepth = 100
+	MostBytes        = 1 << 20
+	mostDepth        = 100
+	mostElements     = 10_000
+	mostAttributes   = 10_000 // of all elements together, declarations of prefixes among them
+	mostDeclarations = 1_000  // of prefixes
+	mostProperties   = 1_000  // that are asked for, or changed
+	mostOwner        = 4 << 10
 )
 
 // element is one element of a document with what it holds.
 type element struct {
 	xml.Name
-	attributes []xml.Attr
-	inner      string // as it was sent
-	scope      *scope
-	children   []*element
+	attributes []xml.Attr // without declarations of prefixes
+	content    []any      // *element, and string for text, in their order
 }
 
-// scope is the prefixes that are declared at an element and above it.
-type scope struct {
-	above       *scope
-	prefix, uri string
-}
-
-func (s *scope) declares(uri string) bool {
-	for ; s != nil; s = s.above {
-		if s.uri == uri {
-			return true
-		}
-	}
-	return false
-}
-
-// declared are the declarations that hold, the nearest of each prefix.
-func (s *scope) declared() (list []xml.Attr) {
-	for ; s != nil; s = s.above {
-		if !slices.ContainsFunc(list, func(a xml.Attr) bool { return a.Name.Local == s.prefix }) {
-			list = append(list, xml.Attr{Name: xml.Name{Local: s.prefix}, Value: s.uri})
+// children are the elements right in it.
+func (e *element) children() (list []*element) {
+	for _, c := range e.content {
+		if child, ok := c.(*element); ok {
+			list = append(list, child)
 		}
 	}
 	return list
@@ -66,100 +54,147 @@ func parse(r io.Reader) (*element, error) {
 	if len(text) == 0 {
 		return nil, nil
 	}
-	root, err := parseText(text)
+	root, err := new(parser).document(text)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrMalformed, err)
 	}
 	return root, nil
 }
 
-func parseText(text []byte) (*element, error) {
-	decoder := xml.NewDecoder(strings.NewReader(string(text)))
-	var root *element
-	var open []*element
-	var begins []int64
-	for {
-		before := decoder.InputOffset()
+// parser reads one document.
+type parser struct {
+	root *element
+	open []*element
+	// declares are the namespaces that each open element declares, and scope how many
+	// open elements declare one.
+	declares                           [][]string
+	scope                              map[string]int
+	elements, attributes, declarations int
+}
+
+func (p *parser) document(text []byte) (*element, error) {
+	p.scope = map[string]int{}
+	decoder := xml.NewDecoder(bytes.NewReader(text))
+	for first := true; ; first = false {
 		token, err := decoder.Token()
 		if err == io.EOF {
 			break
 		}
+		if err == nil {
+			err = p.token(token, first)
+		}
 		if err != nil {
 			return nil, err
 		}
-		switch t := token.(type) {
-		case xml.Directive: // no declarations of types or entities
-			return nil, errors.New("a document type is not welcome")
-		case xml.CharData:
-			if len(open) == 0 && strings.TrimSpace(string(t)) != "" {
-				return nil, errors.New("text outside of the document")
-			}
-		case xml.StartElement:
-			if len(open) == mostDepth {
-				return nil, fmt.Errorf("more than %d elements deep", mostDepth)
-			}
-			var above *scope
-			if len(open) > 0 {
-				above = open[len(open)-1].scope
-			} else if root != nil {
-				return nil, errors.New("two documents in one")
-			}
-			e, err := start(t, above)
-			if err != nil {
-				return nil, err
-			}
-			if len(open) == 0 {
-				root = e
-			} else {
-				parent := open[len(open)-1]
-				parent.children = append(parent.children, e)
-			}
-			open, begins = append(open, e), append(begins, decoder.InputOffset())
-		case xml.EndElement:
-			last := len(open) - 1
-			open[last].inner = string(text[begins[last]:max(before, begins[last])])
-			open, begins = open[:last], begins[:last]
-		}
 	}
-	if root == nil {
+	if p.root == nil {
 		return nil, errors.New("there is no element")
 	}
-	return root, nil
+	return p.root, nil
 }
 
-// start reads an element's names. The decoder leaves a prefix that nobody
-// declared as if it were a namespace: that is refused here.
-func start(t xml.StartElement, above *scope) (*element, error) {
-	e := &element{Name: t.Name, scope: above}
+func (p *parser) token(token xml.Token, first bool) error {
+	switch t := token.(type) {
+	case xml.Directive: // no declarations of types or entities
+		return errors.New("a document type is not welcome")
+	case xml.ProcInst:
+		if !first || t.Target != "xml" {
+			return errors.New("a processing instruction is not welcome")
+		}
+	case xml.CharData:
+		switch {
+		case len(p.open) > 0:
+			within := p.open[len(p.open)-1]
+			within.content = append(within.content, string(t))
+		case strings.TrimSpace(string(t)) != "":
+			return errors.New("text outside of the document")
+		}
+	case xml.StartElement:
+		return p.begin(t)
+	case xml.EndElement:
+		last := len(p.open) - 1
+		for _, uri := range p.declares[last] {
+			p.scope[uri]--
+		}
+		p.open, p.declares = p.open[:last], p.declares[:last]
+	}
+	return nil
+}
+
+// begin reads an element's names. The decoder leaves a prefix that nobody declared as if
+// it were a namespace: that is refused here.
+func (p *parser) begin(t xml.StartElement) error {
+	p.elements++
+	p.attributes += len(t.Attr)
+	switch {
+	case p.elements > mostElements:
+		return fmt.Errorf("more than %d elements", mostElements)
+	case p.attributes > mostAttributes:
+		return fmt.Errorf("more than %d attributes", mostAttributes)
+	case len(p.open) == mostDepth:
+		return fmt.Errorf("more than %d elements deep", mostDepth)
+	case len(p.open) == 0 && p.root != nil:
+		return errors.New("two documents in one")
+	}
+	e := &element{Name: t.Name}
+	var declares []string
+	seen := make(map[xml.Name]bool, len(t.Attr))
 	for _, a := range t.Attr {
+		if seen[a.Name] {
+			return fmt.Errorf("%s has the attribute %s twice", t.Name.Local, a.Name.Local)
+		}
+		seen[a.Name] = true
 		switch {
 		case a.Name.Space == "xmlns":
 			if a.Value == "" { // Namespaces in XML 1.0, section 5
-				return nil, fmt.Errorf("the prefix %s is declared for nothing", a.Name.Local)
+				return fmt.Errorf("the prefix %s is declared for nothing", a.Name.Local)
 			}
-			e.scope = &scope{e.scope, a.Name.Local, a.Value}
+			declares = append(declares, a.Value)
 		case a.Name.Space == "" && a.Name.Local == "xmlns":
-			e.scope = &scope{e.scope, "", a.Value}
+			declares = append(declares, a.Value)
 		default:
 			e.attributes = append(e.attributes, a)
 		}
 	}
-	names := []xml.Name{t.Name}
-	for _, a := range e.attributes {
-		names = append(names, a.Name)
+	if p.declarations += len(declares); p.declarations > mostDeclarations {
+		return fmt.Errorf("more than %d declarations of prefixes", mostDeclarations)
 	}
-	for _, n := range names {
-		if n.Space != "" && n.Space != "http://www.w3.org/XML/1998/namespace" && n.Space != "xml" && !e.scope.declares(n.Space) {
-			return nil, fmt.Errorf("nobody declared the prefix of %s:%s", n.Space, n.Local)
+	for _, uri := range declares {
+		p.scope[uri]++
+	}
+	for _, n := range append([]xml.Name{t.Name}, namesOf(e.attributes)...) {
+		if n.Space != "" && !isXML(n.Space) && p.scope[n.Space] == 0 {
+			return fmt.Errorf("nobody declared the prefix of %s:%s", n.Space, n.Local)
 		}
 	}
-	return e, nil
+	if len(p.open) == 0 {
+		p.root = e
+	} else {
+		within := p.open[len(p.open)-1]
+		within.content = append(within.content, e)
+	}
+	p.open, p.declares = append(p.open, e), append(p.declares, declares)
+	return nil
+}
+
+func namesOf(attributes []xml.Attr) (names []xml.Name) {
+	for _, a := range attributes {
+		names = append(names, a.Name)
+	}
+	return names
+}
+
+// isXML reports whether a namespace is the one that needs no declaration, and its prefix
+// is always xml (Namespaces in XML 1.0, section 3).
+func isXML(space string) bool {
+	return space == "http://www.w3.org/XML/1998/namespace" || space == "xml"
 }
 
 func (e *element) is(local string) bool { return e != nil && e.Space == "DAV:" && e.Local == local }
 
+// child is the first element of a name of DAV: right in it.
 func (e *element) child(local string) *element {
-	for _, c := range e.children {
+	for _, c := range e.children() {
 		if c.is(local) {
 			return c
 		}
@@ -192,14 +227,17 @@ func ParsePropfind(r io.Reader) (Propfind, error) {
 		props = root.child("include")
 	}
 	if props != nil {
-		for _, c := range props.children {
+		for _, c := range props.children() {
 			p.Props = append(p.Props, c.Name)
 		}
+	}
+	if len(p.Props) > mostProperties {
+		return p, fmt.Errorf("%w: more than %d properties", ErrMalformed, mostProperties)
 	}
 	return p, nil
 }
 
-// Property is a property that a client keeps at a resource, as it was sent.
+// Property is a property that a client keeps at a resource.
 type Property struct {
 	Space string `json:"space,omitempty"`
 	Local string `json:"local"`
@@ -228,20 +266,22 @@ func ParsePropertyUpdate(r io.Reader) ([]Patch, error) {
 		return nil, fmt.Errorf("%w: a propertyupdate is needed", ErrMalformed)
 	}
 	var list []Patch
-	for _, step := range root.children {
+	for _, step := range root.children() {
 		if !step.is("set") && !step.is("remove") {
 			continue
 		}
-		for _, props := range step.children {
+		for _, props := range step.children() {
 			if !props.is("prop") {
 				continue
 			}
-			for _, c := range props.children {
+			for _, c := range props.children() {
 				p := Patch{Remove: step.is("remove"), Property: Property{Space: c.Space, Local: c.Local}}
 				if !p.Remove {
-					p.Inner, p.Attributes = c.inner, c.kept(language(c, props, step, root))
+					p.Inner, p.Attributes = c.written(language(c, props, step, root))
 				}
-				list = append(list, p)
+				if list = append(list, p); len(list) > mostProperties {
+					return nil, fmt.Errorf("%w: more than %d properties", ErrMalformed, mostProperties)
+				}
 			}
 		}
 	}
@@ -261,30 +301,6 @@ func language(chain ...*element) string {
 		}
 	}
 	return ""
-}
-
-// kept are the attributes with which the content of an element stays what it is.
-func (e *element) kept(language string) string {
-	var b strings.Builder
-	for _, a := range e.scope.declared() {
-		name := "xmlns"
-		if a.Name.Local != "" {
-			name += ":" + a.Name.Local
-		}
-		if strings.Contains(e.inner, "<") {
-			attribute(&b, name, a.Value)
-		}
-	}
-	if language != "" {
-		attribute(&b, "xml:lang", language)
-	}
-	return b.String()
-}
-
-func attribute(b *strings.Builder, name, value string) {
-	b.WriteString(" " + name + `="`)
-	_ = xml.EscapeText(b, []byte(value)) // a strings.Builder takes everything
-	b.WriteString(`"`)
 }
 
 // LockInfo is what a LOCK asks for (section 14.11).
@@ -309,7 +325,11 @@ func ParseLockInfo(r io.Reader) (LockInfo, error) {
 	}
 	info := LockInfo{Shared: scope.child("shared") != nil}
 	if owner := root.child("owner"); owner != nil {
-		info.Owner = string(Element(nil, Property{Space: "DAV:", Local: "owner", Attributes: owner.kept(language(owner, root)), Inner: owner.inner}))
+		p := Property{Space: "DAV:", Local: "owner"}
+		p.Inner, p.Attributes = owner.written(language(owner, root))
+		if info.Owner = string(Element(nil, p)); len(info.Owner) > mostOwner {
+			return LockInfo{}, fmt.Errorf("%w: an owner of more than %d bytes", ErrMalformed, mostOwner)
+		}
 	}
 	return info, nil
 }
