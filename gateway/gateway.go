@@ -16,7 +16,6 @@ import (
 	"net"
 	"net/http"
 	"strings"
-	"time"
 
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
@@ -107,8 +106,8 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	host, _, _ := net.SplitHostPort(r.RemoteAddr)
-	key := who.account + "\x00" + host
-	if err := g.throttle.Allow(key, time.Now()); err != nil {
+	try, err := g.throttle.Begin(r.Context(), namespace.Key(who.domain)+`\`+namespace.Key(who.account), host, who.password)
+	if err != nil {
 		w.Header().Set("Retry-After", "5")
 		http.Error(w, err.Error(), http.StatusTooManyRequests)
 		return
@@ -117,19 +116,20 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "names that begin with .bspan belong to the service", http.StatusNotFound)
 		return
 	}
+	defer try.Abandon()
 	view := newView(g, who, r)
 	defer view.close()
-	err := view.begin(r.Context(), r.URL.Path)
+	err = view.begin(r.Context(), r.URL.Path)
 	switch {
 	case errors.Is(err, smb.ErrSignIn):
-		g.throttle.Failed(key, time.Now())
+		try.Failed()
 		askToSignIn(w, "no file server here accepts this account and password")
 		return
 	case err != nil:
 		http.Error(w, explain(err), statusOf(err))
 		return
 	}
-	g.throttle.Succeeded(key)
+	try.Succeeded()
 	view.describe(w.Header())
 	(&request{view: view, w: w, r: r, name: cleaned(r.URL.Path)}).serve()
 }

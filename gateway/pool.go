@@ -23,7 +23,8 @@ const (
 // pool keeps sessions with file servers open between requests, each for one
 // person at one server, so that a person signs in there once.
 type pool struct {
-	servers Servers
+	servers  Servers
+	refusals refusals
 
 	mu   sync.Mutex
 	kept map[poolKey]*kept
@@ -77,7 +78,10 @@ func (p *pool) borrow(ctx context.Context, listens namespace.Listener, who perso
 	if p.servers.Quarantined(listens.Server) {
 		return nil, fmt.Errorf("%w: %w", tree.ErrUnreachable, smb.ErrUntrusted)
 	}
-	key := keyOf(listens, who)
+	key, credentials := keyOf(listens, who), refusedBy(listens, who.at(listens))
+	if p.refusals.has(credentials, time.Now()) {
+		return nil, fmt.Errorf("%w, as another server of its domain has a moment ago", smb.ErrSignIn)
+	}
 	p.mu.Lock()
 	k, ok := p.kept[key]
 	if !ok {
@@ -91,6 +95,7 @@ func (p *pool) borrow(ctx context.Context, listens namespace.Listener, who perso
 			k.session, err = p.dial(context.WithoutCancel(ctx), listens, who.at(listens))
 			return err
 		})
+		p.refusals.note(credentials, k.err, time.Now())
 		close(k.ready)
 	}
 	select {

@@ -21,15 +21,15 @@ type SetupState struct {
 
 // Setup makes the first administrator.
 type Setup struct {
-	Token    string `json:"token" doc:"The set-up token that the service printed at its first start"`
-	Name     string `json:"name" doc:"Name of the first administrator"`
-	Password string `json:"password" format:"password" doc:"At least 10 characters"`
+	Token    string `json:"token" maxLength:"256" doc:"The set-up token that the service printed at its first start"`
+	Name     string `json:"name" maxLength:"256" doc:"Name of the first administrator"`
+	Password string `json:"password" format:"password" maxLength:"1024" doc:"At least 10 characters"`
 }
 
 // SignIn starts a session of the console.
 type SignIn struct {
-	Name     string `json:"name" doc:"User name"`
-	Password string `json:"password" format:"password" doc:"Password"`
+	Name     string `json:"name" maxLength:"256" doc:"User name"`
+	Password string `json:"password" format:"password" maxLength:"1024" doc:"Password"`
 }
 
 // Session is who is signed in.
@@ -54,8 +54,8 @@ type Token struct {
 
 // NewUser adds a user.
 type NewUser struct {
-	Name     string `json:"name" doc:"Name to sign in with"`
-	Password string `json:"password" format:"password" doc:"At least 10 characters"`
+	Name     string `json:"name" maxLength:"256" doc:"Name to sign in with"`
+	Password string `json:"password" format:"password" maxLength:"1024" doc:"At least 10 characters"`
 	Role     Role   `json:"role" enum:"viewer,operator,administrator" doc:"What the user may do"`
 }
 

@@ -126,12 +126,19 @@ func (s *Service) Setup(ctx context.Context, token, name, password string) error
 // unknownHash makes a sign-in with an unknown name take as long as any other.
 var unknownHash = sync.OnceValue(func() string { return hashPassword("nobody has this password") })
 
+// mostName is how long a name may be that is tried, in bytes.
+const mostName = 256
+
 // SignIn checks a name and password; from is where the try comes from.
 func (s *Service) SignIn(ctx context.Context, name, password, from string) (records.Account, error) {
-	key := namespace.Key(name) + "\x00" + from
-	if err := s.throttle.Allow(key, time.Now()); err != nil {
+	if len(name) > mostName || len(password) > mostPassword { // nobody has one
+		name, password = "", ""
+	}
+	try, err := s.throttle.Begin(ctx, namespace.Key(name), from, password)
+	if err != nil {
 		return records.Account{}, err
 	}
+	defer try.Abandon()
 	account, err := s.db.User(ctx, name)
 	unknown := fault.KindOf(err) == fault.NotFound
 	if err != nil && !unknown {
@@ -142,10 +149,10 @@ func (s *Service) SignIn(ctx context.Context, name, password, from string) (reco
 		hash = unknownHash()
 	}
 	if !matches(password, hash) || unknown {
-		s.throttle.Failed(key, time.Now())
+		try.Failed()
 		return account, fault.New(fault.SignIn, "check both, and the case of the password", "the name or the password is wrong").At("password")
 	}
-	s.throttle.Succeeded(key)
+	try.Succeeded()
 	return account, nil
 }
 

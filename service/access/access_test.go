@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"strings"
 	"testing"
-	"time"
 
 	"bridgespan/core/fault"
 	"bridgespan/model"
@@ -33,36 +32,6 @@ func TestPasswords(t *testing.T) {
 		if err := checkPassword("password", password); (err == nil) != ok {
 			t.Errorf("%.20q: %v", password, err)
 		}
-	}
-}
-
-func TestThrottle(t *testing.T) {
-	var throttle Throttle
-	now := time.Unix(1000, 0)
-	for i := range freeTries - 1 {
-		throttle.Failed("ada", now)
-		if err := throttle.Allow("ada", now); err != nil {
-			t.Fatalf("after %d failures: %v", i+1, err)
-		}
-	}
-	var last time.Duration
-	for range 12 {
-		throttle.Failed("ada", now)
-		wait := throttle.tries["ada"].until.Sub(now)
-		if fault.KindOf(throttle.Allow("ada", now)) != fault.Throttled || wait < last || wait > longestWait {
-			t.Fatalf("wait %s after %s", wait, last)
-		}
-		last = wait
-	}
-	if err := throttle.Allow("ben", now); err != nil {
-		t.Errorf("another is slowed down too: %v", err)
-	}
-	if err := throttle.Allow("ada", now.Add(last)); err != nil {
-		t.Errorf("after the wait: %v", err)
-	}
-	throttle.Succeeded("ada")
-	if err := throttle.Allow("ada", now); err != nil {
-		t.Errorf("after a success: %v", err)
 	}
 }
 

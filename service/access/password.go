@@ -15,11 +15,12 @@ import (
 // Argon2id parameters (RFC 9106, section 4, and the usual advice for
 // interactive use): 19 MiB, two passes, one lane.
 const (
-	argonMemory = 19 * 1024 // KiB
-	argonPasses = 2
-	argonLanes  = 1
-	argonKey    = 32
-	argonSalt   = 16
+	mostPassword = 1024      // bytes
+	argonMemory  = 19 * 1024 // KiB
+	argonPasses  = 2
+	argonLanes   = 1
+	argonKey     = 32
+	argonSalt    = 16
 )
 
 // hashing bounds how many passwords are worked on at once: each takes 19 MiB.
@@ -32,7 +33,7 @@ func checkPassword(field, password string) error {
 	if n := len([]rune(password)); n < MinPassword {
 		return fault.Field(field, fmt.Sprintf("use at least %d characters; a few unrelated words are good", MinPassword), "the password has %d characters", n)
 	}
-	if len(password) > 1024 {
+	if len(password) > mostPassword {
 		return fault.Field(field, "use at most 1024 bytes", "the password is too long")
 	}
 	return nil
