@@ -87,7 +87,7 @@ func (a *API) dedupRoutes() {
 			v, err := a.Estimates.Volume(ctx, in.Volume)
 			return &tagged[model.EstimatedVolume]{etag(v.Version), v}, err
 		})
-	route(a, model.Viewer, huma.Operation{OperationID: "start-what-if", Method: "POST", Path: "/dedup/volumes/{volume}/what-ifs", Summary: "Count what another policy would save, from what was read", Tags: tags, DefaultStatus: 202},
+	route(a, model.Operator, huma.Operation{OperationID: "start-what-if", Method: "POST", Path: "/dedup/volumes/{volume}/what-ifs", Summary: "Count what another policy would save, from what was read", Tags: tags, DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			VolumePath
 			Body model.WhatIf
@@ -100,7 +100,7 @@ func (a *API) dedupRoutes() {
 			w, err := a.Estimates.WhatIf(ctx, in.Run)
 			return &body[model.WhatIfAnswer]{w}, err
 		})
-	route(a, model.Viewer, huma.Operation{OperationID: "start-pool", Method: "POST", Path: "/dedup/pools", Summary: "Count what volumes would save together, and which shares should live together", Tags: tags, DefaultStatus: 202},
+	route(a, model.Operator, huma.Operation{OperationID: "start-pool", Method: "POST", Path: "/dedup/pools", Summary: "Count what volumes would save together, and which shares should live together", Tags: tags, DefaultStatus: 202},
 		func(ctx context.Context, in *body[model.NewPool]) (*body[model.DedupPool], error) {
 			p, err := a.Estimates.StartPool(ctx, in.Body)
 			return &body[model.DedupPool]{p}, err

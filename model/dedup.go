@@ -31,7 +31,7 @@ type DedupPlace struct {
 // Counting says what is counted of what was read, and how.
 type Counting struct {
 	Policy filter.Rules `json:"policy,omitzero" doc:"What would be deduplicated"`
-	Budget int64        `json:"budgetBytes,omitempty" minimum:"0" doc:"Memory to count in; absent for 512 MB"`
+	Budget int64        `json:"budgetBytes,omitempty" minimum:"0" maximum:"1099511627776" doc:"Memory to count in; absent for 512 MB"`
 	Exact  bool         `json:"exact,omitempty" doc:"Count every chunk, however many there are, with sorted files in the work folder; else, where memory does not do, a sample of them"`
 	Anyway bool         `json:"anyway,omitempty" doc:"Also when the work folder seems to lie on the volume itself"`
 }
@@ -45,7 +45,7 @@ type NewEstimate struct {
 	Compress string         `json:"compress,omitempty" enum:"sample,all" doc:"Of which chunks it is measured how far they compress: of one in 16, or of all; absent for all on volumes with up to 256 GiB"`
 	Priority string         `json:"priority,omitempty" enum:"low,normal,high" doc:"How many files are read side by side: 1, 2 or 4"`
 	Calendar *calendar.Week `json:"calendar,omitempty" doc:"When it may read, and how fast, as rules: \"off; mon-fri 20-6 full\"; absent for always"`
-	Pace     float64        `json:"paceMbit,omitempty" minimum:"0" doc:"Mbit/s to read at most; absent for no bound"`
+	Pace     float64        `json:"paceMbit,omitempty" minimum:"0" maximum:"1000000" doc:"Mbit/s to read at most; absent for no bound"`
 }
 
 // DedupLook is what is known of a volume before it is estimated.

@@ -87,8 +87,13 @@ func TestSampledEstimates(t *testing.T) {
 }
 
 func TestTable(t *testing.T) {
-	if _, err := NewTable(LeastBudget - 1); fault.KindOf(err) != fault.Invalid {
-		t.Errorf("too small a budget: %v", err)
+	for _, budget := range []int64{-1, 0, LeastBudget - 1, MostBudget + 1, math.MaxInt64} {
+		if _, err := NewTable(budget); fault.KindOf(err) != fault.Invalid {
+			t.Errorf("a budget of %d bytes: %v", budget, err)
+		}
+	}
+	if table, err := NewTable(MostBudget); err != nil || int64(table.most) > MostBudget {
+		t.Errorf("the largest budget: %v", err)
 	}
 	table, err := NewTable(LeastBudget)
 	if err != nil {

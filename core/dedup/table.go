@@ -39,10 +39,14 @@ func (s *slot) refs() uint32 { return s.n & mostRefs }
 // prints than fit there, intervals would say nothing.
 const LeastBudget = 1 << 20
 
-// CheckBudget returns a fault when there are too few bytes of memory to count in.
+// MostBudget is the most memory that may be asked for, in bytes: far more than there is.
+const MostBudget = 1 << 40
+
+// CheckBudget returns a fault when there are too few bytes of memory to count in, or more
+// than can be.
 func CheckBudget(budget int64) error {
-	if budget < LeastBudget {
-		return fault.Field("budget", fmt.Sprintf("give it at least %d bytes", LeastBudget), "%d bytes of memory are too few to count in", budget)
+	if budget < LeastBudget || budget > MostBudget {
+		return fault.Field("budget", fmt.Sprintf("give it %d to %d bytes", LeastBudget, int64(MostBudget)), "%d bytes of memory are too few or too many to count in", budget)
 	}
 	return nil
 }
@@ -54,7 +58,7 @@ func NewTable(budget int64) (*Table, error) {
 	}
 	t := &Table{most: 1 << 10}
 	// While it grows, what it was is there beside what it will be.
-	for int64(t.most)*3*int64(unsafe.Sizeof(slot{})) <= budget {
+	for int64(t.most) <= budget/(3*int64(unsafe.Sizeof(slot{}))) {
 		t.most *= 2
 	}
 	t.slots = make([]slot, 1<<10)

@@ -127,8 +127,8 @@ func checkCounting(asked *model.Counting) error {
 	if asked.Budget == 0 {
 		asked.Budget = defaultBudget
 	}
-	if asked.Budget < dedup.LeastBudget {
-		return fault.Field("budgetBytes", fmt.Sprintf("give it at least %d bytes, or leave it out for 512 MB", dedup.LeastBudget), "%d bytes of memory are too few to count in", asked.Budget)
+	if dedup.CheckBudget(asked.Budget) != nil {
+		return fault.Field("budgetBytes", fmt.Sprintf("give it %d to %d bytes, or leave it out for 512 MB", dedup.LeastBudget, int64(dedup.MostBudget)), "%d bytes of memory are too few or too many to count in", asked.Budget)
 	}
 	return nil
 }

@@ -307,7 +307,7 @@ export interface paths {
         put?: never;
         /**
          * Count what volumes would save together, and which shares should live together
-         * @description Needs the role viewer.
+         * @description Needs the role operator.
          */
         post: operations["start-pool"];
         delete?: never;
@@ -515,7 +515,7 @@ export interface paths {
         put?: never;
         /**
          * Count what another policy would save, from what was read
-         * @description Needs the role viewer.
+         * @description Needs the role operator.
          */
         post: operations["start-what-if"];
         delete?: never;
