@@ -27,7 +27,7 @@ func (e *Engine) identify(ctx context.Context, r *Replica) error {
 	ours := strings.HasPrefix(string(text), e.Set+", replica ")
 	switch {
 	case (absent(err) || err == nil && ours && string(text) != want) && !e.scanned(r):
-		if err := cmp.Or(e.makeWorkFolder(ctx, r), e.protect(ctx, r)); err != nil {
+		if err := cmp.Or(tree.MkdirAll(ctx, r.Tree, workFolder), e.protect(ctx, r)); err != nil {
 			return err
 		}
 		_, err := r.Tree.Put(ctx, MarkFile, strings.NewReader(want), tree.PutOptions{Replace: true})

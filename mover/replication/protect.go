@@ -9,27 +9,7 @@ import (
 )
 
 // What is on its way in, and what an attic keeps, is nobody's business but ours: the work
-// folder is made for us alone before anything is in it, and is looked at by each scan.
-
-// makeWorkFolder makes the work folder of a replica, if it is not there. Under its own
-// name it is protected from the start.
-func (e *Engine) makeWorkFolder(ctx context.Context, r *Replica) error {
-	if _, err := r.Tree.Stat(ctx, workFolder); !absent(err) {
-		return err
-	}
-	fresh := workFolder + "-" + e.Unique()
-	if err := r.Tree.Mkdir(ctx, fresh); err != nil {
-		return err
-	}
-	err := tree.Protect(ctx, r.Tree, fresh)
-	if err == nil || errors.Is(err, tree.ErrUnsupported) {
-		err = r.Tree.Rename(ctx, fresh, workFolder, false)
-	}
-	if err != nil {
-		err = errors.Join(err, r.Tree.Remove(ctx, fresh))
-	}
-	return err
-}
+// folder is protected before anything is put in it, and is looked at by each scan.
 
 // protect has the work folder of a replica keep everybody else out, should somebody have
 // changed that, or an earlier version not have done it. Where that does not go it is
