@@ -112,11 +112,11 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, err.Error(), http.StatusTooManyRequests)
 		return
 	}
+	defer try.Abandon()
 	if tree.Reserved(strings.Trim(r.URL.Path, "/")) {
 		http.Error(w, "names that begin with .bspan belong to the service", http.StatusNotFound)
 		return
 	}
-	defer try.Abandon()
 	view := newView(g, who, r)
 	defer view.close()
 	err = view.begin(r.Context(), r.URL.Path)

@@ -76,15 +76,16 @@ func keyOf(listens namespace.Listener, who person) poolKey {
 // The caller must give it back.
 func (p *pool) borrow(ctx context.Context, listens namespace.Listener, who person) (*kept, error) {
 	if p.servers.Quarantined(listens.Server) {
-		return nil, fmt.Errorf("%w: %w", tree.ErrUnreachable, smb.ErrUntrusted)
+		return nil, smb.ErrUntrusted
 	}
 	key, credentials := keyOf(listens, who), refusedBy(listens, who.at(listens))
-	if p.refusals.has(credentials, time.Now()) {
-		return nil, fmt.Errorf("%w, as another server of its domain has a moment ago", smb.ErrSignIn)
-	}
 	p.mu.Lock()
 	k, ok := p.kept[key]
 	if !ok {
+		if p.refusals.has(credentials, time.Now()) {
+			p.mu.Unlock()
+			return nil, fmt.Errorf("%w, as another server of its domain has a moment ago", smb.ErrSignIn)
+		}
 		k = &kept{ready: make(chan struct{}), trees: map[string]*smb.Tree{}, used: time.Now()}
 		p.kept[key] = k
 	}
@@ -201,5 +202,5 @@ func (p *pool) close() {
 // passOver reports whether err is a reason to try the next location: the
 // server, not the person or the path, is at fault.
 func passOver(err error) bool {
-	return errors.Is(err, tree.ErrUnreachable) || errors.Is(err, smb.ErrUntrusted) || errors.Is(err, smb.ErrNoShare) || errors.Is(err, context.DeadlineExceeded)
+	return errors.Is(err, tree.ErrUnreachable) || errors.Is(err, smb.ErrNoShare) || errors.Is(err, context.DeadlineExceeded)
 }

@@ -13,6 +13,7 @@ func TestUsers(t *testing.T) {
 	t.Run("tampered messages", func(t *testing.T) { testTamperedMessages(t, e) })
 	t.Run("guests at the gateway", func(t *testing.T) { testGuestsAtGateway(t, e) })
 	t.Run("stored scripts", func(t *testing.T) { testStoredScripts(t, e) })
+	t.Run("reserved names", func(t *testing.T) { testReservedNames(t, e) })
 	t.Run("long names", func(t *testing.T) { testLongNames(t, e) })
 	t.Run("parallel guesses", func(t *testing.T) { testParallelGuesses(t, e) })
 	t.Run("lens over a refused share", func(t *testing.T) { testLensOverRefusedShare(t, e) })

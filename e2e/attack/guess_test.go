@@ -11,6 +11,7 @@ import (
 
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
+	"bridgespan/standin/standintest"
 )
 
 // Many guesses at once are no more than many in a row, at the service and at the gateway.
@@ -57,6 +58,19 @@ func testParallelGuesses(t *testing.T, e *harness.Estate) {
 		if judged.Load() > 8 || judged.Load()+held.Load() != 150 { // a wait of a second or two ends meanwhile
 			t.Errorf("%s: of 150 guesses at once %d were judged, %d held up", where, judged.Load(), held.Load())
 		}
+	}
+}
+
+// Names of ours are refused as often as they are asked for, and hold nobody up.
+func testReservedNames(t *testing.T, e *harness.Estate) {
+	password := standintest.Password("ada")
+	for range 10 {
+		if status, _, _ := dav(t, e, "GET", "/.bspan/x", "ada", password, ""); status != http.StatusNotFound {
+			t.Errorf("a name of ours: %d", status)
+		}
+	}
+	if status, _, _ := dav(t, e, "PROPFIND", "/garden/store/", "ada", password, "", "Depth", "0"); status != http.StatusMultiStatus {
+		t.Errorf("after that: %d", status)
 	}
 }
 
