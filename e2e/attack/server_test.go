@@ -123,6 +123,14 @@ func testTamperedMessages(t *testing.T, e *harness.Estate) {
 	if _, err := e.API.AddServer(t.Context(), h.newServer(t, "mere", false)); err == nil {
 		t.Error("a server was added whose answers were changed on their way")
 	}
+	host, port := harness.SplitHostPort(t, h.Address())
+	unsigned := true
+	if _, err := e.API.EditServer(t.Context(), "elm", model.EditServer{Address: &host, Port: &port, Unsigned: &unsigned, Password: standintest.Password("warden")}); err == nil {
+		t.Error("a server was changed to an address where nothing can be trusted")
+	}
+	if v, err := e.API.Server(t.Context(), "elm"); err != nil || v.Untrusted != nil {
+		t.Errorf("what answers elsewhere made elm itself untrusted: %+v, %v", v, err)
+	}
 	h.answer(tamper.Answers(tamper.SessionSetup, func(body []byte) { body[2] |= 1 }))
 	if _, err := e.API.AddServer(t.Context(), h.newServer(t, "mere", false)); err == nil || !strings.Contains(err.Error(), "guest") {
 		t.Errorf("a session of a guest: %v", err)

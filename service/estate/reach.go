@@ -40,16 +40,16 @@ func (s *Service) reach(ctx context.Context, v model.Server) (*Reach, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.reachWith(ctx, v, password)
+	return reachAt(ctx, v, s.target(v, password))
 }
 
-// reachWith reaches a server with its password, or the secret of its mover.
-func (s *Service) reachWith(ctx context.Context, v model.Server, password string) (r *Reach, err error) {
+// reachAt reaches a server; of a mover, the password is its secret.
+func reachAt(ctx context.Context, v model.Server, to smb.Target) (r *Reach, err error) {
 	r = &Reach{Server: v}
 	if v.IsMover() {
-		r.host, r.info, err = remote.Dial(ctx, remote.Target{Address: hostPort(v), Secret: password, Fingerprint: v.Certificate, Timeout: tryTimeout})
+		r.host, r.info, err = remote.Dial(ctx, remote.Target{Address: hostPort(v), Secret: to.Password, Fingerprint: v.Certificate, Timeout: tryTimeout})
 	} else {
-		r.SMB, err = smb.Dial(ctx, s.target(v, password))
+		r.SMB, err = smb.Dial(ctx, to)
 	}
 	if err != nil {
 		return nil, err

@@ -98,7 +98,9 @@ func (s *Service) AddServer(ctx context.Context, v model.Server, password string
 
 // tryOut signs in and lists the shares, and blames the field that is wrong.
 func (s *Service) tryOut(ctx context.Context, v model.Server, password string) ([]model.Share, error) {
-	r, err := s.reachWith(ctx, v, password)
+	to := s.target(v, password)
+	to.Untrusted = nil // what is kept of a server of this name is about another address, if it is there at all
+	r, err := reachAt(ctx, v, to)
 	if err != nil {
 		return nil, blame(v, err)
 	}
