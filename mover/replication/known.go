@@ -21,6 +21,10 @@ type known struct {
 	// listings are folders that were listed as their records say.
 	listings map[place]listingSum
 	asked    singleflight.Group
+	// pending are the paths at which something is begun, by the folders that they are in.
+	// What was begun before this engine came is among them once a replica is settled.
+	pending map[place]map[string]bool
+	settled map[replica.ID]bool
 }
 
 // maxKnown bounds how many folders are known at a time.
@@ -76,7 +80,13 @@ func (k *known) noteSaved(c replica.Change, scanned, kept bool) {
 	for _, rec := range c.Records {
 		at := place{c.Replica, rec.Key}
 		delete(k.folders, at)
-		delete(k.listings, place{c.Replica, parentKey(rec.Key)})
+		above := place{c.Replica, parentKey(rec.Key)}
+		delete(k.listings, above)
+		if rec.Pending != nil {
+			k.begun(above, rec.Key)
+		} else if kept && len(k.pending) > 0 {
+			k.ended(above, rec.Key)
+		}
 		if kept && rec.Kind == replica.Folder && rec.Pending == nil && len(k.folders) < maxKnown {
 			if k.folders == nil {
 				k.folders = map[place]replica.Record{}
@@ -84,6 +94,42 @@ func (k *known) noteSaved(c replica.Change, scanned, kept bool) {
 			k.folders[at] = rec
 		}
 	}
+}
+
+func (k *known) begun(above place, key string) {
+	if k.pending == nil {
+		k.pending = map[place]map[string]bool{}
+	}
+	if k.pending[above] == nil {
+		k.pending[above] = map[string]bool{}
+	}
+	k.pending[above][key] = true
+}
+
+func (k *known) ended(above place, key string) {
+	if delete(k.pending[above], key); len(k.pending[above]) == 0 {
+		delete(k.pending, above)
+	}
+}
+
+// noteSettled notes what is still pending at a replica after it was settled.
+func (k *known) noteSettled(r *Replica, pending []string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.settled == nil {
+		k.settled = map[replica.ID]bool{}
+	}
+	k.settled[r.ID] = true
+	for _, key := range pending {
+		k.begun(place{r.ID, parentKey(key)}, key)
+	}
+}
+
+// nothingPending reports whether nothing is begun right in a folder.
+func (k *known) nothingPending(r *Replica, folder string) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.settled[r.ID] && len(k.pending[place{r.ID, folder}]) == 0
 }
 
 // save keeps a change. The paths of its records must have been claimed.

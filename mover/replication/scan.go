@@ -36,7 +36,8 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	if err := e.protect(ctx, s.r); err != nil {
 		return s.done, err
 	}
-	if err := e.Settle(ctx, id); err != nil {
+	waits, err := e.settleAll(ctx, s.r)
+	if s.count(0, 0, waits); err != nil {
 		return s.done, err
 	}
 	if err := e.sweep(ctx, s.r); err != nil {
@@ -50,7 +51,7 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	s.group, run = guard.WithContext(ctx)
 	s.group.SetLimit(foldersWaiting * (e.hands() - 1)) // beside the first one; one hand does one thing after the other
 	s.listers, s.readers = make(chan struct{}, e.hands()), make(chan struct{}, e.hands())
-	err := s.folder(run, someFolder{name: ".", key: "."})
+	err = s.folder(run, someFolder{name: ".", key: "."})
 	if err := cmp.Or(ctx.Err(), s.group.Wait(), err); err != nil {
 		return s.done, err
 	}

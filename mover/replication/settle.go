@@ -10,32 +10,38 @@ import (
 	"bridgespan/tree"
 )
 
-// Settle finishes or takes back what was begun at a replica and broken off.
-func (e *Engine) Settle(ctx context.Context, id replica.ID) error {
-	r := e.replica(id)
-	records, err := e.Store.Unfinished(ctx, id)
+// settleAll finishes or takes back what was begun at a replica and broken off, and returns
+// how much of it has to wait for something else.
+func (e *Engine) settleAll(ctx context.Context, r *Replica) (waits int, err error) {
+	records, err := e.Store.Unfinished(ctx, r.ID)
 	if err != nil {
-		return err
+		return 0, err
 	}
+	var pending []string
 	for _, rec := range records {
-		if err := e.settleAlone(ctx, r, rec.Key); err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			if !errors.Is(err, errLater) {
-				e.trouble(r, rec.Key, err) // it stays pending, and nothing else is done there
-			}
+		err := e.settleAlone(ctx, r, rec.Key)
+		switch {
+		case err == nil:
+			continue
+		case ctx.Err() != nil:
+			return waits, ctx.Err()
+		case errors.Is(err, errLater):
+			waits++
+		default:
+			e.trouble(r, rec.Key, err) // it stays pending, and nothing else is done there
 		}
+		pending = append(pending, rec.Key)
 	}
-	return nil
+	e.known.noteSettled(r, pending)
+	return waits, nil
 }
 
-// settleAlone settles a path, unless somebody is at work on it.
+// settleAlone settles a path. It returns errBusy when another task is at work on it.
 func (e *Engine) settleAlone(ctx context.Context, r *Replica, key string) error {
 	h := e.newHold()
 	defer h.release()
 	if !h.change(r, key) {
-		return nil
+		return errBusy
 	}
 	rec, err := e.get(ctx, r, key)
 	if err != nil || rec.Pending == nil {

@@ -328,7 +328,8 @@ func (s *memoryStore) keepBegun(changes []replica.Change) map[replica.ID]int {
 			s.begun = append(s.begun, memoryBegun{int(s.seq), c.Replica, map[string]*replica.Pending{}})
 		}
 		for _, rec := range c.Records {
-			s.begun[len(s.begun)-1].paths[rec.Key] = rec.Pending
+			row := slices.IndexFunc(s.begun, func(b memoryBegun) bool { return b.id == rows[c.Replica] })
+			s.begun[row].paths[rec.Key] = rec.Pending
 		}
 	}
 	return rows

@@ -33,7 +33,9 @@ func (g *gathering) unfold(ctx context.Context, e *errand) ([]*errand, error) {
 		return nil, err
 	}
 	var here []replica.Record
-	if !e.newFolder() { // nor is anything known in a folder that is not
+	// Nothing is known in a folder that is not there, but what was begun in it and broken
+	// off: that is still to be settled.
+	if !e.newFolder() || !g.known.nothingPending(g.to, t.Key) {
 		if here, err = g.Store.Children(ctx, g.to.ID, t.Key); err != nil {
 			return nil, err
 		}
