@@ -84,7 +84,8 @@ func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.
 		return rec, false, errKind
 	}
 	seen := e.seenOf(entry)
-	prior := rec.Prior() || rec.Kind == replica.None && len(rec.Version) == 0 && !r.Seed && !e.scanned(r)
+	begins := r.begins(&rec)
+	prior := rec.Prior() && !begins || rec.Kind == replica.None && len(rec.Version) == 0 && !r.Seed && !e.scanned(r)
 	now := replica.Content{Kind: kind, Name: entry.Name, Changed: e.Now(), By: r.ID}
 	if kind == replica.File {
 		now.Size, now.Modified = entry.Size, entry.Modified
@@ -97,7 +98,7 @@ func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.
 			return rec, false, err
 		}
 	}
-	changed := !sameThere(&rec, &now, seen)
+	changed := begins || !sameThere(&rec, &now, seen)
 	if changed {
 		now.Version = rec.Version
 		if !prior {
@@ -105,7 +106,7 @@ func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.
 		}
 		rec.Content = now
 	}
-	if p := &rec.Permissions; seen.Descriptor != rec.Seen.Descriptor || seen.Attributes != rec.Seen.Attributes {
+	if p := &rec.Permissions; begins || seen.Descriptor != rec.Seen.Descriptor || seen.Attributes != rec.Seen.Attributes {
 		next := replica.Permissions{Version: p.Version, Descriptor: seen.Descriptor, Attributes: seen.Attributes, Changed: e.Now(), By: r.ID}
 		if !prior {
 			next.Version = next.Version.Advance(r.ID)
@@ -116,6 +117,11 @@ func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.
 	rec.Seen = seen
 	return rec, changed, nil
 }
+
+// begins reports whether a record is of something that does not belong to the set yet,
+// and does once it is looked at: it is at the seed, which was not always the seed, and
+// could not be given what the set had when another one was.
+func (r *Replica) begins(rec *replica.Record) bool { return r.Seed && rec.Prior() }
 
 // content finds out what is in a file that is not as its record has seen it: as
 // little of it as is needed now. What is new is read when it is carried.

@@ -299,7 +299,7 @@ func (s *scan) goOn(ctx context.Context, f someFolder) error {
 
 // asSeen reports whether an entry is in all as its record has seen it.
 func (s *scan) asSeen(rec *replica.Record, entry tree.Entry) bool {
-	return rec.Pending == nil && rec.Name == entry.Name && asKept(rec, entry) && s.seenOf(entry) == rec.Seen && !s.owns(entry)
+	return rec.Pending == nil && !s.r.begins(rec) && rec.Name == entry.Name && asKept(rec, entry) && s.seenOf(entry) == rec.Seen && !s.owns(entry)
 }
 
 // owns reports whether an entry is to be given as its own what its folder hands
