@@ -174,6 +174,11 @@ func (w *world) changeMembers() {
 	fresh := &Replica{ID: w.last, Name: r.Name, Tree: r.Tree, Intake: r.Intake}
 	if r.Seed {
 		w.replicas[other].Seed = true
+		for key, rec := range w.database.all(w.replicas[other].ID) {
+			if rec.Prior() { // it belongs to the set from now on
+				w.worked[other][key] = true
+			}
+		}
 	}
 	w.replicas[i] = fresh
 	w.lay()
