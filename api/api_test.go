@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"testing"
 
@@ -127,5 +128,58 @@ func TestDocument(t *testing.T) {
 	}
 	if seen < 35 || document.OpenAPI != "3.1.0" {
 		t.Errorf("%d operations in a document of version %s", seen, document.OpenAPI)
+	}
+}
+
+// Every number that a client may send has bounds in the document, and so they hold before
+// any work begins with it.
+func TestNumbersHaveBounds(t *testing.T) {
+	document := New(Services{}, Options{}).huma.OpenAPI()
+	schemas := document.Components.Schemas
+	seen := map[*huma.Schema]bool{}
+	numbers := 0
+	var look func(where string, s *huma.Schema)
+	look = func(where string, s *huma.Schema) {
+		if s == nil || seen[s] {
+			return
+		}
+		seen[s] = true
+		if s.Ref != "" {
+			look(strings.TrimPrefix(s.Ref, "#/components/schemas/"), schemas.SchemaFromRef(s.Ref))
+		}
+		if s.Type == huma.TypeInteger || s.Type == huma.TypeNumber {
+			numbers++
+			if s.Minimum == nil && s.ExclusiveMinimum == nil || s.Maximum == nil {
+				t.Errorf("%s has no least or no greatest value", where)
+			}
+		}
+		look(where+"[]", s.Items)
+		for name, property := range s.Properties {
+			look(where+"."+name, property)
+		}
+		if values, ok := s.AdditionalProperties.(*huma.Schema); ok {
+			look(where+"{}", values)
+		}
+		for _, one := range slices.Concat(s.OneOf, s.AnyOf, s.AllOf) {
+			look(where, one)
+		}
+	}
+	for path, item := range document.Paths {
+		for _, op := range []*huma.Operation{item.Get, item.Post, item.Put, item.Patch, item.Delete} {
+			if op == nil {
+				continue
+			}
+			for _, p := range op.Parameters {
+				look(op.Method+" "+path+" "+p.Name, p.Schema)
+			}
+			if op.RequestBody != nil {
+				for _, media := range op.RequestBody.Content {
+					look(op.Method+" "+path, media.Schema)
+				}
+			}
+		}
+	}
+	if numbers < 50 {
+		t.Errorf("only %d numbers were found", numbers)
 	}
 }

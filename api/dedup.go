@@ -73,7 +73,7 @@ func (a *API) dedupRoutes() {
 	route(a, model.Viewer, huma.Operation{OperationID: "compare-estimates", Method: "GET", Path: "/dedup/estimates/{run}/since/{earlier}", Summary: "Show two estimates side by side", Tags: tags},
 		func(ctx context.Context, in *struct {
 			RunPath
-			Earlier int64 `path:"earlier" doc:"Number of the earlier estimate"`
+			Earlier int64 `path:"earlier" minimum:"1" maximum:"9007199254740991" doc:"Number of the earlier estimate"`
 		}) (*body[model.EstimateComparison], error) {
 			c, err := a.Estimates.Compare(ctx, in.Earlier, in.Run)
 			return &body[model.EstimateComparison]{c}, err

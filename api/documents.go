@@ -24,7 +24,7 @@ func (a *API) documentRoutes() {
 	route(a, model.Viewer, huma.Operation{OperationID: "export-namespace", Method: "GET", Path: "/namespaces/{namespace}/document", Summary: "A whole namespace as one document, to be kept and applied", Tags: tags},
 		func(ctx context.Context, in *struct {
 			NamespacePath
-			AsOf int64 `query:"asOf" doc:"As it was right after this change; as it is when absent"`
+			AsOf int64 `query:"asOf" minimum:"0" maximum:"9007199254740991" doc:"As it was right after this change; as it is when absent"`
 		}) (*body[namespace.Document], error) {
 			if in.AsOf != 0 {
 				d, err := a.Naming.AsOf(ctx, in.Namespace, in.AsOf)
@@ -47,7 +47,7 @@ func (a *API) documentRoutes() {
 		func(ctx context.Context, in *struct {
 			NamespacePath
 			ApplyIn
-			To int64 `query:"to" required:"true" doc:"Number of the change"`
+			To int64 `query:"to" required:"true" minimum:"1" maximum:"9007199254740991" doc:"Number of the change"`
 		}) (*body[model.Application], error) {
 			d, err := a.Naming.AsOf(ctx, in.Namespace, in.To)
 			if err != nil {

@@ -19,13 +19,13 @@ type NamespacePath struct {
 // EntryPath names an entry by its number.
 type EntryPath struct {
 	NamespacePath
-	Entry int64 `path:"entry" doc:"Number of the entry"`
+	Entry int64 `path:"entry" minimum:"1" maximum:"9007199254740991" doc:"Number of the entry"`
 }
 
 // LocationPath names a location by its number.
 type LocationPath struct {
 	EntryPath
-	Location int64 `path:"location" doc:"Number of the location"`
+	Location int64 `path:"location" minimum:"1" maximum:"9007199254740991" doc:"Number of the location"`
 }
 
 func (a *API) namespaceRoutes() {

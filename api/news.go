@@ -40,7 +40,7 @@ func (a *API) newsRoutes() {
 }
 
 func (a *API) changes(ctx context.Context, in *struct {
-	Cursor int64 `query:"cursor" doc:"Where the part begins: next of the part before"`
+	Cursor int64 `query:"cursor" minimum:"0" maximum:"9007199254740991" doc:"Where the part begins: next of the part before"`
 	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"100" doc:"How many items at most"`
 }) (*body[model.Page[model.Change]], error) {
 	changes, err := a.History.Changes(ctx, in.Cursor, in.Limit+1)

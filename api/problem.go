@@ -35,7 +35,7 @@ var statuses = map[fault.Kind]int{
 // titles name the kinds of problems that Bridge Span tells apart beyond their status.
 var titles = map[fault.Kind]string{
 	fault.Invalid: "The input is not right", fault.NotFound: "Not found", fault.Taken: "The name is taken", fault.Stale: "Changed by somebody else",
-	fault.Needed: "Still needed", fault.SignIn: "Not signed in", fault.Forbidden: "Not allowed", fault.Throttled: "Too many tries", fault.Unavailable: "Not available now",
+	fault.Needed: "Still needed", fault.SignIn: "Not signed in", fault.Forbidden: "Not allowed", fault.Throttled: "Too many requests", fault.Unavailable: "Not available now",
 }
 
 // asProblem turns any error of a use case into what the client is told. What

@@ -25,7 +25,7 @@ type LanePath struct {
 // AtticPath names something that an attic keeps.
 type AtticPath struct {
 	SetPath
-	Item int64 `path:"item" doc:"Number of what the attic keeps"`
+	Item int64 `path:"item" minimum:"1" maximum:"9007199254740991" doc:"Number of what the attic keeps"`
 }
 
 const setRoute = "/replica-sets/{set}"
@@ -243,7 +243,7 @@ func (a *API) atticRoutes(tags []string) {
 		Description: "It shows what is in files, and so is for those who may restore them."},
 		func(ctx context.Context, in *struct {
 			SetPath
-			Item int64 `path:"item" doc:"Number of the item"`
+			Item int64 `path:"item" minimum:"1" maximum:"9007199254740991" doc:"Number of the item"`
 		}) (*body[model.AtticComparison], error) {
 			c, err := a.Replicas.CompareAttic(ctx, in.Set, in.Item)
 			return &body[model.AtticComparison]{c}, err

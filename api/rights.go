@@ -63,7 +63,7 @@ func (a *API) rightsRoutes() {
 
 // RunPath names a run.
 type RunPath struct {
-	Run int64 `path:"run" doc:"Number of the run"`
+	Run int64 `path:"run" minimum:"1" maximum:"9007199254740991" doc:"Number of the run"`
 }
 
 func (a *API) whoCanRoutes() {

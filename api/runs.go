@@ -124,7 +124,7 @@ func (a *API) surveyRoutes() {
 	route(a, model.Viewer, huma.Operation{OperationID: "compare-surveys", Method: "GET", Path: "/surveys/{run}/since/{earlier}", Summary: "Tell what changed between two surveys", Tags: tags},
 		func(ctx context.Context, in *struct {
 			RunPath
-			Earlier int64 `path:"earlier" doc:"Number of the earlier survey"`
+			Earlier int64 `path:"earlier" minimum:"1" maximum:"9007199254740991" doc:"Number of the earlier survey"`
 		}) (*body[model.SurveyComparison], error) {
 			c, err := a.Surveys.Compare(ctx, in.Earlier, in.Run)
 			return &body[model.SurveyComparison]{c}, err

@@ -142,7 +142,7 @@ func (a *API) probeRoutes(tags []string) {
 
 // JobPath names a job.
 type JobPath struct {
-	Job int64 `path:"job" doc:"Number of the job"`
+	Job int64 `path:"job" minimum:"1" maximum:"9007199254740991" doc:"Number of the job"`
 }
 
 func (a *API) jobRoutes() {

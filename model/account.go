@@ -21,7 +21,7 @@ type Directory struct {
 // NewDirectory adds a domain.
 type NewDirectory struct {
 	Address  string `json:"address" doc:"Host name or address of its directory"`
-	Port     int    `json:"port,omitempty" doc:"TCP port of LDAP over TLS; 636 when absent"`
+	Port     int    `json:"port,omitempty" minimum:"0" maximum:"65535" doc:"TCP port of LDAP over TLS; 636 when absent"`
 	Account  string `json:"account" doc:"Account that reads it: name@realm. It needs no rights but to read"`
 	Password string `json:"password" format:"password" doc:"Its password; kept sealed and never shown again"`
 	CA       string `json:"ca,omitempty" doc:"Certificate that vouches for the directory, in PEM; absent for those that the system trusts"`

@@ -232,8 +232,8 @@ type NewReplica struct {
 	Sub         string `json:"sub,omitempty" doc:"Folder within the share; it is made when it is missing"`
 	Rights      string `json:"rights,omitempty" doc:"Permissions of the folder when it is made: inherit (when absent), those that the folder above hands down; seed, those of the seed's folder; or a descriptor in its text form, such as O:BAG:BAD:P(A;OICI;FA;;;BA)"`
 	Seed        bool   `json:"seed,omitempty" doc:"Whether its content wins the first fill; the first one's when none does"`
-	IntakeQuota int64  `json:"intakeQuota,omitempty" minimum:"0" doc:"Bytes that may be on their way in at a time; when absent, as many as a plan of the same set has worked out from its largest files, as many as the others of its set may have, or 1 GiB"`
-	AtticQuota  int64  `json:"atticQuota,omitempty" minimum:"0" doc:"Bytes that its attic may keep; absent for no bound"`
+	IntakeQuota int64  `json:"intakeQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that may be on their way in at a time; when absent, as many as a plan of the same set has worked out from its largest files, as many as the others of its set may have, or 1 GiB"`
+	AtticQuota  int64  `json:"atticQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that its attic may keep; absent for no bound"`
 }
 
 // NewLane is a lane that differs from the others.
@@ -284,8 +284,8 @@ type SettingsPreview struct {
 
 // EditReplica changes a place of a set; what is absent stays.
 type EditReplica struct {
-	IntakeQuota *int64       `json:"intakeQuota,omitempty" minimum:"0" doc:"Bytes that may be on their way in at a time"`
-	AtticQuota  *int64       `json:"atticQuota,omitempty" minimum:"0" doc:"Bytes that its attic may keep; 0 for no bound"`
+	IntakeQuota *int64       `json:"intakeQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that may be on their way in at a time"`
+	AtticQuota  *int64       `json:"atticQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that its attic may keep; 0 for no bound"`
 	Home        *ReplicaHome `json:"home,omitempty" doc:"Another place for it, since its server was replaced, say: it is looked at anew, and what it holds is adopted"`
 	Seed        bool         `json:"seed,omitempty" doc:"Let it win the first fill, before anything was carried"`
 }
@@ -356,7 +356,7 @@ type LaneHistory struct {
 // Calendar is a week of hours in its two forms.
 type Calendar struct {
 	Text  string    `json:"text,omitempty" doc:"As rules, such as \"full; mon-fri 8-18 off\""`
-	Hours []float64 `json:"hours,omitempty" maxItems:"168" doc:"As 168 rates in Mbit/s, from Monday 0:00 on: 0 is off, -1 is full"`
+	Hours []float64 `json:"hours,omitempty" maxItems:"168" minimum:"-1" maximum:"1000000" doc:"As 168 rates in Mbit/s, from Monday 0:00 on: 0 is off, -1 is full"`
 }
 
 // AtticComparison is what an attic keeps, beside what is at its path now.

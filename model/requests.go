@@ -97,7 +97,7 @@ type NewServer struct {
 	Name     string `json:"name" doc:"Name in Bridge Span"`
 	Site     string `json:"site" doc:"Site where it stands"`
 	Address  string `json:"address" doc:"Host name or address"`
-	Port     int    `json:"port,omitempty" doc:"TCP port; 445 when absent, and 8620 of a mover"`
+	Port     int    `json:"port,omitempty" minimum:"0" maximum:"65535" doc:"TCP port; 445 when absent, and 8620 of a mover"`
 	Domain   string `json:"domain,omitempty" doc:"Domain of the account; absent for an account of the server itself"`
 	Account  string `json:"account,omitempty" doc:"Account to administer it with; absent for a mover"`
 	Password string `json:"password" format:"password" doc:"Password of the account, or the secret of the mover; kept sealed and never shown again"`
@@ -113,7 +113,7 @@ type EditServer struct {
 	Name        *string `json:"name,omitempty"`
 	Site        *string `json:"site,omitempty"`
 	Address     *string `json:"address,omitempty"`
-	Port        *int    `json:"port,omitempty"`
+	Port        *int    `json:"port,omitempty" minimum:"0" maximum:"65535"`
 	Domain      *string `json:"domain,omitempty"`
 	Account     *string `json:"account,omitempty"`
 	Certificate *string `json:"certificate,omitempty" doc:"Fingerprint of a mover that was made anew"`
@@ -127,7 +127,7 @@ type EditServer struct {
 type NewNamespace struct {
 	Name string `json:"name" doc:"First part of every path in it: lower-case letters, digits and hyphens"`
 	Note string `json:"note,omitempty" doc:"For administrators"`
-	TTL  int    `json:"ttl,omitempty" doc:"For how many seconds directions may be kept; 300 when absent"`
+	TTL  int    `json:"ttl,omitempty" minimum:"0" maximum:"86400" doc:"For how many seconds directions may be kept; 300 when absent"`
 	NamespaceManner
 }
 
@@ -140,7 +140,7 @@ type NamespaceManner struct {
 // EditNamespace changes a namespace; what is absent stays.
 type EditNamespace struct {
 	Note    *string `json:"note,omitempty"`
-	TTL     *int    `json:"ttl,omitempty"`
+	TTL     *int    `json:"ttl,omitempty" minimum:"0" maximum:"86400"`
 	Returns *string `json:"returns,omitempty" enum:"at-once,later"`
 	Hiding  *bool   `json:"hiding,omitempty"`
 }

@@ -55,6 +55,12 @@ func (q Queries) RunsToWorkOn(ctx context.Context) ([]model.Run, error) {
 	return collect(rows, err, scanRun)
 }
 
+// OpenRuns counts the runs of one person that wait or are worked on.
+func (q Queries) OpenRuns(ctx context.Context, who string) (n int, err error) {
+	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*) FROM runs WHERE who = ? AND state IN ('waiting', 'running')`, who).Scan(&n)
+	return n, err
+}
+
 // RunWork is what a worker needs to go on.
 type RunWork struct {
 	Settings, Result []byte

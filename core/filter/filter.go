@@ -27,13 +27,13 @@ type Rules struct {
 	// Only are patterns of files: the work is about no other ones.
 	Only []string `json:"only,omitempty" doc:"Patterns of files; all others are left out"`
 	// Smallest and Largest bound the size of files, in bytes; 0 is no bound.
-	Smallest int64 `json:"smallest,omitempty" minimum:"0" doc:"Least size of a file, in bytes"`
-	Largest  int64 `json:"largest,omitempty" minimum:"0" doc:"Greatest size of a file, in bytes; absent for no bound"`
+	Smallest int64 `json:"smallest,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Least size of a file, in bytes"`
+	Largest  int64 `json:"largest,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Greatest size of a file, in bytes; absent for no bound"`
 	// MinDays is how long ago a file must have been changed, in days.
-	MinDays int `json:"minDays,omitempty" minimum:"0" doc:"For how many days a file must not have been changed"`
+	MinDays int `json:"minDays,omitempty" minimum:"0" maximum:"36500" doc:"For how many days a file must not have been changed"`
 	// MaxDepth is how many folders deep the work goes; 0 is no bound, and 1 is
 	// about what is at the top alone.
-	MaxDepth int `json:"maxDepth,omitempty" minimum:"0" doc:"How many folders deep; absent for no bound"`
+	MaxDepth int `json:"maxDepth,omitempty" minimum:"0" maximum:"10000" doc:"How many folders deep; absent for no bound"`
 }
 
 // Filter is rules that can be asked.

@@ -26,6 +26,9 @@ type Job struct {
 	run        model.Run
 	checkpoint []byte
 	result     []byte
+
+	keeps sync.Mutex // held while something is kept
+	cut   bool       // the run was cut off, and may keep nothing any more
 }
 
 // Settings reads what is to be done.
@@ -75,6 +78,11 @@ func (j *Job) Checkpoint(ctx context.Context, checkpoint, result any) error {
 			return err
 		}
 	}
+	j.keeps.Lock()
+	defer j.keeps.Unlock()
+	if j.cut {
+		return errCutOff
+	}
 	return j.db.Checkpoint(context.WithoutCancel(ctx), j.ID, kept, found)
 }
 
@@ -85,6 +93,13 @@ func (j *Job) Finish(result any) error {
 	defer j.mu.Unlock()
 	j.result = found
 	return err
+}
+
+// cutOff lets the work keep nothing any more.
+func (j *Job) cutOff() {
+	j.keeps.Lock()
+	defer j.keeps.Unlock()
+	j.cut = true
 }
 
 func (j *Job) finished() []byte {

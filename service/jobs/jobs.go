@@ -31,6 +31,10 @@ type Worker func(ctx context.Context, job *Job) error
 // ErrStopped is the cause of the end of a job's context when somebody wants it to stop.
 var ErrStopped = errors.New("stopped")
 
+// errCutOff is returned for work that did not stop when it was to, and by what such work
+// wants to keep afterwards.
+var errCutOff = errors.New("stopped by hand; the work did not stop within 3 s and was cut off")
+
 // errShutdown is the cause when the service ends: the run goes on later.
 var errShutdown = errors.New("the service ends")
 
@@ -44,6 +48,7 @@ type Service struct {
 
 	mu    sync.Mutex
 	busy  map[int64]context.CancelCauseFunc
+	stuck int // runs of busy that were cut off, and whose work still does not end
 	group guard.WaitGroup
 }
 
@@ -65,6 +70,13 @@ const (
 	beat      = time.Second
 	leaseFor  = 20 * time.Second
 )
+
+// stopsWithin is how long work may take to stop. After it the run counts as stopped, and
+// can keep nothing any more.
+const stopsWithin = 3 * time.Second
+
+// mostOpen is how many runs of one person may wait or be worked on at a time.
+const mostOpen = 200
 
 // Run works on runs until ctx ends.
 func (s *Service) Run(ctx context.Context) {
@@ -108,7 +120,7 @@ func (s *Service) takeUp(ctx context.Context) error {
 	for _, r := range runs {
 		s.mu.Lock()
 		_, mine := s.busy[r.ID]
-		full := len(s.busy) >= atOnce
+		full := len(s.busy)-s.stuck >= atOnce
 		s.mu.Unlock()
 		if full {
 			return nil
@@ -133,29 +145,74 @@ func (s *Service) begin(ctx context.Context, r model.Run, lease records.Lease) {
 	s.busy[r.ID] = stop
 	s.mu.Unlock()
 	s.group.Go(func() {
+		ended := make(chan struct{})
+		close(ended)
 		defer func() {
 			stop(nil)
-			s.mu.Lock()
-			delete(s.busy, r.ID)
-			s.mu.Unlock()
-			if err := s.db.Release(context.WithoutCancel(work), lease); err != nil {
-				slog.Warn("the lease of a run runs out by itself", "run", r.ID, "error", err)
+			select {
+			case <-ended:
+				s.leave(work, r.ID, lease)
+			default:
+				guard.Go(func() { s.outlast(work, r.ID, lease, ended) })
 			}
 			s.changed()
 			s.kick()
 		}()
-		s.work(work, stop, r, lease)
+		ended = s.work(work, stop, r, lease)
 	})
 }
 
-func (s *Service) work(ctx context.Context, stop context.CancelCauseFunc, r model.Run, lease records.Lease) {
+// leave lets a run go that is worked on no more.
+func (s *Service) leave(work context.Context, id int64, lease records.Lease) {
+	s.mu.Lock()
+	delete(s.busy, id)
+	s.mu.Unlock()
+	if err := s.db.Release(context.WithoutCancel(work), lease); err != nil {
+		slog.Warn("the lease of a run runs out by itself", "run", id, "error", err)
+	}
+}
+
+// outlast keeps the lease of a run that was cut off for as long as its work does not end:
+// nobody may work on it beside that. It does not count among the runs worked on at a time.
+func (s *Service) outlast(work context.Context, id int64, lease records.Lease, ended <-chan struct{}) {
+	slog.Error("a run that was stopped goes on working, and was cut off", "run", id)
+	s.mu.Lock()
+	s.stuck++
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		s.stuck--
+		s.mu.Unlock()
+		s.leave(work, id, lease)
+		s.kick()
+	}()
+	tick := time.NewTicker(leaseFor / 3)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ended:
+			return
+		case <-tick.C:
+			if renewed, err := s.db.Renew(context.WithoutCancel(work), lease, leaseFor); err == nil {
+				lease = renewed
+			}
+		}
+	}
+}
+
+// work works on a run, and returns what is closed when its worker has ended.
+func (s *Service) work(ctx context.Context, stop context.CancelCauseFunc, r model.Run, lease records.Lease) (ended chan struct{}) {
+	ended = make(chan struct{})
 	lasting := context.WithoutCancel(ctx)
 	if ok, err := s.db.BeginRun(lasting, r.ID, now()); err != nil || !ok {
-		return
+		close(ended)
+		return ended
 	}
 	job := &Job{db: s.db, ID: r.ID, Who: r.Who, run: r, began: time.Now(), before: r.WorkedMs, changed: s.changed}
 	kept, err := s.db.Work(lasting, r.ID)
-	if err == nil {
+	if err != nil {
+		close(ended)
+	} else {
 		job.settings, job.checkpoint, job.result = kept.Settings, kept.Checkpoint, kept.Result
 		beating := make(chan struct{})
 		guard.Go(func() {
@@ -164,11 +221,40 @@ func (s *Service) work(ctx context.Context, stop context.CancelCauseFunc, r mode
 				stop(err) // nobody keeps the lease any more
 			}
 		})
-		err = guard.Call(func() error { return s.workers[r.Kind](ctx, job) })
+		err = s.untilStopped(ctx, job, s.workers[r.Kind], ended)
 		stop(err)
 		<-beating
 	}
 	s.end(lasting, ctx, job, err)
+	return ended
+}
+
+// untilStopped works until a worker has ended, or somebody has wanted it to stop and it
+// did not for stopsWithin. It closes ended when the worker has ended.
+func (s *Service) untilStopped(ctx context.Context, job *Job, worker Worker, ended chan struct{}) error {
+	var err error
+	guard.Go(func() {
+		defer close(ended)
+		err = guard.Call(func() error { return worker(ctx, job) })
+	})
+	select {
+	case <-ended:
+		return err
+	case <-ctx.Done():
+	}
+	if !errors.Is(context.Cause(ctx), ErrStopped) {
+		<-ended
+		return err
+	}
+	patience := time.NewTimer(stopsWithin)
+	defer patience.Stop()
+	select {
+	case <-ended:
+		return err
+	case <-patience.C:
+		job.cutOff()
+		return errCutOff
+	}
 }
 
 // heart keeps progress and the lease, and stops the work when somebody wants that.
@@ -212,6 +298,8 @@ func (s *Service) end(ctx, work context.Context, job *Job, err error) {
 	switch {
 	case err == nil:
 		r.State, r.Fraction = model.RunDone, 1
+	case errors.Is(err, errCutOff):
+		r.State, r.Trouble = model.RunStopped, err.Error()
 	case errors.Is(err, ErrStopped), errors.Is(cause, ErrStopped):
 		r.State, r.Trouble = model.RunStopped, "stopped by hand"
 	default:
@@ -255,12 +343,18 @@ func (s *Service) Start(ctx context.Context, kind, subject string, settings any)
 
 // StartAll starts several runs of one kind, or none of them.
 func (s *Service) StartAll(ctx context.Context, kind string, all []Work) (ids []int64, err error) {
+	u, someone := access.Actor(ctx)
 	who := "nobody"
-	if u, ok := access.Actor(ctx); ok {
+	if someone {
 		who = u.Name
 	}
 	err = s.db.Change(ctx, func(tx *records.Tx) error {
 		ids = nil
+		if someone {
+			if err := roomFor(ctx, tx, who, len(all)); err != nil {
+				return err
+			}
+		}
 		for _, w := range all {
 			id, err := tx.AddRun(ctx, model.Run{Kind: kind, Subject: w.Subject, Who: who, Created: now()}, w.Settings)
 			if err != nil {
@@ -278,6 +372,15 @@ func (s *Service) StartAll(ctx context.Context, kind string, all []Work) (ids []
 		s.kick()
 	}
 	return ids, err
+}
+
+// roomFor refuses more open runs of one person than mostOpen.
+func roomFor(ctx context.Context, tx *records.Tx, who string, more int) error {
+	open, err := tx.OpenRuns(ctx, who)
+	if err == nil && open+more > mostOpen {
+		return fault.New(fault.Throttled, "wait until some of them have ended, or stop them", "%s has %d runs that wait or are worked on, and cannot start %d more: at most %d at a time", who, open, more, mostOpen)
+	}
+	return err
 }
 
 // Get finds a run.

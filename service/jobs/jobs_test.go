@@ -10,6 +10,7 @@ import (
 
 	"bridgespan/core/fault"
 	"bridgespan/model"
+	"bridgespan/service/access"
 	"bridgespan/standin/standintest"
 )
 
@@ -159,5 +160,87 @@ func TestOneWorkerAtATime(t *testing.T) {
 	}
 	if worked.Load() != int64(len(ids)) {
 		t.Errorf("%d runs were worked on %d times", len(ids), worked.Load())
+	}
+}
+
+// A run ends when somebody wants it to, whatever its work does. What is cut off keeps
+// nothing, does not stand in the way of other runs, and is not begun twice.
+func TestStopsWhateverWorks(t *testing.T) {
+	db, _ := standintest.Records(t)
+	s := New(db, "one", func() {})
+	started, release := make(chan *Job, 10), make(chan struct{})
+	s.Register("deaf", func(_ context.Context, j *Job) error {
+		started <- j
+		<-release
+		return nil
+	})
+	s.Register("quick", func(context.Context, *Job) error { return nil })
+	runs(t, s)
+	ctx := t.Context()
+	var deaf []int64
+	for range atOnce {
+		id, err := s.Start(ctx, "deaf", "x", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		deaf = append(deaf, id)
+	}
+	var jobs []*Job
+	for range atOnce {
+		jobs = append(jobs, <-started)
+	}
+	asked := time.Now()
+	for _, id := range deaf {
+		if err := s.Stop(ctx, id); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, id := range deaf {
+		if r := await(t, s, id); r.State != model.RunStopped || !strings.Contains(r.Trouble, "cut off") {
+			t.Errorf("stopped: %+v", r)
+		}
+	}
+	if took := time.Since(asked); took > 5*time.Second {
+		t.Errorf("it took %v", took)
+	}
+	if err := jobs[0].Checkpoint(ctx, "late", nil); !errors.Is(err, errCutOff) {
+		t.Errorf("what was cut off keeps: %v", err)
+	}
+	if err := s.Resume(ctx, deaf[0]); err != nil {
+		t.Fatal(err)
+	}
+	quick, err := s.Start(ctx, "quick", "x", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := await(t, s, quick); r.State != model.RunDone {
+		t.Errorf("beside what was cut off: %+v", r)
+	}
+	if len(started) > 0 {
+		t.Error("the run is worked on again while its work goes on")
+	}
+	close(release)
+	if r := await(t, s, deaf[0]); r.State != model.RunDone {
+		t.Errorf("resumed: %+v", r)
+	}
+}
+
+// Nobody fills the service with runs.
+func TestOpenRunsAreBounded(t *testing.T) {
+	db, _ := standintest.Records(t)
+	s := New(db, "one", func() {}) // nothing works on them
+	ctx := access.WithActor(t.Context(), model.User{Name: "robin", Role: model.Operator})
+	if _, err := s.StartAll(ctx, "quick", make([]Work, mostOpen)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Start(ctx, "quick", "", nil); fault.KindOf(err) != fault.Throttled {
+		t.Errorf("one more: %v", err)
+	}
+	other := access.WithActor(t.Context(), model.User{Name: "wren", Role: model.Operator})
+	if _, err := s.Start(other, "quick", "", nil); err != nil {
+		t.Errorf("somebody else: %v", err)
+	}
+	if _, err := s.Start(t.Context(), "quick", "", nil); err != nil {
+		t.Errorf("a saved job: %v", err)
 	}
 }
