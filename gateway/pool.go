@@ -76,7 +76,7 @@ func keyOf(listens namespace.Listener, who person) poolKey {
 // The caller must give it back.
 func (p *pool) borrow(ctx context.Context, listens namespace.Listener, who person) (*kept, error) {
 	if p.servers.Quarantined(listens.Server) {
-		return nil, smb.ErrUntrusted
+		return nil, tree.ErrUntrusted
 	}
 	key, credentials := keyOf(listens, who), refusedBy(listens, who.at(listens))
 	p.mu.Lock()

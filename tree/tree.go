@@ -33,6 +33,9 @@ var (
 	ErrInUse = errors.New("in use by another program")
 	// ErrUnreachable: the place that holds the tree does not answer. Trying later may help.
 	ErrUnreachable = errors.New("server does not answer")
+	// ErrUntrusted: the server sent what no server sends that follows the protocol. It is
+	// attacked, or broken. It wraps ErrUnreachable.
+	ErrUntrusted error = untrusted{}
 	// ErrNoSpace: the volume or a quota on it is full.
 	ErrNoSpace = errors.New("no space left")
 	// ErrNotEmpty: a folder that is to be removed still holds something.

@@ -45,7 +45,7 @@ func StartMover(t testing.TB) *Mover {
 // Start starts a mover, again after it was killed.
 func (m *Mover) Start(t testing.TB) {
 	t.Helper()
-	cmd := exec.Command(Program(t, "bspand"), "mover", "--listen", m.hostPort(), "--state-dir", m.state, "--folder", "beds="+m.Folder)
+	cmd := exec.Command(Program(t, "bspand"), "mover", "--listen", m.HostPort(), "--state-dir", m.state, "--folder", "beds="+m.Folder)
 	p, err := process.Start("mover", cmd, filepath.Join(m.state, "log"))
 	if err != nil {
 		t.Fatal(err)
@@ -53,7 +53,7 @@ func (m *Mover) Start(t testing.TB) {
 	m.process = p
 	t.Cleanup(func() { p.Stop(15 * time.Second) })
 	ready := func() error {
-		h, _, err := remote.Dial(context.Background(), remote.Target{Address: m.hostPort(), Secret: m.Secret, Fingerprint: m.Fingerprint, Timeout: time.Second})
+		h, _, err := remote.Dial(context.Background(), remote.Target{Address: m.HostPort(), Secret: m.Secret, Fingerprint: m.Fingerprint, Timeout: time.Second})
 		if err == nil {
 			h.Close()
 		}
@@ -67,7 +67,7 @@ func (m *Mover) Start(t testing.TB) {
 // Kill ends a mover at once.
 func (m *Mover) Kill() { m.process.Kill() }
 
-func (m *Mover) hostPort() string { return net.JoinHostPort(m.Address, fmt.Sprint(m.Port)) }
+func (m *Mover) HostPort() string { return net.JoinHostPort(m.Address, fmt.Sprint(m.Port)) }
 
 // NewServer asks for the mover's host to be added under a name.
 func (m *Mover) NewServer(name, site string) model.NewServer {

@@ -8,6 +8,7 @@ import (
 
 	"bridgespan/core/fault"
 	"bridgespan/model"
+	"bridgespan/tree"
 	"bridgespan/tree/smb"
 )
 
@@ -25,7 +26,7 @@ func quarantined(v model.Server, now time.Time) error {
 		return nil
 	}
 	return fault.New(fault.Unavailable, fmt.Sprintf("find out who answers at %s, then check the server by hand; it is tried again by itself at %s", hostPort(v), v.Untrusted.Add(quarantineFor).Local().Format("15:04")),
-		"%s sent answers that cannot be trusted at %s, and is left alone", v.Name, v.Untrusted.Local().Format("15:04")).Because(smb.ErrUntrusted)
+		"%s sent answers that cannot be trusted at %s, and is left alone", v.Name, v.Untrusted.Local().Format("15:04")).Because(tree.ErrUntrusted)
 }
 
 // Quarantined reports whether a server is left alone, as far as this instance has seen.

@@ -47,7 +47,7 @@ func (s *Service) reach(ctx context.Context, v model.Server) (*Reach, error) {
 func reachAt(ctx context.Context, v model.Server, to smb.Target) (r *Reach, err error) {
 	r = &Reach{Server: v}
 	if v.IsMover() {
-		r.host, r.info, err = remote.Dial(ctx, remote.Target{Address: hostPort(v), Secret: to.Password, Fingerprint: v.Certificate, Timeout: tryTimeout})
+		r.host, r.info, err = remote.Dial(ctx, remote.Target{Address: hostPort(v), Secret: to.Password, Fingerprint: v.Certificate, Timeout: tryTimeout, Untrusted: to.Untrusted})
 	} else {
 		r.SMB, err = smb.Dial(ctx, to)
 	}

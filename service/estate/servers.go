@@ -114,7 +114,7 @@ func blame(v model.Server, err error) error {
 	switch {
 	case errors.As(err, &dns):
 		return fault.Field("address", "check the spelling, or give the address in numbers", "the name %q is not known", v.Address).Because(err)
-	case errors.Is(err, smb.ErrUntrusted):
+	case errors.Is(err, tree.ErrUntrusted):
 		return fault.Field("address", "find out who answers there", "what answers at %s cannot be trusted: %v", hostPort(v), err).Because(err)
 	case errors.Is(err, tree.ErrUnreachable), errors.Is(err, context.DeadlineExceeded):
 		return fault.Field("address", "check address and port, that the server runs and that no firewall is between", "nothing answers at %s", hostPort(v)).Because(err)

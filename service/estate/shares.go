@@ -139,7 +139,7 @@ func Unavailable(v model.Server, err error) error {
 		return fault.New(fault.Forbidden, "let the mover run as somebody who has rights there", "%s does not allow that to its mover", v.Name).Because(err)
 	case errors.Is(err, smb.ErrSignIn):
 		return fault.New(fault.Unavailable, "set its password again with: bspan server edit "+v.Name, "%s refuses the account %s that we administer it with", v.Name, v.Account).Because(err)
-	case errors.Is(err, smb.ErrUntrusted):
+	case errors.Is(err, tree.ErrUntrusted):
 		return fault.New(fault.Unavailable, "find out who answers at "+hostPort(v)+", then check the server", "%s sent answers that cannot be trusted", v.Name).Because(err)
 	case errors.Is(err, tree.ErrUnreachable), errors.Is(err, context.DeadlineExceeded):
 		return fault.New(fault.Unavailable, "see why with: bspan server check "+v.Name, "%s does not answer", v.Name).Because(err)

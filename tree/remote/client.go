@@ -28,6 +28,11 @@ type Target struct {
 	Secret      string
 	Fingerprint string // SHA-256 of its certificate, in hexadecimal digits
 	Timeout     time.Duration
+	// Silence is how long a mover may send nothing while it owes an answer; 0 means two
+	// minutes, and much longer where it has work to do with a whole file.
+	Silence time.Duration
+	// Untrusted is called when the mover sent what no mover sends; nil does nothing.
+	Untrusted func(why error)
 }
 
 // Errors of reaching a mover.
@@ -43,6 +48,7 @@ type Host struct {
 	target    Target
 	client    *http.Client
 	transport *http.Transport
+	once      sync.Once // the mover is distrusted
 }
 
 // Dial reaches a mover, and asks what it serves. The caller must close the host.
@@ -54,7 +60,7 @@ func Dial(ctx context.Context, target Target) (*Host, Info, error) {
 		// One that was silent so long is asked whether it lives, and given up.
 		HTTP2:           &http.HTTP2Config{SendPingTimeout: 15 * time.Second, PingTimeout: 15 * time.Second},
 		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS13, InsecureSkipVerify: true, VerifyConnection: h.verify}, // known by its fingerprint alone
-		IdleConnTimeout: 5 * time.Minute, DisableCompression: true,
+		IdleConnTimeout: 5 * time.Minute, DisableCompression: true, MaxResponseHeaderBytes: 64 << 10,
 	}
 	h.client = &http.Client{Transport: h.transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	var info Info
@@ -130,7 +136,10 @@ func (h *Host) get(ctx context.Context, info *Info) error {
 		return err
 	}
 	defer response.Body.Close()
-	return json.NewDecoder(response.Body).Decode(info)
+	if err := json.NewDecoder(io.LimitReader(response.Body, mostAnswer)).Decode(info); err != nil {
+		return h.distrust("it does not say what it serves: %w", err)
+	}
+	return h.checkInfo(info)
 }
 
 // do sends a request, and turns what is no answer into an error.
@@ -143,6 +152,8 @@ func (h *Host) do(request *http.Request) (*http.Response, error) {
 	case err == nil:
 		defer response.Body.Close()
 		return nil, refusal(response)
+	case errors.Is(context.Cause(request.Context()), errSilent):
+		return nil, errSilent
 	case request.Context().Err() != nil:
 		return nil, request.Context().Err()
 	case errors.Is(err, ErrStranger):
@@ -161,7 +172,7 @@ func refusal(response *http.Response) error {
 		return ErrSecret
 	}
 	var a answer
-	if err := json.NewDecoder(io.LimitReader(response.Body, mostLine)).Decode(&a); err != nil || a.Error == nil {
+	if err := json.NewDecoder(io.LimitReader(response.Body, mostAnswer)).Decode(&a); err != nil || a.Error == nil {
 		return fmt.Errorf("what answers is no mover: it says %s", response.Status)
 	}
 	return a.Error.err()
@@ -174,7 +185,13 @@ func (h *Host) send(ctx context.Context, folder, op string, c call, content io.R
 	if err != nil {
 		return nil, nil, err
 	}
-	source := &source{r: content, trailer: http.Header{brokenOff: nil}}
+	ctx, silence := h.listen(ctx, op)
+	defer func() {
+		if err != nil {
+			silence.end()
+		}
+	}()
+	source := &source{r: content, trailer: http.Header{brokenOff: nil}, silence: silence}
 	var from io.Reader
 	if content != nil {
 		from = source
@@ -210,49 +227,53 @@ func (h *Host) send(ctx context.Context, folder, op string, c call, content io.R
 	if err != nil {
 		return nil, nil, err
 	}
-	return received(response)
+	return received(response, silence)
 }
 
 // received is the body of an answer, as it was before it was compressed.
-func received(response *http.Response) (*bufio.Reader, func(), error) {
-	var body io.Reader = response.Body
-	end := func() { response.Body.Close() }
+func received(response *http.Response, silence *silence) (*bufio.Reader, func(), error) {
+	var body io.Reader = &listened{response.Body, silence}
+	end := func() {
+		response.Body.Close()
+		silence.end()
+	}
 	if response.Header.Get("Content-Encoding") == encoding {
 		plain, ended, err := unpack(body)
 		if err != nil {
 			response.Body.Close()
 			return nil, nil, err
 		}
-		body, end = plain, func() { ended(); response.Body.Close() }
+		whole := end
+		body, end = plain, func() { ended(); whole() }
 	}
 	reader := newReader(body)
 	return reader, func() { dropReader(reader); end() }, nil
 }
 
-// mostLine is how long a line may be, in bytes.
-const mostLine = 64 << 20
-
-// readLine reads a line of an answer, and returns the error that it says.
-func readLine(ctx context.Context, r *bufio.Reader) (a answer, err error) {
-	line, err := r.ReadSlice('\n')
-	if errors.Is(err, bufio.ErrBufferFull) {
-		long := bytes.Clone(line)
-		line, err = r.ReadBytes('\n')
-		line = append(long, line...)
-	}
+// readLine reads a line of an answer, and returns the error that it says, and how many
+// bytes the line has.
+func (h *Host) readLine(ctx context.Context, r *bufio.Reader) (a answer, n int, err error) {
+	line, err := readBounded(r, mostAnswer)
 	switch {
 	case ctx.Err() != nil:
-		return a, ctx.Err()
+		return a, 0, ctx.Err()
+	case errors.Is(err, errLong):
+		return a, 0, h.distrust("it answers with a line of more than %d bytes", mostAnswer)
 	case err != nil:
-		return a, fmt.Errorf("%w: the answer was broken off: %w", tree.ErrUnreachable, err)
+		return a, 0, fmt.Errorf("%w: the answer was broken off: %w", tree.ErrUnreachable, err)
 	}
 	if err := json.Unmarshal(line, &a); err != nil {
-		return a, fmt.Errorf("the mover's answer cannot be read: %w", err)
+		return a, 0, h.distrust("its answer cannot be read: %w", err)
+	}
+	if a.Entry != nil {
+		if err := h.checkEntry(a.Entry); err != nil {
+			return a, 0, err
+		}
 	}
 	if a.Error != nil && a.Entry == nil {
-		return a, a.Error.err()
+		return a, 0, a.Error.err()
 	}
-	return a, nil
+	return a, len(line), nil
 }
 
 // source reads what is sent until it is closed; then nobody reads it any more. When
@@ -260,6 +281,7 @@ func readLine(ctx context.Context, r *bufio.Reader) (a answer, err error) {
 // still be thrown away by the mover when its caller has gone on.
 type source struct {
 	trailer http.Header
+	silence *silence
 
 	mu     sync.Mutex
 	r      io.Reader
@@ -274,6 +296,7 @@ func (s *source) Read(p []byte) (int, error) {
 		return 0, io.ErrClosedPipe
 	}
 	n, err := s.r.Read(p)
+	s.silence.broken()
 	if err != nil && err != io.EOF {
 		s.err, err = err, io.EOF
 		s.trailer.Set(brokenOff, "1")

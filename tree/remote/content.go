@@ -40,9 +40,16 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 		return nil, err
 	}
 	defer end()
-	c := &content{tree: t, ctx: ctx, name: name, entry: fromWire(a.Entry), file: a.File}
+	e, err := t.entryOf("open", name, a)
+	if err != nil {
+		return nil, err
+	}
+	c := &content{tree: t, ctx: ctx, name: name, entry: e, file: a.File}
 	if a.File != "" {
 		return c, nil
+	}
+	if e.Size > inline {
+		return nil, tree.PathError("open", name, t.host.distrust("it sends %d bytes with an answer, of at most %d", e.Size, inline))
 	}
 	c.all = make([]byte, c.entry.Size)
 	if _, err := io.ReadFull(rest, c.all); err != nil {
@@ -157,7 +164,9 @@ func (c *content) Sum(ctx context.Context, by tree.Hash) (d [32]byte, err error)
 	}
 	err = c.with(ctx, func(file string) error {
 		a, err := c.tree.call(ctx, "sum", c.name, call{File: file, Hash: by}, nil)
-		copy(d[:], a.Digest)
+		if err == nil && copy(d[:], a.Digest) != len(d) {
+			err = tree.PathError("sum", c.name, c.tree.host.distrust("a hash of %d bytes", len(a.Digest)))
+		}
 		return err
 	})
 	return d, err
@@ -181,12 +190,24 @@ func (c *content) cut(ctx context.Context, file string, sizes chunk.Sizes) (l ch
 		return l, err
 	}
 	defer end()
-	l.Sizes = sizes
-	copy(l.Digest[:], a.Digest)
-	if l.Chunks, err = readChunks(rest, a.Chunks); err != nil {
-		return l, tree.PathError("chunks", c.name, fmt.Errorf("%w: %w", tree.ErrUnreachable, err))
+	if copy(l.Digest[:], a.Digest) != len(l.Digest) {
+		return l, tree.PathError("chunks", c.name, c.tree.host.distrust("a hash of %d bytes", len(a.Digest)))
 	}
-	for _, k := range l.Chunks {
+	l.Sizes = sizes
+	// All but the last have the least length, and a file that grows is longer than it was.
+	if a.Chunks > mostChunks {
+		return l, tree.PathError("chunks", c.name, c.tree.host.distrust("%d chunks", a.Chunks))
+	}
+	for range a.Chunks {
+		k, err := readChunk(rest)
+		if err != nil {
+			return l, tree.PathError("chunks", c.name, fmt.Errorf("%w: %w", tree.ErrUnreachable, err))
+		}
+		last := len(l.Chunks) == a.Chunks-1
+		if k.Length > sizes.Max || k.Length < sizes.Min && !last || k.Length == 0 || l.Size > c.entry.Size+mostGrown {
+			return l, tree.PathError("chunks", c.name, c.tree.host.distrust("a chunk of %d bytes at %d of %d", k.Length, l.Size, c.entry.Size))
+		}
+		l.Chunks = append(l.Chunks, k)
 		l.Size += int64(k.Length)
 	}
 	return l, nil
@@ -212,15 +233,12 @@ func chunksToWire(list []chunk.Chunk) []byte {
 
 const chunkBytes = 4 + len(chunk.Fingerprint{})
 
-func readChunks(r io.Reader, n int) (list []chunk.Chunk, err error) {
-	for range n {
-		var raw [chunkBytes]byte
-		if _, err := io.ReadFull(r, raw[:]); err != nil {
-			return nil, err
-		}
-		list = append(list, chunk.Chunk{Length: int(binary.BigEndian.Uint32(raw[:4])), Fingerprint: chunk.Fingerprint(raw[4:])})
+func readChunk(r io.Reader) (c chunk.Chunk, err error) {
+	var raw [chunkBytes]byte
+	if _, err := io.ReadFull(r, raw[:]); err != nil {
+		return c, err
 	}
-	return list, nil
+	return chunk.Chunk{Length: int(binary.BigEndian.Uint32(raw[:4])), Fingerprint: chunk.Fingerprint(raw[4:])}, nil
 }
 
 // closeMost is how long the mover is asked to close a file.

@@ -2,6 +2,7 @@ package remote
 
 import (
 	"crypto/rand"
+	"fmt"
 	"io"
 	"sync"
 	"time"
@@ -29,22 +30,26 @@ const (
 )
 
 // add keeps an open file, under a name that nobody guesses.
-func (f *files) add(c tree.Content) string {
+// It returns an error when too many are open.
+func (f *files) add(c tree.Content) (string, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.sweep(time.Now())
+	if len(f.open) >= filesMost {
+		return "", fmt.Errorf("the mover has %d files open, and opens no more", filesMost)
+	}
 	if f.open == nil {
 		f.open = map[string]*openFile{}
 	}
 	name := rand.Text()
 	f.open[name] = &openFile{Content: c, used: time.Now()}
-	return name
+	return name, nil
 }
 
 // sweep closes what was not used for long; when there are very many, sooner.
 func (f *files) sweep(now time.Time) {
 	most := idleMost
-	if len(f.open) >= filesMost {
+	if len(f.open) >= filesMost/2 {
 		most /= 10
 	}
 	for name, o := range f.open {
@@ -108,7 +113,12 @@ func (s *served) open() error {
 			return s.reply(answer{Entry: toWire(e)}, all)
 		}
 	}
-	return s.reply(answer{Entry: toWire(e), File: s.files.add(c)}, nil)
+	file, err := s.files.add(c)
+	if err != nil {
+		c.Close()
+		return err
+	}
+	return s.reply(answer{Entry: toWire(e), File: file}, nil)
 }
 
 func (s *served) read() error {

@@ -1,7 +1,6 @@
 package remote
 
 import (
-	"bufio"
 	"context"
 	"crypto/sha256"
 	"crypto/subtle"
@@ -9,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net/http"
 	"slices"
@@ -130,9 +130,16 @@ func (s *served) begin(f Served, r *http.Request) (end func(), err error) {
 	reader := newReader(&unbroken{body, r})
 	unpacked := end
 	end = func() { dropReader(reader); unpacked() }
-	line, err := readBounded(reader)
+	most := mostAnswer
+	if r.PathValue("call") == "assemble" {
+		most = mostCall
+	}
+	line, err := readBounded(reader, most)
 	if err == nil {
 		err = json.Unmarshal(line, &s.call)
+	}
+	if err == nil {
+		err = s.call.check()
 	}
 	if err != nil {
 		end()
@@ -167,20 +174,25 @@ func (u *unbroken) Read(p []byte) (int, error) {
 
 var errCall = errors.New("bad call")
 
-// readBounded reads a line, but not one that never ends.
-func readBounded(r *bufio.Reader) (line []byte, err error) {
-	for {
-		part, err := r.ReadSlice('\n')
-		line = append(line, part...)
-		switch {
-		case err == nil:
-			return line, nil
-		case !errors.Is(err, bufio.ErrBufferFull):
-			return nil, err
-		case len(line) > mostLine:
-			return nil, errors.New("its line is too long")
-		}
+// check returns an error when a call asks for what cannot be.
+func (c *call) check() error {
+	o := c.Put.options()
+	switch {
+	case c.At < 0 || c.Length < 0 || o.At < 0 || o.Size < 0 || o.Size > mostSize:
+		return fmt.Errorf("%w: a negative place or length", fs.ErrInvalid)
+	case c.Sizes != nil && c.Sizes.Check() != nil:
+		return fmt.Errorf("%w: %w", fs.ErrInvalid, c.Sizes.Check())
+	case c.Meta != nil && !c.Meta.Modified.IsZero() && c.Meta.Modified.Year() > 9999:
+		return fmt.Errorf("%w: a time in the year %d", fs.ErrInvalid, c.Meta.Modified.Year())
 	}
+	whole := int64(0)
+	for _, p := range c.Parts {
+		if p.At != whole || p.Length <= 0 || p.Length > mostSize-whole || p.From < -1 || p.From > mostSize {
+			return fmt.Errorf("%w: a part of %d bytes at %d, from %d", fs.ErrInvalid, p.Length, p.At, p.From)
+		}
+		whole += p.Length
+	}
+	return nil
 }
 
 // fail tells an error.

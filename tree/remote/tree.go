@@ -41,7 +41,7 @@ func (t *Tree) call(ctx context.Context, op, name string, c call, content io.Rea
 		return a, err
 	}
 	defer end()
-	_, _ = io.Copy(io.Discard, rest) // so that the connection can be used again
+	_, _ = io.CopyN(io.Discard, rest, mostAnswer) // so that the connection can be used again
 	return a, nil
 }
 
@@ -54,7 +54,7 @@ func (t *Tree) begin(ctx context.Context, op, name string, c call, content io.Re
 	c.Sub, c.Name = t.sub, name
 	reader, end, err := t.host.send(ctx, t.folder, op, c, content)
 	if err == nil {
-		if a, err = readLine(ctx, reader); err != nil {
+		if a, _, err = t.host.readLine(ctx, reader); err != nil {
 			end()
 		}
 	}
@@ -64,7 +64,22 @@ func (t *Tree) begin(ctx context.Context, op, name string, c call, content io.Re
 // described calls the mover, and returns the entry that it answers with.
 func (t *Tree) described(ctx context.Context, op, name string, c call, content io.Reader) (tree.Entry, error) {
 	a, err := t.call(ctx, op, name, c, content)
-	return fromWire(a.Entry), err
+	if err != nil {
+		return tree.Entry{}, err
+	}
+	return t.entryOf(op, name, a)
+}
+
+// entryOf is the entry of an answer about a name. It must be the entry of that name, in
+// whatever case.
+func (t *Tree) entryOf(op, name string, a answer) (tree.Entry, error) {
+	switch {
+	case a.Entry == nil:
+		return tree.Entry{}, tree.PathError(op, name, t.host.distrust("an answer without an entry"))
+	case tree.Key(a.Entry.Name, false) != tree.Key(path.Base(name), false):
+		return tree.Entry{}, tree.PathError(op, name, t.host.distrust("an answer about %.100q to a call about %.100q", a.Entry.Name, path.Base(name)))
+	}
+	return fromWire(a.Entry), nil
 }
 
 func (t *Tree) Stat(ctx context.Context, name string) (tree.Entry, error) {
@@ -85,8 +100,15 @@ func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.S
 			return
 		}
 		defer end()
+		bytes := 0
 		for {
-			a, err := readLine(ctx, lines)
+			a, n, err := t.host.readLine(ctx, lines)
+			if bytes += n; err == nil && bytes > mostListing {
+				err = t.host.distrust("it lists a folder in more than %d bytes", mostListing)
+			}
+			if err == nil && !a.Last && (a.Entry == nil || a.Entry.Name == ".") {
+				err = t.host.distrust("it lists an entry without a name")
+			}
 			if err != nil {
 				yield(tree.Entry{}, tree.PathError("list", name, err))
 				return
@@ -200,7 +222,10 @@ func (t *Tree) Watch(ctx context.Context) iter.Seq2[string, error] {
 		}
 		defer end()
 		for {
-			a, err := readLine(ctx, lines)
+			a, _, err := t.host.readLine(ctx, lines)
+			if err == nil && a.Folder != "" && tree.CheckName("watch", a.Folder) != nil {
+				err = t.host.distrust("something changed in a folder %.100q", a.Folder)
+			}
 			switch {
 			case ctx.Err() != nil:
 				return

@@ -19,7 +19,6 @@ import (
 	"io/fs"
 	"net/http"
 	"time"
-	"unicode/utf8"
 
 	"bridgespan/core/acl"
 	"bridgespan/core/chunk"
@@ -199,21 +198,18 @@ func plainText(err error) string {
 	if errors.As(err, &p) {
 		err = p.Err
 	}
-	text := err.Error()
-	if !utf8.ValidString(text) {
-		return "an error that is no text"
-	}
-	return text
+	return printable(err.Error())
 }
 
 // err is the error that came.
 func (f *failure) err() error {
+	text := printable(f.Text)
 	for _, k := range kinds {
 		if k.word == f.Kind {
-			return &told{f.Text, k.err}
+			return &told{text, k.err}
 		}
 	}
-	return errors.New(f.Text)
+	return errors.New(text)
 }
 
 // told is an error of a mover, with its words.

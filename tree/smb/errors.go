@@ -81,7 +81,7 @@ func Classify(err error) error {
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded) && !errors.As(err, &transport):
 		return err
 	case errors.As(err, &transport), errors.As(err, &network), errors.Is(err, io.EOF),
-		errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, net.ErrClosed), errors.Is(err, os.ErrDeadlineExceeded):
+		errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, net.ErrClosed), errors.Is(err, os.ErrDeadlineExceeded), unverified(err):
 		return fmt.Errorf("%w: %w", tree.ErrUnreachable, err)
 	}
 	// What the protocol library says of its own steps tells nobody more.
@@ -91,6 +91,13 @@ func Classify(err error) error {
 		}
 	}
 	return err
+}
+
+// unverified reports whether an answer was changed on its way, or is to something that
+// nobody asked. The library says so in words alone.
+func unverified(err error) bool {
+	var invalid *smb2.InvalidResponseError
+	return errors.As(err, &invalid) && (invalid.Message == "packet failed signature verification" || invalid.Message == "unknown message id returned")
 }
 
 // pathError classifies an error of an operation on a name.

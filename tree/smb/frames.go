@@ -6,6 +6,9 @@ import (
 	"fmt"
 	"net"
 	"sync/atomic"
+	"time"
+
+	"bridgespan/tree"
 )
 
 // frameHead is the length of what stands before each message of SMB over TCP: a
@@ -26,18 +29,24 @@ type frames struct {
 	in  *bufio.Reader
 	out []byte // the head that waits for its message; room for both
 
-	// While nobody is signed in, answers are looked at before the library gets them.
+	// Answers are looked at before the library gets them: how long they are, and while
+	// nobody is signed in, what they say.
 	open    atomic.Bool
 	left    int                   // bytes of the answer that is being read
+	last    atomic.Int64          // when something came, in nanoseconds of Unix time
 	refused atomic.Pointer[error] // why an answer did not go through
 }
 
-func newFrames(c net.Conn) *frames { return &frames{Conn: c, in: bufio.NewReaderSize(c, readAhead)} }
+func newFrames(c net.Conn) *frames {
+	f := &frames{Conn: c, in: bufio.NewReaderSize(c, readAhead)}
+	f.last.Store(time.Now().UnixNano())
+	return f
+}
+
+// heard is when something came from the server.
+func (f *frames) heard() time.Time { return time.Unix(0, f.last.Load()) }
 
 func (f *frames) Read(p []byte) (int, error) {
-	if f.open.Load() && f.left == 0 {
-		return f.in.Read(p)
-	}
 	if f.left == 0 {
 		length, err := f.admit()
 		if err != nil {
@@ -48,6 +57,7 @@ func (f *frames) Read(p []byte) (int, error) {
 	}
 	n, err := f.in.Read(p[:min(len(p), f.left)])
 	f.left -= n
+	f.last.Store(time.Now().UnixNano())
 	return n, err
 }
 
@@ -57,6 +67,7 @@ const (
 	commandAt, statusAt, nextAt, sessionFlagsAt = 12, 8, 20, 66
 
 	leastAnswer  = 72
+	mostFrame    = 9 << 20 // no server offers more than 8 MiB at a time
 	sessionSetup = 1
 	asGuest      = 0x1
 	asNobody     = 0x2
@@ -72,10 +83,13 @@ func (f *frames) admit() (length int, err error) {
 	}
 	length = frameHead + int(binary.BigEndian.Uint32(head))
 	if f.open.Load() { // it came after somebody had signed in
+		if length > mostFrame {
+			return 0, fmt.Errorf("%w: an answer of %d bytes", tree.ErrUntrusted, length-frameHead)
+		}
 		return length, nil
 	}
 	if length < frameHead+leastAnswer || length > readAhead {
-		return 0, fmt.Errorf("%w: an answer of %d bytes before anybody is signed in", ErrUntrusted, length-frameHead)
+		return 0, fmt.Errorf("%w: an answer of %d bytes before anybody is signed in", tree.ErrUntrusted, length-frameHead)
 	}
 	frame, err := f.in.Peek(frameHead + leastAnswer)
 	if err != nil {
@@ -84,7 +98,7 @@ func (f *frames) admit() (length int, err error) {
 	answer := frame[frameHead:]
 	switch {
 	case string(answer[:4]) != "\xfeSMB" || binary.LittleEndian.Uint32(answer[nextAt:]) != 0:
-		return 0, fmt.Errorf("%w: an answer in another form before anybody is signed in", ErrUntrusted)
+		return 0, fmt.Errorf("%w: an answer in another form before anybody is signed in", tree.ErrUntrusted)
 	case binary.LittleEndian.Uint16(answer[commandAt:]) != sessionSetup || binary.LittleEndian.Uint32(answer[statusAt:]) != 0:
 		return length, nil
 	case binary.LittleEndian.Uint16(answer[sessionFlagsAt:])&(asGuest|asNobody) != 0:

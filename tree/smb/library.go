@@ -7,22 +7,14 @@ import (
 	"os"
 	"runtime/debug"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	smb2 "github.com/cloudsoda/go-smb2"
 
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
-
-// ErrUntrusted: the server sent what no server sends that follows the protocol. The
-// connection is closed. It is an attack, or a server that is broken. It wraps
-// tree.ErrUnreachable.
-var ErrUntrusted error = untrusted{}
-
-type untrusted struct{}
-
-func (untrusted) Error() string { return "the server's answers cannot be trusted" }
-func (untrusted) Unwrap() error { return tree.ErrUnreachable }
 
 // trust is kept in a server over one connection. The protocol library checks little of
 // what a server sends, and panics when that makes no sense: each call of the library is
@@ -30,14 +22,58 @@ func (untrusted) Unwrap() error { return tree.ErrUnreachable }
 type trust struct {
 	address string
 	once    sync.Once
-	cut     func()      // closes the connection
-	report  func(error) // nil when nobody wants to hear of it
+	cut     func()           // closes the connection
+	report  func(error)      // nil when nobody wants to hear of it
+	heard   func() time.Time // when something came from the server
+	silence time.Duration    // after which the connection is cut
+}
+
+// How long a call may wait. The library leaves an answer out that it cannot verify, and
+// then waits for ever: so the connection is cut when nothing comes for so long, and when
+// other answers come and one does not.
+const (
+	silenceMost = 30 * time.Second
+	answerMost  = 5 * time.Minute
+	slowest     = 16 << 10  // bytes a second, for calls that carry many
+	copyMost    = 256 << 20 // bytes that a server copies by itself at a time, in many answers
+)
+
+// waiting is a call that waits for a server.
+type waiting struct {
+	timer *time.Timer
+	cut   atomic.Bool
+}
+
+// wait has the connection cut when a call that carries so many bytes is not answered.
+func (t *trust) wait(bytes int64) *waiting {
+	w := &waiting{}
+	began := time.Now()
+	most := answerMost + time.Duration(bytes/slowest)*time.Second
+	w.timer = time.AfterFunc(answerMost, guard.Func(func() {
+		now := time.Now()
+		if quiet := now.Sub(t.heard()); now.Sub(began) < most && quiet < t.silence {
+			w.timer.Reset(t.silence - quiet)
+			return
+		}
+		w.cut.Store(true)
+		slog.Warn("a file server did not answer, and the connection was cut", "address", t.address, "waited", now.Sub(began))
+		t.cut()
+	}))
+	w.timer.Reset(t.silence)
+	return w
 }
 
 // check is deferred by each call of the library.
-func (t *trust) check(err *error) {
+func (t *trust) check(err *error, w *waiting) {
+	if w.timer.Stop(); w.cut.Load() && *err != nil {
+		*err = fmt.Errorf("%w: %s did not answer in time", tree.ErrUnreachable, t.address)
+	}
+	if unverified(*err) { // what comes next on this connection may be anything
+		slog.Warn("an answer of a file server cannot be verified, and the connection was cut", "address", t.address, "error", *err)
+		t.cut()
+	}
 	if panicked := recover(); panicked != nil {
-		*err = t.end(fmt.Errorf("%w: what %s sent made no sense: %v", ErrUntrusted, t.address, panicked), debug.Stack())
+		*err = t.end(fmt.Errorf("%w: what %s sent made no sense: %v", tree.ErrUntrusted, t.address, panicked), debug.Stack())
 	}
 }
 
@@ -64,7 +100,7 @@ func (s *remoteShare) WithContext(ctx context.Context) *remoteShare {
 }
 
 func (s *remoteShare) file(open func() (*smb2.File, error)) (f *remoteFile, err error) {
-	defer s.trust.check(&err)
+	defer s.trust.check(&err, s.trust.wait(0))
 	opened, err := open()
 	if err != nil {
 		return nil, err
@@ -81,52 +117,52 @@ func (s *remoteShare) OpenFile(name string, flag int, mode os.FileMode) (*remote
 }
 
 func (s *remoteShare) Umount() (err error) {
-	defer s.trust.check(&err)
+	defer s.trust.check(&err, s.trust.wait(0))
 	return s.share.Umount()
 }
 
 func (s *remoteShare) Stat(name string) (info os.FileInfo, err error) {
-	defer s.trust.check(&err)
+	defer s.trust.check(&err, s.trust.wait(0))
 	return s.share.Stat(name)
 }
 
 func (s *remoteShare) Statfs(name string) (info smb2.FileFsInfo, err error) {
-	defer s.trust.check(&err)
+	defer s.trust.check(&err, s.trust.wait(0))
 	return s.share.Statfs(name)
 }
 
 func (s *remoteShare) Mkdir(name string, mode os.FileMode) (err error) {
-	defer s.trust.check(&err)
+	defer s.trust.check(&err, s.trust.wait(0))
 	return s.share.Mkdir(name, mode)
 }
 
 func (s *remoteShare) Remove(name string) (err error) {
-	defer s.trust.check(&err)
+	defer s.trust.check(&err, s.trust.wait(0))
 	return s.share.Remove(name)
 }
 
 func (s *remoteShare) Rename(from, to string) (err error) {
-	defer s.trust.check(&err)
+	defer s.trust.check(&err, s.trust.wait(0))
 	return s.share.Rename(from, to)
 }
 
 func (s *remoteShare) Chtimes(name string, read, written time.Time) (err error) {
-	defer s.trust.check(&err)
+	defer s.trust.check(&err, s.trust.wait(0))
 	return s.share.Chtimes(name, read, written)
 }
 
 func (s *remoteShare) Chmod(name string, mode os.FileMode) (err error) {
-	defer s.trust.check(&err)
+	defer s.trust.check(&err, s.trust.wait(0))
 	return s.share.Chmod(name, mode)
 }
 
 func (s *remoteShare) SecurityInfoRaw(name string, parts smb2.SecurityInformationRequestFlags) (raw []byte, err error) {
-	defer s.trust.check(&err)
+	defer s.trust.check(&err, s.trust.wait(0))
 	return s.share.SecurityInfoRaw(name, parts)
 }
 
 func (s *remoteShare) SetSecurityInfoRaw(name string, parts smb2.SecurityInformationRequestFlags, d encoded) (err error) {
-	defer s.trust.check(&err)
+	defer s.trust.check(&err, s.trust.wait(0))
 	return s.share.SetSecurityInfoRaw(name, parts, d)
 }
 
@@ -139,50 +175,50 @@ type remoteFile struct {
 func (f *remoteFile) Name() string { return f.file.Name() }
 
 func (f *remoteFile) Close() (err error) {
-	defer f.trust.check(&err)
+	defer f.trust.check(&err, f.trust.wait(0))
 	return f.file.Close()
 }
 
 func (f *remoteFile) Stat() (info os.FileInfo, err error) {
-	defer f.trust.check(&err)
+	defer f.trust.check(&err, f.trust.wait(0))
 	return f.file.Stat()
 }
 
 func (f *remoteFile) Sync() (err error) {
-	defer f.trust.check(&err)
+	defer f.trust.check(&err, f.trust.wait(0))
 	return f.file.Sync()
 }
 
 func (f *remoteFile) Truncate(size int64) (err error) {
-	defer f.trust.check(&err)
+	defer f.trust.check(&err, f.trust.wait(0))
 	return f.file.Truncate(size)
 }
 
 func (f *remoteFile) Seek(offset int64, whence int) (at int64, err error) {
-	defer f.trust.check(&err)
+	defer f.trust.check(&err, f.trust.wait(0))
 	return f.file.Seek(offset, whence)
 }
 
 func (f *remoteFile) Read(p []byte) (n int, err error) {
-	defer f.trust.check(&err)
+	defer f.trust.check(&err, f.trust.wait(int64(len(p))))
 	n, err = f.file.Read(p)
 	return f.trust.counted(n, len(p), err)
 }
 
 func (f *remoteFile) ReadAt(p []byte, offset int64) (n int, err error) {
-	defer f.trust.check(&err)
+	defer f.trust.check(&err, f.trust.wait(int64(len(p))))
 	n, err = f.file.ReadAt(p, offset)
 	return f.trust.counted(n, len(p), err)
 }
 
 func (f *remoteFile) Write(p []byte) (n int, err error) {
-	defer f.trust.check(&err)
+	defer f.trust.check(&err, f.trust.wait(int64(len(p))))
 	n, err = f.file.Write(p)
 	return f.trust.counted(n, len(p), err)
 }
 
 func (f *remoteFile) WriteAt(p []byte, offset int64) (n int, err error) {
-	defer f.trust.check(&err)
+	defer f.trust.check(&err, f.trust.wait(int64(len(p))))
 	n, err = f.file.WriteAt(p, offset)
 	return f.trust.counted(n, len(p), err)
 }
@@ -191,7 +227,7 @@ func (f *remoteFile) WriteAt(p []byte, offset int64) (n int, err error) {
 // beyond what there is.
 func (t *trust) counted(n, most int, err error) (int, error) {
 	if n < 0 || n > most {
-		return 0, t.end(fmt.Errorf("%w: %s says that %d of %d bytes went through", ErrUntrusted, t.address, n, most), nil)
+		return 0, t.end(fmt.Errorf("%w: %s says that %d of %d bytes went through", tree.ErrUntrusted, t.address, n, most), nil)
 	}
 	return n, err
 }
@@ -199,12 +235,12 @@ func (t *trust) counted(n, most int, err error) (int, error) {
 // WriteTo copies a file to another one of the same server, which does that by itself
 // where it can.
 func (f *remoteFile) WriteTo(to *remoteFile) (n int64, err error) {
-	defer f.trust.check(&err)
+	defer f.trust.check(&err, f.trust.wait(copyMost))
 	return f.file.WriteTo(to.file)
 }
 
 func (f *remoteFile) Readdir(n int) (list []os.FileInfo, err error) {
-	defer f.trust.check(&err)
+	defer f.trust.check(&err, f.trust.wait(0))
 	list, err = f.file.Readdir(n)
 	for _, info := range list {
 		if !tree.IsElement(info.Name()) {
@@ -215,7 +251,7 @@ func (f *remoteFile) Readdir(n int) (list []os.FileInfo, err error) {
 }
 
 func (f *remoteFile) ReaddirPlus(n int, parts smb2.SecurityInformationRequestFlags) (list []smb2.DirEntryPlus, err error) {
-	defer f.trust.check(&err)
+	defer f.trust.check(&err, f.trust.wait(0))
 	list, err = f.file.ReaddirPlus(n, parts)
 	for i := range list {
 		if !tree.IsElement(list[i].Name()) {
@@ -226,5 +262,5 @@ func (f *remoteFile) ReaddirPlus(n int, parts smb2.SecurityInformationRequestFla
 }
 
 func (t *trust) named(name string) error {
-	return t.end(fmt.Errorf("%w: %s lists an entry %q, which cannot be in a folder", ErrUntrusted, t.address, name), nil)
+	return t.end(fmt.Errorf("%w: %s lists an entry %q, which cannot be in a folder", tree.ErrUntrusted, t.address, name), nil)
 }

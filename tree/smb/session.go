@@ -4,6 +4,7 @@
 package smb
 
 import (
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
@@ -28,6 +29,9 @@ type Target struct {
 	Untrusted func(error)
 	// Timeout bounds connecting and signing in; 0 means 10 seconds.
 	Timeout time.Duration
+	// Silence is after how long the connection is cut when the server owes an answer and
+	// sends nothing; 0 means 30 seconds.
+	Silence time.Duration
 }
 
 // Session is a signed-in connection to one server. Its methods may be called
@@ -40,7 +44,7 @@ type Session struct {
 
 // Dial connects and signs in. Its errors wrap tree.ErrUnreachable when the server does
 // not answer, ErrSignIn when it refuses the account, or lets it in as a guest, and
-// ErrUntrusted when its answers make no sense.
+// tree.ErrUntrusted when its answers make no sense.
 func Dial(ctx context.Context, target Target) (*Session, error) {
 	return dial(ctx, target, initiator(target), smb2.Negotiator{RequireMessageSigning: !target.Unsigned})
 }
@@ -81,8 +85,8 @@ func dial(ctx context.Context, target Target, initiator smb2.Initiator, negotiat
 	if err != nil {
 		return nil, unreachable(target.Address, err)
 	}
-	s := &Session{conn: conn, trust: &trust{address: target.Address, cut: func() { conn.Close() }, report: target.Untrusted}}
 	frames := newFrames(conn)
+	s := &Session{conn: conn, trust: &trust{address: target.Address, cut: func() { conn.Close() }, report: target.Untrusted, heard: frames.heard, silence: cmp.Or(target.Silence, silenceMost)}}
 	dialer := &smb2.Dialer{MaxCreditBalance: 1024, Initiator: initiator, Negotiator: negotiator}
 	err = s.ask(func() (err error) {
 		s.session, err = dialer.DialConn(ctx, frames, target.Address)
@@ -97,7 +101,7 @@ func dial(ctx context.Context, target Target, initiator smb2.Initiator, negotiat
 
 // ask calls the protocol library.
 func (s *Session) ask(call func() error) (err error) {
-	defer s.trust.check(&err)
+	defer s.trust.check(&err, s.trust.wait(0))
 	return call()
 }
 

@@ -170,8 +170,16 @@ func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.S
 		if detail == tree.WithDescriptors {
 			next = descriptorsOf(share, wire)
 		}
+		listed := 0
+		counted := func(e tree.Entry, err error) bool {
+			if listed++; listed > tree.MostEntries {
+				err = tree.TooMany(name)
+				e = tree.Entry{}
+			}
+			return yield(e, err) && listed <= tree.MostEntries
+		}
 		for {
-			more, err := next(dir, yield)
+			more, err := next(dir, counted)
 			if err != nil {
 				yield(tree.Entry{}, pathError("list", name, err))
 			}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 	"unicode/utf16"
@@ -86,7 +87,7 @@ func testHostileAnswers(t *testing.T, server *fileserver.Server) {
 				}
 				root := share(t, s, "store", "")
 				err = c.do(t, root)
-				if err == nil || unsigned != errors.Is(err, smb.ErrUntrusted) {
+				if err == nil || unsigned != errors.Is(err, tree.ErrUntrusted) {
 					t.Errorf("unsigned %v: %v", unsigned, err)
 				}
 				if unsigned && (len(reports) != 1 || s.Alive(t.Context())) {
@@ -125,10 +126,10 @@ func testBetweenSignIn(t *testing.T, server *fileserver.Server) {
 	}{
 		"a guest":    {tamper.Answers(tamper.SessionSetup, func(body []byte) { body[2] |= 1 }), smb.ErrGuest},
 		"nobody":     {tamper.Answers(tamper.SessionSetup, func(body []byte) { body[2] |= 2 }), smb.ErrGuest},
-		"two in one": {func(m []byte) []byte { binary.LittleEndian.PutUint32(m[20:], 64); return m }, smb.ErrUntrusted},
-		"too short":  {func(m []byte) []byte { return m[:40] }, smb.ErrUntrusted},
-		"too long":   {func(m []byte) []byte { return slices.Concat(m, make([]byte, 1<<20)) }, smb.ErrUntrusted},
-		"encrypted":  {func(m []byte) []byte { m[0] = 0xfd; return m }, smb.ErrUntrusted},
+		"two in one": {func(m []byte) []byte { binary.LittleEndian.PutUint32(m[20:], 64); return m }, tree.ErrUntrusted},
+		"too short":  {func(m []byte) []byte { return m[:40] }, tree.ErrUntrusted},
+		"too long":   {func(m []byte) []byte { return slices.Concat(m, make([]byte, 1<<20)) }, tree.ErrUntrusted},
+		"encrypted":  {func(m []byte) []byte { m[0] = 0xfd; return m }, tree.ErrUntrusted},
 	} {
 		if _, err := through(t, server, false, nil, c.change); !errors.Is(err, c.want) {
 			t.Errorf("%s: %v, want %v", name, err, c.want)
@@ -171,5 +172,46 @@ func TestAnyAnswers(t *testing.T) {
 			_, _ = root.Space(ctx)
 		}
 		cancel()
+	}
+}
+
+// An answer that is lost on its way is not waited for: the connection is cut, and a new
+// one works. The protocol library leaves an answer out that it cannot verify.
+func TestLostAnswers(t *testing.T) {
+	server := standintest.FileServer(t, "oak", "store")
+	for name, change := range map[string]func([]byte) []byte{
+		"with another signature": func(m []byte) []byte { m[50] ^= 1; return m },
+		"cut short":              func(m []byte) []byte { return m[:66] },
+		"of another session":     func(m []byte) []byte { m[40] ^= 1; return m },
+		"to another message":     func(m []byte) []byte { m[24] ^= 0x40; return m },
+	} {
+		t.Run(name, func(t *testing.T) {
+			var lose atomic.Bool
+			p, err := tamper.Start(server.HostPort(), nil, func(m []byte) []byte {
+				if lose.Load() {
+					return change(m)
+				}
+				return m
+			})
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(p.Stop)
+			s, err := smb.Dial(t.Context(), smb.Target{Address: p.Address(), Account: "warden", Password: standintest.Password("warden"), Silence: 200 * time.Millisecond})
+			if err != nil {
+				t.Fatal(err)
+			}
+			root, err := s.Tree(t.Context(), "store", "")
+			if err != nil {
+				t.Fatal(err)
+			}
+			lose.Store(true)
+			if _, err := root.Stat(t.Context(), "."); !errors.Is(err, tree.ErrUnreachable) {
+				t.Errorf("an answer that is lost: %v", err)
+			}
+			if s.Alive(t.Context()) {
+				t.Error("the connection is still used")
+			}
+		})
 	}
 }
