@@ -75,7 +75,8 @@ func (f *readFile) piece(most int64) ([]byte, error) {
 	if f.stream == nil {
 		f.stream = tree.Stream(f.ctx, f.content, f.offset)
 	}
-	stall := time.AfterFunc(stallMost, f.chosen.kept.session.Cut)
+	session := f.chosen.kept.session
+	stall := time.AfterFunc(stallMost, guard.Func(func() { session.Close() }))
 	defer stall.Stop()
 	return f.stream.Next(most)
 }

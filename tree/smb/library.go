@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net"
 	"os"
 	"runtime/debug"
 	"sync"
@@ -22,7 +23,8 @@ import (
 type trust struct {
 	address string
 	once    sync.Once
-	cut     func()           // closes the connection
+	conn    net.Conn
+	closed  atomic.Bool      // by ourselves
 	report  func(error)      // nil when nobody wants to hear of it
 	heard   func() time.Time // when something came from the server
 	silence time.Duration    // after which the connection is cut
@@ -41,7 +43,7 @@ const (
 // waiting is a call that waits for a server.
 type waiting struct {
 	timer *time.Timer
-	cut   atomic.Bool
+	late  atomic.Bool
 }
 
 // wait has the connection cut when a call that carries so many bytes is not answered.
@@ -55,7 +57,7 @@ func (t *trust) wait(bytes int64) *waiting {
 			w.timer.Reset(t.silence - quiet)
 			return
 		}
-		w.cut.Store(true)
+		w.late.Store(true)
 		slog.Warn("a file server did not answer, and the connection was cut", "address", t.address, "waited", now.Sub(began))
 		t.cut()
 	}))
@@ -65,16 +67,26 @@ func (t *trust) wait(bytes int64) *waiting {
 
 // check is deferred by each call of the library.
 func (t *trust) check(err *error, w *waiting) {
-	if w.timer.Stop(); w.cut.Load() && *err != nil {
+	panicked := recover()
+	w.timer.Stop()
+	switch {
+	case w.late.Load() && (panicked != nil || *err != nil):
 		*err = fmt.Errorf("%w: %s did not answer in time", tree.ErrUnreachable, t.address)
-	}
-	if unverified(*err) { // what comes next on this connection may be anything
+	case panicked != nil && t.closed.Load():
+		// The library panics in calls that wait while a connection is closed at this end.
+		*err = fmt.Errorf("%w: the connection to %s was closed meanwhile", tree.ErrUnreachable, t.address)
+	case panicked != nil:
+		*err = t.end(fmt.Errorf("%w: what %s sent made no sense: %v", tree.ErrUntrusted, t.address, panicked), debug.Stack())
+	case unverified(*err) && !t.closed.Load(): // what comes next on this connection may be anything
 		slog.Warn("an answer of a file server cannot be verified, and the connection was cut", "address", t.address, "error", *err)
 		t.cut()
 	}
-	if panicked := recover(); panicked != nil {
-		*err = t.end(fmt.Errorf("%w: what %s sent made no sense: %v", tree.ErrUntrusted, t.address, panicked), debug.Stack())
-	}
+}
+
+// cut closes the connection. Whoever waits for the server gets an error.
+func (t *trust) cut() {
+	t.closed.Store(true)
+	t.conn.Close()
 }
 
 // end ends the trust: nothing more is read from this connection.

@@ -86,7 +86,7 @@ func dial(ctx context.Context, target Target, initiator smb2.Initiator, negotiat
 		return nil, unreachable(target.Address, err)
 	}
 	frames := newFrames(conn)
-	s := &Session{conn: conn, trust: &trust{address: target.Address, cut: func() { conn.Close() }, report: target.Untrusted, heard: frames.heard, silence: cmp.Or(target.Silence, silenceMost)}}
+	s := &Session{conn: conn, trust: &trust{address: target.Address, conn: conn, report: target.Untrusted, heard: frames.heard, silence: cmp.Or(target.Silence, silenceMost)}}
 	dialer := &smb2.Dialer{MaxCreditBalance: 1024, Initiator: initiator, Negotiator: negotiator}
 	err = s.ask(func() (err error) {
 		s.session, err = dialer.DialConn(ctx, frames, target.Address)
@@ -110,18 +110,13 @@ func (s *Session) Alive(ctx context.Context) bool {
 	return s.ask(s.session.WithContext(ctx).Echo) == nil
 }
 
-// Close signs out and closes the connection.
+// Close closes the connection, which ends the session ([MS-SMB2] 3.3.7.1). Whoever waits
+// for the server gets an error, as if it had gone away. It does not sign out first: after
+// that, the protocol library would let every other call wait for ever.
 func (s *Session) Close() error {
-	// A server that has gone must not keep us waiting for its farewell.
-	_ = s.conn.SetDeadline(time.Now().Add(2 * time.Second))
-	err := s.ask(s.session.Logoff)
-	s.conn.Close()
-	return Classify(err)
+	s.trust.cut()
+	return nil
 }
-
-// Cut ends the connection at once, from any goroutine: whoever waits for the
-// server gets an error, as if it had gone away.
-func (s *Session) Cut() { s.conn.Close() }
 
 // Tree opens a share, or the folder sub of it, as a tree. sub follows the
 // rules of tree names; "" and "." mean the whole share.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -213,5 +214,44 @@ func TestLostAnswers(t *testing.T) {
 				t.Error("the connection is still used")
 			}
 		})
+	}
+}
+
+// Whoever waits for a server while the connection is closed at our end learns that, and
+// the server is not to blame.
+func TestClosedMeanwhile(t *testing.T) {
+	server := standintest.FileServer(t, "oak", "store")
+	var blamed atomic.Int64
+	for range 15 {
+		s, err := smb.Dial(t.Context(), smb.Target{Address: server.HostPort(), Account: "warden", Password: standintest.Password("warden"), Untrusted: func(error) { blamed.Add(1) }})
+		if err != nil {
+			t.Fatal(err)
+		}
+		root, err := s.Tree(t.Context(), "store", "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		var all sync.WaitGroup
+		var begun sync.WaitGroup
+		for range 20 {
+			begun.Add(1)
+			all.Go(func() {
+				var err error
+				for n := 0; err == nil; n++ {
+					if _, err = root.Stat(t.Context(), "."); n == 3 {
+						begun.Done()
+					}
+				}
+				if errors.Is(err, tree.ErrUntrusted) {
+					t.Errorf("a call while the connection is closed: %v", err)
+				}
+			})
+		}
+		begun.Wait()
+		_ = s.Close()
+		all.Wait()
+	}
+	if blamed.Load() > 0 {
+		t.Errorf("the server was blamed %d times", blamed.Load())
 	}
 }
