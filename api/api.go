@@ -66,8 +66,11 @@ type Services struct {
 type Options struct {
 	// Console is the built console; nil serves none.
 	Console fs.FS
-	// TLS marks cookies as for encrypted connections only.
+	// TLS says that people come over encrypted connections alone: it marks cookies as for
+	// such, and browsers are told to use no others (RFC 6797).
 	TLS bool
+	// Proxies are trusted to say where a request comes from.
+	Proxies access.Proxies
 	// Gateway is where people reach the namespaces, for the console to show.
 	Gateway string
 	// Closing ends the event streams when it is closed.
@@ -100,7 +103,7 @@ func New(s Services, o Options) *API {
 	})
 	// A fault of ours in one request must not end the service.
 	a.app.Use(func(c fiber.Ctx) error { return guard.Call(c.Next) })
-	a.app.Use(secureHeaders, a.identify)
+	a.app.Use(a.secureHeaders, a.identify)
 	a.app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"state": "alive"}) })
 	a.app.Get("/readyz", a.ready)
 	a.huma = huma.NewAPI(document(o.Version), adapter{a.app})
@@ -195,7 +198,10 @@ func (a *API) refuse(c huma.Context, err error) {
 	}
 }
 
-func secureHeaders(c fiber.Ctx) error {
+func (a *API) secureHeaders(c fiber.Ctx) error {
+	if a.TLS {
+		c.Set("Strict-Transport-Security", "max-age=31536000")
+	}
 	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Referrer-Policy", "no-referrer")

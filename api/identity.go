@@ -28,7 +28,7 @@ type placeKey struct{}
 // identify finds who asks, by bearer token or session cookie. A change under
 // the cookie also needs the CSRF header, which other sites cannot send.
 func (a *API) identify(c fiber.Ctx) error {
-	ctx := context.WithValue(c.Context(), placeKey{}, c.IP())
+	ctx := context.WithValue(c.Context(), placeKey{}, a.Proxies.Client(c.RequestCtx().RemoteAddr().String(), c.GetReqHeaders()[fiber.HeaderXForwardedFor]))
 	defer c.SetContext(context.Background())
 	secret, cookie := credentialOf(c)
 	if secret != "" && strings.HasPrefix(c.Path(), Prefix) {

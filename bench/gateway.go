@@ -150,7 +150,7 @@ func prepareGatewayRead(ctx context.Context, after *endings, read func(*smb2.Fil
 
 // serveGateway serves a gateway with one signpost, and returns its address.
 func serveGateway(ctx context.Context, server *fileserver.Server, after *endings) (string, error) {
-	gate := gateway.New(ctx, oneSignpost{server}, oneSignpost{server}, nothingKept{}, "")
+	gate := gateway.New(ctx, oneSignpost{server}, oneSignpost{server}, nothingKept{}, gateway.Options{})
 	after.do(gate.Close)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -64,7 +64,8 @@ func (s *storm) await(what string, most time.Duration, ok func(model.ReplicaSet)
 			return
 		}
 		if time.Now().After(deadline) {
-			s.Fatalf("%s: %s has not come after %v: %s; %+v; %v", s.set, what, most, set.Summary, set.Lanes, err)
+			troubles, _ := s.api.ReplicaTroubles(context.WithoutCancel(s.Context()), s.set)
+			s.Fatalf("%s: %s has not come after %v: %s; %+v; %v; %+v", s.set, what, most, set.Summary, set.Lanes, err, troubles)
 		}
 	}
 }

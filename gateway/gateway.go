@@ -8,14 +8,15 @@
 package gateway
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
 	"strings"
+	"time"
 
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
@@ -53,19 +54,31 @@ type Servers interface {
 
 // Gateway is the handler. Close ends the sessions that it holds.
 type Gateway struct {
+	Options
 	names    Names
 	servers  Servers
-	site     string
 	pool     *pool
 	book     *book
 	throttle access.Throttle
 	stays    stays
 }
 
-// New makes a gateway that stands at site ("" when it stands nowhere in
-// particular).
-func New(ctx context.Context, names Names, servers Servers, state State, site string) *Gateway {
-	g := &Gateway{names: names, servers: servers, site: site, pool: newPool(servers), book: newBook(state), stays: newStays()}
+// Options direct a gateway.
+type Options struct {
+	// Site is where it stands; "" when it stands nowhere in particular.
+	Site string
+	// SessionAge is for how long a password is good that a file server took; 0 means 5
+	// minutes. Then the server is asked again.
+	SessionAge time.Duration
+	// Proxies are trusted to say where a request comes from.
+	Proxies access.Proxies
+	// TLS says that people come over encrypted connections alone.
+	TLS bool
+}
+
+// New makes a gateway.
+func New(ctx context.Context, names Names, servers Servers, state State, o Options) *Gateway {
+	g := &Gateway{Options: o, names: names, servers: servers, pool: newPool(servers, cmp.Or(o.SessionAge, sessionAge)), book: newBook(state), stays: newStays(), throttle: access.Throttle{AtOnce: 16, Queue: 100}}
 	g.book.load(ctx)
 	return g
 }
@@ -100,12 +113,15 @@ func personOf(r *http.Request) (person, bool) {
 
 func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("X-Content-Type-Options", "nosniff")
+	if g.TLS {
+		w.Header().Set("Strict-Transport-Security", "max-age=31536000")
+	}
 	who, ok := personOf(r)
 	if !ok {
 		askToSignIn(w, "sign in with your file server account")
 		return
 	}
-	host, _, _ := net.SplitHostPort(r.RemoteAddr)
+	host := g.Proxies.Client(r.RemoteAddr, r.Header.Values("X-Forwarded-For"))
 	try, err := g.throttle.Begin(r.Context(), namespace.Key(who.domain)+`\`+namespace.Key(who.account), host, who.password)
 	if err != nil {
 		w.Header().Set("Retry-After", "5")

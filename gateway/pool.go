@@ -16,14 +16,16 @@ import (
 
 // Lives of sessions with file servers.
 const (
-	idleMost = 5 * time.Minute // an unused session is closed
-	dialMost = 4 * time.Second // a server that takes longer is passed over
+	idleMost   = 5 * time.Minute // an unused session is closed
+	sessionAge = 5 * time.Minute // an older one is replaced: its account may have changed
+	dialMost   = 4 * time.Second // a server that takes longer is passed over
 )
 
 // pool keeps sessions with file servers open between requests, each for one
 // person at one server, so that a person signs in there once.
 type pool struct {
 	servers  Servers
+	age      time.Duration // of a session, at most
 	refusals refusals
 
 	mu   sync.Mutex
@@ -47,14 +49,16 @@ type kept struct {
 	mu    sync.Mutex
 	trees map[string]*smb.Tree
 
+	begun time.Time
+
 	// Under the pool's lock:
 	used    time.Time
 	users   int
 	dropped bool // out of the pool; whoever gives it back last closes it
 }
 
-func newPool(servers Servers) *pool {
-	p := &pool{servers: servers, kept: map[poolKey]*kept{}, done: make(chan struct{})}
+func newPool(servers Servers, age time.Duration) *pool {
+	p := &pool{servers: servers, age: age, kept: map[poolKey]*kept{}, done: make(chan struct{})}
 	guard.Go(p.sweep)
 	return p
 }
@@ -81,12 +85,16 @@ func (p *pool) borrow(ctx context.Context, listens namespace.Listener, who perso
 	key, credentials := keyOf(listens, who), refusedBy(listens, who.at(listens))
 	p.mu.Lock()
 	k, ok := p.kept[key]
+	if ok && time.Since(k.begun) > p.age {
+		p.drop(key, k)
+		ok = false
+	}
 	if !ok {
 		if p.refusals.has(credentials, time.Now()) {
 			p.mu.Unlock()
 			return nil, fmt.Errorf("%w, as another server of its domain has a moment ago", smb.ErrSignIn)
 		}
-		k = &kept{ready: make(chan struct{}), trees: map[string]*smb.Tree{}, used: time.Now()}
+		k = &kept{ready: make(chan struct{}), trees: map[string]*smb.Tree{}, begun: time.Now(), used: time.Now()}
 		p.kept[key] = k
 	}
 	k.users++
@@ -139,6 +147,11 @@ func (k *kept) closeIfDone() {
 func (p *pool) forget(key poolKey, k *kept) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	p.drop(key, k)
+}
+
+// drop is forget under the pool's lock.
+func (p *pool) drop(key poolKey, k *kept) {
 	if p.kept[key] == k {
 		delete(p.kept, key)
 	}

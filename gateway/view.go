@@ -106,7 +106,7 @@ func (v *view) resolve(ctx context.Context, name string) (place, error) {
 	if err != nil {
 		return place{}, err
 	}
-	d, err := v.gateway.names.Where(ctx, name, namespace.Traveller{Site: v.gateway.site, Person: v.who.account})
+	d, err := v.gateway.names.Where(ctx, name, namespace.Traveller{Site: v.gateway.Site, Person: v.who.account})
 	if err != nil {
 		return place{namespace: space}, err
 	}
@@ -149,7 +149,7 @@ func (v *view) mayOpen(ctx context.Context, folder string, names []string) ([]st
 // below a folder. One whose locations do not answer is not hidden: that would
 // look as if it were gone.
 func (v *view) opens(ctx context.Context, full string) (bool, error) {
-	d, err := v.gateway.names.Where(ctx, full, namespace.Traveller{Site: v.gateway.site, Person: v.who.account})
+	d, err := v.gateway.names.Where(ctx, full, namespace.Traveller{Site: v.gateway.Site, Person: v.who.account})
 	if err != nil {
 		return false, err
 	}
@@ -260,6 +260,9 @@ func (v *view) lookAt(ctx context.Context, k *kept, direction namespace.Directio
 // any server of the namespace that accepts it.
 func (v *view) signInSomewhere(ctx context.Context, space string) error {
 	servers, err := v.serversOf(ctx, space)
+	if fault.KindOf(err) == fault.NotFound { // which namespaces there are is not for everybody, too
+		servers, err = v.serversOf(ctx, "")
+	}
 	if err != nil {
 		return err
 	}

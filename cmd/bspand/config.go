@@ -7,9 +7,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/urfave/cli/v3"
+
+	"bridgespan/service/access"
 )
 
 // config is how the service runs. A flag wins over the environment, the
@@ -26,12 +29,15 @@ type config struct {
 	TLS            string `toml:"tls" comment:"auto encrypts what listens beyond this machine; on encrypts everything; off nothing"`
 	TLSCertificate string `toml:"tls_certificate" comment:"PEM file; without one, a certificate is made at the first start"`
 	TLSKey         string `toml:"tls_key" comment:"PEM file"`
+	TrustedProxies string `toml:"trusted_proxies" comment:"Addresses and networks of proxies before the service, separated by commas: their X-Forwarded-For says where a request comes from"`
+	SecureCookie   string `toml:"secure_cookie" comment:"auto sends cookies over TLS alone when the service speaks it; on always, as behind a proxy that does; off never"`
+	SessionAge     string `toml:"gateway_session_age" comment:"For how long a password that a file server took at the gateway is good; then it is asked again"`
 	LogFormat      string `toml:"log_format" comment:"text or json"`
 	LogLevel       string `toml:"log_level" comment:"debug, info, warn or error"`
 }
 
 func defaults() config {
-	return config{Listen: "127.0.0.1:8600", Gateway: "127.0.0.1:8610", KeyFile: "bspan.key", TLS: "auto", LogFormat: "text", LogLevel: "info"}
+	return config{Listen: "127.0.0.1:8600", Gateway: "127.0.0.1:8610", KeyFile: "bspan.key", TLS: "auto", SecureCookie: "auto", SessionAge: "5m", LogFormat: "text", LogLevel: "info"}
 }
 
 // workFolder is where stores that prove an estimate are made.
@@ -50,19 +56,22 @@ func (c *config) settings() map[string]struct {
 		usage string
 	}
 	return map[string]setting{
-		"listen":           {&c.Listen, "`ADDRESS` of the API and the console"},
-		"gateway":          {&c.Gateway, "`ADDRESS` of the gateway; empty for none"},
-		"gateway-site":     {&c.GatewaySite, "`SITE` at which the gateway stands"},
-		"gateway-url":      {&c.GatewayURL, "`URL` where people reach the gateway"},
-		"database":         {&c.Database, "data source `NAME`: user:password@tcp(host:port)/name"},
-		"key-file":         {&c.KeyFile, "`FILE` with the key that secrets are sealed with"},
-		"work-folder":      {&c.WorkFolder, "`FOLDER` for stores that prove an estimate"},
-		"setup-token-file": {&c.SetupTokenFile, "`FILE` to write the set-up token to"},
-		"tls":              {&c.TLS, "auto, on or off: what to encrypt"},
-		"tls-certificate":  {&c.TLSCertificate, "PEM `FILE`"},
-		"tls-key":          {&c.TLSKey, "PEM `FILE`"},
-		"log-format":       {&c.LogFormat, "text or json"},
-		"log-level":        {&c.LogLevel, "debug, info, warn or error"},
+		"listen":              {&c.Listen, "`ADDRESS` of the API and the console"},
+		"gateway":             {&c.Gateway, "`ADDRESS` of the gateway; empty for none"},
+		"gateway-site":        {&c.GatewaySite, "`SITE` at which the gateway stands"},
+		"gateway-url":         {&c.GatewayURL, "`URL` where people reach the gateway"},
+		"database":            {&c.Database, "data source `NAME`: user:password@tcp(host:port)/name"},
+		"key-file":            {&c.KeyFile, "`FILE` with the key that secrets are sealed with"},
+		"work-folder":         {&c.WorkFolder, "`FOLDER` for stores that prove an estimate"},
+		"setup-token-file":    {&c.SetupTokenFile, "`FILE` to write the set-up token to"},
+		"tls":                 {&c.TLS, "auto, on or off: what to encrypt"},
+		"tls-certificate":     {&c.TLSCertificate, "PEM `FILE`"},
+		"tls-key":             {&c.TLSKey, "PEM `FILE`"},
+		"trusted-proxies":     {&c.TrustedProxies, "`NETWORKS` of proxies before the service, separated by commas"},
+		"secure-cookie":       {&c.SecureCookie, "auto, on or off: send cookies over TLS alone"},
+		"gateway-session-age": {&c.SessionAge, "`TIME` for which a password that a file server took is good"},
+		"log-format":          {&c.LogFormat, "text or json"},
+		"log-level":           {&c.LogLevel, "debug, info, warn or error"},
 	}
 }
 
@@ -112,8 +121,32 @@ func (c *config) check() error {
 		return fmt.Errorf("tls: %q is none of auto, on and off", c.TLS)
 	case c.TLS == "off" && c.TLSKey != "":
 		return errors.New("tls: off, and yet there is a tls_certificate: leave one of them out")
+	case c.SecureCookie != "auto" && c.SecureCookie != "on" && c.SecureCookie != "off":
+		return fmt.Errorf("secure_cookie: %q is none of auto, on and off", c.SecureCookie)
 	case c.LogFormat != "text" && c.LogFormat != "json":
 		return fmt.Errorf("log_format: %q is neither text nor json", c.LogFormat)
 	}
+	if _, err := access.ParseProxies(c.TrustedProxies); err != nil {
+		return fmt.Errorf("trusted_proxies: %w", err)
+	}
+	if age, err := time.ParseDuration(c.SessionAge); err != nil || age < time.Second || age > 24*time.Hour {
+		return fmt.Errorf("gateway_session_age: %q is not a time between 1s and 24h, such as 5m", c.SessionAge)
+	}
 	return nil
+}
+
+// proxies, and sessionAge, were checked before.
+func (c *config) proxies() access.Proxies {
+	p, _ := access.ParseProxies(c.TrustedProxies)
+	return p
+}
+
+func (c *config) sessionAge() time.Duration {
+	age, _ := time.ParseDuration(c.SessionAge)
+	return age
+}
+
+// secure reports whether people reach the API over TLS alone.
+func (c *config) secure() bool {
+	return c.SecureCookie == "on" || c.SecureCookie == "auto" && c.encrypts(c.Listen)
 }

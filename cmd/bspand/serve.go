@@ -133,8 +133,8 @@ func serve(ctx context.Context, c config) error {
 
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
 		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: work, Replicas: copies, Estimates: savings},
-		api.Options{Console: console.Files(), TLS: c.encrypts(c.Listen), Gateway: c.gatewayURL(), Closing: ctx.Done(), Version: version})
-	return listen(ctx, c, front, gateway.New(ctx, names, sites, db, c.GatewaySite))
+		api.Options{Console: console.Files(), TLS: c.secure(), Proxies: c.proxies(), Gateway: c.gatewayURL(), Closing: ctx.Done(), Version: version})
+	return listen(ctx, c, front, gateway.New(ctx, names, sites, db, gateway.Options{Site: c.GatewaySite, SessionAge: c.sessionAge(), Proxies: c.proxies(), TLS: c.encrypts(c.Gateway) || c.SecureCookie == "on"}))
 }
 
 // migrate waits for the database to be there, then brings the schema up to date.

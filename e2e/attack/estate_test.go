@@ -12,6 +12,7 @@ func TestUsers(t *testing.T) {
 	t.Run("hostile server", func(t *testing.T) { testHostileServer(t, e) })
 	t.Run("tampered messages", func(t *testing.T) { testTamperedMessages(t, e) })
 	t.Run("guests at the gateway", func(t *testing.T) { testGuestsAtGateway(t, e) })
+	t.Run("strangers at the gateway", func(t *testing.T) { testStrangersLearnNothing(t, e) })
 	t.Run("stored scripts", func(t *testing.T) { testStoredScripts(t, e) })
 	t.Run("reserved names", func(t *testing.T) { testReservedNames(t, e) })
 	t.Run("long names", func(t *testing.T) { testLongNames(t, e) })

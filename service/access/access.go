@@ -39,7 +39,7 @@ type Service struct {
 
 // New makes the service. kick is called after every change.
 func New(db *records.DB, kick func()) *Service {
-	return &Service{db: db, holders: newHolders(), kick: kick}
+	return &Service{db: db, holders: newHolders(), kick: kick, throttle: Throttle{AtOnce: 2, Queue: 10}}
 }
 
 type actorKey struct{}
@@ -124,7 +124,10 @@ func (s *Service) Setup(ctx context.Context, token, name, password string) error
 }
 
 // unknownHash makes a sign-in with an unknown name take as long as any other.
-var unknownHash = sync.OnceValue(func() string { return hashPassword("nobody has this password") })
+var unknownHash = sync.OnceValue(func() string {
+	hash, _ := hashPassword(context.Background(), "nobody has this password")
+	return hash
+})
 
 // mostName is how long a name may be that is tried, in bytes.
 const mostName = 256
@@ -148,7 +151,11 @@ func (s *Service) SignIn(ctx context.Context, name, password, from string) (reco
 	if unknown {
 		hash = unknownHash()
 	}
-	if !matches(password, hash) || unknown {
+	right, err := matches(ctx, password, hash)
+	if err != nil {
+		return account, err
+	}
+	if !right || unknown {
 		try.Failed()
 		return account, fault.New(fault.SignIn, "check both, and the case of the password", "the name or the password is wrong").At("password")
 	}
@@ -211,7 +218,10 @@ func (s *Service) addUser(ctx context.Context, name, password string, role model
 		return err
 	}
 	u := model.User{Name: name, Role: role, Created: time.Now().UTC().Truncate(time.Microsecond)}
-	hash := hashPassword(password)
+	hash, err := hashPassword(ctx, password)
+	if err != nil {
+		return err
+	}
 	defer s.kick()
 	return s.db.Change(ctx, func(tx *records.Tx) error {
 		if err := allowed(tx); err != nil {
@@ -231,7 +241,10 @@ func (s *Service) EditUser(ctx context.Context, name string, version int64, pass
 		if err := checkPassword("password", password); err != nil {
 			return err
 		}
-		hash = hashPassword(password)
+		var err error
+		if hash, err = hashPassword(ctx, password); err != nil {
+			return err
+		}
 	}
 	defer s.kick()
 	defer s.holders.Purge()

@@ -11,20 +11,23 @@ import (
 )
 
 func TestPasswords(t *testing.T) {
-	hash := hashPassword("seven quiet herons")
+	hash, err := hashPassword(t.Context(), "seven quiet herons")
+	if err != nil {
+		t.Fatal(err)
+	}
 	if !strings.HasPrefix(hash, "$argon2id$v=19$m=") || strings.Contains(hash, "heron") {
 		t.Errorf("hash %q", hash)
 	}
-	if hash == hashPassword("seven quiet herons") {
+	if again, _ := hashPassword(t.Context(), "seven quiet herons"); hash == again {
 		t.Error("equal passwords have equal hashes")
 	}
 	for password, want := range map[string]bool{"seven quiet herons": true, "Seven quiet herons": false, "": false} {
-		if matches(password, hash) != want {
+		if right, err := matches(t.Context(), password, hash); err != nil || right != want {
 			t.Errorf("%q matches: %v", password, !want)
 		}
 	}
 	for _, bad := range []string{"", "x", "$argon2id$$$$", "$argon2id$v=19$m=a$s$k"} {
-		if matches("x", bad) {
+		if right, _ := matches(t.Context(), "x", bad); right {
 			t.Errorf("a password matches the broken hash %q", bad)
 		}
 	}

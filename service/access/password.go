@@ -1,11 +1,13 @@
 package access
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/argon2"
 
@@ -23,8 +25,11 @@ const (
 	argonSalt    = 16
 )
 
-// hashing bounds how many passwords are worked on at once: each takes 19 MiB.
+// hashing bounds how many passwords are worked on at once: each takes 19 MiB. Who waits
+// for that longer than waitMost is told to come again.
 var hashing = make(chan struct{}, 4)
+
+const waitMost = 10 * time.Second
 
 // MinPassword is the shortest password accepted, in characters.
 const MinPassword = 10
@@ -40,35 +45,46 @@ func checkPassword(field, password string) error {
 }
 
 // hashPassword returns the usual text form, $argon2id$v=19$m=…,t=…,p=…$salt$key.
-func hashPassword(password string) string {
+func hashPassword(ctx context.Context, password string) (string, error) {
 	salt := make([]byte, argonSalt)
 	_, _ = rand.Read(salt)
 	b64 := base64.RawStdEncoding
+	key, err := derive(ctx, password, salt, argonMemory, argonPasses, argonLanes)
 	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonPasses, argonLanes,
-		b64.EncodeToString(salt), b64.EncodeToString(derive(password, salt, argonMemory, argonPasses, argonLanes)))
+		b64.EncodeToString(salt), b64.EncodeToString(key)), err
 }
 
-func derive(password string, salt []byte, memory, passes uint32, lanes uint8) []byte {
-	hashing <- struct{}{}
+func derive(ctx context.Context, password string, salt []byte, memory, passes uint32, lanes uint8) ([]byte, error) {
+	timeout := time.NewTimer(waitMost)
+	defer timeout.Stop()
+	select {
+	case hashing <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-timeout.C:
+		return nil, fault.New(fault.Throttled, "try again in a moment", "too many sign-ins are under way")
+	}
 	defer func() { <-hashing }()
-	return argon2.IDKey([]byte(password), salt, passes, memory, lanes, argonKey)
+	return argon2.IDKey([]byte(password), salt, passes, memory, lanes, argonKey), nil
 }
 
-// matches compares a password with a hash made with any parameters.
-func matches(password, hash string) bool {
+// matches compares a password with a hash made with any parameters. It returns an error
+// when it could not be compared in time.
+func matches(ctx context.Context, password, hash string) (bool, error) {
 	parts := strings.Split(hash, "$")
 	var memory, passes uint32
 	var lanes uint8
 	if len(parts) != 6 || parts[1] != "argon2id" {
-		return false
+		return false, nil
 	}
 	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes, &lanes); err != nil {
-		return false
+		return false, nil
 	}
 	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
 	key, err2 := base64.RawStdEncoding.DecodeString(parts[5])
 	if err1 != nil || err2 != nil {
-		return false
+		return false, nil
 	}
-	return subtle.ConstantTimeCompare(derive(password, salt, memory, passes, lanes), key) == 1
+	made, err := derive(ctx, password, salt, memory, passes, lanes)
+	return err == nil && subtle.ConstantTimeCompare(made, key) == 1, err
 }

@@ -16,6 +16,11 @@ import (
 // must wait, longer each time. A try is reserved before it is judged, so that many at once
 // are no more than many in a row. The zero value is ready to use.
 type Throttle struct {
+	// AtOnce is how many tries from one address are judged at a time, and Queue how many
+	// more may wait for that; 0 is no bound. Without them, who sends many tries at once
+	// holds up everybody else.
+	AtOnce, Queue int
+
 	mu    sync.Mutex
 	known map[[32]byte]*failures // by a hash: what is sent here is not kept
 	used  list.List              // of *failures, the one that was used last at the end
@@ -28,6 +33,7 @@ type failures struct {
 	limit   limit
 	count   int
 	pending int // tries that are being judged
+	waiting int // tries that wait until fewer are
 	until   time.Time
 	last    time.Time
 	proven  [32]byte      // the hash of a password that was right; it is not held up by guesses
@@ -75,9 +81,21 @@ func (t *Throttle) begin(ctx context.Context, name, address, password string, no
 		}
 		select {
 		case <-ctx.Done():
-			return nil, ctx.Err()
 		case <-wait:
 		}
+		t.waited(address)
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// waited notes that a try from an address waits no more.
+func (t *Throttle) waited(address string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if f := t.known[hashed("address", address)]; f != nil && f.waiting > 0 {
+		f.waiting--
 	}
 }
 
@@ -103,12 +121,18 @@ func (t *Throttle) reserve(name, address, password string, now func() time.Time)
 			return nil, nil, fault.New(fault.Throttled, "wait, or ask an administrator for a new password",
 				"too many failed sign-ins; the next is possible in %d s", int(math.Ceil(wait.Seconds())))
 		}
-		if f.pending > 0 && f.count+f.pending >= f.limit.free {
-			if f.ended == nil {
-				f.ended = make(chan struct{})
-			}
-			return nil, f.ended, nil
+		full := f == try.address && t.AtOnce > 0 && f.pending >= t.AtOnce
+		if f.pending == 0 || !full && f.count+f.pending < f.limit.free {
+			continue
 		}
+		if t.Queue > 0 && try.address.waiting >= t.Queue {
+			return nil, nil, fault.New(fault.Throttled, "wait a moment", "too many sign-ins from your address are under way")
+		}
+		if f.ended == nil {
+			f.ended = make(chan struct{})
+		}
+		try.address.waiting++
+		return nil, f.ended, nil
 	}
 	try.name.pending++
 	try.address.pending++
@@ -152,7 +176,7 @@ func (t *Throttle) forgetOne(now time.Time) bool {
 	passed := 0
 	for e := t.used.Front(); e != nil && passed < mostPassed; e = e.Next() {
 		f := e.Value.(*failures)
-		if f.pending == 0 && !f.until.After(now) {
+		if f.pending == 0 && f.waiting == 0 && !f.until.After(now) {
 			t.used.Remove(e)
 			delete(t.known, f.key)
 			return true

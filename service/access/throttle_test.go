@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -178,4 +179,52 @@ func TestThrottleIsBounded(t *testing.T) {
 	if fault.KindOf(guess(&throttle, "anybody", "one", now)) != fault.Throttled {
 		t.Error("one address may guess at as many names as it likes")
 	}
+}
+
+// From one address a few tries are judged at a time, a few more wait, and the others are
+// refused at once; those of other addresses do not notice.
+func TestThrottleQueue(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		throttle := Throttle{AtOnce: 2, Queue: 3}
+		var judged, refused, most atomic.Int64
+		end := make(chan struct{})
+		var all sync.WaitGroup
+		for i := range 20 {
+			all.Go(func() {
+				try, err := throttle.Begin(t.Context(), fmt.Sprint("somebody", i), "here", "wrong")
+				if err != nil {
+					refused.Add(1)
+					return
+				}
+				most.Store(max(most.Load(), judged.Add(1)))
+				<-end
+				judged.Add(-1)
+				try.Abandon()
+			})
+		}
+		synctest.Wait()
+		if judged.Load() != 2 || refused.Load() != 15 {
+			t.Errorf("%d are judged, and %d were refused", judged.Load(), refused.Load())
+		}
+		try, err := throttle.Begin(t.Context(), "ada", "there", "right")
+		if err != nil {
+			t.Fatal(err)
+		}
+		try.Succeeded()
+		// One that gives up makes room for another one.
+		ctx, cancel := context.WithCancel(t.Context())
+		cancel()
+		if _, err := throttle.Begin(ctx, "ben", "here", "wrong"); fault.KindOf(err) != fault.Throttled {
+			t.Errorf("where the queue is full: %v", err)
+		}
+		close(end)
+		all.Wait()
+		if most.Load() > 2 {
+			t.Errorf("%d were judged at a time", most.Load())
+		}
+		if try, err = throttle.Begin(t.Context(), "ben", "here", "right"); err != nil {
+			t.Fatal(err)
+		}
+		try.Succeeded()
+	})
 }

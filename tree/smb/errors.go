@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net"
 	"os"
+	"strings"
 
 	smb2 "github.com/cloudsoda/go-smb2"
 
@@ -81,7 +82,7 @@ func Classify(err error) error {
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded) && !errors.As(err, &transport):
 		return err
 	case errors.As(err, &transport), errors.As(err, &network), errors.Is(err, io.EOF),
-		errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, net.ErrClosed), errors.Is(err, os.ErrDeadlineExceeded), unverified(err):
+		errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, net.ErrClosed), errors.Is(err, os.ErrDeadlineExceeded), broken(err):
 		return fmt.Errorf("%w: %w", tree.ErrUnreachable, err)
 	}
 	// What the protocol library says of its own steps tells nobody more.
@@ -93,11 +94,13 @@ func Classify(err error) error {
 	return err
 }
 
-// unverified reports whether an answer was changed on its way, or is to something that
-// nobody asked. The library says so in words alone.
-func unverified(err error) bool {
+// broken reports whether a connection is of no use any more after an answer: it was changed
+// on its way, is to something that nobody asked, or cannot be taken apart, after which the
+// library fails all calls. Of an answer that is only not what was expected the library says
+// that its format is broken.
+func broken(err error) bool {
 	var invalid *smb2.InvalidResponseError
-	return errors.As(err, &invalid) && (invalid.Message == "packet failed signature verification" || invalid.Message == "unknown message id returned")
+	return errors.As(err, &invalid) && !strings.HasPrefix(invalid.Message, "broken ")
 }
 
 // pathError classifies an error of an operation on a name.

@@ -77,8 +77,8 @@ func (t *trust) check(err *error, w *waiting) {
 		*err = fmt.Errorf("%w: the connection to %s was closed meanwhile", tree.ErrUnreachable, t.address)
 	case panicked != nil:
 		*err = t.end(fmt.Errorf("%w: what %s sent made no sense: %v", tree.ErrUntrusted, t.address, panicked), debug.Stack())
-	case unverified(*err) && !t.closed.Load(): // what comes next on this connection may be anything
-		slog.Warn("an answer of a file server cannot be verified, and the connection was cut", "address", t.address, "error", *err)
+	case broken(*err) && !t.closed.Load(): // what comes next on this connection may be anything
+		slog.Warn("an answer of a file server was changed or is none, and the connection was cut", "address", t.address, "error", *err)
 		t.cut()
 	}
 }

@@ -183,6 +183,7 @@ func TestLostAnswers(t *testing.T) {
 	for name, change := range map[string]func([]byte) []byte{
 		"with another signature": func(m []byte) []byte { m[50] ^= 1; return m },
 		"cut short":              func(m []byte) []byte { return m[:66] },
+		"that is two":            func(m []byte) []byte { m[20] = 0xff; m[21] = 0xff; m[22] = 0xff; return m },
 		"of another session":     func(m []byte) []byte { m[40] ^= 1; return m },
 		"to another message":     func(m []byte) []byte { m[24] ^= 0x40; return m },
 	} {
