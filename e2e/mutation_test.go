@@ -37,11 +37,14 @@ func TestMutations(t *testing.T) {
 	}
 	for seed := uint64(1); time.Now().Before(until) && !t.Failed(); seed++ {
 		wire.Begin(seed, 100)
-		mover.Begin(seed, 30)
+		mover.Begin(seed, 10)
 		for _, s := range storms {
 			_ = s.api.LookAtReplicas(t.Context(), s.set, "")
 		}
-		await(t, "messages to be changed", func() bool { return wire.Changed()+mover.Changed() >= int(20*seed) || time.Now().After(until) })
+		wires, movers := wire.Changed(), mover.Changed()
+		await(t, "messages to be changed", func() bool {
+			return wire.Changed() >= wires+5 && mover.Changed() > movers || time.Now().After(until)
+		})
 		wire.End()
 		mover.End()
 		// Who sends nonsense is left alone for an hour, unless somebody has looked.

@@ -18,6 +18,7 @@ import (
 
 	"bridgespan/client"
 	"bridgespan/core/fault"
+	"bridgespan/core/text"
 )
 
 // version is set when the program is linked.
@@ -43,7 +44,7 @@ func run(ctx context.Context, args []string) int {
 	if err == nil {
 		return 0
 	}
-	fmt.Fprintln(os.Stderr, "bspan: "+err.Error())
+	fmt.Fprintln(&text.Writer{To: os.Stderr}, "bspan: "+err.Error())
 	return exitCode(err)
 }
 
@@ -82,6 +83,8 @@ func exitCode(err error) int {
 func newApp() *cli.Command {
 	app := &cli.Command{
 		Name: "bspan", Usage: "one namespace over several file servers", Version: version,
+		// Names come from file servers, and may be anything that a terminal obeys.
+		Writer: &text.Writer{To: os.Stdout}, ErrWriter: &text.Writer{To: os.Stderr},
 		EnableShellCompletion: true,
 		ConfigureShellCompletionCommand: func(c *cli.Command) {
 			c.Hidden, c.Usage = false, "print the completion script of a shell: bash, zsh, fish or pwsh"

@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -27,13 +26,13 @@ func namespaceMappings(ctx context.Context, c *cli.Command, api *client.Client, 
 		return show(c, m, table{})
 	}
 	for _, closed := range m.Closed {
-		fmt.Fprintln(os.Stderr, "left out:", closed)
+		fmt.Fprintln(c.Root().ErrWriter, "left out:", closed)
 	}
 	if m.Last != nil {
-		fmt.Fprintf(os.Stderr, "last handed out %s; changed since: %d\n", when(*m.Last), len(m.Changes))
+		fmt.Fprintf(c.Root().ErrWriter, "last handed out %s; changed since: %d\n", when(*m.Last), len(m.Changes))
 	}
 	for _, change := range m.Changes {
-		fmt.Fprintln(os.Stderr, "changed:", change)
+		fmt.Fprintln(c.Root().ErrWriter, "changed:", change)
 	}
 	_, err = fmt.Fprint(c.Root().Writer, m.Text)
 	return err

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
+
+	"bridgespan/core/text"
 )
 
 func checkOutput(format string) error {
@@ -41,7 +43,10 @@ func show(c *cli.Command, value any, t table) error {
 	case "csv":
 		records := csv.NewWriter(w)
 		_ = records.Write(t.heads)
-		_ = records.WriteAll(t.rows)
+		for _, row := range t.rows {
+			_ = records.Write(text.Cells(row))
+		}
+		records.Flush()
 		return records.Error()
 	}
 	return t.write(w)

@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
+	"bridgespan/core/text"
 	"bridgespan/model"
 )
 
@@ -109,7 +110,7 @@ func follow(ctx context.Context, c *cli.Command, api *client.Client, r model.Run
 			}
 		}
 		if terminal(os.Stderr) {
-			fmt.Fprintf(os.Stderr, "\r\033[K%s %s: %s", r.Kind, r.Subject, progressWords(ctx, api, r))
+			fmt.Fprintf(os.Stderr, "\r\033[K%s %s: %s", r.Kind, text.Visible(r.Subject), text.Visible(progressWords(ctx, api, r)))
 			said = true
 		}
 		select {

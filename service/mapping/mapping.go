@@ -69,11 +69,12 @@ func (s *Service) Make(ctx context.Context, name string, asked model.AskMappings
 	if err != nil {
 		return m, err
 	}
+	var before []mapping.Mapping
 	if last != nil {
-		m.Last = &last.At
+		m.Last, before = &last.At, last.Mappings
 	}
 	m.Changes = changes(last, m.Mappings)
-	m.Text = mapping.Write(asked.Format, fmt.Sprintf("Drives of /%s for %s%s, made by Bridge Span on %s", name, asked.For, at(asked.From), time.Now().UTC().Format("2006-01-02 15:04 UTC")), m.Mappings)
+	m.Text = mapping.Write(asked.Format, fmt.Sprintf("Drives of /%s for %s%s, made by Bridge Span on %s", name, asked.For, at(asked.From), time.Now().UTC().Format("2006-01-02 15:04 UTC")), m.Mappings, before)
 	if !handOut {
 		return m, nil
 	}

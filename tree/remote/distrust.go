@@ -6,10 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"strings"
-	"unicode"
-	"unicode/utf8"
 
+	"bridgespan/core/text"
 	"bridgespan/tree"
 )
 
@@ -69,17 +67,7 @@ func (h *Host) checkInfo(info *Info) error {
 }
 
 // printable is a text that can be shown anywhere: without control characters, and short.
-func printable(text string) string {
-	if len(text) > mostText {
-		text = strings.ToValidUTF8(text[:mostText], "")
-	}
-	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) || r == utf8.RuneError {
-			return -1
-		}
-		return r
-	}, text)
-}
+func printable(s string) string { return text.Printable(s, mostText) }
 
 var errLong = errors.New("its line is too long")
 

@@ -230,7 +230,9 @@ function Breakdown({ found, name }: { found: Found; name: string }) {
 }
 
 const csv = (head: string, parts: Part[]) => {
-  const cell = (text: string | number) => `"${String(text).replaceAll('"', '""')}"`;
+  // A name that a spreadsheet would run begins with an apostrophe.
+  const plain = (text: string | number) => (typeof text === "string" && /^\s*[=+\-@\t\r]/.test(text) ? `'${text}` : String(text));
+  const cell = (text: string | number) => `"${plain(text).replaceAll('"', '""')}"`;
   const rows = [[head, "files", "bytes", "stored bytes", "saved bytes"], ...parts.map((p) => [p.name, p.files, p.bytes, p.storedBytes, p.saving])];
   return `data:text/csv;charset=utf-8,${encodeURIComponent(rows.map((r) => r.map(cell).join(",")).join("\r\n"))}`;
 };
