@@ -30,6 +30,7 @@ import (
 	"bridgespan/service/jobs"
 	"bridgespan/service/lens"
 	"bridgespan/service/lint"
+	"bridgespan/service/locks"
 	"bridgespan/service/mapping"
 	"bridgespan/service/naming"
 	"bridgespan/service/replicas"
@@ -60,6 +61,7 @@ type Services struct {
 	Replicas  *replicas.Service
 	Jobs      *jobs.Service
 	Estimates *estimates.Service
+	Locks     *locks.Service
 }
 
 // Options direct the API.
@@ -111,6 +113,7 @@ func New(s Services, o Options) *API {
 	a.huma.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[model.Rehearsed](), true, "")
 	a.directionsRoute()
 	a.accessRoutes()
+	a.heldRoutes()
 	a.siteRoutes()
 	a.serverRoutes()
 	a.namespaceRoutes()

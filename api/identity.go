@@ -32,7 +32,7 @@ func (a *API) identify(c fiber.Ctx) error {
 	defer c.SetContext(context.Background())
 	secret, cookie := credentialOf(c)
 	if secret != "" && strings.HasPrefix(c.Path(), Prefix) {
-		account, credential, err := a.Access.Holder(ctx, secret)
+		account, credential, err := a.Access.Holder(ctx, secret, placeIn(ctx))
 		switch {
 		case err == nil && cookie && changes(c.Method()) && subtle.ConstantTimeCompare([]byte(c.Get(csrfHeader)), []byte(credential.CSRF)) != 1:
 			return fault.New(fault.Forbidden, "reload the page and try again", "the header %s is missing or wrong", csrfHeader)
@@ -132,7 +132,7 @@ func (a *API) accessRoutes() {
 			if err != nil {
 				return nil, err
 			}
-			c, err := a.Access.Issue(ctx, account, "token", in.Body.Label)
+			c, err := a.Access.Issue(ctx, account, "token", in.Body.Label, placeIn(ctx))
 			return &body[model.Token]{model.Token{Token: c.Secret, User: account.User, Expires: c.Expires}}, err
 		})
 	a.userRoutes()
@@ -148,7 +148,7 @@ func (a *API) signIn(ctx context.Context, in *body[model.SignIn]) (*withCookie[m
 	if err != nil {
 		return nil, err
 	}
-	c, err := a.Access.Issue(ctx, account, "session", "console")
+	c, err := a.Access.Issue(ctx, account, "session", "console", placeIn(ctx))
 	return &withCookie[model.Session]{a.cookie(c.Secret, c.Expires), model.Session{User: account.User, CSRF: c.CSRF, Expires: c.Expires}}, err
 }
 

@@ -73,6 +73,14 @@ func (a *API) stream(c fiber.Ctx) error {
 	})
 }
 
+// ended reports whether a credential is good no longer.
+func (a *API) ended(secret string) bool {
+	ctx, cancel := context.WithTimeout(context.Background(), heartbeat)
+	defer cancel()
+	_, _, err := a.Access.HolderNow(ctx, secret)
+	return fault.KindOf(err) == fault.SignIn
+}
+
 // tell writes news until nobody reads them any more, or their reader may not.
 func (a *API) tell(w *bufio.Writer, watcher *events.Watcher, secret string) {
 	defer watcher.Close()
@@ -84,15 +92,15 @@ func (a *API) tell(w *bufio.Writer, watcher *events.Watcher, secret string) {
 		case <-a.Closing:
 			return
 		case <-beat.C:
-			// Whoever signed out meanwhile hears no more.
-			ctx, cancel := context.WithTimeout(context.Background(), heartbeat)
-			_, _, err := a.Access.Holder(ctx, secret)
-			cancel()
-			if fault.KindOf(err) == fault.SignIn {
+			if a.ended(secret) {
 				return
 			}
 			fmt.Fprint(w, ": still here\n\n")
 		case e := <-watcher.C:
+			// Sessions, tokens and roles end with news of this topic.
+			if e.Topic == "user" && a.ended(secret) {
+				return
+			}
 			text, err := json.Marshal(e)
 			if err != nil {
 				return

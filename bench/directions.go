@@ -112,7 +112,7 @@ func firstToken(ctx context.Context, users *access.Service) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	issued, err := users.Issue(ctx, who, "token", "bench")
+	issued, err := users.Issue(ctx, who, "token", "bench", "")
 	return issued.Secret, err
 }
 

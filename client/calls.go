@@ -62,6 +62,35 @@ func (c *Client) RemoveUser(ctx context.Context, name string) error {
 	return remove(ctx, c, nil, "users", name)
 }
 
+// Credentials lists sessions and tokens: one's own, those of another user, or all.
+func (c *Client) Credentials(ctx context.Context, user string, everybody bool) ([]model.Credential, error) {
+	query := url.Values{}
+	if user != "" {
+		query.Set("user", user)
+	}
+	if everybody {
+		query.Set("all", "true")
+	}
+	return allWith[model.Credential](ctx, c, query, "credentials")
+}
+
+// EndCredential ends a session or token.
+func (c *Client) EndCredential(ctx context.Context, id int64) error {
+	_, err := send[any](ctx, c, http.MethodDelete, nil, nil, "credentials", fmt.Sprint(id))
+	return err
+}
+
+// Locks lists the locks at the gateway whose path or account contains a text.
+func (c *Client) Locks(ctx context.Context, filter string) ([]model.GatewayLock, error) {
+	return allWith[model.GatewayLock](ctx, c, url.Values{"filter": {filter}}, "locks")
+}
+
+// EndLock ends a lock at the gateway.
+func (c *Client) EndLock(ctx context.Context, id int64) error {
+	_, err := send[any](ctx, c, http.MethodDelete, nil, nil, "locks", fmt.Sprint(id))
+	return err
+}
+
 // Sites and legs.
 
 // Sites lists sites.

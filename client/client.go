@@ -201,8 +201,12 @@ func get[T any](ctx context.Context, c *Client, query url.Values, path ...string
 
 // all reads every part of a list.
 func all[T any](ctx context.Context, c *Client, path ...string) ([]T, error) {
+	return allWith[T](ctx, c, url.Values{"limit": {"1000"}}, path...)
+}
+
+// allWith is all of those that a query asks for.
+func allWith[T any](ctx context.Context, c *Client, query url.Values, path ...string) ([]T, error) {
 	items := []T{}
-	query := url.Values{"limit": {"1000"}}
 	for {
 		page, _, err := get[model.Page[T]](ctx, c, query, path...)
 		if err != nil {

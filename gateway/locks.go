@@ -95,6 +95,9 @@ func (q *request) lock() error {
 		if by, locked := byWhom(err); locked {
 			return &refusal{http.StatusLocked, "no-conflicting-lock", by.Path + " is locked by " + by.Account + " until " + by.Until.Format(time.RFC3339), []string{dav.Href(by.Path, false)}}
 		}
+		if errors.Is(err, records.ErrTooManyLocks) {
+			return refuse(http.StatusInsufficientStorage, "%v; give some back, or wait until they end", err)
+		}
 		return err
 	}
 	if !there { // a lock on nothing makes an empty file (section 7.3)

@@ -23,6 +23,30 @@ type User struct {
 	Version int64     `json:"version" doc:"Goes up with every change; the ETag"`
 }
 
+// Credential is a session of the console or a token of the command line.
+type Credential struct {
+	ID      int64     `json:"id" doc:"Its number"`
+	User    string    `json:"user" doc:"Name of the user"`
+	Kind    string    `json:"kind" enum:"session,token" doc:"A session of the console, or a token of the command line"`
+	Label   string    `json:"label,omitempty" doc:"What the client calls it"`
+	Created time.Time `json:"created" doc:"When the user signed in"`
+	Expires time.Time `json:"expires" doc:"When it ends by itself"`
+	Used    time.Time `json:"used" doc:"When it was used last, to the minute"`
+	Place   string    `json:"place,omitempty" doc:"Address that it was used from last"`
+	Current bool      `json:"current" doc:"Whether this request was made with it"`
+}
+
+// GatewayLock is a write lock that somebody holds at the gateway.
+type GatewayLock struct {
+	ID      int64     `json:"id" doc:"Its number"`
+	Path    string    `json:"path" doc:"What is locked"`
+	Account string    `json:"account" doc:"Who holds it, as file servers know them"`
+	Shared  bool      `json:"shared" doc:"Whether others may hold shared locks beside it"`
+	Deep    bool      `json:"deep" doc:"Whether it covers everything below as well"`
+	Since   time.Time `json:"since" doc:"When it was taken"`
+	Until   time.Time `json:"until" doc:"When it ends, unless its holder refreshes it"`
+}
+
 // Site is a place with servers and people.
 type Site struct {
 	Name    string `json:"name" doc:"Name of the site"`

@@ -5,10 +5,12 @@ import (
 	"crypto/sha256"
 	"database/sql"
 	"errors"
+	"fmt"
 	"path"
 	"strings"
 	"time"
 
+	"bridgespan/core/fault"
 	"bridgespan/core/lock"
 )
 
@@ -16,11 +18,11 @@ import (
 // of a gateway locks or keeps properties at.
 const MostGatewayKey = 2048
 
-const lockColumns = `SELECT token, path, path_key, account, owner, shared, deep, until FROM gateway_locks`
+const lockColumns = `SELECT token, path, path_key, account, owner, shared, deep, until, id, since FROM gateway_locks`
 
 func scanLock(s scanner) (l lock.Lock, err error) {
 	var key []byte
-	err = s.Scan(&l.Token, &l.Path, &key, &l.Account, &l.Owner, &l.Shared, &l.Deep, &l.Until)
+	err = s.Scan(&l.Token, &l.Path, &key, &l.Account, &l.Owner, &l.Shared, &l.Deep, &l.Until, &l.ID, &l.Since)
 	l.Key = string(key)
 	return l, err
 }
@@ -52,6 +54,43 @@ func (q Queries) AllGatewayLocks(ctx context.Context, at time.Time, limit int) (
 	return collect(rows, err, scanLock)
 }
 
+// GatewayLocksAfter lists the locks that are held at a time and whose path or account
+// contains a text, after the one that is numbered after.
+func (q Queries) GatewayLocksAfter(ctx context.Context, text string, at time.Time, after int64, limit int) ([]lock.Lock, error) {
+	rows, err := q.run.QueryContext(ctx, lockColumns+` WHERE until > ? AND id > ? AND (? = '' OR INSTR(path, ?) > 0 OR INSTR(account, ?) > 0) ORDER BY id LIMIT ?`, at, after, text, text, text, limit)
+	return collect(rows, err, scanLock)
+}
+
+// GatewayLock finds a lock by its number.
+func (q Queries) GatewayLock(ctx context.Context, id int64, at time.Time) (lock.Lock, error) {
+	return one(q.run.QueryRowContext(ctx, lockColumns+` WHERE id = ? AND until > ?`, id, at), scanLock,
+		fault.New(fault.NotFound, "list them again: it may have ended", "there is no lock %d", id))
+}
+
+// EndGatewayLock ends a lock, as ReleaseGatewayLock does, within a change.
+func (tx *Tx) EndGatewayLock(ctx context.Context, token string) error {
+	_, _, err := tx.exec(ctx, `DELETE FROM gateway_locks WHERE token = ?`, token)
+	return err
+}
+
+// How many locks one account may hold, and how many one resource may bear.
+const (
+	MostLocksOfAccount = 1000
+	MostLocksAtKey     = 100
+)
+
+// ErrTooManyLocks is returned for one lock more than these.
+var ErrTooManyLocks = errors.New("too many locks")
+
+func (tx *Tx) roomForLock(ctx context.Context, l lock.Lock) error {
+	var ofAccount, atKey int
+	err := tx.run.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM gateway_locks WHERE account = ?), (SELECT COUNT(*) FROM gateway_locks WHERE path_key = ?)`, l.Account, []byte(l.Key)).Scan(&ofAccount, &atKey)
+	if err == nil && (ofAccount >= MostLocksOfAccount || atKey >= MostLocksAtKey) {
+		err = fmt.Errorf("%w: %d of %s, %d at this name", ErrTooManyLocks, ofAccount, l.Account, atKey)
+	}
+	return err
+}
+
 // Locked is the error of a lock that another one forbids.
 type Locked struct{ By lock.Lock }
 
@@ -68,14 +107,17 @@ func (db *DB) TakeGatewayLock(ctx context.Context, l lock.Lock, at time.Time) er
 			return err
 		}
 		held, err := tx.GatewayLocks(ctx, l.Key, at)
+		if err == nil {
+			err = tx.roomForLock(ctx, l)
+		}
 		if err != nil {
 			return err
 		}
 		if by, conflict := lock.Conflict(held, l.Key, l.Deep, l.Shared); conflict {
 			return &Locked{by}
 		}
-		_, _, err = tx.exec(ctx, `INSERT INTO gateway_locks (token, path_key, path, account, owner, shared, deep, until) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-			l.Token, []byte(l.Key), l.Path, l.Account, l.Owner, l.Shared, l.Deep, l.Until)
+		_, _, err = tx.exec(ctx, `INSERT INTO gateway_locks (token, path_key, path, account, owner, shared, deep, until, since) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			l.Token, []byte(l.Key), l.Path, l.Account, l.Owner, l.Shared, l.Deep, l.Until, at)
 		return err
 	})
 }

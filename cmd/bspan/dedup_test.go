@@ -75,7 +75,7 @@ func TestDedupCommands(t *testing.T) {
 		{"dedup show --by min-age beds", "", "30 days", 0},
 		{"dedup show --by colour beds", "", "none of folder", 2},
 		{"dedup compare 5 7", "", "1.9 MiB (1.8 MiB to 2.0 MiB)", 0},
-		{"dedup compare five 7", "", "not the number", 2},
+		{"dedup compare five 7", "", "is not a number", 2},
 		{"dedup what-if --min-age 9 beds", `POST /dedup/volumes/beds/what-ifs {"policy":{"minDays":9}}`, "UNDER THIS POLICY", 0},
 		{"dedup what-if --no-wait beds", `POST /dedup/volumes/beds/what-ifs {}`, "estimate", 0},
 		{"dedup pool beds", `POST /dedup/pools {"volumes":["beds"]}`, "oak/beds and elm/beds have 2.0 KiB in common", 0},

@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"strconv"
 
 	"github.com/urfave/cli/v3"
 
@@ -68,10 +67,4 @@ func jobCommand() *cli.Command {
 }
 
 // onJob reads the number of a job.
-func onJob(text string, do func(id int64) error) error {
-	id, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || id < 1 {
-		return usageError{fmt.Sprintf("%q is not a number; list the jobs with: bspan job list", text)}
-	}
-	return do(id)
-}
+func onJob(text string, do func(id int64) error) error { return onNumber(text, "job list", do) }

@@ -99,7 +99,7 @@ func newApp() *cli.Command {
 			loginCommand(), logoutCommand(), whoamiCommand(),
 			siteCommand(), serverCommand(), shareCommand(), namespaceCommand(), applyCommand(), exportCommand(), whereCommand(),
 			replicaCommand(), directoryCommand(), accountCommand(), rightsCommand(), dedupCommand(), runCommand(), jobCommand(),
-			userCommand(), changesCommand(),
+			userCommand(), tokenCommand(), lockCommand(), changesCommand(),
 		},
 	}
 	prepare(app)

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -100,4 +101,13 @@ func when(t time.Time) string {
 		return ""
 	}
 	return t.Local().Format("2006-01-02 15:04:05")
+}
+
+// onNumber reads the number of something that a command lists.
+func onNumber(text, list string, do func(id int64) error) error {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || id < 1 {
+		return usageError{fmt.Sprintf("%q is not a number from the list; list them with: bspan %s", text, list)}
+	}
+	return do(id)
 }

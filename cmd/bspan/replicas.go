@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -404,9 +403,5 @@ func beginning(text *string) string {
 
 // onItem reads the number of something that an attic keeps.
 func onItem(text string, do func(id int64) error) error {
-	id, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || id < 1 {
-		return usageError{fmt.Sprintf("%q is not a number; list the attics with: bspan replica attic list", text)}
-	}
-	return do(id)
+	return onNumber(text, "replica attic list", do)
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"strconv"
 	"strings"
 	"time"
 
@@ -65,13 +64,7 @@ func runCommand() *cli.Command {
 }
 
 // onRun reads the number of a run.
-func onRun(text string, do func(id int64) error) error {
-	id, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || id < 1 {
-		return usageError{fmt.Sprintf("%q is not the number of a run; list them with: bspan run list", text)}
-	}
-	return do(id)
-}
+func onRun(text string, do func(id int64) error) error { return onNumber(text, "run list", do) }
 
 func runTable(runs []model.Run) table {
 	t := table{heads: []string{"run", "kind", "of", "state", "done", "rate", "left", "by", "created"}, empty: "There are no runs yet."}

@@ -64,6 +64,76 @@ func userCommand() *cli.Command {
 	}}
 }
 
+// tokenCommand is about what somebody is signed in with.
+func tokenCommand() *cli.Command {
+	return &cli.Command{Name: "token", Usage: "the sessions and tokens that people are signed in with", Commands: []*cli.Command{
+		{Name: "list", Usage: "list your sessions and tokens, or as an administrator those of others",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "user", Usage: "of this `USER`"}, &cli.BoolFlag{Name: "all", Usage: "of all users"}},
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {
+				held, err := api.Credentials(ctx, c.String("user"), c.Bool("all"))
+				if err != nil {
+					return err
+				}
+				t := table{heads: []string{"number", "user", "kind", "label", "last used", "from", "expires"}, empty: "There are none."}
+				for _, h := range held {
+					label := h.Label
+					if h.Current {
+						label += " (this one)"
+					}
+					t.add(fmt.Sprint(h.ID), h.User, h.Kind, label, when(h.Used), h.Place, when(h.Expires))
+				}
+				return show(c, held, t)
+			})},
+		{Name: "remove", Usage: "end a session or token at once", ArgsUsage: "NUMBER", Flags: []cli.Flag{rehearseFlag()},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				return onNumber(args[0], "token list", func(id int64) error {
+					if err := api.EndCredential(ctx, id); err != nil {
+						return err
+					}
+					return done(c, nil, "ended session or token %d", id)
+				})
+			}, "NUMBER")},
+	}}
+}
+
+// lockCommand is about what people lock at the gateway.
+func lockCommand() *cli.Command {
+	return &cli.Command{Name: "lock", Usage: "the write locks that people hold at the gateway", Commands: []*cli.Command{
+		{Name: "list", Usage: "list the locks that are held", Flags: []cli.Flag{&cli.StringFlag{Name: "filter", Usage: "whose path or account contains this `TEXT`"}},
+			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, _ []string) error {
+				locks, err := api.Locks(ctx, c.String("filter"))
+				if err != nil {
+					return err
+				}
+				t := table{heads: []string{"number", "path", "held by", "kind", "since", "until"}, empty: "Nobody holds a lock."}
+				for _, l := range locks {
+					t.add(fmt.Sprint(l.ID), l.Path, l.Account, lockKind(l), when(l.Since), when(l.Until))
+				}
+				return show(c, locks, t)
+			})},
+		{Name: "remove", Usage: "end a lock, whoever holds it", ArgsUsage: "NUMBER", Flags: []cli.Flag{rehearseFlag()},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				return onNumber(args[0], "lock list", func(id int64) error {
+					if err := api.EndLock(ctx, id); err != nil {
+						return err
+					}
+					return done(c, nil, "ended lock %d", id)
+				})
+			}, "NUMBER")},
+	}}
+}
+
+func lockKind(l model.GatewayLock) string {
+	kind := "exclusive"
+	if l.Shared {
+		kind = "shared"
+	}
+	if l.Deep {
+		kind += ", with everything below"
+	}
+	return kind
+}
+
 func changesCommand() *cli.Command {
 	return &cli.Command{
 		Name: "changes", Usage: "show who changed what, newest first",

@@ -32,6 +32,7 @@ import (
 	"bridgespan/service/jobs"
 	"bridgespan/service/lens"
 	"bridgespan/service/lint"
+	"bridgespan/service/locks"
 	"bridgespan/service/mapping"
 	"bridgespan/service/naming"
 	"bridgespan/service/replicas"
@@ -132,7 +133,7 @@ func serve(ctx context.Context, c config) error {
 	defer stop()
 
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
-		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: work, Replicas: copies, Estimates: savings},
+		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: work, Replicas: copies, Estimates: savings, Locks: locks.New(db, hub.Kick)},
 		api.Options{Console: console.Files(), TLS: c.secure(), Proxies: c.proxies(), Gateway: c.gatewayURL(), Closing: ctx.Done(), Version: version})
 	return listen(ctx, c, front, gateway.New(ctx, names, sites, db, gateway.Options{Site: c.GatewaySite, SessionAge: c.sessionAge(), Proxies: c.proxies(), TLS: c.encrypts(c.Gateway) || c.SecureCookie == "on"}))
 }
@@ -176,7 +177,7 @@ func offerSetup(ctx context.Context, users *access.Service, c config) error {
 // leads reports whether news of a topic can change directions. A run's progress
 // comes every second, and a large namespace takes longer to read.
 func leads(topic string) bool {
-	return topic != "user" && topic != "run" && topic != "directory" && topic != "replica"
+	return topic != "user" && topic != "run" && topic != "directory" && topic != "replica" && topic != "lock"
 }
 
 // forgetOnNews makes directions fresh after changes by other instances.

@@ -20,6 +20,8 @@ import { SharePage } from "./pages/share";
 import { ServersPage } from "./pages/servers";
 import { SignInPage } from "./pages/signin";
 import { SitesPage } from "./pages/sites";
+import { LocksPage } from "./pages/locks";
+import { SignInsPage } from "./pages/signins";
 import { UsersPage } from "./pages/users";
 import { VolumePage } from "./pages/volume";
 import { VolumesPage } from "./pages/volumes";
@@ -61,6 +63,8 @@ export function App() {
         <Route path="/dedup" element={<VolumesPage />} />
         <Route path="/dedup/:volume" element={<VolumePage />} />
         <Route path="/users" element={<UsersPage />} />
+        <Route path="/locks" element={<LocksPage />} />
+        <Route path="/sign-ins" element={<SignInsPage />} />
         <Route path="/changes" element={<ChangesPage />} />
         <Route path="/reference" element={<ApiPage />} />
         <Route path="*" element={<NoPage />} />

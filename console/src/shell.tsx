@@ -3,7 +3,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Moon, Sun } from "lucide-react";
 import { useState, type ReactNode } from "react";
-import { NavLink, useNavigate } from "react-router";
+import { Link, NavLink, useNavigate } from "react-router";
 import { api, setCsrf, type Session } from "./api/client";
 import { useLive } from "./api/live";
 import { useAbout } from "./api/queries";
@@ -20,6 +20,7 @@ const pages: [string, string, string?][] = [
   ["/sites", "Sites"],
   ["/runs", "Runs"],
   ["/changes", "Changes"],
+  ["/locks", "Locks", "administrator"],
   ["/users", "Users", "administrator"],
   ["/reference", "API"],
 ];
@@ -86,9 +87,9 @@ function TitleBlock({ session }: { session: Session }) {
       <div className={cell}>{live === "live" ? <Status tone="good">Live</Status> : <Status tone="warn">Waiting for the service</Status>}</div>
       <div className={`${cell} flex items-baseline justify-between gap-2`}>
         <span className="min-w-0">
-          <span className="block truncate font-medium" title={session.user.name}>
+          <Link to="/sign-ins" className="block truncate font-medium underline underline-offset-2" title={`${session.user.name}: sessions and tokens`}>
             {session.user.name}
-          </span>
+          </Link>
           <span className="text-soft">{session.user.role}</span>
         </span>
         <button className="text-span underline underline-offset-2" onClick={() => void signOut()}>

@@ -15,6 +15,8 @@ func TestUsers(t *testing.T) {
 	t.Run("strangers at the gateway", func(t *testing.T) { testStrangersLearnNothing(t, e) })
 	t.Run("stored scripts", func(t *testing.T) { testStoredScripts(t, e) })
 	t.Run("reserved names", func(t *testing.T) { testReservedNames(t, e) })
+	t.Run("sign-ins end", func(t *testing.T) { testSignInsEnd(t, e) })
+	t.Run("locks are ended", func(t *testing.T) { testLocksAreEnded(t, e) })
 	t.Run("long names", func(t *testing.T) { testLongNames(t, e) })
 	t.Run("parallel guesses", func(t *testing.T) { testParallelGuesses(t, e) })
 	t.Run("lens over a refused share", func(t *testing.T) { testLensOverRefusedShare(t, e) })

@@ -171,21 +171,27 @@ type Credential struct {
 }
 
 // Issue makes a credential of a kind ("session" or "token") for a user.
-func (s *Service) Issue(ctx context.Context, account records.Account, kind, label string) (Credential, error) {
+func (s *Service) Issue(ctx context.Context, account records.Account, kind, label, from string) (Credential, error) {
 	life := SessionLife
 	if kind == "token" {
 		life = TokenLife
 	}
 	now := time.Now().UTC()
 	c := Credential{Secret: rand.Text() + rand.Text(), CSRF: rand.Text(), Expires: now.Add(life)}
-	err := s.db.AddCredential(ctx, account.ID, records.Credential{Hash: sha256.Sum256([]byte(c.Secret)), Kind: kind, Label: label, CSRF: c.CSRF, Created: now, Expires: c.Expires})
+	err := s.db.AddCredential(ctx, account.ID, records.Credential{Hash: sha256.Sum256([]byte(c.Secret)), Kind: kind, Label: label, CSRF: c.CSRF, Created: now, Expires: c.Expires, Place: from})
 	return c, err
 }
 
-// SignOut ends a credential.
+// SignOut ends a credential, and what is open under it.
 func (s *Service) SignOut(ctx context.Context, c records.Credential) error {
+	defer s.kick()
 	defer s.holders.Remove(c.Hash)
-	return s.db.RemoveCredential(ctx, c.Hash)
+	return s.db.Change(ctx, func(tx *records.Tx) error {
+		if err := tx.RemoveCredential(ctx, c.Hash); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, "user", "", time.Now().UTC())
+	})
 }
 
 // Users lists the users.

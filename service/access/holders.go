@@ -3,6 +3,7 @@ package access
 import (
 	"context"
 	"crypto/sha256"
+	"log/slog"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -43,10 +44,27 @@ func newHolders() holders {
 	return holders{cache, &singleflight.Group{}}
 }
 
-// Holder finds who shows a credential.
-func (s *Service) Holder(ctx context.Context, secret string) (records.Account, records.Credential, error) {
-	return s.holders.find(ctx, sha256.Sum256([]byte(secret)), time.Now().UTC(), s.db.Holder)
+// Holder finds who shows a credential, and notes that it is used from an address.
+func (s *Service) Holder(ctx context.Context, secret, from string) (records.Account, records.Credential, error) {
+	return s.holders.find(ctx, sha256.Sum256([]byte(secret)), time.Now().UTC(), func(ctx context.Context, hash [32]byte, now time.Time) (records.Account, records.Credential, error) {
+		account, c, err := s.db.Holder(ctx, hash, now)
+		if err == nil && from != "" && (now.Sub(c.Used) >= usedEvery || c.Place != from) {
+			if err := s.db.CredentialUsed(ctx, hash, now, from); err != nil {
+				slog.Debug("that a credential is used was not noted", "error", err)
+			}
+		}
+		return account, c, err
+	})
 }
+
+// HolderNow is Holder past what is remembered.
+func (s *Service) HolderNow(ctx context.Context, secret string) (records.Account, records.Credential, error) {
+	s.holders.Remove(sha256.Sum256([]byte(secret)))
+	return s.Holder(ctx, secret, "")
+}
+
+// usedEvery is how often it is noted that a credential is used.
+const usedEvery = time.Minute
 
 func (h holders) find(ctx context.Context, hash [32]byte, now time.Time, ask func(context.Context, [32]byte, time.Time) (records.Account, records.Credential, error)) (records.Account, records.Credential, error) {
 	known, ok := h.Get(hash)

@@ -92,6 +92,8 @@ func (w *Walker) Walk(ctx context.Context) error {
 		})
 	}
 	_ = group.Wait()
+	w.mu.Lock() // the end of ctx may be noted still
+	defer w.mu.Unlock()
 	return w.failure
 }
 

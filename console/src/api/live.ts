@@ -17,6 +17,7 @@ const concerns: Record<string, string[]> = {
   health: ["namespace"],
   namespace: ["namespace", "share", "change"],
   user: ["user", "change"],
+  lock: ["lock", "change"],
 };
 
 const everything = "*";

@@ -110,6 +110,12 @@ export const useDirections = (path: string, from: string, as: string) =>
 export const useUsers = () =>
   useQuery({ queryKey: ["user", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/users", { params: { query: { cursor, limit } } }))) });
 
+export const useCredentials = (everybody: boolean) =>
+  useQuery({ queryKey: ["user", "credentials", everybody], queryFn: () => all((cursor) => got(api.GET("/api/v1/credentials", { params: { query: { cursor, limit: 500, all: everybody } } }))) });
+
+export const useLocks = () =>
+  useQuery({ queryKey: ["lock"], queryFn: () => all((cursor) => got(api.GET("/api/v1/locks", { params: { query: { cursor, limit: 500 } } }))) });
+
 export const useChanges = (max: number) =>
   useQuery({ queryKey: ["change", max], queryFn: async () => (await got(api.GET("/api/v1/changes", { params: { query: { limit: max } } }))).items });
 

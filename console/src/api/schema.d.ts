@@ -176,6 +176,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/credentials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List sessions and tokens: your own, or as an administrator those of others
+         * @description Needs the role viewer.
+         */
+        get: operations["list-credentials"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/credentials/{credential}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a session or token at once: your own, or as an administrator anybody's
+         * @description Needs the role viewer.
+         */
+        delete: operations["end-credential"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/dedup/estimates": {
         parameters: {
             query?: never;
@@ -763,6 +803,46 @@ export interface paths {
          * @description Needs the role administrator.
          */
         delete: operations["remove-leg"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/locks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the write locks that people hold at the gateway
+         * @description Needs the role administrator.
+         */
+        get: operations["list-locks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/locks/{lock}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a lock; its holder can be overwritten then
+         * @description Needs the role administrator.
+         */
+        delete: operations["end-lock"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3179,6 +3259,41 @@ export interface components {
             /** @description What is done */
             text: string;
         };
+        Credential: {
+            /**
+             * Format: date-time
+             * @description When the user signed in
+             */
+            created: string;
+            /** @description Whether this request was made with it */
+            current: boolean;
+            /**
+             * Format: date-time
+             * @description When it ends by itself
+             */
+            expires: string;
+            /**
+             * Format: int64
+             * @description Its number
+             */
+            id: number;
+            /**
+             * @description A session of the console, or a token of the command line
+             * @enum {string}
+             */
+            kind: "session" | "token";
+            /** @description What the client calls it */
+            label?: string;
+            /** @description Address that it was used from last */
+            place?: string;
+            /**
+             * Format: date-time
+             * @description When it was used last, to the minute
+             */
+            used: string;
+            /** @description Name of the user */
+            user: string;
+        };
         DedupGround: {
             /** Format: int64 */
             capacityBytes: number;
@@ -4008,6 +4123,31 @@ export interface components {
              * @description What would be saved by storing equal files once, and nothing else
              */
             wholeFilesSaving: number;
+        };
+        GatewayLock: {
+            /** @description Who holds it, as file servers know them */
+            account: string;
+            /** @description Whether it covers everything below as well */
+            deep: boolean;
+            /**
+             * Format: int64
+             * @description Its number
+             */
+            id: number;
+            /** @description What is locked */
+            path: string;
+            /** @description Whether others may hold shared locks beside it */
+            shared: boolean;
+            /**
+             * Format: date-time
+             * @description When it was taken
+             */
+            since: string;
+            /**
+             * Format: date-time
+             * @description When it ends, unless its holder refreshes it
+             */
+            until: string;
         };
         Handout: {
             /** Format: date-time */
@@ -4900,6 +5040,12 @@ export interface components {
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
+        PageCredential: {
+            /** @description The items, in order */
+            items: components["schemas"]["Credential"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
         PageEntry: {
             /** @description The items, in order */
             items: components["schemas"]["Entry"][];
@@ -4909,6 +5055,12 @@ export interface components {
         PageEstimatedVolume: {
             /** @description The items, in order */
             items: components["schemas"]["EstimatedVolume"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageGatewayLock: {
+            /** @description The items, in order */
+            items: components["schemas"]["GatewayLock"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -7104,6 +7256,77 @@ export interface operations {
             };
         };
     };
+    "list-credentials": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: next of the part before */
+                cursor?: string;
+                /** @description How many items at most */
+                limit?: number;
+                /** @description Of this user alone; your own when absent */
+                user?: string;
+                /** @description Of all users */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageCredential"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-credential": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the session or token */
+                credential: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "start-estimate": {
         parameters: {
             query?: never;
@@ -8302,6 +8525,75 @@ export interface operations {
                 from: string;
                 /** @description The other site */
                 to: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-locks": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: next of the part before */
+                cursor?: string;
+                /** @description How many items at most */
+                limit?: number;
+                /** @description Whose path or account contains this */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageGatewayLock"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-lock": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the lock */
+                lock: number;
             };
             cookie?: never;
         };
