@@ -51,6 +51,13 @@ func (q Queries) Server(ctx context.Context, name string) (model.Server, error) 
 		notFound("server", name, "list the servers with: bspan server list"))
 }
 
+// StoreServerSecret keeps the sealed password of a server's account in the place of one
+// that is there still.
+func (q Queries) StoreServerSecret(ctx context.Context, name string, former, sealed []byte) error {
+	_, _, err := q.exec(ctx, `UPDATE servers SET secret = ? WHERE name_key = ? AND secret = ?`, sealed, namespace.Key(name), former)
+	return err
+}
+
 // ServerSecret returns the sealed password of a server's account.
 func (q Queries) ServerSecret(ctx context.Context, name string) ([]byte, error) {
 	return one(q.run.QueryRowContext(ctx, `SELECT secret FROM servers WHERE name_key = ?`, namespace.Key(name)),

@@ -104,6 +104,9 @@ func serve(ctx context.Context, c config) error {
 	var names *naming.Service
 	changed := func() { names.Forget(); hub.Kick() }
 	sites := estate.New(db, v, changed)
+	if err := sites.Reseal(ctx); err != nil {
+		return err
+	}
 	names = naming.New(db, sites, hub.Kick)
 	users := access.New(db, hub.Kick)
 	work := jobs.New(db, holder, hub.Kick)

@@ -26,6 +26,8 @@ type fixture struct {
 	db  *records.DB
 	oak *fileserver.Server
 	ctx context.Context
+
+	vault *vault.Vault
 }
 
 func start(t *testing.T) fixture {
@@ -35,7 +37,7 @@ func start(t *testing.T) fixture {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := fixture{estate.New(db, v, func() {}), db, standintest.FileServer(t, "oak", "store", "quiet"), access.WithActor(t.Context(), model.User{Name: "tester"})}
+	f := fixture{estate.New(db, v, func() {}), db, standintest.FileServer(t, "oak", "store", "quiet"), access.WithActor(t.Context(), model.User{Name: "tester"}), v}
 	if err := f.AddSite(f.ctx, model.Site{Name: "Here"}); err != nil {
 		t.Fatal(err)
 	}
@@ -53,6 +55,7 @@ func TestEstate(t *testing.T) {
 	f := start(t)
 	t.Run("Reach", func(t *testing.T) { testReach(t, f) })
 	t.Run("Edit", func(t *testing.T) { testEdit(t, f) })
+	t.Run("Reseal", func(t *testing.T) { testReseal(t, f) })
 	t.Run("Targets", func(t *testing.T) { testTargets(t, f) })
 	t.Run("Strangers", func(t *testing.T) { testStrangers(t, f) })
 	t.Run("Rights", func(t *testing.T) { testRights(t, f) })
@@ -125,8 +128,12 @@ func testEdit(t *testing.T, f fixture) {
 	session.Close()
 	moved := other
 	moved.Account = "ada"
-	if err := f.EditServer(f.ctx, "oak", moved, "", true); fault.KindOf(err) != fault.Invalid {
-		t.Errorf("another account under the old password: %v", err)
+	elsewhere, strange := other, other
+	elsewhere.Port, strange.Domain = other.Port+1, "STRANGE"
+	for what, v := range map[string]model.Server{"account": moved, "port": elsewhere, "domain": strange} {
+		if err := f.EditServer(f.ctx, "oak", v, "", true); fault.KindOf(err) != fault.Invalid {
+			t.Errorf("another %s under the old password: %v", what, err)
+		}
 	}
 	if err := f.EditServer(f.ctx, "oak", moved, "wrong", false); fault.KindOf(err) != fault.Invalid {
 		t.Errorf("a wrong password: %v", err)
@@ -134,6 +141,36 @@ func testEdit(t *testing.T, f fixture) {
 	other.Name = "oak"
 	if err := f.EditServer(f.ctx, "oak", other, standintest.Password("warden"), false); err != nil {
 		t.Errorf("the password again: %v", err)
+	}
+}
+
+// A password that an earlier version has kept, bound to less, goes on being used, and to
+// nothing but what it was given for.
+func testReseal(t *testing.T, f fixture) {
+	v, err := f.Server(f.ctx, "oak")
+	if err != nil {
+		t.Fatal(err)
+	}
+	sealed, err := f.db.ServerSecret(f.ctx, "oak")
+	if err != nil {
+		t.Fatal(err)
+	}
+	former := f.vault.Seal("server "+v.Address+" account warden", standintest.Password("warden"))
+	if err := f.db.StoreServerSecret(f.ctx, "oak", sealed, former); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.Dial(f.ctx, v); err == nil {
+		t.Error("a password that is bound to no port is used")
+	}
+	for range 2 {
+		if err := f.Reseal(f.ctx); err != nil {
+			t.Fatal(err)
+		}
+		session, err := f.Dial(f.ctx, v)
+		if err != nil {
+			t.Fatalf("the password was lost: %v", err)
+		}
+		session.Close()
 	}
 }
 

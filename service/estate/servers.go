@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"slices"
 	"strconv"
@@ -134,14 +135,50 @@ func blame(v model.Server, err error) error {
 
 func hostPort(v model.Server) string { return net.JoinHostPort(v.Address, strconv.Itoa(v.Port)) }
 
-// secretLabel binds a password to where it may be sent: no other address, account
-// or certificate can draw it somewhere else.
+// secretLabel binds a password to where it may be sent: no other address, port, domain,
+// account or certificate can draw it somewhere else.
 func secretLabel(v model.Server) string {
+	label := "server " + strings.ToLower(hostPort(v)) + " domain " + strings.ToLower(v.Domain) + " account " + strings.ToLower(v.Account)
+	if v.IsMover() {
+		label += " certificate " + v.Certificate
+	}
+	return label
+}
+
+// formerLabel is what passwords were bound to before: to no port, and to no domain.
+func formerLabel(v model.Server) string {
 	label := "server " + strings.ToLower(v.Address) + " account " + strings.ToLower(v.Account)
 	if v.IsMover() {
 		label += " certificate " + v.Certificate
 	}
 	return label
+}
+
+// Reseal binds passwords that an earlier version has kept to all that they are bound to
+// now. It is to be called before anything uses them.
+func (s *Service) Reseal(ctx context.Context) error {
+	servers, err := s.db.Servers(ctx, records.All)
+	if err != nil {
+		return err
+	}
+	for _, v := range servers {
+		sealed, err := s.db.ServerSecret(ctx, v.Name)
+		if err != nil {
+			return err
+		}
+		if _, err := s.vault.Unseal(secretLabel(v), sealed); err == nil {
+			continue
+		}
+		secret, err := s.vault.Unseal(formerLabel(v), sealed)
+		if err != nil {
+			slog.Warn("the password of a server does not open with this key file", "server", v.Name)
+			continue
+		}
+		if err := s.db.StoreServerSecret(ctx, v.Name, sealed, s.vault.Seal(secretLabel(v), secret)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Dial signs in to a file server with its administrative account.
@@ -154,7 +191,7 @@ func (s *Service) Dial(ctx context.Context, v model.Server) (*smb.Session, error
 }
 
 // EditServer changes a server; an empty password keeps the old one, unless
-// address or account change. v.Version is what the caller last read.
+// address, port, domain or account change. v.Version is what the caller last read.
 func (s *Service) EditServer(ctx context.Context, former string, v model.Server, password string, unchecked bool) error {
 	if err := checkServer(&v); err != nil {
 		return err
@@ -173,7 +210,7 @@ func (s *Service) EditServer(ctx context.Context, former string, v model.Server,
 	}
 	moved := secretLabel(before) != secretLabel(v)
 	if password == "" && moved {
-		return fault.Field("password", "give the password again", "a stored password is only ever sent to the address and for the account it was given for")
+		return fault.Field("password", "give the password again", "a stored password is only ever sent to the address, port and domain and for the account it was given for")
 	}
 	if password != "" && !unchecked {
 		if _, err := s.tryOut(ctx, v, password); err != nil {
