@@ -71,3 +71,22 @@ func listOf(t *testing.T, tr *smb.Tree, folder string) error {
 	}
 	return nil
 }
+
+// Where people may make files and not remove any, what could not be put in its place does
+// not stay beside it.
+func testNothingLeft(t *testing.T, server *fileserver.Server, warden *smb.Session) {
+	root, ben := share(t, warden, "store", ""), share(t, dial(t, server, "ben"), "store", "")
+	if err := root.Mkdir(t.Context(), "drop"); err != nil {
+		t.Fatal(err)
+	}
+	// All but to delete, to change permissions and to take over.
+	if err := root.Apply(t.Context(), "drop", tree.Meta{Descriptor: mustParse(t, "O:BAG:BAD:PAI(A;OICI;FA;;;BA)(A;OICI;0x1201bf;;;AU)")}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := ben.Put(t.Context(), "drop/letter", strings.NewReader("a letter"), tree.PutOptions{Replace: true}); !errors.Is(err, fs.ErrPermission) {
+		t.Errorf("ben puts a file where none may be moved: %v", err)
+	}
+	for e, err := range root.List(t.Context(), "drop", tree.Plain) {
+		t.Errorf("left behind: %s, %v", e.Name, err)
+	}
+}

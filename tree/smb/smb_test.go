@@ -66,6 +66,7 @@ func TestAgainstRealServer(t *testing.T) {
 	t.Run("AssembleOnTheWire", func(t *testing.T) { testOnTheWire(t, server) })
 	t.Run("KeptOut", func(t *testing.T) { testKeptOut(t, func() *smb.Tree { return share(t, warden, "store", "") }) })
 	t.Run("Protect", func(t *testing.T) { testProtect(t, server, warden) })
+	t.Run("NothingLeft", func(t *testing.T) { testNothingLeft(t, server, warden) })
 	t.Run("HostileAnswers", func(t *testing.T) { testHostileAnswers(t, server) })
 	t.Run("BetweenSignIn", func(t *testing.T) { testBetweenSignIn(t, server) })
 	t.Run("NamesOfTheWire", func(t *testing.T) {

@@ -273,7 +273,29 @@ func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.P
 func (t *Tree) discard(stagedWire string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	_ = t.share.WithContext(ctx).Remove(stagedWire)
+	share := t.share.WithContext(ctx)
+	if err := share.Remove(stagedWire); errors.Is(Classify(err), fs.ErrPermission) && allowOwner(share, stagedWire) == nil {
+		_ = share.Remove(stagedWire)
+	}
+}
+
+// allowOwner lets the owner of a file do everything with it, and nobody else anything.
+// Where people may make files and not remove any, that is how they remove what they made
+// a moment ago: an owner may always change permissions ([MS-DTYP] 2.5.3.2).
+func allowOwner(share *remoteShare, wire string) error {
+	raw, err := share.SecurityInfoRaw(wire, descriptorParts)
+	if err != nil {
+		return err
+	}
+	d, err := acl.FromBinary(raw)
+	if err != nil {
+		return err
+	}
+	alone, err := acl.Parse("D:P(A;;FA;;;" + d.Parts().Owner.String() + ")")
+	if err != nil {
+		return err
+	}
+	return setDescriptor(share, wire, alone, smb2.DACLSecurityInformation)
 }
 
 func (t *Tree) stage(ctx context.Context, share *remoteShare, staged, stagedWire string, r io.Reader, kept acl.Descriptor, options tree.PutOptions) error {
