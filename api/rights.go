@@ -6,7 +6,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"bridgespan/core/acl"
 	"bridgespan/model"
 )
 
@@ -47,13 +46,12 @@ func (a *API) rightsRoutes() {
 			f, err := a.Rights.Browse(ctx, in.Path, in.As, in.Filter)
 			return &body[model.Folder]{f}, err
 		})
-	route(a, model.Viewer, huma.Operation{OperationID: "explain-descriptor", Method: "GET", Path: "/servers/{server}/explain", Summary: "Put a security descriptor in words", Tags: tags},
+	route(a, model.Viewer, huma.Operation{OperationID: "explain-descriptor", Method: "POST", Path: "/servers/{server}/explain", Summary: "Put a security descriptor in words", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ServerPath
-			Descriptor string    `query:"descriptor" required:"true" maxLength:"65536" doc:"As SDDL"`
-			On         acl.Thing `query:"on" enum:"file,folder,share" default:"folder" doc:"What it is on"`
+			Sent[model.ExplainDescriptor]
 		}) (*body[model.Permissions], error) {
-			p, err := a.Rights.Explain(ctx, in.Server, in.Descriptor, in.On)
+			p, err := a.Rights.Explain(ctx, in.Server, in.Body.Descriptor, in.Body.On)
 			return &body[model.Permissions]{p}, err
 		})
 	a.whoCanRoutes()

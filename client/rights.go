@@ -137,7 +137,7 @@ func (c *Client) Browse(ctx context.Context, path, as, part string) (model.Folde
 
 // Explain puts a security descriptor in words.
 func (c *Client) Explain(ctx context.Context, server, descriptor string) (model.Permissions, error) {
-	return read[model.Permissions](ctx, c, given("descriptor", descriptor), "servers", server, "explain")
+	return add[model.Permissions](ctx, c, model.ExplainDescriptor{Descriptor: descriptor}, "servers", server, "explain")
 }
 
 // ChangeRights changes permissions, or rehearses that.

@@ -68,13 +68,14 @@ type Server struct {
 	Certificate string `json:"certificate,omitempty" doc:"SHA-256 fingerprint that a mover is known by; absent for a file server"`
 	Note        string `json:"note,omitempty" doc:"For administrators"`
 	// Reachable is nil before the first look.
-	Reachable *bool      `json:"reachable,omitempty" doc:"Whether it answered at the last look; absent before the first"`
-	Since     *time.Time `json:"since,omitempty" doc:"Since when it has been so"`
-	Trouble   string     `json:"trouble,omitempty" doc:"Why it does not answer"`
-	Untrusted *time.Time `json:"untrusted,omitempty" doc:"Since when it is left alone because it sent answers that cannot be trusted; it is tried again after an hour, or by a check"`
-	Check     *Check     `json:"check,omitempty" doc:"The last check, whole"`
-	Unsigned  bool       `json:"unsigned,omitempty" doc:"Messages to and from it may pass unsigned: whoever is between can change them"`
-	Version   int64      `json:"version" doc:"Goes up with every change; the ETag"`
+	Reachable     *bool      `json:"reachable,omitempty" doc:"Whether it answered at the last look; absent before the first"`
+	Since         *time.Time `json:"since,omitempty" doc:"Since when it has been so"`
+	Trouble       string     `json:"trouble,omitempty" doc:"Why it does not answer"`
+	Untrusted     *time.Time `json:"untrusted,omitempty" doc:"Since when it is left alone because it sent answers that cannot be trusted; it is tried again after an hour, or by a check"`
+	Check         *Check     `json:"check,omitempty" doc:"The last check, whole"`
+	Unsigned      bool       `json:"unsigned,omitempty" doc:"Messages to and from it may pass unsigned: whoever is between can change them"`
+	ViewersBrowse bool       `json:"viewersBrowse,omitempty" doc:"Viewers may look into its folders, with the account that administers it"`
+	Version       int64      `json:"version" doc:"Goes up with every change; the ETag"`
 }
 
 // Kinds of servers.

@@ -102,25 +102,27 @@ type NewServer struct {
 	Account  string `json:"account,omitempty" doc:"Account to administer it with; absent for a mover"`
 	Password string `json:"password" format:"password" doc:"Password of the account, or the secret of the mover; kept sealed and never shown again"`
 	// Certificate makes the server one where a mover runs.
-	Certificate string `json:"certificate,omitempty" doc:"SHA-256 fingerprint that the mover said at its start; with it, the server is a host where a mover runs"`
-	Note        string `json:"note,omitempty" doc:"For administrators"`
-	Unsigned    bool   `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
-	Unchecked   bool   `json:"unchecked,omitempty" doc:"Add it without signing in to it first"`
+	Certificate   string `json:"certificate,omitempty" doc:"SHA-256 fingerprint that the mover said at its start; with it, the server is a host where a mover runs"`
+	Note          string `json:"note,omitempty" doc:"For administrators"`
+	Unsigned      bool   `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
+	ViewersBrowse bool   `json:"viewersBrowse,omitempty" doc:"Let viewers look into its folders, hidden shares too, with the account that administers it"`
+	Unchecked     bool   `json:"unchecked,omitempty" doc:"Add it without signing in to it first"`
 }
 
 // EditServer changes a server; what is absent stays.
 type EditServer struct {
-	Name        *string `json:"name,omitempty"`
-	Site        *string `json:"site,omitempty"`
-	Address     *string `json:"address,omitempty"`
-	Port        *int    `json:"port,omitempty" minimum:"0" maximum:"65535"`
-	Domain      *string `json:"domain,omitempty"`
-	Account     *string `json:"account,omitempty"`
-	Certificate *string `json:"certificate,omitempty" doc:"Fingerprint of a mover that was made anew"`
-	Password    string  `json:"password,omitempty" format:"password" doc:"Needed again when address, account or certificate change"`
-	Note        *string `json:"note,omitempty"`
-	Unsigned    *bool   `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
-	Unchecked   bool    `json:"unchecked,omitempty" doc:"Change it without signing in to it first"`
+	Name          *string `json:"name,omitempty"`
+	Site          *string `json:"site,omitempty"`
+	Address       *string `json:"address,omitempty"`
+	Port          *int    `json:"port,omitempty" minimum:"0" maximum:"65535"`
+	Domain        *string `json:"domain,omitempty"`
+	Account       *string `json:"account,omitempty"`
+	Certificate   *string `json:"certificate,omitempty" doc:"Fingerprint of a mover that was made anew"`
+	Password      string  `json:"password,omitempty" format:"password" doc:"Needed again when address, account or certificate change"`
+	Note          *string `json:"note,omitempty"`
+	Unsigned      *bool   `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
+	ViewersBrowse *bool   `json:"viewersBrowse,omitempty" doc:"Let viewers look into its folders, hidden shares too, with the account that administers it"`
+	Unchecked     bool    `json:"unchecked,omitempty" doc:"Change it without signing in to it first"`
 }
 
 // NewNamespace adds a namespace.

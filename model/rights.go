@@ -263,3 +263,9 @@ type FolderEntry struct {
 	Level     acl.Level `json:"level,omitempty" doc:"What the account asked for may do with it"`
 	Trouble   string    `json:"trouble,omitempty"`
 }
+
+// ExplainDescriptor asks for a security descriptor in words.
+type ExplainDescriptor struct {
+	Descriptor string    `json:"descriptor" maxLength:"65536" doc:"As SDDL"`
+	On         acl.Thing `json:"on,omitempty" enum:"file,folder,share" default:"folder" doc:"What it is on"`
+}

@@ -202,6 +202,7 @@ func serverFlags(required bool) []cli.Flag {
 		&cli.StringFlag{Name: "account", Usage: "`ACCOUNT` to administer it with; a mover has none"},
 		&cli.StringFlag{Name: "certificate", Usage: "`FINGERPRINT` that a mover said at its start: the server is a host where one runs; its secret is the password"},
 		passwordFlag(), noteFlag(),
+		&cli.BoolFlag{Name: "viewers-browse", Usage: "let viewers look into its folders, with the account that administers it"},
 		&cli.BoolFlag{Name: "unsigned", Usage: "let messages pass that are not signed: whoever is between can change them"},
 		&cli.BoolFlag{Name: "unchecked", Usage: "do not sign in to it first"},
 	}
@@ -240,7 +241,7 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 		return err
 	}
 	v, err := api.AddServer(ctx, model.NewServer{Name: args[0], Site: c.String("site"), Address: c.String("address"), Port: c.Int("port"),
-		Domain: c.String("domain"), Account: c.String("account"), Certificate: c.String("certificate"), Password: password, Note: c.String("note"), Unsigned: c.Bool("unsigned"), Unchecked: c.Bool("unchecked")})
+		Domain: c.String("domain"), Account: c.String("account"), Certificate: c.String("certificate"), Password: password, Note: c.String("note"), Unsigned: c.Bool("unsigned"), ViewersBrowse: c.Bool("viewers-browse"), Unchecked: c.Bool("unchecked")})
 	if err != nil {
 		return err
 	}
@@ -263,7 +264,11 @@ func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 		unsigned := c.Bool("unsigned")
 		e.Unsigned = &unsigned
 	}
-	if e.Address != nil || e.Account != nil || e.Certificate != nil || c.Bool("new-password") || c.IsSet("password-file") {
+	if c.IsSet("viewers-browse") {
+		browse := c.Bool("viewers-browse")
+		e.ViewersBrowse = &browse
+	}
+	if e.Address != nil || e.Port != nil || e.Domain != nil || e.Account != nil || e.Certificate != nil || c.Bool("new-password") || c.IsSet("password-file") {
 		var err error
 		if e.Password, err = readPassword(c, "Password"); err != nil {
 			return err
@@ -332,6 +337,9 @@ func showServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 	}
 	if v.Unsigned {
 		t.add("messages", "may pass unsigned: whoever is between can change them")
+	}
+	if !v.IsMover() {
+		t.add("viewers", map[bool]string{true: "may look into its folders", false: "may not look into its folders"}[v.ViewersBrowse])
 	}
 	t.add("state", answers(v))
 	if v.Since != nil {

@@ -19,5 +19,6 @@ func TestUsers(t *testing.T) {
 	t.Run("locks are ended", func(t *testing.T) { testLocksAreEnded(t, e) })
 	t.Run("long names", func(t *testing.T) { testLongNames(t, e) })
 	t.Run("parallel guesses", func(t *testing.T) { testParallelGuesses(t, e) })
+	t.Run("viewers browse", func(t *testing.T) { testViewersBrowse(t, e) })
 	t.Run("lens over a refused share", func(t *testing.T) { testLensOverRefusedShare(t, e) })
 }

@@ -45,3 +45,34 @@ func testLensOverRefusedShare(t *testing.T, e *harness.Estate) {
 	}
 	must(t, e.API.Ready(t.Context()))
 }
+
+// A viewer sees what folders hold, and who may do what there, only where an administrator
+// allowed it: the service looks with an account that sees everything, hidden shares too.
+func testViewersBrowse(t *testing.T, e *harness.Estate) {
+	viewer := signInAs(t, e, "siskin", model.Viewer)
+	looks := map[string]func() error{
+		"browse": func() error { _, err := viewer.Browse(t.Context(), "elm/store", "", ""); return err },
+		"rights": func() error { _, err := viewer.Rights(t.Context(), "elm/store"); return err },
+		"as":     func() error { _, err := viewer.RightsAs(t.Context(), "elm/store", "ada"); return err },
+		"compare": func() error {
+			_, err := viewer.CompareRights(t.Context(), "elm/store", "elm/quiet")
+			return err
+		},
+		"by the namespace": func() error { _, err := viewer.Browse(t.Context(), "/garden/store", "", ""); return err },
+	}
+	may := func(allowed bool) {
+		t.Helper()
+		for _, server := range []string{"elm", "oak"} {
+			_, err := e.API.EditServer(t.Context(), server, model.EditServer{ViewersBrowse: &allowed})
+			must(t, err)
+		}
+		for what, look := range looks {
+			if err := look(); (err == nil) != allowed {
+				t.Errorf("%s while viewers may is %v: %v", what, allowed, err)
+			}
+		}
+	}
+	may(false)
+	may(true)
+	may(false)
+}

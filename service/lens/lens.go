@@ -90,7 +90,7 @@ func (s *Service) one(ctx context.Context, e namespace.Entry, full string, who n
 	if who.Person == "" {
 		return seen, nil, nil
 	}
-	may, err := s.rights.As(ctx, seen.Location, who.Person)
+	may, err := s.rights.AsSignpost(ctx, seen.Location, who.Person)
 	var refused *fault.Error
 	switch {
 	case errors.As(err, &refused):

@@ -16,6 +16,7 @@ import (
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/records"
+	"bridgespan/service/access"
 	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
@@ -125,9 +126,24 @@ func at(field string, err error) error {
 	return err
 }
 
-// lookAt opens a place and reads its permissions and all above it. The caller
-// must close what it gets.
+// lookAt opens a place and reads its permissions and all above it, for somebody who may
+// look there. The caller must close what it gets.
 func (s *Service) lookAt(ctx context.Context, field, text string) (*look, error) {
+	return s.open(ctx, field, text, mayBrowse)
+}
+
+// mayBrowse refuses viewers where they may not look into folders: what an administrative
+// account sees, hidden shares too, is not for everybody.
+func mayBrowse(ctx context.Context, v model.Server) error {
+	u, ok := access.Actor(ctx)
+	if !ok || u.Role != model.Viewer || v.ViewersBrowse {
+		return nil
+	}
+	return fault.New(fault.Forbidden, "ask an operator, or have an administrator let viewers browse this server", "viewers may not look into the folders of %s", v.Name)
+}
+
+// open opens a place if allowed says so.
+func (s *Service) open(ctx context.Context, field, text string, allowed func(context.Context, model.Server) error) (*look, error) {
 	target, asked, err := s.target(ctx, field, text)
 	if err != nil {
 		return nil, err
@@ -135,6 +151,10 @@ func (s *Service) lookAt(ctx context.Context, field, text string) (*look, error)
 	v, session, err := s.estate.Session(ctx, target.Server)
 	if err != nil {
 		return nil, at(field, err)
+	}
+	if err := allowed(ctx, v); err != nil {
+		session.Close()
+		return nil, err
 	}
 	l := &look{Place: model.Place{Server: v.Name, Share: target.Share, Path: target.Sub, Asked: asked}, server: v, session: session}
 	if err := s.fill(ctx, field, l); err != nil {

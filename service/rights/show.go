@@ -128,7 +128,17 @@ func shown(list []acl.Finding, n *names) []model.RightsFinding {
 
 // As tells what one account may do at a place, and why.
 func (s *Service) As(ctx context.Context, path, name string) (model.EffectiveRights, error) {
-	l, err := s.lookAt(ctx, "path", path)
+	return s.as(ctx, path, name, mayBrowse)
+}
+
+// AsSignpost is As where a signpost leads: that is no look into folders, and everybody who
+// sees the namespace may ask it.
+func (s *Service) AsSignpost(ctx context.Context, location, name string) (model.EffectiveRights, error) {
+	return s.as(ctx, location, name, func(context.Context, model.Server) error { return nil })
+}
+
+func (s *Service) as(ctx context.Context, path, name string, allowed func(context.Context, model.Server) error) (model.EffectiveRights, error) {
+	l, err := s.open(ctx, "path", path, allowed)
 	if err != nil {
 		return model.EffectiveRights{}, err
 	}

@@ -2207,13 +2207,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        get?: never;
+        put?: never;
         /**
          * Put a security descriptor in words
          * @description Needs the role viewer.
          */
-        get: operations["explain-descriptor"];
-        put?: never;
-        post?: never;
+        post: operations["explain-descriptor"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3771,6 +3771,8 @@ export interface components {
             unchecked?: boolean;
             /** @description Let messages pass that are not signed: whoever is between can change files and permissions then */
             unsigned?: boolean;
+            /** @description Let viewers look into its folders, hidden shares too, with the account that administers it */
+            viewersBrowse?: boolean;
         };
         EditShare: {
             /** @description Who may come through; for a new share everybody when absent */
@@ -3925,6 +3927,16 @@ export interface components {
              * @description Number of the latest estimate; the ETag
              */
             version: number;
+        };
+        ExplainDescriptor: {
+            /** @description As SDDL */
+            descriptor: string;
+            /**
+             * @description What it is on
+             * @default folder
+             * @enum {string}
+             */
+            on: "file" | "folder" | "share";
         };
         FieldProblem: {
             /** @description What is wrong with it */
@@ -4910,6 +4922,8 @@ export interface components {
             unchecked?: boolean;
             /** @description Let messages pass that are not signed: whoever is between can change files and permissions then */
             unsigned?: boolean;
+            /** @description Let viewers look into its folders, hidden shares too, with the account that administers it */
+            viewersBrowse?: boolean;
         };
         NewShare: {
             /** @description Who may come through; for a new share everybody when absent */
@@ -6188,6 +6202,8 @@ export interface components {
              * @description Goes up with every change; the ETag
              */
             version: number;
+            /** @description Viewers may look into its folders, with the account that administers it */
+            viewersBrowse?: boolean;
         };
         ServerSession: {
             /** @description Machine that it comes from */
@@ -11583,12 +11599,7 @@ export interface operations {
     };
     "explain-descriptor": {
         parameters: {
-            query: {
-                /** @description As SDDL */
-                descriptor: string;
-                /** @description What it is on */
-                on?: "file" | "folder" | "share";
-            };
+            query?: never;
             header?: never;
             path: {
                 /** @description Name of the server */
@@ -11596,7 +11607,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExplainDescriptor"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

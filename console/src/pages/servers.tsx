@@ -69,11 +69,12 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
   const [kind, setKind] = useState<Server["kind"]>(server?.kind ?? "smb");
   const [v, setV] = useState({ name: server?.name ?? "", site: server?.site ?? "", address: server?.address ?? "", port: server ? String(server.port) : "", domain: server?.domain ?? "", account: server?.account ?? "", certificate: server?.certificate ?? "", password: "", note: server?.note ?? "" });
   const [unsigned, setUnsigned] = useState(server?.unsigned ?? false);
+  const [viewersBrowse, setViewersBrowse] = useState(server?.viewersBrowse ?? false);
   const mover = kind === "mover";
   const set = (name: keyof typeof v) => (event: { target: { value: string } }) => setV({ ...v, [name]: event.target.value });
   const save = () => {
     const { domain, account, certificate, ...common } = v;
-    const body = { ...common, port: Number(v.port) || undefined, ...(mover ? { certificate } : { domain, account, unsigned }) };
+    const body = { ...common, port: Number(v.port) || undefined, ...(mover ? { certificate } : { domain, account, unsigned, viewersBrowse }) };
     return server
       ? api.PATCH("/api/v1/servers/{server}", { params: { path: { server: server.name }, header: { "If-Match": etag(server.version) } }, body: { ...body, password: v.password || undefined } })
       : api.POST("/api/v1/servers", { body: { ...body, domain: (!mover && domain) || undefined, note: v.note || undefined } });
@@ -113,6 +114,7 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
           {!mover && (
             <div className="col-span-2">
               <Check label="Require signed messages" checked={!unsigned} onChange={(signed) => setUnsigned(!signed)} help="Without it, whoever is between Bridge Span and the server can change files and permissions on their way." />
+              <Check label="Viewers may browse" checked={viewersBrowse} onChange={setViewersBrowse} help="They look into all folders with the account above, hidden shares too. Without it, only operators and administrators do." />
             </div>
           )}
         </div>
