@@ -21,6 +21,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 )
@@ -45,8 +46,10 @@ type Authority struct {
 	key         *ecdsa.PrivateKey
 }
 
-// New makes an authority.
-func New(name string) (*Authority, error) {
+// New makes an authority that vouches for servers of some names and addresses, of
+// addresses of private networks, and of no others: whoever gets hold of its key can stand in
+// for nobody else.
+func New(name string, names ...string) (*Authority, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
@@ -56,6 +59,7 @@ func New(name string) (*Authority, error) {
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(authorityYears, 0, 0),
 		IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true, KeyUsage: x509.KeyUsageCertSign,
 	}
+	constrain(template, names)
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {
 		return nil, err
@@ -69,11 +73,11 @@ func serial() *big.Int {
 	return n
 }
 
-// Open reads the authority of a folder, or makes one there; made tells which.
-func Open(dir, name string) (a *Authority, made bool, err error) {
+// Open reads the authority of a folder, or makes one there, as New does; made tells which.
+func Open(dir, name string, names ...string) (a *Authority, made bool, err error) {
 	certificate, err := os.ReadFile(filepath.Join(dir, CertificateFile))
 	if errors.Is(err, fs.ErrNotExist) {
-		if a, err = New(name); err == nil {
+		if a, err = New(name, names...); err == nil {
 			err = a.write(dir)
 		}
 		return a, true, err
@@ -127,8 +131,10 @@ func keyPEM(key *ecdsa.PrivateKey) ([]byte, error) {
 	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), err
 }
 
-// Issue makes a certificate for a server by its names and addresses.
+// Issue makes a certificate for a server by its names and addresses. Those that the
+// authority may not vouch for are left out: with them, none would be trusted.
 func (a *Authority) Issue(names ...string) (tls.Certificate, error) {
+	names = slices.DeleteFunc(slices.Clone(names), func(name string) bool { return !a.Permits(name) })
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return tls.Certificate{}, err

@@ -14,7 +14,7 @@ import (
 // and after a restart, and under no other name.
 func TestTrust(t *testing.T) {
 	dir := t.TempDir()
-	first, made, err := Open(dir, "Bridge Span at here")
+	first, made, err := Open(dir, "Bridge Span at here", "files.garden.test")
 	if err != nil || !made {
 		t.Fatal(made, err)
 	}
@@ -42,6 +42,22 @@ func TestTrust(t *testing.T) {
 			t.Errorf("%s: %v", c.name, err)
 		}
 	}
+	// Nor under a name that it has no business with, whatever it issues.
+	forged := *first
+	free := *first.certificate
+	free.PermittedDNSDomains, free.PermittedIPRanges = nil, nil
+	forged.certificate = &free // its key signs anything
+	for _, name := range []string{"bank.example", "198.51.100.7"} {
+		if first.Permits(name) {
+			t.Errorf("%s is permitted", name)
+		}
+		if err := handshake(t, forged.Server(name), &tls.Config{RootCAs: trusted, ServerName: name}); err == nil {
+			t.Errorf("a certificate for %s is trusted", name)
+		}
+	}
+	if err := handshake(t, first.Server("bank.example", "192.168.7.9"), &tls.Config{RootCAs: trusted, ServerName: "192.168.7.9"}); err != nil {
+		t.Errorf("what may not be vouched for spoils the others: %v", err)
+	}
 	stranger, err := New("stranger")
 	if err != nil {
 		t.Fatal(err)
@@ -65,7 +81,7 @@ func TestServerKeepsItsCertificate(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	get := a.Server("here.test")
+	get := a.Server("here.test", "localhost")
 	one, err := get(nil)
 	if err != nil {
 		t.Fatal(err)

@@ -67,13 +67,18 @@ func (c config) encrypt(listener net.Listener) (net.Listener, error) {
 	}
 	dir := filepath.Dir(c.KeyFile)
 	host, _ := os.Hostname()
-	authority, made, err := certificate.Open(dir, "Bridge Span at "+host)
+	authority, made, err := certificate.Open(dir, "Bridge Span at "+host, c.serverNames()...)
 	if err != nil {
 		return nil, fmt.Errorf("the service's own certificate: %w", err)
 	}
 	if made {
 		slog.Info("certificates are vouched for by an authority of our own; hand its file out to those who connect, or set tls_certificate and tls_key",
 			"file", filepath.Join(dir, certificate.CertificateFile), "sha256", authority.Fingerprint())
+	}
+	for _, name := range c.serverNames() {
+		if !authority.Permits(name) {
+			slog.Warn("the service's own authority was not made for this name, so that its certificate leaves it out; remove its two files to have it made anew, and hand it out again", "name", name, "file", filepath.Join(dir, certificate.CertificateFile))
+		}
 	}
 	settings.GetCertificate = authority.Server(c.serverNames()...)
 	return tls.NewListener(listener, settings), nil

@@ -88,7 +88,7 @@ func identify(state string) (id identity, err error) {
 	if id.name, err = os.Hostname(); err != nil {
 		return id, err
 	}
-	if id.authority, _, err = certificate.Open(state, "Bridge Span mover at "+id.name); err != nil {
+	if id.authority, _, err = certificate.Open(state, "Bridge Span mover at "+id.name, id.name); err != nil {
 		return id, err
 	}
 	id.secret, err = readSecret(filepath.Join(state, SecretFile))

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"regexp"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -66,10 +67,13 @@ type world struct {
 	content int             // counts what people write
 	filler  string          // what else is in each content, around what is its own
 	dropped map[string]bool // the contents that people wrote: whether people overwrote or removed them
+	logging sync.Mutex
 	history []string
 }
 
 func (w *world) log(format string, args ...any) {
+	w.logging.Lock() // a task tells how it ended after its turn
+	defer w.logging.Unlock()
 	w.history = append(w.history, fmt.Sprintf(format, args...))
 }
 

@@ -9,7 +9,7 @@ import (
 // writeCertificate makes a key and a certificate for the controller's name and
 // address, and the authority that vouches for it.
 func (d *Controller) writeCertificate() error {
-	authority, err := certificate.New("directory of " + d.Name)
+	authority, err := certificate.New("directory of "+d.Name, d.Host(), d.Address)
 	if err != nil {
 		return err
 	}
