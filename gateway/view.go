@@ -126,7 +126,7 @@ func (v *view) resolve(ctx context.Context, name string) (place, error) {
 		v.chosen[d.Signpost] = c
 	}
 	p.signpost, p.directions, p.tree, p.rest = d.Signpost, d, c.tree, cmp.Or(d.Rest, ".")
-	return p, nil
+	return p, ownName(ctx, c.tree, p.rest)
 }
 
 // mayOpen leaves out the names in a folder of the namespace that lead to what
