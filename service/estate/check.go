@@ -185,7 +185,7 @@ func (c *checker) signIn(ctx context.Context) *Reach {
 		return nil
 	}
 	if err != nil {
-		c.add("sign-in", model.Fail, fmt.Sprintf("%s: %v", c.server.Account, cause(err)), "Bridge Span cannot see its shares or permissions", "set its password again with: bspan server edit "+c.server.Name+" --account … --password …")
+		c.add("sign-in", model.Fail, fmt.Sprintf("%s: %v", c.server.Account, cause(err)), "Bridge Span cannot see its shares or permissions", "set its password again with: bspan server edit "+c.server.Name+" --account … --new-password")
 		return nil
 	}
 	if c.server.IsMover() {
