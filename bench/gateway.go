@@ -163,6 +163,11 @@ func serveGateway(ctx context.Context, server *fileserver.Server, after *endings
 }
 
 func startFileServer(after *endings) (*fileserver.Server, error) {
+	return startServerWith(after, fileserver.Config{})
+}
+
+// startServerWith starts a file server with some settings of its own.
+func startServerWith(after *endings, c fileserver.Config) (*fileserver.Server, error) {
 	dir, err := workFolder()
 	if err != nil {
 		return nil, err
@@ -173,8 +178,9 @@ func startFileServer(after *endings) (*fileserver.Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	server, err := fileserver.Start(fileserver.Config{Dir: target, Name: "bench", Address: "127.0.0.1", SID: "S-1-5-21-7-7-7",
-		Accounts: []fileserver.Account{{Name: account, Password: password, RID: 5001, Administrator: true}}, Shares: []fileserver.Share{{Name: "files"}}})
+	c.Dir, c.Name, c.Address, c.SID = target, "bench", "127.0.0.1", "S-1-5-21-7-7-7"
+	c.Accounts, c.Shares = []fileserver.Account{{Name: account, Password: password, RID: 5001, Administrator: true}}, []fileserver.Share{{Name: "files"}}
+	server, err := fileserver.Start(c)
 	if err == nil {
 		after.do(server.Stop)
 	}

@@ -60,6 +60,8 @@ type Config struct {
 	Shares   []Share
 	// Signing makes the server refuse connections that are not signed.
 	Signing bool
+	// Encrypting makes the server refuse sessions that are not encrypted.
+	Encrypting bool
 	// Guests makes the server let accounts that it does not know in as guests, to all
 	// its shares.
 	Guests bool

@@ -185,6 +185,7 @@ func (s *Server) writeConf() error {
 	store dos attributes = yes
 	unix extensions = no
 	server signing = %[5]s
+	server smb encrypt = %[8]s
 	add share command = %[2]s/share add
 	change share command = %[2]s/share change
 	delete share command = %[2]s/share remove
@@ -192,7 +193,7 @@ func (s *Server) writeConf() error {
 	delete user script = %[2]s/user remove %%u
 	include = registry
 	include = %[2]s/shares.conf
-`, s.Name, s.Dir, s.Address, s.Port, map[bool]string{true: "mandatory", false: "auto"}[s.Signing], s.role(), map[bool]string{true: "bad user", false: "never"}[s.Guests])
+`, s.Name, s.Dir, s.Address, s.Port, map[bool]string{true: "mandatory", false: "auto"}[s.Signing], s.role(), map[bool]string{true: "bad user", false: "never"}[s.Guests], map[bool]string{true: "required", false: "default"}[s.Encrypting])
 	if err := os.WriteFile(s.path("smb.conf"), []byte(b.String()), 0o644); err != nil {
 		return err
 	}
