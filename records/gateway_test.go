@@ -16,6 +16,7 @@ import (
 
 func testGateway(t *testing.T, db *records.DB) {
 	t.Run("Locks", func(t *testing.T) { testGatewayLocks(t, db) })
+	t.Run("Bounds", func(t *testing.T) { testLockBounds(t, db) })
 	t.Run("Race", func(t *testing.T) { testLockRace(t, db) })
 	t.Run("Properties", func(t *testing.T) { testGatewayProperties(t, db) })
 }
@@ -80,6 +81,36 @@ func testGatewayLocks(t *testing.T, db *records.DB) {
 }
 
 // testLockRace: of many who want the same lock at the same time one gets it.
+// One person, and one name, bear so many locks and no more.
+func testLockBounds(t *testing.T, db *records.DB) {
+	ctx, at := t.Context(), time.Now().UTC().Truncate(time.Microsecond)
+	take := func(n int, key, account string) error {
+		return db.TakeGatewayLock(ctx, lock.Lock{Token: fmt.Sprint(key, account, n), Path: key, Key: key, Account: account, Shared: true, Until: at.Add(time.Hour)}, at)
+	}
+	for n := range records.MostLocksAtKey {
+		if err := take(n, "/bounds/one", fmt.Sprint("somebody", n)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := take(0, "/bounds/one", "one more"); !errors.Is(err, records.ErrTooManyLocks) {
+		t.Errorf("one more at a name: %v", err)
+	}
+	for n := range records.MostLocksOfAccount {
+		if err := take(n, fmt.Sprint("/bounds/", n), "hoarder"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := take(0, "/bounds/last", "hoarder"); !errors.Is(err, records.ErrTooManyLocks) {
+		t.Errorf("one more of a person: %v", err)
+	}
+	if err := take(0, "/bounds/last", "somebody else"); err != nil {
+		t.Errorf("somebody else: %v", err)
+	}
+	if err := db.ForgetGatewayName(ctx, "/bounds"); err != nil {
+		t.Error(err)
+	}
+}
+
 func testLockRace(t *testing.T, db *records.DB) {
 	now := time.Now().UTC()
 	var group sync.WaitGroup
