@@ -111,7 +111,7 @@ export const useUsers = () =>
   useQuery({ queryKey: ["user", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/users", { params: { query: { cursor, limit } } }))) });
 
 export const useCredentials = (everybody: boolean) =>
-  useQuery({ queryKey: ["user", "credentials", everybody], queryFn: () => all((cursor) => got(api.GET("/api/v1/credentials", { params: { query: { cursor, limit: 500, all: everybody } } }))) });
+  useQuery({ queryKey: ["user", "credentials", everybody], queryFn: async () => (await all((cursor) => got(api.GET("/api/v1/credentials", { params: { query: { cursor, limit: 500, all: everybody } } })))).sort((a, b) => b.used.localeCompare(a.used)) });
 
 export const useLocks = () =>
   useQuery({ queryKey: ["lock"], queryFn: () => all((cursor) => got(api.GET("/api/v1/locks", { params: { query: { cursor, limit: 500 } } }))) });

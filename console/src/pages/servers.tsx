@@ -112,7 +112,7 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
           {!mover && <TextField label="Domain" value={v.domain} onChange={set("domain")} error={errors.domain} help="Empty for the server's own account" />}
           <TextField label="Note" value={v.note} onChange={set("note")} error={errors.note} />
           {!mover && (
-            <div className="col-span-2">
+            <div className="col-span-2 grid gap-3">
               <Check label="Require signed messages" checked={!unsigned} onChange={(signed) => setUnsigned(!signed)} help="Without it, whoever is between Bridge Span and the server can change files and permissions on their way." />
               <Check label="Viewers may browse" checked={viewersBrowse} onChange={setViewersBrowse} help="They look into all folders with the account above, hidden shares too. Without it, only operators and administrators do." />
             </div>
