@@ -16,6 +16,9 @@ import (
 
 var mutate = flag.Duration("mutate", 10*time.Second, "how long TestMutations changes messages")
 
+// mutateMost is for how long messages are changed until somebody looks at the servers.
+const mutateMost = 5 * time.Second
+
 // TestMutations changes messages at random, between the service and a file server, and
 // those of a mover, while people work in two replica sets over both. No process ends by
 // it. When all messages pass as they are again, both sets keep the promises.
@@ -41,9 +44,9 @@ func TestMutations(t *testing.T) {
 		for _, s := range storms {
 			_ = s.api.LookAtReplicas(t.Context(), s.set, "")
 		}
-		wires, movers := wire.Changed(), mover.Changed()
-		await(t, "messages to be changed", func() bool {
-			return wire.Changed() >= wires+5 && mover.Changed() > movers || time.Now().After(until)
+		wires, movers, began := wire.Changed(), mover.Changed(), time.Now()
+		await(t, "messages to be changed", func() bool { // of a server that is left alone none pass
+			return wire.Changed() >= wires+5 && mover.Changed() > movers || time.Since(began) > mutateMost || time.Now().After(until)
 		})
 		wire.End()
 		mover.End()

@@ -68,7 +68,7 @@ export function ServerPage() {
           <Accounts server={v.name} />
         </Section>
       )}
-      <Dialog open={editing} onOpenChange={setEditing} title={`Change ${v.name}`} lead={`With another address or ${v.kind === "mover" ? "certificate the secret" : "account the password"} is needed again: it is only ever sent where it was given for.`}>
+      <Dialog open={editing} onOpenChange={setEditing} title={`Change ${v.name}`} lead={`With another address, port${v.kind === "mover" ? " or certificate the secret" : ", domain or account the password"} is needed again: it is only ever sent where it was given for.`}>
         <ServerForm key={v.version} server={v} onClose={() => setEditing(false)} onDone={(name) => void navigate(`/servers/${encodeURIComponent(name)}`, { replace: true })} />
       </Dialog>
       <RemoveServer server={v} open={removing} onOpenChange={setRemoving} />
