@@ -74,7 +74,7 @@ func tokenCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				t := table{heads: []string{"number", "user", "kind", "label", "last used", "from", "expires"}, empty: "There are none."}
+				t := table{heads: []string{"number", "user", "kind", "label", "last used", "from", "expires"}, empty: "No sessions or tokens."}
 				for _, h := range held {
 					label := h.Label
 					if h.Current {

@@ -131,7 +131,7 @@ func serve(ctx context.Context, c config) error {
 	group.Go(func() { guard.Always(background, func() { names.WatchLocations(background, holder) }) })
 	group.Go(func() { guard.Always(background, func() { work.Run(background) }) })
 	group.Go(func() { guard.Always(background, func() { copies.Run(background) }) })
-	group.Go(func() { guard.Always(background, func() { forgetOnNews(background, hub, names) }) })
+	group.Go(func() { guard.Always(background, func() { forgetOnNews(background, hub, names, sites) }) })
 	defer func() { _ = group.Wait() }()
 	defer stop()
 
@@ -184,9 +184,15 @@ func leads(topic string) bool {
 }
 
 // forgetOnNews makes directions fresh after changes by other instances.
-func forgetOnNews(ctx context.Context, hub *events.Hub, names *naming.Service) {
+func forgetOnNews(ctx context.Context, hub *events.Hub, names *naming.Service, sites *estate.Service) {
 	watcher := hub.Watch(0)
 	defer watcher.Close()
+	learn := func() {
+		if err := sites.LearnQuarantines(ctx); err != nil && ctx.Err() == nil {
+			slog.Debug("which servers are left alone cannot be read now", "error", err)
+		}
+	}
+	learn()
 	for {
 		select {
 		case <-ctx.Done():
@@ -197,6 +203,9 @@ func forgetOnNews(ctx context.Context, hub *events.Hub, names *naming.Service) {
 				names.ForgetHealth()
 			case leads(e.Topic):
 				names.Forget()
+			}
+			if e.Topic == "server" || e.Topic == events.Reset {
+				learn()
 			}
 		}
 	}

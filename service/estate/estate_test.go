@@ -2,6 +2,7 @@ package estate_test
 
 import (
 	"context"
+	"errors"
 	"net"
 	"path/filepath"
 	"strings"
@@ -55,6 +56,7 @@ func TestEstate(t *testing.T) {
 	f := start(t)
 	t.Run("Reach", func(t *testing.T) { testReach(t, f) })
 	t.Run("Edit", func(t *testing.T) { testEdit(t, f) })
+	t.Run("Quarantine", func(t *testing.T) { testQuarantineElsewhere(t, f) })
 	t.Run("Reseal", func(t *testing.T) { testReseal(t, f) })
 	t.Run("Targets", func(t *testing.T) { testTargets(t, f) })
 	t.Run("Strangers", func(t *testing.T) { testStrangers(t, f) })
@@ -141,6 +143,31 @@ func testEdit(t *testing.T, f fixture) {
 	other.Name = "oak"
 	if err := f.EditServer(f.ctx, "oak", other, standintest.Password("warden"), false); err != nil {
 		t.Errorf("the password again: %v", err)
+	}
+}
+
+// What one instance has found of a server, and that it is trusted again, others learn.
+func testQuarantineElsewhere(t *testing.T, f fixture) {
+	other := estate.New(f.db, f.vault, func() {})
+	learn := func() bool {
+		t.Helper()
+		if err := other.LearnQuarantines(f.ctx); err != nil {
+			t.Fatal(err)
+		}
+		return other.Quarantined("oak")
+	}
+	if learn() {
+		t.Error("a good server is left alone")
+	}
+	f.Distrust("oak", errors.New("nonsense"))
+	if !f.Quarantined("oak") || !learn() {
+		t.Error("another instance goes on with a server that is left alone")
+	}
+	if _, err := f.Check(f.ctx, "oak"); err != nil {
+		t.Fatal(err)
+	}
+	if f.Quarantined("oak") || learn() {
+		t.Error("another instance leaves alone a server that is trusted again")
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"bridgespan/core/fault"
 	"bridgespan/model"
+	"bridgespan/records"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
 )
@@ -29,7 +30,21 @@ func quarantined(v model.Server, now time.Time) error {
 		"%s sent answers that cannot be trusted at %s, and is left alone", v.Name, v.Untrusted.Local().Format("15:04")).Because(tree.ErrUntrusted)
 }
 
-// Quarantined reports whether a server is left alone, as far as this instance has seen.
+// LearnQuarantines reads which servers are left alone, and which are not any more, as other
+// instances have found. It is to be called at the start, and after news of servers.
+func (s *Service) LearnQuarantines(ctx context.Context) error {
+	servers, err := s.db.Servers(ctx, records.All)
+	for _, v := range servers {
+		if v.Untrusted == nil {
+			s.untrusted.Delete(v.Name)
+		} else {
+			s.untrusted.Store(v.Name, *v.Untrusted)
+		}
+	}
+	return err
+}
+
+// Quarantined reports whether a server is left alone, as far as this instance knows.
 func (s *Service) Quarantined(name string) bool {
 	since, ok := s.untrusted.Load(name)
 	return ok && time.Since(since.(time.Time)) < quarantineFor
