@@ -315,7 +315,7 @@ func (q *request) readKept(text []byte, err error) (list []dav.Property) {
 	if err != nil && q.r.Context().Err() == nil {
 		slog.Warn("properties that clients keep cannot be read", "path", q.name, "error", err)
 	}
-	return list
+	return slices.DeleteFunc(list, func(p dav.Property) bool { return !p.Sound() })
 }
 
 // Bounds of what clients keep at one name.

@@ -288,3 +288,24 @@ func FuzzProperties(f *testing.F) {
 		}
 	})
 }
+
+// What an earlier version has kept, and would make an answer malformed, is found out.
+func TestSound(t *testing.T) {
+	for _, c := range []struct {
+		p    Property
+		want bool
+	}{
+		{Property{Space: "urn:x", Local: "a", Inner: "text &amp; <b xmlns=\"urn:x\">more</b>"}, true},
+		{Property{Space: "urn:x", Local: "a", Attributes: ` xml:lang="de"`}, true},
+		{Property{Local: "a"}, true},
+		{Property{Space: "urn:x", Local: "a", Attributes: ` b="1" b="2"`}, false},
+		{Property{Space: "urn:x", Local: "a", Inner: `<?xml version="1.0"?>`}, false},
+		{Property{Space: "urn:x", Local: "a", Inner: "<b>"}, false},
+		{Property{Space: "urn:x", Local: "a", Inner: "</a><a>"}, false},
+		{Property{Space: "urn:x", Local: "a b"}, false},
+	} {
+		if got := c.p.Sound(); got != c.want {
+			t.Errorf("%+v: %v", c.p, got)
+		}
+	}
+}

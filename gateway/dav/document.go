@@ -246,6 +246,14 @@ type Property struct {
 	Inner      string `json:"inner,omitempty"`
 }
 
+// Sound reports whether a property can be part of an answer: what an earlier version has kept
+// may make all of it malformed.
+func (p Property) Sound() bool {
+	text := append([]byte(`<D:prop xmlns:D="DAV:">`), Element(nil, p)...)
+	_, err := parse(bytes.NewReader(append(text, "</D:prop>"...)))
+	return err == nil
+}
+
 // Name is its name.
 func (p Property) Name() xml.Name { return xml.Name{Space: p.Space, Local: p.Local} }
 
