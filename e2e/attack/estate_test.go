@@ -12,6 +12,7 @@ func TestUsers(t *testing.T) {
 	t.Run("hostile server", func(t *testing.T) { testHostileServer(t, e) })
 	t.Run("hostile mover", func(t *testing.T) { testHostileMover(t, e) })
 	t.Run("tampered messages", func(t *testing.T) { testTamperedMessages(t, e) })
+	t.Run("runs stop", func(t *testing.T) { testRunsStop(t, e) })
 	t.Run("guests at the gateway", func(t *testing.T) { testGuestsAtGateway(t, e) })
 	t.Run("strangers at the gateway", func(t *testing.T) { testStrangersLearnNothing(t, e) })
 	t.Run("stored scripts", func(t *testing.T) { testStoredScripts(t, e) })
