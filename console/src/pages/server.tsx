@@ -46,6 +46,8 @@ export function ServerPage() {
               ["Site", v.site],
               ["Address", <code key="a">{v.address}:{v.port}</code>],
               v.kind === "mover" ? ["Mover, known by", <code key="c" className="break-all">{v.certificate}</code>] : ["Account", <code key="c">{v.domain ? `${v.domain}\\${v.account}` : v.account}</code>],
+              ...(v.kind === "smb" ? [["Viewers", v.viewersBrowse ? "may look into its folders" : "may not look into its folders"] as [string, string]] : []),
+              ...(v.unsigned ? [["Messages", "may pass unsigned"] as [string, string]] : []),
               ["State since", v.since ? `${when(v.since)} (${ago(v.since)})` : "not known"],
               ["Note", v.note || "none"],
             ]}
