@@ -56,7 +56,7 @@ func TestMutations(t *testing.T) {
 		}
 	}
 	people.Wait()
-	if wire.Changed() < 5 || mover.Changed() < 5 {
+	if wire.Changed() == 0 || mover.Changed() == 0 {
 		t.Errorf("%d messages of the server and %d of the mover were changed", wire.Changed(), mover.Changed())
 	}
 	t.Logf("%d messages of a file server and %d of a mover were changed; people did %d things", wire.Changed(), mover.Changed(), steps.Load())
