@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"bridgespan/core/replica"
 )
@@ -21,6 +22,7 @@ type resting struct {
 	*world
 	troubles map[string]string
 	quiet    map[replica.ID]int // the changes that were kept before a scan that found nothing
+	mu       sync.Mutex // of these: tasks look at them between their turns
 	over     bool
 	until    int
 	err      error
@@ -54,10 +56,16 @@ func (w *world) rest() error {
 	return fmt.Errorf("there is no end to it: %v\n%s", r.troubles, w.stuck())
 }
 
-func (r *resting) fail(err error) { r.err = errors.Join(r.err, err) }
+func (r *resting) fail(err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.err = errors.Join(r.err, err)
+}
 
 // goesOn reports whether there may be something left to do.
 func (r *resting) goesOn() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	r.over = r.over || r.err != nil || r.steps > r.until || r.settled()
 	return !r.over
 }
@@ -82,14 +90,21 @@ func (r *resting) scan(one *Replica) {
 			r.fail(err)
 			return
 		}
-		delete(r.quiet, one.ID)
-		if s.Changed+s.Busy == 0 && kept == r.database.saves {
-			r.quiet[one.ID] = kept
-		}
+		r.found(one, s, kept)
 		for left := min((r.steps-began)*r.scanShare, mostSteps/20); left > 0 && r.goesOn(); left -= 100 {
 			r.pause(fmt.Sprint("scan again ", one.ID), min(left, 100))
 			r.glance(context.Background(), one)
 		}
+	}
+}
+
+// found notes what a scan found that began after so many changes were kept.
+func (r *resting) found(one *Replica, s Scanned, kept int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.quiet, one.ID)
+	if s.Changed+s.Busy == 0 && kept == r.database.saves {
+		r.quiet[one.ID] = kept
 	}
 }
 

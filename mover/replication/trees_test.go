@@ -32,12 +32,12 @@ type pair struct {
 }
 
 func newPair(t *testing.T, a, b tree.Tree) *pair {
-	names := 0
+	var names atomic.Int64
 	store := newMemoryStore()
 	return &pair{t: t, a: a, b: b, Engine: &Engine{Set: "garden", Store: store, Now: time.Now,
 		Replicas: []*Replica{{ID: 1, Name: "a", Tree: a, Seed: true}, {ID: 2, Name: "b", Tree: b}},
 		Lanes:    []replica.Lane{{From: 1, To: 2}, {From: 2, To: 1}},
-		Unique:   func() string { names++; return fmt.Sprint("u", names) },
+		Unique:   func() string { return fmt.Sprint("u", names.Add(1)) },
 		Trouble:  func(tr Trouble) { t.Errorf("%s %s: %v", tr.Replica, tr.Path, tr.Err) }}}
 }
 
