@@ -22,7 +22,7 @@ type resting struct {
 	*world
 	troubles map[string]string
 	quiet    map[replica.ID]int // the changes that were kept before a scan that found nothing
-	mu       sync.Mutex // of these: tasks look at them between their turns
+	mu       sync.Mutex         // of these: tasks look at them between their turns
 	over     bool
 	until    int
 	err      error
