@@ -971,7 +971,7 @@ func testRightsCommands(t *testing.T, g *grove) {
 		{[]string{"share", "survey", "elm/store"}, "", 0, "0 files"},
 		{[]string{"share", "surveys", "elm/store"}, "", 0, "done"},
 		{[]string{"run", "list", "--kind", "survey"}, "", 0, "oak/papers"},
-		{[]string{"run", "show", "x"}, "", 2, "not the number"},
+		{[]string{"run", "show", "x"}, "", 2, "is not a number"},
 		{[]string{"--output", "json", "rights", "--as", "ben", "oak/papers/2026"}, "", 0, `"level": "read"`},
 		{[]string{"directory", "remove", "GROVE"}, "", 0, "forgot"},
 	} {
