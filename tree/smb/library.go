@@ -35,7 +35,7 @@ type trust struct {
 // other answers come and one does not.
 const (
 	silenceMost = 30 * time.Second
-	answerMost  = 5 * time.Minute
+	answerMost  = 2 * time.Minute
 	slowest     = 16 << 10  // bytes a second, for calls that carry many
 	copyMost    = 256 << 20 // bytes that a server copies by itself at a time, in many answers
 )
