@@ -66,7 +66,7 @@ check-console: console/node_modules/.installed
 	cd console && npm run --silent check
 
 test: setup console/dist/index.html vet check-console
-	go test -timeout 15m ./...
+	go test -timeout 25m ./...
 
 soak-hostile: setup console/dist/index.html
 	go test -timeout 0 -run 'TestMutations$$' -v ./e2e -args -mutate $(SOAK)

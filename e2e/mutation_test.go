@@ -14,7 +14,7 @@ import (
 	"bridgespan/tree/folder"
 )
 
-var mutate = flag.Duration("mutate", 10*time.Second, "how long TestMutations changes messages")
+var mutate = flag.Duration("mutate", 5*time.Second, "how long TestMutations changes messages")
 
 // mutateMost is for how long messages are changed until somebody looks at the servers.
 const mutateMost = 5 * time.Second
@@ -64,7 +64,7 @@ func TestMutations(t *testing.T) {
 		t.Errorf("the service: %v", err)
 	}
 	for _, s := range storms {
-		s.settles(5 * time.Minute)
+		s.settles(6 * time.Minute)
 	}
 }
 
