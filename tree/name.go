@@ -39,10 +39,10 @@ func CheckName(op, name string) error {
 	return PathError(op, name, fmt.Errorf("%w: %s", fs.ErrInvalid, reason))
 }
 
-// IsElement reports whether a name that a server lists can be that of one entry of a
-// folder: any other would lead somewhere else.
-func IsElement(name string) bool {
-	return name != "" && name != "." && name != ".." && !strings.ContainsAny(name, "/\\\x00")
+// IsElement reports whether a listed name can be that of one entry of a folder, where names
+// are separated by any of separators: every other name would lead somewhere else.
+func IsElement(name, separators string) bool {
+	return name != "" && name != "." && name != ".." && !strings.ContainsAny(name, separators+"\x00")
 }
 
 // Key is the form in which names are compared: NFC, and folded for case unless

@@ -44,7 +44,7 @@ func (h *Host) checkEntry(e *entry) error {
 		return h.distrust("a file of %d bytes, in %d", e.Size, e.Allocated)
 	case e.Kind > tree.Other:
 		return h.distrust("an entry of kind %d", e.Kind)
-	case len(e.Name) > mostName || e.Name != "." && !tree.IsElement(e.Name):
+	case len(e.Name) > mostName || e.Name != "." && !tree.IsElement(e.Name, "/"):
 		return h.distrust("an entry named %.100q", e.Name)
 	}
 	return nil
@@ -58,10 +58,10 @@ func (h *Host) checkInfo(info *Info) error {
 	info.Name = printable(info.Name)
 	for i := range info.Folders {
 		f := &info.Folders[i]
-		if !tree.IsElement(f.Name) || printable(f.Name) != f.Name || printable(f.Path) != f.Path {
-			return h.distrust("it serves a folder named %.100q at %.100q", f.Name, f.Path)
+		if !tree.IsElement(f.Name, `/\`) || printable(f.Name) != f.Name {
+			return h.distrust("it serves a folder named %.100q", f.Name)
 		}
-		f.Trouble = printable(f.Trouble)
+		f.Path, f.Trouble = text.Printable(f.Path, tree.MaxPath), printable(f.Trouble)
 	}
 	return nil
 }

@@ -313,3 +313,32 @@ func TestSourceBreaks(t *testing.T) {
 		}
 	}
 }
+
+// What people may call a file on the mover's host is no reason to distrust the mover.
+func TestStrangeNames(t *testing.T) {
+	local := localFolder(t)
+	m := serve(t, map[string]tree.Tree{"herbarium": local})
+	distrusted := false
+	m.target.Untrusted = func(err error) { distrusted = true; t.Error(err) }
+	names := []string{`back\slash`, "tab\tname", "line\nname", strings.Repeat("n", 255), strings.Repeat("ä", 127), "name.", " ", "~1", "CON"}
+	for _, name := range names {
+		if _, err := local.Put(t.Context(), name, strings.NewReader("x"), tree.PutOptions{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	far := m.open(t, "herbarium", "")
+	listed := 0
+	for e, err := range far.List(t.Context(), ".", tree.Plain) {
+		if listed++; err != nil {
+			t.Errorf("%q: %v", e.Name, err)
+		}
+	}
+	if listed != len(names) || distrusted {
+		t.Errorf("%d of %d are listed", listed, len(names))
+	}
+	for _, name := range names {
+		if text, err := tree.ReadFile(t.Context(), far, name); err != nil || string(text) != "x" {
+			t.Errorf("%q holds %q, %v", name, text, err)
+		}
+	}
+}

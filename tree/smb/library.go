@@ -255,7 +255,7 @@ func (f *remoteFile) Readdir(n int) (list []os.FileInfo, err error) {
 	defer f.trust.check(&err, f.trust.wait(0))
 	list, err = f.file.Readdir(n)
 	for _, info := range list {
-		if !tree.IsElement(info.Name()) {
+		if !tree.IsElement(info.Name(), `/\`) {
 			return nil, f.trust.named(info.Name())
 		}
 	}
@@ -266,7 +266,7 @@ func (f *remoteFile) ReaddirPlus(n int, parts smb2.SecurityInformationRequestFla
 	defer f.trust.check(&err, f.trust.wait(0))
 	list, err = f.file.ReaddirPlus(n, parts)
 	for i := range list {
-		if !tree.IsElement(list[i].Name()) {
+		if !tree.IsElement(list[i].Name(), `/\`) {
 			return nil, f.trust.named(list[i].Name())
 		}
 	}
