@@ -28,9 +28,9 @@ type Target struct {
 	Secret      string
 	Fingerprint string // SHA-256 of its certificate, in hexadecimal digits
 	Timeout     time.Duration
-	// Silence is how long a mover may send nothing while it owes an answer; 0 means two
-	// minutes, and much longer where it has work to do with a whole file.
-	Silence time.Duration
+	// IdleTimeout is how long a mover may send nothing while it owes an answer; 0 means two
+	// minutes, and an hour where it works on a whole file.
+	IdleTimeout time.Duration
 	// Untrusted is called when the mover sent what no mover sends; nil does nothing.
 	Untrusted func(why error)
 }
@@ -152,8 +152,8 @@ func (h *Host) do(request *http.Request) (*http.Response, error) {
 	case err == nil:
 		defer response.Body.Close()
 		return nil, refusal(response)
-	case errors.Is(context.Cause(request.Context()), errSilent):
-		return nil, errSilent
+	case errors.Is(context.Cause(request.Context()), errIdle):
+		return nil, errIdle
 	case request.Context().Err() != nil:
 		return nil, request.Context().Err()
 	case errors.Is(err, ErrStranger):
@@ -185,13 +185,13 @@ func (h *Host) send(ctx context.Context, folder, op string, c call, content io.R
 	if err != nil {
 		return nil, nil, err
 	}
-	ctx, silence := h.listen(ctx, op)
+	ctx, dog := h.watch(ctx, op)
 	defer func() {
 		if err != nil {
-			silence.end()
+			dog.stop()
 		}
 	}()
-	source := &source{r: content, trailer: http.Header{brokenOff: nil}, silence: silence}
+	source := &source{r: content, trailer: http.Header{brokenOff: nil}, watchdog: dog}
 	var from io.Reader
 	if content != nil {
 		from = source
@@ -227,15 +227,15 @@ func (h *Host) send(ctx context.Context, folder, op string, c call, content io.R
 	if err != nil {
 		return nil, nil, err
 	}
-	return received(response, silence)
+	return received(response, dog)
 }
 
 // received is the body of an answer, as it was before it was compressed.
-func received(response *http.Response, silence *silence) (*bufio.Reader, func(), error) {
-	var body io.Reader = &listened{response.Body, silence}
+func received(response *http.Response, dog *watchdog) (*bufio.Reader, func(), error) {
+	var body io.Reader = &watchedBody{response.Body, dog}
 	end := func() {
 		response.Body.Close()
-		silence.end()
+		dog.stop()
 	}
 	if response.Header.Get("Content-Encoding") == encoding {
 		plain, ended, err := unpack(body)
@@ -280,8 +280,8 @@ func (h *Host) readLine(ctx context.Context, r *bufio.Reader) (a answer, n int, 
 // it cannot be read, the trailer says so: a request that was just given up would
 // still be thrown away by the mover when its caller has gone on.
 type source struct {
-	trailer http.Header
-	silence *silence
+	trailer  http.Header
+	watchdog *watchdog
 
 	mu     sync.Mutex
 	r      io.Reader
@@ -296,7 +296,7 @@ func (s *source) Read(p []byte) (int, error) {
 		return 0, io.ErrClosedPipe
 	}
 	n, err := s.r.Read(p)
-	s.silence.broken()
+	s.watchdog.reset()
 	if err != nil && err != io.EOF {
 		s.err, err = err, io.EOF
 		s.trailer.Set(brokenOff, "1")

@@ -304,7 +304,7 @@ func TestHostileCalls(t *testing.T) {
 }
 
 // A mover that takes calls and answers nothing, or only the beginning, is not waited for.
-func TestSilence(t *testing.T) {
+func TestIdleMover(t *testing.T) {
 	end := make(chan struct{})
 	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch path.Base(r.URL.Path) {
@@ -324,7 +324,7 @@ func TestSilence(t *testing.T) {
 	server.StartTLS()
 	t.Cleanup(server.Close)
 	t.Cleanup(func() { close(end) })
-	host, _, err := remote.Dial(t.Context(), remote.Target{Address: server.Listener.Addr().String(), Secret: secret, Fingerprint: remote.Fingerprint(server.Certificate().Raw), Timeout: 5 * time.Second, Silence: 100 * time.Millisecond})
+	host, _, err := remote.Dial(t.Context(), remote.Target{Address: server.Listener.Addr().String(), Secret: secret, Fingerprint: remote.Fingerprint(server.Certificate().Raw), Timeout: 5 * time.Second, IdleTimeout: 100 * time.Millisecond})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -43,8 +43,8 @@ func newFrames(c net.Conn) *frames {
 	return f
 }
 
-// heard is when something came from the server.
-func (f *frames) heard() time.Time { return time.Unix(0, f.last.Load()) }
+// lastReceived is when something came from the server.
+func (f *frames) lastReceived() time.Time { return time.Unix(0, f.last.Load()) }
 
 func (f *frames) Read(p []byte) (int, error) {
 	if f.left == 0 {

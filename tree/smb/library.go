@@ -1,6 +1,7 @@
 package smb
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -24,20 +25,23 @@ type trust struct {
 	address string
 	once    sync.Once
 	conn    net.Conn
-	closed  atomic.Bool      // by ourselves
-	report  func(error)      // nil when nobody wants to hear of it
-	heard   func() time.Time // when something came from the server
-	silence time.Duration    // after which the connection is cut
+	closed  atomic.Bool // by ourselves
+	report  func(error) // nil when nobody wants to hear of it
+	// lastReceived is when something came from the server.
+	lastReceived func() time.Time
+	idleTimeout  time.Duration // 0 for the usual ones
 }
 
-// How long a call may wait. The library leaves an answer out that it cannot verify, and
-// then waits for ever: so the connection is cut when nothing comes for so long, and when
-// other answers come and one does not.
+// How long a call may wait. The library drops an answer that it cannot verify, and then
+// waits for it for ever: so the connection is cut when nothing comes for so long, and when
+// other answers come and one does not. To open a file, a server may wait 35 s for another
+// client to give its oplock up.
 const (
-	silenceMost = 30 * time.Second
-	answerMost  = 2 * time.Minute
-	slowest     = 16 << 10  // bytes a second, for calls that carry many
-	copyMost    = 256 << 20 // bytes that a server copies by itself at a time, in many answers
+	idleTimeout   = time.Minute
+	answerTimeout = 2 * time.Minute
+	flushTimeout  = 15 * time.Minute // a server may have gigabytes to write to a slow disk
+	slowest       = 16 << 10         // bytes a second, for calls that carry many
+	copyMost      = 256 << 20        // bytes that a server copies by itself at a time, in many answers
 )
 
 // waiting is a call that waits for a server.
@@ -48,20 +52,28 @@ type waiting struct {
 
 // wait has the connection cut when a call that carries so many bytes is not answered.
 func (t *trust) wait(bytes int64) *waiting {
+	return t.waitAtMost(cmp.Or(t.idleTimeout, idleTimeout), answerTimeout+time.Duration(bytes/slowest)*time.Second)
+}
+
+// waitForFlush is wait for a call that flushes a file.
+func (t *trust) waitForFlush() *waiting {
+	return t.waitAtMost(cmp.Or(t.idleTimeout, flushTimeout), flushTimeout)
+}
+
+func (t *trust) waitAtMost(idle, most time.Duration) *waiting {
 	w := &waiting{}
 	began := time.Now()
-	most := answerMost + time.Duration(bytes/slowest)*time.Second
-	w.timer = time.AfterFunc(answerMost, guard.Func(func() {
+	w.timer = time.AfterFunc(most, guard.Func(func() {
 		now := time.Now()
-		if quiet := now.Sub(t.heard()); now.Sub(began) < most && quiet < t.silence {
-			w.timer.Reset(t.silence - quiet)
+		if since := now.Sub(t.lastReceived()); now.Sub(began) < most && since < idle {
+			w.timer.Reset(idle - since)
 			return
 		}
 		w.late.Store(true)
 		slog.Warn("a file server did not answer, and the connection was cut", "address", t.address, "waited", now.Sub(began))
 		t.cut()
 	}))
-	w.timer.Reset(t.silence)
+	w.timer.Reset(idle)
 	return w
 }
 
@@ -197,7 +209,7 @@ func (f *remoteFile) Stat() (info os.FileInfo, err error) {
 }
 
 func (f *remoteFile) Sync() (err error) {
-	defer f.trust.check(&err, f.trust.wait(0))
+	defer f.trust.check(&err, f.trust.waitForFlush())
 	return f.file.Sync()
 }
 

@@ -4,7 +4,6 @@
 package smb
 
 import (
-	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
@@ -29,9 +28,9 @@ type Target struct {
 	Untrusted func(error)
 	// Timeout bounds connecting and signing in; 0 means 10 seconds.
 	Timeout time.Duration
-	// Silence is after how long the connection is cut when the server owes an answer and
-	// sends nothing; 0 means 30 seconds.
-	Silence time.Duration
+	// IdleTimeout is after how long the connection is cut when the server owes an answer and
+	// sends nothing; 0 means a minute, and a quarter of an hour while it flushes a file.
+	IdleTimeout time.Duration
 }
 
 // Session is a signed-in connection to one server. Its methods may be called
@@ -86,7 +85,7 @@ func dial(ctx context.Context, target Target, initiator smb2.Initiator, negotiat
 		return nil, unreachable(target.Address, err)
 	}
 	frames := newFrames(conn)
-	s := &Session{conn: conn, trust: &trust{address: target.Address, conn: conn, report: target.Untrusted, heard: frames.heard, silence: cmp.Or(target.Silence, silenceMost)}}
+	s := &Session{conn: conn, trust: &trust{address: target.Address, conn: conn, report: target.Untrusted, lastReceived: frames.lastReceived, idleTimeout: target.IdleTimeout}}
 	dialer := &smb2.Dialer{MaxCreditBalance: 1024, Initiator: initiator, Negotiator: negotiator}
 	err = s.ask(func() (err error) {
 		s.session, err = dialer.DialConn(ctx, frames, target.Address)

@@ -199,7 +199,7 @@ func TestLostAnswers(t *testing.T) {
 				t.Fatal(err)
 			}
 			t.Cleanup(p.Stop)
-			s, err := smb.Dial(t.Context(), smb.Target{Address: p.Address(), Account: "warden", Password: standintest.Password("warden"), Silence: 200 * time.Millisecond})
+			s, err := smb.Dial(t.Context(), smb.Target{Address: p.Address(), Account: "warden", Password: standintest.Password("warden"), IdleTimeout: 200 * time.Millisecond})
 			if err != nil {
 				t.Fatal(err)
 			}
