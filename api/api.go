@@ -113,7 +113,7 @@ func New(s Services, o Options) *API {
 	a.huma.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[model.Rehearsed](), true, "")
 	a.directionsRoute()
 	a.accessRoutes()
-	a.heldRoutes()
+	a.credentialAndLockRoutes()
 	a.siteRoutes()
 	a.serverRoutes()
 	a.namespaceRoutes()

@@ -32,7 +32,7 @@ type Credential struct {
 	Created time.Time `json:"created" doc:"When the user signed in"`
 	Expires time.Time `json:"expires" doc:"When it ends by itself"`
 	Used    time.Time `json:"used" doc:"When it was used last, to the minute"`
-	Place   string    `json:"place,omitempty" doc:"Address that it was used from last"`
+	Address string    `json:"address,omitempty" doc:"Address that it was used from last"`
 	Current bool      `json:"current" doc:"Whether this request was made with it"`
 }
 

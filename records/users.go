@@ -82,7 +82,7 @@ type Credential struct {
 	Created time.Time
 	Expires time.Time
 	Used    time.Time // about: it is noted once a minute
-	Place   string    // address that it was used from last
+	Address string    // that it was used from last
 }
 
 // AddCredential stores a credential, and removes expired ones in passing.
@@ -90,8 +90,8 @@ func (q Queries) AddCredential(ctx context.Context, userID int64, c Credential) 
 	if _, _, err := q.exec(ctx, `DELETE FROM credentials WHERE expires < ?`, c.Created); err != nil {
 		return err
 	}
-	_, _, err := q.exec(ctx, `INSERT INTO credentials (hash, user_id, kind, label, csrf, created, expires, used, place) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		c.Hash[:], userID, c.Kind, c.Label, c.CSRF, c.Created, c.Expires, c.Created, short(c.Place, 64))
+	_, _, err := q.exec(ctx, `INSERT INTO credentials (hash, user_id, kind, label, csrf, created, expires, used, address) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		c.Hash[:], userID, c.Kind, c.Label, c.CSRF, c.Created, c.Expires, c.Created, short(c.Address, 64))
 	return err
 }
 
@@ -101,10 +101,10 @@ func (q Queries) Holder(ctx context.Context, hash [32]byte, now time.Time) (Acco
 		Account
 		Credential
 	}
-	f, err := one(q.run.QueryRowContext(ctx, `SELECT u.id, u.name, u.role, u.created, u.version, c.id, c.kind, c.label, c.csrf, c.created, c.expires, COALESCE(c.used, c.created), c.place
+	f, err := one(q.run.QueryRowContext(ctx, `SELECT u.id, u.name, u.role, u.created, u.version, c.id, c.kind, c.label, c.csrf, c.created, c.expires, COALESCE(c.used, c.created), c.address
 		FROM credentials c JOIN users u ON u.id = c.user_id WHERE c.hash = ? AND c.expires > ?`, hash[:], now),
 		func(s scanner) (f found, err error) {
-			err = s.Scan(&f.Account.ID, &f.Name, &f.Role, &f.Account.Created, &f.Version, &f.Credential.ID, &f.Kind, &f.Label, &f.CSRF, &f.Credential.Created, &f.Expires, &f.Used, &f.Place)
+			err = s.Scan(&f.Account.ID, &f.Name, &f.Role, &f.Account.Created, &f.Version, &f.Credential.ID, &f.Kind, &f.Label, &f.CSRF, &f.Credential.Created, &f.Expires, &f.Used, &f.Address)
 			return f, err
 		}, fault.New(fault.SignIn, "sign in again", "you are not signed in"))
 	f.Hash = hash
@@ -117,39 +117,39 @@ func (q Queries) RemoveCredential(ctx context.Context, hash [32]byte) error {
 	return err
 }
 
-// CredentialUsed notes that a credential is used from a place.
-func (q Queries) CredentialUsed(ctx context.Context, hash [32]byte, at time.Time, place string) error {
-	_, _, err := q.exec(ctx, `UPDATE credentials SET used = ?, place = ? WHERE hash = ?`, at, short(place, 64), hash[:])
+// CredentialUsed notes that a credential is used from an address.
+func (q Queries) CredentialUsed(ctx context.Context, hash [32]byte, at time.Time, address string) error {
+	_, _, err := q.exec(ctx, `UPDATE credentials SET used = ?, address = ? WHERE hash = ?`, at, short(address, 64), hash[:])
 	return err
 }
 
-// Held is a credential with whose it is.
-type Held struct {
+// OwnedCredential is a credential and the name of its user.
+type OwnedCredential struct {
 	Credential
 	User string
 }
 
 // Credentials lists the credentials that are valid at a time, by user and age: those of one
 // user, or of all when user is "". At most limit are listed, after the one numbered after.
-func (q Queries) Credentials(ctx context.Context, user string, at time.Time, after int64, limit int) ([]Held, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT c.id, c.hash, u.name, c.kind, c.label, c.created, c.expires, COALESCE(c.used, c.created), c.place
+func (q Queries) Credentials(ctx context.Context, user string, at time.Time, after int64, limit int) ([]OwnedCredential, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT c.id, c.hash, u.name, c.kind, c.label, c.created, c.expires, COALESCE(c.used, c.created), c.address
 		FROM credentials c JOIN users u ON u.id = c.user_id WHERE (? = '' OR u.name = ?) AND c.expires > ? AND c.id > ? ORDER BY c.id LIMIT ?`, user, user, at, after, limit)
-	return collect(rows, err, func(s scanner) (h Held, err error) {
+	return collect(rows, err, func(s scanner) (h OwnedCredential, err error) {
 		var hash []byte
-		err = s.Scan(&h.ID, &hash, &h.User, &h.Kind, &h.Label, &h.Created, &h.Expires, &h.Used, &h.Place)
+		err = s.Scan(&h.ID, &hash, &h.User, &h.Kind, &h.Label, &h.Created, &h.Expires, &h.Used, &h.Address)
 		copy(h.Hash[:], hash)
 		return h, err
 	})
 }
 
-// HeldCredential finds a credential by its number.
-func (q Queries) HeldCredential(ctx context.Context, id int64) (Held, error) {
+// Credential finds a credential by its number.
+func (q Queries) Credential(ctx context.Context, id int64) (OwnedCredential, error) {
 	list, err := q.Credentials(ctx, "", time.Time{}, id-1, 1)
 	if err == nil && (len(list) == 0 || list[0].ID != id) {
 		err = fault.New(fault.NotFound, "list them again", "there is no session or token %d", id)
 	}
 	if err != nil {
-		return Held{}, err
+		return OwnedCredential{}, err
 	}
 	return list[0], nil
 }

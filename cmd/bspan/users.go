@@ -80,7 +80,7 @@ func tokenCommand() *cli.Command {
 					if h.Current {
 						label += " (this one)"
 					}
-					t.add(fmt.Sprint(h.ID), h.User, h.Kind, label, when(h.Used), h.Place, when(h.Expires))
+					t.add(fmt.Sprint(h.ID), h.User, h.Kind, label, when(h.Used), h.Address, when(h.Expires))
 				}
 				return show(c, held, t)
 			})},

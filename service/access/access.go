@@ -178,7 +178,7 @@ func (s *Service) Issue(ctx context.Context, account records.Account, kind, labe
 	}
 	now := time.Now().UTC()
 	c := Credential{Secret: rand.Text() + rand.Text(), CSRF: rand.Text(), Expires: now.Add(life)}
-	err := s.db.AddCredential(ctx, account.ID, records.Credential{Hash: sha256.Sum256([]byte(c.Secret)), Kind: kind, Label: label, CSRF: c.CSRF, Created: now, Expires: c.Expires, Place: from})
+	err := s.db.AddCredential(ctx, account.ID, records.Credential{Hash: sha256.Sum256([]byte(c.Secret)), Kind: kind, Label: label, CSRF: c.CSRF, Created: now, Expires: c.Expires, Address: from})
 	return c, err
 }
 

@@ -48,7 +48,7 @@ func newHolders() holders {
 func (s *Service) Holder(ctx context.Context, secret, from string) (records.Account, records.Credential, error) {
 	return s.holders.find(ctx, sha256.Sum256([]byte(secret)), time.Now().UTC(), func(ctx context.Context, hash [32]byte, now time.Time) (records.Account, records.Credential, error) {
 		account, c, err := s.db.Holder(ctx, hash, now)
-		if err == nil && from != "" && (now.Sub(c.Used) >= usedEvery || c.Place != from) {
+		if err == nil && from != "" && (now.Sub(c.Used) >= usedEvery || c.Address != from) {
 			if err := s.db.CredentialUsed(ctx, hash, now, from); err != nil {
 				slog.Debug("that a credential is used was not noted", "error", err)
 			}

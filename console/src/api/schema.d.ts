@@ -3260,6 +3260,8 @@ export interface components {
             text: string;
         };
         Credential: {
+            /** @description Address that it was used from last */
+            address?: string;
             /**
              * Format: date-time
              * @description When the user signed in
@@ -3284,8 +3286,6 @@ export interface components {
             kind: "session" | "token";
             /** @description What the client calls it */
             label?: string;
-            /** @description Address that it was used from last */
-            place?: string;
             /**
              * Format: date-time
              * @description When it was used last, to the minute

@@ -18,7 +18,7 @@ export function SignInsPage() {
       { head: "Kind", by: (c) => c.kind, cell: (c) => <>{c.kind}{c.current && <span className="text-soft"> (this one)</span>}</> },
       { head: "Label", wide: true, by: (c) => c.label ?? "", cell: (c) => <span className="block max-w-80 truncate" title={c.label}>{c.label}</span> },
       { head: "Last used", by: (c) => c.used, cell: (c) => <span title={when(c.used)}>{ago(c.used)}</span> },
-      { head: "From", by: (c) => c.place ?? "", cell: (c) => <span className="font-mono">{c.place}</span> },
+      { head: "From", by: (c) => c.address ?? "", cell: (c) => <span className="font-mono">{c.address}</span> },
       { head: "Signed in", by: (c) => c.created, cell: (c) => <span className="text-soft" title={when(c.created)}>{ago(c.created)}</span> },
       { head: "Expires", by: (c) => c.expires, cell: (c) => <span className="text-soft">{when(c.expires)}</span> },
       { head: "Actions", cell: (c) => (c.current ? <span className="text-soft">sign out to end it</span> : <Button look="quiet" onClick={() => setEnding(c)} aria-label={`End ${c.kind} ${c.id} of ${c.user}`}>End …</Button>) },

@@ -19,7 +19,7 @@ func testSignInsEnd(t *testing.T, e *harness.Estate) {
 	robin, wren := signInAs(t, e, "robin", model.Viewer), signInAs(t, e, "dunnock", model.Viewer)
 	own, err := robin.Credentials(t.Context(), "", false)
 	must(t, err)
-	if len(own) != 1 || own[0].User != "robin" || !own[0].Current || own[0].Kind != "token" || own[0].Place != "127.0.0.1" || time.Since(own[0].Used) > time.Hour {
+	if len(own) != 1 || own[0].User != "robin" || !own[0].Current || own[0].Kind != "token" || own[0].Address != "127.0.0.1" || time.Since(own[0].Used) > time.Hour {
 		t.Errorf("robin holds %+v", own)
 	}
 	for _, ask := range []func() error{

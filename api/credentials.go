@@ -20,12 +20,12 @@ type LockPath struct {
 	Lock int64 `path:"lock" minimum:"1" maximum:"9007199254740991" doc:"Number of the lock"`
 }
 
-// heldRoutes show what people hold: sessions, tokens, and locks at the gateway.
-func (a *API) heldRoutes() {
+// credentialAndLockRoutes list and end sessions, tokens, and locks at the gateway.
+func (a *API) credentialAndLockRoutes() {
 	route(a, model.Viewer, huma.Operation{OperationID: "list-credentials", Method: "GET", Path: "/credentials", Summary: "List sessions and tokens: your own, or as an administrator those of others", Tags: []string{"Sign-in"}}, a.credentials)
 	change(a, model.Viewer, huma.Operation{OperationID: "end-credential", Method: "DELETE", Path: "/credentials/{credential}", Summary: "End a session or token at once: your own, or as an administrator anybody's", Tags: []string{"Sign-in"}, DefaultStatus: 204},
 		func(ctx context.Context, in *CredentialPath) (*none, error) {
-			return nil, a.Access.End(ctx, in.Credential)
+			return nil, a.Access.EndCredential(ctx, in.Credential)
 		})
 	route(a, model.Administrator, huma.Operation{OperationID: "list-locks", Method: "GET", Path: "/locks", Summary: "List the write locks that people hold at the gateway", Tags: []string{"Gateway"}},
 		func(ctx context.Context, in *struct {
@@ -62,6 +62,6 @@ func (a *API) credentials(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	list, err := a.Access.Held(ctx, of, credentialIn(ctx).ID, after, in.Limit+1)
+	list, err := a.Access.Credentials(ctx, of, credentialIn(ctx).ID, after, in.Limit+1)
 	return &body[model.Page[model.Credential]]{numberedPage(list, in.Limit, func(c model.Credential) int64 { return c.ID })}, err
 }

@@ -10,32 +10,32 @@ import (
 	"bridgespan/records"
 )
 
-// Held lists sessions and tokens: those of whoever asks, or of another user, or of all when
+// Credentials lists sessions and tokens: those of whoever asks, or of another user, or of all when
 // user is "". Those of others are administrators' business. current is the credential that
 // whoever asks shows.
-func (s *Service) Held(ctx context.Context, user string, current, after int64, limit int) ([]model.Credential, error) {
+func (s *Service) Credentials(ctx context.Context, user string, current, after int64, limit int) ([]model.Credential, error) {
 	if u, ok := Actor(ctx); !ok || u.Name != user {
 		if err := Require(ctx, model.Administrator); err != nil {
 			return nil, err
 		}
 	}
 	list, err := s.db.Credentials(ctx, user, time.Now().UTC(), after, limit)
-	held := []model.Credential{}
-	for _, h := range list {
-		held = append(held, shown(h, current))
+	credentials := []model.Credential{}
+	for _, c := range list {
+		credentials = append(credentials, toModel(c, current))
 	}
-	return held, err
+	return credentials, err
 }
 
-func shown(h records.Held, current int64) model.Credential {
-	return model.Credential{ID: h.ID, User: h.User, Kind: h.Kind, Label: h.Label, Created: h.Created, Expires: h.Expires, Used: h.Used, Place: h.Place, Current: h.ID == current}
+func toModel(h records.OwnedCredential, current int64) model.Credential {
+	return model.Credential{ID: h.ID, User: h.User, Kind: h.Kind, Label: h.Label, Created: h.Created, Expires: h.Expires, Used: h.Used, Address: h.Address, Current: h.ID == current}
 }
 
-// End ends a session or token: one's own, or as an administrator anybody's.
-func (s *Service) End(ctx context.Context, id int64) error {
+// EndCredential ends a session or token: one's own, or as an administrator anybody's.
+func (s *Service) EndCredential(ctx context.Context, id int64) error {
 	defer s.kick()
 	return s.db.Change(ctx, func(tx *records.Tx) error {
-		h, err := tx.HeldCredential(ctx, id)
+		h, err := tx.Credential(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -48,11 +48,11 @@ func (s *Service) End(ctx context.Context, id int64) error {
 			return err
 		}
 		s.holders.Remove(h.Hash)
-		return tx.Record(ctx, Change(ctx, h.Kind+".end", fmt.Sprintf("%s of %s", describe(h), h.User), shown(h, 0), nil), "user")
+		return tx.Record(ctx, Change(ctx, h.Kind+".end", fmt.Sprintf("%s of %s", nameOf(h), h.User), toModel(h, 0), nil), "user")
 	})
 }
 
-func describe(h records.Held) string {
+func nameOf(h records.OwnedCredential) string {
 	if h.Label == "" {
 		return fmt.Sprintf("%s %d", h.Kind, h.ID)
 	}
