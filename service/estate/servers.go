@@ -137,17 +137,13 @@ func hostPort(v model.Server) string { return net.JoinHostPort(v.Address, strcon
 
 // secretLabel binds a password to where it may be sent: no other address, port, domain,
 // account or certificate can draw it somewhere else.
-func secretLabel(v model.Server) string {
-	label := "server " + strings.ToLower(hostPort(v)) + " domain " + strings.ToLower(v.Domain) + " account " + strings.ToLower(v.Account)
-	if v.IsMover() {
-		label += " certificate " + v.Certificate
-	}
-	return label
-}
+func secretLabel(v model.Server) string { return labelAt(v, hostPort(v)+" domain "+v.Domain) }
 
 // formerLabel is what passwords were bound to before: to no port, and to no domain.
-func formerLabel(v model.Server) string {
-	label := "server " + strings.ToLower(v.Address) + " account " + strings.ToLower(v.Account)
+func formerLabel(v model.Server) string { return labelAt(v, v.Address) }
+
+func labelAt(v model.Server, location string) string {
+	label := "server " + strings.ToLower(location+" account "+v.Account)
 	if v.IsMover() {
 		label += " certificate " + v.Certificate
 	}

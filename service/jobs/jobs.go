@@ -31,9 +31,9 @@ type Worker func(ctx context.Context, job *Job) error
 // ErrStopped is the cause of the end of a job's context when somebody wants it to stop.
 var ErrStopped = errors.New("stopped")
 
-// errCutOff is returned for work that did not stop when it was to, and by what such work
-// wants to keep afterwards.
-var errCutOff = errors.New("stopped by hand; the work did not stop within 3 s and was cut off")
+// errCutOff is how a run ends whose worker did not stop within stopsWithin. Its job returns
+// it from then on.
+var errCutOff = fmt.Errorf("stopped by hand; the work did not stop within %v and was cut off", stopsWithin)
 
 // errShutdown is the cause when the service ends: the run goes on later.
 var errShutdown = errors.New("the service ends")
@@ -146,7 +146,7 @@ func (s *Service) begin(ctx context.Context, r model.Run, lease records.Lease) {
 	s.mu.Unlock()
 	s.group.Go(func() {
 		ended := make(chan struct{})
-		close(ended)
+		close(ended) // no worker has begun yet: what work returns takes its place
 		defer func() {
 			stop(nil)
 			select {
