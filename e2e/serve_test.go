@@ -112,6 +112,9 @@ func TestServeFromConfigOverTLS(t *testing.T) {
 	if cookies := response.Cookies(); len(cookies) != 1 || !cookies[0].Secure {
 		t.Errorf("cookies over TLS: %+v", response.Cookies())
 	}
+	if response.Header.Get("Strict-Transport-Security") == "" {
+		t.Error("browsers are not told to use TLS alone")
+	}
 	if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
 		t.Fatal(err)
 	}
@@ -206,6 +209,9 @@ func TestBadConfig(t *testing.T) {
 		"tls off and on":   {"database = 'x'\ntls = 'off'\ntls_key = 'y'\ntls_certificate = 'y'\n", nil, "leave one of them out"},
 		"half of TLS":      {"database = 'x'\ntls_key = 'y'\n", nil, "set both or neither"},
 		"log format":       {"database = 'x'\nlog_format = 'xml'\n", nil, "neither text nor json"},
+		"proxies":          {"database = 'x'\ntrusted_proxies = '10.0.0'\n", nil, "trusted_proxies: \"10.0.0\" is neither an address nor a network"},
+		"cookie":           {"database = 'x'\nsecure_cookie = 'maybe'\n", nil, "secure_cookie"},
+		"session age":      {"database = 'x'\ngateway_session_age = '48h'\n", nil, "between 1s and 24h"},
 		"malformed source": {"database = 'no source'\n", nil, "database: the data source name is malformed"},
 		"no such file":     {"", []string{"--config", dir + "/nothing"}, "no such file"},
 	} {

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 
+	"bridgespan/core/text"
 	"bridgespan/model"
 )
 
@@ -348,6 +349,24 @@ func TestCommandsAsJSON(t *testing.T) {
 		var value any
 		if err := json.Unmarshal([]byte(out), &value); err != nil || code != 0 {
 			t.Errorf("bspan %s: exit %d, %v: %s", args, code, err, out)
+		}
+	}
+}
+
+// Names from file servers neither move the cursor nor are run by a spreadsheet.
+func TestHostileNames(t *testing.T) {
+	t.Setenv("BSPAN_TOKEN", "token")
+	s := startService(t)
+	s.answers["GET /sites"] = `{"items":[{"name":"=HYPERLINK(\"x\")","servers":2,"note":"\u001b[2Jcleared\u202e","version":1}]}`
+	for format, want := range map[string]string{"table": `\u001b[2Jcleared\u202e`, "csv": `"'=HYPERLINK(""x"")"`, "json": `\u001b[2Jcleared\u202e`} {
+		var out bytes.Buffer
+		app := newApp()
+		app.Writer.(*text.Writer).To = &out // what it writes to is a terminal as a rule
+		if err := app.Run(t.Context(), []string{"bspan", "--server", s.URL, "--output", format, "site", "list"}); err != nil {
+			t.Fatal(err)
+		}
+		if !strings.Contains(out.String(), want) || strings.ContainsAny(out.String(), "\x1b\u202e") {
+			t.Errorf("%s shows %q", format, out.String())
 		}
 	}
 }

@@ -20,6 +20,7 @@ import (
 	"bridgespan/api"
 	"bridgespan/console"
 	"bridgespan/core/fault"
+	"bridgespan/core/text"
 	"bridgespan/gateway"
 	"bridgespan/guard"
 	"bridgespan/records"
@@ -72,9 +73,10 @@ func setUpLog(c config) error {
 		return fmt.Errorf("log_level: %q is none of debug, info, warn, error", c.LogLevel)
 	}
 	options := &slog.HandlerOptions{Level: level}
-	var handler slog.Handler = slog.NewTextHandler(os.Stderr, options)
+	out := &text.Writer{To: os.Stderr} // names in it may be anything that a terminal obeys
+	var handler slog.Handler = slog.NewTextHandler(out, options)
 	if c.LogFormat == "json" {
-		handler = slog.NewJSONHandler(os.Stderr, options)
+		handler = slog.NewJSONHandler(out, options)
 	}
 	slog.SetDefault(slog.New(handler))
 	return nil

@@ -41,29 +41,56 @@ const (
 func newHostile(t testing.TB) *hostile {
 	t.Helper()
 	h := &hostile{}
-	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	h.target = answering(t, func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, r.Body)
 		if h.packed.Load() {
 			w.Header().Set("Content-Encoding", "zstd")
 		}
 		_, _ = w.Write(*h.body.Load())
-	}))
+	})
+	h.target.Untrusted = func(error) { h.distrusts.Add(1) }
+	h.says([]byte(honestInfo))
+	h.tree = openAt(t, h.target, func() { h.says([]byte(honestTop)) })
+	return h
+}
+
+// answering is a mover that answers as a function does.
+func answering(t testing.TB, answer http.HandlerFunc) remote.Target {
+	t.Helper()
+	server := httptest.NewUnstartedServer(answer)
 	server.EnableHTTP2 = true
 	server.StartTLS()
 	t.Cleanup(server.Close)
-	h.says([]byte(honestInfo))
-	h.target = remote.Target{Address: server.Listener.Addr().String(), Secret: secret, Fingerprint: remote.Fingerprint(server.Certificate().Raw), Timeout: 5 * time.Second,
-		Untrusted: func(error) { h.distrusts.Add(1) }}
-	host, _, err := remote.Dial(t.Context(), h.target)
+	return remote.Target{Address: server.Listener.Addr().String(), Secret: secret, Fingerprint: remote.Fingerprint(server.Certificate().Raw), Timeout: 5 * time.Second}
+}
+
+// openAt opens the folder herbarium of a mover, after it was dialed and dialed was called.
+func openAt(t testing.TB, target remote.Target, dialed func()) *remote.Tree {
+	t.Helper()
+	host, _, err := remote.Dial(t.Context(), target)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { host.Close() })
-	h.says([]byte(honestTop))
-	if h.tree, err = host.Tree(t.Context(), "herbarium", ""); err != nil {
+	dialed()
+	opened, err := host.Tree(t.Context(), "herbarium", "")
+	if err != nil {
 		t.Fatal(err)
 	}
-	return h
+	return opened
+}
+
+// welcomed answers what is asked first: what a mover serves, and what its folder is.
+func welcomed(w http.ResponseWriter, r *http.Request) bool {
+	switch path.Base(r.URL.Path) {
+	case "host":
+		_, _ = io.WriteString(w, honestInfo)
+	case "open-folder":
+		_, _ = io.WriteString(w, honestTop)
+	default:
+		return false
+	}
+	return true
 }
 
 func (h *hostile) says(body []byte) { h.body.Store(&body) }
@@ -217,33 +244,18 @@ func TestListingsEnd(t *testing.T) {
 	if testing.Short() {
 		t.Skip("reads 512 MiB")
 	}
-	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		switch {
-		case r.Method == http.MethodGet:
-			_, _ = io.WriteString(w, honestInfo)
-		case strings.HasSuffix(r.URL.Path, "/list"):
-			lines := []byte(strings.Repeat(`{"entry":{"name":"`+strings.Repeat("n", 1000)+`"}}`+"\n", 100))
-			for r.Context().Err() == nil {
-				if _, err := w.Write(lines); err != nil {
-					return
-				}
-			}
-		default:
-			_, _ = io.WriteString(w, honestTop)
+	tr := openAt(t, answering(t, func(w http.ResponseWriter, r *http.Request) {
+		if welcomed(w, r) {
+			return
 		}
-	}))
-	server.EnableHTTP2 = true
-	server.StartTLS()
-	defer server.Close()
-	host, _, err := remote.Dial(t.Context(), remote.Target{Address: server.Listener.Addr().String(), Secret: secret, Fingerprint: remote.Fingerprint(server.Certificate().Raw), Timeout: 5 * time.Second})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer host.Close()
-	tr, err := host.Tree(t.Context(), "herbarium", "")
-	if err != nil {
-		t.Fatal(err)
-	}
+		lines := []byte(strings.Repeat(`{"entry":{"name":"`+strings.Repeat("n", 1000)+`"}}`+"\n", 100))
+		for r.Context().Err() == nil {
+			if _, err := w.Write(lines); err != nil {
+				return
+			}
+		}
+	}), func() {})
+	var err error
 	listed := 0
 	for _, bad := range tr.List(t.Context(), ".", tree.Plain) {
 		listed++
@@ -306,33 +318,20 @@ func TestHostileCalls(t *testing.T) {
 // A mover that takes calls and answers nothing, or only the beginning, is not waited for.
 func TestIdleMover(t *testing.T) {
 	end := make(chan struct{})
-	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		switch path.Base(r.URL.Path) {
-		case "host":
-			_, _ = io.WriteString(w, honestInfo)
+	target := answering(t, func(w http.ResponseWriter, r *http.Request) {
+		if welcomed(w, r) {
 			return
-		case "open-folder":
-			_, _ = io.WriteString(w, honestTop)
-			return
-		case "list":
+		}
+		if path.Base(r.URL.Path) == "list" {
 			_, _ = io.WriteString(w, `{"entry":{"name":"leaf"}}`+"\n")
 			_ = http.NewResponseController(w).Flush()
 		}
 		<-end
-	}))
-	server.EnableHTTP2 = true
-	server.StartTLS()
-	t.Cleanup(server.Close)
+	})
 	t.Cleanup(func() { close(end) })
-	host, _, err := remote.Dial(t.Context(), remote.Target{Address: server.Listener.Addr().String(), Secret: secret, Fingerprint: remote.Fingerprint(server.Certificate().Raw), Timeout: 5 * time.Second, IdleTimeout: 100 * time.Millisecond})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { host.Close() })
-	tr, err := host.Tree(t.Context(), "herbarium", "")
-	if err != nil {
-		t.Fatal(err)
-	}
+	target.IdleTimeout = 100 * time.Millisecond
+	tr := openAt(t, target, func() {})
+	var err error
 	if _, err := tr.Stat(t.Context(), "leaf"); !errors.Is(err, tree.ErrUnreachable) {
 		t.Errorf("no answer: %v", err)
 	}
