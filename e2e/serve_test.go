@@ -16,6 +16,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -72,7 +73,7 @@ func TestServeFromConfigOverTLS(t *testing.T) {
 	}
 	address := net.JoinHostPort("127.0.0.1", itoa(port))
 	file := filepath.Join(dir, "bspand.toml")
-	settings := `listen = "127.0.0.1:1"` + "\ngateway = \"\"\ndatabase = '" + standintest.Database(t).DSN("bridgespan") + "'\nkey_file = '" + dir + "/key'\ntls_certificate = '" + cert + "'\ntls_key = '" + key + "'\n"
+	settings := `listen = "127.0.0.1:1"` + "\ngateway = \"\"\ndatabase = '" + standintest.Database(t).DSN("bridgespan") + "'\nkey_file = '" + dir + "/key'\ntls_certificate = '" + cert + "'\ntls_key = '" + key + "'\ntrusted_proxies = '127.0.0.1'\n"
 	if err := os.WriteFile(file, []byte(settings), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -104,7 +105,13 @@ func TestServeFromConfigOverTLS(t *testing.T) {
 		t.Fatalf("set-up with the printed token %q: %v\n%s", token, err, log.String())
 	}
 	body := strings.NewReader(`{"name":"` + harness.Admin + `","password":"` + harness.Password + `"}`)
-	response, err := trusting.Post(api.Base+"/api/v1/session", "application/json", body)
+	request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, api.Base+"/api/v1/session", body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	request.Header.Set("Content-Type", "application/json")
+	request.Header.Set("X-Forwarded-For", "203.0.113.1, 198.51.100.7") // the first was sent by the client
+	response, err := trusting.Do(request)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -114,6 +121,13 @@ func TestServeFromConfigOverTLS(t *testing.T) {
 	}
 	if response.Header.Get("Strict-Transport-Security") == "" {
 		t.Error("browsers are not told to use TLS alone")
+	}
+	if _, err := api.Login(t.Context(), harness.Admin, harness.Password, "test"); err != nil {
+		t.Fatal(err)
+	}
+	signedIn, err := api.Credentials(t.Context(), "", false)
+	if err != nil || !slices.ContainsFunc(signedIn, func(c model.Credential) bool { return c.Kind == "session" && c.Address == "198.51.100.7" }) {
+		t.Errorf("behind a trusted proxy: %+v, %v", signedIn, err)
 	}
 	if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
 		t.Fatal(err)
