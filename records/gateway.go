@@ -18,11 +18,11 @@ import (
 // of a gateway locks or keeps properties at.
 const MostGatewayKey = 2048
 
-const lockColumns = `SELECT token, path, path_key, account, owner, shared, deep, until, id, since FROM gateway_locks`
+const lockColumns = `SELECT token, path, path_key, account, owner, shared, deep, until FROM gateway_locks`
 
 func scanLock(s scanner) (l lock.Lock, err error) {
 	var key []byte
-	err = s.Scan(&l.Token, &l.Path, &key, &l.Account, &l.Owner, &l.Shared, &l.Deep, &l.Until, &l.ID, &l.Since)
+	err = s.Scan(&l.Token, &l.Path, &key, &l.Account, &l.Owner, &l.Shared, &l.Deep, &l.Until)
 	l.Key = string(key)
 	return l, err
 }
@@ -54,16 +54,30 @@ func (q Queries) AllGatewayLocks(ctx context.Context, at time.Time, limit int) (
 	return collect(rows, err, scanLock)
 }
 
+// KeptLock is a lock as it is kept: with a number, and when it was taken.
+type KeptLock struct {
+	lock.Lock
+	ID    int64
+	Since time.Time
+}
+
+const keptLockColumns = `SELECT id, since, token, path, account, shared, deep, until FROM gateway_locks`
+
+func scanKeptLock(s scanner) (l KeptLock, err error) {
+	err = s.Scan(&l.ID, &l.Since, &l.Token, &l.Path, &l.Account, &l.Shared, &l.Deep, &l.Until)
+	return l, err
+}
+
 // GatewayLocksAfter lists the locks that are held at a time and whose path or account
 // contains a text, after the one that is numbered after.
-func (q Queries) GatewayLocksAfter(ctx context.Context, text string, at time.Time, after int64, limit int) ([]lock.Lock, error) {
-	rows, err := q.run.QueryContext(ctx, lockColumns+` WHERE until > ? AND id > ? AND (? = '' OR INSTR(path, ?) > 0 OR INSTR(account, ?) > 0) ORDER BY id LIMIT ?`, at, after, text, text, text, limit)
-	return collect(rows, err, scanLock)
+func (q Queries) GatewayLocksAfter(ctx context.Context, text string, at time.Time, after int64, limit int) ([]KeptLock, error) {
+	rows, err := q.run.QueryContext(ctx, keptLockColumns+` WHERE until > ? AND id > ? AND (? = '' OR INSTR(path, ?) > 0 OR INSTR(account, ?) > 0) ORDER BY id LIMIT ?`, at, after, text, text, text, limit)
+	return collect(rows, err, scanKeptLock)
 }
 
 // GatewayLock finds a lock by its number.
-func (q Queries) GatewayLock(ctx context.Context, id int64, at time.Time) (lock.Lock, error) {
-	return one(q.run.QueryRowContext(ctx, lockColumns+` WHERE id = ? AND until > ?`, id, at), scanLock,
+func (q Queries) GatewayLock(ctx context.Context, id int64, at time.Time) (KeptLock, error) {
+	return one(q.run.QueryRowContext(ctx, keptLockColumns+` WHERE id = ? AND until > ?`, id, at), scanKeptLock,
 		fault.New(fault.NotFound, "list them again: it may have ended", "there is no lock %d", id))
 }
 

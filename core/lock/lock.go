@@ -21,8 +21,6 @@ type Lock struct {
 	Shared  bool
 	Deep    bool // covers everything below as well
 	Until   time.Time
-	ID      int64     // its number, where locks are kept
-	Since   time.Time // when it was taken
 }
 
 // Below reports whether a key lies below another.

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"time"
 
-	"bridgespan/core/lock"
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/access"
@@ -34,7 +33,7 @@ func (s *Service) List(ctx context.Context, text string, after int64, limit int)
 }
 
 // shown leaves out the token: with it others could act for whoever holds the lock.
-func shown(l lock.Lock) model.GatewayLock {
+func shown(l records.KeptLock) model.GatewayLock {
 	return model.GatewayLock{ID: l.ID, Path: l.Path, Account: l.Account, Shared: l.Shared, Deep: l.Deep, Since: l.Since, Until: l.Until}
 }
 
