@@ -24,8 +24,8 @@ export function LocksPage() {
   const close = () => setEnding(undefined);
   return (
     <>
-      <PageHead title="Locks" verdict={<span className="text-soft">Files and folders that people keep others from changing, through the gateway. A program takes a lock while it has a file open.</span>}>
-        <Button onClick={() => void locks.refetch()}>Read again</Button>
+      <PageHead title="Locks" verdict={<span className="text-soft">Write locks that people hold through the gateway. A program takes one while it has a file open.</span>}>
+        <Button onClick={() => void locks.refetch()}>Refresh</Button>
       </PageHead>
       <DataTable what="locks" query={locks} columns={columns} keyOf={(l) => String(l.id)} empty="Nobody holds a lock." />
       <Dialog open={ending !== undefined} onOpenChange={close} title="End this lock?" lead={`${ending?.account} holds ${ending?.path}. Others can change it from now on, and what ${ending?.account} has not saved yet may be refused.`}>
