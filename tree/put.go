@@ -9,9 +9,21 @@ import (
 
 // Gather copies content into w and checks its length, as Put and Stage need it: it
 // stops when ctx ends, and returns ErrTorn when the file is not as long then as
-// options say. It returns the number of bytes written.
+// options say, and ErrAltered when they say that it is read back and it holds something
+// else; w must be an [io.ReaderAt] of the file for that. It returns the number of bytes written.
 func Gather(ctx context.Context, w io.Writer, content io.Reader, options PutOptions) (int64, error) {
+	stored, readable := w.(io.ReaderAt)
+	if options.ReadBack && !readable {
+		return 0, ErrUnsupported
+	}
+	storing := &storing{content: content, at: options.At}
+	if options.ReadBack {
+		content = storing
+	}
 	n, err := gather(w, &contextReader{ctx: ctx, r: content}, options)
+	if err == nil && options.ReadBack {
+		err = storing.check(ctx, stored)
+	}
 	if size := options.At + n; err == nil && options.SizeKnown && size != options.Size && options.Whole(size) {
 		err = fmt.Errorf("%w: %d of %d bytes", ErrTorn, size, options.Size)
 	}
@@ -78,10 +90,17 @@ func Stage(ctx context.Context, t Tree, name string, content io.Reader, options 
 	}
 	meta := options.Meta
 	options.Meta = Meta{}
-	if _, err := t.Put(ctx, name, content, options); err != nil {
+	storing := &storing{content: content}
+	if _, err := t.Put(ctx, name, storing, options); err != nil {
 		return Entry{}, err
 	}
-	err := t.Apply(ctx, name, meta)
+	var err error
+	if options.ReadBack {
+		err = storing.reopen(ctx, t, name)
+	}
+	if err == nil {
+		err = t.Apply(ctx, name, meta)
+	}
 	var entry Entry
 	if err == nil {
 		entry, err = t.Stat(ctx, name)

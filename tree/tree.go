@@ -44,6 +44,8 @@ var (
 	ErrKind = errors.New("not of the needed kind (file or folder)")
 	// ErrTorn: what arrived is not as long as what was sent; nothing was put in place.
 	ErrTorn = errors.New("content arrived incomplete")
+	// ErrAltered: what was stored, read back, is not what was sent.
+	ErrAltered = errors.New("what was stored is not what was sent")
 	// ErrUnsupported: this tree cannot hold what was asked.
 	ErrUnsupported = errors.New("not supported here")
 )
@@ -131,6 +133,9 @@ type PutOptions struct {
 	// Listed: the caller lists the folder afterwards. Stage need not find out, for
 	// each file, what a listing tells of all: its number, length and attributes.
 	Listed bool
+	// ReadBack, for Stage alone: all that it stores is read again before the file is given
+	// what goes with it, and Stage fails with ErrAltered where it is not what was sent.
+	ReadBack bool
 }
 
 // Whole reports whether a file of so many bytes is all that Stage was to make of it.

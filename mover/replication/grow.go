@@ -118,6 +118,7 @@ func (m *move) goOn(ctx context.Context, staged string, next *replica.Record, co
 func (m *move) bringAll(ctx context.Context, staged string, next *replica.Record, content tree.Content, options tree.PutOptions) (entry tree.Entry, err error) {
 	in := m.incoming(ctx, next, content, m.sofar.Bytes)
 	defer in.end()
+	options.ReadBack = true // from far away it crosses the other way, where other limits hold
 	if m.sofar.Bytes > 0 {
 		if err := m.reach(ctx, staged, in, content); err != nil {
 			return entry, err

@@ -82,6 +82,23 @@ func (b bare) Write(p []byte) (n int, err error) {
 	return n, nil
 }
 
+// ReadAt follows [io.ReaderAt].
+func (b bare) ReadAt(p []byte, at int64) (n int, err error) {
+	for n < len(p) {
+		k, err := unix.Pread(int(b), p[n:], at+int64(n))
+		switch {
+		case err == unix.EINTR:
+		case err != nil:
+			return n, err
+		case k == 0:
+			return n, io.EOF
+		default:
+			n += k
+		}
+	}
+	return n, nil
+}
+
 // flush makes what was written lasting.
 func (b bare) flush() error {
 	for {

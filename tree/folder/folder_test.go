@@ -27,6 +27,11 @@ func TestConformance(t *testing.T) {
 	treetest.Run(t, func(t *testing.T) tree.Tree { return open(t, t.TempDir()) })
 }
 
+func TestReadBack(t *testing.T) {
+	dir := t.TempDir()
+	treetest.ReadBack(t, open(t, dir), dir)
+}
+
 // A link that leads out of the root leads nowhere.
 func TestLinksStayInside(t *testing.T) {
 	outside, dir := t.TempDir(), t.TempDir()

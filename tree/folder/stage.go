@@ -35,9 +35,9 @@ func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree
 	if err := begin(ctx, "stage", name); err != nil {
 		return tree.Entry{}, err
 	}
-	flags := os.O_WRONLY | os.O_CREATE | os.O_EXCL
+	flags := os.O_RDWR | os.O_CREATE | os.O_EXCL
 	if options.At > 0 {
-		flags = os.O_WRONLY | unix.O_NOFOLLOW | unix.O_NONBLOCK
+		flags = os.O_RDWR | unix.O_NOFOLLOW | unix.O_NONBLOCK
 	}
 	fd, err := t.openBare(name, flags, 0o666)
 	if err != nil {

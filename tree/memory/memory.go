@@ -37,6 +37,8 @@ type Tree struct {
 	// "open", "read", "stage", "write", "flush", "commit", "mkdir", "rename",
 	// "remove", "apply"); the error that it returns is what the step returns.
 	Fault func(step, name string) error
+	// Keep makes of bytes that are written what is kept of them, as many; nil keeps them.
+	Keep func(name string, written []byte) []byte
 
 	mu     sync.Mutex
 	nodes  map[string]*node // by key of the full name; the root is "."
@@ -274,14 +276,21 @@ func (t *Tree) Flush(context.Context) error { return t.fault("flush", ".") }
 type faultyWriter struct {
 	tree *Tree
 	name string
-	w    io.Writer
+	w    *bytes.Buffer
 }
 
 func (f *faultyWriter) Write(p []byte) (int, error) {
 	if err := f.tree.fault("write", f.name); err != nil {
 		return 0, errors.Unwrap(err)
 	}
+	if f.tree.Keep != nil {
+		p = f.tree.Keep(f.name, bytes.Clone(p))
+	}
 	return f.w.Write(p)
+}
+
+func (f *faultyWriter) ReadAt(p []byte, at int64) (int, error) {
+	return bytes.NewReader(f.w.Bytes()).ReadAt(p, at)
 }
 
 func (t *Tree) mayPut(name string, options tree.PutOptions) error {

@@ -113,6 +113,17 @@ func TestConformance(t *testing.T) {
 	})
 }
 
+// A mover reads back what it stored.
+func TestReadBack(t *testing.T) {
+	tr := serve(t, map[string]tree.Tree{"herbarium": &memory.Tree{Keep: func(_ string, b []byte) []byte { b[0]++; return b }}}).open(t, "herbarium", "")
+	for readBack, want := range map[bool]error{false: nil, true: tree.ErrAltered} {
+		_, err := tree.Stage(t.Context(), tr, fmt.Sprintf("staged-%t", readBack), strings.NewReader("content"), tree.PutOptions{ReadBack: readBack})
+		if !errors.Is(err, want) {
+			t.Errorf("Stage, read back %t: %v, want %v", readBack, err, want)
+		}
+	}
+}
+
 // A folder within the one that is served is a tree of its own, and so is what
 // cannot do all that a folder can.
 func TestConformanceOfOthers(t *testing.T) {

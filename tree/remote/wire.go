@@ -47,13 +47,14 @@ type call struct {
 
 // put are the options of a file that is written.
 type put struct {
-	Replace bool        `json:"replace,omitempty"`
-	Size    *int64      `json:"size,omitempty"`
-	Intake  string      `json:"intake,omitempty"`
-	Meta    *meta       `json:"meta,omitempty"`
-	Detail  tree.Detail `json:"detail,omitempty"`
-	At      int64       `json:"at,omitempty"`
-	Part    bool        `json:"part,omitempty"`
+	Replace  bool        `json:"replace,omitempty"`
+	Size     *int64      `json:"size,omitempty"`
+	Intake   string      `json:"intake,omitempty"`
+	Meta     *meta       `json:"meta,omitempty"`
+	Detail   tree.Detail `json:"detail,omitempty"`
+	At       int64       `json:"at,omitempty"`
+	Part     bool        `json:"part,omitempty"`
+	ReadBack bool        `json:"readBack,omitempty"`
 }
 
 type meta struct {
@@ -120,7 +121,7 @@ func fromWire(w *entry) tree.Entry {
 }
 
 func putToWire(o tree.PutOptions) *put {
-	p := &put{Replace: o.Replace, Intake: o.Intake, Detail: o.Detail, Meta: metaToWire(o.Meta), At: o.At, Part: o.Part}
+	p := &put{Replace: o.Replace, Intake: o.Intake, Detail: o.Detail, Meta: metaToWire(o.Meta), At: o.At, Part: o.Part, ReadBack: o.ReadBack}
 	if o.SizeKnown {
 		p.Size = &o.Size
 	}
@@ -131,7 +132,7 @@ func (p *put) options() (o tree.PutOptions) {
 	if p == nil {
 		return o
 	}
-	o = tree.PutOptions{Replace: p.Replace, Intake: p.Intake, Detail: p.Detail, Meta: p.Meta.meta(), At: p.At, Part: p.Part}
+	o = tree.PutOptions{Replace: p.Replace, Intake: p.Intake, Detail: p.Detail, Meta: p.Meta.meta(), At: p.At, Part: p.Part, ReadBack: p.ReadBack}
 	if p.Size != nil {
 		o.Size, o.SizeKnown = *p.Size, true
 	}
@@ -170,6 +171,7 @@ var kinds = []struct {
 	{"no-space", tree.ErrNoSpace, http.StatusInsufficientStorage},
 	{"kind", tree.ErrKind, http.StatusConflict},
 	{"torn", tree.ErrTorn, http.StatusBadRequest},
+	{"altered", tree.ErrAltered, http.StatusConflict},
 	{"missed", tree.ErrMissed, http.StatusConflict},
 	{"invalid", fs.ErrInvalid, http.StatusBadRequest},
 	{"closed", errClosed, http.StatusGone},

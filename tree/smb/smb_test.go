@@ -47,6 +47,14 @@ func TestAgainstRealServer(t *testing.T) {
 	server := standintest.FileServer(t, "oak", "store", "private")
 	warden := dial(t, server, "warden")
 
+	t.Run("ReadBack", func(t *testing.T) {
+		root := share(t, warden, "store", "")
+		if err := root.Mkdir(t.Context(), "back"); err != nil {
+			t.Fatal(err)
+		}
+		treetest.ReadBack(t, share(t, warden, "store", "back"), filepath.Join(server.SharePath("store"), "back"))
+	})
+
 	t.Run("Conformance", func(t *testing.T) {
 		root := share(t, warden, "store", "")
 		n := 0

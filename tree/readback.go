@@ -1,0 +1,72 @@
+package tree
+
+import (
+	"context"
+	"fmt"
+	"hash/maphash"
+	"io"
+)
+
+// storing passes content on as it is stored, and finds out afterwards whether what is
+// stored is the same. Both are hashed under a key that is drawn for each file and kept to
+// ourselves: nobody can make other bytes that count as these.
+type storing struct {
+	content io.Reader
+	sent    maphash.Hash
+	at, n   int64 // where content begins in the file, and how much has come
+}
+
+func (s *storing) Read(p []byte) (int, error) {
+	n, err := s.content.Read(p)
+	s.sent.Write(p[:n])
+	s.n += int64(n)
+	return n, err
+}
+
+// check reads back what was stored, and returns ErrAltered unless it is what was sent.
+func (s *storing) check(ctx context.Context, file io.ReaderAt) error {
+	var stored maphash.Hash
+	stored.SetSeed(s.sent.Seed())
+	if err := s.readBack(ctx, file, &stored); err != nil {
+		return err
+	}
+	if stored.Sum64() != s.sent.Sum64() {
+		return fmt.Errorf("%w: bytes %d to %d", ErrAltered, s.at, s.at+s.n)
+	}
+	return nil
+}
+
+// reopen checks a file that was put.
+func (s *storing) reopen(ctx context.Context, t Tree, name string) error {
+	file, err := t.Open(ctx, name)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	return PathError("stage", name, s.check(ctx, file))
+}
+
+func (s *storing) readBack(ctx context.Context, file io.ReaderAt, into io.Writer) error {
+	if s.n <= small {
+		buffer := smallBuffers.Get().(*[small]byte)
+		defer smallBuffers.Put(buffer)
+		n, err := file.ReadAt(buffer[:s.n], s.at)
+		if err == io.EOF { // what is missing shows in the hash
+			err = nil
+		}
+		_, _ = into.Write(buffer[:n]) // a hash takes everything
+		return err
+	}
+	stored := stream(ctx, file, [][2]int64{{s.at, s.n}})
+	defer stored.Close()
+	for {
+		data, err := stored.Next(pieceSize)
+		_, _ = into.Write(data)
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
