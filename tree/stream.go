@@ -169,7 +169,7 @@ type Current interface {
 func Unchanged(ctx context.Context, t Tree, name string, content Content) (bool, error) {
 	var now Entry
 	var err error
-	if c, ok := content.(Current); ok {
+	if c, ok := As[Current](content); ok {
 		now, err = c.Current(ctx)
 	} else {
 		now, err = t.Stat(ctx, name)

@@ -127,11 +127,9 @@ func (m *move) leave(ctx context.Context, next *replica.Record, staged string) e
 // to be that version, as far as the tree lets us tell.
 func (m *move) replace(ctx context.Context, staged, name string) (left string, err error) {
 	t := m.carry.to.Tree
-	if x, ok := t.(tree.Exchanger); ok {
-		// What was replaced is looked at, and goes, when all is noted.
-		if err := x.Exchange(ctx, staged, name); !errors.Is(err, tree.ErrUnsupported) {
-			return staged, err
-		}
+	// What was replaced is looked at, and goes, when all is noted.
+	if err := tree.Exchange(ctx, t, staged, name); !errors.Is(err, tree.ErrUnsupported) {
+		return staged, err
 	}
 	return "", t.Rename(ctx, staged, name, true)
 }

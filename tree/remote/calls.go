@@ -64,27 +64,15 @@ func (s *served) protect() error { return s.done(tree.Protect(s.ctx, s.tree, s.c
 func (s *served) flush() error { return s.done(tree.Flush(s.ctx, s.tree)) }
 
 func (s *served) assemble() error {
-	a, ok := s.tree.(tree.Assembler)
-	if !ok {
-		return tree.ErrUnsupported
-	}
-	return s.answered(a.Assemble(s.ctx, s.call.Name, s.call.Other, s.call.Parts, tree.InOrder{Reader: s.content}, s.call.Put.options()))
+	return s.answered(tree.Assemble(s.ctx, s.tree, s.call.Name, s.call.Other, s.call.Parts, tree.InOrder{Reader: s.content}, s.call.Put.options()))
 }
 
 func (s *served) exchange() error {
-	x, ok := s.tree.(tree.Exchanger)
-	if !ok {
-		return tree.ErrUnsupported
-	}
-	return s.done(x.Exchange(s.ctx, s.call.Name, s.call.Other))
+	return s.done(tree.Exchange(s.ctx, s.tree, s.call.Name, s.call.Other))
 }
 
 func (s *served) mayWrite() error {
-	w, ok := s.tree.(tree.WriteTrier)
-	if !ok {
-		return tree.ErrUnsupported
-	}
-	return s.done(w.MayWrite(s.ctx, s.call.Name))
+	return s.done(tree.MayWrite(s.ctx, s.tree, s.call.Name))
 }
 
 func (s *served) mkdir() error { return s.done(s.tree.Mkdir(s.ctx, s.call.Name)) }
