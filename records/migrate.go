@@ -8,8 +8,6 @@ import (
 	"path"
 	"strings"
 	"time"
-
-	"bridgespan/core/fault"
 )
 
 //go:embed migrations/*.sql
@@ -110,72 +108,4 @@ func statements(text string) []string {
 		}
 	}
 	return list
-}
-
-// Lease is the right to do one kind of work, until it expires. Fencing grows
-// with every holder, so that what a former holder still writes can be told.
-type Lease struct {
-	Name, Holder string
-	Fencing      int64
-}
-
-// Acquire takes a lease when nobody holds it. It uses a conditional UPDATE and
-// its row count, which holds across the nodes of a cluster, as named locks do not.
-func (db *DB) Acquire(ctx context.Context, name, holder string, length time.Duration) (Lease, bool, error) {
-	if _, _, err := db.exec(ctx, `INSERT IGNORE INTO leases (name, holder, fencing, expires) VALUES (?, '', 0, '2000-01-01')`, name); err != nil {
-		return Lease{}, false, err
-	}
-	rows, _, err := db.exec(ctx, `UPDATE leases SET holder = ?, fencing = fencing + 1, expires = UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND
-		WHERE name = ? AND expires < UTC_TIMESTAMP(6)`, holder, length.Microseconds(), name)
-	if err != nil || rows == 0 {
-		return Lease{}, false, err
-	}
-	lease := Lease{Name: name, Holder: holder}
-	err = db.run.QueryRowContext(ctx, `SELECT fencing FROM leases WHERE name = ? AND holder = ?`, name, holder).Scan(&lease.Fencing)
-	return lease, err == nil, unavailable(err)
-}
-
-// Renew extends a lease. It fails when the lease was lost to somebody else.
-func (db *DB) Renew(ctx context.Context, lease Lease, length time.Duration) (Lease, error) {
-	rows, _, err := db.exec(ctx, `UPDATE leases SET expires = UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND WHERE name = ? AND holder = ? AND fencing = ?`,
-		length.Microseconds(), lease.Name, lease.Holder, lease.Fencing)
-	if err == nil && rows == 0 {
-		err = fault.New(fault.Stale, "let the other instance finish", "the lease %q was taken over", lease.Name)
-	}
-	return lease, err
-}
-
-// Hold renews a lease, or takes it when it is free or was lost; the zero Lease
-// means that somebody else has it.
-func (db *DB) Hold(ctx context.Context, lease Lease, name, holder string, length time.Duration) (Lease, error) {
-	if lease.Holder != "" {
-		if renewed, err := db.Renew(ctx, lease, length); err == nil {
-			return renewed, nil
-		}
-	}
-	taken, ok, err := db.Acquire(ctx, name, holder, length)
-	if err != nil || !ok {
-		return Lease{}, err
-	}
-	return taken, nil
-}
-
-// Release gives a lease back.
-func (db *DB) Release(ctx context.Context, lease Lease) error {
-	_, _, err := db.exec(ctx, `UPDATE leases SET expires = '2000-01-01' WHERE name = ? AND holder = ? AND fencing = ?`, lease.Name, lease.Holder, lease.Fencing)
-	return err
-}
-
-func (db *DB) awaitLease(ctx context.Context, name, holder string, length time.Duration) (Lease, error) {
-	for {
-		lease, ok, err := db.Acquire(ctx, name, holder, length)
-		if err != nil || ok {
-			return lease, err
-		}
-		select {
-		case <-ctx.Done():
-			return Lease{}, ctx.Err()
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
 }

@@ -24,7 +24,7 @@ import (
 // DB is an open database.
 type DB struct {
 	Queries
-	pool     *sql.DB
+	pool     pool
 	prepared *prepared
 }
 
@@ -56,7 +56,7 @@ func Open(dsn string) (*DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	pool := sql.OpenDB(connector)
+	pool := pool{sql.OpenDB(connector)}
 	pool.SetMaxOpenConns(mostConnections)
 	pool.SetMaxIdleConns(mostConnections) // statements are prepared anew on each new one
 	pool.SetConnMaxIdleTime(time.Minute)
@@ -108,6 +108,9 @@ func (db *DB) try(ctx context.Context, do func(tx *Tx) error) error {
 		return err
 	}
 	defer tx.Rollback()
+	if err := checkLease(ctx, tx); err != nil {
+		return err
+	}
 	rehearsal := rehearsalIn(ctx)
 	if rehearsal == nil {
 		if err := do(&Tx{Queries{tx}, tx, db.prepared}); err != nil {

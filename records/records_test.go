@@ -1,6 +1,7 @@
 package records_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"sync"
@@ -143,8 +144,21 @@ func testLeases(t *testing.T, db *records.DB) {
 	if err != nil || !ok || second.Fencing <= first.Fencing {
 		t.Errorf("after expiry: %+v, %v, %v", second, ok, err)
 	}
-	_, err = db.Renew(ctx, first, time.Hour)
-	wantKind(t, "renewing a lost lease", err, fault.Stale)
+	if _, err = db.Renew(ctx, first, time.Hour); !errors.Is(err, records.ErrTakenOver) {
+		t.Errorf("renewing a lost lease: %v", err)
+	}
+	note := func(ctx context.Context) error { return db.ForgetEvents(ctx, time.Unix(0, 0)) }
+	change := func(ctx context.Context) error {
+		return db.Change(ctx, func(tx *records.Tx) error { return tx.PostponeJob(ctx, model.Job{}, time.Now()) })
+	}
+	for what, write := range map[string]func(context.Context) error{"a statement": note, "a transaction": change} {
+		if err := write(records.Under(ctx, first)); !errors.Is(err, records.ErrTakenOver) {
+			t.Errorf("%s under a lost lease: %v", what, err)
+		}
+		if err := write(records.Under(ctx, second)); err != nil {
+			t.Errorf("%s under a lease: %v", what, err)
+		}
+	}
 	if err := db.Release(ctx, second); err != nil {
 		t.Fatal(err)
 	}
@@ -290,10 +304,10 @@ func testRuns(t *testing.T, db *records.DB) {
 	ctx, now := t.Context(), time.Now().UTC().Truncate(time.Microsecond)
 	var first, second int64
 	if err := db.Change(ctx, func(tx *records.Tx) (err error) {
-		if first, err = tx.AddRun(ctx, model.Run{Kind: "survey", Subject: "oak/store", Who: "ada", Created: now}, map[string]int{"n": 1}); err != nil {
+		if first, err = tx.AddRun(ctx, model.Run{Kind: "survey", Subject: "oak/store", Who: "ada", Created: now}, false, map[string]int{"n": 1}); err != nil {
 			return err
 		}
-		second, err = tx.AddRun(ctx, model.Run{Kind: "rights", Subject: "oak/quiet", Who: "ben", Created: now}, nil)
+		second, err = tx.AddRun(ctx, model.Run{Kind: "rights", Subject: "oak/quiet", Who: "ben", Created: now}, false, nil)
 		return err
 	}); err != nil {
 		t.Fatal(err)
@@ -328,10 +342,10 @@ func testRuns(t *testing.T, db *records.DB) {
 	if w, err := db.Work(ctx, first); err != nil || string(w.Checkpoint) != "kept" || string(w.Result) != `{"so":"far"}` || string(w.Settings) != `{"n":1}` {
 		t.Errorf("kept %q, %v", w, err)
 	}
-	if err := change(func(tx *records.Tx) error { return tx.Again(ctx, first) }); err != nil {
+	if err := change(func(tx *records.Tx) error { return tx.Again(ctx, model.Run{ID: first}, false) }); err != nil {
 		t.Error(err)
 	}
-	wantKind(t, "a waiting run goes on", change(func(tx *records.Tx) error { return tx.Again(ctx, first) }), fault.Stale)
+	wantKind(t, "a waiting run goes on", change(func(tx *records.Tx) error { return tx.Again(ctx, model.Run{ID: first}, false) }), fault.Stale)
 	// One that waits stops at once.
 	if err := change(func(tx *records.Tx) error { return tx.WantStop(ctx, second, now) }); err != nil {
 		t.Error(err)
@@ -372,7 +386,7 @@ func testPermissions(t *testing.T, db *records.DB) {
 	}
 	var run int64
 	if err := db.Change(ctx, func(tx *records.Tx) (err error) {
-		if run, err = tx.AddRun(ctx, model.Run{Kind: "rights", Subject: "x", Created: time.Now().UTC()}, nil); err != nil {
+		if run, err = tx.AddRun(ctx, model.Run{Kind: "rights", Subject: "x", Created: time.Now().UTC()}, false, nil); err != nil {
 			return err
 		}
 		known := map[acl.Descriptor]int64{}

@@ -151,10 +151,11 @@ func noMover(v model.Server) error {
 	return fault.New(fault.Invalid, "name a file server that is reached by SMB", "%s is a host where a mover runs: it has no accounts, share permissions or sessions, and people cannot be led there", v.Name)
 }
 
-// MayWrite returns an error unless we may write in a folder, without writing.
+// MayWrite returns an error unless we may write in a folder, or that cannot be told
+// without writing.
 func MayWrite(ctx context.Context, t tree.Tree, folder string) error {
-	if w, ok := t.(tree.WriteTrier); ok {
-		return w.MayWrite(ctx, folder)
+	if err := tree.MayWrite(ctx, t, folder); !errors.Is(err, tree.ErrUnsupported) {
+		return err
 	}
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/records"
+	"bridgespan/service/work"
 	"bridgespan/smbadmin"
 )
 
@@ -20,31 +21,18 @@ const (
 )
 
 // Watch looks at every server again and again, until ctx ends, so that people
-// are led past those that do not answer. Of several instances one does the
-// work, under a lease.
+// are led past those that do not answer. Of several instances one does the work.
 func (s *Service) Watch(ctx context.Context, holder string) {
-	var lease records.Lease
-	pause := time.Duration(0)
-	for {
-		select {
-		case <-ctx.Done():
-			_ = s.db.Release(context.WithoutCancel(ctx), lease)
-			return
-		case <-time.After(pause):
-		}
-		pause = lookSteady + rand.N(lookSteady/5)
-		var err error
-		if lease, err = s.db.Hold(ctx, lease, watchLease, holder, 3*lookSteady); err != nil || lease.Holder == "" {
-			continue
-		}
+	work.Keep(ctx, s.db, watchLease, holder, func(ctx context.Context) time.Duration {
 		news, err := s.lookAtAll(ctx)
 		if err != nil && ctx.Err() == nil {
 			slog.Warn("servers cannot be looked at", "error", err)
 		}
 		if news {
-			pause = lookSoon
+			return lookSoon
 		}
-	}
+		return lookSteady + rand.N(lookSteady/5)
+	})
 }
 
 // lookAtAll looks at all servers side by side and reports whether any changed.

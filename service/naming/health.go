@@ -10,6 +10,7 @@ import (
 	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/records"
+	"bridgespan/service/work"
 )
 
 // How often locations are looked at: quickly while something is wrong or
@@ -25,22 +26,9 @@ const (
 
 // WatchLocations looks at every location again and again, until ctx ends, so
 // that people are led past those that cannot be used. Of several instances one
-// does the work, under a lease.
+// does the work.
 func (s *Service) WatchLocations(ctx context.Context, holder string) {
-	var lease records.Lease
-	tick := time.NewTicker(findDue)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			_ = s.db.Release(context.WithoutCancel(ctx), lease)
-			return
-		case <-tick.C:
-		}
-		var err error
-		if lease, err = s.db.Hold(ctx, lease, locateLease, holder, 30*time.Second); err != nil || lease.Holder == "" {
-			continue
-		}
+	work.Keep(ctx, s.db, locateLease, holder, func(ctx context.Context) time.Duration {
 		due, err := s.db.LocationsDue(ctx, time.Now().UTC(), mostAtOnce)
 		if err == nil {
 			_, err = s.lookAt(ctx, due, false)
@@ -48,7 +36,8 @@ func (s *Service) WatchLocations(ctx context.Context, holder string) {
 		if err != nil && ctx.Err() == nil {
 			slog.Warn("locations cannot be looked at", "error", err)
 		}
-	}
+		return findDue
+	})
 }
 
 // lookAt looks at locations, server by server side by side, and keeps what was

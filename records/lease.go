@@ -1,0 +1,110 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+)
+
+// Lease is the right to do one kind of work, until it expires. Fencing grows with every
+// holder: what a former holder still writes is refused by it, see [Under].
+type Lease struct {
+	Name, Holder string
+	Fencing      int64
+}
+
+// Acquire takes a lease when nobody holds it. It uses a conditional UPDATE and
+// its row count, which holds across the nodes of a cluster, as named locks do not.
+func (db *DB) Acquire(ctx context.Context, name, holder string, length time.Duration) (Lease, bool, error) {
+	if _, _, err := db.exec(ctx, `INSERT IGNORE INTO leases (name, holder, fencing, expires) VALUES (?, '', 0, '2000-01-01')`, name); err != nil {
+		return Lease{}, false, err
+	}
+	rows, _, err := db.exec(ctx, `UPDATE leases SET holder = ?, fencing = fencing + 1, expires = UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND
+		WHERE name = ? AND expires < UTC_TIMESTAMP(6)`, holder, length.Microseconds(), name)
+	if err != nil || rows == 0 {
+		return Lease{}, false, err
+	}
+	lease := Lease{Name: name, Holder: holder}
+	err = db.run.QueryRowContext(ctx, `SELECT fencing FROM leases WHERE name = ? AND holder = ?`, name, holder).Scan(&lease.Fencing)
+	return lease, err == nil, unavailable(err)
+}
+
+// Renew extends a lease. It returns ErrTakenOver when somebody else has it by now.
+func (db *DB) Renew(ctx context.Context, lease Lease, length time.Duration) (Lease, error) {
+	rows, _, err := db.exec(ctx, `UPDATE leases SET expires = UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND WHERE name = ? AND holder = ? AND fencing = ?`,
+		length.Microseconds(), lease.Name, lease.Holder, lease.Fencing)
+	if err == nil && rows == 0 {
+		err = ErrTakenOver
+	}
+	return lease, err
+}
+
+// Release gives a lease back.
+func (db *DB) Release(ctx context.Context, lease Lease) error {
+	_, _, err := db.exec(ctx, `UPDATE leases SET expires = '2000-01-01' WHERE name = ? AND holder = ? AND fencing = ?`, lease.Name, lease.Holder, lease.Fencing)
+	return err
+}
+
+func (db *DB) awaitLease(ctx context.Context, name, holder string, length time.Duration) (Lease, error) {
+	for {
+		lease, ok, err := db.Acquire(ctx, name, holder, length)
+		if err != nil || ok {
+			return lease, err
+		}
+		select {
+		case <-ctx.Done():
+			return Lease{}, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// ErrTakenOver: a lease is held by somebody else by now, who does the work.
+var ErrTakenOver = errors.New("the work was taken over by another instance of the service")
+
+type leaseKey struct{}
+
+// Under returns a context for work that is done under a lease. What is written with it is
+// refused with ErrTakenOver once somebody else holds the lease; what is read is not.
+func Under(ctx context.Context, lease Lease) context.Context {
+	return context.WithValue(ctx, leaseKey{}, lease)
+}
+
+// checkLease returns ErrTakenOver when ctx belongs to work whose lease somebody else holds
+// by now. Until the transaction ends, nobody can take the lease over: who wants to waits
+// for its row.
+func checkLease(ctx context.Context, tx *sql.Tx) error {
+	lease, ok := ctx.Value(leaseKey{}).(Lease)
+	if !ok {
+		return nil
+	}
+	var fencing int64
+	err := tx.QueryRowContext(ctx, `SELECT fencing FROM leases WHERE name = ? LOCK IN SHARE MODE`, lease.Name).Scan(&fencing)
+	if errors.Is(err, sql.ErrNoRows) || err == nil && fencing != lease.Fencing {
+		return ErrTakenOver
+	}
+	return err
+}
+
+// pool is the database itself. What is written under a lease it writes in a transaction.
+type pool struct{ *sql.DB }
+
+func (p pool) ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error) {
+	if _, ok := ctx.Value(leaseKey{}).(Lease); !ok {
+		return p.DB.ExecContext(ctx, query, args...)
+	}
+	tx, err := p.BeginTx(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer tx.Rollback()
+	if err := checkLease(ctx, tx); err != nil {
+		return nil, err
+	}
+	result, err := tx.ExecContext(ctx, query, args...)
+	if err == nil {
+		err = tx.Commit()
+	}
+	return result, err
+}
