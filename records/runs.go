@@ -2,8 +2,11 @@ package records
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -25,14 +28,37 @@ func scanRun(s scanner) (r model.Run, err error) {
 	return r, err
 }
 
-// AddRun adds a run that waits to be worked on.
-func (tx *Tx) AddRun(ctx context.Context, r model.Run, settings any) (int64, error) {
+// AddRun adds a run that waits to be worked on. Of an exclusive one there is no other one
+// of its kind and subject that is open: else it returns a Taken fault.
+func (tx *Tx) AddRun(ctx context.Context, r model.Run, exclusive bool, settings any) (int64, error) {
 	text, err := json.Marshal(settings)
 	if err != nil {
 		return 0, err
 	}
-	_, id, err := tx.exec(ctx, `INSERT INTO runs (kind, subject, state, who, created, settings) VALUES (?, ?, 'waiting', ?, ?, ?)`, r.Kind, r.Subject, r.Who, r.Created, text)
-	return id, err
+	_, id, err := tx.exec(ctx, `INSERT INTO runs (kind, subject, state, who, created, settings, exclusive_key) VALUES (?, ?, 'waiting', ?, ?, ?, ?)`,
+		r.Kind, r.Subject, r.Who, r.Created, text, exclusiveKey(r, exclusive))
+	return id, tx.openAlready(ctx, r, err)
+}
+
+// exclusiveKey is the same for all runs of one kind and subject; nil for one that is not exclusive.
+func exclusiveKey(r model.Run, exclusive bool) any {
+	if !exclusive {
+		return nil
+	}
+	key := sha256.Sum256([]byte(r.Kind + "\x00" + r.Subject))
+	return key[:]
+}
+
+// openAlready tells which run is in the way of an exclusive one.
+func (tx *Tx) openAlready(ctx context.Context, r model.Run, err error) error {
+	if number(err) != errDuplicate {
+		return err
+	}
+	var open int64
+	if bad := tx.run.QueryRowContext(ctx, `SELECT id FROM runs WHERE exclusive_key = ?`, exclusiveKey(r, true)).Scan(&open); bad != nil && !errors.Is(bad, sql.ErrNoRows) {
+		return unavailable(bad)
+	}
+	return fault.New(fault.Taken, fmt.Sprintf("wait for it, or stop it first: bspan run stop %d", open), "run %d does the same (%s of %s) and has not ended", open, r.Kind, r.Subject).Because(err)
 }
 
 // Run finds a run.
@@ -49,9 +75,20 @@ func (q Queries) Runs(ctx context.Context, kind, subject string, before int64, l
 	return collect(rows, err, scanRun)
 }
 
-// RunsToWorkOn lists the runs that wait or whose worker may be gone.
-func (q Queries) RunsToWorkOn(ctx context.Context) ([]model.Run, error) {
-	rows, err := q.run.QueryContext(ctx, runColumns+` WHERE state IN ('waiting', 'running') ORDER BY id LIMIT 100`)
+// LeaseOfRun is the name of the lease under which a run is worked on.
+func LeaseOfRun(id int64) string { return fmt.Sprintf("run %d", id) }
+
+// RunsToTakeUp lists the first runs of some kinds that wait, or whose worker is gone.
+func (q Queries) RunsToTakeUp(ctx context.Context, kinds []string, limit int) ([]model.Run, error) {
+	if len(kinds) == 0 {
+		return nil, nil
+	}
+	args := []any{}
+	for _, kind := range kinds {
+		args = append(args, kind)
+	}
+	rows, err := q.run.QueryContext(ctx, runColumns+` WHERE state IN ('waiting', 'running') AND kind IN (?`+strings.Repeat(", ?", len(kinds)-1)+`)
+		AND NOT EXISTS (SELECT 1 FROM leases WHERE leases.name = CONCAT('run ', runs.id) AND expires > UTC_TIMESTAMP(6)) ORDER BY id LIMIT ?`, append(args, limit)...)
 	return collect(rows, err, scanRun)
 }
 
@@ -109,14 +146,14 @@ func nullable(b []byte) any {
 // EndRun keeps how a run came out.
 func (tx *Tx) EndRun(ctx context.Context, r model.Run, result []byte, keepCheckpoint bool) error {
 	_, _, err := tx.exec(ctx, `UPDATE runs SET state = ?, stop_wanted = FALSE, ended = ?, worked_ms = ?, done_count = ?, done_bytes = ?, fraction = ?, trouble = ?, waits = '',
-		result = COALESCE(?, result), checkpoint = IF(?, checkpoint, NULL) WHERE id = ?`,
+		result = COALESCE(?, result), checkpoint = IF(?, checkpoint, NULL), exclusive_key = NULL WHERE id = ?`,
 		r.State, r.Ended, r.WorkedMs, r.Done, r.Bytes, r.Fraction, strings.ToValidUTF8(r.Trouble[:min(len(r.Trouble), 1000)], ""), nullable(result), keepCheckpoint, r.ID)
 	return err
 }
 
 // WantStop asks a run to stop; one that waits stops at once.
 func (tx *Tx) WantStop(ctx context.Context, id int64, now time.Time) error {
-	rows, _, err := tx.exec(ctx, `UPDATE runs SET stop_wanted = (state = 'running'), ended = IF(state = 'waiting', ?, ended), state = IF(state = 'waiting', 'stopped', state)
+	rows, _, err := tx.exec(ctx, `UPDATE runs SET stop_wanted = (state = 'running'), ended = IF(state = 'waiting', ?, ended), exclusive_key = IF(state = 'waiting', NULL, exclusive_key), state = IF(state = 'waiting', 'stopped', state)
 		WHERE id = ? AND state IN ('waiting', 'running')`, now, id)
 	if err == nil && rows == 0 {
 		return fault.New(fault.Stale, "look at it with: bspan run show", "run %d is not under way", id)
@@ -124,13 +161,14 @@ func (tx *Tx) WantStop(ctx context.Context, id int64, now time.Time) error {
 	return err
 }
 
-// Again makes a stopped or failed run wait to go on.
-func (tx *Tx) Again(ctx context.Context, id int64) error {
-	rows, _, err := tx.exec(ctx, `UPDATE runs SET state = 'waiting', stop_wanted = FALSE, ended = NULL, trouble = '' WHERE id = ? AND state IN ('stopped', 'failed')`, id)
+// Again makes a stopped or failed run wait to go on. It returns what AddRun does.
+func (tx *Tx) Again(ctx context.Context, r model.Run, exclusive bool) error {
+	rows, _, err := tx.exec(ctx, `UPDATE runs SET state = 'waiting', stop_wanted = FALSE, ended = NULL, trouble = '', exclusive_key = ? WHERE id = ? AND state IN ('stopped', 'failed')`,
+		exclusiveKey(r, exclusive), r.ID)
 	if err == nil && rows == 0 {
-		return fault.New(fault.Stale, "look at it with: bspan run show", "run %d is neither stopped nor failed", id)
+		return fault.New(fault.Stale, "look at it with: bspan run show", "run %d is neither stopped nor failed", r.ID)
 	}
-	return err
+	return tx.openAlready(ctx, r, err)
 }
 
 // RemoveRun forgets a run that ended.

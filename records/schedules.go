@@ -65,13 +65,13 @@ func (q Queries) JobsDue(ctx context.Context, at time.Time) ([]model.Job, error)
 }
 
 // TakeJob starts a run of a job that is due, and notes when it is due again. It
-// returns 0 when another instance was quicker.
-func (tx *Tx) TakeJob(ctx context.Context, job model.Job, at, next time.Time) (int64, error) {
+// returns 0 when another instance was quicker, and what AddRun does.
+func (tx *Tx) TakeJob(ctx context.Context, job model.Job, exclusive bool, at, next time.Time) (int64, error) {
 	rows, _, err := tx.exec(ctx, `UPDATE schedules SET next = ? WHERE id = ? AND next = ? AND enabled`, next, job.ID, job.Next)
 	if err != nil || rows == 0 {
 		return 0, err
 	}
-	id, err := tx.AddRun(ctx, model.Run{Kind: job.Kind, Subject: job.Subject, Who: job.Who, Created: at}, json.RawMessage(job.Settings))
+	id, err := tx.AddRun(ctx, model.Run{Kind: job.Kind, Subject: job.Subject, Who: job.Who, Created: at}, exclusive, json.RawMessage(job.Settings))
 	if err != nil {
 		return 0, err
 	}

@@ -16,7 +16,7 @@ import (
 // may be called from several goroutines.
 type Gate struct {
 	look func(ctx context.Context) (calendar.Week, error)
-	tell func(until time.Time, closed bool)
+	tell func(ctx context.Context, until time.Time, closed bool) error
 
 	limiter *rate.Limiter
 	mu      sync.Mutex
@@ -32,8 +32,8 @@ const Every = 2 * time.Second
 // New makes a gate that goes by a week. look and tell are those of a gate: look finds out
 // what the calendar is by now, and may be nil when it stays; tell is told that the gate
 // is closed, and until when, the zero time when it never opens by itself; and with false
-// that it has opened.
-func New(week calendar.Week, look func(context.Context) (calendar.Week, error), tell func(time.Time, bool)) *Gate {
+// that it has opened. An error of it is that of Await.
+func New(week calendar.Week, look func(context.Context) (calendar.Week, error), tell func(context.Context, time.Time, bool) error) *Gate {
 	return &Gate{look: look, tell: tell, limiter: rate.NewLimiter(rate.Inf, Burst), week: week}
 }
 
@@ -55,12 +55,14 @@ func (g *Gate) Await(ctx context.Context) error {
 		r, until := g.now()
 		if r != calendar.Off {
 			if waited {
-				g.tell(time.Time{}, false)
+				return g.tell(ctx, time.Time{}, false)
 			}
 			return nil
 		}
 		waited = true
-		g.tell(until, true)
+		if err := g.tell(ctx, until, true); err != nil {
+			return err
+		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()

@@ -25,12 +25,13 @@ func weekOf(t *testing.T, text string) calendar.Week {
 // told counts what a gate tells: how often that it is closed, and that it opened.
 type told struct{ closed, opened int }
 
-func (c *told) tell(_ time.Time, closed bool) {
+func (c *told) tell(_ context.Context, _ time.Time, closed bool) error {
 	if closed {
 		c.closed++
 	} else {
 		c.opened++
 	}
+	return nil
 }
 
 func TestGate(t *testing.T) {

@@ -44,10 +44,10 @@ type Service struct {
 // machine; changed is called after every change.
 func New(db *records.DB, e *estate.Service, j *jobs.Service, workFolder string, changed func()) *Service {
 	s := &Service{db, e, j, workFolder, changed, make(chan struct{}, 1)}
-	j.Register(runKind, s.work)
-	j.Register(whatIfKind, s.countWhatIf)
-	j.Register(poolKind, s.countPool)
-	j.Register(proofKind, s.prove)
+	j.Register(runKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch, Exclusive: true}, s.work)
+	j.Register(whatIfKind, jobs.Policy{Role: model.Operator, Pool: jobs.Interactive}, s.countWhatIf)
+	j.Register(poolKind, jobs.Policy{Role: model.Operator, Pool: jobs.Interactive}, s.countPool)
+	j.Register(proofKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch, Exclusive: true}, s.prove)
 	return s
 }
 
@@ -73,11 +73,6 @@ func (s *Service) Start(ctx context.Context, asked model.NewEstimate) (model.Est
 	v, err := s.volumeFor(ctx, &asked)
 	if err != nil {
 		return model.Estimate{}, err
-	}
-	if busy, err := s.jobs.List(ctx, runKind, v.Name, 0, 1); err != nil {
-		return model.Estimate{}, err
-	} else if len(busy) > 0 && !busy[0].State.Ended() {
-		return model.Estimate{}, fault.New(fault.Taken, "wait for it, or stop it first", "run %d estimates %s already", busy[0].ID, v.Name)
 	}
 	run, err := s.jobs.Start(ctx, runKind, v.Name, settings{v.ID, asked})
 	if err != nil {

@@ -55,13 +55,6 @@ func (s *Service) Prove(ctx context.Context, name string, asked model.NewProof) 
 	if err != nil {
 		return model.Proof{}, err
 	}
-	busy, err := s.jobs.List(ctx, proofKind, v.Name, 0, 1)
-	if err != nil {
-		return model.Proof{}, err
-	}
-	if len(busy) > 0 && !busy[0].State.Ended() {
-		return model.Proof{}, fault.New(fault.Taken, "wait for it, or stop it first", "run %d proves %s already", busy[0].ID, v.Name)
-	}
 	if err := s.makeWorkFolder(); err != nil {
 		return model.Proof{}, err
 	}

@@ -140,9 +140,7 @@ func groundOf(ctx context.Context, p model.DedupPlace, t tree.Tree, shares []mod
 	if g.space.Storage.System {
 		g.system = "it is what the host has started from"
 	}
-	if w, ok := t.(tree.WriteTrier); ok {
-		g.mayWrite = w.MayWrite(ctx, ".")
-	}
+	g.mayWrite = estate.MayWrite(ctx, t, ".")
 	return g, nil
 }
 

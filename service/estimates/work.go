@@ -50,9 +50,6 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 	if err != nil {
 		return err
 	}
-	if err := s.alone(ctx, job.ID, v.Name); err != nil {
-		return err
-	}
 	e := &estimating{service: s, job: job, volume: v, asked: asked.Asked, warnings: []model.DedupWarning{}}
 	e.gate = gateFor(job, asked.Asked.Calendar)
 	e.out, err = newLeftOut(asked.Asked.Policy)
@@ -69,18 +66,6 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 		return err
 	}
 	return e.run(ctx)
-}
-
-// alone refuses to estimate a volume that is estimated by another run already, which a
-// job may have begun.
-func (s *Service) alone(ctx context.Context, run int64, volume string) error {
-	runs, err := s.jobs.List(ctx, runKind, volume, 0, 10)
-	for _, r := range runs {
-		if r.ID != run && r.State == model.RunRunning {
-			return fault.New(fault.Taken, "wait for it, or stop it first", "run %d estimates %s already", r.ID, volume)
-		}
-	}
-	return err
 }
 
 // estimating is one estimate under way.
@@ -330,15 +315,16 @@ func gateFor(job *jobs.Job, week *calendar.Week) *gate.Gate {
 	if week == nil {
 		return nil
 	}
-	return gate.New(*week, nil, func(until time.Time, closed bool) {
+	return gate.New(*week, nil, func(ctx context.Context, until time.Time, closed bool) error {
 		switch {
 		case !closed:
-			job.Waits("")
+			return job.Unpark(ctx)
 		case until.IsZero():
-			job.Waits("its calendar never lets it read")
+			job.Park("its calendar never lets it read")
 		default:
-			job.Waits("its calendar lets it read from " + until.Local().Format("Mon 2 Jan 15:04"))
+			job.Park("its calendar lets it read from " + until.Local().Format("Mon 2 Jan 15:04"))
 		}
+		return nil
 	})
 }
 

@@ -18,7 +18,7 @@ type Job struct {
 
 	db       *records.DB
 	settings []byte
-	changed  func()
+	slot     *slot // nil in tests of workers alone
 	began    time.Time
 	before   int64 // worked in earlier parts, in milliseconds
 

@@ -25,6 +25,8 @@ func runs(t *testing.T, s *Service) (stop func()) {
 	return stop
 }
 
+var batch = Policy{Role: model.Operator, Pool: Batch}
+
 func await(t *testing.T, s *Service, id int64) model.Run {
 	t.Helper()
 	r, err := s.Await(t.Context(), id, 30*time.Second)
@@ -38,7 +40,7 @@ func TestRuns(t *testing.T) {
 	db, _ := standintest.Records(t)
 	s := New(db, "one", func() {})
 	started, release := make(chan int64, 10), make(chan struct{})
-	s.Register("count", func(ctx context.Context, j *Job) error {
+	s.Register("count", batch, func(ctx context.Context, j *Job) error {
 		var kept struct{ Part int }
 		if _, err := j.Resumes(&kept); err != nil {
 			return err
@@ -56,10 +58,10 @@ func TestRuns(t *testing.T) {
 			return ctx.Err()
 		}
 	})
-	s.Register("fail", func(context.Context, *Job) error {
+	s.Register("fail", batch, func(context.Context, *Job) error {
 		return fault.New(fault.Unavailable, "mend it", "the bridge is up")
 	})
-	s.Register("panic", func(context.Context, *Job) error { panic("a beam broke") })
+	s.Register("panic", batch, func(context.Context, *Job) error { panic("a beam broke") })
 	stop := runs(t, s)
 	ctx := t.Context()
 
@@ -92,7 +94,7 @@ func TestRuns(t *testing.T) {
 		t.Errorf("after the service ended: %+v, %v", r, err)
 	}
 	other := New(db, "two", func() {})
-	other.workers = s.workers
+	other.kinds, other.pools[Batch].kinds = s.kinds, s.pools[Batch].kinds
 	runs(t, other)
 	<-started
 	close(release)
@@ -142,7 +144,7 @@ func TestOneWorkerAtATime(t *testing.T) {
 	}
 	a, b := New(db, "one", func() {}), New(db, "two", func() {})
 	for _, s := range []*Service{a, b} {
-		s.Register("work", worker)
+		s.Register("work", batch, worker)
 		runs(t, s)
 	}
 	var ids []int64
@@ -169,16 +171,16 @@ func TestStopsWhateverWorks(t *testing.T) {
 	db, _ := standintest.Records(t)
 	s := New(db, "one", func() {})
 	started, release := make(chan *Job, 10), make(chan struct{})
-	s.Register("deaf", func(_ context.Context, j *Job) error {
+	s.Register("deaf", batch, func(_ context.Context, j *Job) error {
 		started <- j
 		<-release
 		return nil
 	})
-	s.Register("quick", func(context.Context, *Job) error { return nil })
+	s.Register("quick", batch, func(context.Context, *Job) error { return nil })
 	runs(t, s)
 	ctx := t.Context()
 	var deaf []int64
-	for range atOnce {
+	for range slotsOf[Batch] {
 		id, err := s.Start(ctx, "deaf", "x", nil)
 		if err != nil {
 			t.Fatal(err)
@@ -186,7 +188,7 @@ func TestStopsWhateverWorks(t *testing.T) {
 		deaf = append(deaf, id)
 	}
 	var jobs []*Job
-	for range atOnce {
+	for range slotsOf[Batch] {
 		jobs = append(jobs, <-started)
 	}
 	asked := time.Now()

@@ -116,7 +116,7 @@ func (s *Service) startDue(ctx context.Context) error {
 	}
 	for _, job := range due {
 		when, err := calendar.ParseSchedule("rule", job.Rule)
-		if err != nil || s.workers[job.Kind] == nil {
+		if err != nil || s.kinds[job.Kind].worker == nil {
 			slog.Warn("a job cannot be done", "job", job.ID, "kind", job.Kind, "error", err)
 			continue
 		}
@@ -124,9 +124,14 @@ func (s *Service) startDue(ctx context.Context) error {
 			if last := model.RunState(job.LastState); last == model.RunWaiting || last == model.RunRunning {
 				return tx.PostponeJob(ctx, job, next(calendar.Schedule{Every: time.Minute}))
 			}
-			_, err := tx.TakeJob(ctx, job, now(), next(when))
+			_, err := tx.TakeJob(ctx, job, s.kinds[job.Kind].Exclusive, now(), next(when))
 			return err
 		})
+		if fault.KindOf(err) == fault.Taken { // somebody started the same by hand
+			err = s.db.Change(ctx, func(tx *records.Tx) error {
+				return tx.PostponeJob(ctx, job, next(calendar.Schedule{Every: time.Minute}))
+			})
+		}
 		if err != nil {
 			return err
 		}
@@ -143,7 +148,7 @@ func (s *Service) RunJob(ctx context.Context, id int64) (model.Run, error) {
 	if err != nil {
 		return model.Run{}, err
 	}
-	if s.workers[job.Kind] == nil {
+	if s.kinds[job.Kind].worker == nil {
 		return model.Run{}, fault.New(fault.Invalid, "remove it", "nobody knows how to do the work %q", job.Kind)
 	}
 	run, err := s.Start(ctx, job.Kind, job.Subject, json.RawMessage(job.Settings))

@@ -45,8 +45,8 @@ func TestJobs(t *testing.T) {
 		return ctx.Err()
 	}
 	one, two := New(db, "one", func() {}), New(db, "two", func() {})
-	one.Register("count", work)
-	two.Register("count", work)
+	one.Register("count", batch, work)
+	two.Register("count", batch, work)
 	if _, err := one.Schedule(ctx, "count", "whenever", Work{"beds", nil}); fault.KindOf(err) != fault.Invalid {
 		t.Errorf("a rule of nothing: %v", err)
 	}
@@ -59,7 +59,7 @@ func TestJobs(t *testing.T) {
 	taken := 0
 	for range 2 {
 		if err := db.Change(ctx, func(tx *records.Tx) error {
-			id, err := tx.TakeJob(ctx, due, now(), now().Add(6*time.Hour))
+			id, err := tx.TakeJob(ctx, due, false, now(), now().Add(6*time.Hour))
 			if id != 0 {
 				taken++
 			}

@@ -16,6 +16,7 @@ import (
 	"bridgespan/model"
 	"bridgespan/mover/replication"
 	"bridgespan/records"
+	"bridgespan/service/work"
 	"bridgespan/tree"
 	"bridgespan/tree/redial"
 	"bridgespan/tree/smb"
@@ -23,18 +24,17 @@ import (
 )
 
 // keeper works on one set: each replica is looked at, and each lane carries, side
-// by side, while its heart keeps the lease, the figures, and watches for other
-// settings.
+// by side, while its heart keeps the figures, and watches for other settings.
 type keeper struct {
 	*Service
 	id    int64
-	lease records.Lease
-	stop  context.CancelFunc
+	lease *work.Lease
+	stop  context.CancelCauseFunc
 	wakes chan struct{}
 	ended chan struct{}
 }
 
-func newKeeper(s *Service, id int64, lease records.Lease, stop context.CancelFunc) *keeper {
+func newKeeper(s *Service, id int64, lease *work.Lease, stop context.CancelCauseFunc) *keeper {
 	return &keeper{Service: s, id: id, lease: lease, stop: stop, wakes: make(chan struct{}, 1), ended: make(chan struct{})}
 }
 
@@ -154,7 +154,7 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 		for range connections {
 			ways = append(ways, redial.New(smb.Capabilities, func(ctx context.Context) (tree.Tree, error) { return k.openReplica(ctx, &p.Replica) }))
 		}
-		p.tree = spread.Over(ways...)
+		p.tree = k.lease.Tree(spread.Over(ways...))
 		p.engine = &replication.Replica{ID: replica.ID(p.ID), Name: p.Name, Tree: p.tree, Seed: p.Seed, Scanned: p.Scanned, Filled: p.Filled, Intake: p.IntakeQuota}
 		p.warm.began = time.Now()
 		r.places = append(r.places, p)
@@ -206,16 +206,15 @@ func (b *bells) Save(ctx context.Context, c replica.Change) error {
 // Beats of the heart.
 const (
 	beat        = time.Second
-	renewEvery  = 5 * time.Second
 	sampleEvery = time.Minute
 )
 
-// heart keeps the lease and the figures until ctx ends, the lease is lost, or
-// the structure of the set is another.
+// heart keeps the figures until ctx ends, as with the lease, or the structure of the set
+// is another.
 func (r *round) heart(ctx context.Context) {
 	tick := time.NewTicker(beat)
 	defer tick.Stop()
-	renewed, sampled := time.Now(), time.Time{}
+	sampled := time.Time{}
 	for {
 		r.keepFigures(ctx)
 		if minute := now().Truncate(sampleEvery); !minute.Equal(sampled) {
@@ -228,16 +227,6 @@ func (r *round) heart(ctx context.Context) {
 			return
 		case <-tick.C:
 		case <-r.wakes:
-		}
-		if time.Since(renewed) > renewEvery {
-			lease, err := r.db.Renew(ctx, r.lease, leaseFor)
-			if err == nil {
-				r.lease, renewed = lease, time.Now()
-			} else if time.Since(renewed) > leaseFor*3/4 { // another instance may have it soon
-				slog.Warn("a replica set is left to others", "set", r.set.Name, "error", err)
-				r.keeper.stop()
-				return
-			}
 		}
 		if r.changed(ctx) {
 			return

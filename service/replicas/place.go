@@ -11,13 +11,12 @@ import (
 	"bridgespan/model"
 	"bridgespan/mover/replication"
 	"bridgespan/tree"
-	"bridgespan/tree/spread"
 )
 
 // place is a replica that is worked at.
 type place struct {
 	*round
-	tree   *spread.Tree
+	tree   tree.Tree
 	engine *replication.Replica
 	look   chan struct{} // rung when somebody wants it to be looked at
 	warm   warmth

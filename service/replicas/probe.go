@@ -234,6 +234,7 @@ func (p *prober) permit(ctx context.Context, origin tree.Tree) (acl.Descriptor, 
 // await looks for something at all other replicas until it is there, or for as
 // long as was asked for.
 func (p *prober) await(ctx context.Context, since time.Time, note func(*model.Arrival, int64), there func(tree.Tree) bool) error {
+	p.job.Park("its marker to arrive at the other replicas")
 	tick := time.NewTicker(probeEvery)
 	defer tick.Stop()
 	missing := map[string]bool{}

@@ -19,6 +19,7 @@ import (
 	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
+	"bridgespan/service/work"
 	"bridgespan/tree"
 )
 
@@ -56,10 +57,10 @@ func (s *Service) PublishBy(p Publisher) { s.publish = p }
 // this instance in leases; changed is called after every change.
 func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service, holder string, changed func()) *Service {
 	s := &Service{db: db, estate: e, accounts: a, jobs: j, holder: holder, changed: changed, wake: make(chan struct{}, 1), keepers: map[int64]*keeper{}}
-	j.Register(planKind, s.work)
-	j.Register(createKind, s.createSet)
-	j.Register(verifyKind, s.verifySet)
-	j.Register(probeKind, s.probe)
+	j.Register(planKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch}, s.work)
+	j.Register(createKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true}, s.createSet)
+	j.Register(verifyKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch}, s.verifySet)
+	j.Register(probeKind, jobs.Policy{Role: model.Operator, Pool: jobs.Interactive}, s.probe)
 	return s
 }
 
@@ -246,7 +247,7 @@ func (s *Service) Remove(ctx context.Context, name string, version int64) error 
 	if err != nil || records.Rehearsing(ctx) {
 		return err
 	}
-	lasting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*leaseFor)
+	lasting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*work.Length)
 	defer cancel()
 	s.awaitEnd(lasting, set.ID)
 	s.unmark(lasting, set)
@@ -255,15 +256,8 @@ func (s *Service) Remove(ctx context.Context, name string, version int64) error 
 
 // awaitEnd waits until nobody works on a set that is gone.
 func (s *Service) awaitEnd(ctx context.Context, id int64) {
-	for ctx.Err() == nil {
-		if lease, ok, err := s.db.Acquire(ctx, leaseName(id), s.holder, leaseFor); err == nil && ok {
-			_ = s.db.Release(ctx, lease)
-			return
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(100 * time.Millisecond):
-		}
+	if lease, err := work.Await(ctx, s.db, leaseName(id), s.holder); err == nil {
+		lease.Release()
 	}
 }
 

@@ -8,14 +8,11 @@ import (
 
 	"bridgespan/guard"
 	"bridgespan/records"
+	"bridgespan/service/work"
 )
 
-// Times of the work. A lease outlives several beats, so that a pause of the
-// database does not hand a set to another instance.
-const (
-	takeUpEvery = 5 * time.Second
-	leaseFor    = 20 * time.Second
-)
+// takeUpEvery is how often sets are looked for that nobody works on.
+const takeUpEvery = 5 * time.Second
 
 func leaseName(set int64) string { return fmt.Sprintf("replica set %d", set) }
 
@@ -60,11 +57,11 @@ func (s *Service) takeUp(ctx context.Context) error {
 			k.nudge()
 			continue
 		}
-		lease, ok, err := s.db.Acquire(ctx, leaseName(set.ID), s.holder, leaseFor)
+		lease, err := work.Take(ctx, s.db, leaseName(set.ID), s.holder)
 		if err != nil {
 			return err
 		}
-		if ok {
+		if lease != nil {
 			s.begin(ctx, set.ID, lease)
 		}
 	}
@@ -73,24 +70,22 @@ func (s *Service) takeUp(ctx context.Context) error {
 
 // begin lets a keeper work on a set until its lease is lost, it is gone, or the
 // service ends.
-func (s *Service) begin(ctx context.Context, id int64, lease records.Lease) {
-	work, stop := context.WithCancel(context.WithoutCancel(ctx))
+func (s *Service) begin(ctx context.Context, id int64, lease *work.Lease) {
+	working, stop := lease.Context(context.WithoutCancel(ctx))
 	k := newKeeper(s, id, lease, stop)
 	s.mu.Lock()
 	s.keepers[id] = k
 	s.mu.Unlock()
 	guard.Go(func() {
 		defer func() {
-			stop()
-			if err := s.db.Release(context.WithoutCancel(work), k.lease); err != nil {
-				slog.Warn("the lease of a replica set runs out by itself", "set", id, "error", err)
-			}
+			stop(nil)
+			lease.Release()
 			s.mu.Lock()
 			delete(s.keepers, id)
 			s.mu.Unlock()
 			close(k.ended)
 		}()
-		k.run(work)
+		k.run(working)
 	})
 }
 
@@ -99,7 +94,7 @@ func (s *Service) endAll() {
 	s.mu.Lock()
 	var all []*keeper
 	for _, k := range s.keepers {
-		k.stop()
+		k.stop(nil)
 		all = append(all, k)
 	}
 	s.mu.Unlock()

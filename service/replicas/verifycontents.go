@@ -35,12 +35,12 @@ func (v *verifier) gateTo(seed, r model.Replica) *gate.Gate {
 		set, err := v.db.ReplicaSet(ctx, v.set.Name)
 		return weekBetween(&set, seed.ID, r.ID), err
 	}
-	return gate.New(weekBetween(&v.set, seed.ID, r.ID), look, func(until time.Time, closed bool) {
+	return gate.New(weekBetween(&v.set, seed.ID, r.ID), look, func(ctx context.Context, until time.Time, closed bool) error {
 		if !closed {
-			v.job.Waits("")
-			return
+			return v.job.Unpark(ctx)
 		}
-		v.job.Waits(closedWords(seed, r, until))
+		v.job.Park(closedWords(seed, r, until))
+		return nil
 	})
 }
 

@@ -123,7 +123,7 @@ func newBench(t *testing.T) *bench {
 	}
 	j := jobs.New(db, "here", func() {})
 	b.service = &Service{db: db, jobs: j, changed: func() {}}
-	j.Register(runKind, func(ctx context.Context, job *jobs.Job) error {
+	j.Register(runKind, jobs.Policy{Pool: jobs.Interactive}, func(ctx context.Context, job *jobs.Job) error {
 		var work settings
 		if err := job.Settings(&work); err != nil {
 			return err

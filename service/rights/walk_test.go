@@ -144,7 +144,7 @@ func TestComparisonStopped(t *testing.T) {
 	place := func(m *memory.Tree) *look {
 		return &look{Place: model.Place{Server: "oak", Share: "store", Folder: true}, server: model.Server{Name: "oak"}, tree: m}
 	}
-	j.Register(compareKind, func(ctx context.Context, job *jobs.Job) error {
+	j.Register(compareKind, jobs.Policy{Pool: jobs.Interactive}, func(ctx context.Context, job *jobs.Job) error {
 		return s.compareBoth(ctx, job, &both{s, place(first), place(second), s.names(nil)})
 	})
 	running, stop := context.WithCancel(t.Context())

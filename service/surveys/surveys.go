@@ -37,7 +37,7 @@ type Service struct {
 // New makes the service.
 func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service) *Service {
 	s := &Service{db, e, a, j}
-	j.Register(runKind, s.work)
+	j.Register(runKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch}, s.work)
 	return s
 }
 

@@ -35,7 +35,7 @@ type Service struct {
 // New makes the service.
 func New(db *records.DB, e *estate.Service, a *accounts.Service, n *naming.Service, j *jobs.Service) *Service {
 	s := &Service{db, e, a, n, j}
-	j.Register(runKind, s.work)
+	j.Register(runKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch, Exclusive: true}, s.work)
 	return s
 }
 
@@ -66,11 +66,6 @@ func (s *Service) Start(ctx context.Context, name string, id, location int64, ag
 	}
 	work := settings{name, e.ID, e.Path, location, e.Locations[i].Target(), reference.Target()}
 	subject := fmt.Sprintf("/%s/%s: %s", name, e.Path, work.Target)
-	if busy, err := s.jobs.List(ctx, runKind, subject, 0, 1); err != nil {
-		return model.Verification{}, err
-	} else if len(busy) > 0 && !busy[0].State.Ended() {
-		return model.Verification{}, fault.New(fault.Taken, "wait for it, or stop it first", "run %d verifies %s already", busy[0].ID, work.Target)
-	}
 	run, err := s.jobs.Start(ctx, runKind, subject, work)
 	if err != nil {
 		return model.Verification{}, err

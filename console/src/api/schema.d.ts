@@ -11192,7 +11192,7 @@ export interface operations {
                 /** @description How many items at most */
                 limit?: number;
                 /** @description Of this kind alone */
-                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "verify-set" | "probe" | "estimate" | "what-if" | "pool" | "prove";
+                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate" | "what-if" | "pool" | "prove";
             };
             header?: never;
             path?: never;
