@@ -50,7 +50,9 @@ func Open(dsn string) (*DB, error) {
 	config.ParseTime, config.Loc, config.InterpolateParams = true, time.UTC, true
 	// An UPDATE counts the rows that it found, so that "unchanged" and "stale" are told apart.
 	config.ClientFoundRows = true
-	config.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ZERO_DATE'"}
+	// An instance that stands still in a transaction would keep its locks, and others from
+	// taking over its work: the server ends such a transaction (MariaDB, idle_transaction_timeout, in seconds).
+	config.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ZERO_DATE'", "idle_transaction_timeout": "5"}
 	config.Timeout, config.ReadTimeout, config.WriteTimeout = 5*time.Second, 60*time.Second, 60*time.Second
 	connector, err := mysql.NewConnector(config)
 	if err != nil {

@@ -32,12 +32,13 @@ type config struct {
 	TrustedProxies string `toml:"trusted_proxies" comment:"Addresses and networks of proxies before the service, separated by commas: their X-Forwarded-For says where a request comes from"`
 	SecureCookie   string `toml:"secure_cookie" comment:"auto sends cookies over TLS alone when the service speaks it; on always, as behind a proxy that does; off never"`
 	SessionAge     string `toml:"gateway_session_age" comment:"For how long a password that a file server took at the gateway is good; then it is asked again"`
+	TakeOver       string `toml:"take_over" comment:"After so long without a sign of life, another instance takes over what one was working on"`
 	LogFormat      string `toml:"log_format" comment:"text or json"`
 	LogLevel       string `toml:"log_level" comment:"debug, info, warn or error"`
 }
 
 func defaults() config {
-	return config{Listen: "127.0.0.1:8600", Gateway: "127.0.0.1:8610", KeyFile: "bspan.key", TLS: "auto", SecureCookie: "auto", SessionAge: "5m", LogFormat: "text", LogLevel: "info"}
+	return config{Listen: "127.0.0.1:8600", Gateway: "127.0.0.1:8610", KeyFile: "bspan.key", TLS: "auto", SecureCookie: "auto", SessionAge: "5m", TakeOver: "20s", LogFormat: "text", LogLevel: "info"}
 }
 
 // workFolder is where stores that prove an estimate are made.
@@ -70,6 +71,7 @@ func (c *config) settings() map[string]struct {
 		"trusted-proxies":     {&c.TrustedProxies, "`NETWORKS` of proxies before the service, separated by commas"},
 		"secure-cookie":       {&c.SecureCookie, "auto, on or off: send cookies over TLS alone"},
 		"gateway-session-age": {&c.SessionAge, "`TIME` for which a password that a file server took is good"},
+		"take-over":           {&c.TakeOver, "`TIME` without a sign of life after which another instance takes over work"},
 		"log-format":          {&c.LogFormat, "text or json"},
 		"log-level":           {&c.LogLevel, "debug, info, warn or error"},
 	}
@@ -132,7 +134,15 @@ func (c *config) check() error {
 	if age, err := time.ParseDuration(c.SessionAge); err != nil || age < time.Second || age > 24*time.Hour {
 		return fmt.Errorf("gateway_session_age: %q is not a time between 1s and 24h, such as 5m", c.SessionAge)
 	}
+	if after, err := time.ParseDuration(c.TakeOver); err != nil || after < 2*time.Second || after > 10*time.Minute {
+		return fmt.Errorf("take_over: %q is not a time between 2s and 10m, such as 20s", c.TakeOver)
+	}
 	return nil
+}
+
+func (c *config) takeOver() time.Duration {
+	after, _ := time.ParseDuration(c.TakeOver)
+	return after
 }
 
 // proxies, and sessionAge, were checked before.

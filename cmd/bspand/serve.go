@@ -42,6 +42,7 @@ import (
 	"bridgespan/service/surveys"
 	"bridgespan/service/vault"
 	"bridgespan/service/verify"
+	"bridgespan/service/work"
 )
 
 func serveCommand() *cli.Command {
@@ -111,14 +112,15 @@ func serve(ctx context.Context, c config) error {
 	}
 	names = naming.New(db, sites, hub.Kick)
 	users := access.New(db, hub.Kick)
-	work := jobs.New(db, holder, hub.Kick)
+	leases := &work.Leases{DB: db, Holder: holder, Length: c.takeOver()}
+	runs := jobs.New(db, leases, hub.Kick)
 	people := accounts.New(db, v, sites, hub.Kick)
-	permissions := rights.New(db, sites, names, people, work, hub.Kick)
-	counts := surveys.New(db, sites, people, work)
-	savings := estimates.New(db, sites, work, c.workFolder(), hub.Kick)
+	permissions := rights.New(db, sites, names, people, runs, hub.Kick)
+	counts := surveys.New(db, sites, people, runs)
+	savings := estimates.New(db, sites, runs, c.workFolder(), hub.Kick)
 	views := lens.New(names, permissions)
-	verifier := verify.New(db, sites, people, names, work)
-	copies := replicas.New(db, sites, people, work, holder, hub.Kick)
+	verifier := verify.New(db, sites, people, names, runs)
+	copies := replicas.New(db, sites, people, runs, leases, hub.Kick)
 	copies.OpenTo(names.OpenVerified)
 	copies.PublishBy(names.Publish)
 	folders := shares.New(db, sites, people, permissions, changed)
@@ -129,16 +131,16 @@ func serve(ctx context.Context, c config) error {
 	background, stop := context.WithCancel(context.WithoutCancel(ctx))
 	var group guard.WaitGroup
 	group.Go(func() { guard.Always(background, func() { hub.Run(background) }) })
-	group.Go(func() { guard.Always(background, func() { sites.Watch(background, holder) }) })
-	group.Go(func() { guard.Always(background, func() { names.WatchLocations(background, holder) }) })
-	group.Go(func() { guard.Always(background, func() { work.Run(background) }) })
+	group.Go(func() { guard.Always(background, func() { sites.Watch(background, leases) }) })
+	group.Go(func() { guard.Always(background, func() { names.WatchLocations(background, leases) }) })
+	group.Go(func() { guard.Always(background, func() { runs.Run(background) }) })
 	group.Go(func() { guard.Always(background, func() { copies.Run(background) }) })
 	group.Go(func() { guard.Always(background, func() { forgetOnNews(background, hub, names, sites) }) })
 	defer func() { _ = group.Wait() }()
 	defer stop()
 
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
-		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: work, Replicas: copies, Estimates: savings, Locks: locks.New(db, hub.Kick)},
+		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: runs, Replicas: copies, Estimates: savings, Locks: locks.New(db, hub.Kick)},
 		api.Options{Console: console.Files(), TLS: c.secure(), Proxies: c.proxies(), Gateway: c.gatewayURL(), Closing: ctx.Done(), Version: version})
 	return listen(ctx, c, front, gateway.New(ctx, names, sites, db, gateway.Options{Site: c.GatewaySite, SessionAge: c.sessionAge(), Proxies: c.proxies(), TLS: c.encrypts(c.Gateway) || c.SecureCookie == "on"}))
 }

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"sync"
 	"testing"
 	"time"
@@ -114,6 +115,7 @@ func start(t testing.TB, dir string, db *database.Server, site string) *Service 
 	}
 	s.process = p
 	t.Cleanup(func() {
+		_ = s.Thaw()
 		p.Stop(15 * time.Second)
 		text, _ := os.ReadFile(log)
 		if bytes.Contains(text, []byte("DATA RACE")) || bytes.Contains(text, []byte("panic: ")) || bytes.Contains(text, []byte("work panicked")) {
@@ -125,6 +127,17 @@ func start(t testing.TB, dir string, db *database.Server, site string) *Service 
 	})
 	return s
 }
+
+// PID is the number of the process.
+func (s *Service) PID() int { return s.process.PID() }
+
+// Freeze makes the process stand still, as a machine that has no time for it does; Thaw
+// lets it go on.
+func (s *Service) Freeze() error { return s.process.Signal(syscall.SIGSTOP) }
+func (s *Service) Thaw() error   { return s.process.Signal(syscall.SIGCONT) }
+
+// Kill ends the process as a crash does.
+func (s *Service) Kill() { s.process.Kill() }
 
 // TokenFile is where the service writes its set-up token.
 func (s *Service) TokenFile() string { return filepath.Join(s.Dir, "setup-token") }

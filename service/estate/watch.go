@@ -22,8 +22,8 @@ const (
 
 // Watch looks at every server again and again, until ctx ends, so that people
 // are led past those that do not answer. Of several instances one does the work.
-func (s *Service) Watch(ctx context.Context, holder string) {
-	work.Keep(ctx, s.db, watchLease, holder, func(ctx context.Context) time.Duration {
+func (s *Service) Watch(ctx context.Context, leases *work.Leases) {
+	leases.Keep(ctx, watchLease, func(ctx context.Context) time.Duration {
 		news, err := s.lookAtAll(ctx)
 		if err != nil && ctx.Err() == nil {
 			slog.Warn("servers cannot be looked at", "error", err)

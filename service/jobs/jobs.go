@@ -27,6 +27,7 @@ import (
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/access"
+	"bridgespan/service/work"
 )
 
 // Worker does one kind of work. When it returns nil the run is done; when ctx
@@ -63,7 +64,7 @@ type kind struct {
 // Service is the use case.
 type Service struct {
 	db      *records.DB
-	holder  string
+	leases  *work.Leases
 	changed func()
 	kinds   map[string]kind
 	pools   map[Pool]*slots
@@ -76,8 +77,8 @@ type Service struct {
 }
 
 // New makes the service. changed is called after every change.
-func New(db *records.DB, holder string, changed func()) *Service {
-	return &Service{db: db, holder: holder, changed: changed, kinds: map[string]kind{}, pools: free(), wake: make(chan struct{}, 1),
+func New(db *records.DB, leases *work.Leases, changed func()) *Service {
+	return &Service{db: db, leases: leases, changed: changed, kinds: map[string]kind{}, pools: free(), wake: make(chan struct{}, 1),
 		busy: map[int64]context.CancelCauseFunc{}, ended: make(chan struct{})}
 }
 

@@ -11,6 +11,7 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/model"
 	"bridgespan/service/access"
+	"bridgespan/service/work"
 	"bridgespan/standin/standintest"
 )
 
@@ -38,7 +39,7 @@ func await(t *testing.T, s *Service, id int64) model.Run {
 
 func TestRuns(t *testing.T) {
 	db, _ := standintest.Records(t)
-	s := New(db, "one", func() {})
+	s := New(db, &work.Leases{DB: db, Holder: "one"}, func() {})
 	started, release := make(chan int64, 10), make(chan struct{})
 	s.Register("count", batch, func(ctx context.Context, j *Job) error {
 		var kept struct{ Part int }
@@ -93,7 +94,7 @@ func TestRuns(t *testing.T) {
 	if r, err := s.Get(ctx, id); err != nil || r.State != model.RunRunning {
 		t.Errorf("after the service ended: %+v, %v", r, err)
 	}
-	other := New(db, "two", func() {})
+	other := New(db, &work.Leases{DB: db, Holder: "two"}, func() {})
 	other.kinds, other.pools[Batch].kinds = s.kinds, s.pools[Batch].kinds
 	runs(t, other)
 	<-started
@@ -142,7 +143,7 @@ func TestOneWorkerAtATime(t *testing.T) {
 		worked.Add(1)
 		return nil
 	}
-	a, b := New(db, "one", func() {}), New(db, "two", func() {})
+	a, b := New(db, &work.Leases{DB: db, Holder: "one"}, func() {}), New(db, &work.Leases{DB: db, Holder: "two"}, func() {})
 	for _, s := range []*Service{a, b} {
 		s.Register("work", batch, worker)
 		runs(t, s)
@@ -169,7 +170,7 @@ func TestOneWorkerAtATime(t *testing.T) {
 // nothing, does not stand in the way of other runs, and is not begun twice.
 func TestStopsWhateverWorks(t *testing.T) {
 	db, _ := standintest.Records(t)
-	s := New(db, "one", func() {})
+	s := New(db, &work.Leases{DB: db, Holder: "one"}, func() {})
 	started, release := make(chan *Job, 10), make(chan struct{})
 	s.Register("deaf", batch, func(_ context.Context, j *Job) error {
 		started <- j
@@ -230,7 +231,7 @@ func TestStopsWhateverWorks(t *testing.T) {
 // Nobody fills the service with runs.
 func TestOpenRunsAreBounded(t *testing.T) {
 	db, _ := standintest.Records(t)
-	s := New(db, "one", func() {}) // nothing works on them
+	s := New(db, &work.Leases{DB: db, Holder: "one"}, func() {}) // nothing works on them
 	ctx := access.WithActor(t.Context(), model.User{Name: "robin", Role: model.Operator})
 	if _, err := s.StartAll(ctx, "quick", make([]Work, mostOpen)); err != nil {
 		t.Fatal(err)

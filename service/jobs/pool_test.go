@@ -7,6 +7,7 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/model"
 	"bridgespan/service/access"
+	"bridgespan/service/work"
 	"bridgespan/standin/standintest"
 )
 
@@ -14,7 +15,7 @@ import (
 // goes on. Runs of other pools do not wait at all.
 func TestParkedRunsLetOthersWork(t *testing.T) {
 	db, _ := standintest.Records(t)
-	s := New(db, "one", func() {})
+	s := New(db, &work.Leases{DB: db, Holder: "one"}, func() {})
 	waiting, opens := make(chan *Job, 10), make(chan struct{})
 	s.Register("patient", batch, func(ctx context.Context, j *Job) error {
 		j.Park("its hour")
@@ -81,7 +82,7 @@ func TestParkedRunsLetOthersWork(t *testing.T) {
 // Of exclusive work about one subject there is one open run, whoever starts them at once.
 func TestExclusive(t *testing.T) {
 	db, _ := standintest.Records(t)
-	a, b := New(db, "one", func() {}), New(db, "two", func() {}) // nobody works on them
+	a, b := New(db, &work.Leases{DB: db, Holder: "one"}, func() {}), New(db, &work.Leases{DB: db, Holder: "two"}, func() {}) // nobody works on them
 	for _, s := range []*Service{a, b} {
 		s.Register("sole", Policy{Role: model.Operator, Pool: Batch, Exclusive: true}, func(context.Context, *Job) error { return nil })
 	}
@@ -132,7 +133,7 @@ func TestExclusive(t *testing.T) {
 // Who may stop a run, let it go on and forget it depends on its kind.
 func TestRoles(t *testing.T) {
 	db, _ := standintest.Records(t)
-	s := New(db, "one", func() {})
+	s := New(db, &work.Leases{DB: db, Holder: "one"}, func() {})
 	s.Register("plain", batch, nil)
 	s.Register("grave", Policy{Role: model.Administrator, Pool: Interactive}, nil)
 	as := func(role model.Role) context.Context {

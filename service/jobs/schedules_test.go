@@ -8,6 +8,7 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/model"
 	"bridgespan/records"
+	"bridgespan/service/work"
 	"bridgespan/standin/standintest"
 )
 
@@ -32,7 +33,7 @@ func TestJobs(t *testing.T) {
 	db, _ := standintest.Records(t)
 	ctx := t.Context()
 	began, release := make(chan int64, 10), make(chan struct{})
-	work := func(ctx context.Context, j *Job) error {
+	worker := func(ctx context.Context, j *Job) error {
 		var asked map[string]string
 		if err := j.Settings(&asked); err != nil || asked["what"] != "leaves" {
 			t.Errorf("it is to do %v, %v", asked, err)
@@ -44,9 +45,9 @@ func TestJobs(t *testing.T) {
 		}
 		return ctx.Err()
 	}
-	one, two := New(db, "one", func() {}), New(db, "two", func() {})
-	one.Register("count", batch, work)
-	two.Register("count", batch, work)
+	one, two := New(db, &work.Leases{DB: db, Holder: "one"}, func() {}), New(db, &work.Leases{DB: db, Holder: "two"}, func() {})
+	one.Register("count", batch, worker)
+	two.Register("count", batch, worker)
 	if _, err := one.Schedule(ctx, "count", "whenever", Work{"beds", nil}); fault.KindOf(err) != fault.Invalid {
 		t.Errorf("a rule of nothing: %v", err)
 	}

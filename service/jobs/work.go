@@ -68,7 +68,7 @@ func (s *Service) takeUpFor(ctx context.Context, p *slots) error {
 		return err
 	}
 	for _, r := range runs {
-		lease, err := work.Take(ctx, s.db, records.LeaseOfRun(r.ID), s.holder)
+		lease, err := s.leases.Take(ctx, records.LeaseOfRun(r.ID))
 		if err != nil {
 			return err
 		}

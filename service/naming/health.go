@@ -27,8 +27,8 @@ const (
 // WatchLocations looks at every location again and again, until ctx ends, so
 // that people are led past those that cannot be used. Of several instances one
 // does the work.
-func (s *Service) WatchLocations(ctx context.Context, holder string) {
-	work.Keep(ctx, s.db, locateLease, holder, func(ctx context.Context) time.Duration {
+func (s *Service) WatchLocations(ctx context.Context, leases *work.Leases) {
+	leases.Keep(ctx, locateLease, func(ctx context.Context) time.Duration {
 		due, err := s.db.LocationsDue(ctx, time.Now().UTC(), mostAtOnce)
 		if err == nil {
 			_, err = s.lookAt(ctx, due, false)

@@ -17,6 +17,7 @@ import (
 	"bridgespan/service/access"
 	"bridgespan/service/naming"
 	"bridgespan/standin/database"
+	"bridgespan/service/work"
 	"bridgespan/standin/standintest"
 )
 
@@ -445,7 +446,7 @@ func TestWatchLocations(t *testing.T) {
 	f.add(t, "neighbour", naming.NewLocation{Target: namespace.Target{Server: "one", Share: "w", Sub: "below"}})
 	ctx, cancel := context.WithCancel(f.ctx)
 	done := make(chan struct{})
-	go func() { f.WatchLocations(ctx, "here"); close(done) }()
+	go func() { f.WatchLocations(ctx, &work.Leases{DB: f.db, Holder: "here"}); close(done) }()
 	defer func() { cancel(); <-done }()
 	await := func(want namespace.Health) {
 		t.Helper()

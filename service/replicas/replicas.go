@@ -29,7 +29,7 @@ type Service struct {
 	estate   *estate.Service
 	accounts *accounts.Service
 	jobs     *jobs.Service
-	holder   string
+	leases   *work.Leases
 	changed  func()
 	openTo   Opener
 	publish  Publisher
@@ -55,8 +55,8 @@ func (s *Service) PublishBy(p Publisher) { s.publish = p }
 
 // New makes the service; Run must be called for it to work on sets. holder names
 // this instance in leases; changed is called after every change.
-func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service, holder string, changed func()) *Service {
-	s := &Service{db: db, estate: e, accounts: a, jobs: j, holder: holder, changed: changed, wake: make(chan struct{}, 1), keepers: map[int64]*keeper{}}
+func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service, leases *work.Leases, changed func()) *Service {
+	s := &Service{db: db, estate: e, accounts: a, jobs: j, leases: leases, changed: changed, wake: make(chan struct{}, 1), keepers: map[int64]*keeper{}}
 	j.Register(planKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch}, s.work)
 	j.Register(createKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true}, s.createSet)
 	j.Register(verifyKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch}, s.verifySet)
@@ -247,7 +247,7 @@ func (s *Service) Remove(ctx context.Context, name string, version int64) error 
 	if err != nil || records.Rehearsing(ctx) {
 		return err
 	}
-	lasting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*work.Length)
+	lasting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*work.Usual)
 	defer cancel()
 	s.awaitEnd(lasting, set.ID)
 	s.unmark(lasting, set)
@@ -256,7 +256,7 @@ func (s *Service) Remove(ctx context.Context, name string, version int64) error 
 
 // awaitEnd waits until nobody works on a set that is gone.
 func (s *Service) awaitEnd(ctx context.Context, id int64) {
-	if lease, err := work.Await(ctx, s.db, leaseName(id), s.holder); err == nil {
+	if lease, err := s.leases.Await(ctx, leaseName(id)); err == nil {
 		lease.Release()
 	}
 }

@@ -57,7 +57,7 @@ func (s *Service) takeUp(ctx context.Context) error {
 			k.nudge()
 			continue
 		}
-		lease, err := work.Take(ctx, s.db, leaseName(set.ID), s.holder)
+		lease, err := s.leases.Take(ctx, leaseName(set.ID))
 		if err != nil {
 			return err
 		}

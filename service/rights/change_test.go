@@ -16,6 +16,7 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/model"
 	"bridgespan/service/jobs"
+	"bridgespan/service/work"
 	"bridgespan/standin/standintest"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
@@ -121,7 +122,7 @@ func newBench(t *testing.T) *bench {
 		}
 		return nil
 	}
-	j := jobs.New(db, "here", func() {})
+	j := jobs.New(db, &work.Leases{DB: db, Holder: "here"}, func() {})
 	b.service = &Service{db: db, jobs: j, changed: func() {}}
 	j.Register(runKind, jobs.Policy{Pool: jobs.Interactive}, func(ctx context.Context, job *jobs.Job) error {
 		var work settings

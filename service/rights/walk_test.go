@@ -14,6 +14,7 @@ import (
 	"bridgespan/core/acl"
 	"bridgespan/model"
 	"bridgespan/service/jobs"
+	"bridgespan/service/work"
 	"bridgespan/standin/standintest"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
@@ -139,7 +140,7 @@ func TestComparisonStopped(t *testing.T) {
 		}
 		return nil
 	}
-	j := jobs.New(db, "here", func() {})
+	j := jobs.New(db, &work.Leases{DB: db, Holder: "here"}, func() {})
 	s := &Service{db: db, jobs: j, changed: func() {}}
 	place := func(m *memory.Tree) *look {
 		return &look{Place: model.Place{Server: "oak", Share: "store", Folder: true}, server: model.Server{Name: "oak"}, tree: m}

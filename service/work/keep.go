@@ -1,20 +1,20 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
 	"time"
 
 	"bridgespan/guard"
-	"bridgespan/records"
 )
 
 // Keep does a piece of work again and again until ctx ends, in one instance at a time:
 // do does it once, and says how long to wait for the next time. While another instance
 // has the work, this one waits to take it over.
-func Keep(ctx context.Context, db *records.DB, name, holder string, do func(ctx context.Context) time.Duration) {
+func (s *Leases) Keep(ctx context.Context, name string, do func(ctx context.Context) time.Duration) {
 	for ctx.Err() == nil {
-		l, err := Take(ctx, db, name, holder)
+		l, err := s.Take(ctx, name)
 		if err != nil && ctx.Err() == nil {
 			slog.Warn("work cannot be taken up", "lease", name, "error", err)
 		}
@@ -22,7 +22,7 @@ func Keep(ctx context.Context, db *records.DB, name, holder string, do func(ctx 
 			l.keep(ctx, do)
 			l.Release()
 		}
-		wait(ctx, Length/4)
+		wait(ctx, cmp.Or(s.Length, Usual)/4)
 	}
 }
 
@@ -31,7 +31,7 @@ func (l *Lease) keep(ctx context.Context, do func(ctx context.Context) time.Dura
 	ctx, stop := l.Context(ctx)
 	defer stop(nil)
 	for ctx.Err() == nil {
-		pause := Length / 4
+		pause := l.length / 4
 		if err := guard.Do(func() { pause = do(ctx) }); err != nil {
 			slog.Warn("work begins anew", "lease", l.kept.Name, "error", err)
 		}
@@ -40,9 +40,9 @@ func (l *Lease) keep(ctx context.Context, do func(ctx context.Context) time.Dura
 }
 
 // Await takes a lease as soon as nobody has it.
-func Await(ctx context.Context, db *records.DB, name, holder string) (*Lease, error) {
+func (s *Leases) Await(ctx context.Context, name string) (*Lease, error) {
 	for {
-		l, err := Take(ctx, db, name, holder)
+		l, err := s.Take(ctx, name)
 		if l != nil || err != nil {
 			return l, err
 		}

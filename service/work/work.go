@@ -8,6 +8,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"log/slog"
@@ -18,9 +19,16 @@ import (
 	"bridgespan/records"
 )
 
-// Length is for how long a lease is taken. It outlives several attempts to renew it: a
-// pause of the database does not hand the work over.
-const Length = 20 * time.Second
+// Usual is for how long a lease is taken when nothing else is said. It outlives several
+// attempts to renew it: a pause of the database does not hand the work over.
+const Usual = 20 * time.Second
+
+// Leases takes leases in the records for one instance of the service.
+type Leases struct {
+	DB     *records.DB
+	Holder string        // the instance
+	Length time.Duration // 0 is Usual
+}
 
 // ErrLost is the cause of the end of a lease's context when it ran out before it could be
 // renewed, or was taken over.
@@ -38,19 +46,16 @@ type Lease struct {
 	ended  chan struct{}
 }
 
-// Take takes the lease of a name for a holder; it returns nil when somebody else has it.
-// The caller must release it.
-func Take(ctx context.Context, db *records.DB, name, holder string) (*Lease, error) {
-	return take(ctx, db, name, holder, Length)
-}
-
-func take(ctx context.Context, db *records.DB, name, holder string, length time.Duration) (*Lease, error) {
+// Take takes the lease of a name; it returns nil when somebody else has it. The caller
+// must release it.
+func (s *Leases) Take(ctx context.Context, name string) (*Lease, error) {
+	length := cmp.Or(s.Length, Usual)
 	asked := time.Now()
-	kept, ok, err := db.Acquire(ctx, name, holder, length)
+	kept, ok, err := s.DB.Acquire(ctx, name, s.Holder, length)
 	if err != nil || !ok {
 		return nil, err
 	}
-	l := &Lease{db: db, kept: kept, length: length, ended: make(chan struct{})}
+	l := &Lease{db: s.DB, kept: kept, length: length, ended: make(chan struct{})}
 	l.asked.Store(&asked)
 	lasting := context.WithoutCancel(ctx)
 	l.held, l.lose = context.WithCancelCause(lasting)

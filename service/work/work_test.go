@@ -16,14 +16,14 @@ import (
 func TestLease(t *testing.T) {
 	db, _ := standintest.Records(t)
 	const short = 400 * time.Millisecond
-	l, err := take(t.Context(), db, "dig", "one", short)
+	l, err := (&Leases{db, "one", short}).Take(t.Context(), "dig")
 	if err != nil || l == nil {
 		t.Fatal(l, err)
 	}
 	ctx, stop := l.Context(t.Context())
 	defer stop(nil)
 	for range 20 { // much longer than it lasts
-		other, err := take(t.Context(), db, "dig", "two", short)
+		other, err := (&Leases{db, "two", short}).Take(t.Context(), "dig")
 		if err != nil || other != nil || l.Check() != nil || ctx.Err() != nil {
 			t.Fatalf("it was not held: %v, %v, %v, %v", other, err, l.Check(), ctx.Err())
 		}
@@ -36,7 +36,7 @@ func TestLease(t *testing.T) {
 	if l.Check() == nil || !errors.Is(context.Cause(ctx), ErrLost) {
 		t.Errorf("after it was released: %v, %v", l.Check(), context.Cause(ctx))
 	}
-	next, err := take(t.Context(), db, "dig", "two", short)
+	next, err := (&Leases{db, "two", short}).Take(t.Context(), "dig")
 	if err != nil || next == nil {
 		t.Fatal(next, err)
 	}
@@ -51,7 +51,7 @@ func TestLeaseIsLostInTime(t *testing.T) {
 	db, server := standintest.Records(t)
 	const short = 2 * time.Second
 	asked := time.Now()
-	l, err := take(t.Context(), db, "dig", "one", short)
+	l, err := (&Leases{db, "one", short}).Take(t.Context(), "dig")
 	if err != nil || l == nil {
 		t.Fatal(l, err)
 	}
@@ -94,7 +94,7 @@ func TestKeep(t *testing.T) {
 		done, first := make(chan struct{}), true
 		go func() {
 			defer close(done)
-			Keep(ctx, db, "rounds", holder, func(ctx context.Context) time.Duration {
+			(&Leases{db, holder, time.Second}).Keep(ctx, "rounds", func(ctx context.Context) time.Duration {
 				select {
 				case did <- holder:
 				case <-ctx.Done():
