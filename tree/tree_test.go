@@ -143,6 +143,31 @@ func TestPaced(t *testing.T) {
 	}
 }
 
+// A walk that is ended does not look like one that has come to its end.
+func TestWalkBrokenOffIsNotTheEnd(t *testing.T) {
+	var m memory.Tree
+	for _, name := range []string{"a/b", "c/d", "e/f"} {
+		if err := tree.MkdirAll(t.Context(), &m, name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for after := 1; after <= 6; after++ {
+		ctx, cancel := context.WithCancel(t.Context())
+		seen := 0
+		var last error
+		for _, err := range tree.Walk(ctx, &m, ".", tree.Plain) {
+			if seen++; seen == after {
+				cancel()
+			}
+			last = err
+		}
+		cancel()
+		if !errors.Is(last, context.Canceled) {
+			t.Errorf("ended after %d of 6 entries, the walk told %d and then %v", after, seen, last)
+		}
+	}
+}
+
 // Folded, names that differ in their case alone follow each other.
 func TestOrderedFolded(t *testing.T) {
 	var m memory.Tree

@@ -11,14 +11,17 @@ import (
 
 // Walk yields every entry below root with its full name, folders before what
 // they hold, one folder in memory at a time. An error is yielded with the name
-// of the folder or entry it belongs to; the walk goes on with the rest.
+// of the folder or entry it belongs to; the walk goes on with the rest. When ctx ends
+// before the walk does, its error is the last.
 func Walk(ctx context.Context, t Tree, root string, detail Detail) iter.Seq2[Named, error] {
 	return func(yield func(Named, error) bool) {
 		pending := []string{root}
 		for len(pending) > 0 {
 			folder := pending[len(pending)-1]
 			pending = pending[:len(pending)-1]
+			told := false // that this folder could not be listed to its end
 			for entry, err := range t.List(ctx, folder, detail) {
+				told = told || err != nil && entry.Name == ""
 				named := Named{Path: path.Join(folder, entry.Name), Entry: entry}
 				if !yield(named, err) {
 					return
@@ -27,7 +30,10 @@ func Walk(ctx context.Context, t Tree, root string, detail Detail) iter.Seq2[Nam
 					pending = append(pending, named.Path)
 				}
 			}
-			if ctx.Err() != nil {
+			if err := ctx.Err(); err != nil {
+				if !told {
+					yield(Named{Path: folder}, err)
+				}
 				return
 			}
 		}

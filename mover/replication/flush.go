@@ -5,6 +5,7 @@ import (
 	"sync"
 
 	"bridgespan/core/replica"
+	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -38,7 +39,8 @@ func (f *flushes) of(r *Replica) *flushing {
 	return f.replicas[r.ID]
 }
 
-// flush returns when all that was staged at a replica before is lasting.
+// flush returns when all that was staged at a replica before is lasting. It is done for all
+// who wait for it, and goes on when the first of them gives up.
 func (e *Engine) flush(ctx context.Context, r *Replica) error {
 	e.flushes.mu.Lock()
 	at := e.flushes.of(r)
@@ -49,14 +51,21 @@ func (e *Engine) flush(ctx context.Context, r *Replica) error {
 	}
 	e.flushes.mu.Unlock()
 	if first {
-		at.turn <- struct{}{}
-		e.flushes.mu.Lock()
-		at.next = nil // who comes from now on has staged something that this flush may miss
-		e.flushes.mu.Unlock()
-		mine.err = tree.Flush(ctx, r.Tree)
-		<-at.turn
-		close(mine.done)
+		lasting := context.WithoutCancel(ctx)
+		guard.Go(func() {
+			defer close(mine.done)
+			at.turn <- struct{}{}
+			defer func() { <-at.turn }()
+			e.flushes.mu.Lock()
+			at.next = nil // who comes from now on has staged something that this flush may miss
+			e.flushes.mu.Unlock()
+			mine.err = guard.Call(func() error { return tree.Flush(lasting, r.Tree) })
+		})
 	}
-	<-mine.done
-	return mine.err
+	select {
+	case <-mine.done:
+		return mine.err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 }

@@ -2,6 +2,7 @@ package replication
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"sync/atomic"
@@ -9,6 +10,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"bridgespan/core/replica"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
 )
@@ -103,6 +105,74 @@ func TestFlushTogether(t *testing.T) {
 		group.Wait()
 		if n := s.flushes.Load(); n != 2 {
 			t.Errorf("51 waited for %d flushes, want 2", n)
+		}
+	})
+}
+
+// Who gives up takes nothing from those who wait for the same.
+func TestFlushOutlivesWhoAsked(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := &slowFlush{Tree: &memory.Tree{}, begun: make(chan struct{}, 10), let: make(chan struct{})}
+		r := &Replica{ID: 1, Tree: s}
+		e := &Engine{Replicas: []*Replica{r}}
+		results := make(chan error, 2)
+		first, giveUp := context.WithCancel(t.Context())
+		go func() { results <- e.flush(first, r) }()
+		<-s.begun
+		go func() { results <- e.flush(first, r) }() // this one begins the flush that the next waits for
+		synctest.Wait()
+		live := make(chan error)
+		go func() { live <- e.flush(t.Context(), r) }()
+		synctest.Wait()
+		giveUp()
+		for range 2 {
+			if err := <-results; !errors.Is(err, context.Canceled) {
+				t.Errorf("who gave up got %v", err)
+			}
+		}
+		s.let <- struct{}{}
+		<-s.begun
+		s.let <- struct{}{}
+		if err := <-live; err != nil {
+			t.Errorf("who waited got %v", err)
+		}
+	})
+}
+
+// slowRecords is a store that answers when it is let.
+type slowRecords struct {
+	Store
+	asked, let chan struct{}
+}
+
+func (s *slowRecords) Get(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error) {
+	s.asked <- struct{}{}
+	select {
+	case <-s.let:
+		return s.Store.Get(ctx, r, keys...)
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+func TestRecordOutlivesWhoAsked(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := &slowRecords{newMemoryStore(), make(chan struct{}, 1), make(chan struct{})}
+		r := &Replica{ID: 1, Tree: &memory.Tree{}}
+		e := &Engine{Store: s, Replicas: []*Replica{r}}
+		ctx, giveUp := context.WithCancel(t.Context())
+		first, live := make(chan error), make(chan error)
+		go func() { _, err := e.folderRecord(ctx, r, "beds"); first <- err }()
+		<-s.asked
+		go func() { _, err := e.folderRecord(t.Context(), r, "beds"); live <- err }()
+		synctest.Wait()
+		giveUp()
+		if err := <-first; !errors.Is(err, context.Canceled) {
+			t.Errorf("who gave up got %v", err)
+		}
+		s.let <- struct{}{}
+		if err := <-live; err != nil {
+			t.Errorf("who waited got %v", err)
 		}
 	})
 }

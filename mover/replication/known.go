@@ -9,6 +9,7 @@ import (
 	"golang.org/x/sync/singleflight"
 
 	"bridgespan/core/replica"
+	"bridgespan/guard"
 )
 
 // known is what the engine itself knows of its records: how often it has saved
@@ -163,16 +164,27 @@ func (e *Engine) folderRecord(ctx context.Context, r *Replica, key string) (repl
 	if rec, ok := e.known.folder(place{r.ID, key}); ok {
 		return rec, nil
 	}
-	// Of many that ask at the same time, one does.
-	rec, err, _ := e.known.asked.Do(fmt.Sprint(r.ID, "/", key), func() (any, error) {
+	// Of many that ask at the same time, one does; not under the context of one of them,
+	// who may give up.
+	lasting := context.WithoutCancel(ctx)
+	answer := e.known.asked.DoChan(fmt.Sprint(r.ID, "/", key), func() (any, error) {
 		saves := e.known.saved(r)
-		rec, err := e.get(ctx, r, key)
+		var rec replica.Record
+		err := guard.Call(func() (err error) {
+			rec, err = e.get(lasting, r, key)
+			return err
+		})
 		if err == nil {
 			e.known.learn(place{r.ID, key}, rec, saves)
 		}
 		return rec, err
 	})
-	return rec.(replica.Record), err
+	select {
+	case a := <-answer:
+		return a.Val.(replica.Record), a.Err
+	case <-ctx.Done():
+		return replica.Record{Key: key}, ctx.Err()
+	}
 }
 
 // spelled is the path of a folder at a replica, as it is written there.

@@ -16,8 +16,8 @@ import (
 	"bridgespan/records"
 	"bridgespan/service/access"
 	"bridgespan/service/naming"
-	"bridgespan/standin/database"
 	"bridgespan/service/work"
+	"bridgespan/standin/database"
 	"bridgespan/standin/standintest"
 )
 
