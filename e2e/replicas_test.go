@@ -99,6 +99,39 @@ func (g *gardenSet) stamp(large []byte, carried int64, shown func() string) {
 
 func steady(set model.ReplicaSet) bool { return set.State == model.SetSteady }
 
+func testPhysicalOverlap(t *testing.T, e *harness.Estate, asked model.NewReplicaSet) {
+	t.Helper()
+	acorn := harness.NewServer("acorn", "Lowland", e.Oak) // another name of oak
+	if _, err := e.API.AddServer(t.Context(), acorn); err != nil {
+		t.Fatal(err)
+	}
+	for what, places := range map[string][]model.NewReplica{
+		"inside another set":   {{Server: "acorn", Share: "store", Sub: "2026"}, {Server: "elm", Share: "quiet", Sub: "other"}},
+		"around each other":    {{Server: "acorn", Share: "quiet", Sub: "deep/deeper"}, {Server: "oak", Share: "quiet", Sub: "deep"}},
+		"one and the same":     {{Server: "acorn", Share: "quiet", Sub: "x"}, {Server: "oak", Share: "quiet", Sub: "X"}},
+		"inside, a new folder": {{Server: "elm", Share: "quiet", Sub: "other"}, {Server: "acorn", Share: "store", Sub: "made/anew"}},
+	} {
+		n := asked
+		n.Name, n.Replicas = "double", places
+		_, err := e.API.CreateReplicaSet(t.Context(), n, nil)
+		if err == nil || !strings.Contains(err.Error(), "both lie on one machine") {
+			t.Errorf("%s: %v", what, err)
+		}
+		p, err := e.API.PlanReplicaSet(t.Context(), n)
+		for err == nil && !p.Run.State.Ended() {
+			p, err = e.API.ReplicaPlan(t.Context(), p.Run.ID)
+		}
+		if err != nil || !slices.ContainsFunc(p.Checks, func(l model.CheckLine) bool {
+			return l.Outcome == model.Fail && strings.Contains(l.Found, "both lie on one machine")
+		}) {
+			t.Errorf("the plan of %s: %+v, %v", what, p.Checks, err)
+		}
+	}
+	if err := e.API.RemoveServer(t.Context(), "acorn", false); err != nil {
+		t.Error(err)
+	}
+}
+
 func TestReplicaSets(t *testing.T) {
 	e := harness.StartEstate(t)
 	api, ctx := e.API, t.Context()
@@ -125,6 +158,8 @@ func TestReplicaSets(t *testing.T) {
 	overlapping.Replicas = []model.NewReplica{{Server: "oak", Share: "store", Sub: "2026"}, {Server: "oak", Share: "quiet"}}
 	_, err := api.CreateReplicaSet(ctx, overlapping, nil)
 	refused(t, "a set inside another one", err, http.StatusUnprocessableEntity, "replicas[0].sub")
+
+	testPhysicalOverlap(t, e, asked)
 
 	// Changes get everywhere, also from one far end to the other; what is left out does not.
 	g.write("elm copy", "2026/note.txt", "from the far end")

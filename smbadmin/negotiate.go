@@ -22,6 +22,8 @@ type Greeting struct {
 	Clock            time.Time     // its time when it answered
 	ClockDifference  time.Duration // its clock minus ours; half the round trip is allowed for
 	ConnectRoundTrip time.Duration
+	// Server is the number of the machine, the same by whatever name it is reached (ServerGuid).
+	Server [16]byte
 }
 
 // DialectName is how people call the dialect.
@@ -141,6 +143,7 @@ func parseGreeting(frame []byte) (Greeting, error) {
 		SigningRequired: le.Uint16(body[2:])&2 != 0,
 		Dialect:         le.Uint16(body[4:]),
 		Clock:           fromFiletime(le.Uint64(body[40:])),
+		Server:          [16]byte(body[8:24]),
 	}
 	switch {
 	case g.Dialect == 0x0311:

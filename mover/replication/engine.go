@@ -107,7 +107,8 @@ type Engine struct {
 	lanes    map[replica.Lane]*progress
 	suspects map[replica.ID]map[string]string // paths that are to be looked at again, and why
 	audited  map[replica.ID]bool
-	crowned  map[replica.ID]bool // replicas whose top has permissions, or cannot have any
+	inner    map[replica.ID]error // that another replica is in one
+	crowned  map[replica.ID]bool  // replicas whose top has permissions, or cannot have any
 }
 
 // folderGone passes on that a folder was found gone.

@@ -67,6 +67,7 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	delete(e.inner, id)
 	if s.r.Scanned = true; s.r.Seed {
 		s.r.Filled = true
 	}
@@ -183,6 +184,9 @@ func (s *scan) folder(ctx context.Context, f someFolder) error {
 	saves, all := s.known.brought(s.r), s.known.saved(s.r)
 	listed, err := s.listing(ctx, name)
 	if err != nil {
+		if errors.Is(err, ErrNotReplica) {
+			return err
+		}
 		if name == "." || ctx.Err() != nil {
 			return fmt.Errorf("list %s: %w", s.r.Name, err)
 		}

@@ -35,6 +35,8 @@ type Service struct {
 	suspected sync.Map
 	// untrusted is since when servers are left alone, by their names.
 	untrusted sync.Map
+	// machines are what servers told of themselves lately, by their names.
+	machines sync.Map
 }
 
 // New makes the service. changed is called after every change.

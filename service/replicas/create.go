@@ -1,6 +1,7 @@
 package replicas
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -28,7 +29,7 @@ func (s *Service) Create(ctx context.Context, n model.NewReplicaSet) (model.Repl
 	if records.Rehearsing(ctx) {
 		return none, c.rehearse(ctx)
 	}
-	if err := s.free(ctx, s.db.Queries, c.set); err != nil {
+	if err := cmp.Or(s.free(ctx, s.db.Queries, c.set), s.physicallyApart(ctx, &c.set)); err != nil {
 		return none, err
 	}
 	if _, err := s.db.ReplicaSet(ctx, n.Name); err == nil {

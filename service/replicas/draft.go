@@ -13,6 +13,7 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/core/filter"
 	"bridgespan/core/namespace"
+	"bridgespan/core/paths"
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/tree"
@@ -156,18 +157,7 @@ func apart(set *model.ReplicaSet) error {
 // overlaps reports whether two folders of a share are one, or one is in the other.
 func overlaps(a, b string) bool { return relation(a, b) != "" }
 
-func relation(a, b string) string {
-	a, b = tree.Key(a, false), tree.Key(b, false)
-	switch {
-	case a == b:
-		return "the same as"
-	case b == "", strings.HasPrefix(a, b+"/"):
-		return "inside"
-	case a == "", strings.HasPrefix(b, a+"/"):
-		return "around"
-	}
-	return ""
-}
+func relation(a, b string) string { return paths.Relation(tree.Key(a, false), tree.Key(b, false)) }
 
 // chooseSeed makes the first replica the seed, when none is.
 func chooseSeed(set *model.ReplicaSet) error {

@@ -38,7 +38,7 @@ func (p *planner) judge(ctx context.Context) {
 
 // judgeOthers looks for other sets in the same folders.
 func (p *planner) judgeOthers(ctx context.Context) {
-	err := p.free(ctx, p.db.Queries, p.set)
+	err := cmp.Or(p.free(ctx, p.db.Queries, p.set), p.physicallyApart(ctx, &p.set))
 	if _, bad := p.db.ReplicaSet(ctx, p.set.Name); bad == nil {
 		p.add("name", model.Fail, fmt.Sprintf("there is a set %s already", p.set.Name), "two sets cannot have one name", "choose another name")
 	}

@@ -158,6 +158,11 @@ func (s *Service) members(ctx context.Context, name string, version int64, actio
 	}
 	fresh := set
 	fresh.Replicas = slices.DeleteFunc(slices.Clone(set.Replicas), func(r model.Replica) bool { return r.ID != 0 })
+	if len(fresh.Replicas) > 0 {
+		if err := plain(s.physicallyApart(ctx, &set)); err != nil {
+			return err
+		}
+	}
 	making := &folders{s, new([]madeFolder), func(context.Context) error { return nil }}
 	if err := making.all(ctx, &set); err != nil {
 		return plain(err)
