@@ -68,8 +68,9 @@ func (a *API) shareChangeRoutes() {
 		func(ctx context.Context, in *struct {
 			SharePath
 			Rehearse bool `query:"rehearse" doc:"Only tell what it would mean"`
+			Detach   bool `query:"detach" doc:"Take its locations out of signposts as well, where others are left"`
 		}) (*body[model.SharePlan], error) {
-			plan, err := a.Shares.Remove(ctx, in.Server, in.Share, in.Rehearse)
+			plan, err := a.Shares.Remove(ctx, in.Server, in.Share, in.Rehearse, in.Detach)
 			return &body[model.SharePlan]{plan}, err
 		})
 }

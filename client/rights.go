@@ -171,8 +171,8 @@ func (c *Client) EditShare(ctx context.Context, server, share string, e model.Ed
 }
 
 // RemoveShare ends a share, or rehearses that.
-func (c *Client) RemoveShare(ctx context.Context, server, share string, rehearse bool) (model.SharePlan, error) {
-	return send[model.SharePlan](ctx, c, http.MethodDelete, given("rehearse", fmt.Sprint(rehearse)), nil, "servers", server, "shares", share)
+func (c *Client) RemoveShare(ctx context.Context, server, share string, rehearse, detach bool) (model.SharePlan, error) {
+	return send[model.SharePlan](ctx, c, http.MethodDelete, given("rehearse", fmt.Sprint(rehearse), "detach", fmt.Sprint(detach)), nil, "servers", server, "shares", share)
 }
 
 // Runs lists the newest runs, of one kind unless it is "".

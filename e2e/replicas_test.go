@@ -99,6 +99,44 @@ func (g *gardenSet) stamp(large []byte, carried int64, shown func() string) {
 
 func steady(set model.ReplicaSet) bool { return set.State == model.SetSteady }
 
+// A set whose plan found what stands in its way is not made, unless that is wanted.
+func testFailedPlan(t *testing.T, e *harness.Estate) {
+	t.Helper()
+	marked := harness.Tree(t, e.Elm, "quiet")
+	if err := tree.MkdirAll(t.Context(), marked, "marked/.bspan"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := marked.Put(t.Context(), "marked/.bspan/replica", strings.NewReader("of nobody, replica 7\n"), tree.PutOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	asked := model.NewReplicaSet{Name: "hasty", Replicas: []model.NewReplica{{Server: "oak", Share: "quiet"}, {Server: "elm", Share: "quiet", Sub: "marked"}}}
+	p := planned(t, e.API, asked)
+	if p.CanCreate {
+		t.Errorf("the plan over a marked folder: %+v", p.Checks)
+	}
+	_, err := e.API.CreateReplicaSet(t.Context(), asked, nil)
+	refused(t, "what its plan forbids", err, http.StatusConflict, "")
+	if err == nil || !strings.Contains(err.Error(), "is marked") {
+		t.Errorf("what is in the way: %v", err)
+	}
+	if err := tree.RemoveAll(t.Context(), marked, "marked"); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// A share in which there is a replica is not ended.
+func testSharesOfSets(t *testing.T, api *client.Client) {
+	t.Helper()
+	for _, detach := range []bool{false, true} {
+		plan, err := api.RemoveShare(t.Context(), "elm", "quiet", true, detach)
+		if err != nil || !slices.ContainsFunc(plan.Advice, func(a model.Advice) bool { return a.Weight == model.Fail && strings.Contains(a.Text, "beds (elm copy)") }) {
+			t.Errorf("what ending a share of a set would mean: %+v, %v", plan.Advice, err)
+		}
+		_, err = api.RemoveShare(t.Context(), "elm", "quiet", false, detach)
+		refused(t, "ending a share of a set", err, http.StatusConflict, "share")
+	}
+}
+
 func testPhysicalOverlap(t *testing.T, e *harness.Estate, asked model.NewReplicaSet) {
 	t.Helper()
 	acorn := harness.NewServer("acorn", "Lowland", e.Oak) // another name of oak
@@ -141,9 +179,11 @@ func TestReplicaSets(t *testing.T) {
 		{Server: "oak", Share: "store"}, {Server: "elm", Share: "store", Name: "elm store"}, {Server: "elm", Share: "quiet", Sub: "copies/beds", Name: "elm copy"}}}
 	testRefusedSets(t, api, asked)
 	testPlan(t, api, asked)
+	testFailedPlan(t, e)
 	if _, err := api.CreateReplicaSet(ctx, asked, nil); err != nil {
 		t.Fatal(err)
 	}
+	testSharesOfSets(t, api)
 	set := g.await("the first fill", steady)
 	session := harness.Tree(t, e.Elm, "quiet")
 	g.trees["elm copy"] = within(session, "copies/beds")

@@ -289,7 +289,7 @@ func testShareEdit(t *testing.T, g *grove) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan, err := g.api.RemoveShare(ctx, "oak", "loans", true)
+	plan, err := g.api.RemoveShare(ctx, "oak", "loans", true, false)
 	if err != nil || len(plan.Connected) == 0 || !strings.Contains(plan.Connected[0], "ada has loans/from the warden.txt open") {
 		t.Errorf("who is connected: %+v, %v", plan.Connected, err)
 	}
@@ -301,16 +301,23 @@ func testShareEdit(t *testing.T, g *grove) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = g.api.RemoveShare(ctx, "oak", "loans", false)
+	_, err = g.api.RemoveShare(ctx, "oak", "loans", false, false)
 	refused(t, "a share that a signpost leads to", err, http.StatusConflict, "share")
 	if r, err := g.api.Rights(ctx, "/glade/loans"); err != nil || r.Place.Server != "oak" || r.Place.Asked != "/glade/loans" {
 		t.Errorf("by way of the namespace: %+v, %v", r.Place, err)
 	}
-	if err := g.api.RemoveEntry(ctx, "glade", entry); err != nil {
+	// A signpost that would lead nowhere is not touched; one that leads elsewhere, too, is.
+	if _, err := g.api.RemoveShare(ctx, "oak", "loans", false, true); err == nil || !strings.Contains(err.Error(), "/glade/loans") {
+		t.Errorf("the only location of a signpost goes with the share: %v", err)
+	}
+	if _, err := g.api.AddLocation(ctx, "glade", entry, model.NewLocation{Server: "oak", Share: "store"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := g.api.RemoveShare(ctx, "oak", "loans", false); err != nil {
+	if _, err := g.api.RemoveShare(ctx, "oak", "loans", false, true); err != nil {
 		t.Fatal(err)
+	}
+	if left, err := g.api.EntryAt(ctx, "glade", "loans"); err != nil || len(left.Locations) != 1 || left.Locations[0].Share != "store" {
+		t.Errorf("the signpost leads to %+v, %v", left.Locations, err)
 	}
 	if _, err := os.Stat(filepath.Join(g.oak.SharePath("store"), "out/2026/from the warden.txt")); err != nil {
 		t.Errorf("the files went with the share: %v", err)
@@ -378,7 +385,7 @@ func testShareHalfway(t *testing.T, g *grove) {
 	if err != nil || plan.NewFolder || len(plan.Steps) != 1 || plan.Steps[0].State != "done" {
 		t.Errorf("finished: %+v, %v", plan.Steps, err)
 	}
-	if _, err := g.api.RemoveShare(ctx, "oak", "later", false); err != nil {
+	if _, err := g.api.RemoveShare(ctx, "oak", "later", false, false); err != nil {
 		t.Error(err)
 	}
 }

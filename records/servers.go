@@ -115,9 +115,9 @@ type Led struct {
 }
 
 // EntriesLedTo lists the entries with a location at a server.
-func (q Queries) EntriesLedTo(ctx context.Context, server string) ([]Led, error) {
+func (q Queries) EntriesLedTo(ctx context.Context, server, share string) ([]Led, error) {
 	rows, err := q.run.QueryContext(ctx, `SELECT DISTINCT n.name, e.id FROM locations l JOIN servers v ON v.id = l.server_id
-		JOIN entries e ON e.id = l.entry_id JOIN namespaces n ON n.id = e.namespace_id WHERE v.name_key = ? ORDER BY n.name, e.path_key`, namespace.Key(server))
+		JOIN entries e ON e.id = l.entry_id JOIN namespaces n ON n.id = e.namespace_id WHERE v.name_key = ? AND (? = '' OR LOWER(l.share) = LOWER(?)) ORDER BY n.name, e.path_key`, namespace.Key(server), share, share)
 	list, err := collect(rows, err, func(s scanner) (l Led, err error) {
 		err = s.Scan(&l.Namespace, &l.ID)
 		return l, err

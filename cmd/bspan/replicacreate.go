@@ -18,6 +18,7 @@ func createReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, a
 	if err != nil {
 		return err
 	}
+	n.Anyway = c.Bool("anyway")
 	if c.Bool("no-wait") {
 		made, err := api.BeginReplicaSet(ctx, n)
 		if err != nil {

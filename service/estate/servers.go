@@ -244,7 +244,7 @@ func (s *Service) RemoveServer(ctx context.Context, name string, version int64, 
 			return err
 		}
 		if detach {
-			if err := detachServer(ctx, tx, v.Name); err != nil {
+			if err := Detach(ctx, tx, v.Name, ""); err != nil {
 				return err
 			}
 		}
@@ -257,25 +257,32 @@ func (s *Service) RemoveServer(ctx context.Context, name string, version int64, 
 	})
 }
 
-// detachServer removes the locations at a server from their signposts, or says
-// which signposts would lead nowhere.
-func detachServer(ctx context.Context, tx *records.Tx, server string) error {
-	led, err := tx.EntriesLedTo(ctx, server)
+// Detach removes the locations at a server, or in one of its shares unless that is "",
+// from their signposts, or says which signposts would lead nowhere.
+func Detach(ctx context.Context, tx *records.Tx, server, share string) error {
+	led, err := tx.EntriesLedTo(ctx, server, share)
 	if err != nil {
 		return err
 	}
+	there := func(l namespace.Location) bool {
+		return namespace.Key(l.Server) == namespace.Key(server) && (share == "" || namespace.Key(l.Share) == namespace.Key(share))
+	}
+	from := server
+	if share != "" {
+		from += "/" + share
+	}
 	var bereft []string
 	for _, e := range led {
-		if !slices.ContainsFunc(e.Locations, func(l namespace.Location) bool { return l.Server != server }) {
+		if !slices.ContainsFunc(e.Locations, func(l namespace.Location) bool { return !there(l) }) {
 			bereft = append(bereft, "/"+e.Namespace+"/"+e.Path)
 		}
 	}
 	if len(bereft) > 0 {
-		return fault.New(fault.Needed, "add another location to each, or remove these signposts first", "%d signposts lead to %s alone: %s", len(bereft), server, strings.Join(bereft, ", "))
+		return fault.New(fault.Needed, "add another location to each, or remove these signposts first", "%d signposts lead to %s alone: %s", len(bereft), from, strings.Join(bereft, ", "))
 	}
 	for _, e := range led {
 		for _, l := range e.Locations {
-			if l.Server != server {
+			if !there(l) {
 				continue
 			}
 			if err := tx.RemoveLocation(ctx, l); err != nil {

@@ -78,7 +78,7 @@ func (s *Service) Verified(ctx context.Context, v Verdict) (opened bool, err err
 // what a known one holds, where they were held for that, and returns the paths of
 // their signposts. Only signposts that lead to the known place as well count.
 func (s *Service) OpenVerified(ctx context.Context, known, verified namespace.Target, run int64, who string) (opened []string, err error) {
-	led, err := s.db.EntriesLedTo(ctx, verified.Server)
+	led, err := s.db.EntriesLedTo(ctx, verified.Server, verified.Share)
 	if err != nil {
 		return nil, err
 	}

@@ -26,6 +26,9 @@ func (s *Service) Create(ctx context.Context, n model.NewReplicaSet) (model.Repl
 	if err != nil {
 		return none, err
 	}
+	if err := s.passed(ctx, c.plan, n); err != nil {
+		return none, err
+	}
 	if records.Rehearsing(ctx) {
 		return none, c.rehearse(ctx)
 	}
@@ -64,6 +67,7 @@ type creation struct {
 	*Service
 	asked model.NewReplicaSet
 	set   model.ReplicaSet
+	plan  model.Run // without a number when it was not planned
 	steps []step
 	kept  creationKept
 	save  func(context.Context) error // of what is kept
@@ -92,13 +96,17 @@ func (s *Service) creation(ctx context.Context, n model.NewReplicaSet) (*creatio
 	if err != nil {
 		return nil, err
 	}
-	if set.PlanRun, err = s.planOf(ctx, n); err != nil {
+	plan, err := s.planOf(ctx, n)
+	if err != nil {
 		return nil, err
+	}
+	if plan.State == model.RunDone {
+		set.PlanRun = plan.ID
 	}
 	if err := s.plannedIntakes(ctx, &set, n); err != nil {
 		return nil, err
 	}
-	c := &creation{Service: s, asked: n, set: set, kept: creationKept{Created: set.Created}, save: func(context.Context) error { return nil }}
+	c := &creation{Service: s, asked: n, set: set, plan: plan, kept: creationKept{Created: set.Created}, save: func(context.Context) error { return nil }}
 	making := &folders{s, &c.kept.Made, func(ctx context.Context) error { return c.save(ctx) }}
 	if set.Permissions == model.PermissionsMap {
 		c.steps = append(c.steps, step{text: accountsStep(&c.set), do: c.pairAccounts})

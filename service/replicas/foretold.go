@@ -2,31 +2,59 @@ package replicas
 
 import (
 	"context"
+	"fmt"
+	"strings"
 
 	"bridgespan/core/fault"
 	"bridgespan/model"
 )
 
-// planOf finds the newest plan of what a set is to be made of; 0 when it was not
-// planned.
-func (s *Service) planOf(ctx context.Context, n model.NewReplicaSet) (int64, error) {
+// planOf finds the newest plan of what a set is to be made of that came to its end; one
+// without a run when it was not planned.
+func (s *Service) planOf(ctx context.Context, n model.NewReplicaSet) (model.Run, error) {
 	runs, err := s.jobs.List(ctx, planKind, n.Name, 0, 10)
 	if err != nil {
-		return 0, err
+		return model.Run{}, err
 	}
 	for _, r := range runs {
-		if r.State != model.RunDone {
+		if r.State != model.RunDone && r.State != model.RunFailed {
 			continue
 		}
 		var asked model.NewReplicaSet
 		if err := s.jobs.Settings(ctx, r.ID, &asked); err != nil {
-			return 0, err
+			return model.Run{}, err
 		}
-		if jsonText(asked) == jsonText(n) {
-			return r.ID, nil
+		if asked.Anyway = n.Anyway; jsonText(asked) == jsonText(n) {
+			return r, nil
 		}
 	}
-	return 0, nil
+	return model.Run{}, nil
+}
+
+// passed returns a fault when the plan of a set failed, or found what stands in its way,
+// unless the set is to be made anyway.
+func (s *Service) passed(ctx context.Context, plan model.Run, n model.NewReplicaSet) error {
+	if plan.ID == 0 || n.Anyway {
+		return nil
+	}
+	remedy := fmt.Sprintf("mend that and plan it again, or say that it is to be made anyway; see it with: bspan replica planned %d", plan.ID)
+	if plan.State == model.RunFailed {
+		return fault.New(fault.Needed, remedy, "the plan of %s failed: %s", n.Name, plan.Trouble)
+	}
+	p, err := s.Planned(ctx, plan.ID)
+	if err != nil {
+		return err
+	}
+	var found []string
+	for _, l := range p.Checks {
+		if l.Outcome == model.Fail {
+			found = append(found, l.Name+": "+l.Found)
+		}
+	}
+	if !p.CanCreate {
+		return fault.New(fault.Needed, remedy, "the plan of %s found what stands in its way: %s", n.Name, strings.Join(found, "; "))
+	}
+	return nil
 }
 
 // plannedIntakes lets intakes hold as much as the plan of the set has worked out, where

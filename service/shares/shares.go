@@ -410,8 +410,10 @@ func (j *job) users(ctx context.Context) error {
 	return err
 }
 
-// Remove ends a share, or tells what that would mean. The files stay.
-func (s *Service) Remove(ctx context.Context, server, name string, rehearse bool) (model.SharePlan, error) {
+// Remove ends a share, or tells what that would mean. The files stay. A share that replica
+// sets keep is not ended; one that signposts lead to only with detach, which takes its
+// locations out of them.
+func (s *Service) Remove(ctx context.Context, server, name string, rehearse, detach bool) (model.SharePlan, error) {
 	j, err := s.existing(ctx, server, name)
 	if err != nil {
 		return model.SharePlan{}, err
@@ -427,16 +429,42 @@ func (s *Service) Remove(ctx context.Context, server, name string, rehearse bool
 	if len(j.plan.Connected) > 0 {
 		j.plan.Advice = append(j.plan.Advice, model.Advice{Field: "share", Weight: model.Warn, Text: "people have files of it open: what they have not saved may be lost", Remedy: "ask them to close their files first"})
 	}
-	if len(j.plan.Signposts) > 0 {
-		j.plan.Advice = append(j.plan.Advice, model.Advice{Field: "share", Weight: model.Fail, Text: "signposts lead there: " + strings.Join(j.plan.Signposts, ", "), Remedy: "remove those locations first"})
+	if len(j.plan.Signposts) > 0 && !detach {
+		j.needed("signposts lead there: "+strings.Join(j.plan.Signposts, ", "), "remove those locations first, or say that they go too (detach)")
+	}
+	kept, err := j.keptBy(ctx)
+	if err != nil {
+		return j.plan, err
+	}
+	if len(kept) > 0 {
+		j.needed("replica sets keep it: "+strings.Join(kept, ", "), "take it out of them first: bspan replica drop SET NAME")
+	}
+	if detach && len(j.plan.Signposts) > 0 {
+		j.steps = append(j.steps, step{"take its locations out of " + strings.Join(j.plan.Signposts, ", "), func(ctx context.Context) error {
+			return s.db.Change(ctx, func(tx *records.Tx) error { return estate.Detach(ctx, tx, j.server.Name, j.share.Name) })
+		}, nil})
 	}
 	options, err := j.admin.ShareOptions(ctx, j.share.Name)
 	if err != nil {
 		return j.plan, j.failure(err)
 	}
-	j.steps = []step{{"end the share " + j.share.Name + "; the files in " + j.share.Path + " stay",
-		func(ctx context.Context) error { return j.admin.RemoveShare(ctx, j.share.Name) }, nil}}
+	j.steps = append(j.steps, step{"end the share " + j.share.Name + "; the files in " + j.share.Path + " stay",
+		func(ctx context.Context) error { return j.admin.RemoveShare(ctx, j.share.Name) }, nil})
 	return j.run(ctx, rehearse, "share.remove", shown(j.before, options))
+}
+
+// needed advises against ending the share.
+func (j *job) needed(text, remedy string) {
+	j.plan.Advice = append(j.plan.Advice, model.Advice{Field: "share", Weight: model.Fail, Text: text, Remedy: remedy})
+}
+
+// keptBy are the replicas in the share, each with its set.
+func (j *job) keptBy(ctx context.Context) (kept []string, err error) {
+	replicas, sets, err := j.db.ReplicasAt(ctx, j.server.Name, j.share.Name)
+	for i, r := range replicas {
+		kept = append(kept, sets[i]+" ("+r.Name+")")
+	}
+	return kept, err
 }
 
 // shown is a share as it is kept in the record of changes.

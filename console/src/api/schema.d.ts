@@ -4861,6 +4861,8 @@ export interface components {
         NewReplicaSet: {
             /** @description Name of the account map that permissions are carried through */
             accountMap?: string;
+            /** @description Make it although its newest plan failed, or found what stands in the way */
+            anyway?: boolean;
             /**
              * Format: int64
              * @description For how many days attics keep things; 60 when absent
@@ -11846,6 +11848,8 @@ export interface operations {
             query?: {
                 /** @description Only tell what it would mean */
                 rehearse?: boolean;
+                /** @description Take its locations out of signposts as well, where others are left */
+                detach?: boolean;
             };
             header?: never;
             path: {
