@@ -134,6 +134,7 @@ func TestConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	c.must(tab.Gone("Far Shore"))
+	testNeverLater(c, e)
 	c.must(tab.Click("button", "Add a site"), tab.Type("Name", "bad/name"), tab.Click("button", "Add"), tab.See("holds a character that some systems refuse"))
 	c.must(tab.Press("\x1b"))
 
@@ -168,6 +169,17 @@ func TestConsole(t *testing.T) {
 	c.accessible("overview with trouble")
 	testNoStrangers(t, tab)
 	c.must(tab.Click("button", "Sign out"), tab.See("With your Bridge Span user"))
+}
+
+// testNeverLater: a change that is asked for while the browser takes itself to be offline is
+// tried at once, and is not kept to be made when somebody has given it up.
+func testNeverLater(c checker, e *harness.Estate) {
+	online := func(is string) error {
+		_, err := browser.Eval[bool](c.tab, "dispatchEvent(new Event('"+is+"'))")
+		return err
+	}
+	c.must(online("offline"), c.tab.Click("button", "Add a site"), c.tab.Type("Name", "Tried At Once"), c.tab.Click("button", "Add"), c.tab.See("Tried At Once was added"), online("online"))
+	c.must(e.API.RemoveSite(c.t.Context(), "Tried At Once"), c.tab.Gone("Tried At Once"))
 }
 
 // testKeyboard: the tree, a choice and a dialog are used without a mouse.

@@ -185,6 +185,8 @@ type Rehearsed struct {
 // Event tells that something changed, so that whoever shows it reads it again.
 type Event struct {
 	ID      int64  `json:"id" doc:"Grows; send it as Last-Event-ID to go on from there"`
-	Topic   string `json:"topic" doc:"What kind of thing: site, server, share, namespace, health (of locations), run, directory, user"`
+	Topic   string `json:"topic" doc:"What kind of thing: site, server, share, namespace, health (of locations), run, progress (of a run), rights, volume, replica, directory, account-map, lock, user"`
 	Subject string `json:"subject" doc:"Which one"`
+	// Recorded is true when the list of changes is another one by now.
+	Recorded bool `json:"recorded,omitempty" doc:"Whether it was recorded as somebody's change"`
 }

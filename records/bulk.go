@@ -139,7 +139,7 @@ func (q Queries) RecordAll(ctx context.Context, list []model.Change, topic, subj
 	if len(list) == 0 {
 		return nil
 	}
-	return q.Tell(ctx, topic, subject, list[0].At)
+	return q.tell(ctx, topic, subject, true, list[0].At)
 }
 
 // bulk gathers the rows of many statements.

@@ -93,15 +93,19 @@ func (q Queries) NamespaceChanges(ctx context.Context, name string, before, from
 
 // Tell adds an event for everybody who watches a topic.
 func (q Queries) Tell(ctx context.Context, topic, subject string, now time.Time) error {
-	_, _, err := q.exec(ctx, `INSERT INTO events (at, topic, subject) VALUES (?, ?, ?)`, now, topic, subject)
+	return q.tell(ctx, topic, subject, false, now)
+}
+
+func (q Queries) tell(ctx context.Context, topic, subject string, recorded bool, now time.Time) error {
+	_, _, err := q.exec(ctx, `INSERT INTO events (at, topic, subject, recorded) VALUES (?, ?, ?, ?)`, now, topic, subject, recorded)
 	return err
 }
 
 // Events lists events after a number.
 func (q Queries) Events(ctx context.Context, after int64) ([]model.Event, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT id, topic, subject FROM events WHERE id > ? ORDER BY id LIMIT 1000`, after)
+	rows, err := q.run.QueryContext(ctx, `SELECT id, topic, subject, recorded FROM events WHERE id > ? ORDER BY id LIMIT 1000`, after)
 	return collect(rows, err, func(s scanner) (e model.Event, err error) {
-		err = s.Scan(&e.ID, &e.Topic, &e.Subject)
+		err = s.Scan(&e.ID, &e.Topic, &e.Subject, &e.Recorded)
 		return e, err
 	})
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"maps"
 	"path"
+	"slices"
 	"time"
 
 	"bridgespan/core/replica"
@@ -94,12 +95,31 @@ func (k *keeping) records(ctx context.Context, tx *Tx) (err error) {
 	return rows.replacing(ctx, tx, replicaColumns)
 }
 
-// attic keeps what replicas have put into their attics.
+// attic keeps what replicas have put into their attics, and adds that up.
 func (k *keeping) attic(ctx context.Context, tx *Tx) error {
 	var rows bulk
+	type figures struct{ items, conflicts, bytes int64 }
+	more := map[replica.ID]*figures{}
+	at := time.Now().UTC()
 	for _, w := range k.together {
 		for _, kept := range w.change.Kept {
-			rows.add(w.change.Replica, time.Now().UTC(), []byte(kept.Path), []byte(kept.Attic), kept.Why, kept.Size)
+			rows.add(w.change.Replica, at, []byte(kept.Path), []byte(kept.Attic), kept.Why, kept.Size)
+			f := more[w.change.Replica]
+			if f == nil {
+				f = &figures{}
+				more[w.change.Replica] = f
+			}
+			f.items, f.bytes = f.items+1, f.bytes+kept.Size
+			if kept.Why == replica.Lost {
+				f.conflicts++
+			}
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(more)) {
+		f := more[id]
+		if _, _, err := tx.exec(ctx, `UPDATE replicas SET attic_items = attic_items + ?, attic_conflicts = attic_conflicts + ?, attic_bytes = attic_bytes + ?, attic_conflict_at = IF(?, ?, attic_conflict_at) WHERE id = ?`,
+			f.items, f.conflicts, f.bytes, f.conflicts > 0, at, id); err != nil {
+			return err
 		}
 	}
 	return rows.replacing(ctx, tx, `replica_attic (replica_id, at, path, attic, why, size)`)

@@ -4,7 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"fmt"
 	"path"
+	"strings"
 	"time"
 
 	"bridgespan/core/fault"
@@ -28,39 +30,62 @@ func scanSet(s scanner) (set model.ReplicaSet, err error) {
 func (q Queries) ReplicaSets(ctx context.Context, page Page) ([]model.ReplicaSet, error) {
 	rows, err := q.run.QueryContext(ctx, setColumns+` WHERE t.name_key > ? ORDER BY t.name_key LIMIT ?`, page.After, page.Limit)
 	sets, err := collect(rows, err, scanSet)
-	for i := range sets {
-		if err == nil {
-			err = q.members(ctx, &sets[i])
-		}
+	if err == nil {
+		err = q.members(ctx, sets)
 	}
 	return sets, err
 }
 
 // ReplicaSet finds a replica set by name, with its replicas and lanes.
 func (q Queries) ReplicaSet(ctx context.Context, name string) (model.ReplicaSet, error) {
-	set, err := one(q.run.QueryRowContext(ctx, setColumns+` WHERE t.name_key = ?`, namespace.Key(name)), scanSet,
-		notFound("replica set", name, "list the replica sets with: bspan replica list"))
-	if err == nil {
-		err = q.members(ctx, &set)
-	}
-	return set, err
+	return q.replicaSet(ctx, notFound("replica set", name, "list the replica sets with: bspan replica list"), `t.name_key = ?`, namespace.Key(name))
 }
 
+// NumberedSet finds a replica set by its number.
+func (q Queries) NumberedSet(ctx context.Context, id int64) (model.ReplicaSet, error) {
+	return q.replicaSet(ctx, fault.New(fault.NotFound, "list the replica sets with: bspan replica list", "replica set %d is gone", id), `t.id = ?`, id)
+}
+
+func (q Queries) replicaSet(ctx context.Context, missing error, which string, args ...any) (model.ReplicaSet, error) {
+	set, err := one(q.run.QueryRowContext(ctx, setColumns+` WHERE `+which, args...), scanSet, missing)
+	if err != nil {
+		return set, err
+	}
+	sets := []model.ReplicaSet{set}
+	err = q.members(ctx, sets)
+	return sets[0], err
+}
+
+// SetsToTakeUp lists the numbers of the sets that nobody works on.
+func (q Queries) SetsToTakeUp(ctx context.Context) ([]int64, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT id FROM replica_sets t WHERE NOT EXISTS (SELECT 1 FROM leases WHERE leases.name = CONCAT('replica set ', t.id) AND expires > UTC_TIMESTAMP(6)) ORDER BY id`)
+	return collect(rows, err, func(s scanner) (id int64, err error) { return id, s.Scan(&id) })
+}
+
+// LeaseOfSet is the name of the lease under which a replica set is worked on.
+func LeaseOfSet(id int64) string { return fmt.Sprintf("replica set %d", id) }
+
 const replicaRows = `SELECT r.id, r.name, v.name, COALESCE(s.name, ''), r.share, r.sub, r.seed, r.intake_quota, r.attic_quota, r.scanned, r.filled, r.entries, r.looked, r.look_ms,
-	r.state, r.trouble, r.since, r.settings, r.picked_up, (SELECT COUNT(*) FROM replica_troubles t WHERE t.replica_id = r.id), (SELECT COUNT(*) FROM replica_attic a WHERE a.replica_id = r.id),
-	(SELECT COUNT(*) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict'), (SELECT COALESCE(SUM(a.size), 0) FROM replica_attic a WHERE a.replica_id = r.id),
-	(SELECT MAX(a.at) FROM replica_attic a WHERE a.replica_id = r.id AND a.why = 'conflict'), r.filled_at, r.intake_used, r.intake_full, r.accounts_stale, r.repairs
+	r.state, r.trouble, r.since, r.settings, r.picked_up, (SELECT COUNT(*) FROM replica_troubles t WHERE t.replica_id = r.id), r.attic_items, r.attic_conflicts, r.attic_bytes,
+	r.attic_conflict_at, r.filled_at, r.intake_used, r.intake_full, r.accounts_stale, r.repairs, r.set_id
 	FROM replicas r JOIN servers v ON v.id = r.server_id LEFT JOIN sites s ON s.id = v.site_id`
 
-func scanReplica(s scanner) (r model.Replica, err error) {
+// ofSet is a replica or a lane, with the number of its set.
+type ofSet[T any] struct {
+	set int64
+	of  T
+}
+
+func scanReplica(s scanner) (row ofSet[model.Replica], err error) {
+	r := &row.of
 	var looked, since, picked, conflict, filled, full, stale sql.NullTime
 	err = s.Scan(&r.ID, &r.Name, &r.Server, &r.Site, &r.Share, &r.Sub, &r.Seed, &r.IntakeQuota, &r.AtticQuota, &r.Scanned, &r.Filled, &r.Entries, &looked, &r.LookMs,
-		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict, &filled, &r.IntakeUsed, &full, &stale, &r.Repairs)
+		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict, &filled, &r.IntakeUsed, &full, &stale, &r.Repairs, &row.set)
 	r.IntakeFull, r.AccountsStale = timeIn(full), timeIn(stale)
 	r.FilledAt = timeIn(filled)
 	r.Attic.LastConflict = timeIn(conflict)
 	r.Looked, r.Since, r.PickedUp = timeIn(looked), timeIn(since), timeIn(picked)
-	return r, err
+	return row, err
 }
 
 func timeIn(t sql.NullTime) *time.Time {
@@ -71,24 +96,42 @@ func timeIn(t sql.NullTime) *time.Time {
 }
 
 const laneRows = `SELECT a.name, b.name, l.from_id, l.to_id, COALESCE(l.calendar, ''), l.closed, l.open_until, l.state, l.trouble, l.until, l.backlog_files, l.backlog_bytes, l.oldest,
-	l.carried_files, l.carried_bytes, l.spared_bytes, l.conflicts, l.rate, l.last_carried, l.stalled FROM replica_lanes l JOIN replicas a ON a.id = l.from_id JOIN replicas b ON b.id = l.to_id`
+	l.carried_files, l.carried_bytes, l.spared_bytes, l.conflicts, l.rate, l.last_carried, l.stalled, l.set_id FROM replica_lanes l JOIN replicas a ON a.id = l.from_id JOIN replicas b ON b.id = l.to_id`
 
-func scanLane(s scanner) (l model.Lane, err error) {
+func scanLane(s scanner) (row ofSet[model.Lane], err error) {
+	l := &row.of
 	var open, until, oldest, last, stalled sql.NullTime
 	err = s.Scan(&l.From, &l.To, &l.FromID, &l.ToID, &l.Calendar, &l.Closed, &open, &l.State, &l.Trouble, &until, &l.Backlog.Files, &l.Backlog.Bytes, &oldest,
-		&l.Carried.Files, &l.Carried.Bytes, &l.Carried.Spared, &l.Carried.Conflicts, &l.Rate, &last, &stalled)
+		&l.Carried.Files, &l.Carried.Bytes, &l.Carried.Spared, &l.Carried.Conflicts, &l.Rate, &last, &stalled, &row.set)
 	l.OpenUntil, l.Until, l.Backlog.Oldest, l.LastCarried, l.Stalled = timeIn(open), timeIn(until), timeIn(oldest), timeIn(last), timeIn(stalled)
-	return l, err
+	return row, err
 }
 
-// members reads the replicas and lanes of a set.
-func (q Queries) members(ctx context.Context, set *model.ReplicaSet) error {
-	rows, err := q.run.QueryContext(ctx, replicaRows+` WHERE r.set_id = ? ORDER BY r.place`, set.ID)
-	if set.Replicas, err = collect(rows, err, scanReplica); err != nil {
+// members reads the replicas and lanes of sets.
+func (q Queries) members(ctx context.Context, sets []model.ReplicaSet) error {
+	if len(sets) == 0 {
+		return nil
+	}
+	at := make(map[int64]*model.ReplicaSet, len(sets))
+	ids := make([]any, len(sets))
+	for i := range sets {
+		at[sets[i].ID], ids[i] = &sets[i], sets[i].ID
+		sets[i].Replicas, sets[i].Lanes = []model.Replica{}, []model.Lane{}
+	}
+	among := ` IN (?` + strings.Repeat(", ?", len(ids)-1) + `)`
+	rows, err := q.run.QueryContext(ctx, replicaRows+` WHERE r.set_id`+among+` ORDER BY r.place`, ids...)
+	replicas, err := collect(rows, err, scanReplica)
+	if err != nil {
 		return err
 	}
-	rows, err = q.run.QueryContext(ctx, laneRows+` WHERE l.set_id = ? ORDER BY a.place, b.place`, set.ID)
-	set.Lanes, err = collect(rows, err, scanLane)
+	for _, r := range replicas {
+		at[r.set].Replicas = append(at[r.set].Replicas, r.of)
+	}
+	rows, err = q.run.QueryContext(ctx, laneRows+` WHERE l.set_id`+among+` ORDER BY a.place, b.place`, ids...)
+	lanes, err := collect(rows, err, scanLane)
+	for _, l := range lanes {
+		at[l.set].Lanes = append(at[l.set].Lanes, l.of)
+	}
 	return err
 }
 
@@ -226,15 +269,25 @@ type Wanted struct {
 }
 
 // Wanted reads what people want; looks are told once.
-func (q Queries) Wanted(ctx context.Context, set int64) (w Wanted, err error) {
-	if w.Version, err = one(q.run.QueryRowContext(ctx, `SELECT COALESCE(MAX(version), 0) FROM replica_sets WHERE id = ?`, set), func(s scanner) (v int64, err error) { return v, s.Scan(&v) }, nil); err != nil {
-		return w, err
+func (db *DB) Wanted(ctx context.Context, set int64) (w Wanted, err error) {
+	var looks bool
+	err = db.run.QueryRowContext(ctx, `SELECT COALESCE(MAX(version), 0), EXISTS (SELECT 1 FROM replicas WHERE set_id = ? AND look_wanted) FROM replica_sets WHERE id = ?`, set, set).Scan(&w.Version, &looks)
+	if err != nil || !looks {
+		return w, unavailable(err)
 	}
-	rows, err := q.run.QueryContext(ctx, `SELECT id FROM replicas WHERE set_id = ? AND look_wanted`, set)
-	if w.Looks, err = collect(rows, err, func(s scanner) (id replica.ID, err error) { return id, s.Scan(&id) }); err != nil || len(w.Looks) == 0 {
-		return w, err
-	}
-	_, _, err = q.exec(ctx, `UPDATE replicas SET look_wanted = FALSE WHERE set_id = ?`, set)
+	err = db.Change(ctx, func(tx *Tx) error {
+		// Who wants another look meanwhile waits until these are told.
+		rows, err := tx.run.QueryContext(ctx, `SELECT id FROM replicas WHERE set_id = ? AND look_wanted FOR UPDATE`, set)
+		if w.Looks, err = collect(rows, err, func(s scanner) (id replica.ID, err error) { return id, s.Scan(&id) }); err != nil {
+			return err
+		}
+		for _, id := range w.Looks {
+			if _, _, err := tx.exec(ctx, `UPDATE replicas SET look_wanted = FALSE WHERE id = ?`, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	return w, err
 }
 
@@ -314,9 +367,18 @@ func (q Queries) ExpiredAttic(ctx context.Context, r replica.ID, before time.Tim
 }
 
 // ForgetAttic forgets something that an attic no longer keeps.
-func (q Queries) ForgetAttic(ctx context.Context, id int64) error {
-	_, _, err := q.exec(ctx, `DELETE FROM replica_attic WHERE id = ?`, id)
+func (tx *Tx) ForgetAttic(ctx context.Context, id int64) error {
+	if _, _, err := tx.exec(ctx, `UPDATE replicas r JOIN replica_attic a ON a.replica_id = r.id SET r.attic_items = r.attic_items - 1, r.attic_bytes = r.attic_bytes - a.size,
+		r.attic_conflict_at = IF(r.attic_conflicts - (a.why = 'conflict') > 0, r.attic_conflict_at, NULL), r.attic_conflicts = r.attic_conflicts - (a.why = 'conflict') WHERE a.id = ?`, id); err != nil {
+		return err
+	}
+	_, _, err := tx.exec(ctx, `DELETE FROM replica_attic WHERE id = ?`, id)
 	return err
+}
+
+// ForgetAttic forgets something that an attic no longer keeps.
+func (db *DB) ForgetAttic(ctx context.Context, id int64) error {
+	return db.Change(ctx, func(tx *Tx) error { return tx.ForgetAttic(ctx, id) })
 }
 
 // short cuts a text to so many bytes, between two characters.

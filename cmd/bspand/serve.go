@@ -134,7 +134,7 @@ func serve(ctx context.Context, c config) error {
 	group.Go(func() { guard.Always(background, func() { sites.Watch(background, leases) }) })
 	group.Go(func() { guard.Always(background, func() { names.WatchLocations(background, leases) }) })
 	group.Go(func() { guard.Always(background, func() { runs.Run(background) }) })
-	group.Go(func() { guard.Always(background, func() { copies.Run(background) }) })
+	group.Go(func() { guard.Always(background, func() { copies.Run(background, hub) }) })
 	group.Go(func() { guard.Always(background, func() { forgetOnNews(background, hub, names, sites) }) })
 	defer func() { _ = group.Wait() }()
 	defer stop()
@@ -184,7 +184,11 @@ func offerSetup(ctx context.Context, users *access.Service, c config) error {
 // leads reports whether news of a topic can change directions. A run's progress
 // comes every second, and a large namespace takes longer to read.
 func leads(topic string) bool {
-	return topic != "user" && topic != "run" && topic != "directory" && topic != "replica" && topic != "lock"
+	switch topic {
+	case "site", "server", "share", "namespace", events.Reset:
+		return true
+	}
+	return false
 }
 
 // forgetOnNews makes directions fresh after changes by other instances.

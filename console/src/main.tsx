@@ -18,6 +18,9 @@ const queries = new QueryClient({
       refetchOnWindowFocus: false,
       retry: (failures, error) => isAway(error) && failures < 3,
     },
+    // What cannot be done now fails at once. Else it would wait to be done when the service
+    // is there again, though somebody has given it up by then.
+    mutations: { networkMode: "always" },
   },
 });
 

@@ -2,6 +2,8 @@ package jobs
 
 import (
 	"context"
+	"fmt"
+	"slices"
 	"testing"
 
 	"bridgespan/core/fault"
@@ -128,6 +130,39 @@ func TestExclusive(t *testing.T) {
 		t.Errorf("after the next one: %v", err)
 	}
 	await(t, a, started)
+}
+
+// How far a run is concerns those who look at it, and is no change of anything.
+func TestProgressIsNoChange(t *testing.T) {
+	db, _ := standintest.Records(t)
+	s := New(db, &work.Leases{DB: db, Holder: "one"}, func() {})
+	told, release := make(chan struct{}, 100), make(chan struct{})
+	s.changed = func() { told <- struct{}{} }
+	s.Register("count", batch, func(ctx context.Context, j *Job) error {
+		j.Progress(1, 1, 0.1)
+		<-release
+		return nil
+	})
+	runs(t, s)
+	id, err := s.Start(t.Context(), "count", "x", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	<-told // it was started
+	<-told // it is further
+	close(release)
+	await(t, s, id)
+	events, err := db.Events(t.Context(), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var topics []string
+	for _, e := range events {
+		topics = append(topics, fmt.Sprint(e.Topic, " ", e.Recorded))
+	}
+	if want := []string{"run true", "progress false", "run false"}; !slices.Equal(topics, want) {
+		t.Errorf("told was %v, want %v", topics, want)
+	}
 }
 
 // Who may stop a run, let it go on and forget it depends on its kind.

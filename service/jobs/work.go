@@ -190,7 +190,7 @@ func (s *Service) untilStopped(ctx context.Context, job *Job, worker Worker, end
 func (s *Service) heart(ctx context.Context, stop context.CancelCauseFunc, job *Job) {
 	tick := time.NewTicker(beat)
 	defer tick.Stop()
-	told := job.snapshot()
+	var told model.Run
 	for {
 		select {
 		case <-ctx.Done():
@@ -201,7 +201,7 @@ func (s *Service) heart(ctx context.Context, stop context.CancelCauseFunc, job *
 		wanted, err := s.db.Progress(ctx, r)
 		if err == nil && !sameProgress(r, told) {
 			told = r
-			_ = s.db.Tell(ctx, "run", fmt.Sprint(job.ID), now())
+			_ = s.db.Tell(ctx, "progress", fmt.Sprint(job.ID), now())
 			s.changed()
 		}
 		if wanted {

@@ -101,6 +101,8 @@ func (r *round) keepTroubles(ctx context.Context) {
 const (
 	countEvery = 2 * time.Second
 	countShare = 20
+	// countEmptyEvery is for an empty backlog.
+	countEmptyEvery = time.Minute
 )
 
 // keep keeps how a lane is, when it changed.
@@ -135,17 +137,22 @@ func (w *way) keep(ctx context.Context) bool {
 // count counts the backlog, when it is time to.
 func (w *way) count(ctx context.Context) {
 	w.state.Lock()
-	outdated := w.fuller && w.Backlog.Files == 0
+	empty := w.Backlog.Files == 0
+	outdated := w.fuller && empty
 	w.fuller = false
 	w.state.Unlock()
-	if !outdated && time.Since(w.counted) < max(countEvery, countShare*w.took) {
+	every := max(countEvery, countShare*w.took)
+	if empty { // only what is queued changes that, of which we are told
+		every = max(every, countEmptyEvery)
+	}
+	if !outdated && time.Since(w.counted) < every {
 		return
 	}
 	began := time.Now()
 	b, err := w.db.Backlog(ctx, w.id)
-	w.counted, w.took = time.Now(), time.Since(began)
 	w.state.Lock()
 	defer w.state.Unlock()
+	w.counted, w.took = time.Now(), time.Since(began)
 	if err == nil {
 		w.Backlog = b
 	} else {

@@ -7,15 +7,16 @@ import (
 	"reflect"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"bridgespan/core/fault"
 	"bridgespan/core/filter"
 	"bridgespan/core/namespace"
 	"bridgespan/core/replica"
 	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/mover/replication"
-	"bridgespan/records"
 	"bridgespan/service/work"
 	"bridgespan/tree"
 	"bridgespan/tree/redial"
@@ -28,6 +29,7 @@ import (
 type keeper struct {
 	*Service
 	id    int64
+	name  atomic.Value // of the set
 	lease *work.Lease
 	stop  context.CancelCauseFunc
 	wakes chan struct{}
@@ -58,18 +60,18 @@ func (k *keeper) run(ctx context.Context) {
 			return
 		case <-time.After(pause):
 		}
-		sets, err := k.db.ReplicaSets(ctx, records.All)
-		i := slices.IndexFunc(sets, func(set model.ReplicaSet) bool { return set.ID == k.id })
+		set, err := k.db.NumberedSet(ctx, k.id)
 		switch {
+		case fault.KindOf(err) == fault.NotFound:
+			return
 		case err != nil:
 			slog.Warn("a replica set cannot be read", "error", err)
 			pause = min(pause+time.Second, 10*time.Second)
 			continue
-		case i < 0:
-			return
 		}
 		pause = 0
-		k.work(ctx, sets[i])
+		k.name.Store(set.Name)
+		k.work(ctx, set)
 	}
 }
 
@@ -206,6 +208,7 @@ func (b *bells) Save(ctx context.Context, c replica.Change) error {
 // Beats of the heart.
 const (
 	beat        = time.Second
+	wantedEvery = 30 * time.Second // what people want is told; this is for news that got lost
 	sampleEvery = time.Minute
 )
 
@@ -214,7 +217,7 @@ const (
 func (r *round) heart(ctx context.Context) {
 	tick := time.NewTicker(beat)
 	defer tick.Stop()
-	sampled := time.Time{}
+	sampled, asked := time.Time{}, time.Now()
 	for {
 		r.keepFigures(ctx)
 		if minute := now().Truncate(sampleEvery); !minute.Equal(sampled) {
@@ -226,8 +229,12 @@ func (r *round) heart(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
+			if time.Since(asked) < wantedEvery {
+				continue
+			}
 		case <-r.wakes:
 		}
+		asked = time.Now()
 		if r.changed(ctx) {
 			return
 		}

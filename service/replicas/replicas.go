@@ -67,6 +67,9 @@ func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service
 // topic of the events about sets; the subject is the name.
 const topic = "replica"
 
+// lookTopic is that of wishes to have a set looked at; the subject is its name.
+const lookTopic = "look"
+
 func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
 // change changes records, and tells the keepers.
@@ -256,7 +259,7 @@ func (s *Service) Remove(ctx context.Context, name string, version int64) error 
 
 // awaitEnd waits until nobody works on a set that is gone.
 func (s *Service) awaitEnd(ctx context.Context, id int64) {
-	if lease, err := s.leases.Await(ctx, leaseName(id)); err == nil {
+	if lease, err := s.leases.Await(ctx, records.LeaseOfSet(id)); err == nil {
 		lease.Release()
 	}
 }
@@ -275,8 +278,11 @@ func (s *Service) Look(ctx context.Context, name, of string) error {
 		}
 		id = r.ID
 	}
-	defer s.kick()
-	return s.db.WantLook(ctx, set.ID, id)
+	if err := s.db.WantLook(ctx, set.ID, id); err != nil {
+		return err
+	}
+	defer s.changed()
+	return s.db.Tell(ctx, lookTopic, set.Name, now())
 }
 
 // Troubles lists what could not be done and is tried again, the oldest first.

@@ -2,67 +2,92 @@ package replicas
 
 import (
 	"context"
-	"fmt"
 	"log/slog"
 	"time"
 
 	"bridgespan/guard"
 	"bridgespan/records"
+	"bridgespan/service/events"
 	"bridgespan/service/work"
 )
 
 // takeUpEvery is how often sets are looked for that nobody works on.
 const takeUpEvery = 5 * time.Second
 
-func leaseName(set int64) string { return fmt.Sprintf("replica set %d", set) }
+func (s *Service) kick() { ring(s.wake) }
 
-func (s *Service) kick() {
-	select {
-	case s.wake <- struct{}{}:
-	default:
-	}
-}
-
-// Run works on replica sets until ctx ends. Of several instances each set is
-// worked on by one, under a lease.
-func (s *Service) Run(ctx context.Context) {
+// Run works on replica sets until ctx ends. Of several instances each set is worked on by
+// one. It follows the news: what nobody tells of is looked for seldom.
+func (s *Service) Run(ctx context.Context, hub *events.Hub) {
+	news := hub.Watch(0)
+	defer news.Close()
 	tick := time.NewTicker(takeUpEvery)
 	defer tick.Stop()
 	for {
 		if err := s.takeUp(ctx); err != nil && ctx.Err() == nil {
 			slog.Warn("replica sets cannot be taken up", "error", err)
 		}
-		select {
-		case <-ctx.Done():
+		if !s.follow(ctx, news, tick.C) {
 			s.endAll()
 			return
-		case <-s.wake:
-		case <-tick.C:
 		}
 	}
 }
 
-// takeUp takes up the sets that nobody works on, and tells the others to look at
-// their settings.
+// follow tells keepers of what concerns them, until sets are to be taken up; false when
+// ctx has ended.
+func (s *Service) follow(ctx context.Context, news *events.Watcher, tick <-chan time.Time) bool {
+	for {
+		select {
+		case <-ctx.Done():
+			return false
+		case <-s.wake:
+			s.nudge("")
+			return true
+		case <-tick:
+			return true
+		case e := <-news.C:
+			switch {
+			case e.Topic == events.Reset, e.Topic == topic && e.Recorded: // the settings of some set
+				s.nudge("")
+				return true
+			case e.Topic == lookTopic:
+				s.nudge(e.Subject)
+			}
+		}
+	}
+}
+
+// nudge makes the keeper of a set, or all of them when name is "", look at what people want.
+func (s *Service) nudge(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, k := range s.keepers {
+		if name == "" || k.name.Load() == name {
+			k.nudge()
+		}
+	}
+}
+
+// takeUp takes up the sets that nobody works on.
 func (s *Service) takeUp(ctx context.Context) error {
-	sets, err := s.db.ReplicaSets(ctx, records.All)
+	ids, err := s.db.SetsToTakeUp(ctx)
 	if err != nil {
 		return err
 	}
-	for _, set := range sets {
+	for _, id := range ids {
 		s.mu.Lock()
-		k := s.keepers[set.ID]
+		_, mine := s.keepers[id]
 		s.mu.Unlock()
-		if k != nil {
-			k.nudge()
+		if mine { // it has lost the lease, and ends
 			continue
 		}
-		lease, err := s.leases.Take(ctx, leaseName(set.ID))
+		lease, err := s.leases.Take(ctx, records.LeaseOfSet(id))
 		if err != nil {
 			return err
 		}
 		if lease != nil {
-			s.begin(ctx, set.ID, lease)
+			s.begin(ctx, id, lease)
 		}
 	}
 	return nil

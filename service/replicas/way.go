@@ -91,6 +91,7 @@ const (
 	leastRetry = time.Second
 	retryAfter = 5 * time.Second
 	idleMost   = 15 * time.Second
+	emptyMost  = time.Minute
 )
 
 // carry works a lane off again and again until ctx ends.
@@ -124,8 +125,11 @@ func (w *way) carry(ctx context.Context) {
 		case done.Done == 0:
 			faults = 0
 			pause := idleMost
-			if done.Postponed > done.Failed {
+			switch {
+			case done.Postponed > done.Failed:
 				pause = max(done.NextTry, leastRetry)
+			case w.empty():
+				pause = emptyMost // news of what is queued ends it
 			}
 			w.is(model.LaneIdle, "", time.Time{})
 			w.wait(ctx, until, pause)
@@ -179,6 +183,13 @@ func (w *way) arrived() {
 			p.ringAll()
 		}
 	}
+}
+
+// empty reports whether nothing waits, as far as was counted.
+func (w *way) empty() bool {
+	w.state.Lock()
+	defer w.state.Unlock()
+	return w.Backlog.Files == 0 && !w.fuller && !w.counted.IsZero()
 }
 
 func (w *way) carried(more model.Carried) {

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 	"sync/atomic"
+	"time"
 
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
@@ -45,6 +46,7 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 // workAt works on a place that is open.
 func (s *Service) workAt(ctx context.Context, job *jobs.Job, l *look, work settings) error {
 	if work.Undo != 0 {
+		defer s.tellChanged(ctx, l)
 		return s.undo(ctx, job, l, work.Undo)
 	}
 	var p progress
@@ -64,7 +66,15 @@ func (s *Service) workAt(ctx context.Context, job *jobs.Job, l *look, work setti
 	if work.Asked.Rehearse {
 		return nil
 	}
+	defer s.tellChanged(ctx, l)
 	return s.carryOut(ctx, job, l, p)
+}
+
+// tellChanged tells that permissions are others at a place, or may be.
+func (s *Service) tellChanged(ctx context.Context, l *look) {
+	if err := s.db.Tell(context.WithoutCancel(ctx), "rights", subject(l.Place), time.Now().UTC()); err == nil {
+		s.changed()
+	}
 }
 
 // interrupted says what was done and what was not when a server goes away.

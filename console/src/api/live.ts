@@ -6,24 +6,29 @@ import type { Told } from "./live.worker";
 
 /** What is read again for an event of a topic; another topic concerns everything. */
 const concerns: Record<string, string[]> = {
-  site: ["site", "server", "namespace", "change"],
-  server: ["server", "share", "site", "namespace", "change"],
-  share: ["share", "rights", "change"],
-  run: ["run", "rights", "change"],
-  volume: ["volume", "run", "change"],
-  directory: ["account", "rights", "change"],
-  replica: ["replica", "change"],
-  "account-map": ["account-map", "replica", "change"],
+  site: ["site", "server", "namespace"],
+  server: ["server", "share", "site", "namespace"],
+  share: ["share", "rights"],
+  run: ["run"],
+  rights: ["rights"],
+  volume: ["volume", "run"],
+  directory: ["account", "rights"],
+  replica: ["replica"],
+  look: [],
+  "account-map": ["account-map", "replica"],
   health: ["namespace"],
-  namespace: ["namespace", "share", "change"],
-  user: ["user", "change"],
-  lock: ["lock", "change"],
+  namespace: ["namespace", "share"],
+  user: ["user"],
+  lock: ["lock"],
 };
 
 const everything = "*";
 
 /** For how long changes are gathered, in ms. */
 const crowd = 120;
+
+/** Whether a query tells of how far a run is: of that one, or of several. */
+const ofRun = (key: readonly unknown[], run: number) => key[0] === "run" && !key.some((part) => typeof part === "number" && part !== run);
 
 export type Liveness = "live" | "waiting";
 
@@ -34,16 +39,23 @@ export function useLive(): Liveness {
     const worker = new SharedWorker(new URL("./live.worker.ts", import.meta.url), { type: "module", name: "bspan-live" });
     // Changes often come in crowds: what they concern is read again once.
     const stale = new Set<string>();
+    const moved = new Set<number>(); // runs that are further by now
     let gathering: ReturnType<typeof setTimeout> | undefined;
     const readAgain = () => {
       gathering = undefined;
       if (stale.has(everything)) void queries.invalidateQueries();
-      else for (const key of stale) void queries.invalidateQueries({ queryKey: [key] });
+      else {
+        for (const key of stale) void queries.invalidateQueries({ queryKey: [key] });
+        if (!stale.has("run")) for (const run of moved) void queries.invalidateQueries({ predicate: (q) => ofRun(q.queryKey, run) });
+      }
       stale.clear();
+      moved.clear();
     };
     worker.port.onmessage = ({ data }: MessageEvent<Told>) => {
       if ("state" in data) return setState(data.state);
-      for (const key of concerns[data.topic] ?? [everything]) stale.add(key);
+      if (data.topic === "progress") moved.add(Number(data.subject));
+      else for (const key of concerns[data.topic] ?? [everything]) stale.add(key);
+      if (data.recorded) stale.add("change");
       gathering ??= setTimeout(readAgain, crowd);
     };
     const leave = () => worker.port.postMessage("goodbye");

@@ -2,7 +2,7 @@
 // connections to one host, and a stream in every tab would soon use them up.
 /// <reference lib="webworker" />
 
-export type Told = { state: "live" | "waiting" } | { topic: string };
+export type Told = { state: "live" | "waiting" } | { topic: string; subject?: string; recorded?: boolean };
 
 const ports = new Set<MessagePort>();
 let source: EventSource | undefined;
@@ -34,7 +34,7 @@ function follow() {
       setTimeout(() => source ?? follow(), 2000);
     }
   };
-  stream.onmessage = (message) => tell(JSON.parse(message.data as string) as { topic: string });
+  stream.onmessage = (message) => tell(JSON.parse(message.data as string) as Told);
 }
 
 (self as unknown as SharedWorkerGlobalScope).onconnect = (event) => {
