@@ -129,7 +129,9 @@ func testSharesOfSets(t *testing.T, api *client.Client) {
 	t.Helper()
 	for _, detach := range []bool{false, true} {
 		plan, err := api.RemoveShare(t.Context(), "elm", "quiet", true, detach)
-		if err != nil || !slices.ContainsFunc(plan.Advice, func(a model.Advice) bool { return a.Weight == model.Fail && strings.Contains(a.Text, "beds (elm copy)") }) {
+		if err != nil || !slices.ContainsFunc(plan.Advice, func(a model.Advice) bool {
+			return a.Weight == model.Fail && strings.Contains(a.Text, "beds (elm copy)")
+		}) {
 			t.Errorf("what ending a share of a set would mean: %+v, %v", plan.Advice, err)
 		}
 		_, err = api.RemoveShare(t.Context(), "elm", "quiet", false, detach)
@@ -431,7 +433,7 @@ func testConflict(g *gardenSet) {
 func testServerAway(g *gardenSet) {
 	g.e.Elm.Halt()
 	g.look()
-	set := g.await("words about elm", func(s model.ReplicaSet) bool { return s.State == model.SetFailing })
+	set := g.await("words about elm", func(s model.ReplicaSet) bool { return s.State == model.SetFailing && s.Replicas[1].Trouble != "" })
 	if r := set.Replicas[1]; r.Trouble == "" || !strings.Contains(r.Words, "elm") {
 		g.Errorf("with elm away: %+v", r)
 	}

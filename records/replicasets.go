@@ -293,17 +293,22 @@ func (db *DB) Wanted(ctx context.Context, set int64) (w Wanted, err error) {
 
 // StoreSamples keeps how lanes are, minute by minute, and forgets what is older
 // than a month.
-func (q Queries) StoreSamples(ctx context.Context, at time.Time, lanes []model.Lane) error {
-	for _, l := range lanes {
-		if _, _, err := q.exec(ctx, `REPLACE INTO replica_samples (from_id, to_id, at, backlog_files, backlog_bytes, carried_bytes) SELECT ?, ?, ?, ?, ?, carried_bytes FROM replica_lanes WHERE from_id = ? AND to_id = ?`,
-			l.FromID, l.ToID, at, l.Backlog.Files, l.Backlog.Bytes, l.FromID, l.ToID); err != nil {
-			return err
+func (db *DB) StoreSamples(ctx context.Context, at time.Time, lanes []model.Lane) error {
+	return db.Change(ctx, func(tx *Tx) error {
+		for _, l := range lanes {
+			if _, _, err := tx.exec(ctx, `REPLACE INTO replica_samples (from_id, to_id, at, backlog_files, backlog_bytes, carried_bytes) SELECT ?, ?, ?, ?, ?, carried_bytes FROM replica_lanes WHERE from_id = ? AND to_id = ?`,
+				l.FromID, l.ToID, at, l.Backlog.Files, l.Backlog.Bytes, l.FromID, l.ToID); err != nil {
+				return err
+			}
+			if at.Minute() != 0 {
+				continue // once an hour is enough
+			}
+			if _, _, err := tx.exec(ctx, `DELETE FROM replica_samples WHERE from_id = ? AND to_id = ? AND at < ?`, l.FromID, l.ToID, at.AddDate(0, -1, 0)); err != nil {
+				return err
+			}
 		}
-		if _, _, err := q.exec(ctx, `DELETE FROM replica_samples WHERE from_id = ? AND to_id = ? AND at < ?`, l.FromID, l.ToID, at.AddDate(0, -1, 0)); err != nil {
-			return err
-		}
-	}
-	return nil
+		return nil
+	})
 }
 
 // LaneSamples tells how the lanes of a set did since a moment.
@@ -325,11 +330,14 @@ func (q Queries) NoteReplicaTrouble(ctx context.Context, r replica.ID, key strin
 }
 
 // ForgetReplicaTroubles forgets what was last met before a moment, but what
-// failed and waits in a backlog to be tried again.
-func (q Queries) ForgetReplicaTroubles(ctx context.Context, r replica.ID, before time.Time) error {
-	_, _, err := q.exec(ctx, `DELETE t FROM replica_troubles t WHERE t.replica_id = ? AND t.last < ? AND NOT EXISTS (SELECT 1 FROM replica_lanes l JOIN replica_backlog b
-		ON b.from_id = l.from_id AND b.to_id = l.to_id AND b.folder = t.folder AND b.name_key = t.name_key WHERE l.to_id = t.replica_id AND b.failed > 0)`, r, before)
-	return err
+// failed and waits in a backlog to be tried again. It reports whether any is left.
+func (q Queries) ForgetReplicaTroubles(ctx context.Context, r replica.ID, before time.Time) (left bool, err error) {
+	if _, _, err := q.exec(ctx, `DELETE t FROM replica_troubles t WHERE t.replica_id = ? AND t.last < ? AND NOT EXISTS (SELECT 1 FROM replica_lanes l JOIN replica_backlog b
+		ON b.from_id = l.from_id AND b.to_id = l.to_id AND b.folder = t.folder AND b.name_key = t.name_key WHERE l.to_id = t.replica_id AND b.failed > 0)`, r, before); err != nil {
+		return true, err
+	}
+	err = q.run.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM replica_troubles WHERE replica_id = ?)`, r).Scan(&left)
+	return left, unavailable(err)
 }
 
 // ReplicaTroubles lists what could not be done at the replicas of a set, the

@@ -35,8 +35,8 @@ func (e *early) end() {
 	e.under.Wait()
 }
 
-// listed is a folder that is being listed.
-type listed struct {
+// listing is a folder that is being listed.
+type listing struct {
 	early *early
 	done  chan struct{}
 	list  []Named
@@ -44,8 +44,8 @@ type listed struct {
 }
 
 // list begins to list a folder.
-func (e *early) list(name string) *listed {
-	l := &listed{early: e, done: make(chan struct{})}
+func (e *early) list(name string) *listing {
+	l := &listing{early: e, done: make(chan struct{})}
 	e.under.Go(func() {
 		defer close(l.done)
 		l.err = guard.Call(func() (err error) {
@@ -58,7 +58,7 @@ func (e *early) list(name string) *listed {
 }
 
 // get waits for the list, and takes it.
-func (l *listed) get() ([]Named, error) {
+func (l *listing) get() ([]Named, error) {
 	<-l.done
 	l.early.waiting.Add(-int64(len(l.list)))
 	return l.list, l.err
@@ -66,10 +66,10 @@ func (l *listed) get() ([]Named, error) {
 
 // below lists folders, some of them before they are asked for; it returns what asks for
 // the next one.
-func (e *early) below(folders []Named) (next func() *listed) {
-	var begun []*listed
+func (e *early) below(folders []Named) (next func() *listing) {
+	var begun []*listing
 	at := 0
-	return func() *listed {
+	return func() *listing {
 		for len(begun) < earlyFolders && at < len(folders) && (len(begun) == 0 || e.waiting.Load() < earlyEntries) {
 			begun = append(begun, e.list(folders[at].Path))
 			at++

@@ -3,6 +3,7 @@ package tree
 import (
 	"cmp"
 	"context"
+	"errors"
 	"iter"
 	"math"
 	"path"
@@ -39,7 +40,9 @@ func (f *Fraction) add(share float64) { f.bits.Store(math.Float64bits(f.Get() + 
 // Get reads the number.
 func (f *Fraction) Get() float64 { return math.Float64frombits(f.bits.Load()) }
 
-// All yields what is there, first the top itself as ".". An error ends the walk.
+// All yields what is there, first the top itself as ".". What cannot be read, and folders
+// that cannot be listed, are yielded with Unread. An error ends the walk: that of the top,
+// or of a server that does not answer.
 func (w *Ordered) All(ctx context.Context) iter.Seq2[Named, error] {
 	return func(yield func(Named, error) bool) {
 		top, err := w.Tree.Stat(ctx, w.Top)
@@ -50,7 +53,7 @@ func (w *Ordered) All(ctx context.Context) iter.Seq2[Named, error] {
 			yield(Named{}, err)
 			return
 		}
-		if w.wanted(".") && !yield(Named{".", top}, nil) || top.Kind != Folder {
+		if w.wanted(".") && !yield(Named{Path: ".", Entry: top}, nil) || top.Kind != Folder {
 			return
 		}
 		early := newEarly(ctx, w.list)
@@ -71,7 +74,7 @@ func (w *Ordered) behind(name string) bool {
 
 // folder goes through a folder, each before what it holds, and reports whether
 // to go on. weight is how much of all it may be.
-func (w *Ordered) folder(early *early, listed *listed, weight float64, yield func(Named, error) bool) bool {
+func (w *Ordered) folder(early *early, listed *listing, weight float64, yield func(Named, error) bool) bool {
 	list, err := listed.get()
 	if err != nil {
 		yield(Named{}, err)
@@ -91,14 +94,20 @@ func (w *Ordered) folder(early *early, listed *listed, weight float64, yield fun
 	w.Seen.add(share)
 	below := early.below(folders)
 	for _, e := range list {
+		var inside *listing
+		if e.Kind == Folder && !w.behind(e.Path) {
+			inside = below()
+			if _, err := inside.get(); err != nil && early.ctx.Err() == nil && !errors.Is(err, ErrUnreachable) {
+				e.Unread, inside = err, nil
+				w.Seen.add(share)
+			}
+		} else if e.Kind == Folder {
+			w.Seen.add(share)
+		}
 		if w.wanted(e.Path) && !yield(e, nil) {
 			return false
 		}
-		switch {
-		case e.Kind != Folder:
-		case w.behind(e.Path):
-			w.Seen.add(share)
-		case !w.folder(early, below(), share, yield):
+		if inside != nil && !w.folder(early, inside, share, yield) {
 			return false
 		}
 	}
@@ -108,11 +117,11 @@ func (w *Ordered) folder(early *early, listed *listed, weight float64, yield fun
 // list lists a folder, in order.
 func (w *Ordered) list(ctx context.Context, name string) (list []Named, err error) {
 	for e, err := range w.Tree.List(ctx, path.Join(w.Top, name), w.Detail) {
-		if err != nil {
+		if err != nil && (e.Name == "" || errors.Is(err, ErrUnreachable) || ctx.Err() != nil) {
 			return nil, err
 		}
 		if !Reserved(e.Name) {
-			list = append(list, Named{path.Join(name, e.Name), e})
+			list = append(list, Named{Path: path.Join(name, e.Name), Entry: e, Unread: err})
 		}
 	}
 	slices.SortFunc(list, func(a, b Named) int {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"io/fs"
 	"strings"
 	"testing"
 
@@ -164,6 +165,50 @@ func TestWalkBrokenOffIsNotTheEnd(t *testing.T) {
 		cancel()
 		if !errors.Is(last, context.Canceled) {
 			t.Errorf("ended after %d of 6 entries, the walk told %d and then %v", after, seen, last)
+		}
+	}
+}
+
+// What cannot be read, and a folder that cannot be listed, do not end an orderly walk; a
+// server that does not answer does.
+func TestOrderedGoesOn(t *testing.T) {
+	var m memory.Tree
+	for _, name := range []string{"a/one", "shut/in", "z/last"} {
+		if err := tree.MkdirAll(t.Context(), &m, name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var refuse error
+	m.Fault = func(step, name string) error {
+		if step == "list" && name == "shut" {
+			return refuse
+		}
+		return nil
+	}
+	for _, c := range []struct {
+		refuse error
+		want   string
+		ends   bool
+	}{
+		{fs.ErrPermission, ". a a/one shut! z z/last", false},
+		{tree.ErrInUse, ". a a/one shut! z z/last", false},
+		{tree.ErrUnreachable, ". a a/one shut", true},
+	} {
+		refuse = c.refuse
+		var got []string
+		var end error
+		for e, err := range (&tree.Ordered{Tree: &m, Top: "."}).All(t.Context()) {
+			switch {
+			case err != nil:
+				end = err
+			case e.Unread != nil:
+				got = append(got, e.Path+"!")
+			default:
+				got = append(got, e.Path)
+			}
+		}
+		if text := strings.Join(got, " "); text != c.want || (end != nil) != c.ends {
+			t.Errorf("%v: %s, %v; want %s", c.refuse, text, end, c.want)
 		}
 	}
 }

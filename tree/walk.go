@@ -44,6 +44,9 @@ func Walk(ctx context.Context, t Tree, root string, detail Detail) iter.Seq2[Nam
 type Named struct {
 	Path string
 	Entry
+	// Unread is why it could not be read, or listed when it is a folder; an [Ordered] walk
+	// goes on after it.
+	Unread error
 }
 
 // MkdirAll makes a folder and the parents it lacks.

@@ -18,6 +18,8 @@ type Item struct {
 	Modified   time.Time
 	Attributes uint32 // those that are compared
 	Descriptor acl.Descriptor
+	// Unread is why it could not be read, or listed when it is a folder; "" when it was.
+	Unread string
 }
 
 // Kind is a way in which two trees differ at a path.
@@ -34,12 +36,13 @@ const (
 	Attributes  Kind = "attributes"  // such as read-only
 	Content     Kind = "content"     // other bytes
 	InUse       Kind = "in-use"      // somebody holds the file, so that it could not be read
+	Unreadable  Kind = "unreadable"  // it could not be read for another reason
 )
 
 // Difference is one way in which two trees differ at a path.
 type Difference struct {
 	Path   string `json:"path"`
-	Kind   Kind   `json:"kind" enum:"missing,extra,kind,size,time,permissions,owner,attributes,content,in-use"`
+	Kind   Kind   `json:"kind" enum:"missing,extra,kind,size,time,permissions,owner,attributes,content,in-use,unreadable"`
 	First  string `json:"first,omitempty" doc:"As it is at the first"`
 	Second string `json:"second,omitempty" doc:"As it is at the second"`
 	// Shifts are who gains and loses, for permissions.
@@ -66,6 +69,8 @@ func Compare(first, second *Item, local func(account.SID) bool) []Difference {
 		return []Difference{{Path: second.Path, Kind: Extra}}
 	case first.Folder != second.Folder:
 		return []Difference{{Path: first.Path, Kind: OtherKind, First: kindOf(first), Second: kindOf(second)}}
+	case first.Unread != "" || second.Unread != "":
+		return []Difference{{Path: first.Path, Kind: Unreadable, First: first.Unread, Second: second.Unread}}
 	}
 	var found []Difference
 	if !first.Folder {
@@ -134,6 +139,7 @@ type Counts struct {
 	Attributes  int64 `json:"attributes" doc:"With other attributes, such as read-only"`
 	Contents    int64 `json:"contents" doc:"With other content, where content was read"`
 	InUse       int64 `json:"inUse" doc:"That could not be read, since somebody holds them"`
+	Unreadable  int64 `json:"unreadable" doc:"That could not be read for another reason, with all that is in them"`
 	Overdue     int64 `json:"overdue" doc:"Of all these, those that wait in a backlog, for more than three times as long as was forecast"`
 	Explained   int64 `json:"explained" doc:"Differences that must be, and count for nothing"`
 }
@@ -172,7 +178,7 @@ func (t *Counts) Explain(d Difference) {
 
 func (t *Counts) count(k Kind, n int64) {
 	for kind, counter := range map[Kind]*int64{Missing: &t.Missing, Extra: &t.Extra, OtherKind: &t.Kinds, Size: &t.Sizes, Time: &t.Times, Permissions: &t.Permissions, Owner: &t.Owners,
-		Attributes: &t.Attributes, Content: &t.Contents, InUse: &t.InUse} {
+		Attributes: &t.Attributes, Content: &t.Contents, InUse: &t.InUse, Unreadable: &t.Unreadable} {
 		if kind == k {
 			*counter += n
 		}
@@ -181,5 +187,5 @@ func (t *Counts) count(k Kind, n int64) {
 
 // Unexplained is how many differences count.
 func (t *Counts) Unexplained() int64 {
-	return t.Missing + t.Extra + t.Kinds + t.Sizes + t.Times + t.Permissions + t.Owners + t.Attributes + t.Contents
+	return t.Missing + t.Extra + t.Kinds + t.Sizes + t.Times + t.Permissions + t.Owners + t.Attributes + t.Contents + t.Unreadable
 }

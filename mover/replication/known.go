@@ -126,6 +126,18 @@ func (k *known) noteSettled(r *Replica, pending []string) {
 	}
 }
 
+// allSettled reports whether nothing at all is begun at a replica.
+func (k *known) allSettled(r *Replica) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for at := range k.pending {
+		if at.replica == r.ID {
+			return false
+		}
+	}
+	return k.settled[r.ID]
+}
+
 // nothingPending reports whether nothing is begun right in a folder.
 func (k *known) nothingPending(r *Replica, folder string) bool {
 	k.mu.Lock()

@@ -13,6 +13,9 @@ import (
 // settleAll finishes or takes back what was begun at a replica and broken off, and returns
 // how much of it has to wait for something else.
 func (e *Engine) settleAll(ctx context.Context, r *Replica) (waits int, err error) {
+	if e.known.allSettled(r) {
+		return 0, nil
+	}
 	records, err := e.Store.Unfinished(ctx, r.ID)
 	if err != nil {
 		return 0, err

@@ -35,7 +35,7 @@ const (
 )
 
 const (
-	followEvery = 400 * time.Millisecond // for changes by other instances, which are to be seen within a second; own changes kick
+	followEvery = 800 * time.Millisecond // for changes by other instances, which are to be seen within a second; own changes kick
 	overlap     = 256                    // numbers may appear late: a transaction that began earlier commits later
 	recentMost  = 1024
 	queue       = 256

@@ -64,13 +64,23 @@ func (p *place) lookAtIntake() {
 	p.IntakeUsed, p.IntakeFull = used, full
 }
 
+// looksEvery is how often it is kept that a replica was looked at, when nothing else is new.
+const looksEvery = time.Minute
+
 // keep keeps how a replica was, when that is not as it was last kept.
 func (p *place) keep(ctx context.Context, m model.Replica) bool {
-	if text := jsonText(m); text != p.kept && p.db.StoreReplica(ctx, m) == nil {
-		p.kept = text
-		return true
+	text := jsonText(m)
+	if text == p.kept {
+		return false
 	}
-	return false
+	looks := m
+	looks.Looked, looks.LookMs = nil, 0
+	without := jsonText(looks)
+	if without == p.looks && time.Since(p.keptAt) < looksEvery || p.db.StoreReplica(ctx, m) != nil {
+		return false
+	}
+	p.kept, p.looks, p.keptAt = text, without, time.Now()
+	return true
 }
 
 // keepTroubles keeps what could not be done since the last time.
@@ -89,6 +99,7 @@ func (r *round) keepTroubles(ctx context.Context) {
 			if noted.InUse {
 				noted.Holder = holders.of(ctx, r, t.Path)
 			}
+			p.troubled.Store(true)
 			if err := r.db.NoteReplicaTrouble(ctx, replica.ID(p.ID), tree.Key(t.Path, false), noted); err != nil {
 				slog.Warn("what could not be done at a replica is not kept", "replica", t.Replica, "path", t.Path, "error", err)
 			}

@@ -83,6 +83,7 @@ type round struct {
 	places []*place
 	ways   []*way
 	untidy chan struct{} // rung when attics are to be looked at
+	stirs  chan struct{} // rung when something is other than it was kept
 
 	mu       sync.Mutex
 	set      model.ReplicaSet
@@ -133,7 +134,7 @@ func (r *round) guard(do func()) {
 const connections = 2
 
 func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round {
-	r := &round{keeper: k, set: set, stop: stop, untidy: make(chan struct{}, 1), troubles: map[[2]string]replication.Trouble{}}
+	r := &round{keeper: k, set: set, stop: stop, untidy: make(chan struct{}, 1), stirs: make(chan struct{}, 1), troubles: map[[2]string]replication.Trouble{}}
 	r.engine = &replication.Engine{Set: set.Name, Now: now, Unique: rand.Text, Trouble: r.trouble, LeavePermissions: set.Permissions == model.PermissionsLeave, Pace: r.pace}
 	store := k.db.Replication()
 	store.RetryFirst, store.RetryMost = time.Duration(set.Retry.FirstS)*time.Second, time.Duration(set.Retry.MostS)*time.Second
@@ -159,6 +160,7 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 		p.tree = k.lease.Tree(spread.Over(ways...))
 		p.engine = &replication.Replica{ID: replica.ID(p.ID), Name: p.Name, Tree: p.tree, Seed: p.Seed, Scanned: p.Scanned, Filled: p.Filled, Intake: p.IntakeQuota}
 		p.warm.began = time.Now()
+		p.troubled.Store(p.Troubles > 0)
 		r.places = append(r.places, p)
 		r.engine.Replicas = append(r.engine.Replicas, p.engine)
 		p.toBegin(set.Paused)
@@ -208,15 +210,14 @@ func (b *bells) Save(ctx context.Context, c replica.Change) error {
 // Beats of the heart.
 const (
 	beat        = time.Second
-	wantedEvery = 30 * time.Second // what people want is told; this is for news that got lost
+	restingBeat = 5 * time.Second // while nothing is on its way
+	wantedEvery = time.Minute     // what people want is told; this is for news that got lost
 	sampleEvery = time.Minute
 )
 
 // heart keeps the figures until ctx ends, as with the lease, or the structure of the set
 // is another.
 func (r *round) heart(ctx context.Context) {
-	tick := time.NewTicker(beat)
-	defer tick.Stop()
 	sampled, asked := time.Time{}, time.Now()
 	for {
 		r.keepFigures(ctx)
@@ -225,10 +226,22 @@ func (r *round) heart(ctx context.Context) {
 				sampled = minute
 			}
 		}
+		pause := restingBeat
+		if r.atWork() {
+			pause = beat
+		}
 		select {
 		case <-ctx.Done():
 			return
-		case <-tick.C:
+		case <-r.stirs: // soon, but not for each thing that stirs
+			pause = beat
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(beat / 4):
+			}
+			continue
+		case <-time.After(pause):
 			if time.Since(asked) < wantedEvery {
 				continue
 			}
@@ -239,6 +252,16 @@ func (r *round) heart(ctx context.Context) {
 			return
 		}
 	}
+}
+
+// atWork reports whether anything is on its way: its figures change by themselves.
+func (r *round) atWork() bool {
+	for _, w := range r.ways {
+		if l := w.snapshot(); l.State == model.LaneCarrying || l.Rate > 0 || l.Backlog.Files > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // changed looks at what people want, and takes over settings; true when the

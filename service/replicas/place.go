@@ -25,7 +25,12 @@ type place struct {
 	// folderGone is true after a folder was found gone, until the next look at all.
 	folderGone atomic.Bool
 
-	kept string // as it was last kept
+	kept   string // as it was last kept
+	looks  string // the same, but for when it was looked at
+	keptAt time.Time
+
+	// troubled is true while there may be what could not be done at the replica.
+	troubled atomic.Bool
 
 	state sync.Mutex // of what follows
 	model.Replica
@@ -41,6 +46,9 @@ func (p *place) update(change func(*model.Replica)) {
 // is notes a state, and since when.
 func (p *place) is(state, trouble string) {
 	p.update(func(m *model.Replica) {
+		if m.State != state || m.Trouble != trouble {
+			ring(p.stirs)
+		}
 		if m.State != state || m.Since == nil {
 			at := now()
 			m.Since = &at
@@ -94,10 +102,22 @@ func nextShare(last time.Duration, changed int64) time.Duration {
 	return min(max(2*last, busyShare), pauseShare)
 }
 
+// Where nothing has changed for a while, the least pause grows with that: very many
+// replicas at which nobody works must not keep their servers, and us, busy.
+const (
+	restShare   = 12
+	mostResting = 15 * time.Second
+)
+
+func restedPause(unchanged time.Duration) time.Duration {
+	return min(max(unchanged/restShare, leastPause), mostResting)
+}
+
 // watch looks at a replica again and again until ctx ends.
 func (p *place) watch(ctx context.Context) {
 	faults := 0
 	var share time.Duration
+	changed := time.Now()
 	for {
 		began := time.Now()
 		p.folderGone.Store(false)
@@ -107,7 +127,11 @@ func (p *place) watch(ctx context.Context) {
 			return
 		}
 		share = nextShare(share, done.Changed+done.Busy)
-		pause := min(max(share*took, leastPause), mostPause)
+		if done.Changed+done.Busy > 0 {
+			changed = time.Now()
+		}
+		pause := min(max(share*took, restedPause(time.Since(changed))), mostPause)
+		before, first := p.snapshot(), faults > 0
 		if err != nil {
 			faults++
 			p.is(model.ReplicaFailing, p.reason(ctx, err))
@@ -116,7 +140,12 @@ func (p *place) watch(ctx context.Context) {
 			faults = 0
 			p.looked(ctx, done, began, took)
 		}
-		p.ringAll()
+		now := p.snapshot()
+		if first || err != nil || done.Changed+done.Busy > 0 || before.Scanned != now.Scanned || before.Filled != now.Filled {
+			p.ringAll()
+		} else {
+			p.ringWaiting()
+		}
 		if faults > 0 {
 			select {
 			case <-ctx.Done():
@@ -170,13 +199,27 @@ func (p *place) looked(ctx context.Context, done replication.Scanned, began time
 	p.update(func(m *model.Replica) { m.Entries, m.Looked, m.LookMs = done.Entries, &at, took.Milliseconds() })
 	p.settled()
 	p.keepTroubles(ctx)
-	_ = p.db.ForgetReplicaTroubles(ctx, replica.ID(p.ID), began.UTC())
+	if p.troubled.Swap(false) {
+		left, err := p.db.ForgetReplicaTroubles(ctx, replica.ID(p.ID), began.UTC())
+		if err != nil || left { // what waits in a backlog to be tried again is not forgotten yet
+			p.troubled.Store(true)
+		}
+	}
 }
 
 // ringAll rings the lanes that a replica is an end of: they may go on now.
 func (p *place) ringAll() {
 	for _, w := range p.ways {
 		if w.id.From == replica.ID(p.ID) || w.id.To == replica.ID(p.ID) {
+			ring(w.news)
+		}
+	}
+}
+
+// ringWaiting rings those of its lanes in which something waits: it may have waited for a look.
+func (p *place) ringWaiting() {
+	for _, w := range p.ways {
+		if (w.id.From == replica.ID(p.ID) || w.id.To == replica.ID(p.ID)) && !w.empty() {
 			ring(w.news)
 		}
 	}

@@ -2,6 +2,7 @@ package replicas
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"iter"
 	"path"
@@ -83,6 +84,8 @@ type planSite struct {
 	accounts map[account.SID]string // met in permissions, with a path
 	spelled  examples               // that the seed spells otherwise
 	clashes  examples               // that differ from others there in their case alone
+	unread   examples               // that cannot be read or listed
+	why      error                  // of the first of these
 	refused  examples               // of the seed that it refuses
 	refusal  error                  // of the first of these
 	open     int                    // files that people change now
@@ -274,9 +277,23 @@ func (p *planner) walk(ctx context.Context) error {
 // when the seed was not counted yet.
 func (p *planner) pair(ctx context.Context, seed, other *planSite, first bool, of int) error {
 	a, b := p.entries(ctx, seed), p.entries(ctx, other)
+	hidden := "" // the folder that could not be listed at one of both
 	for pair, err := range paths.Pairs(tree.Ahead(ctx, a.all), tree.Ahead(ctx, b.all), func(m met) string { return m.key }) {
+		var at *siteError
+		if errors.As(err, &at) {
+			return fmt.Errorf("%s: %w", at.site.replica.Name, p.explain(ctx, at.site.replica.Server, at.error))
+		}
 		if err != nil {
-			return p.explain(ctx, other.replica.Server, err)
+			return err
+		}
+		if hidden != "" && strings.HasPrefix(pair.Path, hidden+"/") {
+			continue // whether that is the same cannot be told
+		}
+		hidden = ""
+		for _, m := range []*met{pair.First, pair.Second} {
+			if m != nil && m.Unread != nil && m.Kind == tree.Folder {
+				hidden = pair.Path
+			}
 		}
 		if pair.First != nil {
 			other.mayHave(pair.First)
@@ -292,6 +309,14 @@ func (p *planner) pair(ctx context.Context, seed, other *planSite, first bool, o
 	}
 	return ctx.Err()
 }
+
+// siteError is an error of one place.
+type siteError struct {
+	site *planSite
+	error
+}
+
+func (e *siteError) Unwrap() error { return e.error }
 
 // walked is a walk through a place, with how far it is.
 type walked struct {
@@ -313,11 +338,19 @@ func (p *planner) entries(ctx context.Context, s *planSite) walked {
 				s.place.Look = took
 			}
 		}()
-		s.clashes = examples{}
+		s.clashes, s.unread = examples{}, examples{}
 		var last []string // the key last met, by depth
 		for e, err := range walk.All(ctx) {
 			if err == nil && (e.Path == "." || leftOut(p.filter, e)) {
 				continue
+			}
+			if err != nil {
+				err = &siteError{s, err}
+			}
+			if e.Unread != nil {
+				if s.unread.add(e.Path); s.why == nil {
+					s.why = e.Unread
+				}
 			}
 			m := met{e, tree.Key(e.Path, false)}
 			depth := strings.Count(m.key, "/")

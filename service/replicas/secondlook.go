@@ -164,7 +164,7 @@ func (v *verifier) itemAt(ctx context.Context, e *end, name string) (*verify.Ite
 
 // doubt keeps what differs and nothing explains, to be looked at once more.
 func (v *verifier) doubt(f records.Finding) {
-	if !f.Explained && f.Kind != verify.InUse && len(v.kept.Doubts) < mostDoubts {
+	if !f.Explained && f.Kind != verify.InUse && f.Kind != verify.Unreadable && len(v.kept.Doubts) < mostDoubts {
 		v.kept.Doubts = append(v.kept.Doubts, f)
 	}
 }

@@ -53,37 +53,40 @@ func closedWords(seed, r model.Replica, until time.Time) string {
 
 // differInContent compares what is in a file at both ends.
 func (v *verifier) differInContent(ctx context.Context, first, second *end, name string) ([]verify.Difference, error) {
-	sums, held, err := v.sumsOf(ctx, first, second, name)
-	return compareSums(name, sums, held, first.replica.Name, second.replica.Name), err
+	sums, unread, err := v.sumsOf(ctx, first, second, name)
+	return compareSums(name, sums, unread, first.replica.Name, second.replica.Name), err
 }
 
-// sumsOf reads a file at both ends at the same time. held says where somebody
-// else has it open, so that it could not be read.
-func (v *verifier) sumsOf(ctx context.Context, first, second *end, name string) (sums [2][32]byte, held [2]bool, err error) {
+// sumsOf reads a file at both ends at the same time. unread says why it could not be read
+// at one of them. An error is of a server that does not answer.
+func (v *verifier) sumsOf(ctx context.Context, first, second *end, name string) (sums [2][32]byte, unread [2]error, err error) {
 	if err := v.gate.Await(ctx); err != nil {
-		return sums, held, err
+		return sums, unread, err
 	}
 	group, reading := guard.WithContext(ctx)
 	for i, e := range []*end{first, second} {
 		group.Go(func() (err error) {
 			sums[i], err = sumOf(reading, e.Tree, name, v.gate)
-			held[i] = errors.Is(err, tree.ErrInUse)
-			if err != nil && !held[i] && !isMissing(err) && reading.Err() == nil {
+			switch {
+			case reading.Err() != nil, isMissing(err): // the second look says whether it is gone
+			case errors.Is(err, tree.ErrUnreachable):
 				return fmt.Errorf("%s at %s: %w", name, e.replica.Name, err)
+			default:
+				unread[i] = err
 			}
 			return nil
 		})
 	}
-	return sums, held, errors.Join(group.Wait(), ctx.Err())
+	return sums, unread, errors.Join(group.Wait(), ctx.Err())
 }
 
 // contents compares what is in a file at both ends.
 func (v *verifier) contents(ctx context.Context, first, second *end, f chosenFile) error {
-	sums, held, err := v.sumsOf(ctx, first, second, f.Path)
+	sums, unread, err := v.sumsOf(ctx, first, second, f.Path)
 	if err != nil {
 		return err
 	}
-	d := compareSums(f.Path, sums, held, first.replica.Name, second.replica.Name)
+	d := compareSums(f.Path, sums, unread, first.replica.Name, second.replica.Name)
 	v.onTheirWay(ctx, first, second, d)
 	v.mu.Lock()
 	defer v.mu.Unlock()
@@ -92,18 +95,27 @@ func (v *verifier) contents(ctx context.Context, first, second *end, f chosenFil
 	r.Read += f.Size
 	r.Counts.Differs(d...)
 	v.find(r, d)
-	if v.asked.Level == levelFull && !held[0] {
+	if v.asked.Level == levelFull && unread[0] == nil {
 		v.sums = append(v.sums, records.Sum{Path: f.Path, Sum: sums[0]})
 	}
 	return nil
 }
 
-func compareSums(name string, sums [2][32]byte, held [2]bool, first, second string) []verify.Difference {
+func compareSums(name string, sums [2][32]byte, unread [2]error, first, second string) []verify.Difference {
+	d := verify.Difference{Path: name, Kind: verify.InUse}
+	for i, at := range []string{first, second} {
+		if unread[i] == nil {
+			continue
+		}
+		text := "somebody holds it at " + at
+		if !errors.Is(unread[i], tree.ErrInUse) {
+			d.Kind, text = verify.Unreadable, at+": "+words(unread[i])
+		}
+		*[]*string{&d.First, &d.Second}[i] = text
+	}
 	switch {
-	case held[0]:
-		return []verify.Difference{{Path: name, Kind: verify.InUse, First: "somebody holds it at " + first}}
-	case held[1]:
-		return []verify.Difference{{Path: name, Kind: verify.InUse, Second: "somebody holds it at " + second}}
+	case d.First+d.Second != "":
+		return []verify.Difference{d}
 	case sums[0] != sums[1]:
 		return []verify.Difference{{Path: name, Kind: verify.Content, First: fmt.Sprintf("SHA-256 %x…", sums[0][:6]), Second: fmt.Sprintf("SHA-256 %x…", sums[1][:6])}}
 	}

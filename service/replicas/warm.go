@@ -103,7 +103,7 @@ func (p *place) glances(ctx context.Context, until, sooner time.Time) {
 			folders = append(folders, p.warm.warmest()...)
 		}
 		if len(folders) == 0 {
-			pause = warmPause
+			pause = min(2*pause, leastPause)
 			continue
 		}
 		began := time.Now()

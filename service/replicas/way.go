@@ -55,6 +55,7 @@ func (w *way) queued() {
 	w.state.Lock()
 	w.fuller = true
 	w.state.Unlock()
+	ring(w.stirs)
 	ring(w.news)
 }
 
@@ -76,6 +77,9 @@ func (w *way) open(at time.Time) (calendar.Rate, time.Time) {
 func (w *way) is(state, trouble string, until time.Time) {
 	w.state.Lock()
 	defer w.state.Unlock()
+	if w.State != state || w.Trouble != trouble {
+		ring(w.stirs)
+	}
 	w.State, w.Trouble, w.Until = state, trouble, nil
 	if !until.IsZero() {
 		u := until.UTC()
@@ -199,6 +203,9 @@ func (w *way) carried(more model.Carried) {
 	w.more.Bytes += more.Bytes
 	w.more.Spared += more.Spared
 	w.more.Conflicts += more.Conflicts
+	if w.more != (model.Carried{}) {
+		ring(w.stirs)
+	}
 }
 
 // pace lets bytes of a lane pass when its calendar allows.

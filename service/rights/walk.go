@@ -1,6 +1,7 @@
 package rights
 
 import (
+	"cmp"
 	"context"
 	"iter"
 
@@ -13,7 +14,7 @@ import (
 func nodes(ctx context.Context, l *look, walk *tree.Ordered) iter.Seq2[acl.Node, error] {
 	return func(yield func(acl.Node, error) bool) {
 		for e, err := range walk.All(ctx) {
-			if err != nil {
+			if err = cmp.Or(err, e.Unread); err != nil {
 				err = sideError{l, err}
 			}
 			if !yield(acl.Node{Path: e.Path, Folder: e.Kind == tree.Folder, Descriptor: e.Descriptor}, err) {

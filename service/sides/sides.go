@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"iter"
 
 	"bridgespan/core/account"
@@ -88,6 +89,20 @@ func Explain(err error) error {
 	return err
 }
 
+// Words says why something cannot be read.
+func Words(err error) string {
+	switch {
+	case errors.Is(err, fs.ErrPermission):
+		return "the account that we have there may not read it"
+	case errors.Is(err, tree.ErrInUse):
+		return "somebody has it open, so that nobody else may"
+	}
+	for errors.Unwrap(err) != nil {
+		err = errors.Unwrap(err)
+	}
+	return err.Error()
+}
+
 // Items are what a walk through a side meets, as item makes them: what it does
 // not want is left out.
 func (s *Side) Items(ctx context.Context, walk *tree.Ordered, item func(tree.Named) (verify.Item, bool)) iter.Seq2[verify.Item, error] {
@@ -99,7 +114,11 @@ func (s *Side) Items(ctx context.Context, walk *tree.Ordered, item func(tree.Nam
 				}
 				continue
 			}
-			if i, wanted := item(m); wanted && !yield(i, nil) {
+			i, wanted := item(m)
+			if m.Unread != nil {
+				i.Unread = s.Server.Name + ": " + Words(m.Unread)
+			}
+			if wanted && !yield(i, nil) {
 				return
 			}
 		}

@@ -83,9 +83,13 @@ func compare(ctx context.Context, job reporter, first, second *sides.Side, k *ke
 	a := &tree.Ordered{Tree: first.Tree, Top: ".", Detail: tree.WithDescriptors, After: k.After}
 	b := &tree.Ordered{Tree: second.Tree, Top: ".", Detail: tree.WithDescriptors, After: k.After}
 	saved := time.Now()
+	var shadow verify.Shadow
 	for p, err := range paths.Pairs(tree.Ahead(ctx, first.Items(ctx, a, itemOf)), tree.Ahead(ctx, second.Items(ctx, b, itemOf)), func(i verify.Item) string { return i.Path }) {
 		if err != nil {
 			return err
+		}
+		if shadow.Hides(p) {
+			continue
 		}
 		differences := verify.Compare(p.First, p.Second, local)
 		k.Found.Counts.Add(p.First, differences)
@@ -94,7 +98,7 @@ func compare(ctx context.Context, job reporter, first, second *sides.Side, k *ke
 		}
 		k.After = p.Path
 		job.Progress(k.Found.Counts.Compared, k.Found.Counts.Bytes, min(a.Seen.Get(), b.Seen.Get()))
-		if time.Since(saved) > keepEvery {
+		if time.Since(saved) > keepEvery && !shadow.Falls() {
 			saved = time.Now()
 			// A database that is away now may be back by the next time.
 			_ = job.Checkpoint(ctx, k, k.Found)

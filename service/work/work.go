@@ -112,7 +112,7 @@ func (l *Lease) Release() {
 
 // renew renews the lease until ctx ends, or it is lost.
 func (l *Lease) renew(ctx context.Context) {
-	tick := time.NewTicker(l.length / 4)
+	tick := time.NewTicker(l.length / 3)
 	defer tick.Stop()
 	for {
 		select {

@@ -3242,6 +3242,11 @@ export interface components {
              * @description Last changed at another time
              */
             times: number;
+            /**
+             * Format: int64
+             * @description That could not be read for another reason, with all that is in them
+             */
+            unreadable: number;
         };
         CreationStep: {
             /**
@@ -3430,7 +3435,7 @@ export interface components {
             /** @description As it is at the first */
             first?: string;
             /** @enum {string} */
-            kind: "missing" | "extra" | "kind" | "size" | "time" | "permissions" | "owner" | "attributes" | "content" | "in-use";
+            kind: "missing" | "extra" | "kind" | "size" | "time" | "permissions" | "owner" | "attributes" | "content" | "in-use" | "unreadable";
             /** @description It waits in a backlog, for more than three times as long as was forecast */
             overdue?: boolean;
             path: string;
@@ -6732,7 +6737,7 @@ export interface components {
             /** @description As it is at the first */
             first?: string;
             /** @enum {string} */
-            kind: "missing" | "extra" | "kind" | "size" | "time" | "permissions" | "owner" | "attributes" | "content" | "in-use";
+            kind: "missing" | "extra" | "kind" | "size" | "time" | "permissions" | "owner" | "attributes" | "content" | "in-use" | "unreadable";
             /** @description It waits in a backlog, for more than three times as long as was forecast */
             overdue?: boolean;
             path: string;

@@ -37,7 +37,7 @@ function toneOf(v: ReplicaVerification): Tone {
 
 /** The counts of a verification in words, but those of nothing. */
 export function kinds(c: Counts): string[] {
-  const all: [number, string][] = [[c.missing, "missing"], [c.extra, "extra"], [c.kinds, "of another kind"], [c.sizes, "of other length"], [c.contents, "of other content"], [c.times, "of other time"], [c.permissions, "with other permissions"], [c.owners, "of another owner"], [c.attributes, "with other attributes"], [c.inUse, "in use"], [c.overdue, "overdue"], [c.explained, "explained"]];
+  const all: [number, string][] = [[c.missing, "missing"], [c.extra, "extra"], [c.kinds, "of another kind"], [c.sizes, "of other length"], [c.contents, "of other content"], [c.times, "of other time"], [c.permissions, "with other permissions"], [c.owners, "of another owner"], [c.attributes, "with other attributes"], [c.inUse, "in use"], [c.unreadable, "unreadable"], [c.overdue, "overdue"], [c.explained, "explained"]];
   return all.filter(([n]) => n > 0).map(([n, what]) => `${n.toLocaleString("en")} ${what}`);
 }
 
