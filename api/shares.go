@@ -6,10 +6,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"bridgespan/model"
-	"bridgespan/service/access"
 )
-
-func requireAdministrator(ctx context.Context) error { return access.Require(ctx, model.Administrator) }
 
 // SharePath names a share.
 type SharePath struct {

@@ -26,6 +26,9 @@ type State interface {
 	GatewayPropertiesIn(ctx context.Context, key string) (map[string][]byte, error)
 	ChangeGatewayProperties(ctx context.Context, key string, change func(kept []byte) ([]byte, error)) error
 	CopyGatewayProperties(ctx context.Context, from, to string, deep, moved bool) error
+	KeepReplacement(ctx context.Context, r records.Replacement) (int64, error)
+	ForgetReplacement(ctx context.Context, id int64) error
+	Replacements(ctx context.Context, at time.Time, limit int) ([]records.Replacement, error)
 }
 
 // book is the locks as this gateway knows them. While the database is away the

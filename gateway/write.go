@@ -342,35 +342,16 @@ type transfer struct {
 	into tree.Entry
 }
 
-// run transfers. A file takes the place of a file at once; where a folder is
-// replaced, or replaces something, what was there is put aside until all has
-// come, and put back when not all did: nothing is lost by trying.
+// run transfers. A file takes the place of a file at once.
 func (t *transfer) run(ctx context.Context, a, b place, to string, folder, moving, renames bool) {
 	old, there, err := t.q.there(to, b)
-	if err != nil {
+	switch {
+	case err != nil:
 		t.add(to, false, err)
-		return
-	}
-	if renames || !there || !folder && old.Kind != tree.Folder {
+	case renames || !there || !folder && old.Kind != tree.Folder:
 		t.carry(ctx, a, b, folder, moving, renames)
-		return
-	}
-	aside := b
-	aside.rest = tree.StagingName(b.rest, tree.PutOptions{})
-	if err := b.tree.Rename(ctx, b.rest, aside.rest, false); err != nil {
-		t.add(to, old.Kind == tree.Folder, err)
-		return
-	}
-	t.carry(ctx, a, b, folder, moving, false)
-	lasting := context.WithoutCancel(ctx) // who asked may be gone, and must not leave it half-done
-	if len(t.list) == 0 {
-		t.removeAll(lasting, aside, to, old.Kind == tree.Folder)
-		return
-	}
-	if (&failures{}).removeAll(lasting, b, to, folder) {
-		if err := b.tree.Rename(lasting, aside.rest, b.rest, false); err != nil {
-			t.add(to, old.Kind == tree.Folder, err)
-		}
+	default:
+		t.replace(ctx, a, b, to, old, folder, moving)
 	}
 }
 

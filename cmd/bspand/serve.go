@@ -142,7 +142,13 @@ func serve(ctx context.Context, c config) error {
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
 		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: runs, Replicas: copies, Estimates: savings, Locks: locks.New(db, hub.Kick)},
 		api.Options{Console: console.Files(), TLS: c.secure(), Proxies: c.proxies(), Gateway: c.gatewayURL(), Closing: ctx.Done(), Version: version})
-	return listen(ctx, c, front, gateway.New(ctx, names, sites, db, gateway.Options{Site: c.GatewaySite, SessionAge: c.sessionAge(), Proxies: c.proxies(), TLS: c.encrypts(c.Gateway) || c.SecureCookie == "on"}))
+	gate := gateway.New(ctx, names, sites, db, gateway.Options{Site: c.GatewaySite, SessionAge: c.sessionAge(), Proxies: c.proxies(), TLS: c.encrypts(c.Gateway) || c.SecureCookie == "on"})
+	group.Go(func() {
+		guard.Always(background, func() {
+			leases.Keep(background, "put right what gateways left behind", func(ctx context.Context) time.Duration { return gate.Recover(ctx, sites.Open) })
+		})
+	})
+	return listen(ctx, c, front, gate)
 }
 
 // migrate waits for the database to be there, then brings the schema up to date.

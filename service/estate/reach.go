@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
@@ -125,6 +126,20 @@ func (r *Reach) Whole(ctx context.Context, share, sub string) (tree.Tree, error)
 		return &overMover{t, r}, nil
 	}
 	panic("a tree of neither kind")
+}
+
+// Open opens a folder of a share with the account that we have at its server. The caller
+// must close it. Errors say what they mean and what to do.
+func (s *Service) Open(ctx context.Context, target namespace.Target) (tree.Tree, error) {
+	r, err := s.Reach(ctx, target.Server)
+	if err != nil {
+		return nil, err
+	}
+	t, err := r.Whole(ctx, target.Share, target.Sub)
+	if err != nil {
+		return nil, Unavailable(r.Server, err)
+	}
+	return t, nil
 }
 
 // With all that they can beyond a tree.Tree.

@@ -106,7 +106,7 @@ func nextShare(last time.Duration, changed int64) time.Duration {
 // replicas at which nobody works must not keep their servers, and us, busy.
 const (
 	restShare   = 12
-	mostResting = 15 * time.Second
+	mostResting = 20 * time.Second
 )
 
 func restedPause(unchanged time.Duration) time.Duration {

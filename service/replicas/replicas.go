@@ -121,15 +121,7 @@ func field(i int, name string) string { return fmt.Sprintf("replicas[%d].%s", i,
 
 // open opens a folder of a share; the caller must close it.
 func (s *Service) open(ctx context.Context, target namespace.Target) (tree.Tree, error) {
-	r, err := s.estate.Reach(ctx, target.Server)
-	if err != nil {
-		return nil, err
-	}
-	t, err := r.Whole(ctx, target.Share, target.Sub)
-	if err != nil {
-		return nil, s.explain(ctx, target.Server, err)
-	}
-	return t, nil
+	return s.estate.Open(ctx, target)
 }
 
 // withoutAccounts reports whether a server is a host where a mover runs. It keeps
