@@ -47,6 +47,32 @@ func TestLayers(t *testing.T) {
 	}
 }
 
+// Leases are taken and renewed in one room, and a tree that stands before another one lets
+// package tree forward what it does not do itself.
+func TestNobodyGoesAroundARoom(t *testing.T) {
+	for _, rule := range []struct {
+		pattern string
+		rooms   []string // where it may stand
+	}{
+		{`db\.(Acquire|Renew|Release)\(|DB\.(Acquire|Renew|Release)\(`, []string{"records/", "service/work/"}},
+		{`\.\((tree\.)?(Exchanger|Stager|WriteTrier|Protector|Watcher|Expecter)\)`, []string{"tree/"}},
+		{`exclusive_key`, []string{"records/"}},
+	} {
+		search := exec.Command("grep", "-rnE", "--include=*.go", "--exclude=*_test.go", "--exclude-dir=node_modules", rule.pattern, ".")
+		search.Dir = ".."
+		out, _ := search.Output() // it fails when nothing matches
+		for line := range strings.Lines(string(out)) {
+			line = strings.TrimPrefix(line, "./")
+			if !hasPrefix(line, rule.rooms) {
+				t.Errorf("%s belongs to %v: %s", rule.pattern, rule.rooms, strings.TrimSpace(line))
+			}
+		}
+		if len(out) == 0 {
+			t.Errorf("nothing matches %s: the rule is worth nothing", rule.pattern)
+		}
+	}
+}
+
 func hasPrefix(name string, prefixes []string) bool {
 	for _, prefix := range prefixes {
 		if strings.HasPrefix(name, prefix) {

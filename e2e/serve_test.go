@@ -225,6 +225,7 @@ func TestBadConfig(t *testing.T) {
 		"log format":       {"database = 'x'\nlog_format = 'xml'\n", nil, "neither text nor json"},
 		"proxies":          {"database = 'x'\ntrusted_proxies = '10.0.0'\n", nil, "trusted_proxies: \"10.0.0\" is neither an address nor a network"},
 		"cookie":           {"database = 'x'\nsecure_cookie = 'maybe'\n", nil, "secure_cookie"},
+		"days to keep":     {"database = 'x'\nkeep_changes_days = '0'\n", nil, "between 1 and 36500"},
 		"take-over":        {"database = 'x'\ntake_over = '1s'\n", nil, "between 2s and 10m"},
 		"session age":      {"database = 'x'\ngateway_session_age = '48h'\n", nil, "between 1s and 24h"},
 		"malformed source": {"database = 'no source'\n", nil, "database: the data source name is malformed"},

@@ -42,7 +42,7 @@ func (db *DB) Renew(ctx context.Context, lease Lease, length time.Duration) (Lea
 
 // Release gives a lease back.
 func (db *DB) Release(ctx context.Context, lease Lease) error {
-	_, _, err := db.exec(ctx, `UPDATE leases SET expires = '2000-01-01' WHERE name = ? AND holder = ? AND fencing = ?`, lease.Name, lease.Holder, lease.Fencing)
+	_, _, err := db.exec(ctx, `UPDATE leases SET expires = UTC_TIMESTAMP(6) - INTERVAL 1 SECOND WHERE name = ? AND holder = ? AND fencing = ?`, lease.Name, lease.Holder, lease.Fencing)
 	return err
 }
 

@@ -7,11 +7,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/urfave/cli/v3"
 
+	"bridgespan/records"
 	"bridgespan/service/access"
 )
 
@@ -33,12 +35,15 @@ type config struct {
 	SecureCookie   string `toml:"secure_cookie" comment:"auto sends cookies over TLS alone when the service speaks it; on always, as behind a proxy that does; off never"`
 	SessionAge     string `toml:"gateway_session_age" comment:"For how long a password that a file server took at the gateway is good; then it is asked again"`
 	TakeOver       string `toml:"take_over" comment:"After so long without a sign of life, another instance takes over what one was working on"`
+	KeepRuns       string `toml:"keep_runs_days" comment:"For how many days runs that have ended are kept, but for the latest of each subject; empty for ever"`
+	KeepHealth     string `toml:"keep_health_days" comment:"For how many days it is kept how locations were found; empty for ever"`
+	KeepChanges    string `toml:"keep_changes_days" comment:"For how many days it is kept who changed what; for ever unless you say so"`
 	LogFormat      string `toml:"log_format" comment:"text or json"`
 	LogLevel       string `toml:"log_level" comment:"debug, info, warn or error"`
 }
 
 func defaults() config {
-	return config{Listen: "127.0.0.1:8600", Gateway: "127.0.0.1:8610", KeyFile: "bspan.key", TLS: "auto", SecureCookie: "auto", SessionAge: "5m", TakeOver: "20s", LogFormat: "text", LogLevel: "info"}
+	return config{Listen: "127.0.0.1:8600", Gateway: "127.0.0.1:8610", KeyFile: "bspan.key", TLS: "auto", SecureCookie: "auto", SessionAge: "5m", TakeOver: "20s", KeepRuns: "365", KeepHealth: "365", LogFormat: "text", LogLevel: "info"}
 }
 
 // workFolder is where stores that prove an estimate are made.
@@ -72,6 +77,9 @@ func (c *config) settings() map[string]struct {
 		"secure-cookie":       {&c.SecureCookie, "auto, on or off: send cookies over TLS alone"},
 		"gateway-session-age": {&c.SessionAge, "`TIME` for which a password that a file server took is good"},
 		"take-over":           {&c.TakeOver, "`TIME` without a sign of life after which another instance takes over work"},
+		"keep-runs-days":      {&c.KeepRuns, "`DAYS` for which runs that have ended are kept; empty for ever"},
+		"keep-health-days":    {&c.KeepHealth, "`DAYS` for which it is kept how locations were found; empty for ever"},
+		"keep-changes-days":   {&c.KeepChanges, "`DAYS` for which it is kept who changed what; empty for ever"},
 		"log-format":          {&c.LogFormat, "text or json"},
 		"log-level":           {&c.LogLevel, "debug, info, warn or error"},
 	}
@@ -137,7 +145,21 @@ func (c *config) check() error {
 	if after, err := time.ParseDuration(c.TakeOver); err != nil || after < 2*time.Second || after > 10*time.Minute {
 		return fmt.Errorf("take_over: %q is not a time between 2s and 10m, such as 20s", c.TakeOver)
 	}
+	for name, days := range map[string]string{"keep_runs_days": c.KeepRuns, "keep_health_days": c.KeepHealth, "keep_changes_days": c.KeepChanges} {
+		if n, err := strconv.Atoi(days); days != "" && (err != nil || n < 1 || n > 36500) {
+			return fmt.Errorf("%s: %q is not a number of days between 1 and 36500", name, days)
+		}
+	}
 	return nil
+}
+
+// retention, like takeOver, was checked before.
+func (c *config) retention() records.Retention {
+	age := func(days string) time.Duration {
+		n, _ := strconv.Atoi(days)
+		return time.Duration(n) * 24 * time.Hour
+	}
+	return records.Retention{Runs: age(c.KeepRuns), Health: age(c.KeepHealth), Changes: age(c.KeepChanges)}
 }
 
 func (c *config) takeOver() time.Duration {

@@ -136,6 +136,11 @@ func serve(ctx context.Context, c config) error {
 	group.Go(func() { guard.Always(background, func() { runs.Run(background) }) })
 	group.Go(func() { guard.Always(background, func() { copies.Run(background, hub) }) })
 	group.Go(func() { guard.Always(background, func() { forgetOnNews(background, hub, names, sites) }) })
+	group.Go(func() {
+		guard.Always(background, func() {
+			leases.Keep(background, "prune records", func(ctx context.Context) time.Duration { return prune(ctx, db, c.retention()) })
+		})
+	})
 	defer func() { _ = group.Wait() }()
 	defer stop()
 
@@ -149,6 +154,21 @@ func serve(ctx context.Context, c config) error {
 		})
 	})
 	return listen(ctx, c, front, gate)
+}
+
+// pruneEvery is how often records are pruned.
+const pruneEvery = time.Hour
+
+// prune removes records that are older than is kept, and says when to do so again.
+func prune(ctx context.Context, db *records.DB, keep records.Retention) time.Duration {
+	p, err := db.Prune(ctx, keep, time.Now().UTC())
+	switch {
+	case err != nil && ctx.Err() == nil:
+		slog.Warn("old records could not be removed; it is tried again", "error", err)
+	case p.Runs+p.Health+p.Changes > 0:
+		slog.Info("old records were removed", "runs", p.Runs, "health", p.Health, "changes", p.Changes)
+	}
+	return pruneEvery
 }
 
 // migrate waits for the database to be there, then brings the schema up to date.
