@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bridgespan/client"
+	"bridgespan/core/acl"
 	"bridgespan/core/filter"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
@@ -398,6 +399,10 @@ func testConflict(g *gardenSet) {
 			g.Fatal(err)
 		}
 	}
+	had, err := g.trees["oak"].Descriptor(ctx, "2026/Fought over.txt")
+	if err != nil {
+		g.Fatal(err)
+	}
 	paused = false
 	if _, err := api.EditReplicaSet(ctx, "beds", model.EditReplicaSet{Paused: &paused}); err != nil {
 		g.Fatal(err)
@@ -408,6 +413,9 @@ func testConflict(g *gardenSet) {
 	if err != nil || len(lost) != 1 || lost[0].Replica != "oak" || lost[0].Path != "2026/Fought over.txt" {
 		g.Fatalf("the attics keep %+v, %v", lost, err)
 	}
+	if kept, err := g.trees["oak"].Descriptor(ctx, lost[0].Attic); err != nil || len(acl.Compare(kept.Parts(), had.Parts())) == 0 {
+		g.Errorf("in the attic it has %v, %v", kept, err)
+	}
 	_, err = api.RestoreFromAttic(ctx, "beds", lost[0].ID, "")
 	refused(g.T, "to put it back where something is", err, http.StatusUnprocessableEntity, "as")
 	if _, err := api.RestoreFromAttic(client.Rehearse(ctx), "beds", lost[0].ID, "2026/back.txt"); err == nil || g.text("oak", "2026/back.txt") != "" {
@@ -415,6 +423,9 @@ func testConflict(g *gardenSet) {
 	}
 	if _, err := api.RestoreFromAttic(ctx, "beds", lost[0].ID, "2026/back.txt"); err != nil {
 		g.Fatal(err)
+	}
+	if back, err := g.trees["oak"].Descriptor(ctx, "2026/back.txt"); err != nil || len(acl.Compare(back.Parts(), had.Parts())) > 0 {
+		g.Errorf("it came back with %v, %v; it had %v", back, err, had)
 	}
 	g.arrives("2026/back.txt", "earlier", "oak", "elm store", "elm copy")
 	first, err := api.Attic(ctx, "beds", "elm store", "first-fill", 10)

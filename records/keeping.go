@@ -103,7 +103,11 @@ func (k *keeping) attic(ctx context.Context, tx *Tx) error {
 	at := time.Now().UTC()
 	for _, w := range k.together {
 		for _, kept := range w.change.Kept {
-			rows.add(w.change.Replica, at, []byte(kept.Path), []byte(kept.Attic), kept.Why, kept.Size)
+			had, err := k.ids.number(ctx, tx.Queries, kept.Descriptor)
+			if err != nil {
+				return err
+			}
+			rows.add(w.change.Replica, at, []byte(kept.Path), []byte(kept.Attic), kept.Why, kept.Size, had)
 			f := more[w.change.Replica]
 			if f == nil {
 				f = &figures{}
@@ -122,7 +126,7 @@ func (k *keeping) attic(ctx context.Context, tx *Tx) error {
 			return err
 		}
 	}
-	return rows.replacing(ctx, tx, `replica_attic (replica_id, at, path, attic, why, size)`)
+	return rows.replacing(ctx, tx, `replica_attic (replica_id, at, path, attic, why, size, descriptor_id)`)
 }
 
 const replicaColumns = `replica_records (replica_id, folder, name_key, path_key, kind, name, version, size, modified, digest, changed, changed_by, moved,

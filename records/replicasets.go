@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"bridgespan/core/acl"
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
 	"bridgespan/core/replica"
@@ -362,10 +363,18 @@ func scanAttic(s scanner) (a model.AtticItem, err error) {
 	return a, s.Scan(&a.ID, &a.Replica, &a.Path, &a.Attic, &a.Why, &a.At, &a.Size)
 }
 
-// AtticItem finds something that an attic of a set keeps.
-func (q Queries) AtticItem(ctx context.Context, set, id int64) (model.AtticItem, error) {
-	return one(q.run.QueryRowContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at, a.size FROM replica_attic a JOIN replicas r ON r.id = a.replica_id WHERE r.set_id = ? AND a.id = ?`, set, id), scanAttic,
-		fault.New(fault.NotFound, "list the attics with: bspan replica attic list", "no attic of the set keeps number %d", id))
+// AtticItem finds something that an attic of a set keeps, with the permissions that it had
+// when it has others there.
+func (q Queries) AtticItem(ctx context.Context, set, id int64) (a model.AtticItem, had acl.Descriptor, err error) {
+	var content []byte
+	a, err = one(q.run.QueryRowContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at, a.size, d.content FROM replica_attic a JOIN replicas r ON r.id = a.replica_id
+		LEFT JOIN descriptors d ON d.id = a.descriptor_id WHERE r.set_id = ? AND a.id = ?`, set, id), func(s scanner) (a model.AtticItem, err error) {
+		return a, s.Scan(&a.ID, &a.Replica, &a.Path, &a.Attic, &a.Why, &a.At, &a.Size, &content)
+	}, fault.New(fault.NotFound, "list the attics with: bspan replica attic list", "no attic of the set keeps number %d", id))
+	if err == nil && content != nil {
+		had, err = acl.FromBinary(content)
+	}
+	return a, had, err
 }
 
 // ExpiredAttic lists what the attic of a replica has kept since before a moment.

@@ -107,6 +107,11 @@ func (h *Through) Protect(ctx context.Context, folder string) error {
 	return h.Use(ctx, true, func(t Tree) error { return Protect(ctx, t, folder) })
 }
 
+func (h *Through) Seal(ctx context.Context, name string) (had acl.Descriptor, err error) {
+	err = h.Use(ctx, true, func(t Tree) error { had, err = Seal(ctx, t, name); return err })
+	return had, err
+}
+
 func (h *Through) MayWrite(ctx context.Context, folder string) error {
 	return h.Use(ctx, false, func(t Tree) error { return MayWrite(ctx, t, folder) })
 }

@@ -1,6 +1,10 @@
 package replica
 
-import "time"
+import (
+	"time"
+
+	"bridgespan/core/acl"
+)
 
 // Lane is one direction between two replicas.
 type Lane struct{ From, To ID }
@@ -30,6 +34,9 @@ type Kept struct {
 	Attic string // where it is
 	Why   Reason
 	Size  int64 // bytes
+	// Descriptor are the permissions that it had, when it has others there; as the replica
+	// itself keeps them.
+	Descriptor acl.Descriptor
 }
 
 // Partial is the beginning of a file that is on its way to a replica, or was broken off

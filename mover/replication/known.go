@@ -152,6 +152,7 @@ func (e *Engine) save(ctx context.Context, c replica.Change) error {
 
 // keep saves a change; scanned is true of what a scan saw.
 func (e *Engine) keep(ctx context.Context, c replica.Change, scanned bool) error {
+	e.seal(ctx, c)
 	err := e.Store.Save(ctx, c)
 	e.known.noteSaved(c, scanned, err == nil) // it may have been kept in spite of an error
 	if err != nil {
@@ -179,21 +180,22 @@ func (e *Engine) folderRecord(ctx context.Context, r *Replica, key string) (repl
 	// Of many that ask at the same time, one does; not under the context of one of them,
 	// who may give up.
 	lasting := context.WithoutCancel(ctx)
-	answer := e.known.asked.DoChan(fmt.Sprint(r.ID, "/", key), func() (any, error) {
-		saves := e.known.saved(r)
-		var rec replica.Record
-		err := guard.Call(func() (err error) {
-			rec, err = e.get(lasting, r, key)
-			return err
+	var rec replica.Record
+	answered := guard.Result(func() error {
+		answer, err, _ := e.known.asked.Do(fmt.Sprint(r.ID, "/", key), func() (any, error) {
+			saves := e.known.saved(r)
+			rec, err := e.get(lasting, r, key)
+			if err == nil {
+				e.known.learn(place{r.ID, key}, rec, saves)
+			}
+			return rec, err
 		})
-		if err == nil {
-			e.known.learn(place{r.ID, key}, rec, saves)
-		}
-		return rec, err
+		rec, _ = answer.(replica.Record)
+		return err
 	})
 	select {
-	case a := <-answer:
-		return a.Val.(replica.Record), a.Err
+	case err := <-answered:
+		return rec, err
 	case <-ctx.Done():
 		return replica.Record{Key: key}, ctx.Err()
 	}

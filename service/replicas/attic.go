@@ -5,6 +5,7 @@ import (
 	"path"
 	"time"
 
+	"bridgespan/core/acl"
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
 	"bridgespan/core/replica"
@@ -27,7 +28,7 @@ func (s *Service) Attic(ctx context.Context, name, of, why string, before int64,
 // Restore puts something that an attic keeps back where it was, or under another
 // path, with its permissions. Replicas take it over as a change made there.
 func (s *Service) Restore(ctx context.Context, name string, id int64, as string) (model.AtticItem, error) {
-	set, item, t, err := s.atticItem(ctx, name, id)
+	set, item, had, t, err := s.atticItem(ctx, name, id)
 	if err != nil {
 		return item, err
 	}
@@ -48,7 +49,15 @@ func (s *Service) Restore(ctx context.Context, name string, id int64, as string)
 	if err := tree.MkdirAll(ctx, t, path.Dir(to)); err != nil {
 		return item, err
 	}
+	if !had.IsZero() { // before anybody sees it
+		if err := t.Apply(ctx, item.Attic, tree.Meta{Descriptor: had}); err != nil {
+			return item, err
+		}
+	}
 	if err := t.Rename(ctx, item.Attic, to, false); err != nil {
+		if !had.IsZero() {
+			_, _ = tree.Seal(context.WithoutCancel(ctx), t, item.Attic)
+		}
 		if isTaken(err) {
 			return item, fault.Field("as", "give another path to put it beside", "%s is there again at %s", to, item.Replica)
 		}
@@ -64,7 +73,7 @@ func (s *Service) Restore(ctx context.Context, name string, id int64, as string)
 
 // Purge removes something that an attic keeps, for good.
 func (s *Service) Purge(ctx context.Context, name string, id int64) error {
-	set, item, t, err := s.atticItem(ctx, name, id)
+	set, item, _, t, err := s.atticItem(ctx, name, id)
 	if err != nil {
 		return err
 	}
@@ -93,19 +102,19 @@ func (s *Service) recordAttic(ctx context.Context, set model.ReplicaSet, item mo
 
 // atticItem finds something that an attic keeps, and opens its replica, which
 // the caller must close.
-func (s *Service) atticItem(ctx context.Context, name string, id int64) (set model.ReplicaSet, item model.AtticItem, t tree.Tree, err error) {
+func (s *Service) atticItem(ctx context.Context, name string, id int64) (set model.ReplicaSet, item model.AtticItem, had acl.Descriptor, t tree.Tree, err error) {
 	if set, err = s.db.ReplicaSet(ctx, name); err != nil {
-		return set, item, nil, err
+		return set, item, had, nil, err
 	}
-	if item, err = s.db.AtticItem(ctx, set.ID, id); err != nil {
-		return set, item, nil, err
+	if item, had, err = s.db.AtticItem(ctx, set.ID, id); err != nil {
+		return set, item, had, nil, err
 	}
 	r, err := findReplica(&set, item.Replica)
 	if err != nil {
-		return set, item, nil, err
+		return set, item, had, nil, err
 	}
 	t, err = s.open(ctx, r.Target())
-	return set, item, t, err
+	return set, item, had, t, err
 }
 
 // throwAway removes something from an attic.

@@ -18,7 +18,7 @@ const textMost = 64 << 10
 
 // CompareAttic shows what an attic keeps beside what is at its path now.
 func (s *Service) CompareAttic(ctx context.Context, name string, id int64) (model.AtticComparison, error) {
-	set, item, t, err := s.atticItem(ctx, name, id)
+	set, item, had, t, err := s.atticItem(ctx, name, id)
 	if err != nil {
 		return model.AtticComparison{}, err
 	}
@@ -28,6 +28,9 @@ func (s *Service) CompareAttic(ctx context.Context, name string, id int64) (mode
 	if err != nil {
 		r, _ := findReplica(&set, item.Replica)
 		return c, s.explain(ctx, r.Server, err)
+	}
+	if !had.IsZero() { // what it gets back when it is restored
+		keptRights = had
 	}
 	c.Kept = kept
 	now, nowRights, err := version(ctx, t, item.Path)

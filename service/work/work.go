@@ -74,7 +74,7 @@ func (s *Leases) Take(ctx context.Context, name string) (*Lease, error) {
 // written once the lease was taken over.
 func (l *Lease) Context(ctx context.Context) (context.Context, context.CancelCauseFunc) {
 	work, stop := context.WithCancelCause(records.Under(ctx, l.kept))
-	unhook := context.AfterFunc(l.held, func() { stop(context.Cause(l.held)) })
+	unhook := context.AfterFunc(l.held, guard.Func(func() { stop(context.Cause(l.held)) }))
 	return work, func(cause error) { unhook(); stop(cause) }
 }
 

@@ -24,11 +24,34 @@ func (t *Tree) Protect(ctx context.Context, folder string) error {
 	if err != nil {
 		return err
 	}
-	want, err := acl.Parse("O:" + us.String() + "G:SYD:P(A;OICI;FA;;;BA)(A;OICI;FA;;;SY)(A;OICI;FA;;;" + us.String() + ")")
+	want, err := ours(us, "OICI")
 	if err != nil || protectsAs(now.Parts(), want.Parts()) {
 		return err
 	}
 	return t.Apply(ctx, folder, tree.Meta{Descriptor: want})
+}
+
+// ours are permissions for us, the server's administrators and the server itself; flags say
+// what they hand down.
+func ours(us account.SID, flags string) (acl.Descriptor, error) {
+	return acl.Parse("O:" + us.String() + "G:SYD:P(A;" + flags + ";FA;;;BA)(A;" + flags + ";FA;;;SY)(A;" + flags + ";FA;;;" + us.String() + ")")
+}
+
+// Seal does for a file what Protect does for a folder.
+func (t *Tree) Seal(ctx context.Context, name string) (had acl.Descriptor, err error) {
+	now, err := t.Descriptor(ctx, name)
+	if err != nil {
+		return had, err
+	}
+	us, err := t.ourselves(ctx, path.Dir(name))
+	if err != nil {
+		return had, err
+	}
+	want, err := ours(us, "")
+	if err != nil || protectsAs(now.Parts(), want.Parts()) {
+		return had, err
+	}
+	return now, t.Apply(ctx, name, tree.Meta{Descriptor: want})
 }
 
 // protectsAs reports whether permissions let in those alone whom others let in.

@@ -56,10 +56,45 @@ func testProtect(t *testing.T, server *fileserver.Server, warden *smb.Session) {
 				t.Errorf("%s: ben may %s: %v", name, what, err)
 			}
 		}
+		testSeal(t, root, ben, work)
 		text, err := tree.ReadFile(t.Context(), root, staged)
 		if err != nil || string(text) != "a secret" {
 			t.Errorf("%s: it holds %q, %v", name, text, err)
 		}
+	}
+}
+
+// testSeal: not even by its exact path, and though they might do everything with it before,
+// do people get at a file that is sealed.
+func testSeal(t *testing.T, root, ben *smb.Tree, work string) {
+	t.Helper()
+	name, open := work+"/kept", mustParse(t, "O:BAG:BAD:P(A;;FA;;;BA)(A;;FA;;;AU)")
+	if _, err := root.Stage(t.Context(), name, strings.NewReader("kept"), tree.PutOptions{Meta: tree.Meta{Descriptor: open}}); err != nil {
+		t.Fatal(err)
+	}
+	before, err := root.Descriptor(t.Context(), name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if c, err := ben.Open(t.Context(), name); err != nil {
+		t.Errorf("before it is sealed, ben could not open it by its exact path: the test shows nothing: %v", err)
+	} else if err := c.Close(); err != nil {
+		t.Error(err)
+	}
+	if had, err := root.Seal(t.Context(), name); err != nil || had != before {
+		t.Errorf("Seal returned %v, %v; want %v", had, err, before)
+	}
+	if had, err := root.Seal(t.Context(), name); err != nil || !had.IsZero() {
+		t.Errorf("Seal once more returned %v, %v", had, err)
+	}
+	if _, err := ben.Open(t.Context(), name); !errors.Is(err, fs.ErrPermission) {
+		t.Errorf("ben opens what is sealed: %v", err)
+	}
+	if err := ben.Apply(t.Context(), name, tree.Meta{Descriptor: open}); !errors.Is(err, fs.ErrPermission) {
+		t.Errorf("ben gives himself what is sealed: %v", err)
+	}
+	if err := root.Remove(t.Context(), name); err != nil {
+		t.Error(err)
 	}
 }
 
