@@ -64,7 +64,7 @@ func (p *place) lookAtIntake() {
 	p.IntakeUsed, p.IntakeFull = used, full
 }
 
-// looksEvery is how often it is kept that a replica was looked at, when nothing else is new.
+// looksEvery is how often it is kept that a replica was looked at, when nothing else is new and nobody has asked for it.
 const looksEvery = time.Minute
 
 // keep keeps how a replica was, when that is not as it was last kept.
@@ -75,9 +75,12 @@ func (p *place) keep(ctx context.Context, m model.Replica) bool {
 	}
 	looks := m
 	looks.Looked, looks.LookMs = nil, 0
-	without := jsonText(looks)
-	if without == p.looks && time.Since(p.keptAt) < looksEvery || p.db.StoreReplica(ctx, m) != nil {
+	without, asked := jsonText(looks), p.asked.Load()
+	if asked == nil && without == p.looks && time.Since(p.keptAt) < looksEvery || p.db.StoreReplica(ctx, m) != nil {
 		return false
+	}
+	if asked != nil && m.Looked != nil && m.Looked.Add(-time.Duration(m.LookMs)*time.Millisecond).After(*asked) {
+		p.asked.CompareAndSwap(asked, nil)
 	}
 	p.kept, p.looks, p.keptAt = text, without, time.Now()
 	return true

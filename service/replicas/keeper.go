@@ -273,6 +273,8 @@ func (r *round) changed(ctx context.Context) bool {
 	}
 	for _, p := range r.places {
 		if slices.Contains(wanted.Looks, replica.ID(p.ID)) {
+			at := now()
+			p.asked.Store(&at)
 			ring(p.look)
 		}
 	}

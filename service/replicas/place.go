@@ -29,6 +29,9 @@ type place struct {
 	looks  string // the same, but for when it was looked at
 	keptAt time.Time
 
+	// asked is when somebody last wanted it to be looked at, until that is done and kept.
+	asked atomic.Pointer[time.Time]
+
 	// troubled is true while there may be what could not be done at the replica.
 	troubled atomic.Bool
 
@@ -198,6 +201,9 @@ func (p *place) looked(ctx context.Context, done replication.Scanned, began time
 	at := now()
 	p.update(func(m *model.Replica) { m.Entries, m.Looked, m.LookMs = done.Entries, &at, took.Milliseconds() })
 	p.settled()
+	if p.asked.Load() != nil {
+		ring(p.stirs)
+	}
 	p.keepTroubles(ctx)
 	if p.troubled.Swap(false) {
 		left, err := p.db.ForgetReplicaTroubles(ctx, replica.ID(p.ID), began.UTC())
