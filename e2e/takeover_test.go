@@ -15,7 +15,7 @@ import (
 	"bridgespan/tree"
 )
 
-var takeOvers = flag.Int("takeovers", 4, "how often TestTakeOver lets an instance be replaced at its work")
+var takeOvers = flag.Int("takeovers", 2, "how often TestTakeOver lets an instance be replaced at its work")
 
 // TestTakeOver lets two instances of the service work on one replica set while people work
 // in it. The one that is at work is killed, or stands still until the other one has taken
