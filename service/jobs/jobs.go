@@ -17,8 +17,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
 	"sync"
 	"time"
 
@@ -88,9 +86,6 @@ func (s *Service) Register(name string, p Policy, w Worker) {
 	s.kinds[name] = kind{p, w}
 	s.pools[p.Pool].add(name)
 }
-
-// Kinds are the kinds of work that are registered, in order.
-func (s *Service) Kinds() []string { return slices.Sorted(maps.Keys(s.kinds)) }
 
 const (
 	// lookEvery is how often runs are looked for that others have started, or left.

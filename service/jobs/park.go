@@ -60,7 +60,7 @@ func (j *Job) Park(text string) {
 // Unpark waits until the work may go on. It returns the error of ctx when that ends before.
 func (j *Job) Unpark(ctx context.Context) error {
 	if j.slot != nil {
-		j.Waits("its turn: other runs are worked on first")
+		j.Waits("a free slot: other runs of its queue are worked on first")
 		if err := j.slot.unpark(ctx); err != nil {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 
 	"bridgespan/core/fault"
 	"bridgespan/model"
+	"bridgespan/records"
 	"bridgespan/service/access"
 	"bridgespan/service/work"
 	"bridgespan/standin/standintest"
@@ -163,6 +164,39 @@ func TestProgressIsNoChange(t *testing.T) {
 	if want := []string{"run true", "progress false", "run false"}; !slices.Equal(topics, want) {
 		t.Errorf("told was %v, want %v", topics, want)
 	}
+}
+
+// A run whose lease was lost is not begun again beside its worker, which has not ended yet.
+func TestLostRunIsNotBegunTwice(t *testing.T) {
+	db, _ := standintest.Records(t)
+	s := New(db, &work.Leases{DB: db, Holder: "one"}, func() {})
+	begun, release := make(chan struct{}, 10), make(chan struct{})
+	s.Register("deaf", batch, func(context.Context, *Job) error {
+		begun <- struct{}{}
+		<-release
+		return nil
+	})
+	s.Register("quick", batch, func(context.Context, *Job) error { return nil })
+	runs(t, s)
+	id, err := s.Start(t.Context(), "deaf", "x", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	<-begun
+	// As after a pause of the database: the lease has run out, and nobody has it.
+	if err := db.Release(t.Context(), records.Lease{Name: records.LeaseOfRun(id), Holder: "one", Fencing: 1}); err != nil {
+		t.Fatal(err)
+	}
+	quick, err := s.Start(t.Context(), "quick", "x", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, quick) // runs were taken up since
+	if len(begun) > 0 {
+		t.Error("the run is worked on twice")
+	}
+	close(release)
+	await(t, s, id)
 }
 
 // Who may stop a run, let it go on and forget it depends on its kind.

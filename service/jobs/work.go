@@ -68,6 +68,12 @@ func (s *Service) takeUpFor(ctx context.Context, p *slots) error {
 		return err
 	}
 	for _, r := range runs {
+		s.mu.Lock()
+		_, mine := s.busy[r.ID]
+		s.mu.Unlock()
+		if mine { // its lease was lost, and its worker has not ended yet
+			continue
+		}
 		lease, err := s.leases.Take(ctx, records.LeaseOfRun(r.ID))
 		if err != nil {
 			return err
