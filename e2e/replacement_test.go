@@ -48,7 +48,7 @@ func TestReplacementSurvives(t *testing.T) {
 	for i := range 500 {
 		put(fmt.Sprintf("fresh/%d", i), "fresh")
 	}
-	for _, name := range []string{"copied", "swapped", "between", "taken"} {
+	for _, name := range []string{"copied", "swapped", "between", "taken", "moved", "done"} {
 		put(name+"/mine", "mine")
 	}
 	ada := person(t, e, "ada")
@@ -82,18 +82,32 @@ func TestReplacementSurvives(t *testing.T) {
 	if text("copied/mine") != "mine" {
 		t.Error("when the gateway had ended, the folder was not seen")
 	}
-	// As after an end between the two renames; and when people have made the folder anew since.
+	// As after an end between the two renames: of a folder that people have made anew since, and
+	// of one whose replacement they have renamed since.
 	pool := openPool(t, e)
-	for _, name := range []string{"between", "taken"} {
+	keep := func(final, aside, incoming string, placed bool) {
+		t.Helper()
+		if _, err := pool.ExecContext(t.Context(), `INSERT INTO gateway_replacements (server, share, sub, final, aside, incoming, copied, placed, until) VALUES ('oak', 'store', '', ?, ?, ?, ?, ?, '2026-01-01')`,
+			final, aside, incoming, final != "moved", placed); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, name := range []string{"between", "taken", "moved"} {
 		aside, incoming := ".bspan-aside-"+name+".part", ".bspan-incoming-"+name+".part"
 		if err := store.Rename(t.Context(), name, aside, false); err != nil {
 			t.Fatal(err)
 		}
-		put(incoming+"/fresh", "fresh")
-		if _, err := pool.ExecContext(t.Context(), `INSERT INTO gateway_replacements (server, share, sub, final, aside, incoming, copied, until) VALUES ('oak', 'store', '', ?, ?, ?, TRUE, '2026-01-01')`, name, aside, incoming); err != nil {
-			t.Fatal(err)
+		if name != "moved" {
+			put(incoming+"/fresh", "fresh")
 		}
+		keep(name, aside, incoming, false)
 	}
+	// And after an end between the second rename and the removal of the old folder.
+	if err := store.Rename(t.Context(), "done", ".bspan-aside-done.part", false); err != nil {
+		t.Fatal(err)
+	}
+	put("done/fresh", "fresh")
+	keep("done", ".bspan-aside-done.part", ".bspan-incoming-done.part", true)
 	put("taken/anew", "anew")
 	if r, err := pool.ExecContext(t.Context(), `UPDATE gateway_replacements SET until = '2026-01-01'`); err != nil {
 		t.Fatal(err)
@@ -102,8 +116,8 @@ func TestReplacementSurvives(t *testing.T) {
 	}
 	e.Another(t, "Lowland")
 	await(t, "what was left behind to be put right", func() bool { return len(hidden()) == 0 && text("between/mine") == "mine" })
-	got := []string{text("copied/mine"), text("between/mine"), text("taken/anew"), text("taken (put back)/mine")}
-	if want := []string{"mine", "mine", "anew", "mine"}; !slices.Equal(got, want) {
+	got := []string{text("copied/mine"), text("between/mine"), text("taken/anew"), text("taken (put back)/mine"), text("moved/mine"), text("done/fresh"), text("done/mine")}
+	if want := []string{"mine", "mine", "anew", "mine", "mine", "fresh", ""}; !slices.Equal(got, want) {
 		t.Errorf("put right: %v, want %v", got, want)
 	}
 }

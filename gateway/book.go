@@ -27,6 +27,7 @@ type State interface {
 	ChangeGatewayProperties(ctx context.Context, key string, change func(kept []byte) ([]byte, error)) error
 	CopyGatewayProperties(ctx context.Context, from, to string, deep, moved bool) error
 	KeepReplacement(ctx context.Context, r records.Replacement) (int64, error)
+	SwapReplacement(ctx context.Context, id int64, placed bool, until time.Time) error
 	ForgetReplacement(ctx context.Context, id int64) error
 	Replacements(ctx context.Context, at time.Time, limit int) ([]records.Replacement, error)
 }

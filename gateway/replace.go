@@ -12,132 +12,147 @@ import (
 	"bridgespan/tree"
 )
 
-// Where a folder is replaced, or replaces something, what is there stays in its place until
-// all that replaces it has come beside it, hidden. Then both change places, by two renames.
-// That is kept in the records first: should the gateway end in between, whoever finds it
-// there puts the folder back, or away.
+// A folder that is replaced, or replaces something, stays in its place until its replacement
+// was copied beside it, hidden. Then both change places by two renames. The records know of
+// it: when the gateway ends in between, another one puts the old folder back, or removes it.
 
 const (
-	// replacedWithin is how long a replacement may take before it counts as left behind.
-	replacedWithin = 7 * 24 * time.Hour
-	// recoverEvery is how often what was left behind is looked for.
-	recoverEvery = 10 * time.Minute
-	// recoveredAtOnce bounds how much is put right at a time.
+	// copiedWithin bounds copying. Until then nothing of people's own is hidden.
+	copiedWithin = 7 * 24 * time.Hour
+	// swappedWithin bounds the two renames, each of which waits 2 minutes at most for an answer.
+	swappedWithin = 10 * time.Minute
+	// recoverEvery is how often unfinished replacements are looked for.
+	recoverEvery = 5 * time.Minute
+	// recoveredAtOnce bounds how many are finished at a time.
 	recoveredAtOnce = 100
 )
 
-// replace puts what a is, or a copy of it, in the place of what is at b.
+// replacement is one that is under way.
+type replacement struct {
+	*transfer
+	id                  int64
+	old, aside          place // the folder that is replaced, and where it waits to be removed
+	incoming            place // its replacement, before it takes the place
+	copied              bool  // incoming was copied for that, and is hidden
+	oldFolder, isFolder bool
+	to                  string // full path, for failures
+}
+
+// replace puts a, or a copy of it, in the place of b.
 func (t *transfer) replace(ctx context.Context, a, b place, to string, old tree.Entry, folder, moving bool) {
-	incoming, aside := a, b
-	copied := !moving || a.tree != b.tree
-	if copied {
-		incoming = b
-		incoming.rest = tree.StagingName(b.rest, tree.PutOptions{})
+	r := &replacement{transfer: t, old: b, aside: b, incoming: a, copied: !moving || a.tree != b.tree, oldFolder: old.Kind == tree.Folder, isFolder: folder, to: to}
+	r.aside.rest = tree.StagingName(b.rest, tree.PutOptions{})
+	if r.copied {
+		r.incoming = b
+		r.incoming.rest = tree.StagingName(b.rest, tree.PutOptions{})
 	}
-	aside.rest = tree.StagingName(b.rest, tree.PutOptions{})
-	r := records.Replacement{Target: t.q.chosen[b.signpost].target, Final: b.rest, Aside: aside.rest, Incoming: incoming.rest, Copied: copied, Until: now().Add(replacedWithin)}
-	id, err := t.q.gateway.book.KeepReplacement(ctx, r)
-	if err != nil {
-		t.add(to, old.Kind == tree.Folder, err)
+	var err error
+	if r.id, err = t.q.gateway.book.KeepReplacement(ctx, records.Replacement{Target: t.q.chosen[b.signpost].target, Final: b.rest, Aside: r.aside.rest, Incoming: r.incoming.rest,
+		Copied: r.copied, Until: now().Add(copiedWithin)}); err != nil {
+		t.add(to, r.oldFolder, err)
 		return
 	}
 	lasting := context.WithoutCancel(ctx) // who asked may be gone, and must not leave it half-done
-	if done := t.changePlaces(ctx, a, b, incoming, aside, to, old, folder, copied); !done && copied {
-		_ = (&failures{}).removeAll(lasting, incoming, to, folder)
-	}
-	// What is left of it needs another account than this one: it is put right later.
-	for _, left := range []place{aside, incoming} {
-		if _, err := b.tree.Stat(lasting, left.rest); !errors.Is(err, fs.ErrNotExist) && tree.Reserved(left.rest) {
-			return
-		}
-	}
-	if err := t.q.gateway.book.ForgetReplacement(lasting, id); err != nil {
-		slog.Warn("a replacement is over, and could not be forgotten", "path", to, "error", err)
+	if r.copied && !t.copyAll(ctx, a, r.incoming, t.q.name, folder) {
+		r.giveUp(lasting)
 		return
 	}
-	if moving && copied && len(t.list) == 0 {
+	if !r.swap(lasting) {
+		return
+	}
+	if t.removeAll(lasting, r.aside, to, r.oldFolder) {
+		r.forget(lasting)
+	}
+	if moving && r.copied && len(t.list) == 0 {
 		t.removeAll(ctx, a, t.q.name, folder)
 	}
 }
 
-// changePlaces brings what is to come and puts it in its place; false when what was there is
-// there as before.
-func (t *transfer) changePlaces(ctx context.Context, a, b, incoming, aside place, to string, old tree.Entry, folder, copied bool) bool {
-	if copied && !t.copyAll(ctx, a, incoming, t.q.name, folder) {
+// swap lets both change places; false when the old folder is where it was, or will be put
+// back.
+func (r *replacement) swap(ctx context.Context) bool {
+	book := r.q.gateway.book
+	if err := book.SwapReplacement(ctx, r.id, false, now().Add(swappedWithin)); err != nil {
+		r.add(r.to, r.oldFolder, err)
+		r.giveUp(ctx)
 		return false
 	}
-	wasFolder := old.Kind == tree.Folder
-	if err := b.tree.Rename(ctx, b.rest, aside.rest, false); err != nil {
-		t.add(to, wasFolder, err)
+	if err := r.old.tree.Rename(ctx, r.old.rest, r.aside.rest, false); err != nil {
+		r.add(r.to, r.oldFolder, err)
+		r.giveUp(ctx)
 		return false
 	}
-	lasting := context.WithoutCancel(ctx)
-	if err := b.tree.Rename(lasting, incoming.rest, b.rest, false); err != nil {
-		t.add(t.q.name, folder, err)
-		if err := b.tree.Rename(lasting, aside.rest, b.rest, false); err != nil {
-			t.add(to, wasFolder, err)
+	if err := r.old.tree.Rename(ctx, r.incoming.rest, r.old.rest, false); err != nil {
+		r.add(r.q.name, r.isFolder, err)
+		if err := r.old.tree.Rename(ctx, r.aside.rest, r.old.rest, false); err != nil {
+			r.add(r.to, r.oldFolder, err) // the records know of it: it is put back later
+			return false
 		}
+		r.giveUp(ctx)
 		return false
 	}
-	t.removeAll(lasting, aside, to, wasFolder)
+	if err := book.SwapReplacement(ctx, r.id, true, now().Add(copiedWithin)); err != nil {
+		slog.Warn("a replaced folder may come back beside its replacement", "path", r.to, "error", err)
+	}
 	return true
 }
 
-// Recover puts right what gateways left behind that ended in the middle of a replacement,
-// and says when to look again. open opens a place with an account that may do so.
+// giveUp removes the copy. The old folder is in its place.
+func (r *replacement) giveUp(ctx context.Context) {
+	if !r.copied || (&failures{}).removeAll(ctx, r.incoming, r.to, r.isFolder) {
+		r.forget(ctx)
+	}
+}
+
+func (r *replacement) forget(ctx context.Context) {
+	if err := r.q.gateway.book.ForgetReplacement(ctx, r.id); err != nil {
+		slog.Warn("a finished replacement could not be removed from the records", "path", r.to, "error", err)
+	}
+}
+
+// Recover finishes replacements whose gateway has ended, and returns when to look again.
+// open opens a target with an account that may rename and remove everything there.
 func (g *Gateway) Recover(ctx context.Context, open func(context.Context, namespace.Target) (tree.Tree, error)) time.Duration {
-	left, err := g.book.Replacements(ctx, now(), recoveredAtOnce)
+	unfinished, err := g.book.Replacements(ctx, now(), recoveredAtOnce)
 	if err != nil {
-		slog.Debug("what gateways left behind cannot be read now", "error", err)
+		slog.Debug("unfinished replacements cannot be read now", "error", err)
 		return recoverEvery
 	}
-	for _, r := range left {
-		if err := recoverOne(ctx, open, r); err != nil {
-			slog.Warn("what a gateway left behind could not be put right; it is tried again", "location", r.Target.String(), "path", r.Final, "error", err)
+	for _, r := range unfinished {
+		if err := finish(ctx, open, r); err != nil {
+			slog.Warn("an unfinished replacement of a folder is tried again later", "location", r.Target.String(), "path", r.Final, "error", err)
 			continue
 		}
 		if err := g.book.ForgetReplacement(ctx, r.ID); err != nil {
-			slog.Debug("what was put right is not forgotten yet", "error", err)
+			slog.Warn("a finished replacement could not be removed from the records", "path", r.Final, "error", err)
 		}
 	}
 	return recoverEvery
 }
 
-func recoverOne(ctx context.Context, open func(context.Context, namespace.Target) (tree.Tree, error), r records.Replacement) error {
+// finish removes the old folder when its replacement is in its place, and puts it back
+// otherwise: under another name when people have made a new one since.
+func finish(ctx context.Context, open func(context.Context, namespace.Target) (tree.Tree, error), r records.Replacement) error {
 	t, err := open(ctx, r.Target)
 	if err != nil {
 		return err
 	}
 	defer t.Close()
-	came, err := missing(ctx, t, r.Incoming) // it has left where it was, for its place
-	if err != nil {
-		return err
+	if r.Placed {
+		return tree.RemoveAll(ctx, t, r.Aside)
 	}
-	gone, err := missing(ctx, t, r.Aside)
+	err = t.Rename(ctx, r.Aside, r.Final, false)
+	if errors.Is(err, fs.ErrExist) {
+		err = t.Rename(ctx, r.Aside, r.Final+" (put back)", false)
+	}
 	switch {
-	case err != nil:
+	case err == nil:
+		slog.Warn("a folder was put back whose replacement was not finished", "location", r.Target.String(), "path", r.Final)
+	case !errors.Is(err, fs.ErrNotExist): // it was never put aside
 		return err
-	case !gone && came:
-		err = tree.RemoveAll(ctx, t, r.Aside)
-	case !gone: // people's own: it goes back, beside what they have put there since
-		err = t.Rename(ctx, r.Aside, r.Final, false)
-		if errors.Is(err, fs.ErrExist) {
-			err = t.Rename(ctx, r.Aside, r.Final+" (put back)", false)
-		}
-		if err == nil {
-			slog.Warn("a folder was put back that a gateway had put aside when it ended", "location", r.Target.String(), "path", r.Final)
-		}
 	}
-	if err == nil && r.Copied && !came {
-		err = tree.RemoveAll(ctx, t, r.Incoming)
+	if !r.Copied {
+		return nil
 	}
-	return err
-}
-
-func missing(ctx context.Context, t tree.Tree, name string) (bool, error) {
-	_, err := t.Stat(ctx, name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return true, nil
-	}
-	return false, err
+	return tree.RemoveAll(ctx, t, r.Incoming)
 }
