@@ -64,25 +64,26 @@ func (p *place) lookAtIntake() {
 	p.IntakeUsed, p.IntakeFull = used, full
 }
 
-// looksEvery is how often it is kept that a replica was looked at, when nothing else is new and nobody has asked for it.
-const looksEvery = time.Minute
+// scansEvery is how often the time of the last scan is kept, when nothing else has changed
+// and nobody has requested the scan.
+const scansEvery = time.Minute
 
 // keep keeps how a replica was, when that is not as it was last kept.
 func (p *place) keep(ctx context.Context, m model.Replica) bool {
-	text := jsonText(m)
-	if text == p.kept {
+	state := jsonText(m)
+	if state == p.kept {
 		return false
 	}
-	looks := m
-	looks.Looked, looks.LookMs = nil, 0
-	without, asked := jsonText(looks), p.asked.Load()
-	if asked == nil && without == p.looks && time.Since(p.keptAt) < looksEvery || p.db.StoreReplica(ctx, m) != nil {
+	scan := m
+	scan.Looked, scan.LookMs = nil, 0
+	beside, requested := jsonText(scan), p.scanRequested.Load()
+	if requested == nil && beside == p.keptBeside && time.Since(p.keptAt) < scansEvery || p.db.StoreReplica(ctx, m) != nil {
 		return false
 	}
-	if asked != nil && m.Looked != nil && m.Looked.Add(-time.Duration(m.LookMs)*time.Millisecond).After(*asked) {
-		p.asked.CompareAndSwap(asked, nil)
+	if requested != nil && m.Looked != nil && m.Looked.Add(-time.Duration(m.LookMs)*time.Millisecond).After(*requested) {
+		p.scanRequested.CompareAndSwap(requested, nil)
 	}
-	p.kept, p.looks, p.keptAt = text, without, time.Now()
+	p.kept, p.keptBeside, p.keptAt = state, beside, time.Now()
 	return true
 }
 

@@ -83,7 +83,7 @@ type round struct {
 	places []*place
 	ways   []*way
 	untidy chan struct{} // rung when attics are to be looked at
-	stirs  chan struct{} // rung when something is other than it was kept
+	dirty  chan struct{} // rung when figures are no longer as they were kept
 
 	mu       sync.Mutex
 	set      model.ReplicaSet
@@ -134,7 +134,7 @@ func (r *round) guard(do func()) {
 const connections = 2
 
 func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round {
-	r := &round{keeper: k, set: set, stop: stop, untidy: make(chan struct{}, 1), stirs: make(chan struct{}, 1), troubles: map[[2]string]replication.Trouble{}}
+	r := &round{keeper: k, set: set, stop: stop, untidy: make(chan struct{}, 1), dirty: make(chan struct{}, 1), troubles: map[[2]string]replication.Trouble{}}
 	r.engine = &replication.Engine{Set: set.Name, Now: now, Unique: rand.Text, Trouble: r.trouble, LeavePermissions: set.Permissions == model.PermissionsLeave, Pace: r.pace}
 	store := k.db.Replication()
 	store.RetryFirst, store.RetryMost = time.Duration(set.Retry.FirstS)*time.Second, time.Duration(set.Retry.MostS)*time.Second
@@ -218,38 +218,49 @@ const (
 // heart keeps the figures until ctx ends, as with the lease, or the structure of the set
 // is another.
 func (r *round) heart(ctx context.Context) {
-	sampled, asked := time.Time{}, time.Now()
+	sampled, settingsRead := time.Time{}, time.Now()
 	for {
 		r.keepFigures(ctx)
+		kept := time.Now()
 		if minute := now().Truncate(sampleEvery); !minute.Equal(sampled) {
 			if err := r.db.StoreSamples(ctx, minute, r.lanes()); err == nil {
 				sampled = minute
 			}
 		}
-		pause := restingBeat
-		if r.atWork() {
-			pause = beat
-		}
-		select {
-		case <-ctx.Done():
+		wanted, ok := r.rest(ctx, kept)
+		if !ok {
 			return
-		case <-r.stirs: // soon, but not for each thing that stirs
-			pause = beat
-			select {
-			case <-ctx.Done():
-				return
-			case <-time.After(beat / 4):
-			}
-			continue
-		case <-time.After(pause):
-			if time.Since(asked) < wantedEvery {
-				continue
-			}
-		case <-r.wakes:
 		}
-		asked = time.Now()
+		if !wanted && time.Since(settingsRead) < wantedEvery {
+			continue
+		}
+		settingsRead = time.Now()
 		if r.changed(ctx) {
 			return
+		}
+	}
+}
+
+// rest waits until figures are to be kept again: each beat while something is on its way or
+// has changed, seldom otherwise. wanted is true when people may want something; ok is false
+// when ctx has ended.
+func (r *round) rest(ctx context.Context, kept time.Time) (wanted, ok bool) {
+	pause := restingBeat
+	if r.atWork() {
+		pause = beat
+	}
+	timer := time.NewTimer(pause)
+	defer timer.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return false, false
+		case <-r.wakes:
+			return true, true
+		case <-timer.C:
+			return false, true
+		case <-r.dirty:
+			timer.Reset(max(beat-time.Since(kept), beat/4)) // several changes are kept together
 		}
 	}
 }
@@ -274,7 +285,7 @@ func (r *round) changed(ctx context.Context) bool {
 	for _, p := range r.places {
 		if slices.Contains(wanted.Looks, replica.ID(p.ID)) {
 			at := now()
-			p.asked.Store(&at)
+			p.scanRequested.Store(&at)
 			ring(p.look)
 		}
 	}

@@ -25,12 +25,12 @@ type place struct {
 	// folderGone is true after a folder was found gone, until the next look at all.
 	folderGone atomic.Bool
 
-	kept   string // as it was last kept
-	looks  string // the same, but for when it was looked at
-	keptAt time.Time
+	kept       string // the state that was last kept
+	keptBeside string // the same without the time of its last scan
+	keptAt     time.Time
 
-	// asked is when somebody last wanted it to be looked at, until that is done and kept.
-	asked atomic.Pointer[time.Time]
+	// scanRequested is when somebody last requested a scan, until its end is kept.
+	scanRequested atomic.Pointer[time.Time]
 
 	// troubled is true while there may be what could not be done at the replica.
 	troubled atomic.Bool
@@ -50,7 +50,7 @@ func (p *place) update(change func(*model.Replica)) {
 func (p *place) is(state, trouble string) {
 	p.update(func(m *model.Replica) {
 		if m.State != state || m.Trouble != trouble {
-			ring(p.stirs)
+			ring(p.dirty)
 		}
 		if m.State != state || m.Since == nil {
 			at := now()
@@ -134,7 +134,7 @@ func (p *place) watch(ctx context.Context) {
 			changed = time.Now()
 		}
 		pause := min(max(share*took, restedPause(time.Since(changed))), mostPause)
-		before, first := p.snapshot(), faults > 0
+		before, recovered := p.snapshot(), faults > 0
 		if err != nil {
 			faults++
 			p.is(model.ReplicaFailing, p.reason(ctx, err))
@@ -144,7 +144,7 @@ func (p *place) watch(ctx context.Context) {
 			p.looked(ctx, done, began, took)
 		}
 		now := p.snapshot()
-		if first || err != nil || done.Changed+done.Busy > 0 || before.Scanned != now.Scanned || before.Filled != now.Filled {
+		if recovered || err != nil || done.Changed+done.Busy > 0 || before.Scanned != now.Scanned || before.Filled != now.Filled {
 			p.ringAll()
 		} else {
 			p.ringWaiting()
@@ -201,8 +201,8 @@ func (p *place) looked(ctx context.Context, done replication.Scanned, began time
 	at := now()
 	p.update(func(m *model.Replica) { m.Entries, m.Looked, m.LookMs = done.Entries, &at, took.Milliseconds() })
 	p.settled()
-	if p.asked.Load() != nil {
-		ring(p.stirs)
+	if p.scanRequested.Load() != nil {
+		ring(p.dirty)
 	}
 	p.keepTroubles(ctx)
 	if p.troubled.Swap(false) {

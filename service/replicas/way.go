@@ -55,7 +55,7 @@ func (w *way) queued() {
 	w.state.Lock()
 	w.fuller = true
 	w.state.Unlock()
-	ring(w.stirs)
+	ring(w.dirty)
 	ring(w.news)
 }
 
@@ -78,7 +78,7 @@ func (w *way) is(state, trouble string, until time.Time) {
 	w.state.Lock()
 	defer w.state.Unlock()
 	if w.State != state || w.Trouble != trouble {
-		ring(w.stirs)
+		ring(w.dirty)
 	}
 	w.State, w.Trouble, w.Until = state, trouble, nil
 	if !until.IsZero() {
@@ -204,7 +204,7 @@ func (w *way) carried(more model.Carried) {
 	w.more.Spared += more.Spared
 	w.more.Conflicts += more.Conflicts
 	if w.more != (model.Carried{}) {
-		ring(w.stirs)
+		ring(w.dirty)
 	}
 }
 
