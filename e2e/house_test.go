@@ -55,7 +55,7 @@ func TestNobodyGoesAroundARoom(t *testing.T) {
 		rooms   []string // where it may stand
 	}{
 		{`db\.(Acquire|Renew|Release)\(|DB\.(Acquire|Renew|Release)\(`, []string{"records/", "service/work/"}},
-		{`\.\((tree\.)?(Exchanger|Stager|WriteTrier|Protector|Watcher|Expecter)\)`, []string{"tree/"}},
+		{`\.\((tree\.)?(Exchanger|Assembler|Sealer|Stager|WriteTrier|Protector|Watcher|Expecter)\)`, []string{"tree/"}},
 		{`exclusive_key`, []string{"records/"}},
 	} {
 		search := exec.Command("grep", "-rnE", "--include=*.go", "--exclude=*_test.go", "--exclude-dir=node_modules", rule.pattern, ".")

@@ -16,13 +16,13 @@ func Gather(ctx context.Context, w io.Writer, content io.Reader, options PutOpti
 	if options.ReadBack && !readable {
 		return 0, ErrUnsupported
 	}
-	storing := &storing{content: content, at: options.At}
+	check := &readBack{content: content, at: options.At}
 	if options.ReadBack {
-		content = storing
+		content = check
 	}
 	n, err := gather(w, &contextReader{ctx: ctx, r: content}, options)
 	if err == nil && options.ReadBack {
-		err = storing.check(ctx, stored)
+		err = check.compare(ctx, stored)
 	}
 	if size := options.At + n; err == nil && options.SizeKnown && size != options.Size && options.Whole(size) {
 		err = fmt.Errorf("%w: %d of %d bytes", ErrTorn, size, options.Size)
@@ -90,13 +90,13 @@ func Stage(ctx context.Context, t Tree, name string, content io.Reader, options 
 	}
 	meta := options.Meta
 	options.Meta = Meta{}
-	storing := &storing{content: content}
-	if _, err := t.Put(ctx, name, storing, options); err != nil {
+	check := &readBack{content: content}
+	if _, err := t.Put(ctx, name, check, options); err != nil {
 		return Entry{}, err
 	}
 	var err error
 	if options.ReadBack {
-		err = storing.reopen(ctx, t, name)
+		err = check.reopen(ctx, t, name)
 	}
 	if err == nil {
 		err = t.Apply(ctx, name, meta)

@@ -7,27 +7,28 @@ import (
 	"io"
 )
 
-// storing passes content on as it is stored, and finds out afterwards whether what is
-// stored is the same. Both are hashed under a key that is drawn for each file and kept to
-// ourselves: nobody can make other bytes that count as these.
-type storing struct {
+// readBack passes content on while it is stored, then reads it back and compares hashes. The
+// key of the hash is random for each file and never leaves the process, so that nobody can
+// construct other content with the same hash.
+type readBack struct {
 	content io.Reader
 	sent    maphash.Hash
 	at, n   int64 // where content begins in the file, and how much has come
 }
 
-func (s *storing) Read(p []byte) (int, error) {
+func (s *readBack) Read(p []byte) (int, error) {
 	n, err := s.content.Read(p)
 	s.sent.Write(p[:n])
 	s.n += int64(n)
 	return n, err
 }
 
-// check reads back what was stored, and returns ErrAltered unless it is what was sent.
-func (s *storing) check(ctx context.Context, file io.ReaderAt) error {
+// compare reads back what was stored, and returns ErrAltered when it differs from what was
+// sent.
+func (s *readBack) compare(ctx context.Context, file io.ReaderAt) error {
 	var stored maphash.Hash
 	stored.SetSeed(s.sent.Seed())
-	if err := s.readBack(ctx, file, &stored); err != nil {
+	if err := s.read(ctx, file, &stored); err != nil {
 		return err
 	}
 	if stored.Sum64() != s.sent.Sum64() {
@@ -36,17 +37,17 @@ func (s *storing) check(ctx context.Context, file io.ReaderAt) error {
 	return nil
 }
 
-// reopen checks a file that was put.
-func (s *storing) reopen(ctx context.Context, t Tree, name string) error {
+// reopen compares a file that was closed already.
+func (s *readBack) reopen(ctx context.Context, t Tree, name string) error {
 	file, err := t.Open(ctx, name)
 	if err != nil {
 		return err
 	}
 	defer file.Close()
-	return PathError("stage", name, s.check(ctx, file))
+	return PathError("stage", name, s.compare(ctx, file))
 }
 
-func (s *storing) readBack(ctx context.Context, file io.ReaderAt, into io.Writer) error {
+func (s *readBack) read(ctx context.Context, file io.ReaderAt, into io.Writer) error {
 	if s.n <= small {
 		buffer := smallBuffers.Get().(*[small]byte)
 		defer smallBuffers.Put(buffer)

@@ -21,19 +21,19 @@ func (s *scan) listing(ctx context.Context, name string) (list []listed, err err
 		s.listers <- struct{}{}
 		defer func() { <-s.listers }()
 	}
-	works := false // somebody has a work folder in it
+	hasWorkFolder := false
 	for entry, err := range s.r.Tree.List(ctx, name, s.detail()) {
 		if entry.Name == "" && err != nil {
 			return nil, err
 		}
-		works = works || name != "." && tree.Key(entry.Name, false) == workFolder
+		hasWorkFolder = hasWorkFolder || name != "." && tree.Key(entry.Name, false) == workFolder
 		if own(entry.Name) || s.LeaveOut != nil && s.LeaveOut(replica.Below(name, entry.Name), entry) {
 			continue
 		}
 		list = append(list, listed{entry, err})
 	}
-	if works {
-		return list, s.nested(ctx, name)
+	if hasWorkFolder {
+		return list, s.findNested(ctx, name)
 	}
 	return list, nil
 }

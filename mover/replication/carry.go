@@ -48,7 +48,7 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 	tickets = roomFor(tickets, limit)
 	c.progress.begin(e.Now(), len(tickets))
 	for _, r := range []*Replica{c.from, c.to} {
-		if err := cmp.Or(e.identify(ctx, r), e.holdsAnother(r)); err != nil {
+		if err := cmp.Or(e.identify(ctx, r), e.containsReplica(r)); err != nil {
 			return c.done, err
 		}
 	}

@@ -19,8 +19,7 @@ const deltaFrom = 1 << 20
 // what it lacks: that alone crosses the lane. It returns tree.ErrUnsupported
 // when there is nothing to be gained, or the receiver cannot.
 func (m *move) delta(ctx context.Context, staged string, next *replica.Record, content tree.Content, options tree.PutOptions) (tree.Entry, error) {
-	a, ok := m.carry.to.Tree.(tree.Assembler)
-	if !ok || m.to.Kind != replica.File || next.Size < m.leastSize(deltaFrom) || !m.mayAssemble(m.carry.to, m.to.Size) {
+	if m.to.Kind != replica.File || next.Size < m.leastSize(deltaFrom) || !m.mayAssemble(m.carry.to, m.to.Size) {
 		return tree.Entry{}, tree.ErrUnsupported
 	}
 	old, err := m.older(ctx)
@@ -40,7 +39,7 @@ func (m *move) delta(ctx context.Context, staged string, next *replica.Record, c
 	case d.Size != next.Size, m.from.Digest.Known() && d.Digest != m.from.Digest:
 		return tree.Entry{}, errMoved
 	}
-	entry, err := a.Assemble(ctx, staged, m.here, d.Parts, &pacedReaderAt{ctx, m.carry, content}, options)
+	entry, err := tree.Assemble(ctx, m.carry.to.Tree, staged, m.here, d.Parts, &pacedReaderAt{ctx, m.carry, content}, options)
 	if err == nil {
 		err = m.assembled(ctx, staged, old, content, d, list)
 	}

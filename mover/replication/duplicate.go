@@ -18,8 +18,7 @@ const duplicateFrom = 64 << 10
 // returns tree.ErrUnsupported when there is none, or the receiver cannot.
 func (m *move) duplicate(ctx context.Context, staged string, next *replica.Record, content tree.Content, options tree.PutOptions) (tree.Entry, error) {
 	r := m.carry.to
-	a, ok := r.Tree.(tree.Assembler)
-	if !ok || next.Size < m.leastSize(duplicateFrom) {
+	if next.Size < m.leastSize(duplicateFrom) {
 		return tree.Entry{}, tree.ErrUnsupported
 	}
 	alike, err := m.Store.Alike(ctx, r.ID, next.Size, next.Modified)
@@ -36,7 +35,7 @@ func (m *move) duplicate(ctx context.Context, staged string, next *replica.Recor
 		if other.Key == m.to.Key || other.Digest != d || other.Pending != nil {
 			continue
 		}
-		entry, ok, err := m.copyOf(ctx, a, &other, staged, options)
+		entry, ok, err := m.copyOf(ctx, &other, staged, options)
 		if err != nil {
 			return tree.Entry{}, err
 		}
@@ -76,7 +75,7 @@ func (m *move) digestAtSender(ctx context.Context, content tree.Content) (replic
 // copyOf stages a copy of a file of the receiver. ok is false when it is not what
 // its record says, before or afterwards, or cannot be copied: then the content
 // comes over the lane as ever.
-func (m *move) copyOf(ctx context.Context, a tree.Assembler, other *replica.Record, staged string, options tree.PutOptions) (entry tree.Entry, ok bool, err error) {
+func (m *move) copyOf(ctx context.Context, other *replica.Record, staged string, options tree.PutOptions) (entry tree.Entry, ok bool, err error) {
 	r := m.carry.to
 	name, err := m.pathOf(ctx, r, other, other)
 	if err != nil {
@@ -85,7 +84,7 @@ func (m *move) copyOf(ctx context.Context, a tree.Assembler, other *replica.Reco
 	if ok, err := unchanged(ctx, r, name, other); err != nil || !ok {
 		return entry, false, err
 	}
-	entry, err = a.Assemble(ctx, staged, name, []chunk.Part{{Length: other.Size}}, nil, options)
+	entry, err = tree.Assemble(ctx, r.Tree, staged, name, []chunk.Part{{Length: other.Size}}, nil, options)
 	if err != nil {
 		return entry, false, ctx.Err()
 	}

@@ -107,7 +107,7 @@ type Engine struct {
 	lanes    map[replica.Lane]*progress
 	suspects map[replica.ID]map[string]string // paths that are to be looked at again, and why
 	audited  map[replica.ID]bool
-	inner    map[replica.ID]error // that another replica is in one
+	nested   map[replica.ID]error // set while another replica was found inside
 	crowned  map[replica.ID]bool  // replicas whose top has permissions, or cannot have any
 }
 

@@ -17,9 +17,9 @@ import (
 // bears a mark, before anything is noted of what is in it, and nothing is carried from or
 // to a replica in which one was found, until a scan finds none.
 
-// nested is called with a folder in which there is a work folder: it returns ErrNotReplica
+// findNested is called with a folder in which there is a work folder: it returns ErrNotReplica
 // when that bears the mark of a replica.
-func (s *scan) nested(ctx context.Context, folder string) error {
+func (s *scan) findNested(ctx context.Context, folder string) error {
 	mark := path.Join(folder, MarkFile)
 	text, err := tree.ReadFile(ctx, s.r.Tree, mark)
 	if absent(err) {
@@ -31,16 +31,17 @@ func (s *scan) nested(ctx context.Context, folder string) error {
 	found := fmt.Errorf("%w alone: %s in it is one itself, marked %q; take one of both out of its set, or, when there is no such set any more, remove %s there", ErrNotReplica, folder, strings.TrimSpace(string(text)), mark)
 	s.Engine.mu.Lock()
 	defer s.Engine.mu.Unlock()
-	if s.Engine.inner == nil {
-		s.Engine.inner = map[replica.ID]error{}
+	if s.Engine.nested == nil {
+		s.Engine.nested = map[replica.ID]error{}
 	}
-	s.Engine.inner[s.r.ID] = found
+	s.Engine.nested[s.r.ID] = found
 	return found
 }
 
-// holdsAnother returns ErrNotReplica when another replica was found in one.
-func (e *Engine) holdsAnother(r *Replica) error {
+// containsReplica returns ErrNotReplica while the last scan of a replica found another one
+// inside it.
+func (e *Engine) containsReplica(r *Replica) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.inner[r.ID]
+	return e.nested[r.ID]
 }

@@ -67,7 +67,7 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	delete(e.inner, id)
+	delete(e.nested, id)
 	if s.r.Scanned = true; s.r.Seed {
 		s.r.Filled = true
 	}

@@ -191,12 +191,12 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 	v.gate = v.gateTo(seed, r)
 	group, reading := readers(ctx)
 	saved := time.Now()
-	var shadow verify.Shadow
+	var unlisted verify.Unlisted
 	for p, err := range paths.Pairs(tree.Ahead(ctx, first.Items(ctx, a, v.itemOf)), tree.Ahead(ctx, second.Items(ctx, b, v.itemOf)), func(i verify.Item) string { return i.Path }) {
 		if err != nil {
 			return errors.Join(group.Wait(), sides.Explain(err))
 		}
-		if shadow.Hides(p) {
+		if unlisted.Contains(p) {
 			continue
 		}
 		differences := verify.Compare(p.First, p.Second, local)
@@ -212,7 +212,7 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 			}
 		}
 		v.progress(behind + min(a.Seen.Get(), b.Seen.Get())/float64(of))
-		if time.Since(saved) > keepEvery && !shadow.Falls() {
+		if time.Since(saved) > keepEvery && !unlisted.Inside() {
 			// What is kept as done must have been read.
 			if err := group.Wait(); err != nil {
 				return err

@@ -83,12 +83,12 @@ func compare(ctx context.Context, job reporter, first, second *sides.Side, k *ke
 	a := &tree.Ordered{Tree: first.Tree, Top: ".", Detail: tree.WithDescriptors, After: k.After}
 	b := &tree.Ordered{Tree: second.Tree, Top: ".", Detail: tree.WithDescriptors, After: k.After}
 	saved := time.Now()
-	var shadow verify.Shadow
+	var unlisted verify.Unlisted
 	for p, err := range paths.Pairs(tree.Ahead(ctx, first.Items(ctx, a, itemOf)), tree.Ahead(ctx, second.Items(ctx, b, itemOf)), func(i verify.Item) string { return i.Path }) {
 		if err != nil {
 			return err
 		}
-		if shadow.Hides(p) {
+		if unlisted.Contains(p) {
 			continue
 		}
 		differences := verify.Compare(p.First, p.Second, local)
@@ -98,7 +98,7 @@ func compare(ctx context.Context, job reporter, first, second *sides.Side, k *ke
 		}
 		k.After = p.Path
 		job.Progress(k.Found.Counts.Compared, k.Found.Counts.Bytes, min(a.Seen.Get(), b.Seen.Get()))
-		if time.Since(saved) > keepEvery && !shadow.Falls() {
+		if time.Since(saved) > keepEvery && !unlisted.Inside() {
 			saved = time.Now()
 			// A database that is away now may be back by the next time.
 			_ = job.Checkpoint(ctx, k, k.Found)

@@ -25,7 +25,7 @@ func (l *Lease) Tree(below tree.Tree) tree.Tree {
 }
 
 type guarded struct {
-	tree.Through
+	tree.Forwarder
 	below tree.Tree
 }
 

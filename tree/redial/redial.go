@@ -15,7 +15,7 @@ import (
 
 // Tree is a tree that connects by itself. It must be made by New.
 type Tree struct {
-	tree.Through
+	tree.Forwarder
 	dial func(context.Context) (tree.Tree, error)
 	turn chan struct{} // holds one while somebody dials
 

@@ -15,7 +15,7 @@ import (
 
 // Tree is a tree over several connections. It must be made by Over.
 type Tree struct {
-	tree.Through
+	tree.Forwarder
 	ways []*way
 	turn atomic.Uint64
 }

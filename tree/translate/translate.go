@@ -18,7 +18,7 @@ import (
 
 // Tree is a tree in other accounts. It must be made by New.
 type Tree struct {
-	tree.Through
+	tree.Forwarder
 	below tree.Tree
 	to    func(account.SID) account.SID
 	known *lru.Cache[acl.Descriptor, acl.Descriptor] // few descriptors are on many files

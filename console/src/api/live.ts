@@ -27,7 +27,7 @@ const everything = "*";
 /** For how long changes are gathered, in ms. */
 const crowd = 120;
 
-/** Whether a query tells of how far a run is: of that one, or of several. */
+/** Whether a query shows the progress of a run: its own page, or a list of runs. */
 const ofRun = (key: readonly unknown[], run: number) => key[0] === "run" && !key.some((part) => typeof part === "number" && part !== run);
 
 export type Liveness = "live" | "waiting";
@@ -39,21 +39,21 @@ export function useLive(): Liveness {
     const worker = new SharedWorker(new URL("./live.worker.ts", import.meta.url), { type: "module", name: "bspan-live" });
     // Changes often come in crowds: what they concern is read again once.
     const stale = new Set<string>();
-    const moved = new Set<number>(); // runs that are further by now
+    const progressed = new Set<number>(); // numbers of runs
     let gathering: ReturnType<typeof setTimeout> | undefined;
     const readAgain = () => {
       gathering = undefined;
       if (stale.has(everything)) void queries.invalidateQueries();
       else {
         for (const key of stale) void queries.invalidateQueries({ queryKey: [key] });
-        if (!stale.has("run")) for (const run of moved) void queries.invalidateQueries({ predicate: (q) => ofRun(q.queryKey, run) });
+        if (!stale.has("run")) for (const run of progressed) void queries.invalidateQueries({ predicate: (q) => ofRun(q.queryKey, run) });
       }
       stale.clear();
-      moved.clear();
+      progressed.clear();
     };
     worker.port.onmessage = ({ data }: MessageEvent<Told>) => {
       if ("state" in data) return setState(data.state);
-      if (data.topic === "progress") moved.add(Number(data.subject));
+      if (data.topic === "progress") progressed.add(Number(data.subject));
       else for (const key of concerns[data.topic] ?? [everything]) stale.add(key);
       if (data.recorded) stale.add("change");
       gathering ??= setTimeout(readAgain, crowd);

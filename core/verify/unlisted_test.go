@@ -10,7 +10,7 @@ import (
 // same: it is left out, and the folder itself is told.
 func TestUnreadable(t *testing.T) {
 	folder, file := func(path, unread string) *Item { return &Item{Path: path, Folder: true, Unread: unread} }, func(path string) *Item { return &Item{Path: path} }
-	var shadow Shadow
+	var unlisted Unlisted
 	var counts Counts
 	for _, p := range []paths.Pair[Item]{
 		{Path: "a", First: folder("a", ""), Second: folder("a", "oak: no")},
@@ -21,7 +21,7 @@ func TestUnreadable(t *testing.T) {
 		{Path: "b/in", First: file("b/in")},
 		{Path: "c", First: &Item{Path: "c", Unread: "elm: held"}, Second: file("c")},
 	} {
-		if !shadow.Hides(p) {
+		if !unlisted.Contains(p) {
 			counts.Add(p.First, Compare(p.First, p.Second, Nobody))
 		}
 	}
