@@ -106,9 +106,8 @@ func (h *Forwarder) Protect(ctx context.Context, folder string) error {
 	return h.Use(ctx, true, func(t Tree) error { return Protect(ctx, t, folder) })
 }
 
-func (h *Forwarder) Seal(ctx context.Context, name string) (had acl.Descriptor, err error) {
-	err = h.Use(ctx, true, func(t Tree) error { had, err = Seal(ctx, t, name); return err })
-	return had, err
+func (h *Forwarder) Seal(ctx context.Context, name string) error {
+	return h.Use(ctx, true, func(t Tree) error { return Seal(ctx, t, name) })
 }
 
 func (h *Forwarder) MayWrite(ctx context.Context, folder string) error {

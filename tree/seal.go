@@ -1,23 +1,20 @@
 package tree
 
-import (
-	"context"
+import "context"
 
-	"bridgespan/core/acl"
-)
-
-// Sealer is a tree that can keep everybody else from a file whose exact path they know,
-// where folders above it do not keep them out.
+// Sealer is a tree in which the exact path of a file is enough to open it, also where the
+// folders above it are closed to the person, and that can close the file itself.
 type Sealer interface {
-	// Seal lets nobody at a file but us and those who administer the place, and returns the
-	// permissions that it had, as the place keeps them; none when it was sealed before.
-	Seal(ctx context.Context, name string) (had acl.Descriptor, err error)
+	// Seal denies access to a file to everybody but the connecting account and the server's
+	// administrators.
+	Seal(ctx context.Context, name string) error
 }
 
-// Seal seals a file as a [Sealer] does.
-func Seal(ctx context.Context, t Tree, name string) (had acl.Descriptor, err error) {
+// Seal seals a file as a [Sealer] does; where a tree is none, it returns an error wrapping
+// ErrUnsupported.
+func Seal(ctx context.Context, t Tree, name string) error {
 	if s, ok := t.(Sealer); ok {
 		return s.Seal(ctx, name)
 	}
-	return had, PathError("seal", name, ErrUnsupported)
+	return PathError("seal", name, ErrUnsupported)
 }

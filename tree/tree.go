@@ -155,6 +155,8 @@ type Capabilities struct {
 	Beside int64
 	// Grows: what was staged in part can go on later, see [PutOptions].
 	Grows bool
+	// Seals: a [Sealer], that needs it.
+	Seals bool
 	// Far: what is read of a file comes over a network, as to hash and cut it.
 	// Otherwise that is done beside the file.
 	Far bool

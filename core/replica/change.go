@@ -34,8 +34,8 @@ type Kept struct {
 	Attic string // where it is
 	Why   Reason
 	Size  int64 // bytes
-	// Descriptor are the permissions that it had, when it has others there; as the replica
-	// itself keeps them.
+	// Descriptor are the permissions that it is given again when it is restored; zero when
+	// it still has them.
 	Descriptor acl.Descriptor
 }
 

@@ -152,12 +152,15 @@ func (e *Engine) save(ctx context.Context, c replica.Change) error {
 
 // keep saves a change; scanned is true of what a scan saw.
 func (e *Engine) keep(ctx context.Context, c replica.Change, scanned bool) error {
-	e.seal(ctx, c)
+	if err := e.readSealed(ctx, &c); err != nil {
+		return err
+	}
 	err := e.Store.Save(ctx, c)
 	e.known.noteSaved(c, scanned, err == nil) // it may have been kept in spite of an error
 	if err != nil {
 		return &storeError{err}
 	}
+	e.seal(ctx, c)
 	e.suspectOrphans(c)
 	return nil
 }

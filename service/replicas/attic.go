@@ -56,7 +56,7 @@ func (s *Service) Restore(ctx context.Context, name string, id int64, as string)
 	}
 	if err := t.Rename(ctx, item.Attic, to, false); err != nil {
 		if !had.IsZero() {
-			_, _ = tree.Seal(context.WithoutCancel(ctx), t, item.Attic)
+			_ = tree.Seal(context.WithoutCancel(ctx), t, item.Attic)
 		}
 		if isTaken(err) {
 			return item, fault.Field("as", "give another path to put it beside", "%s is there again at %s", to, item.Replica)
@@ -100,8 +100,9 @@ func (s *Service) recordAttic(ctx context.Context, set model.ReplicaSet, item mo
 	})
 }
 
-// atticItem finds something that an attic keeps, and opens its replica, which
-// the caller must close.
+// atticItem finds something that an attic keeps, with the permissions that it had when it
+// has others there, and opens its replica, which the caller must close. Permissions name
+// accounts as the set does.
 func (s *Service) atticItem(ctx context.Context, name string, id int64) (set model.ReplicaSet, item model.AtticItem, had acl.Descriptor, t tree.Tree, err error) {
 	if set, err = s.db.ReplicaSet(ctx, name); err != nil {
 		return set, item, had, nil, err
@@ -113,7 +114,7 @@ func (s *Service) atticItem(ctx context.Context, name string, id int64) (set mod
 	if err != nil {
 		return set, item, had, nil, err
 	}
-	t, err = s.open(ctx, r.Target())
+	t, err = s.openReplica(ctx, r)
 	return set, item, had, t, err
 }
 

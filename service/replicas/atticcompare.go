@@ -7,6 +7,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/core/verify"
 	"bridgespan/model"
@@ -91,9 +92,14 @@ func (s *Service) shifts(ctx context.Context, set *model.ReplicaSet, of string, 
 		return nil, err
 	}
 	defer at.Close()
+	pairs, err := s.db.ReplicaAccounts(ctx, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	ofServer := account.Swap(pairs) // from the accounts of the set
 	for _, d := range found {
 		for _, shift := range d.Shifts {
-			list = append(list, fmt.Sprintf("%s: %s before, %s now", s.nameOf(ctx, at, shift.Account), levelOf(shift.Before), levelOf(shift.After)))
+			list = append(list, fmt.Sprintf("%s: %s before, %s now", s.nameOf(ctx, at, ofServer(shift.Account)), levelOf(shift.Before), levelOf(shift.After)))
 		}
 	}
 	return list, nil

@@ -38,20 +38,16 @@ func ours(us account.SID, flags string) (acl.Descriptor, error) {
 }
 
 // Seal does for a file what Protect does for a folder.
-func (t *Tree) Seal(ctx context.Context, name string) (had acl.Descriptor, err error) {
-	now, err := t.Descriptor(ctx, name)
-	if err != nil {
-		return had, err
-	}
+func (t *Tree) Seal(ctx context.Context, name string) error {
 	us, err := t.ourselves(ctx, path.Dir(name))
 	if err != nil {
-		return had, err
+		return err
 	}
 	want, err := ours(us, "")
-	if err != nil || protectsAs(now.Parts(), want.Parts()) {
-		return had, err
+	if err != nil {
+		return err
 	}
-	return now, t.Apply(ctx, name, tree.Meta{Descriptor: want})
+	return t.Apply(ctx, name, tree.Meta{Descriptor: want})
 }
 
 // protectsAs reports whether permissions let in those alone whom others let in.

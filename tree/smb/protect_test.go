@@ -72,20 +72,15 @@ func testSeal(t *testing.T, root, ben *smb.Tree, work string) {
 	if _, err := root.Stage(t.Context(), name, strings.NewReader("kept"), tree.PutOptions{Meta: tree.Meta{Descriptor: open}}); err != nil {
 		t.Fatal(err)
 	}
-	before, err := root.Descriptor(t.Context(), name)
-	if err != nil {
-		t.Fatal(err)
-	}
 	if c, err := ben.Open(t.Context(), name); err != nil {
 		t.Errorf("before it is sealed, ben could not open it by its exact path: the test shows nothing: %v", err)
 	} else if err := c.Close(); err != nil {
 		t.Error(err)
 	}
-	if had, err := root.Seal(t.Context(), name); err != nil || had != before {
-		t.Errorf("Seal returned %v, %v; want %v", had, err, before)
-	}
-	if had, err := root.Seal(t.Context(), name); err != nil || !had.IsZero() {
-		t.Errorf("Seal once more returned %v, %v", had, err)
+	for range 2 { // once more changes nothing
+		if err := root.Seal(t.Context(), name); err != nil {
+			t.Error(err)
+		}
 	}
 	if _, err := ben.Open(t.Context(), name); !errors.Is(err, fs.ErrPermission) {
 		t.Errorf("ben opens what is sealed: %v", err)

@@ -60,7 +60,7 @@ const refusedCharacters = "\\:*?\"<>|"
 
 // Capabilities are those of every share. Of the attributes the protocol library
 // offers no more than read-only.
-var Capabilities = tree.Capabilities{Descriptors: true, IDs: true, MaxName: 255, Fixed: tree.Hidden | tree.System | tree.Archive,
+var Capabilities = tree.Capabilities{Descriptors: true, Seals: true, IDs: true, MaxName: 255, Fixed: tree.Hidden | tree.System | tree.Archive,
 	Ranges: true, Beside: 2 * window, Grows: true, Far: true}
 
 func (t *Tree) Capabilities() tree.Capabilities { return Capabilities }
