@@ -36,27 +36,27 @@ var ErrLost = errors.New("the lease of the work was lost")
 
 // Lease is the right to do a piece of work, until it is released or lost.
 type Lease struct {
-	db     *records.DB
-	kept   records.Lease
-	length time.Duration
-	asked  atomic.Pointer[time.Time] // when we asked for what the records gave last; nil once it was taken over
-	held   context.Context
-	lose   context.CancelCauseFunc
-	over   context.CancelFunc
-	ended  chan struct{}
+	db        *records.DB
+	kept      records.Lease
+	length    time.Duration
+	requested atomic.Pointer[time.Time] // when the lease was last requested with success; nil once it was taken over
+	held      context.Context
+	lose      context.CancelCauseFunc
+	over      context.CancelFunc
+	ended     chan struct{}
 }
 
 // Take takes the lease of a name; it returns nil when somebody else has it. The caller
 // must release it.
 func (s *Leases) Take(ctx context.Context, name string) (*Lease, error) {
 	length := cmp.Or(s.Length, Usual)
-	asked := time.Now()
+	requested := time.Now()
 	kept, ok, err := s.DB.Acquire(ctx, name, s.Holder, length)
 	if err != nil || !ok {
 		return nil, err
 	}
 	l := &Lease{db: s.DB, kept: kept, length: length, ended: make(chan struct{})}
-	l.asked.Store(&asked)
+	l.requested.Store(&requested)
 	lasting := context.WithoutCancel(ctx)
 	l.held, l.lose = context.WithCancelCause(lasting)
 	renewing, over := context.WithCancel(lasting)
@@ -87,15 +87,15 @@ func (l *Lease) Check() error {
 	return nil
 }
 
-// age is how long ago the lease was asked for. A clock that stands still while the machine
+// age is how long ago the lease was requested. A clock that stands still while the machine
 // sleeps, and one that is set back, each show less than went by.
 func (l *Lease) age() time.Duration {
-	asked := l.asked.Load()
-	if asked == nil {
+	requested := l.requested.Load()
+	if requested == nil {
 		return l.length
 	}
 	now := time.Now()
-	return max(now.Sub(*asked), now.Round(0).Sub(asked.Round(0)))
+	return max(now.Sub(*requested), now.Round(0).Sub(requested.Round(0)))
 }
 
 // Release gives the lease back, after the work has ended.
@@ -132,13 +132,13 @@ func (l *Lease) renew(ctx context.Context) {
 func (l *Lease) renewOnce(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, l.length/4)
 	defer cancel()
-	asked := time.Now()
+	requested := time.Now()
 	_, err := l.db.Renew(ctx, l.kept, l.length)
 	switch {
 	case err == nil:
-		l.asked.Store(&asked)
+		l.requested.Store(&requested)
 	case errors.Is(err, records.ErrTakenOver):
-		l.asked.Store(nil)
+		l.requested.Store(nil)
 	}
 	return err
 }
