@@ -32,6 +32,7 @@ func (p Physical) Relation(other Physical) string {
 type machine struct {
 	id    string
 	paths map[string]string // of shares, by their names as they are compared
+	err   error             // why it told nothing
 	read  time.Time
 }
 
@@ -55,30 +56,38 @@ func (s *Service) Physical(ctx context.Context, target namespace.Target) (Physic
 // join puts a folder below another one; either may be "".
 func join(top, sub string) string { return strings.Trim(top+"/"+sub, "/") }
 
+// machine asks a server about itself, at most once a minute, also when it does not answer.
 func (s *Service) machine(ctx context.Context, server string) (machine, error) {
 	if m, ok := s.machines.Load(namespace.Key(server)); ok && time.Since(m.(machine).read) < machineFor {
-		return m.(machine), nil
+		return m.(machine), m.(machine).err
 	}
+	m := machine{paths: map[string]string{}, read: time.Now()}
+	if m.err = s.readMachine(ctx, server, &m); ctx.Err() != nil {
+		return m, ctx.Err()
+	}
+	s.machines.Store(namespace.Key(server), m)
+	return m, m.err
+}
+
+func (s *Service) readMachine(ctx context.Context, server string, m *machine) error {
 	r, err := s.Reach(ctx, server)
 	if err != nil {
-		return machine{}, err
+		return err
 	}
 	defer r.Close()
-	m := machine{paths: map[string]string{}, read: time.Now()}
 	if m.id, err = r.machine(ctx); err != nil {
-		return m, Unavailable(r.Server, err)
+		return Unavailable(r.Server, err)
 	}
 	shares, err := r.shares(ctx)
 	if err != nil {
-		return m, Unavailable(r.Server, err)
+		return Unavailable(r.Server, err)
 	}
 	for _, share := range shares {
 		if share.Path != "" {
 			m.paths[namespace.Key(share.Name)] = strings.Trim(tree.Key(strings.ReplaceAll(share.Path, `\`, "/"), false), "/")
 		}
 	}
-	s.machines.Store(namespace.Key(server), m)
-	return m, nil
+	return nil
 }
 
 // machine is what tells the machine from all others.
