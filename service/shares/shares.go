@@ -440,9 +440,14 @@ func (s *Service) Remove(ctx context.Context, server, name string, rehearse, det
 		j.needed("replica sets keep it: "+strings.Join(kept, ", "), "take it out of them first: bspan replica drop SET NAME")
 	}
 	if detach && len(j.plan.Signposts) > 0 {
-		j.steps = append(j.steps, step{"take its locations out of " + strings.Join(j.plan.Signposts, ", "), func(ctx context.Context) error {
-			return s.db.Change(ctx, func(tx *records.Tx) error { return estate.Detach(ctx, tx, j.server.Name, j.share.Name) })
-		}, nil})
+		rehearsal, _ := records.Rehearse(ctx)
+		if err := j.detach(rehearsal); fault.KindOf(err) == fault.Needed {
+			var f *fault.Error
+			errors.As(err, &f)
+			j.needed(f.Problem, f.Remedy)
+		} else if err != nil {
+			return j.plan, err
+		}
 	}
 	options, err := j.admin.ShareOptions(ctx, j.share.Name)
 	if err != nil {
@@ -450,12 +455,20 @@ func (s *Service) Remove(ctx context.Context, server, name string, rehearse, det
 	}
 	j.steps = append(j.steps, step{"end the share " + j.share.Name + "; the files in " + j.share.Path + " stay",
 		func(ctx context.Context) error { return j.admin.RemoveShare(ctx, j.share.Name) }, nil})
+	if detach && len(j.plan.Signposts) > 0 {
+		j.steps = append(j.steps, step{"remove its locations from " + strings.Join(j.plan.Signposts, ", "), j.detach, nil})
+	}
 	return j.run(ctx, rehearse, "share.remove", shown(j.before, options))
 }
 
 // needed advises against ending the share.
 func (j *job) needed(text, remedy string) {
 	j.plan.Advice = append(j.plan.Advice, model.Advice{Field: "share", Weight: model.Fail, Text: text, Remedy: remedy})
+}
+
+// detach removes the locations in the share from their signposts.
+func (j *job) detach(ctx context.Context) error {
+	return j.db.Change(ctx, func(tx *records.Tx) error { return estate.Detach(ctx, tx, j.server.Name, j.share.Name) })
 }
 
 // keptBy are the replicas in the share, each with its set.

@@ -246,8 +246,8 @@ function Growth({ surveys }: { surveys: Run[] | undefined }) {
 function RemoveShare({ server, share, open, onOpenChange }: { server: string; share: ShareNow; open: boolean; onOpenChange: (open: boolean) => void }) {
   const navigate = useNavigate();
   const remove = useMutation({
-    mutationFn: (rehearse: boolean): Promise<SharePlan> => got(api.DELETE("/api/v1/servers/{server}/shares/{share}", { params: { path: { server, share: share.name }, query: { rehearse } } })),
-    onSuccess: (_, rehearse) => {
+    mutationFn: (query: { rehearse: boolean; detach: boolean }): Promise<SharePlan> => got(api.DELETE("/api/v1/servers/{server}/shares/{share}", { params: { path: { server, share: share.name }, query } })),
+    onSuccess: (_, { rehearse }) => {
       if (!rehearse) void navigate(`/servers/${encodeURIComponent(server)}`);
     },
   });
@@ -257,8 +257,9 @@ function RemoveShare({ server, share, open, onOpenChange }: { server: string; sh
       {remove.error && <Trouble error={remove.error} />}
       <div className="mt-4 flex justify-end gap-2">
         <Button onClick={() => onOpenChange(false)}>Cancel</Button>
-        <Button look="main" onClick={() => remove.mutate(true)} disabled={remove.isPending}>Rehearse</Button>
-        {remove.data?.rehearsed && !remove.data.advice.some((a) => a.weight === "fail") && <Button look="danger" onClick={() => remove.mutate(false)} disabled={remove.isPending}>Remove the share</Button>}
+        <Button look="main" onClick={() => remove.mutate({ rehearse: true, detach: false })} disabled={remove.isPending}>Rehearse</Button>
+        {!!remove.data?.signposts.length && <Button onClick={() => remove.mutate({ rehearse: true, detach: true })} disabled={remove.isPending}>Rehearse without its locations</Button>}
+        {remove.data?.rehearsed && !remove.data.advice.some((a) => a.weight === "fail") && <Button look="danger" onClick={() => remove.mutate({ rehearse: false, detach: remove.variables?.detach ?? false })} disabled={remove.isPending}>Remove the share</Button>}
       </div>
     </Dialog>
   );
