@@ -23,6 +23,7 @@ import (
 	"bridgespan/core/text"
 	"bridgespan/gateway"
 	"bridgespan/guard"
+	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/access"
 	"bridgespan/service/accounts"
@@ -165,7 +166,12 @@ func prune(ctx context.Context, db *records.DB, keep records.Retention) time.Dur
 	switch {
 	case err != nil && ctx.Err() == nil:
 		slog.Warn("old records could not be removed; it is tried again", "error", err)
-	case p.Runs+p.Health+p.Changes > 0:
+	case p.Changes > 0: // that somebody's record is gone is a record itself
+		if err := db.Record(ctx, model.Change{At: time.Now().UTC(), Who: "the service", Action: "changes.prune", Subject: "keep_changes_days", Before: map[string]any{"changes": p.Changes}}, "change"); err != nil {
+			slog.Warn("that changes were removed is not recorded", "changes", p.Changes, "error", err)
+		}
+		fallthrough
+	case p.Runs+p.Health > 0:
 		slog.Info("old records were removed", "runs", p.Runs, "health", p.Health, "changes", p.Changes)
 	}
 	return pruneEvery

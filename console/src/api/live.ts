@@ -15,6 +15,7 @@ const concerns: Record<string, string[]> = {
   directory: ["account", "rights"],
   replica: ["replica"],
   look: [],
+  change: [],
   "account-map": ["account-map", "replica"],
   health: ["namespace"],
   namespace: ["namespace", "share"],
