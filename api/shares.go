@@ -65,7 +65,7 @@ func (a *API) shareChangeRoutes() {
 		func(ctx context.Context, in *struct {
 			SharePath
 			Rehearse bool `query:"rehearse" doc:"Only tell what it would mean"`
-			Detach   bool `query:"detach" doc:"Take its locations out of signposts as well, where others are left"`
+			Detach   bool `query:"detach" doc:"Remove its locations from signposts as well, where others are left"`
 		}) (*body[model.SharePlan], error) {
 			plan, err := a.Shares.Remove(ctx, in.Server, in.Share, in.Rehearse, in.Detach)
 			return &body[model.SharePlan]{plan}, err

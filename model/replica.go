@@ -221,7 +221,7 @@ type NewReplicaSet struct {
 	AccountMap  string       `json:"accountMap,omitempty" doc:"Name of the account map that permissions are carried through"`
 	AtticDays   int          `json:"atticDays,omitempty" minimum:"1" maximum:"3650" doc:"For how many days attics keep things; 60 when absent"`
 	Retry       *Retry       `json:"retry,omitempty" doc:"How what could not be carried is tried again; after 5 seconds, then twice as long each time up to 10 minutes, when absent"`
-	Anyway      bool         `json:"anyway,omitempty" doc:"Make it although its newest plan failed, or found what stands in the way"`
+	Anyway      bool         `json:"anyway,omitempty" doc:"Create the set even if its latest plan, or a check of it, failed"`
 	Publish     string       `json:"publish,omitempty" doc:"Path of a signpost that is to lead to all replicas, such as /trust/herbarium: it is made, or led to them as well; those that were not verified are held"`
 }
 

@@ -58,7 +58,7 @@ func (tx *Tx) openAlready(ctx context.Context, r model.Run, err error) error {
 	if bad := tx.run.QueryRowContext(ctx, `SELECT id FROM runs WHERE exclusive_key = ?`, exclusiveKey(r, true)).Scan(&open); bad != nil && !errors.Is(bad, sql.ErrNoRows) {
 		return unavailable(bad)
 	}
-	return fault.New(fault.Taken, fmt.Sprintf("wait for it, or stop it first: bspan run stop %d", open), "run %d does the same (%s of %s) and has not ended", open, r.Kind, r.Subject).Because(err)
+	return fault.New(fault.Taken, fmt.Sprintf("wait for it, or stop it first: bspan run stop %d", open), "run %d, a %s of %s, has not ended yet", open, r.Kind, r.Subject).Because(err)
 }
 
 // Run finds a run.

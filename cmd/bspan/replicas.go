@@ -57,7 +57,7 @@ func replicaCommand() *cli.Command {
 			Action: signedIn(planReplicaSet, "SET", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]...")},
 		{Name: "planned", Usage: "show a plan again", ArgsUsage: "RUN", Action: signedIn(showReplicaPlan, "RUN")},
 		{Name: "create", Usage: "keep a folder the same in several places; missing folders are made", ArgsUsage: placesUsage, Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "begin it, and do not wait until all replicas have picked it up"},
-			&cli.BoolFlag{Name: "anyway", Usage: "make it although its newest plan failed, or found what stands in the way"}, rehearseFlag()),
+			&cli.BoolFlag{Name: "anyway", Usage: "create the set even if its latest plan, or a check of it, failed"}, rehearseFlag()),
 			Action: rehearsable(createReplicaSet, "SET", "SERVER/SHARE[/FOLDER]", "SERVER/SHARE[/FOLDER]...")},
 		{Name: "edit", Usage: "change the settings of a set; what is not given stays", ArgsUsage: "SET", Flags: append([]cli.Flag{noteFlag(), calendarFlag("when lanes without a calendar of their own are open, and how fast"),
 			&cli.StringFlag{Name: "layout", Usage: "mesh, hub or chain; lanes that are in both stay as they are"}, &cli.IntFlag{Name: "attic-days", Usage: "keep what is removed or lost for so many `DAYS`"},

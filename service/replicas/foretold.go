@@ -37,7 +37,7 @@ func (s *Service) passed(ctx context.Context, plan model.Run, n model.NewReplica
 	if plan.ID == 0 || n.Anyway {
 		return nil
 	}
-	remedy := fmt.Sprintf("mend that and plan it again, or say that it is to be made anyway; see it with: bspan replica planned %d", plan.ID)
+	remedy := fmt.Sprintf("correct this and plan again, or create it anyway; show the plan with: bspan replica planned %d", plan.ID)
 	if plan.State == model.RunFailed {
 		return fault.New(fault.Needed, remedy, "the plan of %s failed: %s", n.Name, plan.Trouble)
 	}
@@ -52,7 +52,7 @@ func (s *Service) passed(ctx context.Context, plan model.Run, n model.NewReplica
 		}
 	}
 	if !p.CanCreate {
-		return fault.New(fault.Needed, remedy, "the plan of %s found what stands in its way: %s", n.Name, strings.Join(found, "; "))
+		return fault.New(fault.Needed, remedy, "%s in the plan of %s failed: %s", count(int64(len(found)), "check", "checks"), n.Name, strings.Join(found, "; "))
 	}
 	return nil
 }

@@ -93,9 +93,9 @@ func Explain(err error) error {
 func Words(err error) string {
 	switch {
 	case errors.Is(err, fs.ErrPermission):
-		return "the account that we have there may not read it"
+		return "access denied for the account that Bridge Span uses there"
 	case errors.Is(err, tree.ErrInUse):
-		return "somebody has it open, so that nobody else may"
+		return "in use by another program"
 	}
 	for errors.Unwrap(err) != nil {
 		err = errors.Unwrap(err)

@@ -4866,7 +4866,7 @@ export interface components {
         NewReplicaSet: {
             /** @description Name of the account map that permissions are carried through */
             accountMap?: string;
-            /** @description Make it although its newest plan failed, or found what stands in the way */
+            /** @description Create the set even if its latest plan, or a check of it, failed */
             anyway?: boolean;
             /**
              * Format: int64
@@ -11853,7 +11853,7 @@ export interface operations {
             query?: {
                 /** @description Only tell what it would mean */
                 rehearse?: boolean;
-                /** @description Take its locations out of signposts as well, where others are left */
+                /** @description Remove its locations from signposts as well, where others are left */
                 detach?: boolean;
             };
             header?: never;
