@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"net/http"
 	"slices"
@@ -125,6 +126,25 @@ func testFailedPlan(t *testing.T, e *harness.Estate) {
 	}
 }
 
+// The run that made a set is listed by its kind. An operator can neither stop, resume nor
+// remove it: it works with the rights of an administrator.
+func testCreationRuns(t *testing.T, e *harness.Estate) {
+	t.Helper()
+	made, err := e.API.Runs(t.Context(), "create-set", 10)
+	if err != nil || len(made) == 0 || made[0].Kind != "create-set" {
+		t.Fatalf("the runs that create sets: %+v, %v", made, err)
+	}
+	if _, err := e.API.AddUser(t.Context(), model.NewUser{Name: "op", Password: harness.Password, Role: model.Operator}); err != nil {
+		t.Fatal(err)
+	}
+	token := e.SignIn(t, "op", harness.Password).Token
+	for _, c := range [][2]string{{"POST", "/stop"}, {"POST", "/resume"}, {"DELETE", ""}} {
+		if got := call(t, fmt.Sprintf("%s/api/v1/runs/%d%s", e.Base, made[0].ID, c[1]), c[0], token); got != http.StatusForbidden {
+			t.Errorf("%s %s as operator: %d", c[0], c[1], got)
+		}
+	}
+}
+
 // A share in which there is a replica is not ended.
 func testSharesOfSets(t *testing.T, api *client.Client) {
 	t.Helper()
@@ -187,6 +207,7 @@ func TestReplicaSets(t *testing.T) {
 		t.Fatal(err)
 	}
 	testSharesOfSets(t, api)
+	testCreationRuns(t, e)
 	set := g.await("the first fill", steady)
 	session := harness.Tree(t, e.Elm, "quiet")
 	g.trees["elm copy"] = within(session, "copies/beds")
