@@ -430,7 +430,7 @@ func (s *Service) Remove(ctx context.Context, server, name string, rehearse, det
 		j.plan.Advice = append(j.plan.Advice, model.Advice{Field: "share", Weight: model.Warn, Text: "people have files of it open: what they have not saved may be lost", Remedy: "ask them to close their files first"})
 	}
 	if len(j.plan.Signposts) > 0 && !detach {
-		j.needed("signposts lead there: "+strings.Join(j.plan.Signposts, ", "), "remove those locations first, or say that they go too (detach)")
+		j.needed("signposts lead there: "+strings.Join(j.plan.Signposts, ", "), "remove these locations first, or together with the share (detach)")
 	}
 	kept, err := j.keptBy(ctx)
 	if err != nil {
