@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"bridgespan/core/chunk"
-	"bridgespan/core/replica"
 )
 
 // usualMostLists is how many bytes the lists of chunks may take: those of some 120 GB
@@ -31,7 +30,7 @@ const (
 
 // Chunks returns what a content is made of, as far as that is kept; else a list
 // without chunks.
-func (s *Replication) Chunks(ctx context.Context, d replica.Digest) (l chunk.List, err error) {
+func (s *Replication) Chunks(ctx context.Context, d chunk.Digest) (l chunk.List, err error) {
 	rows, err := s.db.often(ctx, listStatement, d[:])
 	forms, err := collect(rows, err, func(s scanner) (form []byte, err error) {
 		err = s.Scan(&form)

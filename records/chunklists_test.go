@@ -7,7 +7,6 @@ import (
 	"testing"
 
 	"bridgespan/core/chunk"
-	"bridgespan/core/replica"
 	"bridgespan/records"
 )
 
@@ -31,7 +30,7 @@ func listOf(t *testing.T, seed byte, size int) chunk.List {
 // that were kept first go.
 func testChunkLists(t *testing.T, db *records.DB) {
 	ctx, s := t.Context(), db.Replication()
-	if l, err := s.Chunks(ctx, replica.Digest{1}); err != nil || l.Chunks != nil {
+	if l, err := s.Chunks(ctx, chunk.Digest{1}); err != nil || l.Chunks != nil {
 		t.Fatalf("of what was never kept: %+v, %v", l, err)
 	}
 	const many = 130

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/records"
@@ -151,7 +152,7 @@ func (l *ledger) record(r replica.ID, folder string, i int) replica.Record {
 	}
 	rec.Content = replica.Content{Kind: replica.File, Name: name, Version: vector(), Size: int64(l.random.IntN(3)), Modified: moment(), Changed: moment(), By: 1}
 	if l.random.IntN(2) == 0 {
-		rec.Digest = replica.Digest{byte(i), 1}
+		rec.Digest = chunk.Digest{byte(i), 1}
 	}
 	rec.Permissions = replica.Permissions{Version: vector(), Descriptor: l.rights[l.random.IntN(2)], Changed: moment(), By: 2}
 	l.ids++

@@ -5,7 +5,7 @@ import (
 	"testing"
 	"time"
 
-	"bridgespan/core/replica"
+	"bridgespan/core/chunk"
 	"bridgespan/records"
 )
 
@@ -13,11 +13,11 @@ import (
 func testPartials(t *testing.T, db *records.DB) {
 	ctx, s := t.Context(), db.Replication()
 	at := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
-	want := []replica.Partial{
-		{Key: "films/a", Staged: ".bspan/intake/u1/0/u2", Bytes: 1 << 40, Digest: replica.Digest{1, 2, 3}, Kept: at},
+	want := []chunk.Partial{
+		{Key: "films/a", Staged: ".bspan/intake/u1/0/u2", Bytes: 1 << 40, Digest: chunk.Digest{1, 2, 3}, Kept: at},
 		{Key: "films/\xff", Staged: "\xff", Bytes: 7, Kept: at},
 	}
-	for _, p := range []replica.Partial{{Key: "films/a", Staged: "elsewhere", Bytes: 5, Kept: at.Add(-time.Hour)}, want[0], want[1], {Key: "gone", Kept: at}} {
+	for _, p := range []chunk.Partial{{Key: "films/a", Staged: "elsewhere", Bytes: 5, Kept: at.Add(-time.Hour)}, want[0], want[1], {Key: "gone", Kept: at}} {
 		if err := s.KeepPartial(ctx, 81, p); err != nil {
 			t.Fatal(err)
 		}

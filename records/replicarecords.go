@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/records/pack"
 )
@@ -203,7 +204,7 @@ const mostAlike = 8
 func (s *Replication) Alike(ctx context.Context, r replica.ID, size int64, modified time.Time) ([]replica.Record, error) {
 	found, err := s.find(ctx, r, marks{alikeMark(size, modified)}, func(rec *replica.Record) bool {
 		return rec.Kind == replica.File && rec.Size == size && rec.Modified.Equal(modified) && rec.Digest.Known()
-	}, `r.kind = ? AND r.size = ? AND r.modified = ? AND r.digest <> ? LIMIT ?`, replica.File, size, pack.ToNano(modified), make([]byte, len(replica.Digest{})), mostAlike)
+	}, `r.kind = ? AND r.size = ? AND r.modified = ? AND r.digest <> ? LIMIT ?`, replica.File, size, pack.ToNano(modified), make([]byte, len(chunk.Digest{})), mostAlike)
 	return found[:min(len(found), mostAlike)], err
 }
 

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/records"
@@ -30,7 +31,7 @@ func fullRecord(t *testing.T, key string) replica.Record {
 	at := time.Date(2026, 3, 1, 12, 0, 0, 123456789, time.UTC)
 	name := key[strings.LastIndex(key, "/")+1:]
 	c := replica.Content{Version: replica.Vector{{Replica: 1, Count: 2}, {Replica: 9, Count: 1}}, Kind: replica.File, Name: strings.ToUpper(name), Size: 1 << 40, Modified: at,
-		Digest: replica.Digest{1, 2, 3}, Changed: at.Add(time.Minute), By: 9, Moved: "from/where"}
+		Digest: chunk.Digest{1, 2, 3}, Changed: at.Add(time.Minute), By: 9, Moved: "from/where"}
 	p := replica.Permissions{Version: replica.Vector{{Replica: 2, Count: 7}}, Descriptor: d, Attributes: 3, Changed: at, By: 2}
 	return replica.Record{Key: key, Content: c, Permissions: p, Seen: replica.Seen{Size: 5, Modified: at, ID: 1<<63 + 5, Descriptor: other, Attributes: 1},
 		Pending: &replica.Pending{Content: c, Permissions: p, Staged: ".bspan/intake/u1", Attic: ".bspan/attic/u2"}}
@@ -390,7 +391,7 @@ func testWaiting(t *testing.T, db *records.DB) {
 			}
 		}
 	}
-	if err := s.KeepPartial(ctx, lane.To, replica.Partial{Key: "beds/fern.txt", Staged: "x", Bytes: 4, Kept: time.Now()}); err != nil {
+	if err := s.KeepPartial(ctx, lane.To, chunk.Partial{Key: "beds/fern.txt", Staged: "x", Bytes: 4, Kept: time.Now()}); err != nil {
 		t.Fatal(err)
 	}
 	list, err := db.Waiting(ctx, lane, 10)

@@ -7,7 +7,7 @@ type Part struct{ At, Length, From int64 }
 // Delta says what of a new content an old one holds already.
 type Delta struct {
 	Parts  []Part // in order, all of the new content; neighbours that follow on are one
-	Digest [32]byte
+	Digest Digest
 	Size   int64 // bytes of the new content
 	Lacks  int64 // bytes that the old content does not hold
 }

@@ -12,7 +12,7 @@ import (
 type List struct {
 	Sizes  Sizes   // by which it was cut
 	Chunks []Chunk // in order
-	Digest [32]byte
+	Digest Digest
 	Size   int64 // bytes of the content
 }
 

@@ -1,8 +1,6 @@
 package replica
 
 import (
-	"time"
-
 	"bridgespan/core/acl"
 )
 
@@ -37,16 +35,6 @@ type Kept struct {
 	// Descriptor are the permissions that it is given again when it is restored; zero when
 	// it still has them.
 	Descriptor acl.Descriptor
-}
-
-// Partial is the beginning of a file that is on its way to a replica, or was broken off
-// there: what has come of it is lasting, and it can go on from there.
-type Partial struct {
-	Key    string
-	Staged string // where it waits in the intake
-	Bytes  int64  // that have come
-	Digest Digest // of these bytes
-	Kept   time.Time
 }
 
 // Change is what is kept together of a replica: all of it or nothing.

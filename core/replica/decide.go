@@ -1,5 +1,7 @@
 package replica
 
+import "bridgespan/core/chunk"
+
 // Step is what a lane does about one side of a record.
 type Step uint8
 
@@ -88,7 +90,7 @@ func sameButUnread(c, d *Content) bool {
 	if read.Kind != File || read.Digest.Known() && other.Digest.Known() {
 		return false
 	}
-	read.Digest, other.Digest = Digest{1}, Digest{1}
+	read.Digest, other.Digest = chunk.Digest{1}, chunk.Digest{1}
 	return read.Same(&other)
 }
 

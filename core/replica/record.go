@@ -17,12 +17,10 @@ package replica
 import (
 	"bytes"
 	"cmp"
-	"encoding/hex"
-	"encoding/json"
-	"fmt"
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
 )
 
 // Kind is what lies at a path.
@@ -36,50 +34,14 @@ const (
 
 func (k Kind) String() string { return [...]string{"none", "file", "folder"}[k] }
 
-// Digest is the BLAKE3 hash of a file's content. The zero digest is that of a
-// file that was not read yet: that it is there, and how long, is known.
-type Digest [32]byte
-
-// Known reports whether the file was read.
-func (d Digest) Known() bool { return d != Digest{} }
-
-// MarshalText writes a digest in hexadecimal, and one that is not known as nothing.
-func (d Digest) MarshalText() ([]byte, error) {
-	if !d.Known() {
-		return []byte{}, nil
-	}
-	return hex.AppendEncode(nil, d[:]), nil
-}
-
-// UnmarshalJSON reads what MarshalText writes, or a list of 32 numbers, as digests
-// were written before.
-func (d *Digest) UnmarshalJSON(b []byte) error {
-	if len(b) > 0 && b[0] == '[' {
-		return json.Unmarshal(b, (*[len(Digest{})]byte)(d))
-	}
-	var text string
-	if err := json.Unmarshal(b, &text); err != nil {
-		return err
-	}
-	*d = Digest{}
-	if text == "" {
-		return nil
-	}
-	if len(text) != hex.EncodedLen(len(d)) {
-		return fmt.Errorf("a digest has 64 digits, not %d", len(text))
-	}
-	_, err := hex.Decode(d[:], []byte(text))
-	return err
-}
-
 // Content is one version of what lies at a path.
 type Content struct {
 	Version  Vector
 	Kind     Kind
-	Name     string    // last element as it is spelled; of a removed one too
-	Size     int64     // bytes; files only
-	Modified time.Time // files only
-	Digest   Digest    // files only
+	Name     string       // last element as it is spelled; of a removed one too
+	Size     int64        // bytes; files only
+	Modified time.Time    // files only
+	Digest   chunk.Digest // files only
 	// Changed is when the change was made, as far as the replica knows, and By
 	// the replica where: they decide conflicts.
 	Changed time.Time

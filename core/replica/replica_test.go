@@ -1,14 +1,13 @@
 package replica
 
 import (
-	"encoding/json"
 	"fmt"
 	"math/rand/v2"
-	"strings"
 	"testing"
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
 )
 
 func vector(t testing.TB, text string) Vector {
@@ -67,7 +66,7 @@ var noon = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 // file is a record of a file whose content is a letter, changed at a minute past noon.
 func file(t testing.TB, version string, letter byte, minute int, by ID) Record {
 	at := noon.Add(time.Duration(minute) * time.Minute)
-	return Record{Key: "a", Content: Content{Version: vector(t, version), Kind: File, Name: "a", Size: 1, Digest: Digest{letter}, Modified: at, Changed: at, By: by}}
+	return Record{Key: "a", Content: Content{Version: vector(t, version), Kind: File, Name: "a", Size: 1, Digest: chunk.Digest{letter}, Modified: at, Changed: at, By: by}}
 }
 
 func TestDecide(t *testing.T) {
@@ -176,7 +175,7 @@ func TestDecideAgrees(t *testing.T) {
 			at := noon.Add(time.Duration(random.IntN(4)) * time.Minute) // clocks are wrong
 			replicas[i].Content = Content{Version: version, Kind: Kind(random.IntN(3)), Name: "a", Changed: at, By: ID(i + 1)}
 			if replicas[i].Kind == File {
-				replicas[i].Digest, replicas[i].Size, replicas[i].Modified = Digest{byte(1 + random.IntN(3))}, 1, at
+				replicas[i].Digest, replicas[i].Size, replicas[i].Modified = chunk.Digest{byte(1 + random.IntN(3))}, 1, at
 			}
 		}
 		for round := 0; ; round++ {
@@ -209,34 +208,4 @@ func FuzzParseVector(f *testing.F) {
 			t.Errorf("%q is read as %q", text, v)
 		}
 	})
-}
-
-func TestDigestText(t *testing.T) {
-	var known Digest
-	for i := range known {
-		known[i] = byte(255 - i)
-	}
-	numbers, err := json.Marshal([32]byte(known))
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, d := range []Digest{{}, known} {
-		text, err := json.Marshal(d)
-		if err != nil || len(text) > 2+64 {
-			t.Errorf("%s, %v", text, err)
-		}
-		back := Digest{1}
-		if err := json.Unmarshal(text, &back); err != nil || back != d {
-			t.Errorf("%s was read as %x, %v", text, back, err)
-		}
-	}
-	var before Digest
-	if err := json.Unmarshal(numbers, &before); err != nil || before != known {
-		t.Errorf("as it was written before: %x, %v", before, err)
-	}
-	for _, bad := range []string{`"ab"`, `"` + strings.Repeat("xy", 32) + `"`, `7`, `["a"]`} {
-		if err := json.Unmarshal([]byte(bad), new(Digest)); err == nil {
-			t.Errorf("%s is read", bad)
-		}
-	}
 }

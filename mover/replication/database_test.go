@@ -21,8 +21,8 @@ type memoryDatabase struct {
 	backlog   map[replica.Lane]map[string]replica.Ticket
 	seq       uint64
 	kept      map[replica.ID][]replica.Kept
-	lists     map[replica.Digest]chunk.List
-	partials  map[replica.ID]map[string]replica.Partial
+	lists     map[chunk.Digest]chunk.List
+	partials  map[replica.ID]map[string]chunk.Partial
 	later     map[laneKey]time.Time // until when tickets are left alone
 	failures  map[string]int        // how often paths failed
 	failed    []string              // keys of tickets that were to be left alone for a while
@@ -56,7 +56,7 @@ type memoryBegun struct {
 
 func newMemoryDatabase() *memoryDatabase {
 	return &memoryDatabase{rows: map[replica.ID]map[string]replica.Record{}, packs: map[replica.ID][]memoryPack{}, backlog: map[replica.Lane]map[string]replica.Ticket{},
-		kept: map[replica.ID][]replica.Kept{}, lists: map[replica.Digest]chunk.List{}, partials: map[replica.ID]map[string]replica.Partial{}, later: map[laneKey]time.Time{}, failures: map[string]int{}, packLeast: 4}
+		kept: map[replica.ID][]replica.Kept{}, lists: map[chunk.Digest]chunk.List{}, partials: map[replica.ID]map[string]chunk.Partial{}, later: map[laneKey]time.Time{}, failures: map[string]int{}, packLeast: 4}
 }
 
 // record is what is kept of a path: its row, or else what the latest pack says.

@@ -7,21 +7,21 @@ import (
 
 	"github.com/zeebo/blake3"
 
-	"bridgespan/core/replica"
+	"bridgespan/core/chunk"
 	"bridgespan/tree"
 )
 
 // digest reads a file and hashes it. The entry is the file as it was opened; it
 // returns errMoved when it is another one afterwards.
-func digest(ctx context.Context, t tree.Tree, name string) (replica.Digest, tree.Entry, error) {
+func digest(ctx context.Context, t tree.Tree, name string) (chunk.Digest, tree.Entry, error) {
 	return digestOf(ctx, t, name, nil)
 }
 
 // digestOf is digest of what through makes of the content, where it is read here.
-func digestOf(ctx context.Context, t tree.Tree, name string, through func(io.Reader) io.Reader) (replica.Digest, tree.Entry, error) {
+func digestOf(ctx context.Context, t tree.Tree, name string, through func(io.Reader) io.Reader) (chunk.Digest, tree.Entry, error) {
 	content, err := t.Open(ctx, name)
 	if err != nil {
-		return replica.Digest{}, tree.Entry{}, err
+		return chunk.Digest{}, tree.Entry{}, err
 	}
 	defer content.Close()
 	d, err := tree.Sum(ctx, content, tree.BLAKE3, through)
@@ -29,7 +29,7 @@ func digestOf(ctx context.Context, t tree.Tree, name string, through func(io.Rea
 		err = still(ctx, t, name, content)
 	}
 	if err != nil {
-		return replica.Digest{}, tree.Entry{}, err
+		return chunk.Digest{}, tree.Entry{}, err
 	}
 	return d, content.Entry(), nil
 }
@@ -55,7 +55,7 @@ func newHash() *blake3.Hasher {
 // emptyDigest is that of every file without content.
 var emptyDigest = sum(blake3.New())
 
-func sum(h *blake3.Hasher) (d replica.Digest) {
+func sum(h *blake3.Hasher) (d chunk.Digest) {
 	h.Sum(d[:0])
 	return d
 }
@@ -65,7 +65,7 @@ func sum(h *blake3.Hasher) (d replica.Digest) {
 type checked struct {
 	r     io.Reader
 	hash  *blake3.Hasher
-	check func(replica.Digest) error
+	check func(chunk.Digest) error
 }
 
 func (c *checked) Read(p []byte) (int, error) {

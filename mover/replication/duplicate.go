@@ -64,7 +64,7 @@ func (e *Engine) leastSize(usual int64) int64 {
 }
 
 // digestAtSender hashes what is sent.
-func (m *move) digestAtSender(ctx context.Context, content tree.Content) (replica.Digest, error) {
+func (m *move) digestAtSender(ctx context.Context, content tree.Content) (chunk.Digest, error) {
 	d, err := tree.Sum(ctx, content, tree.BLAKE3, func(r io.Reader) io.Reader { return m.paced(ctx, r) })
 	if err == nil {
 		err = still(ctx, m.carry.from.Tree, m.there, content)
@@ -90,7 +90,7 @@ func (m *move) copyOf(ctx context.Context, other *replica.Record, staged string,
 	}
 	ok, err = unchanged(ctx, r, name, other)
 	if ok && err == nil && !r.Tree.Capabilities().Far { // it is near: reading it costs little
-		var made replica.Digest
+		var made chunk.Digest
 		made, _, err = digest(ctx, r.Tree, staged)
 		ok = made == other.Digest
 	}

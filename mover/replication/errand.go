@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/tree"
 )
@@ -219,7 +220,7 @@ func (e *errand) read(ctx context.Context, r *Replica, rec, other *replica.Recor
 	if err != nil {
 		return err
 	}
-	var d replica.Digest
+	var d chunk.Digest
 	var entry tree.Entry
 	listing := e.listing(r, rec.Size)
 	through := func(content io.Reader) io.Reader {

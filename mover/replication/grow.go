@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/guard"
 	"bridgespan/tree"
@@ -45,7 +46,7 @@ func (m *move) incoming(ctx context.Context, next *replica.Record, content tree.
 	if has > 0 {
 		crossing = io.MultiReader(io.LimitReader(source, has), crossing)
 	}
-	check := func(d replica.Digest) error {
+	check := func(d chunk.Digest) error {
 		if m.from.Digest.Known() && d != m.from.Digest {
 			return errMoved
 		}
@@ -87,7 +88,7 @@ func (m *move) begun(ctx context.Context) (staged string, err error) {
 
 // reopen returns tree.ErrUnsupported unless what has come of a file is there, and more of
 // it may come: it may have been given permissions by now that keep us out.
-func (m *move) reopen(ctx context.Context, p replica.Partial) error {
+func (m *move) reopen(ctx context.Context, p chunk.Partial) error {
 	if !m.carry.to.Tree.Capabilities().Grows { // any more
 		return tree.ErrUnsupported
 	}
@@ -106,7 +107,7 @@ func (m *move) goOn(ctx context.Context, staged string, next *replica.Record, co
 	}
 	entry, err := m.bringAll(ctx, staged, next, content, options)
 	if errors.Is(err, tree.ErrUnsupported) {
-		m.sofar = replica.Partial{}
+		m.sofar = chunk.Partial{}
 		if bad := m.dropPartial(ctx, m.carry.to, m.to.Key); bad != nil {
 			return entry, bad
 		}
@@ -146,14 +147,14 @@ func (m *move) grow(ctx context.Context, staged string, in *incoming, options tr
 			return entry, err
 		}
 		options.At += p.n
-		if err := m.lasts(ctx, r, replica.Partial{Key: m.to.Key, Staged: staged, Bytes: options.At, Digest: sum(in.content.hash), Kept: m.Now()}); err != nil {
+		if err := m.lasts(ctx, r, chunk.Partial{Key: m.to.Key, Staged: staged, Bytes: options.At, Digest: sum(in.content.hash), Kept: m.Now()}); err != nil {
 			return entry, err
 		}
 	}
 }
 
 // lasts makes what has come lasting, and notes it.
-func (m *move) lasts(ctx context.Context, r *Replica, p replica.Partial) error {
+func (m *move) lasts(ctx context.Context, r *Replica, p chunk.Partial) error {
 	if err := m.flush(ctx, r); err != nil {
 		return err
 	}

@@ -16,6 +16,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
@@ -36,7 +37,7 @@ func growingPair(t *testing.T, a, b tree.Tree) *pair {
 }
 
 // breakOff lets a file be broken off on its way, and returns what was kept of it.
-func breakOff(t *testing.T, p *pair) replica.Partial {
+func breakOff(t *testing.T, p *pair) chunk.Partial {
 	t.Helper()
 	for _, r := range p.Replicas {
 		if _, err := p.Scan(t.Context(), r.ID); err != nil {
@@ -98,7 +99,7 @@ func TestGoesOn(t *testing.T) {
 	}
 	for what, c := range map[string]struct {
 		a, b    tree.Tree
-		between func(t *testing.T, p *pair, kept replica.Partial)
+		between func(t *testing.T, p *pair, kept chunk.Partial)
 		whole   bool
 	}{
 		"in memory":            {a: &memory.Tree{}, b: &memory.Tree{}},
@@ -106,30 +107,30 @@ func TestGoesOn(t *testing.T) {
 		"to far away":          {a: openFolder(t), b: far()},
 		"a far sender is near": {a: far(), b: far()},
 		"the sender is far":    {a: &slow{&memory.Tree{Far: true}}, b: &memory.Tree{}, whole: true},
-		"longer by now": {a: openFolder(t), b: far(), between: func(t *testing.T, p *pair, _ replica.Partial) {
+		"longer by now": {a: openFolder(t), b: far(), between: func(t *testing.T, p *pair, _ chunk.Partial) {
 			put(t, p.a, "large", func(b []byte) []byte { return append(b, "a line more"...) })
 		}},
-		"changed behind": {a: openFolder(t), b: far(), between: func(t *testing.T, p *pair, _ replica.Partial) {
+		"changed behind": {a: openFolder(t), b: far(), between: func(t *testing.T, p *pair, _ chunk.Partial) {
 			put(t, p.a, "large", func(b []byte) []byte { b[grownSize-1]++; return b })
 		}},
-		"changed before": {a: openFolder(t), b: far(), whole: true, between: func(t *testing.T, p *pair, _ replica.Partial) {
+		"changed before": {a: openFolder(t), b: far(), whole: true, between: func(t *testing.T, p *pair, _ chunk.Partial) {
 			put(t, p.a, "large", func(b []byte) []byte { b[200_000]++; return b })
 		}},
-		"shorter by now": {a: openFolder(t), b: far(), whole: true, between: func(t *testing.T, p *pair, _ replica.Partial) {
+		"shorter by now": {a: openFolder(t), b: far(), whole: true, between: func(t *testing.T, p *pair, _ chunk.Partial) {
 			put(t, p.a, "large", func(b []byte) []byte { return b[:1<<20-1] })
 		}},
-		"not there any more": {a: openFolder(t), b: far(), whole: true, between: func(t *testing.T, p *pair, kept replica.Partial) {
+		"not there any more": {a: openFolder(t), b: far(), whole: true, between: func(t *testing.T, p *pair, kept chunk.Partial) {
 			if err := p.b.Remove(t.Context(), kept.Staged); err != nil {
 				t.Fatal(err)
 			}
 		}},
-		"cut short": {a: openFolder(t), b: far(), whole: true, between: func(t *testing.T, p *pair, kept replica.Partial) {
+		"cut short": {a: openFolder(t), b: far(), whole: true, between: func(t *testing.T, p *pair, kept chunk.Partial) {
 			put(t, p.b, kept.Staged, func(b []byte) []byte { return b[:grownPiece] })
 		}},
-		"lost in a crash": {a: openFolder(t), b: far(), whole: true, between: func(t *testing.T, p *pair, kept replica.Partial) {
+		"lost in a crash": {a: openFolder(t), b: far(), whole: true, between: func(t *testing.T, p *pair, kept chunk.Partial) {
 			put(t, p.b, kept.Staged, func(b []byte) []byte { clear(b[len(b)-100:]); return b })
 		}},
-		"with more behind": {a: openFolder(t), b: far(), between: func(t *testing.T, p *pair, kept replica.Partial) {
+		"with more behind": {a: openFolder(t), b: far(), between: func(t *testing.T, p *pair, kept chunk.Partial) {
 			put(t, p.b, kept.Staged, func(b []byte) []byte { return append(b, "what was not noted"...) })
 		}},
 	} {
@@ -169,18 +170,18 @@ func TestGoesOn(t *testing.T) {
 
 // What has come of a file goes when the file does not come any more.
 func TestGoesOnNoMore(t *testing.T) {
-	for what, between := range map[string]func(t *testing.T, p *pair, kept replica.Partial){
-		"it was removed": func(t *testing.T, p *pair, _ replica.Partial) {
+	for what, between := range map[string]func(t *testing.T, p *pair, kept chunk.Partial){
+		"it was removed": func(t *testing.T, p *pair, _ chunk.Partial) {
 			if err := p.a.Remove(t.Context(), "large"); err != nil {
 				t.Fatal(err)
 			}
 		},
-		"it is a folder now": func(t *testing.T, p *pair, _ replica.Partial) {
+		"it is a folder now": func(t *testing.T, p *pair, _ chunk.Partial) {
 			if err := errors.Join(p.a.Remove(t.Context(), "large"), p.a.Mkdir(t.Context(), "large")); err != nil {
 				t.Fatal(err)
 			}
 		},
-		"it is there already": func(t *testing.T, p *pair, _ replica.Partial) {
+		"it is there already": func(t *testing.T, p *pair, _ chunk.Partial) {
 			was, err := p.a.Stat(t.Context(), "large")
 			if err == nil {
 				_, err = p.b.Put(t.Context(), "large", bytes.NewReader(randomText(12, grownSize)), tree.PutOptions{Meta: tree.Meta{Modified: was.Modified}})
@@ -189,7 +190,7 @@ func TestGoesOnNoMore(t *testing.T) {
 				t.Fatal(err)
 			}
 		},
-		"it has waited too long": func(t *testing.T, p *pair, kept replica.Partial) {
+		"it has waited too long": func(t *testing.T, p *pair, kept chunk.Partial) {
 			kept.Kept = kept.Kept.Add(-partialFor)
 			if err := p.Store.KeepPartial(t.Context(), 2, kept); err != nil {
 				t.Fatal(err)
@@ -363,7 +364,7 @@ type notingStore struct {
 	tree *noting
 }
 
-func (n *notingStore) KeepPartial(ctx context.Context, r replica.ID, p replica.Partial) error {
+func (n *notingStore) KeepPartial(ctx context.Context, r replica.ID, p chunk.Partial) error {
 	n.tree.steps = append(n.tree.steps, fmt.Sprint("keep ", p.Bytes))
 	return n.Store.KeepPartial(ctx, r, p)
 }

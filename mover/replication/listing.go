@@ -5,7 +5,6 @@ import (
 	"io"
 
 	"bridgespan/core/chunk"
-	"bridgespan/core/replica"
 )
 
 // listing cuts a content that passes by, so that it is known what it is made of. nil
@@ -43,7 +42,7 @@ func (l *listing) beside(content io.Reader) io.Reader {
 }
 
 // keepList keeps what a content that passed by is made of.
-func (e *Engine) keepList(ctx context.Context, l *listing, d replica.Digest) error {
+func (e *Engine) keepList(ctx context.Context, l *listing, d chunk.Digest) error {
 	if l == nil {
 		return nil
 	}

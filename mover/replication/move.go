@@ -5,6 +5,7 @@ import (
 	"context"
 	"path"
 
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/tree"
 )
@@ -14,10 +15,10 @@ type move struct {
 	*errand
 	from, to    replica.Record
 	v           replica.Verdict
-	there, here string          // the path at the sender and at the receiver
-	listed      bool            // one of several: both ends are listed afterwards, and all is flushed then
-	spared      int64           // bytes of the file that the receiver had already
-	sofar       replica.Partial // what has come of it
+	there, here string        // the path at the sender and at the receiver
+	listed      bool          // one of several: both ends are listed afterwards, and all is flushed then
+	spared      int64         // bytes of the file that the receiver had already
+	sofar       chunk.Partial // what has come of it
 }
 
 // brings reports whether a file is to come where nothing is: that it is still

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 )
 
@@ -17,11 +18,11 @@ const partialFor = 30 * 24 * time.Hour
 // paths that they are for, as they are kept in the records. The zero value is ready.
 type partials struct {
 	mu  sync.Mutex
-	all map[replica.ID]map[string]replica.Partial
+	all map[replica.ID]map[string]chunk.Partial
 }
 
 // withPartials does something with what is kept of a replica, which is read once.
-func (e *Engine) withPartials(ctx context.Context, r *Replica, do func(known map[string]replica.Partial)) error {
+func (e *Engine) withPartials(ctx context.Context, r *Replica, do func(known map[string]chunk.Partial)) error {
 	p := &e.partials
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -39,31 +40,31 @@ func (e *Engine) withPartials(ctx context.Context, r *Replica, do func(known map
 }
 
 // learn takes over what is kept, unless somebody was quicker.
-func (p *partials) learn(id replica.ID, kept []replica.Partial) {
+func (p *partials) learn(id replica.ID, kept []chunk.Partial) {
 	if p.all[id] != nil {
 		return
 	}
 	if p.all == nil {
-		p.all = map[replica.ID]map[string]replica.Partial{}
+		p.all = map[replica.ID]map[string]chunk.Partial{}
 	}
-	p.all[id] = map[string]replica.Partial{}
+	p.all[id] = map[string]chunk.Partial{}
 	for _, one := range kept {
 		p.all[id][one.Key] = one
 	}
 }
 
 // partial is what has come of a file; of none, the zero value.
-func (e *Engine) partial(ctx context.Context, r *Replica, key string) (p replica.Partial, err error) {
-	err = e.withPartials(ctx, r, func(known map[string]replica.Partial) { p = known[key] })
+func (e *Engine) partial(ctx context.Context, r *Replica, key string) (p chunk.Partial, err error) {
+	err = e.withPartials(ctx, r, func(known map[string]chunk.Partial) { p = known[key] })
 	return p, err
 }
 
 // keepPartial keeps how much of a file has come, which is lasting by now.
-func (e *Engine) keepPartial(ctx context.Context, r *Replica, p replica.Partial) error {
+func (e *Engine) keepPartial(ctx context.Context, r *Replica, p chunk.Partial) error {
 	if err := e.Store.KeepPartial(ctx, r.ID, p); err != nil {
 		return &storeError{err}
 	}
-	return e.withPartials(ctx, r, func(known map[string]replica.Partial) { known[p.Key] = p })
+	return e.withPartials(ctx, r, func(known map[string]chunk.Partial) { known[p.Key] = p })
 }
 
 // dropPartial discards what has come of a file, if anything: it came whole, or is
@@ -83,14 +84,14 @@ func (e *Engine) forgetPartial(ctx context.Context, r *Replica, key string) erro
 	if err := e.Store.ForgetPartial(ctx, r.ID, key); err != nil {
 		return &storeError{err}
 	}
-	return e.withPartials(ctx, r, func(known map[string]replica.Partial) { delete(known, key) })
+	return e.withPartials(ctx, r, func(known map[string]chunk.Partial) { delete(known, key) })
 }
 
 // awaited are the names in a replica's intake of what goes on one day. What has waited
 // too long is forgotten.
 func (e *Engine) awaited(ctx context.Context, r *Replica) (names []string, err error) {
-	var all []replica.Partial
-	if err := e.withPartials(ctx, r, func(known map[string]replica.Partial) { all = slices.Collect(maps.Values(known)) }); err != nil {
+	var all []chunk.Partial
+	if err := e.withPartials(ctx, r, func(known map[string]chunk.Partial) { all = slices.Collect(maps.Values(known)) }); err != nil {
 		return nil, err
 	}
 	for _, p := range all {

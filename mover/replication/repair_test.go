@@ -4,6 +4,7 @@ import (
 	"slices"
 	"testing"
 
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
@@ -175,7 +176,7 @@ func TestWrittenWithoutNewTime(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	rec.Seen.ID, rec.Digest, rec.Version = e.ID, replica.Digest{1}, rec.Version.Advance(1)
+	rec.Seen.ID, rec.Digest, rec.Version = e.ID, chunk.Digest{1}, rec.Version.Advance(1)
 	if err := p.save(t.Context(), replica.Change{Replica: 1, Records: []replica.Record{rec}, Queue: p.Lanes[:1]}); err != nil {
 		t.Fatal(err)
 	}

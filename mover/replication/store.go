@@ -26,13 +26,13 @@ type Store interface {
 	Alike(ctx context.Context, r replica.ID, size int64, modified time.Time) ([]replica.Record, error)
 	// Chunks returns what a content is made of, as far as that is kept; else a list
 	// without chunks.
-	Chunks(ctx context.Context, d replica.Digest) (chunk.List, error)
+	Chunks(ctx context.Context, d chunk.Digest) (chunk.List, error)
 	// KeepChunks keeps what a content is made of, for as long as there is room.
 	KeepChunks(ctx context.Context, l chunk.List) error
 	// Partials lists what has come of files that were broken off on their way.
-	Partials(ctx context.Context, r replica.ID) ([]replica.Partial, error)
+	Partials(ctx context.Context, r replica.ID) ([]chunk.Partial, error)
 	// KeepPartial keeps how much of a file has come, in the place of what was kept of it.
-	KeepPartial(ctx context.Context, r replica.ID, p replica.Partial) error
+	KeepPartial(ctx context.Context, r replica.ID, p chunk.Partial) error
 	// ForgetPartial forgets what has come of a file.
 	ForgetPartial(ctx context.Context, r replica.ID, key string) error
 	// Orphans lists paths, at most limit, that are present although their folder is not.

@@ -155,7 +155,7 @@ func (s *memoryStore) Alike(_ context.Context, r replica.ID, size int64, modifie
 	})
 }
 
-func (s *memoryStore) Chunks(_ context.Context, d replica.Digest) (chunk.List, error) {
+func (s *memoryStore) Chunks(_ context.Context, d chunk.Digest) (chunk.List, error) {
 	s.read("chunks")
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -166,16 +166,16 @@ func (s *memoryStore) KeepChunks(_ context.Context, l chunk.List) error {
 	return s.change(func() { s.lists[l.Digest] = l })
 }
 
-func (s *memoryStore) Partials(_ context.Context, r replica.ID) ([]replica.Partial, error) {
+func (s *memoryStore) Partials(_ context.Context, r replica.ID) ([]chunk.Partial, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return slices.Collect(maps.Values(s.partials[r])), nil
 }
 
-func (s *memoryStore) KeepPartial(_ context.Context, r replica.ID, p replica.Partial) error {
+func (s *memoryStore) KeepPartial(_ context.Context, r replica.ID, p chunk.Partial) error {
 	return s.change(func() {
 		if s.partials[r] == nil {
-			s.partials[r] = map[string]replica.Partial{}
+			s.partials[r] = map[string]chunk.Partial{}
 		}
 		s.partials[r][p.Key] = p
 	})

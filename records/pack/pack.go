@@ -13,6 +13,7 @@ import (
 	"github.com/fxamacker/cbor/v2"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 )
 
@@ -94,7 +95,7 @@ func (p *Pack) check() error {
 	for i := range p.Entries {
 		e := &p.Entries[i]
 		if uint(e.Version) >= uint(len(p.Versions)) || uint(e.Permissions) >= uint(len(p.Versions)) ||
-			len(e.Digest) != 0 && len(e.Digest) != len(replica.Digest{}) || e.Kind > replica.Folder {
+			len(e.Digest) != 0 && len(e.Digest) != len(chunk.Digest{}) || e.Kind > replica.Folder {
 			return fmt.Errorf("a pack of records cannot be read: its entry %d is broken", i)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/records/pack"
 )
@@ -41,7 +42,7 @@ func descriptor(t testing.TB, text string) acl.Descriptor {
 func samples(t testing.TB) []*replica.Record {
 	at := time.Date(2026, 3, 1, 12, 0, 0, 123456789, time.UTC)
 	full := &replica.Record{Key: "beds/rose", Content: replica.Content{Version: replica.Vector{{Replica: 1, Count: 2}, {Replica: 9, Count: 1 << 40}}, Kind: replica.File, Name: "ROSE", Size: 1 << 50, Modified: at,
-		Digest: replica.Digest{1, 2, 3}, Changed: at.Add(time.Minute), By: 9, Moved: "from/where"},
+		Digest: chunk.Digest{1, 2, 3}, Changed: at.Add(time.Minute), By: 9, Moved: "from/where"},
 		Permissions: replica.Permissions{Version: replica.Vector{{Replica: 2, Count: 7}}, Descriptor: descriptor(t, "O:BAG:BAD:(A;;FA;;;BA)"), Attributes: 1<<32 - 1, Changed: at, By: 2},
 		Seen:        replica.Seen{Size: 5, Modified: at.Add(-time.Hour), ID: 1<<64 - 1, Descriptor: descriptor(t, "O:BAG:BAD:AI(A;ID;FA;;;BA)"), Attributes: 1}}
 	old := &replica.Record{Key: "beds/old", Content: replica.Content{Kind: replica.Folder, Name: "Old", Modified: time.Unix(0, -1).UTC()}}
@@ -81,7 +82,7 @@ func TestRecordsAreSmall(t *testing.T) {
 	d := descriptor(t, "O:BAG:BAD:(A;;FA;;;BA)")
 	for i := range 100 {
 		name := fmt.Sprintf("file%04d.dat", i)
-		list = append(list, &replica.Record{Key: "beds/" + name, Content: replica.Content{Version: replica.Vector{{Replica: 1, Count: 1}}, Kind: replica.File, Name: name, Size: 8192, Modified: at, Digest: replica.Digest{1}, Changed: at, By: 1},
+		list = append(list, &replica.Record{Key: "beds/" + name, Content: replica.Content{Version: replica.Vector{{Replica: 1, Count: 1}}, Kind: replica.File, Name: name, Size: 8192, Modified: at, Digest: chunk.Digest{1}, Changed: at, By: 1},
 			Permissions: replica.Permissions{Version: replica.Vector{{Replica: 1, Count: 1}}, Descriptor: d, Changed: at, By: 1},
 			Seen:        replica.Seen{Size: 8192, Modified: at, ID: 1e6, Descriptor: d}})
 	}
