@@ -14,6 +14,7 @@ import (
 	"bridgespan/core/replica"
 	"bridgespan/e2e/harness"
 	"bridgespan/mover/replication"
+	"bridgespan/mover/transfer"
 	"bridgespan/records"
 	"bridgespan/standin/fileserver"
 	"bridgespan/standin/standintest"
@@ -47,7 +48,7 @@ type grounds struct {
 // engine is one that begins anew: it knows only what is in the records.
 func (g *grounds) engine(t *testing.T, store replication.Store) (*replication.Engine, func()) {
 	t.Helper()
-	e := &replication.Engine{Store: store, Now: time.Now, Unique: rand.Text, DeltaFrom: 8 << 10, Lanes: []replica.Lane{{From: 1, To: 2}, {From: 2, To: 1}}}
+	e := &replication.Engine{Store: store, Now: time.Now, Unique: rand.Text, Transfers: transfer.Settings{DeltaFrom: 8 << 10}, Lanes: []replica.Lane{{From: 1, To: 2}, {From: 2, To: 1}}}
 	var sessions []*smb.Session
 	for i, server := range g.servers {
 		session, err := smb.Dial(t.Context(), smb.Target{Address: server.HostPort(), Account: "warden", Password: standintest.Password("warden")})

@@ -1,6 +1,7 @@
 package replication
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -9,6 +10,7 @@ import (
 	"sync"
 
 	"bridgespan/core/replica"
+	"bridgespan/mover/transfer"
 	"bridgespan/tree"
 )
 
@@ -17,41 +19,33 @@ import (
 // far less than putting each file in its place. What is not to be bundled after
 // all is carried alone.
 
-// Bounds of a bundle: what is in it is seen only when all of it is there.
-const (
-	bundleLeast = 2         // files
-	bundleMost  = 200       // files: servers look through a folder for each name
-	bundleFile  = 256 << 10 // bytes of a file: of a larger one, most of the time is its own
-	bundleBytes = 8 << 20   // bytes of all: what is broken off is brought again
-)
-
-// bundle hands the errands of files to those of the folders that they come with,
+// bundle hands the tasks of files to those of the folders that they come with,
 // and returns the others.
-func (c *carry) bundle(errands []*errand) []*errand {
-	folders := map[string]*errand{}
-	for _, e := range errands {
+func (c *carry) bundle(tasks []*task) []*task {
+	folders := map[string]*task{}
+	for _, e := range tasks {
 		if e.newFolder() {
 			folders[e.ticket.Key] = e
 		}
 	}
 	if len(folders) == 0 {
-		return errands
+		return tasks
 	}
-	for _, e := range errands {
+	for _, e := range tasks {
 		from, to := e.atSender, e.atReceiver
 		above := folders[parentKey(e.ticket.Key)]
-		if above == nil || from == nil || from.Kind != replica.File || !unknown(to) || from.Pending != nil || from.Moved != "" || from.Size > bundleFile ||
-			len(above.files) == bundleMost || above.bytes+from.Size > bundleBytes {
+		if above == nil || from == nil || from.Kind != replica.File || !unknown(to) || from.Pending != nil || from.Moved != "" || from.Size > transfer.BundleFile ||
+			len(above.files) == transfer.BundleMost || above.bytes+from.Size > transfer.BundleBytes {
 			continue
 		}
 		e.with, above.files, above.bytes = above, append(above.files, e), above.bytes+from.Size
 	}
 	for _, e := range folders {
-		if len(e.files) < bundleLeast {
+		if len(e.files) < transfer.BundleLeast {
 			e.files = nil
 		}
 	}
-	return slices.DeleteFunc(errands, func(e *errand) bool { return e.with != nil && e.with.files != nil })
+	return slices.DeleteFunc(tasks, func(e *task) bool { return e.with != nil && e.with.files != nil })
 }
 
 // unknown reports whether a record knows of nothing, now and before.
@@ -62,14 +56,13 @@ func unknown(rec *replica.Record) bool {
 // bundled is a file of a bundle.
 type bundled struct {
 	*move
-	next    replica.Record
-	staged  string
-	brought tree.Entry
+	next replica.Record
+	file *transfer.Bundled
 }
 
 // bring carries a folder with the files in it. done is false when nothing was
 // changed: the folder is to be carried alone.
-func (e *errand) bring(ctx context.Context) (done bool, err error) {
+func (e *task) bring(ctx context.Context) (done bool, err error) {
 	folder, err := e.bundledMove(ctx, "")
 	// Where each replica has its own permissions, a new folder is to inherit from the
 	// one above it: the intake stands for the top alone.
@@ -82,33 +75,20 @@ func (e *errand) bring(ctx context.Context) (done bool, err error) {
 	if folder.here, err = e.pathOf(ctx, e.carry.to, &folder.to, &folder.from); err != nil {
 		return false, err
 	}
-	var leave func()
-	err = e.carry.hands.rest(func() (err error) {
-		leave, err = e.enterIntake(ctx, e.carry.to, e.bytes)
-		return err
-	})
+	c := e.carry
+	bundle, err := c.receiver.OpenBundle(ctx, e.bytes, c.limiter)
 	if err != nil {
 		return false, err
 	}
-	defer leave()
-	b := &bundling{errand: e, folder: folder}
-	if b.staged, err = e.stagedName(ctx); err != nil {
-		return false, err
-	}
-	if err := e.carry.to.Tree.Mkdir(ctx, b.staged); err != nil {
-		return false, err
-	}
-	placed, err := b.carry(ctx)
-	if !placed {
-		_ = e.dropFolder(ctx, e.carry.to, b.staged)
-	}
-	return placed, err
+	defer bundle.Close(ctx)
+	b := &bundling{task: e, folder: folder, bundle: bundle}
+	return b.carry(ctx)
 }
 
-// bundledMove is the move that an errand of a bundle is about; nil when it is not
+// bundledMove is the move that a task of a bundle is about; nil when it is not
 // to be made in a bundle. above is the sender's folder that it is in, where that is
 // known.
-func (e *errand) bundledMove(ctx context.Context, above string) (*move, error) {
+func (e *task) bundledMove(ctx context.Context, above string) (*move, error) {
 	from, err := e.record(ctx, e.carry.from, e.ticket.Key)
 	if err != nil {
 		return nil, err
@@ -126,14 +106,14 @@ func (e *errand) bundledMove(ctx context.Context, above string) (*move, error) {
 			return nil, err
 		}
 	}
-	return &move{errand: e, from: from, to: to, v: v, there: replica.Below(above, nameOf(&from, &to))}, nil
+	return &move{task: e, from: from, to: to, v: v, there: replica.Below(above, nameOf(&from, &to))}, nil
 }
 
 // bundling makes one bundle.
 type bundling struct {
-	*errand
+	*task
 	folder *move
-	staged string
+	bundle *transfer.Bundle
 
 	mu    sync.Mutex
 	files []*bundled
@@ -142,38 +122,25 @@ type bundling struct {
 // carry brings what is in the bundle, and puts it in its place. placed is false
 // when it was not: then nothing is noted that it was to be.
 func (b *bundling) carry(ctx context.Context) (placed bool, err error) {
-	if err := b.errand.carry.hands.rest(func() error {
-		if err := b.fetch(ctx); err != nil {
-			return err
-		}
-		return b.flush(ctx, b.errand.carry.to)
-	}); err != nil {
+	c, next := b.task.carry, b.folder.next()
+	if err := b.fetch(ctx); err != nil {
 		return false, err
 	}
-	if err := b.recheck(ctx); err != nil {
-		if absent(err) { // the folder has gone: that is noted when it is carried alone
-			err = nil
-		}
-		return false, err
+	options := transfer.Options{Meta: b.metaOf(c.to, &next), Detail: b.detail(), Limiter: c.limiter}
+	entry, kept, err := b.bundle.Complete(ctx, c.sender, b.folder.there, options)
+	if absent(err) { // the folder is gone: that is noted when it is carried alone
+		return false, nil
 	}
-	if err := b.list(ctx); err != nil {
-		return false, err
-	}
-	next := b.folder.next()
-	r := b.errand.carry.to
-	if err := b.permitFolder(ctx, next); err != nil {
-		return false, err
-	}
-	entry, _, err := b.look(ctx, r, b.staged)
 	if err != nil {
 		return false, err
 	}
-	if err := b.save(ctx, replica.Change{Replica: r.ID, Records: b.begun(&next), Begun: true}); err != nil {
+	b.files = slices.DeleteFunc(b.files, func(f *bundled) bool { return !slices.Contains(kept, f.file) })
+	if err := b.save(ctx, replica.Change{Replica: c.to.ID, Records: b.begun(&next), Begun: true}); err != nil {
 		return false, err
 	}
-	err = r.Tree.Rename(ctx, b.staged, path.Join(path.Dir(b.folder.here), next.Name), false)
+	err = b.bundle.Place(ctx, path.Join(path.Dir(b.folder.here), next.Name))
 	if errors.Is(err, fs.ErrExist) { // somebody was quicker
-		return false, errors.Join(b.save(ctx, replica.Change{Replica: r.ID, Records: b.before()}), errLater)
+		return false, errors.Join(b.save(ctx, replica.Change{Replica: c.to.ID, Records: b.before()}), errLater)
 	}
 	if err != nil {
 		return true, err // it is settled, whether it came about or not
@@ -185,9 +152,9 @@ func (b *bundling) carry(ctx context.Context) (placed bool, err error) {
 func (b *bundling) begun(next *replica.Record) []replica.Record {
 	records := b.before()
 	pending := make([]replica.Pending, len(records))
-	pending[0] = replica.Pending{Content: next.Content, Permissions: next.Permissions, Staged: b.staged}
+	pending[0] = replica.Pending{Content: next.Content, Permissions: next.Permissions, Staged: b.bundle.Path}
 	for i, f := range b.files {
-		pending[1+i] = replica.Pending{Content: f.next.Content, Permissions: f.next.Permissions, Staged: f.staged}
+		pending[1+i] = replica.Pending{Content: f.next.Content, Permissions: f.next.Permissions, Staged: f.file.Path}
 	}
 	for i := range records {
 		records[i].Pending = &pending[i]
@@ -205,102 +172,39 @@ func (b *bundling) before() []replica.Record {
 	return records
 }
 
-// permitFolder gives the folder what goes with it, before it is seen.
-func (b *bundling) permitFolder(ctx context.Context, next replica.Record) error {
-	meta := b.metaOf(b.errand.carry.to, &next)
-	if meta.Attributes == nil && meta.Descriptor.IsZero() {
-		return nil
-	}
-	return apply(ctx, b.errand.carry.to, b.staged, meta)
-}
-
 // fetch brings the files, side by side. Those that cannot be brought now are left
 // to be carried alone.
 func (b *bundling) fetch(ctx context.Context) error {
-	c := b.errand.carry
-	return c.crew.each(ctx, len(b.errand.files), func(ctx context.Context, i int) error {
-		return c.hands.work(func() error { return b.file(ctx, b.errand.files[i]) })
+	c := b.task.carry
+	return c.limiter.Rest(func() error {
+		return c.workers.Each(ctx, len(b.task.files), func(ctx context.Context, i int) error {
+			return c.limiter.Work(func() error { return b.file(ctx, b.task.files[i]) })
+		})
 	})
 }
 
 // file brings one file.
-func (b *bundling) file(ctx context.Context, e *errand) error {
+func (b *bundling) file(ctx context.Context, e *task) error {
 	m, err := e.bundledMove(ctx, b.folder.there)
 	if err == nil && (m == nil || !m.brings()) {
 		return nil
 	}
 	if err == nil {
 		f := &bundled{move: m, next: m.next()}
-		m.here, m.listed = replica.Below(b.folder.here, f.next.Name), true
-		f.staged = replica.Below(b.staged, f.next.Name)
-		if f.brought, err = m.transfer(ctx, f.staged, &f.next); err == nil {
+		m.here = replica.Below(b.folder.here, f.next.Name)
+		if f.file, err = b.bundle.Stage(ctx, b.task.carry.sender, m.file(), f.next.Name, m.options(&f.next)); err == nil {
+			f.next.Digest = f.file.Digest
 			b.mu.Lock()
 			b.files = append(b.files, f)
 			b.mu.Unlock()
 			return nil
 		}
+		if errors.Is(err, transfer.ErrChanged) {
+			err = cmp.Or(m.reread(ctx), err)
+		}
 	}
 	if fatal(ctx, err) {
 		return err
-	}
-	return nil
-}
-
-// recheck looks at the sender's folder, all of it at once, after what is in it was
-// read. What is no longer as it was when it was recorded is left to be carried alone.
-func (b *bundling) recheck(ctx context.Context) error {
-	files := b.byName(func(f *bundled) string { return f.there })
-	same := make(map[*bundled]bool, len(b.files))
-	for entry, err := range b.errand.carry.from.Tree.List(ctx, b.folder.there, tree.Bare) {
-		if err != nil {
-			return err
-		}
-		if f := files[entry.Name]; f != nil {
-			same[f] = asKept(&f.from, entry)
-		}
-	}
-	kept := b.files[:0]
-	for _, f := range b.files {
-		if same[f] {
-			kept = append(kept, f)
-		} else if err := b.drop(ctx, b.errand.carry.to, f.staged); err != nil {
-			return err
-		}
-	}
-	b.files = kept
-	return nil
-}
-
-// byName are the files by the last element of a path of theirs.
-func (b *bundling) byName(of func(*bundled) string) map[string]*bundled {
-	files := make(map[string]*bundled, len(b.files))
-	for _, f := range b.files {
-		files[path.Base(of(f))] = f
-	}
-	return files
-}
-
-// list looks at what was brought, all of it at once, where that was not told of
-// each file.
-func (b *bundling) list(ctx context.Context) error {
-	if !slices.ContainsFunc(b.files, func(f *bundled) bool { return f.brought.ID == 0 }) {
-		return nil
-	}
-	files := b.byName(func(f *bundled) string { return f.staged })
-	for entry, err := range b.errand.carry.to.Tree.List(ctx, b.staged, tree.Plain) {
-		if err != nil {
-			return err
-		}
-		f := files[entry.Name]
-		if f == nil || entry.Kind != tree.File || entry.Size != f.brought.Size {
-			continue
-		}
-		entry.Descriptor = f.brought.Descriptor
-		f.brought = entry
-		delete(files, entry.Name)
-	}
-	for _, f := range files {
-		return tree.PathError("stage", f.staged, tree.ErrTorn)
 	}
 	return nil
 }
@@ -310,10 +214,10 @@ func (b *bundling) note(ctx context.Context, next replica.Record, entry tree.Ent
 	next.Seen = b.seenOf(entry)
 	records := make([]replica.Record, 1, 1+len(b.files))
 	records[0] = next
-	c := replica.Change{Replica: b.errand.carry.to.ID, Records: records, Queue: b.folder.tell(&next), Whole: next.Key}
+	c := replica.Change{Replica: b.task.carry.to.ID, Records: records, Queue: b.folder.tell(&next), Whole: next.Key}
 	var others []replica.Change
 	for _, f := range b.files {
-		f.next.Seen = b.seenOf(f.brought)
+		f.next.Seen = b.seenOf(f.file.Entry)
 		if queue := f.tell(&f.next); len(queue) == len(c.Queue) { // of all lanes, or of all but one
 			c.Records = append(c.Records, f.next)
 		} else {
@@ -330,15 +234,4 @@ func (b *bundling) note(ctx context.Context, next replica.Record, entry tree.Ent
 		b.count(func(c *Carried) { c.Files, c.Bytes = c.Files+1, c.Bytes+f.next.Size })
 	}
 	return nil
-}
-
-// dropFolder discards a folder of an intake with all that is in it, also when ctx
-// has ended.
-func (e *Engine) dropFolder(ctx context.Context, r *Replica, staged string) error {
-	ctx = context.WithoutCancel(ctx)
-	err := e.sweepFolder(ctx, r, staged, tree.Folder, nil)
-	if err != nil && !absent(err) {
-		e.leaveFor(r, staged)
-	}
-	return err
 }

@@ -13,6 +13,7 @@ import (
 
 	"bridgespan/core/replica"
 	"bridgespan/guard"
+	"bridgespan/mover/transfer"
 )
 
 // Carried is what a lane did.
@@ -34,10 +35,11 @@ type Carried struct {
 // sender is not filled, or one of both was not yet looked at. When one
 // of both does not answer, it ends with that error, and what is left stays as it is.
 func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carried, error) {
-	c := &carry{Engine: e, lane: lane, from: e.replica(lane.From), to: e.replica(lane.To), hands: newHands(e.hands())}
-	c.crew = newCrew(min(e.waiting(), cap(c.hands.small)))
+	c := &carry{Engine: e, lane: lane, from: e.replica(lane.From), to: e.replica(lane.To), limiter: transfer.NewLimiter(e.hands())}
+	c.workers = transfer.NewWorkerPool(min(e.waiting(), c.limiter.Small()))
+	c.sender, c.receiver = e.endpoint(c.from), e.endpoint(c.to)
 	c.progress = e.progressOf(lane)
-	defer c.crew.dismiss()
+	defer c.workers.Close()
 	if !e.filled(c.from) || !e.scanned(c.to) {
 		return c.done, nil
 	}
@@ -47,12 +49,13 @@ func (e *Engine) Carry(ctx context.Context, lane replica.Lane, limit int) (Carri
 	}
 	tickets = roomFor(tickets, limit)
 	c.progress.begin(e.Now(), len(tickets))
+	c.receiver.Renew()
 	for _, r := range []*Replica{c.from, c.to} {
 		if err := cmp.Or(e.identify(ctx, r), e.containsReplica(r)); err != nil {
 			return c.done, err
 		}
 	}
-	if err := e.crown(ctx, c.from, c.to); err != nil {
+	if err := e.permitTop(ctx, c.from, c.to); err != nil {
 		return c.done, err
 	}
 	for range 2 { // what waited for something else has another chance
@@ -124,17 +127,16 @@ func (c *carry) stuck(ctx context.Context, t replica.Ticket, why error) error {
 
 type carry struct {
 	*Engine
-	lane     replica.Lane
-	from, to *Replica
-	hands    hands
-	crew     *crew
+	lane             replica.Lane
+	from, to         *Replica
+	sender, receiver *transfer.Endpoint // of from and to
+	limiter          *transfer.Limiter
+	workers          *transfer.WorkerPool
 
-	mu      sync.Mutex // of what follows
-	done    Carried
-	shelved int           // how many files were given a name in the receiver's intake
-	ready   [shelves]bool // the folders of it that are there
-	failed  []replica.Ticket
-	wholes  map[string]*whole // by their paths
+	mu     sync.Mutex // of what follows
+	done   Carried
+	failed []replica.Ticket
+	wholes map[string]*whole // by their paths
 	// outcomes are why tasks did not end their tickets, by their paths.
 	outcomes map[string]outcome
 	progress *progress
@@ -149,59 +151,59 @@ func (c *carry) count(change func(*Carried)) {
 
 // pass tries tickets, about limit of them, and returns those that are still to be done.
 func (c *carry) pass(ctx context.Context, tickets []replica.Ticket, limit int) (left []replica.Ticket, err error) {
-	errands, left, err := c.prepare(ctx, tickets, c.Store.Get)
+	tasks, left, err := c.prepare(ctx, tickets, c.Store.Get)
 	defer func() {
-		for _, e := range errands {
+		for _, e := range tasks {
 			e.releaseAll()
 		}
 	}()
 	if err != nil {
 		return nil, err
 	}
-	if errands, err = c.gather(ctx, errands, limit); err != nil {
+	if tasks, err = c.gather(ctx, tasks, limit); err != nil {
 		return nil, err
 	}
-	errands = c.bundle(errands)
-	for len(errands) > 0 {
+	tasks = c.bundle(tasks)
+	for len(tasks) > 0 {
 		n := 1
-		for n < len(errands) && errands[n].stage == errands[0].stage {
+		for n < len(tasks) && tasks[n].stage == tasks[0].stage {
 			n++
 		}
-		waiting, err := c.together(ctx, errands[:n])
+		waiting, err := c.together(ctx, tasks[:n])
 		if err != nil {
 			return nil, err
 		}
-		left, errands = append(left, waiting...), errands[n:]
+		left, tasks = append(left, waiting...), tasks[n:]
 	}
 	return left, nil
 }
 
 // prepare claims what tickets are about and reads the records, with get, in the
 // order in which they are to be done. What somebody else is at work on is left.
-func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket, get getter) (errands []*errand, left []replica.Ticket, err error) {
+func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket, get getter) (tasks []*task, left []replica.Ticket, err error) {
 	var keys []string
 	for _, t := range tickets {
-		e := &errand{carry: c, hold: c.newTaskHold(), ticket: t}
+		e := &task{carry: c, hold: c.newTaskHold(), ticket: t}
 		if !e.change(c.to, t.Key) || !e.rely(c.from, t.Key) {
 			e.release()
 			e.ended(errBusy)
 			left = append(left, t)
 			continue
 		}
-		errands, keys = append(errands, e), append(keys, t.Key)
+		tasks, keys = append(tasks, e), append(keys, t.Key)
 	}
 	if len(keys) == 0 {
 		return nil, left, nil
 	}
 	from, err := get(ctx, c.from.ID, keys...)
 	if err != nil {
-		return errands, nil, err
+		return tasks, nil, err
 	}
 	to, err := get(ctx, c.to.ID, keys...)
 	if err != nil {
-		return errands, nil, err
+		return tasks, nil, err
 	}
-	for i, e := range errands {
+	for i, e := range tasks {
 		e.stage, e.ends = stageOf(&from[i], &to[i]), [2]*replica.Record{&from[i], &to[i]}
 		if from[i].Kind == replica.File {
 			e.size = from[i].Size
@@ -212,8 +214,8 @@ func (c *carry) prepare(ctx context.Context, tickets []replica.Ticket, get gette
 		}
 		e.atSender, e.atReceiver = &from[i], &to[i]
 	}
-	slices.SortFunc(errands, func(a, b *errand) int { return a.stage.compare(b.stage) })
-	return errands, left, nil
+	slices.SortFunc(tasks, func(a, b *task) int { return a.stage.compare(b.stage) })
+	return tasks, left, nil
 }
 
 // getter reads the records of paths, in their order, as a store does.
@@ -265,13 +267,13 @@ func (s stage) compare(other stage) int {
 	return rank(s) - rank(other)
 }
 
-// together runs errands side by side, and returns the tickets that are still to be done.
-func (c *carry) together(ctx context.Context, errands []*errand) (left []replica.Ticket, err error) {
+// together runs tasks side by side, and returns the tickets that are still to be done.
+func (c *carry) together(ctx context.Context, tasks []*task) (left []replica.Ticket, err error) {
 	group, run := guard.WithContext(ctx)
 	group.SetLimit(c.waiting())
 	var mu sync.Mutex
 	var done []replica.Ticket
-	for _, e := range errands {
+	for _, e := range tasks {
 		group.Go(func() error {
 			ok, err := e.do(run)
 			err = errors.Join(err, c.takeAway(ctx, e.brought())) // many at once, beside the others
@@ -300,7 +302,7 @@ func (c *carry) together(ctx context.Context, errands []*errand) (left []replica
 }
 
 // brought are the own tickets of the files that came with a folder.
-func (e *errand) brought() (tickets []replica.Ticket) {
+func (e *task) brought() (tickets []replica.Ticket) {
 	for _, f := range e.files {
 		if f.arrived && e.through(f.ticket) {
 			tickets = append(tickets, f.ticket)

@@ -217,7 +217,7 @@ func TestDeltaOfWhatIsWritten(t *testing.T) {
 type slow struct{ *memory.Tree }
 
 func (s *slow) Stat(ctx context.Context, name string) (tree.Entry, error) {
-	time.Sleep(2 * fartherBy)
+	time.Sleep(10 * time.Millisecond)
 	return s.Tree.Stat(ctx, name)
 }
 
@@ -320,38 +320,6 @@ func TestDeltaGoesAway(t *testing.T) {
 	}
 }
 
-// besides needs room beside a file that is made of parts of another one.
-type besides struct{ memory.Tree }
-
-func (b *besides) Capabilities() tree.Capabilities {
-	c := b.Tree.Capabilities()
-	c.Beside = 5 << 20
-	return c
-}
-
-// What is needed beside a file on its way enters the intake with it.
-func TestDeltaRoom(t *testing.T) {
-	file := func(size int64) replica.Content { return replica.Content{Kind: replica.File, Size: size} }
-	for what, c := range map[string]struct {
-		to   tree.Tree
-		was  replica.Content
-		want int64
-	}{
-		"nothing is needed": {&memory.Tree{}, file(3 << 20), 2 << 20},
-		"of parts":          {&besides{}, file(3 << 20), 7 << 20},
-		"too small for it":  {&besides{}, file(100), 2 << 20},
-		"a folder was":      {&besides{}, replica.Content{Kind: replica.Folder}, 2 << 20},
-		"nothing was there": {&besides{}, replica.Content{}, 2 << 20},
-	} {
-		e := &Engine{}
-		m := &move{errand: &errand{carry: &carry{Engine: e, to: &Replica{Tree: c.to}}}, to: replica.Record{Content: c.was}}
-		next := replica.Record{Content: replica.Content{Kind: replica.File, Size: 2 << 20}}
-		if got := m.room(&next); got != c.want {
-			t.Errorf("%s: %d bytes, want %d", what, got, c.want)
-		}
-	}
-}
-
 // changeInSecret changes what the receiver holds, and not how it looks.
 func changeInSecret(p *pair) {
 	t, ctx := p.b.(*memory.Tree), p.t.Context()
@@ -386,35 +354,4 @@ func TestDeltaInVain(t *testing.T) {
 	if done, err := p.Carry(t.Context(), p.Lanes[0], 10); err != nil || done.Files != 0 || done.Bytes != 0 || done.Spared != 0 {
 		t.Errorf("of what was not put in place: %+v, %v", done, err)
 	}
-}
-
-// One late answer makes no replica far away; when it stays so, it is not asked for ever.
-func TestWorthCutting(t *testing.T) {
-	for what, c := range map[string]struct {
-		late, asked int64
-		worth       bool
-	}{"at once": {0, 1, true}, "late once": {1, 2, true}, "late twice": {2, 3, true}, "far away": {100, 3, false}} {
-		synctest.Test(t, func(t *testing.T) {
-			from := &late{Tree: &memory.Tree{Far: true}, times: c.late}
-			m := &move{errand: &errand{carry: &carry{Engine: &Engine{}, from: &Replica{ID: 1, Tree: from}, to: &Replica{ID: 2, Tree: &memory.Tree{Far: true}}}}, there: "large", here: "large"}
-			worth, err := m.worthCutting(t.Context())
-			if err != nil || worth != c.worth || from.asked.Load() != c.asked {
-				t.Errorf("%s: %v after %d answers, %v", what, worth, from.asked.Load(), err)
-			}
-		})
-	}
-}
-
-// late answers late so many times.
-type late struct {
-	*memory.Tree
-	times int64
-	asked atomic.Int64
-}
-
-func (l *late) Stat(ctx context.Context, name string) (tree.Entry, error) {
-	if l.asked.Add(1) <= l.times {
-		time.Sleep(2 * fartherBy)
-	}
-	return l.Tree.Stat(ctx, name)
 }

@@ -21,13 +21,14 @@ import (
 	"time"
 
 	"bridgespan/core/replica"
+	"bridgespan/mover/transfer"
 	"bridgespan/tree"
 )
 
 // Where a replica keeps what is its own.
 const (
 	workFolder   = ".bspan"
-	intakeFolder = workFolder + "/intake"
+	intakeFolder = transfer.IntakeFolder
 	atticFolder  = workFolder + "/attic"
 )
 
@@ -84,31 +85,21 @@ type Engine struct {
 	// Hands is how many files are read or written side by side by one scan or
 	// carry; 0 means 8, with many more that wait to be lasting.
 	Hands int
-	// DeltaFrom is from how many bytes on only what the receiver lacks of a file
-	// is carried, where the receiver's tree can; 0 means 1 MiB.
-	DeltaFrom int64
+	// Transfers are the settings of transfers.
+	Transfers transfer.Settings
 
-	mostAbsent int   // in the place of the constant of this name; 0 for that
-	average    int   // bytes of the chunks that files are cut into; 0 for what suits them
-	piece      int64 // bytes of the pieces in which files grow; 0 for what comes in a while
+	mostAbsent int // in the place of the constant of this name; 0 for that
 
-	claims   claims
-	known    known
-	flushes  flushes
-	intakes  intakes
-	partials partials
-	mu       sync.Mutex // of what follows, and of Scanned and Filled of the replicas
-	run      string     // names this engine's part of intakes
-	swept    map[replica.ID]bool
-	nameless map[replica.ID]bool // replicas that do not let us name all owners
-	looks    map[replica.ID]*sync.Mutex
-	left     map[replica.ID][]string // what could not be discarded from intakes
-	answers  map[replica.ID]answers
-	lanes    map[replica.Lane]*progress
-	suspects map[replica.ID]map[string]string // paths that are to be looked at again, and why
-	audited  map[replica.ID]bool
-	nested   map[replica.ID]error // set while another replica was found inside
-	crowned  map[replica.ID]bool  // replicas whose top has permissions, or cannot have any
+	claims       claims
+	known        known
+	mu           sync.Mutex // of what follows, and of Scanned and Filled of the replicas
+	endpoints    map[replica.ID]*transfer.Endpoint
+	looks        map[replica.ID]*sync.Mutex
+	lanes        map[replica.Lane]*progress
+	suspects     map[replica.ID]map[string]string // paths that are to be looked at again, and why
+	audited      map[replica.ID]bool
+	nested       map[replica.ID]error // set while another replica was found inside
+	topPermitted map[replica.ID]bool  // replicas whose top has permissions, or cannot have any
 }
 
 // folderGone passes on that a folder was found gone.
@@ -120,25 +111,9 @@ func (e *Engine) folderGone(r *Replica) {
 
 func (e *Engine) hands() int { return cmp.Or(e.Hands, 8) }
 
-// waiting is how many errands are under way side by side: those who wait for
+// waiting is how many tasks are under way side by side: those who wait for
 // what they have written to be lasting, or for the records, wait together.
 func (e *Engine) waiting() int { return cmp.Or(e.Hands, 2048) }
-
-// unnamed reports whether a replica is known not to let us name all owners.
-func (e *Engine) unnamed(r *Replica) bool {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.nameless[r.ID]
-}
-
-func (e *Engine) isUnnamed(r *Replica) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.nameless == nil {
-		e.nameless = map[replica.ID]bool{}
-	}
-	e.nameless[r.ID] = true
-}
 
 // State says whether a replica was scanned and is filled.
 func (e *Engine) State(id replica.ID) (scanned, filled bool) {
@@ -174,7 +149,7 @@ var (
 	errClash = errors.New("its name differs from another only in case")
 	errKind  = errors.New("it is neither a file nor a folder")
 	// errMoved: what was to be changed is no longer what was decided on.
-	errMoved = errors.New("it changed meanwhile")
+	errMoved = transfer.ErrChanged
 	// errLater: something else must be done first, or is being done.
 	errLater = errors.New("something else must be done first")
 	// errBusy is errLater where another task or a scan is at work on a path.

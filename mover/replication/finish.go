@@ -2,8 +2,6 @@ package replication
 
 import (
 	"context"
-	"errors"
-	"io/fs"
 	"time"
 
 	"bridgespan/core/acl"
@@ -84,7 +82,7 @@ func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec *repli
 		}
 	}
 	if !want.Modified.IsZero() || want.Attributes != nil || !want.Descriptor.IsZero() {
-		if err := apply(ctx, r, name, want); err != nil {
+		if err := e.endpoint(r).Apply(ctx, name, want); err != nil {
 			return replica.Seen{}, err
 		}
 	}
@@ -107,25 +105,6 @@ func (e *Engine) permit(ctx context.Context, r *Replica, name string, rec *repli
 		seen.Descriptor, seen.Attributes = rec.Seen.Descriptor, rec.Seen.Attributes
 	}
 	return seen, nil
-}
-
-// apply sets what goes with a file or folder. An owner whom the replica does not
-// let us name is left as it is there; who may do what is the same all the same.
-func apply(ctx context.Context, r *Replica, name string, meta tree.Meta) error {
-	err := r.Tree.Apply(ctx, name, meta)
-	if !errors.Is(err, fs.ErrPermission) || meta.Descriptor.IsZero() {
-		return err
-	}
-	there, bad := r.Tree.Descriptor(ctx, name)
-	if bad != nil {
-		return err
-	}
-	parts, own := meta.Descriptor.Parts(), there.Parts()
-	parts.Owner, parts.Group = own.Owner, own.Group
-	if meta.Descriptor, bad = parts.Descriptor(); bad != nil {
-		return err
-	}
-	return r.Tree.Apply(ctx, name, meta)
 }
 
 // metaOf is what is set on a file or folder beside its content.

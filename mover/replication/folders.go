@@ -11,7 +11,7 @@ import (
 )
 
 // parent makes the folder that a path is in, when the receiver lacks it.
-func (e *errand) parent(ctx context.Context, key string, depth int) error {
+func (e *task) parent(ctx context.Context, key string, depth int) error {
 	above := parentKey(key)
 	if above == "." {
 		return nil
@@ -48,7 +48,7 @@ const maxDepth = 1024
 
 // revive makes a folder's version one that beats the removal at the other end,
 // and waits for it to get there.
-func (e *errand) revive(ctx context.Context, r *Replica, rec, other replica.Record) error {
+func (e *task) revive(ctx context.Context, r *Replica, rec, other replica.Record) error {
 	if !e.change(r, rec.Key) {
 		return errBusy
 	}

@@ -6,6 +6,7 @@ import (
 
 	"bridgespan/core/replica"
 	"bridgespan/guard"
+	"bridgespan/mover/transfer"
 )
 
 // A folder that the receiver lacks is to be carried with the files in it. Backlogs
@@ -24,53 +25,53 @@ func roomFor(tickets []replica.Ticket, limit int) []replica.Ticket {
 	return tickets
 }
 
-// gather completes the new folders among errands with what waits in them, until
-// there are about limit errands, and leaves out the others.
-func (c *carry) gather(ctx context.Context, errands []*errand, limit int) ([]*errand, error) {
+// gather completes the new folders among tasks with what waits in them, until
+// there are about limit tasks, and leaves out the others.
+func (c *carry) gather(ctx context.Context, tasks []*task, limit int) ([]*task, error) {
 	g := &gathering{carry: c, present: map[string]bool{}, left: map[string]bool{}}
-	for _, e := range errands {
+	for _, e := range tasks {
 		g.present[e.ticket.Key] = true
 	}
-	for _, e := range errands {
+	for _, e := range tasks {
 		g.add(e)
 		if !e.completed() && !g.present[parentKey(e.ticket.Key)] {
 			limit--
 		}
 	}
 	if len(g.folders) == 0 {
-		return errands, nil
+		return tasks, nil
 	}
 	done, err := g.fill(ctx, limit)
-	all := slices.DeleteFunc(append(g.taken, g.folders[done:]...), func(e *errand) bool {
+	all := slices.DeleteFunc(append(g.taken, g.folders[done:]...), func(e *task) bool {
 		if err == nil && !g.leaves(e.ticket.Key) {
 			return false
 		}
 		e.release()
 		return true
 	})
-	slices.SortStableFunc(all, func(a, b *errand) int { return a.stage.compare(b.stage) })
+	slices.SortStableFunc(all, func(a, b *task) int { return a.stage.compare(b.stage) })
 	return all, err
 }
 
-// newFolder reports whether an errand is about a folder that the receiver lacks.
-func (e *errand) newFolder() bool {
+// newFolder reports whether a task is about a folder that the receiver lacks.
+func (e *task) newFolder() bool {
 	return e.stage.folder && !e.stage.removes && e.atSender != nil && unknown(e.atReceiver) && e.atSender.Pending == nil
 }
 
-// completed reports whether an errand is about a folder that is carried with what
+// completed reports whether a task is about a folder that is carried with what
 // waits in it.
-func (e *errand) completed() bool { return e.ticket.Whole > 0 || e.newFolder() }
+func (e *task) completed() bool { return e.ticket.Whole > 0 || e.newFolder() }
 
 // gathering is what is carried together.
 type gathering struct {
 	*carry
 	present map[string]bool // the paths that are at hand
-	folders []*errand       // that are to be completed
-	taken   []*errand
+	folders []*task         // that are to be completed
+	taken   []*task
 	left    map[string]bool // folders that wait
 }
 
-func (g *gathering) add(e *errand) {
+func (g *gathering) add(e *task) {
 	if g.present[e.ticket.Key] = true; e.completed() {
 		g.folders = append(g.folders, e)
 	} else {
@@ -89,7 +90,7 @@ func (g *gathering) fill(ctx context.Context, room int) (done int, err error) {
 			g.leave(some)
 			continue
 		}
-		var inside []*errand
+		var inside []*task
 		inside, err = g.insideAll(ctx, some)
 		room -= len(some) + len(inside)
 		for _, e := range inside {
@@ -100,7 +101,7 @@ func (g *gathering) fill(ctx context.Context, room int) (done int, err error) {
 }
 
 // leave lets folders wait.
-func (g *gathering) leave(folders []*errand) {
+func (g *gathering) leave(folders []*task) {
 	for _, f := range folders {
 		g.left[f.ticket.Key] = true
 	}
@@ -118,9 +119,9 @@ func (g *gathering) leaves(key string) bool {
 
 // insideAll prepares what waits in several folders, side by side. What is in one that
 // is in another which waits, waits too.
-func (g *gathering) insideAll(ctx context.Context, folders []*errand) ([]*errand, error) {
+func (g *gathering) insideAll(ctx context.Context, folders []*task) ([]*task, error) {
 	group, run := guard.WithContext(ctx)
-	found := make([][]*errand, len(folders))
+	found := make([][]*task, len(folders))
 	for i, f := range folders {
 		if g.leaves(f.ticket.Key) {
 			continue
@@ -139,17 +140,17 @@ func (g *gathering) insideAll(ctx context.Context, folders []*errand) ([]*errand
 }
 
 // inside prepares what waits right in a folder and is not at hand.
-func (g *gathering) inside(ctx context.Context, folder string) ([]*errand, error) {
-	tickets, err := g.Store.BacklogIn(ctx, g.lane, folder, bundleMost)
+func (g *gathering) inside(ctx context.Context, folder string) ([]*task, error) {
+	tickets, err := g.Store.BacklogIn(ctx, g.lane, folder, transfer.BundleMost)
 	if err != nil {
 		return nil, err
 	}
 	get := g.Store.Get
-	if len(tickets) < bundleMost { // all that is in the folder, or the receiver would know it
+	if len(tickets) < transfer.BundleMost { // all that is in the folder, or the receiver would know it
 		get = g.childrenOf(folder)
 	}
-	errands, _, err := g.prepare(ctx, g.missing(tickets), get) // what somebody else is at work on stays as it is
-	return errands, err
+	tasks, _, err := g.prepare(ctx, g.missing(tickets), get) // what somebody else is at work on stays as it is
+	return tasks, err
 }
 
 // missing are the tickets of paths that are not at hand.

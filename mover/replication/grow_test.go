@@ -10,14 +10,13 @@ import (
 	"io/fs"
 	"path"
 	"slices"
-	"strings"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
-	"time"
 
 	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
+	"bridgespan/mover/transfer"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
 )
@@ -32,7 +31,7 @@ const (
 // growingPair is one between which large files come piece by piece.
 func growingPair(t *testing.T, a, b tree.Tree) *pair {
 	p := newPair(t, a, b)
-	p.DeltaFrom, p.piece = 1<<20, grownPiece
+	p.Transfers = transfer.Settings{DeltaFrom: 1 << 20, Piece: grownPiece}
 	return p
 }
 
@@ -64,7 +63,7 @@ func breakOff(t *testing.T, p *pair) chunk.Partial {
 // anew is another engine, as after the end of the first.
 func anew(p *pair) *pair {
 	again := newPair(p.t, p.a, p.b)
-	again.Store, again.DeltaFrom, again.piece = p.Store, p.DeltaFrom, p.piece
+	again.Store, again.Transfers = p.Store, p.Transfers
 	again.Unique = func() string { return "another " + p.Unique() }
 	for i, r := range p.Replicas {
 		again.Replicas[i].Scanned, again.Replicas[i].Filled = p.State(r.ID)
@@ -150,7 +149,7 @@ func TestGoesOn(t *testing.T) {
 				if got, bad := tree.ReadFile(t.Context(), p.b, "large"); err != nil || bad != nil || !bytes.Equal(got, want) {
 					t.Errorf("the receiver has %d bytes of its own, %v, %v", len(got), err, bad)
 				}
-				least, most := int64(len(want)), int64(len(want)+proofs*sampleSize)
+				least, most := int64(len(want)), int64(len(want)+4*64<<10)
 				if !c.whole {
 					least, most = least-kept.Bytes, most-kept.Bytes
 				}
@@ -191,7 +190,7 @@ func TestGoesOnNoMore(t *testing.T) {
 			}
 		},
 		"it has waited too long": func(t *testing.T, p *pair, kept chunk.Partial) {
-			kept.Kept = kept.Kept.Add(-partialFor)
+			kept.Kept = kept.Kept.Add(-transfer.PartialFor)
 			if err := p.Store.KeepPartial(t.Context(), 2, kept); err != nil {
 				t.Fatal(err)
 			}
@@ -246,46 +245,6 @@ func TestGrowsTooLarge(t *testing.T) {
 	if e, err := p.b.Stat(t.Context(), "large"); err != nil || e.Size != grownSize {
 		t.Errorf("when there is room, it is %+v, %v", e, err)
 	}
-}
-
-// A piece ends when enough has come, but not where nothing is left but to say that this
-// was all.
-func TestPiece(t *testing.T) {
-	for what, c := range map[string]struct {
-		content string
-		enough  int64
-		want    string
-		ended   bool
-	}{
-		"enough":         {"abcdef", 3, "abc", false},
-		"all of it":      {"abcdef", 6, "abcdef", true},
-		"less than that": {"abcdef", 9, "abcdef", true},
-		"nothing":        {"", 3, "", true},
-	} {
-		p := &piece{r: byteByByte{strings.NewReader(c.content)}, left: int64(len(c.content)), enough: func(n int64) bool { return n >= c.enough }}
-		got, err := io.ReadAll(p)
-		if err != nil || string(got) != c.want || p.n != int64(len(got)) || p.ended != c.ended {
-			t.Errorf("%s: %q, ended: %v, %v", what, got, p.ended, err)
-		}
-	}
-}
-
-type byteByByte struct{ r io.Reader }
-
-func (b byteByByte) Read(p []byte) (int, error) { return b.r.Read(p[:min(len(p), 1)]) }
-
-// Pieces come for a while, however fast: a file that comes quickly comes at once.
-func TestEnough(t *testing.T) {
-	synctest.Test(t, func(t *testing.T) {
-		enough := (&Engine{}).enough()
-		if enough(1 << 40) {
-			t.Error("it is enough at once")
-		}
-		time.Sleep(pieceFor + time.Millisecond)
-		if enough(0) || !enough(1) {
-			t.Error("it is never enough, or was enough before anything came")
-		}
-	})
 }
 
 // Another engine does not sweep away what waits for the rest of a file, and what else
@@ -373,7 +332,7 @@ func (n *notingStore) KeepPartial(ctx context.Context, r replica.ID, p chunk.Par
 func TestGrowsLasting(t *testing.T) {
 	b := &noting{Tree: &memory.Tree{}}
 	p := growingPair(t, openFolder(t), b)
-	p.Store, p.piece = &notingStore{p.Store, b}, grownSize/2
+	p.Store, p.Transfers.Piece = &notingStore{p.Store, b}, grownSize/2
 	putBytes(t, p.a, "large", randomText(12, grownSize))
 	p.settleDown()
 	if want := []string{"stage", "flush", "keep 1048576", "stage", "flush"}; !slices.Equal(b.steps, want) {

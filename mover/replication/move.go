@@ -5,20 +5,16 @@ import (
 	"context"
 	"path"
 
-	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/tree"
 )
 
 // move is what is done about one path.
 type move struct {
-	*errand
+	*task
 	from, to    replica.Record
 	v           replica.Verdict
-	there, here string        // the path at the sender and at the receiver
-	listed      bool          // one of several: both ends are listed afterwards, and all is flushed then
-	spared      int64         // bytes of the file that the receiver had already
-	sofar       chunk.Partial // what has come of it
+	there, here string // the path at the sender and at the receiver
 }
 
 // brings reports whether a file is to come where nothing is: that it is still
@@ -73,7 +69,7 @@ func (m *move) do(ctx context.Context) error {
 	if err := m.write(ctx, next); err != nil {
 		return err
 	}
-	return m.dropPartial(ctx, m.carry.to, m.to.Key)
+	return m.carry.receiver.Forget(ctx, m.to.Key)
 }
 
 // tell are the lanes that have to hear of the receiver's new record.

@@ -60,22 +60,22 @@ func (p *pair) broughtNothing() {
 }
 
 // What is renamed, or moved to another folder, brings nothing and leaves nothing in an
-// attic, whether a scan or a glance at the folders finds it.
+// attic, whether a scan or a partial scan of the folders finds it.
 func TestWhatIsMovedBringsNothing(t *testing.T) {
 	for _, m := range moves {
-		for _, glance := range []bool{false, true} {
-			t.Run(fmt.Sprint(m.from, " to ", m.to, ", by a glance: ", glance), func(t *testing.T) {
+		for _, partialScan := range []bool{false, true} {
+			t.Run(fmt.Sprint(m.from, " to ", m.to, ", by a partial scan: ", partialScan), func(t *testing.T) {
 				p := newGarden(t, new(memory.Tree), 0)
 				if err := p.a.Rename(t.Context(), m.from, m.to, false); err != nil {
 					t.Fatal(err)
 				}
-				if glance {
-					if _, err := p.Glance(t.Context(), 1, strings.Fields(m.shows)); err != nil {
+				if partialScan {
+					if _, err := p.PartialScan(t.Context(), 1, strings.Fields(m.shows)); err != nil {
 						t.Fatal(err)
 					}
 					carried, err := p.Carry(t.Context(), p.Lanes[0], 1000)
 					if err != nil || carried.Files != 0 || carried.Postponed != 0 {
-						t.Errorf("after the glance %+v was carried, %v", carried, err)
+						t.Errorf("after the partial scan %+v was carried, %v", carried, err)
 					}
 				}
 				p.broughtNothing()

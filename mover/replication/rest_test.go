@@ -93,7 +93,7 @@ func (r *resting) scan(one *Replica) {
 		r.found(one, s, kept)
 		for left := min((r.steps-began)*r.scanShare, mostSteps/20); left > 0 && r.goesOn(); left -= 100 {
 			r.pause(fmt.Sprint("scan again ", one.ID), min(left, 100))
-			r.glance(context.Background(), one)
+			r.partialScan(context.Background(), one)
 		}
 	}
 }
@@ -123,13 +123,13 @@ func (r *resting) carry(l replica.Lane) {
 	}
 }
 
-// glance looks at the folders of a replica in which scans found changes.
-func (w *world) glance(ctx context.Context, r *Replica) {
+// partialScan looks at the folders of a replica in which scans found changes.
+func (w *world) partialScan(ctx context.Context, r *Replica) {
 	warm := slices.Compact(slices.Sorted(slices.Values(w.warm[r.ID])))
 	delete(w.warm, r.ID)
 	warm = append(warm, w.engine.Again(ctx, r.ID)...)
 	if len(warm) > 0 {
-		_, _ = w.engine.Glance(ctx, r.ID, warm)
+		_, _ = w.engine.PartialScan(ctx, r.ID, warm)
 	}
 }
 

@@ -43,7 +43,7 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	if err := e.sweep(ctx, s.r); err != nil {
 		return s.done, err
 	}
-	e.dropLeft(ctx, s.r)
+	e.endpoint(s.r).DropLeft(ctx)
 	if err := e.audit(ctx, s.r); err != nil {
 		return s.done, err
 	}

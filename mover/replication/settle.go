@@ -226,7 +226,7 @@ func (e *Engine) discard(ctx context.Context, r *Replica, name string, rec *repl
 		return nil, err
 	}
 	if entry.Kind == tree.Folder { // copies alone are in it, made there by ourselves
-		return nil, e.sweepFolder(ctx, r, p.Staged, tree.Folder, nil)
+		return nil, e.endpoint(r).DropFolder(ctx, p.Staged)
 	}
 	old := asKept(rec, entry)
 	if !old && entry.Size == p.Content.Size {

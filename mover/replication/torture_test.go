@@ -66,7 +66,7 @@ func (w *world) turn() {
 func (w *world) task(ctx context.Context, i int) func() {
 	if i < len(w.replicas) {
 		if w.random.IntN(4) == 0 {
-			return func() { w.glance(ctx, w.replicas[i]) }
+			return func() { w.partialScan(ctx, w.replicas[i]) }
 		}
 		return func() {
 			w.log("scan %s", w.replicas[i].Name)

@@ -24,9 +24,9 @@ type whole struct {
 	left   map[string]bool // what is in it, is not done, and has no ticket of its own
 }
 
-// unfold prepares what is right in the folder of an errand that waits as a whole, at
+// unfold prepares what is right in the folder of a task that waits as a whole, at
 // either end.
-func (g *gathering) unfold(ctx context.Context, e *errand) ([]*errand, error) {
+func (g *gathering) unfold(ctx context.Context, e *task) ([]*task, error) {
 	t, saves := e.ticket, g.saves()
 	there, err := g.Store.Children(ctx, g.from.ID, t.Key)
 	if err != nil {
@@ -53,7 +53,7 @@ func (g *gathering) unfold(ctx context.Context, e *errand) ([]*errand, error) {
 	g.wholes[t.Key] = w
 	g.mu.Unlock()
 	again := g.childrenOf(t.Key)
-	errands, _, err := g.prepare(ctx, g.missing(tickets), func(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error) {
+	tasks, _, err := g.prepare(ctx, g.missing(tickets), func(ctx context.Context, r replica.ID, keys ...string) ([]replica.Record, error) {
 		switch {
 		case saves != g.saves(): // they may have been others when they were claimed
 			return again(ctx, r, keys...)
@@ -62,7 +62,7 @@ func (g *gathering) unfold(ctx context.Context, e *errand) ([]*errand, error) {
 		}
 		return inOrder(here, keys), nil
 	})
-	return errands, err
+	return tasks, err
 }
 
 // saves are how often records of both ends were saved.

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"bridgespan/core/replica"
+	"bridgespan/mover/transfer"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
 )
@@ -201,7 +202,7 @@ func (w *world) start() {
 	w.store.turn = w.wait
 	w.store.now = func() time.Time { return w.clock }
 	w.engine = &Engine{Store: w.store, Replicas: w.replicas, Lanes: w.lanes, Now: func() time.Time { return w.clock },
-		Unique: func() string { return fmt.Sprint("u", w.names.Add(1)) }, Hands: w.hands, DeltaFrom: w.deltaFrom, average: 256, piece: w.piece, mostAbsent: w.mostAbsent,
+		Unique: func() string { return fmt.Sprint("u", w.names.Add(1)) }, Hands: w.hands, Transfers: transfer.Settings{DeltaFrom: w.deltaFrom, Average: 256, Piece: w.piece}, mostAbsent: w.mostAbsent,
 		Busied: func(id replica.ID, folder string, _ int) { w.warm[id] = append(w.warm[id], folder) },
 		Pace: func(ctx context.Context, l replica.Lane, _ int) error {
 			if w.slow[l] {

@@ -8,6 +8,7 @@ import (
 	"path"
 
 	"bridgespan/core/replica"
+	"bridgespan/mover/transfer"
 	"bridgespan/tree"
 )
 
@@ -34,52 +35,98 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 			return err
 		}
 	}
-	var leave func()
-	err := m.carry.hands.rest(func() (err error) {
-		leave, err = m.enterIntake(ctx, r, m.room(&next))
-		return err
-	})
-	if err != nil {
-		return err
-	}
-	defer leave()
-	staged, err := m.begun(ctx)
-	if err != nil {
-		return err
-	}
 	attic := ""
 	if m.v.Spare {
+		var err error
 		if attic, err = m.atticFor(ctx); err != nil {
 			return err
 		}
 	}
-	brought, err := m.transfer(ctx, staged, &next)
+	staged, err := m.stage(ctx, &next)
 	if err != nil {
 		return err
 	}
-	if err := m.carry.hands.rest(func() error { return m.begin(ctx, next, staged, attic) }); err != nil {
-		return errors.Join(err, m.drop(ctx, r, staged))
+	defer staged.Release()
+	if err := m.carry.limiter.Rest(func() error { return m.begin(ctx, next, staged.Path, attic) }); err != nil {
+		return errors.Join(err, staged.Drop(ctx))
 	}
 	left, err := m.place(ctx, &next, staged, attic, name)
 	if err != nil {
 		return err
 	}
-	end := func() error { return m.end(ctx, name, next, left, attic, &brought) }
+	end := func() error { return m.end(ctx, name, next, left, attic, &staged.Entry) }
 	if m.brings() { // nothing is left to be done but to note it
-		err = m.carry.hands.rest(end)
+		err = m.carry.limiter.Rest(end)
 	} else {
 		err = end()
 	}
 	if err != nil {
 		return err
 	}
-	m.count(func(c *Carried) { c.Files, c.Bytes, c.Spared = c.Files+1, c.Bytes+next.Size, c.Spared+m.spared })
+	m.count(func(c *Carried) { c.Files, c.Bytes, c.Spared = c.Files+1, c.Bytes+next.Size, c.Spared+staged.Saved })
 	return nil
+}
+
+// stage brings the content into the receiver's intake, and lets next know what is in it.
+// What is not as recorded at either end is noted.
+func (m *move) stage(ctx context.Context, next *replica.Record) (*transfer.Staged, error) {
+	options := m.options(next)
+	options.Key, options.Alike = m.to.Key, m.alike
+	if m.to.Kind == replica.File {
+		options.Older = &transfer.Known{Path: m.here, Entry: seenEntry(&m.to), Digest: m.to.Digest}
+	}
+	staged, err := m.carry.receiver.Stage(ctx, m.carry.sender, m.file(), options)
+	switch {
+	case errors.Is(err, transfer.ErrOlderChanged):
+		return nil, m.changed(ctx, m.carry.to, m.here, m.to)
+	case errors.Is(err, transfer.ErrChanged):
+		return nil, cmp.Or(m.reread(ctx), err)
+	case err != nil:
+		return nil, err
+	}
+	next.Digest = staged.Digest
+	return staged, nil
+}
+
+// file is the sender's file, as its record has seen it.
+func (m *move) file() transfer.File {
+	return transfer.File{Path: m.there, Entry: seenEntry(&m.from), Digest: m.from.Digest}
+}
+
+// seenEntry is a file as its record has seen it.
+func seenEntry(rec *replica.Record) tree.Entry {
+	return tree.Entry{Kind: tree.File, Size: rec.Size, Modified: rec.Seen.Modified, ID: rec.Seen.ID}
+}
+
+// options are those of the transfer of any file.
+func (m *move) options(next *replica.Record) transfer.Options {
+	return transfer.Options{Meta: m.metaOf(m.carry.to, next), Detail: m.detail(), Pace: m.carry.cross, Limiter: m.carry.limiter}
+}
+
+// alike lists the files of the receiver that may have the content of the sender's file.
+func (m *move) alike(ctx context.Context) ([]transfer.Known, error) {
+	r := m.carry.to
+	records, err := m.Store.Alike(ctx, r.ID, m.from.Size, m.from.Modified)
+	if err != nil {
+		return nil, err
+	}
+	var alike []transfer.Known
+	for _, other := range records {
+		if other.Key == m.to.Key || other.Pending != nil || m.from.Digest.Known() && other.Digest != m.from.Digest {
+			continue
+		}
+		name, err := m.pathOf(ctx, r, &other, &other)
+		if err != nil {
+			return nil, err
+		}
+		alike = append(alike, transfer.Known{Path: name, Entry: seenEntry(&other), Digest: other.Digest})
+	}
+	return alike, nil
 }
 
 // place puts what waits in the intake where it belongs. left is where what was
 // there waits now, if anywhere.
-func (m *move) place(ctx context.Context, next *replica.Record, staged, attic, name string) (left string, err error) {
+func (m *move) place(ctx context.Context, next *replica.Record, staged *transfer.Staged, attic, name string) (left string, err error) {
 	r := m.carry.to
 	if !m.brings() { // bringing it took a while
 		ok, err := unchanged(ctx, r, m.here, &m.to)
@@ -87,7 +134,7 @@ func (m *move) place(ctx context.Context, next *replica.Record, staged, attic, n
 			err = errMoved
 		}
 		if err != nil {
-			return "", errors.Join(err, m.leave(ctx, next, staged))
+			return "", errors.Join(err, m.leave(ctx, next, staged.Path))
 		}
 	}
 	switch {
@@ -101,9 +148,9 @@ func (m *move) place(ctx context.Context, next *replica.Record, staged, attic, n
 		}
 	}
 	if m.to.Kind != replica.File || attic != "" {
-		err := r.Tree.Rename(ctx, staged, name, false)
+		_, err := staged.Place(ctx, name, false)
 		if errors.Is(err, fs.ErrExist) && m.brings() { // somebody was quicker
-			if err := m.leave(ctx, next, staged); err != nil {
+			if err := m.leave(ctx, next, staged.Path); err != nil {
 				return "", err
 			}
 			return "", m.changed(ctx, r, m.here, m.to)
@@ -113,7 +160,8 @@ func (m *move) place(ctx context.Context, next *replica.Record, staged, attic, n
 	if err := respell(ctx, r, m.here, name); err != nil {
 		return "", err
 	}
-	return m.replace(ctx, staged, name)
+	// What was replaced is looked at, and goes, when all is noted.
+	return staged.Place(ctx, name, true)
 }
 
 // leave gives up what waits in the intake, before anything was changed.
@@ -122,109 +170,6 @@ func (m *move) leave(ctx context.Context, next *replica.Record, staged string) e
 	rec.Pending = &replica.Pending{Content: next.Content, Staged: staged}
 	return m.takeBack(ctx, m.carry.to, rec, false)
 }
-
-// replace puts what waits where an older version is. What is replaced is known
-// to be that version, as far as the tree lets us tell.
-func (m *move) replace(ctx context.Context, staged, name string) (left string, err error) {
-	t := m.carry.to.Tree
-	// What was replaced is looked at, and goes, when all is noted.
-	if err := tree.Exchange(ctx, t, staged, name); !errors.Is(err, tree.ErrUnsupported) {
-		return staged, err
-	}
-	return "", t.Rename(ctx, staged, name, true)
-}
-
-// transfer brings the content into the receiver's intake, and lets next know
-// what is in it. It is lasting then, unless more is to come before it counts.
-func (m *move) transfer(ctx context.Context, staged string, next *replica.Record) (tree.Entry, error) {
-	var entry tree.Entry
-	err := m.carry.hands.file(next.Size, func() (err error) {
-		entry, err = m.fetch(ctx, staged, next)
-		return err
-	})
-	if err == nil && !m.listed {
-		err = m.carry.hands.rest(func() error { return m.flush(ctx, m.carry.to) })
-	}
-	if err != nil && (m.sofar.Bytes == 0 || errors.Is(err, tree.ErrNoSpace)) { // else it goes on another time
-		_ = m.drop(ctx, m.carry.to, staged)
-	}
-	return entry, err
-}
-
-// fetch reads what the sender has, and stages it.
-func (m *move) fetch(ctx context.Context, staged string, next *replica.Record) (tree.Entry, error) {
-	content, err := m.openThere(ctx)
-	if absent(err) || err == nil && !asKept(&m.from, content.Entry()) {
-		if err == nil {
-			content.Close()
-		}
-		return tree.Entry{}, m.changed(ctx, m.carry.from, m.there, m.from)
-	}
-	if err != nil {
-		return tree.Entry{}, err
-	}
-	defer content.Close()
-	entry, err := m.stage(ctx, staged, next, content)
-	if errors.Is(err, errMoved) {
-		err = cmp.Or(m.reread(ctx), err)
-	}
-	return entry, err
-}
-
-// openThere opens what the sender has. Of a small file it is not asked what it is:
-// that is looked at once, when it was read.
-func (m *move) openThere(ctx context.Context) (tree.Content, error) {
-	t := m.carry.from.Tree
-	if m.from.Kind != replica.File || m.from.Seen.Size > smallFile {
-		return t.Open(ctx, m.there)
-	}
-	seen := &m.from.Seen
-	expected := tree.Entry{Name: path.Base(m.there), Kind: tree.File, Size: seen.Size, Modified: seen.Modified, ID: seen.ID}
-	return tree.OpenExpected(ctx, t, m.there, expected)
-}
-
-// stage writes content into the intake, with all that goes with it.
-func (m *move) stage(ctx context.Context, staged string, next *replica.Record, content tree.Content) (tree.Entry, error) {
-	r := m.carry.to
-	options := tree.PutOptions{Size: next.Size, SizeKnown: true, Detail: m.detail(), Listed: m.listed}
-	meta := m.metaOf(r, next)
-	if !m.unnamed(r) {
-		options.Meta = meta
-	}
-	write := func() (tree.Entry, error) {
-		m.spared = 0
-		if entry, err := m.goOn(ctx, staged, next, content, options); !errors.Is(err, tree.ErrUnsupported) {
-			return entry, err
-		}
-		entry, err := m.duplicate(ctx, staged, next, content, options)
-		if !errors.Is(err, tree.ErrUnsupported) {
-			return entry, err
-		}
-		entry, err = m.delta(ctx, staged, next, content, options)
-		if !errors.Is(err, tree.ErrUnsupported) {
-			return entry, err
-		}
-		return m.bringAll(ctx, staged, next, content, options)
-	}
-	entry, err := write()
-	if errors.Is(err, fs.ErrPermission) && !options.Meta.Descriptor.IsZero() {
-		m.isUnnamed(r)
-		options.Meta = tree.Meta{}
-		entry, err = write()
-	}
-	if err != nil || !m.unnamed(r) {
-		return entry, err
-	}
-	if err := apply(ctx, r, staged, meta); err != nil {
-		return entry, err
-	}
-	// What the replica makes of it is looked at now: afterwards people may change it.
-	entry, _, err = m.look(ctx, r, staged)
-	return entry, err
-}
-
-// smallFile is a file that is read at once.
-const smallFile = 64 << 10
 
 // rename carries a rename as one: when the receiver still has the file under
 // its old name, and is to lose it there.
@@ -256,7 +201,7 @@ func (m *move) rename(ctx context.Context, name string, next replica.Record) (bo
 	if ok, err := unchanged(ctx, r, was, &old); err != nil || !ok {
 		return false, err
 	}
-	leaving := &move{errand: m.errand, from: sender, to: old, v: v, there: was, here: was}
+	leaving := &move{task: m.task, from: sender, to: old, v: v, there: was, here: was}
 	gone := leaving.next()
 	begun, leaves := m.to, old
 	begun.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions}

@@ -43,7 +43,7 @@ func TestKeptOut(t *testing.T) {
 	if len(told) != b.staged || len(told) == 0 || !errors.Is(told[0].Err, tree.ErrKeepsOut) || told[0].Path != "minutes" {
 		t.Errorf("it was staged %d times, and told is %v", b.staged, told)
 	}
-	if p.unnamed(p.Replicas[1]) {
+	if !p.endpoint(p.Replicas[1]).NamesOwners() {
 		t.Error("the replica is taken for one that does not let us name owners")
 	}
 	if all := shown(t, p.b); len(all) > 0 || len(leftOver(t, p.b)) > 0 {

@@ -159,7 +159,7 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 		}
 		p.tree = k.lease.Tree(spread.Over(ways...))
 		p.engine = &replication.Replica{ID: replica.ID(p.ID), Name: p.Name, Tree: p.tree, Seed: p.Seed, Scanned: p.Scanned, Filled: p.Filled, Intake: p.IntakeQuota}
-		p.warm.began = time.Now()
+		p.hot.began = time.Now()
 		p.troubled.Store(p.Troubles > 0)
 		r.places = append(r.places, p)
 		r.engine.Replicas = append(r.engine.Replicas, p.engine)
@@ -176,7 +176,7 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 	r.engine.Busied = func(id replica.ID, folder string, changes int) {
 		for _, p := range r.places {
 			if replica.ID(p.ID) == id {
-				p.warm.add(folder, changes)
+				p.hot.add(folder, changes)
 			}
 		}
 	}

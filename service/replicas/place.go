@@ -19,7 +19,7 @@ type place struct {
 	tree   tree.Tree
 	engine *replication.Replica
 	look   chan struct{} // rung when somebody wants it to be looked at
-	warm   warmth
+	hot    hotFolders
 	// follows is true while the replica tells of changes by itself.
 	follows atomic.Bool
 	// folderGone is true after a folder was found gone, until the next look at all.
@@ -156,7 +156,7 @@ func (p *place) watch(ctx context.Context) {
 			case <-time.After(pause):
 			}
 		} else {
-			p.glances(ctx, time.Now().Add(p.rested(pause)), time.Now().Add(max(soonShare*took, leastPause)))
+			p.partialScans(ctx, time.Now().Add(p.rested(pause)), time.Now().Add(max(soonShare*took, leastPause)))
 		}
 		if ctx.Err() != nil {
 			return

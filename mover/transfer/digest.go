@@ -1,4 +1,4 @@
-package replication
+package transfer
 
 import (
 	"context"
@@ -11,14 +11,10 @@ import (
 	"bridgespan/tree"
 )
 
-// digest reads a file and hashes it. The entry is the file as it was opened; it
-// returns errMoved when it is another one afterwards.
-func digest(ctx context.Context, t tree.Tree, name string) (chunk.Digest, tree.Entry, error) {
-	return digestOf(ctx, t, name, nil)
-}
-
-// digestOf is digest of what through makes of the content, where it is read here.
-func digestOf(ctx context.Context, t tree.Tree, name string, through func(io.Reader) io.Reader) (chunk.Digest, tree.Entry, error) {
+// Digest reads a file and hashes what through makes of its content, where it is read here; a
+// nil through changes nothing. The entry is the file as it was opened. It returns ErrChanged
+// when the file is another one afterwards.
+func Digest(ctx context.Context, t tree.Tree, name string, through func(io.Reader) io.Reader) (chunk.Digest, tree.Entry, error) {
 	content, err := t.Open(ctx, name)
 	if err != nil {
 		return chunk.Digest{}, tree.Entry{}, err
@@ -34,11 +30,11 @@ func digestOf(ctx context.Context, t tree.Tree, name string, through func(io.Rea
 	return d, content.Entry(), nil
 }
 
-// still returns errMoved when an open file is no longer as it was opened.
+// still returns ErrChanged when an open file is no longer as it was opened.
 func still(ctx context.Context, t tree.Tree, name string, content tree.Content) error {
 	ok, err := tree.Unchanged(ctx, t, name, content)
 	if err == nil && !ok {
-		err = errMoved
+		err = ErrChanged
 	}
 	return err
 }
@@ -52,16 +48,13 @@ func newHash() *blake3.Hasher {
 	return h
 }
 
-// emptyDigest is that of every file without content.
-var emptyDigest = sum(blake3.New())
-
 func sum(h *blake3.Hasher) (d chunk.Digest) {
 	h.Sum(d[:0])
 	return d
 }
 
-// checked passes content on and hashes it. At its end it calls check, and ends
-// with the error that it returns.
+// checked passes content on and hashes it. At its end it calls check, and ends with the error
+// that it returns.
 type checked struct {
 	r     io.Reader
 	hash  *blake3.Hasher

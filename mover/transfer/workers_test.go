@@ -1,4 +1,4 @@
-package replication
+package transfer
 
 import (
 	"context"
@@ -9,12 +9,12 @@ import (
 	"testing"
 )
 
-func TestCrew(t *testing.T) {
-	c := newCrew(4)
+func TestWorkerPool(t *testing.T) {
+	w := NewWorkerPool(4)
 	var under, most atomic.Int32
 	var done sync.Map
 	for range 3 { // the same goroutines again and again
-		err := c.each(t.Context(), 50, func(_ context.Context, i int) error {
+		err := w.Each(t.Context(), 50, func(_ context.Context, i int) error {
 			n := under.Add(1)
 			for m := most.Load(); n > m && !most.CompareAndSwap(m, n); m = most.Load() {
 			}
@@ -34,16 +34,16 @@ func TestCrew(t *testing.T) {
 	if most.Load() > 4 {
 		t.Errorf("%d at a time", most.Load())
 	}
-	c.dismiss()
-	newCrew(3).dismiss() // that had nothing to do
+	w.Close()
+	NewWorkerPool(3).Close() // that had nothing to do
 }
 
-func TestCrewEndsAtAnError(t *testing.T) {
-	c := newCrew(1)
-	defer c.dismiss()
+func TestWorkerPoolEndsAtAnError(t *testing.T) {
+	w := NewWorkerPool(1)
+	defer w.Close()
 	bad := errors.New("a leaf in the works")
 	var order []int
-	err := c.each(t.Context(), 10, func(ctx context.Context, i int) error {
+	err := w.Each(t.Context(), 10, func(ctx context.Context, i int) error {
 		order = append(order, i)
 		if i == 3 {
 			return bad
@@ -55,7 +55,7 @@ func TestCrewEndsAtAnError(t *testing.T) {
 	}
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
-	if err := c.each(ended, 10, func(context.Context, int) error { t.Error("begun after the end"); return nil }); !errors.Is(err, context.Canceled) {
+	if err := w.Each(ended, 10, func(context.Context, int) error { t.Error("begun after the end"); return nil }); !errors.Is(err, context.Canceled) {
 		t.Errorf("after the end: %v", err)
 	}
 }

@@ -11,39 +11,39 @@ import (
 	"bridgespan/core/replica"
 )
 
-// warmth is how much changes in the folders of a replica: those that change most
+// hotFolders is how much changes in the folders of a replica: those that change most
 // are looked at between the looks at all. The zero value knows of none.
-type warmth struct {
+type hotFolders struct {
 	mu      sync.Mutex
 	folders map[string]float64
 	began   time.Time // since when the figures fade
 }
 
-// Warmth fades by half in so long; at most so many folders are remembered, and
+// Heat fades by half in so long; at most so many folders are remembered, and
 // looked at together.
 const (
-	halfLife     = 30 * time.Minute
-	mostWarm     = 1000
-	warmTogether = 40
-	leastWarm    = 0.05
+	halfLife    = 30 * time.Minute
+	mostHot     = 1000
+	hotTogether = 40
+	leastHeat   = 0.05
 )
 
 // add notes changes in a folder.
-func (w *warmth) add(folder string, changes int) {
+func (w *hotFolders) add(folder string, changes int) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.folders == nil {
 		w.folders = map[string]float64{}
 	}
 	w.fade(time.Now())
-	if _, known := w.folders[folder]; !known && len(w.folders) >= mostWarm {
+	if _, known := w.folders[folder]; !known && len(w.folders) >= mostHot {
 		return
 	}
 	w.folders[folder] += min(float64(changes), 10)
 }
 
 // fade lets all become cooler with time.
-func (w *warmth) fade(now time.Time) {
+func (w *hotFolders) fade(now time.Time) {
 	steps := int(now.Sub(w.began) / halfLife)
 	if steps < 1 {
 		return
@@ -53,35 +53,35 @@ func (w *warmth) fade(now time.Time) {
 		for range min(steps, 10) {
 			heat /= 2
 		}
-		if w.folders[folder] = heat; heat < leastWarm {
+		if w.folders[folder] = heat; heat < leastHeat {
 			delete(w.folders, folder)
 		}
 	}
 }
 
-// warmest are the folders in which most changes.
-func (w *warmth) warmest() []string {
+// hottest are the folders in which most changes.
+func (w *hotFolders) hottest() []string {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.fade(time.Now())
 	list := slices.SortedFunc(maps.Keys(w.folders), func(a, b string) int { return cmp.Or(cmp.Compare(w.folders[b], w.folders[a]), cmp.Compare(a, b)) })
-	return list[:min(len(list), warmTogether)]
+	return list[:min(len(list), hotTogether)]
 }
 
-// Between two looks at the warmest folders at least so long passes, and ten times as long
+// Between two looks at the hottest folders at least so long passes, and ten times as long
 // as one takes. Folders that have to be looked at again are not to wait so long: lanes
 // leave what is in them alone until then. They take half of the time at most.
 const (
-	warmPause = time.Second
-	warmShare = 10
+	hotPause = time.Second
+	hotShare = 10
 )
 
-// glances looks at the warmest folders, and at those that have to be looked at again, until
+// partialScans looks at the hottest folders, and at those that have to be looked at again, until
 // the next look at all is due, somebody wants one, or ctx ends. When a folder is found
 // gone, that look is due sooner.
-func (p *place) glances(ctx context.Context, until, sooner time.Time) {
-	var warmAgain time.Time
-	pause := warmPause
+func (p *place) partialScans(ctx context.Context, until, sooner time.Time) {
+	var hotAgain time.Time
+	pause := hotPause
 	for {
 		if p.folderGone.Load() && sooner.Before(until) {
 			until = sooner
@@ -98,16 +98,16 @@ func (p *place) glances(ctx context.Context, until, sooner time.Time) {
 		case <-time.After(min(left, pause)):
 		}
 		folders := p.round.engine.Again(ctx, replica.ID(p.ID))
-		warm := !p.follows.Load() && left >= pause && time.Now().After(warmAgain)
-		if warm {
-			folders = append(folders, p.warm.warmest()...)
+		hot := !p.follows.Load() && left >= pause && time.Now().After(hotAgain)
+		if hot {
+			folders = append(folders, p.hot.hottest()...)
 		}
 		if len(folders) == 0 {
 			pause = min(2*pause, leastPause)
 			continue
 		}
 		began := time.Now()
-		done, err := p.round.engine.Glance(ctx, replica.ID(p.ID), folders)
+		done, err := p.round.engine.PartialScan(ctx, replica.ID(p.ID), folders)
 		if err != nil { // the next look at all says so
 			return
 		}
@@ -115,9 +115,9 @@ func (p *place) glances(ctx context.Context, until, sooner time.Time) {
 			p.ringAll()
 		}
 		took := time.Since(began)
-		pause = max(warmPause, took)
-		if warm {
-			warmAgain = time.Now().Add(warmShare * took)
+		pause = max(hotPause, took)
+		if hot {
+			hotAgain = time.Now().Add(hotShare * took)
 		}
 	}
 }

@@ -64,7 +64,7 @@ func TestFollow(t *testing.T) {
 	}
 }
 
-// A glance sees what changed right in a folder, and leaves the rest alone.
+// A partial scan sees what changed right in a folder, and leaves the rest alone.
 func TestGlance(t *testing.T) {
 	p := newPair(t, &memory.Tree{}, &memory.Tree{})
 	for _, name := range []string{"a/one", "a/b/two", "c/three"} {
@@ -76,7 +76,7 @@ func TestGlance(t *testing.T) {
 	put(t, p.a, "a/one", "changed")
 	put(t, p.a, "a/b/two", "changed")
 	put(t, p.a, "a/new/four", "new")
-	s, err := p.Glance(t.Context(), 1, []string{"a", "nowhere"})
+	s, err := p.PartialScan(t.Context(), 1, []string{"a", "nowhere"})
 	if err != nil || s.Changed != 3 || busy["a"] != 2 || busy["a/new"] != 1 || busy["a/b"] != 0 {
 		t.Errorf("%+v, %v, busy %v", s, err, busy)
 	}
@@ -86,7 +86,7 @@ func TestGlance(t *testing.T) {
 // where it was moved to.
 func TestFolderGone(t *testing.T) {
 	scan := func(p *pair) error { _, err := p.Scan(t.Context(), 2); return err }
-	glance := func(p *pair) error { _, err := p.Glance(t.Context(), 2, []string{"."}); return err }
+	partialScan := func(p *pair) error { _, err := p.PartialScan(t.Context(), 2, []string{"."}); return err }
 	transfer := func(p *pair) error {
 		put(t, p.a, "beds/aster.txt", "an aster")
 		if _, err := p.Scan(t.Context(), 1); err != nil {
@@ -98,7 +98,7 @@ func TestFolderGone(t *testing.T) {
 	for name, c := range map[string]struct {
 		find func(*pair) error
 		told bool
-	}{"scan": {scan, false}, "glance": {glance, true}, "transfer": {transfer, true}} {
+	}{"scan": {scan, false}, "partialScan": {partialScan, true}, "transfer": {transfer, true}} {
 		p := newGarden(t, new(memory.Tree), 0)
 		var told []replica.ID
 		p.FolderGone = func(id replica.ID) { told = append(told, id) }

@@ -8,11 +8,12 @@ import (
 
 	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
+	"bridgespan/mover/transfer"
 	"bridgespan/tree"
 )
 
-// errand is the work about one ticket, with all that it has claimed for that.
-type errand struct {
+// task is the work about one ticket, with all that it has claimed for that.
+type task struct {
 	*carry
 	*hold
 	ticket replica.Ticket
@@ -23,21 +24,21 @@ type errand struct {
 	// atSender and atReceiver are the records of the ticket's path that were read after
 	// they were claimed, for their first use; nil after it.
 	atSender, atReceiver *replica.Record
-	// files come with the folder that the errand is about, of so many bytes.
-	files []*errand
+	// files come with the folder that the task is about, of so many bytes.
+	files []*task
 	bytes int64
-	with  *errand // whose files it is one of, unless that has none after all
+	with  *task // whose files it is one of, unless that has none after all
 	// arrived is true of a file that came with its folder.
 	arrived bool
 }
 
 // do does what is to be done about the ticket; false when something else is to
-// be done first, or it could not be done. An error ends all errands.
-func (e *errand) do(ctx context.Context) (bool, error) {
+// be done first, or it could not be done. An error ends all tasks.
+func (e *task) do(ctx context.Context) (bool, error) {
 	defer e.releaseAll()
 	e.progress.start(e.Now(), e.ticket.Key, e.size+e.bytes)
 	defer e.progress.stop(e.ticket.Key)
-	err := e.carry.hands.work(func() error {
+	err := e.carry.limiter.Work(func() error {
 		if len(e.files) > 0 {
 			if done, err := e.bring(ctx); done || fatal(ctx, err) {
 				return err
@@ -74,7 +75,7 @@ func (e *errand) do(ctx context.Context) (bool, error) {
 
 // ended notes how the task ended, should its ticket not have. What was to come with its
 // folder and did not has ended so, too.
-func (e *errand) ended(err error) {
+func (e *task) ended(err error) {
 	for _, f := range e.files {
 		if !f.arrived {
 			f.ended(cmp.Or(err, errLater))
@@ -98,8 +99,8 @@ func fatal(ctx context.Context, err error) bool {
 	return ctx.Err() != nil || errors.As(err, &failed) || errors.Is(err, tree.ErrUnreachable)
 }
 
-// releaseAll gives back what the errand and those that come with it have claimed.
-func (e *errand) releaseAll() {
+// releaseAll gives back what the task and those that come with it have claimed.
+func (e *task) releaseAll() {
 	e.release()
 	for _, f := range e.files {
 		f.release()
@@ -114,7 +115,7 @@ func (s *storeError) Unwrap() error { return s.err }
 
 // record claims a path and reads its record: at the receiver to change it, at
 // the sender to rely on it. It returns errLater when somebody else is at work on it.
-func (e *errand) record(ctx context.Context, r *Replica, key string) (replica.Record, error) {
+func (e *task) record(ctx context.Context, r *Replica, key string) (replica.Record, error) {
 	ok := e.rely(r, key)
 	if r == e.carry.to {
 		ok = e.change(r, key)
@@ -139,7 +140,7 @@ func (e *errand) record(ctx context.Context, r *Replica, key string) (replica.Re
 }
 
 // fresh is a record that was read after it was claimed: before, or now.
-func (e *errand) fresh(ctx context.Context, r *Replica, key string) (replica.Record, error) {
+func (e *task) fresh(ctx context.Context, r *Replica, key string) (replica.Record, error) {
 	read := &e.atSender
 	if r == e.carry.to {
 		read = &e.atReceiver
@@ -153,7 +154,7 @@ func (e *errand) fresh(ctx context.Context, r *Replica, key string) (replica.Rec
 }
 
 // path makes one path at the receiver what the rules say.
-func (e *errand) path(ctx context.Context, key string, depth int) error {
+func (e *task) path(ctx context.Context, key string, depth int) error {
 	from, err := e.record(ctx, e.carry.from, key)
 	if err != nil {
 		return err
@@ -172,7 +173,7 @@ func (e *errand) path(ctx context.Context, key string, depth int) error {
 	}
 	v := replica.Decide(&from, &to)
 	if v.Content != replica.Take || from.Kind != replica.File { // nothing is to go on
-		if err := e.dropPartial(ctx, e.carry.to, key); err != nil {
+		if err := e.carry.receiver.Forget(ctx, key); err != nil {
 			return err
 		}
 	}
@@ -198,7 +199,7 @@ func (e *errand) path(ctx context.Context, key string, depth int) error {
 	if err != nil {
 		return err
 	}
-	m := &move{errand: e, from: from, to: to, v: v, there: there, here: here}
+	m := &move{task: e, from: from, to: to, v: v, there: there, here: here}
 	if m.touches() && !m.brings() {
 		// Only what both ends still show may be acted on.
 		if err := e.current(ctx, e.carry.to, here, to); err != nil {
@@ -212,7 +213,7 @@ func (e *errand) path(ctx context.Context, key string, depth int) error {
 }
 
 // read reads the file of a record that was not read yet, and notes what is in it.
-func (e *errand) read(ctx context.Context, r *Replica, rec, other *replica.Record) error {
+func (e *task) read(ctx context.Context, r *Replica, rec, other *replica.Record) error {
 	if rec.Digest.Known() {
 		return nil
 	}
@@ -222,23 +223,23 @@ func (e *errand) read(ctx context.Context, r *Replica, rec, other *replica.Recor
 	}
 	var d chunk.Digest
 	var entry tree.Entry
-	listing := e.listing(r, rec.Size)
+	lister := e.endpoint(r).NewLister(rec.Size)
 	through := func(content io.Reader) io.Reader {
 		// What may be adopted is read at both ends: between them it crosses once.
 		if adopts := rec.Prior() || other.Prior(); adopts && r == e.carry.to {
 			content = e.carry.paced(ctx, content)
 		}
-		return listing.beside(content)
+		return lister.Beside(content)
 	}
-	err = e.carry.hands.file(rec.Size, func() (err error) {
-		d, entry, err = digestOf(ctx, r.Tree, name, through)
+	err = e.carry.limiter.File(rec.Size, func() (err error) {
+		d, entry, err = transfer.Digest(ctx, r.Tree, name, through)
 		return err
 	})
 	if absent(err) || errors.Is(err, errMoved) || err == nil && !asKept(rec, entry) {
 		return e.changed(ctx, r, name, *rec)
 	}
 	if err == nil {
-		err = e.keepList(ctx, listing, d)
+		err = e.endpoint(r).KeepList(ctx, lister, d)
 	}
 	if err != nil {
 		return err
@@ -252,7 +253,7 @@ func (e *errand) read(ctx context.Context, r *Replica, rec, other *replica.Recor
 
 // current returns errMoved, after noting the change, when people have changed
 // what is at a path since its record was made.
-func (e *errand) current(ctx context.Context, r *Replica, name string, rec replica.Record) error {
+func (e *task) current(ctx context.Context, r *Replica, name string, rec replica.Record) error {
 	ok, err := unchanged(ctx, r, name, &rec)
 	if err != nil || ok {
 		return err
@@ -262,7 +263,7 @@ func (e *errand) current(ctx context.Context, r *Replica, name string, rec repli
 
 // changed notes that what is at a path is no longer what its record says, and
 // returns errMoved.
-func (e *errand) changed(ctx context.Context, r *Replica, name string, rec replica.Record) error {
+func (e *task) changed(ctx context.Context, r *Replica, name string, rec replica.Record) error {
 	if !e.change(r, rec.Key) {
 		return errBusy
 	}

@@ -11,10 +11,10 @@ import (
 	"bridgespan/tree"
 )
 
-// Glance looks at what is right in some folders of a replica, and at all of what
+// PartialScan looks at what is right in some folders of a replica, and at all of what
 // is new in them. It is a small [Engine.Scan], for folders in which something
 // changed, or often does. A replica that was never looked at is left alone.
-func (e *Engine) Glance(ctx context.Context, id replica.ID, folders []string) (Scanned, error) {
+func (e *Engine) PartialScan(ctx context.Context, id replica.ID, folders []string) (Scanned, error) {
 	defer e.looking(id)()
 	s := e.newScan(id)
 	s.shallow = true
@@ -38,7 +38,7 @@ func (e *Engine) Glance(ctx context.Context, id replica.ID, folders []string) (S
 }
 
 // Again are the folders of a replica that are to be looked at again soon, by a
-// [Engine.Glance]: they hold something that scans could not note, since lanes were at
+// [Engine.PartialScan]: they hold something that scans could not note, since lanes were at
 // work on it. Until then lanes leave that alone.
 func (e *Engine) Again(ctx context.Context, id replica.ID) (names []string) {
 	r := e.replica(id)
@@ -133,5 +133,5 @@ func (e *Engine) lookAt(ctx context.Context, id replica.ID, folders map[string]b
 	for name := range folders {
 		list = append(list, name)
 	}
-	return e.Glance(ctx, id, list)
+	return e.PartialScan(ctx, id, list)
 }

@@ -1,0 +1,78 @@
+package transfer
+
+import (
+	"context"
+	"io"
+
+	"bridgespan/core/chunk"
+	"bridgespan/tree"
+)
+
+// duplicateFrom is how large a file is, in bytes, of which another copy is looked for.
+const duplicateFrom = 64 << 10
+
+// duplicate stages a file as a copy of one that the endpoint holds under another name: people
+// copied it, and nothing but its name has to cross. It returns tree.ErrUnsupported when there
+// is none, or the endpoint cannot copy.
+func (t *task) duplicate(ctx context.Context, content tree.Content, options tree.PutOptions) (tree.Entry, error) {
+	if t.Alike == nil || t.file.Entry.Size < t.to.Settings.least(duplicateFrom) {
+		return tree.Entry{}, tree.ErrUnsupported
+	}
+	alike, err := t.Alike(ctx)
+	if err != nil || len(alike) == 0 {
+		return tree.Entry{}, orUnsupported(err)
+	}
+	d := t.file.Digest
+	if !d.Known() { // a copy keeps its time: it is one, most likely, and worth reading
+		if d, err = t.digestAtSource(ctx, content); err != nil {
+			return tree.Entry{}, err
+		}
+	}
+	for _, other := range alike {
+		if other.Digest != d {
+			continue
+		}
+		entry, ok, err := t.copyOf(ctx, &other, options)
+		if err != nil {
+			return tree.Entry{}, err
+		}
+		if ok {
+			t.digest, t.saved = d, t.file.Entry.Size
+			return entry, nil
+		}
+	}
+	return tree.Entry{}, tree.ErrUnsupported
+}
+
+// digestAtSource hashes the file.
+func (t *task) digestAtSource(ctx context.Context, content tree.Content) (chunk.Digest, error) {
+	d, err := tree.Sum(ctx, content, tree.BLAKE3, func(r io.Reader) io.Reader { return t.paced(ctx, r) })
+	if err == nil {
+		err = still(ctx, t.from.Tree, t.file.Path, content)
+	}
+	return d, err
+}
+
+// copyOf stages a copy of a file of the endpoint. ok is false when it is not what it was, before
+// or afterwards, or cannot be copied: then the content crosses as ever.
+func (t *task) copyOf(ctx context.Context, other *Known, options tree.PutOptions) (entry tree.Entry, ok bool, err error) {
+	if ok, err := t.to.holds(ctx, other.Path, other.Entry); err != nil || !ok {
+		return entry, false, err
+	}
+	entry, err = tree.Assemble(ctx, t.to.Tree, t.staged, other.Path, []chunk.Part{{Length: other.Entry.Size}}, nil, options)
+	if err != nil {
+		return entry, false, ctx.Err()
+	}
+	ok, err = t.to.holds(ctx, other.Path, other.Entry)
+	if ok && err == nil && !t.to.Tree.Capabilities().Far { // it is near: reading it costs little
+		var made chunk.Digest
+		made, _, err = Digest(ctx, t.to.Tree, t.staged, nil)
+		ok = made == other.Digest
+	}
+	if !ok || err != nil {
+		if bad := t.to.Drop(ctx, t.staged); err == nil {
+			err = bad
+		}
+	}
+	return entry, ok && err == nil, err
+}
