@@ -47,6 +47,27 @@ func TestLayers(t *testing.T) {
 	}
 }
 
+// Rooms that engines share know nothing of those who use them.
+func TestSharedRoomsKnowNobody(t *testing.T) {
+	for room, strangers := range map[string][]string{
+		"bridgespan/mover/transfer": {"bridgespan/core/replica", "bridgespan/core/verify", "bridgespan/mover/", "bridgespan/records", "bridgespan/service", "bridgespan/model"},
+		"bridgespan/mover/compare":  {"bridgespan/core/replica", "bridgespan/mover/transfer", "bridgespan/mover/replication", "bridgespan/records", "bridgespan/service", "bridgespan/model"},
+		"bridgespan/mover/...":      {"bridgespan/records", "bridgespan/service", "bridgespan/api", "bridgespan/gateway"},
+		"bridgespan/service/work":   {"bridgespan/mover", "bridgespan/service/"},
+		"bridgespan/service/jobs":   {"bridgespan/mover", "bridgespan/smbadmin"},
+	} {
+		out, err := exec.Command("go", "list", "-deps", "-f", "{{if not .Standard}}{{.ImportPath}}{{end}}", room).Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range strings.Fields(string(out)) {
+			if name != room && hasPrefix(name, strangers) {
+				t.Errorf("%s must not depend on %s", room, name)
+			}
+		}
+	}
+}
+
 // Leases are taken and renewed in one room, and a tree that stands before another one lets
 // package tree forward what it does not do itself.
 func TestNobodyGoesAroundARoom(t *testing.T) {
@@ -57,6 +78,9 @@ func TestNobodyGoesAroundARoom(t *testing.T) {
 		{`db\.(Acquire|Renew|Release)\(|DB\.(Acquire|Renew|Release)\(`, []string{"records/", "service/work/"}},
 		{`\.\((tree\.)?(Exchanger|Assembler|Sealer|Stager|WriteTrier|Protector|Watcher|Expecter)\)`, []string{"tree/"}},
 		{`exclusive_key`, []string{"records/"}},
+		{`tree\.(Stage|Assemble|Exchange|Flush)\(`, []string{"mover/transfer/", "tree/"}},
+		{`tree\.Ordered\b|paths\.Pairs\(`, []string{"mover/compare/", "tree/", "service/rights/"}},
+		{`verify\.Compare\(`, []string{"mover/compare/"}},
 	} {
 		search := exec.Command("grep", "-rnE", "--include=*.go", "--exclude=*_test.go", "--exclude-dir=node_modules", rule.pattern, ".")
 		search.Dir = ".."

@@ -118,6 +118,7 @@ type RightsShift struct {
 type RightsDifference struct {
 	Path   string        `json:"path" doc:"Path below both places"`
 	Folder bool          `json:"folder"`
+	Unread string        `json:"unread,omitempty" doc:"Why it could not be read at one of the two places; nothing below it was compared"`
 	Only   string        `json:"only,omitempty" enum:"first,second" doc:"Where it is, when the other place does not have it"`
 	First  string        `json:"first,omitempty" doc:"SDDL at the first place"`
 	Second string        `json:"second,omitempty" doc:"SDDL at the second place"`
@@ -140,6 +141,7 @@ type RightsComparison struct {
 	Differ      int64              `json:"differ" doc:"How many are in both places and differ"`
 	OnlyFirst   int64              `json:"onlyFirst" doc:"How many are at the first place alone"`
 	OnlySecond  int64              `json:"onlySecond" doc:"How many are at the second place alone"`
+	Unreadable  int64              `json:"unreadable" doc:"How many could not be read at one of the two places"`
 	Accounts    []RightsTotal      `json:"accounts" doc:"Who gains and who loses, on how many; those most concerned first, at most 200"`
 	Differences []RightsDifference `json:"differences" doc:"The first 50 in the order of the paths; those of a run can all be listed"`
 }

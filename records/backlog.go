@@ -163,16 +163,71 @@ type Waiting struct {
 	Since time.Time
 }
 
-// Waits finds the ticket that has waited longest for a path, in a backlog into or out of
-// one of two replicas; ok is false when none waits.
-func (q Queries) Waits(ctx context.Context, a, b replica.ID, key string) (w Waiting, ok bool, err error) {
-	above := path.Dir(key)
-	rows, err := q.run.QueryContext(ctx, `SELECT b.from_id, b.to_id, b.queued FROM replica_lanes l JOIN replica_backlog b ON b.from_id = l.from_id AND b.to_id = l.to_id
-		AND (b.folder = ? AND b.name_key = ? OR b.folder = ? AND b.name_key = ? AND b.whole > 0)
-		WHERE l.from_id IN (?, ?) OR l.to_id IN (?, ?) ORDER BY b.queued LIMIT 1`, folderOf(above), []byte(path.Base(key)), folderOf(path.Dir(above)), []byte(path.Base(above)), a, b, a, b)
-	found, err := collect(rows, err, func(s scanner) (w Waiting, err error) { return w, s.Scan(&w.Lane.From, &w.Lane.To, &w.Since) })
-	if err != nil || len(found) == 0 {
-		return w, false, err
+// waitsTogether is of how many paths one query asks whether they wait.
+const waitsTogether = 200
+
+// Waits finds, for each of some paths, the ticket that has waited longest in a backlog into
+// or out of one of two replicas: of the path itself, or of the whole folder that it is in. A
+// path of which none waits is missing from the result.
+func (q Queries) Waits(ctx context.Context, a, b replica.ID, keys []string) (map[string]Waiting, error) {
+	found := map[string]Waiting{}
+	if len(keys) == 0 {
+		return found, nil
 	}
-	return found[0], true, nil
+	rows, err := q.run.QueryContext(ctx, `SELECT from_id, to_id FROM replica_lanes WHERE from_id IN (?, ?) OR to_id IN (?, ?)`, a, b, a, b)
+	lanes, err := collect(rows, err, func(s scanner) (l replica.Lane, err error) { return l, s.Scan(&l.From, &l.To) })
+	if err != nil {
+		return nil, err
+	}
+	for _, lane := range lanes {
+		for some := range slices.Chunk(keys, waitsTogether) {
+			if err := q.waitsIn(ctx, lane, some, found); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return found, nil
+}
+
+// backlogPlace is where the ticket of a path stands in a backlog.
+type backlogPlace struct{ folder, name string }
+
+func backlogPlaceOf(key string) backlogPlace {
+	return backlogPlace{string(folderOf(path.Dir(key))), path.Base(key)}
+}
+
+// waitsIn adds to found what waits in one lane.
+func (q Queries) waitsIn(ctx context.Context, lane replica.Lane, keys []string, found map[string]Waiting) error {
+	of := map[backlogPlace][]string{}
+	where, args := make([]string, 0, 2*len(keys)), []any{lane.From, lane.To}
+	add := func(key, ticket, condition string) {
+		at := backlogPlaceOf(ticket)
+		if of[at] == nil || condition == "" {
+			where = append(where, "(folder = ? AND name_key = ?"+condition+")")
+			args = append(args, []byte(at.folder), []byte(at.name))
+		}
+		of[at] = append(of[at], key)
+	}
+	for _, key := range keys {
+		add(key, key, "")
+		add(key, path.Dir(key), " AND whole > 0")
+	}
+	type ticket struct {
+		at    backlogPlace
+		whole int
+		since time.Time
+	}
+	rows, err := q.run.QueryContext(ctx, `SELECT folder, name_key, whole, queued FROM replica_backlog WHERE from_id = ? AND to_id = ? AND (`+strings.Join(where, " OR ")+`)`, args...)
+	tickets, err := collect(rows, err, func(s scanner) (t ticket, err error) {
+		return t, s.Scan(&t.at.folder, &t.at.name, &t.whole, &t.since)
+	})
+	for _, t := range tickets {
+		for _, key := range of[t.at] {
+			own := backlogPlaceOf(key) == t.at
+			if last, ok := found[key]; (own || t.whole > 0) && (!ok || t.since.Before(last.Since)) {
+				found[key] = Waiting{lane, t.since}
+			}
+		}
+	}
+	return err
 }

@@ -2,6 +2,7 @@ package records_test
 
 import (
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -253,20 +254,26 @@ func testWaits(t *testing.T, db *records.DB) {
 			t.Fatal(err)
 		}
 	}
-	for key, want := range map[string]bool{"alone": true, "beds/row": true, "beds/row/rose": true, "beds/row/other": true,
-		"beds": false, "beds/row/rose/leaf": false, "alone/leaf": false, "row": false, "none": false} {
-		for _, ends := range [][2]replica.ID{{from, to}, {to, from}} {
-			w, waits, err := db.Waits(ctx, ends[0], ends[1], key)
-			if err != nil || waits != want {
-				t.Errorf("%s waits: %v, %v", key, waits, err)
-			}
-			if waits && (w.Lane != lane || time.Since(w.Since).Abs() > time.Minute) {
-				t.Errorf("%s waits for %+v", key, w)
+	wanted := map[string]bool{"alone": true, "beds/row": true, "beds/row/rose": true, "beds/row/other": true,
+		"beds": false, "beds/row/rose/leaf": false, "alone/leaf": false, "row": false, "none": false}
+	keys := slices.Collect(maps.Keys(wanted))
+	for i := range 2 * 200 { // more than one query takes
+		keys = append(keys, fmt.Sprint("none/", i))
+	}
+	for _, ends := range [][2]replica.ID{{from, to}, {to, from}} {
+		found, err := db.Waits(ctx, ends[0], ends[1], keys)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, key := range keys {
+			w, waits := found[key]
+			if waits != wanted[key] || waits && (w.Lane != lane || time.Since(w.Since).Abs() > time.Minute) {
+				t.Errorf("%s waits: %v, for %+v", key, waits, w)
 			}
 		}
-		if _, waits, err := db.Waits(ctx, to+1000, to+1001, key); err != nil || waits {
-			t.Errorf("%s waits elsewhere: %v, %v", key, waits, err)
-		}
+	}
+	if found, err := db.Waits(ctx, to+1000, to+1001, keys); err != nil || len(found) > 0 {
+		t.Errorf("elsewhere wait %v, %v", found, err)
 	}
 }
 

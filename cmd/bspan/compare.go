@@ -67,6 +67,8 @@ func comparedTable(r model.RightsComparison) table {
 	}
 	for _, d := range r.Differences {
 		switch {
+		case d.Unread != "":
+			t.add(d.Path, "", "", "", "", "cannot be read: "+d.Unread)
 		case d.Only != "":
 			t.add(d.Path, "", "", "", "", "only at the "+d.Only)
 		case len(d.Shifts) == 0:
@@ -96,6 +98,9 @@ func comparedText(r model.RightsComparison) string {
 	if r.OnlyFirst+r.OnlySecond > 0 {
 		fmt.Fprintf(&b, ", %s are at the first place alone, %s at the second", humanize.Comma(r.OnlyFirst), humanize.Comma(r.OnlySecond))
 	}
+	if r.Unreadable > 0 {
+		fmt.Fprintf(&b, ", %s could not be read", humanize.Comma(r.Unreadable))
+	}
 	b.WriteString(".")
 	for i, a := range r.Accounts {
 		if i == 20 {
@@ -104,7 +109,7 @@ func comparedText(r model.RightsComparison) string {
 		}
 		fmt.Fprintf(&b, "\n  %s gains on %s, loses on %s", a.Account.Name, humanize.Comma(a.Gains), humanize.Comma(a.Loses))
 	}
-	if all := r.Differ + r.OnlyFirst + r.OnlySecond; int64(len(r.Differences)) < all {
+	if all := r.Differ + r.OnlyFirst + r.OnlySecond + r.Unreadable; int64(len(r.Differences)) < all {
 		fmt.Fprintf(&b, "\nShown: %s of %s differences. See others with: bspan rights compared %d --filter TEXT, or --limit N", humanize.Comma(int64(len(r.Differences))), humanize.Comma(all), r.Run.ID)
 	}
 	return b.String()

@@ -204,16 +204,7 @@ func TestOrder(t *testing.T) {
 	}
 }
 
-func TestCompareTrees(t *testing.T) {
-	seq := func(nodes ...acl.Node) func(func(acl.Node, error) bool) {
-		return func(yield func(acl.Node, error) bool) {
-			for _, n := range nodes {
-				if !yield(n, nil) {
-					return
-				}
-			}
-		}
-	}
+func TestJudge(t *testing.T) {
 	d := func(text string) acl.Descriptor {
 		d, err := acl.Parse(text)
 		if err != nil {
@@ -221,30 +212,25 @@ func TestCompareTrees(t *testing.T) {
 		}
 		return d
 	}
-	a, b := d("D:(A;;FR;;;BU)"), d("D:(A;;0x1301bf;;;BU)")
-	before := seq(acl.Node{".", true, a}, acl.Node{"a", true, a}, acl.Node{"a/x", false, a}, acl.Node{"a b", false, a})
-	after := seq(acl.Node{".", true, a}, acl.Node{"a", true, b}, acl.Node{"a/y", false, a}, acl.Node{"a b", false, d("D:AI(A;;FR;;;BU)")})
-	var got []string
-	paths := 0
-	for diff, err := range acl.CompareTrees(before, after) {
-		if err != nil {
-			t.Fatal(err)
+	var j acl.Judge
+	for range 2 { // the second time from memory
+		for text, want := range map[string]string{
+			"D:(A;;FR;;;BU)":       "",
+			"D:AI(A;;FR;;;BU)":     "",
+			"D:(A;;0x1301bf;;;BU)": " S-1-5-32-545 read→change",
+			"D:":                   " S-1-5-32-545 read→none",
+		} {
+			got := ""
+			for _, s := range j.Shifts(d("D:(A;;FR;;;BU)"), d(text)) {
+				got += fmt.Sprintf(" %s %s→%s", s.Account, s.Before, s.After)
+			}
+			if got != want {
+				t.Errorf("%s: %q, want %q", text, got, want)
+			}
 		}
-		if paths++; diff.Same() {
-			continue
-		}
-		line := diff.Path
-		for _, s := range diff.Shifts {
-			line += fmt.Sprintf(" %s %s→%s", s.Account, s.Before, s.After)
-		}
-		got = append(got, fmt.Sprint(line, " ", diff.Before.IsZero(), diff.After.IsZero()))
 	}
-	want := []string{"a S-1-5-32-545 read→change false false", "a/x false true", "a/y true false", "a b false false"}
-	if fmt.Sprint(got) != fmt.Sprint(want) {
-		t.Errorf("differences\n%v, want\n%v", got, want)
-	}
-	if paths != 5 {
-		t.Errorf("%d paths were compared, want 5", paths)
+	if s := j.Shifts(acl.Descriptor{}, d("D:(A;;FR;;;BU)")); s != nil {
+		t.Errorf("somebody gains where nothing was: %v", s)
 	}
 }
 

@@ -1,11 +1,9 @@
 package acl
 
 import (
-	"iter"
 	"slices"
 
 	"bridgespan/core/account"
-	"bridgespan/core/paths"
 )
 
 // Shift is what one account gains and loses between two states.
@@ -40,60 +38,42 @@ func Compare(before, after Parts) []Shift {
 	return shifts
 }
 
-// Node is a file or folder of a tree with its permissions.
-type Node struct {
-	Path       string // from the top, "." for the top itself
-	Folder     bool
-	Descriptor Descriptor
-}
-
 // Pair is what two trees have at one path.
 type Pair struct {
 	Path          string
 	Folder        bool
-	Before, After Descriptor // zero where the path is missing
+	Before, After Descriptor // zero where the path is missing, or could not be read
+	// Unread is why it could not be read at one of both; "" when it was.
+	Unread string
 	// Shifts are empty when a path is missing, or when the descriptors differ
 	// in what grants nothing to anybody (order, audit, flags).
 	Shifts []Shift
 }
 
 // Same reports whether both trees have the path, with equal permissions.
-func (p Pair) Same() bool { return p.Before == p.After }
+func (p Pair) Same() bool { return p.Before == p.After && p.Unread == "" }
 
-// CompareTrees yields what two trees have at each path of either. Both must
-// come in [paths.Order], and so do the pairs. It judges each pair of
-// descriptors once.
-func CompareTrees(before, after iter.Seq2[Node, error]) iter.Seq2[Pair, error] {
-	return func(yield func(Pair, error) bool) {
-		judged := map[[2]Descriptor][]Shift{}
-		for two, err := range paths.Pairs(before, after, func(n Node) string { return n.Path }) {
-			p := Pair{Path: two.Path}
-			if two.Second != nil {
-				p.Folder, p.After = two.Second.Folder, two.Second.Descriptor
-			}
-			if two.First != nil {
-				p.Folder, p.Before = two.First.Folder, two.First.Descriptor
-			}
-			if two.First != nil && two.Second != nil && !p.Same() {
-				p.Shifts = judgeOnce(judged, p.Before, p.After)
-			}
-			if !yield(p, err) {
-				return
-			}
-		}
-	}
-}
+// Judge compares the permissions that two trees have at their paths, each pair of descriptors
+// once. The zero value is ready.
+type Judge struct{ known map[[2]Descriptor][]Shift }
 
-// mostJudged bounds what CompareTrees remembers, in pairs of descriptors.
+// mostJudged bounds what a judge remembers, in pairs of descriptors.
 const mostJudged = 4096
 
-func judgeOnce(judged map[[2]Descriptor][]Shift, a, b Descriptor) []Shift {
-	key := [2]Descriptor{a, b}
-	shifts, ok := judged[key]
+// Shifts are who gains and loses between two descriptors; none where one is missing.
+func (j *Judge) Shifts(before, after Descriptor) []Shift {
+	if before == after || before.IsZero() || after.IsZero() {
+		return nil
+	}
+	key := [2]Descriptor{before, after}
+	shifts, ok := j.known[key]
 	if !ok {
-		shifts = Compare(a.Parts(), b.Parts())
-		if len(judged) < mostJudged {
-			judged[key] = shifts
+		shifts = Compare(before.Parts(), after.Parts())
+		if j.known == nil {
+			j.known = map[[2]Descriptor][]Shift{}
+		}
+		if len(j.known) < mostJudged {
+			j.known[key] = shifts
 		}
 	}
 	return shifts

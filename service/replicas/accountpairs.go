@@ -9,9 +9,9 @@ import (
 	"bridgespan/core/account"
 	"bridgespan/core/fault"
 	"bridgespan/model"
+	"bridgespan/mover/compare"
 	"bridgespan/service/accounts"
 	"bridgespan/tree"
-	"bridgespan/tree/translate"
 )
 
 // openReplica opens a replica. Its permissions name the accounts as the set does.
@@ -24,15 +24,7 @@ func (s *Service) openReplica(ctx context.Context, r *model.Replica) (tree.Tree,
 	if err != nil {
 		return nil, err
 	}
-	return inAccounts(t, pairs), nil
-}
-
-// inAccounts is a tree whose permissions name accounts as a set does.
-func inAccounts(t tree.Tree, pairs map[account.SID]account.SID) tree.Tree {
-	if len(pairs) == 0 {
-		return t
-	}
-	return translate.New(t, account.Swap(pairs))
+	return compare.InAccounts(t, pairs), nil
 }
 
 // pairUp finds out what the accounts of a set are at its new replicas.

@@ -9,7 +9,6 @@ import (
 
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
-	"bridgespan/core/verify"
 	"bridgespan/model"
 	"bridgespan/tree"
 )
@@ -74,7 +73,8 @@ func version(ctx context.Context, t tree.Tree, name string) (v model.FileVersion
 
 // shifts says in words what accounts may do with one version and with the other.
 func (s *Service) shifts(ctx context.Context, set *model.ReplicaSet, of string, kept, now acl.Descriptor) (list []string, err error) {
-	found := verify.Compare(&verify.Item{Descriptor: kept}, &verify.Item{Descriptor: now}, verify.Nobody)
+	var judge acl.Judge
+	found := judge.Shifts(kept, now)
 	if len(found) == 0 {
 		return nil, nil
 	}
@@ -97,10 +97,8 @@ func (s *Service) shifts(ctx context.Context, set *model.ReplicaSet, of string, 
 		return nil, err
 	}
 	ofServer := account.Swap(pairs) // from the accounts of the set
-	for _, d := range found {
-		for _, shift := range d.Shifts {
-			list = append(list, fmt.Sprintf("%s: %s before, %s now", s.nameOf(ctx, at, ofServer(shift.Account)), levelOf(shift.Before), levelOf(shift.After)))
-		}
+	for _, shift := range found {
+		list = append(list, fmt.Sprintf("%s: %s before, %s now", s.nameOf(ctx, at, ofServer(shift.Account)), levelOf(shift.Before), levelOf(shift.After)))
 	}
 	return list, nil
 }

@@ -15,7 +15,7 @@ import (
 	"bridgespan/core/plan"
 	"bridgespan/core/replica"
 	"bridgespan/model"
-	"bridgespan/service/sides"
+	"bridgespan/mover/compare"
 )
 
 func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
@@ -98,7 +98,7 @@ func (p *planner) judgeNames(s *planSite) {
 		p.add("names", model.Warn, fmt.Sprintf("%s: the longest path would have %d characters: %s", s.replica.Name, n, middle(longest)), fmt.Sprintf("some programs cannot open paths of more than %d", longPath), "choose a folder further up, or shorten the names")
 	}
 	if s.unread.n > 0 {
-		p.add("unreadable", model.Warn, fmt.Sprintf("%s: %s be read, such as %s: %s", s.replica.Name, count(s.unread.n, "file or folder cannot", "files or folders cannot"), middle(s.unread.first), sides.Words(s.why)),
+		p.add("unreadable", model.Warn, fmt.Sprintf("%s: %s be read, such as %s: %s", s.replica.Name, count(s.unread.n, "file or folder cannot", "files or folders cannot"), middle(s.unread.first), compare.Unreadable(s.why)),
 			"what cannot be read is not counted here, and is not carried from there", "let the account in that Bridge Span signs in with, or leave it out")
 	}
 	if s.spelled.n > 0 {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"iter"
 	"path"
 	"strings"
 	"time"
@@ -12,10 +11,10 @@ import (
 	"bridgespan/core/account"
 	"bridgespan/core/fault"
 	"bridgespan/core/filter"
-	"bridgespan/core/paths"
 	"bridgespan/core/plan"
 	"bridgespan/core/replica"
 	"bridgespan/model"
+	"bridgespan/mover/compare"
 	"bridgespan/mover/replication"
 	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
@@ -247,12 +246,6 @@ func (e *examples) add(path string) {
 	}
 }
 
-// met is an entry of one place. Replicas take names that differ in their case alone for one.
-type met struct {
-	tree.Named
-	key string
-}
-
 // walk looks at what all places hold, each beside the seed.
 func (p *planner) walk(ctx context.Context) error {
 	var seed *planSite
@@ -276,24 +269,15 @@ func (p *planner) walk(ctx context.Context) error {
 // pair walks through the seed and another place, side by side. first is true
 // when the seed was not counted yet.
 func (p *planner) pair(ctx context.Context, seed, other *planSite, first bool, of int) error {
-	a, b := p.entries(ctx, seed), p.entries(ctx, other)
-	hidden := "" // the folder that could not be listed at one of both
-	for pair, err := range paths.Pairs(tree.Ahead(ctx, a.all), tree.Ahead(ctx, b.all), func(m met) string { return m.key }) {
-		var at *siteError
+	// Replicas take names that differ in their case alone for one.
+	w := &compare.Walk{First: p.side(seed), Second: p.side(other), Detail: tree.WithDescriptors, Folded: true}
+	for pair, err := range w.Pairs(ctx) {
+		var at *compare.SideError
 		if errors.As(err, &at) {
-			return fmt.Errorf("%s: %w", at.site.replica.Name, p.explain(ctx, at.site.replica.Server, at.error))
+			return fmt.Errorf("%s: %w", at.Name, p.explain(ctx, []*planSite{seed, other}[at.Side].replica.Server, at.Err))
 		}
 		if err != nil {
 			return err
-		}
-		if hidden != "" && strings.HasPrefix(pair.Path, hidden+"/") {
-			continue // whether that is the same cannot be told
-		}
-		hidden = ""
-		for _, m := range []*met{pair.First, pair.Second} {
-			if m != nil && m.Unread != nil && m.Kind == tree.Folder {
-				hidden = pair.Path
-			}
 		}
 		if pair.First != nil {
 			other.mayHave(pair.First)
@@ -305,64 +289,39 @@ func (p *planner) pair(ctx context.Context, seed, other *planSite, first bool, o
 			p.count(other, pair.Second)
 		}
 		judge(other, pair.First, pair.Second)
-		p.job.Progress(p.seen, p.bytes, p.behind+min(a.seen(), b.seen())/float64(of))
+		p.job.Progress(p.seen, p.bytes, p.behind+w.Seen()/float64(of))
 	}
-	return ctx.Err()
-}
-
-// siteError is an error of one place.
-type siteError struct {
-	site *planSite
-	error
-}
-
-func (e *siteError) Unwrap() error { return e.error }
-
-// walked is a walk through a place, with how far it is.
-type walked struct {
-	all  iter.Seq2[met, error]
-	seen func() float64
-}
-
-// entries walks through a place, as far as the set is about it.
-func (p *planner) entries(ctx context.Context, s *planSite) walked {
-	if s.tree == nil {
-		return walked{func(func(met, error) bool) {}, func() float64 { return 1 }}
+	for i, s := range []*planSite{seed, other} {
+		// Each waits for the slower of both: the shortest of its walks tells most.
+		if took := w.Took(i); s.tree != nil && (s.place.Look == 0 || took < s.place.Look) {
+			s.place.Look = took
+		}
 	}
-	walk := &tree.Ordered{Tree: s.tree, Top: ".", Detail: tree.WithDescriptors, Folded: true}
-	return walked{func(yield func(met, error) bool) {
-		began := time.Now()
-		// It waits for the slower of both: the shortest of its walks tells most.
-		defer func() {
-			if took := time.Since(began); s.place.Look == 0 || took < s.place.Look {
-				s.place.Look = took
-			}
-		}()
-		s.clashes, s.unread = examples{}, examples{}
-		var last []string // the key last met, by depth
-		for e, err := range walk.All(ctx) {
-			if err == nil && (e.Path == "." || leftOut(p.filter, e)) {
-				continue
-			}
-			if err != nil {
-				err = &siteError{s, err}
-			}
-			if e.Unread != nil {
-				if s.unread.add(e.Path); s.why == nil {
-					s.why = e.Unread
-				}
-			}
-			m := met{e, tree.Key(e.Path, false)}
-			depth := strings.Count(m.key, "/")
-			if depth < len(last) && last[depth] == m.key {
-				s.clashes.add(e.Path)
-			}
-			last = append(last[:min(depth, len(last))], m.key)
-			if !yield(m, err) {
-				return
+	return nil
+}
+
+// side is a place as one of those that are walked through, as far as the set is about it. It
+// notes names that clash, and what cannot be read.
+func (p *planner) side(s *planSite) compare.Side {
+	s.clashes, s.unread = examples{}, examples{}
+	var last []string // the key last met, by depth
+	return compare.Side{Name: s.replica.Name, Tree: s.tree, Keep: func(e tree.Named) bool {
+		if e.Path == "." || leftOut(p.filter, e) {
+			return false
+		}
+		if e.Unread != nil {
+			if s.unread.add(e.Path); s.why == nil {
+				s.why = e.Unread
 			}
 		}
-	}, walk.Seen.Get}
+		key := tree.Key(e.Path, false)
+		depth := strings.Count(key, "/")
+		if depth < len(last) && last[depth] == key {
+			s.clashes.add(e.Path)
+		}
+		last = append(last[:min(depth, len(last))], key)
+		return true
+	}}
 }
 
 // leftOut reports whether a set is not about an entry.
@@ -376,7 +335,7 @@ func leftOut(f *filter.Filter, e tree.Named) bool {
 // mostAccounts bounds how many accounts are looked for at each place.
 const mostAccounts = 2000
 
-func (p *planner) count(s *planSite, m *met) {
+func (p *planner) count(s *planSite, m *tree.Named) {
 	size := m.Size
 	if m.Kind == tree.Folder {
 		size = -1
@@ -395,7 +354,7 @@ func (p *planner) count(s *planSite, m *met) {
 }
 
 // mayHave notes when what the seed holds cannot have its name at a place.
-func (s *planSite) mayHave(seed *met) {
+func (s *planSite) mayHave(seed *tree.Named) {
 	err := smb.CheckElement(seed.Name)
 	if s.server.IsMover() {
 		err = nil
@@ -412,7 +371,7 @@ func (s *planSite) mayHave(seed *met) {
 }
 
 // judge compares what a place holds at a path with what the seed does.
-func judge(s *planSite, seed, here *met) {
+func judge(s *planSite, seed, here *tree.Named) {
 	switch {
 	case here == nil && seed.Kind == tree.File:
 		s.place.Missing.Add(seed.Size)

@@ -6,10 +6,10 @@ import (
 	"slices"
 	"time"
 
-	"bridgespan/core/account"
 	"bridgespan/core/replica"
 	"bridgespan/core/verify"
 	"bridgespan/model"
+	"bridgespan/mover/compare"
 	"bridgespan/records"
 	"bridgespan/tree"
 )
@@ -23,7 +23,7 @@ const (
 
 // lookTwice looks once more at what differed and nothing explained: while trees
 // are compared, people go on working in them. A set that is paused sees nothing.
-func (v *verifier) lookTwice(ctx context.Context, first, second *end, local func(account.SID) bool) error {
+func (v *verifier) lookTwice(ctx context.Context, c *compare.Comparison, first, second *end) error {
 	if len(v.kept.Doubts) == 0 || v.set.Paused {
 		return nil
 	}
@@ -35,7 +35,7 @@ func (v *verifier) lookTwice(ctx context.Context, first, second *end, local func
 		return err
 	}
 	for _, f := range v.kept.Doubts {
-		why, err := v.doubted(ctx, first, second, f.Difference, local)
+		why, err := v.doubted(ctx, c, first, second, f.Difference)
 		if err != nil {
 			return err
 		}
@@ -97,20 +97,10 @@ func lookedSince(set model.ReplicaSet, id int64, since time.Time) bool {
 }
 
 // doubted says why a difference is none after all; "" when it is one.
-func (v *verifier) doubted(ctx context.Context, first, second *end, d verify.Difference, local func(account.SID) bool) (string, error) {
-	a, err := v.itemAt(ctx, first, d.Path)
+func (v *verifier) doubted(ctx context.Context, c *compare.Comparison, first, second *end, d verify.Difference) (string, error) {
+	a, b, again, err := c.Again(ctx, d.Path, d.Kind == verify.Content)
 	if err != nil {
 		return "", err
-	}
-	b, err := v.itemAt(ctx, second, d.Path)
-	if err != nil {
-		return "", err
-	}
-	again := verify.Compare(a, b, local)
-	if d.Kind == verify.Content && len(again) == 0 && a != nil {
-		if again, err = v.differInContent(ctx, first, second, d.Path); err != nil {
-			return "", err
-		}
 	}
 	if !slices.ContainsFunc(again, func(other verify.Difference) bool { return other.Kind == d.Kind && !other.Explained }) {
 		return "it was changed while it was compared", nil
@@ -144,22 +134,6 @@ func changedSince(seen replica.Record, now *verify.Item) bool {
 		return now.Folder != (seen.Kind == replica.Folder)
 	}
 	return now.Size != seen.Seen.Size || now.Modified.Sub(seen.Seen.Modified).Abs() > time.Millisecond
-}
-
-// itemAt is what is at a path of one end now; nil when nothing is.
-func (v *verifier) itemAt(ctx context.Context, e *end, name string) (*verify.Item, error) {
-	entry, err := e.Tree.Stat(ctx, name)
-	if err == nil {
-		entry.Descriptor, err = e.Tree.Descriptor(ctx, name)
-	}
-	if isMissing(err) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, v.explain(ctx, e.replica.Server, err)
-	}
-	item, _ := v.itemOf(tree.Named{Path: name, Entry: entry})
-	return &item, nil
 }
 
 // doubt keeps what differs and nothing explains, to be looked at once more.

@@ -5,6 +5,7 @@ import (
 
 	"bridgespan/core/verify"
 	"bridgespan/model"
+	"bridgespan/mover/compare"
 )
 
 func TestVerdict(t *testing.T) {
@@ -14,25 +15,25 @@ func TestVerdict(t *testing.T) {
 	busy := model.VerifiedReplica{Replica: "reed", Counts: verify.Counts{InUse: 1}}
 	sampled := model.VerifiedReplica{Replica: "heather", AtMost: 0.012}
 	for name, c := range map[string]struct {
-		level    string
+		level    compare.Level
 		replicas []model.VerifiedReplica
 		want     string
 	}{
-		"nothing to compare": {levelFull, nil, "All replicas hold what fern holds, by every byte."},
-		"the same":           {levelFull, []model.VerifiedReplica{same}, "All replicas hold what fern holds, by every byte."},
-		"explained": {levelNames, []model.VerifiedReplica{same, late},
+		"nothing to compare": {compare.Full, nil, "All replicas hold what fern holds, by every byte."},
+		"the same":           {compare.Full, []model.VerifiedReplica{same}, "All replicas hold what fern holds, by every byte."},
+		"explained": {compare.Names, []model.VerifiedReplica{same, late},
 			"All replicas hold what fern holds, by names, sizes, times and permissions, but for differences that are explained (sedge: 2)."},
-		"others": {levelFull, []model.VerifiedReplica{late, other},
+		"others": {compare.Full, []model.VerifiedReplica{late, other},
 			"Not all replicas hold what fern holds, by every byte: there are differences (yarrow: 1), besides differences that are explained (sedge: 2, yarrow: 5)."},
-		"in use": {levelFull, []model.VerifiedReplica{busy},
+		"in use": {compare.Full, []model.VerifiedReplica{busy},
 			"All replicas hold what fern holds, by every byte, but for files that somebody holds and that could not be read (reed: 1)."},
-		"all of that": {levelNames, []model.VerifiedReplica{late, busy, other},
+		"all of that": {compare.Names, []model.VerifiedReplica{late, busy, other},
 			"Not all replicas hold what fern holds, by names, sizes, times and permissions: there are differences (yarrow: 1), besides differences that are explained (sedge: 2, yarrow: 5), and files that somebody holds and that could not be read (reed: 1)."},
-		"explained, and in use": {levelFull, []model.VerifiedReplica{late, busy},
+		"explained, and in use": {compare.Full, []model.VerifiedReplica{late, busy},
 			"All replicas hold what fern holds, by every byte, but for differences that are explained (sedge: 2), and files that somebody holds and that could not be read (reed: 1)."},
-		"overdue": {levelNames, []model.VerifiedReplica{{Replica: "sedge", Counts: verify.Counts{Missing: 3, Overdue: 2}}},
+		"overdue": {compare.Names, []model.VerifiedReplica{{Replica: "sedge", Counts: verify.Counts{Missing: 3, Overdue: 2}}},
 			"Not all replicas hold what fern holds, by names, sizes, times and permissions: there are differences (sedge: 3). 2 differences are overdue: in a backlog for more than three times as long as was forecast."},
-		"a sample": {levelSample, []model.VerifiedReplica{sampled, same},
+		"a sample": {compare.Sample, []model.VerifiedReplica{sampled, same},
 			"All replicas hold what fern holds, by names and a sample of contents. With a confidence of 95%, the contents of at most 1.2% of the files differ."},
 	} {
 		if got := verdict(&model.ReplicaVerification{Against: "fern", Replicas: c.replicas}, c.level); got != c.want {

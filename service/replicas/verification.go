@@ -1,6 +1,7 @@
 package replicas
 
 import (
+	"cmp"
 	"context"
 	"io"
 	"slices"
@@ -8,6 +9,7 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/core/verify"
 	"bridgespan/model"
+	"bridgespan/mover/compare"
 	"bridgespan/records"
 	"bridgespan/service/jobs"
 )
@@ -15,28 +17,21 @@ import (
 // verifyKind is the kind of runs that verify a set.
 const verifyKind = "verify-set"
 
-// Levels of a verification.
-const (
-	levelNames  = "names"
-	levelSample = "sample"
-	levelFull   = "full"
-)
-
 // usualSample is how many files a sample has: when none of them differs, less
 // than 1% of all do, with a confidence of 95%.
 const usualSample = 300
 
 type verifySettings struct {
-	Set    string `json:"set"`
-	Level  string `json:"level"`
-	Sample int    `json:"sample,omitempty"`
+	Set    string        `json:"set"`
+	Level  compare.Level `json:"level"`
+	Sample int           `json:"sample,omitempty"`
 	// WithinCalendar reads contents only while the lane between both is open.
 	WithinCalendar bool `json:"withinCalendar,omitempty"`
 }
 
 func verifyWork(name string, asked model.VerifySet) jobs.Work {
-	work := verifySettings{Set: name, Level: orText(asked.Level, levelNames), WithinCalendar: asked.WithinCalendar}
-	if work.Level == levelSample {
+	work := verifySettings{Set: name, Level: cmp.Or(compare.Level(asked.Level), compare.Names), WithinCalendar: asked.WithinCalendar}
+	if work.Level == compare.Sample {
 		if work.Sample = asked.Sample; work.Sample == 0 {
 			work.Sample = usualSample
 		}
@@ -81,7 +76,7 @@ func (s *Service) Verified(ctx context.Context, id int64) (model.ReplicaVerifica
 	}
 	var asked verifySettings
 	err = s.jobs.Settings(ctx, id, &asked)
-	v.Run, v.Set, v.Level, v.Sample = r, asked.Set, asked.Level, asked.Sample
+	v.Run, v.Set, v.Level, v.Sample = r, asked.Set, string(asked.Level), asked.Sample
 	return v, err
 }
 
@@ -130,7 +125,7 @@ func (s *Service) Manifest(ctx context.Context, id int64, w io.Writer) error {
 	if err != nil {
 		return err
 	}
-	if v.Level != levelFull || v.Run.State != model.RunDone {
+	if v.Level != string(compare.Full) || v.Run.State != model.RunDone {
 		return fault.New(fault.Needed, "verify with the level full, and wait for its end", "run %d has not read every file", id)
 	}
 	return s.db.EachSum(ctx, id, func(sum records.Sum) error {

@@ -2,22 +2,18 @@ package replicas
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
 	"strings"
-	"sync"
-	"time"
 
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/core/filter"
-	"bridgespan/core/paths"
 	"bridgespan/core/replica"
 	"bridgespan/core/verify"
 	"bridgespan/model"
-	"bridgespan/mover/gate"
+	"bridgespan/mover/compare"
 	"bridgespan/records"
 	"bridgespan/service/accounts"
 	"bridgespan/service/jobs"
@@ -33,33 +29,22 @@ type verifier struct {
 	set    model.ReplicaSet
 	filter *filter.Filter
 	random *rand.Rand
-	gate   *gate.Gate // between the replicas that are compared now
 
-	mu       sync.Mutex // of what follows: contents are read side by side
 	kept     verifyKept
 	findings []records.Finding // not yet in the database
 	sums     []records.Sum
 	late     lateness
 }
 
-// verifyKept is what a stopped verification needs to go on.
+// verifyKept is what a stopped verification needs to resume.
 type verifyKept struct {
-	Found model.ReplicaVerification `json:"found"`
-	After string                    `json:"after"` // up to which path the replica that is compared now is done
-	Seq   int64                     `json:"seq"`   // how many findings there are
-	Done  int64                     `json:"done"`
-	Bytes int64                     `json:"bytes"`
-	// Chosen are the files of the sample, and Met of how many they were chosen.
-	Chosen []chosenFile `json:"chosen,omitempty"`
-	Met    int64        `json:"met"`
-	// Doubts are differences at the replica that is compared now that nothing explains.
+	Found         model.ReplicaVerification `json:"found"`
+	Seq           int64                     `json:"seq"` // how many findings there are
+	Done          int64                     `json:"done"`
+	Bytes         int64                     `json:"bytes"`
+	compare.State                           // of the replica that is compared now
+	// Doubts are differences at that replica that nothing explains.
 	Doubts []records.Finding `json:"doubts,omitempty"`
-}
-
-// chosenFile is a file of a sample.
-type chosenFile struct {
-	Path string `json:"path"`
-	Size int64  `json:"size"`
 }
 
 func (s *Service) verifySet(ctx context.Context, job *jobs.Job) error {
@@ -112,7 +97,7 @@ func (v *verifier) all(ctx context.Context) error {
 		if err := v.pair(ctx, seed, r, float64(k)/float64(len(others)), len(others)); err != nil {
 			return err
 		}
-		v.kept.After, v.kept.Chosen, v.kept.Met, v.kept.Doubts = "", nil, 0, nil
+		v.kept.State, v.kept.Doubts = compare.State{}, nil
 		if err := v.keep(ctx); err != nil {
 			return err
 		}
@@ -149,7 +134,7 @@ func (v *verifier) reach(ctx context.Context, r model.Replica) (*end, error) {
 	}
 	side, err := sides.Open(ctx, v.estate, v.accounts, r.Target())
 	if err == nil {
-		side.Tree = inAccounts(side.Tree, pairs)
+		side.Tree = compare.InAccounts(side.Tree, pairs)
 	}
 	return &end{side, r, pairs}, err
 }
@@ -171,9 +156,6 @@ func (v *verifier) local(first, second *end) func(account.SID) bool {
 	}
 }
 
-// keepEvery is how often a verification keeps what it needs to go on.
-const keepEvery = 5 * time.Second
-
 // pair compares a replica with the seed, from where an earlier part ended.
 func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float64, of int) error {
 	first, err := v.reach(ctx, seed)
@@ -186,75 +168,70 @@ func (v *verifier) pair(ctx context.Context, seed, r model.Replica, behind float
 		return err
 	}
 	defer second.Close()
-	local := v.local(first, second)
-	a, b := &tree.Ordered{Tree: first.Tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}, &tree.Ordered{Tree: second.Tree, Top: ".", Detail: tree.WithDescriptors, After: v.kept.After}
-	v.gate = v.gateTo(seed, r)
-	group, reading := readers(ctx)
-	saved := time.Now()
-	var unlisted verify.Unlisted
-	for p, err := range paths.Pairs(tree.Ahead(ctx, first.Items(ctx, a, v.itemOf)), tree.Ahead(ctx, second.Items(ctx, b, v.itemOf)), func(i verify.Item) string { return i.Path }) {
-		if err != nil {
-			return errors.Join(group.Wait(), sides.Explain(err))
-		}
-		if unlisted.Contains(p) {
-			continue
-		}
-		differences := verify.Compare(p.First, p.Second, local)
-		v.sayLevels(ctx, first, differences)
-		v.note(ctx, first, second, p.First, differences)
-		if p.First != nil && p.Second != nil && !p.First.Folder && !p.Second.Folder && p.First.Size == p.Second.Size {
-			f := chosenFile{p.Path, p.First.Size}
-			switch v.asked.Level {
-			case levelFull:
-				group.Go(func() error { return v.contents(reading, first, second, f) })
-			case levelSample:
-				v.choose(f)
-			}
-		}
-		v.progress(behind + min(a.Seen.Get(), b.Seen.Get())/float64(of))
-		if time.Since(saved) > keepEvery && !unlisted.Inside() {
-			// What is kept as done must have been read.
-			if err := group.Wait(); err != nil {
-				return err
-			}
-			group, reading = readers(ctx)
-			v.kept.After, saved = p.Path, time.Now()
-			_ = v.keep(ctx) // a database that is away now may be back by the next time
-		}
+	c := v.comparison(first, second)
+	c.Sink = &verifySink{verifier: v, behind: behind, of: float64(of)}
+	if err := c.Run(ctx, &v.kept.State); err != nil {
+		return sides.Explain(err, first.Side, second.Side)
 	}
-	for _, f := range v.kept.Chosen {
-		group.Go(func() error { return v.contents(reading, first, second, f) })
-	}
-	if err := errors.Join(group.Wait(), ctx.Err()); err != nil {
-		return err
-	}
-	if err := v.lookTwice(ctx, first, second, local); err != nil {
-		return err
+	if err := v.lookTwice(ctx, c, first, second); err != nil {
+		return sides.Explain(err, first.Side, second.Side)
 	}
 	v.assure()
 	return nil
 }
 
-func (v *verifier) progress(fraction float64) {
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	v.job.Progress(v.kept.Done, v.kept.Bytes, fraction)
+// comparison is that of two replicas.
+func (v *verifier) comparison(first, second *end) *compare.Comparison {
+	keeps := func(e tree.Named) bool {
+		return e.Path != "." && !strings.HasPrefix(e.Path, probePrefix) && !leftOut(v.filter, e)
+	}
+	side := func(e *end) compare.Side { return compare.Side{Name: e.replica.Name, Tree: e.Tree, Keep: keeps} }
+	c := &compare.Comparison{First: side(first), Second: side(second), Level: v.asked.Level, Sample: v.asked.Sample, Random: v.random,
+		Local: v.local(first, second), Gate: v.gateTo(first.replica, second.replica),
+		Explain: func(ctx context.Context, found []verify.Difference) {
+			v.sayLevels(ctx, first, found)
+			v.onTheirWay(ctx, first, second, found)
+		}}
+	if v.set.Permissions != model.PermissionsLeave {
+		c.Permissions, c.Attributes = true, tree.ReadOnly
+	}
+	return c
 }
 
-// choose chooses files for the sample, each with the same probability (Vitter,
-// "Random Sampling with a Reservoir", algorithm R, 1985).
-func (v *verifier) choose(f chosenFile) {
-	v.kept.Met++
-	if len(v.kept.Chosen) < v.asked.Sample {
-		v.kept.Chosen = append(v.kept.Chosen, f)
-	} else if i := v.random.Int64N(v.kept.Met); i < int64(v.asked.Sample) {
-		v.kept.Chosen[i] = f
+// verifySink keeps what is found at the replica that is compared now.
+type verifySink struct {
+	*verifier
+	behind, of float64 // the share of all that is done, and in how many replicas
+}
+
+func (s *verifySink) Compared(first *verify.Item) {
+	s.replica().Counts.Add(first, nil)
+	s.kept.Done++
+}
+
+func (s *verifySink) Found(found []verify.Difference) {
+	r := s.replica()
+	r.Counts.Differs(found...)
+	s.find(r, found)
+}
+
+func (s *verifySink) Read(path string, size int64, sum [32]byte, ok bool) {
+	s.kept.Bytes += size
+	s.replica().Read += size
+	if s.asked.Level == compare.Full && ok {
+		s.sums = append(s.sums, records.Sum{Path: path, Sum: sum})
 	}
 }
 
+func (s *verifySink) Progress(fraction float64) {
+	s.job.Progress(s.kept.Done, s.kept.Bytes, s.behind+fraction/s.of)
+}
+
+func (s *verifySink) Checkpoint(ctx context.Context) error { return s.keep(ctx) }
+
 // assure says what a sample assures of.
 func (v *verifier) assure() {
-	if v.asked.Level != levelSample {
+	if v.asked.Level != compare.Sample {
 		return
 	}
 	r := v.replica()
@@ -265,15 +242,6 @@ func (v *verifier) assure() {
 // replica is what was found at the replica that is compared now.
 func (v *verifier) replica() *model.VerifiedReplica {
 	return &v.kept.Found.Replicas[len(v.kept.Found.Replicas)-1]
-}
-
-// itemOf is what is compared of an entry, as far as the set is about it.
-func (v *verifier) itemOf(m tree.Named) (verify.Item, bool) {
-	i := verify.Item{Path: m.Path, Folder: m.Kind == tree.Folder, Size: m.Size, Modified: m.Modified}
-	if v.set.Permissions != model.PermissionsLeave {
-		i.Attributes, i.Descriptor = uint32(m.Attributes&tree.ReadOnly), m.Descriptor
-	}
-	return i, m.Path != "." && !strings.HasPrefix(m.Path, probePrefix) && !leftOut(v.filter, m)
 }
 
 // sayLevels says differing permissions as levels, by the names of accounts.
@@ -316,28 +284,22 @@ func levelOf(m acl.Mask) string {
 	return fmt.Sprintf("special (%#x)", uint32(m))
 }
 
-// note counts what was found at a path. What is still on its way is explained.
-func (v *verifier) note(ctx context.Context, first, second *end, item *verify.Item, differences []verify.Difference) {
-	v.onTheirWay(ctx, first, second, differences)
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	r := v.replica()
-	if item != nil || len(differences) > 0 {
-		r.Counts.Add(item, differences)
-	}
-	v.kept.Done++
-	v.find(r, differences)
-}
-
 // onTheirWay explains what still waits in a backlog.
 func (v *verifier) onTheirWay(ctx context.Context, first, second *end, differences []verify.Difference) {
+	var keys []string
+	for i := range differences {
+		if !differences[i].Explained {
+			keys = append(keys, tree.Key(differences[i].Path, false))
+		}
+	}
+	waits, err := v.db.Waits(ctx, replica.ID(first.replica.ID), replica.ID(second.replica.ID), keys)
+	if err != nil { // what cannot be told is not explained
+		return
+	}
 	for i := range differences {
 		d := &differences[i]
-		if d.Explained {
-			continue
-		}
-		w, waits, err := v.db.Waits(ctx, replica.ID(first.replica.ID), replica.ID(second.replica.ID), tree.Key(d.Path, false))
-		if err != nil || !waits {
+		w, ok := waits[tree.Key(d.Path, false)]
+		if d.Explained || !ok {
 			continue
 		}
 		d.Why = v.late.check(ctx, v.db, w, now())
@@ -372,7 +334,7 @@ func (v *verifier) conclude() {
 }
 
 // verdict says what came of a verification, in words.
-func verdict(found *model.ReplicaVerification, level string) string {
+func verdict(found *model.ReplicaVerification, level compare.Level) string {
 	var differ, explained, held []string
 	most := 0.0
 	for i := range found.Replicas {
@@ -388,7 +350,7 @@ func verdict(found *model.ReplicaVerification, level string) string {
 	for i := range found.Replicas {
 		overdue += found.Replicas[i].Counts.Overdue
 	}
-	by := map[string]string{levelNames: "names, sizes, times and permissions", levelSample: "names and a sample of contents", levelFull: "every byte"}[level]
+	by := map[compare.Level]string{compare.Names: "names, sizes, times and permissions", compare.Sample: "names and a sample of contents", compare.Full: "every byte"}[level]
 	subject, differences, joint := "All", "", ", but for "
 	if len(differ) > 0 {
 		subject, differences, joint = "Not all", ": there are differences ("+strings.Join(differ, ", ")+")", ", besides "
@@ -408,7 +370,7 @@ func verdict(found *model.ReplicaVerification, level string) string {
 	if overdue > 0 {
 		words += fmt.Sprintf(" %s overdue: in a backlog for more than three times as long as was forecast.", count(overdue, "difference is", "differences are"))
 	}
-	if level == levelSample {
+	if level == compare.Sample {
 		words += fmt.Sprintf(" With a confidence of 95%%, the contents of at most %.2g%% of the files differ.", 100*most)
 	}
 	return words

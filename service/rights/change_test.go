@@ -180,7 +180,7 @@ func (b *bench) place(t *testing.T) *look {
 func (b *bench) all(t *testing.T) map[string]acl.Descriptor {
 	t.Helper()
 	found := map[string]acl.Descriptor{}
-	for node, err := range ordered(b.tree, "").All(t.Context()) {
+	for node, err := range (&tree.Ordered{Tree: b.tree, Top: ".", Detail: tree.WithDescriptors}).All(t.Context()) {
 		if err != nil {
 			t.Fatal(err)
 		}

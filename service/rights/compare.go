@@ -82,6 +82,8 @@ func (b *both) begin(ctx context.Context) (model.RightsComparison, error) {
 func (b *both) difference(ctx context.Context, p acl.Pair) (model.RightsDifference, error) {
 	shown := model.RightsDifference{Path: p.Path, Folder: p.Folder, First: p.Before.String(), Second: p.After.String()}
 	switch {
+	case p.Unread != "":
+		shown.Unread = p.Unread
 	case p.Before.IsZero():
 		shown.Only = "second"
 	case p.After.IsZero():

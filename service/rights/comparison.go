@@ -9,6 +9,7 @@ import (
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
 	"bridgespan/model"
+	"bridgespan/mover/compare"
 	"bridgespan/records"
 	"bridgespan/service/jobs"
 	"bridgespan/tree"
@@ -86,6 +87,7 @@ func (s *Service) Differences(ctx context.Context, id, after int64, part string,
 		next = found[limit-1].Seq
 	}
 	list = []model.RightsDifference{}
+	var judge acl.Judge
 	if len(found) == 0 {
 		return list, 0, nil
 	}
@@ -95,9 +97,9 @@ func (s *Service) Differences(ctx context.Context, id, after int64, part string,
 	}
 	defer done()
 	for _, d := range found {
-		pair := acl.Pair{Path: d.Path, Folder: d.Folder, Before: d.First, After: d.Second}
-		if !d.First.IsZero() && !d.Second.IsZero() {
-			pair.Shifts = acl.Compare(d.First.Parts(), d.Second.Parts())
+		pair := acl.Pair{Path: d.Path, Folder: d.Folder, Before: d.First, After: d.Second, Unread: d.Unread}
+		if pair.Unread == "" {
+			pair.Shifts = judge.Shifts(d.First, d.Second)
 		}
 		shown, err := b.difference(ctx, pair)
 		if err != nil {
@@ -133,6 +135,7 @@ type comparing struct {
 	batch []records.RightsDifference
 	kept  comparingKept
 	saved time.Time
+	judge acl.Judge
 }
 
 // comparingKept is what a stopped comparison needs to go on.
@@ -186,47 +189,64 @@ func (s *Service) compareBoth(ctx context.Context, job *jobs.Job, b *both) (err 
 	return job.Finish(c.c)
 }
 
-// sideError is an error of one of the two places.
-type sideError struct {
-	look *look
-	error
-}
-
-func (e sideError) Unwrap() error { return e.error }
-
 // away is the place that an error is about.
 func (c *comparing) away(err error) *look {
-	var side sideError
-	if errors.As(err, &side) {
-		return side.look
+	var at *compare.SideError
+	if errors.As(err, &at) && at.Side == 1 {
+		return c.both.second
 	}
 	return c.both.first
 }
 
 // walk compares what is not compared yet.
 func (c *comparing) walk(ctx context.Context, db *records.DB) error {
-	sides := [2]*tree.Ordered{}
-	for i, l := range []*look{c.both.first, c.both.second} {
-		sides[i] = &tree.Ordered{Tree: l.tree, Top: l.inside(), Detail: tree.WithDescriptors, After: c.kept.After}
+	side := func(l *look) compare.Side {
+		return compare.Side{Name: l.server.Name, Tree: l.tree, Top: l.inside()}
 	}
-	first, second := nodes(ctx, c.both.first, sides[0]), nodes(ctx, c.both.second, sides[1])
-	for pair, err := range acl.CompareTrees(tree.Ahead(ctx, first), tree.Ahead(ctx, second)) {
+	w := &compare.Walk{First: side(c.both.first), Second: side(c.both.second), Detail: tree.WithDescriptors, After: c.kept.After}
+	for p, err := range w.Pairs(ctx) {
 		if err != nil {
 			return err
 		}
+		pair := c.pair(p)
 		c.kept.Totals.add(pair)
-		c.kept.After = pair.Path
 		if !pair.Same() {
-			c.batch = append(c.batch, records.RightsDifference{Seq: c.kept.Totals.found(), Path: pair.Path, Folder: pair.Folder, First: pair.Before, Second: pair.After})
+			c.batch = append(c.batch, records.RightsDifference{Seq: c.kept.Totals.found(), Path: pair.Path, Folder: pair.Folder, First: pair.Before, Second: pair.After, Unread: pair.Unread})
 		}
-		c.job.Progress(c.kept.Totals.Looked, 0, min(sides[0].Seen.Get(), sides[1].Seen.Get()))
+		c.job.Progress(c.kept.Totals.Looked, 0, w.Seen())
+		if !w.Resumable() {
+			continue
+		}
+		c.kept.After = pair.Path
 		if len(c.batch) >= compareBatch || time.Since(c.saved) > keepEvery {
 			if err := c.keep(ctx, db); err != nil {
 				return err
 			}
 		}
 	}
-	return ctx.Err()
+	return nil
+}
+
+// pair judges what both places have at a path.
+func (c *comparing) pair(p compare.Pair) acl.Pair {
+	pair := acl.Pair{Path: p.Path}
+	for _, side := range []struct {
+		look  *look
+		entry *tree.Named
+		to    *acl.Descriptor
+	}{{c.both.second, p.Second, &pair.After}, {c.both.first, p.First, &pair.Before}} {
+		if side.entry == nil {
+			continue
+		}
+		pair.Folder, *side.to = side.entry.Kind == tree.Folder, side.entry.Descriptor
+		if side.entry.Unread != nil {
+			pair.Unread = side.look.server.Name + ": " + compare.Unreadable(side.entry.Unread)
+		}
+	}
+	if pair.Unread == "" {
+		pair.Shifts = c.judge.Shifts(pair.Before, pair.After)
+	}
+	return pair
 }
 
 // keep keeps what was found, and then from where to go on.

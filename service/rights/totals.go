@@ -23,6 +23,7 @@ type totals struct {
 	Differ     int64                      `json:"differ"`
 	OnlyFirst  int64                      `json:"onlyFirst"`
 	OnlySecond int64                      `json:"onlySecond"`
+	Unreadable int64                      `json:"unreadable"`
 	Shifts     map[account.SID]gainsLoses `json:"shifts"`
 }
 
@@ -36,6 +37,8 @@ func (t *totals) add(p acl.Pair) {
 	t.Looked++
 	switch {
 	case p.Same():
+	case p.Unread != "":
+		t.Unreadable++
 	case p.Before.IsZero():
 		t.OnlySecond++
 	case p.After.IsZero():
@@ -62,7 +65,7 @@ func (t *totals) add(p acl.Pair) {
 }
 
 // found is how many paths are not the same.
-func (t *totals) found() int64 { return t.Differ + t.OnlyFirst + t.OnlySecond }
+func (t *totals) found() int64 { return t.Differ + t.OnlyFirst + t.OnlySecond + t.Unreadable }
 
 // concerned are the accounts that gain or lose, those on most paths first.
 func (t *totals) concerned() []account.SID {
@@ -79,7 +82,7 @@ func (t *totals) concerned() []account.SID {
 
 // count writes what was counted so far into a comparison.
 func (b *both) count(ctx context.Context, c *model.RightsComparison, t *totals) error {
-	c.Looked, c.Differ, c.OnlyFirst, c.OnlySecond = t.Looked, t.Differ, t.OnlyFirst, t.OnlySecond
+	c.Looked, c.Differ, c.OnlyFirst, c.OnlySecond, c.Unreadable = t.Looked, t.Differ, t.OnlyFirst, t.OnlySecond, t.Unreadable
 	sids := t.concerned()
 	if err := b.names.learn(ctx, sids...); err != nil {
 		return err

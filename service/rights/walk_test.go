@@ -2,8 +2,7 @@ package rights
 
 import (
 	"context"
-	"errors"
-	"fmt"
+	"io/fs"
 	"reflect"
 	"slices"
 	"strings"
@@ -13,6 +12,7 @@ import (
 
 	"bridgespan/core/acl"
 	"bridgespan/model"
+	"bridgespan/mover/compare"
 	"bridgespan/service/jobs"
 	"bridgespan/service/work"
 	"bridgespan/standin/standintest"
@@ -55,20 +55,21 @@ func hedge(t *testing.T, descriptor string, more ...string) *memory.Tree {
 	return m
 }
 
-func ordered(m *memory.Tree, after string) *tree.Ordered {
-	return &tree.Ordered{Tree: m, Top: ".", Detail: tree.WithDescriptors, After: after}
+func comparingOf(first, second *memory.Tree) *comparing {
+	return &comparing{both: &both{first: &look{server: model.Server{Name: "oak"}, tree: first}, second: &look{server: model.Server{Name: "elm"}, tree: second}}}
 }
 
 func pairs(t *testing.T, first, second *memory.Tree, after string) (list []acl.Pair, seen float64) {
 	t.Helper()
-	a, b := ordered(first, after), ordered(second, after)
-	for p, err := range acl.CompareTrees(tree.Ahead(t.Context(), nodes(t.Context(), &look{}, a)), tree.Ahead(t.Context(), nodes(t.Context(), &look{}, b))) {
+	c := comparingOf(first, second)
+	w := &compare.Walk{First: compare.Side{Tree: first}, Second: compare.Side{Tree: second}, Detail: tree.WithDescriptors, After: after}
+	for p, err := range w.Pairs(t.Context()) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		list = append(list, p)
+		list = append(list, c.pair(p))
 	}
-	return list, a.Seen.Get()
+	return list, w.Seen()
 }
 
 // A comparison that ended after any path goes on with what comes after it, as
@@ -98,32 +99,26 @@ func TestGoingOnAfterAnyPath(t *testing.T) {
 	}
 }
 
-// An error of either side ends a comparison, and says of which side it is.
-func TestErrorOfOneSide(t *testing.T) {
-	for _, failing := range []int{0, 1} {
-		trees := []*memory.Tree{hedge(t, "O:BAD:(A;;FA;;;BA)"), hedge(t, "O:BAD:(A;;FA;;;BA)")}
-		trees[failing].Fault = func(step, name string) error {
-			if step == "list" && name == "a/x" {
-				return fmt.Errorf("%s: %w", name, tree.ErrUnreachable)
-			}
-			return nil
+// A file or folder that cannot be read is a difference, and what is in the folder is not
+// compared.
+func TestUnreadableIsADifference(t *testing.T) {
+	first, second := hedge(t, "O:BAD:(A;;FA;;;BA)"), hedge(t, "O:BAD:(A;;FA;;;BA)")
+	second.Fault = func(step, name string) error {
+		if step == "list" && name == "a/x" {
+			return tree.PathError(step, name, fs.ErrPermission)
 		}
-		looks := []*look{{}, {}}
-		c := &comparing{both: &both{first: looks[0], second: looks[1]}}
-		side := func(i int) func(func(acl.Node, error) bool) {
-			return tree.Ahead(t.Context(), nodes(t.Context(), looks[i], ordered(trees[i], "")))
+		return nil
+	}
+	all, _ := pairs(t, first, second, "")
+	var sums totals
+	for _, p := range all {
+		sums.add(p)
+		if p.Path == "a/x" && !strings.Contains(p.Unread, "elm: access denied") || strings.HasPrefix(p.Path, "a/x/") {
+			t.Errorf("%+v", p)
 		}
-		var last string
-		var failure error
-		for p, err := range acl.CompareTrees(side(0), side(1)) {
-			if failure = err; err != nil {
-				break
-			}
-			last = p.Path
-		}
-		if !errors.Is(failure, tree.ErrUnreachable) || c.away(failure) != looks[failing] || last != "a/x" {
-			t.Errorf("side %d: %v after %q", failing, failure, last)
-		}
+	}
+	if sums.Unreadable != 1 || sums.found() != 1 || len(all) != 11 {
+		t.Errorf("%+v of %d", sums, len(all))
 	}
 }
 

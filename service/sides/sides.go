@@ -6,13 +6,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
-	"iter"
 
 	"bridgespan/core/account"
 	"bridgespan/core/namespace"
-	"bridgespan/core/verify"
 	"bridgespan/model"
+	"bridgespan/mover/compare"
 	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
 	"bridgespan/tree"
@@ -72,55 +70,15 @@ func Local(all ...*Side) func(account.SID) bool {
 	}
 }
 
-// Away is an error of one side.
-type Away struct {
-	Side *Side
-	error
-}
+// Compared is the side as one of those that are compared.
+func (s *Side) Compared() compare.Side { return compare.Side{Name: s.Server.Name, Tree: s.Tree} }
 
-func (a Away) Unwrap() error { return a.error }
-
-// Explain says what an error of one side means; other errors stay as they are.
-func Explain(err error) error {
-	var a Away
-	if errors.As(err, &a) {
-		return estate.Unavailable(a.Side.Server, err)
+// Explain says what an error of a comparison of two sides means; other errors stay as they
+// are.
+func Explain(err error, first, second *Side) error {
+	var at *compare.SideError
+	if errors.As(err, &at) {
+		return estate.Unavailable([]*Side{first, second}[at.Side].Server, err)
 	}
 	return err
-}
-
-// Words says why something cannot be read.
-func Words(err error) string {
-	switch {
-	case errors.Is(err, fs.ErrPermission):
-		return "access denied for the account that Bridge Span uses there"
-	case errors.Is(err, tree.ErrInUse):
-		return "in use by another program"
-	}
-	for errors.Unwrap(err) != nil {
-		err = errors.Unwrap(err)
-	}
-	return err.Error()
-}
-
-// Items are what a walk through a side meets, as item makes them: what it does
-// not want is left out.
-func (s *Side) Items(ctx context.Context, walk *tree.Ordered, item func(tree.Named) (verify.Item, bool)) iter.Seq2[verify.Item, error] {
-	return func(yield func(verify.Item, error) bool) {
-		for m, err := range walk.All(ctx) {
-			if err != nil {
-				if !yield(verify.Item{}, Away{s, err}) {
-					return
-				}
-				continue
-			}
-			i, wanted := item(m)
-			if m.Unread != nil {
-				i.Unread = s.Server.Name + ": " + Words(m.Unread)
-			}
-			if wanted && !yield(i, nil) {
-				return
-			}
-		}
-	}
 }

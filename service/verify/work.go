@@ -4,31 +4,22 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"bridgespan/core/fault"
-	"bridgespan/core/paths"
 	"bridgespan/core/verify"
+	"bridgespan/mover/compare"
 	"bridgespan/service/jobs"
 	"bridgespan/service/naming"
 	"bridgespan/service/sides"
 	"bridgespan/tree"
 )
 
-// kept is what a stopped verification needs to go on.
+// kept is what a stopped verification needs to resume.
 type kept struct {
-	After string `json:"after"`
-	Found found  `json:"found"`
+	compare.State
+	Found found `json:"found"`
 	// Aside are explained differences, shown when there is room.
 	Aside []verify.Difference `json:"aside"`
-}
-
-// keepEvery is how often a verification keeps what it needs to go on.
-const keepEvery = 5 * time.Second
-
-// itemOf is what is compared of an entry.
-func itemOf(e tree.Named) (verify.Item, bool) {
-	return verify.Item{Path: e.Path, Folder: e.Kind == tree.Folder, Size: e.Size, Modified: e.Modified, Descriptor: e.Descriptor}, true
 }
 
 // work verifies.
@@ -47,12 +38,13 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 		return err
 	}
 	defer second.Close()
-	k := kept{Found: found{Differences: []verify.Difference{}}}
-	if _, err := job.Resumes(&k); err != nil {
+	k := &kept{Found: found{Differences: []verify.Difference{}}}
+	if _, err := job.Resumes(k); err != nil {
 		return err
 	}
-	if err := compare(ctx, job, first, second, &k); err != nil {
-		return errors.Join(stopped(job, err), job.Checkpoint(ctx, k, k.Found))
+	c := compare.Comparison{First: first.Compared(), Second: second.Compared(), Level: compare.Names, Permissions: true, Local: sides.Local(first, second), Sink: &sink{job, k}}
+	if err := c.Run(ctx, &k.State); err != nil {
+		return stopped(job, err, first, second)
 	}
 	room := shownDifferences - len(k.Found.Differences)
 	k.Found.Differences = append(k.Found.Differences, k.Aside[:min(len(k.Aside), room)]...)
@@ -60,51 +52,41 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 }
 
 // stopped says why a verification did not come to its end.
-func stopped(job *jobs.Job, err error) error {
-	var a sides.Away
+func stopped(job *jobs.Job, err error, first, second *sides.Side) error {
+	var at *compare.SideError
 	switch {
 	case errors.Is(err, context.Canceled):
 		return jobs.ErrStopped
-	case errors.As(err, &a) && errors.Is(err, tree.ErrUnreachable):
-		return fault.New(fault.Unavailable, fmt.Sprintf("when it is back, go on with: bspan run resume %d", job.ID), "%s stopped answering", a.Side.Server.Name).Because(err)
+	case errors.As(err, &at) && errors.Is(err, tree.ErrUnreachable):
+		return fault.New(fault.Unavailable, fmt.Sprintf("when it is back, go on with: bspan run resume %d", job.ID), "%s stopped answering", at.Name).Because(err)
 	}
-	return sides.Explain(err)
+	return sides.Explain(err, first, second)
 }
 
-// reporter is the part of a job that a comparison reports to.
-type reporter interface {
-	Progress(done, bytes int64, fraction float64)
-	Checkpoint(ctx context.Context, checkpoint, result any) error
+// sink keeps what is found.
+type sink struct {
+	job  *jobs.Job
+	kept *kept
 }
 
-// compare compares what is not compared yet.
-func compare(ctx context.Context, job reporter, first, second *sides.Side, k *kept) error {
-	local := sides.Local(first, second)
-	a := &tree.Ordered{Tree: first.Tree, Top: ".", Detail: tree.WithDescriptors, After: k.After}
-	b := &tree.Ordered{Tree: second.Tree, Top: ".", Detail: tree.WithDescriptors, After: k.After}
-	saved := time.Now()
-	var unlisted verify.Unlisted
-	for p, err := range paths.Pairs(tree.Ahead(ctx, first.Items(ctx, a, itemOf)), tree.Ahead(ctx, second.Items(ctx, b, itemOf)), func(i verify.Item) string { return i.Path }) {
-		if err != nil {
-			return err
-		}
-		if unlisted.Contains(p) {
-			continue
-		}
-		differences := verify.Compare(p.First, p.Second, local)
-		k.Found.Counts.Add(p.First, differences)
-		for _, d := range differences {
-			k.keep(d)
-		}
-		k.After = p.Path
-		job.Progress(k.Found.Counts.Compared, k.Found.Counts.Bytes, min(a.Seen.Get(), b.Seen.Get()))
-		if time.Since(saved) > keepEvery && !unlisted.Inside() {
-			saved = time.Now()
-			// A database that is away now may be back by the next time.
-			_ = job.Checkpoint(ctx, k, k.Found)
-		}
+func (s *sink) Compared(first *verify.Item) { s.kept.Found.Counts.Add(first, nil) }
+
+func (s *sink) Found(found []verify.Difference) {
+	s.kept.Found.Counts.Differs(found...)
+	for _, d := range found {
+		s.kept.keep(d)
 	}
-	return ctx.Err()
+}
+
+// Read is for levels that read contents.
+func (s *sink) Read(string, int64, [32]byte, bool) {}
+
+func (s *sink) Progress(fraction float64) {
+	s.job.Progress(s.kept.Found.Counts.Compared, s.kept.Found.Counts.Bytes, fraction)
+}
+
+func (s *sink) Checkpoint(ctx context.Context) error {
+	return s.job.Checkpoint(ctx, s.kept, s.kept.Found)
 }
 
 func (k *kept) keep(d verify.Difference) {

@@ -5833,6 +5833,11 @@ export interface components {
             second: components["schemas"]["Place"];
             /** @description Who comes through the share of the second place differently */
             share: components["schemas"]["RightsShift"][];
+            /**
+             * Format: int64
+             * @description How many could not be read at one of the two places
+             */
+            unreadable: number;
         };
         RightsCounts: {
             /** Format: int64 */
@@ -5864,6 +5869,8 @@ export interface components {
             second?: string;
             /** @description Who may do something else at the second place */
             shifts?: components["schemas"]["RightsShift"][];
+            /** @description Why it could not be read at one of the two places; nothing below it was compared */
+            unread?: string;
         };
         RightsEntry: {
             account: components["schemas"]["Account"];

@@ -35,6 +35,7 @@ export function ComparisonPage({ run }: { run: number }) {
                 ["Differ", c.differ.toLocaleString("en")],
                 ["Only at the first", c.onlyFirst.toLocaleString("en")],
                 ["Only at the second", c.onlySecond.toLocaleString("en")],
+                ["Unreadable", c.unreadable.toLocaleString("en")],
               ]}
             />
           </Section>
@@ -57,7 +58,7 @@ export function ComparisonPage({ run }: { run: number }) {
 
 function Verdict({ comparison: c }: { comparison: Comparison }) {
   if (c.run?.state !== "done") return <Status tone="none">{c.run?.state}</Status>;
-  const n = c.differ + c.onlyFirst + c.onlySecond;
+  const n = c.differ + c.onlyFirst + c.onlySecond + c.unreadable;
   if (n + c.share.length === 0) return <Status tone="good">nobody gains and nobody loses</Status>;
   return <Status tone="warn">{plural(n, "difference")}</Status>;
 }
@@ -100,7 +101,7 @@ function Differences({ run }: { run: number }) {
         {list.map((d) => (
           <li key={d.path} className="border-b border-line py-1">
             <code className="break-all">{d.path}{d.folder && d.path !== "." ? "/" : ""}</code>
-            <span className="block text-sm text-soft">{d.only ? `only at the ${d.only}` : d.shifts?.length ? d.shifts.map((s, i) => <span key={s.account.sid}>{i > 0 && "; "}<ShiftText shift={s} /></span>) : "the text differs, not what it grants"}</span>
+            <span className="block text-sm text-soft">{d.unread ? `cannot be read: ${d.unread}` : d.only ? `only at the ${d.only}` : d.shifts?.length ? d.shifts.map((s, i) => <span key={s.account.sid}>{i > 0 && "; "}<ShiftText shift={s} /></span>) : "the text differs, not what it grants"}</span>
           </li>
         ))}
       </ul>
