@@ -185,6 +185,18 @@ func TestExplained(t *testing.T) {
 	}
 }
 
+// Many files are read beside the walk, and each once.
+func TestManyContents(t *testing.T) {
+	files := map[string]string{}
+	for i := range 500 {
+		files[fmt.Sprint(i%7, "/", i)] = "x"
+	}
+	s, err := run(t.Context(), &Comparison{First: Side{Tree: grow(t, files)}, Second: Side{Tree: grow(t, files)}, Level: Full}, &State{})
+	if err != nil || len(s.found) != 0 || len(slices.Compact(s.read)) != 500 {
+		t.Errorf("found %q, read %d, %v", s.found, len(s.read), err)
+	}
+}
+
 // A comparison that is stopped ends with that, whatever it does.
 func TestComparisonStops(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())

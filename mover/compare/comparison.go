@@ -109,7 +109,9 @@ func (c *Comparison) Run(ctx context.Context, state *State) error {
 		if c.walk.Resumable() {
 			last = p.Path
 		}
-		c.pair(p, func(f Chosen) { group.Go(func() error { return c.contents(gctx, f) }) })
+		if f, read := c.pair(p); read {
+			group.Go(func() error { return c.contents(gctx, f) })
+		}
 		c.flush(ctx, false)
 		c.report()
 		if time.Since(saved) > checkpointEvery && c.walk.Resumable() {
@@ -144,8 +146,8 @@ func (c *Comparison) detail() tree.Detail {
 	return tree.Plain
 }
 
-// pair compares one path. read is called for a file whose content is to be read now.
-func (c *Comparison) pair(p Pair, read func(Chosen)) {
+// pair compares one path, and reports whether its content is to be read now.
+func (c *Comparison) pair(p Pair) (f Chosen, read bool) {
 	first, second := c.item(&c.First, p.First), c.item(&c.Second, p.Second)
 	found := verify.Compare(first, second, c.Local)
 	c.mu.Lock()
@@ -153,14 +155,13 @@ func (c *Comparison) pair(p Pair, read func(Chosen)) {
 	c.Sink.Compared(first)
 	c.waiting = append(c.waiting, found...)
 	if p.First == nil || p.Second == nil || p.First.Kind != tree.File || p.Second.Kind != tree.File || first.Size != second.Size || first.Unread+second.Unread != "" {
-		return
+		return f, false
 	}
-	switch f := (Chosen{p.Path, first.Size}); c.Level {
-	case Full:
-		read(f)
-	case Sample:
+	f = Chosen{p.Path, first.Size}
+	if c.Level == Sample {
 		c.choose(f)
 	}
+	return f, c.Level == Full
 }
 
 // item is what is compared of an entry; nil of none.
