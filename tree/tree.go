@@ -46,6 +46,10 @@ var (
 	ErrTorn = errors.New("content arrived incomplete")
 	// ErrAltered: what was stored, read back, is not what was sent.
 	ErrAltered = errors.New("what was stored is not what was sent")
+	// ErrStub: the content of a file is not here, and reading it would fetch it.
+	ErrStub = errors.New("only a stub is here: reading it would fetch its content")
+	// ErrVersion: the file that was to be replaced has another version by now.
+	ErrVersion = errors.New("another version is there by now")
 	// ErrUnsupported: this tree cannot hold what was asked.
 	ErrUnsupported = errors.New("not supported here")
 )
@@ -76,6 +80,14 @@ const (
 	SettableAttributes = ReadOnly | Hidden | System | Archive
 )
 
+// Residency says where the content of a file is.
+type Residency uint8
+
+const (
+	Whole Residency = iota // in the tree
+	Stub                   // elsewhere: whoever reads the file waits until it was fetched
+)
+
 // Entry describes a file or folder.
 type Entry struct {
 	Name       string // last element of the name, as stored
@@ -90,6 +102,11 @@ type Entry struct {
 	// Handed is true when the entry has no descriptor of its own: what its folder
 	// hands down stands for it.
 	Handed bool
+	// Residency is that of a file's content, as far as the tree can tell.
+	Residency Residency
+	// Version is another text for each content that the file has ever had; "" where the tree
+	// does not tell. See [Capabilities].Versions.
+	Version string
 }
 
 // Detail says how much of each entry a listing carries.
@@ -113,6 +130,10 @@ type PutOptions struct {
 	// Replace allows an existing file to be replaced. It keeps its descriptor
 	// unless Meta brings another.
 	Replace bool
+	// Version, with Replace, is that of the file that is to be replaced: Put fails with
+	// ErrVersion, and changes nothing, when another one is there or none. It needs a tree that
+	// tells versions; others fail with ErrUnsupported.
+	Version string
 	// Size is the length that content must have, when SizeKnown is true.
 	Size      int64
 	SizeKnown bool
@@ -160,6 +181,16 @@ type Capabilities struct {
 	// Far: what is read of a file comes over a network, as to hash and cut it.
 	// Otherwise that is done beside the file.
 	Far bool
+	// Versions: Entry.Version is told, and PutOptions.Version heeded.
+	Versions bool
+	// WholePuts: Put is atomic by itself, gathers nothing beside, and costs no more than Stage.
+	WholePuts bool
+	// SlowRename: a rename copies what it moves.
+	SlowRename bool
+	// NoFolders: a folder is there for as long as something is in it, and was never made.
+	NoFolders bool
+	// PassiveDescriptors: descriptors are kept as they are, and grant or deny nothing.
+	PassiveDescriptors bool
 }
 
 // Space is the room on the volume under a tree, in bytes.

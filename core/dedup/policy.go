@@ -46,6 +46,9 @@ func (f *File) content() int64 { return f.Size - f.holes() }
 // NotYet is why a file that was just found is unread.
 const NotYet = "not read yet"
 
+// StubOnly is why a file is unread of which only a stub is there: reading it would fetch it.
+const StubOnly = "only a stub is here"
+
 // Why files are not deduplicated, beside what left them out.
 const (
 	leftLink  = "another name of a file that is counted"

@@ -78,7 +78,7 @@ func (c *Comparison) judge(name string, sums [2][32]byte, unread [2]error) []ver
 
 // sumOf is the SHA-256 of a file's content.
 func sumOf(ctx context.Context, t tree.Tree, name string, g *gate.Gate) (sum [32]byte, err error) {
-	content, err := t.Open(ctx, name)
+	content, err := tree.Resident(t).Open(ctx, name)
 	if err != nil {
 		return sum, err
 	}

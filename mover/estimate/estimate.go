@@ -260,10 +260,14 @@ func (w *Work) compare(ctx context.Context, place int, folder string, listed []t
 		was := were[at]
 		delete(were, at)
 		rec := dedup.Record{Place: place, Path: at, Size: e.Size, Allocated: e.Allocated, Modified: e.Modified, ID: e.ID, Unread: dedup.NotYet}
+		if e.Residency == tree.Stub {
+			rec.Unread = dedup.StubOnly
+		}
 		if e.Kind == tree.Folder {
 			rec = dedup.Record{Place: place, Path: at, Folder: true}
 		}
-		if was != nil && same(was, e) {
+		filled := was != nil && was.Unread == dedup.StubOnly && e.Residency == tree.Whole
+		if was != nil && same(was, e) && !filled {
 			rec = *was
 		} else {
 			if was != nil && was.Folder != rec.Folder { // what was below goes
@@ -310,6 +314,8 @@ func plainly(err error) string {
 		return "no permission to read"
 	case errors.Is(err, tree.ErrInUse):
 		return "in use"
+	case errors.Is(err, tree.ErrStub):
+		return dedup.StubOnly
 	}
 	var at *fs.PathError
 	if errors.As(err, &at) {

@@ -267,6 +267,39 @@ func TestFilesInUse(t *testing.T) {
 	}
 }
 
+// A stub is left out and never fetched; once its content is there, it is read.
+func TestStubs(t *testing.T) {
+	g := newGarden(t)
+	g.put("small.tif", noise(1, 2000))
+	g.put("large.tif", noise(2, 200_000))
+	g.put("here.tif", noise(3, 100_000))
+	for _, name := range []string{"small.tif", "large.tif"} {
+		if err := g.tree.MakeStub(t.Context(), name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	g.tree.Fault = func(step, name string) error {
+		if step == "fetch" {
+			t.Errorf("%s was fetched", name)
+		}
+		return nil
+	}
+	for range 2 { // also when their folder is known
+		found := g.estimate()
+		if want := []dedup.Left{{Why: dedup.StubOnly, Files: 2, Bytes: 202_000}}; !slices.Equal(found.Totals.Left, want) || found.Totals.InPolicy.Files != 1 {
+			t.Errorf("%+v", found.Totals)
+		}
+		g.again()
+	}
+	g.tree.Fault = nil
+	if _, err := tree.ReadFile(t.Context(), g.tree, "large.tif"); err != nil {
+		t.Fatal(err)
+	}
+	if found := g.estimate(); found.Totals.InPolicy.Files != 2 {
+		t.Errorf("once it is here: %+v", found.Totals)
+	}
+}
+
 // A file that people write to while it is read is read again.
 func TestChangedMeanwhile(t *testing.T) {
 	g := newGarden(t)

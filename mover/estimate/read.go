@@ -217,6 +217,10 @@ func (w *Work) summarise(ctx context.Context, reader *dedup.Reader, rec *dedup.R
 
 // open opens a file; a small one is taken to be as it was listed until it was read.
 func (w *Work) open(ctx context.Context, t tree.Tree, rec *dedup.Record) (tree.Content, error) {
+	if rec.Unread == dedup.StubOnly {
+		return nil, tree.PathError("open", rec.Path, tree.ErrStub)
+	}
+	t = tree.Resident(t)
 	if rec.Size > smallFile {
 		return t.Open(ctx, rec.Path)
 	}

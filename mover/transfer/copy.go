@@ -13,6 +13,9 @@ import (
 // of the options: [Endpoint.Stage] and [Staged.Place] in one. The folder of the name must be
 // there. It returns ErrOlderChanged, and leaves what is there, when that is another version.
 func Copy(ctx context.Context, from, to *Endpoint, f File, name string, o Options) (*Staged, error) {
+	if to.Tree.Capabilities().WholePuts {
+		return to.putWhole(ctx, from, f, name, o)
+	}
 	s, err := to.Stage(ctx, from, f, o)
 	if err != nil {
 		return nil, err
@@ -24,6 +27,29 @@ func Copy(ctx context.Context, from, to *Endpoint, f File, name string, o Option
 	if o.Key != "" {
 		err = to.Forget(ctx, o.Key)
 	}
+	return s, err
+}
+
+// putWhole copies a file to a tree that puts it whole by itself: nothing waits in an intake.
+func (e *Endpoint) putWhole(ctx context.Context, from *Endpoint, f File, name string, o Options) (*Staged, error) {
+	t := &task{from: from, to: e, file: f, Options: o, staged: name}
+	s := &Staged{Path: name, to: e, release: func() {}}
+	err := o.Limiter.File(f.Entry.Size, func() error {
+		return t.withContent(ctx, func(content tree.Content) (err error) {
+			in := t.incoming(ctx, content, 0)
+			defer in.close()
+			options := tree.PutOptions{Size: f.Entry.Size, SizeKnown: true, Meta: o.Meta, Detail: o.Detail}
+			if o.Older != nil {
+				options.Replace, options.Version = true, o.Older.Entry.Version
+			}
+			s.Entry, err = e.Tree.Put(ctx, name, in, options)
+			return err
+		})
+	})
+	if errors.Is(err, tree.ErrVersion) {
+		err = ErrOlderChanged
+	}
+	s.Digest = t.digest
 	return s, err
 }
 

@@ -131,7 +131,7 @@ func TestCopy(t *testing.T) {
 	const size = 4 << 20
 	far := func(*testing.T) tree.Tree { return &memory.Tree{Far: true} }
 	near := func(*testing.T) tree.Tree { return &memory.Tree{} }
-	for what, trees := range map[string][2]func(*testing.T) tree.Tree{"folders": {inFolder, inFolder}, "memory": {near, near}, "far away": {near, far}, "plain": {near, onlyTree}} {
+	for what, trees := range map[string][2]func(*testing.T) tree.Tree{"folders": {inFolder, inFolder}, "memory": {near, near}, "far away": {near, far}, "plain": {near, onlyTree}, "object store": {near, objects}} {
 		t.Run(what, func(t *testing.T) {
 			from, to := &Endpoint{Tree: trees[0](t)}, &Endpoint{Tree: trees[1](t), Journal: newJournal()}
 			first, second := text(1, size), text(1, size)
@@ -161,10 +161,38 @@ func TestCopy(t *testing.T) {
 				t.Fatal(err)
 			}
 			want(t, to.Tree, "copy", second)
-			if copies := what != "plain"; copies != (crossed == 0) || copies != (s.Saved == size) {
+			if copies := what != "plain" && what != "object store"; copies != (crossed == 0) || copies != (s.Saved == size) {
 				t.Errorf("of the copy %d bytes crossed, %d were saved", crossed, s.Saved)
 			}
 		})
+	}
+}
+
+func objects(*testing.T) tree.Tree { return &memory.Tree{Objects: true} }
+
+// A stub is not copied by accident.
+func TestCopyOfAStub(t *testing.T) {
+	from := &memory.Tree{}
+	for _, size := range []int{10, 2 << 20} {
+		f := put(t, from, "stub", text(1, size))
+		if err := from.MakeStub(t.Context(), "stub"); err != nil {
+			t.Fatal(err)
+		}
+		f.Entry.Residency = tree.Stub
+		to := &Endpoint{Tree: &memory.Tree{}}
+		if _, err := Copy(t.Context(), &Endpoint{Tree: from}, to, f, "copy", Options{}); !errors.Is(err, tree.ErrStub) {
+			t.Errorf("%d bytes: %v", size, err)
+		}
+		if e, err := from.Stat(t.Context(), "stub"); err != nil || e.Residency != tree.Stub {
+			t.Errorf("it was fetched: %+v, %v", e, err)
+		}
+		if _, err := Copy(t.Context(), &Endpoint{Tree: from}, to, f, "copy", Options{FetchStubs: true}); err != nil {
+			t.Error(err)
+		}
+		want(t, to.Tree, "copy", text(1, size))
+		if err := to.Tree.Remove(t.Context(), "copy"); err != nil {
+			t.Fatal(err)
+		}
 	}
 }
 
@@ -183,12 +211,13 @@ func TestCopyOfWhatChanged(t *testing.T) {
 		"the source is gone":            {file: func(f File) File { f.Path = "gone"; return f }, err: ErrChanged},
 		"the source has other content":  {file: func(f File) File { f.Digest = chunk.Digest{1}; return f }, err: ErrChanged},
 		"a file is there":               {older: func(*Known) *Known { return nil }, err: fs.ErrExist},
-		"another version is there":      {older: func(k *Known) *Known { k.Entry.ID++; return k }, err: ErrOlderChanged},
+		"another version is there":      {older: func(k *Known) *Known { k.Entry.ID, k.Entry.Version = k.Entry.ID+1, "older"; return k }, err: ErrOlderChanged},
 		"the version there was removed": {older: func(k *Known) *Known { k.Path = "gone"; return k }, err: ErrOlderChanged},
 	} {
-		for _, size := range []int{10, 2 << 20} {
+		for _, size := range []int{10, 2 << 20, -10} { // below 0 to an object store
 			t.Run(fmt.Sprint(what, " ", size), func(t *testing.T) {
-				from, to := &Endpoint{Tree: &memory.Tree{}}, &Endpoint{Tree: &memory.Tree{}}
+				from, to := &Endpoint{Tree: &memory.Tree{}}, &Endpoint{Tree: &memory.Tree{Objects: size < 0}}
+				size := max(size, -size)
 				f := put(t, from.Tree, "a", text(1, size))
 				put(t, to.Tree, "a", text(2, size))
 				k := known(t, to.Tree, "a")

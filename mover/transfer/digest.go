@@ -13,9 +13,9 @@ import (
 
 // Digest reads a file and hashes what through makes of its content, where it is read here; a
 // nil through changes nothing. The entry is the file as it was opened. It returns ErrChanged
-// when the file is another one afterwards.
+// when the file is another one afterwards, and [tree.ErrStub] of a stub, which stays one.
 func Digest(ctx context.Context, t tree.Tree, name string, through func(io.Reader) io.Reader) (chunk.Digest, tree.Entry, error) {
-	content, err := t.Open(ctx, name)
+	content, err := tree.Resident(t).Open(ctx, name)
 	if err != nil {
 		return chunk.Digest{}, tree.Entry{}, err
 	}

@@ -125,19 +125,31 @@ func (t *task) run(ctx context.Context) (entry tree.Entry, err error) {
 }
 
 // fetch opens the file and stages it.
-func (t *task) fetch(ctx context.Context) (tree.Entry, error) {
+func (t *task) fetch(ctx context.Context) (entry tree.Entry, err error) {
+	err = t.withContent(ctx, func(content tree.Content) error {
+		entry, err = t.stage(ctx, content)
+		return err
+	})
+	return entry, err
+}
+
+// withContent does something with the open file, when it is what the caller knows.
+func (t *task) withContent(ctx context.Context, do func(tree.Content) error) error {
 	content, err := t.open(ctx)
 	if absent(err) {
-		return tree.Entry{}, ErrChanged
+		return ErrChanged
 	}
 	if err != nil {
-		return tree.Entry{}, err
+		return err
 	}
 	defer content.Close()
 	if !same(t.file.Entry, content.Entry()) {
-		return tree.Entry{}, ErrChanged
+		return ErrChanged
 	}
-	return t.stage(ctx, content)
+	if content.Entry().Residency == tree.Stub && !t.FetchStubs {
+		return tree.PathError("open", t.file.Path, tree.ErrStub)
+	}
+	return do(content)
 }
 
 // open opens the file at the source. A small one is not asked what it is: that is compared

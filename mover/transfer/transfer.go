@@ -63,6 +63,9 @@ type Options struct {
 	Key string
 	// Older is the version that the destination has now, which is to be replaced.
 	Older *Known
+	// FetchStubs copies files of which only a stub is at the source, which fetches their contents;
+	// else they fail with [tree.ErrStub].
+	FetchStubs bool
 	// Alike lists files of the destination that may have the same content. nil lists none.
 	Alike func(ctx context.Context) ([]Known, error)
 }

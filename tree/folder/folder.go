@@ -257,6 +257,9 @@ func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.P
 	if err := begin(ctx, "put", name); err != nil {
 		return tree.Entry{}, err
 	}
+	if options.Version != "" {
+		return tree.Entry{}, tree.PathError("put", name, tree.ErrUnsupported)
+	}
 	old, err := t.root.Lstat(name)
 	switch {
 	case err == nil && !old.Mode().IsRegular():

@@ -28,6 +28,9 @@ type Tree struct {
 	CaseSensitive bool
 	// Capacity bounds the bytes of all files together; 0 means 1 GiB.
 	Capacity int64
+	// Objects lets the tree be an object store: folders that are there for as long as something
+	// is in them, no numbers, no ranges, no two files that change places, and versions.
+	Objects bool
 	// Far is told of the tree: that what is read of it comes over a network.
 	Far bool
 	// Now is the clock that stamps changes; nil means a clock that advances
@@ -56,9 +59,14 @@ type node struct {
 	id         uint64
 	attributes tree.Attributes
 	descriptor acl.Descriptor
+	residency  tree.Residency
+	implied    bool // a folder of an object store that nobody made
 }
 
 func (t *Tree) Capabilities() tree.Capabilities {
+	if t.Objects {
+		return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, PassiveDescriptors: true, MaxName: 255, Far: t.Far, Versions: true, WholePuts: true, SlowRename: true, NoFolders: true}
+	}
 	return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, IDs: true, MaxName: 255, Ranges: true, Grows: true, Far: t.Far}
 }
 
@@ -112,9 +120,17 @@ func (t *Tree) capacity() int64 {
 	return t.Capacity
 }
 
-func (n *node) entry(detail tree.Detail) tree.Entry {
+func (t *Tree) entry(n *node, detail tree.Detail) tree.Entry {
 	e := tree.Entry{Name: path.Base(n.path), Kind: n.kind, Size: int64(len(n.content)), Allocated: int64(len(n.content)),
-		Modified: n.modified, Created: n.created, ID: n.id, Attributes: n.attributes}
+		Modified: n.modified, Created: n.created, ID: n.id, Attributes: n.attributes, Residency: n.residency}
+	if n.residency == tree.Stub {
+		e.Allocated = 0
+	}
+	if t.Objects {
+		if e.ID = 0; n.kind == tree.File {
+			e.Version = fmt.Sprint("v", n.id)
+		}
+	}
 	switch detail {
 	case tree.WithDescriptors:
 		e.Descriptor = n.descriptor
@@ -134,6 +150,9 @@ func (t *Tree) find(op, name string) (*node, error) {
 
 // parent finds the folder that name would live in.
 func (t *Tree) parent(op, name string) (*node, error) {
+	if t.Objects {
+		t.imply(path.Dir(name))
+	}
 	n, err := t.find(op, path.Dir(name))
 	if err == nil && n.kind != tree.Folder {
 		return nil, tree.PathError(op, name, tree.ErrKind)
@@ -150,7 +169,7 @@ func (t *Tree) Stat(ctx context.Context, name string) (tree.Entry, error) {
 	if err != nil {
 		return tree.Entry{}, err
 	}
-	return n.entry(tree.Plain), nil
+	return t.entry(n, tree.Plain), nil
 }
 
 func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.Seq2[tree.Entry, error] {
@@ -182,7 +201,7 @@ func (t *Tree) list(ctx context.Context, name string, detail tree.Detail) ([]tre
 	}
 	var entries []tree.Entry
 	for _, child := range t.children(n) {
-		entries = append(entries, child.entry(detail))
+		entries = append(entries, t.entry(child, detail))
 	}
 	slices.SortFunc(entries, func(a, b tree.Entry) int { return strings.Compare(a.Name, b.Name) })
 	return entries, nil
@@ -204,6 +223,9 @@ func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.P
 
 // Stage writes a new file that is not flushed yet.
 func (t *Tree) Stage(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
+	if t.Objects && (options.At > 0 || options.Part) {
+		return tree.Entry{}, tree.PathError("stage", name, tree.ErrUnsupported)
+	}
 	options.Replace = options.At > 0
 	e, err := t.write(ctx, "stage", name, r, options, false)
 	if options.Listed {
@@ -266,6 +288,9 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 	if err != nil {
 		return tree.Entry{}, err
 	}
+	if t.Objects && (len(parts) != 1 || parts[0].From != 0 || parts[0].Length != from.Entry().Size) {
+		return tree.Entry{}, tree.PathError("assemble", name, tree.ErrUnsupported)
+	}
 	content := tree.Parts(ctx, from, r, parts)
 	defer content.Close()
 	return t.Stage(ctx, name, content, options)
@@ -299,6 +324,10 @@ func (t *Tree) mayPut(name string, options tree.PutOptions) error {
 	}
 	old, ok := t.nodes[t.key(name)]
 	switch {
+	case options.Version != "" && !t.Objects:
+		return tree.PathError("put", name, tree.ErrUnsupported)
+	case options.Version != "" && (!ok || t.entry(old, tree.Plain).Version != options.Version):
+		return tree.PathError("put", name, tree.ErrVersion)
 	case ok && old.kind != tree.File:
 		return tree.PathError("put", name, tree.ErrKind)
 	case ok && !options.Replace:
@@ -327,7 +356,7 @@ func (t *Tree) commit(name string, data []byte, options tree.PutOptions) (tree.E
 	}
 	n.apply(options.Meta)
 	t.nodes[t.key(name)] = n
-	return n.entry(options.Detail), nil
+	return t.entry(n, options.Detail), nil
 }
 
 func (n *node) apply(meta tree.Meta) {
@@ -347,7 +376,11 @@ func (t *Tree) Mkdir(ctx context.Context, name string) error {
 		return err
 	}
 	defer t.mu.Unlock()
-	if _, ok := t.nodes[t.key(name)]; ok {
+	if n, ok := t.nodes[t.key(name)]; ok {
+		if n.implied {
+			n.implied = false
+			return nil
+		}
 		return tree.PathError("mkdir", name, fs.ErrExist)
 	}
 	parent, err := t.parent("mkdir", name)
@@ -385,6 +418,7 @@ func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error 
 		t.used -= int64(len(old.content))
 	}
 	t.move(from, to)
+	t.vanish(path.Dir(from))
 	return nil
 }
 
@@ -392,6 +426,9 @@ func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error 
 func (t *Tree) Exchange(ctx context.Context, a, b string) error {
 	if err := tree.CheckName("exchange", b); err != nil {
 		return err
+	}
+	if t.Objects {
+		return tree.PathError("exchange", a, tree.ErrUnsupported)
 	}
 	if err := t.begin(ctx, "exchange", a); err != nil {
 		return err
@@ -450,6 +487,7 @@ func (t *Tree) Remove(ctx context.Context, name string) error {
 	}
 	t.used -= int64(len(n.content))
 	delete(t.nodes, t.key(name))
+	t.vanish(path.Dir(name))
 	return nil
 }
 

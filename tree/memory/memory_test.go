@@ -17,6 +17,9 @@ func TestConformance(t *testing.T) {
 	t.Run("CaseSensitive", func(t *testing.T) {
 		treetest.Run(t, func(*testing.T) tree.Tree { return &memory.Tree{CaseSensitive: true} })
 	})
+	t.Run("Objects", func(t *testing.T) {
+		treetest.Run(t, func(*testing.T) tree.Tree { return &memory.Tree{Objects: true, CaseSensitive: true} })
+	})
 }
 
 // Whatever step of a replacement fails, the file is as before.

@@ -2,6 +2,7 @@ package memory
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 
 	"bridgespan/tree"
@@ -19,7 +20,7 @@ func (c *content) Entry() tree.Entry { return c.entry }
 func (c *content) Close() error      { return nil }
 
 func (c *content) ReadAt(p []byte, off int64) (int, error) {
-	if err := c.tree.fault("read", c.name); err != nil {
+	if err := cmp.Or(c.tree.fault("read", c.name), c.tree.fetch(c.name)); err != nil {
 		return 0, err
 	}
 	return bytes.NewReader(c.data).ReadAt(p, off)
@@ -38,7 +39,7 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 		return nil, tree.PathError("open", name, tree.ErrKind)
 	}
 	// Content is replaced whole and never changed in place, so a reader keeps what it opened.
-	return &content{t, name, n.content, n.entry(tree.Plain)}, nil
+	return &content{t, name, n.content, t.entry(n, tree.Plain)}, nil
 }
 
 // OpenExpected opens a file and takes it for what it should be.

@@ -48,6 +48,7 @@ type call struct {
 // put are the options of a file that is written.
 type put struct {
 	Replace  bool        `json:"replace,omitempty"`
+	Version  string      `json:"version,omitempty"`
 	Size     *int64      `json:"size,omitempty"`
 	Intake   string      `json:"intake,omitempty"`
 	Meta     *meta       `json:"meta,omitempty"`
@@ -105,6 +106,8 @@ type entry struct {
 	Attributes tree.Attributes `json:"attributes,omitempty"`
 	Descriptor acl.Descriptor  `json:"descriptor,omitzero"`
 	Handed     bool            `json:"handed,omitempty"`
+	Residency  tree.Residency  `json:"residency,omitempty"`
+	Version    string          `json:"version,omitempty"`
 }
 
 func toWire(e tree.Entry) *entry {
@@ -121,7 +124,7 @@ func fromWire(w *entry) tree.Entry {
 }
 
 func putToWire(o tree.PutOptions) *put {
-	p := &put{Replace: o.Replace, Intake: o.Intake, Detail: o.Detail, Meta: metaToWire(o.Meta), At: o.At, Part: o.Part, ReadBack: o.ReadBack}
+	p := &put{Replace: o.Replace, Version: o.Version, Intake: o.Intake, Detail: o.Detail, Meta: metaToWire(o.Meta), At: o.At, Part: o.Part, ReadBack: o.ReadBack}
 	if o.SizeKnown {
 		p.Size = &o.Size
 	}
@@ -132,7 +135,7 @@ func (p *put) options() (o tree.PutOptions) {
 	if p == nil {
 		return o
 	}
-	o = tree.PutOptions{Replace: p.Replace, Intake: p.Intake, Detail: p.Detail, Meta: p.Meta.meta(), At: p.At, Part: p.Part, ReadBack: p.ReadBack}
+	o = tree.PutOptions{Replace: p.Replace, Version: p.Version, Intake: p.Intake, Detail: p.Detail, Meta: p.Meta.meta(), At: p.At, Part: p.Part, ReadBack: p.ReadBack}
 	if p.Size != nil {
 		o.Size, o.SizeKnown = *p.Size, true
 	}
@@ -172,6 +175,8 @@ var kinds = []struct {
 	{"kind", tree.ErrKind, http.StatusConflict},
 	{"torn", tree.ErrTorn, http.StatusBadRequest},
 	{"altered", tree.ErrAltered, http.StatusConflict},
+	{"stub", tree.ErrStub, http.StatusConflict},
+	{"version", tree.ErrVersion, http.StatusPreconditionFailed},
 	{"missed", tree.ErrMissed, http.StatusConflict},
 	{"invalid", fs.ErrInvalid, http.StatusBadRequest},
 	{"closed", errClosed, http.StatusGone},

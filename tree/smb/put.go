@@ -20,6 +20,9 @@ func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.P
 	if err != nil {
 		return tree.Entry{}, err
 	}
+	if options.Version != "" {
+		return tree.Entry{}, tree.PathError("put", name, tree.ErrUnsupported)
+	}
 	var kept acl.Descriptor
 	old, err := t.Stat(ctx, name)
 	switch {

@@ -120,6 +120,10 @@ func (t *Tree) Stat(ctx context.Context, name string) (tree.Entry, error) {
 	return toEntry(info, path.Base(name)), nil
 }
 
+// elsewhere are the attributes of files that a server fetches from other storage when they are
+// opened or read: FILE_ATTRIBUTE_OFFLINE, RECALL_ON_OPEN, RECALL_ON_DATA_ACCESS ([MS-FSCC] 2.6).
+const elsewhere = 0x1000 | 0x40000 | 0x400000
+
 func toEntry(info os.FileInfo, name string) tree.Entry {
 	e := tree.Entry{Name: name, Modified: info.ModTime()}
 	switch {
@@ -134,6 +138,9 @@ func toEntry(info os.FileInfo, name string) tree.Entry {
 		e.ID = st.FileId
 		e.Created = st.CreationTime
 		e.Attributes = tree.Attributes(st.FileAttributes) & tree.SettableAttributes
+		if e.Kind == tree.File && st.FileAttributes&elsewhere != 0 {
+			e.Residency = tree.Stub
+		}
 		if e.Kind == tree.File {
 			e.Allocated = st.AllocationSize
 		}

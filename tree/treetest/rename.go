@@ -1,6 +1,7 @@
 package treetest
 
 import (
+	"errors"
 	"io/fs"
 	"testing"
 
@@ -16,7 +17,10 @@ func testExchange(t *testing.T, tr tree.Tree) {
 	mkdir(t, tr, "in")
 	put(t, tr, "in/waits", "new")
 	put(t, tr, "stands", "old")
-	if err := x.Exchange(ctx, "in/waits", "stands"); err != nil {
+	if err := x.Exchange(ctx, "in/waits", "stands"); errors.Is(err, tree.ErrUnsupported) {
+		wantContent(t, tr, "stands", "old")
+		t.Skip("files cannot change places at once here")
+	} else if err != nil {
 		t.Fatal(err)
 	}
 	wantContent(t, tr, "stands", "new")
@@ -47,6 +51,8 @@ func testRename(t *testing.T, tr tree.Tree) {
 	wantError(t, "Rename of a folder over a file", tr.Rename(ctx, "moved", "g", true), fs.ErrExist)
 	wantError(t, "Rename into itself", tr.Rename(ctx, "moved", "moved/b/deeper", false), fs.ErrInvalid)
 	wantError(t, "Rename of nothing", tr.Rename(ctx, "nothing", "x", false), fs.ErrNotExist)
-	wantError(t, "Rename to nowhere", tr.Rename(ctx, "g", "nowhere/x", false), fs.ErrNotExist)
+	if !tr.Capabilities().NoFolders {
+		wantError(t, "Rename to nowhere", tr.Rename(ctx, "g", "nowhere/x", false), fs.ErrNotExist)
+	}
 	wantNames(t, tr, ".", "g", "moved")
 }

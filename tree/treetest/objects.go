@@ -1,0 +1,99 @@
+package treetest
+
+import (
+	"context"
+	"io/fs"
+	"strings"
+	"testing"
+
+	"bridgespan/tree"
+)
+
+// testVersions: where versions are told, each content has another one, and a file is replaced
+// only while it has the version that the caller knows.
+func testVersions(t *testing.T, tr tree.Tree) {
+	replace := func(content, version string) (tree.Entry, error) {
+		return tr.Put(t.Context(), "f", strings.NewReader(content), tree.PutOptions{Replace: true, Version: version})
+	}
+	first := put(t, tr, "f", "one")
+	if !tr.Capabilities().Versions {
+		_, err := replace("two", "any")
+		wantError(t, "Put of a known version", err, tree.ErrUnsupported)
+		wantContent(t, tr, "f", "one")
+		return
+	}
+	if e, err := tr.Stat(t.Context(), "f"); err != nil || first.Version == "" || e.Version != first.Version {
+		t.Errorf("put as %q, and has %q, %v", first.Version, e.Version, err)
+	}
+	second, err := replace("two", first.Version)
+	if err != nil || second.Version == first.Version || second.Version == "" {
+		t.Errorf("the second version is %q, the first %q, %v", second.Version, first.Version, err)
+	}
+	_, err = replace("three", first.Version)
+	wantError(t, "Put over another version", err, tree.ErrVersion)
+	wantContent(t, tr, "f", "two")
+	if err := tr.Remove(t.Context(), "f"); err != nil {
+		t.Fatal(err)
+	}
+	_, err = replace("four", second.Version)
+	wantError(t, "Put where nothing is", err, tree.ErrVersion)
+	wantNames(t, tr, ".")
+}
+
+// testImpliedFolders: where folders are not real, they come and go with what is in them.
+func testImpliedFolders(t *testing.T, tr tree.Tree) {
+	if !tr.Capabilities().NoFolders {
+		t.Skip("folders are real here")
+	}
+	put(t, tr, "beds/north/fern.txt", "fern")
+	put(t, tr, "beds/south/rose.txt", "rose")
+	if e, err := tr.Stat(t.Context(), "beds"); err != nil || e.Kind != tree.Folder {
+		t.Errorf("the folder of a file: %+v, %v", e, err)
+	}
+	wantNames(t, tr, "beds", "north", "south")
+	if err := tr.Rename(t.Context(), "beds/north/fern.txt", "beds/fern.txt", false); err != nil {
+		t.Fatal(err)
+	}
+	wantNames(t, tr, "beds", "fern.txt", "south")
+	for _, name := range []string{"beds/fern.txt", "beds/south/rose.txt"} {
+		if err := tr.Remove(t.Context(), name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, err := tr.Stat(t.Context(), "beds")
+	wantError(t, "Stat of a folder without anything", err, fs.ErrNotExist)
+}
+
+// testResidency: a stub shows its full size, and is filled by whoever reads it, but not by a
+// tree that opens none.
+func testResidency(t *testing.T, tr tree.Tree) {
+	stubs, ok := tr.(interface {
+		MakeStub(ctx context.Context, name string) error
+	})
+	if !ok {
+		t.Skip("no stubs can be made here")
+	}
+	put(t, tr, "whole", "content")
+	put(t, tr, "stub", "content")
+	if err := stubs.MakeStub(t.Context(), "stub"); err != nil {
+		t.Fatal(err)
+	}
+	resident := tree.Resident(tr)
+	for e, err := range resident.List(t.Context(), ".", tree.Plain) {
+		if err != nil || e.Size != 7 || (e.Residency == tree.Stub) != (e.Name == "stub") {
+			t.Errorf("listed: %+v, %v", e, err)
+		}
+	}
+	wantContent(t, resident, "whole", "content")
+	_, err := resident.Open(t.Context(), "stub")
+	wantError(t, "Open of a stub", err, tree.ErrStub)
+	_, err = tree.OpenExpected(t.Context(), resident, "stub", tree.Entry{Size: 7, Residency: tree.Stub})
+	wantError(t, "OpenExpected of a stub", err, tree.ErrStub)
+	if e, err := tr.Stat(t.Context(), "stub"); err != nil || e.Residency != tree.Stub {
+		t.Errorf("it was fetched: %+v, %v", e, err)
+	}
+	wantContent(t, tr, "stub", "content")
+	if e, err := tr.Stat(t.Context(), "stub"); err != nil || e.Residency != tree.Whole {
+		t.Errorf("it was read, and is not here: %+v, %v", e, err)
+	}
+}
