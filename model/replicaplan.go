@@ -75,25 +75,7 @@ type PlanLane struct {
 
 // ReplicaCreation is how far the making of a set is.
 type ReplicaCreation struct {
-	Run   Run            `json:"run"`
-	Set   string         `json:"set" doc:"Name of the set"`
-	Steps []CreationStep `json:"steps" doc:"What making it does, one after the other"`
+	Run   Run    `json:"run"`
+	Set   string `json:"set" doc:"Name of the set"`
+	Steps []Step `json:"steps" doc:"What making it does, one after the other"`
 }
-
-// CreationStep is one thing that making a set does.
-type CreationStep struct {
-	Text  string     `json:"text" doc:"What is done"`
-	State string     `json:"state" enum:"waits,under-way,done,awaited,failed,undone" doc:"awaited: the set is made, and a replica has still to be picked up"`
-	Found string     `json:"found,omitempty" doc:"What came of it"`
-	At    *time.Time `json:"at,omitempty" doc:"When it was done"`
-}
-
-// States of a step.
-const (
-	StepWaits    = "waits"
-	StepUnderWay = "under-way"
-	StepDone     = "done"
-	StepAwaited  = "awaited"
-	StepFailed   = "failed"
-	StepUndone   = "undone" // it was done, and was taken back since a later one failed
-)

@@ -40,13 +40,6 @@ type Advice struct {
 	Remedy string  `json:"remedy,omitempty"`
 }
 
-// Step is one thing that is done.
-type Step struct {
-	Text    string `json:"text" doc:"What is done"`
-	State   string `json:"state" enum:"planned,done,failed,undone"`
-	Trouble string `json:"trouble,omitempty"`
-}
-
 // SharePlan is what making, changing or removing a share does.
 type SharePlan struct {
 	Server     string            `json:"server"`
@@ -61,6 +54,7 @@ type SharePlan struct {
 	Connected  []string          `json:"connected" doc:"Who has files of it open now"`
 	Signposts  []string          `json:"signposts" doc:"Paths of namespaces that lead there"`
 	Rehearsed  bool              `json:"rehearsed"`
+	Run        int64             `json:"run,omitempty" doc:"The run that does it, unless it was only rehearsed"`
 	Unfinished bool              `json:"unfinished" doc:"Whether something could not be done; see the steps"`
 }
 

@@ -382,7 +382,7 @@ func TestStepsTakenBack(t *testing.T) {
 	app := newApp()
 	app.Writer = &out
 	teller := &stepTeller{c: app, said: map[int]string{}}
-	made := model.ReplicaCreation{Steps: []model.CreationStep{{Text: "First.", State: model.StepDone, Found: "made"}, {Text: "Second.", State: model.StepDone}, {Text: "Third.", State: model.StepUnderWay}, {Text: "Fourth.", State: model.StepWaits}}}
+	made := model.ReplicaCreation{Steps: []model.Step{{Text: "First.", State: model.StepDone, Found: "made"}, {Text: "Second.", State: model.StepDone}, {Text: "Third.", State: model.StepUnderWay}, {Text: "Fourth.", State: model.StepPlanned}}}
 	teller.tell(made)
 	teller.tell(made)
 	made.Steps[0].State, made.Steps[1].State = model.StepUndone, model.StepUndone

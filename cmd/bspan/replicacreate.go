@@ -56,8 +56,8 @@ func (t *stepTeller) tell(made model.ReplicaCreation) {
 	}
 }
 
-func (t *stepTeller) step(i int, s model.CreationStep) {
-	if s.State == model.StepWaits || s.State == model.StepUnderWay || t.said[i] == s.State {
+func (t *stepTeller) step(i int, s model.Step) {
+	if s.State == model.StepPlanned || s.State == model.StepUnderWay || t.said[i] == s.State {
 		return
 	}
 	t.said[i] = s.State

@@ -124,7 +124,7 @@ func serve(ctx context.Context, c config) error {
 	copies := replicas.New(db, sites, people, runs, leases, hub.Kick)
 	copies.OpenTo(names.OpenVerified)
 	copies.PublishBy(names.Publish)
-	folders := shares.New(db, sites, people, permissions, changed)
+	folders := shares.New(db, sites, people, permissions, runs, changed)
 	if err := offerSetup(ctx, users, c); err != nil {
 		return err
 	}

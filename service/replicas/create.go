@@ -13,6 +13,7 @@ import (
 	"bridgespan/records"
 	"bridgespan/service/access"
 	"bridgespan/service/jobs"
+	"bridgespan/service/steps"
 )
 
 // createKind is the kind of runs that make a set.
@@ -21,7 +22,7 @@ const createKind = "create-set"
 // Create begins to make a set, step by step: see [Service.Created]. What is asked
 // is checked first. A rehearsal makes the records alone, and takes them back.
 func (s *Service) Create(ctx context.Context, n model.NewReplicaSet) (model.ReplicaCreation, error) {
-	none := model.ReplicaCreation{Set: n.Name, Steps: []model.CreationStep{}}
+	none := model.ReplicaCreation{Set: n.Name, Steps: []model.Step{}}
 	c, err := s.creation(ctx, n)
 	if err != nil {
 		return none, err
@@ -47,7 +48,7 @@ func (s *Service) Create(ctx context.Context, n model.NewReplicaSet) (model.Repl
 
 // Created shows how far the making of a set is.
 func (s *Service) Created(ctx context.Context, id int64) (model.ReplicaCreation, error) {
-	c := model.ReplicaCreation{Steps: []model.CreationStep{}}
+	c := model.ReplicaCreation{Steps: []model.Step{}}
 	r, err := s.jobs.Get(ctx, id)
 	if err != nil {
 		return c, err
@@ -68,7 +69,7 @@ type creation struct {
 	asked model.NewReplicaSet
 	set   model.ReplicaSet
 	plan  model.Run // without a number when it was not planned
-	steps []step
+	steps []creationStep
 	kept  creationKept
 	save  func(context.Context) error // of what is kept
 }
@@ -76,17 +77,15 @@ type creation struct {
 // creationKept is what a creation that was broken off needs to go on, or to be
 // taken back.
 type creationKept struct {
-	Steps []model.CreationStep `json:"steps"`
-	Made  []madeFolder         `json:"made"`
+	Steps []model.Step `json:"steps"`
+	Made  []madeFolder `json:"made"`
 	// Created tells the set from another one of the same name.
 	Created time.Time `json:"created"`
 }
 
-// step is one thing that making a set does. do says what came of it.
-type step struct {
-	text string
-	do   func(ctx context.Context) (string, error)
-	undo func(ctx context.Context) error // nil when nothing has to be taken back
+// creationStep is a step of making a set.
+type creationStep struct {
+	steps.Step
 	// folderOf is the replica whose folder this makes, when it is missing.
 	folderOf *model.Replica
 }
@@ -108,22 +107,25 @@ func (s *Service) creation(ctx context.Context, n model.NewReplicaSet) (*creatio
 	}
 	c := &creation{Service: s, asked: n, set: set, plan: plan, kept: creationKept{Created: set.Created}, save: func(context.Context) error { return nil }}
 	making := &folders{s, &c.kept.Made, func(ctx context.Context) error { return c.save(ctx) }}
+	add := func(step steps.Step, folderOf *model.Replica) {
+		c.steps = append(c.steps, creationStep{step, folderOf})
+	}
 	if set.Permissions == model.PermissionsMap {
-		c.steps = append(c.steps, step{text: accountsStep(&c.set), do: c.pairAccounts})
+		add(steps.Step{Text: accountsStep(&c.set), Do: c.pairAccounts}, nil)
 	}
 	for i, r := range set.Replicas {
 		if r.Sub != "" {
-			c.steps = append(c.steps, step{text: folderStep(&c.set, i), folderOf: &c.set.Replicas[i],
-				do:   func(ctx context.Context) (string, error) { return making.make(ctx, &c.set, i) },
-				undo: func(ctx context.Context) error { return making.remove(ctx, &c.set.Replicas[i]) }})
+			add(steps.Step{Text: folderStep(&c.set, i), Partly: true,
+				Do:   func(ctx context.Context) (string, error) { return making.make(ctx, &c.set, i) },
+				Undo: func(ctx context.Context) error { return making.remove(ctx, &c.set.Replicas[i]) }}, &c.set.Replicas[i])
 		}
 	}
-	c.steps = append(c.steps, step{text: recordStep(&c.set), do: c.record, undo: c.unrecord})
+	add(steps.Step{Text: recordStep(&c.set), Do: c.record, Undo: c.unrecord, Partly: true}, nil)
 	if n.Publish != "" {
-		c.steps = append(c.steps, step{text: publishStep(n.Publish), do: c.lead})
+		add(steps.Step{Text: publishStep(n.Publish), Do: c.lead}, nil)
 	}
 	for i := range set.Replicas {
-		c.steps = append(c.steps, step{text: pickUpStep(&c.set, i), do: func(ctx context.Context) (string, error) { return c.pickUp(ctx, i), nil }})
+		add(steps.Step{Text: pickUpStep(&c.set, i), Do: func(ctx context.Context) (string, error) { return c.pickUp(ctx, i) }}, nil)
 	}
 	return c, nil
 }
@@ -174,14 +176,9 @@ func (s *Service) createSet(ctx context.Context, job *jobs.Job) error {
 	if err != nil {
 		return err
 	}
-	if !resumed || len(c.kept.Steps) != len(c.steps) {
-		c.kept.Steps = make([]model.CreationStep, len(c.steps))
-		for i, st := range c.steps {
-			c.kept.Steps[i] = model.CreationStep{Text: st.text, State: model.StepWaits}
-		}
-	}
+	list := c.list()
 	c.save = func(ctx context.Context) error {
-		job.Progress(int64(c.done()), 0, float64(c.done())/float64(len(c.steps)))
+		job.Progress(int64(list.Done()), 0, float64(list.Done())/float64(len(c.steps)))
 		return job.Checkpoint(ctx, c.kept, c.result())
 	}
 	c.set.Created = c.kept.Created
@@ -190,11 +187,12 @@ func (s *Service) createSet(ctx context.Context, job *jobs.Job) error {
 			return err
 		}
 	}
-	if err := c.all(ctx); err != nil {
+	err = list.Run(ctx)
+	if ctx.Err() != nil {
+		err = errors.Join(jobs.ErrStopped, list.Undo(context.WithoutCancel(ctx)))
+	}
+	if err != nil {
 		_ = job.Finish(c.result())
-		if ctx.Err() != nil {
-			return jobs.ErrStopped
-		}
 		return err
 	}
 	return job.Finish(c.result())
@@ -204,59 +202,20 @@ func (c *creation) result() model.ReplicaCreation {
 	return model.ReplicaCreation{Set: c.set.Name, Steps: c.kept.Steps}
 }
 
-func (c *creation) done() (n int) {
-	for _, st := range c.kept.Steps {
-		if st.State == model.StepDone || st.State == model.StepAwaited {
-			n++
-		}
+// list is what is done, with how far it is.
+func (c *creation) list() *steps.List {
+	l := &steps.List{States: c.kept.Steps, Words: words, Keep: func(ctx context.Context, states []model.Step) error {
+		c.kept.Steps = states
+		return c.save(ctx)
+	}}
+	for _, s := range c.steps {
+		l.Steps = append(l.Steps, s.Step)
 	}
-	return n
-}
-
-// all does the steps that were not done in an earlier part of the work.
-func (c *creation) all(ctx context.Context) error {
-	for i, st := range c.steps {
-		now := &c.kept.Steps[i]
-		if now.State == model.StepDone || now.State == model.StepAwaited {
-			continue
-		}
-		*now = model.CreationStep{Text: st.text, State: model.StepUnderWay}
-		if err := c.save(ctx); err != nil {
-			return err
-		}
-		found, err := st.do(ctx)
-		if err != nil {
-			now.State, now.Found = model.StepFailed, words(err)
-			return errors.Join(err, c.takeBack(context.WithoutCancel(ctx), i))
-		}
-		at := time.Now().UTC()
-		now.Found, now.At = found, &at
-		if now.State == model.StepUnderWay { // a step may know better
-			now.State = model.StepDone
-		}
-		if err := c.save(ctx); err != nil {
-			return err
-		}
+	if len(l.States) != len(l.Steps) {
+		l.States = steps.Planned(l.Steps)
 	}
-	return nil
-}
-
-// takeBack undoes the steps before one that failed, and what that one began.
-func (c *creation) takeBack(ctx context.Context, failed int) error {
-	for i := failed; i >= 0; i-- {
-		now := &c.kept.Steps[i]
-		if c.steps[i].undo == nil {
-			continue
-		}
-		if err := c.steps[i].undo(ctx); err != nil {
-			now.Found = "cannot be taken back: " + words(err)
-			return errors.Join(fmt.Errorf("%s cannot be taken back: %w", c.steps[i].text, err), c.save(ctx))
-		}
-		if i < failed {
-			now.State = model.StepUndone
-		}
-	}
-	return c.save(ctx)
+	c.kept.Steps = l.States
+	return l
 }
 
 // rehearse makes the records of a set.

@@ -325,7 +325,7 @@ func (p *planner) steps(ctx context.Context) (list []string) {
 		for _, st := range c.steps {
 			there := func(s *planSite) bool { return s.tree != nil && s.replica.Name == st.folderOf.Name }
 			if st.folderOf == nil || !slices.ContainsFunc(p.sites, there) {
-				list = append(list, st.text)
+				list = append(list, st.Text)
 			}
 		}
 	}

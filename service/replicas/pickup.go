@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"bridgespan/model"
+	"bridgespan/service/steps"
 )
 
 // pickUpMost is how long a creation waits for a replica to be picked up.
@@ -13,7 +14,7 @@ const pickUpMost = 15 * time.Second
 
 // pickUp waits until a replica has picked up its settings, and says what is
 // awaited there.
-func (c *creation) pickUp(ctx context.Context, i int) string {
+func (c *creation) pickUp(ctx context.Context, i int) (string, error) {
 	name := c.set.Replicas[i].Name
 	deadline := time.After(pickUpMost)
 	tick := time.NewTicker(100 * time.Millisecond)
@@ -23,7 +24,7 @@ func (c *creation) pickUp(ctx context.Context, i int) string {
 		if err == nil {
 			r := &set.Replicas[i]
 			if r.PickedUp != nil && r.State != model.ReplicaNew {
-				return "picked up: " + r.Words + closedTo(&set, name)
+				return "picked up: " + r.Words + closedTo(&set, name), nil
 			}
 			c.kept.Steps[c.stepOf(i)].Found = r.Words
 		}
@@ -33,8 +34,7 @@ func (c *creation) pickUp(ctx context.Context, i int) string {
 		case <-tick.C:
 			continue
 		}
-		c.kept.Steps[c.stepOf(i)].State = model.StepAwaited
-		return "not picked up yet" + closedTo(&set, name)
+		return "", steps.Awaited{Found: "not picked up yet" + closedTo(&set, name)}
 	}
 }
 

@@ -187,7 +187,7 @@ func (s *Service) fill(ctx context.Context, field string, l *look) error {
 		return err
 	}
 	l.Folder = entry.Kind == tree.Folder
-	for _, name := range steps(l.Path) {
+	for _, name := range pathsTo(l.Path) {
 		d, err := l.tree.Descriptor(ctx, name)
 		if err != nil {
 			return err
@@ -197,8 +197,8 @@ func (s *Service) fill(ctx context.Context, field string, l *look) error {
 	return nil
 }
 
-// steps are the names from the top of a share down to a path, both included.
-func steps(p string) []string {
+// pathsTo are the names from the top of a share down to a path, both included.
+func pathsTo(p string) []string {
 	names := []string{"."}
 	for i, c := range p {
 		if c == '/' {

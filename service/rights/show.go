@@ -58,7 +58,7 @@ func (l *look) origin(e acl.Entry) string {
 
 // folderName writes a folder of the chain with its share.
 func (l *look) folderName(i int) string {
-	name := steps(l.Path)[i]
+	name := pathsTo(l.Path)[i]
 	if name == "." {
 		return "/" + l.Share
 	}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"sync/atomic"
 	"time"
 
 	"bridgespan/core/acl"
@@ -15,6 +14,7 @@ import (
 	"bridgespan/records"
 	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
+	"bridgespan/service/steps"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
@@ -198,6 +198,43 @@ func (p *planner) flush(ctx context.Context) error {
 	return err
 }
 
+// objects keeps what is done about each file and folder of a change.
+type objects struct {
+	db  *records.DB
+	run int64
+}
+
+func (o objects) Next(ctx context.Context, from int64, back bool, limit int, states ...string) (list []steps.Numbered[records.RightsObject], err error) {
+	found, err := o.db.RightsObjects(ctx, o.run, from, back, limit, states...)
+	for _, one := range found {
+		list = append(list, steps.Numbered[records.RightsObject]{Seq: one.Seq, State: one.State, Step: one})
+	}
+	return list, err
+}
+
+func (o objects) Mark(ctx context.Context, seq int64, state, found string) error {
+	return o.db.MarkRightsObject(ctx, o.run, seq, state, found)
+}
+
+// sequence gives each file and folder of a change its permissions, if it still has those that
+// it is to lose.
+func (s *Service) sequence(l *look, run int64) *steps.Sequence[records.RightsObject] {
+	return &steps.Sequence[records.RightsObject]{Source: objects{s.db, run}, Alone: single, Words: troubleOf,
+		Do: func(ctx context.Context, o records.RightsObject) (string, error) {
+			return "", apply(ctx, l, o.Path, o.Before, o.After)
+		},
+		Undo: func(ctx context.Context, o records.RightsObject) error {
+			return apply(ctx, l, o.Path, o.After, o.Before)
+		}}
+}
+
+func troubleOf(err error) string {
+	if errors.Is(err, tree.ErrNoSpace) {
+		return "the server cannot hold that many entries: " + err.Error()
+	}
+	return err.Error()
+}
+
 // carryOut does what was planned and is not done yet, in order: a folder
 // before what it holds.
 func (s *Service) carryOut(ctx context.Context, job *jobs.Job, l *look, p progress) error {
@@ -206,33 +243,17 @@ func (s *Service) carryOut(ctx context.Context, job *jobs.Job, l *look, p progre
 		return err
 	}
 	done := counts.Done
-	state := func() string {
-		return fmt.Sprintf("%d of %d are changed: finish it with bspan run resume %d, or take it back with bspan rights undo %d", done, p.Objects, job.ID, job.ID)
+	q := s.sequence(l, job.ID)
+	q.Progress = func() {
+		done++
+		job.Progress(p.Looked, 0, 0.5+0.5*float64(done)/float64(max(p.Objects, 1)))
 	}
-	var failed atomic.Int64
-	for after := int64(-1); ; {
-		objects, err := s.db.RightsObjects(ctx, job.ID, after, false, planBatch, "planned", "failed")
-		if err != nil {
-			return interrupted(l, err, state())
-		}
-		for _, o := range objects {
-			if err := s.set(ctx, job.ID, l, o, o.Before, o.After, "done"); err != nil {
-				if !single(err) {
-					return interrupted(l, err, state())
-				}
-				failed.Add(1)
-			} else {
-				done++
-			}
-			after = o.Seq
-			job.Progress(p.Looked, 0, 0.5+0.5*float64(done)/float64(max(p.Objects, 1)))
-		}
-		if len(objects) < planBatch {
-			break
-		}
+	failed, err := q.Forward(ctx)
+	if err != nil {
+		return interrupted(l, err, fmt.Sprintf("%d of %d are changed: finish it with bspan run resume %d, or take it back with bspan rights undo %d", done, p.Objects, job.ID, job.ID))
 	}
-	if n := failed.Load(); n > 0 {
-		return fault.New(fault.Stale, fmt.Sprintf("see which with: bspan rights change %d; then finish or undo it", job.ID), "%d of %d could not be changed", n, p.Objects)
+	if failed > 0 {
+		return fault.New(fault.Stale, fmt.Sprintf("see which with: bspan rights change %d; then finish or undo it", job.ID), "%d of %d could not be changed", failed, p.Objects)
 	}
 	return nil
 }
@@ -244,31 +265,6 @@ func single(err error) bool {
 }
 
 var errChangedSince = errors.New("its permissions were changed by somebody else since the plan was made")
-
-// set gives an object the permissions to, if it still has those of from, and
-// keeps how that came out.
-func (s *Service) set(ctx context.Context, run int64, l *look, o records.RightsObject, from, to acl.Descriptor, state string) error {
-	err := apply(ctx, l, o.Path, from, to)
-	if err != nil && !single(err) {
-		return err
-	}
-	trouble := ""
-	if err != nil {
-		trouble = err.Error()
-		if errors.Is(err, tree.ErrNoSpace) {
-			trouble = "the server cannot hold that many entries: " + trouble
-		}
-		if state == "undone" {
-			state = "done"
-		} else {
-			state = "failed"
-		}
-	}
-	if kept := s.db.MarkRightsObject(context.WithoutCancel(ctx), run, o.Seq, state, trouble); kept != nil {
-		return kept
-	}
-	return err
-}
 
 func apply(ctx context.Context, l *look, name string, from, to acl.Descriptor) error {
 	now, err := l.tree.Descriptor(ctx, inside(name))
@@ -289,28 +285,15 @@ func (s *Service) undo(ctx context.Context, job *jobs.Job, l *look, run int64) e
 	if err != nil {
 		return err
 	}
-	total, undone, failed := counts.Done+counts.Undone, counts.Undone, 0
-	for {
-		objects, err := s.db.RightsObjects(ctx, run, 1<<62, true, planBatch, "done")
-		if err != nil {
-			return err
-		}
-		progressed := false
-		for _, o := range objects {
-			if err := s.set(ctx, run, l, o, o.After, o.Before, "undone"); err != nil {
-				if !single(err) {
-					return interrupted(l, err, fmt.Sprintf("%d of %d are taken back: go on with bspan run resume %d", undone, total, job.ID))
-				}
-				failed++
-				continue
-			}
-			progressed = true
-			undone++
-			job.Progress(undone, 0, float64(undone)/float64(max(total, 1)))
-		}
-		if len(objects) < planBatch || !progressed {
-			break
-		}
+	total, undone := counts.Done+counts.Undone, counts.Undone
+	q := s.sequence(l, run)
+	q.Progress = func() {
+		undone++
+		job.Progress(undone, 0, float64(undone)/float64(max(total, 1)))
+	}
+	failed, err := q.Back(ctx)
+	if err != nil {
+		return interrupted(l, err, fmt.Sprintf("%d of %d are taken back: go on with bspan run resume %d", undone, total, job.ID))
 	}
 	if failed > 0 {
 		return fault.New(fault.Stale, fmt.Sprintf("see which with: bspan rights change %d", run), "%d of %d could not be taken back", failed, total)

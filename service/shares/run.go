@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
@@ -12,46 +13,47 @@ import (
 	"bridgespan/model"
 	"bridgespan/service/access"
 	"bridgespan/service/estate"
+	"bridgespan/service/steps"
 )
 
-// run completes the plan and, unless it is a rehearsal, does its steps. When
-// one fails, those before it are taken back, last first.
+// run completes the plan and, unless it is a rehearsal, does it as a run.
 func (j *job) run(ctx context.Context, rehearse bool, action string, before any) (model.SharePlan, error) {
 	if err := j.explain(ctx); err != nil {
 		return j.plan, j.failure(err)
 	}
-	for _, s := range j.steps {
-		j.plan.Steps = append(j.plan.Steps, model.Step{Text: s.text, State: "planned"})
+	j.Action, j.Server, j.Shown = action, j.server.Name, before
+	if j.before.Name != "" {
+		j.Before = &j.before
 	}
+	j.plan.Steps = steps.Planned(j.steps())
 	if rehearse {
 		return j.plan, nil
 	}
 	for _, a := range j.plan.Advice {
 		if a.Weight == model.Fail {
 			kind := fault.Invalid
-			if action == "share.remove" {
+			if action == removeShare {
 				kind = fault.Needed
 			}
 			return j.plan, &fault.Error{Kind: kind, Field: a.Field, Problem: a.Text, Remedy: a.Remedy}
 		}
 	}
-	for i, s := range j.steps {
-		if err := s.do(ctx); err != nil {
-			return j.plan, j.takeBack(ctx, i, err)
-		}
-		j.plan.Steps[i].State = "done"
+	j.Plan = j.plan
+	id, err := j.jobs.Start(ctx, runKind, j.server.Name+"/"+j.Share.Name, j.change)
+	if err != nil {
+		return j.plan, err
 	}
-	return j.plan, j.keep(ctx, action, before)
+	return j.outcome(ctx, id)
 }
 
 // keep records the change and reads the shares again.
-func (j *job) keep(ctx context.Context, action string, before any) error {
+func (j *job) keep(ctx context.Context) error {
 	defer j.changed()
 	var after any
-	if action != "share.remove" {
-		after = shown(j.share, j.options)
+	if j.Action != removeShare {
+		after = shown(j.Share, j.Options)
 	}
-	if err := j.db.Record(ctx, access.Change(ctx, action, j.server.Name+"/"+j.share.Name, before, after), "share"); err != nil {
+	if err := j.db.Record(ctx, access.Change(ctx, j.Action, j.server.Name+"/"+j.Share.Name, j.Shown, after), "share"); err != nil {
 		return err
 	}
 	_, err := j.estate.ListShares(ctx, &estate.Reach{Server: j.server, SMB: j.session})
@@ -60,7 +62,7 @@ func (j *job) keep(ctx context.Context, action string, before any) error {
 
 // explain puts the permissions in words, and judges what people may do in the end.
 func (j *job) explain(ctx context.Context) error {
-	share := j.share.Permissions.Parts()
+	share := j.Share.Permissions.Parts()
 	words, err := j.rights.Words(ctx, j.at, share, acl.OnShare)
 	if err != nil {
 		return err
@@ -93,23 +95,19 @@ func contains(list []account.SID, s account.SID) bool {
 	return false
 }
 
-// takeBack undoes the steps before the one that failed, and says what was done
-// and what was not.
-func (j *job) takeBack(ctx context.Context, failed int, cause error) error {
-	j.plan.Steps[failed].State, j.plan.Steps[failed].Trouble = "failed", cause.Error()
-	// Whoever waits may be gone; what was begun is still put right.
-	ctx = context.WithoutCancel(ctx)
-	state := "nothing was changed"
-	for i := failed - 1; i >= 0; i-- {
-		if err := j.steps[i].undo(ctx); err != nil {
-			j.plan.Steps[i].Trouble, j.plan.Unfinished = err.Error(), true
-			state = fmt.Sprintf("done and not taken back: %s (%v)", j.steps[i].text, err)
-			break
-		}
-		j.plan.Steps[i].State = "undone"
+// takenBack says why a step failed, what was done and what was not.
+func (j *job) takenBack(list *steps.List, cause error) error {
+	failed := slices.IndexFunc(list.States, func(s model.Step) bool { return s.State == model.StepFailed })
+	if failed < 0 {
+		return j.failure(cause)
+	}
+	what, state := list.Steps[failed].Text, "nothing was changed"
+	var stuck *steps.StuckError
+	if errors.As(cause, &stuck) {
+		state, j.plan.Unfinished = fmt.Sprintf("done and not taken back: %s (%v)", stuck.Text, stuck.Err), true
+	} else if failed > 0 {
 		state = "what was done before is taken back"
 	}
-	what := j.steps[failed].text
 	switch {
 	case errors.Is(cause, fs.ErrExist):
 		return (&fault.Error{Kind: fault.Taken, Field: "name", Problem: "a share of this name appeared meanwhile; " + state, Remedy: "choose another name"}).Because(cause)

@@ -14,16 +14,16 @@ func (s *Service) Settings(ctx context.Context, server, name string) (model.Shar
 		return model.ShareNow{}, err
 	}
 	defer j.close()
-	options, err := j.admin.ShareOptions(ctx, j.share.Name)
+	options, err := j.admin.ShareOptions(ctx, j.Share.Name)
 	if err != nil {
 		return model.ShareNow{}, j.failure(err)
 	}
 	if err := j.users(ctx); err != nil {
 		return model.ShareNow{}, j.failure(err)
 	}
-	now := model.ShareNow{Server: j.server.Name, Name: j.share.Name, Note: j.share.Note, Path: j.share.Path, Uses: int(j.share.Uses),
+	now := model.ShareNow{Server: j.server.Name, Name: j.Share.Name, Note: j.Share.Note, Path: j.Share.Path, Uses: int(j.Share.Uses),
 		HideUnreadable: options.HideUnreadable, Encrypt: options.Encrypt, Offline: string(options.Offline), Connected: j.plan.Connected, Access: []model.ShareGrant{}}
-	p := j.share.Permissions.Parts()
+	p := j.Share.Permissions.Parts()
 	words, err := j.rights.Words(ctx, j.at, p, acl.OnShare)
 	if err != nil {
 		return now, j.failure(err)

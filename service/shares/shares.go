@@ -1,6 +1,7 @@
 // Package shares makes, changes and removes shares of servers. Each can be
 // rehearsed: the plan says what would be done, what to consider, and what
-// people may do in the end. What fails half-way is taken back.
+// people may do in the end. It is done as a run, step by step, which survives a
+// crash; what fails half-way is taken back.
 package shares
 
 import (
@@ -20,6 +21,7 @@ import (
 	"bridgespan/records"
 	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
+	"bridgespan/service/jobs"
 	"bridgespan/service/rights"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
@@ -32,12 +34,15 @@ type Service struct {
 	estate   *estate.Service
 	accounts *accounts.Service
 	rights   *rights.Service
+	jobs     *jobs.Service
 	changed  func()
 }
 
 // New makes the service. changed is called after every change.
-func New(db *records.DB, e *estate.Service, a *accounts.Service, r *rights.Service, changed func()) *Service {
-	return &Service{db, e, a, r, changed}
+func New(db *records.DB, e *estate.Service, a *accounts.Service, r *rights.Service, j *jobs.Service, changed func()) *Service {
+	s := &Service{db, e, a, r, j, changed}
+	j.Register(runKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true}, s.work)
+	return s
 }
 
 // job is one making, changing or removing of a share.
@@ -49,18 +54,9 @@ type job struct {
 	at      *accounts.At
 	shares  []smbadmin.Share
 	plan    model.SharePlan
-	share   smbadmin.Share   // as it will be
-	before  smbadmin.Share   // as it is, when there is one
-	options smbadmin.Options // as they will be
-	was     smbadmin.Options
+	before  smbadmin.Share // as it is, when there is one
 	folder  acl.Parts
-	steps   []step
-}
-
-// step is one thing that is done, and how it is taken back.
-type step struct {
-	text     string
-	do, undo func(ctx context.Context) error
+	change
 }
 
 func (s *Service) open(ctx context.Context, server string) (*job, error) {
@@ -100,9 +96,9 @@ func (s *Service) Create(ctx context.Context, server string, n model.NewShare) (
 	}
 	j.plan.Path = where
 	j.plan.Advice = append(j.plan.Advice, pathAdvice(where, j.shares)...)
-	j.share = smbadmin.Share{Name: n.Name, Path: where, MaxUses: smbadmin.NoLimit}
+	j.Share = smbadmin.Share{Name: n.Name, Path: where, MaxUses: smbadmin.NoLimit}
 	if n.Note != nil {
-		j.share.Note = *n.Note
+		j.Share.Note = *n.Note
 	}
 	if err := j.settle(ctx, n.ShareSettings); err != nil {
 		return j.plan, j.failure(err)
@@ -110,11 +106,8 @@ func (s *Service) Create(ctx context.Context, server string, n model.NewShare) (
 	if err := j.lookAtFolder(ctx); err != nil {
 		return j.plan, j.failure(err)
 	}
-	j.steps = append(j.steps, step{fmt.Sprintf("create the share %s of %s", n.Name, where),
-		func(ctx context.Context) error { return j.admin.CreateShare(ctx, j.share) },
-		func(ctx context.Context) error { return j.admin.RemoveShare(ctx, j.share.Name) }})
 	j.planOptions(smbadmin.Options{Offline: smbadmin.OfflineByHand}, n.ShareSettings)
-	return j.run(ctx, n.Rehearse, "share.create", nil)
+	return j.run(ctx, n.Rehearse, createShare, nil)
 }
 
 // place finds the folder that a path means: the server's own path, or
@@ -148,12 +141,12 @@ func (j *job) place(p string) (string, error) {
 
 // settle works out the permissions of the share.
 func (j *job) settle(ctx context.Context, n model.ShareSettings) error {
-	if n.Access == nil && j.share.Permissions.IsZero() {
+	if n.Access == nil && j.Share.Permissions.IsZero() {
 		n.Access = []model.ShareGrant{{Account: "Everyone", Level: acl.Full}}
 	}
 	p := acl.Parts{}
-	if !j.share.Permissions.IsZero() {
-		p = j.share.Permissions.Parts()
+	if !j.Share.Permissions.IsZero() {
+		p = j.Share.Permissions.Parts()
 	}
 	if n.Access != nil {
 		var entries []acl.Entry
@@ -173,7 +166,7 @@ func (j *job) settle(ctx context.Context, n model.ShareSettings) error {
 	if errors.Is(err, acl.ErrTooLarge) {
 		return fault.Field("access", "let groups through instead of many accounts", "a share cannot hold that many entries").Because(err)
 	}
-	j.share.Permissions = d
+	j.Share.Permissions = d
 	return err
 }
 
@@ -256,14 +249,7 @@ func (j *job) planFolder(ctx context.Context, t *smb.Tree, over, rest string) er
 		j.folder = acl.New(j.folder, true, own, d.Parts().Group)
 	}
 	j.plan.NewFolder = true
-	for _, name := range missing {
-		j.steps = append(j.steps, step{"make the folder " + over + "/" + name, func(ctx context.Context) error {
-			return j.inShare(ctx, over, func(t *smb.Tree) error { return t.Mkdir(ctx, name) })
-		},
-			func(ctx context.Context) error {
-				return j.inShare(ctx, over, func(t *smb.Tree) error { return t.Remove(ctx, name) })
-			}})
-	}
+	j.Over, j.Folders = over, missing
 	return nil
 }
 
@@ -273,15 +259,6 @@ func (j *job) signedInAs() string {
 		return j.server.Domain + `\` + j.server.Account
 	}
 	return j.server.Account
-}
-
-func (j *job) inShare(ctx context.Context, share string, do func(t *smb.Tree) error) error {
-	t, err := j.session.Tree(ctx, share, "")
-	if err != nil {
-		return err
-	}
-	defer t.Close()
-	return do(t)
 }
 
 func orTop(name string) string {
@@ -306,22 +283,16 @@ func (j *job) covering(where string) (share, rest string) {
 
 // planOptions plans the options that differ from was.
 func (j *job) planOptions(was smbadmin.Options, n model.ShareSettings) {
-	j.was, j.options = was, was
+	j.Was, j.Options = was, was
 	if n.HideUnreadable != nil {
-		j.options.HideUnreadable = *n.HideUnreadable
+		j.Options.HideUnreadable = *n.HideUnreadable
 	}
 	if n.Encrypt != nil {
-		j.options.Encrypt = *n.Encrypt
+		j.Options.Encrypt = *n.Encrypt
 	}
 	if n.Offline != "" {
-		j.options.Offline = smbadmin.Offline(n.Offline)
+		j.Options.Offline = smbadmin.Offline(n.Offline)
 	}
-	if j.options == was {
-		return
-	}
-	j.steps = append(j.steps, step{"set its options: " + optionWords(j.options),
-		func(ctx context.Context) error { return j.admin.SetShareOptions(ctx, j.share.Name, j.options) },
-		func(ctx context.Context) error { return j.admin.SetShareOptions(ctx, j.share.Name, j.was) }})
 }
 
 func optionWords(o smbadmin.Options) string {
@@ -354,7 +325,7 @@ func (s *Service) Edit(ctx context.Context, server, name string, e model.EditSha
 	defer j.close()
 	j.plan.Rehearsed = e.Rehearse
 	if e.Note != nil {
-		j.share.Note = *e.Note
+		j.Share.Note = *e.Note
 	}
 	if err := j.settle(ctx, e.ShareSettings); err != nil {
 		return j.plan, j.failure(err)
@@ -362,12 +333,7 @@ func (s *Service) Edit(ctx context.Context, server, name string, e model.EditSha
 	if err := j.lookAtFolder(ctx); err != nil {
 		return j.plan, j.failure(err)
 	}
-	if j.share != j.before {
-		j.steps = append(j.steps, step{"set note and permissions of the share " + j.share.Name,
-			func(ctx context.Context) error { return j.admin.EditShare(ctx, j.share) },
-			func(ctx context.Context) error { return j.admin.EditShare(ctx, j.before) }})
-	}
-	was, err := j.admin.ShareOptions(ctx, j.share.Name)
+	was, err := j.admin.ShareOptions(ctx, j.Share.Name)
 	if err != nil {
 		return j.plan, j.failure(err)
 	}
@@ -375,7 +341,7 @@ func (s *Service) Edit(ctx context.Context, server, name string, e model.EditSha
 	if err := j.users(ctx); err != nil {
 		return j.plan, j.failure(err)
 	}
-	return j.run(ctx, e.Rehearse, "share.edit", shown(j.before, was))
+	return j.run(ctx, e.Rehearse, editShare, shown(j.before, was))
 }
 
 func (s *Service) existing(ctx context.Context, server, name string) (*job, error) {
@@ -388,8 +354,8 @@ func (s *Service) existing(ctx context.Context, server, name string) (*job, erro
 		j.close()
 		return nil, fault.New(fault.NotFound, "list its shares with: bspan share list "+j.server.Name, "%s has no share %q that holds files", j.server.Name, name)
 	}
-	j.share, j.before = j.shares[i], j.shares[i]
-	j.plan.Name, j.plan.Path = j.share.Name, j.share.Path
+	j.Share, j.before = j.shares[i], j.shares[i]
+	j.plan.Name, j.plan.Path = j.Share.Name, j.Share.Path
 	return j, nil
 }
 
@@ -400,13 +366,13 @@ func (j *job) users(ctx context.Context) error {
 		return err
 	}
 	for _, f := range open {
-		if f.Path == j.share.Name || strings.HasPrefix(f.Path, j.share.Name+"/") {
+		if f.Path == j.Share.Name || strings.HasPrefix(f.Path, j.Share.Name+"/") {
 			if who := fmt.Sprintf("%s has %s open", f.Person, f.Path); !slices.Contains(j.plan.Connected, who) {
 				j.plan.Connected = append(j.plan.Connected, who)
 			}
 		}
 	}
-	j.plan.Signposts, err = j.db.LedToFrom(ctx, j.server.Name, j.share.Name)
+	j.plan.Signposts, err = j.db.LedToFrom(ctx, j.server.Name, j.Share.Name)
 	return err
 }
 
@@ -449,16 +415,14 @@ func (s *Service) Remove(ctx context.Context, server, name string, rehearse, det
 			return j.plan, err
 		}
 	}
-	options, err := j.admin.ShareOptions(ctx, j.share.Name)
+	options, err := j.admin.ShareOptions(ctx, j.Share.Name)
 	if err != nil {
 		return j.plan, j.failure(err)
 	}
-	j.steps = append(j.steps, step{"end the share " + j.share.Name + "; the files in " + j.share.Path + " stay",
-		func(ctx context.Context) error { return j.admin.RemoveShare(ctx, j.share.Name) }, nil})
-	if detach && len(j.plan.Signposts) > 0 {
-		j.steps = append(j.steps, step{"remove its locations from " + strings.Join(j.plan.Signposts, ", "), j.detach, nil})
+	if detach {
+		j.Detached = j.plan.Signposts
 	}
-	return j.run(ctx, rehearse, "share.remove", shown(j.before, options))
+	return j.run(ctx, rehearse, removeShare, shown(j.before, options))
 }
 
 // needed advises against ending the share.
@@ -468,12 +432,12 @@ func (j *job) needed(text, remedy string) {
 
 // detach removes the locations in the share from their signposts.
 func (j *job) detach(ctx context.Context) error {
-	return j.db.Change(ctx, func(tx *records.Tx) error { return estate.Detach(ctx, tx, j.server.Name, j.share.Name) })
+	return j.db.Change(ctx, func(tx *records.Tx) error { return estate.Detach(ctx, tx, j.server.Name, j.Share.Name) })
 }
 
 // keptBy are the replicas in the share, each with its set.
 func (j *job) keptBy(ctx context.Context) (kept []string, err error) {
-	replicas, sets, err := j.db.ReplicasAt(ctx, j.server.Name, j.share.Name)
+	replicas, sets, err := j.db.ReplicasAt(ctx, j.server.Name, j.Share.Name)
 	for i, r := range replicas {
 		kept = append(kept, sets[i]+" ("+r.Name+")")
 	}

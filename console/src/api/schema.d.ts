@@ -3248,22 +3248,6 @@ export interface components {
              */
             unreadable: number;
         };
-        CreationStep: {
-            /**
-             * Format: date-time
-             * @description When it was done
-             */
-            at?: string;
-            /** @description What came of it */
-            found?: string;
-            /**
-             * @description awaited: the set is made, and a replica has still to be picked up
-             * @enum {string}
-             */
-            state: "waits" | "under-way" | "done" | "awaited" | "failed" | "undone";
-            /** @description What is done */
-            text: string;
-        };
         Credential: {
             /** @description Address that it was used from last */
             address?: string;
@@ -5602,7 +5586,7 @@ export interface components {
             /** @description Name of the set */
             set: string;
             /** @description What making it does, one after the other */
-            steps: components["schemas"]["CreationStep"][];
+            steps: components["schemas"]["Step"][];
         };
         ReplicaHome: {
             /** @description Name of the server */
@@ -6436,6 +6420,11 @@ export interface components {
             newFolder: boolean;
             path: string;
             rehearsed: boolean;
+            /**
+             * Format: int64
+             * @description The run that does it, unless it was only rehearsed
+             */
+            run?: number;
             server: string;
             /** @description Permissions that the share will get */
             share?: components["schemas"]["Permissions"];
@@ -6497,11 +6486,20 @@ export interface components {
             version: number;
         };
         Step: {
-            /** @enum {string} */
-            state: "planned" | "done" | "failed" | "undone";
+            /**
+             * Format: date-time
+             * @description When it was done
+             */
+            at?: string;
+            /** @description What came of it, or why it failed */
+            found?: string;
+            /**
+             * @description awaited: it is done, and has a consequence that is still to come by itself
+             * @enum {string}
+             */
+            state: "planned" | "under-way" | "done" | "awaited" | "failed" | "undone";
             /** @description What is done */
             text: string;
-            trouble?: string;
         };
         StoredChunk: {
             /** @description BLAKE3, in hexadecimal digits */
