@@ -133,32 +133,27 @@ func (s *Service) tellAccounts(ctx context.Context, set model.ReplicaSet, r mode
 	})
 }
 
-// RenewAccounts pairs the accounts of a set anew, after its map or the accounts
-// of a server have changed. Replicas at which that makes a difference are looked
-// at anew: their content is adopted, and they are given the permissions of the set.
-func (s *Service) RenewAccounts(ctx context.Context, name string, version int64) error {
-	set, err := s.db.ReplicaSet(ctx, name)
-	if err != nil {
-		return err
-	}
-	if set.Permissions != model.PermissionsMap {
-		return fault.New(fault.Needed, "nothing has to be done", "%s does not carry permissions through an account map", set.Name)
-	}
-	other, err := s.otherPairs(ctx, &set)
-	if err != nil || len(other) == 0 {
-		return err
-	}
-	return s.members(ctx, name, version, "replica.accounts", func(_ context.Context, set *model.ReplicaSet) error {
-		for i := range set.Replicas {
-			r := &set.Replicas[i]
-			if _, changed := other[r.Name]; !changed {
-				continue
-			}
-			if err := passSeedOn(set, r); err != nil {
-				return err
-			}
-			r.ID, r.Scanned, r.Filled = 0, false, false
+// otherPairs are the pairs of accounts at replicas where they are others by now, by
+// the names of replicas.
+func (s *Service) otherPairs(ctx context.Context, set *model.ReplicaSet) (map[string]map[account.SID]account.SID, error) {
+	other := map[string]map[account.SID]account.SID{}
+	for _, r := range set.Replicas {
+		if r.Server == set.AccountsOf || s.withoutAccounts(ctx, r.Server) {
+			continue
 		}
-		return nil
-	})
+		was, err := s.db.ReplicaAccounts(ctx, r.ID)
+		if err != nil {
+			return nil, err
+		}
+		err = s.pairs(ctx, *set, r.Server, func(p *accounts.Paired) error {
+			if !maps.Equal(was, p.Pairs) {
+				other[r.Name] = p.Pairs
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return other, nil
 }

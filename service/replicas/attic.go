@@ -3,12 +3,10 @@ package replicas
 import (
 	"context"
 	"path"
-	"time"
 
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
-	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/access"
@@ -116,66 +114,4 @@ func (s *Service) atticItem(ctx context.Context, name string, id int64) (set mod
 	}
 	t, err = s.openReplica(ctx, r)
 	return set, item, had, t, err
-}
-
-// throwAway removes something from an attic.
-func throwAway(ctx context.Context, t tree.Tree, item model.AtticItem) error {
-	if err := t.Remove(ctx, item.Attic); err != nil && !isMissing(err) {
-		return err
-	}
-	prune(ctx, t, item.Attic)
-	return nil
-}
-
-// prune removes the folders above something that left the attic, when they are empty.
-func prune(ctx context.Context, t tree.Tree, name string) {
-	for above := path.Dir(name); path.Base(above) != "attic" && above != "."; above = path.Dir(above) {
-		if t.Remove(ctx, above) != nil {
-			return
-		}
-	}
-}
-
-// tidyEvery is how often attics are looked at for what they have kept long enough,
-// or beyond their quota; they are at once when settings change.
-const tidyEvery = time.Minute
-
-// tidyAttics throws away what attics have kept long enough, until ctx ends.
-func (r *round) tidyAttics(ctx context.Context) {
-	for {
-		for _, p := range r.places {
-			p.tidyAttic(ctx)
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-r.untidy:
-		case <-time.After(tidyEvery):
-		}
-	}
-}
-
-func (p *place) tidyAttic(ctx context.Context) {
-	p.mu.Lock()
-	days := p.set.AtticDays
-	p.mu.Unlock()
-	quota := p.snapshot().AtticQuota
-	for {
-		old, err := p.db.ExpiredAttic(ctx, replica.ID(p.ID), now().AddDate(0, 0, -days), 500)
-		if err == nil && len(old) == 0 && quota > 0 {
-			old, err = p.db.AtticBeyond(ctx, replica.ID(p.ID), quota)
-		}
-		if err != nil || len(old) == 0 {
-			return
-		}
-		for _, item := range old {
-			if err := throwAway(ctx, p.tree, item); err != nil {
-				p.trouble(troubleAt(p.Name, item.Attic, err))
-				return
-			}
-			if err := p.db.ForgetAttic(ctx, item.ID); err != nil {
-				return
-			}
-		}
-	}
 }

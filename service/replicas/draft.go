@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"bridgespan/core/acl"
 	"bridgespan/core/calendar"
 	"bridgespan/core/fault"
 	"bridgespan/core/filter"
@@ -399,4 +400,26 @@ func missingFolders(ctx context.Context, t tree.Tree, name string) (missing []st
 	}
 	slices.Reverse(missing)
 	return missing, nil
+}
+
+// Permissions of a folder that is made, beside a descriptor in its text form.
+const (
+	rightsInherit = "inherit" // those that the folder above hands down
+	rightsOfSeed  = "seed"    // those of the seed's folder
+)
+
+// checkRights returns a fault unless rights are permissions that a folder can be
+// made with.
+func checkRights(field, rights string) error {
+	if rights == "" || rights == rightsInherit || rights == rightsOfSeed {
+		return nil
+	}
+	d, err := acl.Parse(rights)
+	if err != nil {
+		return fault.Field(field, "write inherit, seed, or a descriptor such as O:BAG:BAD:P(A;OICI;FA;;;BA)", "%q: %v", rights, err)
+	}
+	if len(d.Parts().Entries()) == 0 {
+		return fault.Field(field, "let somebody in, such as D:P(A;OICI;FA;;;BA)", "%q lets nobody in", rights)
+	}
+	return nil
 }

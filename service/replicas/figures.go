@@ -2,15 +2,11 @@ package replicas
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"io/fs"
 	"log/slog"
-	"strings"
 	"time"
 
 	"bridgespan/core/calendar"
-	"bridgespan/core/fault"
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/mover/replication"
@@ -202,59 +198,6 @@ func stallWords(s replication.Stall) string {
 	return tried + "; at work on " + s.Path
 }
 
-// words says an error to people.
-func words(err error) string {
-	if errors.Is(err, replication.ErrStuck) {
-		return err.Error()
-	}
-	if errors.Is(err, tree.ErrInUse) {
-		return "somebody has it open, so that nobody else may"
-	}
-	if errors.Is(err, tree.ErrKeepsOut) {
-		return "its permissions would not let the account that brings it move or remove it there: let that account do so, through the share too, or leave it out"
-	}
-	var f *fault.Error
-	if errors.As(err, &f) {
-		if f.Remedy != "" {
-			return f.Problem + ": " + f.Remedy
-		}
-		return f.Problem
-	}
-	var p *fs.PathError
-	if errors.As(err, &p) {
-		return p.Err.Error()
-	}
-	return err.Error()
-}
-
-func jsonText(v any) string {
-	text, err := json.Marshal(v)
-	if err != nil {
-		return err.Error()
-	}
-	return string(text)
-}
-
-func asFault(err error, f **fault.Error) bool { return errors.As(err, f) }
-
-// cutLast cuts a text at the last of a separator.
-func cutLast(text, separator string) (before, after string, ok bool) {
-	i := strings.LastIndex(text, separator)
-	if i < 0 {
-		return text, "", false
-	}
-	return text[:i], text[i+len(separator):], true
-}
-
-func isMissing(err error) bool { return errors.Is(err, fs.ErrNotExist) }
-
-func namespaceGone(err error) bool { return fault.KindOf(err) == fault.NotFound }
-
-func isTaken(err error) bool { return errors.Is(err, fs.ErrExist) }
-
 func troubleAt(of, path string, err error) replication.Trouble {
 	return replication.Trouble{Replica: of, Path: path, Err: err}
 }
-
-// cutPath cuts a path after its first element.
-func cutPath(name string) (first, rest string, found bool) { return strings.Cut(name, "/") }

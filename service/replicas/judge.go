@@ -9,16 +9,12 @@ import (
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
-
 	"bridgespan/core/calendar"
 	"bridgespan/core/plan"
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/mover/compare"
 )
-
-func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
 
 // judge makes the checks that need to know what the places hold.
 func (p *planner) judge(ctx context.Context) {
@@ -110,15 +106,6 @@ func (p *planner) judgeNames(s *planSite) {
 	if s.refused.n > 0 {
 		p.add("names", model.Warn, fmt.Sprintf("%s: %s, such as %s: %s", s.replica.Name, count(s.refused.n, "name of the seed is refused there", "names of the seed are refused there"), middle(s.refused.first), strings.TrimPrefix(s.refusal.Error(), fs.ErrInvalid.Error()+": ")), "what has such a name, and what is in it, is not carried there", "give it another name at the seed, or leave it out")
 	}
-}
-
-// middle shortens a path to its beginning and its end.
-func middle(name string) string {
-	text := []rune(name)
-	if len(text) <= 60 {
-		return name
-	}
-	return string(text[:28]) + " … " + string(text[len(text)-28:])
 }
 
 func (p *planner) longest() (name string) {
@@ -366,15 +353,4 @@ func (p *planner) summary(out model.ReplicaPlan) string {
 		text += " It cannot be made as it is: see the checks that fail."
 	}
 	return text
-}
-
-// duration says a time in the two largest units that matter.
-func duration(d time.Duration) string {
-	switch {
-	case d < time.Hour:
-		return count(int64(d.Minutes()), "minute", "minutes")
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%.1f hours", d.Hours())
-	}
-	return fmt.Sprintf("%.1f days", d.Hours()/24)
 }

@@ -43,13 +43,6 @@ func newKeeper(s *Service, id int64, lease *work.Lease, stop context.CancelCause
 // nudge makes the heart look at the settings at once.
 func (k *keeper) nudge() { ring(k.wakes) }
 
-func ring(bell chan struct{}) {
-	select {
-	case bell <- struct{}{}:
-	default:
-	}
-}
-
 // run works with the settings as they are, and anew when they change, until the
 // set is gone or ctx ends.
 func (k *keeper) run(ctx context.Context) {

@@ -324,14 +324,6 @@ func (p *planner) side(s *planSite) compare.Side {
 	}}
 }
 
-// leftOut reports whether a set is not about an entry.
-func leftOut(f *filter.Filter, e tree.Named) bool {
-	if e.Kind == tree.Folder {
-		return f.Folder(e.Path) != ""
-	}
-	return f.File(e.Path, e.Size, e.Modified, time.Now()) != "" || f.Folder(path.Dir(e.Path)) != ""
-}
-
 // mostAccounts bounds how many accounts are looked for at each place.
 const mostAccounts = 2000
 

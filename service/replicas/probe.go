@@ -8,11 +8,8 @@ import (
 	"time"
 
 	"bridgespan/core/acl"
-	"bridgespan/core/calendar"
 	"bridgespan/core/fault"
 	"bridgespan/core/forecast"
-	"bridgespan/core/namespace"
-	"bridgespan/core/plan"
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/service/jobs"
@@ -359,25 +356,4 @@ func (p *prober) foretell(ctx context.Context, at time.Time) (map[int64]int64, e
 func seenAfter(r model.Replica) time.Duration {
 	look := time.Duration(r.LookMs) * time.Millisecond
 	return (min(max(pauseShare*look, leastPause), mostPause) + look) / 2
-}
-
-// waysOf are the lanes of a set with what they run over, as they are opened and
-// closed now.
-func waysOf(set *model.ReplicaSet, legs []namespace.Leg, at time.Time) (ways []forecast.Way) {
-	site := map[int64]string{}
-	for _, r := range set.Replicas {
-		site[r.ID] = r.Site
-	}
-	for _, l := range set.Lanes {
-		week, err := calendar.Parse("calendar", orText(l.Calendar, set.Calendar))
-		switch {
-		case err != nil || l.Closed:
-			week = calendar.Week{}
-		case l.OpenUntil != nil && at.Before(*l.OpenUntil):
-			week = calendar.Always()
-		}
-		route := plan.Between(legs, site[l.FromID], site[l.ToID])
-		ways = append(ways, forecast.Way{Lane: replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, Mbit: route.Mbit, RTT: route.RTT, Calendar: week})
-	}
-	return ways
 }

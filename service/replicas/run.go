@@ -14,8 +14,6 @@ import (
 // takeUpEvery is how often sets are looked for that nobody works on.
 const takeUpEvery = 5 * time.Second
 
-func (s *Service) kick() { ring(s.wake) }
-
 // Run works on replica sets until ctx ends. Of several instances each set is worked on by
 // one. It follows the news: what nobody tells of is looked for seldom.
 func (s *Service) Run(ctx context.Context, hub *events.Hub) {

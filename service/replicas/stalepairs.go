@@ -2,12 +2,10 @@ package replicas
 
 import (
 	"context"
-	"maps"
 	"time"
 
 	"bridgespan/core/account"
 	"bridgespan/model"
-	"bridgespan/service/accounts"
 )
 
 // How often it is looked whether an account map was changed, and whether the
@@ -57,29 +55,4 @@ func (r *round) notePairs(other map[string]map[account.SID]account.SID) {
 			}
 		})
 	}
-}
-
-// otherPairs are the pairs of accounts at replicas where they are others by now, by
-// the names of replicas.
-func (s *Service) otherPairs(ctx context.Context, set *model.ReplicaSet) (map[string]map[account.SID]account.SID, error) {
-	other := map[string]map[account.SID]account.SID{}
-	for _, r := range set.Replicas {
-		if r.Server == set.AccountsOf || s.withoutAccounts(ctx, r.Server) {
-			continue
-		}
-		was, err := s.db.ReplicaAccounts(ctx, r.ID)
-		if err != nil {
-			return nil, err
-		}
-		err = s.pairs(ctx, *set, r.Server, func(p *accounts.Paired) error {
-			if !maps.Equal(was, p.Pairs) {
-				other[r.Name] = p.Pairs
-			}
-			return nil
-		})
-		if err != nil {
-			return nil, err
-		}
-	}
-	return other, nil
 }

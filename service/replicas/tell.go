@@ -55,10 +55,6 @@ func tellSet(set *model.ReplicaSet, legs []namespace.Leg, at time.Time) {
 	set.State, set.Summary = summary(set)
 }
 
-// unknownMbit is what a way is taken to carry when nobody said: two servers in
-// one room.
-const unknownMbit = 1000
-
 func tellLane(set *model.ReplicaSet, l *model.Lane, leg float64, at time.Time) {
 	week, err := calendar.Parse("calendar", orText(l.Calendar, set.Calendar))
 	if err != nil { // it was checked when it was set
@@ -86,13 +82,6 @@ func tellLane(set *model.ReplicaSet, l *model.Lane, leg float64, at time.Time) {
 		}
 	}
 	l.Words = laneWords(l, at)
-}
-
-func orText(text, usual string) string {
-	if text == "" {
-		return usual
-	}
-	return text
 }
 
 func replicaWords(set *model.ReplicaSet, r *model.Replica) string {
@@ -199,9 +188,4 @@ func summary(set *model.ReplicaSet) (state, words string) {
 		return model.SetBehind, fmt.Sprintf("%s.", strings.ToUpper(waits[:1])+waits[1:])
 	}
 	return model.SetSteady, fmt.Sprintf("All %d replicas hold the same, as far as is known.", len(set.Replicas))
-}
-
-// count says a number with what it counts.
-func count(n int64, one, many string) string {
-	return humanize.Comma(n) + " " + english.PluralWord(int(n), one, many)
 }

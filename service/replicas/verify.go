@@ -8,14 +8,12 @@ import (
 	"strings"
 
 	"bridgespan/core/account"
-	"bridgespan/core/acl"
 	"bridgespan/core/filter"
 	"bridgespan/core/replica"
 	"bridgespan/core/verify"
 	"bridgespan/model"
 	"bridgespan/mover/compare"
 	"bridgespan/records"
-	"bridgespan/service/accounts"
 	"bridgespan/service/jobs"
 	"bridgespan/service/sides"
 	"bridgespan/tree"
@@ -266,22 +264,6 @@ func (v *verifier) sayLevels(ctx context.Context, at *end, differences []verify.
 		}
 		d.First, d.Second = strings.Join(first, "; "), strings.Join(second, "; ")
 	}
-}
-
-// nameOf names an account as people read it; by its number when nobody can.
-func (s *Service) nameOf(ctx context.Context, at *accounts.At, sid account.SID) string {
-	named, err := s.accounts.Named(ctx, at, []account.SID{sid})
-	if err != nil {
-		return sid.String()
-	}
-	return named[0].Name
-}
-
-func levelOf(m acl.Mask) string {
-	if l := m.Level(); l != acl.Unusual {
-		return string(l)
-	}
-	return fmt.Sprintf("special (%#x)", uint32(m))
 }
 
 // onTheirWay explains what still waits in a backlog.
