@@ -307,3 +307,19 @@ func (c *creation) peoplesPlaces(ctx context.Context) (targets []namespace.Targe
 	}
 	return targets
 }
+
+// plannedSteps are what making a set does, as a plan tells it.
+func (s *Service) plannedSteps(ctx context.Context, asked model.NewReplicaSet) (list []PlannedStep) {
+	c, err := s.creation(ctx, asked)
+	if err != nil {
+		return nil
+	}
+	for _, st := range c.steps {
+		planned := PlannedStep{Text: st.Text}
+		if st.folderOf != nil {
+			planned.FolderOf = st.folderOf.Name
+		}
+		list = append(list, planned)
+	}
+	return list
+}

@@ -308,12 +308,10 @@ func worst(lines []model.CheckLine) model.Outcome {
 
 // steps are what making the set does.
 func (p *planner) steps(ctx context.Context) (list []string) {
-	if c, err := p.creation(ctx, p.asked); err == nil {
-		for _, st := range c.steps {
-			there := func(s *planSite) bool { return s.tree != nil && s.replica.Name == st.folderOf.Name }
-			if st.folderOf == nil || !slices.ContainsFunc(p.sites, there) {
-				list = append(list, st.Text)
-			}
+	for _, st := range p.stepsOf(ctx, p.asked) {
+		there := func(s *planSite) bool { return s.tree != nil && s.replica.Name == st.FolderOf }
+		if st.FolderOf == "" || !slices.ContainsFunc(p.sites, there) {
+			list = append(list, st.Text)
 		}
 	}
 	for _, s := range p.sites {

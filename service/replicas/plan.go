@@ -22,6 +22,12 @@ import (
 	"bridgespan/tree/smb"
 )
 
+// PlannedStep is a step of making a set.
+type PlannedStep struct {
+	Text     string
+	FolderOf string // the replica whose folder it makes, when it is missing
+}
+
 // planKind is the kind of runs that plan a set.
 const planKind = "plan"
 
@@ -388,4 +394,8 @@ func judge(s *planSite, seed, here *tree.Named) {
 			s.place.Differ.Add(seed.Size)
 		}
 	}
+}
+
+func (s *Service) registerPlans() {
+	s.jobs.Register(planKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch}, s.work)
 }

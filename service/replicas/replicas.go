@@ -31,19 +31,12 @@ type Service struct {
 	changed  func()
 	openTo   Opener
 	publish  Publisher
+	stepsOf  func(ctx context.Context, asked model.NewReplicaSet) []PlannedStep
 	wake     chan struct{}
 
 	mu      sync.Mutex
 	keepers map[int64]*keeper // of the sets whose lease we hold, by number
 }
-
-// Opener opens the held locations of signposts that lead to one place and to
-// another one, which was found to hold the same by a run; it returns the paths of
-// those that it opened.
-type Opener func(ctx context.Context, known, verified namespace.Target, run int64, who string) ([]string, error)
-
-// OpenTo says who opens locations of replicas that were verified.
-func (s *Service) OpenTo(o Opener) { s.openTo = o }
 
 // Publisher makes a signpost lead to places.
 type Publisher func(ctx context.Context, path string, targets []namespace.Target) error
@@ -55,10 +48,10 @@ func (s *Service) PublishBy(p Publisher) { s.publish = p }
 // this instance in leases; changed is called after every change.
 func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service, leases *work.Leases, changed func()) *Service {
 	s := &Service{db: db, estate: e, accounts: a, jobs: j, leases: leases, changed: changed, wake: make(chan struct{}, 1), keepers: map[int64]*keeper{}}
-	j.Register(planKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch}, s.work)
+	s.stepsOf = s.plannedSteps
+	s.registerPlans()
 	j.Register(createKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true}, s.createSet)
-	j.Register(verifyKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch}, s.verifySet)
-	j.Register(probeKind, jobs.Policy{Role: model.Operator, Pool: jobs.Interactive}, s.probe)
+	s.registerProofs()
 	return s
 }
 
@@ -186,13 +179,6 @@ func (s *Service) Remove(ctx context.Context, name string, version int64) error 
 	s.awaitEnd(lasting, set.ID)
 	s.unmark(lasting, set)
 	return nil
-}
-
-// awaitEnd waits until nobody works on a set that is gone.
-func (s *Service) awaitEnd(ctx context.Context, id int64) {
-	if lease, err := s.leases.Await(ctx, records.LeaseOfSet(id)); err == nil {
-		lease.Release()
-	}
 }
 
 // Troubles lists what could not be done and is tried again, the oldest first.

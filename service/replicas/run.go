@@ -125,3 +125,10 @@ func (s *Service) endAll() {
 		<-k.ended
 	}
 }
+
+// awaitEnd waits until nobody works on a set that is gone.
+func (s *Service) awaitEnd(ctx context.Context, id int64) {
+	if lease, err := s.leases.Await(ctx, records.LeaseOfSet(id)); err == nil {
+		lease.Release()
+	}
+}

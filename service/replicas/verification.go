@@ -155,3 +155,8 @@ func (s *Service) lastVerified(ctx context.Context, set *model.ReplicaSet) error
 	set.Verified = &last
 	return nil
 }
+
+func (s *Service) registerProofs() {
+	s.jobs.Register(verifyKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch}, s.verifySet)
+	s.jobs.Register(probeKind, jobs.Policy{Role: model.Operator, Pool: jobs.Interactive}, s.probe)
+}

@@ -9,6 +9,7 @@ import (
 
 	"bridgespan/core/account"
 	"bridgespan/core/filter"
+	"bridgespan/core/namespace"
 	"bridgespan/core/replica"
 	"bridgespan/core/verify"
 	"bridgespan/model"
@@ -383,3 +384,11 @@ func (v *verifier) openHeld(ctx context.Context) error {
 	}
 	return nil
 }
+
+// Opener opens the held locations of signposts that lead to one place and to
+// another one, which was found to hold the same by a run; it returns the paths of
+// those that it opened.
+type Opener func(ctx context.Context, known, verified namespace.Target, run int64, who string) ([]string, error)
+
+// OpenTo says who opens locations of replicas that were verified.
+func (s *Service) OpenTo(o Opener) { s.openTo = o }
