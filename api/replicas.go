@@ -7,7 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"bridgespan/model"
-	"bridgespan/service/replicas"
+	"bridgespan/service/replicas/sets"
 )
 
 // SetPath names a replica set.
@@ -113,7 +113,7 @@ func (a *API) replicaRoutes() {
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "read-calendar", Method: "POST", Path: "/calendars", Summary: "Read a calendar in one of its two forms, and tell it in both", Tags: tags},
 		func(_ context.Context, in *body[model.Calendar]) (*body[model.Calendar], error) {
-			c, err := replicas.ReadCalendar(in.Body)
+			c, err := sets.ReadCalendar(in.Body)
 			return &body[model.Calendar]{c}, err
 		})
 	a.replicaWorkRoutes(tags)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"bridgespan/model"
+	"bridgespan/service/replicas/sets"
 )
 
 // When something needs somebody.
@@ -27,14 +28,14 @@ func (s *Service) alerts(ctx context.Context, set *model.ReplicaSet, at time.Tim
 	for i := range set.Replicas {
 		replicaAlerts(set, &set.Replicas[i], at)
 	}
-	samples, err := s.db.LaneSamples(ctx, set.ID, at.Add(-time.Hour-5*time.Minute))
+	samples, err := s.DB.LaneSamples(ctx, set.ID, at.Add(-time.Hour-5*time.Minute))
 	if err != nil {
 		return err
 	}
 	for i := range set.Lanes {
 		laneAlerts(set, &set.Lanes[i], samples, at)
 	}
-	troubles, err := s.db.ReplicaTroubles(ctx, set.ID, 1000)
+	troubles, err := s.DB.ReplicaTroubles(ctx, set.ID, 1000)
 	if err != nil {
 		return err
 	}
@@ -52,7 +53,7 @@ func (s *Service) alerts(ctx context.Context, set *model.ReplicaSet, at time.Tim
 		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "tried-often", About: t.Replica, Found: fmt.Sprintf("%s could not be carried %d times: %s", t.Path, t.Times, strings.TrimSuffix(t.Problem, ".")), Means: "the replicas differ there", Remedy: remedy})
 	}
 	if v := set.Verified; v != nil && v.Differences > 0 {
-		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "differs", About: set.Name, Found: fmt.Sprintf("the last verification found %s that nothing explains", count(v.Differences, "difference", "differences")),
+		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "differs", About: set.Name, Found: fmt.Sprintf("the last verification found %s that nothing explains", sets.Count(v.Differences, "difference", "differences")),
 			Means: "people get other files or rights at one replica than at another", Remedy: fmt.Sprintf("see them with: bspan replica verified %d", v.Run)})
 	}
 	return nil
@@ -69,31 +70,31 @@ func replicaAlerts(set *model.ReplicaSet, r *model.Replica, at time.Time) {
 		add("silent", fmt.Sprintf("%s was last looked at %s ago", r.Name, at.Sub(*r.Looked).Round(time.Minute)), "what people change there is not seen", "see whether the service runs, and what it logs")
 	}
 	if since := r.IntakeFull; since != nil && at.Sub(*since) > fullFor {
-		add("intake-full", fmt.Sprintf("files have waited for room in the intake of %s for %s: it holds %s of %s", r.Name, duration(at.Sub(*since)), size(r.IntakeUsed), size(r.IntakeQuota)), "they arrive later than the lanes to it would allow", fmt.Sprintf("bspan replica quota %s %s --intake SIZE", set.Name, r.Name))
+		add("intake-full", fmt.Sprintf("files have waited for room in the intake of %s for %s: it holds %s of %s", r.Name, sets.Duration(at.Sub(*since)), sets.Size(r.IntakeUsed), sets.Size(r.IntakeQuota)), "they arrive later than the lanes to it would allow", fmt.Sprintf("bspan replica quota %s %s --intake SIZE", set.Name, r.Name))
 	}
 	if r.AccountsStale != nil {
 		add("accounts", fmt.Sprintf("accounts were made, removed or mapped otherwise since those at %s were paired", r.Name), "who has no pair is not known there, and what they are let do counts for nobody", fmt.Sprintf("see them with bspan replica accounts %s, and pair them anew with --renew", set.Name))
 	}
 	if q := r.AtticQuota; q > 0 && float64(r.Attic.Bytes) > atticNearly*float64(q) {
-		add("attic-full", fmt.Sprintf("the attic of %s keeps %s of %s", r.Name, size(r.Attic.Bytes), size(q)), fmt.Sprintf("the oldest is thrown away before %d days have passed", set.AtticDays), fmt.Sprintf("bspan replica quota %s %s --attic SIZE", set.Name, r.Name))
+		add("attic-full", fmt.Sprintf("the attic of %s keeps %s of %s", r.Name, sets.Size(r.Attic.Bytes), sets.Size(q)), fmt.Sprintf("the oldest is thrown away before %d days have passed", set.AtticDays), fmt.Sprintf("bspan replica quota %s %s --attic SIZE", set.Name, r.Name))
 	}
 }
 
 func laneAlerts(set *model.ReplicaSet, l *model.Lane, samples []model.LaneSample, at time.Time) {
 	about := l.From + " to " + l.To
 	if o := l.Backlog.Oldest; o != nil && at.Sub(*o) > lateAfter && l.Backlog.Files > 0 {
-		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "late", About: about, Found: fmt.Sprintf("the oldest of %s has waited for %s", count(l.Backlog.Files, "path", "paths"), duration(at.Sub(*o))), Means: l.To + " is that far behind",
+		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "late", About: about, Found: fmt.Sprintf("the oldest of %s has waited for %s", sets.Count(l.Backlog.Files, "path", "paths"), sets.Duration(at.Sub(*o))), Means: l.To + " is that far behind",
 			Remedy: fmt.Sprintf("open the lane: bspan replica open %s %q %q --for 4h", set.Name, l.From, l.To)})
 	}
 	if l.State == model.LaneStalled {
-		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "stalled", About: about, Found: fmt.Sprintf("no progress for %s: %s, and %s", stalledFor(l, at), count(l.Backlog.Files, "item waits", "items wait"), l.Trouble), Means: "what waits does not reach " + l.To,
+		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "stalled", About: about, Found: fmt.Sprintf("no progress for %s: %s, and %s", stalledFor(l, at), sets.Count(l.Backlog.Files, "item waits", "items wait"), l.Trouble), Means: "what waits does not reach " + l.To,
 			Remedy: fmt.Sprintf("see what was tried: bspan replica troubles %s", set.Name)})
 	}
 	if l.State != model.LaneCarrying && l.State != model.LaneIdle {
 		return
 	}
 	if first, ok := grows(l, samples, at); ok {
-		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "growing", About: about, Found: fmt.Sprintf("the backlog grew from %s to %s within an hour, though the lane is open", size(first), size(l.Backlog.Bytes)), Means: "more changes than it can carry",
+		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "growing", About: about, Found: fmt.Sprintf("the backlog grew from %s to %s within an hour, though the lane is open", sets.Size(first), sets.Size(l.Backlog.Bytes)), Means: "more changes than it can carry",
 			Remedy: "let it carry faster or longer, or leave something out"})
 	}
 }

@@ -10,17 +10,18 @@ import (
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/access"
+	"bridgespan/service/replicas/sets"
 	"bridgespan/tree"
 )
 
 // Attic lists what the attics of a set keep, newest first: those before a number,
 // unless it is 0; of one replica and for one reason, unless these are "".
 func (s *Service) Attic(ctx context.Context, name, of, why string, before int64, limit int) ([]model.AtticItem, error) {
-	set, err := s.db.ReplicaSet(ctx, name)
+	set, err := s.DB.ReplicaSet(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	return s.db.AtticItems(ctx, set.ID, of, why, before, limit)
+	return s.DB.AtticItems(ctx, set.ID, of, why, before, limit)
 }
 
 // Restore puts something that an attic keeps back where it was, or under another
@@ -38,7 +39,7 @@ func (s *Service) Restore(ctx context.Context, name string, id int64, as string)
 		}
 		to = as
 	}
-	if top, _, _ := cutPath(to); tree.Reserved(top) {
+	if top, _, _ := sets.CutPath(to); tree.Reserved(top) {
 		return item, fault.Field("as", "choose another path", "%q is where Bridge Span keeps what is its own", top)
 	}
 	if records.Rehearsing(ctx) {
@@ -56,7 +57,7 @@ func (s *Service) Restore(ctx context.Context, name string, id int64, as string)
 		if !had.IsZero() {
 			_ = tree.Seal(context.WithoutCancel(ctx), t, item.Attic)
 		}
-		if isTaken(err) {
+		if sets.IsTaken(err) {
 			return item, fault.Field("as", "give another path to put it beside", "%s is there again at %s", to, item.Replica)
 		}
 		return item, err
@@ -65,7 +66,7 @@ func (s *Service) Restore(ctx context.Context, name string, id int64, as string)
 	if err := s.recordAttic(ctx, set, item, "replica.attic.restore", to); err != nil {
 		return item, err
 	}
-	prune(ctx, t, item.Attic)
+	sets.Prune(ctx, t, item.Attic)
 	return item, s.Look(ctx, name, item.Replica)
 }
 
@@ -77,7 +78,7 @@ func (s *Service) Purge(ctx context.Context, name string, id int64) error {
 	}
 	defer t.Close()
 	if !records.Rehearsing(ctx) {
-		if err := throwAway(ctx, t, item); err != nil {
+		if err := sets.ThrowAway(ctx, t, item); err != nil {
 			return err
 		}
 	}
@@ -86,7 +87,7 @@ func (s *Service) Purge(ctx context.Context, name string, id int64) error {
 
 // recordAttic forgets an item that is no longer in its attic.
 func (s *Service) recordAttic(ctx context.Context, set model.ReplicaSet, item model.AtticItem, action, to string) error {
-	return s.change(ctx, func(tx *records.Tx) error {
+	return s.Change(ctx, func(tx *records.Tx) error {
 		if err := tx.ForgetAttic(ctx, item.ID); err != nil {
 			return err
 		}
@@ -94,7 +95,7 @@ func (s *Service) recordAttic(ctx context.Context, set model.ReplicaSet, item mo
 		if to != "" {
 			after = map[string]string{"path": to}
 		}
-		return tx.Record(ctx, access.Change(ctx, action, set.Name+": "+item.Replica+"/"+item.Path, item, after), topic)
+		return tx.Record(ctx, access.Change(ctx, action, set.Name+": "+item.Replica+"/"+item.Path, item, after), sets.Topic)
 	})
 }
 
@@ -102,16 +103,16 @@ func (s *Service) recordAttic(ctx context.Context, set model.ReplicaSet, item mo
 // has others there, and opens its replica, which the caller must close. Permissions name
 // accounts as the set does.
 func (s *Service) atticItem(ctx context.Context, name string, id int64) (set model.ReplicaSet, item model.AtticItem, had acl.Descriptor, t tree.Tree, err error) {
-	if set, err = s.db.ReplicaSet(ctx, name); err != nil {
+	if set, err = s.DB.ReplicaSet(ctx, name); err != nil {
 		return set, item, had, nil, err
 	}
-	if item, had, err = s.db.AtticItem(ctx, set.ID, id); err != nil {
+	if item, had, err = s.DB.AtticItem(ctx, set.ID, id); err != nil {
 		return set, item, had, nil, err
 	}
-	r, err := findReplica(&set, item.Replica)
+	r, err := sets.FindReplica(&set, item.Replica)
 	if err != nil {
 		return set, item, had, nil, err
 	}
-	t, err = s.openReplica(ctx, r)
+	t, err = s.OpenReplica(ctx, r)
 	return set, item, had, t, err
 }

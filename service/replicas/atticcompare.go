@@ -10,6 +10,7 @@ import (
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/model"
+	"bridgespan/service/replicas/sets"
 	"bridgespan/tree"
 )
 
@@ -26,20 +27,20 @@ func (s *Service) CompareAttic(ctx context.Context, name string, id int64) (mode
 	c := model.AtticComparison{Item: item}
 	kept, keptRights, err := version(ctx, t, item.Attic)
 	if err != nil {
-		r, _ := findReplica(&set, item.Replica)
-		return c, s.explain(ctx, r.Server, err)
+		r, _ := sets.FindReplica(&set, item.Replica)
+		return c, s.Explain(ctx, r.Server, err)
 	}
 	if !had.IsZero() { // what it gets back when it is restored
 		keptRights = had
 	}
 	c.Kept = kept
 	now, nowRights, err := version(ctx, t, item.Path)
-	if isMissing(err) {
+	if sets.IsMissing(err) {
 		return c, nil
 	}
 	if err != nil {
-		r, _ := findReplica(&set, item.Replica)
-		return c, s.explain(ctx, r.Server, err)
+		r, _ := sets.FindReplica(&set, item.Replica)
+		return c, s.Explain(ctx, r.Server, err)
 	}
 	c.Now = &now
 	c.Rights, err = s.shifts(ctx, &set, item.Replica, keptRights, nowRights)
@@ -78,27 +79,27 @@ func (s *Service) shifts(ctx context.Context, set *model.ReplicaSet, of string, 
 	if len(found) == 0 {
 		return nil, nil
 	}
-	r, err := findReplica(set, of)
+	r, err := sets.FindReplica(set, of)
 	if err != nil {
 		return nil, err
 	}
-	reach, err := s.estate.Reach(ctx, r.Server)
+	reach, err := s.Estate.Reach(ctx, r.Server)
 	if err != nil {
 		return nil, err
 	}
 	defer reach.Close()
-	at, err := s.accounts.At(ctx, reach.Server, reach.Admin())
+	at, err := s.People.At(ctx, reach.Server, reach.Admin())
 	if err != nil {
 		return nil, err
 	}
 	defer at.Close()
-	pairs, err := s.db.ReplicaAccounts(ctx, r.ID)
+	pairs, err := s.DB.ReplicaAccounts(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
 	ofServer := account.Swap(pairs) // from the accounts of the set
 	for _, shift := range found {
-		list = append(list, fmt.Sprintf("%s: %s before, %s now", s.nameOf(ctx, at, ofServer(shift.Account)), levelOf(shift.Before), levelOf(shift.After)))
+		list = append(list, fmt.Sprintf("%s: %s before, %s now", s.NameOf(ctx, at, ofServer(shift.Account)), sets.LevelOf(shift.Before), sets.LevelOf(shift.After)))
 	}
 	return list, nil
 }

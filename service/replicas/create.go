@@ -13,6 +13,8 @@ import (
 	"bridgespan/records"
 	"bridgespan/service/access"
 	"bridgespan/service/jobs"
+	"bridgespan/service/replicas/planning"
+	"bridgespan/service/replicas/sets"
 	"bridgespan/service/steps"
 )
 
@@ -27,19 +29,19 @@ func (s *Service) Create(ctx context.Context, n model.NewReplicaSet) (model.Repl
 	if err != nil {
 		return none, err
 	}
-	if err := s.passed(ctx, c.plan, n); err != nil {
+	if err := s.Passed(ctx, c.plan, n); err != nil {
 		return none, err
 	}
 	if records.Rehearsing(ctx) {
 		return none, c.rehearse(ctx)
 	}
-	if err := cmp.Or(s.free(ctx, s.db.Queries, c.set), s.physicallyApart(ctx, &c.set)); err != nil {
+	if err := cmp.Or(s.Free(ctx, s.DB.Queries, c.set), s.PhysicallyApart(ctx, &c.set)); err != nil {
 		return none, err
 	}
-	if _, err := s.db.ReplicaSet(ctx, n.Name); err == nil {
+	if _, err := s.DB.ReplicaSet(ctx, n.Name); err == nil {
 		return none, (&fault.Error{Kind: fault.Taken, Field: "name", Remedy: "choose another name", Problem: fmt.Sprintf("there is a replica set %s already", n.Name)})
 	}
-	run, err := s.jobs.Start(ctx, createKind, n.Name, n)
+	run, err := s.Runs.Start(ctx, createKind, n.Name, n)
 	if err != nil {
 		return none, err
 	}
@@ -49,14 +51,14 @@ func (s *Service) Create(ctx context.Context, n model.NewReplicaSet) (model.Repl
 // Created shows how far the making of a set is.
 func (s *Service) Created(ctx context.Context, id int64) (model.ReplicaCreation, error) {
 	c := model.ReplicaCreation{Steps: []model.Step{}}
-	r, err := s.jobs.Get(ctx, id)
+	r, err := s.Runs.Get(ctx, id)
 	if err != nil {
 		return c, err
 	}
 	if r.Kind != createKind {
 		return c, fault.New(fault.NotFound, "list the runs with: bspan run list", "run %d makes no replica set", id)
 	}
-	if _, err := s.jobs.Result(ctx, id, &c); err != nil {
+	if _, err := s.Runs.Result(ctx, id, &c); err != nil {
 		return c, err
 	}
 	c.Run, c.Set = r, r.Subject
@@ -91,18 +93,18 @@ type creationStep struct {
 }
 
 func (s *Service) creation(ctx context.Context, n model.NewReplicaSet) (*creation, error) {
-	set, err := s.draft(ctx, n)
+	set, err := s.Draft(ctx, n)
 	if err != nil {
 		return nil, err
 	}
-	plan, err := s.planOf(ctx, n)
+	plan, err := s.PlanOf(ctx, n)
 	if err != nil {
 		return nil, err
 	}
 	if plan.State == model.RunDone {
 		set.PlanRun = plan.ID
 	}
-	if err := s.plannedIntakes(ctx, &set, n); err != nil {
+	if err := s.PlannedIntakes(ctx, &set, n); err != nil {
 		return nil, err
 	}
 	c := &creation{Service: s, asked: n, set: set, plan: plan, kept: creationKept{Created: set.Created}, save: func(context.Context) error { return nil }}
@@ -135,9 +137,9 @@ func (s *Service) creation(ctx context.Context, n model.NewReplicaSet) (*creatio
 func folderStep(set *model.ReplicaSet, i int) string {
 	r := &set.Replicas[i]
 	switch r.Rights {
-	case "", rightsInherit:
+	case "", sets.RightsInherit:
 		return fmt.Sprintf("Make the folder %s.", r.Target())
-	case rightsOfSeed:
+	case sets.RightsOfSeed:
 		return fmt.Sprintf("Make the folder %s, with the permissions of the seed's folder.", r.Target())
 	}
 	return fmt.Sprintf("Make the folder %s, with the permissions %s.", r.Target(), r.Rights)
@@ -183,7 +185,7 @@ func (s *Service) createSet(ctx context.Context, job *jobs.Job) error {
 	}
 	c.set.Created = c.kept.Created
 	if resumed { // what was found out is not kept
-		if err := c.pairUp(ctx, &c.set); err != nil {
+		if err := c.PairUp(ctx, &c.set); err != nil {
 			return err
 		}
 	}
@@ -204,7 +206,7 @@ func (c *creation) result() model.ReplicaCreation {
 
 // list is what is done, with how far it is.
 func (c *creation) list() *steps.List {
-	l := &steps.List{States: c.kept.Steps, Words: words, Keep: func(ctx context.Context, states []model.Step) error {
+	l := &steps.List{States: c.kept.Steps, Words: sets.Words, Keep: func(ctx context.Context, states []model.Step) error {
 		c.kept.Steps = states
 		return c.save(ctx)
 	}}
@@ -220,7 +222,7 @@ func (c *creation) list() *steps.List {
 
 // rehearse makes the records of a set.
 func (c *creation) rehearse(ctx context.Context) error {
-	if err := c.pairUp(ctx, &c.set); err != nil {
+	if err := c.PairUp(ctx, &c.set); err != nil {
 		return err
 	}
 	if _, err := c.record(ctx); err != nil {
@@ -233,7 +235,7 @@ func (c *creation) rehearse(ctx context.Context) error {
 }
 
 func (c *creation) pairAccounts(ctx context.Context) (string, error) {
-	if err := c.pairUp(ctx, &c.set); err != nil {
+	if err := c.PairUp(ctx, &c.set); err != nil {
 		return "", err
 	}
 	var n int64
@@ -243,35 +245,35 @@ func (c *creation) pairAccounts(ctx context.Context) (string, error) {
 	if n == 0 {
 		return "no account is another one there", nil
 	}
-	return count(n, "pair", "pairs"), nil
+	return sets.Count(n, "pair", "pairs"), nil
 }
 
 func (c *creation) record(ctx context.Context) (string, error) {
-	if there, err := c.db.ReplicaSet(ctx, c.set.Name); err == nil && there.Created.Equal(c.set.Created) {
+	if there, err := c.DB.ReplicaSet(ctx, c.set.Name); err == nil && there.Created.Equal(c.set.Created) {
 		c.set = there // an earlier part of the work came so far
 		return "", nil
 	}
 	// What the first fill takes is counted from here.
-	c.kept.Created = now()
+	c.kept.Created = sets.Now()
 	c.set.Created = c.kept.Created
 	if err := c.save(ctx); err != nil {
 		return "", err
 	}
 	// Until it is published it is paused: what is taken back then has left no trace.
 	c.set.Paused = c.asked.Publish != ""
-	return "", c.change(ctx, func(tx *records.Tx) error {
-		if err := c.free(ctx, tx.Queries, c.set); err != nil {
+	return "", c.Change(ctx, func(tx *records.Tx) error {
+		if err := c.Free(ctx, tx.Queries, c.set); err != nil {
 			return err
 		}
 		if err := tx.AddReplicaSet(ctx, &c.set); err != nil {
 			return err
 		}
-		return tx.Record(ctx, access.Change(ctx, "replica.create", c.set.Name, nil, c.asked), topic)
+		return tx.Record(ctx, access.Change(ctx, "replica.create", c.set.Name, nil, c.asked), sets.Topic)
 	})
 }
 
 func (c *creation) unrecord(ctx context.Context) error {
-	there, err := c.db.ReplicaSet(ctx, c.set.Name)
+	there, err := c.DB.ReplicaSet(ctx, c.set.Name)
 	if fault.KindOf(err) == fault.NotFound || err == nil && !there.Created.Equal(c.set.Created) {
 		return nil
 	}
@@ -285,7 +287,7 @@ func (c *creation) lead(ctx context.Context) (string, error) {
 	if err := c.publish(ctx, c.asked.Publish, c.peoplesPlaces(ctx)); err != nil {
 		return "", err
 	}
-	return "", c.change(ctx, func(tx *records.Tx) error {
+	return "", c.Change(ctx, func(tx *records.Tx) error {
 		set, err := tx.ReplicaSet(ctx, c.set.Name)
 		if err != nil {
 			return err
@@ -300,7 +302,7 @@ func (c *creation) lead(ctx context.Context) (string, error) {
 func (c *creation) peoplesPlaces(ctx context.Context) (targets []namespace.Target) {
 	for _, seed := range []bool{true, false} {
 		for i := range c.set.Replicas {
-			if r := &c.set.Replicas[i]; r.Seed == seed && !c.withoutAccounts(ctx, r.Server) {
+			if r := &c.set.Replicas[i]; r.Seed == seed && !c.WithoutAccounts(ctx, r.Server) {
 				targets = append(targets, r.Target())
 			}
 		}
@@ -309,13 +311,13 @@ func (c *creation) peoplesPlaces(ctx context.Context) (targets []namespace.Targe
 }
 
 // plannedSteps are what making a set does, as a plan tells it.
-func (s *Service) plannedSteps(ctx context.Context, asked model.NewReplicaSet) (list []PlannedStep) {
+func (s *Service) plannedSteps(ctx context.Context, asked model.NewReplicaSet) (list []planning.PlannedStep) {
 	c, err := s.creation(ctx, asked)
 	if err != nil {
 		return nil
 	}
 	for _, st := range c.steps {
-		planned := PlannedStep{Text: st.Text}
+		planned := planning.PlannedStep{Text: st.Text}
 		if st.folderOf != nil {
 			planned.FolderOf = st.folderOf.Name
 		}

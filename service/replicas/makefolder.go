@@ -10,6 +10,7 @@ import (
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/records"
+	"bridgespan/service/replicas/sets"
 	"bridgespan/tree"
 )
 
@@ -31,14 +32,14 @@ type madeFolder struct {
 func (f *folders) make(ctx context.Context, set *model.ReplicaSet, i int) (string, error) {
 	r := &set.Replicas[i]
 	share := namespace.Target{Server: r.Server, Share: r.Share}
-	top, err := f.open(ctx, share)
+	top, err := f.Open(ctx, share)
 	if err != nil {
-		return "", at(field(i, "server"), err)
+		return "", sets.InField(sets.Field(i, "server"), err)
 	}
 	defer top.Close()
-	missing, err := missingFolders(ctx, top, r.Sub)
+	missing, err := sets.MissingFolders(ctx, top, r.Sub)
 	if err != nil {
-		return "", at(field(i, "sub"), f.explain(ctx, r.Server, err))
+		return "", sets.InField(sets.Field(i, "sub"), f.Explain(ctx, r.Server, err))
 	}
 	if len(missing) == 0 && !slices.Contains(*f.made, madeFolder{share, r.Sub}) {
 		return "it is there already, and stays as it is", nil
@@ -49,23 +50,23 @@ func (f *folders) make(ctx context.Context, set *model.ReplicaSet, i int) (strin
 			return "", err
 		}
 		if err := top.Mkdir(ctx, name); err != nil {
-			return "", at(field(i, "sub"), f.explain(ctx, r.Server, err))
+			return "", sets.InField(sets.Field(i, "sub"), f.Explain(ctx, r.Server, err))
 		}
 	}
 	if err := f.permit(ctx, set, r, top); err != nil {
-		return "", at(field(i, "rights"), f.explain(ctx, r.Server, err))
+		return "", sets.InField(sets.Field(i, "rights"), f.Explain(ctx, r.Server, err))
 	}
-	return count(int64(len(missing)), "folder was made", "folders were made"), nil
+	return sets.Count(int64(len(missing)), "folder was made", "folders were made"), nil
 }
 
 // remove removes the folders that were made for a replica and are empty.
 func (f *folders) remove(ctx context.Context, r *model.Replica) error {
 	share := namespace.Target{Server: r.Server, Share: r.Share}
-	mine := func(m madeFolder) bool { return m.Target == share && overlaps(m.Name, r.Sub) }
+	mine := func(m madeFolder) bool { return m.Target == share && sets.Overlaps(m.Name, r.Sub) }
 	if !slices.ContainsFunc(*f.made, mine) {
 		return nil
 	}
-	top, err := f.open(ctx, share)
+	top, err := f.Open(ctx, share)
 	if err != nil {
 		return err
 	}
@@ -74,7 +75,7 @@ func (f *folders) remove(ctx context.Context, r *model.Replica) error {
 		if !mine(m) {
 			continue
 		}
-		if err := top.Remove(ctx, m.Name); err != nil && !isMissing(err) && !errors.Is(err, tree.ErrNotEmpty) {
+		if err := top.Remove(ctx, m.Name); err != nil && !sets.IsMissing(err) && !errors.Is(err, tree.ErrNotEmpty) {
 			return err
 		}
 	}
@@ -106,7 +107,7 @@ func (f *folders) none(ctx context.Context, set *model.ReplicaSet) (err error) {
 // permit gives the folder of a replica, which was made, the permissions that were
 // asked for. Its owner stays whoever made it.
 func (s *Service) permit(ctx context.Context, set *model.ReplicaSet, r *model.Replica, top tree.Tree) error {
-	if r.Rights == "" || r.Rights == rightsInherit {
+	if r.Rights == "" || r.Rights == sets.RightsInherit {
 		return nil
 	}
 	wanted, err := s.rightsFor(ctx, set, r)
@@ -128,11 +129,11 @@ func (s *Service) permit(ctx context.Context, set *model.ReplicaSet, r *model.Re
 // rightsFor are the permissions that a replica's folder is to have, in the
 // accounts of its server.
 func (s *Service) rightsFor(ctx context.Context, set *model.ReplicaSet, r *model.Replica) (acl.Descriptor, error) {
-	if r.Rights != rightsOfSeed {
+	if r.Rights != sets.RightsOfSeed {
 		return acl.Parse(r.Rights)
 	}
 	seed := &set.Replicas[slices.IndexFunc(set.Replicas, func(other model.Replica) bool { return other.Seed })]
-	t, err := s.openReplica(ctx, seed)
+	t, err := s.OpenReplica(ctx, seed)
 	if err != nil {
 		return acl.Descriptor{}, err
 	}

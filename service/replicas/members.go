@@ -10,6 +10,7 @@ import (
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/access"
+	"bridgespan/service/replicas/sets"
 )
 
 // AddReplica adds a place to a set. What it holds that the others do not goes to
@@ -24,15 +25,15 @@ func (s *Service) AddReplica(ctx context.Context, name string, version int64, n 
 				n.IntakeQuota = max(n.IntakeQuota, other.IntakeQuota)
 			}
 		}
-		r, err := s.place(ctx, len(set.Replicas), n)
+		r, err := s.Place(ctx, len(set.Replicas), n)
 		if err != nil {
 			return plain(err)
 		}
 		set.Replicas = append(set.Replicas, r)
-		if err := plain(nameReplicas(set)); err != nil {
+		if err := plain(sets.NameReplicas(set)); err != nil {
 			return err
 		}
-		if err := plain(apart(set)); err != nil {
+		if err := plain(sets.Apart(set)); err != nil {
 			return err
 		}
 		return nil
@@ -42,7 +43,7 @@ func (s *Service) AddReplica(ctx context.Context, name string, version int64, n 
 // RemoveReplica takes a place out of a set; its files stay where they are.
 func (s *Service) RemoveReplica(ctx context.Context, name string, version int64, of string) error {
 	return s.members(ctx, name, version, "replica.drop", func(_ context.Context, set *model.ReplicaSet) error {
-		r, err := findReplica(set, of)
+		r, err := sets.FindReplica(set, of)
 		if err != nil {
 			return err
 		}
@@ -61,12 +62,12 @@ func (s *Service) RemoveReplica(ctx context.Context, name string, version int64,
 // the seed.
 func (s *Service) EditReplica(ctx context.Context, name string, version int64, of string, e model.EditReplica) error {
 	return s.members(ctx, name, version, "replica.place", func(ctx context.Context, set *model.ReplicaSet) error {
-		r, err := findReplica(set, of)
+		r, err := sets.FindReplica(set, of)
 		if err != nil {
 			return err
 		}
-		take(&r.IntakeQuota, e.IntakeQuota)
-		take(&r.AtticQuota, e.AtticQuota)
+		sets.Take(&r.IntakeQuota, e.IntakeQuota)
+		sets.Take(&r.AtticQuota, e.AtticQuota)
 		if e.Home != nil {
 			if err := s.rehome(ctx, set, r, *e.Home); err != nil {
 				return err
@@ -82,7 +83,7 @@ func (s *Service) EditReplica(ctx context.Context, name string, version int64, o
 // rehome puts a replica at another place: its server was replaced, say. It is
 // looked at anew, and what it holds already is adopted.
 func (s *Service) rehome(ctx context.Context, set *model.ReplicaSet, r *model.Replica, home model.ReplicaHome) error {
-	moved, err := s.place(ctx, 0, model.NewReplica{Name: r.Name, Server: home.Server, Share: home.Share, Sub: home.Sub, IntakeQuota: r.IntakeQuota, AtticQuota: r.AtticQuota})
+	moved, err := s.Place(ctx, 0, model.NewReplica{Name: r.Name, Server: home.Server, Share: home.Share, Sub: home.Sub, IntakeQuota: r.IntakeQuota, AtticQuota: r.AtticQuota})
 	if err != nil {
 		return plain(err)
 	}
@@ -94,7 +95,7 @@ func (s *Service) rehome(ctx context.Context, set *model.ReplicaSet, r *model.Re
 	}
 	moved.Name = r.Name
 	*r = moved // with a number of its own from now on
-	return plain(apart(set))
+	return plain(sets.Apart(set))
 }
 
 // passSeedOn makes another replica the one that the others are compared with. It
@@ -134,8 +135,8 @@ func chooseOtherSeed(set *model.ReplicaSet, r *model.Replica) error {
 // plain blames a field of a single replica as the caller named it.
 func plain(err error) error {
 	var f *fault.Error
-	if asFault(err, &f) {
-		if _, after, ok := cutLast(f.Field, "."); ok {
+	if sets.AsFault(err, &f) {
+		if _, after, ok := sets.CutLast(f.Field, "."); ok {
 			return f.At(after)
 		}
 	}
@@ -144,7 +145,7 @@ func plain(err error) error {
 
 // members changes which places a set has. Replicas without a number are new.
 func (s *Service) members(ctx context.Context, name string, version int64, action string, edit func(ctx context.Context, set *model.ReplicaSet) error) error {
-	before, err := s.db.ReplicaSet(ctx, name)
+	before, err := s.DB.ReplicaSet(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -153,13 +154,13 @@ func (s *Service) members(ctx context.Context, name string, version int64, actio
 	if err := edit(ctx, &set); err != nil {
 		return err
 	}
-	if err := s.pairUp(ctx, &set); err != nil {
+	if err := s.PairUp(ctx, &set); err != nil {
 		return plain(err)
 	}
 	fresh := set
 	fresh.Replicas = slices.DeleteFunc(slices.Clone(set.Replicas), func(r model.Replica) bool { return r.ID != 0 })
 	if len(fresh.Replicas) > 0 {
-		if err := plain(s.physicallyApart(ctx, &set)); err != nil {
+		if err := plain(s.PhysicallyApart(ctx, &set)); err != nil {
 			return err
 		}
 	}
@@ -168,8 +169,8 @@ func (s *Service) members(ctx context.Context, name string, version int64, actio
 		return plain(err)
 	}
 	set.Version = version
-	err = s.change(ctx, func(tx *records.Tx) error {
-		if err := plain(s.free(ctx, tx.Queries, fresh)); err != nil {
+	err = s.Change(ctx, func(tx *records.Tx) error {
+		if err := plain(s.Free(ctx, tx.Queries, fresh)); err != nil {
 			return err
 		}
 		if err := tx.UpdateReplicaSet(ctx, set); err != nil {
@@ -185,7 +186,7 @@ func (s *Service) members(ctx context.Context, name string, version int64, actio
 		if changed.Layout == model.LayoutCustom {
 			customLanes(&changed)
 		} else {
-			relay(&changed)
+			sets.Relay(&changed)
 		}
 		keepCalendars(&changed, before.Lanes)
 		if err := everyoneIsReached(&changed); err != nil {
@@ -194,7 +195,7 @@ func (s *Service) members(ctx context.Context, name string, version int64, actio
 		if err := replaceLanes(ctx, tx, changed, former); err != nil {
 			return err
 		}
-		return tx.Record(ctx, access.Change(ctx, action, set.Name, placesOf(before), placesOf(changed)), topic)
+		return tx.Record(ctx, access.Change(ctx, action, set.Name, placesOf(before), placesOf(changed)), sets.Topic)
 	})
 	if err != nil {
 		return errors.Join(err, making.none(context.WithoutCancel(ctx), &set))
@@ -286,14 +287,14 @@ func (s *Service) unmarkLeft(ctx context.Context, before, after model.ReplicaSet
 // of a server have changed. Replicas at which that makes a difference are looked
 // at anew: their content is adopted, and they are given the permissions of the set.
 func (s *Service) RenewAccounts(ctx context.Context, name string, version int64) error {
-	set, err := s.db.ReplicaSet(ctx, name)
+	set, err := s.DB.ReplicaSet(ctx, name)
 	if err != nil {
 		return err
 	}
 	if set.Permissions != model.PermissionsMap {
 		return fault.New(fault.Needed, "nothing has to be done", "%s does not carry permissions through an account map", set.Name)
 	}
-	other, err := s.otherPairs(ctx, &set)
+	other, err := s.OtherPairs(ctx, &set)
 	if err != nil || len(other) == 0 {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 
 	"bridgespan/core/fault"
 	"bridgespan/model"
+	"bridgespan/service/replicas/sets"
 )
 
 func TestPassSeedOn(t *testing.T) {
@@ -59,7 +60,7 @@ func TestLanesOfMembers(t *testing.T) {
 	before.Lanes[0].Calendar = "off; sat full"
 	after := before
 	after.Replicas = slices.Clone(before.Replicas[:2])
-	if got := laneList(survivors(before, after)); got != "oak to elm, elm to oak" {
+	if got := sets.LaneList(survivors(before, after)); got != "oak to elm, elm to oak" {
 		t.Errorf("without ash there are %s", got)
 	}
 	joined := before
@@ -67,8 +68,8 @@ func TestLanesOfMembers(t *testing.T) {
 	joined.Replicas = append(slices.Clone(before.Replicas), model.Replica{ID: 4, Name: "yew"})
 	joined.Lanes = survivors(before, joined)
 	customLanes(&joined)
-	if n := len(joined.Lanes); n != len(before.Lanes)+2 || laneList(joined.Lanes[n-2:]) != "oak to yew, yew to oak" {
-		t.Errorf("with yew there are %s", laneList(joined.Lanes))
+	if n := len(joined.Lanes); n != len(before.Lanes)+2 || sets.LaneList(joined.Lanes[n-2:]) != "oak to yew, yew to oak" {
+		t.Errorf("with yew there are %s", sets.LaneList(joined.Lanes))
 	}
 	if err := everyoneIsReached(&joined); err != nil {
 		t.Errorf("with yew: %v", err)
@@ -89,7 +90,7 @@ func TestKeepCalendars(t *testing.T) {
 	moved.Replicas = slices.Clone(before.Replicas)
 	moved.Replicas[1].ID = 9
 	moved.Lanes = survivors(before, moved)
-	relay(&moved)
+	sets.Relay(&moved)
 	if fresh := func(l model.Lane) bool { return l.Calendar == "" }; len(moved.Lanes) != 4 || !slices.ContainsFunc(moved.Lanes, fresh) {
 		t.Fatalf("the lanes are %+v", moved.Lanes)
 	}

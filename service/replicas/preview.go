@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strings"
 	"time"
 
 	"bridgespan/core/filter"
@@ -15,6 +14,8 @@ import (
 	"bridgespan/core/plan"
 	"bridgespan/core/replica"
 	"bridgespan/model"
+	"bridgespan/service/replicas/planning"
+	"bridgespan/service/replicas/sets"
 )
 
 // preview tells what follows from other settings of a set.
@@ -35,10 +36,10 @@ type preview struct {
 func (s *Service) Preview(ctx context.Context, name string, change model.SettingsChange) (model.SettingsPreview, error) {
 	p := &preview{Service: s, at: time.Now(), found: model.SettingsPreview{Checks: []model.CheckLine{}, Follows: []string{}}}
 	var err error
-	if p.before, err = s.db.ReplicaSet(ctx, name); err != nil {
+	if p.before, err = s.DB.ReplicaSet(ctx, name); err != nil {
 		return p.found, err
 	}
-	if p.legs, err = s.db.Legs(ctx); err != nil {
+	if p.legs, err = s.DB.Legs(ctx); err != nil {
 		return p.found, err
 	}
 	if p.after, err = changedBy(p.before, change); err != nil {
@@ -57,7 +58,7 @@ func (s *Service) Preview(ctx context.Context, name string, change model.Setting
 		return p.found, err
 	}
 	p.pauses()
-	if p.found.Outcome = worst(p.found.Checks); len(p.found.Follows) == 0 && p.found.Outcome == model.Pass {
+	if p.found.Outcome = planning.Worst(p.found.Checks); len(p.found.Follows) == 0 && p.found.Outcome == model.Pass {
 		p.follows("Nothing that can be told beforehand.")
 	}
 	return p.found, nil
@@ -67,26 +68,26 @@ func (s *Service) Preview(ctx context.Context, name string, change model.Setting
 func changedBy(set model.ReplicaSet, change model.SettingsChange) (model.ReplicaSet, error) {
 	set.Lanes, set.Replicas = slices.Clone(set.Lanes), slices.Clone(set.Replicas)
 	if l := change.Lane; l != nil {
-		lane, err := findLane(&set, l.From, l.To)
+		lane, err := sets.FindLane(&set, l.From, l.To)
 		if err != nil {
 			return set, err
 		}
-		if err := editLane(lane, l.Change); err != nil {
+		if err := sets.EditLane(lane, l.Change); err != nil {
 			return set, err
 		}
 	}
 	if r := change.Replica; r != nil {
-		one, err := findReplica(&set, r.Name)
+		one, err := sets.FindReplica(&set, r.Name)
 		if err != nil {
 			return set, err
 		}
-		take(&one.IntakeQuota, r.Change.IntakeQuota)
-		take(&one.AtticQuota, r.Change.AtticQuota)
+		sets.Take(&one.IntakeQuota, r.Change.IntakeQuota)
+		sets.Take(&one.AtticQuota, r.Change.AtticQuota)
 	}
 	if change.Set == nil {
 		return set, nil
 	}
-	if err := edit(&set, *change.Set); err != nil {
+	if err := sets.Edit(&set, *change.Set); err != nil {
 		return set, err
 	}
 	return set, everyoneIsReached(&set)
@@ -111,7 +112,7 @@ func (p *preview) count(ctx context.Context) error {
 		return err
 	}
 	seed := p.before.Replicas[slices.IndexFunc(p.before.Replicas, func(r model.Replica) bool { return r.Seed })]
-	return p.db.EachHeld(ctx, replica.ID(seed.ID), func(key string, folder bool, size int64, modified time.Time) error {
+	return p.DB.EachHeld(ctx, replica.ID(seed.ID), func(key string, folder bool, size int64, modified time.Time) error {
 		if folder {
 			size = -1
 		}
@@ -138,14 +139,14 @@ func omitted(f *filter.Filter, name string, folder bool, size int64, modified, a
 }
 
 func (p *preview) filters() {
-	if jsonText(p.before.Filter) == jsonText(p.after.Filter) {
+	if sets.JsonText(p.before.Filter) == sets.JsonText(p.after.Filter) {
 		return
 	}
 	if p.left.Files > 0 {
-		p.follows("Left out from now on: %s (%s). What is left out stays where it is, and as it is; nothing of it is carried or removed.", count(p.left.Files, "file", "files"), size(p.left.Bytes))
+		p.follows("Left out from now on: %s (%s). What is left out stays where it is, and as it is; nothing of it is carried or removed.", sets.Count(p.left.Files, "file", "files"), sets.Size(p.left.Bytes))
 	}
 	if p.joins.Files > 0 {
-		p.follows("Kept the same again: %s (%s) that had been left out. Where they differ, the later change wins.", count(p.joins.Files, "file", "files"), size(p.joins.Bytes))
+		p.follows("Kept the same again: %s (%s) that had been left out. Where they differ, the later change wins.", sets.Count(p.joins.Files, "file", "files"), sets.Size(p.joins.Bytes))
 	}
 	p.follows("What the filter leaves in and nobody has seen yet is found at the next look, at every replica.")
 }
@@ -157,14 +158,14 @@ func (p *preview) layouts() {
 	}
 	fresh, gone := lanesWithout(p.after, p.before), lanesWithout(p.before, p.after)
 	if len(fresh) > 0 {
-		p.follows("%s: %s. All %s are compared over each of them; what is equal is not carried.", count(int64(len(fresh)), "lane is new", "lanes are new"), laneList(fresh), count(p.held.Files+p.held.Folders, "path", "paths"))
+		p.follows("%s: %s. All %s are compared over each of them; what is equal is not carried.", sets.Count(int64(len(fresh)), "lane is new", "lanes are new"), sets.LaneList(fresh), sets.Count(p.held.Files+p.held.Folders, "path", "paths"))
 	}
 	if len(gone) > 0 {
 		var waits model.Backlog
 		for _, l := range gone {
 			waits.Files, waits.Bytes = waits.Files+l.Backlog.Files, waits.Bytes+l.Backlog.Bytes
 		}
-		p.follows("%s: %s. What waits on them (%s, %s) takes the other lanes.", count(int64(len(gone)), "lane goes", "lanes go"), laneList(gone), count(waits.Files, "path", "paths"), size(waits.Bytes))
+		p.follows("%s: %s. What waits on them (%s, %s) takes the other lanes.", sets.Count(int64(len(gone)), "lane goes", "lanes go"), sets.LaneList(gone), sets.Count(waits.Files, "path", "paths"), sets.Size(waits.Bytes))
 	}
 }
 
@@ -177,17 +178,6 @@ func lanesWithout(of, without model.ReplicaSet) (list []model.Lane) {
 	return list
 }
 
-func laneList(lanes []model.Lane) string {
-	var names []string
-	for _, l := range lanes[:min(len(lanes), 8)] {
-		names = append(names, l.From+" to "+l.To)
-	}
-	if more := len(lanes) - len(names); more > 0 {
-		names = append(names, fmt.Sprintf("%d more", more))
-	}
-	return strings.Join(names, ", ")
-}
-
 // calendars tells how much fits through lanes that are open at other times.
 func (p *preview) calendars() {
 	for _, l := range p.after.Lanes {
@@ -195,9 +185,9 @@ func (p *preview) calendars() {
 		if before < 0 || p.was.Lanes[before].Fits == p.will.Lanes[after].Fits {
 			continue
 		}
-		line := fmt.Sprintf("%s to %s: %s fit into a week, %s so far", l.From, l.To, size(p.will.Lanes[after].Fits), size(p.was.Lanes[before].Fits))
+		line := fmt.Sprintf("%s to %s: %s fit into a week, %s so far", l.From, l.To, sets.Size(p.will.Lanes[after].Fits), sets.Size(p.was.Lanes[before].Fits))
 		if l.Backlog.Files > 0 {
-			line += fmt.Sprintf("; its backlog of %s is through %s", size(l.Backlog.Bytes), p.through(p.will.ways[after], l.Backlog.Bytes))
+			line += fmt.Sprintf("; its backlog of %s is through %s", sets.Size(l.Backlog.Bytes), p.through(p.will.ways[after], l.Backlog.Bytes))
 		}
 		p.follows("%s.", line)
 	}
@@ -217,13 +207,13 @@ func (p *preview) through(w forecast.Way, bytes int64) string {
 func (p *preview) lags() {
 	for i, lane := range p.will.Lanes {
 		if lane.Weekly > lane.Fits {
-			p.found.Checks = append(p.found.Checks, tooThin(replicaNamed(p.after, p.will.ways[i].Lane.From), replicaNamed(p.after, p.will.ways[i].Lane.To), lane.Fits, lane.Weekly))
+			p.found.Checks = append(p.found.Checks, planning.TooThin(replicaNamed(p.after, p.will.ways[i].Lane.From), replicaNamed(p.after, p.will.ways[i].Lane.To), lane.Fits, lane.Weekly))
 		}
 	}
 	if p.will.Endless() {
 		return
 	}
-	p.check("calendar", model.Pass, fmt.Sprintf("what changes in a week (%s) fits through every lane", size(p.held.Weekly)), "", "")
+	p.check("calendar", model.Pass, fmt.Sprintf("what changes in a week (%s) fits through every lane", sets.Size(p.held.Weekly)), "", "")
 	for _, r := range p.after.Replicas {
 		was, will := p.was.Lags[replica.ID(r.ID)], p.will.Lags[replica.ID(r.ID)]
 		if was.Median != will.Median || was.P95 != will.P95 {
@@ -257,9 +247,9 @@ func (s *steady) lane(l model.Lane) int {
 }
 
 func (p *preview) steady(set model.ReplicaSet) steady {
-	ways := waysOf(&set, p.legs, p.at)
+	ways := sets.WaysOf(&set, p.legs, p.at)
 	for i := range ways {
-		ways[i].Mbit = cmp.Or(ways[i].Mbit, unknownMbit)
+		ways[i].Mbit = cmp.Or(ways[i].Mbit, sets.UnknownMbit)
 	}
 	seed := slices.IndexFunc(set.Replicas, func(r model.Replica) bool { return r.Seed })
 	return steady{plan.Steady(replica.ID(set.Replicas[seed].ID), p.held.Weekly, ways), ways}
@@ -279,10 +269,10 @@ func (p *preview) intakes() {
 			p.follows("%s: %s may be on its way in at a time, %s so far.", r.Name, quota(r.IntakeQuota), quota(was.IntakeQuota))
 		}
 		if r.AtticQuota != was.AtticQuota {
-			p.follows("%s: its attic may keep %s, %s so far; it keeps %s now.", r.Name, quota(r.AtticQuota), quota(was.AtticQuota), size(r.Attic.Bytes))
+			p.follows("%s: its attic may keep %s, %s so far; it keeps %s now.", r.Name, quota(r.AtticQuota), quota(was.AtticQuota), sets.Size(r.Attic.Bytes))
 		}
 		if r.IntakeQuota != was.IntakeQuota && r.IntakeQuota > 0 && r.IntakeQuota < need {
-			p.found.Checks = append(p.found.Checks, smallIntake(r.Name, r.IntakeQuota, need))
+			p.found.Checks = append(p.found.Checks, planning.SmallIntake(r.Name, r.IntakeQuota, need))
 		}
 	}
 }
@@ -291,7 +281,7 @@ func quota(bytes int64) string {
 	if bytes == 0 {
 		return "any amount"
 	}
-	return size(bytes)
+	return sets.Size(bytes)
 }
 
 // attics tells what attics would throw away.
@@ -300,14 +290,14 @@ func (p *preview) attics(ctx context.Context) error {
 		goes := plan.Count{}
 		var items []model.AtticItem
 		if p.after.AtticDays < p.before.AtticDays {
-			old, err := p.db.ExpiredAttic(ctx, replica.ID(r.ID), p.at.UTC().AddDate(0, 0, -p.after.AtticDays), 1_000_000)
+			old, err := p.DB.ExpiredAttic(ctx, replica.ID(r.ID), p.at.UTC().AddDate(0, 0, -p.after.AtticDays), 1_000_000)
 			if err != nil {
 				return err
 			}
 			items = append(items, old...)
 		}
 		if quota := p.before.Replicas[i].AtticQuota; r.AtticQuota > 0 && (quota == 0 || r.AtticQuota < quota) {
-			beyond, err := p.db.AtticBeyond(ctx, replica.ID(r.ID), r.AtticQuota)
+			beyond, err := p.DB.AtticBeyond(ctx, replica.ID(r.ID), r.AtticQuota)
 			if err != nil {
 				return err
 			}
@@ -321,7 +311,7 @@ func (p *preview) attics(ctx context.Context) error {
 			}
 		}
 		if goes.Files > 0 {
-			p.check("attic", model.Warn, fmt.Sprintf("%s: its attic keeps %s (%s) that it would throw away within a minute", r.Name, count(goes.Files, "file", "files"), size(goes.Bytes)), "nothing brings them back", "restore what is needed first: bspan replica attic list "+p.after.Name+" --replica "+r.Name)
+			p.check("attic", model.Warn, fmt.Sprintf("%s: its attic keeps %s (%s) that it would throw away within a minute", r.Name, sets.Count(goes.Files, "file", "files"), sets.Size(goes.Bytes)), "nothing brings them back", "restore what is needed first: bspan replica attic list "+p.after.Name+" --replica "+r.Name)
 		}
 	}
 	return nil

@@ -6,7 +6,6 @@ package replicas
 import (
 	"context"
 	"fmt"
-	"sync"
 	"time"
 
 	"bridgespan/core/namespace"
@@ -18,24 +17,20 @@ import (
 	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
+	"bridgespan/service/replicas/planning"
+	"bridgespan/service/replicas/proof"
+	"bridgespan/service/replicas/sets"
+	"bridgespan/service/replicas/worker"
 	"bridgespan/service/work"
 )
 
 // Service is the use case.
 type Service struct {
-	db       *records.DB
-	estate   *estate.Service
-	accounts *accounts.Service
-	jobs     *jobs.Service
-	leases   *work.Leases
-	changed  func()
-	openTo   Opener
-	publish  Publisher
-	stepsOf  func(ctx context.Context, asked model.NewReplicaSet) []PlannedStep
-	wake     chan struct{}
-
-	mu      sync.Mutex
-	keepers map[int64]*keeper // of the sets whose lease we hold, by number
+	*sets.Base
+	*planning.Plans
+	*proof.Proofs
+	*worker.Workers
+	publish Publisher
 }
 
 // Publisher makes a signpost lead to places.
@@ -47,17 +42,16 @@ func (s *Service) PublishBy(p Publisher) { s.publish = p }
 // New makes the service; Run must be called for it to work on sets. holder names
 // this instance in leases; changed is called after every change.
 func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service, leases *work.Leases, changed func()) *Service {
-	s := &Service{db: db, estate: e, accounts: a, jobs: j, leases: leases, changed: changed, wake: make(chan struct{}, 1), keepers: map[int64]*keeper{}}
-	s.stepsOf = s.plannedSteps
-	s.registerPlans()
+	base := &sets.Base{DB: db, Estate: e, People: a, Runs: j, Changed: changed, Wake: make(chan struct{}, 1)}
+	s := &Service{Base: base, Proofs: proof.New(base), Workers: worker.New(base, leases)}
+	s.Plans = planning.New(base, s.plannedSteps)
 	j.Register(createKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true}, s.createSet)
-	s.registerProofs()
 	return s
 }
 
 // Sets lists replica sets by name.
 func (s *Service) Sets(ctx context.Context, page records.Page) ([]model.ReplicaSet, error) {
-	sets, err := s.db.ReplicaSets(ctx, page)
+	sets, err := s.DB.ReplicaSets(ctx, page)
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +60,7 @@ func (s *Service) Sets(ctx context.Context, page records.Page) ([]model.ReplicaS
 
 // Set shows a replica set.
 func (s *Service) Set(ctx context.Context, name string) (model.ReplicaSet, error) {
-	set, err := s.db.ReplicaSet(ctx, name)
+	set, err := s.DB.ReplicaSet(ctx, name)
 	if err != nil {
 		return set, err
 	}
@@ -77,15 +71,15 @@ func (s *Service) Set(ctx context.Context, name string) (model.ReplicaSet, error
 
 // Edit changes the settings of a set. version is what the caller last read.
 func (s *Service) Edit(ctx context.Context, name string, version int64, e model.EditReplicaSet) error {
-	return s.change(ctx, func(tx *records.Tx) error {
+	return s.Change(ctx, func(tx *records.Tx) error {
 		set, err := tx.ReplicaSet(ctx, name)
 		if err != nil {
 			return err
 		}
-		before := asEdited(set)
+		before := sets.AsEdited(set)
 		set.Version = version
 		former := set.Lanes
-		if err := edit(&set, e); err != nil {
+		if err := sets.Edit(&set, e); err != nil {
 			return err
 		}
 		if err := tx.UpdateReplicaSet(ctx, set); err != nil {
@@ -94,7 +88,7 @@ func (s *Service) Edit(ctx context.Context, name string, version int64, e model.
 		if err := replaceLanes(ctx, tx, set, former); err != nil {
 			return err
 		}
-		return tx.Record(ctx, access.Change(ctx, "replica.edit", set.Name, before, asEdited(set)), topic)
+		return tx.Record(ctx, access.Change(ctx, "replica.edit", set.Name, before, sets.AsEdited(set)), sets.Topic)
 	})
 }
 
@@ -129,17 +123,17 @@ func replaceLanes(ctx context.Context, tx *records.Tx, set model.ReplicaSet, for
 
 // EditLane changes how a lane is opened and closed.
 func (s *Service) EditLane(ctx context.Context, name, from, to string, version int64, e model.EditLane) error {
-	return s.change(ctx, func(tx *records.Tx) error {
+	return s.Change(ctx, func(tx *records.Tx) error {
 		set, err := tx.ReplicaSet(ctx, name)
 		if err != nil {
 			return err
 		}
-		l, err := findLane(&set, from, to)
+		l, err := sets.FindLane(&set, from, to)
 		if err != nil {
 			return err
 		}
 		before := *l
-		if err := editLane(l, e); err != nil {
+		if err := sets.EditLane(l, e); err != nil {
 			return err
 		}
 		if err := tx.UpdateLane(ctx, *l); err != nil {
@@ -149,67 +143,67 @@ func (s *Service) EditLane(ctx context.Context, name, from, to string, version i
 		if err := tx.UpdateReplicaSet(ctx, set); err != nil {
 			return tx.Since(ctx, err, set.Name, version)
 		}
-		return tx.Record(ctx, access.Change(ctx, "replica.lane", fmt.Sprintf("%s: %s to %s", set.Name, l.From, l.To), laneSettings(before), laneSettings(*l)), topic)
+		return tx.Record(ctx, access.Change(ctx, "replica.lane", fmt.Sprintf("%s: %s to %s", set.Name, l.From, l.To), sets.LaneSettings(before), sets.LaneSettings(*l)), sets.Topic)
 	})
 }
 
 // Remove removes a set and what is known of its replicas. The files stay, those
 // in the attics too.
 func (s *Service) Remove(ctx context.Context, name string, version int64) error {
-	set, err := s.db.ReplicaSet(ctx, name)
+	set, err := s.DB.ReplicaSet(ctx, name)
 	if err != nil {
 		return err
 	}
-	err = s.change(ctx, func(tx *records.Tx) error {
+	err = s.Change(ctx, func(tx *records.Tx) error {
 		removed := set
 		removed.Version = version
 		if err := tx.RemoveReplicaSet(ctx, removed); err != nil {
 			return tx.Since(ctx, err, set.Name, version)
 		}
-		if err := tx.RemoveJobsOf(ctx, []string{verifyKind, probeKind}, set.Name); err != nil {
+		if err := tx.RemoveJobsOf(ctx, []string{proof.VerifyKind, proof.ProbeKind}, set.Name); err != nil {
 			return err
 		}
-		return tx.Record(ctx, access.Change(ctx, "replica.remove", set.Name, asEdited(set), nil), topic)
+		return tx.Record(ctx, access.Change(ctx, "replica.remove", set.Name, sets.AsEdited(set), nil), sets.Topic)
 	})
 	if err != nil || records.Rehearsing(ctx) {
 		return err
 	}
 	lasting, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*work.Usual)
 	defer cancel()
-	s.awaitEnd(lasting, set.ID)
+	s.AwaitEnd(lasting, set.ID)
 	s.unmark(lasting, set)
 	return nil
 }
 
 // Troubles lists what could not be done and is tried again, the oldest first.
 func (s *Service) Troubles(ctx context.Context, name string) ([]model.ReplicaTrouble, error) {
-	set, err := s.db.ReplicaSet(ctx, name)
+	set, err := s.DB.ReplicaSet(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	return s.db.ReplicaTroubles(ctx, set.ID, 1000)
+	return s.DB.ReplicaTroubles(ctx, set.ID, 1000)
 }
 
 // Waiting lists what waits in the backlog of a lane, at most so much.
 func (s *Service) Waiting(ctx context.Context, name, from, to string, limit int) ([]model.WaitingPath, error) {
-	set, err := s.db.ReplicaSet(ctx, name)
+	set, err := s.DB.ReplicaSet(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	l, err := findLane(&set, from, to)
+	l, err := sets.FindLane(&set, from, to)
 	if err != nil {
 		return nil, err
 	}
-	return s.db.Waiting(ctx, replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, limit)
+	return s.DB.Waiting(ctx, replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, limit)
 }
 
 // History tells how the lanes of a set did since a moment.
 func (s *Service) History(ctx context.Context, name string, since time.Time) (model.LaneHistory, error) {
-	set, err := s.db.ReplicaSet(ctx, name)
+	set, err := s.DB.ReplicaSet(ctx, name)
 	if err != nil {
 		return model.LaneHistory{}, err
 	}
-	samples, err := s.db.LaneSamples(ctx, set.ID, since)
+	samples, err := s.DB.LaneSamples(ctx, set.ID, since)
 	return model.LaneHistory{Samples: samples}, err
 }
 
@@ -217,7 +211,7 @@ func (s *Service) History(ctx context.Context, name string, since time.Time) (mo
 // they can be used for another one. What does not answer keeps its own.
 func (s *Service) unmark(ctx context.Context, set model.ReplicaSet) {
 	for i := range set.Replicas {
-		if t, err := s.open(ctx, set.Replicas[i].Target()); err == nil {
+		if t, err := s.Open(ctx, set.Replicas[i].Target()); err == nil {
 			_ = t.Remove(ctx, replication.MarkFile)
 			_ = t.Close()
 		}

@@ -9,6 +9,7 @@ import (
 	"bridgespan/core/verify"
 	"bridgespan/model"
 	"bridgespan/records"
+	"bridgespan/service/replicas/sets"
 	"bridgespan/service/sheet"
 )
 
@@ -21,7 +22,7 @@ func (s *Service) Report(ctx context.Context, id int64, w io.Writer) error {
 	if err != nil {
 		return err
 	}
-	found, err := s.db.Findings(ctx, id, records.FindingsAsked{After: -1, Limit: mostReported})
+	found, err := s.DB.Findings(ctx, id, records.FindingsAsked{After: -1, Limit: mostReported})
 	if err != nil {
 		return err
 	}
@@ -43,7 +44,7 @@ func kindsOf(c verify.Counts) (list []string) {
 	}{{c.Missing, "missing"}, {c.Extra, "extra"}, {c.Kinds, "of another kind"}, {c.Sizes, "of another length"}, {c.Contents, "of other content"}, {c.Times, "of another time"},
 		{c.Permissions, "with other permissions"}, {c.Owners, "of another owner"}, {c.Attributes, "with other attributes"}, {c.InUse, "in use"}, {c.Explained, "explained"}} {
 		if k.n > 0 {
-			list = append(list, count(k.n, k.what, k.what))
+			list = append(list, sets.Count(k.n, k.what, k.what))
 		}
 	}
 	if len(list) == 0 {
@@ -53,7 +54,7 @@ func kindsOf(c verify.Counts) (list []string) {
 }
 
 var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
-	"style": func() template.CSS { return sheet.Style }, "kinds": kindsOf, "size": size, "count": func(n int64) string { return count(n, "file or folder", "files and folders") },
+	"style": func() template.CSS { return sheet.Style }, "kinds": kindsOf, "size": sets.Size, "count": func(n int64) string { return sets.Count(n, "file or folder", "files and folders") },
 	"when": func(t *time.Time) string {
 		if t == nil {
 			return ""

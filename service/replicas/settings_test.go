@@ -9,13 +9,15 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/core/plan"
 	"bridgespan/model"
+	"bridgespan/service/replicas/planning"
+	"bridgespan/service/replicas/sets"
+	"bridgespan/service/replicas/sets/setstest"
 )
 
 // beds is a set of three replicas, of which the first is the seed.
 func beds(layout string) model.ReplicaSet {
-	set := model.ReplicaSet{Name: "beds", Layout: layout, Calendar: "full", AtticDays: 60, Retry: model.UsualRetry,
-		Replicas: []model.Replica{{ID: 1, Name: "oak", Server: "oak", Share: "store", Seed: true}, {ID: 2, Name: "elm", Server: "elm", Share: "store"}, {ID: 3, Name: "ash", Server: "ash", Share: "store", Sub: "copy"}}}
-	relay(&set)
+	set := setstest.Beds(layout)
+	sets.Relay(&set)
 	return set
 }
 
@@ -29,22 +31,25 @@ func TestChangedBy(t *testing.T) {
 		ok     func(model.ReplicaSet) bool
 		kind   fault.Kind
 	}{
-		"nothing":         {model.SettingsChange{}, func(s model.ReplicaSet) bool { return jsonText(s) == jsonText(beds(model.LayoutHub)) }, 0},
-		"layout":          {model.SettingsChange{Set: &model.EditReplicaSet{Layout: &chain}}, func(s model.ReplicaSet) bool { return s.Layout == chain && len(s.Lanes) == 4 }, 0},
-		"calendar":        {model.SettingsChange{Set: &model.EditReplicaSet{Calendar: &thin}}, func(s model.ReplicaSet) bool { return s.Calendar == thin }, 0},
-		"lane":            {model.SettingsChange{Lane: lane("oak", "elm")}, func(s model.ReplicaSet) bool { l, err := findLane(&s, "oak", "elm"); return err == nil && l.Closed }, 0},
+		"nothing":  {model.SettingsChange{}, func(s model.ReplicaSet) bool { return sets.JsonText(s) == sets.JsonText(beds(model.LayoutHub)) }, 0},
+		"layout":   {model.SettingsChange{Set: &model.EditReplicaSet{Layout: &chain}}, func(s model.ReplicaSet) bool { return s.Layout == chain && len(s.Lanes) == 4 }, 0},
+		"calendar": {model.SettingsChange{Set: &model.EditReplicaSet{Calendar: &thin}}, func(s model.ReplicaSet) bool { return s.Calendar == thin }, 0},
+		"lane": {model.SettingsChange{Lane: lane("oak", "elm")}, func(s model.ReplicaSet) bool {
+			l, err := sets.FindLane(&s, "oak", "elm")
+			return err == nil && l.Closed
+		}, 0},
 		"quota":           {model.SettingsChange{Replica: &model.ReplicaChange{Name: "ash", Change: model.EditReplica{AtticQuota: &quota}}}, func(s model.ReplicaSet) bool { return s.Replicas[2].AtticQuota == 7 }, 0},
 		"bad calendar":    {model.SettingsChange{Set: &model.EditReplicaSet{Calendar: &nonsense}}, nil, fault.Invalid},
 		"no such lane":    {model.SettingsChange{Lane: lane("elm", "ash")}, nil, fault.NotFound},
 		"no such replica": {model.SettingsChange{Replica: &model.ReplicaChange{Name: "yew"}}, nil, fault.NotFound},
 	} {
 		before := beds(model.LayoutHub)
-		was := jsonText(before)
+		was := sets.JsonText(before)
 		after, err := changedBy(before, c.change)
 		if fault.KindOf(err) != c.kind || err == nil && !c.ok(after) {
 			t.Errorf("%s: %+v, %v", name, after, err)
 		}
-		if jsonText(before) != was {
+		if sets.JsonText(before) != was {
 			t.Errorf("%s: the set itself was changed", name)
 		}
 	}
@@ -52,13 +57,13 @@ func TestChangedBy(t *testing.T) {
 
 func TestLanesWithout(t *testing.T) {
 	hub, chain := beds(model.LayoutHub), beds(model.LayoutChain)
-	if got := laneList(lanesWithout(chain, hub)); got != "elm to ash, ash to elm" {
+	if got := sets.LaneList(lanesWithout(chain, hub)); got != "elm to ash, ash to elm" {
 		t.Errorf("new are %s", got)
 	}
-	if got := laneList(lanesWithout(hub, chain)); got != "oak to ash, ash to oak" {
+	if got := sets.LaneList(lanesWithout(hub, chain)); got != "oak to ash, ash to oak" {
 		t.Errorf("gone are %s", got)
 	}
-	if got := laneList(slices.Repeat(hub.Lanes, 3)); !strings.HasSuffix(got, ", 4 more") {
+	if got := sets.LaneList(slices.Repeat(hub.Lanes, 3)); !strings.HasSuffix(got, ", 4 more") {
 		t.Errorf("many are %s", got)
 	}
 }
@@ -78,7 +83,7 @@ func TestPreviewWords(t *testing.T) {
 			t.Errorf("it does not say %q: %s", want, said)
 		}
 	}
-	if len(p.found.Checks) != 2 || worst(p.found.Checks) != model.Fail || p.found.Checks[0].Means != "the backlog grows without end" {
+	if len(p.found.Checks) != 2 || planning.Worst(p.found.Checks) != model.Fail || p.found.Checks[0].Means != "the backlog grows without end" {
 		t.Errorf("checks %+v", p.found.Checks)
 	}
 	p = &preview{before: before, after: before, at: time.Now()}
@@ -89,7 +94,7 @@ func TestPreviewWords(t *testing.T) {
 	p.lags()
 	p.intakes()
 	p.pauses()
-	if len(p.found.Follows) != 0 || worst(p.found.Checks) != model.Pass {
+	if len(p.found.Follows) != 0 || planning.Worst(p.found.Checks) != model.Pass {
 		t.Errorf("of nothing follows %+v", p.found)
 	}
 }
@@ -105,7 +110,7 @@ func TestLasting(t *testing.T) {
 func TestCheckRights(t *testing.T) {
 	for rights, ok := range map[string]bool{"": true, "inherit": true, "seed": true, "O:BAG:BAD:P(A;OICI;FA;;;BA)": true, "D:P(A;;FA;;;BA)": true,
 		"nobody": false, "D:P(A;;": false, "D:P": false, "O:BAG:BA": false} {
-		if err := checkRights("rights", rights); (err == nil) != ok {
+		if err := sets.CheckRights("rights", rights); (err == nil) != ok {
 			t.Errorf("%q: %v", rights, err)
 		}
 	}
@@ -113,7 +118,7 @@ func TestCheckRights(t *testing.T) {
 
 func TestCheckPublish(t *testing.T) {
 	for path, ok := range map[string]bool{"": true, "/garden/beds": true, "/garden/kept/beds/": true, "/garden": false, "/garden/": false, "garden/beds": false, "/garden/a//b": false} {
-		if err := checkPublish(path); (err == nil) != ok {
+		if err := sets.CheckPublish(path); (err == nil) != ok {
 			t.Errorf("%q: %v", path, err)
 		}
 	}
@@ -134,7 +139,7 @@ func TestClosedTo(t *testing.T) {
 func TestStepWords(t *testing.T) {
 	set := beds(model.LayoutHub)
 	set.AccountMap, set.AccountsOf = "trees", "oak"
-	set.Replicas[2].Rights = rightsOfSeed
+	set.Replicas[2].Rights = sets.RightsOfSeed
 	for got, want := range map[string]string{
 		folderStep(&set, 1):         "Make the folder elm/store.",
 		folderStep(&set, 2):         "Make the folder ash/store/copy, with the permissions of the seed's folder.",
@@ -150,10 +155,10 @@ func TestStepWords(t *testing.T) {
 }
 
 func TestShortList(t *testing.T) {
-	if got := shortList([]string{"a", "b"}); got != "a; b" {
+	if got := planning.ShortList([]string{"a", "b"}); got != "a; b" {
 		t.Error(got)
 	}
-	if got := shortList([]string{"a", "b", "c", "d", "e", "f", "g"}); got != "a; b; c; d; e; and 2 more" {
+	if got := planning.ShortList([]string{"a", "b", "c", "d", "e", "f", "g"}); got != "a; b; c; d; e; and 2 more" {
 		t.Error(got)
 	}
 }

@@ -14,21 +14,22 @@ import (
 	"bridgespan/core/namespace"
 	"bridgespan/core/plan"
 	"bridgespan/model"
+	"bridgespan/service/replicas/sets"
 )
 
 // tell adds to sets what follows from their figures: words, and when backlogs
 // will be empty.
 func (s *Service) tell(ctx context.Context, sets []model.ReplicaSet) error {
-	legs, err := s.db.Legs(ctx)
+	legs, err := s.DB.Legs(ctx)
 	if err != nil {
 		return err
 	}
 	for i := range sets {
 		tellSet(&sets[i], legs, time.Now())
-		if err := s.lastVerified(ctx, &sets[i]); err != nil {
+		if err := s.LastVerified(ctx, &sets[i]); err != nil {
 			return err
 		}
-		if err := s.foretold(ctx, &sets[i]); err != nil {
+		if err := s.Foretold(ctx, &sets[i]); err != nil {
 			return err
 		}
 		if err := s.alerts(ctx, &sets[i], time.Now()); err != nil {
@@ -56,7 +57,7 @@ func tellSet(set *model.ReplicaSet, legs []namespace.Leg, at time.Time) {
 }
 
 func tellLane(set *model.ReplicaSet, l *model.Lane, leg float64, at time.Time) {
-	week, err := calendar.Parse("calendar", orText(l.Calendar, set.Calendar))
+	week, err := calendar.Parse("calendar", sets.OrText(l.Calendar, set.Calendar))
 	if err != nil { // it was checked when it was set
 		return
 	}
@@ -75,7 +76,7 @@ func tellLane(set *model.ReplicaSet, l *model.Lane, leg float64, at time.Time) {
 	if l.Backlog.Files > 0 && !l.Closed && !set.Paused && l.State != model.LaneStalled {
 		way := leg
 		if way == 0 {
-			way = unknownMbit
+			way = sets.UnknownMbit
 		}
 		if done, ok := week.Through(at, l.Backlog.Bytes, way); ok {
 			l.EmptyAt = &done
@@ -102,18 +103,18 @@ func replicaWords(set *model.ReplicaSet, r *model.Replica) string {
 	case model.ReplicaFailing:
 		return r.Trouble
 	}
-	words := fmt.Sprintf("looked at, %s", count(r.Entries, "file or folder", "files and folders"))
+	words := fmt.Sprintf("looked at, %s", sets.Count(r.Entries, "file or folder", "files and folders"))
 	if r.Troubles > 0 {
-		words += fmt.Sprintf("; %s could not be worked at", count(r.Troubles, "path", "paths"))
+		words += fmt.Sprintf("; %s could not be worked at", sets.Count(r.Troubles, "path", "paths"))
 	}
 	if r.Repairs > 0 {
-		words += fmt.Sprintf("; %s repaired", count(r.Repairs, "record", "records"))
+		words += fmt.Sprintf("; %s repaired", sets.Count(r.Repairs, "record", "records"))
 	}
 	return words
 }
 
 func laneWords(l *model.Lane, at time.Time) string {
-	waiting := count(l.Backlog.Files, "path waits", "paths wait")
+	waiting := sets.Count(l.Backlog.Files, "path waits", "paths wait")
 	switch l.State {
 	case model.LaneNew:
 		return "not picked up yet"
@@ -147,7 +148,7 @@ func stalledFor(l *model.Lane, at time.Time) string {
 	if l.Stalled == nil {
 		return "a while"
 	}
-	return duration(at.Sub(*l.Stalled))
+	return sets.Duration(at.Sub(*l.Stalled))
 }
 
 // summary says how a set is, in a word and in a sentence.
@@ -174,7 +175,7 @@ func summary(set *model.ReplicaSet) (state, words string) {
 			stalled = append(stalled, l.From+" to "+l.To)
 		}
 	}
-	waits := fmt.Sprintf("%s (%s) in the backlogs", count(files, "path waits", "paths wait"), humanize.IBytes(uint64(bytes)))
+	waits := fmt.Sprintf("%s (%s) in the backlogs", sets.Count(files, "path waits", "paths wait"), humanize.IBytes(uint64(bytes)))
 	switch {
 	case len(failing) > 0:
 		return model.SetFailing, fmt.Sprintf("Cannot be worked at: %s; %s.", strings.Join(failing, ", "), waits)
@@ -183,7 +184,7 @@ func summary(set *model.ReplicaSet) (state, words string) {
 	case len(unfilled) > 0:
 		return model.SetFilling, fmt.Sprintf("First fill under way: %s still to be filled; %s.", strings.Join(unfilled, ", "), waits)
 	case troubles > 0:
-		return model.SetBehind, fmt.Sprintf("%s cannot be carried now and %s tried again; %s.", count(troubles, "path", "paths"), english.PluralWord(int(troubles), "is", "are"), waits)
+		return model.SetBehind, fmt.Sprintf("%s cannot be carried now and %s tried again; %s.", sets.Count(troubles, "path", "paths"), english.PluralWord(int(troubles), "is", "are"), waits)
 	case files > 0:
 		return model.SetBehind, fmt.Sprintf("%s.", strings.ToUpper(waits[:1])+waits[1:])
 	}

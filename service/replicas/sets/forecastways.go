@@ -1,0 +1,33 @@
+package sets
+
+import (
+	"time"
+
+	"bridgespan/core/calendar"
+	"bridgespan/core/forecast"
+	"bridgespan/core/namespace"
+	"bridgespan/core/plan"
+	"bridgespan/core/replica"
+	"bridgespan/model"
+)
+
+// WaysOf are the lanes of a set with what they run over, as they are opened and
+// closed now.
+func WaysOf(set *model.ReplicaSet, legs []namespace.Leg, at time.Time) (ways []forecast.Way) {
+	site := map[int64]string{}
+	for _, r := range set.Replicas {
+		site[r.ID] = r.Site
+	}
+	for _, l := range set.Lanes {
+		week, err := calendar.Parse("calendar", OrText(l.Calendar, set.Calendar))
+		switch {
+		case err != nil || l.Closed:
+			week = calendar.Week{}
+		case l.OpenUntil != nil && at.Before(*l.OpenUntil):
+			week = calendar.Always()
+		}
+		route := plan.Between(legs, site[l.FromID], site[l.ToID])
+		ways = append(ways, forecast.Way{Lane: replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, Mbit: route.Mbit, RTT: route.RTT, Calendar: week})
+	}
+	return ways
+}

@@ -1,0 +1,53 @@
+package worker
+
+import (
+	"context"
+	"time"
+
+	"bridgespan/core/replica"
+	"bridgespan/service/replicas/sets"
+)
+
+// tidyEvery is how often attics are looked at for what they have kept long enough,
+// or beyond their quota; they are at once when settings change.
+const tidyEvery = time.Minute
+
+// tidyAttics throws away what attics have kept long enough, until ctx ends.
+func (r *round) tidyAttics(ctx context.Context) {
+	for {
+		for _, p := range r.places {
+			p.tidyAttic(ctx)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-r.untidy:
+		case <-time.After(tidyEvery):
+		}
+	}
+}
+
+func (p *replicaWorker) tidyAttic(ctx context.Context) {
+	p.mu.Lock()
+	days := p.set.AtticDays
+	p.mu.Unlock()
+	quota := p.snapshot().AtticQuota
+	for {
+		old, err := p.DB.ExpiredAttic(ctx, replica.ID(p.ID), sets.Now().AddDate(0, 0, -days), 500)
+		if err == nil && len(old) == 0 && quota > 0 {
+			old, err = p.DB.AtticBeyond(ctx, replica.ID(p.ID), quota)
+		}
+		if err != nil || len(old) == 0 {
+			return
+		}
+		for _, item := range old {
+			if err := sets.ThrowAway(ctx, p.tree, item); err != nil {
+				p.trouble(troubleAt(p.Name, item.Attic, err))
+				return
+			}
+			if err := p.DB.ForgetAttic(ctx, item.ID); err != nil {
+				return
+			}
+		}
+	}
+}
