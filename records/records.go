@@ -14,11 +14,13 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"sync"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
 
 	"bridgespan/core/fault"
+	"bridgespan/model"
 )
 
 // DB is an open database.
@@ -227,4 +229,57 @@ func taken(err error, field, what, name string) error {
 			Problem: fmt.Sprintf("a %s is called %q already (names that differ only in case count as the same)", what, name)}).Because(err)
 	}
 	return err
+}
+
+// Page asks for a part of a list.
+type Page struct {
+	After string // key of the last item already seen; "" for the first page
+	Limit int
+}
+
+// All asks for a whole list that is known to be short.
+var All = Page{Limit: 1 << 30}
+
+// Rehearsal gathers the changes that would be recorded: under it every
+// transaction is carried out whole, checks and all, and then taken back.
+type Rehearsal struct {
+	mu      sync.Mutex
+	changes []model.Change
+}
+
+type rehearsalKey struct{}
+
+// Rehearse returns a context in which nothing is kept.
+func Rehearse(ctx context.Context) (context.Context, *Rehearsal) {
+	r := &Rehearsal{}
+	return context.WithValue(ctx, rehearsalKey{}, r), r
+}
+
+// Changes are what would have been changed, in order.
+func (r *Rehearsal) Changes() []model.Change {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.changes
+}
+
+// Rehearsing reports whether changes are only rehearsed: then nothing outside of
+// the records may be changed either.
+func Rehearsing(ctx context.Context) bool { return rehearsalIn(ctx) != nil }
+
+func rehearsalIn(ctx context.Context) *Rehearsal {
+	r, _ := ctx.Value(rehearsalKey{}).(*Rehearsal)
+	return r
+}
+
+// backTo drops what a transaction told that failed, or is tried again.
+func (r *Rehearsal) backTo(told int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.changes = r.changes[:told]
+}
+
+func (r *Rehearsal) add(c model.Change) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.changes = append(r.changes, c)
 }

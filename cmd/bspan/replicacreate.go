@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
+	"bridgespan/core/namespace"
 	"bridgespan/model"
 )
 
@@ -93,4 +94,69 @@ func replicaAccounts(ctx context.Context, c *cli.Command, api *client.Client, ar
 	}
 	t.after = strings.Join(lines, "\n")
 	return show(c, list, t)
+}
+
+// memberCommands change which places a set has.
+func memberCommands() []*cli.Command {
+	return []*cli.Command{
+		{Name: "add", Usage: "add a place to a set; the others stay as they are", ArgsUsage: "SET SERVER/SHARE[/FOLDER]", Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "call it `NAME`; as its server when absent"}, &cli.StringFlag{Name: "folder-rights", Usage: "permissions of its folder when that is made: inherit, seed (those of the seed's folder) or a descriptor in its text form"}, rehearseFlag()},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				t, err := namespace.ParseTarget("SERVER/SHARE", args[1])
+				if err != nil {
+					return err
+				}
+				s, err := api.AddReplica(ctx, args[0], model.NewReplica{Name: c.String("name"), Server: t.Server, Share: t.Share, Sub: t.Sub, Rights: c.String("folder-rights")})
+				if err != nil {
+					return err
+				}
+				return done(c, s, "%s is kept at %s as well from now on; see how it is filled with: bspan replica show %s", s.Name, args[1], s.Name)
+			}, "SET", "SERVER/SHARE")},
+		{Name: "drop", Usage: "take a place out of a set; its files stay where they are", ArgsUsage: "SET REPLICA", Flags: []cli.Flag{rehearseFlag()},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				s, err := api.DropReplica(ctx, args[0], args[1])
+				if err != nil {
+					return err
+				}
+				return done(c, s, "%s belongs to %s no more; its files are where they were", args[1], s.Name)
+			}, "SET", "REPLICA")},
+		{Name: "rehome", Usage: "put a replica at another place: its server was replaced, say; what is there already is adopted", ArgsUsage: "SET REPLICA SERVER/SHARE[/FOLDER]", Flags: []cli.Flag{rehearseFlag()},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				t, err := namespace.ParseTarget("SERVER/SHARE", args[2])
+				if err != nil {
+					return err
+				}
+				s, err := api.EditReplica(ctx, args[0], args[1], model.EditReplica{Home: &model.ReplicaHome{Server: t.Server, Share: t.Share, Sub: t.Sub}})
+				if err != nil {
+					return err
+				}
+				return done(c, s, "%s of %s is at %s from now on", args[1], s.Name, args[2])
+			}, "SET", "REPLICA", "SERVER/SHARE")},
+		{Name: "seed", Usage: "let another replica win the first fill, before anything was carried", ArgsUsage: "SET REPLICA", Flags: []cli.Flag{rehearseFlag()},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				s, err := api.EditReplica(ctx, args[0], args[1], model.EditReplica{Seed: true})
+				if err != nil {
+					return err
+				}
+				return done(c, s, "%s wins the first fill of %s", args[1], s.Name)
+			}, "SET", "REPLICA")},
+		{Name: "quota", Usage: "bound what may be on its way in to a replica, or what its attic may keep", ArgsUsage: "SET REPLICA", Flags: []cli.Flag{&cli.StringFlag{Name: "intake", Usage: "`SIZE` such as 4GiB"}, &cli.StringFlag{Name: "attic", Usage: "`SIZE` such as 20GiB; 0 for no bound"}, rehearseFlag()},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				var e model.EditReplica
+				for flag, into := range map[string]**int64{"intake": &e.IntakeQuota, "attic": &e.AtticQuota} {
+					if !c.IsSet(flag) {
+						continue
+					}
+					bytes, err := sizeIn(flag, c.String(flag))
+					if err != nil {
+						return err
+					}
+					*into = &bytes
+				}
+				s, err := api.EditReplica(ctx, args[0], args[1], e)
+				if err != nil {
+					return foretell(ctx, api, args[0], model.SettingsChange{Replica: &model.ReplicaChange{Name: args[1], Change: e}}, err)
+				}
+				return done(c, s, "the quotas of %s are changed", args[1])
+			}, "SET", "REPLICA")},
+	}
 }
