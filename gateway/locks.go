@@ -13,6 +13,7 @@ import (
 	"bridgespan/core/lock"
 	"bridgespan/gateway/dav"
 	"bridgespan/records"
+	"bridgespan/service/estate"
 	"bridgespan/tree"
 )
 
@@ -84,7 +85,7 @@ func (q *request) lock() error {
 	}
 	// Who may not write has no use for a lock, and would only be in the way.
 	if there {
-		err = p.tree.MayWrite(ctx, p.rest)
+		err = estate.MayWrite(ctx, p.tree, p.rest)
 	} else if err = q.hasFolder(ctx, p); err == nil {
 		err = q.unlocked(changeOf(q.name, false, true)...)
 	}

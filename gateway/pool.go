@@ -10,6 +10,7 @@ import (
 
 	"bridgespan/core/namespace"
 	"bridgespan/guard"
+	"bridgespan/service/endpoint"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
 )
@@ -43,11 +44,11 @@ type poolKey struct {
 // kept is one session; ready is closed when session and err are set.
 type kept struct {
 	ready   chan struct{}
-	session *smb.Session
+	session endpoint.Endpoint
 	err     error
 
 	mu    sync.Mutex
-	trees map[string]*smb.Tree
+	trees map[string]tree.Tree
 
 	begun time.Time
 
@@ -94,7 +95,7 @@ func (p *pool) borrow(ctx context.Context, listens namespace.Listener, who perso
 			p.mu.Unlock()
 			return nil, fmt.Errorf("%w, as another server of its domain has a moment ago", smb.ErrSignIn)
 		}
-		k = &kept{ready: make(chan struct{}), trees: map[string]*smb.Tree{}, begun: time.Now(), used: time.Now()}
+		k = &kept{ready: make(chan struct{}), trees: map[string]tree.Tree{}, begun: time.Now(), used: time.Now()}
 		p.kept[key] = k
 	}
 	k.users++
@@ -121,8 +122,8 @@ func (p *pool) borrow(ctx context.Context, listens namespace.Listener, who perso
 	return k, nil
 }
 
-func (p *pool) dial(ctx context.Context, l namespace.Listener, who person) (*smb.Session, error) {
-	return smb.Dial(ctx, smb.Target{Address: l.HostPort, Domain: who.domain, Account: who.account, Password: who.password, Unsigned: l.Unsigned, Timeout: dialMost,
+func (p *pool) dial(ctx context.Context, l namespace.Listener, who person) (endpoint.Endpoint, error) {
+	return endpoint.SMB(ctx, smb.Target{Address: l.HostPort, Domain: who.domain, Account: who.account, Password: who.password, Unsigned: l.Unsigned, Timeout: dialMost,
 		Untrusted: func(why error) { p.servers.Distrust(l.Server, why) }})
 }
 
@@ -160,7 +161,7 @@ func (p *pool) drop(key poolKey, k *kept) {
 }
 
 // tree opens a share, or the folder of one, over a session, once.
-func (k *kept) tree(ctx context.Context, share, sub string) (*smb.Tree, error) {
+func (k *kept) tree(ctx context.Context, share, sub string) (tree.Tree, error) {
 	key := share + "\x00" + sub
 	k.mu.Lock()
 	defer k.mu.Unlock()

@@ -15,6 +15,7 @@ import (
 	"bridgespan/core/lock"
 	"bridgespan/gateway/dav"
 	"bridgespan/records"
+	"bridgespan/service/estate"
 	"bridgespan/tree"
 )
 
@@ -343,7 +344,7 @@ func (q *request) proppatch() error {
 	if err := q.unlocked(lock.Change{Key: keyOfPath(q.name)}); err != nil {
 		return err
 	}
-	if err := p.tree.MayWrite(q.r.Context(), p.rest); err != nil {
+	if err := estate.MayWrite(q.r.Context(), p.tree, p.rest); err != nil {
 		return err
 	}
 	isProtected := func(p dav.Patch) bool { return isLive(p.Name()) }

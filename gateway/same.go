@@ -19,12 +19,12 @@ func same(a, b tree.Entry) bool {
 // as what is at another one. What is above the folder that a signpost leads to
 // is not known; what is not there, or may not be read, is passed over.
 func (p place) within(ctx context.Context, other place) bool {
-	it, err := other.tree.Identify(ctx, other.rest)
+	it, err := tree.Identify(ctx, other.tree, other.rest)
 	if err != nil {
 		return false
 	}
 	for name := p.rest; ; name = path.Dir(name) {
-		if e, err := p.tree.Identify(ctx, name); err == nil && same(e, it) {
+		if e, err := tree.Identify(ctx, p.tree, name); err == nil && same(e, it) {
 			return true
 		}
 		if name == "." {

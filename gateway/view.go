@@ -37,7 +37,7 @@ type view struct {
 
 // chosen is the location that serves a signpost.
 type chosen struct {
-	tree   *smb.Tree
+	tree   tree.Tree
 	kept   *kept
 	target namespace.Target
 	passed []string
@@ -91,7 +91,7 @@ type place struct {
 	folder    bool // a folder of the namespace itself, or the root
 	children  []string
 	signpost  string // full path
-	tree      *smb.Tree
+	tree      tree.Tree
 	rest      string // name in that tree
 	// directions are those that led there, below a signpost.
 	directions model.Directions
@@ -218,7 +218,7 @@ func (v *view) choose(ctx context.Context, d model.Directions) (*chosen, error) 
 // open opens a location and looks at a path in it, which shows that it
 // answers. A session from earlier requests may be broken: then it is made
 // again, once.
-func (v *view) open(ctx context.Context, direction namespace.Direction, rest, full string) (*smb.Tree, *kept, error) {
+func (v *view) open(ctx context.Context, direction namespace.Direction, rest, full string) (tree.Tree, *kept, error) {
 	for attempt := 1; ; attempt++ {
 		k, err := v.gateway.pool.borrow(ctx, direction.Listens, v.who)
 		if err != nil {
@@ -237,7 +237,7 @@ func (v *view) open(ctx context.Context, direction namespace.Direction, rest, fu
 	}
 }
 
-func (v *view) lookAt(ctx context.Context, k *kept, direction namespace.Direction, rest, full string) (*smb.Tree, error) {
+func (v *view) lookAt(ctx context.Context, k *kept, direction namespace.Direction, rest, full string) (tree.Tree, error) {
 	ctx, cancel := context.WithTimeout(ctx, dialMost)
 	defer cancel()
 	t, err := k.tree(ctx, direction.Share, direction.Sub)

@@ -320,7 +320,7 @@ func (q *request) transfer(moving bool) error {
 	}
 	t := &transfer{q: q, failures: failures{top: q.name}, shallow: depth == "0"}
 	if a.tree != b.tree {
-		t.into, _ = b.tree.Identify(ctx, ".") // zero where it may not be read
+		t.into, _ = tree.Identify(ctx, b.tree, ".") // zero where it may not be read
 	}
 	t.run(ctx, a, b, to, entry.Kind == tree.Folder, moving, renames)
 	q.known = map[string]tree.Entry{}

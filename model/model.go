@@ -84,9 +84,6 @@ const (
 	ServerMover = "mover"
 )
 
-// IsMover reports whether the server is a host where a mover runs.
-func (v *Server) IsMover() bool { return v.Certificate != "" }
-
 // Outcome is how one line of a check came out.
 type Outcome string
 

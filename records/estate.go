@@ -132,10 +132,7 @@ func scanServer(s scanner) (v model.Server, err error) {
 	var reachable sql.NullBool
 	var since, untrusted sql.NullTime
 	err = s.Scan(&v.Name, &v.Site, &v.Address, &v.Port, &v.Domain, &v.Account, &v.Certificate, &v.Note, &reachable, &since, &v.Trouble, &check, &v.Unsigned, &v.ViewersBrowse, &untrusted, &v.Version)
-	v.Kind = model.ServerSMB
-	if v.IsMover() {
-		v.Kind = model.ServerMover
-	}
+	v.Kind = v.KindOf()
 	if reachable.Valid {
 		v.Reachable = &reachable.Bool
 	}

@@ -34,3 +34,17 @@ func MayWrite(ctx context.Context, t Tree, folder string) error {
 	}
 	return PathError("write", folder, ErrUnsupported)
 }
+
+// Identifier is a tree that tells the number of an entry for more round trips than Stat takes.
+type Identifier interface {
+	// Identify is Stat with the entry's ID. It may need the right to read the entry.
+	Identify(ctx context.Context, name string) (Entry, error)
+}
+
+// Identify is Stat with the entry's ID, where the tree knows it at all.
+func Identify(ctx context.Context, t Tree, name string) (Entry, error) {
+	if i, ok := t.(Identifier); ok {
+		return i.Identify(ctx, name)
+	}
+	return t.Stat(ctx, name)
+}

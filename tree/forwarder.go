@@ -24,6 +24,11 @@ func (h *Forwarder) Stat(ctx context.Context, name string) (e Entry, err error) 
 	return e, err
 }
 
+func (h *Forwarder) Identify(ctx context.Context, name string) (e Entry, err error) {
+	err = h.Use(ctx, false, func(t Tree) error { e, err = Identify(ctx, t, name); return err })
+	return e, err
+}
+
 func (h *Forwarder) List(ctx context.Context, name string, detail Detail) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
 		stopped := false

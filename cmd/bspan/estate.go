@@ -283,7 +283,7 @@ func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 
 // kindOf says what a server is reached by.
 func kindOf(v model.Server) string {
-	if v.IsMover() {
+	if !v.Can(model.SpeaksSMB) {
 		return "mover"
 	}
 	return "SMB"
@@ -330,7 +330,7 @@ func showServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 	t.add("name", v.Name)
 	t.add("site", v.Site)
 	t.add("address", fmt.Sprintf("%s:%d", v.Address, v.Port))
-	if v.IsMover() {
+	if v.Can(model.ShowsCertificate) {
 		t.add("mover, known by", v.Certificate)
 	} else {
 		t.add("account", strings.TrimPrefix(v.Domain+`\`+v.Account, `\`))
@@ -338,7 +338,7 @@ func showServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 	if v.Unsigned {
 		t.add("messages", "may pass unsigned: whoever is between can change them")
 	}
-	if !v.IsMover() {
+	if v.Can(model.HasAccounts) {
 		t.add("viewers", map[bool]string{true: "may look into its folders", false: "may not look into its folders"}[v.ViewersBrowse])
 	}
 	t.add("state", answers(v))

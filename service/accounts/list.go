@@ -19,12 +19,13 @@ import (
 
 // With signs in to a server to ask about its accounts.
 func (s *Service) With(ctx context.Context, server string, do func(at *At) error) error {
-	v, session, err := s.estate.Session(ctx, server)
+	r, err := s.estate.Administer(ctx, server)
 	if err != nil {
 		return err
 	}
-	defer session.Close()
-	at, err := s.At(ctx, v, smbadmin.New(session))
+	defer r.Close()
+	v := r.Server
+	at, err := s.At(ctx, v, r.Admin())
 	if err == nil {
 		defer at.Close()
 		err = do(at)

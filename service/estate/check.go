@@ -75,7 +75,8 @@ func (c *checker) add(name string, outcome model.Outcome, found, means, remedy s
 }
 
 func (c *checker) run(ctx context.Context) {
-	if !c.address(ctx) || !c.server.IsMover() && !c.greeting(ctx) {
+	greets := c.server.Can(model.SpeaksSMB)
+	if !c.address(ctx) || greets && !c.greeting(ctx) {
 		return
 	}
 	r := c.signIn(ctx)
@@ -83,7 +84,7 @@ func (c *checker) run(ctx context.Context) {
 		return
 	}
 	defer r.Close()
-	if c.server.IsMover() {
+	if !greets {
 		d, _ := r.Clock(ctx) // it was told with the rest
 		c.clock(d)
 	}
@@ -180,7 +181,7 @@ func (c *checker) clock(difference time.Duration) {
 
 func (c *checker) signIn(ctx context.Context) *Reach {
 	r, err := c.service.reach(ctx, c.server)
-	if err != nil && c.server.IsMover() {
+	if err != nil && !c.server.Can(model.HasAccounts) {
 		c.add("mover", model.Fail, blame(c.server, err).Error(), "nothing can be looked at or carried there", "start the mover there; when it was made anew, give its certificate and secret: bspan server edit "+c.server.Name+" --certificate … --password-file …")
 		return nil
 	}
@@ -188,11 +189,11 @@ func (c *checker) signIn(ctx context.Context) *Reach {
 		c.add("sign-in", model.Fail, fmt.Sprintf("%s: %v", c.server.Account, cause(err)), "Bridge Span cannot see its shares or permissions", "set its password again with: bspan server edit "+c.server.Name+" --account … --new-password")
 		return nil
 	}
-	if c.server.IsMover() {
-		c.add("mover", model.Pass, fmt.Sprintf("%s, known by its certificate, takes the secret; everything is encrypted (TLS 1.3)", r.info.Name), "", "")
-	} else {
-		c.add("sign-in", model.Pass, "accepted as "+c.server.Account, "", "")
+	line := "sign-in"
+	if !c.server.Can(model.HasAccounts) {
+		line = "mover"
 	}
+	c.add(line, model.Pass, r.Greeting(), "", "")
 	return r
 }
 
@@ -212,7 +213,7 @@ func (c *checker) shares(ctx context.Context, r *Reach) {
 		}
 	}
 	what := "shares"
-	if c.server.IsMover() {
+	if !c.server.Can(model.HasAccounts) {
 		what = "folders"
 	}
 	c.add(what, model.Pass, fmt.Sprintf("%d: %s", len(disks), namesOf(disks)), "", "")
@@ -255,7 +256,7 @@ func (c *checker) rights(ctx context.Context, r *Reach, disks []model.Share) {
 }
 
 func (c *checker) rightsRemedy() string {
-	if c.server.IsMover() {
+	if !c.server.Can(model.HasAccounts) {
 		return "let the mover run as somebody who may do everything there"
 	}
 	return "make " + c.server.Account + " a member of the server's Administrators and let them into the share"

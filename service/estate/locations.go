@@ -12,6 +12,7 @@ import (
 	"bridgespan/core/acl"
 	"bridgespan/core/namespace"
 	"bridgespan/guard"
+	"bridgespan/service/endpoint"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
@@ -23,18 +24,21 @@ func (s *Service) LookAt(ctx context.Context, server string, targets []namespace
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	looks := make([]namespace.Look, len(targets))
-	_, session, err := s.Session(ctx, server)
+	r, err := s.Reach(ctx, server)
 	if err != nil {
 		for i := range looks {
 			looks[i] = lookOf(err)
 		}
 		return looks
 	}
-	defer session.Close()
+	defer r.Close()
 	// Where the server does not tell its shares, the locations have the last word.
-	shares, _ := smbadmin.New(session).Shares(ctx)
+	var shares []smbadmin.Share
+	if admin := r.Admin(); admin != nil {
+		shares, _ = admin.Shares(ctx)
+	}
 	// Several at a time, each share opened once.
-	open := &openShares{session: session}
+	open := &openShares{at: r}
 	defer open.close()
 	var group guard.Group
 	group.SetLimit(looksSideBySide)
@@ -74,18 +78,18 @@ const looksSideBySide = 4
 
 // openShares are the shares of a session that were opened so far.
 type openShares struct {
-	session *smb.Session
-	mu      sync.Mutex
-	trees   map[string]*openShare
+	at    endpoint.Endpoint
+	mu    sync.Mutex
+	trees map[string]*openShare
 }
 
 type openShare struct {
 	once sync.Once
-	tree *smb.Tree
+	tree tree.Tree
 	err  error
 }
 
-func (o *openShares) share(ctx context.Context, name string) (*smb.Tree, error) {
+func (o *openShares) share(ctx context.Context, name string) (tree.Tree, error) {
 	o.mu.Lock()
 	if o.trees == nil {
 		o.trees = map[string]*openShare{}
@@ -98,7 +102,7 @@ func (o *openShares) share(ctx context.Context, name string) (*smb.Tree, error) 
 	o.mu.Unlock()
 	s.once.Do(func() {
 		s.err = guard.Call(func() (err error) {
-			s.tree, err = o.session.Tree(ctx, name, "")
+			s.tree, err = o.at.Tree(ctx, name, "")
 			return err
 		})
 	})
@@ -133,7 +137,7 @@ func (o *openShares) try(ctx context.Context, target namespace.Target) error {
 		}
 		break
 	}
-	if err := t.MayWrite(ctx, name); errors.Is(err, fs.ErrPermission) {
+	if err := tree.MayWrite(ctx, t, name); errors.Is(err, fs.ErrPermission) {
 		return errReadOnly
 	} else if err != nil {
 		return err

@@ -2,14 +2,12 @@ package estate
 
 import (
 	"context"
-	"encoding/hex"
 	"strings"
 	"time"
 
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
 	"bridgespan/core/paths"
-	"bridgespan/smbadmin"
 	"bridgespan/tree"
 )
 
@@ -75,7 +73,7 @@ func (s *Service) readMachine(ctx context.Context, server string, m *machine) er
 		return err
 	}
 	defer r.Close()
-	if m.id, err = r.machine(ctx); err != nil {
+	if m.id, err = r.Machine(ctx); err != nil {
 		return Unavailable(r.Server, err)
 	}
 	shares, err := r.shares(ctx)
@@ -88,14 +86,4 @@ func (s *Service) readMachine(ctx context.Context, server string, m *machine) er
 		}
 	}
 	return nil
-}
-
-// machine is what tells the machine from all others.
-func (r *Reach) machine(ctx context.Context) (string, error) {
-	if r.SMB == nil {
-		return "mover " + r.Server.Certificate, nil
-	}
-	// The domain controllers of a domain have one SID, and no two machines one number.
-	greeting, err := smbadmin.Negotiate(ctx, hostPort(r.Server))
-	return "server " + hex.EncodeToString(greeting.Server[:]), err
 }

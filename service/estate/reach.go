@@ -8,19 +8,17 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
+	"bridgespan/service/endpoint"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
 	"bridgespan/tree/remote"
 	"bridgespan/tree/smb"
 )
 
-// Reach is a connection to a server of either kind.
+// Reach is a connection to a server of any kind.
 type Reach struct {
 	Server model.Server
-	// SMB is the session with a file server; nil where a mover runs.
-	SMB  *smb.Session
-	host *remote.Host
-	info remote.Info
+	endpoint.Endpoint
 }
 
 // Reach reaches a server that is found by name. The caller must close it.
@@ -44,13 +42,13 @@ func (s *Service) reach(ctx context.Context, v model.Server) (*Reach, error) {
 	return reachAt(ctx, v, s.target(v, password))
 }
 
-// reachAt reaches a server; of a mover, the password is its secret.
+// reachAt reaches a server; where it shows a certificate, the password is the secret.
 func reachAt(ctx context.Context, v model.Server, to smb.Target) (r *Reach, err error) {
 	r = &Reach{Server: v}
-	if v.IsMover() {
-		r.host, r.info, err = remote.Dial(ctx, remote.Target{Address: hostPort(v), Secret: to.Password, Fingerprint: v.Certificate, Timeout: tryTimeout, Untrusted: to.Untrusted})
+	if v.Can(model.ShowsCertificate) {
+		r.Endpoint, err = endpoint.Mover(ctx, remote.Target{Address: hostPort(v), Secret: to.Password, Fingerprint: v.Certificate, Timeout: tryTimeout, Untrusted: to.Untrusted})
 	} else {
-		r.SMB, err = smb.Dial(ctx, to)
+		r.Endpoint, err = endpoint.SMB(ctx, to)
 	}
 	if err != nil {
 		return nil, err
@@ -58,59 +56,17 @@ func reachAt(ctx context.Context, v model.Server, to smb.Target) (r *Reach, err 
 	return r, nil
 }
 
-// Close ends the connection.
-func (r *Reach) Close() error {
-	if r.SMB != nil {
-		return r.SMB.Close()
-	}
-	return r.host.Close()
-}
+// Admin administers a server; nil where nothing is to be administered, nor accounts are.
+func (r *Reach) Admin() *smbadmin.Admin { return endpoint.Admin(r.Endpoint) }
 
-// Tree opens a share, or a folder in it. The caller must close it, before the
-// connection.
-func (r *Reach) Tree(ctx context.Context, share, sub string) (tree.Tree, error) {
-	if r.SMB == nil {
-		t, err := r.host.Tree(ctx, share, sub)
-		if err != nil {
-			return nil, err
-		}
-		return t, nil
-	}
-	t, err := r.SMB.Tree(ctx, share, sub)
-	if err != nil {
-		return nil, err
-	}
-	return t, nil
-}
-
-// Admin administers a file server; nil where a mover runs, which has no accounts.
-func (r *Reach) Admin() *smbadmin.Admin {
-	if r.SMB == nil {
-		return nil
-	}
-	return smbadmin.New(r.SMB)
-}
-
-// shares lists shares: those of a mover are the folders that it serves.
+// shares lists shares as they are kept.
 func (r *Reach) shares(ctx context.Context) ([]model.Share, error) {
-	if r.SMB != nil {
-		return listShares(ctx, r.Server.Name, r.SMB)
-	}
+	shares, err := r.Shares(ctx)
 	seen := time.Now().UTC().Truncate(time.Microsecond)
-	var shares []model.Share
-	for _, f := range r.info.Folders {
-		shares = append(shares, model.Share{Server: r.Server.Name, Name: f.Name, Kind: "disk", Path: f.Path, Seen: seen})
+	for i := range shares {
+		shares[i].Server, shares[i].Seen = r.Server.Name, seen
 	}
-	return shares, nil
-}
-
-// Clock is how far the server's clock is from ours, about.
-func (r *Reach) Clock(ctx context.Context) (time.Duration, error) {
-	if r.SMB == nil {
-		return time.Until(r.info.Time), nil
-	}
-	g, err := smbadmin.Negotiate(ctx, hostPort(r.Server))
-	return g.ClockDifference, err
+	return shares, err
 }
 
 // Whole is a tree that ends its connection when it is closed.
@@ -119,13 +75,27 @@ func (r *Reach) Whole(ctx context.Context, share, sub string) (tree.Tree, error)
 	if err != nil {
 		return nil, errors.Join(err, r.Close())
 	}
-	switch t := t.(type) {
-	case *smb.Tree:
-		return &overSMB{t, r}, nil
-	case *remote.Tree:
-		return &overMover{t, r}, nil
-	}
-	panic("a tree of neither kind")
+	return newWhole(t, r), nil
+}
+
+// whole is a tree with the connection that it lives on.
+type whole struct {
+	tree.Forwarder
+	below tree.Tree
+	reach *Reach
+}
+
+func newWhole(t tree.Tree, r *Reach) *whole {
+	w := &whole{below: t, reach: r}
+	w.Use = func(_ context.Context, _ bool, do func(tree.Tree) error) error { return do(t) }
+	return w
+}
+
+func (w *whole) Capabilities() tree.Capabilities { return w.below.Capabilities() }
+
+func (w *whole) Close() error {
+	_ = w.below.Close()
+	return w.reach.Close()
 }
 
 // Open opens a folder of a share with the account that we have at its server. The caller
@@ -141,25 +111,6 @@ func (s *Service) Open(ctx context.Context, target namespace.Target) (tree.Tree,
 	}
 	return t, nil
 }
-
-// With all that they can beyond a tree.Tree.
-type (
-	overSMB struct {
-		*smb.Tree
-		reach *Reach
-	}
-	overMover struct {
-		*remote.Tree
-		reach *Reach
-	}
-)
-
-func (o *overSMB) Close() error {
-	_ = o.Tree.Close()
-	return o.reach.Close()
-}
-
-func (o *overMover) Close() error { return o.reach.Close() }
 
 // noMover is the fault of asking a mover for what a file server alone has.
 func noMover(v model.Server) error {

@@ -20,7 +20,6 @@ import (
 	"bridgespan/records"
 	"bridgespan/service/access"
 	"bridgespan/service/vault"
-	"bridgespan/smbadmin"
 	"bridgespan/tree"
 	"bridgespan/tree/remote"
 	"bridgespan/tree/smb"
@@ -129,7 +128,7 @@ func blame(v model.Server, err error) error {
 		return fault.Field("password", "give what is in the mover's file mover.secret", "the mover at %s refuses the secret", hostPort(v)).Because(err)
 	case errors.Is(err, remote.ErrStranger):
 		return fault.Field("certificate", "give the fingerprint that the mover says when it starts; when it was not made anew, find out who answers there", "what answers at %s has another certificate", hostPort(v)).Because(err)
-	case v.IsMover():
+	case !v.Can(model.SpeaksSMB):
 		return fault.Field("address", "check that a mover listens there", "what answers at %s is no mover: %v", hostPort(v), err).Because(err)
 	}
 	return fault.Field("address", "check that it is an SMB 3 file server", "%s does not let us sign in: %v", hostPort(v), err).Because(err)
@@ -146,7 +145,7 @@ func formerLabel(v model.Server) string { return labelAt(v, v.Address) }
 
 func labelAt(v model.Server, location string) string {
 	label := "server " + strings.ToLower(location+" account "+v.Account)
-	if v.IsMover() {
+	if v.Can(model.ShowsCertificate) {
 		label += " certificate " + v.Certificate
 	}
 	return label
@@ -179,15 +178,6 @@ func (s *Service) Reseal(ctx context.Context) error {
 	return nil
 }
 
-// Dial signs in to a file server with its administrative account.
-func (s *Service) Dial(ctx context.Context, v model.Server) (*smb.Session, error) {
-	to, err := s.Target(ctx, v)
-	if err != nil {
-		return nil, err
-	}
-	return smb.Dial(ctx, to)
-}
-
 // EditServer changes a server; an empty password keeps the old one, unless
 // address, port, domain or account change. v.Version is what the caller last read.
 func (s *Service) EditServer(ctx context.Context, former string, v model.Server, password string, unchecked bool) error {
@@ -203,7 +193,7 @@ func (s *Service) EditServer(ctx context.Context, former string, v model.Server,
 		return at("site", err)
 	}
 	v.Site = site.Name
-	if before.IsMover() != v.IsMover() {
+	if before.KindOf() != v.KindOf() {
 		return fault.Field("certificate", "add it as another server", "%s is a server of another kind", before.Name)
 	}
 	moved := secretLabel(before) != secretLabel(v)
@@ -308,29 +298,20 @@ func checkServer(v *model.Server) error {
 		return err
 	}
 	if v.Port == 0 {
-		v.Port = smbPort
-		if v.IsMover() {
-			v.Port = moverPort
-		}
+		v.Port = v.UsualPort()
 	}
 	switch {
 	case v.Port < 1 || v.Port > 65535:
 		return fault.Field("port", "use 445 (8620 for a mover) unless the server listens elsewhere", "%d is not a TCP port", v.Port)
 	case v.Address == "" || len(v.Address) > 253 || strings.ContainsAny(v.Address, " /\\:@\x00") && net.ParseIP(v.Address) == nil:
 		return fault.Field("address", "write a host name or an address, without a port", "%q is not a host name or address", v.Address)
-	case v.IsMover():
+	case v.Can(model.ShowsCertificate):
 		return checkMover(v)
 	case v.Account == "" || len(v.Account) > 255:
 		return fault.Field("account", "name the account that administers the server", "an account is needed")
 	}
 	return checkNote(v.Note)
 }
-
-// Ports that servers listen at as a rule.
-const (
-	smbPort   = 445
-	moverPort = 8620
-)
 
 func checkMover(v *model.Server) (err error) {
 	if v.Account != "" || v.Domain != "" {
@@ -340,17 +321,4 @@ func checkMover(v *model.Server) (err error) {
 		return fault.Field("certificate", "give the fingerprint that the mover says when it starts", "%v", err)
 	}
 	return checkNote(v.Note)
-}
-
-func listShares(ctx context.Context, server string, session *smb.Session) ([]model.Share, error) {
-	listed, err := smbadmin.New(session).Shares(ctx)
-	if err != nil {
-		return nil, err
-	}
-	now := time.Now().UTC().Truncate(time.Microsecond)
-	var shares []model.Share
-	for _, l := range listed {
-		shares = append(shares, model.Share{Server: server, Name: l.Name, Note: l.Note, Kind: l.Kind, Hidden: l.Hidden, Path: l.Path, Permissions: l.Permissions.String(), Seen: now})
-	}
-	return shares, nil
 }

@@ -135,7 +135,7 @@ func Unavailable(v model.Server, err error) error {
 		return fault.New(fault.Unavailable, "give it again with: bspan server edit "+v.Name+" --new-password", "the mover of %s refuses the secret that we have", v.Name).Because(err)
 	case errors.Is(err, remote.ErrStranger):
 		return fault.New(fault.Unavailable, "when the mover was made anew, give its fingerprint: bspan server edit "+v.Name+" --certificate …; otherwise find out who answers there", "what answers for %s has another certificate than its mover", v.Name).Because(err)
-	case errors.Is(err, fs.ErrPermission) && v.IsMover():
+	case errors.Is(err, fs.ErrPermission) && !v.Can(model.HasAccounts):
 		return fault.New(fault.Forbidden, "let the mover run as somebody who has rights there", "%s does not allow that to its mover", v.Name).Because(err)
 	case errors.Is(err, smb.ErrSignIn):
 		return fault.New(fault.Unavailable, "set its password again with: bspan server edit "+v.Name, "%s refuses the account %s that we administer it with", v.Name, v.Account).Because(err)
@@ -149,20 +149,17 @@ func Unavailable(v model.Server, err error) error {
 	return err
 }
 
-// Session signs in to a file server that is found by name. The caller must close it.
-func (s *Service) Session(ctx context.Context, server string) (model.Server, *smb.Session, error) {
+// Administer reaches a server that has accounts and shares to be administered. The caller must
+// close it.
+func (s *Service) Administer(ctx context.Context, server string) (*Reach, error) {
 	v, err := s.db.Server(ctx, server)
-	if err == nil && v.IsMover() {
+	if err == nil && !v.Can(model.HasAccounts) {
 		err = noMover(v)
 	}
 	if err != nil {
-		return v, nil, err
+		return nil, err
 	}
-	session, err := s.Dial(ctx, v)
-	if err != nil {
-		return v, nil, Unavailable(v, err)
-	}
-	return v, session, nil
+	return s.Reach(ctx, v.Name)
 }
 
 // Target is what it takes to sign in to a server, for what needs a session of
@@ -187,7 +184,7 @@ func (s *Service) password(ctx context.Context, v model.Server) (string, error) 
 // TryLocation opens where a location is to lead people, and returns its target in
 // the server's own spelling, or a fault at field.
 func (s *Service) TryLocation(ctx context.Context, field string, target namespace.Target) (namespace.Target, error) {
-	if v, err := s.db.Server(ctx, target.Server); err == nil && v.IsMover() {
+	if v, err := s.db.Server(ctx, target.Server); err == nil && !v.Can(model.SpeaksSMB) {
 		return target, faultAt(field, noMover(v))
 	}
 	return s.TryTarget(ctx, field, target)

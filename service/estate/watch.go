@@ -112,7 +112,7 @@ func (s *Service) look(ctx context.Context, v model.Server) (bool, error) {
 
 // greets returns an error unless a server answers as what it is.
 func (s *Service) greets(ctx context.Context, v model.Server) error {
-	if !v.IsMover() {
+	if v.Can(model.SpeaksSMB) {
 		_, err := smbadmin.Negotiate(ctx, hostPort(v))
 		return err
 	}

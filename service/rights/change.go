@@ -233,16 +233,16 @@ func (s *Service) showObjects(ctx context.Context, c *model.RightsChange, object
 // namesAt names accounts as a server does; while the server is away, by what
 // their numbers say.
 func (s *Service) namesAt(ctx context.Context, server string) (*names, func(), error) {
-	v, session, err := s.estate.Session(ctx, server)
+	r, err := s.estate.Administer(ctx, server)
 	if fault.KindOf(err) == fault.Unavailable {
 		return s.names(nil), func() {}, nil
 	}
 	if err != nil {
 		return nil, nil, err
 	}
-	l := &look{server: v, session: session}
-	if l.at, err = s.accounts.At(ctx, v, newAdmin(session)); err != nil {
-		session.Close()
+	l := &look{server: r.Server, reach: r}
+	if l.at, err = s.accounts.At(ctx, r.Server, r.Admin()); err != nil {
+		_ = r.Close()
 		return nil, nil, err
 	}
 	return s.names(l.at), l.close, nil

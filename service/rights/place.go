@@ -23,7 +23,6 @@ import (
 	"bridgespan/service/naming"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
-	"bridgespan/tree/smb"
 )
 
 // Service is the use case.
@@ -49,11 +48,11 @@ func New(db *records.DB, e *estate.Service, n *naming.Service, a *accounts.Servi
 // a say in who may do what with it.
 type look struct {
 	model.Place
-	server  model.Server
-	session *smb.Session
-	at      *accounts.At
-	share   smbadmin.Share
-	tree    tree.Tree
+	server model.Server
+	reach  *estate.Reach // nil in tests of work alone
+	at     *accounts.At
+	share  smbadmin.Share
+	tree   tree.Tree
 	// chain are the permissions from the top of the share down to the place.
 	chain []acl.Parts
 }
@@ -63,7 +62,9 @@ func (l *look) close() {
 		l.tree.Close()
 	}
 	l.at.Close()
-	l.session.Close()
+	if l.reach != nil {
+		_ = l.reach.Close()
+	}
 }
 
 // own are the permissions of the place itself.
@@ -148,15 +149,16 @@ func (s *Service) open(ctx context.Context, field, text string, allowed func(con
 	if err != nil {
 		return nil, err
 	}
-	v, session, err := s.estate.Session(ctx, target.Server)
+	r, err := s.estate.Administer(ctx, target.Server)
 	if err != nil {
 		return nil, at(field, err)
 	}
+	v := r.Server
 	if err := allowed(ctx, v); err != nil {
-		session.Close()
+		_ = r.Close()
 		return nil, err
 	}
-	l := &look{Place: model.Place{Server: v.Name, Share: target.Share, Path: target.Sub, Asked: asked}, server: v, session: session}
+	l := &look{Place: model.Place{Server: v.Name, Share: target.Share, Path: target.Sub, Asked: asked}, server: v, reach: r}
 	if err := s.fill(ctx, field, l); err != nil {
 		l.close()
 		return nil, failure(l, field, err)
@@ -165,7 +167,7 @@ func (s *Service) open(ctx context.Context, field, text string, allowed func(con
 }
 
 func (s *Service) fill(ctx context.Context, field string, l *look) error {
-	admin := smbadmin.New(l.session)
+	admin := l.reach.Admin()
 	var err error
 	if l.at, err = s.accounts.At(ctx, l.server, admin); err != nil {
 		return err
@@ -177,11 +179,9 @@ func (s *Service) fill(ctx context.Context, field string, l *look) error {
 		return err
 	}
 	l.Share = l.share.Name
-	opened, err := l.session.Tree(ctx, l.Share, "")
-	if err != nil {
+	if l.tree, err = l.reach.Tree(ctx, l.Share, ""); err != nil {
 		return err
 	}
-	l.tree = opened // not before: a nil *smb.Tree is not a nil tree
 	entry, err := l.tree.Stat(ctx, l.inside())
 	if err != nil {
 		return err

@@ -261,12 +261,13 @@ func (s *Service) Explain(ctx context.Context, server, descriptor string, on acl
 	if err != nil {
 		return model.Permissions{}, fault.Field("descriptor", "write SDDL, such as D:(A;OICI;FA;;;BA)", "%v", err).Because(err)
 	}
-	v, session, err := s.estate.Session(ctx, server)
+	r, err := s.estate.Administer(ctx, server)
 	if err != nil {
 		return model.Permissions{}, at("server", err)
 	}
-	defer session.Close()
-	asked, err := s.accounts.At(ctx, v, newAdmin(session))
+	defer r.Close()
+	v := r.Server
+	asked, err := s.accounts.At(ctx, v, r.Admin())
 	if err != nil {
 		return model.Permissions{}, estate.Unavailable(v, err)
 	}

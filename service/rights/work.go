@@ -15,12 +15,8 @@ import (
 	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
 	"bridgespan/service/steps"
-	"bridgespan/smbadmin"
 	"bridgespan/tree"
-	"bridgespan/tree/smb"
 )
-
-func newAdmin(session *smb.Session) *smbadmin.Admin { return smbadmin.New(session) }
 
 // progress of a change: the plan is made first, whole, and kept; then it is done.
 type progress struct {

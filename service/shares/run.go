@@ -12,7 +12,6 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/model"
 	"bridgespan/service/access"
-	"bridgespan/service/estate"
 	"bridgespan/service/steps"
 )
 
@@ -56,7 +55,7 @@ func (j *job) keep(ctx context.Context) error {
 	if err := j.db.Record(ctx, access.Change(ctx, j.Action, j.server.Name+"/"+j.Share.Name, j.Shown, after), "share"); err != nil {
 		return err
 	}
-	_, err := j.estate.ListShares(ctx, &estate.Reach{Server: j.server, SMB: j.session})
+	_, err := j.estate.ListShares(ctx, j.reach)
 	return err
 }
 

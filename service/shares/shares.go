@@ -25,7 +25,6 @@ import (
 	"bridgespan/service/rights"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
-	"bridgespan/tree/smb"
 )
 
 // Service is the use case.
@@ -48,23 +47,24 @@ func New(db *records.DB, e *estate.Service, a *accounts.Service, r *rights.Servi
 // job is one making, changing or removing of a share.
 type job struct {
 	*Service
-	server  model.Server
-	session *smb.Session
-	admin   *smbadmin.Admin
-	at      *accounts.At
-	shares  []smbadmin.Share
-	plan    model.SharePlan
-	before  smbadmin.Share // as it is, when there is one
-	folder  acl.Parts
+	server model.Server
+	reach  *estate.Reach
+	admin  *smbadmin.Admin
+	at     *accounts.At
+	shares []smbadmin.Share
+	plan   model.SharePlan
+	before smbadmin.Share // as it is, when there is one
+	folder acl.Parts
 	change
 }
 
 func (s *Service) open(ctx context.Context, server string) (*job, error) {
-	v, session, err := s.estate.Session(ctx, server)
+	reach, err := s.estate.Administer(ctx, server)
 	if err != nil {
 		return nil, err
 	}
-	j := &job{Service: s, server: v, session: session, admin: smbadmin.New(session)}
+	v := reach.Server
+	j := &job{Service: s, server: v, reach: reach, admin: reach.Admin()}
 	if j.at, err = s.accounts.At(ctx, v, j.admin); err == nil {
 		j.shares, err = j.admin.Shares(ctx)
 	}
@@ -78,7 +78,7 @@ func (s *Service) open(ctx context.Context, server string) (*job, error) {
 
 func (j *job) close() {
 	j.at.Close()
-	j.session.Close()
+	_ = j.reach.Close()
 }
 
 // Create makes a share, or tells what would be made.
@@ -202,7 +202,7 @@ func (j *job) lookAtFolder(ctx context.Context) error {
 			Remedy: "make it on the server, or choose a folder below one that is shared, if only to administrators"})
 		return nil
 	}
-	t, err := j.session.Tree(ctx, over, "")
+	t, err := j.reach.Tree(ctx, over, "")
 	if err != nil {
 		return err
 	}
@@ -225,7 +225,7 @@ func (j *job) lookAtFolder(ctx context.Context) error {
 }
 
 // planFolder plans to make the folder and those above it that are missing.
-func (j *job) planFolder(ctx context.Context, t *smb.Tree, over, rest string) error {
+func (j *job) planFolder(ctx context.Context, t tree.Tree, over, rest string) error {
 	missing := []string{rest}
 	parent := path.Dir(rest)
 	for ; parent != "."; parent = path.Dir(parent) {

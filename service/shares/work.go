@@ -16,7 +16,7 @@ import (
 	"bridgespan/service/jobs"
 	"bridgespan/service/steps"
 	"bridgespan/smbadmin"
-	"bridgespan/tree/smb"
+	"bridgespan/tree"
 )
 
 // runKind is the kind of runs that make, change or end shares.
@@ -83,13 +83,13 @@ func (j *job) steps() (list []steps.Step) {
 func (j *job) folderStep(name string) steps.Step {
 	return steps.Step{Text: "make the folder " + j.Over + "/" + name,
 		Do: func(ctx context.Context) (string, error) {
-			return "", j.inShare(ctx, j.Over, func(t *smb.Tree) error { return t.Mkdir(ctx, name) })
+			return "", j.inShare(ctx, j.Over, func(t tree.Tree) error { return t.Mkdir(ctx, name) })
 		},
 		Undo: func(ctx context.Context) error {
-			return j.inShare(ctx, j.Over, func(t *smb.Tree) error { return t.Remove(ctx, name) })
+			return j.inShare(ctx, j.Over, func(t tree.Tree) error { return t.Remove(ctx, name) })
 		},
 		Look: func(ctx context.Context) (made bool, err error) {
-			err = j.inShare(ctx, j.Over, func(t *smb.Tree) error { _, err := t.Stat(ctx, name); return err })
+			err = j.inShare(ctx, j.Over, func(t tree.Tree) error { _, err := t.Stat(ctx, name); return err })
 			if errors.Is(err, fs.ErrNotExist) {
 				return false, nil
 			}
@@ -106,8 +106,8 @@ func (j *job) there() *smbadmin.Share {
 	return &j.shares[i]
 }
 
-func (j *job) inShare(ctx context.Context, share string, do func(t *smb.Tree) error) error {
-	t, err := j.session.Tree(ctx, share, "")
+func (j *job) inShare(ctx context.Context, share string, do func(t tree.Tree) error) error {
+	t, err := j.reach.Tree(ctx, share, "")
 	if err != nil {
 		return err
 	}

@@ -29,7 +29,7 @@ func (p *planner) judgeAccounts(ctx context.Context) {
 		if s.place.Seed || len(met) == 0 {
 			continue
 		}
-		if s.server.IsMover() {
+		if !s.server.Can(model.HasAccounts) {
 			p.add("accounts", model.Pass, s.replica.Name+": permissions are kept there as the seed has them; nobody signs in at a mover", "", "")
 			continue
 		}

@@ -209,7 +209,7 @@ func (p *planner) marked(ctx context.Context, s *planSite) {
 func (p *planner) mayWrite(ctx context.Context, s *planSite, top tree.Tree, folder string) {
 	if err := estate.MayWrite(ctx, top, folder); err != nil {
 		who, remedy := "the account "+s.server.Account, "give the account full rights there: bspan rights grant --level full"
-		if s.server.IsMover() {
+		if !s.server.Can(model.HasAccounts) {
 			who, remedy = "the mover", "let it run as somebody who may do everything there"
 		}
 		p.add("rights", model.Fail, fmt.Sprintf("%s: %s may not write in %s: %s", s.replica.Name, who, s.replica.Target(), sets.Words(err)), "nothing can be carried there", remedy)
@@ -363,7 +363,7 @@ func (p *planner) count(s *planSite, m *tree.Named) {
 // mayHave notes when what the seed holds cannot have its name at a place.
 func (s *planSite) mayHave(seed *tree.Named) {
 	err := smb.CheckElement(seed.Name)
-	if s.server.IsMover() {
+	if !s.server.Can(model.SpeaksSMB) {
 		err = nil
 		if most := 255; len(seed.Name) > most { // of the file systems of such hosts
 			err = fmt.Errorf("longer than %d bytes", most)

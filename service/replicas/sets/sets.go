@@ -72,7 +72,7 @@ func (s *Base) Open(ctx context.Context, target namespace.Target) (tree.Tree, er
 // permissions as a set has them: nobody signs in there.
 func (s *Base) WithoutAccounts(ctx context.Context, server string) bool {
 	v, err := s.DB.Server(ctx, server)
-	return err == nil && v.IsMover()
+	return err == nil && !v.Can(model.HasAccounts)
 }
 
 // Explain says what an error of a server means, and what to do about it.

@@ -46,12 +46,12 @@ func holdsPath(f smbadmin.OpenFile, sub, name string) bool {
 // openFiles lists what people have open at a place; nothing when its server does
 // not tell.
 func (p *replicaWorker) openFiles(ctx context.Context) []smbadmin.OpenFile {
-	_, session, err := p.Estate.Session(ctx, p.Server)
+	r, err := p.Estate.Administer(ctx, p.Server)
 	if err != nil {
 		return nil
 	}
-	defer session.Close()
-	files, err := smbadmin.New(session).OpenFiles(ctx)
+	defer r.Close()
+	files, err := r.Admin().OpenFiles(ctx)
 	if err != nil {
 		return nil
 	}

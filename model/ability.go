@@ -1,0 +1,42 @@
+package model
+
+import "slices"
+
+// Ability is something that not every server can do. Who needs it asks for it, and never for
+// the kind of a server: other kinds will come.
+type Ability uint8
+
+const (
+	// HasAccounts: accounts sign in there, permissions name them, and shares, sessions and open
+	// files can be administered.
+	HasAccounts Ability = iota
+	// SpeaksSMB: it is reached by SMB 3, so that people's clients can be led there and names
+	// follow the rules of SMB.
+	SpeaksSMB
+	// ShowsCertificate: it is known by a certificate, and is shown a secret.
+	ShowsCertificate
+)
+
+var abilities = map[string][]Ability{
+	ServerSMB:   {HasAccounts, SpeaksSMB},
+	ServerMover: {ShowsCertificate},
+}
+
+// Can reports whether the server has an ability.
+func (v *Server) Can(a Ability) bool { return slices.Contains(abilities[v.KindOf()], a) }
+
+// KindOf is the kind of the server, by what it is known by.
+func (v *Server) KindOf() string {
+	if v.Certificate != "" {
+		return ServerMover
+	}
+	return ServerSMB
+}
+
+// UsualPort is the TCP port at which servers of this kind listen as a rule.
+func (v *Server) UsualPort() int {
+	if v.KindOf() == ServerMover {
+		return 8620
+	}
+	return 445
+}
