@@ -123,7 +123,7 @@ func testEdit(t *testing.T, f fixture) {
 	if other, err = f.Server(f.ctx, "oak"); err != nil || other.Name != "Oak" || other.Note == "" {
 		t.Fatalf("%+v, %v", other, err)
 	}
-	session, err := f.Dial(f.ctx, other)
+	session, err := f.Reach(f.ctx, other.Name)
 	if err != nil {
 		t.Fatalf("the password was lost: %v", err)
 	}
