@@ -186,14 +186,14 @@ func testReseal(t *testing.T, f fixture) {
 	if err := f.db.StoreServerSecret(f.ctx, "oak", sealed, former); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.Dial(f.ctx, v); err == nil {
+	if _, err := f.Reach(f.ctx, v.Name); err == nil {
 		t.Error("a password that is bound to no port is used")
 	}
 	for range 2 {
 		if err := f.Reseal(f.ctx); err != nil {
 			t.Fatal(err)
 		}
-		session, err := f.Dial(f.ctx, v)
+		session, err := f.Reach(f.ctx, v.Name)
 		if err != nil {
 			t.Fatalf("the password was lost: %v", err)
 		}
@@ -265,7 +265,7 @@ func testRights(t *testing.T, f fixture) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	session, err := f.Dial(f.ctx, oak)
+	session, err := f.Reach(f.ctx, oak.Name)
 	if err != nil {
 		t.Fatal(err)
 	}
