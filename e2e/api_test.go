@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"bridgespan/client"
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
@@ -404,19 +405,19 @@ func testCheck(t *testing.T, e *harness.Estate) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	found := map[string]model.CheckLine{}
+	found := map[string]finding.Finding{}
 	for _, l := range check.Lines {
-		found[l.Name] = l
-		if (l.Outcome == model.Pass) != (l.Remedy == "") {
-			t.Errorf("%s: %s with remedy %q", l.Name, l.Outcome, l.Remedy)
+		found[l.Code] = l
+		if (l.Severity == finding.Pass) != (l.Remedy == "") {
+			t.Errorf("%s: %s with remedy %q", l.Code, l.Severity, l.Remedy)
 		}
 	}
 	for _, name := range []string{"address", "protocol", "encryption", "clock", "sign-in", "shares", "rights", "free space"} {
-		if found[name].Outcome != model.Pass {
+		if found[name].Severity != finding.Pass {
 			t.Errorf("%s: %+v", name, found[name])
 		}
 	}
-	if found["signing"].Outcome != model.Warn {
+	if found["signing"].Severity != finding.Warn {
 		t.Errorf("signing: %+v", found["signing"])
 	}
 	share, err := e.API.Share(t.Context(), "oak", "STORE")
@@ -425,7 +426,7 @@ func testCheck(t *testing.T, e *harness.Estate) {
 	}
 	e.Elm.Halt()
 	check, err = e.API.CheckServer(t.Context(), "elm")
-	if err != nil || check.Outcome != model.Fail || check.Lines[0].Name != "address" || check.Lines[0].Remedy == "" {
+	if err != nil || check.Outcome != finding.Fail || check.Lines[0].Code != "address" || check.Lines[0].Remedy == "" {
 		t.Errorf("check of a halted server: %+v, %v", check, err)
 	}
 	d, err := e.API.Where(t.Context(), "/garden/store", "Upland", "")
@@ -435,7 +436,7 @@ func testCheck(t *testing.T, e *harness.Estate) {
 	if err := e.Elm.Restart(); err != nil {
 		t.Fatal(err)
 	}
-	if check, err = e.API.CheckServer(t.Context(), "elm"); err != nil || check.Outcome == model.Fail {
+	if check, err = e.API.CheckServer(t.Context(), "elm"); err != nil || check.Outcome == finding.Fail {
 		t.Errorf("after the restart: %+v, %v", check, err)
 	}
 }

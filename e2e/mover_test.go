@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"bridgespan/client"
+	"bridgespan/core/finding"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
 	"bridgespan/tree"
@@ -96,12 +97,12 @@ func (m *moverSet) plan(asked model.NewReplicaSet) {
 	for deadline := time.Now().Add(time.Minute); err == nil && !p.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		p, err = m.e.API.ReplicaPlan(m.Context(), p.Run.ID)
 	}
-	if err != nil || p.Run.State != model.RunDone || p.Outcome == model.Fail {
+	if err != nil || p.Run.State != model.RunDone || p.Outcome == finding.Fail {
 		m.Fatalf("the plan: %+v, %v", p, err)
 	}
 	for _, name := range []string{"rights", "clock", "accounts", "space"} {
-		if !slices.ContainsFunc(p.Checks, func(l model.CheckLine) bool {
-			return l.Name == name && strings.HasPrefix(l.Found, "reed") && l.Outcome == model.Pass
+		if !slices.ContainsFunc(p.Checks, func(l finding.Finding) bool {
+			return l.Code == name && strings.HasPrefix(l.Found, "reed") && l.Severity == finding.Pass
 		}) {
 			m.Errorf("no check of reed's %s passes: %+v", name, p.Checks)
 		}
@@ -127,7 +128,7 @@ func (m *moverSet) planNames() {
 	p := planned(m.T, m.e.API, model.NewReplicaSet{Name: "odd", Replicas: []model.NewReplica{{Server: "reed", Share: "beds", Sub: "odd"}, {Server: "oak", Share: "quiet"}}})
 	var found []string
 	for _, l := range p.Checks {
-		if l.Name == "names" {
+		if l.Code == "names" {
 			found = append(found, l.Found)
 		}
 	}
@@ -214,7 +215,7 @@ func testMoverAsServer(t *testing.T, api *client.Client, reed *harness.Mover) {
 		t.Errorf("its folders: %+v, %v", shares, err)
 	}
 	check, err := api.CheckServer(ctx, "reed")
-	if err != nil || check.Outcome == model.Fail || len(check.Lines) != 6 {
+	if err != nil || check.Outcome == finding.Fail || len(check.Lines) != 6 {
 		t.Errorf("its check: %+v, %v", check, err)
 	}
 	if d, err := api.Share(ctx, "reed", "beds"); err != nil || d.Total == 0 {

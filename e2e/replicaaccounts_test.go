@@ -8,6 +8,7 @@ import (
 
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
+	"bridgespan/core/finding"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
 	"bridgespan/standin/standintest"
@@ -52,7 +53,7 @@ func TestAccountMap(t *testing.T) {
 	asked := model.NewReplicaSet{Name: "beds", Permissions: model.PermissionsMap, AccountMap: "trees", Replicas: []model.NewReplica{{Server: "oak", Share: "quiet"}, {Server: "ash", Share: "quiet", Sub: "copy", Rights: "seed"}}}
 	testMapRefused(m, asked)
 	p := planned(t, api, asked)
-	if i := slices.IndexFunc(p.Checks, func(l model.CheckLine) bool { return l.Name == "accounts" }); i < 0 || p.Checks[i].Outcome != model.Pass || !strings.Contains(p.Checks[i].Found, "by the map trees") {
+	if i := slices.IndexFunc(p.Checks, func(l finding.Finding) bool { return l.Code == "accounts" }); i < 0 || p.Checks[i].Severity != finding.Pass || !strings.Contains(p.Checks[i].Found, "by the map trees") {
 		t.Errorf("the plan says of accounts: %+v", p.Checks)
 	}
 	if steps := strings.Join(p.Steps, "|"); !strings.Contains(steps, "with the permissions of the seed's folder") || !strings.Contains(steps, "by the map trees") {
@@ -196,7 +197,7 @@ func testMapChanged(m *accountMapping, ledger string) {
 		m.Errorf("the change of the map alone lets in %v", got)
 	}
 	told := func(s model.ReplicaSet) bool {
-		return slices.ContainsFunc(s.Alerts, func(a model.ReplicaAlert) bool { return a.Kind == "accounts" && a.About == "ash" })
+		return slices.ContainsFunc(s.Alerts, func(a finding.Finding) bool { return a.Code == "accounts" && a.Subject == "ash" })
 	}
 	m.await("an alert about the pairs", told)
 	if _, err := api.RenewReplicaAccounts(ctx, "beds"); err != nil {

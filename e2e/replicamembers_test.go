@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"bridgespan/client"
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
@@ -190,8 +191,8 @@ func TestHeldFiles(t *testing.T) {
 	g.await("words about who holds it", func(s model.ReplicaSet) bool {
 		troubles, err := api.ReplicaTroubles(ctx, "beds")
 		return err == nil && len(troubles) == 1 && troubles[0].InUse && strings.Contains(troubles[0].Holder, "warden at ash") && troubles[0].Path == "held.txt" &&
-			slices.ContainsFunc(s.Alerts, func(a model.ReplicaAlert) bool {
-				return a.Kind == "tried-often" && strings.Contains(a.Remedy, "warden")
+			slices.ContainsFunc(s.Alerts, func(a finding.Finding) bool {
+				return a.Code == "tried-often" && strings.Contains(a.Remedy, "warden")
 			})
 	})
 	if err := hold.Close(); err != nil {

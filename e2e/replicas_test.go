@@ -12,6 +12,7 @@ import (
 	"bridgespan/client"
 	"bridgespan/core/acl"
 	"bridgespan/core/filter"
+	"bridgespan/core/finding"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
 	"bridgespan/mover/replication"
@@ -150,8 +151,8 @@ func testSharesOfSets(t *testing.T, api *client.Client) {
 	t.Helper()
 	for _, detach := range []bool{false, true} {
 		plan, err := api.RemoveShare(t.Context(), "elm", "quiet", true, detach)
-		if err != nil || !slices.ContainsFunc(plan.Advice, func(a model.Advice) bool {
-			return a.Weight == model.Fail && strings.Contains(a.Text, "beds (elm copy)")
+		if err != nil || !slices.ContainsFunc(plan.Advice, func(a finding.Finding) bool {
+			return a.Severity == finding.Fail && strings.Contains(a.Found, "beds (elm copy)")
 		}) {
 			t.Errorf("what ending a share of a set would mean: %+v, %v", plan.Advice, err)
 		}
@@ -182,8 +183,8 @@ func testPhysicalOverlap(t *testing.T, e *harness.Estate, asked model.NewReplica
 		for err == nil && !p.Run.State.Ended() {
 			p, err = e.API.ReplicaPlan(t.Context(), p.Run.ID)
 		}
-		if err != nil || !slices.ContainsFunc(p.Checks, func(l model.CheckLine) bool {
-			return l.Outcome == model.Fail && strings.Contains(l.Found, "both lie on one machine")
+		if err != nil || !slices.ContainsFunc(p.Checks, func(l finding.Finding) bool {
+			return l.Severity == finding.Fail && strings.Contains(l.Found, "both lie on one machine")
 		}) {
 			t.Errorf("the plan of %s: %+v, %v", what, p.Checks, err)
 		}
@@ -309,14 +310,14 @@ func testPlan(t *testing.T, api *client.Client, asked model.NewReplicaSet) {
 	if !strings.Contains(strings.Join(p.Steps, "|"), "Make the folder elm/quiet/copies/beds.") || !strings.Contains(p.Summary, "oak/store") {
 		t.Errorf("%s: %v", p.Summary, p.Steps)
 	}
-	found := map[string]model.Outcome{}
+	found := map[string]finding.Severity{}
 	for _, l := range p.Checks {
-		if found[l.Name] != model.Warn {
-			found[l.Name] = l.Outcome
+		if found[l.Code] != finding.Warn {
+			found[l.Code] = l.Severity
 		}
 	}
 	// An account of oak alone has rights there, and what elm has of its own goes to the attic.
-	for name, want := range map[string]model.Outcome{"content": model.Warn, "space": model.Pass, "rights": model.Pass, "clock": model.Pass, "calendar": model.Pass} {
+	for name, want := range map[string]finding.Severity{"content": finding.Warn, "space": finding.Pass, "rights": finding.Pass, "clock": finding.Pass, "calendar": finding.Pass} {
 		if found[name] != want {
 			t.Errorf("check %s: %s, want %s", name, found[name], want)
 		}
@@ -339,16 +340,16 @@ func testPreview(g *gardenSet) {
 	for what, c := range map[string]struct {
 		change  model.SettingsChange
 		follows string
-		outcome model.Outcome
+		outcome finding.Severity
 	}{
-		"another layout":    {model.SettingsChange{Set: &model.EditReplicaSet{Layout: &chain}}, "2 lanes are new: elm store to elm copy, elm copy to elm store.", model.Pass},
-		"a thin calendar":   {model.SettingsChange{Set: &model.EditReplicaSet{Calendar: &thin}}, "429 MiB fit into a week", model.Pass},
-		"a wider filter":    {model.SettingsChange{Set: &model.EditReplicaSet{Filter: &leaveOut}}, "Left out from now on: 1 file (1.3 MiB).", model.Pass},
-		"a shorter memory":  {model.SettingsChange{Set: &model.EditReplicaSet{AtticDays: &days}}, "Nothing that can be told", model.Pass},
-		"a pause":           {model.SettingsChange{Set: &model.EditReplicaSet{Paused: &closed}}, "Nothing is looked at or carried until it goes on", model.Pass},
-		"a closed lane":     {model.SettingsChange{Lane: &model.LaneChange{From: "oak", To: "elm store", Change: model.EditLane{Closed: &closed}}}, "oak to elm store: 0 B fit into a week", model.Fail},
-		"a small intake":    {model.SettingsChange{Replica: &model.ReplicaChange{Name: "elm copy", Change: model.EditReplica{IntakeQuota: &little}}}, "1000 B may be on its way in at a time", model.Warn},
-		"less for an attic": {model.SettingsChange{Replica: &model.ReplicaChange{Name: "elm store", Change: model.EditReplica{AtticQuota: &little}}}, "its attic may keep 1000 B", model.Pass},
+		"another layout":    {model.SettingsChange{Set: &model.EditReplicaSet{Layout: &chain}}, "2 lanes are new: elm store to elm copy, elm copy to elm store.", finding.Pass},
+		"a thin calendar":   {model.SettingsChange{Set: &model.EditReplicaSet{Calendar: &thin}}, "429 MiB fit into a week", finding.Pass},
+		"a wider filter":    {model.SettingsChange{Set: &model.EditReplicaSet{Filter: &leaveOut}}, "Left out from now on: 1 file (1.3 MiB).", finding.Pass},
+		"a shorter memory":  {model.SettingsChange{Set: &model.EditReplicaSet{AtticDays: &days}}, "Nothing that can be told", finding.Pass},
+		"a pause":           {model.SettingsChange{Set: &model.EditReplicaSet{Paused: &closed}}, "Nothing is looked at or carried until it goes on", finding.Pass},
+		"a closed lane":     {model.SettingsChange{Lane: &model.LaneChange{From: "oak", To: "elm store", Change: model.EditLane{Closed: &closed}}}, "oak to elm store: 0 B fit into a week", finding.Fail},
+		"a small intake":    {model.SettingsChange{Replica: &model.ReplicaChange{Name: "elm copy", Change: model.EditReplica{IntakeQuota: &little}}}, "1000 B may be on its way in at a time", finding.Warn},
+		"less for an attic": {model.SettingsChange{Replica: &model.ReplicaChange{Name: "elm store", Change: model.EditReplica{AtticQuota: &little}}}, "its attic may keep 1000 B", finding.Pass},
 	} {
 		p, err := api.PreviewSettings(ctx, "beds", c.change)
 		if err != nil || !strings.Contains(strings.Join(p.Follows, "|"), c.follows) || p.Outcome != c.outcome {

@@ -18,6 +18,7 @@ import (
 	"bridgespan/client"
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/core/paths"
 	"bridgespan/e2e/harness"
@@ -307,7 +308,9 @@ func testShareEdit(t *testing.T, g *grove) {
 		t.Errorf("by way of the namespace: %+v, %v", r.Place, err)
 	}
 	// A signpost that would lead nowhere is not touched; one that leads elsewhere, too, is.
-	if plan, err := g.api.RemoveShare(ctx, "oak", "loans", true, true); err != nil || !slices.ContainsFunc(plan.Advice, func(a model.Advice) bool { return a.Weight == model.Fail && strings.Contains(a.Text, "/glade/loans") }) {
+	if plan, err := g.api.RemoveShare(ctx, "oak", "loans", true, true); err != nil || !slices.ContainsFunc(plan.Advice, func(a finding.Finding) bool {
+		return a.Severity == finding.Fail && strings.Contains(a.Found, "/glade/loans")
+	}) {
 		t.Errorf("the rehearsal does not say so: %+v, %v", plan.Advice, err)
 	}
 	if _, err := g.api.RemoveShare(ctx, "oak", "loans", false, true); err == nil || !strings.Contains(err.Error(), "/glade/loans") {

@@ -4,7 +4,11 @@
 // there is one definition of each. It holds no secret and no behaviour.
 package model
 
-import "time"
+import (
+	"time"
+
+	"bridgespan/core/finding"
+)
 
 // Role is what a user of Bridge Span may do.
 type Role string
@@ -84,30 +88,12 @@ const (
 	ServerMover = "mover"
 )
 
-// Outcome is how one line of a check came out.
-type Outcome string
-
-const (
-	Pass Outcome = "pass"
-	Warn Outcome = "warn"
-	Fail Outcome = "fail"
-)
-
-// CheckLine is one thing that was looked at.
-type CheckLine struct {
-	Name    string  `json:"name" doc:"What was looked at"`
-	Outcome Outcome `json:"outcome" enum:"pass,warn,fail" doc:"How it came out"`
-	Found   string  `json:"found" doc:"What was found"`
-	Means   string  `json:"means,omitempty" doc:"What that means for people"`
-	Remedy  string  `json:"remedy,omitempty" doc:"How to mend it"`
-}
-
 // Check is one check of a server.
 type Check struct {
-	At      time.Time   `json:"at" doc:"When it was made"`
-	TookMs  int64       `json:"tookMs" doc:"How long it took, in milliseconds"`
-	Outcome Outcome     `json:"outcome" enum:"pass,warn,fail" doc:"The worst of its lines"`
-	Lines   []CheckLine `json:"lines" doc:"What was looked at, in order"`
+	At      time.Time         `json:"at" doc:"When it was made"`
+	TookMs  int64             `json:"tookMs" doc:"How long it took, in milliseconds"`
+	Outcome finding.Severity  `json:"outcome" enum:"pass,warn,fail" doc:"The worst of its lines"`
+	Lines   []finding.Finding `json:"lines" doc:"What was looked at, in order"`
 }
 
 // Share is a shared folder of a server, as last seen.

@@ -5,32 +5,33 @@ import (
 
 	"bridgespan/core/account"
 	"bridgespan/core/filter"
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 )
 
 // ReplicaSet is a folder that is kept the same in several places.
 type ReplicaSet struct {
-	ID          int64          `json:"-"`
-	Name        string         `json:"name" doc:"Name of the set"`
-	Note        string         `json:"note,omitempty" doc:"For administrators"`
-	Layout      string         `json:"layout" enum:"mesh,hub,chain,custom" doc:"Between which replicas lanes lead"`
-	Calendar    string         `json:"calendar" doc:"When lanes are open and how fast, for those without a calendar of their own, as rules such as \"full; mon-fri 8-18 off\""`
-	Filter      filter.Rules   `json:"filter" doc:"What is kept the same"`
-	Permissions string         `json:"permissions" enum:"carry,map,leave" doc:"carry: permissions and attributes are the same everywhere; map: they are carried through an account map; leave: each replica has its own"`
-	AccountMap  string         `json:"accountMap,omitempty" doc:"Name of the account map that permissions are carried through"`
-	AccountsOf  string         `json:"accountsOf,omitempty" doc:"Server whose accounts the map turns into those of the others"`
-	AtticDays   int            `json:"atticDays" doc:"For how many days attics keep things"`
-	Retry       Retry          `json:"retry" doc:"How what could not be carried is tried again"`
-	Alerts      []ReplicaAlert `json:"alerts" doc:"What needs somebody, the worst first"`
-	Paused      bool           `json:"paused" doc:"Whether nothing is looked at or carried"`
-	State       string         `json:"state" enum:"stalled,pausing,paused,failing,filling,behind,steady" doc:"How it is in one word"`
-	Summary     string         `json:"summary" doc:"How it is in a sentence"`
-	Replicas    []Replica      `json:"replicas" doc:"In the order in which they were named"`
-	Lanes       []Lane         `json:"lanes" doc:"Each direction between two replicas"`
-	PlanRun     int64          `json:"planRun,omitempty" doc:"Number of the plan that it was made of"`
-	Verified    *LastVerified  `json:"verified,omitempty" doc:"What came of the last verification; absent when there was none"`
-	Created     time.Time      `json:"created" doc:"When it was made"`
-	Version     int64          `json:"version" doc:"Goes up with every change of its settings; the ETag"`
+	ID          int64             `json:"-"`
+	Name        string            `json:"name" doc:"Name of the set"`
+	Note        string            `json:"note,omitempty" doc:"For administrators"`
+	Layout      string            `json:"layout" enum:"mesh,hub,chain,custom" doc:"Between which replicas lanes lead"`
+	Calendar    string            `json:"calendar" doc:"When lanes are open and how fast, for those without a calendar of their own, as rules such as \"full; mon-fri 8-18 off\""`
+	Filter      filter.Rules      `json:"filter" doc:"What is kept the same"`
+	Permissions string            `json:"permissions" enum:"carry,map,leave" doc:"carry: permissions and attributes are the same everywhere; map: they are carried through an account map; leave: each replica has its own"`
+	AccountMap  string            `json:"accountMap,omitempty" doc:"Name of the account map that permissions are carried through"`
+	AccountsOf  string            `json:"accountsOf,omitempty" doc:"Server whose accounts the map turns into those of the others"`
+	AtticDays   int               `json:"atticDays" doc:"For how many days attics keep things"`
+	Retry       Retry             `json:"retry" doc:"How what could not be carried is tried again"`
+	Alerts      []finding.Finding `json:"alerts" doc:"What needs somebody, the worst first"`
+	Paused      bool              `json:"paused" doc:"Whether nothing is looked at or carried"`
+	State       string            `json:"state" enum:"stalled,pausing,paused,failing,filling,behind,steady" doc:"How it is in one word"`
+	Summary     string            `json:"summary" doc:"How it is in a sentence"`
+	Replicas    []Replica         `json:"replicas" doc:"In the order in which they were named"`
+	Lanes       []Lane            `json:"lanes" doc:"Each direction between two replicas"`
+	PlanRun     int64             `json:"planRun,omitempty" doc:"Number of the plan that it was made of"`
+	Verified    *LastVerified     `json:"verified,omitempty" doc:"What came of the last verification; absent when there was none"`
+	Created     time.Time         `json:"created" doc:"When it was made"`
+	Version     int64             `json:"version" doc:"Goes up with every change of its settings; the ETag"`
 }
 
 // Retry is how what could not be carried, since somebody holds it say, is tried
@@ -43,15 +44,6 @@ type Retry struct {
 
 // UsualRetry is how what could not be carried is tried again when nobody says otherwise.
 var UsualRetry = Retry{FirstS: 5, MostS: 600, AlertAfter: 10}
-
-// ReplicaAlert is something about a set that needs somebody.
-type ReplicaAlert struct {
-	Kind   string `json:"kind" enum:"failing,stalled,silent,growing,intake-full,attic-full,tried-often,differs,late,accounts" doc:"What it is about"`
-	About  string `json:"about" doc:"The replica or lane"`
-	Found  string `json:"found" doc:"What is so"`
-	Means  string `json:"means" doc:"What it means"`
-	Remedy string `json:"remedy" doc:"What to do"`
-}
 
 // States of a set.
 const (
@@ -278,9 +270,9 @@ type LaneChange struct {
 
 // SettingsPreview is what follows from a change of settings.
 type SettingsPreview struct {
-	Outcome Outcome     `json:"outcome" enum:"pass,warn,fail" doc:"The worst of the checks"`
-	Checks  []CheckLine `json:"checks" doc:"What a plan with these settings would be checked for, as far as they change it"`
-	Follows []string    `json:"follows" doc:"What follows, in sentences"`
+	Outcome finding.Severity  `json:"outcome" enum:"pass,warn,fail" doc:"The worst of the checks"`
+	Checks  []finding.Finding `json:"checks" doc:"What a plan with these settings would be checked for, as far as they change it"`
+	Follows []string          `json:"follows" doc:"What follows, in sentences"`
 }
 
 // EditReplica changes a place of a set; what is absent stays.

@@ -3,21 +3,22 @@ package model
 import (
 	"time"
 
+	"bridgespan/core/finding"
 	"bridgespan/core/plan"
 )
 
 // ReplicaPlan is what will come of a replica set, before it is made.
 type ReplicaPlan struct {
-	Run       Run           `json:"run"`
-	Asked     NewReplicaSet `json:"asked" doc:"What the set is to be made of"`
-	Summary   string        `json:"summary,omitempty" doc:"The plan in a few sentences; absent until it is done"`
-	Outcome   Outcome       `json:"outcome,omitempty" enum:"pass,warn,fail" doc:"The worst of its checks; absent until it is done"`
-	Checks    []CheckLine   `json:"checks" doc:"What was looked at"`
-	Places    []PlanPlace   `json:"places" doc:"What the replicas hold now"`
-	Layouts   []PlanLayout  `json:"layouts" doc:"How each layout will do, the one that was asked for first"`
-	Intake    int64         `json:"intake,omitempty" doc:"Bytes of intake that the largest files need side by side"`
-	Steps     []string      `json:"steps" doc:"What making the set will do, in order"`
-	CanCreate bool          `json:"canCreate" doc:"Whether nothing stands in its way"`
+	Run       Run               `json:"run"`
+	Asked     NewReplicaSet     `json:"asked" doc:"What the set is to be made of"`
+	Summary   string            `json:"summary,omitempty" doc:"The plan in a few sentences; absent until it is done"`
+	Outcome   finding.Severity  `json:"outcome,omitempty" enum:"pass,warn,fail" doc:"The worst of its checks; absent until it is done"`
+	Checks    []finding.Finding `json:"checks" doc:"What was looked at"`
+	Places    []PlanPlace       `json:"places" doc:"What the replicas hold now"`
+	Layouts   []PlanLayout      `json:"layouts" doc:"How each layout will do, the one that was asked for first"`
+	Intake    int64             `json:"intake,omitempty" doc:"Bytes of intake that the largest files need side by side"`
+	Steps     []string          `json:"steps" doc:"What making the set will do, in order"`
+	CanCreate bool              `json:"canCreate" doc:"Whether nothing stands in its way"`
 }
 
 // PlanPlace is what a replica holds now, and what the first fill means for it.

@@ -1,6 +1,9 @@
 package model
 
-import "bridgespan/core/acl"
+import (
+	"bridgespan/core/acl"
+	"bridgespan/core/finding"
+)
 
 // ShareGrant is who may come through a share, and how far.
 type ShareGrant struct {
@@ -32,20 +35,12 @@ type EditShare struct {
 	Rehearse bool `json:"rehearse,omitempty" doc:"Only tell what would change"`
 }
 
-// Advice is something to consider before something is made.
-type Advice struct {
-	Field  string  `json:"field" doc:"What it is about"`
-	Weight Outcome `json:"weight" enum:"pass,warn,fail" doc:"fail: it cannot be done so; warn: it can, and people will stumble"`
-	Text   string  `json:"text"`
-	Remedy string  `json:"remedy,omitempty"`
-}
-
 // SharePlan is what making, changing or removing a share does.
 type SharePlan struct {
 	Server     string            `json:"server"`
 	Name       string            `json:"name"`
 	Path       string            `json:"path"`
-	Advice     []Advice          `json:"advice"`
+	Advice     []finding.Finding `json:"advice"`
 	Steps      []Step            `json:"steps"`
 	NewFolder  bool              `json:"newFolder" doc:"Whether its folder will be made"`
 	Folder     *Permissions      `json:"folder,omitempty" doc:"Permissions that the folder has, or will get"`

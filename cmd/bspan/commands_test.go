@@ -279,7 +279,7 @@ func TestCommands(t *testing.T) {
 		{"replica create --seed ash beds oak/store elm/store", "", "is none of oak/store, elm/store", 2},
 		{"replica create beds oak/store", "", "is missing", 2},
 		{"replica plan beds oak/store elm/store", `POST /replica-plans {"name":"beds","replicas":[{"server":"oak","share":"store"},{"server":"elm","share":"store"}],"layout":"mesh","filter":{},"permissions":"carry"}`, "elm: 1.0 KiB from oak", 0},
-		{"replica planned 5", "", "WARN clock: elm is late. The wrong one may win: set it.", 0},
+		{"replica planned 5", "", "WARN clock: elm is late. The wrong one may win. To do: set it.", 0},
 		{"replica edit --layout hub --attic-days 9 beds", `PATCH /replica-sets/beds {"layout":"hub","atticDays":9}`, "the settings of beds are changed", 0},
 		{"replica edit --leave-out a --leave-out b beds", `PATCH /replica-sets/beds {"filter":{"leaveOut":["a","b"]}}`, "beds", 0},
 		{"replica edit --retry-first 2s --alert-after 3 beds", `PATCH /replica-sets/beds {"retry":{"firstS":2,"mostS":600,"alertAfter":3}}`, "beds", 0},

@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 )
@@ -361,16 +362,16 @@ func checkServer(ctx context.Context, c *cli.Command, api *client.Client, args [
 	t := table{heads: []string{"", "check", "found"}}
 	remedies := ""
 	for _, l := range check.Lines {
-		t.add(string(l.Outcome), l.Name, l.Found)
+		t.add(string(l.Severity), l.Code, l.Found)
 		if l.Remedy != "" {
-			remedies += fmt.Sprintf("\n%s %s: %s.\n     To mend it: %s.", l.Outcome, l.Name, l.Means, l.Remedy)
+			remedies += "\n" + findingLine(l)
 		}
 	}
 	t.after = fmt.Sprintf("%s: %s, in %d ms.%s", args[0], check.Outcome, check.TookMs, remedies)
 	if err := show(c, check, t); err != nil {
 		return err
 	}
-	if check.Outcome == model.Fail {
+	if check.Outcome == finding.Fail {
 		return fmt.Errorf("the check of %s failed", args[0])
 	}
 	return nil

@@ -12,6 +12,7 @@ import (
 
 	"bridgespan/client"
 	"bridgespan/core/filter"
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 )
@@ -46,12 +47,12 @@ func showPlan(ctx context.Context, c *cli.Command, api *client.Client, id int64)
 func replicaPlanTable(p model.ReplicaPlan) table {
 	t := table{heads: []string{"check", "outcome", "found"}, empty: "The plan is not done yet: " + string(p.Run.State) + "."}
 	for _, l := range p.Checks {
-		t.add(l.Name, string(l.Outcome), l.Found)
+		t.add(l.Code, string(l.Severity), l.Found)
 	}
 	var lines []string
 	for _, l := range p.Checks {
-		if l.Outcome != model.Pass {
-			lines = append(lines, fmt.Sprintf("%s %s: %s. %s: %s.", strings.ToUpper(string(l.Outcome)), l.Name, l.Found, capital(l.Means), l.Remedy))
+		if l.Severity != finding.Pass {
+			lines = append(lines, findingLine(l))
 		}
 	}
 	lines = append(lines, "", p.Summary, "")
@@ -260,8 +261,8 @@ func previewLines(p model.SettingsPreview) string {
 		lines = append(lines, "  "+f)
 	}
 	for _, l := range p.Checks {
-		if l.Outcome != model.Pass {
-			lines = append(lines, fmt.Sprintf("%s %s: %s. %s: %s.", strings.ToUpper(string(l.Outcome)), l.Name, l.Found, capital(l.Means), l.Remedy))
+		if l.Severity != finding.Pass {
+			lines = append(lines, findingLine(l))
 		}
 	}
 	return strings.Join(lines, "\n") + "\n"

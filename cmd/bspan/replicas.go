@@ -163,7 +163,7 @@ func replicaSetTable(s model.ReplicaSet) table {
 		lines = append(lines, "It was never verified: bspan replica verify "+s.Name)
 	}
 	for _, a := range s.Alerts {
-		lines = append(lines, fmt.Sprintf("! %s: %s. That means: %s. To do: %s", a.About, a.Found, a.Means, a.Remedy))
+		lines = append(lines, findingLine(a))
 	}
 	t.after = s.Summary + "\n" + strings.Join(lines, "\n")
 	return t

@@ -184,7 +184,7 @@ func planTable(p model.SharePlan) table {
 	}
 	var b strings.Builder
 	for _, a := range p.Advice {
-		fmt.Fprintf(&b, "%s %s: %s. %s.\n", a.Weight, a.Field, a.Text, strings.ToUpper(a.Remedy[:1])+a.Remedy[1:])
+		fmt.Fprintln(&b, findingLine(a))
 	}
 	if p.Folder != nil {
 		verb := "has"

@@ -35,7 +35,7 @@ type Finding struct {
 // Action is a remedy as each client offers it: the console as a button, the command line as a
 // command.
 type Action struct {
-	Do   Do       `json:"do" enum:"check-server,edit-server,add-leg,set-quota,show-accounts,show-troubles,open-lane,show-verification,grant,edit-share,edit-account-map" doc:"What is done"`
+	Do   Do       `json:"do" enum:"check-server,edit-server,add-leg,set-intake,set-attic,show-accounts,show-troubles,open-lane,show-verification,grant,edit-share,edit-account-map" doc:"What is done"`
 	Args []string `json:"args,omitempty" doc:"To what, in the order that do needs"`
 }
 
@@ -46,7 +46,8 @@ const (
 	CheckServer      Do = "check-server"      // server
 	EditServer       Do = "edit-server"       // server
 	AddLeg           Do = "add-leg"           // site, other site
-	SetQuota         Do = "set-quota"         // replica set, replica, intake or attic
+	SetIntake        Do = "set-intake"        // replica set, replica: how much its intake holds
+	SetAttic         Do = "set-attic"         // replica set, replica: how much its attic keeps
 	ShowAccounts     Do = "show-accounts"     // replica set
 	ShowTroubles     Do = "show-troubles"     // replica set
 	OpenLane         Do = "open-lane"         // replica set, from, to

@@ -42,8 +42,8 @@ func TestPassNeedsNothing(t *testing.T) {
 func TestEarlierForm(t *testing.T) {
 	for text, want := range map[string]Finding{
 		`{"name":"clock","outcome":"warn","found":"3 s off","means":"it matters","remedy":"set it"}`: {Severity: Warn, Code: "clock", Found: "3 s off", Meaning: "it matters", Remedy: "set it"},
-		`{"severity":"fail","code":"space","subject":"fern","found":"none is free","action":{"do":"set-quota","args":["beds","fern","intake"]}}`: {Severity: Fail, Code: "space", Subject: "fern", Found: "none is free",
-			Action: To(SetQuota, "beds", "fern", "intake")},
+		`{"severity":"fail","code":"space","subject":"fern","found":"none is free","action":{"do":"set-intake","args":["beds","fern"]}}`: {Severity: Fail, Code: "space", Subject: "fern", Found: "none is free",
+			Action: To(SetIntake, "beds", "fern")},
 	} {
 		var f Finding
 		if err := json.Unmarshal([]byte(text), &f); err != nil || !reflect.DeepEqual(f, want) {

@@ -6,8 +6,8 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"bridgespan/core/finding"
 	"bridgespan/e2e/harness"
-	"bridgespan/model"
 	"bridgespan/standin/tamper"
 )
 
@@ -40,7 +40,7 @@ func testHostileMover(t *testing.T, e *harness.Estate) {
 	} {
 		says.Store(&change)
 		check, err := e.API.CheckServer(t.Context(), "reed")
-		if err == nil && check.Outcome != model.Fail {
+		if err == nil && check.Outcome != finding.Fail {
 			t.Errorf("%s: the check is content: %+v", name, check.Lines)
 		}
 		v, err := e.API.Server(t.Context(), "reed")

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"bridgespan/client"
+	"bridgespan/core/finding"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
 	"bridgespan/standin/standintest"
@@ -52,9 +53,9 @@ func (h *hostile) newServer(t *testing.T, name string, unsigned bool) model.NewS
 // boasts says that far more was written than was sent.
 var boasts = tamper.Answers(tamper.Write, func(body []byte) { binary.LittleEndian.PutUint32(body[4:], 0x7fffffff) })
 
-func line(t *testing.T, check model.Check, name string) model.CheckLine {
+func line(t *testing.T, check model.Check, name string) finding.Finding {
 	t.Helper()
-	i := slices.IndexFunc(check.Lines, func(l model.CheckLine) bool { return l.Name == name })
+	i := slices.IndexFunc(check.Lines, func(l finding.Finding) bool { return l.Code == name })
 	if i < 0 {
 		t.Fatalf("the check says nothing of %s: %+v", name, check.Lines)
 	}
@@ -69,14 +70,14 @@ func testHostileServer(t *testing.T, e *harness.Estate) {
 	must(t, err)
 	check, err := e.API.CheckServer(t.Context(), "fen")
 	must(t, err)
-	if l := line(t, check, "signing"); l.Outcome != model.Warn || !strings.Contains(l.Found, "does not ask") {
+	if l := line(t, check, "signing"); l.Severity != finding.Warn || !strings.Contains(l.Found, "does not ask") {
 		t.Errorf("of messages that may pass unsigned the check says %+v", l)
 	}
 
 	h.answer(boasts)
 	check, err = e.API.CheckServer(t.Context(), "fen")
 	must(t, err)
-	if l := line(t, check, "answers"); l.Outcome != model.Fail {
+	if l := line(t, check, "answers"); l.Severity != finding.Fail {
 		t.Errorf("the check says %+v", l)
 	}
 	h.answer(nil)
@@ -92,7 +93,7 @@ func testHostileServer(t *testing.T, e *harness.Estate) {
 
 	check, err = e.API.CheckServer(t.Context(), "fen")
 	must(t, err)
-	if slices.ContainsFunc(check.Lines, func(l model.CheckLine) bool { return l.Name == "answers" }) {
+	if slices.ContainsFunc(check.Lines, func(l finding.Finding) bool { return l.Code == "answers" }) {
 		t.Errorf("after a good check: %+v", check.Lines)
 	}
 	if v, err = e.API.Server(t.Context(), "fen"); err != nil || v.Untrusted != nil || !*v.Reachable {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/finding"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
 	"bridgespan/standin/tamper"
@@ -72,7 +73,7 @@ func testRunsStop(t *testing.T, e *harness.Estate) {
 		}
 		fen.late.Store(0)
 		fen.release()
-		if check, err := e.API.CheckServer(t.Context(), "fen"); err != nil || check.Outcome == model.Fail {
+		if check, err := e.API.CheckServer(t.Context(), "fen"); err != nil || check.Outcome == finding.Fail {
 			t.Errorf("%s: after that the server is %+v, %v", kind, check.Lines, err)
 		}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"bridgespan/core/finding"
 	"bridgespan/model"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
@@ -31,7 +32,7 @@ func (s *Service) Check(ctx context.Context, name string) (model.Check, error) {
 	c := &checker{service: s, server: v}
 	c.run(ctx)
 	c.answers(ctx)
-	check := model.Check{At: start.UTC().Truncate(time.Millisecond), TookMs: time.Since(start).Milliseconds(), Lines: c.lines, Outcome: worst(c.lines)}
+	check := model.Check{At: start.UTC().Truncate(time.Millisecond), TookMs: time.Since(start).Milliseconds(), Lines: c.lines, Outcome: finding.Worst(c.lines)}
 	if err := s.db.StoreCheck(ctx, v.Name, check); err != nil {
 		return check, err
 	}
@@ -45,33 +46,17 @@ func (s *Service) Check(ctx context.Context, name string) (model.Check, error) {
 	return check, nil
 }
 
-func worst(lines []model.CheckLine) model.Outcome {
-	outcome := model.Pass
-	for _, l := range lines {
-		if l.Outcome == model.Fail {
-			return model.Fail
-		}
-		if l.Outcome == model.Warn {
-			outcome = model.Warn
-		}
-	}
-	return outcome
-}
-
 // checker gathers the lines of one check.
 type checker struct {
 	service *Service
 	server  model.Server
-	lines   []model.CheckLine
+	lines   []finding.Finding
 	reached bool
 	trouble string
 }
 
-func (c *checker) add(name string, outcome model.Outcome, found, means, remedy string) {
-	if outcome == model.Pass {
-		means, remedy = "", ""
-	}
-	c.lines = append(c.lines, model.CheckLine{Name: name, Outcome: outcome, Found: found, Means: means, Remedy: remedy})
+func (c *checker) add(code string, severity finding.Severity, found, meaning, remedy string) {
+	c.lines = append(c.lines, finding.New(severity, code, "", found, meaning, remedy))
 }
 
 func (c *checker) run(ctx context.Context) {
@@ -98,13 +83,13 @@ func (c *checker) address(ctx context.Context) bool {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", hostPort(c.server))
 	if err != nil {
 		c.trouble = blame(c.server, fmt.Errorf("%w: %w", tree.ErrUnreachable, err)).Error()
-		c.add("address", model.Fail, fmt.Sprintf("nothing answers at %s: %v", hostPort(c.server), cause(err)),
+		c.add("address", finding.Fail, fmt.Sprintf("nothing answers at %s: %v", hostPort(c.server), cause(err)),
 			"people are not led to this server, and nothing else can be tried", "check address and port, that the server runs and that no firewall is between")
 		return false
 	}
 	conn.Close()
 	c.reached = true
-	c.add("address", model.Pass, fmt.Sprintf("%s answers in %s", hostPort(c.server), milliseconds(time.Since(start))), "", "")
+	c.add("address", finding.Pass, fmt.Sprintf("%s answers in %s", hostPort(c.server), milliseconds(time.Since(start))), "", "")
 	return true
 }
 
@@ -132,21 +117,21 @@ func (c *checker) greeting(ctx context.Context) bool {
 	g, err := smbadmin.Negotiate(ctx, hostPort(c.server))
 	if err != nil {
 		c.reached, c.trouble = false, err.Error()
-		c.add("protocol", model.Fail, err.Error(), "no file can be reached", "check that an SMB file service listens on this port")
+		c.add("protocol", finding.Fail, err.Error(), "no file can be reached", "check that an SMB file service listens on this port")
 		return false
 	}
 	switch {
 	case g.Dialect >= 0x0311:
-		c.add("protocol", model.Pass, g.DialectName(), "", "")
+		c.add("protocol", finding.Pass, g.DialectName(), "", "")
 	case g.Dialect >= 0x0300:
-		c.add("protocol", model.Warn, g.DialectName(), "the beginning of a connection is not protected against tampering", "allow SMB 3.1.1 on the server")
+		c.add("protocol", finding.Warn, g.DialectName(), "the beginning of a connection is not protected against tampering", "allow SMB 3.1.1 on the server")
 	default:
-		c.add("protocol", model.Fail, g.DialectName(), "no encryption is possible, and Bridge Span needs SMB 3", "allow SMB 3.1.1 on the server")
+		c.add("protocol", finding.Fail, g.DialectName(), "no encryption is possible, and Bridge Span needs SMB 3", "allow SMB 3.1.1 on the server")
 	}
 	c.signing(g)
-	encryption, outcome := g.Encryption, model.Pass
+	encryption, outcome := g.Encryption, finding.Pass
 	if encryption == "" {
-		encryption, outcome = "not offered", model.Warn
+		encryption, outcome = "not offered", finding.Warn
 	}
 	c.add("encryption", outcome, encryption, "contents cross the network in the clear", "allow encryption on the server")
 	c.clock(g.ClockDifference)
@@ -156,14 +141,14 @@ func (c *checker) greeting(ctx context.Context) bool {
 // signing is about who can change messages on their way. Bridge Span signs by itself.
 func (c *checker) signing(g smbadmin.Greeting) {
 	if c.server.Unsigned {
-		c.add("signing", model.Warn, "Bridge Span does not ask this server for it", "whoever is between can change files and permissions on their way, and nobody notices", "require signed messages again in the server's settings")
+		c.add("signing", finding.Warn, "Bridge Span does not ask this server for it", "whoever is between can change files and permissions on their way, and nobody notices", "require signed messages again in the server's settings")
 		return
 	}
 	if !g.SigningRequired {
-		c.add("signing", model.Warn, "required by Bridge Span, not by the server", "other clients that do not ask for it can be misled by somebody on the network", "require signing on the server")
+		c.add("signing", finding.Warn, "required by Bridge Span, not by the server", "other clients that do not ask for it can be misled by somebody on the network", "require signing on the server")
 		return
 	}
-	c.add("signing", model.Pass, "required", "", "")
+	c.add("signing", finding.Pass, "required", "", "")
 }
 
 func (c *checker) clock(difference time.Duration) {
@@ -171,40 +156,40 @@ func (c *checker) clock(difference time.Duration) {
 	means, remedy := "times of changes cannot be compared, and the later change may lose", "set both machines to the same time service"
 	switch d := difference.Abs(); {
 	case d > clockFail:
-		c.add("clock", model.Fail, found, means, remedy)
+		c.add("clock", finding.Fail, found, means, remedy)
 	case d > clockWarn:
-		c.add("clock", model.Warn, found, means, remedy)
+		c.add("clock", finding.Warn, found, means, remedy)
 	default:
-		c.add("clock", model.Pass, found, "", "")
+		c.add("clock", finding.Pass, found, "", "")
 	}
 }
 
 func (c *checker) signIn(ctx context.Context) *Reach {
 	r, err := c.service.reach(ctx, c.server)
 	if err != nil && !c.server.Can(model.HasAccounts) {
-		c.add("mover", model.Fail, blame(c.server, err).Error(), "nothing can be looked at or carried there", "start the mover there; when it was made anew, give its certificate and secret: bspan server edit "+c.server.Name+" --certificate … --password-file …")
+		c.add("mover", finding.Fail, blame(c.server, err).Error(), "nothing can be looked at or carried there", "start the mover there; when it was made anew, give its certificate and secret: bspan server edit "+c.server.Name+" --certificate … --password-file …")
 		return nil
 	}
 	if err != nil {
-		c.add("sign-in", model.Fail, fmt.Sprintf("%s: %v", c.server.Account, cause(err)), "Bridge Span cannot see its shares or permissions", "set its password again with: bspan server edit "+c.server.Name+" --account … --new-password")
+		c.add("sign-in", finding.Fail, fmt.Sprintf("%s: %v", c.server.Account, cause(err)), "Bridge Span cannot see its shares or permissions", "set its password again with: bspan server edit "+c.server.Name+" --account … --new-password")
 		return nil
 	}
 	line := "sign-in"
 	if !c.server.Can(model.HasAccounts) {
 		line = "mover"
 	}
-	c.add(line, model.Pass, r.Greeting(), "", "")
+	c.add(line, finding.Pass, r.Greeting(), "", "")
 	return r
 }
 
 func (c *checker) shares(ctx context.Context, r *Reach) {
 	shares, err := r.shares(ctx)
 	if err != nil {
-		c.add("shares", model.Fail, fmt.Sprint(cause(err)), "shares cannot be found by themselves", "give the account the right to list shares")
+		c.add("shares", finding.Fail, fmt.Sprint(cause(err)), "shares cannot be found by themselves", "give the account the right to list shares")
 		return
 	}
 	if err := c.service.storeShares(ctx, c.server.Name, shares); err != nil {
-		c.add("shares", model.Warn, "listed, and could not be recorded", "what is shown may be old", "check again")
+		c.add("shares", finding.Warn, "listed, and could not be recorded", "what is shown may be old", "check again")
 	}
 	var disks []model.Share
 	for _, h := range shares {
@@ -216,7 +201,7 @@ func (c *checker) shares(ctx context.Context, r *Reach) {
 	if !c.server.Can(model.HasAccounts) {
 		what = "folders"
 	}
-	c.add(what, model.Pass, fmt.Sprintf("%d: %s", len(disks), namesOf(disks)), "", "")
+	c.add(what, finding.Pass, fmt.Sprintf("%d: %s", len(disks), namesOf(disks)), "", "")
 	c.rights(ctx, r, disks)
 }
 
@@ -245,10 +230,10 @@ func (c *checker) rights(ctx context.Context, r *Reach, disks []model.Share) {
 		}
 	}
 	if len(refused) > 0 {
-		c.add("rights", model.Fail, fmt.Sprintf("refused on %d of %d shares: %s", len(refused), len(disks), strings.Join(refused, ", ")),
+		c.add("rights", finding.Fail, fmt.Sprintf("refused on %d of %d shares: %s", len(refused), len(disks), strings.Join(refused, ", ")),
 			"those shares cannot be verified, replicated or migrated", c.rightsRemedy())
 	} else if len(disks) > 0 {
-		c.add("rights", model.Pass, "lists, reads permissions and may write on all of them", "", "")
+		c.add("rights", finding.Pass, "lists, reads permissions and may write on all of them", "", "")
 	}
 	if leastName != "" {
 		c.space(leastName, least)
@@ -290,10 +275,10 @@ func (c *checker) space(name string, s tree.Space) {
 	means, remedy := "people will soon not be able to save, and replication stops", "free space, or move a share to another volume"
 	switch {
 	case share(s) < 0.02:
-		c.add("free space", model.Fail, found, means, remedy)
+		c.add("free space", finding.Fail, found, means, remedy)
 	case share(s) < 0.10:
-		c.add("free space", model.Warn, found, means, remedy)
+		c.add("free space", finding.Warn, found, means, remedy)
 	default:
-		c.add("free space", model.Pass, found, "", "")
+		c.add("free space", finding.Pass, found, "", "")
 	}
 }

@@ -11,6 +11,7 @@ import (
 
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/records"
@@ -247,14 +248,14 @@ func testStrangers(t *testing.T, f fixture) {
 	}
 	check, err := f.Check(f.ctx, "stranger")
 	last := check.Lines[len(check.Lines)-1]
-	if err != nil || check.Outcome != model.Fail || last.Name != "protocol" || last.Remedy == "" || check.Lines[0].Outcome != model.Pass {
+	if err != nil || check.Outcome != finding.Fail || last.Code != "protocol" || last.Remedy == "" || check.Lines[0].Severity != finding.Pass {
 		t.Errorf("check %+v, %v", check, err)
 	}
 	if took := time.Duration(check.TookMs) * time.Millisecond; took > 5*time.Second {
 		t.Errorf("the check took %s", took)
 	}
 	v, err := f.Server(f.ctx, "stranger")
-	if err != nil || v.Check == nil || v.Check.Outcome != model.Fail || v.Reachable == nil || *v.Reachable {
+	if err != nil || v.Check == nil || v.Check.Outcome != finding.Fail || v.Reachable == nil || *v.Reachable {
 		t.Errorf("kept: %+v, %v", v, err)
 	}
 }
@@ -291,11 +292,11 @@ func testRights(t *testing.T, f fixture) {
 		t.Fatal(err)
 	}
 	for _, l := range check.Lines {
-		if l.Name == "rights" && (l.Outcome != model.Fail || !strings.Contains(l.Remedy, "Administrators") || !strings.Contains(l.Found, "1 of 2 shares: quiet")) {
+		if l.Code == "rights" && (l.Severity != finding.Fail || !strings.Contains(l.Remedy, "Administrators") || !strings.Contains(l.Found, "1 of 2 shares: quiet")) {
 			t.Errorf("rights of an ordinary account: %+v", l)
 		}
 	}
-	if check.Outcome != model.Fail {
+	if check.Outcome != finding.Fail {
 		t.Errorf("check %+v", check)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/tree"
@@ -89,6 +90,6 @@ func (c *checker) answers(ctx context.Context) {
 		return
 	}
 	c.reached, c.trouble = false, v.Trouble
-	c.add("answers", model.Fail, v.Trouble, "somebody between may have changed them, or the server is not what it says: Bridge Span uses it for nothing for an hour",
+	c.add("answers", finding.Fail, v.Trouble, "somebody between may have changed them, or the server is not what it says: Bridge Span uses it for nothing for an hour",
 		"find out who answers at "+hostPort(v)+", then check it again")
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"bridgespan/core/finding"
 	"bridgespan/model"
 	"bridgespan/service/replicas/sets"
 )
@@ -21,7 +22,7 @@ const (
 
 // alerts are what needs somebody about a set, the worst first.
 func (s *Service) alerts(ctx context.Context, set *model.ReplicaSet, at time.Time) error {
-	set.Alerts = []model.ReplicaAlert{}
+	set.Alerts = []finding.Finding{}
 	if set.Paused {
 		return nil
 	}
@@ -50,52 +51,59 @@ func (s *Service) alerts(ctx context.Context, set *model.ReplicaSet, at time.Tim
 				remedy = "ask to close it: " + t.Holder
 			}
 		}
-		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "tried-often", About: t.Replica, Found: fmt.Sprintf("%s could not be carried %d times: %s", t.Path, t.Times, strings.TrimSuffix(t.Problem, ".")), Means: "the replicas differ there", Remedy: remedy})
+		alert(set, finding.Warn, "tried-often", t.Replica, fmt.Sprintf("%s could not be carried %d times: %s", t.Path, t.Times, strings.TrimSuffix(t.Problem, ".")),
+			"the replicas differ there", remedy, finding.To(finding.ShowTroubles, set.Name))
 	}
 	if v := set.Verified; v != nil && v.Differences > 0 {
-		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "differs", About: set.Name, Found: fmt.Sprintf("the last verification found %s that nothing explains", sets.Count(v.Differences, "difference", "differences")),
-			Means: "people get other files or rights at one replica than at another", Remedy: fmt.Sprintf("see them with: bspan replica verified %d", v.Run)})
+		alert(set, finding.Fail, "differs", set.Name, fmt.Sprintf("the last verification found %s that nothing explains", sets.Count(v.Differences, "difference", "differences")),
+			"people get other files or rights at one replica than at another", "see the differences", finding.To(finding.ShowVerification, set.Name, fmt.Sprint(v.Run)))
 	}
+	finding.Sort(set.Alerts)
 	return nil
 }
 
+// alert adds what needs somebody about a set.
+func alert(set *model.ReplicaSet, severity finding.Severity, code, about, found, meaning, remedy string, does *finding.Action) {
+	set.Alerts = append(set.Alerts, finding.New(severity, code, about, found, meaning, remedy).With(does))
+}
+
 func replicaAlerts(set *model.ReplicaSet, r *model.Replica, at time.Time) {
-	add := func(kind, found, means, remedy string) {
-		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: kind, About: r.Name, Found: found, Means: means, Remedy: remedy})
-	}
 	switch {
 	case r.State == model.ReplicaFailing:
-		add("failing", r.Trouble, "what people change there is not carried, and nothing is brought there", "bspan server check "+r.Server)
+		alert(set, finding.Fail, "failing", r.Name, r.Trouble, "what people change there is not carried, and nothing is brought there", "check the server", finding.To(finding.CheckServer, r.Server))
 	case r.Looked != nil && at.Sub(*r.Looked) > max(silentFor, 3*time.Duration(r.LookMs)*time.Millisecond):
-		add("silent", fmt.Sprintf("%s was last looked at %s ago", r.Name, at.Sub(*r.Looked).Round(time.Minute)), "what people change there is not seen", "see whether the service runs, and what it logs")
+		alert(set, finding.Warn, "silent", r.Name, fmt.Sprintf("%s was last scanned %s ago", r.Name, at.Sub(*r.Looked).Round(time.Minute)), "what people change there is not seen", "see whether the service runs, and what it logs", nil)
 	}
 	if since := r.IntakeFull; since != nil && at.Sub(*since) > fullFor {
-		add("intake-full", fmt.Sprintf("files have waited for room in the intake of %s for %s: it holds %s of %s", r.Name, sets.Duration(at.Sub(*since)), sets.Size(r.IntakeUsed), sets.Size(r.IntakeQuota)), "they arrive later than the lanes to it would allow", fmt.Sprintf("bspan replica quota %s %s --intake SIZE", set.Name, r.Name))
+		alert(set, finding.Warn, "intake-full", r.Name, fmt.Sprintf("files have waited for room in the intake of %s for %s: it holds %s of %s", r.Name, sets.Duration(at.Sub(*since)), sets.Size(r.IntakeUsed), sets.Size(r.IntakeQuota)),
+			"they arrive later than the lanes to it would allow", "give it a larger quota", finding.To(finding.SetIntake, set.Name, r.Name))
 	}
 	if r.AccountsStale != nil {
-		add("accounts", fmt.Sprintf("accounts were made, removed or mapped otherwise since those at %s were paired", r.Name), "who has no pair is not known there, and what they are let do counts for nobody", fmt.Sprintf("see them with bspan replica accounts %s, and pair them anew with --renew", set.Name))
+		alert(set, finding.Warn, "accounts", r.Name, fmt.Sprintf("accounts were made, removed or mapped otherwise since those at %s were paired", r.Name),
+			"who has no pair is not known there, and what they are let do counts for nobody", "look at the pairs, and pair them anew", finding.To(finding.ShowAccounts, set.Name))
 	}
 	if q := r.AtticQuota; q > 0 && float64(r.Attic.Bytes) > atticNearly*float64(q) {
-		add("attic-full", fmt.Sprintf("the attic of %s keeps %s of %s", r.Name, sets.Size(r.Attic.Bytes), sets.Size(q)), fmt.Sprintf("the oldest is thrown away before %d days have passed", set.AtticDays), fmt.Sprintf("bspan replica quota %s %s --attic SIZE", set.Name, r.Name))
+		alert(set, finding.Warn, "attic-full", r.Name, fmt.Sprintf("the attic of %s keeps %s of %s", r.Name, sets.Size(r.Attic.Bytes), sets.Size(q)),
+			fmt.Sprintf("the oldest is thrown away before %d days have passed", set.AtticDays), "give it a larger quota", finding.To(finding.SetAttic, set.Name, r.Name))
 	}
 }
 
 func laneAlerts(set *model.ReplicaSet, l *model.Lane, samples []model.LaneSample, at time.Time) {
 	about := l.From + " to " + l.To
 	if o := l.Backlog.Oldest; o != nil && at.Sub(*o) > lateAfter && l.Backlog.Files > 0 {
-		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "late", About: about, Found: fmt.Sprintf("the oldest of %s has waited for %s", sets.Count(l.Backlog.Files, "path", "paths"), sets.Duration(at.Sub(*o))), Means: l.To + " is that far behind",
-			Remedy: fmt.Sprintf("open the lane: bspan replica open %s %q %q --for 4h", set.Name, l.From, l.To)})
+		alert(set, finding.Warn, "late", about, fmt.Sprintf("the oldest of %s has waited for %s", sets.Count(l.Backlog.Files, "path", "paths"), sets.Duration(at.Sub(*o))),
+			l.To+" is that far behind", "open the lane for a while", finding.To(finding.OpenLane, set.Name, l.From, l.To))
 	}
 	if l.State == model.LaneStalled {
-		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "stalled", About: about, Found: fmt.Sprintf("no progress for %s: %s, and %s", stalledFor(l, at), sets.Count(l.Backlog.Files, "item waits", "items wait"), l.Trouble), Means: "what waits does not reach " + l.To,
-			Remedy: fmt.Sprintf("see what was tried: bspan replica troubles %s", set.Name)})
+		alert(set, finding.Fail, "stalled", about, fmt.Sprintf("no progress for %s: %s, and %s", stalledFor(l, at), sets.Count(l.Backlog.Files, "item waits", "items wait"), l.Trouble),
+			"what waits does not reach "+l.To, "see what was tried", finding.To(finding.ShowTroubles, set.Name))
 	}
 	if l.State != model.LaneCarrying && l.State != model.LaneIdle {
 		return
 	}
 	if first, ok := grows(l, samples, at); ok {
-		set.Alerts = append(set.Alerts, model.ReplicaAlert{Kind: "growing", About: about, Found: fmt.Sprintf("the backlog grew from %s to %s within an hour, though the lane is open", sets.Size(first), sets.Size(l.Backlog.Bytes)), Means: "more changes than it can carry",
-			Remedy: "let it carry faster or longer, or leave something out"})
+		alert(set, finding.Warn, "growing", about, fmt.Sprintf("the backlog grew from %s to %s within an hour, though the lane is open", sets.Size(first), sets.Size(l.Backlog.Bytes)),
+			"more changes than it can carry", "let it carry faster or longer, or leave something out", nil)
 	}
 }
 

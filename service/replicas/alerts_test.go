@@ -48,9 +48,9 @@ func TestReplicaAlerts(t *testing.T) {
 		replicaAlerts(set, &r, at)
 		got := ""
 		for _, a := range set.Alerts {
-			got += a.Kind
-			if a.Found == "" || a.Means == "" || a.Remedy == "" {
-				t.Errorf("%s says too little: %+v", a.Kind, a)
+			got += a.Code
+			if a.Found == "" || a.Meaning == "" || a.Remedy == "" {
+				t.Errorf("%s says too little: %+v", a.Code, a)
 			}
 		}
 		if got != want {

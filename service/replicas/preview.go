@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bridgespan/core/filter"
+	"bridgespan/core/finding"
 	"bridgespan/core/forecast"
 	"bridgespan/core/namespace"
 	"bridgespan/core/plan"
@@ -34,7 +35,7 @@ type preview struct {
 // Preview tells what follows from a change of settings, and checks it as a plan
 // is checked. It changes nothing.
 func (s *Service) Preview(ctx context.Context, name string, change model.SettingsChange) (model.SettingsPreview, error) {
-	p := &preview{Service: s, at: time.Now(), found: model.SettingsPreview{Checks: []model.CheckLine{}, Follows: []string{}}}
+	p := &preview{Service: s, at: time.Now(), found: model.SettingsPreview{Checks: []finding.Finding{}, Follows: []string{}}}
 	var err error
 	if p.before, err = s.DB.ReplicaSet(ctx, name); err != nil {
 		return p.found, err
@@ -58,7 +59,7 @@ func (s *Service) Preview(ctx context.Context, name string, change model.Setting
 		return p.found, err
 	}
 	p.pauses()
-	if p.found.Outcome = planning.Worst(p.found.Checks); len(p.found.Follows) == 0 && p.found.Outcome == model.Pass {
+	if p.found.Outcome = finding.Worst(p.found.Checks); len(p.found.Follows) == 0 && p.found.Outcome == finding.Pass {
 		p.follows("Nothing that can be told beforehand.")
 	}
 	return p.found, nil
@@ -97,8 +98,8 @@ func (p *preview) follows(format string, args ...any) {
 	p.found.Follows = append(p.found.Follows, fmt.Sprintf(format, args...))
 }
 
-func (p *preview) check(name string, outcome model.Outcome, found, means, remedy string) {
-	p.found.Checks = append(p.found.Checks, model.CheckLine{Name: name, Outcome: outcome, Found: found, Means: means, Remedy: remedy})
+func (p *preview) check(code string, severity finding.Severity, found, meaning, remedy string) {
+	p.found.Checks = append(p.found.Checks, finding.New(severity, code, "", found, meaning, remedy))
 }
 
 // count counts what the set holds, as the seed was last seen.
@@ -213,7 +214,7 @@ func (p *preview) lags() {
 	if p.will.Endless() {
 		return
 	}
-	p.check("calendar", model.Pass, fmt.Sprintf("what changes in a week (%s) fits through every lane", sets.Size(p.held.Weekly)), "", "")
+	p.check("calendar", finding.Pass, fmt.Sprintf("what changes in a week (%s) fits through every lane", sets.Size(p.held.Weekly)), "", "")
 	for _, r := range p.after.Replicas {
 		was, will := p.was.Lags[replica.ID(r.ID)], p.will.Lags[replica.ID(r.ID)]
 		if was.Median != will.Median || was.P95 != will.P95 {
@@ -311,7 +312,7 @@ func (p *preview) attics(ctx context.Context) error {
 			}
 		}
 		if goes.Files > 0 {
-			p.check("attic", model.Warn, fmt.Sprintf("%s: its attic keeps %s (%s) that it would throw away within a minute", r.Name, sets.Count(goes.Files, "file", "files"), sets.Size(goes.Bytes)), "nothing brings them back", "restore what is needed first: bspan replica attic list "+p.after.Name+" --replica "+r.Name)
+			p.check("attic", finding.Warn, fmt.Sprintf("%s: its attic keeps %s (%s) that it would throw away within a minute", r.Name, sets.Count(goes.Files, "file", "files"), sets.Size(goes.Bytes)), "nothing brings them back", "restore what is needed first: bspan replica attic list "+p.after.Name+" --replica "+r.Name)
 		}
 	}
 	return nil

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
 	"bridgespan/core/plan"
 	"bridgespan/model"
 	"bridgespan/service/replicas/planning"
@@ -83,7 +84,7 @@ func TestPreviewWords(t *testing.T) {
 			t.Errorf("it does not say %q: %s", want, said)
 		}
 	}
-	if len(p.found.Checks) != 2 || planning.Worst(p.found.Checks) != model.Fail || p.found.Checks[0].Means != "the backlog grows without end" {
+	if len(p.found.Checks) != 2 || finding.Worst(p.found.Checks) != finding.Fail || p.found.Checks[0].Meaning != "the backlog grows without end" {
 		t.Errorf("checks %+v", p.found.Checks)
 	}
 	p = &preview{before: before, after: before, at: time.Now()}
@@ -94,7 +95,7 @@ func TestPreviewWords(t *testing.T) {
 	p.lags()
 	p.intakes()
 	p.pauses()
-	if len(p.found.Follows) != 0 || planning.Worst(p.found.Checks) != model.Pass {
+	if len(p.found.Follows) != 0 || finding.Worst(p.found.Checks) != finding.Pass {
 		t.Errorf("of nothing follows %+v", p.found)
 	}
 }

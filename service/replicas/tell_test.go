@@ -47,7 +47,7 @@ func TestStalledLanes(t *testing.T) {
 		tellLane(&set, &l, 100, at)
 		laneAlerts(&set, &l, nil, at)
 		stalled := state == model.LaneStalled
-		if (l.EmptyAt == nil) != stalled || strings.Contains(l.Words, "no progress for 3 minutes") != stalled || (len(set.Alerts) == 1 && set.Alerts[0].Kind == "stalled") != stalled {
+		if (l.EmptyAt == nil) != stalled || strings.Contains(l.Words, "no progress for 3 minutes") != stalled || (len(set.Alerts) == 1 && set.Alerts[0].Code == "stalled") != stalled {
 			t.Errorf("%s: clears at %v, %q, alerts %+v", state, l.EmptyAt, l.Words, set.Alerts)
 		}
 	}

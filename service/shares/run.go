@@ -10,6 +10,7 @@ import (
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
 	"bridgespan/model"
 	"bridgespan/service/access"
 	"bridgespan/service/steps"
@@ -29,12 +30,12 @@ func (j *job) run(ctx context.Context, rehearse bool, action string, before any)
 		return j.plan, nil
 	}
 	for _, a := range j.plan.Advice {
-		if a.Weight == model.Fail {
+		if a.Severity == finding.Fail {
 			kind := fault.Invalid
 			if action == removeShare {
 				kind = fault.Needed
 			}
-			return j.plan, &fault.Error{Kind: kind, Field: a.Field, Problem: a.Text, Remedy: a.Remedy}
+			return j.plan, &fault.Error{Kind: kind, Field: a.Code, Problem: a.Found, Remedy: a.Remedy}
 		}
 	}
 	j.Plan = j.plan

@@ -16,6 +16,7 @@ import (
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/records"
@@ -72,7 +73,7 @@ func (s *Service) open(ctx context.Context, server string) (*job, error) {
 		j.close()
 		return nil, estate.Unavailable(v, err)
 	}
-	j.plan = model.SharePlan{Server: v.Name, Advice: []model.Advice{}, Steps: []model.Step{}, Effective: []model.EffectiveRights{}, Connected: []string{}, Signposts: []string{}}
+	j.plan = model.SharePlan{Server: v.Name, Advice: []finding.Finding{}, Steps: []model.Step{}, Effective: []model.EffectiveRights{}, Connected: []string{}, Signposts: []string{}}
 	return j, nil
 }
 
@@ -198,8 +199,7 @@ func (j *job) grant(ctx context.Context, field string, g model.ShareGrant) (acl.
 func (j *job) lookAtFolder(ctx context.Context) error {
 	over, rest := j.covering(j.plan.Path)
 	if over == "" {
-		j.plan.Advice = append(j.plan.Advice, model.Advice{Field: "path", Weight: model.Warn, Text: "no share of this server holds that folder, so it can neither be looked at nor made from here: it must be there already, or the server will refuse",
-			Remedy: "make it on the server, or choose a folder below one that is shared, if only to administrators"})
+		j.plan.Advice = append(j.plan.Advice, finding.New(finding.Warn, "path", "", "no share of this server holds that folder, so it can neither be looked at nor made from here: it must be there already, or the server will refuse", "", "make it on the server, or choose a folder below one that is shared, if only to administrators"))
 		return nil
 	}
 	t, err := j.reach.Tree(ctx, over, "")
@@ -393,7 +393,7 @@ func (s *Service) Remove(ctx context.Context, server, name string, rehearse, det
 		return j.plan, j.failure(err)
 	}
 	if len(j.plan.Connected) > 0 {
-		j.plan.Advice = append(j.plan.Advice, model.Advice{Field: "share", Weight: model.Warn, Text: "people have files of it open: what they have not saved may be lost", Remedy: "ask them to close their files first"})
+		j.plan.Advice = append(j.plan.Advice, finding.New(finding.Warn, "share", "", "people have files of it open: what they have not saved may be lost", "", "ask them to close their files first"))
 	}
 	if len(j.plan.Signposts) > 0 && !detach {
 		j.needed("signposts lead there: "+strings.Join(j.plan.Signposts, ", "), "remove these locations first, or together with the share (detach)")
@@ -427,7 +427,7 @@ func (s *Service) Remove(ctx context.Context, server, name string, rehearse, det
 
 // needed advises against ending the share.
 func (j *job) needed(text, remedy string) {
-	j.plan.Advice = append(j.plan.Advice, model.Advice{Field: "share", Weight: model.Fail, Text: text, Remedy: remedy})
+	j.plan.Advice = append(j.plan.Advice, finding.New(finding.Fail, "share", "", text, "", remedy))
 }
 
 // detach removes the locations in the share from their signposts.

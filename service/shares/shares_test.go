@@ -11,6 +11,7 @@ import (
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
 	"bridgespan/model"
 	"bridgespan/service/steps"
 	"bridgespan/smbadmin"
@@ -25,13 +26,13 @@ var existing = []smbadmin.Share{
 }
 
 // said writes advice as weight and the beginning of its text.
-func said(list []model.Advice) string {
+func said(list []finding.Finding) string {
 	var lines []string
 	for _, a := range list {
 		if a.Remedy == "" {
-			return "no remedy for: " + a.Text
+			return "no remedy for: " + a.Found
 		}
-		lines = append(lines, fmt.Sprint(a.Weight))
+		lines = append(lines, fmt.Sprint(a.Severity))
 	}
 	return strings.Join(lines, " ")
 }
@@ -64,7 +65,7 @@ func TestNameAdvice(t *testing.T) {
 			t.Errorf("%q: %q, want %q", name, got, want)
 		}
 	}
-	if a := nameAdvice("herbarium", existing); !strings.Contains(a[0].Text, "differ only in case") {
+	if a := nameAdvice("herbarium", existing); !strings.Contains(a[0].Found, "differ only in case") {
 		t.Errorf("another case: %+v", a)
 	}
 }

@@ -2800,16 +2800,14 @@ export interface components {
             /** @description Accounts of one that no rule gives one of the other */
             without: components["schemas"]["Account"][];
         };
-        Advice: {
-            /** @description What it is about */
-            field: string;
-            remedy?: string;
-            text: string;
+        Action: {
+            /** @description To what, in the order that do needs */
+            args?: string[];
             /**
-             * @description fail: it cannot be done so; warn: it can, and people will stumble
+             * @description What is done
              * @enum {string}
              */
-            weight: "pass" | "warn" | "fail";
+            do: "check-server" | "edit-server" | "add-leg" | "set-intake" | "set-attic" | "show-accounts" | "show-troubles" | "open-lane" | "show-verification" | "grant" | "edit-share" | "edit-account-map";
         };
         AgePoint: {
             /**
@@ -3055,7 +3053,7 @@ export interface components {
              */
             at: string;
             /** @description What was looked at, in order */
-            lines: components["schemas"]["CheckLine"][];
+            lines: components["schemas"]["Finding"][];
             /**
              * @description The worst of its lines
              * @enum {string}
@@ -3066,21 +3064,6 @@ export interface components {
              * @description How long it took, in milliseconds
              */
             tookMs: number;
-        };
-        CheckLine: {
-            /** @description What was found */
-            found: string;
-            /** @description What that means for people */
-            means?: string;
-            /** @description What was looked at */
-            name: string;
-            /**
-             * @description How it came out
-             * @enum {string}
-             */
-            outcome: "pass" | "warn" | "fail";
-            /** @description How to mend it */
-            remedy?: string;
         };
         Class: {
             /** Format: int64 */
@@ -4019,6 +4002,25 @@ export interface components {
             size: number;
             /** @description What is in it, when it is short and text */
             text?: string;
+        };
+        Finding: {
+            /** @description What does that at once; absent where a person must decide */
+            action?: components["schemas"]["Action"];
+            /** @description What was looked at, in a word that stays the same */
+            code: string;
+            /** @description What was found */
+            found: string;
+            /** @description What that means for people */
+            meaning?: string;
+            /** @description What to do about it */
+            remedy?: string;
+            /**
+             * @description fail: it cannot go on so; warn: it can, and people may notice
+             * @enum {string}
+             */
+            severity: "pass" | "warn" | "fail";
+            /** @description What it is about: a server, replica, lane or field */
+            subject?: string;
         };
         FixFlaw: {
             /** @description Kind of the flaw */
@@ -5560,21 +5562,6 @@ export interface components {
             /** @description Whether the map would pair other accounts by now */
             stale: boolean;
         };
-        ReplicaAlert: {
-            /** @description The replica or lane */
-            about: string;
-            /** @description What is so */
-            found: string;
-            /**
-             * @description What it is about
-             * @enum {string}
-             */
-            kind: "failing" | "stalled" | "silent" | "growing" | "intake-full" | "attic-full" | "tried-often" | "differs" | "late" | "accounts";
-            /** @description What it means */
-            means: string;
-            /** @description What to do */
-            remedy: string;
-        };
         ReplicaChange: {
             /** @description What is changed */
             change: components["schemas"]["EditReplica"];
@@ -5602,7 +5589,7 @@ export interface components {
             /** @description Whether nothing stands in its way */
             canCreate: boolean;
             /** @description What was looked at */
-            checks: components["schemas"]["CheckLine"][];
+            checks: components["schemas"]["Finding"][];
             /**
              * Format: int64
              * @description Bytes of intake that the largest files need side by side
@@ -5640,7 +5627,7 @@ export interface components {
             /** @description Server whose accounts the map turns into those of the others */
             accountsOf?: string;
             /** @description What needs somebody, the worst first */
-            alerts: components["schemas"]["ReplicaAlert"][];
+            alerts: components["schemas"]["Finding"][];
             /**
              * Format: int64
              * @description For how many days attics keep things
@@ -6278,7 +6265,7 @@ export interface components {
         };
         SettingsPreview: {
             /** @description What a plan with these settings would be checked for, as far as they change it */
-            checks: components["schemas"]["CheckLine"][];
+            checks: components["schemas"]["Finding"][];
             /** @description What follows, in sentences */
             follows: string[];
             /**
@@ -6408,7 +6395,7 @@ export interface components {
             uses: number;
         };
         SharePlan: {
-            advice: components["schemas"]["Advice"][];
+            advice: components["schemas"]["Finding"][];
             /** @description Who has files of it open now */
             connected: string[];
             /** @description What people may do through the share in the end */

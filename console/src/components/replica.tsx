@@ -1,6 +1,5 @@
 // How replica sets and lanes are, wherever they are shown.
 import type { Lane, ReplicaSet, ReplicaVerification } from "../api/client";
-import { plural } from "../format";
 import { SpanStrip, type Deck } from "./span";
 import { Status, type Tone } from "./status";
 
@@ -39,21 +38,4 @@ function toneOf(v: ReplicaVerification): Tone {
 export function kinds(c: Counts): string[] {
   const all: [number, string][] = [[c.missing, "missing"], [c.extra, "extra"], [c.kinds, "of another kind"], [c.sizes, "of other length"], [c.contents, "of other content"], [c.times, "of other time"], [c.permissions, "with other permissions"], [c.owners, "of another owner"], [c.attributes, "with other attributes"], [c.inUse, "in use"], [c.unreadable, "unreadable"], [c.overdue, "overdue"], [c.explained, "explained"]];
   return all.filter(([n]) => n > 0).map(([n, what]) => `${n.toLocaleString("en")} ${what}`);
-}
-
-/** What needs somebody about a set, each with its remedy. */
-export function Alerts({ alerts }: { alerts: ReplicaSet["alerts"] }) {
-  if (alerts.length === 0) return null;
-  return (
-    <section aria-label={plural(alerts.length, "alert")} className="my-4 border-y border-warn">
-      <ul>
-        {alerts.map((a, i) => (
-          <li key={i} className="border-b border-line py-2 last:border-0">
-            <Status tone={a.kind === "failing" || a.kind === "stalled" || a.kind === "differs" ? "bad" : "warn"}>{a.about}</Status> <span>{a.found}.</span>
-            <span className="block text-soft">That means: {a.means}. To do: {a.remedy}.</span>
-          </li>
-        ))}
-      </ul>
-    </section>
-  );
 }

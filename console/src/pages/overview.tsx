@@ -55,11 +55,11 @@ function serverFindings(servers: Server[]): Finding[] {
     const unsigned: Finding[] = v.unsigned ? [{ tone: "warn", text: `${v.name}: messages may pass unsigned`, means: "whoever is between can change files and permissions on their way", to, action: "Require signing" }] : [];
     if (v.untrusted) return [{ tone: "bad" as const, text: `${v.name} at ${v.site} sent answers that cannot be trusted`, means: `since ${ago(v.untrusted)}; it is used for nothing until it is checked, or an hour has passed`, to, action: "See why" }];
     if (v.reachable === false) return [{ tone: "bad" as const, text: `${v.name} at ${v.site} does not answer`, means: `since ${ago(v.since ?? "")}; people are led past it where another location is open`, to, action: "See why" }];
-    const lines = v.check?.lines.filter((l) => l.outcome !== "pass" && !(v.unsigned && l.name === "signing")) ?? [];
+    const lines = v.check?.lines.filter((l) => l.severity !== "pass" && !(v.unsigned && l.code === "signing")) ?? [];
     if (lines.length === 0) return unsigned;
-    const failed = lines.filter((l) => l.outcome === "fail");
-    const told = (failed.length ? failed : lines).map((l) => `${l.name} ${l.found}`).join("; ");
-    return [...unsigned, { tone: failed.length ? ("bad" as const) : ("warn" as const), text: `${v.name}: ${told}`, means: (failed[0] ?? lines[0])?.means ?? "", to, action: "See the check" }];
+    const failed = lines.filter((l) => l.severity === "fail");
+    const told = (failed.length ? failed : lines).map((l) => `${l.code} ${l.found}`).join("; ");
+    return [...unsigned, { tone: failed.length ? ("bad" as const) : ("warn" as const), text: `${v.name}: ${told}`, means: (failed[0] ?? lines[0])?.meaning ?? "", to, action: "See the check" }];
   });
 }
 
@@ -84,9 +84,9 @@ function setFindings(sets: ReplicaSet[]): Finding[] {
   return sets.flatMap((set): Finding[] => {
     const [worst] = set.alerts;
     if (!worst) return [];
-    const bad = set.alerts.some((a) => a.kind === "failing" || a.kind === "differs");
+    const bad = worst.severity === "fail";
     const more = set.alerts.length > 1 ? `, and ${plural(set.alerts.length - 1, "more thing")}` : "";
-    return [{ tone: bad ? "bad" : "warn", text: `${set.name}, ${worst.about}: ${worst.found}${more}`, means: worst.means, to: setPage(set.name), action: "See the set" }];
+    return [{ tone: bad ? "bad" : "warn", text: `${set.name}, ${worst.subject}: ${worst.found}${more}`, means: worst.meaning ?? "", to: setPage(set.name), action: "See the set" }];
   });
 }
 

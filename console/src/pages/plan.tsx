@@ -6,7 +6,7 @@ import { useEffect, useRef } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, got, Problem, type NewReplicaSet, type ReplicaCreation, type ReplicaPlan } from "../api/client";
 import { useReplicaCreation, useReplicaPlan } from "../api/queries";
-import { CheckLines } from "../components/checks";
+import { FindingLines } from "../components/findinglines";
 import { Asked, bodyOf, empty, placeOf, useDraftOnShelf } from "../components/asked";
 import { CreationSteps } from "../components/creation";
 import { setPage } from "../components/replica";
@@ -94,7 +94,7 @@ function Found({ plan }: { plan: ReplicaPlan }) {
       {plan.places.length > 0 && <Section title="What is there now"><Places plan={plan} /></Section>}
       {plan.layouts.length > 0 && <Section title="Layouts side by side"><Layouts plan={plan} /></Section>}
       {plan.layouts.some((l) => l.legs.length > 0) && <Section title="What crosses the legs"><Legs plan={plan} /></Section>}
-      {plan.checks.length > 0 && <Section title="Checks"><CheckLines lines={[...plan.checks].sort((a, b) => rank[a.outcome] - rank[b.outcome])} /></Section>}
+      {plan.checks.length > 0 && <Section title="Checks"><FindingLines list={[...plan.checks].sort((a, b) => rank[a.severity] - rank[b.severity])} /></Section>}
     </>
   );
 }

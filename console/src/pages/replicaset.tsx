@@ -6,8 +6,9 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, etag, type AtticItem, type Lane, type Replica, type ReplicaSet, type ReplicaTrouble, type WaitingPath } from "../api/client";
 import { useAttic, useAtticComparison, useCalendar, useLaneHistory, useReplicaSet, useReplicaTroubles, useWaiting } from "../api/queries";
 import { BytesChart, type Point } from "../components/chart";
+import { FindingLines } from "../components/findinglines";
 import { SaveForm } from "../components/form";
-import { Alerts, LaneStrip, replicaTones, SetState } from "../components/replica";
+import { LaneStrip, replicaTones, SetState } from "../components/replica";
 import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Button, Dialog, Facts, Loading, PageHead, Section, TextField, Trouble } from "../components/ui";
@@ -34,7 +35,7 @@ export function ReplicaSetPage() {
         <Button onClick={() => setDoing({ kind: "settings" })}>Settings</Button>
         <Button onClick={() => setDoing({ kind: "remove" })}>Remove …</Button>
       </PageHead>
-      <Alerts alerts={set.alerts} />
+      {set.alerts.length > 0 && <section aria-label={plural(set.alerts.length, "alert")} className="my-4"><FindingLines list={set.alerts} /></section>}
       <Section title="Lanes"><Lanes set={set} onLane={(lane) => setDoing({ kind: "lane", lane })} onWaiting={(lane) => setDoing({ kind: "waiting", lane })} /></Section>
       <Section title="Replicas" aside={<>{set.permissions === "map" && <Button look="quiet" onClick={() => setDoing({ kind: "accounts" })}>Accounts</Button>} <Button onClick={() => setDoing({ kind: "add" })}>Add a replica</Button></>}><Replicas set={set} onReplica={(replica) => setDoing({ kind: "replica", replica })} /></Section>
       <Troubles set={set} />

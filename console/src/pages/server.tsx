@@ -5,7 +5,7 @@ import { api, etag, type Account, type Server, type Share } from "../api/client"
 import { useAccounts, useServer, useServerUse, useShares, useVolumes } from "../api/queries";
 import { Meter } from "../components/figures";
 import { Consequences } from "../components/consequences";
-import { CheckLines } from "../components/checks";
+import { FindingLines } from "../components/findinglines";
 import { SaveForm } from "../components/form";
 import { DataTable, type Column } from "../components/table";
 import { Button, Check as Checkbox, Dialog, Empty, Facts, Loading, PageHead, Section, sentence, Trouble } from "../components/ui";
@@ -38,7 +38,7 @@ export function ServerPage() {
       {check.error && <div className="mb-5"><Trouble error={check.error} /></div>}
       <div className="grid gap-x-10 xl:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <Section title="Check" aside={v.check && `${when(v.check.at)}, took ${v.check.tookMs} ms`}>
-          {v.check ? <CheckLines lines={v.check.lines} /> : <Empty>It was not checked yet.</Empty>}
+          {v.check ? <FindingLines list={v.check.lines} /> : <Empty>It was not checked yet.</Empty>}
         </Section>
         <Section title="Server">
           <Facts

@@ -259,7 +259,7 @@ function RemoveShare({ server, share, open, onOpenChange }: { server: string; sh
         <Button onClick={() => onOpenChange(false)}>Cancel</Button>
         <Button look="main" onClick={() => remove.mutate({ rehearse: true, detach: false })} disabled={remove.isPending}>Rehearse</Button>
         {!!remove.data?.signposts.length && <Button onClick={() => remove.mutate({ rehearse: true, detach: true })} disabled={remove.isPending}>Rehearse without its locations</Button>}
-        {remove.data?.rehearsed && !remove.data.advice.some((a) => a.weight === "fail") && <Button look="danger" onClick={() => remove.mutate({ rehearse: false, detach: remove.variables?.detach ?? false })} disabled={remove.isPending}>Remove the share</Button>}
+        {remove.data?.rehearsed && !remove.data.advice.some((a) => a.severity === "fail") && <Button look="danger" onClick={() => remove.mutate({ rehearse: false, detach: remove.variables?.detach ?? false })} disabled={remove.isPending}>Remove the share</Button>}
       </div>
     </Dialog>
   );

@@ -3,7 +3,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState, type FormEvent, type ReactNode } from "react";
 import { useNavigate } from "react-router";
 import { api, got, Problem, type Schemas, type ShareNow, type SharePlan } from "../api/client";
-import { Status, outcomeTone } from "../components/status";
+import { FindingLines } from "../components/findinglines";
 import { useToast } from "../components/toast";
 import { Button, Check, Field, Select, sentence, TextField, Trouble } from "../components/ui";
 
@@ -54,7 +54,7 @@ export function ShareForm({ server, share, onClose }: { server: string; share?: 
     send.reset();
     set(value);
   };
-  const ready = send.data?.rehearsed && !send.data.advice.some((a) => a.weight === "fail");
+  const ready = send.data?.rehearsed && !send.data.advice.some((a) => a.severity === "fail");
   return (
     <form onSubmit={submit} className="grid gap-4" noValidate>
       {!share && <TextField label="Name" value={name} onChange={(e) => changed(setName)(e.target.value)} error={error("name")} help="What people will see and type." />}
@@ -95,11 +95,7 @@ function grants(text: string): Grant[] {
 export function Plan({ plan }: { plan: SharePlan }) {
   return (
     <div className="grid gap-3 border-t border-ink pt-3" role="status">
-      {plan.advice.map((a, i) => (
-        <p key={i}>
-          <Status tone={outcomeTone(a.weight)}>{a.weight}</Status> <span className="font-medium">{a.field}:</span> {sentence(a.text)} <span className="text-soft">{a.remedy && sentence(a.remedy)}</span>
-        </p>
-      ))}
+      {plan.advice.length > 0 && <FindingLines list={plan.advice} />}
       <Part title={plan.rehearsed ? "What would be done" : "What was done"}>
         {plan.steps.length === 0 ? <p>Nothing: it is so already.</p> : <ol className="list-decimal pl-5">{plan.steps.map((s) => <li key={s.text}>{s.text}</li>)}</ol>}
       </Part>

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
 	"bridgespan/model"
 	"bridgespan/service/replicas/sets"
 )
@@ -48,8 +49,8 @@ func (s *Plans) Passed(ctx context.Context, plan model.Run, n model.NewReplicaSe
 	}
 	var found []string
 	for _, l := range p.Checks {
-		if l.Outcome == model.Fail {
-			found = append(found, l.Name+": "+l.Found)
+		if l.Severity == finding.Fail {
+			found = append(found, l.Code+": "+l.Found)
 		}
 	}
 	if !p.CanCreate {

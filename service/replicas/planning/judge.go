@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bridgespan/core/calendar"
+	"bridgespan/core/finding"
 	"bridgespan/core/plan"
 	"bridgespan/core/replica"
 	"bridgespan/model"
@@ -29,7 +30,7 @@ func (p *planner) judge(ctx context.Context) {
 	p.judgeIntake()
 	for _, s := range p.sites {
 		if s.open > 0 {
-			p.add("open files", model.Warn, fmt.Sprintf("%s: %s open for changing now", s.replica.Server, sets.Count(int64(s.open), "file is", "files are")), "files that are held are carried when they are let go", "nothing has to be done")
+			p.add("open files", finding.Warn, fmt.Sprintf("%s: %s open for changing now", s.replica.Server, sets.Count(int64(s.open), "file is", "files are")), "files that are held are carried when they are let go", "nothing has to be done")
 		}
 	}
 }
@@ -38,27 +39,27 @@ func (p *planner) judge(ctx context.Context) {
 func (p *planner) judgeOthers(ctx context.Context) {
 	err := cmp.Or(p.Free(ctx, p.DB.Queries, p.set), p.PhysicallyApart(ctx, &p.set))
 	if _, bad := p.DB.ReplicaSet(ctx, p.set.Name); bad == nil {
-		p.add("name", model.Fail, fmt.Sprintf("there is a set %s already", p.set.Name), "two sets cannot have one name", "choose another name")
+		p.add("name", finding.Fail, fmt.Sprintf("there is a set %s already", p.set.Name), "two sets cannot have one name", "choose another name")
 	}
 	if err == nil {
-		p.add("other sets", model.Pass, "no other set is inside or around these folders", "", "")
+		p.add("other sets", finding.Pass, "no other set is inside or around these folders", "", "")
 		return
 	}
-	p.add("other sets", model.Fail, sets.Words(err), "two sets would work against each other", "choose another folder")
+	p.add("other sets", finding.Fail, sets.Words(err), "two sets would work against each other", "choose another folder")
 }
 
 func (p *planner) judgeContent(s *planSite) {
 	c := &s.place
 	switch {
 	case c.Seed:
-		p.add("content", model.Pass, fmt.Sprintf("%s, the seed: %s, %s, in %s; %s of them changed within the last seven days", s.replica.Name, sets.Count(c.Files, "file", "files"), sets.Size(c.Bytes), sets.Count(c.Folders, "folder", "folders"), sets.Size(c.Weekly)), "", "")
+		p.add("content", finding.Pass, fmt.Sprintf("%s, the seed: %s, %s, in %s; %s of them changed within the last seven days", s.replica.Name, sets.Count(c.Files, "file", "files"), sets.Size(c.Bytes), sets.Count(c.Folders, "folder", "folders"), sets.Size(c.Weekly)), "", "")
 	case s.tree == nil:
-		p.add("content", model.Pass, fmt.Sprintf("%s: the folder is missing, and is made", s.replica.Name), "", "")
+		p.add("content", finding.Pass, fmt.Sprintf("%s: the folder is missing, and is made", s.replica.Name), "", "")
 	case c.Differ.Files+c.Extra.Files > 0:
-		p.add("content", model.Warn, fmt.Sprintf("%s: %s (%s) can be adopted without being carried; %s differ and %s (%s) are not at the seed", s.replica.Name, sets.Count(c.Equal.Files, "file", "files"), sets.Size(c.Equal.Bytes), sets.Count(c.Differ.Files, "file", "files"), sets.Count(c.Extra.Files, "file", "files"), sets.Size(c.Extra.Bytes)),
+		p.add("content", finding.Warn, fmt.Sprintf("%s: %s (%s) can be adopted without being carried; %s differ and %s (%s) are not at the seed", s.replica.Name, sets.Count(c.Equal.Files, "file", "files"), sets.Size(c.Equal.Bytes), sets.Count(c.Differ.Files, "file", "files"), sets.Count(c.Extra.Files, "file", "files"), sets.Size(c.Extra.Bytes)),
 			"what differs or is not at the seed goes to the attic there; people see the seed's", fmt.Sprintf("look at them first, or make %s the seed; the attic keeps them for %d days", s.replica.Name, p.set.AtticDays))
 	default:
-		p.add("content", model.Pass, fmt.Sprintf("%s: %s (%s) can be adopted without being carried; nothing else is there", s.replica.Name, sets.Count(c.Equal.Files, "file", "files"), sets.Size(c.Equal.Bytes)), "", "")
+		p.add("content", finding.Pass, fmt.Sprintf("%s: %s (%s) can be adopted without being carried; nothing else is there", s.replica.Name, sets.Count(c.Equal.Files, "file", "files"), sets.Size(c.Equal.Bytes)), "", "")
 	}
 }
 
@@ -77,11 +78,11 @@ func (p *planner) judgeSpace(s *planSite, intake, attic int64) {
 	found := fmt.Sprintf("%s: %s are carried there, beside %s; %s are free", s.replica.Name, sets.Size(load.Bytes), beside, sets.Size(s.space.Free))
 	switch {
 	case need > s.space.Free:
-		p.add("space", model.Fail, found, "its volume would be full before the first fill is done", fmt.Sprintf("make %s free, or leave something out", sets.Size(need-s.space.Free)))
+		p.add("space", finding.Fail, found, "its volume would be full before the first fill is done", fmt.Sprintf("make %s free, or leave something out", sets.Size(need-s.space.Free)))
 	case need+need/10 > s.space.Free:
-		p.add("space", model.Warn, found, "its volume will be almost full", "make room before it grows")
+		p.add("space", finding.Warn, found, "its volume will be almost full", "make room before it grows")
 	default:
-		p.add("space", model.Pass, found, "", "")
+		p.add("space", finding.Pass, found, "", "")
 	}
 }
 
@@ -92,20 +93,20 @@ func (p *planner) judgeNames(s *planSite) {
 	longest := p.longest()
 	full := fmt.Sprintf(`\\%s\%s\%s\%s`, s.server.Address, s.replica.Share, s.replica.Sub, longest)
 	if n := len([]rune(full)); n > longPath {
-		p.add("names", model.Warn, fmt.Sprintf("%s: the longest path would have %d characters: %s", s.replica.Name, n, sets.Middle(longest)), fmt.Sprintf("some programs cannot open paths of more than %d", longPath), "choose a folder further up, or shorten the names")
+		p.add("names", finding.Warn, fmt.Sprintf("%s: the longest path would have %d characters: %s", s.replica.Name, n, sets.Middle(longest)), fmt.Sprintf("some programs cannot open paths of more than %d", longPath), "choose a folder further up, or shorten the names")
 	}
 	if s.unread.n > 0 {
-		p.add("unreadable", model.Warn, fmt.Sprintf("%s: %s be read, such as %s: %s", s.replica.Name, sets.Count(s.unread.n, "file or folder cannot", "files or folders cannot"), sets.Middle(s.unread.first), compare.Unreadable(s.why)),
+		p.add("unreadable", finding.Warn, fmt.Sprintf("%s: %s be read, such as %s: %s", s.replica.Name, sets.Count(s.unread.n, "file or folder cannot", "files or folders cannot"), sets.Middle(s.unread.first), compare.Unreadable(s.why)),
 			"what cannot be read is not counted here, and is not carried from there", "let the account in that Bridge Span signs in with, or leave it out")
 	}
 	if s.spelled.n > 0 {
-		p.add("names", model.Warn, fmt.Sprintf("%s: %s other upper and lower case than at the seed, such as %s", s.replica.Name, sets.Count(s.spelled.n, "name has", "names have"), sets.Middle(s.spelled.first)), "they are spelled as at the seed afterwards", "nothing has to be done")
+		p.add("names", finding.Warn, fmt.Sprintf("%s: %s other upper and lower case than at the seed, such as %s", s.replica.Name, sets.Count(s.spelled.n, "name has", "names have"), sets.Middle(s.spelled.first)), "they are spelled as at the seed afterwards", "nothing has to be done")
 	}
 	if s.clashes.n > 0 {
-		p.add("names", model.Warn, fmt.Sprintf("%s: %s from another in upper and lower case alone, such as %s", s.replica.Name, sets.Count(s.clashes.n, "name differs", "names differ"), sets.Middle(s.clashes.first)), "of those that differ so, one alone is carried", "give them other names")
+		p.add("names", finding.Warn, fmt.Sprintf("%s: %s from another in upper and lower case alone, such as %s", s.replica.Name, sets.Count(s.clashes.n, "name differs", "names differ"), sets.Middle(s.clashes.first)), "of those that differ so, one alone is carried", "give them other names")
 	}
 	if s.refused.n > 0 {
-		p.add("names", model.Warn, fmt.Sprintf("%s: %s, such as %s: %s", s.replica.Name, sets.Count(s.refused.n, "name of the seed is refused there", "names of the seed are refused there"), sets.Middle(s.refused.first), strings.TrimPrefix(s.refusal.Error(), fs.ErrInvalid.Error()+": ")), "what has such a name, and what is in it, is not carried there", "give it another name at the seed, or leave it out")
+		p.add("names", finding.Warn, fmt.Sprintf("%s: %s, such as %s: %s", s.replica.Name, sets.Count(s.refused.n, "name of the seed is refused there", "names of the seed are refused there"), sets.Middle(s.refused.first), strings.TrimPrefix(s.refusal.Error(), fs.ErrInvalid.Error()+": ")), "what has such a name, and what is in it, is not carried there", "give it another name at the seed, or leave it out")
 	}
 }
 
@@ -139,9 +140,9 @@ func (p *planner) judgeIntake() {
 }
 
 // SmallIntake tells of an intake that holds less than the largest files side by side.
-func SmallIntake(name string, given, need int64) model.CheckLine {
-	return model.CheckLine{Name: "intake", Outcome: model.Warn, Found: fmt.Sprintf("%s: the intake may hold %s; the %d largest files side by side need %s", name, sets.Size(given), plan.Together, sets.Size(need)),
-		Means: "large files wait for each other", Remedy: "give it " + sets.Size(need) + ", or no quota"}
+func SmallIntake(name string, given, need int64) finding.Finding {
+	return finding.Finding{Code: "intake", Severity: finding.Warn, Found: fmt.Sprintf("%s: the intake may hold %s; the %d largest files side by side need %s", name, sets.Size(given), plan.Together, sets.Size(need)),
+		Meaning: "large files wait for each other", Remedy: "give it " + sets.Size(need) + ", or no quota"}
 }
 
 // network tells what a lane of the plan runs over.
@@ -181,7 +182,7 @@ func (p *planner) result(ctx context.Context) model.ReplicaPlan {
 	out := model.ReplicaPlan{Places: []model.PlanPlace{}, Layouts: []model.PlanLayout{}, Intake: p.intake()}
 	legs, err := p.legs(ctx)
 	if err != nil {
-		p.add("legs", model.Warn, "the legs between the sites cannot be read: "+sets.Words(err), "the forecast takes them for fast", "try again")
+		p.add("legs", finding.Warn, "the legs between the sites cannot be read: "+sets.Words(err), "the forecast takes them for fast", "try again")
 	}
 	p.judgeLegs(legs)
 	places := make([]plan.Place, len(p.sites))
@@ -197,8 +198,8 @@ func (p *planner) result(ctx context.Context) model.ReplicaPlan {
 	}
 	p.judgeForecast(out.Layouts[0])
 	out.Checks = p.lines
-	out.Outcome = Worst(p.lines)
-	out.CanCreate = out.Outcome != model.Fail
+	out.Outcome = finding.Worst(p.lines)
+	out.CanCreate = out.Outcome != finding.Fail
 	out.Steps = p.steps(ctx)
 	out.Summary = p.summary(out)
 	return out
@@ -268,7 +269,7 @@ func (p *planner) judgeLegs(legs map[[2]int]plan.Route) {
 	for i, a := range p.set.Replicas {
 		for k, b := range p.set.Replicas[:i] {
 			if route := legs[[2]int{i, k}]; !route.Known() {
-				p.add("legs", model.Warn, fmt.Sprintf("no legs are known between %s and %s", b.Site, a.Site), fmt.Sprintf("the forecast takes it for %d Mbit/s", sets.UnknownMbit), fmt.Sprintf("say how fast it is: bspan site link --mbit N %q %q", b.Site, a.Site))
+				p.add("legs", finding.Warn, fmt.Sprintf("no legs are known between %s and %s", b.Site, a.Site), fmt.Sprintf("the forecast takes it for %d Mbit/s", sets.UnknownMbit), "say how fast it is", finding.To(finding.AddLeg, b.Site, a.Site))
 			}
 		}
 	}
@@ -282,29 +283,18 @@ func (p *planner) judgeForecast(l model.PlanLayout) {
 	}
 	for _, f := range l.Fills {
 		if f.End == nil {
-			p.add("calendar", model.Fail, fmt.Sprintf("%s is never filled: no lane to it is ever open", f.Replica), "people would find nothing there", "open a lane to it")
+			p.add("calendar", finding.Fail, fmt.Sprintf("%s is never filled: no lane to it is ever open", f.Replica), "people would find nothing there", "open a lane to it")
 		}
 	}
 	if !l.Endless && l.Filled != nil {
-		p.add("calendar", model.Pass, "what changes in a week fits through every lane", "", "")
+		p.add("calendar", finding.Pass, "what changes in a week fits through every lane", "", "")
 	}
 }
 
 // TooThin is the check of a lane through which less fits than changes, in bytes a week.
-func TooThin(from, to string, fits, weekly int64) model.CheckLine {
-	return model.CheckLine{Name: "calendar", Outcome: model.Fail, Found: fmt.Sprintf("%s to %s: %s fit into a week, and %s change", from, to, sets.Size(fits), sets.Size(weekly)),
-		Means: "the backlog grows without end", Remedy: "open the lane for longer, let it carry faster, or leave something out"}
-}
-
-// Worst is what checks come to together.
-func Worst(lines []model.CheckLine) model.Outcome {
-	outcome := model.Pass
-	for _, l := range lines {
-		if l.Outcome == model.Fail || l.Outcome == model.Warn && outcome == model.Pass {
-			outcome = l.Outcome
-		}
-	}
-	return outcome
+func TooThin(from, to string, fits, weekly int64) finding.Finding {
+	return finding.Finding{Code: "calendar", Severity: finding.Fail, Found: fmt.Sprintf("%s to %s: %s fit into a week, and %s change", from, to, sets.Size(fits), sets.Size(weekly)),
+		Meaning: "the backlog grows without end", Remedy: "open the lane for longer, let it carry faster, or leave something out"}
 }
 
 // steps are what making the set does.
@@ -348,7 +338,7 @@ func (p *planner) summary(out model.ReplicaPlan) string {
 	default:
 		text += fmt.Sprintf(" The first fill takes %s, until %s.", sets.Duration(last.End.Sub(p.at)), last.End.Local().Format("Mon 2 Jan 15:04"))
 	}
-	if out.Outcome == model.Fail {
+	if out.Outcome == finding.Fail {
 		text += " It cannot be made as it is: see the checks that fail."
 	}
 	return text

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"bridgespan/core/account"
+	"bridgespan/core/finding"
 	"bridgespan/model"
 	"bridgespan/service/accounts"
 	"bridgespan/service/replicas/sets"
@@ -30,11 +31,11 @@ func (p *planner) judgeAccounts(ctx context.Context) {
 			continue
 		}
 		if !s.server.Can(model.HasAccounts) {
-			p.add("accounts", model.Pass, s.replica.Name+": permissions are kept there as the seed has them; nobody signs in at a mover", "", "")
+			p.add("accounts", finding.Pass, s.replica.Name+": permissions are kept there as the seed has them; nobody signs in at a mover", "", "")
 			continue
 		}
 		if err := p.accountsAt(ctx, at, s, met); err != nil {
-			p.add("accounts", model.Warn, fmt.Sprintf("%s: it cannot be asked for the names of accounts: %s", s.replica.Name, sets.Words(err)), "permissions may arrive as numbers", "check the server: bspan server check "+s.replica.Server)
+			p.add("accounts", finding.Warn, fmt.Sprintf("%s: it cannot be asked for the names of accounts: %s", s.replica.Name, sets.Words(err)), "permissions may arrive as numbers", "check the server", finding.To(finding.CheckServer, s.replica.Server))
 		}
 	}
 }
@@ -64,16 +65,17 @@ func (p *planner) accountsAt(ctx context.Context, seed *accounts.At, s *planSite
 		return err
 	case len(unresolved) > 0:
 		remedy := "use accounts of the domain in these permissions, carry them through an account map, or let each replica have its own: permissions leave"
+		var edit *finding.Action
 		if p.set.Permissions == model.PermissionsMap {
-			remedy = fmt.Sprintf("add rules for them to the map: bspan account map edit %s --rule …", p.set.AccountMap)
+			remedy, edit = "add rules for them to the map "+p.set.AccountMap, finding.To(finding.EditAccountMap, p.set.AccountMap)
 		}
-		p.add("accounts", model.Warn, fmt.Sprintf("%s: %s not known there: %s", s.replica.Name, sets.Count(int64(len(unresolved)), "account is", "accounts are"), strings.Join(unresolved[:min(len(unresolved), 5)], "; ")), "what they are let do counts for nobody there, and shows as a number", remedy)
+		p.add("accounts", finding.Warn, fmt.Sprintf("%s: %s not known there: %s", s.replica.Name, sets.Count(int64(len(unresolved)), "account is", "accounts are"), strings.Join(unresolved[:min(len(unresolved), 5)], "; ")), "what they are let do counts for nobody there, and shows as a number", remedy, edit)
 	default:
 		found := fmt.Sprintf("%s: all %d accounts in the seed's permissions are known there", s.replica.Name, len(met))
 		if mapped > 0 {
 			found += fmt.Sprintf(", %d of them by the map %s", mapped, p.set.AccountMap)
 		}
-		p.add("accounts", model.Pass, found, "", "")
+		p.add("accounts", finding.Pass, found, "", "")
 	}
 	return nil
 }
@@ -82,14 +84,14 @@ func (p *planner) accountsAt(ctx context.Context, seed *accounts.At, s *planSite
 func (p *planner) judgePairs(ctx context.Context, s *planSite, paired *accounts.Paired) error {
 	of := fmt.Sprintf("%s: the map %s", s.replica.Name, p.set.AccountMap)
 	if n := len(paired.Lacking); n > 0 {
-		p.add("account map", model.Warn, fmt.Sprintf("%s names accounts, or servers, that are not there: %s", of, ShortList(paired.Lacking)), "these rules do nothing", "make the accounts, or correct the rules")
+		p.add("account map", finding.Warn, fmt.Sprintf("%s names accounts, or servers, that are not there: %s", of, ShortList(paired.Lacking)), "these rules do nothing", "make the accounts, or correct the rules")
 	}
 	if n := len(paired.Clashing); n > 0 {
-		p.add("account map", model.Warn, fmt.Sprintf("%s says of accounts what an earlier rule denies: %s", of, ShortList(paired.Clashing)), "an account has one pair: the earlier rule counts", "take the later rules out")
+		p.add("account map", finding.Warn, fmt.Sprintf("%s says of accounts what an earlier rule denies: %s", of, ShortList(paired.Clashing)), "an account has one pair: the earlier rule counts", "take the later rules out")
 	}
 	wider, err := paired.Wider(ctx, p.People)
 	if len(wider) > 0 {
-		p.add("account map", model.Warn, fmt.Sprintf("%s lets people do more at %s: %s", of, s.replica.Server, ShortList(wider)), "they may do there what the pair of their group may do at the seed", "look at the members of these groups before")
+		p.add("account map", finding.Warn, fmt.Sprintf("%s lets people do more at %s: %s", of, s.replica.Server, ShortList(wider)), "they may do there what the pair of their group may do at the seed", "look at the members of these groups before")
 	}
 	return err
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/finding"
 	"bridgespan/model"
 	"bridgespan/tree"
 )
@@ -48,14 +49,14 @@ func (p *planner) mayRemove(ctx context.Context, s *planSite, top tree.Tree, fol
 }
 
 // removes judges whether somebody may remove whatever is in a folder.
-func removes(d acl.Decision, s *planSite) (line model.CheckLine, ok bool) {
+func removes(d acl.Decision, s *planSite) (line finding.Finding, ok bool) {
 	if d.Granted&acl.DeleteChild != 0 {
 		return line, true
 	}
-	where, remedy := s.replica.Target().String(), fmt.Sprintf("give it full rights there: bspan rights grant %s %s --level full", s.replica.Target(), s.server.Account)
+	where, remedy, does := s.replica.Target().String(), "give it full rights there", finding.To(finding.Grant, s.replica.Target().String(), s.server.Account)
 	if d.File&acl.DeleteChild != 0 {
-		where, remedy = "through the share "+s.replica.Share, fmt.Sprintf("let it through: bspan share edit %s/%s --let %s=full, and --let for each whom it lets through now", s.replica.Server, s.replica.Share, s.server.Account)
+		where, remedy, does = "through the share "+s.replica.Share, "let it through the share with full control, beside all whom it lets through now", finding.To(finding.EditShare, s.replica.Server, s.replica.Share)
 	}
-	return model.CheckLine{Name: "rights", Outcome: model.Warn, Found: fmt.Sprintf("%s: %s may not remove %s what others own", s.replica.Name, s.server.Account, where),
-		Means: "files whose permissions do not name it cannot be brought there, nor replaced", Remedy: remedy}, false
+	return finding.New(finding.Warn, "rights", "", fmt.Sprintf("%s: %s may not remove %s what others own", s.replica.Name, s.server.Account, where),
+		"files whose permissions do not name it cannot be brought there, nor replaced", remedy).With(does), false
 }

@@ -13,6 +13,7 @@ import (
 	"bridgespan/core/account"
 	"bridgespan/core/fault"
 	"bridgespan/core/filter"
+	"bridgespan/core/finding"
 	"bridgespan/core/plan"
 	"bridgespan/core/replica"
 	"bridgespan/model"
@@ -54,7 +55,7 @@ func (s *Plans) Plan(ctx context.Context, n model.NewReplicaSet) (model.ReplicaP
 
 // Planned shows a plan as far as it is.
 func (s *Plans) Planned(ctx context.Context, id int64) (model.ReplicaPlan, error) {
-	p := model.ReplicaPlan{Checks: []model.CheckLine{}, Places: []model.PlanPlace{}, Layouts: []model.PlanLayout{}, Steps: []string{}}
+	p := model.ReplicaPlan{Checks: []finding.Finding{}, Places: []model.PlanPlace{}, Layouts: []model.PlanLayout{}, Steps: []string{}}
 	r, err := s.Runs.Get(ctx, id)
 	if err != nil {
 		return p, err
@@ -80,7 +81,7 @@ type planner struct {
 	set    model.ReplicaSet
 	filter *filter.Filter
 	sites  []*planSite
-	lines  []model.CheckLine
+	lines  []finding.Finding
 	at     time.Time
 	seen   int64 // files and folders
 	bytes  int64
@@ -143,11 +144,12 @@ func (p *planner) close() {
 	}
 }
 
-func (p *planner) add(name string, outcome model.Outcome, found, means, remedy string) {
-	if outcome == model.Pass {
-		means, remedy = "", ""
+func (p *planner) add(code string, severity finding.Severity, found, meaning, remedy string, does ...*finding.Action) {
+	f := finding.New(severity, code, "", found, meaning, remedy)
+	for _, a := range does {
+		f = f.With(a)
 	}
-	p.lines = append(p.lines, model.CheckLine{Name: name, Outcome: outcome, Found: found, Means: means, Remedy: remedy})
+	p.lines = append(p.lines, f)
 }
 
 // reach opens all places.
@@ -202,20 +204,21 @@ func (p *planner) open(ctx context.Context, s *planSite) error {
 // marked looks for the mark of another set, of this service or another one.
 func (p *planner) marked(ctx context.Context, s *planSite) {
 	if text, err := tree.ReadFile(ctx, s.tree, replication.MarkFile); err == nil {
-		p.add("other sets", model.Fail, fmt.Sprintf("%s: the folder is marked %q", s.replica.Name, strings.TrimSpace(string(text))), "somebody may keep it the same with others already", "when there is no such set any more, remove "+replication.MarkFile+" there")
+		p.add("other sets", finding.Fail, fmt.Sprintf("%s: the folder is marked %q", s.replica.Name, strings.TrimSpace(string(text))), "somebody may keep it the same with others already", "when there is no such set any more, remove "+replication.MarkFile+" there")
 	}
 }
 
 func (p *planner) mayWrite(ctx context.Context, s *planSite, top tree.Tree, folder string) {
 	if err := estate.MayWrite(ctx, top, folder); err != nil {
-		who, remedy := "the account "+s.server.Account, "give the account full rights there: bspan rights grant --level full"
+		who, remedy := "the account "+s.server.Account, "give the account full rights there"
+		grant := finding.To(finding.Grant, s.replica.Target().String(), s.server.Account)
 		if !s.server.Can(model.HasAccounts) {
-			who, remedy = "the mover", "let it run as somebody who may do everything there"
+			who, remedy, grant = "the mover", "let it run as somebody who may do everything there", nil
 		}
-		p.add("rights", model.Fail, fmt.Sprintf("%s: %s may not write in %s: %s", s.replica.Name, who, s.replica.Target(), sets.Words(err)), "nothing can be carried there", remedy)
+		p.add("rights", finding.Fail, fmt.Sprintf("%s: %s may not write in %s: %s", s.replica.Name, who, s.replica.Target(), sets.Words(err)), "nothing can be carried there", remedy, grant)
 		return
 	}
-	p.add("rights", model.Pass, fmt.Sprintf("%s: %s answers, and lets us write", s.replica.Name, s.replica.Target()), "", "")
+	p.add("rights", finding.Pass, fmt.Sprintf("%s: %s answers, and lets us write", s.replica.Name, s.replica.Target()), "", "")
 }
 
 // Clocks decide conflicts: how far they may be apart.
@@ -225,11 +228,11 @@ func (p *planner) clock(ctx context.Context, s *planSite) {
 	apart, err := s.reach.Clock(ctx)
 	switch {
 	case err != nil:
-		p.add("clock", model.Warn, fmt.Sprintf("%s: its clock cannot be read: %s", s.replica.Name, sets.Words(err)), "the later change wins a conflict, by the servers' clocks", "check the server")
+		p.add("clock", finding.Warn, fmt.Sprintf("%s: its clock cannot be read: %s", s.replica.Name, sets.Words(err)), "the later change wins a conflict, by the servers' clocks", "check the server")
 	case apart.Abs() > clockApart:
-		p.add("clock", model.Warn, fmt.Sprintf("%s: its clock is %s off", s.replica.Name, apart.Round(time.Second)), "the later change wins a conflict, and the wrong one may look later", "set its clock by a time server")
+		p.add("clock", finding.Warn, fmt.Sprintf("%s: its clock is %s off", s.replica.Name, apart.Round(time.Second)), "the later change wins a conflict, and the wrong one may look later", "set its clock by a time server")
 	default:
-		p.add("clock", model.Pass, fmt.Sprintf("%s: its clock is %s off", s.replica.Name, apart.Abs().Round(time.Millisecond)), "", "")
+		p.add("clock", finding.Pass, fmt.Sprintf("%s: its clock is %s off", s.replica.Name, apart.Abs().Round(time.Millisecond)), "", "")
 	}
 }
 

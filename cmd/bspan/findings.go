@@ -1,0 +1,58 @@
+package main
+
+import (
+	"fmt"
+	"strings"
+
+	"bridgespan/core/finding"
+)
+
+// findingLine says a finding in a line, with the command that does its remedy.
+func findingLine(f finding.Finding) string {
+	subject := f.Code
+	if f.Subject != "" {
+		subject = f.Subject
+	}
+	line := fmt.Sprintf("%s %s: %s.", strings.ToUpper(string(f.Severity)), subject, strings.TrimSuffix(f.Found, "."))
+	if f.Meaning != "" {
+		line += " " + capital(f.Meaning) + "."
+	}
+	if f.Remedy == "" {
+		return line
+	}
+	line += " To do: " + f.Remedy
+	if command := actionCommand(f.Action); command != "" {
+		line += ": " + command
+	}
+	return line + "."
+}
+
+// commands do what findings advise, by kinds of action: their arguments are filled in.
+var commands = map[finding.Do]string{
+	finding.CheckServer:      "bspan server check %s",
+	finding.EditServer:       "bspan server edit %s",
+	finding.AddLeg:           "bspan site link --mbit N %s %s",
+	finding.SetIntake:        "bspan replica quota %s %s --intake SIZE",
+	finding.SetAttic:         "bspan replica quota %s %s --attic SIZE",
+	finding.ShowAccounts:     "bspan replica accounts %s",
+	finding.ShowTroubles:     "bspan replica troubles %s",
+	finding.OpenLane:         "bspan replica open %s %s %s --for 4h",
+	finding.ShowVerification: "bspan replica verified %[2]s",
+	finding.Grant:            "bspan rights grant %s %s --level full",
+	finding.EditShare:        "bspan share edit %s/%s",
+	finding.EditAccountMap:   "bspan account map edit %s --rule RULE",
+}
+
+// actionCommand is the command that does an action; "" of none.
+func actionCommand(a *finding.Action) string {
+	if a == nil || commands[a.Do] == "" {
+		return ""
+	}
+	args := make([]any, len(a.Args))
+	for i, arg := range a.Args {
+		args[i] = shellWord(arg)
+	}
+	command := fmt.Sprintf(commands[a.Do], args...)
+	command, _, _ = strings.Cut(command, "%!(EXTRA")
+	return strings.TrimSpace(command)
+}
