@@ -54,6 +54,7 @@ generate: console/node_modules/.installed
 	go run ./cmd/bspand openapi > console/openapi.json
 	go run ./cmd/bspand openapi --namespace-schema > docs/namespace.schema.json
 	cd console && npm run --silent types
+	go run ./docs/drawings
 
 vet:
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "these files are not formatted:"; gofmt -l $$(git ls-files '*.go'); exit 1; }

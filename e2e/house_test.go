@@ -124,6 +124,15 @@ func TestDocumentIsCurrent(t *testing.T) {
 	}
 }
 
+// The drawings of the house are what the code says.
+func TestDrawingsAreCurrent(t *testing.T) {
+	draw := exec.Command("go", "run", "./docs/drawings", "-check")
+	draw.Dir = ".."
+	if out, err := draw.CombinedOutput(); err != nil {
+		t.Errorf("%s", out)
+	}
+}
+
 // The published schema of documents is the one that the service makes.
 func TestSchemaIsCurrent(t *testing.T) {
 	made, err := api.NamespaceSchema()
