@@ -19,7 +19,7 @@ import (
 	"syscall"
 	"time"
 
-	"bridgespan/mover/slack"
+	"bridgespan/mover/gctune"
 )
 
 // benchmark compares two ways to do one thing, turn by turn, so that a machine
@@ -82,7 +82,7 @@ func main() {
 	only := flag.String("only", "", "run the benchmark of this name alone")
 	profile := flag.String("cpuprofile", "", "write a profile of the processor to this file")
 	flag.Parse()
-	slack.Give() // as the service does
+	gctune.Tune() // as the service does
 	if *profile != "" {
 		f, err := os.Create(*profile)
 		if err == nil {

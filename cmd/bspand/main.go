@@ -12,14 +12,14 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/api"
-	"bridgespan/mover/slack"
+	"bridgespan/mover/gctune"
 )
 
 // version is set when the program is linked.
 var version = "dev"
 
 func main() {
-	slack.Give()
+	gctune.Tune()
 	// A terminal that is closed ends the program as Ctrl-C does, and a reader of
 	// its output that went away must not end it before it has cleared up.
 	signal.Ignore(syscall.SIGPIPE)

@@ -1,4 +1,4 @@
-package slack
+package gctune
 
 import (
 	"runtime"
@@ -43,8 +43,8 @@ func TestGive(t *testing.T) {
 		t.Skip("this machine has little memory")
 	}
 	t.Setenv("GOGC", "")
-	Give()
-	Give() // once is enough
+	Tune()
+	Tune() // once is enough
 	await(t, "while little is kept", func(percent uint64) bool { return percent >= 2*usual })
 	keep := make([]byte, 2*room)
 	await(t, "while much is kept", func(percent uint64) bool { return percent == usual })

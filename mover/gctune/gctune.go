@@ -1,8 +1,8 @@
-// Package slack gives the garbage collector of a program room. Work that streams keeps
+// Package gctune gives the garbage collector of a program room. Work that streams keeps
 // little and leaves much behind: with a heap of 20 MiB, of which as much again is let
 // grow before garbage is collected, that is done dozens of times a second, and took a
 // first fill of small files an eighth of its time.
-package slack
+package gctune
 
 import (
 	"os"
@@ -28,9 +28,9 @@ const (
 
 var once sync.Once
 
-// Give gives the program room from now on, unless its environment says how garbage is
+// Tune gives the program room from now on, unless its environment says how garbage is
 // to be collected (GOGC).
-func Give() {
+func Tune() {
 	if os.Getenv("GOGC") == "" {
 		once.Do(func() { after(roomOn(memory())) })
 	}
