@@ -113,3 +113,12 @@ func Cells(row []string) []string {
 	}
 	return cells
 }
+
+// Middle shortens a path to its beginning and its end.
+func Middle(name string) string {
+	text := []rune(name)
+	if len(text) <= 60 {
+		return name
+	}
+	return string(text[:28]) + " … " + string(text[len(text)-28:])
+}

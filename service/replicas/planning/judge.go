@@ -13,8 +13,10 @@ import (
 	"bridgespan/core/finding"
 	"bridgespan/core/plan"
 	"bridgespan/core/replica"
+	"bridgespan/core/text"
 	"bridgespan/model"
 	"bridgespan/mover/compare"
+	"bridgespan/service/preflight"
 	"bridgespan/service/replicas/sets"
 )
 
@@ -29,9 +31,7 @@ func (p *planner) judge(ctx context.Context) {
 	p.judgeAccounts(ctx)
 	p.judgeIntake()
 	for _, s := range p.sites {
-		if s.open > 0 {
-			p.add("open files", finding.Warn, fmt.Sprintf("%s: %s open for changing now", s.replica.Server, sets.Count(int64(s.open), "file is", "files are")), "files that are held are carried when they are let go", "nothing has to be done")
-		}
+		p.note(s.open, s.opened)
 	}
 }
 
@@ -66,47 +66,25 @@ func (p *planner) judgeContent(s *planSite) {
 // judgeSpace compares what is free with what comes, its intake, and what its attic may
 // keep, in bytes; 0 where that is not bounded.
 func (p *planner) judgeSpace(s *planSite, intake, attic int64) {
-	if s.place.Seed {
-		return
-	}
-	load := s.place.Load()
-	need := load.Bytes + intake + attic
-	beside := sets.Size(intake) + " of intake"
-	if attic > 0 {
-		beside += " and " + sets.Size(attic) + " of attic"
-	}
-	found := fmt.Sprintf("%s: %s are carried there, beside %s; %s are free", s.replica.Name, sets.Size(load.Bytes), beside, sets.Size(s.space.Free))
-	switch {
-	case need > s.space.Free:
-		p.add("space", finding.Fail, found, "its volume would be full before the first fill is done", fmt.Sprintf("make %s free, or leave something out", sets.Size(need-s.space.Free)))
-	case need+need/10 > s.space.Free:
-		p.add("space", finding.Warn, found, "its volume will be almost full", "make room before it grows")
-	default:
-		p.add("space", finding.Pass, found, "", "")
+	if !s.place.Seed {
+		p.lines = append(p.lines, preflight.Space(s.replica.Name, preflight.Need{Content: s.place.Load().Bytes, Intake: intake, Attic: attic, Free: s.space.Free}))
 	}
 }
 
-// longPath is what programs open at most that know of no longer paths.
-const longPath = 259
-
 func (p *planner) judgeNames(s *planSite) {
-	longest := p.longest()
-	full := fmt.Sprintf(`\\%s\%s\%s\%s`, s.server.Address, s.replica.Share, s.replica.Sub, longest)
-	if n := len([]rune(full)); n > longPath {
-		p.add("names", finding.Warn, fmt.Sprintf("%s: the longest path would have %d characters: %s", s.replica.Name, n, sets.Middle(longest)), fmt.Sprintf("some programs cannot open paths of more than %d", longPath), "choose a folder further up, or shorten the names")
-	}
+	p.note(preflight.PathLength(s.preflight(), p.longest()))
 	if s.unread.n > 0 {
-		p.add("unreadable", finding.Warn, fmt.Sprintf("%s: %s be read, such as %s: %s", s.replica.Name, sets.Count(s.unread.n, "file or folder cannot", "files or folders cannot"), sets.Middle(s.unread.first), compare.Unreadable(s.why)),
+		p.add("unreadable", finding.Warn, fmt.Sprintf("%s: %s be read, such as %s: %s", s.replica.Name, sets.Count(s.unread.n, "file or folder cannot", "files or folders cannot"), text.Middle(s.unread.first), compare.Unreadable(s.why)),
 			"what cannot be read is not counted here, and is not carried from there", "let the account in that Bridge Span signs in with, or leave it out")
 	}
 	if s.spelled.n > 0 {
-		p.add("names", finding.Warn, fmt.Sprintf("%s: %s other upper and lower case than at the seed, such as %s", s.replica.Name, sets.Count(s.spelled.n, "name has", "names have"), sets.Middle(s.spelled.first)), "they are spelled as at the seed afterwards", "nothing has to be done")
+		p.add("names", finding.Warn, fmt.Sprintf("%s: %s other upper and lower case than at the seed, such as %s", s.replica.Name, sets.Count(s.spelled.n, "name has", "names have"), text.Middle(s.spelled.first)), "they are spelled as at the seed afterwards", "nothing has to be done")
 	}
 	if s.clashes.n > 0 {
-		p.add("names", finding.Warn, fmt.Sprintf("%s: %s from another in upper and lower case alone, such as %s", s.replica.Name, sets.Count(s.clashes.n, "name differs", "names differ"), sets.Middle(s.clashes.first)), "of those that differ so, one alone is carried", "give them other names")
+		p.add("names", finding.Warn, fmt.Sprintf("%s: %s from another in upper and lower case alone, such as %s", s.replica.Name, sets.Count(s.clashes.n, "name differs", "names differ"), text.Middle(s.clashes.first)), "of those that differ so, one alone is carried", "give them other names")
 	}
 	if s.refused.n > 0 {
-		p.add("names", finding.Warn, fmt.Sprintf("%s: %s, such as %s: %s", s.replica.Name, sets.Count(s.refused.n, "name of the seed is refused there", "names of the seed are refused there"), sets.Middle(s.refused.first), strings.TrimPrefix(s.refusal.Error(), fs.ErrInvalid.Error()+": ")), "what has such a name, and what is in it, is not carried there", "give it another name at the seed, or leave it out")
+		p.add("names", finding.Warn, fmt.Sprintf("%s: %s, such as %s: %s", s.replica.Name, sets.Count(s.refused.n, "name of the seed is refused there", "names of the seed are refused there"), text.Middle(s.refused.first), strings.TrimPrefix(s.refusal.Error(), fs.ErrInvalid.Error()+": ")), "what has such a name, and what is in it, is not carried there", "give it another name at the seed, or leave it out")
 	}
 }
 
@@ -268,9 +246,9 @@ func (p *planner) layout(name string, o plan.Outlook, legs map[[2]int]plan.Route
 func (p *planner) judgeLegs(legs map[[2]int]plan.Route) {
 	for i, a := range p.set.Replicas {
 		for k, b := range p.set.Replicas[:i] {
-			if route := legs[[2]int{i, k}]; !route.Known() {
-				p.add("legs", finding.Warn, fmt.Sprintf("no legs are known between %s and %s", b.Site, a.Site), fmt.Sprintf("the forecast takes it for %d Mbit/s", sets.UnknownMbit), "say how fast it is", finding.To(finding.AddLeg, b.Site, a.Site))
-			}
+			route := legs[[2]int{i, k}]
+			p.note(preflight.Leg(route.Known(), b.Site, a.Site, sets.UnknownMbit))
+
 		}
 	}
 }

@@ -10,8 +10,10 @@ import (
 
 	"bridgespan/core/account"
 	"bridgespan/core/finding"
+	"bridgespan/core/text"
 	"bridgespan/model"
 	"bridgespan/service/accounts"
+	"bridgespan/service/preflight"
 	"bridgespan/service/replicas/sets"
 )
 
@@ -60,23 +62,14 @@ func (p *planner) accountsAt(ctx context.Context, seed *accounts.At, s *planSite
 		}
 	}
 	unresolved, mapped, err := p.unresolved(ctx, there, met, pairs)
-	switch {
-	case err != nil:
+	if err != nil {
 		return err
-	case len(unresolved) > 0:
-		remedy := "use accounts of the domain in these permissions, carry them through an account map, or let each replica have its own: permissions leave"
-		var edit *finding.Action
-		if p.set.Permissions == model.PermissionsMap {
-			remedy, edit = "add rules for them to the map "+p.set.AccountMap, finding.To(finding.EditAccountMap, p.set.AccountMap)
-		}
-		p.add("accounts", finding.Warn, fmt.Sprintf("%s: %s not known there: %s", s.replica.Name, sets.Count(int64(len(unresolved)), "account is", "accounts are"), strings.Join(unresolved[:min(len(unresolved), 5)], "; ")), "what they are let do counts for nobody there, and shows as a number", remedy, edit)
-	default:
-		found := fmt.Sprintf("%s: all %d accounts in the seed's permissions are known there", s.replica.Name, len(met))
-		if mapped > 0 {
-			found += fmt.Sprintf(", %d of them by the map %s", mapped, p.set.AccountMap)
-		}
-		p.add("accounts", finding.Pass, found, "", "")
 	}
+	byMap := ""
+	if p.set.Permissions == model.PermissionsMap {
+		byMap = p.set.AccountMap
+	}
+	p.lines = append(p.lines, preflight.Accounts(s.replica.Name, len(met), unresolved, mapped, byMap))
 	return nil
 }
 
@@ -109,7 +102,7 @@ func ShortList(list []string) string {
 func (p *planner) namedAt(ctx context.Context, s *planSite) (names map[account.SID]string, at *accounts.At) {
 	names = map[account.SID]string{}
 	for sid, where := range s.accounts {
-		names[sid] = fmt.Sprintf("%s (at %s)", sid, sets.Middle(where))
+		names[sid] = fmt.Sprintf("%s (at %s)", sid, text.Middle(where))
 	}
 	at, err := p.People.At(ctx, s.server, s.reach.Admin())
 	if err != nil {
@@ -121,7 +114,7 @@ func (p *planner) namedAt(ctx context.Context, s *planSite) (names map[account.S
 		return names, at
 	}
 	for i, a := range named {
-		names[sids[i]] = fmt.Sprintf("%s (at %s)", a.Name, sets.Middle(s.accounts[sids[i]]))
+		names[sids[i]] = fmt.Sprintf("%s (at %s)", a.Name, text.Middle(s.accounts[sids[i]]))
 	}
 	return names, at
 }

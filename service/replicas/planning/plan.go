@@ -21,6 +21,7 @@ import (
 	"bridgespan/mover/replication"
 	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
+	"bridgespan/service/preflight"
 	"bridgespan/service/replicas/sets"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
@@ -103,7 +104,8 @@ type planSite struct {
 	why      error                  // of the first of these
 	refused  examples               // of the seed that it refuses
 	refusal  error                  // of the first of these
-	open     int                    // files that people change now
+	open     finding.Finding        // files that people change now
+	opened   bool                   // whether there are any
 }
 
 // work makes a plan.
@@ -152,6 +154,18 @@ func (p *planner) add(code string, severity finding.Severity, found, meaning, re
 	p.lines = append(p.lines, f)
 }
 
+// note adds a finding if there is one.
+func (p *planner) note(f finding.Finding, ok bool) {
+	if ok {
+		p.lines = append(p.lines, f)
+	}
+}
+
+// preflight is the place as checks see it.
+func (s *planSite) preflight() preflight.Place {
+	return preflight.Place{Name: s.replica.Name, Target: s.replica.Target(), Server: s.server, Reach: s.reach}
+}
+
 // reach opens all places.
 func (p *planner) reach(ctx context.Context) error {
 	for i := range p.set.Replicas {
@@ -188,10 +202,13 @@ func (p *planner) open(ctx context.Context, s *planSite) error {
 	if len(missing) > 0 {
 		above = path.Dir(missing[0])
 	}
-	p.mayWrite(ctx, s, top, sets.OrText(above, "."))
-	p.mayRemove(ctx, s, top, sets.OrText(above, "."))
-	p.clock(ctx, s)
-	p.openFiles(ctx, s)
+	at := s.preflight()
+	p.lines = append(p.lines, preflight.Write(ctx, at, top, sets.OrText(above, ".")))
+	if p.set.Permissions != model.PermissionsLeave {
+		p.note(preflight.Remove(ctx, p.People, at, top, sets.OrText(above, ".")))
+	}
+	p.lines = append(p.lines, preflight.Clock(ctx, at))
+	s.open, s.opened = preflight.OpenFiles(ctx, at)
 	if len(missing) == 0 {
 		if s.tree, err = s.reach.Tree(ctx, s.replica.Share, s.replica.Sub); err != nil {
 			return p.Explain(ctx, s.replica.Server, err)
@@ -205,50 +222,6 @@ func (p *planner) open(ctx context.Context, s *planSite) error {
 func (p *planner) marked(ctx context.Context, s *planSite) {
 	if text, err := tree.ReadFile(ctx, s.tree, replication.MarkFile); err == nil {
 		p.add("other sets", finding.Fail, fmt.Sprintf("%s: the folder is marked %q", s.replica.Name, strings.TrimSpace(string(text))), "somebody may keep it the same with others already", "when there is no such set any more, remove "+replication.MarkFile+" there")
-	}
-}
-
-func (p *planner) mayWrite(ctx context.Context, s *planSite, top tree.Tree, folder string) {
-	if err := estate.MayWrite(ctx, top, folder); err != nil {
-		who, remedy := "the account "+s.server.Account, "give the account full rights there"
-		grant := finding.To(finding.Grant, s.replica.Target().String(), s.server.Account)
-		if !s.server.Can(model.HasAccounts) {
-			who, remedy, grant = "the mover", "let it run as somebody who may do everything there", nil
-		}
-		p.add("rights", finding.Fail, fmt.Sprintf("%s: %s may not write in %s: %s", s.replica.Name, who, s.replica.Target(), sets.Words(err)), "nothing can be carried there", remedy, grant)
-		return
-	}
-	p.add("rights", finding.Pass, fmt.Sprintf("%s: %s answers, and lets us write", s.replica.Name, s.replica.Target()), "", "")
-}
-
-// Clocks decide conflicts: how far they may be apart.
-const clockApart = 2 * time.Second
-
-func (p *planner) clock(ctx context.Context, s *planSite) {
-	apart, err := s.reach.Clock(ctx)
-	switch {
-	case err != nil:
-		p.add("clock", finding.Warn, fmt.Sprintf("%s: its clock cannot be read: %s", s.replica.Name, sets.Words(err)), "the later change wins a conflict, by the servers' clocks", "check the server")
-	case apart.Abs() > clockApart:
-		p.add("clock", finding.Warn, fmt.Sprintf("%s: its clock is %s off", s.replica.Name, apart.Round(time.Second)), "the later change wins a conflict, and the wrong one may look later", "set its clock by a time server")
-	default:
-		p.add("clock", finding.Pass, fmt.Sprintf("%s: its clock is %s off", s.replica.Name, apart.Abs().Round(time.Millisecond)), "", "")
-	}
-}
-
-func (p *planner) openFiles(ctx context.Context, s *planSite) {
-	admin := s.reach.Admin()
-	if admin == nil {
-		return
-	}
-	files, err := admin.OpenFiles(ctx)
-	if err != nil { // who may administer shares may still not see them
-		return
-	}
-	for _, f := range files {
-		if f.Write {
-			s.open++
-		}
 	}
 }
 

@@ -20,32 +20,16 @@ import (
 	"bridgespan/model"
 	"bridgespan/mover/replication"
 	"bridgespan/service/accounts"
+	"bridgespan/service/preflight"
 	"bridgespan/tree"
 )
 
-// Words says an error to people.
+// Words says an error of the work on a set as people read it.
 func Words(err error) string {
 	if errors.Is(err, replication.ErrStuck) {
 		return err.Error()
 	}
-	if errors.Is(err, tree.ErrInUse) {
-		return "somebody has it open, so that nobody else may"
-	}
-	if errors.Is(err, tree.ErrKeepsOut) {
-		return "its permissions would not let the account that brings it move or remove it there: let that account do so, through the share too, or leave it out"
-	}
-	var f *fault.Error
-	if errors.As(err, &f) {
-		if f.Remedy != "" {
-			return f.Problem + ": " + f.Remedy
-		}
-		return f.Problem
-	}
-	var p *fs.PathError
-	if errors.As(err, &p) {
-		return p.Err.Error()
-	}
-	return err.Error()
+	return preflight.Words(err)
 }
 
 func JsonText(v any) string {
@@ -103,15 +87,6 @@ func Duration(d time.Duration) string {
 		return fmt.Sprintf("%.1f hours", d.Hours())
 	}
 	return fmt.Sprintf("%.1f days", d.Hours()/24)
-}
-
-// Middle shortens a path to its beginning and its end.
-func Middle(name string) string {
-	text := []rune(name)
-	if len(text) <= 60 {
-		return name
-	}
-	return string(text[:28]) + " … " + string(text[len(text)-28:])
 }
 
 // LeftOut reports whether a set is not about an entry.
