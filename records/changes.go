@@ -130,7 +130,7 @@ type Retention struct {
 }
 
 // Pruned is how many rows were removed.
-type Pruned struct{ Runs, Health, Changes, Leases int64 }
+type Pruned struct{ Runs, Health, Changes, Leases, Replicas int64 }
 
 // pruneRows is how much is removed in one statement: others wait for no more than that, and
 // the nodes of a cluster take it.
@@ -161,7 +161,10 @@ func (db *DB) Prune(ctx context.Context, keep Retention, now time.Time) (p Prune
 			return p, err
 		}
 	}
-	p.Leases, err = db.prune(ctx, `DELETE FROM leases WHERE expires < ?`, before(leaseLife))
+	if p.Leases, err = db.prune(ctx, `DELETE FROM leases WHERE expires < ?`, before(leaseLife)); err != nil {
+		return p, err
+	}
+	p.Replicas, err = db.pruneReplicas(ctx)
 	return p, err
 }
 

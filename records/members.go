@@ -42,15 +42,30 @@ func (tx *Tx) StoreMembers(ctx context.Context, set *model.ReplicaSet, before []
 	return nil
 }
 
-// forgetReplica removes what is known of what a replica holds.
+// forgetReplica notes that a replica is gone: what is known of what it held is removed by
+// [DB.Prune], since there may be millions of rows.
 func (tx *Tx) forgetReplica(ctx context.Context, id int64) error {
-	for _, statement := range []string{`DELETE FROM replica_records WHERE replica_id = ?`, `DELETE FROM replica_packs WHERE replica_id = ?`, `DELETE FROM replica_begun WHERE replica_id = ?`, `DELETE FROM replica_attic WHERE replica_id = ?`, `DELETE FROM replica_partials WHERE replica_id = ?`,
-		`DELETE FROM replica_backlog WHERE from_id = ?`, `DELETE FROM replica_backlog WHERE to_id = ?`} {
-		if _, _, err := tx.exec(ctx, statement, id); err != nil {
-			return err
+	_, _, err := tx.exec(ctx, `INSERT IGNORE INTO forgotten_replicas (replica_id) VALUES (?)`, id)
+	return err
+}
+
+// pruneReplicas removes what is known of replicas that are gone, and returns how many were.
+func (db *DB) pruneReplicas(ctx context.Context) (all int64, err error) {
+	rows, err := db.run.QueryContext(ctx, `SELECT replica_id FROM forgotten_replicas`)
+	ids, err := collect(rows, err, func(s scanner) (id int64, err error) { return id, s.Scan(&id) })
+	for _, id := range ids {
+		for _, statement := range []string{`DELETE FROM replica_records WHERE replica_id = ?`, `DELETE FROM replica_packs WHERE replica_id = ?`, `DELETE FROM replica_begun WHERE replica_id = ?`, `DELETE FROM replica_attic WHERE replica_id = ?`, `DELETE FROM replica_partials WHERE replica_id = ?`,
+			`DELETE FROM replica_backlog WHERE from_id = ?`, `DELETE FROM replica_backlog WHERE to_id = ?`} {
+			if _, err := db.prune(ctx, statement, id); err != nil {
+				return all, err
+			}
 		}
+		if _, _, err := db.exec(ctx, `DELETE FROM forgotten_replicas WHERE replica_id = ?`, id); err != nil {
+			return all, err
+		}
+		all++
 	}
-	return nil
+	return all, err
 }
 
 // QueueAll puts all that a sender has into the backlog of a lane, and what its

@@ -346,12 +346,18 @@ func testQueuePacks(t *testing.T, db *records.DB) {
 	if sent, prior := count(from), count(to); sent != 700 || prior != 350 {
 		t.Errorf("of the sender's 700 wait %d, of the receiver's 350 %d", sent, prior)
 	}
-	// What is forgotten of a replica is forgotten in packs, too.
+	// What is forgotten of a replica goes in small steps afterwards, from packs, too.
 	set.Replicas = set.Replicas[:1]
 	if err := db.Change(t.Context(), func(tx *records.Tx) error {
 		return tx.StoreMembers(t.Context(), &set, []model.Replica{{ID: int64(from)}, {ID: int64(to)}})
 	}); err != nil {
 		t.Fatal(err)
+	}
+	if p, err := db.Prune(t.Context(), records.Retention{}, time.Now().UTC()); err != nil || p.Replicas != 1 {
+		t.Fatalf("pruned %+v, %v", p, err)
+	}
+	if p, err := db.Prune(t.Context(), records.Retention{}, time.Now().UTC()); err != nil || p.Replicas != 0 {
+		t.Errorf("once more: %+v, %v", p, err)
 	}
 	for r, want := range map[replica.ID]int{from: 700, to: 0} {
 		if left, err := db.Replication().Children(context.WithoutCancel(t.Context()), r, fmt.Sprint(r)); err != nil || len(left) != want {
