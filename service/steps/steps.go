@@ -58,14 +58,20 @@ const together = 500
 // Forward does what is planned, was under way, or has failed, and returns how many steps failed.
 // An error ends it, unless it is about one step alone.
 func (q *Sequence[S]) Forward(ctx context.Context) (failed int, err error) {
-	for from := int64(-1); ; {
-		list, err := q.Source.Next(ctx, from, false, together, model.StepPlanned, model.StepUnderWay, model.StepFailed)
+	return q.each(ctx, -1, false, q.forward, model.StepPlanned, model.StepUnderWay, model.StepFailed)
+}
+
+// each works on the steps with some states, in order or backwards, and returns how many failed
+// by themselves.
+func (q *Sequence[S]) each(ctx context.Context, from int64, back bool, do func(context.Context, Numbered[S]) error, states ...string) (failed int, err error) {
+	for {
+		list, err := q.Source.Next(ctx, from, back, together, states...)
 		if err != nil {
 			return failed, err
 		}
 		for _, n := range list {
 			from = n.Seq
-			if err := q.forward(ctx, n); err == nil {
+			if err := do(ctx, n); err == nil {
 				q.progressed()
 			} else if q.Alone == nil || !q.Alone(err) {
 				return failed, err
@@ -109,25 +115,7 @@ func (q *Sequence[S]) forward(ctx context.Context, n Numbered[S]) error {
 // Back undoes what was done, is under way or has failed, the last first, and returns how many
 // steps could not be undone. An error ends it, unless it is about one step alone.
 func (q *Sequence[S]) Back(ctx context.Context) (failed int, err error) {
-	for from := int64(1) << 62; ; {
-		list, err := q.Source.Next(ctx, from, true, together, q.undone()...)
-		if err != nil {
-			return failed, err
-		}
-		for _, n := range list {
-			from = n.Seq
-			if err := q.back(ctx, n); err == nil {
-				q.progressed()
-			} else if q.Alone == nil || !q.Alone(err) {
-				return failed, err
-			} else {
-				failed++
-			}
-		}
-		if len(list) < together {
-			return failed, nil
-		}
-	}
+	return q.each(ctx, 1<<62, true, q.back, q.undone()...)
 }
 
 // undone are the states of what Back takes back: a step that failed was perhaps done in part,
