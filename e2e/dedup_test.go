@@ -22,6 +22,7 @@ import (
 	"bridgespan/core/calendar"
 	"bridgespan/core/dedup"
 	"bridgespan/core/filter"
+	"bridgespan/core/finding"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
 	"bridgespan/mover/pack"
@@ -88,7 +89,7 @@ func TestDedup(t *testing.T) {
 	if first.Progress.Read != 4 || first.Progress.ReadBytes != f.Totals.InPolicy.Bytes || first.Volume.Places[1].Server != "oak" {
 		t.Errorf("%+v, %+v", first.Progress, first.Volume)
 	}
-	if len(first.Warnings) != 1 || !strings.Contains(first.Warnings[0].Says, `"nowhere/"`) {
+	if len(first.Warnings) != 1 || !strings.Contains(first.Warnings[0].Found, `"nowhere/"`) {
 		t.Errorf("warnings are %+v", first.Warnings)
 	}
 	if len(f.Twins) != 1 || f.Twins[0].Files != 3 || !slices.Contains(f.Twins[0].Paths, "oak/quiet/est/rose.tif") {
@@ -165,11 +166,11 @@ func (v *estimating) whatIf() {
 		v.Errorf("older alone: %+v, %v", older.Found.Totals, err)
 	}
 	all, err := ask(model.Counting{})
-	if err != nil || !slices.Contains(all.Found.Totals.Left, dedup.Left{Why: dedup.NotYet, Files: 1, Bytes: 300_000}) || len(all.Warnings) != 1 || !strings.Contains(all.Warnings[0].Says, "never read") {
+	if err != nil || !slices.Contains(all.Found.Totals.Left, dedup.Left{Why: dedup.NotYet, Files: 1, Bytes: 300_000}) || len(all.Warnings) != 1 || !strings.Contains(all.Warnings[0].Found, "never read") {
 		v.Errorf("all: %+v, %+v, %v", all.Found.Totals, all.Warnings, err)
 	}
 	none, err := ask(model.Counting{Policy: filter.Rules{MinDays: 9999}})
-	if err != nil || len(none.Warnings) != 1 || none.Warnings[0].Says != "the policy leaves nothing" {
+	if err != nil || len(none.Warnings) != 1 || none.Warnings[0].Found != "the policy leaves nothing" {
 		v.Errorf("nothing: %+v, %v", none.Warnings, err)
 	}
 	// With sorted files it comes to the same, to the byte.
@@ -288,7 +289,7 @@ func (v *estimating) plan() {
 	if n := night.Nights; n.First.Windows != 1 || n.First.Bytes < 3<<20 || n.First.Done.Hour() != 21 || len(n.Windows) != 5 || !n.Keeps || night.Memory == 0 || n.Rate <= 0 {
 		v.Errorf("nights: %+v", night)
 	}
-	if len(night.Warnings) != 1 || !strings.Contains(night.Warnings[0].Says, "1 window of the week is shared with a backup, for 1 hour") {
+	if len(night.Warnings) != 1 || !strings.Contains(night.Warnings[0].Found, "1 window of the week is shared with a backup, for 1 hour") {
 		v.Errorf("beside a backup: %+v", night.Warnings)
 	}
 	for _, line := range []string{"BEGIN:VCALENDAR", "DTSTART:20261130T210000", "DTEND:20261130T230000", "RRULE:FREQ=WEEKLY", "SUMMARY:Deduplication of oak data"} {
@@ -296,7 +297,7 @@ func (v *estimating) plan() {
 			v.Errorf("the iCalendar lacks %s: %s", line, night.ICalendar)
 		}
 	}
-	if never := ask("off"); len(never.Warnings) != 1 || never.Warnings[0].Level != "fail" || !never.Nights.First.Done.IsZero() {
+	if never := ask("off"); len(never.Warnings) != 1 || never.Warnings[0].Severity != "fail" || !never.Nights.First.Done.IsZero() {
 		v.Errorf("never: %+v", never)
 	}
 }
@@ -437,7 +438,7 @@ func (v *estimating) vanishes() {
 		v.Fatalf("without its server: %+v", e)
 	}
 	read := e.Found.Totals.InPolicy.Files
-	if read < 2 || read == files || !slices.ContainsFunc(e.Found.Totals.Left, func(l dedup.Left) bool { return l.Why == dedup.NotYet && l.Files == files-read }) || !slices.ContainsFunc(e.Warnings, func(w model.DedupWarning) bool { return w.Says == "it did not come to its end" }) {
+	if read < 2 || read == files || !slices.ContainsFunc(e.Found.Totals.Left, func(l dedup.Left) bool { return l.Why == dedup.NotYet && l.Files == files-read }) || !slices.ContainsFunc(e.Warnings, func(w finding.Finding) bool { return w.Found == "it did not come to its end" }) {
 		v.Errorf("of six files %d were read: %+v, %+v", read, e.Found.Totals, e.Warnings)
 	}
 	if _, err := api.ResumeRun(v.Context(), e.Run.ID); err != nil {
@@ -488,7 +489,7 @@ func (v *estimating) look(places []model.DedupPlace) {
 	}
 	wantRefused(v.T, "a volume that was only looked at", lastError(v.e.API.EstimatedVolume(v.Context(), "oak data")), http.StatusNotFound)
 	both := []model.DedupPlace{places[0], {Server: "elm", Share: "store"}}
-	if l, err = v.e.API.LookBeforeEstimate(v.Context(), model.NewEstimate{Places: both}); err != nil || len(l.Warnings) != 1 || !strings.Contains(l.Warnings[0].Says, "do not lie on one volume") {
+	if l, err = v.e.API.LookBeforeEstimate(v.Context(), model.NewEstimate{Places: both}); err != nil || len(l.Warnings) != 1 || !strings.Contains(l.Warnings[0].Found, "do not lie on one volume") {
 		v.Errorf("of two servers: %+v, %v", l, err)
 	}
 	wantRefused(v.T, "a look at nothing", lastError(v.e.API.LookBeforeEstimate(v.Context(), model.NewEstimate{})), http.StatusUnprocessableEntity)
@@ -510,8 +511,8 @@ func (v *estimating) removable() {
 		v.Errorf("nobody has told of %+v", l.Places[0])
 	}
 	standintest.MountDevices(v.T, v.e.Elm, map[byte][]byte{'C': standintest.InRegistry(`_??_USBSTOR#Disk&Ven_Larkfield&Prod_Stick`)})
-	if l := look(); l.Places[0].Storage != "removable" || !slices.ContainsFunc(l.Warnings, func(w model.DedupWarning) bool {
-		return w.Level == "fail" && strings.Contains(w.Says, "elm/store lies on storage that can be taken out")
+	if l := look(); l.Places[0].Storage != "removable" || !slices.ContainsFunc(l.Warnings, func(w finding.Finding) bool {
+		return w.Severity == "fail" && strings.Contains(w.Found, "elm/store lies on storage that can be taken out")
 	}) {
 		v.Errorf("a stick: %+v", l)
 	}

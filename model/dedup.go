@@ -6,6 +6,7 @@ import (
 	"bridgespan/core/calendar"
 	"bridgespan/core/dedup"
 	"bridgespan/core/filter"
+	"bridgespan/core/finding"
 )
 
 // DedupVolume is a volume whose deduplication is estimated: shares, or folders of
@@ -50,10 +51,10 @@ type NewEstimate struct {
 
 // DedupLook is what is known of a volume before it is estimated.
 type DedupLook struct {
-	Volume   DedupVolume    `json:"volume"`
-	Why      string         `json:"profileWhy" doc:"What the profile changes, and why"`
-	Places   []DedupGround  `json:"grounds" doc:"What each place lies on"`
-	Warnings []DedupWarning `json:"warnings" doc:"What speaks against an estimate, or against deduplicating it at all"`
+	Volume   DedupVolume       `json:"volume"`
+	Why      string            `json:"profileWhy" doc:"What the profile changes, and why"`
+	Places   []DedupGround     `json:"grounds" doc:"What each place lies on"`
+	Warnings []finding.Finding `json:"warnings" doc:"What speaks against an estimate, or against deduplicating it at all"`
 }
 
 // DedupGround is what a place of a volume lies on.
@@ -67,13 +68,13 @@ type DedupGround struct {
 
 // Estimate is an estimate as far as it is.
 type Estimate struct {
-	Run      Run            `json:"run"`
-	Volume   DedupVolume    `json:"volume"`
-	Asked    NewEstimate    `json:"asked"`
-	Progress DedupProgress  `json:"progress"`
-	Warnings []DedupWarning `json:"warnings" doc:"What should be known before the number is used"`
-	Found    *dedup.Found   `json:"found,omitempty" doc:"What was found, once it is done"`
-	Why      string         `json:"profileWhy" doc:"What the profile changes, and why"`
+	Run      Run               `json:"run"`
+	Volume   DedupVolume       `json:"volume"`
+	Asked    NewEstimate       `json:"asked"`
+	Progress DedupProgress     `json:"progress"`
+	Warnings []finding.Finding `json:"warnings" doc:"What should be known before the number is used"`
+	Found    *dedup.Found      `json:"found,omitempty" doc:"What was found, once it is done"`
+	Why      string            `json:"profileWhy" doc:"What the profile changes, and why"`
 }
 
 // DedupProgress is how far an estimate is.
@@ -91,14 +92,6 @@ type DedupProgress struct {
 	Troubles   []string `json:"troubles" doc:"Some of them, and why"`
 }
 
-// DedupWarning is what should be known of a volume or an estimate.
-type DedupWarning struct {
-	Level  string `json:"level" enum:"warn,fail"`
-	Says   string `json:"says"`
-	Means  string `json:"means"`
-	Remedy string `json:"remedy"`
-}
-
 // EstimateComparison is what changed between two estimates.
 type EstimateComparison struct {
 	Before Estimate `json:"before"`
@@ -112,11 +105,11 @@ type WhatIf struct {
 
 // WhatIfAnswer is what another policy would save, once that is counted.
 type WhatIfAnswer struct {
-	Run      Run            `json:"run"`
-	Volume   string         `json:"volume"`
-	Asked    WhatIf         `json:"asked"`
-	Found    *dedup.Found   `json:"found,omitempty" doc:"What was found, once it is done"`
-	Warnings []DedupWarning `json:"warnings"`
+	Run      Run               `json:"run"`
+	Volume   string            `json:"volume"`
+	Asked    WhatIf            `json:"asked"`
+	Found    *dedup.Found      `json:"found,omitempty" doc:"What was found, once it is done"`
+	Warnings []finding.Finding `json:"warnings"`
 }
 
 // NewProof asks for a proof: a folder is packed into a chunk store and taken out again.
@@ -205,13 +198,13 @@ type NewDedupPlan struct {
 
 // DedupPlan tells when the work could be done.
 type DedupPlan struct {
-	Volume   DedupVolume    `json:"volume"`
-	Nights   dedup.Nights   `json:"nights"`
-	Memory   int64          `json:"memoryBytes" doc:"For the index of all chunks, while it works"`
-	Busy     float64        `json:"busyProcessors" doc:"How many processors it keeps busy at full speed, as measured when it was read: an upper bound, with whatever else the service did"`
-	Of       int            `json:"ofProcessors" doc:"How many the service has"`
-	Warnings []DedupWarning `json:"warnings"`
-	Summary  string         `json:"summary"`
+	Volume   DedupVolume       `json:"volume"`
+	Nights   dedup.Nights      `json:"nights"`
+	Memory   int64             `json:"memoryBytes" doc:"For the index of all chunks, while it works"`
+	Busy     float64           `json:"busyProcessors" doc:"How many processors it keeps busy at full speed, as measured when it was read: an upper bound, with whatever else the service did"`
+	Of       int               `json:"ofProcessors" doc:"How many the service has"`
+	Warnings []finding.Finding `json:"warnings"`
+	Summary  string            `json:"summary"`
 	// ICalendar is for calendars of people and machines.
 	ICalendar string `json:"iCalendar" doc:"The windows as an iCalendar object (RFC 5545), repeated every week"`
 }

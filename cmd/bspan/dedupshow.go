@@ -14,6 +14,7 @@ import (
 
 	"bridgespan/client"
 	"bridgespan/core/dedup"
+	"bridgespan/core/finding"
 	"bridgespan/model"
 )
 
@@ -116,9 +117,9 @@ func proofLine(p *model.ProofPoint) string {
 	return fmt.Sprintf("\nLast proof: %.2f%% off, on %s, %s (run %d).", math.Abs(p.Off), p.Folder, when(p.At), p.Run)
 }
 
-func warningLines(list []model.DedupWarning) (text string) {
+func warningLines(list []finding.Finding) (text string) {
 	for _, w := range list {
-		text += fmt.Sprintf("\n%s: %s: %s. %s.", strings.ToUpper(w.Level), w.Says, w.Means, strings.ToUpper(w.Remedy[:1])+w.Remedy[1:])
+		text += "\n" + findingLine(w)
 	}
 	return text
 }

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -9,11 +10,8 @@ import (
 
 // findingLine says a finding in a line, with the command that does its remedy.
 func findingLine(f finding.Finding) string {
-	subject := f.Code
-	if f.Subject != "" {
-		subject = f.Subject
-	}
-	line := fmt.Sprintf("%s %s: %s.", strings.ToUpper(string(f.Severity)), subject, strings.TrimSuffix(f.Found, "."))
+	head := strings.TrimSpace(strings.ToUpper(string(f.Severity)) + " " + cmp.Or(f.Subject, f.Code))
+	line := fmt.Sprintf("%s: %s.", head, strings.TrimSuffix(f.Found, "."))
 	if f.Meaning != "" {
 		line += " " + capital(f.Meaning) + "."
 	}

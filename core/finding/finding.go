@@ -100,11 +100,14 @@ func (f *Finding) UnmarshalJSON(b []byte) error {
 		Name    string   `json:"name"`
 		Outcome Severity `json:"outcome"`
 		Means   string   `json:"means"`
+		Level   Severity `json:"level"`
+		Says    string   `json:"says"`
 	}
 	if err := json.Unmarshal(b, &read); err != nil {
 		return err
 	}
 	*f = Finding(read.plain)
-	f.Code, f.Severity, f.Meaning = cmp.Or(f.Code, read.Name), cmp.Or(f.Severity, read.Outcome), cmp.Or(f.Meaning, read.Means)
+	f.Code, f.Severity, f.Meaning = cmp.Or(f.Code, read.Name), cmp.Or(f.Severity, read.Outcome, read.Level), cmp.Or(f.Meaning, read.Means)
+	f.Found = cmp.Or(f.Found, read.Says)
 	return nil
 }

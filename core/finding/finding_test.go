@@ -41,7 +41,8 @@ func TestPassNeedsNothing(t *testing.T) {
 // What was kept by earlier versions is still read.
 func TestEarlierForm(t *testing.T) {
 	for text, want := range map[string]Finding{
-		`{"name":"clock","outcome":"warn","found":"3 s off","means":"it matters","remedy":"set it"}`: {Severity: Warn, Code: "clock", Found: "3 s off", Meaning: "it matters", Remedy: "set it"},
+		`{"name":"clock","outcome":"warn","found":"3 s off","means":"it matters","remedy":"set it"}`:              {Severity: Warn, Code: "clock", Found: "3 s off", Meaning: "it matters", Remedy: "set it"},
+		`{"level":"warn","says":"the interval is wide","means":"it tells little","remedy":"give it more memory"}`: {Severity: Warn, Found: "the interval is wide", Meaning: "it tells little", Remedy: "give it more memory"},
 		`{"severity":"fail","code":"space","subject":"fern","found":"none is free","action":{"do":"set-intake","args":["beds","fern"]}}`: {Severity: Fail, Code: "space", Subject: "fern", Found: "none is free",
 			Action: To(SetIntake, "beds", "fern")},
 	} {

@@ -15,6 +15,7 @@ import (
 	"bridgespan/core/dedup"
 	"bridgespan/core/fault"
 	"bridgespan/core/filter"
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/records"
@@ -59,9 +60,9 @@ type settings struct {
 
 // found is what an estimate found, as it is kept.
 type found struct {
-	Progress model.DedupProgress  `json:"progress"`
-	Warnings []model.DedupWarning `json:"warnings"`
-	Found    *dedup.Found         `json:"found,omitempty"`
+	Progress model.DedupProgress `json:"progress"`
+	Warnings []finding.Finding   `json:"warnings"`
+	Found    *dedup.Found        `json:"found,omitempty"`
 }
 
 // Start starts an estimate of a volume: one that was estimated before, found by its
@@ -290,7 +291,7 @@ func overlap(a, b model.DedupPlace) bool {
 // Get shows an estimate as far as it is.
 func (s *Service) Get(ctx context.Context, id int64) (model.Estimate, error) {
 	var work settings
-	f := found{Progress: model.DedupProgress{Troubles: []string{}}, Warnings: []model.DedupWarning{}}
+	f := found{Progress: model.DedupProgress{Troubles: []string{}}, Warnings: []finding.Finding{}}
 	r, err := s.run(ctx, id, runKind, &work, &f)
 	if err != nil {
 		return model.Estimate{}, err

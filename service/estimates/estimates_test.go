@@ -86,8 +86,8 @@ func TestJudge(t *testing.T) {
 	} {
 		var got []string
 		for _, w := range judge(&dedup.Found{Totals: c.totals}, c.asked) {
-			got = append(got, w.Says)
-			if w.Means == "" || w.Remedy == "" {
+			got = append(got, w.Found)
+			if w.Meaning == "" || w.Remedy == "" {
 				t.Errorf("%s: %+v", name, w)
 			}
 		}
@@ -140,7 +140,7 @@ func TestLeftOut(t *testing.T) {
 	if l.wants(&dedup.Record{Path: "small", Size: 9}) {
 		t.Error("what is too small is read")
 	}
-	if w := l.warnings(); len(w) != 1 || !strings.Contains(w[0].Says, "nowhere/") {
+	if w := l.warnings(); len(w) != 1 || !strings.Contains(w[0].Found, "nowhere/") {
 		t.Errorf("%+v", w)
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"bridgespan/core/calendar"
 	"bridgespan/core/dedup"
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
 	"bridgespan/model"
 )
 
@@ -56,7 +57,7 @@ func (s *Service) Plan(ctx context.Context, name string, asked model.NewDedupPla
 		backups = *asked.Backups
 	}
 	t := &latest.Found.Totals
-	p := model.DedupPlan{Volume: v, Memory: t.Different * indexBytes, Busy: float64(points[i].BusyMs) / float64(points[i].ReadMs), Of: runtime.NumCPU(), Warnings: []model.DedupWarning{}}
+	p := model.DedupPlan{Volume: v, Memory: t.Different * indexBytes, Busy: float64(points[i].BusyMs) / float64(points[i].ReadMs), Of: runtime.NumCPU(), Warnings: []finding.Finding{}}
 	p.Nights = dedup.Plan(asked.Week, backups, begins, t.InPolicy.Bytes, perDay(latest.Found.Curve), mbit)
 	p.Warnings = append(p.Warnings, planWarnings(&p.Nights)...)
 	p.Summary = planWords(&p)
@@ -76,19 +77,19 @@ func perDay(curve []dedup.AgePoint) int64 {
 	return (at(0) - at(7)) / 7
 }
 
-func planWarnings(n *dedup.Nights) (list []model.DedupWarning) {
-	add := func(level, says, means, remedy string) {
-		list = append(list, model.DedupWarning{Level: level, Says: says, Means: means, Remedy: remedy})
+func planWarnings(n *dedup.Nights) (list []finding.Finding) {
+	add := func(level finding.Severity, says, means, remedy string) {
+		list = append(list, finding.New(level, "volume", "", says, means, remedy))
 	}
 	if len(n.Windows) == 0 {
-		add("fail", "it may never work", "the calendar is off all week", "leave some hours free, such as: off; mon-fri 20-24 full; sat full")
+		add(finding.Fail, "it may never work", "the calendar is off all week", "leave some hours free, such as: off; mon-fri 20-24 full; sat full")
 		return list
 	}
 	if n.First.Done.IsZero() {
-		add("fail", "the first pass would never be done", "the windows are too short for what is in policy", "leave more hours free, or raise the pace")
+		add(finding.Fail, "the first pass would never be done", "the windows are too short for what is in policy", "leave more hours free, or raise the pace")
 	}
 	if !n.Keeps {
-		add("fail", "it would never keep up", fmt.Sprintf("%s change in a day, more than a day's part of the windows can read", humanize.IBytes(uint64(n.Later.Bytes))), "leave more hours free, or ask for a greater least age")
+		add(finding.Fail, "it would never keep up", fmt.Sprintf("%s change in a day, more than a day's part of the windows can read", humanize.IBytes(uint64(n.Later.Bytes))), "leave more hours free, or ask for a greater least age")
 	}
 	shared, hours := 0, 0
 	for _, w := range n.Windows {
@@ -97,7 +98,7 @@ func planWarnings(n *dedup.Nights) (list []model.DedupWarning) {
 		}
 	}
 	if shared > 0 {
-		add("warn", fmt.Sprintf("%s of the week %s with a backup, for %s", english.Plural(shared, "window", ""), map[bool]string{true: "is shared", false: "are shared"}[shared == 1], english.Plural(hours, "hour", "")), "both read the same disks, and both take longer", "begin later, or end sooner")
+		add(finding.Warn, fmt.Sprintf("%s of the week %s with a backup, for %s", english.Plural(shared, "window", ""), map[bool]string{true: "is shared", false: "are shared"}[shared == 1], english.Plural(hours, "hour", "")), "both read the same disks, and both take longer", "begin later, or end sooner")
 	}
 	return list
 }

@@ -100,7 +100,7 @@ var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
 {{end}}</tbody></table>{{end}}
 {{with .Volume.Proof}}<p>The last proof, of {{.Folder}} on {{.At.Local.Format "2 January 2006"}}: {{size .Predicted}} foretold, {{size .Real}} taken, {{printf "%.2f%%" (abs .Off)}} off.</p>
 {{end}}{{with .Lasts}}<p>Free space reaches zero {{.}}.</p>
-{{end}}{{range .Warnings}}<p><strong>{{.Says}}</strong>: {{.Means}}. <small>{{.Remedy}}.</small></p>
+{{end}}{{range .Warnings}}<p><strong>{{.Found}}</strong>: {{.Meaning}}. <small>{{.Remedy}}.</small></p>
 {{end}}{{range .Groups}}<h2>By {{.By}}</h2>
 <table><thead><tr><th>{{.By}}</th><th class="n">files</th><th class="n">bytes</th><th class="n">would take</th><th class="n">saves</th><th class="n">rate</th></tr></thead><tbody>
 {{range .Parts}}{{if .Files}}<tr><td class="path">{{.Name}}</td><td class="n">{{count .Files}}</td><td class="n">{{size .Bytes}}</td><td class="n">{{size .Stored}}</td><td class="n">{{size .Saving}}</td><td class="n">{{percent .}}</td></tr>

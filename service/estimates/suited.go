@@ -10,6 +10,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"bridgespan/core/dedup"
+	"bridgespan/core/finding"
 	"bridgespan/model"
 	"bridgespan/service/estate"
 	"bridgespan/smbadmin"
@@ -31,7 +32,7 @@ type ground struct {
 // Look tells what speaks against an estimate, and against deduplicating the volume at
 // all, before anything is begun.
 func (s *Service) Look(ctx context.Context, asked model.NewEstimate) (model.DedupLook, error) {
-	look := model.DedupLook{Warnings: []model.DedupWarning{}}
+	look := model.DedupLook{Warnings: []finding.Finding{}}
 	if err := check(&asked); err != nil {
 		return look, err
 	}
@@ -44,7 +45,7 @@ func (s *Service) Look(ctx context.Context, asked model.NewEstimate) (model.Dedu
 	}
 	look.Volume, look.Why = v, dedup.Profile(v.Profile).Why()
 	if before != nil {
-		look.Warnings = append(look.Warnings, model.DedupWarning{Level: "warn", Says: "all of it is to be read again", Means: "it was read with other chunks, or other chunks of it were compressed", Remedy: fmt.Sprintf("leave the profile at %s to read what has changed alone", before.Profile)})
+		look.Warnings = append(look.Warnings, finding.Finding{Severity: finding.Warn, Code: "estimate", Found: "all of it is to be read again", Meaning: "it was read with other chunks, or other chunks of it were compressed", Remedy: fmt.Sprintf("leave the profile at %s to read what has changed alone", before.Profile)})
 	}
 	grounds, err := s.grounds(ctx, v)
 	look.Warnings = append(look.Warnings, suited(grounds)...)
@@ -182,13 +183,13 @@ var unfit = map[string]string{
 }
 
 // suited tells what speaks against deduplicating what a volume lies on.
-func suited(grounds []ground) (list []model.DedupWarning) {
+func suited(grounds []ground) (list []finding.Finding) {
 	for i := range grounds {
 		list = append(list, grounds[i].suited()...)
 	}
 	for _, g := range grounds[min(1, len(grounds)):] {
 		if first := grounds[0]; g.space.Total != first.space.Total || g.place.Server != first.place.Server {
-			list = append(list, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("%s and %s do not lie on one volume", placeName(first.place), placeName(g.place)), Means: "what they have in common is counted as kept once, which holds only when they are moved to one",
+			list = append(list, finding.Finding{Severity: finding.Warn, Code: "estimate", Found: fmt.Sprintf("%s and %s do not lie on one volume", placeName(first.place), placeName(g.place)), Meaning: "what they have in common is counted as kept once, which holds only when they are moved to one",
 				Remedy: "estimate each volume by itself, and see what they would save together: bspan dedup pool"})
 			break
 		}
@@ -196,33 +197,33 @@ func suited(grounds []ground) (list []model.DedupWarning) {
 	return list
 }
 
-func (g *ground) suited() (list []model.DedupWarning) {
+func (g *ground) suited() (list []finding.Finding) {
 	name, space, on := placeName(g.place), &g.space, &g.space.Storage
-	add := func(level, says, means, remedy string) {
-		list = append(list, model.DedupWarning{Level: level, Says: says, Means: means, Remedy: remedy})
+	add := func(level finding.Severity, says, means, remedy string) {
+		list = append(list, finding.New(level, "volume", "", says, means, remedy))
 	}
 	if g.system != "" {
-		add("fail", name+" lies on the server's system volume", g.system+"; what a server starts from is not to be deduplicated", "choose the shares that hold data, or move this one")
+		add(finding.Fail, name+" lies on the server's system volume", g.system+"; what a server starts from is not to be deduplicated", "choose the shares that hold data, or move this one")
 	}
 	if on.Removable {
-		add("fail", name+" lies on storage that can be taken out", "without the chunks that it shares, nothing there could be read elsewhere", "choose storage that stays")
+		add(finding.Fail, name+" lies on storage that can be taken out", "without the chunks that it shares, nothing there could be read elsewhere", "choose storage that stays")
 	}
 	why := unfit[on.FileSystem]
 	if why != "" {
-		add("fail", fmt.Sprintf("%s lies on %s", name, on.FileSystem), why, "estimate where the storage is, and on a file system of a disk")
+		add(finding.Fail, fmt.Sprintf("%s lies on %s", name, on.FileSystem), why, "estimate where the storage is, and on a file system of a disk")
 	}
 	switch {
 	case on.ReadOnly:
-		add("fail", name+" lies on storage that is mounted read-only", "the estimate holds, but nothing could be deduplicated there", "see whether it is meant to be")
+		add(finding.Fail, name+" lies on storage that is mounted read-only", "the estimate holds, but nothing could be deduplicated there", "see whether it is meant to be")
 	case errors.Is(g.mayWrite, fs.ErrPermission):
-		add("warn", name+" cannot be written by our account", "the estimate holds, but nothing could be deduplicated there: it may be read-only", "see whether the share, or the storage under it, is meant to be")
+		add(finding.Warn, name+" cannot be written by our account", "the estimate holds, but nothing could be deduplicated there: it may be read-only", "see whether the share, or the storage under it, is meant to be")
 	}
 	if space.Total > 0 && float64(space.Free) < leastFree*float64(space.Total) {
-		add("warn", fmt.Sprintf("only %s of %s are free under %s", humanize.IBytes(uint64(space.Free)), humanize.IBytes(uint64(space.Total)), name),
+		add(finding.Warn, fmt.Sprintf("only %s of %s are free under %s", humanize.IBytes(uint64(space.Free)), humanize.IBytes(uint64(space.Total)), name),
 			"deduplication writes chunks before it frees what they replace: it would have little room to work in", "make room first, or begin with the folders that save most")
 	}
 	if !g.capabilities.IDs && why == "" {
-		add("warn", name+" does not number its files", "several names of one file count as so many files, and what they seem to save is saved already", "take the saving by whole files for an upper bound of that")
+		add(finding.Warn, name+" does not number its files", "several names of one file count as so many files, and what they seem to save is saved already", "take the saving by whole files for an upper bound of that")
 	}
 	return list
 }

@@ -46,8 +46,8 @@ func TestSuited(t *testing.T) {
 	} {
 		var got []string
 		for _, w := range suited(c.grounds) {
-			got = append(got, w.Level+" "+w.Says)
-			if w.Means == "" || w.Remedy == "" {
+			got = append(got, string(w.Severity)+" "+w.Found)
+			if w.Meaning == "" || w.Remedy == "" {
 				t.Errorf("%s: %+v", name, w)
 			}
 		}

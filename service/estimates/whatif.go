@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
 	"bridgespan/model"
 	"bridgespan/service/jobs"
 )
@@ -40,7 +41,7 @@ func (s *Service) StartWhatIf(ctx context.Context, name string, asked model.What
 // WhatIf shows what another policy would save, once that is counted.
 func (s *Service) WhatIf(ctx context.Context, id int64) (model.WhatIfAnswer, error) {
 	var work whatIfSettings
-	f := found{Warnings: []model.DedupWarning{}}
+	f := found{Warnings: []finding.Finding{}}
 	r, err := s.run(ctx, id, whatIfKind, &work, &f)
 	return model.WhatIfAnswer{Run: r, Volume: r.Subject, Asked: work.Asked, Found: f.Found, Warnings: f.Warnings}, err
 }
@@ -83,7 +84,7 @@ func (s *Service) countWhatIf(ctx context.Context, job *jobs.Job) error {
 	if err != nil {
 		return stopped(err)
 	}
-	warnings := append([]model.DedupWarning{}, judge(&f, work.Asked.Counting)...)
+	warnings := append([]finding.Finding{}, judge(&f, work.Asked.Counting)...)
 	return job.Finish(found{Warnings: warnings, Found: &f})
 }
 

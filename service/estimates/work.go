@@ -19,6 +19,7 @@ import (
 	"bridgespan/core/dedup"
 	"bridgespan/core/fault"
 	"bridgespan/core/filter"
+	"bridgespan/core/finding"
 	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/mover/estimate"
@@ -50,7 +51,7 @@ func (s *Service) work(ctx context.Context, job *jobs.Job) error {
 	if err != nil {
 		return err
 	}
-	e := &estimating{service: s, job: job, volume: v, asked: asked.Asked, warnings: []model.DedupWarning{}}
+	e := &estimating{service: s, job: job, volume: v, asked: asked.Asked, warnings: []finding.Finding{}}
 	e.gate = gateFor(job, asked.Asked.Calendar)
 	e.out, err = newLeftOut(asked.Asked.Policy)
 	if err != nil {
@@ -78,7 +79,7 @@ type estimating struct {
 	gate     *gate.Gate
 	places   []estimate.Place
 	space    tree.Space // of the storage under the first place
-	warnings []model.DedupWarning
+	warnings []finding.Finding
 	work     *estimate.Work
 	reading  time.Time // since when it reads; zero before
 	busy     time.Duration
@@ -207,7 +208,7 @@ func (e *estimating) brokenOff(ctx context.Context, p model.DedupProgress, err e
 	lasting, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer cancel()
 	partial := found{Progress: p, Warnings: slices.Clone(e.warnings)}
-	partial.Warnings = append(partial.Warnings, model.DedupWarning{Level: "warn", Says: "it did not come to its end", Means: "what was not read until then counts as saving nothing",
+	partial.Warnings = append(partial.Warnings, finding.Finding{Severity: finding.Warn, Code: "estimate", Found: "it did not come to its end", Meaning: "what was not read until then counts as saving nothing",
 		Remedy: fmt.Sprintf("go on with: bspan run resume %d", e.job.ID)})
 	// What there is so far is counted, unless the service ends: then it goes on by itself.
 	if ctx.Err() == nil || errors.Is(context.Cause(ctx), jobs.ErrStopped) {
@@ -236,7 +237,7 @@ func (e *estimating) finish(ctx context.Context, p model.DedupProgress) error {
 	warnings := append(slices.Clone(e.warnings), e.out.warnings()...)
 	warnings = append(warnings, judge(&f, e.asked.Counting)...)
 	if p.Unlisted > 0 {
-		warnings = append(warnings, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("%d folders could not be listed", p.Unlisted), Means: "what is in them is not counted, or as it was before", Remedy: "let the account in that Bridge Span signs in with"})
+		warnings = append(warnings, finding.Finding{Severity: finding.Warn, Code: "estimate", Found: fmt.Sprintf("%d folders could not be listed", p.Unlisted), Meaning: "what is in them is not counted, or as it was before", Remedy: "let the account in that Bridge Span signs in with"})
 	}
 	err = e.service.change(ctx, func(tx *records.Tx) error {
 		point := model.EstimatePoint{Run: e.job.ID, At: at, Totals: f.Totals, Capacity: e.space.Total, Free: e.space.Free, ReadBytes: p.ReadBytes, ReadMs: e.unhindered(p.ReadMs), BusyMs: p.BusyMs}
@@ -357,12 +358,12 @@ func (l *leftOut) wants(r *dedup.Record) bool {
 }
 
 // warnings are about rules that left nothing out.
-func (l *leftOut) warnings() (list []model.DedupWarning) {
+func (l *leftOut) warnings() (list []finding.Finding) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, p := range l.rules.LeaveOut {
 		if !l.about[p] {
-			list = append(list, model.DedupWarning{Level: "warn", Says: fmt.Sprintf("%q leaves nothing out", p), Means: "there is no such file or folder, or another rule leaves it out already", Remedy: "correct its spelling, or take the rule away"})
+			list = append(list, finding.Finding{Severity: finding.Warn, Code: "estimate", Found: fmt.Sprintf("%q leaves nothing out", p), Meaning: "there is no such file or folder, or another rule leaves it out already", Remedy: "correct its spelling, or take the rule away"})
 		}
 	}
 	return list

@@ -3290,7 +3290,7 @@ export interface components {
             profileWhy: string;
             volume: components["schemas"]["DedupVolume"];
             /** @description What speaks against an estimate, or against deduplicating it at all */
-            warnings: components["schemas"]["DedupWarning"][];
+            warnings: components["schemas"]["Finding"][];
         };
         DedupPlace: {
             server: string;
@@ -3319,7 +3319,7 @@ export interface components {
             ofProcessors: number;
             summary: string;
             volume: components["schemas"]["DedupVolume"];
-            warnings: components["schemas"]["DedupWarning"][];
+            warnings: components["schemas"]["Finding"][];
         };
         DedupPool: {
             asked: components["schemas"]["NewPool"];
@@ -3388,13 +3388,6 @@ export interface components {
             profile: "documents" | "disk-images" | "backups";
             /** @description What the last proof came to */
             proof?: components["schemas"]["ProofPoint"];
-        };
-        DedupWarning: {
-            /** @enum {string} */
-            level: "warn" | "fail";
-            means: string;
-            remedy: string;
-            says: string;
         };
         Difference: {
             /** @description Nothing is wrong with it */
@@ -3842,7 +3835,7 @@ export interface components {
             run: components["schemas"]["Run"];
             volume: components["schemas"]["DedupVolume"];
             /** @description What should be known before the number is used */
-            warnings: components["schemas"]["DedupWarning"][];
+            warnings: components["schemas"]["Finding"][];
         };
         EstimateComparison: {
             after: components["schemas"]["Estimate"];
@@ -6829,7 +6822,7 @@ export interface components {
             found?: components["schemas"]["Found"];
             run: components["schemas"]["Run"];
             volume: string;
-            warnings: components["schemas"]["DedupWarning"][];
+            warnings: components["schemas"]["Finding"][];
         };
         WhoCan: {
             /**

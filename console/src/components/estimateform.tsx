@@ -6,7 +6,7 @@ import { api, got, type Estimate, type EstimatedVolume, type Policy } from "../a
 import { useServers, useShares } from "../api/queries";
 import { SaveForm } from "./form";
 import { Check, Field, Select, TextField, Trouble } from "./ui";
-import { Warnings } from "./warnings";
+import { FindingLines } from "./findinglines";
 import { CalendarField } from "./week";
 import { bytes } from "../format";
 
@@ -134,7 +134,7 @@ function Look({ name, places, profile }: { name?: string; places?: Place[]; prof
   return (
     <div>
       {g && <p className="mb-1 text-soft">The storage under it holds {bytes(g.capacityBytes - g.freeBytes)}; {bytes(g.freeBytes)} of {bytes(g.capacityBytes)} are free{g.fileSystem && `, on ${g.fileSystem}`}{g.storage && `, on ${g.storage} storage`}.</p>}
-      <Warnings list={look.data.warnings} />
+      <FindingLines list={look.data.warnings} />
       {look.data.grounds.some((p) => !p.storage) && <p className="mt-1 text-sm text-soft">Neither SMB nor the server’s registry tells what kind of storage it is: see at the server that it is neither removable nor mounted read-only.</p>}
       <p className="mt-1 text-sm text-soft">Profile {look.data.volume.profile}: {look.data.profileWhy}.</p>
     </div>

@@ -1,5 +1,5 @@
-// What was found, what it means for people and what to do about it: of checks, plans, advice
-// before a change, and alerts.
+// What was found, what it means for people and what to do about it: of checks, plans, estimates,
+// advice before a change, and alerts.
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { setPage } from "./replica";
@@ -42,6 +42,7 @@ function Remedy({ finding: f }: { finding: Found }) {
 }
 
 export function FindingLines({ list }: { list: Found[] }) {
+  if (list.length === 0) return null;
   return (
     <ul className="border-t border-line">
       {list.map((f, i) => (

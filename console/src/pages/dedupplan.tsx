@@ -2,7 +2,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got } from "../api/client";
-import { Warnings } from "../components/warnings";
+import { FindingLines } from "../components/findinglines";
 import { CalendarField } from "../components/week";
 import { Button, Facts, Section, Trouble } from "../components/ui";
 import { bytes, plural, when } from "../format";
@@ -25,7 +25,7 @@ export function PlanSection({ volume }: { volume: string }) {
       {p && (
         <div className="mt-4 grid gap-3">
           <p className="font-medium">{p.summary}</p>
-          <Warnings list={p.warnings} />
+          <FindingLines list={p.warnings} />
           <Facts
             facts={[
               ["Hours of a week", `${p.nights.weekHours}, in ${plural(p.nights.windows.length, "window")}: ${p.nights.windows.map((w) => `${days[w.day]} ${w.from}:00 for ${w.hours} h${w.pace === "full" ? "" : ` at ${w.pace} Mbit/s`}`).join(", ")}`],

@@ -7,7 +7,7 @@ import { useWhatIf } from "../api/queries";
 import { CountingFields, policyOf, PolicyFields, typed, wayOf, type Way } from "../components/estimateform";
 import { ended, RunProgress } from "../components/run";
 import { Sure } from "../components/sure";
-import { Warnings } from "../components/warnings";
+import { FindingLines } from "../components/findinglines";
 import { Button, Section, Trouble } from "../components/ui";
 import { percent, points, signed } from "../format";
 import { rate } from "./volume";
@@ -59,7 +59,7 @@ function Asking({ v, found, policy, answer, failed, onAsked }: AskingProps) {
           {answer && answer.run.state !== "done" && <div className="mt-3"><RunProgress run={answer.run} /></div>}
         </div>
       </div>
-      {answer && <div className="mt-3"><Warnings list={answer.warnings} /></div>}
+      {answer && <div className="mt-3"><FindingLines list={answer.warnings} /></div>}
     </Section>
   );
 }

@@ -12,7 +12,7 @@ import { Status } from "../components/status";
 import { exact, Sure } from "../components/sure";
 import { DataTable, type Column } from "../components/table";
 import { Treemap } from "../components/treemap";
-import { Warnings } from "../components/warnings";
+import { FindingLines } from "../components/findinglines";
 import { Button, Dialog, Empty, Facts, Loading, PageHead, Section, Select, sentence, Trouble } from "../components/ui";
 import { ago, bytes, percent, plural, signed, target, when } from "../format";
 import { AlikeSection } from "./dedupalike";
@@ -88,7 +88,7 @@ function Known({ e }: { e: Estimate }) {
   if (e.warnings.length === 0 && troubles.length === 0) return null;
   return (
     <div className="mb-6">
-      <Warnings list={e.warnings} />
+      <FindingLines list={e.warnings} />
       {troubles.length > 0 && (
         <details className="border-b border-line py-1.5">
           <summary className="cursor-pointer"><Status tone="warn">{plural(trouble + unlisted, "file or folder", "files and folders")} could not be read.</Status></summary>
