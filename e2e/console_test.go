@@ -238,7 +238,7 @@ func TestFirstRunInConsole(t *testing.T) {
 func testShareAndRights(c checker) {
 	tab := c.tab
 	c.must(tab.Click("button", "Create a share …"), tab.Type("Name", "two words"), tab.Type("Folder", "nowhere"), tab.Click("button", "Rehearse"), tab.See("is not a path from the top of a volume"))
-	c.must(tab.Type("Folder", "store:lent"), tab.Click("button", "Rehearse"), tab.See("There is a space in the name"), tab.See("make the folder store/lent"), tab.See("So in the end"))
+	c.must(tab.Type("Folder", "store:lent"), tab.Click("button", "Rehearse"), tab.See("there is a space in the name"), tab.See("make the folder store/lent"), tab.See("So in the end"))
 	c.accessible("creating a share")
 	c.must(tab.Press("\x1b"), tab.Click("link", "store"), tab.See("not surveyed yet"), tab.See("those that people choose"))
 	c.accessible("share that was not surveyed")

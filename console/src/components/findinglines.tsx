@@ -50,7 +50,7 @@ export function FindingLines({ list }: { list: Found[] }) {
           <Status tone={outcomeTone(f.severity)}>{f.severity}</Status>
           <span className="min-w-0 font-medium break-words">{f.subject || f.code.replaceAll("-", " ")}</span>
           <span className="min-w-0 break-words">
-            {sentence(f.found)}
+            {f.found}
             {f.meaning && <span className="block text-soft">{sentence(f.meaning)}</span>}
             <Remedy finding={f} />
           </span>
