@@ -134,10 +134,12 @@ func (s *Service) work(ctx context.Context, run *jobs.Job) error {
 	defer j.close()
 	j.change, j.plan = c, c.Plan
 	ctx = access.WithActor(ctx, model.User{Name: run.Who, Role: model.Administrator}) // the role was asked for when the run was started
-	list := &steps.List{Steps: j.steps(), Keep: func(ctx context.Context, states []model.Step) error {
+	list := &steps.List{Steps: j.steps()}
+	list.Keep = func(ctx context.Context, states []model.Step) error {
 		j.plan.Steps = states
+		run.Progress(int64(list.Done()), 0, float64(list.Done())/float64(len(states)))
 		return run.Checkpoint(ctx, states, result{Plan: j.plan})
-	}}
+	}
 	if _, err := run.Resumes(&list.States); err != nil {
 		return err
 	}

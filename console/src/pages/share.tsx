@@ -258,7 +258,7 @@ function RemoveShare({ server, share, open, onOpenChange }: { server: string; sh
       <div className="mt-4 flex justify-end gap-2">
         <Button onClick={() => onOpenChange(false)}>Cancel</Button>
         <Button look="main" onClick={() => remove.mutate({ rehearse: true, detach: false })} disabled={remove.isPending}>Rehearse</Button>
-        {!!remove.data?.signposts.length && <Button onClick={() => remove.mutate({ rehearse: true, detach: true })} disabled={remove.isPending}>Rehearse without its locations</Button>}
+        {!!remove.data?.signposts.length && <Button onClick={() => remove.mutate({ rehearse: true, detach: true })} disabled={remove.isPending}>Rehearse with its locations</Button>}
         {remove.data?.rehearsed && !remove.data.advice.some((a) => a.severity === "fail") && <Button look="danger" onClick={() => remove.mutate({ rehearse: false, detach: remove.variables?.detach ?? false })} disabled={remove.isPending}>Remove the share</Button>}
       </div>
     </Dialog>
