@@ -38,7 +38,7 @@ type trust struct {
 // client to give its oplock up.
 const (
 	idleTimeout   = time.Minute
-	answerTimeout = 2 * time.Minute
+	answerTimeout = time.Minute
 	flushTimeout  = 15 * time.Minute // a server may have gigabytes to write to a slow disk
 	slowest       = 16 << 10         // bytes a second, for calls that carry many
 	copyMost      = 256 << 20        // bytes that a server copies by itself at a time, in many answers
