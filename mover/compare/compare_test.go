@@ -137,14 +137,15 @@ func TestComparisonResumes(t *testing.T) {
 		others[fmt.Sprintf("%c/%d", 'a'+i%5, i+1)] = "x"
 	}
 	first, second := grow(t, files), grow(t, others)
+	below := func(e tree.Named) bool { return e.Path != "." }
 	cmp := func() *Comparison {
-		return &Comparison{First: Side{Name: "fern", Tree: first}, Second: Side{Name: "sedge", Tree: second}, Level: Names}
+		return &Comparison{First: Side{Name: "fern", Tree: first, Keep: below}, Second: Side{Name: "sedge", Tree: second, Keep: below}, Level: Names}
 	}
 	whole, err := run(t.Context(), cmp(), &State{})
 	if err != nil || len(whole.found) < 10 {
 		t.Fatalf("%d differences, %v", len(whole.found), err)
 	}
-	for _, at := range []string{"a", "c", "e"} {
+	for _, at := range []string{".", "a", "c", "e"} {
 		state := &State{}
 		second.Fault = failAt("list", at, tree.ErrUnreachable)
 		part, err := run(t.Context(), cmp(), state)
@@ -152,7 +153,10 @@ func TestComparisonResumes(t *testing.T) {
 		if !errors.As(err, &side) || side.Side != 1 || side.Name != "sedge" || !errors.Is(err, tree.ErrUnreachable) {
 			t.Errorf("%s: %v", at, err)
 		}
-		if n := len(part.kept); at != "a" && (n == 0 || part.kept[n-1] != state.After || state.After == "") {
+		if at == "." && len(part.kept) > 0 {
+			t.Errorf("nothing was compared, and %q is kept", part.kept)
+		}
+		if n := len(part.kept); at > "a" && (n == 0 || part.kept[n-1] != state.After || state.After == "") {
 			t.Errorf("%s: kept at %q, state %+v", at, part.kept, state)
 		}
 		second.Fault = nil

@@ -103,7 +103,9 @@ func (c *Comparison) Run(ctx context.Context, state *State) error {
 			if bad := group.Wait(); bad != nil {
 				return errors.Join(err, bad)
 			}
-			c.interrupt(context.WithoutCancel(ctx), last)
+			if last != "" { // else nothing was compared that could be kept
+				c.interrupt(context.WithoutCancel(ctx), last)
+			}
 			return err
 		}
 		if c.walk.Resumable() {
