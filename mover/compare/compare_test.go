@@ -15,6 +15,7 @@ import (
 	"bridgespan/core/verify"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
+	"bridgespan/tree/treetest"
 )
 
 var at = time.Date(2026, 5, 4, 3, 2, 1, 0, time.UTC)
@@ -23,16 +24,7 @@ var at = time.Date(2026, 5, 4, 3, 2, 1, 0, time.UTC)
 func grow(t *testing.T, files map[string]string) *memory.Tree {
 	t.Helper()
 	m := &memory.Tree{}
-	for name, text := range files {
-		if i := strings.LastIndex(name, "/"); i > 0 {
-			if err := tree.MkdirAll(t.Context(), m, name[:i]); err != nil {
-				t.Fatal(err)
-			}
-		}
-		if _, err := m.Put(t.Context(), name, strings.NewReader(text), tree.PutOptions{Meta: tree.Meta{Modified: at}}); err != nil {
-			t.Fatal(err)
-		}
-	}
+	treetest.Files(t, m, at, files)
 	return m
 }
 

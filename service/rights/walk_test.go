@@ -18,6 +18,7 @@ import (
 	"bridgespan/standin/standintest"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
+	"bridgespan/tree/treetest"
 )
 
 func parts(t testing.TB, text string) acl.Parts {
@@ -33,16 +34,11 @@ func parts(t testing.TB, text string) acl.Parts {
 func hedge(t *testing.T, descriptor string, more ...string) *memory.Tree {
 	t.Helper()
 	m := new(memory.Tree)
+	files := map[string]string{}
 	for _, name := range append([]string{"a/x/1", "a/x/2", "a b/3", "a-b", "b/y/z/4", "c"}, more...) {
-		if i := strings.LastIndex(name, "/"); i > 0 {
-			if err := tree.MkdirAll(t.Context(), m, name[:i]); err != nil {
-				t.Fatal(err)
-			}
-		}
-		if _, err := m.Put(t.Context(), name, strings.NewReader(name), tree.PutOptions{}); err != nil {
-			t.Fatal(err)
-		}
+		files[name] = name
 	}
+	treetest.Files(t, m, time.Time{}, files)
 	d := descriptorOf(parts(t, descriptor))
 	for e, err := range tree.Walk(t.Context(), m, ".", tree.Plain) {
 		if err != nil {

@@ -2,7 +2,6 @@ package planning
 
 import (
 	"io/fs"
-	"strings"
 	"testing"
 	"time"
 
@@ -13,6 +12,7 @@ import (
 	"bridgespan/service/jobs"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
+	"bridgespan/tree/treetest"
 )
 
 var written = time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
@@ -21,16 +21,7 @@ var written = time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
 func grow(t *testing.T, files map[string]string) *memory.Tree {
 	t.Helper()
 	m := &memory.Tree{CaseSensitive: true}
-	for name, text := range files {
-		if i := strings.LastIndex(name, "/"); i > 0 {
-			if err := tree.MkdirAll(t.Context(), m, name[:i]); err != nil {
-				t.Fatal(err)
-			}
-		}
-		if _, err := m.Put(t.Context(), name, strings.NewReader(text), tree.PutOptions{Meta: tree.Meta{Modified: written}}); err != nil {
-			t.Fatal(err)
-		}
-	}
+	treetest.Files(t, m, written, files)
 	return m
 }
 
