@@ -292,7 +292,7 @@ func overlap(a, b model.DedupPlace) bool {
 func (s *Service) Get(ctx context.Context, id int64) (model.Estimate, error) {
 	var work settings
 	f := found{Progress: model.DedupProgress{Troubles: []string{}}, Warnings: []finding.Finding{}}
-	r, err := s.run(ctx, id, runKind, &work, &f)
+	r, err := s.jobs.Read(ctx, id, runKind, &work, &f)
 	if err != nil {
 		return model.Estimate{}, err
 	}

@@ -49,7 +49,7 @@ func (s *Service) StartPool(ctx context.Context, asked model.NewPool) (model.Ded
 func (s *Service) Pool(ctx context.Context, id int64) (model.DedupPool, error) {
 	var p model.DedupPool
 	var err error
-	p.Run, err = s.run(ctx, id, poolKind, &p.Asked, &p.Pooled)
+	p.Run, err = s.jobs.Read(ctx, id, poolKind, &p.Asked, &p.Pooled)
 	if p.Pooled != nil {
 		p.Summary = poolWords(&p)
 	}

@@ -105,7 +105,7 @@ func spaceOf(ctx context.Context, dir string) (tree.Space, error) {
 func (s *Service) Proof(ctx context.Context, id int64) (model.Proof, error) {
 	var work proofSettings
 	f := proof{Different: []string{}}
-	r, err := s.run(ctx, id, proofKind, &work, &f)
+	r, err := s.jobs.Read(ctx, id, proofKind, &work, &f)
 	if err != nil {
 		return model.Proof{}, err
 	}

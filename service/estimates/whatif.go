@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 
-	"bridgespan/core/fault"
 	"bridgespan/core/finding"
 	"bridgespan/model"
 	"bridgespan/service/jobs"
@@ -42,24 +41,8 @@ func (s *Service) StartWhatIf(ctx context.Context, name string, asked model.What
 func (s *Service) WhatIf(ctx context.Context, id int64) (model.WhatIfAnswer, error) {
 	var work whatIfSettings
 	f := found{Warnings: []finding.Finding{}}
-	r, err := s.run(ctx, id, whatIfKind, &work, &f)
+	r, err := s.jobs.Read(ctx, id, whatIfKind, &work, &f)
 	return model.WhatIfAnswer{Run: r, Volume: r.Subject, Asked: work.Asked, Found: f.Found, Warnings: f.Warnings}, err
-}
-
-// run is a run of a kind, with what was asked of it and what it found.
-func (s *Service) run(ctx context.Context, id int64, kind string, asked, found any) (model.Run, error) {
-	r, err := s.jobs.Get(ctx, id)
-	if err != nil {
-		return r, err
-	}
-	if r.Kind != kind {
-		return r, fault.New(fault.NotFound, "list them with: bspan run list --kind "+kind, "run %d is not of the kind %s", id, kind)
-	}
-	if err := s.jobs.Settings(ctx, id, asked); err != nil {
-		return r, err
-	}
-	_, err = s.jobs.Result(ctx, id, found)
-	return r, err
 }
 
 // countWhatIf counts.

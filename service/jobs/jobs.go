@@ -266,6 +266,27 @@ func (s *Service) Await(ctx context.Context, id int64, most time.Duration) (mode
 	}
 }
 
+// Read shows a run of the given kind, and reads what was asked of it and what it
+// found so far; either may be nil. A run of another kind is not found.
+func (s *Service) Read(ctx context.Context, id int64, kind string, asked, found any) (model.Run, error) {
+	r, err := s.Get(ctx, id)
+	if err != nil {
+		return r, err
+	}
+	if r.Kind != kind {
+		return r, fault.New(fault.NotFound, "list the runs of this kind with: bspan run list --kind "+kind, "run %d is of the kind %s, not %s", id, r.Kind, kind)
+	}
+	if asked != nil {
+		if err := s.Settings(ctx, id, asked); err != nil {
+			return r, err
+		}
+	}
+	if found != nil {
+		_, err = s.Result(ctx, id, found)
+	}
+	return r, err
+}
+
 // Settings reads what a run is to do.
 func (s *Service) Settings(ctx context.Context, id int64, into any) error {
 	w, err := s.db.Work(ctx, id)

@@ -72,6 +72,13 @@ func TestRuns(t *testing.T) {
 		t.Fatal(err)
 	}
 	<-started
+	var asked map[string]string
+	if _, err := s.Read(ctx, id, "count", &asked, nil); err != nil || asked["what"] != "files" {
+		t.Errorf("it was asked for %v, %v", asked, err)
+	}
+	if _, err := s.Read(ctx, id, "fail", &asked, nil); fault.KindOf(err) != fault.NotFound {
+		t.Errorf("read as a run of another kind: %v", err)
+	}
 	if err := s.Remove(ctx, id); fault.KindOf(err) != fault.Stale {
 		t.Errorf("a run under way is removed: %v", err)
 	}

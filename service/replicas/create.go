@@ -51,18 +51,9 @@ func (s *Service) Create(ctx context.Context, n model.NewReplicaSet) (model.Repl
 // Created shows how far the making of a set is.
 func (s *Service) Created(ctx context.Context, id int64) (model.ReplicaCreation, error) {
 	c := model.ReplicaCreation{Steps: []model.Step{}}
-	r, err := s.Runs.Get(ctx, id)
-	if err != nil {
-		return c, err
-	}
-	if r.Kind != createKind {
-		return c, fault.New(fault.NotFound, "list the runs with: bspan run list", "run %d makes no replica set", id)
-	}
-	if _, err := s.Runs.Result(ctx, id, &c); err != nil {
-		return c, err
-	}
+	r, err := s.Runs.Read(ctx, id, createKind, nil, &c)
 	c.Run, c.Set = r, r.Subject
-	return c, nil
+	return c, err
 }
 
 // creation makes one set.

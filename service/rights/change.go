@@ -174,15 +174,9 @@ const shownObjects = 200
 // Get tells how far a change of permissions is.
 func (s *Service) Get(ctx context.Context, id int64) (model.RightsChange, error) {
 	c := model.RightsChange{Objects: []model.RightsObject{}, Shifts: []model.RightsShift{}}
-	var err error
-	if c.Run, err = s.jobs.Get(ctx, id); err != nil {
-		return c, err
-	}
-	if c.Run.Kind != runKind {
-		return c, fault.New(fault.NotFound, "list the runs with: bspan run list", "run %d does not change permissions", id)
-	}
 	var work settings
-	if err := s.jobs.Settings(ctx, id, &work); err != nil {
+	var err error
+	if c.Run, err = s.jobs.Read(ctx, id, runKind, &work, nil); err != nil {
 		return c, err
 	}
 	c.Asked, c.Place = work.Asked, work.Place

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"bridgespan/core/acl"
-	"bridgespan/core/fault"
 	"bridgespan/model"
 	"bridgespan/mover/compare"
 	"bridgespan/records"
@@ -62,13 +61,8 @@ func (s *Service) Comparison(ctx context.Context, id int64) (model.RightsCompari
 }
 
 func (s *Service) comparison(ctx context.Context, id int64) (settings compareSettings, run model.Run, err error) {
-	if run, err = s.jobs.Get(ctx, id); err != nil {
-		return settings, run, err
-	}
-	if run.Kind != compareKind {
-		return settings, run, fault.New(fault.NotFound, "list the runs with: bspan run list", "run %d does not compare permissions", id)
-	}
-	return settings, run, s.jobs.Settings(ctx, id, &settings)
+	run, err = s.jobs.Read(ctx, id, compareKind, &settings, nil)
+	return settings, run, err
 }
 
 // Differences lists where the two places of a comparison differ, in the order

@@ -10,7 +10,6 @@ import (
 
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
-	"bridgespan/core/fault"
 	"bridgespan/model"
 	"bridgespan/service/accounts"
 	"bridgespan/service/jobs"
@@ -50,15 +49,9 @@ func (s *Service) StartWhoCan(ctx context.Context, asked model.AskWhoCan) (model
 // WhoCan shows who has a level, as far as it was found.
 func (s *Service) WhoCan(ctx context.Context, id int64) (model.WhoCan, error) {
 	w := model.WhoCan{People: []model.EffectiveRights{}}
-	run, err := s.jobs.Get(ctx, id)
-	if err != nil {
-		return w, err
-	}
-	if run.Kind != whoCanKind {
-		return w, fault.New(fault.NotFound, "list the runs with: bspan run list", "run %d does not tell who has a level", id)
-	}
 	var settings whoCanSettings
-	if err := s.jobs.Settings(ctx, id, &settings); err != nil {
+	run, err := s.jobs.Read(ctx, id, whoCanKind, &settings, nil)
+	if err != nil {
 		return w, err
 	}
 	w.Place, w.Level, w.Filter, w.Complete = settings.Place, settings.Level, settings.Filter, true

@@ -132,15 +132,9 @@ func (s *Service) free(ctx context.Context, subject string) error {
 
 // Get shows a survey as far as it is.
 func (s *Service) Get(ctx context.Context, id int64) (model.Survey, error) {
-	r, err := s.jobs.Get(ctx, id)
-	if err != nil {
-		return model.Survey{}, err
-	}
-	if r.Kind != runKind {
-		return model.Survey{}, fault.New(fault.NotFound, "list the surveys with: bspan share surveys", "run %d is not a survey", id)
-	}
 	var asked model.SurveyPlace
-	if err := s.jobs.Settings(ctx, id, &asked); err != nil {
+	r, err := s.jobs.Read(ctx, id, runKind, &asked, nil)
+	if err != nil {
 		return model.Survey{}, err
 	}
 	f := found{Figures: survey.NewCounter(r.Created).Figures(), Open: []model.OpenFile{}, Findings: []model.RightsFinding{}}

@@ -104,19 +104,10 @@ type found struct {
 
 // Get shows a verification as far as it is.
 func (s *Service) Get(ctx context.Context, id int64) (model.Verification, error) {
-	r, err := s.jobs.Get(ctx, id)
-	if err != nil {
-		return model.Verification{}, err
-	}
-	if r.Kind != runKind {
-		return model.Verification{}, fault.New(fault.NotFound, "list the runs with: bspan run list", "run %d does not verify a location", id)
-	}
 	var work settings
-	if err := s.jobs.Settings(ctx, id, &work); err != nil {
-		return model.Verification{}, err
-	}
 	f := found{Differences: []verify.Difference{}}
-	if _, err := s.jobs.Result(ctx, id, &f); err != nil {
+	r, err := s.jobs.Read(ctx, id, runKind, &work, &f)
+	if err != nil {
 		return model.Verification{}, err
 	}
 	return model.Verification{Run: r, Path: "/" + work.Namespace + "/" + work.Path, Location: work.Target.String(), Against: work.Against.String(),

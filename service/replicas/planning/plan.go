@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"bridgespan/core/account"
-	"bridgespan/core/fault"
 	"bridgespan/core/filter"
 	"bridgespan/core/finding"
 	"bridgespan/core/plan"
@@ -57,21 +56,16 @@ func (s *Plans) Plan(ctx context.Context, n model.NewReplicaSet) (model.ReplicaP
 // Planned shows a plan as far as it is.
 func (s *Plans) Planned(ctx context.Context, id int64) (model.ReplicaPlan, error) {
 	p := model.ReplicaPlan{Checks: []finding.Finding{}, Places: []model.PlanPlace{}, Layouts: []model.PlanLayout{}, Steps: []string{}}
-	r, err := s.Runs.Get(ctx, id)
+	var asked model.NewReplicaSet
+	r, err := s.Runs.Read(ctx, id, planKind, &asked, &p)
 	if err != nil {
-		return p, err
-	}
-	if r.Kind != planKind {
-		return p, fault.New(fault.NotFound, "list the runs with: bspan run list", "run %d is not a plan of a replica set", id)
-	}
-	if _, err := s.Runs.Result(ctx, id, &p); err != nil {
 		return p, err
 	}
 	for i := range p.Layouts {
 		p.Layouts[i].Legs = append([]model.PlanLeg{}, p.Layouts[i].Legs...) // plans of earlier versions have none
 	}
-	p.Run = r
-	return p, s.Runs.Settings(ctx, id, &p.Asked)
+	p.Run, p.Asked = r, asked
+	return p, nil
 }
 
 // planner makes one plan.

@@ -83,18 +83,8 @@ func (s *Proofs) ScheduleProbe(ctx context.Context, name string, asked model.Sch
 // Probed shows a probe as far as it has arrived.
 func (s *Proofs) Probed(ctx context.Context, id int64) (model.ReplicaProbe, error) {
 	p := model.ReplicaProbe{Arrivals: []model.Arrival{}}
-	r, err := s.Runs.Get(ctx, id)
-	if err != nil {
-		return p, err
-	}
-	if r.Kind != ProbeKind {
-		return p, fault.New(fault.NotFound, "list the runs with: bspan run list", "run %d drops no probe", id)
-	}
-	if _, err := s.Runs.Result(ctx, id, &p); err != nil {
-		return p, err
-	}
 	var asked probeSettings
-	err = s.Runs.Settings(ctx, id, &asked)
+	r, err := s.Runs.Read(ctx, id, ProbeKind, &asked, &p)
 	p.Run, p.Set, p.From = r, asked.Set, asked.From
 	return p, err
 }

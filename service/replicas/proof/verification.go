@@ -67,18 +67,8 @@ func (s *Proofs) ScheduleVerification(ctx context.Context, name string, asked mo
 // Verified shows a verification as far as it is.
 func (s *Proofs) Verified(ctx context.Context, id int64) (model.ReplicaVerification, error) {
 	v := model.ReplicaVerification{Replicas: []model.VerifiedReplica{}}
-	r, err := s.Runs.Get(ctx, id)
-	if err != nil {
-		return v, err
-	}
-	if r.Kind != VerifyKind {
-		return v, fault.New(fault.NotFound, "list the runs with: bspan run list", "run %d does not verify a replica set", id)
-	}
-	if _, err := s.Runs.Result(ctx, id, &v); err != nil {
-		return v, err
-	}
 	var asked verifySettings
-	err = s.Runs.Settings(ctx, id, &asked)
+	r, err := s.Runs.Read(ctx, id, VerifyKind, &asked, &v)
 	v.Run, v.Set, v.Level, v.Sample = r, asked.Set, string(asked.Level), asked.Sample
 	return v, err
 }
