@@ -249,7 +249,7 @@ var dedupShare = benchmark{name: "dedup-share", unit: "MB/s", bar: 0.85, turns: 
 
 // dedupAgain compares a second estimate of 200,000 unchanged files, with its records in
 // a database, with a bare listing of them. It may take 1.3 times as long.
-var dedupAgain = benchmark{name: "dedup-again", unit: "files/s", bar: 1 / 1.3, turns: 3, prepare: prepareDedupAgain}
+var dedupAgain = benchmark{name: "dedup-again", unit: "files/s", bar: 1 / 1.3, prepare: prepareDedupAgain}
 
 func prepareDedupAgain(ctx context.Context, after *endings) (ours, reference way, err error) {
 	const files = unchangedFiles

@@ -150,6 +150,7 @@ type Lane struct {
 	To          string     `json:"to" doc:"Name of the replica that receives"`
 	FromID      int64      `json:"-"`
 	ToID        int64      `json:"-"`
+	Unqueued    bool       `json:"-"` // it is new, and what it has to carry is not in its backlog yet
 	Calendar    string     `json:"calendar,omitempty" doc:"Its own calendar; absent where that of the set counts"`
 	Closed      bool       `json:"closed" doc:"Whether it is closed by hand"`
 	OpenUntil   *time.Time `json:"openUntil,omitempty" doc:"Until when it is open regardless of its calendar"`

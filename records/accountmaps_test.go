@@ -1,15 +1,12 @@
 package records_test
 
 import (
-	"fmt"
 	"reflect"
-	"slices"
 	"testing"
 	"time"
 
 	"bridgespan/core/account"
 	"bridgespan/core/fault"
-	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/records"
 )
@@ -85,50 +82,5 @@ func testAccountMaps(t *testing.T, db *records.DB) {
 	trees.Version = 2
 	if err := change(func(tx *records.Tx) error { return tx.RemoveAccountMap(ctx, trees) }); err != nil {
 		t.Error(err)
-	}
-}
-
-// What is queued on a new lane is what its sender has, and what its receiver held
-// before: that has to give way.
-func testNewLane(t *testing.T, db *records.DB) {
-	ctx := t.Context()
-	set := keptSet(t, db, "laned", model.ReplicaSet{}, nil)
-	from, to := replica.ID(set.Replicas[0].ID), replica.ID(set.Replicas[1].ID)
-	at := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
-	file := func(key string, version replica.Vector) replica.Record {
-		return replica.Record{Key: key, Content: replica.Content{Kind: replica.File, Name: key, Size: 7, Modified: at, Version: version}}
-	}
-	known := replica.Vector{{Replica: from, Count: 1}}
-	s := db.Replication()
-	for id, list := range map[replica.ID][]replica.Record{from: {file("sent", known)}, to: {file("prior", nil), file("theirs", known), {Key: "gone"}}} {
-		if err := s.Save(ctx, replica.Change{Replica: id, Records: list}); err != nil {
-			t.Fatal(err)
-		}
-	}
-	lane := replica.Lane{From: from, To: to}
-	if err := db.Change(ctx, func(tx *records.Tx) error { return tx.QueueAll(ctx, model.Lane{FromID: int64(from), ToID: int64(to)}) }); err != nil {
-		t.Fatal(err)
-	}
-	var keys []string
-	tickets, err := s.Backlog(ctx, lane, 10)
-	for _, ticket := range tickets {
-		keys = append(keys, ticket.Key)
-	}
-	if slices.Sort(keys); err != nil || !slices.Equal(keys, []string{"prior", "sent"}) {
-		t.Errorf("queued are %v, %v", keys, err)
-	}
-	var held []string
-	err = db.EachHeld(ctx, to, func(key string, folder bool, size int64, modified time.Time) error {
-		held = append(held, fmt.Sprint(key, folder, size, modified.Equal(at)))
-		return nil
-	})
-	if slices.Sort(held); err != nil || !slices.Equal(held, []string{"priorfalse 7 true", "theirsfalse 7 true"}) {
-		t.Errorf("held are %v, %v", held, err)
-	}
-	if rec, err := db.ReplicaRecord(ctx, to, "theirs"); err != nil || rec.Size != 7 {
-		t.Errorf("%+v, %v", rec, err)
-	}
-	if rec, err := db.ReplicaRecord(ctx, to, "nothing"); err != nil || rec.Kind != replica.None {
-		t.Errorf("%+v, %v", rec, err)
 	}
 }

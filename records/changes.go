@@ -164,8 +164,10 @@ func (db *DB) Prune(ctx context.Context, keep Retention, now time.Time) (p Prune
 	if p.Leases, err = db.prune(ctx, `DELETE FROM leases WHERE expires < ?`, before(leaseLife)); err != nil {
 		return p, err
 	}
-	p.Replicas, err = db.pruneReplicas(ctx)
-	return p, err
+	if p.Replicas, err = db.pruneReplicas(ctx); err != nil {
+		return p, err
+	}
+	return p, db.pruneLanes(ctx)
 }
 
 // prune repeats a DELETE until it finds nothing more.

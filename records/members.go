@@ -3,13 +3,13 @@ package records
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"path"
 	"slices"
 	"strings"
 
 	"bridgespan/core/replica"
 	"bridgespan/model"
-	"bridgespan/records/pack"
 )
 
 // StoreMembers makes the replicas of a set those that are given: those without a
@@ -68,39 +68,39 @@ func (db *DB) pruneReplicas(ctx context.Context) (all int64, err error) {
 	return all, err
 }
 
-// QueueAll puts all that a sender has into the backlog of a lane, and what its
-// receiver held before it belonged to the set: that gives way.
-func (tx *Tx) QueueAll(ctx context.Context, l model.Lane) error {
-	seq, err := tx.ticketNumber(ctx)
+// pruneLanes removes what waited on lanes that are gone. A lane that is there anew is none of
+// them: adding it waits for the step under way.
+func (db *DB) pruneLanes(ctx context.Context) error {
+	rows, err := db.run.QueryContext(ctx, `SELECT from_id, to_id FROM forgotten_lanes`)
+	lanes, err := collect(rows, err, func(s scanner) (l replica.Lane, err error) { return l, s.Scan(&l.From, &l.To) })
 	if err != nil {
 		return err
 	}
-	if _, _, err = tx.exec(ctx, `INSERT INTO replica_backlog (from_id, to_id, folder, name_key, path_key, seq)
-		SELECT ?, ?, folder, name_key, path_key, ? FROM replica_records
-		WHERE replica_id = ? OR replica_id = ? AND kind <> ? AND version = '' ON DUPLICATE KEY UPDATE `+backlogAgain, l.FromID, l.ToID, seq, l.FromID, l.ToID, replica.None); err != nil {
-		return err
-	}
-	lane := replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}
-	if err := tx.queuePacks(ctx, lane, lane.From, seq, func(string, *pack.Entry) bool { return true }); err != nil {
-		return err
-	}
-	return tx.queuePacks(ctx, lane, lane.To, seq, func(version string, e *pack.Entry) bool { return e.Kind != replica.None && version == "" })
-}
-
-// queuePacks puts paths that are in packs of a replica into a backlog.
-func (tx *Tx) queuePacks(ctx context.Context, lane replica.Lane, r replica.ID, seq uint64, which func(version string, e *pack.Entry) bool) error {
-	return tx.eachPack(ctx, r, func(packs []packRow) error {
-		var rows bulk
-		for i := range packs {
-			p := &packs[i]
-			for k := range p.Entries {
-				if e := &p.Entries[k]; which(p.Versions[e.Version], e) {
-					rows.add(backlogRow(lane, p.key(e), seq, 0)...)
-				}
+	for _, l := range lanes {
+		for more := true; more; {
+			if err := db.Change(ctx, func(tx *Tx) (err error) { more, err = tx.pruneLane(ctx, l); return err }); err != nil {
+				return err
 			}
 		}
-		return rows.updating(ctx, tx, backlogColumns, backlogAgain)
-	})
+	}
+	return nil
+}
+
+// pruneLane removes some of what waited on a lane that is gone, and reports whether there is more.
+func (tx *Tx) pruneLane(ctx context.Context, l replica.Lane) (more bool, err error) {
+	var gone bool
+	if err := tx.run.QueryRowContext(ctx, `SELECT TRUE FROM forgotten_lanes WHERE from_id = ? AND to_id = ? FOR UPDATE`, l.From, l.To).Scan(&gone); err != nil {
+		if errors.Is(err, sql.ErrNoRows) {
+			err = nil
+		}
+		return false, err
+	}
+	n, _, err := tx.exec(ctx, `DELETE FROM replica_backlog WHERE from_id = ? AND to_id = ? LIMIT ?`, l.From, l.To, pruneRows)
+	if err != nil || n == pruneRows {
+		return err == nil, err
+	}
+	_, _, err = tx.exec(ctx, `DELETE FROM forgotten_lanes WHERE from_id = ? AND to_id = ?`, l.From, l.To)
+	return false, err
 }
 
 // Waiting lists what waits in a lane's backlog, in the order in which it is looked at.

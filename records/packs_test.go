@@ -331,11 +331,7 @@ func testQueuePacks(t *testing.T, db *records.DB) {
 			t.Fatal(err)
 		}
 	}
-	if err := db.Change(t.Context(), func(tx *records.Tx) error {
-		return tx.QueueAll(t.Context(), model.Lane{FromID: int64(from), ToID: int64(to)})
-	}); err != nil {
-		t.Fatal(err)
-	}
+	queueAnew(t, db, set)
 	count := func(folder replica.ID) int {
 		tickets, err := s.BacklogIn(t.Context(), replica.Lane{From: from, To: to}, fmt.Sprint(folder), 5000)
 		if err != nil {

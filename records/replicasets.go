@@ -97,13 +97,13 @@ func timeIn(t sql.NullTime) *time.Time {
 }
 
 const laneRows = `SELECT a.name, b.name, l.from_id, l.to_id, COALESCE(l.calendar, ''), l.closed, l.open_until, l.state, l.trouble, l.until, l.backlog_files, l.backlog_bytes, l.oldest,
-	l.carried_files, l.carried_bytes, l.spared_bytes, l.conflicts, l.rate, l.last_carried, l.stalled, l.set_id FROM replica_lanes l JOIN replicas a ON a.id = l.from_id JOIN replicas b ON b.id = l.to_id`
+	l.carried_files, l.carried_bytes, l.spared_bytes, l.conflicts, l.rate, l.last_carried, l.stalled, l.unqueued, l.set_id FROM replica_lanes l JOIN replicas a ON a.id = l.from_id JOIN replicas b ON b.id = l.to_id`
 
 func scanLane(s scanner) (row ofSet[model.Lane], err error) {
 	l := &row.of
 	var open, until, oldest, last, stalled sql.NullTime
 	err = s.Scan(&l.From, &l.To, &l.FromID, &l.ToID, &l.Calendar, &l.Closed, &open, &l.State, &l.Trouble, &until, &l.Backlog.Files, &l.Backlog.Bytes, &oldest,
-		&l.Carried.Files, &l.Carried.Bytes, &l.Carried.Spared, &l.Carried.Conflicts, &l.Rate, &last, &stalled, &row.set)
+		&l.Carried.Files, &l.Carried.Bytes, &l.Carried.Spared, &l.Carried.Conflicts, &l.Rate, &last, &stalled, &l.Unqueued, &row.set)
 	l.OpenUntil, l.Until, l.Backlog.Oldest, l.LastCarried, l.Stalled = timeIn(open), timeIn(until), timeIn(oldest), timeIn(last), timeIn(stalled)
 	return row, err
 }
@@ -179,15 +179,18 @@ func (tx *Tx) addReplica(ctx context.Context, set int64, place int, r *model.Rep
 	return tx.AddReplicaAccounts(ctx, r.ID, r.Accounts)
 }
 
-// AddLane adds a lane to a set.
+// AddLane adds a lane to a set. An unqueued one is to be given its backlog by [DB.QueueAll].
 func (tx *Tx) AddLane(ctx context.Context, set int64, l model.Lane) error {
-	_, _, err := tx.exec(ctx, `INSERT INTO replica_lanes (from_id, to_id, set_id, calendar) VALUES (?, ?, ?, NULLIF(?, ''))`, l.FromID, l.ToID, set, l.Calendar)
+	if _, _, err := tx.exec(ctx, `DELETE FROM forgotten_lanes WHERE from_id = ? AND to_id = ?`, l.FromID, l.ToID); err != nil {
+		return err
+	}
+	_, _, err := tx.exec(ctx, `INSERT INTO replica_lanes (from_id, to_id, set_id, calendar, unqueued) VALUES (?, ?, ?, NULLIF(?, ''), ?)`, l.FromID, l.ToID, set, l.Calendar, l.Unqueued)
 	return err
 }
 
-// RemoveLane removes a lane, and what it still had to carry.
+// RemoveLane removes a lane. What it still had to carry is removed by [DB.Prune].
 func (tx *Tx) RemoveLane(ctx context.Context, l model.Lane) error {
-	if _, _, err := tx.exec(ctx, `DELETE FROM replica_backlog WHERE from_id = ? AND to_id = ?`, l.FromID, l.ToID); err != nil {
+	if _, _, err := tx.exec(ctx, `INSERT IGNORE INTO forgotten_lanes (from_id, to_id) VALUES (?, ?)`, l.FromID, l.ToID); err != nil {
 		return err
 	}
 	_, _, err := tx.exec(ctx, `DELETE FROM replica_lanes WHERE from_id = ? AND to_id = ?`, l.FromID, l.ToID)

@@ -93,7 +93,7 @@ func (s *Service) Edit(ctx context.Context, name string, version int64, e model.
 }
 
 // replaceLanes adds the lanes that a set did not have, and removes those that it
-// has no more. All paths are queued on a new lane.
+// has no more. Whoever works on the set queues all paths on a new lane before it begins.
 func replaceLanes(ctx context.Context, tx *records.Tx, set model.ReplicaSet, former []model.Lane) error {
 	was := map[[2]int64]bool{}
 	for _, l := range former {
@@ -104,10 +104,8 @@ func replaceLanes(ctx context.Context, tx *records.Tx, set model.ReplicaSet, for
 			delete(was, [2]int64{l.FromID, l.ToID})
 			continue
 		}
+		l.Unqueued = true
 		if err := tx.AddLane(ctx, set.ID, l); err != nil {
-			return err
-		}
-		if err := tx.QueueAll(ctx, l); err != nil {
 			return err
 		}
 	}

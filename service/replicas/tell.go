@@ -115,6 +115,9 @@ func replicaWords(set *model.ReplicaSet, r *model.Replica) string {
 
 func laneWords(l *model.Lane, at time.Time) string {
 	waiting := sets.Count(l.Backlog.Files, "path waits", "paths wait")
+	if l.Unqueued {
+		return "new; what it has to carry is being queued"
+	}
 	switch l.State {
 	case model.LaneNew:
 		return "not picked up yet"
@@ -161,6 +164,7 @@ func summary(set *model.ReplicaSet) (state, words string) {
 	}
 	var failing, unfilled, stalled []string
 	var troubles, files, bytes int64
+	fresh := ""
 	for _, r := range set.Replicas {
 		if r.State == model.ReplicaFailing {
 			failing = append(failing, r.Name)
@@ -174,6 +178,9 @@ func summary(set *model.ReplicaSet) (state, words string) {
 		if l.State == model.LaneStalled {
 			stalled = append(stalled, l.From+" to "+l.To)
 		}
+		if l.Unqueued {
+			fresh = l.From + " to " + l.To
+		}
 	}
 	waits := fmt.Sprintf("%s (%s) in the backlogs", sets.Count(files, "path waits", "paths wait"), humanize.IBytes(uint64(bytes)))
 	switch {
@@ -185,6 +192,8 @@ func summary(set *model.ReplicaSet) (state, words string) {
 		return model.SetFilling, fmt.Sprintf("First fill under way: %s still to be filled; %s.", strings.Join(unfilled, ", "), waits)
 	case troubles > 0:
 		return model.SetBehind, fmt.Sprintf("%s cannot be carried now and %s tried again; %s.", sets.Count(troubles, "path", "paths"), english.PluralWord(int(troubles), "is", "are"), waits)
+	case fresh != "":
+		return model.SetBehind, fmt.Sprintf("The lane %s is new: what it has to carry is being queued; %s.", fresh, waits)
 	case files > 0:
 		return model.SetBehind, fmt.Sprintf("%s.", strings.ToUpper(waits[:1])+waits[1:])
 	}

@@ -55,6 +55,9 @@ func (k *keeper) run(ctx context.Context) {
 		case <-time.After(pause):
 		}
 		set, err := k.DB.NumberedSet(ctx, k.id)
+		if err == nil {
+			err = k.queueNewLanes(ctx, set)
+		}
 		switch {
 		case fault.KindOf(err) == fault.NotFound:
 			return
@@ -67,6 +70,20 @@ func (k *keeper) run(ctx context.Context) {
 		k.name.Store(set.Name)
 		k.work(ctx, set)
 	}
+}
+
+// queueNewLanes gives lanes that are new their backlog. Nothing is carried before: a lane whose
+// backlog is empty counts as having brought all.
+func (k *keeper) queueNewLanes(ctx context.Context, set model.ReplicaSet) error {
+	for _, l := range set.Lanes {
+		if !l.Unqueued {
+			continue
+		}
+		if err := k.DB.QueueAll(ctx, l); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // round is the work with one state of the structure of a set.

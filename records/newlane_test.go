@@ -1,0 +1,140 @@
+package records_test
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"bridgespan/core/replica"
+	"bridgespan/model"
+	"bridgespan/records"
+)
+
+// queueAnew makes the first lane of a set a new one, and queues what it has to carry.
+func queueAnew(t *testing.T, db *records.DB, set model.ReplicaSet) {
+	t.Helper()
+	if err := db.QueueAll(t.Context(), laneAnew(t, db, set)); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// laneAnew makes the first lane of a set a new one.
+func laneAnew(t *testing.T, db *records.DB, set model.ReplicaSet) model.Lane {
+	t.Helper()
+	l := set.Lanes[0]
+	l.Unqueued = true
+	if err := db.Change(t.Context(), func(tx *records.Tx) error {
+		if err := tx.RemoveLane(t.Context(), l); err != nil {
+			return err
+		}
+		return tx.AddLane(t.Context(), set.ID, l)
+	}); err != nil {
+		t.Fatal(err)
+	}
+	return l
+}
+
+// What is queued on a new lane is what its sender has, and what its receiver held
+// before: that has to give way.
+func testNewLane(t *testing.T, db *records.DB) {
+	ctx := t.Context()
+	set := keptSet(t, db, "laned", model.ReplicaSet{}, nil)
+	from, to := replica.ID(set.Replicas[0].ID), replica.ID(set.Replicas[1].ID)
+	at := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
+	file := func(key string, version replica.Vector) replica.Record {
+		return replica.Record{Key: key, Content: replica.Content{Kind: replica.File, Name: key, Size: 7, Modified: at, Version: version}}
+	}
+	known := replica.Vector{{Replica: from, Count: 1}}
+	s := db.Replication()
+	for id, list := range map[replica.ID][]replica.Record{from: {file("sent", known)}, to: {file("prior", nil), file("theirs", known), {Key: "gone"}}} {
+		if err := s.Save(ctx, replica.Change{Replica: id, Records: list}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	lane := replica.Lane{From: from, To: to}
+	queueAnew(t, db, set)
+	var keys []string
+	tickets, err := s.Backlog(ctx, lane, 10)
+	for _, ticket := range tickets {
+		keys = append(keys, ticket.Key)
+	}
+	if slices.Sort(keys); err != nil || !slices.Equal(keys, []string{"prior", "sent"}) {
+		t.Errorf("queued are %v, %v", keys, err)
+	}
+	var held []string
+	err = db.EachHeld(ctx, to, func(key string, folder bool, size int64, modified time.Time) error {
+		held = append(held, fmt.Sprint(key, folder, size, modified.Equal(at)))
+		return nil
+	})
+	if slices.Sort(held); err != nil || !slices.Equal(held, []string{"priorfalse 7 true", "theirsfalse 7 true"}) {
+		t.Errorf("held are %v, %v", held, err)
+	}
+	if rec, err := db.ReplicaRecord(ctx, to, "theirs"); err != nil || rec.Size != 7 {
+		t.Errorf("%+v, %v", rec, err)
+	}
+	if rec, err := db.ReplicaRecord(ctx, to, "nothing"); err != nil || rec.Kind != replica.None {
+		t.Errorf("%+v, %v", rec, err)
+	}
+}
+
+// A new lane is queued in steps. It stays unqueued until all of them are done, whatever broke
+// them off, and one that is no longer new, or gone, is left alone. What waits on a lane that
+// is gone goes in steps, too, and nothing of one that is there again.
+func testLaneInSteps(t *testing.T, db *records.DB) {
+	set := keptSet(t, db, "stepped", model.ReplicaSet{}, nil)
+	ctx, s := t.Context(), db.Replication()
+	lane := replica.Lane{From: replica.ID(set.Lanes[0].FromID), To: replica.ID(set.Lanes[0].ToID)}
+	const folders, files = 3, 701
+	c := replica.Change{Replica: lane.From}
+	for i := range folders * files {
+		c.Records = append(c.Records, replica.Record{Key: fmt.Sprintf("%d/file %d", i%folders, i), Content: replica.Content{Kind: replica.File, Name: "f", Version: replica.Vector{{Replica: lane.From, Count: 1}}}})
+		if i%folders != 1 { // these are kept as rows, the others in packs
+			c.Records[i].Pending = &replica.Pending{}
+		}
+	}
+	if err := s.Save(ctx, c); err != nil {
+		t.Fatal(err)
+	}
+	check := func(when string, want int, unqueued bool) {
+		t.Helper()
+		tickets, err := s.Backlog(ctx, lane, 2*folders*files)
+		kept, err2 := db.ReplicaSet(ctx, set.Name)
+		if err != nil || err2 != nil || len(tickets) != want || kept.Lanes[0].Unqueued != unqueued {
+			t.Errorf("%s: %d paths wait, unqueued %v, %v, %v; want %d, %v", when, len(tickets), kept.Lanes[0].Unqueued, err, err2, want, unqueued)
+		}
+	}
+	l := laneAnew(t, db, set)
+	broken, breakOff := context.WithCancel(ctx)
+	breakOff()
+	if err := db.QueueAll(broken, l); err == nil {
+		t.Error("it queued with a context that had ended")
+	}
+	check("broken off", 0, true)
+	if err := db.QueueAll(ctx, l); err != nil {
+		t.Fatal(err)
+	}
+	check("queued", folders*files, false)
+	laneAnew(t, db, set) // there again before what waited is removed
+	if _, err := db.Prune(ctx, records.Retention{}, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	check("there again", folders*files, true)
+	remove := func() {
+		t.Helper()
+		if err := db.Change(ctx, func(tx *records.Tx) error { return tx.RemoveLane(ctx, l) }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	remove()
+	if _, err := db.Prune(ctx, records.Retention{}, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if err := db.QueueAll(ctx, l); err != nil {
+		t.Errorf("of a lane that is gone: %v", err)
+	}
+	if tickets, err := s.Backlog(ctx, lane, 10); err != nil || len(tickets) > 0 {
+		t.Errorf("on a lane that is gone wait %v, %v", tickets, err)
+	}
+}
