@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
 	"bridgespan/model"
 )
 
@@ -128,6 +129,30 @@ func TestDocument(t *testing.T) {
 	}
 	if seen < 35 || document.OpenAPI != "3.1.0" {
 		t.Errorf("%d operations in a document of version %s", seen, document.OpenAPI)
+	}
+}
+
+// What a finding links to is in the document.
+func TestLinksOfFindings(t *testing.T) {
+	paths := New(Services{}, Options{}).huma.OpenAPI().Paths
+	leads := func(href string) bool {
+		parts := strings.Split(href, "/")
+		for path := range paths {
+			segments := strings.Split(path, "/")
+			if slices.EqualFunc(segments, parts, func(s, part string) bool { return s == part || strings.HasPrefix(s, "{") }) {
+				return true
+			}
+		}
+		return false
+	}
+	for _, do := range finding.Dos() {
+		href, _, _ := strings.Cut(finding.To(do, "1", "2", "3").Href, "?")
+		if !leads(href) {
+			t.Errorf("%s links to %s", do, href)
+		}
+	}
+	if leads(Prefix+"/nowhere") || finding.Prefix != Prefix {
+		t.Error("any link would do")
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 )
@@ -274,7 +275,7 @@ func (c *Client) History(ctx context.Context, name string, limit int) ([]model.C
 
 // Lint tells what people will stumble over in a namespace; deep also asks the
 // file servers whether anybody may come in.
-func (c *Client) Lint(ctx context.Context, name string, deep bool) ([]namespace.Flaw, error) {
+func (c *Client) Lint(ctx context.Context, name string, deep bool) ([]finding.Finding, error) {
 	found, err := read[model.Flaws](ctx, c, given("deep", fmt.Sprint(deep)), "namespaces", name, "lint")
 	return found.Flaws, err
 }

@@ -460,7 +460,7 @@ func testRights(t *testing.T, g *grove) {
 	if !strings.Contains(r.File.Sentence, "keepers may change this file") || !strings.Contains(r.File.Sentence, "four entries come from /papers") {
 		t.Errorf("sentence: %s", r.File.Sentence)
 	}
-	if !slices.ContainsFunc(r.Findings, func(f model.RightsFinding) bool { return f.Kind == acl.UnresolvedThere }) {
+	if !slices.ContainsFunc(r.Findings, func(f finding.Finding) bool { return f.Code == string(acl.UnresolvedThere) }) {
 		t.Errorf("the account that is gone is not found: %+v", r.Findings)
 	}
 	ada, err := g.api.RightsAs(ctx, "oak/papers/2026", "ada")
@@ -828,8 +828,8 @@ func testSurveys(t *testing.T, g *grove) {
 	if err != nil || first.Figures.Files < 8002 || first.Figures.Folders < 403 || first.Distinct < 2 || len(first.Figures.Largest) == 0 {
 		t.Errorf("%d files, %d folders, %d kinds of permissions; %v", first.Figures.Files, first.Figures.Folders, first.Distinct, err)
 	}
-	if !slices.ContainsFunc(first.Findings, func(f model.RightsFinding) bool {
-		return f.Kind == acl.UnresolvedThere && f.Count > 0 && len(f.Samples) > 0
+	if !slices.ContainsFunc(first.Findings, func(f finding.Finding) bool {
+		return f.Code == string(acl.UnresolvedThere) && f.Count > 0 && len(f.Samples) > 0
 	}) {
 		t.Errorf("findings %+v", first.Findings)
 	}

@@ -1,6 +1,9 @@
 package model
 
-import "bridgespan/core/namespace"
+import (
+	"bridgespan/core/finding"
+	"bridgespan/core/namespace"
+)
 
 // Application is what a document does to a namespace, or would do.
 type Application struct {
@@ -13,24 +16,22 @@ type Application struct {
 	Fingerprint string `json:"fingerprint" doc:"Of the namespace before: send it with the application, so that it does exactly this or nothing"`
 }
 
-// FixFlaw asks for a flaw to be mended.
+// FixFlaw asks for the action of a flaw to be done.
 type FixFlaw struct {
-	Kind     namespace.FlawKind `json:"kind" doc:"Kind of the flaw"`
-	Path     string             `json:"path" doc:"Full path of the entry"`
-	Location string             `json:"location,omitempty" doc:"SERVER/SHARE[/FOLDER], when it is about one"`
-	Rehearse bool               `json:"rehearse,omitempty" doc:"Only tell what would be done"`
+	Action   finding.Action `json:"action" doc:"The action, as the flaw has it"`
+	Rehearse bool           `json:"rehearse,omitempty" doc:"Only tell what would be done"`
 }
 
 // Fixed is what was done about a flaw.
 type Fixed struct {
-	Flaw namespace.Flaw `json:"flaw"`
-	Text string         `json:"text" doc:"What was done, or would be"`
-	Run  *Run           `json:"run,omitempty" doc:"The run that does it, when it takes a while"`
+	Flaw finding.Finding `json:"flaw"`
+	Text string          `json:"text" doc:"What was done, or would be"`
+	Run  *Run            `json:"run,omitempty" doc:"The run that does it, when it takes a while"`
 }
 
 // Flaws are what people will stumble over.
 type Flaws struct {
-	Flaws []namespace.Flaw `json:"flaws" doc:"In the order of the paths; the first 2,000"`
-	Total int              `json:"total" doc:"How many there are"`
-	Never string           `json:"never" doc:"What cannot be there, in words"`
+	Flaws []finding.Finding `json:"flaws" doc:"In the order of the paths, which are their subjects; the first 2,000"`
+	Total int               `json:"total" doc:"How many there are"`
+	Never string            `json:"never" doc:"What cannot be there, in words"`
 }

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/finding"
 )
 
 // RightsEntry is one entry of a list of permissions.
@@ -55,17 +56,6 @@ type EffectiveRights struct {
 	Missing  string         `json:"missing,omitempty" doc:"What could not be asked, and what to do"`
 }
 
-// RightsFinding is something about permissions that a person should know.
-type RightsFinding struct {
-	Kind    acl.FindingKind `json:"kind"`
-	Account *Account        `json:"account,omitempty" doc:"Whom it is about"`
-	Entry   int             `json:"entry,omitempty" doc:"Which entry, from 1"`
-	Means   string          `json:"means" doc:"What it means for people"`
-	Remedy  string          `json:"remedy" doc:"How to mend it"`
-	Count   int64           `json:"count,omitempty" doc:"On how many files and folders a survey found it"`
-	Samples []string        `json:"samples,omitempty" doc:"Some of their paths"`
-}
-
 // Place is a file or folder of a server.
 type Place struct {
 	Server string `json:"server"`
@@ -82,7 +72,7 @@ type Rights struct {
 	File     Permissions       `json:"file" doc:"Permissions of the file or folder"`
 	Share    Permissions       `json:"share" doc:"Permissions of the share"`
 	People   []EffectiveRights `json:"people" doc:"What everybody whom an entry names may do in the end"`
-	Findings []RightsFinding   `json:"findings"`
+	Findings []finding.Finding `json:"findings" doc:"What should be known about the permissions"`
 }
 
 // AskWhoCan asks for everybody who may do at least something.

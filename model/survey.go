@@ -1,6 +1,9 @@
 package model
 
-import "bridgespan/core/survey"
+import (
+	"bridgespan/core/finding"
+	"bridgespan/core/survey"
+)
 
 // SurveyPlace is what one survey is about.
 type SurveyPlace struct {
@@ -21,14 +24,14 @@ type Begun struct {
 
 // Survey is what is in a share, and what should be known about it.
 type Survey struct {
-	Run      Run             `json:"run"`
-	Server   string          `json:"server"`
-	Share    string          `json:"share"`
-	Sub      string          `json:"sub,omitempty"`
-	Figures  survey.Figures  `json:"figures" doc:"What was counted; so far, while it runs"`
-	Open     []OpenFile      `json:"open" doc:"Files that were open when it ended"`
-	Findings []RightsFinding `json:"findings" doc:"What should be known about permissions"`
-	Distinct int64           `json:"distinct" doc:"How many different sets of permissions there are"`
+	Run      Run               `json:"run"`
+	Server   string            `json:"server"`
+	Share    string            `json:"share"`
+	Sub      string            `json:"sub,omitempty"`
+	Figures  survey.Figures    `json:"figures" doc:"What was counted; so far, while it runs"`
+	Open     []OpenFile        `json:"open" doc:"Files that were open when it ended"`
+	Findings []finding.Finding `json:"findings" doc:"What should be known about permissions"`
+	Distinct int64             `json:"distinct" doc:"How many different sets of permissions there are"`
 }
 
 // SurveyComparison is how a share changed between two surveys.

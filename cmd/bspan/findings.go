@@ -11,7 +11,11 @@ import (
 // findingLine says a finding in a line, with the command that does its remedy.
 func findingLine(f finding.Finding) string {
 	head := strings.TrimSpace(strings.ToUpper(string(f.Severity)) + " " + cmp.Or(f.Subject, f.Code))
-	line := fmt.Sprintf("%s: %s.", head, strings.TrimSuffix(f.Found, "."))
+	line := fmt.Sprintf("%s: %s", head, strings.TrimSuffix(f.Found, "."))
+	if f.Count > 0 {
+		line += fmt.Sprintf(" (on %d, as %s)", f.Count, f.Samples[0])
+	}
+	line += "."
 	if f.Meaning != "" {
 		line += " " + capital(f.Meaning) + "."
 	}
@@ -39,6 +43,14 @@ var commands = map[finding.Do]string{
 	finding.Grant:            "bspan rights grant %s %s --level full",
 	finding.EditShare:        "bspan share edit %s/%s",
 	finding.EditAccountMap:   "bspan account map edit %s --rule RULE",
+	finding.ShowRights:       "bspan rights %s",
+	finding.Inherit:          "bspan rights inherit %s",
+	finding.Revoke:           "bspan rights revoke %s %s",
+	finding.VerifyLocation:   "bspan namespace verify --location %[3]s %[2]s",
+	finding.OpenLocation:     "bspan namespace open --location %[3]s %[2]s",
+	finding.MoveEntry:        "bspan namespace move %[2]s %[3]s",
+	finding.RemoveEntry:      "bspan namespace remove-entry %[2]s",
+	finding.RemoveLocation:   "bspan namespace remove-entry --location %[3]s %[2]s",
 }
 
 // actionCommand is the command that does an action; "" of none.

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -9,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 )
@@ -21,29 +23,27 @@ func lintNamespace(ctx context.Context, c *cli.Command, api *client.Client, args
 	if kinds := c.StringSlice("fix"); len(kinds) > 0 {
 		return fixFlaws(ctx, c, api, args[0], flaws, kinds)
 	}
-	t := table{heads: []string{"flaw", "path", "location", "means", "remedy"}, empty: "Nothing to stumble over was found. " + namespace.NeverThere}
+	t := table{heads: []string{"flaw", "path", "found", "meaning", "remedy"}, empty: "Nothing to stumble over was found. " + namespace.NeverThere}
 	fixable := 0
 	for _, f := range flaws {
-		remedy := f.Remedy
-		if command := fixCommand(f); command != "" {
+		if f.Action != nil && f.Action.Do.OfNamespace() {
 			fixable++
-			remedy = command
 		}
-		t.add(string(f.Kind), f.Path, f.Location, f.Means, remedy)
+		t.add(f.Code, f.Subject, f.Found, f.Meaning, cmp.Or(actionCommand(f.Action), f.Remedy))
 	}
 	t.after = fmt.Sprintf("%d flaws; %d can be mended at once: bspan namespace lint --fix KIND %s\n%s", len(flaws), fixable, args[0], namespace.NeverThere)
 	return show(c, flaws, t)
 }
 
 // fixFlaws mends every flaw of some kinds, one after the other.
-func fixFlaws(ctx context.Context, c *cli.Command, api *client.Client, name string, flaws []namespace.Flaw, kinds []string) error {
+func fixFlaws(ctx context.Context, c *cli.Command, api *client.Client, name string, flaws []finding.Finding, kinds []string) error {
 	t := table{heads: []string{"flaw", "path", "done"}, empty: "There is no flaw of that kind that can be mended at once."}
 	all := []model.Fixed{}
 	for _, f := range flaws {
-		if !slices.Contains(kinds, string(f.Kind)) || f.Fix == namespace.NoFix {
+		if !slices.Contains(kinds, f.Code) || f.Action == nil || !f.Action.Do.OfNamespace() {
 			continue
 		}
-		fixed, err := api.FixFlaw(ctx, name, model.FixFlaw{Kind: f.Kind, Path: f.Path, Location: f.Location, Rehearse: c.Bool("rehearse")})
+		fixed, err := api.FixFlaw(ctx, name, model.FixFlaw{Action: *f.Action, Rehearse: c.Bool("rehearse")})
 		if err != nil {
 			return err
 		}
@@ -52,30 +52,12 @@ func fixFlaws(ctx context.Context, c *cli.Command, api *client.Client, name stri
 			text += fmt.Sprintf(": run %d is under way", fixed.Run.ID)
 		}
 		all = append(all, fixed)
-		t.add(string(f.Kind), f.Path, text)
+		t.add(f.Code, f.Subject, text)
 	}
 	if c.Bool("rehearse") && len(t.rows) > 0 {
 		t.after = "Rehearsed only: nothing was changed."
 	}
 	return show(c, all, t)
-}
-
-// fixCommand is the command that does what a fix does; "" when a person must decide.
-func fixCommand(f namespace.Flaw) string {
-	at, path := "--location "+shellWord(f.Location)+" ", shellWord(f.Path)
-	switch f.Fix {
-	case namespace.FixVerify:
-		return "bspan namespace verify " + at + path
-	case namespace.FixOpen:
-		return "bspan namespace open " + at + path
-	case namespace.FixMove:
-		return "bspan namespace move " + path + " " + shellWord(f.To)
-	case namespace.FixRemove:
-		return "bspan namespace remove-entry " + path
-	case namespace.FixRemovePlace:
-		return "bspan namespace remove-entry " + at + path
-	}
-	return ""
 }
 
 // shellWord writes a name so that a shell takes it as one word and nothing

@@ -11,6 +11,7 @@ import (
 
 	"bridgespan/client"
 	"bridgespan/core/acl"
+	"bridgespan/core/finding"
 	"bridgespan/model"
 )
 
@@ -156,17 +157,10 @@ func entryLine(e model.RightsEntry) string {
 	return line
 }
 
-func writeFindings(b *strings.Builder, list []model.RightsFinding) {
+// writeFindings writes each finding on a line of its own.
+func writeFindings(b *strings.Builder, list []finding.Finding) {
 	for _, f := range list {
-		about := ""
-		if f.Account != nil {
-			about = " (" + f.Account.Name + ")"
-		}
-		count := ""
-		if f.Count > 0 {
-			count = fmt.Sprintf(" on %d", f.Count)
-		}
-		fmt.Fprintf(b, "\n! %s%s%s: %s. To mend it: %s.", f.Kind, about, count, f.Means, f.Remedy)
+		fmt.Fprintf(b, "\n%s", findingLine(f))
 	}
 }
 

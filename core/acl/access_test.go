@@ -234,7 +234,7 @@ func TestJudge(t *testing.T) {
 	}
 }
 
-func TestFindings(t *testing.T) {
+func TestOddities(t *testing.T) {
 	for text, want := range map[string]string{
 		"O:BAD:NO_ACCESS_CONTROL":              "[no-list]",
 		"D:(A;;FA;;;BA)":                       "[owner-missing]",
@@ -244,11 +244,11 @@ func TestFindings(t *testing.T) {
 		"O:BAD:(D;;FW;;;AU)(A;;0x1301bf;;;AU)": "[]",
 		"O:BAD:(OA;;FR;;;BU)":                  "[unjudged]",
 	} {
-		kinds := []acl.FindingKind{}
-		for _, f := range parts(t, text).Findings(false) {
+		kinds := []acl.OddityKind{}
+		for _, f := range parts(t, text).Oddities(false) {
 			kinds = append(kinds, f.Kind)
-			if means, remedy := f.Kind.Meaning(); means == "" || remedy == "" {
-				t.Errorf("%s has no meaning or no remedy", f.Kind)
+			if told := f.Kind.Finding("ada"); told.Found == "" || told.Meaning == "" || told.Remedy == "" {
+				t.Errorf("%s is told as %+v", f.Kind, told)
 			}
 		}
 		if fmt.Sprint(kinds) != want {
@@ -256,10 +256,10 @@ func TestFindings(t *testing.T) {
 		}
 	}
 	top := parts(t, "O:BAD:(A;;FA;;;BA)(A;;0x1301bf;;;BU)")
-	if f := acl.ShareFindings(parts(t, "D:(A;;FR;;;WD)"), top); len(f) != 2 || f[0].Kind != acl.ShareNarrower {
+	if f := acl.ShareOddities(parts(t, "D:(A;;FR;;;WD)"), top); len(f) != 2 || f[0].Kind != acl.ShareNarrower {
 		t.Errorf("a narrow share: %v", f)
 	}
-	if f := acl.ShareFindings(parts(t, "D:(A;;FA;;;WD)(A;;FA;;;BG)"), top); len(f) != 1 || f[0].Kind != acl.ShareWider || f[0].Account != account.Guests {
+	if f := acl.ShareOddities(parts(t, "D:(A;;FA;;;WD)(A;;FA;;;BG)"), top); len(f) != 1 || f[0].Kind != acl.ShareWider || f[0].Account != account.Guests {
 		t.Errorf("a wide share: %v", f)
 	}
 }

@@ -120,7 +120,7 @@ func FuzzParse(f *testing.F) {
 			t.Fatalf("%q is written %q, which reads %q, %v", text, d, again, err)
 		}
 		d.Parts().Sentence(OnFolder, "", account.SID.String)
-		d.Parts().Findings(false)
+		d.Parts().Oddities(false)
 	})
 }
 

@@ -29,36 +29,10 @@ type Finding struct {
 	Found    string   `json:"found" doc:"What was found"`
 	Meaning  string   `json:"meaning,omitempty" doc:"What that means for people"`
 	Remedy   string   `json:"remedy,omitempty" doc:"What to do about it"`
+	Count    int64    `json:"count,omitempty" doc:"On how many files and folders it was found"`
+	Samples  []string `json:"samples,omitempty" doc:"Some of their paths"`
 	Action   *Action  `json:"action,omitempty" doc:"What does that at once; absent where a person must decide"`
 }
-
-// Action is a remedy as each client offers it: the console as a button, the command line as a
-// command.
-type Action struct {
-	Do   Do       `json:"do" enum:"check-server,edit-server,add-leg,set-intake,set-attic,show-accounts,show-troubles,open-lane,show-verification,grant,edit-share,edit-account-map" doc:"What is done"`
-	Args []string `json:"args,omitempty" doc:"To what, in the order that do needs"`
-}
-
-// Do is a kind of action; its arguments follow.
-type Do string
-
-const (
-	CheckServer      Do = "check-server"      // server
-	EditServer       Do = "edit-server"       // server
-	AddLeg           Do = "add-leg"           // site, other site
-	SetIntake        Do = "set-intake"        // replica set, replica: how much its intake holds
-	SetAttic         Do = "set-attic"         // replica set, replica: how much its attic keeps
-	ShowAccounts     Do = "show-accounts"     // replica set
-	ShowTroubles     Do = "show-troubles"     // replica set
-	OpenLane         Do = "open-lane"         // replica set, from, to
-	ShowVerification Do = "show-verification" // replica set, run
-	Grant            Do = "grant"             // place, account
-	EditShare        Do = "edit-share"        // server, share
-	EditAccountMap   Do = "edit-account-map"  // account map
-)
-
-// To makes an action.
-func To(do Do, args ...string) *Action { return &Action{do, args} }
 
 // New makes a finding. What passes needs no meaning and no remedy.
 func New(severity Severity, code, subject, found, meaning, remedy string) Finding {
@@ -102,6 +76,10 @@ func (f *Finding) UnmarshalJSON(b []byte) error {
 		Means   string   `json:"means"`
 		Level   Severity `json:"level"`
 		Says    string   `json:"says"`
+		Kind    string   `json:"kind"`
+		Account struct {
+			Name string `json:"name"`
+		} `json:"account"`
 	}
 	if err := json.Unmarshal(b, &read); err != nil {
 		return err
@@ -109,5 +87,8 @@ func (f *Finding) UnmarshalJSON(b []byte) error {
 	*f = Finding(read.plain)
 	f.Code, f.Severity, f.Meaning = cmp.Or(f.Code, read.Name), cmp.Or(f.Severity, read.Outcome, read.Level), cmp.Or(f.Meaning, read.Means)
 	f.Found = cmp.Or(f.Found, read.Says)
+	if read.Kind != "" { // about permissions: what was found was in its meaning
+		f.Severity, f.Code, f.Subject, f.Found, f.Meaning = Warn, read.Kind, read.Account.Name, read.Means, ""
+	}
 	return nil
 }

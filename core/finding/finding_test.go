@@ -43,7 +43,9 @@ func TestEarlierForm(t *testing.T) {
 	for text, want := range map[string]Finding{
 		`{"name":"clock","outcome":"warn","found":"3 s off","means":"it matters","remedy":"set it"}`:              {Severity: Warn, Code: "clock", Found: "3 s off", Meaning: "it matters", Remedy: "set it"},
 		`{"level":"warn","says":"the interval is wide","means":"it tells little","remedy":"give it more memory"}`: {Severity: Warn, Found: "the interval is wide", Meaning: "it tells little", Remedy: "give it more memory"},
-		`{"severity":"fail","code":"space","subject":"fern","found":"none is free","action":{"do":"set-intake","args":["beds","fern"]}}`: {Severity: Fail, Code: "space", Subject: "fern", Found: "none is free",
+		`{"kind":"unresolved","account":{"name":"S-1-5-21-7","sid":"S-1-5-21-7"},"entry":3,"means":"nobody knows it","remedy":"revoke it","count":2,"samples":["a","b"]}`: {Severity: Warn, Code: "unresolved", Subject: "S-1-5-21-7", Found: "nobody knows it", Remedy: "revoke it",
+			Count: 2, Samples: []string{"a", "b"}},
+		`{"severity":"fail","code":"space","subject":"fern","found":"none is free","action":{"do":"set-intake","args":["beds","fern"],"href":"/api/v1/replica-sets/beds/replicas/fern"}}`: {Severity: Fail, Code: "space", Subject: "fern", Found: "none is free",
 			Action: To(SetIntake, "beds", "fern")},
 	} {
 		var f Finding

@@ -4,95 +4,126 @@ import (
 	"fmt"
 	"path"
 	"strings"
+
+	"bridgespan/core/finding"
 )
 
-// FlawKind is a kind of flaw of a namespace.
-type FlawKind string
-
+// The codes of what people will stumble over.
 const (
-	LeadsNowhere FlawKind = "leads-nowhere"
-	AllHeld      FlawKind = "all-held"
-	OneLocation  FlawKind = "one-location"
-	FailingOne   FlawKind = "failing-location"
-	NotVerified  FlawKind = "not-verified"
-	Differs      FlawKind = "differs"
-	Overlapping  FlawKind = "overlapping"
-	SpaceInName  FlawKind = "space-in-name"
-	LongPath     FlawKind = "long-path"
-	EmptyFolder  FlawKind = "empty-folder"
-	ForNobody    FlawKind = "for-nobody"
+	LeadsNowhere = "leads-nowhere"
+	AllHeld      = "all-held"
+	OneLocation  = "one-location"
+	FailingOne   = "failing-location"
+	NotVerified  = "not-verified"
+	Differs      = "differs"
+	Overlapping  = "overlapping"
+	SpaceInName  = "space-in-name"
+	LongPath     = "long-path"
+	EmptyFolder  = "empty-folder"
+	ForNobody    = "for-nobody"
 )
 
 // NeverThere says what nobody needs to look for.
 const NeverThere = "Loops cannot be made, as signposts lead to shares alone; names that differ only in case are refused when entries are made."
 
-// FixKind is what can be done at once about a flaw.
-type FixKind string
-
-const (
-	NoFix          FixKind = ""
-	FixVerify      FixKind = "verify"
-	FixOpen        FixKind = "open"
-	FixMove        FixKind = "move"
-	FixRemove      FixKind = "remove-entry"
-	FixRemovePlace FixKind = "remove-location"
-)
-
-// Flaw is something about a namespace that people will stumble over.
-type Flaw struct {
-	Kind     FlawKind `json:"kind" enum:"leads-nowhere,all-held,one-location,failing-location,not-verified,differs,overlapping,space-in-name,long-path,empty-folder,for-nobody"`
-	Path     string   `json:"path" doc:"Full path of the entry"`
-	Location string   `json:"location,omitempty" doc:"SERVER/SHARE[/FOLDER], when it is about one"`
-	Means    string   `json:"means" doc:"What is wrong, and what it means for people"`
-	Remedy   string   `json:"remedy" doc:"What to do about it"`
-	Fix      FixKind  `json:"fix,omitempty" enum:"verify,open,move,remove-entry,remove-location" doc:"What can be done about it at once; absent when a person must decide"`
-	To       string   `json:"to,omitempty" doc:"New path, of a move"`
-}
-
 // longestComfortable is how many characters a path may have for programs that
 // still count to 260 with a drive and an end mark.
 const longestComfortable = 256
 
-// Lint finds the flaws that a namespace shows by itself, in the order of the
-// paths. deepest tells how many characters the longest path below a location
-// has, as far as it is known.
-func Lint(name string, entries []Entry, deepest func(Location) int) []Flaw {
-	flaws := []Flaw{}
-	leads := reaches{at: map[string]reach{}, below: map[string]reach{}}
-	filled := map[string]bool{}
+// Lint finds the flaws that a namespace shows by itself: what people will stumble over, in the
+// order of the paths, which are their subjects. deepest tells how many characters the longest
+// path below a location has, as far as it is known.
+func Lint(name string, entries []Entry, deepest func(Location) int) []finding.Finding {
+	l := linter{name: name, leads: reaches{at: map[string]reach{}, below: map[string]reach{}}, filled: map[string]bool{}, deepest: deepest, flaws: []finding.Finding{}}
 	for _, e := range entries {
 		for _, parent := range Parents(e.Path) {
-			filled[Key(parent)] = true
+			l.filled[Key(parent)] = true
 		}
 	}
 	for _, e := range entries {
-		full := "/" + name + "/" + e.Path
-		add := func(f Flaw) {
-			f.Path = full
-			flaws = append(flaws, f)
-		}
-		if base := path.Base(e.Path); strings.Contains(base, " ") {
-			to := path.Join(path.Dir(full), strings.Join(strings.Fields(base), "-"))
-			add(Flaw{Kind: SpaceInName, Means: "there is a space in the name: it must be quoted in commands and scripts, and breaks in mail", Remedy: "use a hyphen instead: " + to, Fix: FixMove, To: to})
-		}
-		if e.Kind == Folder {
-			if !filled[Key(e.Path)] {
-				add(Flaw{Kind: EmptyFolder, Means: "there is nothing in the folder: people find an empty place", Remedy: "add to it, or remove it", Fix: FixRemove})
-			}
-			continue
-		}
-		lintLocations(e, add)
-		for _, l := range e.Locations {
-			if other, overlaps := leads.add(reach{full, l.Target()}); overlaps {
-				add(Flaw{Kind: Overlapping, Location: l.Target().String(), Means: fmt.Sprintf("%s leads to %s as well: people find the same files under two names", other.path, other.target), Remedy: "remove one of the two, unless both names are wanted"})
-			}
-			if n := deepest(l); n > 0 && len([]rune(full))+1+n > longestComfortable {
-				add(Flaw{Kind: LongPath, Location: l.Target().String(), Means: fmt.Sprintf("the longest path below it has %d characters with its own: many programs cannot open more than %d", len([]rune(full))+1+n, longestComfortable),
-					Remedy: "shorten the path of the signpost, or the names below it"})
-			}
-		}
+		l.entry(e)
 	}
-	return flaws
+	return l.flaws
+}
+
+// linter looks at the entries of a namespace, one after the other.
+type linter struct {
+	name    string
+	leads   reaches
+	filled  map[string]bool // the folders in which there is something, by their keys
+	deepest func(Location) int
+	flaws   []finding.Finding
+}
+
+func (l *linter) add(severity finding.Severity, code, path, found, meaning, remedy string, action *finding.Action) {
+	l.flaws = append(l.flaws, finding.New(severity, code, path, found, meaning, remedy).With(action))
+}
+
+func (l *linter) entry(e Entry) {
+	full := "/" + l.name + "/" + e.Path
+	if base := path.Base(e.Path); strings.Contains(base, " ") {
+		to := path.Join(path.Dir(full), strings.Join(strings.Fields(base), "-"))
+		l.add(finding.Warn, SpaceInName, full, "there is a space in the name", "it must be quoted in commands and scripts, and breaks in mail", "use a hyphen instead: "+to, finding.To(finding.MoveEntry, l.name, full, to))
+	}
+	if e.Kind == Folder {
+		if !l.filled[Key(e.Path)] {
+			l.add(finding.Warn, EmptyFolder, full, "there is nothing in the folder", "people find an empty place", "add to it, or remove it", finding.To(finding.RemoveEntry, l.name, full))
+		}
+		return
+	}
+	led := l.states(full, e.Locations)
+	for _, at := range e.Locations {
+		l.location(full, at, led, len(e.Locations) > 1)
+	}
+	for _, at := range e.Locations {
+		l.below(full, at)
+	}
+}
+
+// states looks at whether people are led anywhere at all, and reports it.
+func (l *linter) states(full string, locations []Location) (led bool) {
+	in := map[State]int{}
+	for _, at := range locations {
+		in[at.State]++
+	}
+	switch {
+	case in[Open] == 0 && in[Held] < len(locations):
+		l.add(finding.Fail, LeadsNowhere, full, "no location of it can be used", "people are turned away", "bring one of them back, or add another", nil)
+	case in[Open] == 0:
+		l.add(finding.Fail, AllHeld, full, "every location of it is held", "people are turned away", "open one that is known to be right", finding.To(finding.OpenLocation, l.name, full, locations[0].Target().String()))
+	case len(locations) == 1:
+		l.add(finding.Warn, OneLocation, full, "there is one location alone", "when its server is away, so are the files", "add another one that is kept the same", nil)
+	}
+	return in[Open] > 0
+}
+
+// location looks at one location of a signpost: led says that people are led to one of them, and
+// several that there are others.
+func (l *linter) location(full string, at Location, led, several bool) {
+	target := at.Target().String()
+	switch {
+	case at.State == Failing && led:
+		var action *finding.Action
+		if at.Health == ShareMissing || at.Health == FolderMissing {
+			action = finding.To(finding.RemoveLocation, l.name, full, target)
+		}
+		l.add(finding.Warn, FailingOne, full, target+": "+at.Why, "people are led past it", "bring it back, or remove it from the signpost", action)
+	case strings.HasPrefix(at.SetWhy, DifferencesFound):
+		l.add(finding.Fail, Differs, full, target+": "+at.SetWhy, "it does not hold what the others hold", "see in its verification what differs, mend that, and verify it again", finding.To(finding.VerifyLocation, l.name, full, target))
+	case led && several && (at.SetWhy == WaitsForVerification || at.SetWhy == OpenedUnverified):
+		l.add(finding.Warn, NotVerified, full, target+" was not verified", "nobody knows whether it holds what the others hold", "verify it", finding.To(finding.VerifyLocation, l.name, full, target))
+	}
+}
+
+// below looks at what a location holds: whether others lead there, and how long its paths are.
+func (l *linter) below(full string, at Location) {
+	target := at.Target().String()
+	if other, overlaps := l.leads.add(reach{full, at.Target()}); overlaps {
+		l.add(finding.Warn, Overlapping, full, fmt.Sprintf("%s: %s leads to %s as well", target, other.path, other.target), "people find the same files under two names", "remove one of the two, unless both names are wanted", nil)
+	}
+	if n := l.deepest(at); n > 0 && len([]rune(full))+1+n > longestComfortable {
+		l.add(finding.Warn, LongPath, full, fmt.Sprintf("%s: the longest path below it has %d characters with its own", target, len([]rune(full))+1+n), fmt.Sprintf("many programs cannot open more than %d", longestComfortable), "shorten the path of the signpost, or the names below it", nil)
+	}
 }
 
 // reach is where an entry leads.
@@ -138,46 +169,6 @@ func (r reaches) add(new reach) (other reach, overlaps bool) {
 		r.at[key] = new
 	}
 	return other, overlaps
-}
-
-func lintLocations(e Entry, add func(Flaw)) {
-	open, held, failing := 0, 0, 0
-	for _, l := range e.Locations {
-		switch l.State {
-		case Open:
-			open++
-		case Held:
-			held++
-		default:
-			failing++
-		}
-	}
-	switch {
-	case open == 0 && failing > 0:
-		add(Flaw{Kind: LeadsNowhere, Means: "no location of it can be used: people are turned away", Remedy: "bring one of them back, or add another"})
-	case open == 0:
-		add(Flaw{Kind: AllHeld, Location: e.Locations[0].Target().String(), Means: "every location of it is held: people are turned away", Remedy: "open one that is known to be right", Fix: FixOpen})
-	case len(e.Locations) == 1:
-		add(Flaw{Kind: OneLocation, Means: "there is one location alone: when its server is away, so are the files", Remedy: "add another one that is kept the same"})
-	}
-	for _, l := range e.Locations {
-		f := Flaw{Location: l.Target().String()}
-		switch {
-		case l.State == Failing && open > 0:
-			f.Kind, f.Means, f.Remedy = FailingOne, "people are led past it: "+l.Why, "bring it back, or remove it from the signpost"
-			if l.Health == ShareMissing || l.Health == FolderMissing {
-				f.Fix = FixRemovePlace
-			}
-		case strings.HasPrefix(l.SetWhy, DifferencesFound):
-			f.Kind, f.Means, f.Remedy = Differs, "it does not hold what the others hold: "+l.SetWhy, "see in its verification what differs, mend that, and verify it again"
-			f.Fix = FixVerify
-		case open > 0 && len(e.Locations) > 1 && (l.SetWhy == WaitsForVerification || l.SetWhy == OpenedUnverified):
-			f.Kind, f.Means, f.Remedy, f.Fix = NotVerified, "nobody knows whether it holds what the others hold", "verify it", FixVerify
-		default:
-			continue
-		}
-		add(f)
-	}
 }
 
 // Why a location is held, or what to know of one that is open.

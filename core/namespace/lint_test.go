@@ -2,6 +2,7 @@ package namespace
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -24,19 +25,19 @@ func TestLint(t *testing.T) {
 	}{
 		"nothing":          {nil, ""},
 		"fine":             {[]Entry{folder, signpost("f/a", "one/x", "two/x")}, ""},
-		"one location":     {[]Entry{signpost("a", "one/x")}, "one-location /n/a"},
-		"an empty folder":  {[]Entry{folder}, "empty-folder /n/f remove-entry"},
-		"nowhere":          {[]Entry{set(set(signpost("a", "one/x", "two/x"), 0, Failing, "away"), 1, Held, "by hand")}, "leads-nowhere /n/a"},
-		"all held":         {[]Entry{set(signpost("a", "one/x"), 0, Held, "moving")}, "all-held /n/a one/x open"},
-		"one failing":      {[]Entry{set(signpost("a", "one/x", "two/x"), 1, Failing, "two does not answer")}, "failing-location /n/a two/x"},
-		"one gone":         {[]Entry{gone}, "failing-location /n/a two/x remove-location"},
-		"waiting":          {[]Entry{set(signpost("a", "one/x", "two/x"), 1, Held, WaitsForVerification)}, "not-verified /n/a two/x verify"},
-		"opened so":        {[]Entry{set(signpost("a", "one/x", "two/x"), 1, Open, OpenedUnverified)}, "not-verified /n/a two/x verify"},
+		"one location":     {[]Entry{signpost("a", "one/x")}, "warn one-location /n/a"},
+		"an empty folder":  {[]Entry{folder}, "warn empty-folder /n/f remove-entry"},
+		"nowhere":          {[]Entry{set(set(signpost("a", "one/x", "two/x"), 0, Failing, "away"), 1, Held, "by hand")}, "fail leads-nowhere /n/a"},
+		"all held":         {[]Entry{set(signpost("a", "one/x"), 0, Held, "moving")}, "fail all-held /n/a open-location one/x"},
+		"one failing":      {[]Entry{set(signpost("a", "one/x", "two/x"), 1, Failing, "two does not answer")}, "warn failing-location /n/a"},
+		"one gone":         {[]Entry{gone}, "warn failing-location /n/a remove-location two/x"},
+		"waiting":          {[]Entry{set(signpost("a", "one/x", "two/x"), 1, Held, WaitsForVerification)}, "warn not-verified /n/a verify-location two/x"},
+		"opened so":        {[]Entry{set(signpost("a", "one/x", "two/x"), 1, Open, OpenedUnverified)}, "warn not-verified /n/a verify-location two/x"},
 		"held by hand":     {[]Entry{set(signpost("a", "one/x", "two/x"), 1, Held, "stocktaking")}, ""},
-		"differs":          {[]Entry{set(signpost("a", "one/x", "two/x"), 1, Held, DifferencesFound+"3 differences")}, "differs /n/a two/x verify"},
-		"a space":          {[]Entry{signpost("seed  bank", "one/x", "two/x")}, "space-in-name /n/seed  bank move /n/seed-bank"},
-		"two names":        {[]Entry{signpost("a", "one/x", "two/x"), signpost("b", "one/x/sub", "two/y")}, "overlapping /n/b one/x/sub"},
-		"long paths below": {[]Entry{signpost("a", "deep/x", "two/x")}, "long-path /n/a deep/x"},
+		"differs":          {[]Entry{set(signpost("a", "one/x", "two/x"), 1, Held, DifferencesFound+"3 differences")}, "fail differs /n/a verify-location two/x"},
+		"a space":          {[]Entry{signpost("seed  bank", "one/x", "two/x")}, "warn space-in-name /n/seed  bank move-entry /n/seed-bank"},
+		"two names":        {[]Entry{signpost("a", "one/x", "two/x"), signpost("b", "one/x/sub", "two/y")}, "warn overlapping /n/b"},
+		"long paths below": {[]Entry{signpost("a", "deep/x", "two/x")}, "warn long-path /n/a"},
 	} {
 		var got []string
 		for _, f := range Lint("n", c.entries, func(l Location) int {
@@ -45,20 +46,21 @@ func TestLint(t *testing.T) {
 			}
 			return 20
 		}) {
-			got = append(got, strings.Join(strings.Fields(fmt.Sprintf("%s %s", f.Kind, strings.ReplaceAll(f.Path, " ", "\x00"))), " ")+opt(f.Location)+opt(string(f.Fix))+opt(f.To))
-			if f.Means == "" || f.Remedy == "" {
+			text := fmt.Sprintf("%s %s %s", f.Severity, f.Code, f.Subject)
+			if f.Action != nil {
+				text += " " + string(f.Action.Do)
+				if !slices.Equal(f.Action.Args[:2], []string{"n", f.Subject}) {
+					t.Errorf("%s: to be done: %+v", name, f.Action)
+				}
+				text = strings.Join(append([]string{text}, f.Action.Args[2:]...), " ")
+			}
+			got = append(got, text)
+			if f.Found == "" || f.Meaning == "" || f.Remedy == "" {
 				t.Errorf("%s: %+v", name, f)
 			}
 		}
-		if all := strings.ReplaceAll(strings.Join(got, "|"), "\x00", " "); all != c.want {
+		if all := strings.Join(got, "|"); all != c.want {
 			t.Errorf("%s: %q, want %q", name, all, c.want)
 		}
 	}
-}
-
-func opt(s string) string {
-	if s == "" {
-		return ""
-	}
-	return " " + s
 }

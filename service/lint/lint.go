@@ -12,6 +12,7 @@ import (
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/guard"
 	"bridgespan/model"
@@ -41,7 +42,7 @@ const mostOpened = 2000
 
 // Lint finds the flaws of a namespace. Deep also asks the file servers whether
 // anybody may open what the signposts lead to.
-func (s *Service) Lint(ctx context.Context, name string, deep bool) ([]namespace.Flaw, error) {
+func (s *Service) Lint(ctx context.Context, name string, deep bool) ([]finding.Finding, error) {
 	entries, err := s.naming.Entries(ctx, name, records.All)
 	if err != nil {
 		return nil, err
@@ -107,12 +108,12 @@ func longestBelow(paths []string, sub string) int {
 
 // forNobody finds the signposts whose first open location lets nobody in but
 // those who administer the server, in the order of the paths.
-func (s *Service) forNobody(ctx context.Context, name string, entries []namespace.Entry) ([]namespace.Flaw, error) {
+func (s *Service) forNobody(ctx context.Context, name string, entries []namespace.Entry) ([]finding.Finding, error) {
 	entries = slices.DeleteFunc(slices.Clone(entries), func(e namespace.Entry) bool { return e.Kind != namespace.Signpost })
 	if len(entries) > mostOpened {
 		return nil, fault.Field("deep", "leave it out, and look at branches with: bspan namespace tree --as", "%s has %d signposts, at most %d can be opened for one look", name, len(entries), mostOpened)
 	}
-	closed := make([]*namespace.Flaw, len(entries))
+	closed := make([]*finding.Finding, len(entries))
 	var group guard.Group
 	group.SetLimit(4)
 	for i, e := range entries {
@@ -123,13 +124,13 @@ func (s *Service) forNobody(ctx context.Context, name string, entries []namespac
 				return ctx.Err() // what cannot be opened is another flaw
 			}
 			at := namespace.Target{Server: r.Place.Server, Share: r.Place.Share, Sub: r.Place.Path}.String()
-			closed[i] = &namespace.Flaw{Kind: namespace.ForNobody, Path: full, Location: at, Means: "nobody but administrators may open it: for people it is a closed door",
-				Remedy: "grant those who are to use it at least the level read at " + at}
+			f := finding.New(finding.Fail, namespace.ForNobody, full, at+": nobody but administrators may open it", "for people it is a closed door", "grant those who are to use it at least the level read there").With(finding.To(finding.ShowRights, at))
+			closed[i] = &f
 			return nil
 		})
 	}
 	err := group.Wait()
-	var found []namespace.Flaw
+	var found []finding.Finding
 	for _, f := range closed {
 		if f != nil {
 			found = append(found, *f)
@@ -151,66 +152,29 @@ func anybody(people []model.EffectiveRights) bool {
 	return false
 }
 
-// Fix mends a flaw that Lint found, if it is still there.
+// Fix does the action of a flaw that Lint found, if it is still there.
 func (s *Service) Fix(ctx context.Context, name string, asked model.FixFlaw) (model.Fixed, error) {
 	flaws, err := s.Lint(ctx, name, false)
 	if err != nil {
 		return model.Fixed{}, err
 	}
 	for _, f := range flaws {
-		if f.Kind == asked.Kind && f.Path == asked.Path && strings.EqualFold(f.Location, asked.Location) {
+		if f.Action != nil && f.Action.Do == asked.Action.Do && slices.Equal(f.Action.Args, asked.Action.Args) {
 			return s.fix(ctx, name, f, asked.Rehearse)
 		}
 	}
-	return model.Fixed{}, fault.New(fault.Stale, "look again with: bspan namespace lint "+name, "%s of %s is not a flaw any more", asked.Kind, asked.Path)
+	return model.Fixed{}, fault.New(fault.Stale, "look again with: bspan namespace lint "+name, "no flaw asks to %s %s any more", strings.ReplaceAll(string(asked.Action.Do), "-", " "), strings.Join(asked.Action.Args, " "))
 }
 
-func (s *Service) fix(ctx context.Context, name string, f namespace.Flaw, rehearse bool) (model.Fixed, error) {
+func (s *Service) fix(ctx context.Context, name string, f finding.Finding, rehearse bool) (model.Fixed, error) {
 	done := model.Fixed{Flaw: f}
-	e, err := s.naming.EntryAt(ctx, name, strings.TrimPrefix(f.Path, "/"+name+"/"))
+	e, err := s.naming.EntryAt(ctx, name, strings.TrimPrefix(f.Subject, "/"+name+"/"))
 	if err != nil {
 		return done, err
 	}
-	var l namespace.Location
-	if f.Location != "" {
-		target, err := namespace.ParseTarget("location", f.Location)
-		if err != nil {
-			return done, err
-		}
-		l, _ = e.At(target)
-	}
 	var do func() error
-	switch f.Fix {
-	case namespace.FixVerify:
-		done.Text = "verify " + f.Location
-		do = func() error {
-			v, err := s.verify.Start(ctx, name, e.ID, l.ID, "")
-			if err == nil {
-				done.Run = &v.Run
-			}
-			return err
-		}
-	case namespace.FixOpen:
-		done.Text = "open " + f.Location
-		do = func() error {
-			return s.naming.EditLocation(ctx, name, e.ID, e.Version, l.ID, model.EditLocation{State: namespace.Open})
-		}
-	case namespace.FixMove:
-		done.Text = fmt.Sprintf("move %s to %s", f.Path, f.To)
-		do = func() error {
-			return s.naming.EditEntry(ctx, name, e.ID, e.Version, model.EditEntry{Path: strings.TrimPrefix(f.To, "/"+name+"/")})
-		}
-	case namespace.FixRemove:
-		done.Text = "remove " + f.Path + "; no file is touched"
-		do = func() error { return s.naming.RemoveEntry(ctx, name, e.ID, e.Version) }
-	case namespace.FixRemovePlace:
-		done.Text = fmt.Sprintf("remove %s from %s; no file is touched", f.Location, f.Path)
-		do = func() error { return s.naming.RemoveLocation(ctx, name, e.ID, e.Version, l.ID) }
-	default:
-		return done, fault.New(fault.Needed, f.Remedy, "a person must decide what to do about %s", f.Path)
-	}
-	if rehearse {
-		return done, nil
+	if done.Text, do, err = s.mending(ctx, name, e, f.Action, &done.Run); err != nil || rehearse {
+		return done, err
 	}
 	err = do()
 	var problem *fault.Error
@@ -218,4 +182,41 @@ func (s *Service) fix(ctx context.Context, name string, f namespace.Flaw, rehear
 		problem.Problem = "cannot " + done.Text + ": " + problem.Problem
 	}
 	return done, err
+}
+
+// mending is what an action does to an entry, in words and as a function; a run that it starts
+// goes to run.
+func (s *Service) mending(ctx context.Context, name string, e namespace.Entry, a *finding.Action, run **model.Run) (text string, do func() error, err error) {
+	path, to := a.Args[1], ""
+	if len(a.Args) > 2 {
+		to = a.Args[2]
+	}
+	if a.Do == finding.MoveEntry || a.Do == finding.RemoveEntry {
+		if a.Do == finding.MoveEntry {
+			return fmt.Sprintf("move %s to %s", path, to), func() error {
+				return s.naming.EditEntry(ctx, name, e.ID, e.Version, model.EditEntry{Path: strings.TrimPrefix(to, "/"+name+"/")})
+			}, nil
+		}
+		return "remove " + path + "; no file is touched", func() error { return s.naming.RemoveEntry(ctx, name, e.ID, e.Version) }, nil
+	}
+	target, err := namespace.ParseTarget("location", to)
+	if err != nil {
+		return "", nil, err
+	}
+	l, _ := e.At(target)
+	switch a.Do {
+	case finding.VerifyLocation:
+		return "verify " + to, func() error {
+			v, err := s.verify.Start(ctx, name, e.ID, l.ID, "")
+			if err == nil {
+				*run = &v.Run
+			}
+			return err
+		}, nil
+	case finding.OpenLocation:
+		return "open " + to, func() error {
+			return s.naming.EditLocation(ctx, name, e.ID, e.Version, l.ID, model.EditLocation{State: namespace.Open})
+		}, nil
+	}
+	return fmt.Sprintf("remove %s from %s; no file is touched", to, path), func() error { return s.naming.RemoveLocation(ctx, name, e.ID, e.Version, l.ID) }, nil
 }

@@ -9,6 +9,8 @@ import (
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
+	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
@@ -101,29 +103,50 @@ func (s *Service) Show(ctx context.Context, path string) (model.Rights, error) {
 }
 
 // findings are what a person should know about a place.
-func findings(l *look, n *names) []model.RightsFinding {
-	list := l.own().Findings(len(l.chain) == 1)
+func findings(l *look, n *names) []finding.Finding {
+	list := l.own().Oddities(len(l.chain) == 1)
 	for _, sid := range l.own().Accounts() {
 		if n.of(sid).Kind == account.Unresolved {
-			list = append(list, acl.Finding{Kind: acl.UnresolvedThere, Account: sid, Entry: -1})
+			list = append(list, acl.Oddity{Kind: acl.UnresolvedThere, Account: sid, Entry: -1})
 		}
 	}
 	if p := l.shareParts(); p != nil && len(l.chain) == 1 {
-		list = append(list, acl.ShareFindings(*p, l.own())...)
+		list = append(list, acl.ShareOddities(*p, l.own())...)
 	}
 	if parent := l.parent(); parent != nil && l.own().Stale(*parent, l.Folder) {
-		list = append(list, acl.Finding{Kind: acl.StaleInheritance, Entry: -1})
+		list = append(list, acl.Oddity{Kind: acl.StaleInheritance, Entry: -1})
 	}
-	return shown(list, n)
+	return shown(list, n, l.Place)
 }
 
-func shown(list []acl.Finding, n *names) []model.RightsFinding {
-	found := []model.RightsFinding{}
-	for _, f := range list {
-		means, remedy := f.Kind.Meaning()
-		found = append(found, model.RightsFinding{Kind: f.Kind, Account: n.pointer(f.Account), Entry: f.Entry + 1, Means: means, Remedy: remedy})
+func shown(list []acl.Oddity, n *names, at model.Place) []finding.Finding {
+	found := []finding.Finding{}
+	for _, o := range list {
+		subject := ""
+		if !o.Account.IsZero() {
+			subject = n.of(o.Account).Name
+		}
+		f := o.Kind.Finding(subject).With(mending(o.Kind, at, subject))
+		if o.Entry >= 0 {
+			f.Found = fmt.Sprintf("%s: entry %d", f.Found, o.Entry+1)
+		}
+		found = append(found, f)
 	}
 	return found
+}
+
+// mending is the action that mends an oddity of one place; nil where a person must decide.
+func mending(k acl.OddityKind, at model.Place, account string) *finding.Action {
+	place := namespace.Target{Server: at.Server, Share: at.Share, Sub: at.Path}.String()
+	switch k {
+	case acl.InheritanceCut, acl.StaleInheritance:
+		return finding.To(finding.Inherit, place)
+	case acl.UnresolvedThere:
+		return finding.To(finding.Revoke, place, account)
+	case acl.ShareNarrower, acl.ShareWider:
+		return finding.To(finding.EditShare, at.Server, at.Share)
+	}
+	return nil
 }
 
 // As tells what one account may do at a place, and why.

@@ -4,9 +4,11 @@
 package surveys
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -14,6 +16,7 @@ import (
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/core/survey"
 	"bridgespan/model"
@@ -43,10 +46,10 @@ func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service
 
 // found is what a survey found, as it is kept.
 type found struct {
-	Figures  survey.Figures        `json:"figures"`
-	Open     []model.OpenFile      `json:"open"`
-	Findings []model.RightsFinding `json:"findings"`
-	Distinct int64                 `json:"distinct"`
+	Figures  survey.Figures    `json:"figures"`
+	Open     []model.OpenFile  `json:"open"`
+	Findings []finding.Finding `json:"findings"`
+	Distinct int64             `json:"distinct"`
 }
 
 // Start starts surveys of shares, or of folders of them: all that are asked for, or none.
@@ -137,7 +140,7 @@ func (s *Service) Get(ctx context.Context, id int64) (model.Survey, error) {
 	if err != nil {
 		return model.Survey{}, err
 	}
-	f := found{Figures: survey.NewCounter(r.Created).Figures(), Open: []model.OpenFile{}, Findings: []model.RightsFinding{}}
+	f := found{Figures: survey.NewCounter(r.Created).Figures(), Open: []model.OpenFile{}, Findings: []finding.Finding{}}
 	if _, err := s.jobs.Result(ctx, id, &f); err != nil {
 		return model.Survey{}, err
 	}
@@ -177,7 +180,7 @@ func (s *Service) Compare(ctx context.Context, first, second int64) (model.Surve
 }
 
 // findingsOf are what should be known about the permissions that a survey saw.
-func (s *Service) findingsOf(ctx context.Context, at *accounts.At, seen []*seen, share acl.Descriptor, shared bool) ([]model.RightsFinding, error) {
+func (s *Service) findingsOf(ctx context.Context, at *accounts.At, place namespace.Target, seen []*seen, share acl.Descriptor, shared bool) ([]finding.Finding, error) {
 	var sids []account.SID
 	for _, d := range seen {
 		for _, sid := range d.descriptor.Parts().Accounts() {
@@ -195,10 +198,10 @@ func (s *Service) findingsOf(ctx context.Context, at *accounts.At, seen []*seen,
 	for i, a := range named {
 		known[sids[i]] = a
 	}
-	g := gatherer{known: known, found: map[findingKey]*model.RightsFinding{}}
+	g := gatherer{known: known, place: place, found: map[findingKey]*finding.Finding{}}
 	for _, d := range seen {
 		p := d.descriptor.Parts()
-		for _, f := range p.Findings(d.top) {
+		for _, f := range p.Oddities(d.top) {
 			if f.Kind == acl.InheritanceCut && d.stale > 0 {
 				continue
 			}
@@ -216,7 +219,7 @@ func (s *Service) findingsOf(ctx context.Context, at *accounts.At, seen []*seen,
 			}
 		}
 		if d.top && !share.IsZero() {
-			for _, f := range acl.ShareFindings(share.Parts(), p) {
+			for _, f := range acl.ShareOddities(share.Parts(), p) {
 				g.add(f.Kind, f.Account, 1, d.sample)
 			}
 		}
@@ -225,32 +228,26 @@ func (s *Service) findingsOf(ctx context.Context, at *accounts.At, seen []*seen,
 }
 
 type findingKey struct {
-	kind acl.FindingKind
+	kind acl.OddityKind
 	sid  account.SID
 }
 
 // gatherer gathers equal findings.
 type gatherer struct {
 	known map[account.SID]model.Account
-	found map[findingKey]*model.RightsFinding
+	place namespace.Target // what was surveyed
+	found map[findingKey]*finding.Finding
 }
 
 // mostSamples is how many paths a finding shows.
 const mostSamples = 10
 
-func (g *gatherer) add(kind acl.FindingKind, sid account.SID, count int64, sample string) {
+func (g *gatherer) add(kind acl.OddityKind, sid account.SID, count int64, sample string) {
 	k := findingKey{kind, sid}
 	f, ok := g.found[k]
 	if !ok {
-		means, remedy := kind.Meaning()
-		f = &model.RightsFinding{Kind: kind, Means: means, Remedy: remedy, Samples: []string{}}
-		if !sid.IsZero() {
-			a, known := g.known[sid]
-			if !known {
-				a = accounts.Describe(sid)
-			}
-			f.Account = &a
-		}
+		told := kind.Finding(g.name(sid))
+		f = &told
 		g.found[k] = f
 	}
 	f.Count += count
@@ -259,20 +256,40 @@ func (g *gatherer) add(kind acl.FindingKind, sid account.SID, count int64, sampl
 	}
 }
 
-// list orders findings: those on most files and folders first.
-func (g *gatherer) list() []model.RightsFinding {
-	list := []model.RightsFinding{}
-	for _, f := range g.found {
-		slices.Sort(f.Samples)
-		list = append(list, *f)
+// name is what an account is called; "" of none.
+func (g *gatherer) name(sid account.SID) string {
+	if sid.IsZero() {
+		return ""
 	}
-	slices.SortFunc(list, func(a, b model.RightsFinding) int {
-		if a.Count != b.Count {
-			return int(b.Count - a.Count)
-		}
-		return strings.Compare(string(a.Kind), string(b.Kind))
+	a, known := g.known[sid]
+	if !known {
+		a = accounts.Describe(sid)
+	}
+	return a.Name
+}
+
+// list orders findings: those on most files and folders first.
+func (g *gatherer) list() []finding.Finding {
+	list := []finding.Finding{}
+	for k, f := range g.found {
+		slices.Sort(f.Samples)
+		list = append(list, f.With(g.lookInto(k.kind, f.Samples[0])))
+	}
+	slices.SortFunc(list, func(a, b finding.Finding) int {
+		return cmp.Or(cmp.Compare(b.Count, a.Count), strings.Compare(a.Code, b.Code), strings.Compare(a.Subject, b.Subject))
 	})
 	return list
+}
+
+// lookInto is the action that leads to what is to be mended: the share, or the first place where
+// something was found.
+func (g *gatherer) lookInto(k acl.OddityKind, first string) *finding.Action {
+	at := g.place
+	if k == acl.ShareNarrower || k == acl.ShareWider {
+		return finding.To(finding.EditShare, at.Server, at.Share)
+	}
+	at.Sub = strings.Trim(path.Join("/", at.Sub, first), "/")
+	return finding.To(finding.ShowRights, at.String())
 }
 
 func now() time.Time { return time.Now().UTC() }

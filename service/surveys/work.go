@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bridgespan/core/fault"
+	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/guard"
 	"bridgespan/model"
@@ -99,7 +100,7 @@ func (s *Service) walk(ctx context.Context, job *jobs.Job, walker *Walker) error
 }
 
 func (s *Service) soFar(walker *Walker) found {
-	return found{Figures: walker.Figures(), Open: []model.OpenFile{}, Findings: []model.RightsFinding{}, Distinct: walker.Distinct()}
+	return found{Figures: walker.Figures(), Open: []model.OpenFile{}, Findings: []finding.Finding{}, Distinct: walker.Distinct()}
 }
 
 // finish judges what was seen, and keeps it. admin is nil where a mover runs: there
@@ -126,7 +127,7 @@ func (s *Service) finish(ctx context.Context, job *jobs.Job, v model.Server, adm
 		return err
 	}
 	seen := walker.descriptors()
-	if result.Findings, err = s.findingsOf(ctx, at, seen, h.Permissions, shared); err != nil {
+	if result.Findings, err = s.findingsOf(ctx, at, namespace.Target{Server: asked.Server, Share: asked.Share, Sub: asked.Sub}, seen, h.Permissions, shared); err != nil {
 		return estate.Unavailable(v, err)
 	}
 	if admin != nil {

@@ -2807,7 +2807,9 @@ export interface components {
              * @description What is done
              * @enum {string}
              */
-            do: "check-server" | "edit-server" | "add-leg" | "set-intake" | "set-attic" | "show-accounts" | "show-troubles" | "open-lane" | "show-verification" | "grant" | "edit-share" | "edit-account-map";
+            do: "check-server" | "edit-server" | "add-leg" | "set-intake" | "set-attic" | "show-accounts" | "show-troubles" | "open-lane" | "show-verification" | "grant" | "edit-share" | "edit-account-map" | "show-rights" | "inherit" | "revoke" | "verify-location" | "open-location" | "move-entry" | "remove-entry" | "remove-location";
+            /** @description Where the API does it, or shows what it is about */
+            href?: string;
         };
         AgePoint: {
             /**
@@ -4001,12 +4003,19 @@ export interface components {
             action?: components["schemas"]["Action"];
             /** @description What was looked at, in a word that stays the same */
             code: string;
+            /**
+             * Format: int64
+             * @description On how many files and folders it was found
+             */
+            count?: number;
             /** @description What was found */
             found: string;
             /** @description What that means for people */
             meaning?: string;
             /** @description What to do about it */
             remedy?: string;
+            /** @description Some of their paths */
+            samples?: string[];
             /**
              * @description fail: it cannot go on so; warn: it can, and people may notice
              * @enum {string}
@@ -4016,44 +4025,21 @@ export interface components {
             subject?: string;
         };
         FixFlaw: {
-            /** @description Kind of the flaw */
-            kind: string;
-            /** @description SERVER/SHARE[/FOLDER], when it is about one */
-            location?: string;
-            /** @description Full path of the entry */
-            path: string;
+            /** @description The action, as the flaw has it */
+            action: components["schemas"]["Action"];
             /** @description Only tell what would be done */
             rehearse?: boolean;
         };
         Fixed: {
-            flaw: components["schemas"]["Flaw"];
+            flaw: components["schemas"]["Finding"];
             /** @description The run that does it, when it takes a while */
             run?: components["schemas"]["Run"];
             /** @description What was done, or would be */
             text: string;
         };
-        Flaw: {
-            /**
-             * @description What can be done about it at once; absent when a person must decide
-             * @enum {string}
-             */
-            fix?: "verify" | "open" | "move" | "remove-entry" | "remove-location";
-            /** @enum {string} */
-            kind: "leads-nowhere" | "all-held" | "one-location" | "failing-location" | "not-verified" | "differs" | "overlapping" | "space-in-name" | "long-path" | "empty-folder" | "for-nobody";
-            /** @description SERVER/SHARE[/FOLDER], when it is about one */
-            location?: string;
-            /** @description What is wrong, and what it means for people */
-            means: string;
-            /** @description Full path of the entry */
-            path: string;
-            /** @description What to do about it */
-            remedy: string;
-            /** @description New path, of a move */
-            to?: string;
-        };
         Flaws: {
-            /** @description In the order of the paths; the first 2,000 */
-            flaws: components["schemas"]["Flaw"][];
+            /** @description In the order of the paths, which are their subjects; the first 2,000 */
+            flaws: components["schemas"]["Finding"][];
             /** @description What cannot be there, in words */
             never: string;
             /**
@@ -5745,7 +5731,8 @@ export interface components {
         Rights: {
             /** @description Permissions of the file or folder */
             file: components["schemas"]["Permissions"];
-            findings: components["schemas"]["RightsFinding"][];
+            /** @description What should be known about the permissions */
+            findings: components["schemas"]["Finding"][];
             /** @description What everybody whom an entry names may do in the end */
             people: components["schemas"]["EffectiveRights"][];
             place: components["schemas"]["Place"];
@@ -5854,27 +5841,6 @@ export interface components {
             scope: string;
             /** @description The rights one by one */
             words: string[];
-        };
-        RightsFinding: {
-            /** @description Whom it is about */
-            account?: components["schemas"]["Account"];
-            /**
-             * Format: int64
-             * @description On how many files and folders a survey found it
-             */
-            count?: number;
-            /**
-             * Format: int64
-             * @description Which entry, from 1
-             */
-            entry?: number;
-            kind: string;
-            /** @description What it means for people */
-            means: string;
-            /** @description How to mend it */
-            remedy: string;
-            /** @description Some of their paths */
-            samples?: string[];
         };
         RightsObject: {
             /** @description SDDL after */
@@ -6539,7 +6505,7 @@ export interface components {
             /** @description What was counted; so far, while it runs */
             figures: components["schemas"]["Figures"];
             /** @description What should be known about permissions */
-            findings: components["schemas"]["RightsFinding"][];
+            findings: components["schemas"]["Finding"][];
             /** @description Files that were open when it ended */
             open: components["schemas"]["OpenFile"][];
             run: components["schemas"]["Run"];

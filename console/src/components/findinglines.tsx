@@ -1,13 +1,14 @@
 // What was found, what it means for people and what to do about it: of checks, plans, estimates,
 // advice before a change, and alerts.
+import type { ReactNode } from "react";
 import { Link } from "react-router";
-import type { Schemas } from "../api/client";
+import type { Finding } from "../api/client";
+import { plural } from "../format";
 import { setPage } from "./replica";
 import { outcomeTone, Status } from "./status";
 import { sentence } from "./ui";
 
-type Found = Schemas["Finding"];
-type Do = NonNullable<Found["action"]>["do"];
+type Do = NonNullable<Finding["action"]>["do"];
 
 const folderPage = (place: string) => {
   const [server, share, ...rest] = place.split("/").map(encodeURIComponent);
@@ -28,10 +29,11 @@ const pages: Partial<Record<Do, (args: string[]) => string>> = {
   "open-lane": ofSet,
   "show-verification": ([, run = ""]) => `/runs/${run}`,
   grant: ([place = ""]) => folderPage(place),
+  "show-rights": ([place = ""]) => folderPage(place),
   "edit-share": ([server = "", share = ""]) => `/servers/${encodeURIComponent(server)}/shares/${encodeURIComponent(share)}`,
 };
 
-function Remedy({ finding: f }: { finding: Found }) {
+function Remedy({ finding: f }: { finding: Finding }) {
   if (!f.remedy) return null;
   const page = f.action && pages[f.action.do];
   return (
@@ -41,19 +43,35 @@ function Remedy({ finding: f }: { finding: Found }) {
   );
 }
 
-export function FindingLines({ list }: { list: Found[] }) {
+function Samples({ list }: { list: string[] }) {
+  return (
+    <details>
+      <summary className="cursor-pointer text-sm text-span">Where, for example</summary>
+      <ul className="mt-1 pl-4">{list.map((s) => <li key={s}><code className="text-sm break-all">{s}</code></li>)}</ul>
+    </details>
+  );
+}
+
+// What a finding is about is a name, or a path, which needs more room.
+const columns = { names: "grid-cols-[4.5rem_7.5rem_minmax(0,1fr)_max-content]", paths: "grid-cols-[4.5rem_minmax(8rem,18rem)_minmax(0,1fr)_max-content]" };
+
+/** A list of findings; act adds what does the remedy at once. */
+export function FindingLines({ list, about = "names", act }: { list: Finding[]; about?: keyof typeof columns; act?: (f: Finding) => ReactNode }) {
   if (list.length === 0) return null;
   return (
     <ul className="border-t border-line">
       {list.map((f, i) => (
-        <li key={`${f.code} ${f.found} ${i}`} className="grid grid-cols-[4.5rem_7.5rem_minmax(0,1fr)] gap-x-3 border-b border-line py-1.5">
+        <li key={`${f.code} ${f.subject ?? ""} ${f.found} ${i}`} className={`grid ${columns[about]} items-baseline gap-x-3 border-b border-line py-1.5`}>
           <Status tone={outcomeTone(f.severity)}>{f.severity}</Status>
           <span className="min-w-0 font-medium break-words">{f.subject || f.code.replaceAll("-", " ")}</span>
           <span className="min-w-0 break-words">
-            {f.found}
+            {sentence(f.found)}
+            {f.count ? <span className="text-soft"> On {plural(f.count, "file or folder", "files and folders")}.</span> : null}
             {f.meaning && <span className="block text-soft">{sentence(f.meaning)}</span>}
             <Remedy finding={f} />
+            {f.samples && f.samples.length > 0 && <Samples list={f.samples} />}
           </span>
+          {act?.(f)}
         </li>
       ))}
     </ul>

@@ -4,7 +4,7 @@ import { useState, type FormEvent } from "react";
 import { useNavigate } from "react-router";
 import { api, got, Problem, type Comparison, type EffectiveRights, type Permissions, type RightsChange, type Schemas } from "../api/client";
 import { useComparison, useRights, useRightsAs, useRightsChange } from "../api/queries";
-import { Findings } from "../components/findings";
+import { FindingLines } from "../components/findinglines";
 import { ended, RunProgress } from "../components/run";
 import { levelText } from "../components/level";
 import { ShiftText } from "../components/shift";
@@ -30,7 +30,7 @@ export function RightsPanel({ path, as, onUp }: { path: string; as: string; onUp
       <WhatCan key={as} path={path} as={as} />
       <AskWhoCan path={path} />
       <Compare path={path} />
-      {r.findings.length > 0 && <Section title="Findings"><Findings findings={r.findings} /></Section>}
+      {r.findings.length > 0 && <Section title="Findings"><FindingLines list={r.findings} /></Section>}
       <Section title="Entries" aside={<>owner {r.file.owner?.name ?? "nobody"}</>}>
         <Entries permissions={r.file} />
       </Section>

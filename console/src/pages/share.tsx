@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, got, type Run, type ShareNow, type SharePlan, type Survey } from "../api/client";
 import { useGrowth, useServer, useShare, useShareNow, useSurvey, useSurveys } from "../api/queries";
 import { Bars } from "../components/figures";
-import { Findings } from "../components/findings";
+import { FindingLines } from "../components/findinglines";
 import { ended, RunProgress } from "../components/run";
 import { Status } from "../components/status";
 import { Button, Dialog, Empty, Facts, Loading, PageHead, Section, Trouble } from "../components/ui";
@@ -102,7 +102,7 @@ function SmbShare({ server, share }: { server: string; share: string }) {
           </Section>
           {survey.data && survey.data.run.state === "done" && (
             <Section title="Findings" aside={plural(survey.data.findings.length, "finding")}>
-              {survey.data.findings.length > 0 ? <Findings findings={survey.data.findings} /> : <Empty>Nothing to mend was found.</Empty>}
+              {survey.data.findings.length > 0 ? <FindingLines about="paths" list={survey.data.findings} /> : <Empty>Nothing to mend was found.</Empty>}
             </Section>
           )}
           <Growth surveys={surveyed.surveys.data} />

@@ -3,14 +3,14 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, got, type Application, type Change, type Flaw } from "../api/client";
+import { api, got, type Application, type Change, type Finding } from "../api/client";
 import { useFlaws, useHistory } from "../api/queries";
-import { Status } from "../components/status";
+import { FindingLines } from "../components/findinglines";
 import { useToast } from "../components/toast";
 import { Button, Dialog, Empty, Loading, Section, sentence, Trouble } from "../components/ui";
 import { plural, when } from "../format";
 
-const fixes: Record<string, string> = { verify: "Verify", open: "Open it", move: "Move it", "remove-entry": "Remove it", "remove-location": "Remove the location" };
+const fixes: Record<string, string> = { "verify-location": "Verify", "open-location": "Open it", "move-entry": "Move it", "remove-entry": "Remove it", "remove-location": "Remove the location" };
 
 export function Flaws({ namespace }: { namespace: string }) {
   const [deep, setDeep] = useState(false);
@@ -21,7 +21,7 @@ export function Flaws({ namespace }: { namespace: string }) {
   const navigate = useNavigate();
   const tell = useToast();
   const fix = useMutation({
-    mutationFn: (f: Flaw) => got(api.POST("/api/v1/namespaces/{namespace}/lint/fix", { params: { path: { namespace } }, body: { kind: f.kind, path: f.path, location: f.location } })),
+    mutationFn: (action: NonNullable<Finding["action"]>) => got(api.POST("/api/v1/namespaces/{namespace}/lint/fix", { params: { path: { namespace } }, body: { action } })),
     onSuccess: (done) => {
       if (done.run) void navigate(`/runs/${done.run.id}`);
       else tell(sentence(`done: ${done.text}`));
@@ -34,19 +34,9 @@ export function Flaws({ namespace }: { namespace: string }) {
       {query.error && <Trouble error={query.error} retry={() => void query.refetch()} />}
       {fix.error && <div className="mb-2"><Trouble error={fix.error} /></div>}
       {query.data?.flaws.length === 0 && <Empty>Nothing to stumble over was found.</Empty>}
-      <ul className="border-t border-line">
-        {shown.map((f) => (
-          <li key={f.kind + f.path + (f.location ?? "")} className="grid grid-cols-[11rem_minmax(0,1fr)_max-content] items-baseline gap-x-4 border-b border-line py-1.5">
-            <Status tone={bad.includes(f.kind) ? "bad" : "warn"}>{f.kind.replaceAll("-", " ")}</Status>
-            <span className="min-w-0">
-              <code className="break-all">{f.path}</code>{f.location && <span className="text-soft"> at <code className="break-all">{f.location}</code></span>}
-              <span className="block">{sentence(f.means)}</span>
-              <span className="block text-soft">To mend it: {f.remedy}.</span>
-            </span>
-            {f.fix && <Button disabled={fix.isPending} onClick={() => fix.mutate(f)} aria-label={`${fixes[f.fix]}: ${f.path}${f.location ? ` at ${f.location}` : ""}`}>{fixes[f.fix]}</Button>}
-          </li>
-        ))}
-      </ul>
+      <FindingLines about="paths" list={shown} act={({ action, subject, found }) => action && fixes[action.do] && (
+        <Button disabled={fix.isPending} onClick={() => fix.mutate(action)} aria-label={`${fixes[action.do]}: ${subject}: ${found}`}>{fixes[action.do]}</Button>
+      )} />
       {query.data && query.data.total > shown.length && (
         <div className="mt-2 flex items-baseline gap-3"><span>{plural(shown.length, "flaw")} of {query.data.total.toLocaleString("en")}.</span>{shown.length < query.data.flaws.length && <Button onClick={() => setMost(most + 100)}>Show more</Button>}</div>
       )}
@@ -54,8 +44,6 @@ export function Flaws({ namespace }: { namespace: string }) {
     </Section>
   );
 }
-
-const bad = ["leads-nowhere", "all-held", "differs"];
 
 export function History({ namespace }: { namespace: string }) {
   const query = useHistory(namespace);
