@@ -10,10 +10,10 @@ import (
 
 // findingLine says a finding in a line, with the command that does its remedy.
 func findingLine(f finding.Finding) string {
-	head := strings.TrimSpace(strings.ToUpper(string(f.Severity)) + " " + cmp.Or(f.Subject, f.Code))
+	head := strings.TrimSpace(strings.ToUpper(string(f.Severity)) + " " + cmp.Or(f.Subject, strings.ReplaceAll(f.Code, "-", " ")))
 	line := fmt.Sprintf("%s: %s", head, strings.TrimSuffix(f.Found, "."))
 	if f.Count > 0 {
-		line += fmt.Sprintf(" (on %d, as %s)", f.Count, f.Samples[0])
+		line += fmt.Sprintf(" (on %d, such as %s)", f.Count, placeName(f.Samples[0]))
 	}
 	line += "."
 	if f.Meaning != "" {
@@ -27,6 +27,14 @@ func findingLine(f finding.Finding) string {
 		line += ": " + command
 	}
 	return line + "."
+}
+
+// placeName is a path below a place, in words.
+func placeName(path string) string {
+	if path == "." {
+		return "its top"
+	}
+	return path
 }
 
 // commands do what findings advise, by kinds of action: their arguments are filled in.

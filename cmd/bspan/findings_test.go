@@ -22,7 +22,7 @@ func TestFindingLine(t *testing.T) {
 			"WARN reed: it is full. The oldest goes. To do: give it a larger quota: bspan replica quota 'field notes' reed --attic SIZE."},
 		{finding.New(finding.Fail, "differs", "notes", "2 differ", "people get others", "see them").With(finding.To(finding.ShowVerification, "notes", "7")),
 			"FAIL notes: 2 differ. People get others. To do: see them: bspan replica verified 7."},
-		{found, "WARN Everyone: it changes (on 3, as 2026/a.txt). To do: take it away: bspan rights fern/council/2026."},
+		{found, "WARN Everyone: it changes (on 3, such as 2026/a.txt). To do: take it away: bspan rights fern/council/2026."},
 	} {
 		if got := findingLine(c.f); got != c.want {
 			t.Errorf("%q, want %q", got, c.want)

@@ -52,26 +52,27 @@ function Samples({ list }: { list: string[] }) {
   );
 }
 
-// What a finding is about is a name, or a path, which needs more room.
-const columns = { names: "grid-cols-[4.5rem_7.5rem_minmax(0,1fr)_max-content]", paths: "grid-cols-[4.5rem_minmax(8rem,18rem)_minmax(0,1fr)_max-content]" };
+// What a finding is about is a name, or a path, which needs more room. Where there is little room
+// at all, it stands above what was found.
+const columns = { names: "@xl:grid-cols-[4.5rem_7.5rem_minmax(0,1fr)_max-content]", paths: "@xl:grid-cols-[4.5rem_minmax(8rem,18rem)_minmax(0,1fr)_max-content]" };
 
 /** A list of findings; act adds what does the remedy at once. */
 export function FindingLines({ list, about = "names", act }: { list: Finding[]; about?: keyof typeof columns; act?: (f: Finding) => ReactNode }) {
   if (list.length === 0) return null;
   return (
-    <ul className="border-t border-line">
+    <ul className="@container border-t border-line">
       {list.map((f, i) => (
-        <li key={`${f.code} ${f.subject ?? ""} ${f.found} ${i}`} className={`grid ${columns[about]} items-baseline gap-x-3 border-b border-line py-1.5`}>
+        <li key={`${f.code} ${f.subject ?? ""} ${f.found} ${i}`} className={`grid grid-cols-[4.5rem_minmax(0,1fr)] ${columns[about]} items-baseline gap-x-3 border-b border-line py-1.5`}>
           <Status tone={outcomeTone(f.severity)}>{f.severity}</Status>
           <span className="min-w-0 font-medium break-words">{f.subject || f.code.replaceAll("-", " ")}</span>
-          <span className="min-w-0 break-words">
-            {sentence(f.found)}
-            {f.count ? <span className="text-soft"> On {plural(f.count, "file or folder", "files and folders")}.</span> : null}
+          <span className="col-start-2 min-w-0 break-words @xl:col-start-3">
+            {f.found}
+            {f.count ? <span className="text-soft">, on {plural(f.count, "file or folder", "files and folders")}</span> : null}
             {f.meaning && <span className="block text-soft">{sentence(f.meaning)}</span>}
             <Remedy finding={f} />
             {f.samples && f.samples.length > 0 && <Samples list={f.samples} />}
           </span>
-          {act?.(f)}
+          {act && <span className="col-start-2 @xl:col-start-4">{act(f)}</span>}
         </li>
       ))}
     </ul>
