@@ -13,13 +13,14 @@ GO_BUILD := go build -trimpath -ldflags "-X main.version=$(VERSION)"
 RUN_PACKAGES := mariadb-server samba samba-vfs-modules samba-common-bin python3-samba samba-ad-dc samba-ad-provision winbind libnss-winbind libnss-wrapper libresolv-wrapper curl
 TEST_PACKAGES := $(RUN_PACKAGES) smbclient chromium litmus davfs2
 
-.PHONY: help demo demo-reset test soak soak-hostile soak-takeover bench build setup setup-run generate shots vet check-console clean
+.PHONY: help demo demo-reset test soak soak-hostile soak-takeover soak-idle bench build setup setup-run generate shots vet check-console clean
 help:
 	@echo "make demo        start everything with made-up data (DEMO_SIZE=small|default|large, DEMO_PORT=$(DEMO_PORT))"
 	@echo "make demo-reset  remove the demo's data, so that the next start is afresh"
 	@echo "make test        set up and run every check and test"
 	@echo "make soak        let people work at random in replica sets of all kinds for SOAK=$(SOAK), then check the promises"
 	@echo "make soak-takeover let two instances take over each other's work 60 times, then check the promises"
+	@echo "make soak-idle   measure what 20 replica sets take in which nothing happens"
 	@echo "make soak-hostile change messages of a file server and of a mover for SOAK=$(SOAK), then check the promises"
 	@echo "make bench       run the benchmarks (ONLY=name for one)"
 	@echo "make build       build the console and both programs into bin/"
@@ -75,6 +76,9 @@ soak-hostile: setup console/dist/index.html
 
 soak-takeover: setup console/dist/index.html
 	go test -timeout 0 -run 'TestTakeOver$$' -v ./e2e -args -takeovers 60
+
+soak-idle: setup console/dist/index.html
+	go test -timeout 0 -run 'TestIdle$$' -v ./e2e -args -idle 5m
 
 soak: setup console/dist/index.html
 	go test -timeout 0 -run 'TestSoak$$' -v ./e2e -args -soak $(SOAK)

@@ -242,7 +242,7 @@ func testShareAndRights(c checker) {
 	c.accessible("creating a share")
 	c.must(tab.Press("\x1b"), tab.Click("link", "store"), tab.See("not surveyed yet"), tab.See("those that people choose"))
 	c.accessible("share that was not surveyed")
-	c.must(tab.Click("button", "Survey now"), tab.See("everyone changes"), tab.See("By time since the last change"))
+	c.must(tab.Click("button", "Survey now"), tab.See("whoever signs in may change and remove it"), tab.See("By time since the last change"))
 	c.accessible("share")
 	c.must(tab.Click("link", "Files and rights"), tab.See("Rights to the whole share"), tab.See("Authenticated Users may change this folder and everything below"))
 	c.must(tab.Type("As", "ada"), tab.See("has change here"))

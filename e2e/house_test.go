@@ -1,12 +1,19 @@
 package e2e
 
 import (
+	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"reflect"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
 	"bridgespan/api"
+	"bridgespan/model"
 )
 
 // Imports point downward, and what computes stays free of everything else.
@@ -107,6 +114,40 @@ func hasPrefix(name string, prefixes []string) bool {
 		}
 	}
 	return false
+}
+
+// Runs of every kind that is worked on can be asked for.
+func TestRunKindsAreDocumented(t *testing.T) {
+	field, _ := reflect.TypeFor[model.Run]().FieldByName("Kind")
+	documented := strings.Split(field.Tag.Get("enum"), ",")
+	registers, constant := regexp.MustCompile(`\.Register\((\w+), jobs\.Policy`), `(?m)\b%s\s*=\s*"([a-z-]+)"`
+	seen := 0
+	if err := filepath.WalkDir("../service", func(dir string, d fs.DirEntry, err error) error {
+		if err != nil || !d.IsDir() {
+			return err
+		}
+		var source strings.Builder
+		files, err := filepath.Glob(dir + "/*.go")
+		for _, file := range files {
+			text, err := os.ReadFile(file)
+			if err != nil {
+				return err
+			}
+			source.Write(text)
+		}
+		for _, found := range registers.FindAllStringSubmatch(source.String(), -1) {
+			kind := regexp.MustCompile(fmt.Sprintf(constant, found[1])).FindStringSubmatch(source.String())
+			if seen++; kind == nil || !slices.Contains(documented, kind[1]) {
+				t.Errorf("in %s runs of the kind %s are worked on (%q), which is not in the document", dir, found[1], kind)
+			}
+		}
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if seen != len(documented) {
+		t.Errorf("%d kinds are worked on, documented are %v", seen, documented)
+	}
 }
 
 // The console's types come from the document that the service makes.

@@ -36,9 +36,8 @@ type Worker func(ctx context.Context, job *Job) error
 // ErrStopped is the cause of the end of a job's context when somebody wants it to stop.
 var ErrStopped = errors.New("stopped")
 
-// errCutOff is how a run ends whose worker did not stop within stopsWithin. Its job returns
-// it from then on.
-var errCutOff = fmt.Errorf("stopped by hand; the work did not stop within %v and was cut off", stopsWithin)
+// errCutOff is how a run ends whose worker did not stop in time. Its job returns it from then on.
+var errCutOff = errors.New("stopped by hand; the work did not stop in time and was cut off")
 
 // errShutdown is the cause when the service ends: the run goes on later.
 var errShutdown = errors.New("the service ends")
@@ -51,6 +50,9 @@ type Policy struct {
 	Pool Pool
 	// Exclusive runs are open one at a time of each subject.
 	Exclusive bool
+	// Stop is how long their work may take to stop: what changes a server ends the step under
+	// way, and writes down what came of it. 0 is stopsWithin.
+	Stop time.Duration
 }
 
 // kind is work that is known.
@@ -94,9 +96,12 @@ const (
 	beat = time.Second
 )
 
-// stopsWithin is how long work may take to stop. After it the run counts as stopped, and
-// can keep nothing any more.
+// stopsWithin is how long work may take to stop, unless its policy says otherwise. After it the
+// run counts as stopped, and can keep nothing any more.
 const stopsWithin = 3 * time.Second
+
+// StopsSteps is for what is done in steps at servers: one of them may take its time to answer.
+const StopsSteps = 30 * time.Second
 
 // mostOpen is how many runs of one person may wait or be worked on at a time.
 const mostOpen = 200

@@ -185,8 +185,23 @@ func TestStopsWhateverWorks(t *testing.T) {
 		return nil
 	})
 	s.Register("quick", batch, func(context.Context, *Job) error { return nil })
+	begun, answered := make(chan struct{}), make(chan struct{})
+	s.Register("steps", Policy{Role: model.Operator, Pool: Interactive, Stop: time.Hour}, func(ctx context.Context, j *Job) error {
+		close(begun)
+		<-ctx.Done()
+		<-answered // what it had asked of a server
+		return errors.Join(j.Checkpoint(ctx, "what came of it", nil), ctx.Err())
+	})
 	runs(t, s)
 	ctx := t.Context()
+	patient, err := s.Start(ctx, "steps", "x", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	<-begun
+	if err := s.Stop(ctx, patient); err != nil {
+		t.Fatal(err)
+	}
 	var deaf []int64
 	for range slotsOf[Batch] {
 		id, err := s.Start(ctx, "deaf", "x", nil)
@@ -212,6 +227,16 @@ func TestStopsWhateverWorks(t *testing.T) {
 	}
 	if took := time.Since(asked); took > 5*time.Second {
 		t.Errorf("it took %v", took)
+	}
+	if r, err := s.Get(ctx, patient); err != nil || r.State != model.RunRunning {
+		t.Errorf("what may take longer is %+v, %v", r, err)
+	}
+	close(answered)
+	if r := await(t, s, patient); r.State != model.RunStopped || strings.Contains(r.Trouble, "cut off") {
+		t.Errorf("what may take longer ends as %+v", r)
+	}
+	if w, err := db.Work(ctx, patient); err != nil || string(w.Checkpoint) != `"what came of it"` {
+		t.Errorf("it has kept %s, %v", w.Checkpoint, err)
 	}
 	if err := jobs[0].Checkpoint(ctx, "late", nil); !errors.Is(err, errCutOff) {
 		t.Errorf("what was cut off keeps: %v", err)

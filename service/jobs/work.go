@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -156,7 +157,7 @@ func (s *Service) work(ctx context.Context, stop context.CancelCauseFunc, r mode
 				stop(err) // nobody hears any more that it is to stop
 			}
 		})
-		err = s.untilStopped(ctx, job, s.kinds[r.Kind].worker, ended)
+		err = s.untilStopped(ctx, job, s.kinds[r.Kind], ended)
 		stop(err)
 		<-beating
 	}
@@ -165,12 +166,12 @@ func (s *Service) work(ctx context.Context, stop context.CancelCauseFunc, r mode
 }
 
 // untilStopped works until a worker has ended, or somebody has wanted it to stop and it
-// did not for stopsWithin. It closes ended when the worker has ended.
-func (s *Service) untilStopped(ctx context.Context, job *Job, worker Worker, ended chan struct{}) error {
+// did not in time. It closes ended when the worker has ended.
+func (s *Service) untilStopped(ctx context.Context, job *Job, k kind, ended chan struct{}) error {
 	var err error
 	guard.Go(func() {
 		defer close(ended)
-		err = guard.Call(func() error { return worker(ctx, job) })
+		err = guard.Call(func() error { return k.worker(ctx, job) })
 	})
 	select {
 	case <-ended:
@@ -181,7 +182,7 @@ func (s *Service) untilStopped(ctx context.Context, job *Job, worker Worker, end
 		<-ended
 		return err
 	}
-	patience := time.NewTimer(stopsWithin)
+	patience := time.NewTimer(cmp.Or(k.Stop, stopsWithin))
 	defer patience.Stop()
 	select {
 	case <-ended:

@@ -45,7 +45,7 @@ func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service
 	base := &sets.Base{DB: db, Estate: e, People: a, Runs: j, Changed: changed, Wake: make(chan struct{}, 1)}
 	s := &Service{Base: base, Proofs: proof.New(base), Workers: worker.New(base, leases)}
 	s.Plans = planning.New(base, s.plannedSteps)
-	j.Register(createKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true}, s.createSet)
+	j.Register(createKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true, Stop: jobs.StopsSteps}, s.createSet)
 	return s
 }
 

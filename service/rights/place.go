@@ -38,7 +38,7 @@ type Service struct {
 // New makes the service. changed is called after every change.
 func New(db *records.DB, e *estate.Service, n *naming.Service, a *accounts.Service, j *jobs.Service, changed func()) *Service {
 	s := &Service{db: db, estate: e, naming: n, accounts: a, jobs: j, changed: changed}
-	j.Register(runKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive}, s.work)
+	j.Register(runKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Stop: jobs.StopsSteps}, s.work)
 	j.Register(compareKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch}, s.compare)
 	j.Register(whoCanKind, jobs.Policy{Role: model.Operator, Pool: jobs.Interactive}, s.findWhoCan)
 	return s

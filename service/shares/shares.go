@@ -41,7 +41,7 @@ type Service struct {
 // New makes the service. changed is called after every change.
 func New(db *records.DB, e *estate.Service, a *accounts.Service, r *rights.Service, j *jobs.Service, changed func()) *Service {
 	s := &Service{db, e, a, r, j, changed}
-	j.Register(runKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true}, s.work)
+	j.Register(runKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true, Stop: jobs.StopsSteps}, s.work)
 	return s
 }
 

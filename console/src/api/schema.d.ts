@@ -5955,7 +5955,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate" | "what-if" | "pool" | "prove";
+            kind: "survey" | "share" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate" | "what-if" | "pool" | "prove";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -11150,7 +11150,7 @@ export interface operations {
                 /** @description How many items at most */
                 limit?: number;
                 /** @description Of this kind alone */
-                kind?: "survey" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate" | "what-if" | "pool" | "prove";
+                kind?: "survey" | "share" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate" | "what-if" | "pool" | "prove";
             };
             header?: never;
             path?: never;

@@ -45,7 +45,7 @@ export function RunsPage() {
   );
 }
 
-const kinds = { survey: "survey", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search", plan: "plan of a replica set", "create-set": "making of a replica set", "verify-set": "verification of a replica set", probe: "probe", estimate: "estimate of deduplication", "what-if": "what-if of an estimate", pool: "comparison of volumes", prove: "proof of an estimate" };
+const kinds: Record<Run["kind"], string> = { survey: "survey", share: "change of a share", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search", plan: "plan of a replica set", "create-set": "making of a replica set", "verify-set": "verification of a replica set", probe: "probe", estimate: "estimate of deduplication", "what-if": "what-if of an estimate", pool: "comparison of volumes", prove: "proof of an estimate" };
 
 export function where(r: Pick<Run, "id" | "kind" | "subject">): string {
   if (r.kind === "probe") return setPage(r.subject);
@@ -55,8 +55,8 @@ export function where(r: Pick<Run, "id" | "kind" | "subject">): string {
   if (r.kind === "estimate") return `/dedup/${encodeURIComponent(r.subject)}?run=${r.id}`;
   if (r.kind === "create-set") return `/replica-plan?made=${r.id}`;
   if (r.kind === "plan") return `/replica-plan?run=${r.id}`;
-  if (r.kind !== "survey" && r.kind !== "rights") return `/runs/${r.id}`;
+  if (r.kind !== "survey" && r.kind !== "share" && r.kind !== "rights") return `/runs/${r.id}`;
   const [server = "", share = "", ...rest] = r.subject.split("/");
   const base = [server, share].map(encodeURIComponent);
-  return r.kind === "survey" ? `/servers/${base[0]}/shares/${base[1]}` : filesOf(server, share, ...rest);
+  return r.kind !== "rights" ? `/servers/${base[0]}/shares/${base[1]}` : filesOf(server, share, ...rest);
 }
