@@ -26,6 +26,7 @@ import (
 	"bridgespan/service/estate"
 	"bridgespan/service/estimates"
 	"bridgespan/service/events"
+	"bridgespan/service/fronts"
 	"bridgespan/service/history"
 	"bridgespan/service/jobs"
 	"bridgespan/service/lens"
@@ -62,6 +63,7 @@ type Services struct {
 	Jobs      *jobs.Service
 	Estimates *estimates.Service
 	Locks     *locks.Service
+	Fronts    *fronts.Service
 }
 
 // Options direct the API.
@@ -117,6 +119,7 @@ func New(s Services, o Options) *API {
 	a.siteRoutes()
 	a.serverRoutes()
 	a.namespaceRoutes()
+	a.frontRoutes()
 	a.directoryRoutes()
 	a.rightsRoutes()
 	a.runRoutes()

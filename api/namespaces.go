@@ -91,17 +91,22 @@ func (a *API) namespaceRoutes() {
 func (a *API) directionsRoute() {
 	route(a, model.Viewer, huma.Operation{OperationID: "get-directions", Method: "GET", Path: "/directions", Summary: "Where a path leads, in which order, and why", Tags: []string{"Directions"}},
 		func(ctx context.Context, in *struct {
-			Path  string `query:"path" required:"true" doc:"Full path, such as /trust/herbarium"`
-			From  string `query:"from" doc:"Site that the person is at"`
-			As    string `query:"as" doc:"Account of the person"`
-			Fresh bool   `query:"fresh" doc:"Read everything for this answer, past what is remembered"`
-			May   bool   `query:"rights" doc:"Also ask the file server what the account may do there"`
+			Path    string `query:"path" required:"true" doc:"Full path, such as /trust/herbarium"`
+			From    string `query:"from" doc:"Site that the person is at"`
+			As      string `query:"as" doc:"Account of the person"`
+			Fresh   bool   `query:"fresh" doc:"Read everything for this answer, past what is remembered"`
+			Through string `query:"through" enum:",gateway,front" doc:"front: as the front at that site gives them; gateway, or absent: as the gateway does"`
+			May     bool   `query:"rights" doc:"Also ask the file server what the account may do there"`
 		}) (*body[model.Directions], error) {
 			where := a.Naming.Where
 			if in.Fresh {
 				where = a.Naming.WhereNow
 			}
 			d, err := where(ctx, in.Path, namespace.Traveller{Site: in.From, Person: in.As})
+			if err == nil && in.Through == "front" {
+				d, err = a.Fronts.Where(ctx, in.Path, in.From, in.Fresh)
+				d.As = in.As
+			}
 			if err == nil && in.May {
 				a.Lens.MayThere(ctx, &d)
 			}

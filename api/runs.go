@@ -53,7 +53,7 @@ func (a *API) runRoutes() {
 	route(a, model.Viewer, huma.Operation{OperationID: "list-runs", Method: "GET", Path: "/runs", Summary: "List runs: work that takes a while, newest first", Tags: tags},
 		func(ctx context.Context, in *struct {
 			NumberedPart
-			Kind string `query:"kind" enum:"survey,share,rights,compare,verify,who-can,plan,create-set,verify-set,probe,estimate,what-if,pool,prove" doc:"Of this kind alone"`
+			Kind string `query:"kind" enum:"survey,share,front,rights,compare,verify,who-can,plan,create-set,verify-set,probe,estimate,what-if,pool,prove" doc:"Of this kind alone"`
 		}) (*body[model.Page[model.Run]], error) {
 			return runPage(in.NumberedPart, func(before int64, limit int) ([]model.Run, error) {
 				return a.Jobs.List(ctx, in.Kind, "", before, limit)

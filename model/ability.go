@@ -15,11 +15,13 @@ const (
 	SpeaksSMB
 	// ShowsCertificate: it is known by a certificate, and is shown a secret.
 	ShowsCertificate
+	// MayKeepFronts: a mover runs there, which may keep fronts for a file service beside it.
+	MayKeepFronts
 )
 
 var abilities = map[string][]Ability{
 	ServerSMB:   {HasAccounts, SpeaksSMB},
-	ServerMover: {ShowsCertificate},
+	ServerMover: {ShowsCertificate, MayKeepFronts},
 }
 
 // Can reports whether the server has an ability.

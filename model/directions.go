@@ -16,6 +16,8 @@ type Directions struct {
 	As       string `json:"as,omitempty" doc:"Account that was asked for"`
 	TTL      int    `json:"ttl" doc:"For how many seconds this may be kept"`
 	Returns  string `json:"returns" enum:"at-once,later" doc:"Whether to come back to a preferred location at once when it is well again, or when this runs out"`
+	Through  string `json:"through,omitempty" doc:"Front that gives them, as SERVER/SHARE; absent: the gateway"`
+	Opens    string `json:"opens,omitempty" doc:"What a person types to open the path through the front"`
 	Fresh    bool   `json:"fresh,omitempty" doc:"Whether it was read for this answer, past everything that is remembered"`
 	// Hiding is true when people see only what they may open.
 	Hiding bool `json:"-"`

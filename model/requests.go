@@ -106,6 +106,7 @@ type NewServer struct {
 	Note          string `json:"note,omitempty" doc:"For administrators"`
 	Unsigned      bool   `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
 	ViewersBrowse bool   `json:"viewersBrowse,omitempty" doc:"Let viewers look into its folders, hidden shares too, with the account that administers it"`
+	PeopleName    string `json:"nameForPeople,omitempty" maxLength:"255" doc:"Name by which people's machines reach it; its address when absent"`
 	Unchecked     bool   `json:"unchecked,omitempty" doc:"Add it without signing in to it first"`
 }
 
@@ -122,6 +123,7 @@ type EditServer struct {
 	Note          *string `json:"note,omitempty"`
 	Unsigned      *bool   `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
 	ViewersBrowse *bool   `json:"viewersBrowse,omitempty" doc:"Let viewers look into its folders, hidden shares too, with the account that administers it"`
+	PeopleName    *string `json:"nameForPeople,omitempty" maxLength:"255" doc:"Name by which people's machines reach it; empty: its address"`
 	Unchecked     bool    `json:"unchecked,omitempty" doc:"Change it without signing in to it first"`
 }
 

@@ -55,7 +55,15 @@ func (tx *Tx) RemoveNamespace(ctx context.Context, n model.Namespace) error {
 	if _, _, err := tx.exec(ctx, `DELETE e FROM entries e JOIN namespaces n ON n.id = e.namespace_id WHERE n.name = ? AND n.version = ?`, n.Name, n.Version); err != nil {
 		return err
 	}
-	return tx.expectVersion(ctx, "namespace "+n.Name, `DELETE FROM namespaces WHERE name = ? AND version = ?`, n.Name, n.Version)
+	err := tx.expectVersion(ctx, "namespace "+n.Name, `DELETE FROM namespaces WHERE name = ? AND version = ?`, n.Name, n.Version)
+	if number(err) != errStillNeeded {
+		return err
+	}
+	fronts, err := tx.Fronts(ctx, n.Name)
+	if err != nil || len(fronts) == 0 {
+		return err
+	}
+	return fault.New(fault.Needed, "remove them first: bspan front remove "+fronts[0].Server+"/"+fronts[0].Share, "people come to /%s through %d fronts", n.Name, len(fronts))
 }
 
 const entryColumns = `SELECT e.id, e.path, e.kind, e.note, e.ttl, e.letter, e.version FROM entries e JOIN namespaces n ON n.id = e.namespace_id`
@@ -109,7 +117,10 @@ func (q Queries) entry(ctx context.Context, name, query string, arg any, what st
 	return one[0], err
 }
 
-const locationColumns = `SELECT l.entry_id, l.id, v.name, l.share, l.sub, s.name, l.state, l.why, l.placement, v.reachable, v.address, v.port, v.domain, v.unsigned_messages, v.since,
+// smbPort is where SMB clients go.
+const smbPort = "445"
+
+const locationColumns = `SELECT l.entry_id, l.id, v.name, l.share, l.sub, s.name, l.state, l.why, l.placement, v.reachable, v.address, v.port, v.domain, v.unsigned_messages, v.certificate, v.people_name, v.since,
 	l.weight, l.health, l.health_text, l.health_since, l.verified_at,
 	(SELECT JSON_ARRAYAGG(f.name) FROM location_sites o JOIN sites f ON f.id = o.site_id WHERE o.location_id = l.id)
 	FROM locations l JOIN servers v ON v.id = l.server_id JOIN sites s ON s.id = v.site_id`
@@ -123,15 +134,23 @@ type entryLocation struct {
 // server does not answer, is failing.
 func scanLocation(s scanner) (l entryLocation, err error) {
 	var reachable *bool
-	var address, port, text string
+	var address, port, certificate, people, text string
 	var since, found, verified sql.NullTime
 	var onlyFor []byte
-	err = s.Scan(&l.entry, &l.ID, &l.Server, &l.Share, &l.Sub, &l.Site, &l.State, &l.Why, &l.Rank, &reachable, &address, &port, &l.Listens.Domain, &l.Listens.Unsigned, &since,
+	err = s.Scan(&l.entry, &l.ID, &l.Server, &l.Share, &l.Sub, &l.Site, &l.State, &l.Why, &l.Rank, &reachable, &address, &port, &l.Listens.Domain, &l.Listens.Unsigned, &certificate, &people, &since,
 		&l.Weight, &l.Health, &text, &found, &verified, &onlyFor)
 	if err != nil {
 		return l, err
 	}
 	l.Listens.Server, l.Listens.HostPort = l.Server, net.JoinHostPort(address, port)
+	switch {
+	case certificate != "":
+		l.Listens.Unled = "no file service runs there"
+	case port != smbPort:
+		l.Listens.Unled = "it listens at port " + port + ", and clients go to " + smbPort
+	default:
+		l.Listens.People = cmp.Or(people, address)
+	}
 	if verified.Valid {
 		l.Verified = &verified.Time
 	}

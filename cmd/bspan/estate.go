@@ -203,6 +203,7 @@ func serverFlags(required bool) []cli.Flag {
 		&cli.StringFlag{Name: "account", Usage: "`ACCOUNT` to administer it with; a mover has none"},
 		&cli.StringFlag{Name: "certificate", Usage: "`FINGERPRINT` that a mover said at its start: the server is a host where one runs; its secret is the password"},
 		passwordFlag(), noteFlag(),
+		&cli.StringFlag{Name: "name-for-people", Usage: "`NAME` by which people's machines reach it, where that is not its address"},
 		&cli.BoolFlag{Name: "viewers-browse", Usage: "let viewers look into its folders, with the account that administers it"},
 		&cli.BoolFlag{Name: "unsigned", Usage: "let messages pass that are not signed: whoever is between can change them"},
 		&cli.BoolFlag{Name: "unchecked", Usage: "do not sign in to it first"},
@@ -242,7 +243,7 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 		return err
 	}
 	v, err := api.AddServer(ctx, model.NewServer{Name: args[0], Site: c.String("site"), Address: c.String("address"), Port: c.Int("port"),
-		Domain: c.String("domain"), Account: c.String("account"), Certificate: c.String("certificate"), Password: password, Note: c.String("note"), Unsigned: c.Bool("unsigned"), ViewersBrowse: c.Bool("viewers-browse"), Unchecked: c.Bool("unchecked")})
+		Domain: c.String("domain"), Account: c.String("account"), Certificate: c.String("certificate"), Password: password, Note: c.String("note"), Unsigned: c.Bool("unsigned"), ViewersBrowse: c.Bool("viewers-browse"), PeopleName: c.String("name-for-people"), Unchecked: c.Bool("unchecked")})
 	if err != nil {
 		return err
 	}
@@ -264,6 +265,10 @@ func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 	if c.IsSet("unsigned") {
 		unsigned := c.Bool("unsigned")
 		e.Unsigned = &unsigned
+	}
+	if c.IsSet("name-for-people") {
+		name := c.String("name-for-people")
+		e.PeopleName = &name
 	}
 	if c.IsSet("viewers-browse") {
 		browse := c.Bool("viewers-browse")
@@ -331,6 +336,9 @@ func showServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 	t.add("name", v.Name)
 	t.add("site", v.Site)
 	t.add("address", fmt.Sprintf("%s:%d", v.Address, v.Port))
+	if v.PeopleName != "" {
+		t.add("name for people", v.PeopleName)
+	}
 	if v.Can(model.ShowsCertificate) {
 		t.add("mover, known by", v.Certificate)
 	} else {
@@ -359,6 +367,11 @@ func checkServer(ctx context.Context, c *cli.Command, api *client.Client, args [
 	if err != nil {
 		return err
 	}
+	return showCheck(c, args[0], check)
+}
+
+// showCheck shows a check of something; one that failed is an error.
+func showCheck(c *cli.Command, name string, check model.Check) error {
 	t := table{heads: []string{"", "check", "found"}}
 	remedies := ""
 	for _, l := range check.Lines {
@@ -367,12 +380,12 @@ func checkServer(ctx context.Context, c *cli.Command, api *client.Client, args [
 			remedies += "\n" + findingLine(l)
 		}
 	}
-	t.after = fmt.Sprintf("%s: %s, in %d ms.%s", args[0], check.Outcome, check.TookMs, remedies)
+	t.after = fmt.Sprintf("%s: %s, in %d ms.%s", name, check.Outcome, check.TookMs, remedies)
 	if err := show(c, check, t); err != nil {
 		return err
 	}
 	if check.Outcome == finding.Fail {
-		return fmt.Errorf("the check of %s failed", args[0])
+		return fmt.Errorf("the check of %s failed", name)
 	}
 	return nil
 }

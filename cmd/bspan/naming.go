@@ -269,14 +269,22 @@ func whereCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "stand at this `SITE`"},
 			&cli.StringFlag{Name: "as", Usage: "be this `ACCOUNT`: told what it may do there; among equal locations each person keeps their own order"},
+			&cli.StringFlag{Name: "through", Value: "gateway", Usage: "ask as people come: through the `gateway` or through the front at their site"},
 			&cli.BoolFlag{Name: "fresh", Usage: "read everything for this answer, past what is remembered"},
 		},
 		Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+			if through := c.String("through"); through != "gateway" && through != "front" {
+				return usageError{fmt.Sprintf("--through %s: say gateway or front", through)}
+			}
 			where := api.Where
 			if c.Bool("fresh") {
 				where = api.WhereNow
 			}
-			if c.String("as") != "" {
+			if c.String("through") == "front" {
+				where = func(ctx context.Context, path, from, as string) (model.Directions, error) {
+					return api.WhereThroughFront(ctx, path, from, as, c.Bool("fresh"))
+				}
+			} else if c.String("as") != "" {
 				where = func(ctx context.Context, path, from, as string) (model.Directions, error) {
 					return api.WhereMay(ctx, path, from, as, c.Bool("fresh"))
 				}
@@ -311,6 +319,9 @@ func directionsTable(d model.Directions) table {
 		t.add(order, path.Join(direction.Target().String(), d.Rest), direction.Site, string(direction.State), direction.Reason)
 	}
 	t.after = fmt.Sprintf("%s leads through the signpost %s; directions may be kept for %d s.", d.Path, d.Signpost, d.TTL)
+	if d.Through != "" {
+		t.after = fmt.Sprintf("People at %s open %s, through the front %s and the signpost %s.", d.From, d.Opens, d.Through, d.Signpost)
+	}
 	switch {
 	case d.May != nil && d.May.Level == acl.None:
 		t.after += fmt.Sprintf("\n%s may do nothing there.", d.May.Account.Name)

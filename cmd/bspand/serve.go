@@ -30,6 +30,7 @@ import (
 	"bridgespan/service/estate"
 	"bridgespan/service/estimates"
 	"bridgespan/service/events"
+	"bridgespan/service/fronts"
 	"bridgespan/service/history"
 	"bridgespan/service/jobs"
 	"bridgespan/service/lens"
@@ -129,6 +130,8 @@ func serve(ctx context.Context, c config) error {
 		return err
 	}
 
+	entrances := fronts.New(db, v, sites, names, runs, hub.Kick)
+
 	background, stop := context.WithCancel(context.WithoutCancel(ctx))
 	var group guard.WaitGroup
 	group.Go(func() { guard.Always(background, func() { hub.Run(background) }) })
@@ -136,7 +139,10 @@ func serve(ctx context.Context, c config) error {
 	group.Go(func() { guard.Always(background, func() { names.WatchLocations(background, leases) }) })
 	group.Go(func() { guard.Always(background, func() { runs.Run(background) }) })
 	group.Go(func() { guard.Always(background, func() { copies.Run(background, hub) }) })
-	group.Go(func() { guard.Always(background, func() { forgetOnNews(background, hub, names, sites) }) })
+	group.Go(func() {
+		guard.Always(background, func() { forgetOnNews(background, hub, names, sites, entrances.Kick) })
+	})
+	group.Go(func() { guard.Always(background, func() { entrances.Run(background, leases) }) })
 	group.Go(func() {
 		guard.Always(background, func() {
 			leases.Keep(background, "prune records", func(ctx context.Context) time.Duration { return prune(ctx, db, c.retention()) })
@@ -146,7 +152,7 @@ func serve(ctx context.Context, c config) error {
 	defer stop()
 
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
-		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: runs, Replicas: copies, Estimates: savings, Locks: locks.New(db, hub.Kick)},
+		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, hub.Kick), Jobs: runs, Replicas: copies, Estimates: savings, Locks: locks.New(db, hub.Kick), Fronts: entrances},
 		api.Options{Console: console.Files(), TLS: c.secure(), Proxies: c.proxies(), Gateway: c.gatewayURL(), Closing: ctx.Done(), Version: version})
 	gate := gateway.New(ctx, names, sites, db, gateway.Options{Site: c.GatewaySite, SessionAge: c.sessionAge(), Proxies: c.proxies(), TLS: c.encrypts(c.Gateway) || c.SecureCookie == "on"})
 	group.Go(func() {
@@ -223,8 +229,8 @@ func leads(topic string) bool {
 	return false
 }
 
-// forgetOnNews makes directions fresh after changes by other instances.
-func forgetOnNews(ctx context.Context, hub *events.Hub, names *naming.Service, sites *estate.Service) {
+// forgetOnNews makes directions fresh after changes, and then tells those who show them elsewhere.
+func forgetOnNews(ctx context.Context, hub *events.Hub, names *naming.Service, sites *estate.Service, shown func()) {
 	watcher := hub.Watch(0)
 	defer watcher.Close()
 	learn := func() {
@@ -243,6 +249,9 @@ func forgetOnNews(ctx context.Context, hub *events.Hub, names *naming.Service, s
 				names.ForgetHealth()
 			case leads(e.Topic):
 				names.Forget()
+			}
+			if e.Topic == "health" || e.Topic == "front" || leads(e.Topic) {
+				shown()
 			}
 			if e.Topic == "server" || e.Topic == events.Reset {
 				learn()

@@ -100,6 +100,17 @@ func Split(field, full string) (name, inside string, err error) {
 	return name, inside, CheckPath(field, inside)
 }
 
+// Below is the path of inside below a folder, and whether it is there at all.
+func Below(folder, inside string) (below string, ok bool) {
+	if folder == "" || Key(folder) == Key(inside) {
+		return strings.TrimPrefix(inside[len(folder):], "/"), true
+	}
+	if len(inside) > len(folder) && inside[len(folder)] == '/' && Key(inside[:len(folder)]) == Key(folder) {
+		return inside[len(folder)+1:], true
+	}
+	return "", false
+}
+
 // Key is the form in which names are compared: NFC, without regard to case.
 func Key(name string) string {
 	if plain(name) { // as most names are

@@ -110,6 +110,9 @@ type Listener struct {
 	Domain string
 	// Unsigned lets messages pass that are not signed.
 	Unsigned bool
+	// People is the name by which people's machines reach it by SMB; when it is empty, Unled says
+	// why they cannot be led there.
+	People, Unled string
 }
 
 // Target is where the location leads.

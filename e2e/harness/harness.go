@@ -187,12 +187,15 @@ type Estate struct {
 // StartEstate starts everything: the servers oak at Lowland and elm at Upland,
 // each with the shares store and quiet, and the namespace garden, where
 // /garden/store leads to both and /garden/papers/quiet to oak.
-func StartEstate(t testing.TB) *Estate {
+func StartEstate(t testing.TB) *Estate { return StartEstateOf(t, standintest.FileServer) }
+
+// StartEstateOf is StartEstate with file servers of some kind.
+func StartEstateOf(t testing.TB, server func(t testing.TB, name string, shares ...string) *fileserver.Server) *Estate {
 	t.Helper()
 	e := &Estate{}
 	var group sync.WaitGroup
-	group.Go(func() { e.Oak = standintest.FileServer(t, "oak", "store", "quiet") })
-	group.Go(func() { e.Elm = standintest.FileServer(t, "elm", "store", "quiet") })
+	group.Go(func() { e.Oak = server(t, "oak", "store", "quiet") })
+	group.Go(func() { e.Elm = server(t, "elm", "store", "quiet") })
 	group.Go(func() { e.Database = standintest.Database(t) })
 	group.Wait()
 	if t.Failed() {

@@ -11,7 +11,9 @@ import (
 
 	"bridgespan/model"
 	"bridgespan/mover/host"
+	"bridgespan/standin/fileserver"
 	"bridgespan/standin/process"
+	"bridgespan/standin/standintest"
 	"bridgespan/tree/remote"
 )
 
@@ -23,14 +25,28 @@ type Mover struct {
 	Fingerprint string
 	Secret      string
 
+	// Beside is the file service for which it keeps fronts, if any.
+	Beside *fileserver.Server
+
 	state   string
 	process *process.Process
 }
 
-// StartMover starts a mover.
-func StartMover(t testing.TB) *Mover {
+// StartFrontHost starts a host for fronts: a file server, and a mover beside it.
+func StartFrontHost(t testing.TB, name string) *Mover {
 	t.Helper()
-	m := &Mover{Folder: t.TempDir(), Address: "127.0.0.1", state: t.TempDir()}
+	return startMover(t, standintest.FrontServer(t, name))
+}
+
+// StartMover starts a mover.
+func StartMover(t testing.TB) *Mover { return startMover(t, nil) }
+
+func startMover(t testing.TB, beside *fileserver.Server) *Mover {
+	t.Helper()
+	m := &Mover{Folder: t.TempDir(), Address: "127.0.0.1", Beside: beside, state: t.TempDir()}
+	if beside != nil {
+		m.Address = beside.Address // people's machines find the file service there
+	}
 	var err error
 	if m.Fingerprint, m.Secret, err = host.Identity(m.state); err != nil {
 		t.Fatal(err)
@@ -46,6 +62,9 @@ func StartMover(t testing.TB) *Mover {
 func (m *Mover) Start(t testing.TB) {
 	t.Helper()
 	cmd := exec.Command(Program(t, "bspand"), "mover", "--listen", m.HostPort(), "--state-dir", m.state, "--folder", "beds="+m.Folder)
+	if m.Beside != nil {
+		cmd.Args = append(cmd.Args, "--fronts", m.Beside.FrontsFolder(), "--file-service", m.Beside.Configuration())
+	}
 	p, err := process.Start("mover", cmd, filepath.Join(m.state, "log"))
 	if err != nil {
 		t.Fatal(err)

@@ -22,6 +22,7 @@ import (
 	"bridgespan/certificate"
 	"bridgespan/core/namespace"
 	"bridgespan/guard"
+	"bridgespan/mover/front"
 	"bridgespan/tree/folder"
 	"bridgespan/tree/remote"
 )
@@ -31,6 +32,9 @@ type Config struct {
 	Listen  string   // address and port
 	State   string   // folder of what it keeps
 	Folders []string // each as NAME=PATH
+	// Fronts is the folder below which fronts are kept, for the file service with the
+	// configuration in FileService; empty where none are.
+	Fronts, FileService string
 }
 
 // Files in the folder of what it keeps.
@@ -58,7 +62,7 @@ func Open(c Config) (*Mover, error) {
 	}
 	m := &Mover{Fingerprint: id.authority.Fingerprint(), SecretFile: filepath.Join(c.State, SecretFile)}
 	m.handler = &remote.Handler{Name: id.name, Secret: id.secret}
-	if err := m.openFolders(c.Folders); err != nil {
+	if err := errors.Join(m.openFolders(c.Folders, c.Fronts != ""), m.openFronts(c)); err != nil {
 		m.Close()
 		return nil, err
 	}
@@ -122,8 +126,30 @@ func readSecret(file string) (string, error) {
 	return secret, err
 }
 
-func (m *Mover) openFolders(list []string) error {
-	if len(list) == 0 {
+// openFronts makes ready to keep fronts, if any are to be kept.
+func (m *Mover) openFronts(c Config) error {
+	m.handler.Fronts = front.Handler(nil)
+	switch {
+	case c.Fronts == "" && c.FileService == "":
+		return nil
+	case c.Fronts == "" || c.FileService == "":
+		return errors.New("fronts, file-service: each needs the other one")
+	}
+	keeper, err := front.Open(c.Fronts, filepath.Join(c.State, "fronts"), c.FileService)
+	if err != nil {
+		return fmt.Errorf("fronts: %w", err)
+	}
+	for _, f := range m.handler.Folders {
+		if inside, err := filepath.Rel(f.Path, keeper.Folder); err == nil && filepath.IsLocal(inside) {
+			return fmt.Errorf("fronts: %s is in the folder %s, which is served", keeper.Folder, f.Name)
+		}
+	}
+	m.handler.Fronts = front.Handler(keeper)
+	return nil
+}
+
+func (m *Mover) openFolders(list []string, others bool) error {
+	if len(list) == 0 && !others {
 		return errors.New("folder: at least one is needed, as NAME=PATH")
 	}
 	seen := map[string]bool{}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bridgespan/model"
+	"bridgespan/mover/front"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
 	"bridgespan/tree/remote"
@@ -49,6 +50,15 @@ func Session(e Endpoint) *smb.Session {
 		return a.Session()
 	}
 	return nil
+}
+
+// Front is a front at a mover; false of an endpoint that keeps none.
+func Front(e Endpoint, share string) (front.Client, bool) {
+	m, ok := e.(*overMover)
+	if !ok {
+		return front.Client{}, false
+	}
+	return front.Client{Caller: m.host, Share: share}, true
 }
 
 // SMB signs in to a file server.

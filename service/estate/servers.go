@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"bridgespan/core/fault"
+	"bridgespan/core/front"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/records"
@@ -299,6 +300,11 @@ func checkServer(v *model.Server) error {
 	}
 	if v.Port == 0 {
 		v.Port = v.UsualPort()
+	}
+	if v.PeopleName != "" {
+		if err := front.CheckHost("nameForPeople", v.PeopleName); err != nil {
+			return err
+		}
 	}
 	switch {
 	case v.Port < 1 || v.Port > 65535:

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"bridgespan/core/fault"
+	"bridgespan/core/front"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/records"
@@ -79,6 +80,40 @@ func (s *Service) Tree(ctx context.Context, name string) (*namespace.Tree, error
 		return nil, err
 	}
 	return snap.tree, nil
+}
+
+// Front are what a front of a namespace holds, and what it leaves out. As long as nothing has
+// changed, it is read at the same time.
+func (s *Service) Front(ctx context.Context, name string, settings front.Settings) (entries []front.Entry, left []front.LeftOut, read time.Time, err error) {
+	snap, err := s.snapshot(ctx, name)
+	if err != nil {
+		return nil, nil, time.Time{}, err
+	}
+	entries, left = front.Entries(snap.tree, snap.network, settings)
+	return entries, left, snap.read, nil
+}
+
+// Through are the directions that a front gives for a full path. fresh reads past everything that
+// is remembered.
+func (s *Service) Through(ctx context.Context, full string, settings front.Settings, fresh bool) (model.Directions, error) {
+	name, inside, err := namespace.Split("path", full)
+	if err != nil {
+		return model.Directions{}, err
+	}
+	read := s.snapshot
+	if fresh {
+		read = s.load
+	}
+	snap, err := read(ctx, name)
+	if err != nil {
+		return model.Directions{}, err
+	}
+	d, err := snap.where(full, namespace.Traveller{Site: settings.Site})
+	if place, ok := snap.tree.Resolve(inside); err == nil && ok && place.Signpost != nil {
+		d.Directions = front.Order(place.Signpost.Locations, snap.network, settings)
+	}
+	d.Fresh = fresh
+	return d, err
 }
 
 // snapshot is one namespace, as read at one moment.

@@ -65,7 +65,15 @@ type Config struct {
 	// Guests makes the server let accounts that it does not know in as guests, to all
 	// its shares.
 	Guests bool
+	// Fronts makes the server include what a mover beside it writes about fronts.
+	Fronts bool
 }
+
+// Configuration is the server's configuration file.
+func (s *Server) Configuration() string { return s.path("smb.conf") }
+
+// FrontsFolder is where a mover beside the server may keep fronts.
+func (s *Server) FrontsFolder() string { return s.path("fronts") }
 
 // Server is a running file server.
 type Server struct {

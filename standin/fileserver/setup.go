@@ -194,10 +194,10 @@ func (s *Server) writeConf() error {
 	include = registry
 	include = %[2]s/shares.conf
 `, s.Name, s.Dir, s.Address, s.Port, map[bool]string{true: "mandatory", false: "auto"}[s.Signing], s.role(), map[bool]string{true: "bad user", false: "never"}[s.Guests], map[bool]string{true: "required", false: "default"}[s.Encrypting])
-	if err := os.WriteFile(s.path("smb.conf"), []byte(b.String()), 0o644); err != nil {
-		return err
+	if s.Fronts {
+		fmt.Fprintf(&b, "\tinclude = %s\n", s.path("bspan-fronts.conf"))
 	}
-	return nil
+	return os.WriteFile(s.path("smb.conf"), []byte(b.String()), 0o644)
 }
 
 // writeShares writes the shares that the server has from its first start; the

@@ -31,8 +31,19 @@ func OnStandardPort(t testing.TB, name string, shares ...string) *fileserver.Ser
 	if os.Geteuid() != 0 {
 		t.Skip("only root may listen on port 445")
 	}
-	pid := os.Getpid()
-	return start(t, fileserver.Config{Name: name, Address: fmt.Sprintf("127.%d.%d.40", 64+pid%64, pid/64%250), Port: 445}, shares)
+	return start(t, fileserver.Config{Name: name, Address: address(), Port: standardPort}, shares)
+}
+
+// standardPort is where clients that follow referrals go.
+const standardPort = 445
+
+// FrontServer is a server OnStandardPort beside which a mover may keep fronts.
+func FrontServer(t testing.TB, name string, shares ...string) *fileserver.Server {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("only root may listen on port 445")
+	}
+	return start(t, fileserver.Config{Name: name, Address: address(), Port: standardPort, Fronts: true}, shares)
 }
 
 // commonSID is that of all servers which are not said to be strange: accounts of

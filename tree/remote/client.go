@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -141,6 +142,34 @@ func (h *Host) get(ctx context.Context, info *Info) error {
 	}
 	return h.checkInfo(info)
 }
+
+// Post makes a call about something else than files: it sends a body as JSON to a path below /v1,
+// and reads the answer.
+func (h *Host) Post(ctx context.Context, path []string, body, into any) error {
+	ctx, cancel := context.WithTimeout(ctx, workTimeout)
+	defer cancel()
+	text, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, h.url(slices.Clone(path)...), bytes.NewReader(text))
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Content-Type", "application/json")
+	response, err := h.do(request)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if err := json.NewDecoder(io.LimitReader(response.Body, mostPosted)).Decode(into); err != nil {
+		return h.distrust("its answer cannot be read: %w", err)
+	}
+	return nil
+}
+
+// mostPosted is how long the answer to Post may be.
+const mostPosted = 64 << 20
 
 // do sends a request, and turns what is no answer into an error.
 func (h *Host) do(request *http.Request) (*http.Response, error) {

@@ -24,6 +24,8 @@ type Handler struct {
 	Name    string // of the host
 	Secret  string
 	Folders []Served
+	// Fronts answers what is about fronts; nil where none are kept.
+	Fronts http.Handler
 
 	once  sync.Once
 	mux   *http.ServeMux
@@ -49,6 +51,9 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		h.mux = http.NewServeMux()
 		h.mux.HandleFunc("GET /v1/host", h.info)
 		h.mux.HandleFunc("POST /v1/folders/{folder}/{call}", h.call)
+		if h.Fronts != nil {
+			h.mux.Handle("POST /v1/fronts/", h.Fronts)
+		}
 	})
 	h.mux.ServeHTTP(w, r)
 }

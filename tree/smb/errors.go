@@ -114,3 +114,13 @@ func pathError(op, name string, err error) error {
 	}
 	return tree.PathError(op, name, Classify(err))
 }
+
+// pathNotCovered is how a server answers at a link that leads to another one (MS-SMB2, 3.3.5.9).
+const pathNotCovered = 0xC0000257
+
+// LeadsAway reports whether an error says that a path leads to another server: clients follow it by
+// a referral.
+func LeadsAway(err error) bool {
+	var response *smb2.ResponseError
+	return errors.As(err, &response) && response.Code == pathNotCovered
+}

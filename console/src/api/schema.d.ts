@@ -692,6 +692,78 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fronts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the fronts: namespaces as shares of SMB servers
+         * @description Needs the role viewer.
+         */
+        get: operations["list-fronts"];
+        put?: never;
+        /**
+         * Make a front, or rehearse that
+         * @description What is in the way is refused; a rehearsal tells all of it, and the lines that the configuration of the file service lacks. Needs the role administrator.
+         */
+        post: operations["add-front"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fronts/{server}/{share}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a front
+         * @description Needs the role viewer.
+         */
+        get: operations["get-front"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove a front with all that it made, or rehearse that
+         * @description What is behind its links stays, and so does what Bridge Span did not make. Needs the role administrator.
+         */
+        delete: operations["remove-front"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a front
+         * @description Needs the role administrator.
+         */
+        patch: operations["edit-front"];
+        trace?: never;
+    };
+    "/api/v1/fronts/{server}/{share}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask a front as a client does, line by line
+         * @description Needs the role operator.
+         */
+        post: operations["check-front"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs": {
         parameters: {
             query?: never;
@@ -2861,6 +2933,12 @@ export interface components {
             /** @description Name of the replica */
             replica: string;
         };
+        AskFrontCheck: {
+            /** @description Account of a person; absent: the one that checks it as a rule */
+            as?: components["schemas"]["FrontCheckAs"];
+            /** @description Only what is at or below this path of the front */
+            below?: string;
+        };
         AskMappings: {
             /** @description Account of a person or group */
             for: string;
@@ -3486,6 +3564,8 @@ export interface components {
             mayTrouble?: string;
             /** @description Names in the folder, when the path is one */
             names?: string[];
+            /** @description What a person types to open the path through the front */
+            opens?: string;
             /** @description The path that was asked for */
             path: string;
             /**
@@ -3502,6 +3582,8 @@ export interface components {
             returns: "at-once" | "later";
             /** @description Full path of the signpost */
             signpost?: string;
+            /** @description Front that gives them, as SERVER/SHARE; absent: the gateway */
+            through?: string;
             /**
              * Format: int64
              * @description For how many seconds this may be kept
@@ -3634,6 +3716,16 @@ export interface components {
              */
             ttl?: number;
         };
+        EditFront: {
+            /** @description Folder of the namespace that is its top; empty: all of it */
+            branch?: string;
+            /** @description Account of a person that checks it; with an empty name, nobody does */
+            checkAs?: components["schemas"]["FrontCheckAs"];
+            /** @description Leave failing locations out while another one is open */
+            leaveOutFailing?: boolean;
+            /** @description What people see beside the share */
+            note?: string;
+        };
         EditJob: {
             /** @description Whether it is done */
             enabled?: boolean;
@@ -3725,6 +3817,8 @@ export interface components {
             certificate?: string;
             domain?: string;
             name?: string;
+            /** @description Name by which people's machines reach it; empty: its address */
+            nameForPeople?: string;
             note?: string;
             /**
              * Format: password
@@ -4106,6 +4200,111 @@ export interface components {
              */
             wholeFilesSaving: number;
         };
+        Front: {
+            /** @description Folder of the namespace that is its top; absent for all of it */
+            branch?: string;
+            /**
+             * Format: date-time
+             * @description When it was last compared as a whole
+             */
+            caughtUp?: string;
+            /**
+             * Format: int64
+             * @description How many changes it had missed then
+             */
+            caughtUpChanges: number;
+            /** @description The last check, as a client meets it */
+            check?: components["schemas"]["Check"];
+            /** @description Account that checks it; absent: it is not checked as a person */
+            checkAccount?: string;
+            /** @description Domain of the account that checks it */
+            checkDomain?: string;
+            /**
+             * Format: int64
+             * @description Folders that it holds
+             */
+            folders: number;
+            /** @description Names in its folder that Bridge Span did not make; they are left alone */
+            foreign?: string[];
+            /** @description Name by which people's machines reach it */
+            host: string;
+            /** @description Leave failing locations out while another one is open; else they stand last */
+            leaveOutFailing: boolean;
+            /** @description Signposts that it does not show, and why; the first 50 */
+            leftOut?: components["schemas"]["LeftOut"][];
+            /**
+             * Format: int64
+             * @description Signposts that it holds, as links
+             */
+            links: number;
+            /** @description Namespace that it shows */
+            namespace: string;
+            /** @description What people see beside the share */
+            note?: string;
+            /** @description Server in Bridge Span that is the host with the mover */
+            server: string;
+            /** @description Name of the share */
+            share: string;
+            /**
+             * Format: date-time
+             * @description Since when it is so
+             */
+            since?: string;
+            /** @description Site whose people come through it: that of the server */
+            site: string;
+            /**
+             * @description current: it holds what the namespace says; away: its mover does not answer, and clients find it as last written; failing: some of it cannot be written
+             * @enum {string}
+             */
+            state: "new" | "current" | "writing" | "away" | "failing";
+            /** @description Why it is away or fails */
+            trouble?: string;
+            /**
+             * Format: int64
+             * @description Goes up with every change of its settings; the ETag
+             */
+            version: number;
+            /**
+             * Format: date-time
+             * @description When something in it was last changed
+             */
+            written?: string;
+        };
+        FrontCheckAs: {
+            /** @description Account of a person */
+            account: string;
+            /** @description Domain of the account */
+            domain?: string;
+            /**
+             * Format: password
+             * @description Its password
+             */
+            password: string;
+        };
+        FrontPlan: {
+            /** @description What was looked at, in order */
+            checks: components["schemas"]["Finding"][];
+            /** @description Its folder on the host */
+            folder?: string;
+            front: components["schemas"]["Front"];
+            /** @description Lines that the configuration of the file service lacks; its mover writes those in a file of its own */
+            lines?: string[];
+            /** @description Whether this only tells what would be done */
+            rehearsed: boolean;
+            /**
+             * Format: int64
+             * @description Number of the run that does it
+             */
+            run?: number;
+            /** @description What is done, in order */
+            steps: components["schemas"]["Step"][];
+        };
+        Fronts: {
+            /** @description By server and share */
+            fronts: components["schemas"]["Front"][];
+            /** @description For how long people's machines keep what a front says */
+            keeping: string;
+        };
         GatewayLock: {
             /** @description Who holds it, as file servers know them */
             account: string;
@@ -4405,6 +4604,10 @@ export interface components {
             bytes: number;
             /** Format: int64 */
             files: number;
+            why: string;
+        };
+        LeftOut: {
+            path: string;
             why: string;
         };
         Leg: {
@@ -4716,6 +4919,24 @@ export interface components {
              */
             profile?: "documents" | "disk-images" | "backups";
         };
+        NewFront: {
+            /** @description Folder of the namespace that is its top */
+            branch?: string;
+            /** @description Account of a person that checks it again and again; kept sealed */
+            checkAs?: components["schemas"]["FrontCheckAs"];
+            /** @description Leave failing locations out while another one is open */
+            leaveOutFailing?: boolean;
+            /** @description Namespace to show */
+            namespace: string;
+            /** @description What people see beside the share */
+            note?: string;
+            /** @description Only tell what would be made, and what is in the way */
+            rehearse?: boolean;
+            /** @description Server in Bridge Span that is the host with the mover */
+            server: string;
+            /** @description Name of the share that people see */
+            share: string;
+        };
         NewLane: {
             /** @description Its own calendar */
             calendar?: string;
@@ -4876,6 +5097,8 @@ export interface components {
             domain?: string;
             /** @description Name in Bridge Span */
             name: string;
+            /** @description Name by which people's machines reach it; its address when absent */
+            nameForPeople?: string;
             /** @description For administrators */
             note?: string;
             /**
@@ -5955,7 +6178,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "share" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate" | "what-if" | "pool" | "prove";
+            kind: "survey" | "share" | "front" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate" | "what-if" | "pool" | "prove";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -6116,6 +6339,8 @@ export interface components {
             kind: "smb" | "mover";
             /** @description Name in Bridge Span */
             name: string;
+            /** @description Name by which people's machines reach it; absent: its address */
+            nameForPeople?: string;
             /** @description For administrators */
             note?: string;
             /**
@@ -7980,6 +8205,8 @@ export interface operations {
                 as?: string;
                 /** @description Read everything for this answer, past what is remembered */
                 fresh?: boolean;
+                /** @description front: as the front at that site gives them; gateway, or absent: as the gateway does */
+                through?: "" | "gateway" | "front";
                 /** @description Also ask the file server what the account may do there */
                 rights?: boolean;
             };
@@ -8195,6 +8422,226 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+        };
+    };
+    "list-fronts": {
+        parameters: {
+            query?: {
+                /** @description Of this namespace alone */
+                namespace?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fronts"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-front": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFront"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FrontPlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-front": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Server in Bridge Span that is the front's host */
+                server: string;
+                /** @description Name of its share */
+                share: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Front"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-front": {
+        parameters: {
+            query?: {
+                /** @description Only tell what would be done */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Server in Bridge Span that is the front's host */
+                server: string;
+                /** @description Name of its share */
+                share: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FrontPlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "edit-front": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Server in Bridge Span that is the front's host */
+                server: string;
+                /** @description Name of its share */
+                share: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditFront"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Front"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-front": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Server in Bridge Span that is the front's host */
+                server: string;
+                /** @description Name of its share */
+                share: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskFrontCheck"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -11150,7 +11597,7 @@ export interface operations {
                 /** @description How many items at most */
                 limit?: number;
                 /** @description Of this kind alone */
-                kind?: "survey" | "share" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate" | "what-if" | "pool" | "prove";
+                kind?: "survey" | "share" | "front" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate" | "what-if" | "pool" | "prove";
             };
             header?: never;
             path?: never;

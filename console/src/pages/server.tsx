@@ -1,5 +1,5 @@
 import { useMutation } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { useMemo, useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, etag, type Account, type Server, type Share } from "../api/client";
 import { useAccounts, useServer, useServerUse, useShares, useVolumes } from "../api/queries";
@@ -45,6 +45,7 @@ export function ServerPage() {
             facts={[
               ["Site", v.site],
               ["Address", <code key="a">{v.address}:{v.port}</code>],
+              ...(v.nameForPeople ? [["Name for people", <code key="n">{v.nameForPeople}</code>] as [string, ReactNode]] : []),
               v.kind === "mover" ? ["Mover, known by", <code key="c" className="break-all">{v.certificate}</code>] : ["Account", <code key="c">{v.domain ? `${v.domain}\\${v.account}` : v.account}</code>],
               ...(v.kind === "smb" ? [["Viewers", v.viewersBrowse ? "may look into its folders" : "may not look into its folders"] as [string, string]] : []),
               ...(v.unsigned ? [["Messages", "may pass unsigned"] as [string, string]] : []),

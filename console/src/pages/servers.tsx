@@ -67,7 +67,7 @@ function AddServer({ open, onOpenChange }: { open: boolean; onOpenChange: (open:
 export function ServerForm({ server, onClose, onDone }: { server?: Server; onClose: () => void; onDone: (name: string) => void }) {
   const sites = useSites();
   const [kind, setKind] = useState<Server["kind"]>(server?.kind ?? "smb");
-  const [v, setV] = useState({ name: server?.name ?? "", site: server?.site ?? "", address: server?.address ?? "", port: server ? String(server.port) : "", domain: server?.domain ?? "", account: server?.account ?? "", certificate: server?.certificate ?? "", password: "", note: server?.note ?? "" });
+  const [v, setV] = useState({ name: server?.name ?? "", site: server?.site ?? "", address: server?.address ?? "", port: server ? String(server.port) : "", domain: server?.domain ?? "", account: server?.account ?? "", certificate: server?.certificate ?? "", password: "", note: server?.note ?? "", nameForPeople: server?.nameForPeople ?? "" });
   const [unsigned, setUnsigned] = useState(server?.unsigned ?? false);
   const [viewersBrowse, setViewersBrowse] = useState(server?.viewersBrowse ?? false);
   const mover = kind === "mover";
@@ -77,7 +77,7 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
     const body = { ...common, port: Number(v.port) || undefined, ...(mover ? { certificate } : { domain, account, unsigned, viewersBrowse }) };
     return server
       ? api.PATCH("/api/v1/servers/{server}", { params: { path: { server: server.name }, header: { "If-Match": etag(server.version) } }, body: { ...body, password: v.password || undefined } })
-      : api.POST("/api/v1/servers", { body: { ...body, domain: (!mover && domain) || undefined, note: v.note || undefined } });
+      : api.POST("/api/v1/servers", { body: { ...body, domain: (!mover && domain) || undefined, note: v.note || undefined, nameForPeople: v.nameForPeople || undefined } });
   };
   const done = () => {
     onClose();
@@ -110,6 +110,7 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
           )}
           <TextField label={mover ? "Secret" : "Password"} type="password" value={v.password} onChange={set("password")} error={errors.password} help={passwordHelp} autoComplete="new-password" />
           {!mover && <TextField label="Domain" value={v.domain} onChange={set("domain")} error={errors.domain} help="Empty for the server's own account" />}
+          <TextField label="Name for people" mono value={v.nameForPeople} onChange={set("nameForPeople")} error={errors.nameForPeople} help="By which people's machines reach it; empty: its address" />
           <TextField label="Note" value={v.note} onChange={set("note")} error={errors.note} />
           {!mover && (
             <div className="col-span-2 grid gap-3">

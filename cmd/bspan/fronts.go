@@ -1,0 +1,247 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/client"
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+)
+
+func frontCommand() *cli.Command {
+	rehearse := &cli.BoolFlag{Name: "rehearse", Usage: "only tell what would be done"}
+	settings := []cli.Flag{
+		&cli.StringFlag{Name: "branch", Usage: "show this `FOLDER` of the namespace alone"},
+		&cli.StringFlag{Name: "note", Usage: "`TEXT` that people see beside the share"},
+		&cli.BoolFlag{Name: "leave-out-failing", Usage: "leave failing locations out while another one is open, instead of giving them last"},
+		&cli.StringFlag{Name: "check-as", Usage: "let it be checked again and again as this `ACCOUNT`, DOMAIN\\NAME or NAME; - for nobody"},
+		passwordFlag(),
+	}
+	return &cli.Command{Name: "front", Usage: "namespaces as shares of SMB servers, which people open in their own file browsers", Commands: []*cli.Command{
+		{Name: "list", Usage: "list the fronts, of one namespace or all", ArgsUsage: "[NAMESPACE]", Action: func(ctx context.Context, c *cli.Command) error {
+			api, err := connect(c)
+			if err != nil {
+				return err
+			}
+			return listFronts(ctx, c, api, c.Args().First())
+		}},
+		{Name: "show", Usage: "show a front: whether it is current, what it leaves out, its last check", ArgsUsage: "HOST/SHARE", Action: signedIn(onFront(showFront), "HOST/SHARE")},
+		{Name: "add", Usage: "show a namespace as a share of the file service at a host where a mover runs", ArgsUsage: "NAMESPACE HOST",
+			Flags: append([]cli.Flag{&cli.StringFlag{Name: "share", Usage: "`NAME` of the share; that of the namespace when absent"}, rehearse}, settings...), Action: signedIn(addFront, "NAMESPACE", "HOST")},
+		{Name: "edit", Usage: "change a front; what is not given stays", ArgsUsage: "HOST/SHARE", Flags: settings, Action: signedIn(onFront(editFront), "HOST/SHARE")},
+		{Name: "check", Usage: "ask a front as a client does: each link, and the first location behind it", ArgsUsage: "HOST/SHARE",
+			Flags:  []cli.Flag{&cli.StringFlag{Name: "as", Usage: "be this `ACCOUNT`, DOMAIN\\NAME or NAME; the one that checks it as a rule when absent"}, passwordFlag(), &cli.StringFlag{Name: "below", Usage: "only what is at or below this `PATH` of the front"}},
+			Action: signedIn(onFront(checkFront), "HOST/SHARE")},
+		{Name: "remove", Usage: "remove a front with all that it made, and nothing else", ArgsUsage: "HOST/SHARE", Flags: []cli.Flag{rehearse}, Action: signedIn(onFront(removeFront), "HOST/SHARE")},
+	}}
+}
+
+// onFront splits HOST/SHARE.
+func onFront(do func(ctx context.Context, c *cli.Command, api *client.Client, host, share string) error) action {
+	return func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+		target, err := namespace.ParseTarget("HOST/SHARE", args[0])
+		if err == nil && target.Sub != "" {
+			err = fault.Field("HOST/SHARE", "write the server and the share of the front", "%q is not a front", args[0])
+		}
+		if err != nil {
+			return err
+		}
+		return do(ctx, c, api, target.Server, target.Share)
+	}
+}
+
+func listFronts(ctx context.Context, c *cli.Command, api *client.Client, name string) error {
+	list, err := api.Fronts(ctx, name)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"front", "people open", "site", "shows", "state", "links", "written", "check"}, empty: "There are no fronts. Add one with: bspan front add NAMESPACE HOST"}
+	for _, f := range list.Fronts {
+		t.add(f.Server+"/"+f.Share, f.UNC(), f.Site, frontShows(f), frontState(f), fmt.Sprint(f.Links), whenOr(f.Written, "not yet"), outcome(f.Check))
+	}
+	t.after = list.Keeping
+	return show(c, list.Fronts, t)
+}
+
+func frontShows(f model.Front) string {
+	return strings.TrimSuffix("/"+f.Namespace+"/"+f.Branch, "/")
+}
+
+func frontState(f model.Front) string {
+	if f.Trouble != "" {
+		return f.State + ": " + f.Trouble
+	}
+	return f.State
+}
+
+func showFront(ctx context.Context, c *cli.Command, api *client.Client, host, share string) error {
+	f, err := api.Front(ctx, host, share)
+	if err != nil {
+		return err
+	}
+	return show(c, f, frontTable(f))
+}
+
+func frontTable(f model.Front) table {
+	t := table{heads: []string{"field", "value"}}
+	t.add("people open", f.UNC())
+	t.add("shows", frontShows(f)+" as seen from "+f.Site)
+	t.add("state", frontState(f))
+	if f.Since != nil {
+		t.add("since", when(*f.Since))
+	}
+	t.add("holds", fmt.Sprintf("%d folders, %d links", f.Folders, f.Links))
+	t.add("last written", whenOr(f.Written, "not yet"))
+	if f.CaughtUp != nil {
+		t.add("compared", fmt.Sprintf("%s; it had missed %d changes", when(*f.CaughtUp), f.CaughtUpChanges))
+	}
+	t.add("failing locations", map[bool]string{true: "left out while another one is open", false: "given last"}[f.LeaveOutFailing])
+	t.add("checked as", orNobody(strings.TrimPrefix(f.CheckDomain+`\`+f.CheckAccount, `\`)))
+	t.add("last check", outcome(f.Check))
+	t.add("note", f.Note)
+	var more []string
+	for _, l := range f.LeftOut {
+		more = append(more, fmt.Sprintf("Not shown: %s: %s.", l.Path, l.Why))
+	}
+	if len(f.Foreign) > 0 {
+		more = append(more, fmt.Sprintf("Not made by Bridge Span, and left alone: %s.", strings.Join(f.Foreign, ", ")))
+	}
+	if f.Check != nil {
+		for _, l := range f.Check.Lines {
+			if l.Remedy != "" {
+				more = append(more, findingLine(l))
+			}
+		}
+	}
+	t.after = strings.Join(more, "\n")
+	return t
+}
+
+func orNobody(name string) string {
+	if name == "" {
+		return "nobody"
+	}
+	return name
+}
+
+// checker is the account that is to check a front; nil when none is named.
+func checker(c *cli.Command, flag string) (*model.FrontCheckAs, error) {
+	text := c.String(flag)
+	switch text {
+	case "":
+		return nil, nil
+	case "-":
+		return &model.FrontCheckAs{}, nil
+	}
+	as := &model.FrontCheckAs{Account: text}
+	if domain, account, ok := strings.Cut(text, `\`); ok {
+		as.Domain, as.Account = domain, account
+	}
+	var err error
+	as.Password, err = readPassword(c, "Password of "+text)
+	return as, err
+}
+
+func addFront(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	as, err := checker(c, "check-as")
+	if err != nil {
+		return err
+	}
+	n := model.NewFront{Namespace: strings.Trim(args[0], "/"), Server: args[1], Share: c.String("share"), Branch: c.String("branch"), Note: c.String("note"), LeaveOutFailing: c.Bool("leave-out-failing"), CheckAs: as, Rehearse: c.Bool("rehearse")}
+	if n.Share == "" {
+		n.Share = n.Namespace
+	}
+	plan, err := api.AddFront(ctx, n)
+	if err != nil {
+		return err
+	}
+	return show(c, plan, frontPlanTable(plan))
+}
+
+func frontPlanTable(p model.FrontPlan) table {
+	t := table{heads: []string{"step", "state", "found"}}
+	for _, s := range p.Steps {
+		t.add(s.Text, s.State, s.Found)
+	}
+	var lines []string
+	for _, f := range p.Checks {
+		lines = append(lines, findingLine(f))
+	}
+	if len(p.Lines) > 0 {
+		lines = append(lines, "The configuration of the file service lacks:")
+		for _, l := range p.Lines {
+			lines = append(lines, "  "+l)
+		}
+	}
+	switch {
+	case p.Rehearsed:
+		lines = append(lines, "Rehearsed only: nothing was changed.")
+	case p.Run != 0:
+		lines = append(lines, "People open "+p.Front.UNC()+". "+model.FrontKeeping)
+	}
+	t.after = strings.Join(lines, "\n")
+	return t
+}
+
+func editFront(ctx context.Context, c *cli.Command, api *client.Client, host, share string) error {
+	as, err := checker(c, "check-as")
+	if err != nil {
+		return err
+	}
+	e := model.EditFront{CheckAs: as}
+	if c.IsSet("branch") {
+		branch := c.String("branch")
+		e.Branch = &branch
+	}
+	if c.IsSet("note") {
+		note := c.String("note")
+		e.Note = &note
+	}
+	if c.IsSet("leave-out-failing") {
+		out := c.Bool("leave-out-failing")
+		e.LeaveOutFailing = &out
+	}
+	f, err := api.EditFront(ctx, host, share, e)
+	if err != nil {
+		return err
+	}
+	return show(c, f, frontTable(f))
+}
+
+func checkFront(ctx context.Context, c *cli.Command, api *client.Client, host, share string) error {
+	as, err := checker(c, "as")
+	if err != nil {
+		return err
+	}
+	check, err := api.CheckFront(ctx, host, share, model.AskFrontCheck{As: as, Below: c.String("below")})
+	if err != nil {
+		return err
+	}
+	return showCheck(c, host+"/"+share, check)
+}
+
+func removeFront(ctx context.Context, c *cli.Command, api *client.Client, host, share string) error {
+	plan, err := api.RemoveFront(ctx, host, share, c.Bool("rehearse"))
+	if err != nil {
+		return err
+	}
+	t := frontPlanTable(plan)
+	if !plan.Rehearsed {
+		t.after = plan.Front.UNC() + " is gone; what was behind its links stays."
+	}
+	return show(c, plan, t)
+}
+
+// whenOr is a time, or a word for none.
+func whenOr(at *time.Time, none string) string {
+	if at == nil {
+		return none
+	}
+	return when(*at)
+}

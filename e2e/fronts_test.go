@@ -1,0 +1,311 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"bridgespan/core/finding"
+	"bridgespan/core/namespace"
+	"bridgespan/e2e/harness"
+	"bridgespan/model"
+	"bridgespan/standin/standintest"
+)
+
+// orchard is an estate with a front at each site.
+type orchard struct {
+	*harness.Estate
+	low, up *harness.Mover
+}
+
+// TestFronts lets people come to a namespace with a client of SMB that knows nothing of Bridge
+// Span: it follows the links of the front at its site, to the first location.
+func TestFronts(t *testing.T) {
+	o := &orchard{Estate: harness.StartEstateOf(t, standintest.OnStandardPort)}
+	o.low, o.up = harness.StartFrontHost(t, "bracken"), harness.StartFrontHost(t, "bluebell")
+	for name, at := range map[string]struct {
+		m    *harness.Mover
+		site string
+	}{"bracken": {o.low, "Lowland"}, "bluebell": {o.up, "Upland"}} {
+		if _, err := o.API.AddServer(t.Context(), at.m.NewServer(name, at.site)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	o.mark(t, "here.txt")
+	o.openAll(t)
+	testFrontAdd(t, o)
+	testFrontOrder(t, o)
+	testFrontCheck(t, o)
+	testFrontForeign(t, o)
+	testFrontAway(t, o)
+	testFrontServerKilled(t, o)
+	testFrontRemove(t, o)
+}
+
+// mark puts a file that says where it is into the share of each server.
+func (o *orchard) mark(t *testing.T, file string) {
+	t.Helper()
+	for name, at := range map[string]string{"oak": o.Oak.SharePath("store"), "elm": o.Elm.SharePath("store")} {
+		if err := os.WriteFile(filepath.Join(at, file), []byte(name), 0o666); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+func (o *orchard) openAll(t *testing.T) {
+	t.Helper()
+	e, err := o.API.EntryAt(t.Context(), "garden", "store")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, l := range e.Locations {
+		o.set(t, l.Server, namespace.Open)
+	}
+}
+
+// set opens or holds the location of /garden/store at a server.
+func (o *orchard) set(t *testing.T, server string, state namespace.State) {
+	t.Helper()
+	e, err := o.API.EntryAt(t.Context(), "garden", "store")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, l := range e.Locations {
+		if l.Server == server && l.State != state {
+			if _, err := o.API.EditLocation(t.Context(), "garden", e, l.ID, model.EditLocation{State: state, Why: "for the test"}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
+// smb runs commands of a client at a front, as a person.
+func (o *orchard) smb(at *harness.Mover, person, commands string) string {
+	out, err := exec.Command("smbclient", "//"+at.Beside.Address+"/garden", "-U", person+"%"+standintest.Password(person), "-m", "SMB3", "-c", commands).CombinedOutput()
+	if err != nil {
+		return fmt.Sprintf("%s%v", out, err)
+	}
+	return string(out)
+}
+
+// reads is what a person reads from a file behind a signpost of a front.
+func (o *orchard) reads(t *testing.T, at *harness.Mover, person, folder, file string) string {
+	t.Helper()
+	to := filepath.Join(t.TempDir(), "read")
+	said := o.smb(at, person, fmt.Sprintf("cd %s; get %s %s", folder, file, to))
+	text, err := os.ReadFile(to)
+	if err != nil {
+		return said
+	}
+	return string(text)
+}
+
+// soon waits until people are led to a server, and tells how long that took.
+func (o *orchard) soon(t *testing.T, what string, at *harness.Mover, server string, most time.Duration) {
+	t.Helper()
+	began := time.Now()
+	await(t, what, func() bool { return o.link(t, at, "store") == server })
+	if took := time.Since(began); took > most {
+		t.Errorf("%s took %v", what, took)
+	}
+	if got := o.reads(t, at, "ada", "store", "here.txt"); got != server {
+		t.Errorf("%s: ada reads %q, want %q", what, got, server)
+	}
+}
+
+// link is the server that a link leads to first.
+func (o *orchard) link(t *testing.T, at *harness.Mover, path string) string {
+	t.Helper()
+	text, err := os.Readlink(filepath.Join(at.Beside.FrontsFolder(), "garden", path))
+	if err != nil {
+		return err.Error()
+	}
+	for name, address := range map[string]string{"oak": o.Oak.Address, "elm": o.Elm.Address} {
+		if _, to, _ := strings.Cut(text, ":"); strings.HasPrefix(to, address+`\`) {
+			return name
+		}
+	}
+	return text
+}
+
+func testFrontAdd(t *testing.T, o *orchard) {
+	ctx := t.Context()
+	n := model.NewFront{Server: "bracken", Share: "garden", Namespace: "garden", Note: "The garden", CheckAs: &model.FrontCheckAs{Account: "ada", Password: standintest.Password("ada")}, Rehearse: true}
+	plan, err := o.API.AddFront(ctx, n)
+	if err != nil || !plan.Rehearsed || len(plan.Steps) != 4 || len(plan.Lines) == 0 || finding.Worst(plan.Checks) == finding.Fail {
+		t.Fatalf("planned %+v, %v", plan, err)
+	}
+	if said := o.smb(o.low, "ada", "ls"); !strings.Contains(said, "BAD_NETWORK_NAME") {
+		t.Errorf("the rehearsal offered it: %s", said)
+	}
+	for what, c := range map[string]struct {
+		change func(*model.NewFront)
+		field  string
+	}{
+		"a file server without a mover": {func(n *model.NewFront) { n.Server = "oak" }, "server"},
+		"a share that cannot be":        {func(n *model.NewFront) { n.Share = "a[b]" }, "share"},
+		"a branch that is a signpost":   {func(n *model.NewFront) { n.Branch = "store" }, "branch"},
+		"no password":                   {func(n *model.NewFront) { n.CheckAs = &model.FrontCheckAs{Account: "ada"}; n.Rehearse = false }, "checkAs.password"},
+	} {
+		bad := n
+		c.change(&bad)
+		_, err := o.API.AddFront(ctx, bad)
+		refused(t, what, err, 422, c.field)
+	}
+	foreign := filepath.Join(o.low.Beside.FrontsFolder(), "garden")
+	if err := os.MkdirAll(filepath.Join(foreign, "mine"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if plan, err := o.API.AddFront(ctx, n); err != nil || !slices.ContainsFunc(plan.Checks, func(f finding.Finding) bool { return f.Severity == finding.Fail && f.Code == "folder" }) {
+		t.Errorf("over what is somebody's: %+v, %v", plan.Checks, err)
+	}
+	if err := os.RemoveAll(foreign); err != nil {
+		t.Fatal(err)
+	}
+	for _, at := range []string{"bracken", "bluebell"} {
+		n.Server, n.Rehearse = at, false
+		made, err := o.API.AddFront(ctx, n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, step := range made.Steps {
+			if step.State != model.StepDone {
+				t.Errorf("%s: %+v", at, step)
+			}
+		}
+		if f := made.Front; f.State != model.FrontCurrent || f.Folders != 1 || f.Links != 2 {
+			t.Errorf("%s is %+v", at, f)
+		}
+	}
+	n.Server = "bracken"
+	_, err = o.API.AddFront(ctx, n)
+	refused(t, "the same front twice", err, 409, "share")
+	if said := o.smb(o.low, "ada", "ls; cd papers; ls"); !strings.Contains(said, "store") || !strings.Contains(said, "quiet") {
+		t.Errorf("ada sees %s", said)
+	}
+	if said := o.smb(o.low, "ada", "mkdir fresh"); !strings.Contains(said, "ACCESS_DENIED") && !strings.Contains(said, "WRITE_PROTECTED") {
+		t.Errorf("ada writes into the namespace: %s", said)
+	}
+	if said := o.smb(o.low, "warden", "cd store; mkdir fresh; cd fresh; ls"); strings.Contains(said, "NT_STATUS") {
+		t.Errorf("through the front: %s", said)
+	}
+}
+
+func testFrontOrder(t *testing.T, o *orchard) {
+	for at, server := range map[*harness.Mover]string{o.low: "oak", o.up: "elm"} {
+		o.soon(t, "at its site", at, server, 10*time.Second)
+	}
+	d, err := o.API.WhereThroughFront(t.Context(), "/garden/store/2026", "Upland", "", false)
+	if err != nil || d.Through != "bluebell/garden" || len(d.Directions) != 2 || d.Directions[0].Server != "elm" || !strings.HasSuffix(d.Opens, `\garden\store\2026`) {
+		t.Errorf("through the front: %+v, %v", d, err)
+	}
+	o.set(t, "elm", namespace.Held)
+	o.soon(t, "holding the near one", o.up, "oak", time.Second)
+	o.set(t, "elm", namespace.Open)
+	o.soon(t, "opening it again", o.up, "elm", time.Second)
+	e, err := o.API.EntryAt(t.Context(), "garden", "store")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if e, err = o.API.EditEntry(t.Context(), "garden", e, model.EditEntry{Path: "papers/depot"}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, "the entry to be moved", func() bool { return o.link(t, o.low, "papers/depot") == "oak" && strings.Contains(o.link(t, o.low, "store"), "no such file") })
+	if _, err := o.API.EditEntry(t.Context(), "garden", e, model.EditEntry{Path: "store"}); err != nil {
+		t.Fatal(err)
+	}
+	o.soon(t, "moving it back", o.low, "oak", 2*time.Second)
+}
+
+func testFrontCheck(t *testing.T, o *orchard) {
+	ctx := t.Context()
+	check, err := o.API.CheckFront(ctx, "bracken", "garden", model.AskFrontCheck{})
+	if err != nil || check.Outcome != finding.Pass {
+		t.Errorf("checked: %+v, %v", check, err)
+	}
+	_, err = o.API.CheckFront(ctx, "bracken", "garden", model.AskFrontCheck{As: &model.FrontCheckAs{Account: "ada"}})
+	refused(t, "a check without a password", err, 422, "as")
+	check, err = o.API.CheckFront(ctx, "bracken", "garden", model.AskFrontCheck{As: &model.FrontCheckAs{Account: "ada", Password: "wrong"}})
+	if err != nil || check.Outcome != finding.Fail || check.Lines[0].Code != "sign-in" {
+		t.Errorf("with a wrong password: %+v, %v", check, err)
+	}
+}
+
+func testFrontForeign(t *testing.T, o *orchard) {
+	folder := filepath.Join(o.low.Beside.FrontsFolder(), "garden")
+	if err := os.WriteFile(filepath.Join(folder, "mine.txt"), []byte("mine"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Remove(filepath.Join(folder, "store")); err != nil {
+		t.Fatal(err)
+	}
+	o.low.Kill()
+	o.low.Start(t)
+	await(t, "what was lost to be written again", func() bool { return o.link(t, o.low, "store") == "oak" })
+	await(t, "what is foreign to be told", func() bool {
+		f, err := o.API.Front(t.Context(), "bracken", "garden")
+		return err == nil && f.State == model.FrontCurrent && slices.Contains(f.Foreign, "mine.txt") && f.CaughtUpChanges == 1
+	})
+}
+
+// While its mover is away a front answers as it was last written, and catches up afterwards.
+func testFrontAway(t *testing.T, o *orchard) {
+	o.up.Kill()
+	o.set(t, "elm", namespace.Held)
+	await(t, "the front to be away", func() bool {
+		f, err := o.API.Front(t.Context(), "bluebell", "garden")
+		return err == nil && f.State == model.FrontAway && f.Trouble != ""
+	})
+	if got := o.reads(t, o.up, "ben", "store", "here.txt"); got != "elm" {
+		t.Errorf("while its mover is away: %s", got)
+	}
+	o.up.Start(t)
+	o.soon(t, "catching up", o.up, "oak", 20*time.Second)
+	o.set(t, "elm", namespace.Open)
+	o.soon(t, "and on", o.up, "elm", time.Second)
+}
+
+// When the server of the first location is killed, the fronts lead to the next one.
+func testFrontServerKilled(t *testing.T, o *orchard) {
+	o.Elm.Halt()
+	o.soon(t, "leading past a server that is away", o.up, "oak", 6*time.Second)
+	if err := o.Elm.Restart(); err != nil {
+		t.Fatal(err)
+	}
+	o.soon(t, "leading to it again", o.up, "elm", 20*time.Second)
+}
+
+func testFrontRemove(t *testing.T, o *orchard) {
+	ctx := t.Context()
+	err := o.API.RemoveServer(ctx, "bracken", false)
+	refused(t, "the host of a front", err, 409, "")
+	for _, at := range []string{"bracken", "bluebell"} {
+		plan, err := o.API.RemoveFront(ctx, at, "garden", true)
+		if err != nil || !plan.Rehearsed || len(plan.Steps) != 3 {
+			t.Errorf("%s: rehearsed %+v, %v", at, plan, err)
+		}
+		if _, err := o.API.RemoveFront(ctx, at, "garden", false); err != nil {
+			t.Errorf("%s: %v", at, err)
+		}
+	}
+	if said := o.smb(o.low, "ada", "ls"); !strings.Contains(said, "BAD_NETWORK_NAME") {
+		t.Errorf("it is still offered: %s", said)
+	}
+	left, err := os.ReadDir(filepath.Join(o.low.Beside.FrontsFolder(), "garden"))
+	if err != nil || len(left) != 1 || left[0].Name() != "mine.txt" {
+		t.Errorf("left are %v, %v", left, err)
+	}
+	if _, err := os.Stat(filepath.Join(o.up.Beside.FrontsFolder(), "garden")); !os.IsNotExist(err) {
+		t.Errorf("the folder of the other front: %v", err)
+	}
+	if got := o.Oak.SharePath("store"); got != "" {
+		if _, err := os.Stat(filepath.Join(got, "here.txt")); err != nil {
+			t.Errorf("the files went with the front: %v", err)
+		}
+	}
+}

@@ -1,0 +1,330 @@
+// Package front keeps fronts at the host of a file service: folders, and links that the file
+// service shows to its clients as referrals. What a front is to hold comes from the service; what it
+// made, and it alone, the keeper takes away again.
+package front
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"bridgespan/core/front"
+	"bridgespan/core/namespace"
+)
+
+// Keeper keeps the fronts below one folder of this host, each in a folder with its share's name.
+type Keeper struct {
+	Folder  string  // below which the fronts are
+	State   string  // folder in which it notes what it made
+	Service Service // the file service beside it
+
+	started string // another word after each start
+
+	mu    sync.Mutex // held while a front or the configuration is changed
+	notes map[string]*notes
+}
+
+// ErrNoFronts: the mover keeps no fronts.
+var ErrNoFronts = errors.New("this mover keeps no fronts: start it with --fronts FOLDER and --file-service CONFIGURATION")
+
+// Path is the folder of a front on this host.
+func (k *Keeper) Path(share string) string { return filepath.Join(k.Folder, share) }
+
+// Found is what stands in the folder of a front.
+type Found struct {
+	Entries []front.Entry `json:"entries"`
+	// Foreign are names that were not made by a keeper, the first of them; they are left alone.
+	Foreign []string `json:"foreign,omitempty"`
+	There   bool     `json:"there"` // whether the folder is there at all
+}
+
+// mostForeign is how many foreign names are told.
+const mostForeign = 20
+
+// Look reads what stands in the folder of a front.
+func (k *Keeper) Look(ctx context.Context, share string) (found Found, err error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	found.Entries = []front.Entry{}
+	root, err := os.OpenRoot(k.Path(share))
+	if errors.Is(err, fs.ErrNotExist) {
+		return found, nil
+	}
+	if err != nil {
+		return found, err
+	}
+	defer root.Close()
+	made, err := k.made(share)
+	if err != nil {
+		return found, err
+	}
+	found.There = true
+	err = look(ctx, root, ".", made, &found)
+	return found, err
+}
+
+// look reads one folder, and those of ours in it.
+func look(ctx context.Context, root *os.Root, folder string, made *notes, found *Found) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	f, err := root.Open(folder)
+	if err != nil {
+		return err
+	}
+	list, err := f.ReadDir(-1)
+	f.Close()
+	if err != nil {
+		return err
+	}
+	for _, d := range list {
+		at := path.Join(folder, d.Name())
+		if strings.HasPrefix(d.Name(), besides) && d.Type()&fs.ModeSymlink != 0 { // of a writing that was broken off
+			_ = root.Remove(at)
+			continue
+		}
+		e, ours := front.Entry{Path: at}, made.has(at)
+		if ours && d.Type()&fs.ModeSymlink != 0 {
+			text, err := root.Readlink(at)
+			if err != nil {
+				return err
+			}
+			e.To, ours = readLink(text)
+		} else if ours {
+			ours = d.IsDir()
+		}
+		if !ours {
+			if len(found.Foreign) < mostForeign {
+				found.Foreign = append(found.Foreign, at)
+			}
+			continue
+		}
+		found.Entries = append(found.Entries, e)
+		if d.IsDir() {
+			if err := look(ctx, root, at, made, found); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Outcome is a change that could not be done.
+type Outcome struct {
+	Path    string `json:"path"`
+	Trouble string `json:"trouble"`
+}
+
+// besides begins the name of a link that is being written.
+const besides = ".bspan-front-"
+
+// Write does changes of a front in their order, each as a whole or not at all, and tells which could
+// not be done. What it is about to make is noted first, so that it is known for ours whenever the
+// writing is broken off. An error is of all of them.
+func (k *Keeper) Write(ctx context.Context, share string, changes []front.Change) (failed []Outcome, err error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	root, err := os.OpenRoot(k.Path(share))
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	made, err := k.made(share)
+	if err != nil {
+		return nil, err
+	}
+	if err := noteNew(root, made, changes); err != nil {
+		return nil, err
+	}
+	var gone []string
+	for i, c := range changes {
+		if err := ctx.Err(); err != nil {
+			return failed, err
+		}
+		err := change(root, made, c, i)
+		switch {
+		case err != nil:
+			failed = append(failed, Outcome{c.Path, plain(err)})
+		case c.Gone:
+			gone = append(gone, c.Path)
+		}
+	}
+	return failed, made.remove(gone)
+}
+
+// noteNew notes what is about to be made where nothing stands: what stands there and is not ours
+// stays foreign.
+func noteNew(root *os.Root, made *notes, changes []front.Change) error {
+	var fresh []string
+	for _, c := range changes {
+		if c.Gone || made.has(c.Path) {
+			continue
+		}
+		if _, err := root.Lstat(c.Path); errors.Is(err, fs.ErrNotExist) {
+			fresh = append(fresh, c.Path)
+		}
+	}
+	return made.add(fresh)
+}
+
+// errForeign: something stands there that the keeper did not make.
+var errForeign = errors.New("something stands there that was not made by Bridge Span, and is left alone")
+
+func change(root *os.Root, made *notes, c front.Change, number int) error {
+	if !made.has(c.Path) {
+		if _, err := root.Lstat(c.Path); c.Gone && errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return errForeign
+	}
+	switch {
+	case c.Gone:
+		return remove(root, c.Path)
+	case c.Link():
+		return writeLink(root, c.Entry, number)
+	}
+	return makeFolder(root, c.Path)
+}
+
+func makeFolder(root *os.Root, at string) error {
+	err := root.Mkdir(at, 0o755)
+	if errors.Is(err, fs.ErrExist) {
+		if d, statErr := root.Lstat(at); statErr == nil && d.IsDir() {
+			return nil
+		}
+		return errForeign
+	}
+	if err != nil {
+		return err
+	}
+	return root.Chmod(at, 0o755) // past the mask: people walk through it
+}
+
+// writeLink writes a link beside its place, and puts it there with one rename.
+func writeLink(root *os.Root, e front.Entry, number int) error {
+	if d, err := root.Lstat(e.Path); err == nil && d.Mode()&fs.ModeSymlink == 0 {
+		return errForeign
+	}
+	beside := path.Join(path.Dir(e.Path), fmt.Sprint(besides, number))
+	_ = root.Remove(beside)
+	if err := root.Symlink(linkText(e.To), beside); err != nil {
+		return err
+	}
+	if err := root.Rename(beside, e.Path); err != nil {
+		return errors.Join(err, root.Remove(beside))
+	}
+	return nil
+}
+
+// remove removes a link or an empty folder of ours.
+func remove(root *os.Root, at string) error {
+	d, err := root.Lstat(at)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if d.Mode()&fs.ModeSymlink != 0 {
+		text, err := root.Readlink(at)
+		if err != nil {
+			return err
+		}
+		if _, ours := readLink(text); !ours {
+			return errForeign
+		}
+	} else if !d.IsDir() {
+		return errForeign
+	}
+	return root.Remove(at)
+}
+
+func plain(err error) string {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err.Error()
+	}
+	var l *os.LinkError
+	if errors.As(err, &l) {
+		return l.Err.Error()
+	}
+	return err.Error()
+}
+
+// Make makes the folder of a front; one that is there must be empty, or a front's.
+func (k *Keeper) Make(ctx context.Context, share string) error {
+	found, err := k.Look(ctx, share)
+	if err != nil {
+		return err
+	}
+	if len(found.Foreign) > 0 {
+		return fmt.Errorf("%w: in %s is %s", fs.ErrExist, k.Path(share), found.Foreign[0])
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if err := os.MkdirAll(k.Path(share), 0o755); err != nil {
+		return err
+	}
+	return os.Chmod(k.Path(share), 0o755)
+}
+
+// Clear takes away all that was made of a front. Its folder goes too, unless something foreign is in it.
+func (k *Keeper) Clear(ctx context.Context, share string) ([]Outcome, error) {
+	found, err := k.Look(ctx, share)
+	if err != nil || !found.There {
+		return nil, err
+	}
+	failed, err := k.Write(ctx, share, front.Changes(found.Entries, nil))
+	if err != nil {
+		return failed, err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if err := os.Remove(k.Path(share)); err != nil && len(found.Foreign) == 0 && len(failed) == 0 {
+		return failed, err
+	}
+	if n := k.notes[share]; n != nil && len(failed) == 0 {
+		n.forget()
+		delete(k.notes, share)
+	}
+	return failed, nil
+}
+
+// CheckShare checks the name of a front's share: it is a folder of the host, and a section of the
+// file service's configuration.
+func CheckShare(name string) error {
+	if err := namespace.CheckElement("share", name); err != nil {
+		return err
+	}
+	if len(name) > 80 || strings.ContainsAny(name, "[]%;=+,$") || strings.HasPrefix(name, ".") || strings.EqualFold(name, "global") || strings.EqualFold(name, "homes") || strings.EqualFold(name, "printers") || strings.EqualFold(name, "ipc") {
+		return fmt.Errorf("%q cannot be the name of a share", name)
+	}
+	return nil
+}
+
+// CheckChanges checks what came from elsewhere.
+func CheckChanges(changes []front.Change) error {
+	for _, c := range changes {
+		if c.Path == "" || namespace.CheckPath("path", c.Path) != nil {
+			return fmt.Errorf("%w: %q cannot be a path of a front", fs.ErrInvalid, c.Path)
+		}
+		if len(c.To) > front.MostPlaces {
+			return fmt.Errorf("%w: %d places for %q", fs.ErrInvalid, len(c.To), c.Path)
+		}
+		for _, place := range c.To {
+			if err := front.CheckPlace(place); err != nil {
+				return fmt.Errorf("%w: %w", fs.ErrInvalid, err)
+			}
+		}
+		if len(linkText(c.To)) > mostLink {
+			return fmt.Errorf("%w: the places for %q are %d bytes together, a link holds %d", fs.ErrInvalid, c.Path, len(linkText(c.To)), mostLink)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,136 @@
+package fronts
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"bridgespan/guard"
+	"bridgespan/model"
+	"bridgespan/service/work"
+)
+
+// keepLease is the name of the lease under which one instance keeps all fronts.
+const keepLease = "keep fronts"
+
+// Run keeps all fronts current until ctx ends. Of several instances one does the work.
+func (s *Service) Run(ctx context.Context, leases *work.Leases) {
+	leases.Keep(ctx, keepLease, func(ctx context.Context) time.Duration {
+		s.keepAll(ctx)
+		return time.Second
+	})
+}
+
+// Kick makes the fronts be looked at: something has changed that they may show.
+func (s *Service) Kick() {
+	ring(s.settled)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, w := range s.writers {
+		ring(w.news)
+	}
+}
+
+func ring(bell chan struct{}) {
+	select {
+	case bell <- struct{}{}:
+	default:
+	}
+}
+
+// settleEvery is how often is looked for fronts that nobody told of.
+const settleEvery = 5 * time.Second
+
+// keepAll has a writer for each front until ctx ends.
+func (s *Service) keepAll(ctx context.Context) {
+	defer s.endAll()
+	tick := time.NewTicker(settleEvery)
+	defer tick.Stop()
+	for ctx.Err() == nil {
+		fronts, err := s.db.Fronts(ctx, "")
+		if err == nil {
+			s.settle(ctx, fronts)
+		} else if ctx.Err() == nil {
+			slog.Warn("fronts cannot be read", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-s.settled:
+		case <-tick.C:
+		}
+	}
+}
+
+// settle begins and ends writers, so that each front has one with its settings.
+func (s *Service) settle(ctx context.Context, fronts []model.Front) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	there := map[int64]bool{}
+	for _, f := range fronts {
+		there[f.ID] = true
+		w := s.writers[f.ID]
+		if w != nil && w.keeps(f) {
+			continue
+		}
+		if w != nil {
+			w.stop()
+			<-w.ended
+		}
+		s.begin(ctx, f)
+	}
+	for id, w := range s.writers {
+		if !there[id] {
+			w.stop()
+			<-w.ended
+			delete(s.writers, id)
+		}
+	}
+}
+
+// begin lets a writer keep a front. s.mu is held.
+func (s *Service) begin(ctx context.Context, f model.Front) {
+	working, stop := context.WithCancel(ctx)
+	w := &writer{Service: s, front: f, news: make(chan struct{}, 1), stop: stop, ended: make(chan struct{})}
+	s.writers[f.ID] = w
+	guard.Go(func() {
+		defer close(w.ended)
+		guard.Always(working, func() { w.run(working) })
+	})
+}
+
+func (s *Service) endAll() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for id, w := range s.writers {
+		w.stop()
+		<-w.ended
+		delete(s.writers, id)
+	}
+}
+
+// endsWithin is how long is waited for another instance to end its writer of a front that is gone.
+const endsWithin = 2 * settleEvery
+
+// awaitNoWriter waits until no writer keeps a front that is gone. What another instance writes
+// meanwhile is not more than what it has under way: it sees within settleEvery that the front is gone.
+func (s *Service) awaitNoWriter(ctx context.Context, id int64) {
+	s.Kick()
+	deadline := time.After(endsWithin)
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		s.mu.Lock()
+		_, kept := s.writers[id]
+		s.mu.Unlock()
+		if !kept {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-deadline:
+			return
+		case <-tick.C:
+		}
+	}
+}

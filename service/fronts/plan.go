@@ -1,0 +1,211 @@
+package fronts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/finding"
+	"bridgespan/core/front"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	moverfront "bridgespan/mover/front"
+	"bridgespan/service/steps"
+	"bridgespan/smbadmin"
+)
+
+// Add makes a front, or tells what that would take.
+func (s *Service) Add(ctx context.Context, n model.NewFront) (model.FrontPlan, error) {
+	c, p, err := s.plan(ctx, n)
+	if err != nil {
+		return p, err
+	}
+	p.Rehearsed = n.Rehearse
+	if n.Rehearse {
+		return p, nil
+	}
+	for _, f := range p.Checks {
+		if f.Severity == finding.Fail {
+			return p, &fault.Error{Kind: fault.Needed, Problem: f.Subject + ": " + f.Found, Remedy: f.Remedy}
+		}
+	}
+	if n.CheckAs != nil {
+		if c.Secret, err = s.seal(c.Front, n.CheckAs.Password); err != nil {
+			return p, err
+		}
+	}
+	c.Plan = p
+	return s.start(ctx, c)
+}
+
+// Remove takes a front away, with all that it made and nothing else.
+func (s *Service) Remove(ctx context.Context, server, share string, version int64, rehearse bool) (model.FrontPlan, error) {
+	f, err := s.db.Front(ctx, server, share)
+	if err != nil {
+		return model.FrontPlan{}, err
+	}
+	if f.Version != version {
+		return model.FrontPlan{}, fault.New(fault.Stale, "look at it again", "%s has changed since it was read", name(f))
+	}
+	c := change{Action: removeFront, Front: f}
+	c.Plan = model.FrontPlan{Front: f, Checks: []finding.Finding{}, Steps: steps.Planned(s.steps(&c)), Rehearsed: rehearse}
+	if len(f.Foreign) > 0 {
+		c.Plan.Checks = append(c.Plan.Checks, finding.New(finding.Warn, "foreign", f.Server+"/"+f.Share, fmt.Sprintf("in its folder are %d names that Bridge Span did not make, such as %q", len(f.Foreign), f.Foreign[0]), "they stay, and the folder with them", "look at them on the host"))
+	}
+	if rehearse {
+		return c.Plan, nil
+	}
+	return s.start(ctx, c)
+}
+
+// plan looks at all that a front needs.
+func (s *Service) plan(ctx context.Context, n model.NewFront) (c change, p model.FrontPlan, err error) {
+	f := model.Front{Server: n.Server, Share: n.Share, Namespace: n.Namespace, Branch: strings.Trim(n.Branch, "/"), Note: n.Note, LeaveOutFailing: n.LeaveOutFailing, State: model.FrontNew}
+	if n.CheckAs != nil {
+		f.CheckDomain, f.CheckAccount = n.CheckAs.Domain, n.CheckAs.Account
+	}
+	if err := moverfront.CheckShare(f.Share); err != nil {
+		return c, p, fault.Field("share", "use letters, digits, hyphens and spaces, such as trust", "%v", err)
+	}
+	v, err := s.db.Server(ctx, f.Server)
+	if err != nil {
+		return c, p, err
+	}
+	if !v.Can(model.MayKeepFronts) {
+		return c, p, fault.Field("server", "name a host where a mover runs beside a file service: bspand mover --fronts FOLDER --file-service FILE", "no mover runs at %s", v.Name)
+	}
+	f.Server, f.Site, f.Host = v.Name, v.Site, v.Address
+	if v.PeopleName != "" {
+		f.Host = v.PeopleName
+	}
+	if err := s.checkBranch(ctx, f); err != nil {
+		return c, p, err
+	}
+	if _, err := s.db.Front(ctx, f.Server, f.Share); fault.KindOf(err) != fault.NotFound {
+		if err == nil {
+			err = fault.New(fault.Taken, "choose another name, or see it with: bspan front show "+name(f), "%s has a front %s already", f.Server, f.Share).At("share")
+		}
+		return c, p, err
+	}
+	k := checks{Front: f}
+	if err := s.at(ctx, f, func(at moverfront.Client) error { return k.host(ctx, at) }); err != nil {
+		k.add(finding.Fail, "mover", "the mover cannot be asked: "+err.Error(), "nothing can be written there", "check the server").With(finding.To(finding.CheckServer, f.Server))
+	}
+	if err := k.name(ctx); err != nil {
+		return c, p, err
+	}
+	if err := s.contents(ctx, &k); err != nil {
+		return c, p, err
+	}
+	c = change{Action: addFront, Front: f, Folder: k.folder, Entries: k.entries}
+	return c, model.FrontPlan{Front: f, Folder: k.folder, Checks: k.list, Lines: k.lines, Steps: steps.Planned(s.steps(&c))}, nil
+}
+
+// checks gathers what was looked at for a front.
+type checks struct {
+	model.Front
+	list    []finding.Finding
+	lines   []string
+	folder  string
+	entries int
+}
+
+// add adds a finding, and returns it.
+func (k *checks) add(severity finding.Severity, code, found, meaning, remedy string) *finding.Finding {
+	f := finding.New(severity, code, k.Server+"/"+k.Share, found, meaning, remedy)
+	k.list = append(k.list, f)
+	return &k.list[len(k.list)-1]
+}
+
+// host looks at the mover, its file service and the folder.
+func (k *checks) host(ctx context.Context, at moverfront.Client) error {
+	offer, folder, err := at.Offered(ctx)
+	if errors.Is(err, moverfront.ErrNoFronts) {
+		k.add(finding.Fail, "file-service", "the mover there keeps no fronts", "no file service shows what it would write", "start it with --fronts FOLDER and --file-service FILE")
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	k.folder, k.lines = folder, offer.Missing
+	k.add(finding.Pass, "file-service", "the mover runs beside the file service "+offer.Service, "", "")
+	switch {
+	case len(offer.ByHand) > 0:
+		k.add(finding.Fail, "configuration", "its configuration does not include the file of the mover", "the share would not be offered", "add this line at the end of its configuration: "+strings.Join(offer.ByHand, "; "))
+	case len(offer.Missing) > 0:
+		k.add(finding.Pass, "configuration", fmt.Sprintf("the mover adds %d lines, in %s", len(offer.Missing), offer.Include), "", "")
+	}
+	k.shares(offer.Shares, folder)
+	found, _, err := at.Look(ctx)
+	if err != nil {
+		return err
+	}
+	if len(found.Foreign) > 0 {
+		k.add(finding.Fail, "folder", fmt.Sprintf("in %s is %q, which was not made by Bridge Span", folder, found.Foreign[0]), "it would be mixed with the namespace", "choose another share, or move away what is there")
+	} else {
+		k.add(finding.Pass, "folder", folder+" is empty, or this front's own", "", "")
+	}
+	return nil
+}
+
+// shares looks for shares in the way of the front's own.
+func (k *checks) shares(shares []moverfront.Share, folder string) {
+	for _, other := range shares {
+		switch {
+		case strings.EqualFold(other.Name, k.Share) && other.Path != folder:
+			k.add(finding.Fail, "share", fmt.Sprintf("the file service has a share %s already, of %s", other.Name, other.Path), "people use it", "choose another name")
+		case !strings.EqualFold(other.Name, k.Share) && strings.HasPrefix(folder+"/", strings.TrimSuffix(other.Path, "/")+"/"):
+			k.add(finding.Fail, "share", fmt.Sprintf("the folder %s is inside the share %s", folder, other.Name), "people who go through a signpost to that share would meet the front again, without end", "start the mover with --fronts outside of all shares")
+		}
+	}
+}
+
+// name looks at whether people's machines can find the host.
+func (k *checks) name(ctx context.Context) error {
+	if err := front.CheckHost("server", k.Host); err != nil {
+		k.add(finding.Fail, "name", fmt.Sprintf("%q is not a name that clients can be given", k.Host), "nobody finds the front", "give the server a name for people").With(finding.To(finding.EditServer, k.Server))
+		return nil
+	}
+	if _, err := net.DefaultResolver.LookupHost(ctx, k.Host); err != nil {
+		k.add(finding.Fail, "name", "the name "+k.Host+" is not known here", "people's machines may not find it either", "check the name for people, or the name service").With(finding.To(finding.EditServer, k.Server))
+		return ctx.Err()
+	}
+	if _, err := smbadmin.Negotiate(ctx, net.JoinHostPort(k.Host, "445")); err != nil {
+		k.add(finding.Fail, "listens", "no file service answers at "+k.Host+", port 445", "people's machines go there", "start it, or check the name for people").With(finding.To(finding.EditServer, k.Server))
+		return ctx.Err()
+	}
+	k.add(finding.Pass, "name", "a file service answers at "+k.Host, "", "")
+	return nil
+}
+
+// contents looks at what the front is to hold.
+func (s *Service) contents(ctx context.Context, k *checks) error {
+	n, err := s.naming.Namespace(ctx, k.Namespace)
+	if err != nil {
+		return err
+	}
+	entries, left, _, err := s.naming.Front(ctx, k.Namespace, k.Settings())
+	if err != nil {
+		return err
+	}
+	k.entries = len(entries)
+	if n.Hiding {
+		k.add(finding.Warn, "hiding", "/"+n.Name+" hides what people may not open, and a front cannot", "everybody who may open the front sees all names; who may not open a place is refused there", "show a branch alone, or turn hiding off")
+	}
+	if len(left) > 0 {
+		k.add(finding.Warn, "left-out", fmt.Sprintf("%d signposts cannot be shown, such as %s: %s", len(left), left[0].Path, left[0].Why), "people do not find them in the front", "open one of their locations, or give their servers a name for people")
+	}
+	for _, e := range entries {
+		for _, place := range e.To {
+			if host, rest, _ := strings.Cut(place, `\`); strings.EqualFold(host, k.Host) && namespace.Key(strings.SplitN(rest, `\`, 2)[0]) == namespace.Key(k.Share) {
+				k.add(finding.Fail, "loop", fmt.Sprintf("/%s/%s leads to the front itself", k.Namespace, e.Path), "people would go around without end", "remove that location")
+				return nil
+			}
+		}
+	}
+	k.add(finding.Pass, "contents", fmt.Sprintf("%d folders and signposts are written", len(entries)), "", "")
+	return nil
+}

@@ -1,0 +1,239 @@
+package fronts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"bridgespan/core/fault"
+	"bridgespan/model"
+	moverfront "bridgespan/mover/front"
+	"bridgespan/records"
+	"bridgespan/service/access"
+	"bridgespan/service/jobs"
+	"bridgespan/service/steps"
+)
+
+// runKind is the kind of runs that make and remove fronts.
+const runKind = "front"
+
+// What is done about a front, as the record of changes calls it.
+const (
+	addFront    = "front.add"
+	removeFront = "front.remove"
+)
+
+// change is what is done about a front: all that another process needs to go on with it.
+type change struct {
+	Action  string          `json:"action"`
+	Front   model.Front     `json:"front"`
+	ID      int64           `json:"id"`
+	Folder  string          `json:"folder,omitempty"`
+	Entries int             `json:"entries"`
+	Secret  []byte          `json:"secret,omitempty"` // sealed
+	Plan    model.FrontPlan `json:"plan"`
+}
+
+func (s *Service) start(ctx context.Context, c change) (model.FrontPlan, error) {
+	c.ID = c.Front.ID
+	id, err := s.jobs.Start(ctx, runKind, name(c.Front), c)
+	if err != nil {
+		return c.Plan, err
+	}
+	return s.outcome(ctx, id)
+}
+
+// steps are what is done, one after the other.
+func (s *Service) steps(c *change) []steps.Step {
+	if c.Action == removeFront {
+		return []steps.Step{s.withdrawStep(c), s.forgetStep(c), s.clearStep(c)}
+	}
+	return []steps.Step{
+		{Text: "make the folder " + c.Folder, Partly: true,
+			Do: func(ctx context.Context) (string, error) {
+				return "", s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Make(ctx) })
+			},
+			Undo: func(ctx context.Context) error { return s.clear(ctx, c) }},
+		{Text: "let the file service offer it as " + c.Front.UNC(), Partly: true,
+			Do: func(ctx context.Context) (string, error) {
+				return "", s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Offer(ctx, c.Front.Note) })
+			},
+			Undo: func(ctx context.Context) error {
+				return s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Withdraw(ctx) })
+			}},
+		{Text: fmt.Sprintf("write down that %s shows /%s", name(c.Front), c.Front.Namespace),
+			Do:   func(ctx context.Context) (string, error) { return "", s.writeDown(ctx, c) },
+			Undo: func(ctx context.Context) error { return s.forget(ctx, c) },
+			Look: func(ctx context.Context) (bool, error) {
+				_, err := s.db.Front(ctx, c.Front.Server, c.Front.Share)
+				if fault.KindOf(err) == fault.NotFound {
+					return false, nil
+				}
+				return err == nil, err
+			}},
+		{Text: fmt.Sprintf("write its %d folders and links", c.Entries),
+			Do: func(ctx context.Context) (string, error) { return s.awaitFirst(ctx, c) }},
+	}
+}
+
+func (s *Service) withdrawStep(c *change) steps.Step {
+	return steps.Step{Text: "let the file service offer " + c.Front.UNC() + " no more",
+		Do: func(ctx context.Context) (string, error) {
+			return "", s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Withdraw(ctx) })
+		},
+		Undo: func(ctx context.Context) error {
+			return s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Offer(ctx, c.Front.Note) })
+		}}
+}
+
+// forgetStep comes before what was made is cleared: whoever keeps the front would write it anew.
+func (s *Service) forgetStep(c *change) steps.Step {
+	return steps.Step{Text: "forget the front " + name(c.Front),
+		Do: func(ctx context.Context) (string, error) { return "", s.forget(ctx, c) }}
+}
+
+func (s *Service) clearStep(c *change) steps.Step {
+	return steps.Step{Text: fmt.Sprintf("remove the %d folders and links that it made; what is behind them stays", c.Front.Folders+c.Front.Links),
+		Do: func(ctx context.Context) (string, error) { return "", s.clear(ctx, c) }}
+}
+
+func (s *Service) clear(ctx context.Context, c *change) error {
+	s.awaitNoWriter(ctx, c.ID)
+	return s.at(ctx, c.Front, func(at moverfront.Client) error {
+		failed, err := at.Clear(ctx)
+		if err == nil && len(failed) > 0 {
+			err = fmt.Errorf("%s: %s", failed[0].Path, failed[0].Trouble)
+		}
+		return err
+	})
+}
+
+func (s *Service) writeDown(ctx context.Context, c *change) error {
+	err := s.db.Change(ctx, func(tx *records.Tx) error {
+		if err := tx.AddFront(ctx, c.Front, c.Secret); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, addFront, name(c.Front), nil, shown(c.Front)), topic)
+	})
+	s.Kick()
+	s.changed()
+	return err
+}
+
+func (s *Service) forget(ctx context.Context, c *change) error {
+	f, err := s.db.Front(ctx, c.Front.Server, c.Front.Share)
+	if fault.KindOf(err) == fault.NotFound {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	c.ID = f.ID
+	err = s.db.Change(ctx, func(tx *records.Tx) error {
+		if err := tx.RemoveFront(ctx, f.ID); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, removeFront, name(f), shown(f), nil), topic)
+	})
+	s.Kick()
+	s.changed()
+	return err
+}
+
+// firstMost is how long a run waits for the first writing. It goes on by itself afterwards.
+const firstMost = time.Minute
+
+// awaitFirst waits until whoever keeps the front has written it.
+func (s *Service) awaitFirst(ctx context.Context, c *change) (string, error) {
+	s.Kick()
+	deadline := time.After(firstMost)
+	tick := time.NewTicker(100 * time.Millisecond) // another instance may keep it
+	defer tick.Stop()
+	for {
+		f, err := s.db.Front(ctx, c.Front.Server, c.Front.Share)
+		switch {
+		case err != nil:
+			return "", err
+		case f.State == model.FrontCurrent:
+			return fmt.Sprintf("%d folders, %d links", f.Folders, f.Links), nil
+		case f.State == model.FrontFailing:
+			return "", errors.New(f.Trouble)
+		}
+		select {
+		case <-ctx.Done():
+			return "", ctx.Err()
+		case <-deadline:
+			return "", steps.Awaited{Found: "being written"}
+		case <-tick.C:
+		}
+	}
+}
+
+// result is what came of a change so far.
+type result struct {
+	Plan  model.FrontPlan `json:"plan"`
+	Fault *fault.Error    `json:"fault,omitempty"`
+}
+
+// work does what is to be done about a front.
+func (s *Service) work(ctx context.Context, run *jobs.Job) error {
+	var c change
+	if err := run.Settings(&c); err != nil {
+		return err
+	}
+	ctx = access.WithActor(ctx, model.User{Name: run.Who, Role: model.Administrator}) // the role was asked for when the run was started
+	list := &steps.List{Steps: s.steps(&c)}
+	list.Keep = func(ctx context.Context, states []model.Step) error {
+		c.Plan.Steps = states
+		run.Progress(int64(list.Done()), 0, float64(list.Done())/float64(len(states)))
+		return run.Checkpoint(ctx, states, result{Plan: c.Plan})
+	}
+	if _, err := run.Resumes(&list.States); err != nil {
+		return err
+	}
+	err := list.Run(ctx)
+	if ctx.Err() != nil {
+		return jobs.ErrStopped
+	}
+	c.Plan.Steps = list.States
+	found := result{Plan: c.Plan}
+	if err != nil {
+		found.Fault = fault.New(fault.Unavailable, fmt.Sprintf("see the steps with: bspan run show %d", run.ID), "%s: %v; what was done is taken back", name(c.Front), err)
+		var f *fault.Error
+		if errors.As(err, &f) {
+			found.Fault.Remedy = f.Remedy
+		}
+	}
+	return errors.Join(err, run.Finish(found))
+}
+
+// answerWithin is how long a change may take for its answer to hold the result.
+const answerWithin = 70 * time.Second
+
+// outcome waits for a run, and returns what came of it.
+func (s *Service) outcome(ctx context.Context, id int64) (model.FrontPlan, error) {
+	r, err := s.jobs.Await(ctx, id, answerWithin)
+	if err != nil {
+		return model.FrontPlan{}, err
+	}
+	var c change
+	if err := s.jobs.Settings(ctx, id, &c); err != nil {
+		return c.Plan, err
+	}
+	found := result{Plan: c.Plan}
+	if _, err := s.jobs.Result(ctx, id, &found); err != nil {
+		return found.Plan, err
+	}
+	found.Plan.Run = id
+	if f, err := s.db.Front(ctx, c.Front.Server, c.Front.Share); err == nil {
+		found.Plan.Front = f
+	}
+	switch {
+	case found.Fault != nil:
+		return found.Plan, found.Fault
+	case r.State == model.RunFailed || r.State == model.RunStopped:
+		return found.Plan, fault.New(fault.Unavailable, fmt.Sprintf("see it with: bspan run show %d", id), "%s", r.Trouble)
+	}
+	return found.Plan, nil
+}

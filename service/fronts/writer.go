@@ -1,0 +1,238 @@
+package fronts
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"bridgespan/core/front"
+	"bridgespan/core/namespace"
+	"bridgespan/guard"
+	"bridgespan/model"
+	moverfront "bridgespan/mover/front"
+	"bridgespan/records"
+)
+
+// writer keeps one front.
+type writer struct {
+	*Service
+	front model.Front
+	news  chan struct{} // rung when something may have changed
+	stop  context.CancelFunc
+	ended chan struct{}
+
+	have  []front.Entry // what it holds
+	read  time.Time     // when what it is to hold was read
+	first []string      // the hosts that its links lead to first
+}
+
+// keeps reports whether the writer works with the settings of a front.
+func (w *writer) keeps(f model.Front) bool {
+	return w.front.Version == f.Version && w.front.Host == f.Host && w.front.Site == f.Site && w.front.Namespace == f.Namespace && w.front.Server == f.Server
+}
+
+const (
+	retrySoon    = time.Second
+	retryLate    = 15 * time.Second
+	compareEvery = 5 * time.Minute // as a whole: somebody may have changed it on the host
+	probeEvery   = 3 * time.Second // a look at the servers that people are led to first
+	together     = 1000            // changes that are written in one call
+)
+
+// run keeps the front until ctx ends: it compares it as a whole, and again whenever its mover was away.
+func (w *writer) run(ctx context.Context) {
+	pause := retrySoon
+	for ctx.Err() == nil {
+		began := time.Now()
+		err := w.at(ctx, w.front, func(at moverfront.Client) error { return w.follow(ctx, at) })
+		if err == nil {
+			continue
+		}
+		if ctx.Err() != nil {
+			return
+		}
+		w.is(ctx, model.FrontAway, err.Error())
+		if time.Since(began) > retryLate {
+			pause = retrySoon
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+		pause = min(2*pause, retryLate)
+	}
+}
+
+// follow compares the front as a whole, and writes what changes until that fails.
+func (w *writer) follow(ctx context.Context, at moverfront.Client) error {
+	whole, probe := time.NewTicker(compareEvery), time.NewTicker(probeEvery)
+	defer whole.Stop()
+	defer probe.Stop()
+	started, err := at.Hello(ctx)
+	if err == nil {
+		err = w.compare(ctx, at)
+	}
+	if err != nil {
+		return err
+	}
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-w.news:
+			if err := w.write(ctx, at, false); err != nil {
+				return err
+			}
+		case <-whole.C:
+			if err := w.compare(ctx, at); err != nil {
+				return err
+			}
+		case <-probe.C:
+			if again, err := at.Hello(ctx); err != nil || again != started {
+				return err // it was away: what it holds is read anew
+			}
+			w.probe(ctx)
+		}
+	}
+}
+
+// compare reads what the front holds, and writes what it lacks.
+func (w *writer) compare(ctx context.Context, at moverfront.Client) error {
+	found, _, err := at.Look(ctx)
+	if err != nil {
+		return err
+	}
+	if !found.There {
+		if err := at.Make(ctx); err != nil {
+			return err
+		}
+	}
+	w.have, w.read = found.Entries, time.Time{}
+	w.front.Foreign = found.Foreign
+	return w.write(ctx, at, true)
+}
+
+// write writes what has changed of what the front is to hold; whole says that it was just compared.
+func (w *writer) write(ctx context.Context, at moverfront.Client, whole bool) error {
+	want, left, read, err := w.naming.Front(ctx, w.front.Namespace, w.front.Settings())
+	if err != nil || read.Equal(w.read) {
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("a front stays as it was last written", "front", name(w.front), "error", err)
+		}
+		return nil
+	}
+	changes := front.Changes(w.have, want)
+	var failed []moverfront.Outcome
+	for part := range slices.Chunk(changes, together) {
+		if len(changes) > together {
+			w.is(ctx, model.FrontWriting, "")
+		}
+		bad, err := at.Write(ctx, part)
+		if err != nil {
+			return err
+		}
+		failed = append(failed, bad...)
+	}
+	w.have, w.read = want, read
+	if len(failed) > 0 {
+		w.read = time.Time{} // tried again with the next news
+		w.have = without(want, failed)
+	}
+	w.note(ctx, want, left, len(changes), whole, failed)
+	return nil
+}
+
+// without are the entries that could be written.
+func without(list []front.Entry, failed []moverfront.Outcome) []front.Entry {
+	bad := map[string]bool{}
+	for _, f := range failed {
+		bad[f.Path] = true
+	}
+	return slices.DeleteFunc(slices.Clone(list), func(e front.Entry) bool { return bad[e.Path] })
+}
+
+// mostLeftOut is how many signposts that are left out are told.
+const mostLeftOut = 50
+
+// note keeps how the front is now.
+func (w *writer) note(ctx context.Context, want []front.Entry, left []front.LeftOut, changes int, whole bool, failed []moverfront.Outcome) {
+	f := &w.front
+	before := *f
+	now := time.Now().UTC().Truncate(time.Microsecond)
+	f.Folders, f.Links = 0, 0
+	for _, e := range want {
+		if e.Link() {
+			f.Links++
+		} else {
+			f.Folders++
+		}
+	}
+	f.LeftOut = left[:min(len(left), mostLeftOut)]
+	if changes > 0 {
+		f.Written = &now
+	}
+	if whole {
+		f.CaughtUp, f.CaughtUpChanges = &now, int64(changes)
+	}
+	state, trouble := model.FrontCurrent, ""
+	if len(failed) > 0 {
+		state, trouble = model.FrontFailing, fmt.Sprintf("%d entries cannot be written, such as %s: %s", len(failed), failed[0].Path, failed[0].Trouble)
+	}
+	w.first = firstHosts(want)
+	if changes == 0 && !whole && before.State == state && before.Trouble == trouble && len(before.LeftOut) == len(f.LeftOut) {
+		return
+	}
+	w.keep(ctx, state, trouble, now)
+}
+
+// is notes a state.
+func (w *writer) is(ctx context.Context, state, trouble string) {
+	if w.front.State != state || w.front.Trouble != trouble {
+		w.keep(ctx, state, trouble, time.Now().UTC().Truncate(time.Microsecond))
+	}
+}
+
+func (w *writer) keep(ctx context.Context, state, trouble string, now time.Time) {
+	f := &w.front
+	if f.State != state {
+		f.Since = &now
+	}
+	f.State, f.Trouble = state, trouble
+	err := w.db.Change(ctx, func(tx *records.Tx) error {
+		if err := tx.StoreFront(ctx, *f); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, "front-state", name(*f), now)
+	})
+	if err != nil && ctx.Err() == nil {
+		slog.Warn("how a front is cannot be kept", "front", name(*f), "error", err)
+		return
+	}
+	w.changed()
+}
+
+// firstHosts are the hosts that links lead to first.
+func firstHosts(entries []front.Entry) []string {
+	hosts := map[string]bool{}
+	for _, e := range entries {
+		if e.Link() {
+			host, _, _ := strings.Cut(e.To[0], `\`)
+			hosts[namespace.Key(host)] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(hosts))
+}
+
+// probe looks at the servers that people are led to first, so that the front leads past one
+// that does not answer within seconds.
+func (w *writer) probe(ctx context.Context) {
+	var group guard.WaitGroup
+	for _, server := range w.serversAt(ctx, w.first...) {
+		group.Go(func() { w.estate.Suspect(ctx, server) })
+	}
+	_ = group.Wait()
+}
