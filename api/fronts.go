@@ -62,6 +62,11 @@ func (a *API) frontRoutes() {
 			plan, err := a.Fronts.Remove(ctx, in.Server, in.Share, version, in.Rehearse)
 			return &body[model.FrontPlan]{plan}, err
 		})
+	route(a, model.Viewer, huma.Operation{OperationID: "list-front-connections", Method: "GET", Path: path + "/connected", Summary: "Tell who has a front open", Tags: tags},
+		func(ctx context.Context, in *FrontPath) (*body[model.FrontConnections], error) {
+			list, err := a.Fronts.Connected(ctx, in.Server, in.Share)
+			return &body[model.FrontConnections]{model.FrontConnections{Connected: list}}, err
+		})
 	route(a, model.Operator, huma.Operation{OperationID: "check-front", Method: "POST", Path: path + "/check", Summary: "Ask a front as a client does, line by line", Tags: tags},
 		func(ctx context.Context, in *struct {
 			FrontPath

@@ -19,6 +19,12 @@ func (c *Client) Front(ctx context.Context, server, share string) (model.Front, 
 	return read[model.Front](ctx, c, nil, "fronts", server, share)
 }
 
+// FrontConnections tells who has a front open.
+func (c *Client) FrontConnections(ctx context.Context, server, share string) ([]model.FrontConnection, error) {
+	list, err := read[model.FrontConnections](ctx, c, nil, "fronts", server, share, "connected")
+	return list.Connected, err
+}
+
 // AddFront makes a front, or rehearses that.
 func (c *Client) AddFront(ctx context.Context, n model.NewFront) (model.FrontPlan, error) {
 	return add[model.FrontPlan](ctx, c, n, "fronts")

@@ -55,7 +55,7 @@ func (d *Demo) startServers(ctx context.Context, fresh bool) error {
 	var written atomic.Int64
 	start := time.Now()
 	if fresh {
-		d.say("Starting a database, a domain and four file servers, and filling them (%s) …", d.Size)
+		d.say("Starting a database, a domain and six file servers, and filling them (%s) …", d.Size)
 	}
 	var g gathered
 	g.run(func() (err error) {
@@ -100,7 +100,9 @@ func (d *Demo) startServers(ctx context.Context, fresh bool) error {
 			return nil
 		})
 	}
-	err = g.wait()
+	if err = g.wait(); err == nil {
+		err = d.startFrontHosts(place, known)
+	}
 	if fresh && err == nil {
 		d.say("… %s written in %.0f s.", humanize.IBytes(uint64(written.Load())), time.Since(start).Seconds())
 	}

@@ -68,6 +68,7 @@ type Estate struct {
 	Domain   EstateDomain   `json:"domain"`
 	Servers  []EstateServer `json:"servers"`
 	Station  EstateStation  `json:"station"`
+	Fronts   []EstateFront  `json:"fronts"`
 	People   []Person       `json:"people"`
 }
 
@@ -100,6 +101,15 @@ type EstateStation struct {
 	Address string `json:"address"`
 	Port    int    `json:"port"`
 	Folder  string `json:"folder"`
+	PID     int    `json:"pid"`
+}
+
+// EstateFront is a host of the demo where people meet the namespace.
+type EstateFront struct {
+	Name    string `json:"name"`
+	Site    string `json:"site"`
+	Address string `json:"address"`
+	Folder  string `json:"folder"` // of what it shows
 	PID     int    `json:"pid"`
 }
 
@@ -170,6 +180,9 @@ func (d *Demo) start(ctx context.Context) error {
 		if err := d.setUp(ctx); err != nil {
 			return err
 		}
+	}
+	if err := d.showFronts(ctx); err != nil {
+		return err
 	}
 	if err := d.writeEstate(); err != nil {
 		return err
@@ -293,6 +306,12 @@ func (d *Demo) writeEstate() error {
 	d.Estate.Servers = nil
 	d.Estate.Station = EstateStation{Name: station.name, Address: station.address, Port: d.Port + moverStep, Folder: d.stationFolder(), PID: d.mover.PID()}
 	d.Estate.Domain = EstateDomain{Name: domainName, Realm: realm, Address: d.Options.Domain, Folder: d.Domain.Dir, PID: d.Domain.PID(), Password: d.Estate.Domain.Password}
+	d.Estate.Fronts = nil
+	for _, h := range frontHosts {
+		if running := d.Servers[h.name]; running != nil {
+			d.Estate.Fronts = append(d.Estate.Fronts, EstateFront{Name: h.name, Site: h.site, Address: h.address, Folder: filepath.Join(running.FrontsFolder(), space), PID: h.mover.PID()})
+		}
+	}
 	for _, s := range servers {
 		running := d.Servers[s.name]
 		e := EstateServer{Name: s.name, Site: s.site, Address: s.address, Port: running.Port, Domain: s.domain(), Account: administrator, Folder: running.Dir, PID: running.PID()}
@@ -328,7 +347,8 @@ Larkfield Botanic Trust is up.
 Try next:
 
   bin/bspan --server %s login --name %s --password-file var/demo/sign-in
-  bin/bspan where /trust/collections/herbarium --from "Tern Island"
+  smbclient //127.0.0.16/trust -U 'LARKFIELD\%s%%%s' -c 'cd collections/herbarium; ls'
+  bin/bspan where /trust/collections/herbarium --from Highmoor --through front
   echo "11:59,21.5,14.0,60,4.2,55.0" >> %s
   bin/bspan replica show weather
   bin/bspan rights --as ivy.marsh fern/herbarium/Retouched
@@ -336,7 +356,7 @@ Try next:
 
 Addresses, accounts and passwords of everything are in var/demo/estate.json.
 Ctrl-C ends what was started here, and nothing else.`,
-		e.Console, e.User, e.Password, e.Console, e.User, filepath.Join("var/demo/reed/readings", "2026-06/2026-06-20.csv"), reader, d.password(reader), e.Gateway)
+		e.Console, e.User, e.Password, e.Console, e.User, reader, d.password(reader), filepath.Join("var/demo/reed/readings", "2026-06/2026-06-20.csv"), reader, d.password(reader), e.Gateway)
 }
 
 // goToWork lets people work, until the demo ends.
@@ -374,6 +394,11 @@ func (d *Demo) Down() {
 	}
 	if d.mover != nil {
 		d.mover.Stop(15 * time.Second)
+	}
+	for _, h := range frontHosts {
+		if h.mover != nil {
+			h.mover.Stop(15 * time.Second)
+		}
 	}
 	var group guard.WaitGroup
 	for _, s := range d.Servers {

@@ -62,7 +62,19 @@ type Fronts struct {
 }
 
 // FrontKeeping says for how long clients keep what they were told.
-const FrontKeeping = "People's machines keep where a link leads for as long as the file service of the front says (Samba: ten minutes). Whoever has a folder open goes on where they are. A machine drops what it keeps when it is restarted; on Windows also with: dfsutil /pktflush."
+const FrontKeeping = "People's machines keep where a link leads for as long as the file service of the front says (Samba: ten minutes). Whoever has a folder open goes on where they are. A machine drops what it keeps when it is restarted."
+
+// FrontConnection is somebody who has a front open.
+type FrontConnection struct {
+	Person  string    `json:"person,omitempty" doc:"Account; absent when the host cannot name it"`
+	Machine string    `json:"machine" doc:"Machine that the person is at"`
+	Since   time.Time `json:"since" doc:"Since when"`
+}
+
+// FrontConnections are those who have a front open.
+type FrontConnections struct {
+	Connected []FrontConnection `json:"connected" doc:"The latest first; at most 500"`
+}
 
 // FrontCheckAs is an account that checks a front.
 type FrontCheckAs struct {

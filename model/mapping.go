@@ -18,6 +18,7 @@ type Mappings struct {
 	AskMappings
 	Namespace string            `json:"namespace"`
 	Mappings  []mapping.Mapping `json:"mappings"`
+	Through   string            `json:"through,omitempty" doc:"Front that they lead through: they stay right when a server behind a signpost changes; absent where they lead straight to servers"`
 	Closed    []string          `json:"closed" doc:"Signposts that are left out, and why"`
 	Changes   []string          `json:"changes" doc:"What changed since they were last handed out"`
 	Last      *time.Time        `json:"last,omitempty" doc:"When they were last handed out; absent when never"`

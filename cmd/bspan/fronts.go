@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -85,7 +86,16 @@ func showFront(ctx context.Context, c *cli.Command, api *client.Client, host, sh
 	if err != nil {
 		return err
 	}
-	return show(c, f, frontTable(f))
+	t := frontTable(f)
+	list, err := api.FrontConnections(ctx, host, share)
+	if err != nil {
+		t.after = strings.TrimSpace(t.after + "\nWho is connected cannot be told: " + err.Error())
+	}
+	for _, who := range list {
+		t.after += fmt.Sprintf("\n%s at %s has it open since %s.", cmp.Or(who.Person, "somebody"), who.Machine, when(who.Since))
+	}
+	t.after = strings.TrimSpace(t.after)
+	return show(c, f, t)
 }
 
 func frontTable(f model.Front) table {
@@ -102,7 +112,7 @@ func frontTable(f model.Front) table {
 		t.add("compared", fmt.Sprintf("%s; it had missed %d changes", when(*f.CaughtUp), f.CaughtUpChanges))
 	}
 	t.add("failing locations", map[bool]string{true: "left out while another one is open", false: "given last"}[f.LeaveOutFailing])
-	t.add("checked as", orNobody(strings.TrimPrefix(f.CheckDomain+`\`+f.CheckAccount, `\`)))
+	t.add("checked as", cmp.Or(strings.TrimPrefix(f.CheckDomain+`\`+f.CheckAccount, `\`), "nobody"))
 	t.add("last check", outcome(f.Check))
 	t.add("note", f.Note)
 	var more []string
@@ -121,13 +131,6 @@ func frontTable(f model.Front) table {
 	}
 	t.after = strings.Join(more, "\n")
 	return t
-}
-
-func orNobody(name string) string {
-	if name == "" {
-		return "nobody"
-	}
-	return name
 }
 
 // checker is the account that is to check a front; nil when none is named.

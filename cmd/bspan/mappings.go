@@ -28,6 +28,9 @@ func namespaceMappings(ctx context.Context, c *cli.Command, api *client.Client, 
 	for _, closed := range m.Closed {
 		fmt.Fprintln(c.Root().ErrWriter, "left out:", closed)
 	}
+	if m.Through != "" {
+		fmt.Fprintf(c.Root().ErrWriter, "through the front %s: they stay right when a server behind a signpost changes\n", m.Through)
+	}
 	if m.Last != nil {
 		fmt.Fprintf(c.Root().ErrWriter, "last handed out %s; changed since: %d\n", when(*m.Last), len(m.Changes))
 	}

@@ -26,6 +26,8 @@ type Mapping struct {
 	Port   int    `json:"port,omitempty" doc:"TCP port, when it is not 445: Windows cannot go there"`
 	Share  string `json:"share"`
 	Sub    string `json:"sub,omitempty" doc:"Folder below the share"`
+	// Instead is for people whose front is away.
+	Instead string `json:"instead,omitempty" doc:"Of a mapping that leads through a front: where it leads without it"`
 }
 
 // UNC is the place as Windows writes it.
@@ -112,6 +114,9 @@ func writeBatch(b *strings.Builder, about string, list, before []Mapping) {
 	fmt.Fprintf(b, "@echo off\r\nrem %s\r\nsetlocal disabledelayedexpansion\r\n", remark(about))
 	for _, m := range list {
 		places := ours(m, before)
+		if m.Instead != "" {
+			fmt.Fprintf(b, "rem without the front, %s: leads to %s\r\n", m.Letter, remark(m.Instead))
+		}
 		switch {
 		case m.Letter == "":
 			fmt.Fprintf(b, "rem no letter is left for %s\r\n", remark(m.Path))
@@ -158,6 +163,9 @@ func writePowerShell(b *strings.Builder, about string, list, before []Mapping) {
 		if m.Letter == "" {
 			fmt.Fprintf(b, "# no letter is left for %s\r\n", remark(m.Path))
 			continue
+		}
+		if m.Instead != "" {
+			fmt.Fprintf(b, "# without the front, %s: leads to %s\r\n", m.Letter, remark(m.Instead))
 		}
 		b.WriteString(oneDrive(m, before))
 	}
@@ -212,6 +220,9 @@ func writeMounts(b *strings.Builder, about string, list []Mapping, line func(Map
 			fmt.Fprintf(b, "# a name with control characters is left out: %s\n", remark(m.Path))
 			continue
 		}
+		if m.Instead != "" {
+			fmt.Fprintf(b, "# without the front: %s\n", remark(m.Instead))
+		}
 		b.WriteString(line(m) + "\n")
 	}
 }
@@ -237,9 +248,9 @@ func octal(name string) string {
 func writeCSV(b *strings.Builder, list []Mapping) {
 	w := csv.NewWriter(b)
 	// Writing to a builder cannot fail.
-	_ = w.Write([]string{"path", "letter", "unc", "url"})
+	_ = w.Write([]string{"path", "letter", "unc", "url", "without the front"})
 	for _, m := range list {
-		_ = w.Write(text.Cells([]string{m.Path, m.Letter, m.UNC(), m.URL()}))
+		_ = w.Write(text.Cells([]string{m.Path, m.Letter, m.UNC(), m.URL(), m.Instead}))
 	}
 	w.Flush()
 }
@@ -287,6 +298,8 @@ func Changes(before, after []Mapping) []string {
 		switch {
 		case !known:
 			list = append(list, fmt.Sprintf("%s is new: %s%s", m.Path, drive(m), m.UNC()))
+		case old.UNC() != m.UNC() && m.Instead != "" && old.Instead == "":
+			list = append(list, fmt.Sprintf("%s can lead through the front, %s, instead of straight to %s", m.Path, m.UNC(), old.UNC()))
 		case old.UNC() != m.UNC():
 			list = append(list, fmt.Sprintf("%s leads to %s instead of %s", m.Path, m.UNC(), old.UNC()))
 		case old.Letter != m.Letter:

@@ -24,7 +24,7 @@ func TestWrite(t *testing.T) {
 			`-RemotePath ('' + '\\fern.example\O' + [char]0x0027 + 'Hara' + [char]0x2019 + 's')`, "# no letter is left for /trust/council"},
 		Autofs: {`/trust/seed\ bank -fstype=cifs,multiuser,sec=krb5 ://fern.example/seed\ bank/done/beds` + "\n", `/trust/council -fstype=cifs,multiuser,sec=krb5,port=1445 ://127.0.0.11/council`},
 		Fstab:  {`//fern.example/seed\040bank/done/beds /trust/seed\040bank cifs noauto,`},
-		CSV:    {"path,letter,unc,url\n", `/trust/seed bank,H,\\fern.example\seed bank\done\beds,//fern.example/seed bank/done/beds`},
+		CSV:    {"path,letter,unc,url,without the front\n", `/trust/seed bank,H,\\fern.example\seed bank\done\beds,//fern.example/seed bank/done/beds,`},
 	} {
 		got := Write(format, "for\nivy.marsh", list, before)
 		for _, line := range want {
@@ -35,6 +35,25 @@ func TestWrite(t *testing.T) {
 		if strings.Contains(got, "other") {
 			t.Errorf("%s: a letter that is not given away is touched:\n%s", format, got)
 		}
+	}
+}
+
+// A mapping through a front also says where it leads without it.
+func TestWriteThroughFront(t *testing.T) {
+	before := []Mapping{{Path: "/trust/council", Letter: "H", Host: "fern", Share: "council"}}
+	list := []Mapping{{Path: "/trust/council", Letter: "H", Host: "bracken", Share: "trust", Sub: "council", Instead: `\\fern\council`}}
+	for format, want := range map[Format]string{Batch: `rem without the front, H: leads to \\fern\council`, PowerShell: `# without the front, H: leads to \\fern\council`, Autofs: `# without the front: \\fern\council`, Fstab: `//bracken/trust/council /trust/council cifs`, CSV: `\\fern\council`} {
+		if got := Write(format, "for ivy", list, before); !strings.Contains(got, want) {
+			t.Errorf("%s:\n%s\nwant %s", format, got, want)
+		}
+	}
+	if got := Changes(before, list); len(got) != 1 || !strings.Contains(got[0], "can lead through the front") {
+		t.Errorf("of a mapping that led straight to a server is told %q", got)
+	}
+	moved := []Mapping{list[0]}
+	moved[0].Instead = `\\yarrow\council`
+	if got := Changes(list, moved); len(got) != 0 {
+		t.Errorf("another server behind the front makes it stale: %q", got)
 	}
 }
 

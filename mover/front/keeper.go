@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 
@@ -83,6 +84,7 @@ func look(ctx context.Context, root *os.Root, folder string, made *notes, found 
 	if err != nil {
 		return err
 	}
+	slices.SortFunc(list, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 	for _, d := range list {
 		at := path.Join(folder, d.Name())
 		if strings.HasPrefix(d.Name(), besides) && d.Type()&fs.ModeSymlink != 0 { // of a writing that was broken off

@@ -1,7 +1,6 @@
 package front_test
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -15,7 +14,6 @@ import (
 	"bridgespan/mover/front"
 	"bridgespan/standin/fileserver"
 	"bridgespan/standin/standintest"
-	"bridgespan/tree"
 	"bridgespan/tree/smb"
 )
 
@@ -52,9 +50,19 @@ func TestSambaFollows(t *testing.T) {
 	if err := os.MkdirAll(filepath.Join(one.SharePath("herbarium"), "2026/spring"), 0o777); err != nil {
 		t.Fatal(err)
 	}
-	os.WriteFile(filepath.Join(one.SharePath("herbarium"), "2026/spring/a.txt"), []byte("hello"), 0o666)
-	fmt.Println(client(at, "trust", "ada", "ls; cd collections; ls; cd herbarium; ls; cd 2026/spring; ls"))
-	fmt.Println(client(at, "trust", "ada", "ls deep/*"))
+	if err := os.WriteFile(filepath.Join(one.SharePath("herbarium"), "2026/spring/a.txt"), []byte("hello"), 0o666); err != nil {
+		t.Fatal(err)
+	}
+	for commands, want := range map[string]string{"cd collections; ls": "herbarium", "cd collections/herbarium/2026; ls": "spring", "ls deep/*": "a.txt"} {
+		if said := client(at, "trust", "ada", commands); !strings.Contains(said, want) {
+			t.Errorf("%s: %s", commands, said)
+		}
+	}
+	for _, commands := range []string{"mkdir fresh", "rmdir collections", "rename collections other"} {
+		if said := client(at, "trust", "warden", commands); !strings.Contains(said, "NT_STATUS_") {
+			t.Errorf("%s goes: %s", commands, said)
+		}
+	}
 	session, err := smb.Dial(ctx, smb.Target{Address: at.HostPort(), Account: "ada", Password: standintest.Password("ada")})
 	if err != nil {
 		t.Fatal(err)
@@ -64,16 +72,55 @@ func TestSambaFollows(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for e, err := range tr.List(ctx, ".", tree.Plain) {
-		fmt.Println(e, err)
+	defer tr.Close()
+	for path, away := range map[string]bool{"collections": false, "collections/herbarium": true, "collections/herbarium/2026": true, "nothing": false} {
+		if _, err := tr.Stat(ctx, path); smb.LeadsAway(err) != away {
+			t.Errorf("%s leads away: %v", path, err)
+		}
 	}
-	e, err := tr.Stat(ctx, "collections/herbarium")
-	fmt.Printf("%+v %#v %v\n", e, err, err)
-	e, err = tr.Stat(ctx, "collections/herbarium/2026")
-	fmt.Printf("%+v %v\n", e, err)
-	_, err = session.Tree(ctx, "trust", "collections/herbarium")
-	fmt.Printf("%v\n", err)
-	_ = context.Background
-	_ = errors.Is
-	_ = fs.ErrExist
+	if list, err := k.Connected(ctx, "trust"); err != nil || len(list) == 0 || list[0].Machine == "" || list[0].Since.IsZero() {
+		t.Errorf("connected are %+v, %v", list, err)
+	}
+	// A share of the file service is in nobody's way, and a front is no part of one.
+	for share, want := range map[string]error{"other": nil} {
+		if _, err := k.Offer(ctx, share, "a\nb \\ %U"); !errors.Is(err, want) {
+			t.Errorf("%s: %v", share, err)
+		}
+	}
+	if err := errors.Join(k.Withdraw(ctx, "trust"), k.Withdraw(ctx, "never")); err != nil {
+		t.Fatal(err)
+	}
+	if said := client(at, "trust", "ada", "ls"); !strings.Contains(said, "BAD_NETWORK_NAME") {
+		t.Errorf("it is still offered: %s", said)
+	}
+}
+
+// What stands in the way of a front's share is told, and nothing is changed.
+func TestInTheWay(t *testing.T) {
+	at := standintest.FrontServer(t, "bracken", "trust", "whole")
+	within := filepath.Join(at.SharePath("whole"), "fronts")
+	for name, c := range map[string]struct{ folder, share string }{"a share of that name": {at.FrontsFolder(), "trust"}, "a front inside a share": {within, "garden"}} {
+		k, err := front.Open(c.folder, t.TempDir(), at.Configuration())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := k.Offer(t.Context(), c.share, ""); err == nil {
+			t.Errorf("%s: it is offered", name)
+		}
+		if _, err := os.Stat(filepath.Join(filepath.Dir(at.Configuration()), "bspan-fronts.conf")); !errors.Is(err, fs.ErrNotExist) {
+			t.Errorf("%s: the file is there: %v", name, err)
+		}
+	}
+	plain := standintest.OnStandardPort(t, "fern", "herbarium")
+	k, err := front.Open(filepath.Join(plain.Dir, "fronts"), t.TempDir(), plain.Configuration())
+	if err != nil {
+		t.Fatal(err)
+	}
+	o, err := k.Offered(t.Context(), "trust")
+	if err != nil || len(o.ByHand) != 1 || !strings.HasPrefix(o.ByHand[0], "include = ") {
+		t.Errorf("of a configuration that includes nothing: %+v, %v", o, err)
+	}
+	if _, err := k.Offer(t.Context(), "trust", ""); err == nil {
+		t.Error("it is offered by a configuration that includes nothing")
+	}
 }

@@ -26,11 +26,12 @@ type request struct {
 
 // reply is the body of an answer.
 type reply struct {
-	Error  *failure  `json:"error,omitempty"`
-	Folder string    `json:"folder,omitempty"` // of the front, on the host
-	Found  *Found    `json:"found,omitempty"`
-	Offer  *Offer    `json:"offer,omitempty"`
-	Failed []Outcome `json:"failed,omitempty"`
+	Error     *failure    `json:"error,omitempty"`
+	Folder    string      `json:"folder,omitempty"` // of the front, on the host
+	Found     *Found      `json:"found,omitempty"`
+	Offer     *Offer      `json:"offer,omitempty"`
+	Failed    []Outcome   `json:"failed,omitempty"`
+	Connected []Connected `json:"connected,omitempty"`
 	// Started is another word after each start of the mover.
 	Started string `json:"started,omitempty"`
 }
@@ -58,6 +59,10 @@ var calls = map[string]func(*Keeper, context.Context, string, request) (reply, e
 	"offered": func(k *Keeper, ctx context.Context, share string, _ request) (reply, error) {
 		o, err := k.Offered(ctx, share)
 		return reply{Offer: &o, Folder: k.Path(share)}, err
+	},
+	"connected": func(k *Keeper, ctx context.Context, share string, _ request) (reply, error) {
+		list, err := k.Connected(ctx, share)
+		return reply{Connected: list}, err
 	},
 	"make": func(k *Keeper, ctx context.Context, share string, _ request) (reply, error) {
 		return reply{}, k.Make(ctx, share)
@@ -172,6 +177,12 @@ func (c Client) Offered(ctx context.Context) (Offer, string, error) {
 		return Offer{}, a.Folder, err
 	}
 	return *a.Offer, a.Folder, nil
+}
+
+// Connected tells who has the share open.
+func (c Client) Connected(ctx context.Context) ([]Connected, error) {
+	a, err := c.call(ctx, "connected", request{})
+	return a.Connected, err
 }
 
 // Make makes the folder of the front.

@@ -57,6 +57,23 @@ func (s *Service) Front(ctx context.Context, server, share string) (model.Front,
 	return s.db.Front(ctx, server, share)
 }
 
+// Connected tells who has a front open.
+func (s *Service) Connected(ctx context.Context, server, share string) ([]model.FrontConnection, error) {
+	f, err := s.db.Front(ctx, server, share)
+	if err != nil {
+		return nil, err
+	}
+	list := []model.FrontConnection{}
+	err = s.at(ctx, f, func(at moverfront.Client) error {
+		connected, err := at.Connected(ctx)
+		for _, c := range connected {
+			list = append(list, model.FrontConnection(c))
+		}
+		return err
+	})
+	return list, err
+}
+
 // At finds the front of a namespace at a site; nil when it has none there. One that answers and
 // shows all of it comes before others.
 func (s *Service) At(ctx context.Context, name, site string) (*model.Front, error) {

@@ -8,6 +8,7 @@ import (
 	"net"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"bridgespan/core/fault"
@@ -24,12 +25,18 @@ type Service struct {
 	db      *records.DB
 	naming  *naming.Service
 	lens    *lens.Service
+	fronts  Fronts
 	changed func()
 }
 
+// Fronts finds the front of a namespace at a site; nil when it has none there.
+type Fronts interface {
+	At(ctx context.Context, name, site string) (*model.Front, error)
+}
+
 // New makes the service. changed is called after every change.
-func New(db *records.DB, n *naming.Service, l *lens.Service, changed func()) *Service {
-	return &Service{db, n, l, changed}
+func New(db *records.DB, n *naming.Service, l *lens.Service, f Fronts, changed func()) *Service {
+	return &Service{db, n, l, f, changed}
 }
 
 // Make makes the mappings of a namespace for an account at a site, and tells
@@ -47,6 +54,13 @@ func (s *Service) Make(ctx context.Context, name string, asked model.AskMappings
 	if err != nil {
 		return m, err
 	}
+	through, err := s.fronts.At(ctx, name, asked.From)
+	if err != nil {
+		return m, err
+	}
+	if through != nil {
+		m.Through = through.UNC()
+	}
 	given := map[string]string{}
 	var open []model.Seen
 	for _, one := range seen {
@@ -60,6 +74,9 @@ func (s *Service) Make(ctx context.Context, name string, asked model.AskMappings
 		to, err := leads(one)
 		if err != nil {
 			return m, err
+		}
+		if through != nil {
+			to = throughFront(to, *through)
 		}
 		open = append(open, one)
 		m.Mappings = append(m.Mappings, to)
@@ -101,6 +118,12 @@ func leads(one model.Seen) (mapping.Mapping, error) {
 		m.Port, err = strconv.Atoi(port)
 	}
 	return m, err
+}
+
+// throughFront is a mapping that leads through a front: it stays right whatever server is behind it.
+func throughFront(m mapping.Mapping, f model.Front) mapping.Mapping {
+	inside := strings.TrimPrefix(m.Path, "/"+f.Namespace+"/")
+	return mapping.Mapping{Path: m.Path, Host: f.Host, Share: f.Share, Sub: inside, Instead: m.UNC()}
 }
 
 // assign puts in the letters, and returns those that were not given away before,

@@ -21,6 +21,8 @@ const concerns: Record<string, string[]> = {
   namespace: ["namespace", "share"],
   user: ["user"],
   lock: ["lock"],
+  front: ["front", "namespace"],
+  "front-state": ["front"],
 };
 
 const everything = "*";

@@ -99,12 +99,12 @@ export const useInNeed = (namespaces: string[] | undefined) =>
     },
   });
 
-export const useDirections = (path: string, from: string, as: string) =>
+export const useDirections = (path: string, from: string, as: string, through: "gateway" | "front") =>
   useQuery({
-    queryKey: ["namespace", "directions", path, from, as],
+    queryKey: ["namespace", "directions", path, from, as, through],
     enabled: path !== "",
     retry: false,
-    queryFn: () => got(api.GET("/api/v1/directions", { params: { query: { path, from: from || undefined, as: as || undefined, rights: as ? true : undefined } } })),
+    queryFn: () => got(api.GET("/api/v1/directions", { params: { query: { path, from: from || undefined, as: as || undefined, rights: as ? true : undefined, through } } })),
   });
 
 export const useUsers = () =>
@@ -194,6 +194,13 @@ export const useHistory = (namespace: string) =>
     queryFn: ({ pageParam }) => got(api.GET("/api/v1/namespaces/{namespace}/history", { params: { path: { namespace }, query: { cursor: pageParam || undefined, limit: 30 } } })),
     getNextPageParam: (page) => page.next || undefined,
   });
+
+/** The fronts of a namespace. */
+export const useFronts = (namespace: string) =>
+  useQuery({ queryKey: ["front", namespace], queryFn: () => got(api.GET("/api/v1/fronts", { params: { query: { namespace } } })) });
+
+export const useFrontConnections = (server: string, share: string) =>
+  useQuery({ queryKey: ["front", "connected", server, share], retry: false, queryFn: async () => (await got(api.GET("/api/v1/fronts/{server}/{share}/connected", { params: { path: { server, share } } }))).connected });
 
 export const useHandouts = (namespace: string) =>
   useQuery({ queryKey: ["namespace", namespace, "handouts"], queryFn: async () => (await got(api.GET("/api/v1/namespaces/{namespace}/handouts", { params: { path: { namespace } } }))).handouts });

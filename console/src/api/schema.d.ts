@@ -764,6 +764,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fronts/{server}/{share}/connected": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell who has a front open
+         * @description Needs the role viewer.
+         */
+        get: operations["list-front-connections"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs": {
         parameters: {
             query?: never;
@@ -4281,6 +4301,21 @@ export interface components {
              */
             password: string;
         };
+        FrontConnection: {
+            /** @description Machine that the person is at */
+            machine: string;
+            /** @description Account; absent when the host cannot name it */
+            person?: string;
+            /**
+             * Format: date-time
+             * @description Since when
+             */
+            since: string;
+        };
+        FrontConnections: {
+            /** @description The latest first; at most 500 */
+            connected: components["schemas"]["FrontConnection"][];
+        };
         FrontPlan: {
             /** @description What was looked at, in order */
             checks: components["schemas"]["Finding"][];
@@ -4725,6 +4760,8 @@ export interface components {
         Mapping: {
             /** @description Host name or address of the server */
             host: string;
+            /** @description Of a mapping that leads through a front: where it leads without it */
+            instead?: string;
             /** @description Drive letter; absent when all are used up */
             letter?: string;
             /** @description Full path in the namespace, such as /trust/collections/herbarium */
@@ -4758,6 +4795,8 @@ export interface components {
             namespace: string;
             /** @description All of it in the format that was asked for */
             text: string;
+            /** @description Front that they lead through: they stay right when a server behind a signpost changes; absent where they lead straight to servers */
+            through?: string;
         };
         NameTrouble: {
             /** Format: int64 */
@@ -8633,6 +8672,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Check"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-front-connections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Server in Bridge Span that is the front's host */
+                server: string;
+                /** @description Name of its share */
+                share: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FrontConnections"];
                 };
             };
             /** @description Error */

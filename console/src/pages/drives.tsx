@@ -116,6 +116,7 @@ function Outcome({ made: m, handedOut }: { made: Made; handedOut: boolean }) {
           </tbody>
         </table>
       )}
+      {m.through && <p>They lead through the front <code>{m.through}</code>: they stay right when a server behind a signpost changes. Where each leads without it stands in the file.</p>}
       {m.closed.map((c) => <p key={c} className="text-soft">{sentence(`left out: ${c}`)}</p>)}
       {m.last && !handedOut && <p>{m.changes.length === 0 ? `Nothing changed since ${when(m.last)}, when they were last handed out.` : sentence(`${plural(m.changes.length, "change")} since ${when(m.last)}: ${m.changes.join("; ")}`)}</p>}
       <details>

@@ -11,6 +11,7 @@ import { plural, target } from "../format";
 import { AddEntry } from "./addentry";
 import { Drives } from "./drives";
 import { EntryPane, MoveEntry } from "./entry";
+import { Fronts } from "./fronts";
 import { Flaws, History } from "./upkeep";
 import { WherePanel } from "./where";
 
@@ -47,6 +48,7 @@ export function NamespacePage() {
           <WherePanel namespace={namespace} entry={chosen} />
         </div>
       </div>
+      <Fronts namespace={namespace} />
       <Drives namespace={namespace} />
       <Flaws namespace={namespace} />
       <History namespace={namespace} />

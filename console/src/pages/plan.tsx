@@ -8,7 +8,7 @@ import { api, got, Problem, type NewReplicaSet, type ReplicaCreation, type Repli
 import { useReplicaCreation, useReplicaPlan } from "../api/queries";
 import { FindingLines } from "../components/findinglines";
 import { Asked, bodyOf, empty, placeOf, useDraftOnShelf } from "../components/asked";
-import { CreationSteps } from "../components/creation";
+import { StepList } from "../components/steps";
 import { setPage } from "../components/replica";
 import { ended, RunProgress } from "../components/run";
 import { SpanStrip } from "../components/span";
@@ -75,7 +75,7 @@ function Made({ creation, onLeave }: { creation: ReplicaCreation; onLeave: () =>
   }, []);
   return (
     <Section title={`Making ${creation.set}`}>
-      <div ref={top} className="scroll-mt-12"><CreationSteps creation={creation} /></div>
+      <div ref={top} className="scroll-mt-12"><StepList steps={creation.steps} over={ended(creation.run)} /></div>
       <div className="mt-4">
         {!ended(creation.run) && <RunProgress run={creation.run} />}
         {creation.run.state === "done" && <p><Status tone="good">made</Status> <Link className="text-span underline underline-offset-2" to={setPage(creation.set)} onClick={onLeave}>See how {creation.set} is filled</Link></p>}

@@ -45,7 +45,7 @@ export function RunsPage() {
   );
 }
 
-const kinds: Record<Run["kind"], string> = { survey: "survey", share: "change of a share", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search", plan: "plan of a replica set", "create-set": "making of a replica set", "verify-set": "verification of a replica set", probe: "probe", estimate: "estimate of deduplication", "what-if": "what-if of an estimate", pool: "comparison of volumes", prove: "proof of an estimate" };
+const kinds: Record<Run["kind"], string> = { survey: "survey", share: "change of a share", front: "change of a front", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search", plan: "plan of a replica set", "create-set": "making of a replica set", "verify-set": "verification of a replica set", probe: "probe", estimate: "estimate of deduplication", "what-if": "what-if of an estimate", pool: "comparison of volumes", prove: "proof of an estimate" };
 
 export function where(r: Pick<Run, "id" | "kind" | "subject">): string {
   if (r.kind === "probe") return setPage(r.subject);

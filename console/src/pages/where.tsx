@@ -15,6 +15,7 @@ export function WherePanel({ namespace, entry }: { namespace: string; entry?: En
   const [path, setPath] = useState(`/${namespace}`);
   const [from, setFrom] = useState(anywhere);
   const [as, setAs] = useState("");
+  const [through, setThrough] = useState<"gateway" | "front">("gateway");
   useEffect(() => {
     if (entry) setPath(`/${namespace}/${entry.path}`);
   }, [namespace, entry]);
@@ -29,17 +30,21 @@ export function WherePanel({ namespace, entry }: { namespace: string; entry?: En
           <span className="font-medium" aria-hidden>Standing at</span>
           <Select label="Standing at" value={from} onChange={setFrom} options={[anywhere, ...(sites.data ?? []).map((s) => s.name)].map((name) => ({ value: name, label: name }))} />
         </div>
-        <TextField label="As" value={as} onChange={(e) => setAs(e.target.value)} placeholder="any account" />
+        <div className="grid content-start gap-1">
+          <span className="font-medium" aria-hidden>Through</span>
+          <Select label="Through" value={through} onChange={(t) => setThrough(t === "front" ? "front" : "gateway")} options={[{ value: "gateway", label: "the gateway" }, { value: "front", label: "the front there" }]} />
+        </div>
+        <div className="col-span-2"><TextField label="As" value={as} onChange={(e) => setAs(e.target.value)} placeholder="any account" /></div>
       </div>
       <div className="mt-3" aria-live="polite">
-        <Answer path={path} from={site} as={as.trim()} />
+        <Answer path={path} from={site} as={as.trim()} through={through} />
       </div>
     </Section>
   );
 }
 
-function Answer({ path, from, as }: { path: string; from: string; as: string }) {
-  const query = useDirections(path, from, as);
+function Answer({ path, from, as, through }: { path: string; from: string; as: string; through: "gateway" | "front" }) {
+  const query = useDirections(path, from, as, through);
   if (path === "") return <p className="text-soft">Type a path.</p>;
   if (query.isPending) return <Loading what="directions" />;
   if (!query.data) return <Trouble error={query.error} />;
@@ -55,6 +60,7 @@ function Answer({ path, from, as }: { path: string; from: string; as: string }) 
   return (
     <>
       {first ? <p className="mb-2">People are led to <code className="font-semibold break-all">{[target(first), d.rest].filter(Boolean).join("/")}</code>.</p> : <div className="mb-2"><Status tone="bad">People are led nowhere: no location is open.</Status></div>}
+      {d.opens && <p className="mb-2">People at {d.from} open <code className="font-semibold break-all">{d.opens}</code>.</p>}
       {d.may && <p className="mb-2"><span className="font-semibold">{d.may.account.name}</span> {d.may.level === "none" ? "may do nothing there" : <>has <span className="font-semibold">{levelText(d.may)}</span> there</>}<span className="block text-sm text-soft">{sentence((d.may.reasons ?? []).map((r) => r.text).join("; "))}</span></p>}
       {d.mayTrouble && <p className="mb-2 text-warn">{sentence(`what ${d.as ?? ""} may do there is not known now: ${d.mayTrouble}`)}</p>}
       <ol className="border-t border-ink">

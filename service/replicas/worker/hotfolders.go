@@ -18,6 +18,7 @@ type hotFolders struct {
 	mu      sync.Mutex
 	folders map[string]float64
 	began   time.Time // since when the figures fade
+	quiet   int       // looks since the last change
 }
 
 // Heat fades by half in so long; at most so many folders are remembered, and
@@ -36,6 +37,7 @@ func (w *hotFolders) add(folder string, changes int) {
 	if w.folders == nil {
 		w.folders = map[string]float64{}
 	}
+	w.quiet = 0
 	w.fade(time.Now())
 	if _, known := w.folders[folder]; !known && len(w.folders) >= mostHot {
 		return
@@ -69,19 +71,30 @@ func (w *hotFolders) hottest() []string {
 	return list[:min(len(list), hotTogether)]
 }
 
-// Between two looks at the hottest folders at least so long passes, and ten times as long
-// as one takes. Folders that have to be looked at again are not to wait so long: lanes
+// rest is how long the hottest folders are left alone after a look: a little longer each time that
+// nothing has changed.
+func (w *hotFolders) rest() time.Duration {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.quiet++
+	return min(hotPause+time.Duration(w.quiet)*hotLonger, hotMost)
+}
+
+// Between two looks at the hottest folders at least so long passes, up to five times as long when
+// nothing changes, and ten times as long as one takes. Folders that have to be looked at again are not to wait so long: lanes
 // leave what is in them alone until then. They take half of the time at most.
 const (
-	hotPause = time.Second
-	hotShare = 10
+	hotPause  = time.Second
+	hotLonger = 100 * time.Millisecond
+	hotMost   = 5 * time.Second
+	hotShare  = 10
 )
 
 // partialScans looks at the hottest folders, and at those that have to be looked at again, until
 // the next look at all is due, somebody wants one, or ctx ends. When a folder is found
 // gone, that look is due sooner.
 func (p *replicaWorker) partialScans(ctx context.Context, until, sooner time.Time) {
-	var hotAgain time.Time
+	hotAgain := time.Now().Add(p.hot.rest())
 	pause := hotPause
 	for {
 		if p.folderGone.Load() && sooner.Before(until) {
@@ -118,7 +131,7 @@ func (p *replicaWorker) partialScans(ctx context.Context, until, sooner time.Tim
 		took := time.Since(began)
 		pause = max(hotPause, took)
 		if hot {
-			hotAgain = time.Now().Add(hotShare * took)
+			hotAgain = time.Now().Add(max(hotShare*took, p.hot.rest()))
 		}
 	}
 }

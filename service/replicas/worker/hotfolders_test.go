@@ -43,3 +43,19 @@ func TestNextShare(t *testing.T) {
 		t.Errorf("after a first look that found nothing: %d", share)
 	}
 }
+
+// Where nothing changes, looks become seldom; a change makes them frequent again.
+func TestHotFoldersRest(t *testing.T) {
+	var w hotFolders
+	w.add("a", 1)
+	first := w.rest()
+	for range 100 {
+		w.rest()
+	}
+	if last := w.rest(); first > 2*hotPause || last != hotMost {
+		t.Errorf("after a change %v, at last %v", first, last)
+	}
+	if w.add("b", 1); w.rest() != first {
+		t.Error("a change does not make looks frequent again")
+	}
+}

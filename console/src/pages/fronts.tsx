@@ -1,0 +1,180 @@
+// The fronts of a namespace: shares of SMB servers in which people meet it in their own file browser.
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState, type FormEvent } from "react";
+import { api, etag, got, Problem, type Front, type FrontPlan } from "../api/client";
+import { useFrontConnections, useFronts, useServers } from "../api/queries";
+import { FindingLines } from "../components/findinglines";
+import { outcomeTone, Status, type Tone } from "../components/status";
+import { StepList } from "../components/steps";
+import { useToast } from "../components/toast";
+import { Button, Check, Dialog, Empty, Facts, Field, Loading, Section, Select, TextField, Trouble } from "../components/ui";
+import { ago, plural, when } from "../format";
+
+const tones: Record<Front["state"], Tone> = { new: "none", current: "good", writing: "none", away: "bad", failing: "bad" };
+
+export const unc = (f: Front) => `\\\\${f.host}\\${f.share}`;
+
+export function Fronts({ namespace }: { namespace: string }) {
+  const query = useFronts(namespace);
+  const [adding, setAdding] = useState(false);
+  const [shown, setShown] = useState<string>();
+  const list = query.data?.fronts ?? [];
+  const chosen = list.find((f) => f.server + "/" + f.share === shown);
+  return (
+    <Section title="Fronts" aside={<Button look="quiet" onClick={() => setAdding(true)}>Add a front …</Button>}>
+      {query.isPending && <Loading what="the fronts" />}
+      {query.error && <Trouble error={query.error} retry={() => void query.refetch()} />}
+      {query.data && list.length === 0 && <Empty>No front shows it yet. With one, people open it in their own file browser, and land at the server that is right for their site.</Empty>}
+      <ul className={list.length > 0 ? "border-t border-line" : ""}>
+        {list.map((f) => (
+          <li key={`${f.server}/${f.share}`} className="grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)_max-content] items-baseline gap-x-4 border-b border-line py-1.5">
+            <span className="min-w-0"><code className="font-semibold break-all">{unc(f)}</code><span className="block text-sm text-soft">at {f.site}{f.branch && <>, shows <code>/{f.namespace}/{f.branch}</code></>}</span></span>
+            <span className="min-w-0">
+              <Status tone={tones[f.state]}>{f.state}{f.trouble && `: ${f.trouble}`}</Status>
+              <span className="block text-sm text-soft">{plural(f.links, "signpost")}, {plural(f.folders, "folder")}; {f.written ? `last written ${ago(f.written)}` : "not written yet"}</span>
+              {f.check && f.check.outcome !== "pass" && <Status tone={outcomeTone(f.check.outcome)}>{f.check.lines[0]?.found ?? "see its check"}</Status>}
+            </span>
+            <Button look="quiet" aria-label={`Look at ${unc(f)}`} onClick={() => setShown(`${f.server}/${f.share}`)}>Look …</Button>
+          </li>
+        ))}
+      </ul>
+      {list.length > 0 && <p className="mt-2 text-sm text-soft">{query.data?.keeping}</p>}
+      <Dialog open={adding} onOpenChange={setAdding} title="Add a front" lead={`A share that shows /${namespace}: its folders, and its signposts as links that people's machines follow to the server.`}>
+        <AddFront namespace={namespace} onClose={() => setAdding(false)} />
+      </Dialog>
+      <Dialog open={chosen !== undefined} onOpenChange={() => setShown(undefined)} title={chosen ? unc(chosen) : ""}>
+        {chosen && <OneFront front={chosen} onClose={() => setShown(undefined)} />}
+      </Dialog>
+    </Section>
+  );
+}
+
+function OneFront({ front: f, onClose }: { front: Front; onClose: () => void }) {
+  const [removing, setRemoving] = useState(false);
+  const path = { server: f.server, share: f.share };
+  const queries = useQueryClient();
+  const check = useMutation({
+    mutationFn: () => got(api.POST("/api/v1/fronts/{server}/{share}/check", { params: { path }, body: {} })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["front"] }),
+  });
+  const connected = useFrontConnections(f.server, f.share);
+  if (removing) return <RemoveFront front={f} onClose={onClose} />;
+  const done = check.data ?? f.check;
+  return (
+    <div className="grid gap-4">
+      <Facts
+        facts={[
+          ["State", <Status key="s" tone={tones[f.state]}>{f.state}{f.trouble && `: ${f.trouble}`}</Status>],
+          ["Shows", <code key="n">/{[f.namespace, f.branch].filter(Boolean).join("/")}</code>],
+          ["As seen from", f.site],
+          ["Holds", `${plural(f.links, "signpost")}, ${plural(f.folders, "folder")}`],
+          ["Last written", f.written ? when(f.written) : "not yet"],
+          ["Compared", f.caughtUp ? `${when(f.caughtUp)}; it had missed ${plural(f.caughtUpChanges, "change")}` : "not yet"],
+          ["Failing locations", f.leaveOutFailing ? "left out while another one is open" : "given last"],
+          ["Connected", connected.error ? "cannot be told now" : !connected.data ? "…" : connected.data.length === 0 ? "nobody" : connected.data.slice(0, 8).map((c) => `${c.person ?? "somebody"} at ${c.machine}`).join(", ") + (connected.data.length > 8 ? ` and ${connected.data.length - 8} more` : "")],
+          ["Checked as", f.checkAccount ? [f.checkDomain, f.checkAccount].filter(Boolean).join("\\") : "nobody"],
+        ]}
+      />
+      {f.leftOut && f.leftOut.length > 0 && <ul className="text-sm text-soft">{f.leftOut.map((l) => <li key={l.path}>Not shown: <code>{l.path}</code>: {l.why}</li>)}</ul>}
+      {f.foreign && f.foreign.length > 0 && <p className="text-sm text-soft">Not made by Bridge Span, and left alone: <code className="break-all">{f.foreign.join(", ")}</code></p>}
+      {check.error && <Trouble error={check.error} />}
+      {done && <div><h3 className="font-medium">Check of {when(done.at)}</h3><FindingLines about="paths" list={done.lines} /></div>}
+      <div className="flex justify-end gap-2">
+        <Button onClick={() => setRemoving(true)}>Remove …</Button>
+        <Button look="main" disabled={check.isPending} onClick={() => check.mutate()}>{check.isPending ? "Asking it …" : "Check now"}</Button>
+      </div>
+    </div>
+  );
+}
+
+function RemoveFront({ front: f, onClose }: { front: Front; onClose: () => void }) {
+  const tell = useToast();
+  const remove = useMutation({
+    mutationFn: (rehearse: boolean) => got(api.DELETE("/api/v1/fronts/{server}/{share}", { params: { path: { server: f.server, share: f.share }, query: { rehearse }, header: { "If-Match": etag(f.version) } } })),
+    onSuccess: (plan) => {
+      if (plan.rehearsed) return;
+      tell(`${unc(f)} is gone.`);
+      onClose();
+    },
+  });
+  return (
+    <div className="grid gap-4">
+      <p>What it made is removed. What is behind its links stays, and so does what Bridge Span did not make.</p>
+      {remove.error && <Trouble error={remove.error} />}
+      {remove.data && <Plan plan={remove.data} />}
+      <div className="flex justify-end gap-2">
+        <Button onClick={onClose}>Keep it</Button>
+        <Button disabled={remove.isPending} onClick={() => remove.mutate(true)}>Rehearse</Button>
+        <Button look="danger" disabled={remove.isPending} onClick={() => remove.mutate(false)}>Remove the front</Button>
+      </div>
+    </div>
+  );
+}
+
+function AddFront({ namespace, onClose }: { namespace: string; onClose: () => void }) {
+  const servers = useServers();
+  const hosts = (servers.data ?? []).filter((v) => v.kind === "mover");
+  const [v, setV] = useState({ server: "", share: namespace, branch: "", note: "", account: "", password: "" });
+  const [leaveOutFailing, setLeaveOut] = useState(false);
+  const tell = useToast();
+  const send = useMutation({
+    mutationFn: (rehearse: boolean): Promise<FrontPlan> => {
+      const [domain = "", account = ""] = v.account.includes("\\") ? v.account.split("\\", 2) : ["", v.account];
+      return got(api.POST("/api/v1/fronts", { body: { namespace, server: v.server, share: v.share, branch: v.branch || undefined, note: v.note || undefined, leaveOutFailing, rehearse, checkAs: account ? { domain: domain || undefined, account, password: v.password } : undefined } }));
+    },
+    onSuccess: (plan) => {
+      if (plan.rehearsed) return;
+      tell(`People open ${unc(plan.front)}.`);
+      onClose();
+    },
+  });
+  const set = (name: keyof typeof v) => (event: { target: { value: string } }) => {
+    send.reset();
+    setV({ ...v, [name]: event.target.value });
+  };
+  const problem = send.error instanceof Problem ? send.error : undefined;
+  const error = (field: string) => problem?.fields[field] && problem.fields[field] + (problem.remedy ? `: ${problem.remedy}` : "");
+  const fields = ["server", "share", "branch", "note", "checkAs.password"];
+  const ready = send.data?.rehearsed && !send.data.checks.some((c) => c.severity === "fail");
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    send.mutate(true);
+  };
+  return (
+    <form onSubmit={submit} className="grid gap-4" noValidate>
+      <div className="grid grid-cols-2 gap-4">
+        <Field label="Host" error={error("server")} help={hosts.length === 0 ? "Start a mover beside a file service, with --fronts and --file-service, and add it as a server." : "Where a mover runs beside a file service"}>
+          {(props) => <Select {...props} value={v.server} onChange={(server) => { send.reset(); setV({ ...v, server }); }} placeholder="Choose" options={hosts.map((h) => ({ value: h.name, label: `${h.name} (${h.site})` }))} />}
+        </Field>
+        <TextField label="Share" value={v.share} onChange={set("share")} error={error("share")} help="What people type after the host's name" />
+        <TextField label="Branch" mono value={v.branch} onChange={set("branch")} error={error("branch")} help="A folder of the namespace; empty: all of it" />
+        <TextField label="Note" value={v.note} onChange={set("note")} error={error("note")} help="What people see beside the share" />
+        <TextField label="Check as" value={v.account} onChange={set("account")} help="A person's account, DOMAIN\NAME; empty: nobody checks it" autoComplete="off" />
+        <TextField label="Password" type="password" value={v.password} onChange={set("password")} error={error("checkAs.password")} help="Kept sealed, never shown again" autoComplete="new-password" />
+      </div>
+      <Check label="Leave failing locations out while another one is open" checked={leaveOutFailing} onChange={setLeaveOut} help="Without it they are given last: machines try them when all others fail." />
+      {send.error && !fields.some((f) => problem?.fields[f]) && <Trouble error={send.error} />}
+      {send.data && <Plan plan={send.data} />}
+      <div className="flex justify-end gap-2">
+        <Button onClick={onClose}>Cancel</Button>
+        <Button type="submit" look={ready ? "plain" : "main"} disabled={send.isPending}>{send.isPending ? "Working …" : "Rehearse"}</Button>
+        {ready && <Button look="main" disabled={send.isPending} onClick={() => send.mutate(false)}>Add the front</Button>}
+      </div>
+    </form>
+  );
+}
+
+function Plan({ plan }: { plan: FrontPlan }) {
+  return (
+    <div className="grid gap-3 border-t border-ink pt-3" role="status">
+      <FindingLines list={plan.checks} />
+      <div><h3 className="font-medium">{plan.rehearsed ? "What would be done" : "What was done"}</h3><StepList steps={plan.steps} /></div>
+      {plan.lines && plan.lines.length > 0 && (
+        <div>
+          <h3 className="font-medium">Lines that the configuration of the file service lacks</h3>
+          <pre className="overflow-auto border-y border-line py-1 text-sm" tabIndex={0} aria-label="Lines">{plan.lines.join("\n")}</pre>
+        </div>
+      )}
+    </div>
+  );
+}
