@@ -43,7 +43,7 @@ var bigNamesMemory uint64
 var directions = benchmark{name: "directions", unit: "requests/s", bar: 0.5, prepare: prepareDirections}
 
 func prepareDirections(ctx context.Context, after *endings) (ours, reference way, err error) {
-	db, err := bigNamespace(ctx, after)
+	db, err := bigNamespace(ctx, after, signposts)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -170,7 +170,7 @@ func ask(ctx context.Context, base, token string) (float64, error) {
 
 // bigNamespace starts a database with the namespace /big in it: as many
 // signposts as it takes, each with two locations.
-func bigNamespace(ctx context.Context, after *endings) (*records.DB, error) {
+func bigNamespace(ctx context.Context, after *endings, signposts int) (*records.DB, error) {
 	dir, err := workFolder()
 	if err != nil {
 		return nil, err

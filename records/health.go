@@ -107,9 +107,8 @@ const lateMarks = 2000
 // HealthSince lists the locations of entries of which one's health changed after
 // a mark, by entry. Some that changed shortly before it are among them.
 func (q Queries) HealthSince(ctx context.Context, mark int64) (map[int64][]namespace.Location, error) {
-	rows, err := q.run.QueryContext(ctx, locationColumns+` JOIN (SELECT DISTINCT o.entry_id FROM location_health h JOIN locations o ON o.id = h.location_id WHERE h.id > ?) changed
+	list, err := q.locations(ctx, locationColumns+` JOIN (SELECT DISTINCT o.entry_id FROM location_health h JOIN locations o ON o.id = h.location_id WHERE h.id > ?) changed
 		ON changed.entry_id = l.entry_id ORDER BY l.id`, mark-lateMarks)
-	list, err := collect(rows, err, scanLocation)
 	found := map[int64][]namespace.Location{}
 	for _, l := range list {
 		found[l.entry] = append(found[l.entry], l.Location)

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"slices"
 	"time"
 
 	"bridgespan/core/fault"
@@ -121,8 +120,7 @@ func (q Queries) entry(ctx context.Context, name, query string, arg any, what st
 const smbPort = "445"
 
 const locationColumns = `SELECT l.entry_id, l.id, v.name, l.share, l.sub, s.name, l.state, l.why, l.placement, v.reachable, v.address, v.port, v.domain, v.unsigned_messages, v.certificate, v.people_name, v.since,
-	l.weight, l.health, l.health_text, l.health_since, l.verified_at,
-	(SELECT JSON_ARRAYAGG(f.name) FROM location_sites o JOIN sites f ON f.id = o.site_id WHERE o.location_id = l.id)
+	l.weight, l.health, l.health_text, l.health_since, l.verified_at
 	FROM locations l JOIN servers v ON v.id = l.server_id JOIN sites s ON s.id = v.site_id`
 
 type entryLocation struct {
@@ -136,9 +134,8 @@ func scanLocation(s scanner) (l entryLocation, err error) {
 	var reachable *bool
 	var address, port, certificate, people, text string
 	var since, found, verified sql.NullTime
-	var onlyFor []byte
 	err = s.Scan(&l.entry, &l.ID, &l.Server, &l.Share, &l.Sub, &l.Site, &l.State, &l.Why, &l.Rank, &reachable, &address, &port, &l.Listens.Domain, &l.Listens.Unsigned, &certificate, &people, &since,
-		&l.Weight, &l.Health, &text, &found, &verified, &onlyFor)
+		&l.Weight, &l.Health, &text, &found, &verified)
 	if err != nil {
 		return l, err
 	}
@@ -154,12 +151,6 @@ func scanLocation(s scanner) (l entryLocation, err error) {
 	if verified.Valid {
 		l.Verified = &verified.Time
 	}
-	if onlyFor != nil {
-		if err := json.Unmarshal(onlyFor, &l.OnlyFor); err != nil {
-			return l, err
-		}
-		slices.Sort(l.OnlyFor)
-	}
 	if reachable != nil && !*reachable {
 		l.Health, text, found = namespace.Silent, l.Server+" does not answer", since
 	}
@@ -173,9 +164,38 @@ func scanLocation(s scanner) (l entryLocation, err error) {
 	return l, nil
 }
 
-// wholeFrom is from how many entries on all of a namespace's locations are read
-// at once, instead of those of the entries: more than a page has.
-const wholeFrom = 20000
+// locations reads locations, with the sites that they are for alone.
+func (q Queries) locations(ctx context.Context, query string, args ...any) ([]entryLocation, error) {
+	rows, err := q.run.QueryContext(ctx, query, args...)
+	list, err := collect(rows, err, scanLocation)
+	if err != nil || len(list) == 0 {
+		return list, err
+	}
+	at := make(map[int64]*entryLocation, len(list))
+	var ids []any
+	for i := range list {
+		at[list[i].ID] = &list[i]
+		ids = append(ids, list[i].ID)
+	}
+	which := ` WHERE o.location_id IN (` + placeholders(len(ids)) + `)`
+	if len(ids) > wholeFrom {
+		which, ids = "", nil // few locations are for some sites alone
+	}
+	rows, err = q.run.QueryContext(ctx, `SELECT o.location_id, f.name FROM location_sites o JOIN sites f ON f.id = o.site_id`+which+` ORDER BY f.name`, ids...)
+	_, err = collect(rows, err, func(s scanner) (site string, err error) {
+		var id int64
+		err = s.Scan(&id, &site)
+		if l := at[id]; l != nil {
+			l.OnlyFor = append(l.OnlyFor, site)
+		}
+		return site, err
+	})
+	return list, err
+}
+
+// wholeFrom is from how many entries or locations on all are read at once, instead of those that
+// are named: more than a page has.
+const wholeFrom = 2000
 
 // fillLocations adds the locations to entries: one query for a few entries by
 // their numbers, one for the whole namespace when there are many.
@@ -194,8 +214,7 @@ func (q Queries) fillLocations(ctx context.Context, name string, entries []names
 		query = locationColumns + ` JOIN entries e ON e.id = l.entry_id JOIN namespaces n ON n.id = e.namespace_id WHERE n.name = ? ORDER BY l.id`
 		ids = []any{name}
 	}
-	rows, err := q.run.QueryContext(ctx, query, ids...)
-	locations, err := collect(rows, err, scanLocation)
+	locations, err := q.locations(ctx, query, ids...)
 	for _, l := range locations {
 		if e := index[l.entry]; e != nil {
 			e.Locations = append(e.Locations, l.Location)

@@ -247,6 +247,8 @@ func forgetOnNews(ctx context.Context, hub *events.Hub, names *naming.Service, s
 			switch {
 			case e.Topic == "health":
 				names.ForgetHealth()
+			case e.Topic == "namespace":
+				names.ForgetPath(e.Subject)
 			case leads(e.Topic):
 				names.Forget()
 			}

@@ -153,26 +153,43 @@ func NewTree(name string, entries []Entry) *Tree {
 	return t
 }
 
+// WithEntry is the tree with an entry as it is now; ok is false when there was none of its number
+// and kind at its path. The tree itself stays as it is.
+func (t *Tree) WithEntry(e Entry) (next *Tree, ok bool) {
+	was := t.entries[Key(e.Path)]
+	if was == nil || was.ID != e.ID || was.Kind != e.Kind || was.Path != e.Path {
+		return nil, false
+	}
+	next = &Tree{Name: t.Name, entries: maps.Clone(t.entries), children: maps.Clone(t.children)}
+	next.put(&e, map[string]bool{})
+	return next, true
+}
+
+// put puts an entry in the place of what is at its path. copied are the folders whose lists are
+// the tree's own already.
+func (t *Tree) put(e *Entry, copied map[string]bool) {
+	key := Key(e.Path)
+	t.entries[key] = e
+	parent := parentOf(key)
+	if !copied[parent] {
+		t.children[parent] = slices.Clone(t.children[parent])
+		copied[parent] = true
+	}
+	at, _ := slices.BinarySearchFunc(t.children[parent], key, func(c *Entry, key string) int { return strings.Compare(Key(c.Path), key) })
+	t.children[parent][at] = e
+}
+
 // With is the tree with other locations for some of its entries, by their
 // numbers. The tree itself stays as it is.
 func (t *Tree) With(locations map[int64][]Location) *Tree {
 	next := &Tree{Name: t.Name, entries: maps.Clone(t.entries), children: maps.Clone(t.children)}
 	copied := map[string]bool{}
-	for key, e := range t.entries {
-		found, ok := locations[e.ID]
-		if !ok {
-			continue
+	for _, e := range t.entries {
+		if found, ok := locations[e.ID]; ok {
+			changed := *e
+			changed.Locations = found
+			next.put(&changed, copied)
 		}
-		changed := *e
-		changed.Locations = found
-		next.entries[key] = &changed
-		parent := parentOf(key)
-		if !copied[parent] {
-			next.children[parent] = slices.Clone(next.children[parent])
-			copied[parent] = true
-		}
-		at, _ := slices.BinarySearchFunc(next.children[parent], key, func(c *Entry, key string) int { return strings.Compare(Key(c.Path), key) })
-		next.children[parent][at] = &changed
 	}
 	return next
 }

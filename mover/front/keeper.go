@@ -4,6 +4,7 @@
 package front
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -141,7 +142,9 @@ func (k *Keeper) Write(ctx context.Context, share string, changes []front.Change
 	if err != nil {
 		return nil, err
 	}
-	if err := noteNew(root, made, changes); err != nil {
+	in := &folders{top: root}
+	defer in.close()
+	if err := noteNew(in, made, changes); err != nil {
 		return nil, err
 	}
 	var gone []string
@@ -149,7 +152,7 @@ func (k *Keeper) Write(ctx context.Context, share string, changes []front.Change
 		if err := ctx.Err(); err != nil {
 			return failed, err
 		}
-		err := change(root, made, c, i)
+		err := change(in, made, c, i)
 		switch {
 		case err != nil:
 			failed = append(failed, Outcome{c.Path, plain(err)})
@@ -160,16 +163,57 @@ func (k *Keeper) Write(ctx context.Context, share string, changes []front.Change
 	return failed, made.remove(gone)
 }
 
+// folders opens the folder of each path once for all that follow in it: changes come folder by folder.
+type folders struct {
+	top  *os.Root
+	at   string
+	root *os.Root
+}
+
+// of is the folder of a path, and the path's name in it.
+func (f *folders) of(p string) (*os.Root, string, error) {
+	folder, name := path.Dir(p), path.Base(p)
+	if folder == "." {
+		return f.top, name, nil
+	}
+	if f.root == nil || f.at != folder {
+		f.close()
+		root, err := f.top.OpenRoot(folder)
+		if err != nil {
+			return nil, "", err
+		}
+		f.at, f.root = folder, root
+	}
+	return f.root, name, nil
+}
+
+func (f *folders) close() {
+	if f.root != nil {
+		f.root.Close()
+		f.root = nil
+	}
+}
+
 // noteNew notes what is about to be made where nothing stands: what stands there and is not ours
 // stays foreign.
-func noteNew(root *os.Root, made *notes, changes []front.Change) error {
+func noteNew(in *folders, made *notes, changes []front.Change) error {
 	var fresh []string
+	fold := map[string]bool{} // that are about to be made
 	for _, c := range changes {
 		if c.Gone || made.has(c.Path) {
 			continue
 		}
-		if _, err := root.Lstat(c.Path); errors.Is(err, fs.ErrNotExist) {
+		stands := fs.ErrNotExist
+		if !fold[path.Dir(c.Path)] {
+			root, name, err := in.of(c.Path)
+			if err == nil {
+				_, err = root.Lstat(name)
+			}
+			stands = err
+		}
+		if errors.Is(stands, fs.ErrNotExist) {
 			fresh = append(fresh, c.Path)
+			fold[c.Path] = !c.Link()
 		}
 	}
 	return made.add(fresh)
@@ -178,20 +222,27 @@ func noteNew(root *os.Root, made *notes, changes []front.Change) error {
 // errForeign: something stands there that the keeper did not make.
 var errForeign = errors.New("something stands there that was not made by Bridge Span, and is left alone")
 
-func change(root *os.Root, made *notes, c front.Change, number int) error {
-	if !made.has(c.Path) {
-		if _, err := root.Lstat(c.Path); c.Gone && errors.Is(err, fs.ErrNotExist) {
-			return nil
+func change(in *folders, made *notes, c front.Change, number int) error {
+	root, name, err := in.of(c.Path)
+	if err == nil && !made.has(c.Path) {
+		if _, err = root.Lstat(name); err == nil {
+			return errForeign
 		}
-		return errForeign
 	}
 	switch {
+	case c.Gone && errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		return err
+	case !made.has(c.Path):
+		return errForeign
 	case c.Gone:
-		return remove(root, c.Path)
+		in.close() // it may be what is removed
+		return remove(in.top, c.Path)
 	case c.Link():
-		return writeLink(root, c.Entry, number)
+		return writeLink(root, name, linkText(c.To), number)
 	}
-	return makeFolder(root, c.Path)
+	return makeFolder(root, name)
 }
 
 func makeFolder(root *os.Root, at string) error {
@@ -208,17 +259,22 @@ func makeFolder(root *os.Root, at string) error {
 	return root.Chmod(at, 0o755) // past the mask: people walk through it
 }
 
-// writeLink writes a link beside its place, and puts it there with one rename.
-func writeLink(root *os.Root, e front.Entry, number int) error {
-	if d, err := root.Lstat(e.Path); err == nil && d.Mode()&fs.ModeSymlink == 0 {
-		return errForeign
-	}
-	beside := path.Join(path.Dir(e.Path), fmt.Sprint(besides, number))
-	_ = root.Remove(beside)
-	if err := root.Symlink(linkText(e.To), beside); err != nil {
+// writeLink writes a link. One that is there is replaced by one that was written beside it, with one
+// rename.
+func writeLink(root *os.Root, name, text string, number int) error {
+	err := root.Symlink(text, name)
+	if !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	if err := root.Rename(beside, e.Path); err != nil {
+	if d, err := root.Lstat(name); err != nil || d.Mode()&fs.ModeSymlink == 0 {
+		return cmp.Or(err, errForeign)
+	}
+	beside := fmt.Sprint(besides, number)
+	_ = root.Remove(beside)
+	if err := root.Symlink(text, beside); err != nil {
+		return err
+	}
+	if err := root.Rename(beside, name); err != nil {
 		return errors.Join(err, root.Remove(beside))
 	}
 	return nil

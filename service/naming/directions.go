@@ -2,6 +2,7 @@ package naming
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -125,10 +126,10 @@ type snapshot struct {
 	returns string
 	hiding  bool
 	read    time.Time
-	// era and health are those of the cache when it was read; mark is the
+	// era, health and touch are those of the cache when it was read; mark is the
 	// last change of health that is in it.
-	era, health uint64
-	mark        int64
+	era, health, touch uint64
+	mark               int64
 }
 
 func (s *snapshot) site(name string) (string, error) {
@@ -145,7 +146,36 @@ type cache struct {
 	snapshots map[string]*snapshot
 	era       uint64 // grows when something changed
 	health    uint64 // grows when locations were found otherwise
+	touch     uint64 // grows when a single entry changed
+	touched   []touched
 	reading   sync.Mutex
+}
+
+// touched is an entry that changed by itself.
+type touched struct {
+	number     uint64
+	name, path string
+}
+
+// mostTouched is how many changes of single entries are remembered before all is read anew.
+const mostTouched = 256
+
+// ForgetPath makes what changed at a full path be read again when it is next asked for. What is no
+// entry by itself makes everything be read again.
+func (s *Service) ForgetPath(full string) {
+	name, inside, err := namespace.Split("path", full)
+	if err != nil || inside == "" {
+		s.Forget()
+		return
+	}
+	s.cache.mu.Lock()
+	defer s.cache.mu.Unlock()
+	if len(s.cache.touched) == mostTouched {
+		s.cache.era++
+		s.cache.touched = nil
+	}
+	s.cache.touch++
+	s.cache.touched = append(s.cache.touched, touched{s.cache.touch, name, inside})
 }
 
 // Forget makes everything be read again when it is next asked for.
@@ -163,12 +193,24 @@ func (s *Service) ForgetHealth() {
 	s.cache.health++
 }
 
-// known returns the snapshot of a namespace, and whether nothing changed since.
-func (c *cache) known(name string) (snap *snapshot, era, health uint64, current bool) {
+// times are how far the cache was when something was read.
+type times struct{ era, health, touch uint64 }
+
+// known returns the snapshot of a namespace, the paths that changed by themselves since, and whether
+// nothing did at all.
+func (c *cache) known(name string) (snap *snapshot, now times, paths []string, current bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	snap = c.snapshots[name]
-	return snap, c.era, c.health, snap != nil && snap.era == c.era && snap.health == c.health
+	snap, now = c.snapshots[name], times{c.era, c.health, c.touch}
+	if snap == nil {
+		return nil, now, nil, false
+	}
+	for _, t := range c.touched {
+		if t.number > snap.touch && t.name == name && !slices.Contains(paths, t.path) {
+			paths = append(paths, t.path)
+		}
+	}
+	return snap, now, paths, snap.era == c.era && snap.health == c.health && len(paths) == 0
 }
 
 func (s *Service) snapshot(ctx context.Context, name string) (*snapshot, error) {
@@ -178,17 +220,11 @@ func (s *Service) snapshot(ctx context.Context, name string) (*snapshot, error) 
 	// One reads, and whoever else asks meanwhile waits for it.
 	s.cache.reading.Lock()
 	defer s.cache.reading.Unlock()
-	known, era, health, current := s.cache.known(name)
+	known, now, paths, current := s.cache.known(name)
 	if current {
 		return known, nil
 	}
-	var fresh *snapshot
-	var err error
-	if known != nil && known.era == era {
-		fresh, err = s.withHealth(ctx, known)
-	} else {
-		fresh, err = s.load(ctx, name)
-	}
+	fresh, err := s.renewed(ctx, name, known, now, paths)
 	if fault.KindOf(err) == fault.Unavailable && known != nil {
 		return known, nil // the database is away: what was last read still leads people
 	}
@@ -201,9 +237,50 @@ func (s *Service) snapshot(ctx context.Context, name string) (*snapshot, error) 
 	if s.cache.snapshots == nil {
 		s.cache.snapshots = map[string]*snapshot{}
 	}
-	fresh.era, fresh.health = era, health
+	fresh.era, fresh.health, fresh.touch = now.era, now.health, now.touch
 	s.cache.snapshots[name] = fresh
 	return fresh, nil
+}
+
+// renewed is a snapshot as it is now: with what has changed, where that is little.
+func (s *Service) renewed(ctx context.Context, name string, known *snapshot, now times, paths []string) (fresh *snapshot, err error) {
+	if known == nil || known.era != now.era {
+		return s.load(ctx, name)
+	}
+	fresh = known
+	if known.health != now.health {
+		fresh, err = s.withHealth(ctx, known)
+	}
+	for _, path := range paths {
+		if err == nil {
+			fresh, err = s.withEntry(ctx, name, fresh, path)
+		}
+		if err == nil && fresh == nil {
+			return s.load(ctx, name)
+		}
+	}
+	return fresh, err
+}
+
+// withEntry is a snapshot with an entry as it is now; nil when it was added, moved or removed.
+func (s *Service) withEntry(ctx context.Context, name string, old *snapshot, path string) (*snapshot, error) {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	fresh := *old
+	fresh.read = time.Now().UTC()
+	e, err := s.db.EntryAt(ctx, name, path)
+	if fault.KindOf(err) == fault.NotFound {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	next, ok := old.tree.WithEntry(e)
+	if !ok {
+		return nil, nil
+	}
+	fresh.tree = next
+	return &fresh, nil
 }
 
 // withHealth is a snapshot with what was found of its locations since.

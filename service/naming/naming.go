@@ -345,7 +345,10 @@ func moveBranch(ctx context.Context, tx *records.Tx, name string, e namespace.En
 // changeEntry runs do on an entry that is still as the caller last read it,
 // raises its version and records the change.
 func (s *Service) changeEntry(ctx context.Context, name string, id, version int64, action string, do func(tx *records.Tx, e *namespace.Entry) error) error {
-	return s.change(ctx, func(tx *records.Tx) error {
+	at := ""
+	defer s.changed()
+	defer func() { s.ForgetPath("/" + name + "/" + at) }()
+	return s.db.Change(ctx, func(tx *records.Tx) error {
 		if err := tx.LockNamespace(ctx, name); err != nil {
 			return err
 		}
@@ -354,7 +357,7 @@ func (s *Service) changeEntry(ctx context.Context, name string, id, version int6
 			return err
 		}
 		e := before
-		e.Version = version
+		e.Version, at = version, before.Path
 		if err := do(tx, &e); err != nil {
 			return err
 		}
