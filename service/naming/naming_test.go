@@ -122,6 +122,7 @@ func TestNaming(t *testing.T) {
 	t.Run("NothingHalfDone", func(t *testing.T) { testNothingHalfDone(t, f) })
 	t.Run("Race", func(t *testing.T) { testRace(t, f) })
 	t.Run("Audit", func(t *testing.T) { testAudit(t, f) })
+	t.Run("Touched", func(t *testing.T) { testTouched(t, f) })
 	t.Run("Fresh", func(t *testing.T) { testFresh(t, f) })
 	t.Run("DatabaseAway", func(t *testing.T) { testDatabaseAway(t, f) })
 }
