@@ -59,10 +59,19 @@ func (a *API) documentRoutes() {
 	route(a, model.Viewer, huma.Operation{OperationID: "look-through-lens", Method: "GET", Path: "/namespaces/{namespace}/lens", Summary: "A namespace as somebody sees it from where they stand", Tags: []string{"Directions"}},
 		func(ctx context.Context, in *struct {
 			NamespacePath
-			From string `query:"from" doc:"Site that they are at"`
-			As   string `query:"as" doc:"Account of a person or group; absent to leave rights aside"`
+			From    string `query:"from" doc:"Site that they are at"`
+			As      string `query:"as" doc:"Account of a person or group; absent to leave rights aside"`
+			Through string `query:"through" enum:",gateway,front" doc:"front: through the front at that site; gateway, or absent: through the gateway"`
 		}) (*body[model.Lens], error) {
-			seen, err := a.Lens.Look(ctx, in.Namespace, in.From, in.As)
+			var through *model.Front
+			if in.Through == "front" {
+				f, err := a.Fronts.Required(ctx, in.Namespace, in.From)
+				if err != nil {
+					return nil, err
+				}
+				through = &f
+			}
+			seen, err := a.Lens.Look(ctx, in.Namespace, in.From, in.As, through)
 			return &body[model.Lens]{model.Lens{Namespace: in.Namespace, From: in.From, As: in.As, Seen: seen}}, err
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "get-mappings", Method: "GET", Path: "/namespaces/{namespace}/mappings", Summary: "Drives and mount points for somebody, and what changed since they were last handed out", Tags: tags},

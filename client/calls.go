@@ -286,8 +286,9 @@ func (c *Client) FixFlaw(ctx context.Context, name string, f model.FixFlaw) (mod
 }
 
 // Lens shows a namespace as an account sees it from a site; "" leaves either open.
-func (c *Client) Lens(ctx context.Context, name, from, as string) (model.Lens, error) {
-	return read[model.Lens](ctx, c, given("from", from, "as", as), "namespaces", name, "lens")
+// through is gateway or front.
+func (c *Client) Lens(ctx context.Context, name, from, as, through string) (model.Lens, error) {
+	return read[model.Lens](ctx, c, given("from", from, "as", as, "through", through), "namespaces", name, "lens")
 }
 
 // Mappings makes drives and mount points for somebody; handOut keeps that they

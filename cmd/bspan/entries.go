@@ -150,7 +150,11 @@ func showHealth(ctx context.Context, c *cli.Command, api *client.Client, name st
 
 // showLens shows where each signpost leads somebody, and what they may do there.
 func showLens(ctx context.Context, c *cli.Command, api *client.Client, name, inside string) error {
-	lens, err := api.Lens(ctx, name, c.String("from"), c.String("as"))
+	through, err := through(c)
+	if err != nil {
+		return err
+	}
+	lens, err := api.Lens(ctx, name, c.String("from"), c.String("as"), through)
 	if err != nil {
 		return err
 	}

@@ -27,7 +27,7 @@ func namespaceCommand() *cli.Command {
 	return &cli.Command{Name: "namespace", Usage: "the trees of names that people see", Commands: []*cli.Command{
 		{Name: "list", Usage: "list namespaces", Action: signedIn(listNamespaces)},
 		{Name: "tree", Usage: "show the tree of a namespace, or of a branch of it; or as somebody sees it", ArgsUsage: "NAME|PATH",
-			Flags:  []cli.Flag{&cli.StringFlag{Name: "from", Usage: "as it is seen from this `SITE`"}, &cli.StringFlag{Name: "as", Usage: "as this `ACCOUNT`, a person or a group, sees it"}},
+			Flags:  []cli.Flag{&cli.StringFlag{Name: "from", Usage: "as it is seen from this `SITE`"}, &cli.StringFlag{Name: "as", Usage: "as this `ACCOUNT`, a person or a group, sees it"}, throughFlag()},
 			Action: signedIn(showNamespace, "NAME")},
 		{Name: "create", Usage: "make an empty namespace", ArgsUsage: "NAME", Flags: manner,
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -269,18 +269,19 @@ func whereCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "stand at this `SITE`"},
 			&cli.StringFlag{Name: "as", Usage: "be this `ACCOUNT`: told what it may do there; among equal locations each person keeps their own order"},
-			&cli.StringFlag{Name: "through", Value: "gateway", Usage: "ask as people come: through the `gateway` or through the front at their site"},
+			throughFlag(),
 			&cli.BoolFlag{Name: "fresh", Usage: "read everything for this answer, past what is remembered"},
 		},
 		Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-			if through := c.String("through"); through != "gateway" && through != "front" {
-				return usageError{fmt.Sprintf("--through %s: say gateway or front", through)}
+			through, err := through(c)
+			if err != nil {
+				return err
 			}
 			where := api.Where
 			if c.Bool("fresh") {
 				where = api.WhereNow
 			}
-			if c.String("through") == "front" {
+			if through == "front" {
 				where = func(ctx context.Context, path, from, as string) (model.Directions, error) {
 					return api.WhereThroughFront(ctx, path, from, as, c.Bool("fresh"))
 				}
@@ -295,6 +296,20 @@ func whereCommand() *cli.Command {
 			}
 			return show(c, d, directionsTable(d))
 		}, "PATH"),
+	}
+}
+
+func throughFlag() cli.Flag {
+	return &cli.StringFlag{Name: "through", Value: "gateway", Usage: "as people come there: through the `gateway`, or through the front at their site (front)"}
+}
+
+// through is how people come to a namespace.
+func through(c *cli.Command) (string, error) {
+	switch t := c.String("through"); t {
+	case "gateway", "front":
+		return t, nil
+	default:
+		return "", usageError{fmt.Sprintf("--through %s: say gateway or front", t)}
 	}
 }
 

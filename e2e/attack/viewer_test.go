@@ -37,7 +37,7 @@ func signInAs(t *testing.T, e *harness.Estate, name string, role model.Role) *cl
 func testLensOverRefusedShare(t *testing.T, e *harness.Estate) {
 	lock(t, e.Oak)
 	viewer := signInAs(t, e, "wren", model.Viewer)
-	seen, err := viewer.Lens(t.Context(), "garden", "Lowland", "ada")
+	seen, err := viewer.Lens(t.Context(), "garden", "Lowland", "ada", "gateway")
 	must(t, err)
 	i := slices.IndexFunc(seen.Seen, func(s model.Seen) bool { return s.Path == "/garden/papers/quiet" })
 	if i < 0 || seen.Seen[i].Closed == "" {

@@ -121,7 +121,7 @@ func (k *check) run(ctx context.Context, below string) error {
 		return err
 	})
 	if err != nil {
-		k.add(finding.Fail, "mover", "its mover cannot be asked: "+err.Error(), "the front stays as it was last written", "check the server").With(finding.To(finding.CheckServer, f.Server))
+		k.add(finding.Fail, "mover", "its mover cannot be asked: "+err.Error(), "the front stays as it was last written", "check the server", finding.To(finding.CheckServer, f.Server))
 	}
 	if err := k.name(ctx); err != nil {
 		return err

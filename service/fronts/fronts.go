@@ -91,6 +91,24 @@ func (s *Service) At(ctx context.Context, name, site string) (*model.Front, erro
 	return found, err
 }
 
+// noSite is of a question through a front without a site.
+var noSite = fault.Field("from", "name the site that the person is at", "each front belongs to a site")
+
+// Required is At, where there must be one.
+func (s *Service) Required(ctx context.Context, name, site string) (model.Front, error) {
+	if site == "" {
+		return model.Front{}, noSite
+	}
+	found, err := s.At(ctx, name, site)
+	if err == nil && found == nil {
+		return model.Front{}, fault.Field("through", "add one with bspan front add, or ask through the gateway", "no front at %s shows /%s", site, name)
+	}
+	if err != nil {
+		return model.Front{}, err
+	}
+	return *found, nil
+}
+
 // Edit changes the settings of a front. version is what the caller last read.
 func (s *Service) Edit(ctx context.Context, server, share string, version int64, e model.EditFront) (model.Front, error) {
 	f, err := s.db.Front(ctx, server, share)
@@ -200,7 +218,7 @@ func (s *Service) Where(ctx context.Context, full, site string, fresh bool) (mod
 		return model.Directions{}, err
 	}
 	if site == "" {
-		return model.Directions{}, fault.Field("from", "name the site that the person is at", "each front belongs to a site")
+		return model.Directions{}, noSite
 	}
 	list, err := s.db.Fronts(ctx, name)
 	if err != nil {

@@ -29,7 +29,7 @@ func (s *Service) Add(ctx context.Context, n model.NewFront) (model.FrontPlan, e
 	}
 	for _, f := range p.Checks {
 		if f.Severity == finding.Fail {
-			return p, &fault.Error{Kind: fault.Needed, Problem: f.Subject + ": " + f.Found, Remedy: f.Remedy}
+			return p, &fault.Error{Kind: fault.Needed, Problem: f.Found, Remedy: f.Remedy}
 		}
 	}
 	if n.CheckAs != nil {
@@ -92,7 +92,7 @@ func (s *Service) plan(ctx context.Context, n model.NewFront) (c change, p model
 	}
 	k := checks{Front: f}
 	if err := s.at(ctx, f, func(at moverfront.Client) error { return k.host(ctx, at) }); err != nil {
-		k.add(finding.Fail, "mover", "the mover cannot be asked: "+err.Error(), "nothing can be written there", "check the server").With(finding.To(finding.CheckServer, f.Server))
+		k.add(finding.Fail, "mover", "the mover cannot be asked: "+err.Error(), "nothing can be written there", "check the server", finding.To(finding.CheckServer, f.Server))
 	}
 	if err := k.name(ctx); err != nil {
 		return c, p, err
@@ -113,11 +113,13 @@ type checks struct {
 	entries int
 }
 
-// add adds a finding, and returns it.
-func (k *checks) add(severity finding.Severity, code, found, meaning, remedy string) *finding.Finding {
-	f := finding.New(severity, code, k.Server+"/"+k.Share, found, meaning, remedy)
+// add adds a finding about the front, with what mends it at once, if anything does.
+func (k *checks) add(severity finding.Severity, code, found, meaning, remedy string, action ...*finding.Action) {
+	f := finding.New(severity, code, "", found, meaning, remedy)
+	for _, a := range action {
+		f = f.With(a)
+	}
 	k.list = append(k.list, f)
-	return &k.list[len(k.list)-1]
 }
 
 // host looks at the mover, its file service and the folder.
@@ -146,7 +148,7 @@ func (k *checks) host(ctx context.Context, at moverfront.Client) error {
 	if len(found.Foreign) > 0 {
 		k.add(finding.Fail, "folder", fmt.Sprintf("in %s is %q, which was not made by Bridge Span", folder, found.Foreign[0]), "it would be mixed with the namespace", "choose another share, or move away what is there")
 	} else {
-		k.add(finding.Pass, "folder", folder+" is empty, or this front's own", "", "")
+		k.add(finding.Pass, "folder", "in "+folder+" is nothing that Bridge Span did not make", "", "")
 	}
 	return nil
 }
@@ -166,15 +168,15 @@ func (k *checks) shares(shares []moverfront.Share, folder string) {
 // name looks at whether people's machines can find the host.
 func (k *checks) name(ctx context.Context) error {
 	if err := front.CheckHost("server", k.Host); err != nil {
-		k.add(finding.Fail, "name", fmt.Sprintf("%q is not a name that clients can be given", k.Host), "nobody finds the front", "give the server a name for people").With(finding.To(finding.EditServer, k.Server))
+		k.add(finding.Fail, "name", fmt.Sprintf("%q is not a name that clients can be given", k.Host), "nobody finds the front", "give the server a name for people", finding.To(finding.EditServer, k.Server))
 		return nil
 	}
 	if _, err := net.DefaultResolver.LookupHost(ctx, k.Host); err != nil {
-		k.add(finding.Fail, "name", "the name "+k.Host+" is not known here", "people's machines may not find it either", "check the name for people, or the name service").With(finding.To(finding.EditServer, k.Server))
+		k.add(finding.Fail, "name", "the name "+k.Host+" is not known here", "people's machines may not find it either", "check the name for people, or the name service", finding.To(finding.EditServer, k.Server))
 		return ctx.Err()
 	}
 	if _, err := smbadmin.Negotiate(ctx, net.JoinHostPort(k.Host, "445")); err != nil {
-		k.add(finding.Fail, "listens", "no file service answers at "+k.Host+", port 445", "people's machines go there", "start it, or check the name for people").With(finding.To(finding.EditServer, k.Server))
+		k.add(finding.Fail, "listens", "no file service answers at "+k.Host+", port 445", "people's machines go there", "start it, or check the name for people", finding.To(finding.EditServer, k.Server))
 		return ctx.Err()
 	}
 	k.add(finding.Pass, "name", "a file service answers at "+k.Host, "", "")

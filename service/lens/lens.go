@@ -35,8 +35,15 @@ const mostSignposts = 2000
 const atOnce = 6
 
 // Look shows every signpost of a namespace as an account sees it from a site;
-// "" for either leaves it open, and without an account nobody's rights are asked.
-func (s *Service) Look(ctx context.Context, name, from, as string) ([]model.Seen, error) {
+// "" for either leaves it open, and without an account nobody's rights are asked. They come
+// through a front, or through the gateway when it is nil.
+func (s *Service) Look(ctx context.Context, name, from, as string, through *model.Front) ([]model.Seen, error) {
+	where := func(full string) (model.Directions, error) {
+		if through != nil {
+			return s.naming.Through(ctx, full, through.Settings(), false)
+		}
+		return s.naming.Where(ctx, full, namespace.Traveller{Site: from, Person: as})
+	}
 	entries, err := s.naming.Entries(ctx, name, records.All)
 	if err != nil {
 		return nil, err
@@ -51,7 +58,7 @@ func (s *Service) Look(ctx context.Context, name, from, as string) ([]model.Seen
 	group.SetLimit(atOnce)
 	for i, e := range entries {
 		group.Go(func() (err error) {
-			seen[i], unknown[i], err = s.one(ctx, e, "/"+name+"/"+e.Path, namespace.Traveller{Site: from, Person: as})
+			seen[i], unknown[i], err = s.one(ctx, e, "/"+name+"/"+e.Path, as, where)
 			return err
 		})
 	}
@@ -74,9 +81,9 @@ func nobody(seen []model.Seen, unknown []error) error {
 }
 
 // one looks at a signpost. unknown is why its server does not know the account.
-func (s *Service) one(ctx context.Context, e namespace.Entry, full string, who namespace.Traveller) (seen model.Seen, unknown, err error) {
+func (s *Service) one(ctx context.Context, e namespace.Entry, full, as string, where func(full string) (model.Directions, error)) (seen model.Seen, unknown, err error) {
 	seen = model.Seen{Entry: e.ID, Path: full, Letter: e.Letter}
-	d, err := s.naming.Where(ctx, full, who)
+	d, err := where(full)
 	if err != nil {
 		return seen, nil, err
 	}
@@ -87,10 +94,10 @@ func (s *Service) one(ctx context.Context, e namespace.Entry, full string, who n
 	}
 	first := d.Directions[i]
 	seen.Location, seen.Reason, seen.First = first.Target().String(), first.Reason, &first
-	if who.Person == "" {
+	if as == "" {
 		return seen, nil, nil
 	}
-	may, err := s.rights.AsSignpost(ctx, seen.Location, who.Person)
+	may, err := s.rights.AsSignpost(ctx, seen.Location, as)
 	var refused *fault.Error
 	switch {
 	case errors.As(err, &refused):
@@ -102,7 +109,7 @@ func (s *Service) one(ctx context.Context, e namespace.Entry, full string, who n
 	case err != nil:
 		return seen, nil, err
 	case may.Level == acl.None:
-		seen.Closed = who.Person + " may not open it"
+		seen.Closed = as + " may not open it"
 	default:
 		seen.Level = may.Level
 	}

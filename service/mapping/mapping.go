@@ -50,11 +50,11 @@ func (s *Service) Make(ctx context.Context, name string, asked model.AskMappings
 	if !slices.Contains(mapping.Formats, asked.Format) {
 		return m, fault.Field("format", "use batch, powershell, autofs, fstab or csv", "%q is not a format", asked.Format)
 	}
-	seen, err := s.lens.Look(ctx, name, asked.From, asked.For)
+	through, err := s.fronts.At(ctx, name, asked.From)
 	if err != nil {
 		return m, err
 	}
-	through, err := s.fronts.At(ctx, name, asked.From)
+	seen, err := s.lens.Look(ctx, name, asked.From, asked.For, through)
 	if err != nil {
 		return m, err
 	}

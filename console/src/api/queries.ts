@@ -210,12 +210,12 @@ export const useRun = (run: number) => useQuery({ queryKey: ["run", "one", run],
 export const useVerification = (run: number) =>
   useQuery({ queryKey: ["run", "verification", run], retry: false, queryFn: () => got(api.GET("/api/v1/verifications/{run}", { params: { path: { run } } })) });
 
-export const useLens = (namespace: string, from: string, as: string) =>
+export const useLens = (namespace: string, from: string, as: string, through: "gateway" | "front") =>
   useQuery({
-    queryKey: ["namespace", namespace, "lens", from, as],
+    queryKey: ["namespace", namespace, "lens", from, as, through],
     enabled: from !== "" || as !== "",
     retry: false,
-    queryFn: async () => (await got(api.GET("/api/v1/namespaces/{namespace}/lens", { params: { path: { namespace }, query: { from: from || undefined, as: as || undefined } } }))).seen,
+    queryFn: async () => (await got(api.GET("/api/v1/namespaces/{namespace}/lens", { params: { path: { namespace }, query: { from: from || undefined, as: as || undefined, through } } }))).seen,
   });
 
 export const useReplicaSets = () =>

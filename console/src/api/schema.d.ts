@@ -9849,6 +9849,8 @@ export interface operations {
                 from?: string;
                 /** @description Account of a person or group; absent to leave rights aside */
                 as?: string;
+                /** @description front: through the front at that site; gateway, or absent: through the gateway */
+                through?: "" | "gateway" | "front";
             };
             header?: never;
             path: {

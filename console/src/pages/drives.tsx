@@ -41,7 +41,7 @@ export function Drives({ namespace }: { namespace: string }) {
           </li>
         ))}
       </ul>
-      <Dialog open={asking !== undefined} onOpenChange={() => setAsking(undefined)} title="Drives for people" lead={`What somebody sees of /${namespace}, as drives and mount points that lead straight to the servers.`}>
+      <Dialog open={asking !== undefined} onOpenChange={() => setAsking(undefined)} title="Drives for people" lead={`What somebody sees of /${namespace}, as drives and mount points: through the front at their site, or straight to the servers where there is none.`}>
         {asking && <MakeDrives namespace={namespace} begin={asking} onClose={() => setAsking(undefined)} />}
       </Dialog>
     </Section>

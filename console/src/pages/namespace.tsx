@@ -78,8 +78,8 @@ function Verdict({ entries }: { entries: Entry[] }) {
 
 function EntryTree({ namespace, entries, chosen, onChoose, onMove, add }: { namespace: string; entries: Entry[]; chosen?: string; onChoose: (id: string) => void; onMove: (entry: Entry, to: string) => void; add: React.ReactNode }) {
   const [filter, setFilter] = useState("");
-  const [lens, setLens] = useState({ from: "", as: "" });
-  const seen = useLens(namespace, lens.from, lens.as);
+  const [lens, setLens] = useState<Lens>({ from: "", as: "", through: "gateway" });
+  const seen = useLens(namespace, lens.from, lens.as, lens.from === "" ? "gateway" : lens.through);
   const looking = lens.from !== "" || lens.as !== "";
   const views = useMemo(() => (looking && seen.data ? new Map(seen.data.map((s) => [s.entry, s])) : undefined), [looking, seen.data]);
   const nodes = useMemo(() => toNodes(entries, filter), [entries, filter]);
@@ -116,8 +116,14 @@ const mayMove = (item: Entry, onto: Entry) => onto.kind === "folder" && !`${onto
 
 const nameOf = (e: Entry) => e.path.slice(e.path.lastIndexOf("/") + 1);
 
+interface Lens {
+  from: string;
+  as: string;
+  through: "gateway" | "front";
+}
+
 /** The lens: the tree as somebody sees it from where they stand. */
-function LensFields({ lens, onChange }: { lens: { from: string; as: string }; onChange: (lens: { from: string; as: string }) => void }) {
+function LensFields({ lens, onChange }: { lens: Lens; onChange: (lens: Lens) => void }) {
   const sites = useSites();
   const [as, setAs] = useState(lens.as);
   useEffect(() => {
@@ -125,8 +131,9 @@ function LensFields({ lens, onChange }: { lens: { from: string; as: string }; on
     return () => clearTimeout(later);
   }, [as, lens, onChange]);
   return (
-    <div className="mb-2 grid grid-cols-2 gap-3">
+    <div className="mb-2 grid grid-cols-3 gap-3">
       <Field label="Seen from">{(props) => <Select {...props} value={lens.from || everywhere} onChange={(from) => onChange({ ...lens, from: from === everywhere ? "" : from })} options={[everywhere, ...(sites.data ?? []).map((s) => s.name)].map((name) => ({ value: name, label: name }))} />}</Field>
+      <Field label="Seen through">{(props) => <Select {...props} value={lens.through} onChange={(through) => onChange({ ...lens, through: through === "front" ? "front" : "gateway" })} options={[{ value: "gateway", label: "the gateway" }, { value: "front", label: "the front there" }]} />}</Field>
       <TextField label="Seen by" value={as} onChange={(e) => setAs(e.target.value)} placeholder="a person or group" />
     </div>
   );
