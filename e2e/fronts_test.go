@@ -40,6 +40,7 @@ func TestFronts(t *testing.T) {
 	o.openAll(t)
 	testFrontAdd(t, o)
 	testFrontOrder(t, o)
+	testFrontVerified(t, o)
 	testFrontCheck(t, o)
 	testFrontForeign(t, o)
 	testFrontAway(t, o)
@@ -222,8 +223,35 @@ func testFrontOrder(t *testing.T, o *orchard) {
 	o.soon(t, "moving it back", o.low, "oak", 2*time.Second)
 }
 
+// A location that is opened because it was verified appears in the fronts by itself.
+func testFrontVerified(t *testing.T, o *orchard) {
+	ctx := t.Context()
+	e, err := o.API.EntryAt(ctx, "garden", "papers/quiet")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if e, err = o.API.AddLocation(ctx, "garden", e, model.NewLocation{Server: "elm", Share: "quiet"}); err != nil {
+		t.Fatal(err)
+	}
+	if got := o.link(t, o.up, "papers/quiet"); got != "oak" {
+		t.Errorf("before it was verified people are led to %s", got)
+	}
+	if _, err := o.API.VerifyLocation(ctx, "garden", e, e.Locations[1].ID, ""); err != nil {
+		t.Fatal(err)
+	}
+	await(t, "the verified location to be in the front near it", func() bool { return o.link(t, o.up, "papers/quiet") == "elm" })
+	await(t, "and in the other one", func() bool {
+		text, err := os.Readlink(filepath.Join(o.low.Beside.FrontsFolder(), "garden", "papers/quiet"))
+		return err == nil && strings.Contains(text, o.Oak.Address) && strings.HasSuffix(text, o.Elm.Address+`\quiet`)
+	})
+}
+
 func testFrontCheck(t *testing.T, o *orchard) {
 	ctx := t.Context()
+	await(t, "the front to be checked by itself", func() bool {
+		f, err := o.API.Front(ctx, "bracken", "garden")
+		return err == nil && f.Check != nil
+	})
 	check, err := o.API.CheckFront(ctx, "bracken", "garden", model.AskFrontCheck{})
 	if err != nil || check.Outcome != finding.Pass {
 		t.Errorf("checked: %+v, %v", check, err)

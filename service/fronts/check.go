@@ -19,6 +19,7 @@ import (
 	"bridgespan/model"
 	moverfront "bridgespan/mover/front"
 	"bridgespan/records"
+	"bridgespan/service/endpoint"
 	"bridgespan/tree"
 	"bridgespan/tree/smb"
 )
@@ -98,7 +99,7 @@ type check struct {
 // guest is a session of the person at a host.
 type guest struct {
 	once    sync.Once
-	session *smb.Session
+	session endpoint.Endpoint
 	err     error
 }
 
@@ -245,7 +246,7 @@ func (k *check) meet(ctx context.Context, t tree.Tree, e front.Entry, who string
 }
 
 // at is the session of the person at a host, at its usual port: there clients go.
-func (k *check) at(ctx context.Context, host string) (*smb.Session, error) {
+func (k *check) at(ctx context.Context, host string) (endpoint.Endpoint, error) {
 	k.mu.Lock()
 	g := k.sessions[host]
 	if g == nil {
@@ -254,7 +255,7 @@ func (k *check) at(ctx context.Context, host string) (*smb.Session, error) {
 	}
 	k.mu.Unlock()
 	g.once.Do(func() {
-		g.session, g.err = smb.Dial(ctx, smb.Target{Address: net.JoinHostPort(host, "445"), Domain: k.as.Domain, Account: k.as.Account, Password: k.as.Password, Timeout: 5 * time.Second})
+		g.session, g.err = endpoint.SMB(ctx, smb.Target{Address: net.JoinHostPort(host, "445"), Domain: k.as.Domain, Account: k.as.Account, Password: k.as.Password, Timeout: 5 * time.Second})
 	})
 	return g.session, g.err
 }

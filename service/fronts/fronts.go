@@ -190,9 +190,13 @@ func secretLabel(f model.Front) string {
 	return "front " + strings.ToLower(f.Host+"/"+f.Share+" account "+f.CheckDomain+`\`+f.CheckAccount)
 }
 
+func noPassword(account string) error {
+	return fault.Field("checkAs.password", "give the password of "+account, "a password is needed")
+}
+
 func (s *Service) seal(f model.Front, password string) ([]byte, error) {
 	if password == "" {
-		return nil, fault.Field("checkAs.password", "give the password of "+f.CheckAccount, "a password is needed")
+		return nil, noPassword(f.CheckAccount)
 	}
 	return s.vault.Seal(secretLabel(f), password), nil
 }

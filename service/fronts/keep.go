@@ -90,11 +90,16 @@ func (s *Service) settle(ctx context.Context, fronts []model.Front) {
 // begin lets a writer keep a front. s.mu is held.
 func (s *Service) begin(ctx context.Context, f model.Front) {
 	working, stop := context.WithCancel(ctx)
-	w := &writer{Service: s, front: f, news: make(chan struct{}, 1), stop: stop, ended: make(chan struct{})}
+	w := &writer{Service: s, front: f, news: make(chan struct{}, 1), check: make(chan struct{}, 1), stop: stop, ended: make(chan struct{})}
 	s.writers[f.ID] = w
+	var group guard.WaitGroup
+	group.Go(func() { guard.Always(working, func() { w.run(working) }) })
+	if f.CheckAccount != "" {
+		group.Go(func() { guard.Always(working, func() { w.checks(working) }) })
+	}
 	guard.Go(func() {
 		defer close(w.ended)
-		guard.Always(working, func() { w.run(working) })
+		_ = group.Wait() // each of both begins anew after a fault of ours
 	})
 }
 

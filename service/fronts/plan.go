@@ -32,13 +32,16 @@ func (s *Service) Add(ctx context.Context, n model.NewFront) (model.FrontPlan, e
 			return p, &fault.Error{Kind: fault.Needed, Problem: f.Found, Remedy: f.Remedy}
 		}
 	}
-	if n.CheckAs != nil {
-		if c.Secret, err = s.seal(c.Front, n.CheckAs.Password); err != nil {
-			return p, err
-		}
+	if n.CheckAs != nil && n.CheckAs.Account != "" && n.CheckAs.Password == "" {
+		return p, noPassword(n.CheckAs.Account)
 	}
 	c.Plan = p
-	return s.start(ctx, c)
+	if p, err = s.start(ctx, c); err != nil || n.CheckAs == nil || p.Front.Version == 0 {
+		return p, err
+	}
+	// Not before, and not by the run: what a run is to do stands in the record of changes.
+	p.Front, err = s.Edit(ctx, p.Front.Server, p.Front.Share, p.Front.Version, model.EditFront{CheckAs: n.CheckAs})
+	return p, err
 }
 
 // Remove takes a front away, with all that it made and nothing else.
@@ -64,9 +67,6 @@ func (s *Service) Remove(ctx context.Context, server, share string, version int6
 // plan looks at all that a front needs.
 func (s *Service) plan(ctx context.Context, n model.NewFront) (c change, p model.FrontPlan, err error) {
 	f := model.Front{Server: n.Server, Share: n.Share, Namespace: n.Namespace, Branch: strings.Trim(n.Branch, "/"), Note: n.Note, LeaveOutFailing: n.LeaveOutFailing, State: model.FrontNew}
-	if n.CheckAs != nil {
-		f.CheckDomain, f.CheckAccount = n.CheckAs.Domain, n.CheckAs.Account
-	}
 	if err := moverfront.CheckShare(f.Share); err != nil {
 		return c, p, fault.Field("share", "use letters, digits, hyphens and spaces, such as trust", "%v", err)
 	}

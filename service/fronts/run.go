@@ -31,7 +31,6 @@ type change struct {
 	ID      int64           `json:"id"`
 	Folder  string          `json:"folder,omitempty"`
 	Entries int             `json:"entries"`
-	Secret  []byte          `json:"secret,omitempty"` // sealed
 	Plan    model.FrontPlan `json:"plan"`
 }
 
@@ -111,7 +110,7 @@ func (s *Service) clear(ctx context.Context, c *change) error {
 
 func (s *Service) writeDown(ctx context.Context, c *change) error {
 	err := s.db.Change(ctx, func(tx *records.Tx) error {
-		if err := tx.AddFront(ctx, c.Front, c.Secret); err != nil {
+		if err := tx.AddFront(ctx, c.Front); err != nil {
 			return err
 		}
 		return tx.Record(ctx, access.Change(ctx, addFront, name(c.Front), nil, shown(c.Front)), topic)

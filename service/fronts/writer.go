@@ -28,6 +28,7 @@ type writer struct {
 	have  []front.Entry // what it holds
 	read  time.Time     // when what it is to hold was read
 	first []string      // the hosts that its links lead to first
+	check chan struct{} // rung when the front is to be checked soon
 }
 
 // keeps reports whether the writer works with the settings of a front.
@@ -41,6 +42,8 @@ const (
 	compareEvery = 5 * time.Minute // as a whole: somebody may have changed it on the host
 	probeEvery   = 3 * time.Second // a look at the servers that people are led to first
 	together     = 1000            // changes that are written in one call
+	checkEvery   = 5 * time.Minute
+	checkSoon    = 2 * time.Second // after a change: others may follow
 )
 
 // run keeps the front until ctx ends: it compares it as a whole, and again whenever its mover was away.
@@ -64,6 +67,28 @@ func (w *writer) run(ctx context.Context) {
 		case <-time.After(pause):
 		}
 		pause = min(2*pause, retryLate)
+	}
+}
+
+// checks checks the front as a person again and again until ctx ends: slowly, and soon after a change.
+func (w *writer) checks(ctx context.Context) {
+	for ctx.Err() == nil {
+		var wait time.Duration
+		select {
+		case <-ctx.Done():
+			return
+		case <-w.check:
+			wait = checkSoon
+		case <-time.After(checkEvery):
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		}
+		if _, err := w.Check(ctx, w.front.Server, w.front.Share, model.AskFrontCheck{}); err != nil && ctx.Err() == nil {
+			slog.Warn("a front cannot be checked", "front", name(w.front), "error", err)
+		}
 	}
 }
 
@@ -174,6 +199,7 @@ func (w *writer) note(ctx context.Context, want []front.Entry, left []front.Left
 	f.LeftOut = left[:min(len(left), mostLeftOut)]
 	if changes > 0 {
 		f.Written = &now
+		ring(w.check)
 	}
 	if whole {
 		f.CaughtUp, f.CaughtUpChanges = &now, int64(changes)
