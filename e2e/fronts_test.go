@@ -216,7 +216,9 @@ func testFrontOrder(t *testing.T, o *orchard) {
 	if e, err = o.API.EditEntry(t.Context(), "garden", e, model.EditEntry{Path: "papers/depot"}); err != nil {
 		t.Fatal(err)
 	}
-	await(t, "the entry to be moved", func() bool { return o.link(t, o.low, "papers/depot") == "oak" && strings.Contains(o.link(t, o.low, "store"), "no such file") })
+	await(t, "the entry to be moved", func() bool {
+		return o.link(t, o.low, "papers/depot") == "oak" && strings.Contains(o.link(t, o.low, "store"), "no such file")
+	})
 	if _, err := o.API.EditEntry(t.Context(), "garden", e, model.EditEntry{Path: "store"}); err != nil {
 		t.Fatal(err)
 	}
