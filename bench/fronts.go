@@ -47,6 +47,10 @@ func prepareFrontWrite(ctx context.Context, after *endings, amount int) (ours, r
 	return func(context.Context) (float64, error) {
 			began := time.Now()
 			plan, err := f.fronts.Add(f.ctx, f.asked)
+			for err == nil && plan.Front.State != model.FrontCurrent { // it takes longer than the answer waits
+				time.Sleep(10 * time.Millisecond)
+				plan.Front, err = f.fronts.Front(f.ctx, f.asked.Server, f.asked.Share)
+			}
 			took := time.Since(began)
 			if err == nil && (plan.Front.State != model.FrontCurrent || plan.Front.Links != int64(amount)) {
 				err = fmt.Errorf("it holds %d links, and is %s", plan.Front.Links, plan.Front.State)

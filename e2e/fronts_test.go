@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -10,11 +11,15 @@ import (
 	"testing"
 	"time"
 
+	"bridgespan/core/account"
+	"bridgespan/core/acl"
 	"bridgespan/core/finding"
+	"bridgespan/core/mapping"
 	"bridgespan/core/namespace"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
 	"bridgespan/standin/standintest"
+	"bridgespan/tree"
 )
 
 // orchard is an estate with a front at each site.
@@ -42,7 +47,11 @@ func TestFronts(t *testing.T) {
 	testFrontOrder(t, o)
 	testFrontVerified(t, o)
 	testFrontCheck(t, o)
+	testFrontMappings(t, o)
+	testFrontBranch(t, o)
+	testFrontRefuses(t, o)
 	testFrontForeign(t, o)
+	testFrontKilled(t, o)
 	testFrontAway(t, o)
 	testFrontServerKilled(t, o)
 	testFrontRemove(t, o)
@@ -209,6 +218,7 @@ func testFrontOrder(t *testing.T, o *orchard) {
 	o.soon(t, "holding the near one", o.up, "oak", time.Second)
 	o.set(t, "elm", namespace.Open)
 	o.soon(t, "opening it again", o.up, "elm", time.Second)
+	testFrontCost(t, o)
 	e, err := o.API.EntryAt(t.Context(), "garden", "store")
 	if err != nil {
 		t.Fatal(err)
@@ -223,6 +233,181 @@ func testFrontOrder(t *testing.T, o *orchard) {
 		t.Fatal(err)
 	}
 	o.soon(t, "moving it back", o.low, "oak", 2*time.Second)
+}
+
+// The order follows the cost of legs, within a second.
+func testFrontCost(t *testing.T, o *orchard) {
+	ctx := t.Context()
+	if _, err := o.API.AddSite(ctx, model.NewSite{Name: "Marsh"}); err != nil {
+		t.Fatal(err)
+	}
+	legs := func(low, up int) {
+		t.Helper()
+		for site, cost := range map[string]int{"Lowland": low, "Upland": up} {
+			if _, err := o.API.SetLeg(ctx, namespace.Leg{From: "Marsh", To: site, Mbit: 100, RTT: 10, Cost: cost}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	move := func(site string) {
+		t.Helper()
+		if _, err := o.API.EditServer(ctx, "bluebell", model.EditServer{Site: &site}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	legs(5, 35)
+	move("Marsh")
+	o.soon(t, "seen from another site", o.up, "oak", 10*time.Second)
+	legs(35, 5)
+	o.soon(t, "at another cost", o.up, "elm", time.Second)
+	legs(5, 35)
+	o.soon(t, "and back", o.up, "oak", time.Second)
+	move("Upland")
+	o.soon(t, "at its own site again", o.up, "elm", 10*time.Second)
+}
+
+// Drives for people lead through the front of their site, and stay the same when the server behind a
+// signpost changes; the lens stands at a front.
+func testFrontMappings(t *testing.T, o *orchard) {
+	ctx := t.Context()
+	ask := model.AskMappings{For: "ada", From: "Lowland", Format: mapping.Batch}
+	m, err := o.API.Mappings(ctx, "garden", ask, true)
+	if err != nil || m.Through != `\\`+o.low.Address+`\garden` || len(m.Mappings) != 2 {
+		t.Fatalf("mappings %+v, %v", m, err)
+	}
+	for _, d := range m.Mappings {
+		if d.Host != o.low.Address || d.Share != "garden" || "/garden/"+d.Sub != d.Path || d.Instead == "" {
+			t.Errorf("mapped is %+v", d)
+		}
+	}
+	o.set(t, "oak", namespace.Held)
+	again, err := o.API.Mappings(ctx, "garden", ask, false)
+	if err != nil || len(again.Changes) > 0 {
+		t.Errorf("with another server behind it: %+v, %v", again.Changes, err)
+	}
+	o.set(t, "oak", namespace.Open)
+	straight, err := o.API.Mappings(ctx, "garden", model.AskMappings{For: "ada", Format: mapping.Batch}, false)
+	if err != nil || straight.Through != "" || straight.Mappings[0].Instead != "" {
+		t.Errorf("without a site: %+v, %v", straight, err)
+	}
+	lens, err := o.API.Lens(ctx, "garden", "Upland", "ada", "front")
+	if err != nil || len(lens.Seen) != 2 || !slices.ContainsFunc(lens.Seen, func(s model.Seen) bool { return s.Path == "/garden/store" && s.Location == "elm/store" }) {
+		t.Errorf("through the lens: %+v, %v", lens, err)
+	}
+	_, err = o.API.Lens(ctx, "garden", "", "ada", "front")
+	refused(t, "a front of no site", err, 422, "from")
+}
+
+// A front of a branch shows that alone. When the branch is moved, it stays as it is, and says why.
+func testFrontBranch(t *testing.T, o *orchard) {
+	ctx := t.Context()
+	made, err := o.API.AddFront(ctx, model.NewFront{Server: "bluebell", Share: "papers", Namespace: "garden", Branch: "/PAPERS/"})
+	if err != nil || made.Front.Branch != "papers" || made.Front.Links != 1 {
+		t.Fatalf("made %+v, %v", made.Front, err)
+	}
+	link := filepath.Join(o.up.Beside.FrontsFolder(), "papers", "quiet")
+	if _, err := os.Readlink(link); err != nil {
+		t.Error(err)
+	}
+	e, err := o.API.EntryAt(ctx, "garden", "papers")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if e, err = o.API.EditEntry(ctx, "garden", e, model.EditEntry{Path: "documents"}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, "the front to say that its branch is gone", func() bool {
+		f, err := o.API.Front(ctx, "bluebell", "papers")
+		return err == nil && f.State == model.FrontFailing && strings.Contains(f.Trouble, "no folder")
+	})
+	if _, err := os.Readlink(link); err != nil {
+		t.Errorf("people lose what they saw: %v", err)
+	}
+	if _, err := o.API.EditEntry(ctx, "garden", e, model.EditEntry{Path: "papers"}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, "the front to be current again", func() bool {
+		f, err := o.API.Front(ctx, "bluebell", "papers")
+		return err == nil && f.State == model.FrontCurrent
+	})
+	if _, err := o.API.RemoveFront(ctx, "bluebell", "papers", false); err != nil {
+		t.Error(err)
+	}
+}
+
+// A place that somebody may not open refuses them there, and a check says so.
+func testFrontRefuses(t *testing.T, o *orchard) {
+	ctx := t.Context()
+	store := harness.Tree(t, o.Oak, "store")
+	if err := store.Mkdir(ctx, "closed"); err != nil {
+		t.Fatal(err)
+	}
+	d, err := acl.Parts{Owner: account.Administrators, Group: account.Administrators, Control: acl.DACLProtected}.WithEntries([]acl.Entry{{Mask: acl.AllAccess, Account: account.Administrators, Flags: acl.Everything.Flags()}}).Descriptor()
+	if err == nil {
+		err = store.Apply(ctx, "closed", tree.Meta{Descriptor: d})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := o.API.AddEntry(ctx, "garden", model.NewEntry{Path: "closed", Kind: namespace.Signpost, Locations: []model.NewLocation{{Server: "oak", Share: "store", Sub: "closed"}}}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, "the entry to be in the front", func() bool { return o.link(t, o.low, "closed") == "oak" })
+	if said := o.smb(o.low, "ben", "cd closed; ls"); !strings.Contains(said, "ACCESS_DENIED") {
+		t.Errorf("ben gets in: %s", said)
+	}
+	if said := o.smb(o.low, "warden", "cd closed; ls"); strings.Contains(said, "NT_STATUS") {
+		t.Errorf("the administrator does not: %s", said)
+	}
+	check, err := o.API.CheckFront(ctx, "bracken", "garden", model.AskFrontCheck{As: &model.FrontCheckAs{Account: "ben", Password: standintest.Password("ben")}})
+	if err != nil || !slices.ContainsFunc(check.Lines, func(f finding.Finding) bool { return f.Code == "refused" && f.Subject == "/garden/closed" }) {
+		t.Errorf("as ben: %+v, %v", check, err)
+	}
+}
+
+// The mover is killed in the middle of the first writing of many signposts: it goes on, and nothing
+// is left beside.
+func testFrontKilled(t *testing.T, o *orchard) {
+	ctx := t.Context()
+	const many = 4000
+	if _, err := o.API.AddNamespace(ctx, model.NewNamespace{Name: "meadow"}); err != nil {
+		t.Fatal(err)
+	}
+	d := namespace.Document{Namespace: "meadow"}
+	for i := range many {
+		d.Entries = append(d.Entries, namespace.DocumentEntry{Path: fmt.Sprintf("f%d/s%d", i/500, i), Locations: []namespace.DocumentLocation{{To: "oak/store"}}})
+	}
+	if _, err := o.API.Apply(ctx, d, "", false); err != nil {
+		t.Fatal(err)
+	}
+	folder := filepath.Join(o.low.Beside.FrontsFolder(), "meadow")
+	done := make(chan error, 1)
+	go func() {
+		_, err := o.API.AddFront(ctx, model.NewFront{Server: "bracken", Share: "meadow", Namespace: "meadow"})
+		done <- err
+	}()
+	await(t, "some links to be written", func() bool { _, err := os.Lstat(filepath.Join(folder, "f0/s0")); return err == nil })
+	o.low.Kill()
+	o.low.Start(t)
+	if err := <-done; err != nil {
+		t.Errorf("made in spite of it: %v", err)
+	}
+	await(t, "all of it to be written", func() bool {
+		f, err := o.API.Front(ctx, "bracken", "meadow")
+		return err == nil && f.State == model.FrontCurrent && f.Links == many
+	})
+	links := 0
+	if err := filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type()&fs.ModeSymlink != 0 {
+			links++
+		}
+		return err
+	}); err != nil || links != many {
+		t.Errorf("%d links are there, %v", links, err)
+	}
+	if _, err := o.API.RemoveFront(ctx, "bracken", "meadow", false); err != nil {
+		t.Error(err)
+	}
 }
 
 // A location that is opened because it was verified appears in the fronts by itself.
@@ -294,6 +479,15 @@ func testFrontAway(t *testing.T, o *orchard) {
 	if got := o.reads(t, o.up, "ben", "store", "here.txt"); got != "elm" {
 		t.Errorf("while its mover is away: %s", got)
 	}
+	if err := o.Freeze(); err != nil {
+		t.Fatal(err)
+	}
+	if got := o.reads(t, o.up, "ben", "store", "here.txt"); got != "elm" {
+		t.Errorf("while Bridge Span is away as well: %s", got)
+	}
+	if err := o.Thaw(); err != nil {
+		t.Fatal(err)
+	}
 	o.up.Start(t)
 	o.soon(t, "catching up", o.up, "oak", 20*time.Second)
 	o.set(t, "elm", namespace.Open)
@@ -303,7 +497,7 @@ func testFrontAway(t *testing.T, o *orchard) {
 // When the server of the first location is killed, the fronts lead to the next one.
 func testFrontServerKilled(t *testing.T, o *orchard) {
 	o.Elm.Halt()
-	o.soon(t, "leading past a server that is away", o.up, "oak", 6*time.Second)
+	o.soon(t, "leading past a server that is away", o.up, "oak", 5*time.Second)
 	if err := o.Elm.Restart(); err != nil {
 		t.Fatal(err)
 	}

@@ -4,9 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"path"
 	"slices"
-	"strings"
 
 	"bridgespan/core/replica"
 	"bridgespan/model"
@@ -103,77 +101,137 @@ func (tx *Tx) pruneLane(ctx context.Context, l replica.Lane) (more bool, err err
 	return false, err
 }
 
-// Waiting lists what waits in a lane's backlog, in the order in which it is looked at.
-// Paths are spelled as the sender has them.
-func (q Queries) Waiting(ctx context.Context, lane replica.Lane, limit int) ([]model.WaitingPath, error) {
-	var keys []string
-	rows, err := q.run.QueryContext(ctx, `SELECT path_key, whole, queued, failed, later FROM replica_backlog WHERE from_id = ? AND to_id = ? ORDER BY seq LIMIT ?`, lane.From, lane.To, limit)
-	list, err := collect(rows, err, func(s scanner) (w model.WaitingPath, err error) {
-		var key []byte
-		var later sql.NullTime
-		if err = s.Scan(&key, &w.Within, &w.Since, &w.Tried, &later); err == nil {
-			keys = append(keys, string(key))
-			w.NextTry = timeIn(later)
+// QueueAll puts all that a sender has into the backlog of a lane that is new, and what its
+// receiver held before it belonged to the set: that gives way. There may be millions of paths,
+// so it does that in many small transactions; once it is broken off it begins anew, and what
+// was queued already stays. It does nothing for a lane that is not new, or gone.
+func (db *DB) QueueAll(ctx context.Context, l model.Lane) error {
+	lane := replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}
+	all := func(string, replica.Kind) bool { return true }
+	prior := func(version string, kind replica.Kind) bool { return kind != replica.None && version == "" }
+	for _, step := range []struct {
+		of    replica.ID
+		which func(version string, kind replica.Kind) bool
+	}{{lane.From, all}, {lane.To, prior}} {
+		if err := db.queueRows(ctx, lane, step.of, step.which); err != nil {
+			return goneIsFine(err)
 		}
-		return w, err
+		if err := db.queuePacks(ctx, lane, step.of, step.which); err != nil {
+			return goneIsFine(err)
+		}
+	}
+	return db.Change(ctx, func(tx *Tx) error {
+		_, _, err := tx.exec(ctx, `UPDATE replica_lanes SET unqueued = FALSE WHERE from_id = ? AND to_id = ?`, lane.From, lane.To)
+		return err
 	})
-	if err != nil {
-		return nil, err
-	}
-	known, err := q.knownOf(ctx, lane.From, keys)
-	if err != nil {
-		return nil, err
-	}
-	partials, err := q.partials(ctx, lane.To)
-	if err != nil {
-		return nil, err
-	}
-	arrived := map[string]int64{}
-	for _, p := range partials {
-		arrived[p.Key] = p.Bytes
-	}
-	for i, key := range keys {
-		list[i].Path = spelledOf(known, key)
-		switch rec := known[key]; rec.Kind {
-		case replica.None:
-			list[i].Kind = model.WaitingGone
-		case replica.Folder:
-			list[i].Kind = model.WaitingFolder
-		default:
-			list[i].Kind, list[i].Bytes, list[i].Arrived = model.WaitingFile, rec.Size, min(arrived[key], rec.Size)
-		}
-	}
-	return list, nil
 }
 
-// knownOf are the records of paths, and of the folders that they are in.
-func (q Queries) knownOf(ctx context.Context, r replica.ID, keys []string) (map[string]replica.Record, error) {
-	wanted := map[string]bool{}
-	for _, key := range keys {
-		for ; key != "." && !wanted[key]; key = path.Dir(key) {
-			wanted[key] = true
-		}
+// errNotNew is of a lane that was removed meanwhile, or has its backlog.
+var errNotNew = errors.New("the lane is not new")
+
+func goneIsFine(err error) error {
+	if errors.Is(err, errNotNew) {
+		return nil
 	}
-	all := make([]string, 0, len(wanted))
-	for key := range wanted {
-		all = append(all, key)
-	}
-	records, err := q.replicaRecords(ctx, r, all, &descriptors{})
-	return byKey(records), err
+	return err
 }
 
-// spelledOf is how a path is spelled, as far as that is known.
-func spelledOf(known map[string]replica.Record, key string) string {
-	var names []string
-	for ; key != "."; key = path.Dir(key) {
-		name := known[key].Name
-		if name == "" {
-			name = path.Base(key)
+// queueRows puts paths of a replica into a backlog whose records are rows.
+func (db *DB) queueRows(ctx context.Context, lane replica.Lane, of replica.ID, which func(version string, kind replica.Kind) bool) error {
+	for at := (recordPlace{}); ; {
+		page, err := db.recordsAfter(ctx, of, at)
+		if err != nil {
+			return err
 		}
-		names = append([]string{name}, names...)
+		var keys []string
+		for _, r := range page {
+			if which(r.version, r.kind) {
+				keys = append(keys, r.key)
+			}
+		}
+		if err := db.queue(ctx, lane, keys); err != nil {
+			return err
+		}
+		if len(page) < bulkRows {
+			return nil
+		}
+		at = page[len(page)-1].recordPlace
 	}
-	if len(names) == 0 {
-		return "."
+}
+
+// queuePacks puts paths of a replica into a backlog whose records are in packs.
+func (db *DB) queuePacks(ctx context.Context, lane replica.Lane, of replica.ID, which func(version string, kind replica.Kind) bool) error {
+	return db.eachPack(ctx, of, func(packs []packRow) error {
+		var keys []string
+		for i := range packs {
+			p := &packs[i]
+			for k := range p.Entries {
+				if e := &p.Entries[k]; which(p.Versions[e.Version], e.Kind) {
+					keys = append(keys, p.key(e))
+				}
+			}
+		}
+		for part := range slices.Chunk(keys, bulkRows) {
+			if err := db.queue(ctx, lane, part); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// queue puts paths into the backlog of a lane that is new.
+func (db *DB) queue(ctx context.Context, lane replica.Lane, keys []string) error {
+	if len(keys) == 0 {
+		return nil
 	}
-	return strings.Join(names, "/")
+	return db.Change(ctx, func(tx *Tx) error {
+		var unqueued bool
+		err := tx.run.QueryRowContext(ctx, `SELECT unqueued FROM replica_lanes WHERE from_id = ? AND to_id = ? LOCK IN SHARE MODE`, lane.From, lane.To).Scan(&unqueued)
+		if errors.Is(err, sql.ErrNoRows) || err == nil && !unqueued {
+			return errNotNew
+		}
+		if err != nil {
+			return err
+		}
+		seq, err := tx.ticketNumber(ctx)
+		if err != nil {
+			return err
+		}
+		var rows bulk
+		for _, key := range keys {
+			rows.add(backlogRow(lane, key, seq, 0)...)
+		}
+		return rows.updating(ctx, tx, backlogColumns, backlogAgain)
+	})
+}
+
+// recordPlace is where a row stands among the records of a replica.
+type recordPlace struct{ folder, name []byte }
+
+// recordRow is as much of a record as tells whether it is queued.
+type recordRow struct {
+	recordPlace
+	key     string
+	kind    replica.Kind
+	version string
+}
+
+// recordsAfter lists the next bulkRows rows of the records of a replica.
+func (q Queries) recordsAfter(ctx context.Context, of replica.ID, at recordPlace) ([]recordRow, error) {
+	list := func(which string, args ...any) ([]recordRow, error) {
+		rows, err := q.run.QueryContext(ctx, `SELECT folder, name_key, path_key, kind, version FROM replica_records WHERE replica_id = ? AND `+which+` ORDER BY folder, name_key LIMIT ?`, append([]any{of}, args...)...)
+		return collect(rows, err, func(s scanner) (r recordRow, err error) {
+			return r, s.Scan(&r.folder, &r.name, &r.key, &r.kind, &r.version)
+		})
+	}
+	if at.folder == nil {
+		return list(`TRUE`, bulkRows)
+	}
+	page, err := list(`folder = ? AND name_key > ?`, at.folder, at.name, bulkRows)
+	if err != nil || len(page) == bulkRows {
+		return page, err
+	}
+	more, err := list(`folder > ?`, at.folder, bulkRows-len(page))
+	return append(page, more...), err
 }

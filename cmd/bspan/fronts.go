@@ -248,3 +248,10 @@ func whenOr(at *time.Time, none string) string {
 	}
 	return when(*at)
 }
+
+// tellKeeping tells people for how long machines keep where they were led, if a front shows a namespace.
+func tellKeeping(ctx context.Context, c *cli.Command, api *client.Client, name string) {
+	if list, err := api.Fronts(ctx, name); err == nil && len(list.Fronts) > 0 {
+		fmt.Fprintln(c.Root().ErrWriter, list.Keeping)
+	}
+}

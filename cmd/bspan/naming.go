@@ -234,6 +234,7 @@ func setState(state namespace.State) action {
 		if err != nil {
 			return err
 		}
+		tellKeeping(ctx, c, api, name)
 		return done(c, e, "%s is %s at /%s/%s", l.Target(), state, name, e.Path)
 	}
 }
@@ -247,6 +248,7 @@ func removeEntry(ctx context.Context, c *cli.Command, api *client.Client, args [
 		if e, err = api.RemoveLocation(ctx, name, e, l.ID); err != nil {
 			return err
 		}
+		tellKeeping(ctx, c, api, name)
 		return done(c, e, "removed the location %s from /%s/%s; no file was touched", l.Target(), name, e.Path)
 	}
 	name, inside, err := namespace.Split("PATH", args[0])

@@ -47,7 +47,7 @@ func Entries(t *namespace.Tree, network *namespace.Network, s Settings) (entries
 	var walk func(children []*namespace.Entry)
 	walk = func(children []*namespace.Entry) {
 		for _, e := range children {
-			at := strings.TrimPrefix(strings.TrimPrefix(e.Path, s.Branch), "/")
+			at, _ := namespace.Below(top.Folder.Path, e.Path)
 			if e.Kind == namespace.Folder {
 				entries = append(entries, Entry{Path: at})
 				if place, ok := t.Resolve(e.Path); ok {

@@ -18,6 +18,7 @@ const (
 	Differs      = "differs"
 	Overlapping  = "overlapping"
 	SpaceInName  = "space-in-name"
+	DeviceName   = "device-name"
 	LongPath     = "long-path"
 	EmptyFolder  = "empty-folder"
 	ForNobody    = "for-nobody"
@@ -65,6 +66,9 @@ func (l *linter) entry(e Entry) {
 		to := path.Join(path.Dir(full), strings.Join(strings.Fields(base), "-"))
 		l.add(finding.Warn, SpaceInName, full, "there is a space in the name", "it must be quoted in commands and scripts, and breaks in mail", "use a hyphen instead: "+to, finding.To(finding.MoveEntry, l.name, full, to))
 	}
+	if base := path.Base(e.Path); deviceName(base) {
+		l.add(finding.Warn, DeviceName, full, fmt.Sprintf("%s is the name of a device to Windows", base), "Windows programs cannot open it", "give it another name", nil)
+	}
 	if e.Kind == Folder {
 		if !l.filled[Key(e.Path)] {
 			l.add(finding.Warn, EmptyFolder, full, "there is nothing in the folder", "people find an empty place", "add to it, or remove it", finding.To(finding.RemoveEntry, l.name, full))
@@ -78,6 +82,20 @@ func (l *linter) entry(e Entry) {
 	for _, at := range e.Locations {
 		l.below(full, at)
 	}
+}
+
+// deviceName reports whether Windows takes a name for one of a device, whatever follows a dot.
+func deviceName(name string) bool {
+	base, _, _ := strings.Cut(strings.ToUpper(name), ".")
+	switch base = strings.TrimSpace(base); base {
+	case "CON", "PRN", "AUX", "NUL":
+		return true
+	}
+	port, ok := strings.CutPrefix(base, "COM")
+	if !ok {
+		port, ok = strings.CutPrefix(base, "LPT")
+	}
+	return ok && len(port) == 1 && port >= "1" && port <= "9"
 }
 
 // states looks at whether people are led anywhere at all, and reports it.

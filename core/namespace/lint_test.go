@@ -36,6 +36,7 @@ func TestLint(t *testing.T) {
 		"held by hand":     {[]Entry{set(signpost("a", "one/x", "two/x"), 1, Held, "stocktaking")}, ""},
 		"differs":          {[]Entry{set(signpost("a", "one/x", "two/x"), 1, Held, DifferencesFound+"3 differences")}, "fail differs /n/a verify-location two/x"},
 		"a space":          {[]Entry{signpost("seed  bank", "one/x", "two/x")}, "warn space-in-name /n/seed  bank move-entry /n/seed-bank"},
+		"a device":         {[]Entry{signpost("Aux.old", "one/x", "two/x"), signpost("comma", "one/y", "two/y"), signpost("lpt9", "one/z", "two/z")}, "warn device-name /n/Aux.old|warn device-name /n/lpt9"},
 		"two names":        {[]Entry{signpost("a", "one/x", "two/x"), signpost("b", "one/x/sub", "two/y")}, "warn overlapping /n/b"},
 		"long paths below": {[]Entry{signpost("a", "deep/x", "two/x")}, "warn long-path /n/a"},
 	} {

@@ -102,8 +102,11 @@ func Split(field, full string) (name, inside string, err error) {
 
 // Below is the path of inside below a folder, and whether it is there at all.
 func Below(folder, inside string) (below string, ok bool) {
-	if folder == "" || Key(folder) == Key(inside) {
-		return strings.TrimPrefix(inside[len(folder):], "/"), true
+	switch {
+	case folder == "":
+		return inside, true
+	case Key(folder) == Key(inside):
+		return "", true
 	}
 	if len(inside) > len(folder) && inside[len(folder)] == '/' && Key(inside[:len(folder)]) == Key(folder) {
 		return inside[len(folder)+1:], true

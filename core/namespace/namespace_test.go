@@ -261,3 +261,14 @@ func TestLegsOneWay(t *testing.T) {
 		t.Errorf("the same both ways, turned: %+v", same)
 	}
 }
+
+func TestBelow(t *testing.T) {
+	for _, c := range []struct {
+		folder, inside, below string
+		ok                    bool
+	}{{"", "a/b", "a/b", true}, {"", "", "", true}, {"a", "a", "", true}, {"a", "A/b", "b", true}, {"a/b", "a/B/c/d", "c/d", true}, {"a", "ab", "", false}, {"a", "b/a", "", false}, {"a/b", "a", "", false}, {"straße", "STRASSE", "", true}, {"aß", "a", "", false}} {
+		if below, ok := Below(c.folder, c.inside); below != c.below || ok != c.ok {
+			t.Errorf("%q below %q: %q, %v", c.inside, c.folder, below, ok)
+		}
+	}
+}

@@ -31,6 +31,7 @@ func (s *Service) Check(ctx context.Context, name string) (model.Check, error) {
 	v.Untrusted = nil
 	c := &checker{service: s, server: v}
 	c.run(ctx)
+	c.peopleName(ctx)
 	c.answers(ctx)
 	check := model.Check{At: start.UTC().Truncate(time.Millisecond), TookMs: time.Since(start).Milliseconds(), Lines: c.lines, Outcome: finding.Worst(c.lines)}
 	if err := s.db.StoreCheck(ctx, v.Name, check); err != nil {
@@ -91,6 +92,25 @@ func (c *checker) address(ctx context.Context) bool {
 	c.reached = true
 	c.add("address", finding.Pass, fmt.Sprintf("%s answers in %s", hostPort(c.server), milliseconds(time.Since(start))), "", "")
 	return true
+}
+
+// peopleName looks for the server by the name that people's machines use.
+func (c *checker) peopleName(ctx context.Context) {
+	name := c.server.PeopleName
+	if name == "" || !c.reached {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, tryTimeout)
+	defer cancel()
+	if _, err := net.DefaultResolver.LookupHost(ctx, name); err != nil {
+		c.add("name", finding.Warn, "the name for people, "+name+", is not known here", "people's machines may not find it either, and fronts lead nowhere", "check the name, or the name service")
+		return
+	}
+	if _, err := smbadmin.Negotiate(ctx, net.JoinHostPort(name, "445")); err != nil {
+		c.add("name", finding.Warn, fmt.Sprintf("nothing answers at the name for people, %s, port 445: %v", name, cause(err)), "fronts lead people to nothing", "check the name, and that no firewall is between")
+		return
+	}
+	c.add("name", finding.Pass, "people's machines find it at "+name, "", "")
 }
 
 // cause is the innermost error, in a few words.

@@ -222,7 +222,7 @@ func (k *check) meet(ctx context.Context, t tree.Tree, e front.Entry, who string
 		var first tree.Tree
 		if first, err = session.Tree(ctx, share, strings.ReplaceAll(folder, `\`, "/")); err == nil {
 			defer first.Close()
-			_, err = first.Stat(ctx, ".")
+			err = lists(ctx, first)
 		}
 	}
 	place := `\\` + e.To[0]
@@ -243,6 +243,14 @@ func (k *check) meet(ctx context.Context, t tree.Tree, e front.Entry, who string
 		return tell(finding.Fail, "share-missing", place+" is not there", "people are led to nothing", "offer the share again, or remove the location")
 	}
 	return tell(finding.Fail, "location", fmt.Sprintf("%s cannot be opened: %v", place, err), "people do not get in", "check that server")
+}
+
+// lists lists a folder as far as its first entry: whether it is there can often be seen by everybody.
+func lists(ctx context.Context, t tree.Tree) error {
+	for _, err := range t.List(ctx, ".", tree.Plain) {
+		return err
+	}
+	return ctx.Err()
 }
 
 // at is the session of the person at a host, at its usual port: there clients go.

@@ -118,8 +118,8 @@ func (s *Service) Edit(ctx context.Context, server, share string, version int64,
 	before := f
 	f.Version = version
 	if e.Branch != nil {
-		f.Branch = strings.Trim(*e.Branch, "/")
-		if err := s.checkBranch(ctx, f); err != nil {
+		f.Branch = *e.Branch
+		if err := s.findBranch(ctx, &f); err != nil {
 			return f, err
 		}
 	}
@@ -167,8 +167,9 @@ func shown(f model.Front) settings {
 	return settings{f.Server, f.Share, f.Namespace, f.Branch, f.Note, f.LeaveOutFailing, strings.TrimPrefix(f.CheckDomain+`\`+f.CheckAccount, `\`)}
 }
 
-// checkBranch returns an error unless a folder of the namespace is at a front's branch.
-func (s *Service) checkBranch(ctx context.Context, f model.Front) error {
+// findBranch finds the folder of the namespace at a front's branch, and spells it as it is there.
+func (s *Service) findBranch(ctx context.Context, f *model.Front) error {
+	f.Branch = strings.Trim(f.Branch, "/")
 	if _, err := s.naming.Namespace(ctx, f.Namespace); err != nil {
 		return err
 	}
@@ -182,6 +183,7 @@ func (s *Service) checkBranch(ctx context.Context, f model.Front) error {
 	if err == nil && e.Kind != namespace.Folder {
 		return fault.Field("branch", "name a folder of the namespace", "/%s/%s is a signpost: people are led to it by a mapping of their own", f.Namespace, f.Branch)
 	}
+	f.Branch = e.Path
 	return err
 }
 

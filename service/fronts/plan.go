@@ -66,7 +66,7 @@ func (s *Service) Remove(ctx context.Context, server, share string, version int6
 
 // plan looks at all that a front needs.
 func (s *Service) plan(ctx context.Context, n model.NewFront) (c change, p model.FrontPlan, err error) {
-	f := model.Front{Server: n.Server, Share: n.Share, Namespace: n.Namespace, Branch: strings.Trim(n.Branch, "/"), Note: n.Note, LeaveOutFailing: n.LeaveOutFailing, State: model.FrontNew}
+	f := model.Front{Server: n.Server, Share: n.Share, Namespace: n.Namespace, Branch: n.Branch, Note: n.Note, LeaveOutFailing: n.LeaveOutFailing, State: model.FrontNew}
 	if err := moverfront.CheckShare(f.Share); err != nil {
 		return c, p, fault.Field("share", "use letters, digits, hyphens and spaces, such as trust", "%v", err)
 	}
@@ -81,13 +81,16 @@ func (s *Service) plan(ctx context.Context, n model.NewFront) (c change, p model
 	if v.PeopleName != "" {
 		f.Host = v.PeopleName
 	}
-	if err := s.checkBranch(ctx, f); err != nil {
+	if err := s.findBranch(ctx, &f); err != nil {
 		return c, p, err
 	}
 	if _, err := s.db.Front(ctx, f.Server, f.Share); fault.KindOf(err) != fault.NotFound {
 		if err == nil {
 			err = fault.New(fault.Taken, "choose another name, or see it with: bspan front show "+name(f), "%s has a front %s already", f.Server, f.Share).At("share")
 		}
+		return c, p, err
+	}
+	if err := s.notTwice(ctx, v, f); err != nil {
 		return c, p, err
 	}
 	k := checks{Front: f}
@@ -102,6 +105,24 @@ func (s *Service) plan(ctx context.Context, n model.NewFront) (c change, p model
 	}
 	c = change{Action: addFront, Front: f, Folder: k.folder, Entries: k.entries}
 	return c, model.FrontPlan{Front: f, Folder: k.folder, Checks: k.list, Lines: k.lines, Steps: steps.Planned(s.steps(&c))}, nil
+}
+
+// notTwice returns an error when the same mover keeps the front already, under another name of its host.
+func (s *Service) notTwice(ctx context.Context, v model.Server, f model.Front) error {
+	fronts, err := s.db.Fronts(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, other := range fronts {
+		host, err := s.db.Server(ctx, other.Server)
+		if err != nil {
+			return err
+		}
+		if host.Certificate == v.Certificate && namespace.Key(other.Share) == namespace.Key(f.Share) {
+			return fault.New(fault.Taken, "choose another name, or use that front", "the mover at %s keeps a front %s already, as %s", v.Name, other.Share, name(other)).At("share")
+		}
+	}
+	return nil
 }
 
 // checks gathers what was looked at for a front.
@@ -137,6 +158,8 @@ func (k *checks) host(ctx context.Context, at moverfront.Client) error {
 	switch {
 	case len(offer.ByHand) > 0:
 		k.add(finding.Fail, "configuration", "its configuration does not include the file of the mover", "the share would not be offered", "add this line at the end of its configuration: "+strings.Join(offer.ByHand, "; "))
+	case len(offer.Missing) > 0 && k.ID != 0:
+		k.add(finding.Fail, "configuration", "its configuration lacks "+strings.Join(offer.Missing, "; "), "the share is not offered as a front", "it is written anew within minutes, unless the mover may not write "+offer.Include)
 	case len(offer.Missing) > 0:
 		k.add(finding.Pass, "configuration", fmt.Sprintf("the mover adds %d lines, in %s", len(offer.Missing), offer.Include), "", "")
 	}

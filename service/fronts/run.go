@@ -141,7 +141,7 @@ func (s *Service) forget(ctx context.Context, c *change) error {
 }
 
 // firstMost is how long a run waits for the first writing. It goes on by itself afterwards.
-const firstMost = time.Minute
+const firstMost = 10 * time.Minute
 
 // awaitFirst waits until whoever keeps the front has written it.
 func (s *Service) awaitFirst(ctx context.Context, c *change) (string, error) {
@@ -208,7 +208,7 @@ func (s *Service) work(ctx context.Context, run *jobs.Job) error {
 }
 
 // answerWithin is how long a change may take for its answer to hold the result.
-const answerWithin = 70 * time.Second
+const answerWithin = 45 * time.Second
 
 // outcome waits for a run, and returns what came of it.
 func (s *Service) outcome(ctx context.Context, id int64) (model.FrontPlan, error) {

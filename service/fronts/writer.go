@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"bridgespan/core/fault"
 	"bridgespan/core/front"
 	"bridgespan/core/namespace"
 	"bridgespan/guard"
@@ -131,6 +132,11 @@ func (w *writer) compare(ctx context.Context, at moverfront.Client) error {
 	if err != nil {
 		return err
 	}
+	if o, _, err := at.Offered(ctx); err == nil && len(o.Missing) > 0 && len(o.ByHand) == 0 {
+		if err := at.Offer(ctx, w.front.Note); err != nil { // somebody has changed what is the mover's own
+			slog.Warn("a front is not offered as it is to be", "front", name(w.front), "error", err)
+		}
+	}
 	if !found.There {
 		if err := at.Make(ctx); err != nil {
 			return err
@@ -144,10 +150,14 @@ func (w *writer) compare(ctx context.Context, at moverfront.Client) error {
 // write writes what has changed of what the front is to hold; whole says that it was just compared.
 func (w *writer) write(ctx context.Context, at moverfront.Client, whole bool) error {
 	want, left, read, err := w.naming.Front(ctx, w.front.Namespace, w.front.Settings())
-	if err != nil || read.Equal(w.read) {
-		if err != nil && ctx.Err() == nil {
-			slog.Warn("a front stays as it was last written", "front", name(w.front), "error", err)
-		}
+	switch {
+	case fault.KindOf(err) == fault.NotFound: // its branch was moved: people are not to lose what they see
+		w.is(ctx, model.FrontFailing, err.Error())
+		return nil
+	case err != nil && ctx.Err() == nil:
+		slog.Warn("a front stays as it was last written", "front", name(w.front), "error", err)
+		return nil
+	case err != nil || read.Equal(w.read):
 		return nil
 	}
 	changes := front.Changes(w.have, want)

@@ -90,6 +90,9 @@ func (s *Service) Front(ctx context.Context, name string, settings front.Setting
 	if err != nil {
 		return nil, nil, time.Time{}, err
 	}
+	if top, ok := snap.tree.Resolve(settings.Branch); !ok || top.Signpost != nil {
+		return nil, nil, time.Time{}, fault.New(fault.NotFound, "give the front another branch: bspan front edit --branch FOLDER", "there is no folder /%s/%s any more", name, settings.Branch)
+	}
 	entries, left = front.Entries(snap.tree, snap.network, settings)
 	return entries, left, snap.read, nil
 }

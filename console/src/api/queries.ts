@@ -196,8 +196,8 @@ export const useHistory = (namespace: string) =>
   });
 
 /** The fronts of a namespace. */
-export const useFronts = (namespace: string) =>
-  useQuery({ queryKey: ["front", namespace], queryFn: () => got(api.GET("/api/v1/fronts", { params: { query: { namespace } } })) });
+export const useFronts = (namespace = "") =>
+  useQuery({ queryKey: ["front", namespace], queryFn: () => got(api.GET("/api/v1/fronts", { params: { query: { namespace: namespace || undefined } } })) });
 
 export const useFrontConnections = (server: string, share: string) =>
   useQuery({ queryKey: ["front", "connected", server, share], retry: false, queryFn: async () => (await got(api.GET("/api/v1/fronts/{server}/{share}/connected", { params: { path: { server, share } } }))).connected });

@@ -1,12 +1,13 @@
 // Is anything wrong, what does it mean for people, what is to be done: then the numbers.
 import { Link } from "react-router";
-import type { Entry, Leg, ReplicaSet, Server, Site, Namespace } from "../api/client";
-import { useAbout, useInNeed, useChanges, useLegs, useNamespaces, useReplicaSets, useServers, useSites } from "../api/queries";
+import type { Entry, Front, Leg, ReplicaSet, Server, Site, Namespace } from "../api/client";
+import { useAbout, useFronts, useInNeed, useChanges, useLegs, useNamespaces, useReplicaSets, useServers, useSites } from "../api/queries";
 import { setPage } from "../components/replica";
 import { SpanStrip } from "../components/span";
 import { Status, type Tone } from "../components/status";
 import { Empty, Loading, PageHead, Section, Trouble } from "../components/ui";
 import { ago, plural, target } from "../format";
+import { unc } from "./fronts";
 
 type Finding = { tone: Tone; text: string; means: string; to: string; action: string };
 
@@ -17,11 +18,12 @@ export function OverviewPage() {
   const namespaces = useNamespaces();
   const lists = useInNeed(namespaces.data?.map((n) => n.name));
   const sets = useReplicaSets();
+  const fronts = useFronts();
   const failed = [servers, sites, legs, namespaces, lists, sets].find((q) => q.error && !q.data);
   if (failed) return <Trouble error={failed.error} retry={() => void failed.refetch()} />;
   if (!servers.data || !sites.data || !legs.data || !namespaces.data || !lists.data || !sets.data) return <Loading what="the estate" />;
   if (servers.data.length === 0) return <FirstSteps sites={sites.data.length} />;
-  const findings = [...serverFindings(servers.data), ...lists.data.flatMap(({ namespace, entries }) => entryFindings(namespace, entries)), ...setFindings(sets.data)];
+  const findings = [...serverFindings(servers.data), ...lists.data.flatMap(({ namespace, entries }) => entryFindings(namespace, entries)), ...setFindings(sets.data), ...frontFindings(fronts.data?.fronts ?? [])];
   const worst = findings.some((f) => f.tone === "bad") ? "bad" : findings.length ? "warn" : "good";
   return (
     <>
@@ -87,6 +89,17 @@ function setFindings(sets: ReplicaSet[]): Finding[] {
     const bad = worst.severity === "fail";
     const more = set.alerts.length > 1 ? `, and ${plural(set.alerts.length - 1, "more thing")}` : "";
     return [{ tone: bad ? "bad" : "warn", text: `${set.name}, ${worst.subject}: ${worst.found}${more}`, means: worst.meaning ?? "", to: setPage(set.name), action: "See the set" }];
+  });
+}
+
+/** Fronts that are not what their namespace says. */
+function frontFindings(fronts: Front[]): Finding[] {
+  return fronts.flatMap((f): Finding[] => {
+    const to = `/namespaces/${f.namespace}`;
+    if (f.state === "away") return [{ tone: "bad", text: `the front ${unc(f)} is away`, means: `${f.trouble ?? ""}; people are led as it was last written`, to, action: "See the front" }];
+    if (f.state === "failing") return [{ tone: "bad", text: `the front ${unc(f)} cannot be written`, means: f.trouble ?? "", to, action: "See the front" }];
+    if (f.check?.outcome === "fail") return [{ tone: "bad", text: `the front ${unc(f)}: ${f.check.lines[0]?.found ?? ""}`, means: f.check.lines[0]?.meaning ?? "", to, action: "See the front" }];
+    return [];
   });
 }
 
