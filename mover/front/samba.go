@@ -9,8 +9,9 @@ const (
 	mostLink   = 4000 // bytes of a link that every file system takes
 )
 
-// options are what the section of a front's share says, beside its folder and its note.
-var options = [][2]string{{"msdfs root", "yes"}, {"read only", "yes"}, {"guest ok", "no"}, {"browseable", "yes"}, {"wide links", "no"}}
+// options are what the section of a front's share says, beside its folder and its note. Nothing in
+// a front has attributes of its own, or permissions that people change: nobody looks for them.
+var options = [][2]string{{"msdfs root", "yes"}, {"read only", "yes"}, {"guest ok", "no"}, {"browseable", "yes"}, {"wide links", "no"}, {"store dos attributes", "no"}, {"ea support", "no"}, {"nt acl support", "no"}}
 
 // generalOptions must be so for the whole file service.
 var generalOptions = [][2]string{{"host msdfs", "yes"}}
