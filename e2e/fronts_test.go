@@ -456,6 +456,27 @@ func testFrontForeign(t *testing.T, o *orchard) {
 	if err := os.WriteFile(filepath.Join(folder, "mine.txt"), []byte("mine"), 0o644); err != nil {
 		t.Fatal(err)
 	}
+	// In the way of an entry that comes: told, and written once it is gone.
+	blocked := filepath.Join(folder, "blocked")
+	if err := os.Mkdir(blocked, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	e, err := o.API.AddEntry(t.Context(), "garden", model.NewEntry{Path: "blocked", Kind: namespace.Signpost, Locations: []model.NewLocation{{Server: "oak", Share: "store"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	await(t, "the front to say what is in the way", func() bool {
+		f, err := o.API.Front(t.Context(), "bracken", "garden")
+		return err == nil && f.State == model.FrontFailing && strings.Contains(f.Trouble, "blocked")
+	})
+	if err := os.Remove(blocked); err != nil {
+		t.Fatal(err)
+	}
+	await(t, "it to be written once nothing is in its way", func() bool { return o.link(t, o.low, "blocked") == "oak" })
+	if err := o.API.RemoveEntry(t.Context(), "garden", e); err != nil {
+		t.Fatal(err)
+	}
+	await(t, "it to be gone again", func() bool { _, err := os.Lstat(blocked); return os.IsNotExist(err) })
 	if err := os.Remove(filepath.Join(folder, "store")); err != nil {
 		t.Fatal(err)
 	}

@@ -40,7 +40,7 @@ func (s *Service) start(ctx context.Context, c change) (model.FrontPlan, error) 
 	if err != nil {
 		return c.Plan, err
 	}
-	return s.outcome(ctx, id)
+	return s.outcome(ctx, id, c)
 }
 
 // steps are what is done, one after the other.
@@ -169,12 +169,6 @@ func (s *Service) awaitFirst(ctx context.Context, c *change) (string, error) {
 	}
 }
 
-// result is what came of a change so far.
-type result struct {
-	Plan  model.FrontPlan `json:"plan"`
-	Fault *fault.Error    `json:"fault,omitempty"`
-}
-
 // work does what is to be done about a front.
 func (s *Service) work(ctx context.Context, run *jobs.Job) error {
 	var c change
@@ -182,57 +176,29 @@ func (s *Service) work(ctx context.Context, run *jobs.Job) error {
 		return err
 	}
 	ctx = access.WithActor(ctx, model.User{Name: run.Who, Role: model.Administrator}) // the role was asked for when the run was started
-	list := &steps.List{Steps: s.steps(&c)}
-	list.Keep = func(ctx context.Context, states []model.Step) error {
-		c.Plan.Steps = states
-		run.Progress(int64(list.Done()), 0, float64(list.Done())/float64(len(states)))
-		return run.Checkpoint(ctx, states, result{Plan: c.Plan})
-	}
-	if _, err := run.Resumes(&list.States); err != nil {
-		return err
-	}
-	err := list.Run(ctx)
-	if ctx.Err() != nil {
-		return jobs.ErrStopped
-	}
-	c.Plan.Steps = list.States
-	found := result{Plan: c.Plan}
-	if err != nil {
-		found.Fault = fault.New(fault.Unavailable, fmt.Sprintf("see the steps with: bspan run show %d", run.ID), "%s: %v; what was done is taken back", name(c.Front), err)
+	after := func(err error) error {
+		if err == nil {
+			return nil
+		}
+		told := fault.New(fault.Unavailable, fmt.Sprintf("see the steps with: bspan run show %d", run.ID), "%s: %v; what was done is taken back", name(c.Front), err)
 		var f *fault.Error
 		if errors.As(err, &f) {
-			found.Fault.Remedy = f.Remedy
+			told.Remedy = f.Remedy
 		}
+		return told.Because(err)
 	}
-	return errors.Join(err, run.Finish(found))
+	return jobs.Stepped[model.FrontPlan]{Plan: &c.Plan, Steps: &c.Plan.Steps, List: &steps.List{Steps: s.steps(&c)}, After: after}.Do(ctx, run)
 }
 
 // answerWithin is how long a change may take for its answer to hold the result.
 const answerWithin = 45 * time.Second
 
 // outcome waits for a run, and returns what came of it.
-func (s *Service) outcome(ctx context.Context, id int64) (model.FrontPlan, error) {
-	r, err := s.jobs.Await(ctx, id, answerWithin)
-	if err != nil {
-		return model.FrontPlan{}, err
+func (s *Service) outcome(ctx context.Context, id int64, c change) (model.FrontPlan, error) {
+	p, err := jobs.AwaitStepped(ctx, s.jobs, id, answerWithin, c.Plan)
+	p.Run = id
+	if f, getErr := s.db.Front(ctx, c.Front.Server, c.Front.Share); getErr == nil {
+		p.Front = f
 	}
-	var c change
-	if err := s.jobs.Settings(ctx, id, &c); err != nil {
-		return c.Plan, err
-	}
-	found := result{Plan: c.Plan}
-	if _, err := s.jobs.Result(ctx, id, &found); err != nil {
-		return found.Plan, err
-	}
-	found.Plan.Run = id
-	if f, err := s.db.Front(ctx, c.Front.Server, c.Front.Share); err == nil {
-		found.Plan.Front = f
-	}
-	switch {
-	case found.Fault != nil:
-		return found.Plan, found.Fault
-	case r.State == model.RunFailed || r.State == model.RunStopped:
-		return found.Plan, fault.New(fault.Unavailable, fmt.Sprintf("see it with: bspan run show %d", id), "%s", r.Trouble)
-	}
-	return found.Plan, nil
+	return p, err
 }

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"bridgespan/core/fault"
@@ -30,6 +31,8 @@ type writer struct {
 	read  time.Time     // when what it is to hold was read
 	first []string      // the hosts that its links lead to first
 	check chan struct{} // rung when the front is to be checked soon
+	// probing says that servers are being looked at.
+	probing atomic.Bool
 }
 
 // keeps reports whether the writer works with the settings of a front.
@@ -100,7 +103,7 @@ func (w *writer) follow(ctx context.Context, at moverfront.Client) error {
 	defer probe.Stop()
 	started, err := at.Hello(ctx)
 	if err == nil {
-		err = w.compare(ctx, at)
+		err = w.compare(ctx, at, true)
 	}
 	if err != nil {
 		return err
@@ -110,24 +113,44 @@ func (w *writer) follow(ctx context.Context, at moverfront.Client) error {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-w.news:
-			if err := w.write(ctx, at, false); err != nil {
+			if err := w.renew(ctx, at); err != nil {
 				return err
 			}
 		case <-whole.C:
-			if err := w.compare(ctx, at); err != nil {
+			if err := w.compare(ctx, at, true); err != nil {
 				return err
 			}
 		case <-probe.C:
 			if again, err := at.Hello(ctx); err != nil || again != started {
 				return err // it was away: what it holds is read anew
 			}
-			w.probe(ctx)
+			if w.read.IsZero() { // not all of it could be written
+				if err := w.renew(ctx, at); err != nil {
+					return err
+				}
+			}
+			if w.probing.CompareAndSwap(false, true) { // one that hangs keeps nothing waiting
+				hosts := w.first
+				guard.Go(func() {
+					defer w.probing.Store(false)
+					w.probe(ctx, hosts)
+				})
+			}
 		}
 	}
 }
 
-// compare reads what the front holds, and writes what it lacks.
-func (w *writer) compare(ctx context.Context, at moverfront.Client) error {
+// renew writes what has changed. When not all could be written before, what it holds is read first.
+func (w *writer) renew(ctx context.Context, at moverfront.Client) error {
+	if w.read.IsZero() {
+		return w.compare(ctx, at, false)
+	}
+	return w.write(ctx, at, false)
+}
+
+// compare reads what the front holds, and writes what it lacks; told says that it is to be told how much
+// that was.
+func (w *writer) compare(ctx context.Context, at moverfront.Client, told bool) error {
 	found, _, err := at.Look(ctx)
 	if err != nil {
 		return err
@@ -144,7 +167,7 @@ func (w *writer) compare(ctx context.Context, at moverfront.Client) error {
 	}
 	w.have, w.read = found.Entries, time.Time{}
 	w.front.Foreign = found.Foreign
-	return w.write(ctx, at, true)
+	return w.write(ctx, at, told)
 }
 
 // write writes what has changed of what the front is to hold; whole says that it was just compared.
@@ -174,20 +197,10 @@ func (w *writer) write(ctx context.Context, at moverfront.Client, whole bool) er
 	}
 	w.have, w.read = want, read
 	if len(failed) > 0 {
-		w.read = time.Time{} // tried again with the next news
-		w.have = without(want, failed)
+		w.read = time.Time{} // what it holds is read again before the next try
 	}
 	w.note(ctx, want, left, len(changes), whole, failed)
 	return nil
-}
-
-// without are the entries that could be written.
-func without(list []front.Entry, failed []moverfront.Outcome) []front.Entry {
-	bad := map[string]bool{}
-	for _, f := range failed {
-		bad[f.Path] = true
-	}
-	return slices.DeleteFunc(slices.Clone(list), func(e front.Entry) bool { return bad[e.Path] })
 }
 
 // mostLeftOut is how many signposts that are left out are told.
@@ -199,7 +212,14 @@ func (w *writer) note(ctx context.Context, want []front.Entry, left []front.Left
 	before := *f
 	now := time.Now().UTC().Truncate(time.Microsecond)
 	f.Folders, f.Links = 0, 0
+	bad := map[string]bool{}
+	for _, o := range failed {
+		bad[o.Path] = true
+	}
 	for _, e := range want {
+		if bad[e.Path] {
+			continue
+		}
 		if e.Link() {
 			f.Links++
 		} else {
@@ -207,7 +227,7 @@ func (w *writer) note(ctx context.Context, want []front.Entry, left []front.Left
 		}
 	}
 	f.LeftOut = left[:min(len(left), mostLeftOut)]
-	if changes > 0 {
+	if changes -= len(failed); changes > 0 {
 		f.Written = &now
 		ring(w.check)
 	}
@@ -265,9 +285,9 @@ func firstHosts(entries []front.Entry) []string {
 
 // probe looks at the servers that people are led to first, so that the front leads past one
 // that does not answer within seconds.
-func (w *writer) probe(ctx context.Context) {
+func (w *writer) probe(ctx context.Context, hosts []string) {
 	var group guard.WaitGroup
-	for _, server := range w.serversAt(ctx, w.first...) {
+	for _, server := range w.serversAt(ctx, hosts...) {
 		group.Go(func() { w.estate.Suspect(ctx, server) })
 	}
 	_ = group.Wait()

@@ -43,7 +43,7 @@ func (j *job) run(ctx context.Context, rehearse bool, action string, before any)
 	if err != nil {
 		return j.plan, err
 	}
-	return j.outcome(ctx, id)
+	return j.outcome(ctx, id, j.plan)
 }
 
 // keep records the change and reads the shares again.

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/service/access"
@@ -115,12 +114,6 @@ func (j *job) inShare(ctx context.Context, share string, do func(t tree.Tree) er
 	return do(t)
 }
 
-// result is what came of a change so far.
-type result struct {
-	Plan  model.SharePlan `json:"plan"`
-	Fault *fault.Error    `json:"fault,omitempty"`
-}
-
 // work does what is to be done about a share.
 func (s *Service) work(ctx context.Context, run *jobs.Job) error {
 	var c change
@@ -135,54 +128,21 @@ func (s *Service) work(ctx context.Context, run *jobs.Job) error {
 	j.change, j.plan = c, c.Plan
 	ctx = access.WithActor(ctx, model.User{Name: run.Who, Role: model.Administrator}) // the role was asked for when the run was started
 	list := &steps.List{Steps: j.steps()}
-	list.Keep = func(ctx context.Context, states []model.Step) error {
-		j.plan.Steps = states
-		run.Progress(int64(list.Done()), 0, float64(list.Done())/float64(len(states)))
-		return run.Checkpoint(ctx, states, result{Plan: j.plan})
+	after := func(err error) error {
+		if err == nil {
+			return j.keep(ctx)
+		}
+		return j.takenBack(list, err)
 	}
-	if _, err := run.Resumes(&list.States); err != nil {
-		return err
-	}
-	err = list.Run(ctx)
-	if ctx.Err() != nil {
-		return jobs.ErrStopped
-	}
-	if err == nil {
-		err = j.keep(ctx)
-	} else {
-		err = j.takenBack(list, err)
-	}
-	j.plan.Steps = list.States
-	found := result{Plan: j.plan}
-	if f := (*fault.Error)(nil); errors.As(err, &f) {
-		found.Fault = &fault.Error{Kind: f.Kind, Field: f.Field, Problem: f.Problem, Remedy: f.Remedy}
-	}
-	return errors.Join(err, run.Finish(found))
+	return jobs.Stepped[model.SharePlan]{Plan: &j.plan, Steps: &j.plan.Steps, List: list, After: after}.Do(ctx, run)
 }
 
 // answerWithin is how long a change may take for its answer to hold the result.
 const answerWithin = 30 * time.Second
 
-// outcome waits for a run, and returns what came of it: how far it is, when it takes longer.
-func (s *Service) outcome(ctx context.Context, id int64) (model.SharePlan, error) {
-	r, err := s.jobs.Await(ctx, id, answerWithin)
-	if err != nil {
-		return model.SharePlan{}, err
-	}
-	var c change
-	if err := s.jobs.Settings(ctx, id, &c); err != nil {
-		return c.Plan, err
-	}
-	found := result{Plan: c.Plan}
-	if _, err := s.jobs.Result(ctx, id, &found); err != nil {
-		return found.Plan, err
-	}
-	found.Plan.Run = id
-	switch {
-	case found.Fault != nil:
-		return found.Plan, found.Fault
-	case r.State == model.RunFailed || r.State == model.RunStopped:
-		return found.Plan, fault.New(fault.Unavailable, fmt.Sprintf("see it with: bspan run show %d", id), "%s", r.Trouble)
-	}
-	return found.Plan, nil
+// outcome waits for a run, and returns what came of it.
+func (s *Service) outcome(ctx context.Context, id int64, plan model.SharePlan) (model.SharePlan, error) {
+	plan, err := jobs.AwaitStepped(ctx, s.jobs, id, answerWithin, plan)
+	plan.Run = id
+	return plan, err
 }
