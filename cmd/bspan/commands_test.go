@@ -48,12 +48,26 @@ const (
 	treesMap = `{"name":"trees","rules":["oak\\* = elm\\*"],"sets":1,"version":3}`
 )
 
+// gardenFront is a front that answers, and whose check found something.
+const gardenFront = `{"server":"reed","share":"garden","namespace":"garden","site":"Upland","host":"reed.test","note":"The garden","leaveOutFailing":false,"checkAccount":"ada","state":"current","folders":1,"links":2,"written":"2026-11-01T10:00:00Z","caughtUp":"2026-11-01T10:00:00Z","caughtUpChanges":3,"foreign":["mine.txt"],"leftOut":[{"path":"/garden/old","why":"elm/old: held: by hand"}],"check":` + gardenCheck + `,"version":2}`
+
+const gardenCheck = `{"at":"2026-11-01T10:00:00Z","tookMs":12,"outcome":"warn","lines":[{"severity":"warn","code":"refused","subject":"/garden/store","found":"ada may not open elm/store","meaning":"they are refused there","remedy":"grant them something"}]}`
+
+const gardenFrontPlan = `{"front":` + gardenFront + `,"checks":[{"severity":"pass","code":"name","found":"a file service answers"}],"lines":["[garden]"],"steps":[{"text":"make the folder /srv/fronts/garden","state":"planned"}],"rehearsed":true}`
+
 const bedsPlan = `{"run":` + aRun + `,"asked":{"name":"beds","replicas":[]},"summary":"beds keeps 1 file the same.","outcome":"warn","checks":[{"name":"clock","outcome":"warn","found":"elm is late","means":"the wrong one may win","remedy":"set it"}],"places":[],
 	"layouts":[{"layout":"mesh","asked":true,"filled":"2026-11-01T10:00:00Z","endless":false,"fills":[{"replica":"elm","from":"oak","bytes":1024,"start":"2026-11-01T10:00:00Z","end":"2026-11-01T10:00:00Z","medianS":60,"p95S":120}],"lanes":[]}],"steps":["Look at all."],"canCreate":true}`
 
 func startService(t *testing.T) *service {
 	t.Helper()
 	s := &service{answers: map[string]string{
+		"GET /fronts":                                      `{"keeping":"People's machines keep it.","fronts":[` + gardenFront + `]}`,
+		"POST /fronts":                                     gardenFrontPlan,
+		"GET /fronts/reed/garden":                          gardenFront,
+		"PATCH /fronts/reed/garden":                        gardenFront,
+		"DELETE /fronts/reed/garden":                       gardenFrontPlan,
+		"GET /fronts/reed/garden/connected":                `{"connected":[{"person":"GROVE\\\\ada","machine":"192.0.2.7","since":"2026-11-01T10:00:00Z"}]}`,
+		"POST /fronts/reed/garden/check":                   gardenCheck,
 		"GET /sites":                                       `{"items":[{"name":"Lowland","servers":2,"note":"by the river","version":1}]}`,
 		"POST /sites":                                      `{"name":"Marsh","version":1}`,
 		"GET /sites/Marsh":                                 `{"name":"Marsh","version":1}`,
@@ -239,6 +253,16 @@ func TestCommands(t *testing.T) {
 		{"namespace lint --fix one-location garden", "", "no flaw of that kind", 0},
 		{"namespace history garden", "", `note: "a" → "b"`, 0},
 		{"namespace history --return-to 9 --rehearse garden", "POST /namespaces/garden/return?rehearse=true&to=9", "bspan namespace history --return-to 9", 0},
+		{"front list", "", `\\reed.test\garden`, 0},
+		{"front show reed/garden", "", "ada at 192.0.2.7 has it open", 0},
+		{"front show reed/garden", "", "Not shown: /garden/old: elm/old: held", 0},
+		{"front show reed/garden/deep", "", "is not a front", 2},
+		{"front add --rehearse --branch papers --leave-out-failing garden reed", `POST /fronts {"server":"reed","share":"garden","namespace":"garden","branch":"papers","leaveOutFailing":true,"rehearse":true}`, "Rehearsed only", 0},
+		{"front add --share other --check-as GROVE\\ada --password-file " + secret + " garden reed", `POST /fronts {"server":"reed","share":"other","namespace":"garden","checkAs":{"domain":"GROVE","account":"ada","password":"long-enough-password"}}`, "lacks", 0},
+		{"front edit --check-as - reed/garden", `PATCH /fronts/reed/garden {"checkAs":{"account":"","password":""}}`, "given last", 0},
+		{"front check --as ada --password-file " + secret + " --below store reed/garden", `POST /fronts/reed/garden/check {"as":{"account":"ada","password":"long-enough-password"},"below":"store"}`, "grant them something", 0},
+		{"front remove --rehearse reed/garden", "DELETE /fronts/reed/garden?rehearse=true", "Rehearsed only", 0},
+		{"where --through window /garden/store", "", "say gateway or front", 2},
 		{"namespace mappings --for ivy --format csv garden", "", "letter,path", 0},
 		{"namespace mappings garden", "", "K: leads elsewhere", 0},
 		{"where --from Lowland --fresh /garden/store", "", "leads nowhere now", 0},
@@ -347,7 +371,7 @@ func TestCommandsAsJSON(t *testing.T) {
 	t.Setenv("BSPAN_TOKEN", "token")
 	for _, args := range []string{"site list", "site legs", "namespace list", "namespace tree garden", "namespace lint garden", "namespace history garden", "namespace mappings garden",
 		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds", "replica verifications beds", "replica probes beds", "replica attic compare beds 4", "replica accounts beds", "account map list", "account map show trees", "account map pairs trees oak elm", "replica edit --rehearse --layout hub beds", "job list",
-		"run list", "run show 5", "user list", "server list", "server show reed", "where /garden/store", "site remove --rehearse Marsh", "namespace hold --location oak/store /garden/store"} {
+		"front list", "front show reed/garden", "front check reed/garden", "front add --rehearse garden reed", "run list", "run show 5", "user list", "server list", "server show reed", "where /garden/store", "site remove --rehearse Marsh", "namespace hold --location oak/store /garden/store"} {
 		s := startService(t)
 		out, code := s.bspan(t, append([]string{"--output", "json"}, strings.Fields(args)...)...)
 		var value any

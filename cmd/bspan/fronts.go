@@ -251,6 +251,9 @@ func whenOr(at *time.Time, none string) string {
 
 // tellKeeping tells people for how long machines keep where they were led, if a front shows a namespace.
 func tellKeeping(ctx context.Context, c *cli.Command, api *client.Client, name string) {
+	if c.String("output") != "table" {
+		return
+	}
 	if list, err := api.Fronts(ctx, name); err == nil && len(list.Fronts) > 0 {
 		fmt.Fprintln(c.Root().ErrWriter, list.Keeping)
 	}
