@@ -148,6 +148,7 @@ func (k *Keeper) Write(ctx context.Context, share string, changes []front.Change
 		return nil, err
 	}
 	var gone []string
+	defer func() { err = errors.Join(err, made.remove(gone)) }()
 	for i, c := range changes {
 		if err := ctx.Err(); err != nil {
 			return failed, err
@@ -160,7 +161,7 @@ func (k *Keeper) Write(ctx context.Context, share string, changes []front.Change
 			gone = append(gone, c.Path)
 		}
 	}
-	return failed, made.remove(gone)
+	return failed, nil
 }
 
 // folders opens the folder of each path once for all that follow in it: changes come folder by folder.
@@ -335,23 +336,20 @@ func (k *Keeper) Make(ctx context.Context, share string) error {
 // Clear takes away all that was made of a front. Its folder goes too, unless something foreign is in it.
 func (k *Keeper) Clear(ctx context.Context, share string) ([]Outcome, error) {
 	found, err := k.Look(ctx, share)
-	if err != nil || !found.There {
+	if err != nil {
 		return nil, err
 	}
+	if !found.There { // somebody has removed it: what is noted would make others' links ours one day
+		return nil, k.forget(share)
+	}
 	failed, err := k.Write(ctx, share, front.Changes(found.Entries, nil))
-	if err != nil {
+	if err != nil || len(failed) > 0 {
 		return failed, err
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if err := os.Remove(k.Path(share)); err != nil && len(found.Foreign) == 0 && len(failed) == 0 {
-		return failed, err
+	if err := os.Remove(k.Path(share)); err != nil && len(found.Foreign) == 0 {
+		return nil, err
 	}
-	if n := k.notes[share]; n != nil && len(failed) == 0 {
-		n.forget()
-		delete(k.notes, share)
-	}
-	return failed, nil
+	return nil, k.forget(share)
 }
 
 // CheckShare checks the name of a front's share: it is a folder of the host, and a section of the

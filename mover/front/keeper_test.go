@@ -145,6 +145,55 @@ func TestBrokenOff(t *testing.T) {
 	}
 }
 
+// breaksOff is a context that ends after it was asked for its end some times.
+type breaksOff struct {
+	context.Context
+	left int
+}
+
+func (b *breaksOff) Err() error {
+	if b.left--; b.left < 0 {
+		return context.Canceled
+	}
+	return nil
+}
+
+// What was removed before a writing ends is not ours any more: somebody may make something there.
+func TestBrokenOffKnowsWhatIsGone(t *testing.T) {
+	k, folder := keeper(t)
+	write(t, k, change{Entry: entry{Path: "a", To: []string{`one\s`}}}, change{Entry: entry{Path: "b", To: []string{`one\s`}}})
+	if _, err := k.Write(&breaksOff{t.Context(), 1}, "trust", []change{gone("a"), gone("b")}); !errors.Is(err, context.Canceled) {
+		t.Fatalf("broken off: %v", err)
+	}
+	if err := os.Symlink(`msdfs:mine\s`, filepath.Join(folder, "a")); err != nil {
+		t.Fatal(err)
+	}
+	again := &front.Keeper{Folder: k.Folder, State: k.State}
+	if got := holds(t, again); got != `[{b [one\s]}] [a]` {
+		t.Errorf("it holds %s", got)
+	}
+}
+
+// A front whose folder somebody removed is forgotten like another: what stands there later is not ours.
+func TestClearOfARemovedFolder(t *testing.T) {
+	k, folder := keeper(t)
+	write(t, k, change{Entry: entry{Path: "a", To: []string{`one\s`}}})
+	if err := os.RemoveAll(folder); err != nil {
+		t.Fatal(err)
+	}
+	if failed, err := k.Clear(t.Context(), "trust"); err != nil || len(failed) > 0 {
+		t.Fatalf("%v, %v", failed, err)
+	}
+	for _, err := range []error{os.Mkdir(folder, 0o755), os.Symlink(`msdfs:mine\s`, filepath.Join(folder, "a"))} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := holds(t, k); got != `[] [a]` {
+		t.Errorf("it holds %s", got)
+	}
+}
+
 // Many changes over time leave notes that are about as long as what is there.
 func TestNotesStayShort(t *testing.T) {
 	k, _ := keeper(t)

@@ -147,7 +147,17 @@ func (n *notes) close() {
 }
 
 // forget removes the notes of a front that is gone.
-func (n *notes) forget() {
+func (k *Keeper) forget(share string) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	n, err := k.made(share)
+	if err != nil {
+		return err
+	}
 	n.close()
-	_ = os.Remove(n.file)
+	delete(k.notes, share)
+	if err := os.Remove(n.file); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
 }
