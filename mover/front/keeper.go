@@ -28,8 +28,10 @@ type Keeper struct {
 
 	started string // another word after each start
 
-	mu    sync.Mutex // held while a front or the configuration is changed
+	mu    sync.Mutex // held while a front is changed
 	notes map[string]*notes
+
+	configuring sync.Mutex // held while the configuration is changed: its tools take seconds
 }
 
 // ErrNoFronts: the mover keeps no fronts.

@@ -1,7 +1,6 @@
 package front
 
 import (
-	"bufio"
 	"bytes"
 	"cmp"
 	"context"
@@ -50,20 +49,21 @@ func tool(ctx context.Context, name string, args ...string) ([]byte, error) {
 	var out, errs limited
 	cmd.Stdout, cmd.Stderr = &out, &errs
 	if err := cmd.Run(); err != nil {
-		said, _, _ := strings.Cut(strings.TrimSpace(errs.String()), "\n")
+		said, _, _ := strings.Cut(strings.TrimSpace(errs.text.String()), "\n")
 		return nil, fmt.Errorf("%s: %w: %s", name, err, said)
 	}
-	return out.Bytes(), nil
+	return out.text.Bytes(), nil
 }
 
-// limited keeps the first mostOutput bytes that are written.
-type limited struct{ bytes.Buffer }
+// limited keeps what is written, unless it is more than mostOutput: part of it would say something else.
+// The buffer is a field, and not embedded: io.Copy would find its ReadFrom, which knows no bound.
+type limited struct{ text bytes.Buffer }
 
 func (l *limited) Write(p []byte) (int, error) {
-	if room := mostOutput - l.Len(); room > 0 {
-		l.Buffer.Write(p[:min(room, len(p))])
+	if l.text.Len()+len(p) > mostOutput {
+		return 0, fmt.Errorf("it says more than %d bytes", mostOutput)
 	}
-	return len(p), nil
+	return l.text.Write(p)
 }
 
 // include is the file of ours.
@@ -80,8 +80,8 @@ func (s Service) sections(ctx context.Context) (map[string]map[string]string, []
 	sections, shares := map[string]map[string]string{}, []Share{}
 	var in map[string]string
 	name := ""
-	for lines := bufio.NewScanner(bytes.NewReader(out)); lines.Scan(); {
-		line := strings.TrimSpace(lines.Text())
+	for line := range strings.Lines(string(out)) {
+		line = strings.TrimSpace(line)
 		if title, ok := strings.CutPrefix(line, "["); ok {
 			name = strings.TrimSuffix(title, "]")
 			in = map[string]string{}
@@ -155,8 +155,8 @@ var errWithin = errors.New("the folder of the front is inside another share")
 
 // Offer lets the file service offer the share of a front.
 func (k *Keeper) Offer(ctx context.Context, share, note string) (Offer, error) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	k.configuring.Lock()
+	defer k.configuring.Unlock()
 	_, shares, err := k.Service.sections(ctx)
 	if err != nil {
 		return Offer{}, err
@@ -185,8 +185,8 @@ func (k *Keeper) Offer(ctx context.Context, share, note string) (Offer, error) {
 
 // Withdraw takes the share of a front away from the file service.
 func (k *Keeper) Withdraw(ctx context.Context, share string) error {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	k.configuring.Lock()
+	defer k.configuring.Unlock()
 	return k.rewrite(ctx, func(list []offered) []offered {
 		return slices.DeleteFunc(list, func(o offered) bool { return strings.EqualFold(o.Share, share) })
 	})
@@ -208,31 +208,42 @@ type offered struct {
 // it would read, what was there before stays.
 func (k *Keeper) rewrite(ctx context.Context, change func([]offered) []offered) error {
 	kept := filepath.Join(k.State, "offered.json")
-	var list []offered
-	if text, err := os.ReadFile(kept); err == nil {
-		if err := json.Unmarshal(text, &list); err != nil {
-			return fmt.Errorf("%s: %w", kept, err)
-		}
-	} else if !errors.Is(err, fs.ErrNotExist) {
+	before, err := k.offers(kept)
+	if err != nil {
 		return err
 	}
-	before, beforeErr := os.ReadFile(k.Service.include())
-	list = change(list)
+	if err := k.store(kept, change(slices.Clone(before))); err != nil {
+		return err
+	}
+	if _, err := tool(ctx, "testparm", "-s", k.Service.Configuration); err != nil {
+		return errors.Join(err, k.store(kept, before))
+	}
+	_, err = tool(ctx, "smbcontrol", "--configfile="+k.Service.Configuration, "smbd", "reload-config")
+	return err
+}
+
+// offers are the fronts that the file service offers.
+func (k *Keeper) offers(kept string) (list []offered, err error) {
+	text, err := os.ReadFile(kept)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(text, &list)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", kept, err)
+	}
+	return list, nil
+}
+
+// store keeps which fronts the file service offers, and writes our file.
+func (k *Keeper) store(kept string, list []offered) error {
 	text, err := json.Marshal(list)
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(os.MkdirAll(k.State, 0o700), replace(kept, text, 0o600), replace(k.Service.include(), k.render(list), 0o644)); err != nil {
-		return err
-	}
-	if _, err := tool(ctx, "testparm", "-s", k.Service.Configuration); err != nil {
-		if beforeErr == nil {
-			err = errors.Join(err, replace(k.Service.include(), before, 0o644))
-		}
-		return err
-	}
-	_, err = tool(ctx, "smbcontrol", "--configfile="+k.Service.Configuration, "smbd", "reload-config")
-	return err
+	return errors.Join(os.MkdirAll(k.State, 0o700), replace(kept, text, 0o600), replace(k.Service.include(), k.render(list), 0o644))
 }
 
 // render writes our file.
