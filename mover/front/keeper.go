@@ -6,6 +6,7 @@ package front
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -18,6 +19,7 @@ import (
 
 	"bridgespan/core/front"
 	"bridgespan/core/namespace"
+	"bridgespan/tree"
 )
 
 // Keeper keeps the fronts below one folder of this host, each in a folder with its share's name.
@@ -34,8 +36,26 @@ type Keeper struct {
 	configuring sync.Mutex // held while the configuration is changed: its tools take seconds
 }
 
-// ErrNoFronts: the mover keeps no fronts.
-var ErrNoFronts = errors.New("this mover keeps no fronts: start it with --fronts FOLDER and --file-service CONFIGURATION")
+// errNoFronts: the mover keeps no fronts.
+var errNoFronts = fmt.Errorf("this mover keeps no fronts: start it with --fronts FOLDER and --file-service CONFIGURATION: %w", tree.ErrUnsupported)
+
+// Open makes a keeper ready.
+func Open(folder, state, configuration string) (*Keeper, error) {
+	full, err := filepath.Abs(folder)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(full, 0o755); err != nil {
+		return nil, err
+	}
+	if err := os.Chmod(full, 0o755); err != nil { // past the mask: people walk through it
+		return nil, err
+	}
+	if _, err := os.Stat(configuration); err != nil {
+		return nil, fmt.Errorf("the configuration of the file service: %w", err)
+	}
+	return &Keeper{Folder: full, State: state, Service: Service{configuration}, started: rand.Text()}, nil
+}
 
 // Path is the folder of a front on this host.
 func (k *Keeper) Path(share string) string { return filepath.Join(k.Folder, share) }

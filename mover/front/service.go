@@ -147,9 +147,6 @@ func (s Service) included() (bool, error) {
 	return false, nil
 }
 
-// errNotOffered: the file service does not take the share of a front.
-var errNotOffered = errors.New("the file service does not offer it")
-
 // errWithin: a front inside another share would be met twice.
 var errWithin = errors.New("the folder of the front is inside another share")
 
@@ -178,7 +175,7 @@ func (k *Keeper) Offer(ctx context.Context, share, note string) (Offer, error) {
 	}
 	o, err := k.Offered(ctx, share)
 	if err == nil && len(o.Missing) > 0 {
-		err = fmt.Errorf("%w: its configuration lacks %s", errNotOffered, strings.Join(o.Missing, "; "))
+		err = fmt.Errorf("the file service does not offer it: its configuration lacks %s", strings.Join(o.Missing, "; "))
 	}
 	return o, err
 }

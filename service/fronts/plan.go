@@ -15,6 +15,7 @@ import (
 	moverfront "bridgespan/mover/front"
 	"bridgespan/service/steps"
 	"bridgespan/smbadmin"
+	"bridgespan/tree"
 )
 
 // Add makes a front, or tells what that would take.
@@ -146,7 +147,7 @@ func (k *checks) add(severity finding.Severity, code, found, meaning, remedy str
 // host looks at the mover, its file service and the folder.
 func (k *checks) host(ctx context.Context, at moverfront.Client) error {
 	offer, folder, err := at.Offered(ctx)
-	if errors.Is(err, moverfront.ErrNoFronts) {
+	if errors.Is(err, tree.ErrUnsupported) {
 		k.add(finding.Fail, "file-service", "the mover there keeps no fronts", "no file service shows what it would write", "start it with --fronts FOLDER and --file-service FILE")
 		return nil
 	}

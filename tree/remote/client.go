@@ -138,7 +138,7 @@ func (h *Host) get(ctx context.Context, info *Info) error {
 	}
 	defer response.Body.Close()
 	if err := json.NewDecoder(io.LimitReader(response.Body, mostAnswer)).Decode(info); err != nil {
-		return h.distrust("it does not say what it serves: %w", err)
+		return h.Distrust("it does not say what it serves: %w", err)
 	}
 	return h.checkInfo(info)
 }
@@ -163,7 +163,7 @@ func (h *Host) Post(ctx context.Context, path []string, body, into any) error {
 	}
 	defer response.Body.Close()
 	if err := json.NewDecoder(io.LimitReader(response.Body, mostPosted)).Decode(into); err != nil {
-		return h.distrust("its answer cannot be read: %w", err)
+		return h.Distrust("its answer cannot be read: %w", err)
 	}
 	return nil
 }
@@ -287,12 +287,12 @@ func (h *Host) readLine(ctx context.Context, r *bufio.Reader) (a answer, n int, 
 	case ctx.Err() != nil:
 		return a, 0, ctx.Err()
 	case errors.Is(err, errLong):
-		return a, 0, h.distrust("it answers with a line of more than %d bytes", mostAnswer)
+		return a, 0, h.Distrust("it answers with a line of more than %d bytes", mostAnswer)
 	case err != nil:
 		return a, 0, fmt.Errorf("%w: the answer was broken off: %w", tree.ErrUnreachable, err)
 	}
 	if err := json.Unmarshal(line, &a); err != nil {
-		return a, 0, h.distrust("its answer cannot be read: %w", err)
+		return a, 0, h.Distrust("its answer cannot be read: %w", err)
 	}
 	if a.Entry != nil {
 		if err := h.checkEntry(a.Entry); err != nil {

@@ -49,7 +49,7 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 		return c, nil
 	}
 	if e.Size > inline {
-		return nil, tree.PathError("open", name, t.host.distrust("it sends %d bytes with an answer, of at most %d", e.Size, inline))
+		return nil, tree.PathError("open", name, t.host.Distrust("it sends %d bytes with an answer, of at most %d", e.Size, inline))
 	}
 	c.all = make([]byte, c.entry.Size)
 	if _, err := io.ReadFull(rest, c.all); err != nil {
@@ -165,7 +165,7 @@ func (c *content) Sum(ctx context.Context, by tree.Hash) (d [32]byte, err error)
 	err = c.with(ctx, func(file string) error {
 		a, err := c.tree.call(ctx, "sum", c.name, call{File: file, Hash: by}, nil)
 		if err == nil && copy(d[:], a.Digest) != len(d) {
-			err = tree.PathError("sum", c.name, c.tree.host.distrust("a hash of %d bytes", len(a.Digest)))
+			err = tree.PathError("sum", c.name, c.tree.host.Distrust("a hash of %d bytes", len(a.Digest)))
 		}
 		return err
 	})
@@ -191,12 +191,12 @@ func (c *content) cut(ctx context.Context, file string, sizes chunk.Sizes) (l ch
 	}
 	defer end()
 	if copy(l.Digest[:], a.Digest) != len(l.Digest) {
-		return l, tree.PathError("chunks", c.name, c.tree.host.distrust("a hash of %d bytes", len(a.Digest)))
+		return l, tree.PathError("chunks", c.name, c.tree.host.Distrust("a hash of %d bytes", len(a.Digest)))
 	}
 	l.Sizes = sizes
 	// All but the last have the least length, and a file that grows is longer than it was.
 	if a.Chunks > mostChunks {
-		return l, tree.PathError("chunks", c.name, c.tree.host.distrust("%d chunks", a.Chunks))
+		return l, tree.PathError("chunks", c.name, c.tree.host.Distrust("%d chunks", a.Chunks))
 	}
 	for range a.Chunks {
 		k, err := readChunk(rest)
@@ -205,7 +205,7 @@ func (c *content) cut(ctx context.Context, file string, sizes chunk.Sizes) (l ch
 		}
 		last := len(l.Chunks) == a.Chunks-1
 		if k.Length > sizes.Max || k.Length < sizes.Min && !last || k.Length == 0 || l.Size > c.entry.Size+mostGrown {
-			return l, tree.PathError("chunks", c.name, c.tree.host.distrust("a chunk of %d bytes at %d of %d", k.Length, l.Size, c.entry.Size))
+			return l, tree.PathError("chunks", c.name, c.tree.host.Distrust("a chunk of %d bytes at %d of %d", k.Length, l.Size, c.entry.Size))
 		}
 		l.Chunks = append(l.Chunks, k)
 		l.Size += int64(k.Length)

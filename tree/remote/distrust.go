@@ -25,8 +25,8 @@ const (
 	mostGrown   = 1 << 40   // bytes by which a file may grow while it is open
 )
 
-// distrust tells that a mover sent what no mover sends, and returns that as an error.
-func (h *Host) distrust(format string, args ...any) error {
+// Distrust tells that a mover sent what no mover sends, and returns that as an error.
+func (h *Host) Distrust(format string, args ...any) error {
 	why := fmt.Errorf("%w: "+format, append([]any{tree.ErrUntrusted}, args...)...)
 	h.once.Do(func() {
 		slog.Error("a mover sent answers that cannot be trusted", "address", h.target.Address, "error", why)
@@ -41,11 +41,11 @@ func (h *Host) distrust(format string, args ...any) error {
 func (h *Host) checkEntry(e *entry) error {
 	switch {
 	case e.Size < 0 || e.Size > mostSize || e.Allocated < 0 || e.Allocated > mostSize:
-		return h.distrust("a file of %d bytes, in %d", e.Size, e.Allocated)
+		return h.Distrust("a file of %d bytes, in %d", e.Size, e.Allocated)
 	case e.Kind > tree.Other:
-		return h.distrust("an entry of kind %d", e.Kind)
+		return h.Distrust("an entry of kind %d", e.Kind)
 	case len(e.Name) > mostName || e.Name != "." && !tree.IsElement(e.Name, "/"):
-		return h.distrust("an entry named %.100q", e.Name)
+		return h.Distrust("an entry named %.100q", e.Name)
 	}
 	return nil
 }
@@ -53,13 +53,13 @@ func (h *Host) checkEntry(e *entry) error {
 // checkInfo returns an error when a mover cannot serve what it says.
 func (h *Host) checkInfo(info *Info) error {
 	if len(info.Folders) > mostFolders {
-		return h.distrust("it serves %d folders", len(info.Folders))
+		return h.Distrust("it serves %d folders", len(info.Folders))
 	}
 	info.Name = printable(info.Name)
 	for i := range info.Folders {
 		f := &info.Folders[i]
 		if !tree.IsElement(f.Name, `/\`) || printable(f.Name) != f.Name {
-			return h.distrust("it serves a folder named %.100q", f.Name)
+			return h.Distrust("it serves a folder named %.100q", f.Name)
 		}
 		f.Path, f.Trouble = text.Printable(f.Path, tree.MaxPath), printable(f.Trouble)
 	}

@@ -103,10 +103,10 @@ func (h *Handler) call(w http.ResponseWriter, r *http.Request) {
 	i := slices.IndexFunc(h.Folders, func(f Served) bool { return f.Name == r.PathValue("folder") })
 	switch {
 	case answer == nil:
-		fail(w, fmt.Errorf("%w: no call %q", tree.ErrUnsupported, r.PathValue("call")))
+		Fail(w, fmt.Errorf("%w: no call %q", tree.ErrUnsupported, r.PathValue("call")))
 		return
 	case i < 0:
-		fail(w, ErrNoFolder)
+		Fail(w, ErrNoFolder)
 		return
 	}
 	s := &served{Handler: h, ctx: r.Context(), w: w, packs: strings.Contains(r.Header.Get("Accept-Encoding"), encoding)}
@@ -119,7 +119,7 @@ func (h *Handler) call(w http.ResponseWriter, r *http.Request) {
 		if f, _ := toFailure(err); f.Kind == "" && r.Context().Err() == nil {
 			slog.Warn("a call failed", "folder", r.PathValue("folder"), "call", r.PathValue("call"), "error", err)
 		}
-		fail(w, err)
+		Fail(w, err)
 	}
 }
 
@@ -200,8 +200,8 @@ func (c *call) check() error {
 	return nil
 }
 
-// fail tells an error.
-func fail(w http.ResponseWriter, err error) {
+// Fail tells an error, as Host reads it.
+func Fail(w http.ResponseWriter, err error) {
 	f, status := toFailure(err)
 	if errors.Is(err, errCall) {
 		status = http.StatusBadRequest

@@ -75,9 +75,9 @@ func (t *Tree) described(ctx context.Context, op, name string, c call, content i
 func (t *Tree) entryOf(op, name string, a answer) (tree.Entry, error) {
 	switch {
 	case a.Entry == nil:
-		return tree.Entry{}, tree.PathError(op, name, t.host.distrust("an answer without an entry"))
+		return tree.Entry{}, tree.PathError(op, name, t.host.Distrust("an answer without an entry"))
 	case tree.Key(a.Entry.Name, false) != tree.Key(path.Base(name), false):
-		return tree.Entry{}, tree.PathError(op, name, t.host.distrust("an answer about %.100q to a call about %.100q", a.Entry.Name, path.Base(name)))
+		return tree.Entry{}, tree.PathError(op, name, t.host.Distrust("an answer about %.100q to a call about %.100q", a.Entry.Name, path.Base(name)))
 	}
 	return fromWire(a.Entry), nil
 }
@@ -104,10 +104,10 @@ func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.S
 		for {
 			a, n, err := t.host.readLine(ctx, lines)
 			if bytes += n; err == nil && bytes > mostListing {
-				err = t.host.distrust("it lists a folder in more than %d bytes", mostListing)
+				err = t.host.Distrust("it lists a folder in more than %d bytes", mostListing)
 			}
 			if err == nil && !a.Last && (a.Entry == nil || a.Entry.Name == ".") {
-				err = t.host.distrust("it lists an entry without a name")
+				err = t.host.Distrust("it lists an entry without a name")
 			}
 			if err != nil {
 				yield(tree.Entry{}, tree.PathError("list", name, err))
@@ -224,7 +224,7 @@ func (t *Tree) Watch(ctx context.Context) iter.Seq2[string, error] {
 		for {
 			a, _, err := t.host.readLine(ctx, lines)
 			if err == nil && a.Folder != "" && tree.CheckName("watch", a.Folder) != nil {
-				err = t.host.distrust("something changed in a folder %.100q", a.Folder)
+				err = t.host.Distrust("something changed in a folder %.100q", a.Folder)
 			}
 			switch {
 			case ctx.Err() != nil:
