@@ -97,22 +97,19 @@ func TestSambaFollows(t *testing.T) {
 
 // What stands in the way of a front's share is told, and nothing is changed.
 func TestInTheWay(t *testing.T) {
-	at := standintest.FrontServer(t, "bracken", "trust", "whole")
-	within := filepath.Join(at.SharePath("whole"), "fronts")
-	for name, c := range map[string]struct{ folder, share string }{"a share of that name": {at.FrontsFolder(), "trust"}, "a front inside a share": {within, "garden"}} {
-		k, err := front.Open(c.folder, t.TempDir(), at.Configuration())
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := k.Offer(t.Context(), c.share, ""); err == nil {
-			t.Errorf("%s: it is offered", name)
-		}
-		if _, err := os.Stat(filepath.Join(filepath.Dir(at.Configuration()), "bspan-fronts.conf")); !errors.Is(err, fs.ErrNotExist) {
-			t.Errorf("%s: the file is there: %v", name, err)
-		}
+	at := standintest.FrontServer(t, "bracken", "trust")
+	k, err := front.Open(at.FrontsFolder(), t.TempDir(), at.Configuration())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := k.Offer(t.Context(), "trust", ""); !errors.Is(err, fs.ErrExist) {
+		t.Errorf("in the place of a share: %v", err)
+	}
+	if _, err := os.Stat(filepath.Join(filepath.Dir(at.Configuration()), "bspan-fronts.conf")); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("the file is there: %v", err)
 	}
 	plain := standintest.OnStandardPort(t, "fern", "herbarium")
-	k, err := front.Open(filepath.Join(plain.Dir, "fronts"), t.TempDir(), plain.Configuration())
+	k, err = front.Open(filepath.Join(plain.Dir, "fronts"), t.TempDir(), plain.Configuration())
 	if err != nil {
 		t.Fatal(err)
 	}

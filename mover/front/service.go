@@ -147,9 +147,6 @@ func (s Service) included() (bool, error) {
 	return false, nil
 }
 
-// errWithin: a front inside another share would be met twice.
-var errWithin = errors.New("the folder of the front is inside another share")
-
 // Offer lets the file service offer the share of a front.
 func (k *Keeper) Offer(ctx context.Context, share, note string) (Offer, error) {
 	k.configuring.Lock()
@@ -159,9 +156,6 @@ func (k *Keeper) Offer(ctx context.Context, share, note string) (Offer, error) {
 		return Offer{}, err
 	}
 	for _, other := range shares {
-		if !strings.EqualFold(other.Name, share) && within(k.Path(share), other.Path) {
-			return Offer{}, fmt.Errorf("%w: %s is in the share %s", errWithin, k.Path(share), other.Name)
-		}
 		if strings.EqualFold(other.Name, share) && other.Path != k.Path(share) {
 			return Offer{}, fmt.Errorf("%w: the file service has a share %s of %s already", fs.ErrExist, other.Name, other.Path)
 		}
@@ -187,12 +181,6 @@ func (k *Keeper) Withdraw(ctx context.Context, share string) error {
 	return k.rewrite(ctx, func(list []offered) []offered {
 		return slices.DeleteFunc(list, func(o offered) bool { return strings.EqualFold(o.Share, share) })
 	})
-}
-
-// within reports whether a folder is another one, or in it.
-func within(folder, other string) bool {
-	inside, err := filepath.Rel(filepath.Clean(other), filepath.Clean(folder))
-	return err == nil && inside != ".." && !strings.HasPrefix(inside, "../")
 }
 
 // offered is a front that the file service is to offer.

@@ -132,6 +132,7 @@ func (k *check) run(ctx context.Context, below string) error {
 		return err
 	}
 	k.compare(want, found)
+	k.loop(want)
 	if len(left) > 0 {
 		k.add(finding.Warn, "left-out", fmt.Sprintf("%d signposts are not shown, such as %s: %s", len(left), left[0].Path, left[0].Why), "people do not find them here", "open one of their locations, or give their servers a name for people")
 	}

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"path"
+	"slices"
 	"strings"
 
 	"bridgespan/core/fault"
@@ -133,6 +135,7 @@ type checks struct {
 	lines   []string
 	folder  string
 	entries int
+	around  []moverfront.Share // those of its host in which its folder is
 }
 
 // add adds a finding about the front, with what mends it at once, if anything does.
@@ -183,8 +186,9 @@ func (k *checks) shares(shares []moverfront.Share, folder string) {
 		switch {
 		case strings.EqualFold(other.Name, k.Share) && other.Path != folder:
 			k.add(finding.Fail, "share", fmt.Sprintf("the file service has a share %s already, of %s", other.Name, other.Path), "people use it", "choose another name")
-		case !strings.EqualFold(other.Name, k.Share) && strings.HasPrefix(folder+"/", strings.TrimSuffix(other.Path, "/")+"/"):
-			k.add(finding.Fail, "share", fmt.Sprintf("the folder %s is inside the share %s", folder, other.Name), "people who go through a signpost to that share would meet the front again, without end", "start the mover with --fronts outside of all shares")
+		case !strings.EqualFold(other.Name, k.Share) && holds(other.Path, folder):
+			k.around = append(k.around, other)
+			k.add(finding.Warn, "share", fmt.Sprintf("the folder %s is inside the share %s", folder, other.Name), "people meet the front there a second time, and whoever may write there may change it", "start the mover with --fronts outside of all shares")
 		}
 	}
 }
@@ -224,14 +228,38 @@ func (s *Service) contents(ctx context.Context, k *checks) error {
 	if len(left) > 0 {
 		k.add(finding.Warn, "left-out", fmt.Sprintf("%d signposts cannot be shown, such as %s: %s", len(left), left[0].Path, left[0].Why), "people do not find them in the front", "open one of their locations, or give their servers a name for people")
 	}
+	k.loop(entries)
+	k.add(finding.Pass, "contents", fmt.Sprintf("%d folders and signposts are written", len(entries)), "", "")
+	return nil
+}
+
+// loop looks for a signpost that leads back to the front: by its share, or around its folder.
+func (k *checks) loop(entries []front.Entry) {
 	for _, e := range entries {
 		for _, place := range e.To {
-			if host, rest, _ := strings.Cut(place, `\`); strings.EqualFold(host, k.Host) && namespace.Key(strings.SplitN(rest, `\`, 2)[0]) == namespace.Key(k.Share) {
-				k.add(finding.Fail, "loop", fmt.Sprintf("/%s/%s leads to the front itself", k.Namespace, e.Path), "people would go around without end", "remove that location")
-				return nil
+			if k.leadsBack(place) {
+				k.add(finding.Fail, "loop", fmt.Sprintf("/%s/%s leads to %s, and so to the front itself", k.Namespace, path.Join(k.Branch, e.Path), place), "people, and programs that search, go around without end", "remove that location, or close it")
+				return
 			}
 		}
 	}
-	k.add(finding.Pass, "contents", fmt.Sprintf("%d folders and signposts are written", len(entries)), "", "")
-	return nil
+}
+
+func (k *checks) leadsBack(place string) bool {
+	parts := strings.SplitN(place, `\`, 3) // SERVER, SHARE and perhaps a folder
+	if !strings.EqualFold(parts[0], k.Host) {
+		return false
+	}
+	if strings.EqualFold(parts[1], k.Share) {
+		return true
+	}
+	below := strings.ReplaceAll(strings.Join(parts[2:], ""), `\`, "/")
+	return slices.ContainsFunc(k.around, func(s moverfront.Share) bool {
+		return strings.EqualFold(s.Name, parts[1]) && holds(path.Join(s.Path, below), k.folder)
+	})
+}
+
+// holds reports whether a folder is another one, or around it.
+func holds(folder, other string) bool {
+	return strings.HasPrefix(other+"/", strings.TrimSuffix(folder, "/")+"/")
 }
