@@ -14,17 +14,9 @@ import (
 
 // editNamespace changes a namespace, or, for a path, an entry of one.
 func editNamespace(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	var ttl *int
-	if c.IsSet("ttl") {
-		seconds := c.Int("ttl")
-		ttl = &seconds
-	}
+	ttl := sentInt(c, "ttl")
 	if !strings.HasPrefix(args[0], "/") {
-		change := model.EditNamespace{Note: sent(c, "note"), TTL: ttl, Returns: sent(c, "returns")}
-		if c.IsSet("hiding") {
-			hiding := c.Bool("hiding")
-			change.Hiding = &hiding
-		}
+		change := model.EditNamespace{Note: sent(c, "note"), TTL: ttl, Returns: sent(c, "returns"), Hiding: sentBool(c, "hiding")}
 		n, err := api.EditNamespace(ctx, args[0], change)
 		if err != nil {
 			return err
@@ -80,11 +72,7 @@ func rankLocation(ctx context.Context, c *cli.Command, api *client.Client, args 
 	if err != nil {
 		return err
 	}
-	change := model.EditLocation{Rank: namespace.Rank(c.Args().Get(1))}
-	if c.IsSet("weight") {
-		weight := c.Int("weight")
-		change.Weight = &weight
-	}
+	change := model.EditLocation{Rank: namespace.Rank(c.Args().Get(1)), Weight: sentInt(c, "weight")}
 	if c.IsSet("only-for") {
 		sites := []string{}
 		for _, site := range c.StringSlice("only-for") {

@@ -69,12 +69,20 @@ func rehearsable(do action, names ...string) cli.ActionFunc {
 }
 
 // sent is a flag's value for a change: nil when it was not given.
-func sent(c *cli.Command, name string) *string {
+func sent(c *cli.Command, name string) *string { return sentAs(c, name, c.String) }
+
+// sentInt is sent, of a number.
+func sentInt(c *cli.Command, name string) *int { return sentAs(c, name, c.Int) }
+
+// sentBool is sent, of a switch.
+func sentBool(c *cli.Command, name string) *bool { return sentAs(c, name, c.Bool) }
+
+func sentAs[T any](c *cli.Command, name string, value func(string) T) *T {
 	if !c.IsSet(name) {
 		return nil
 	}
-	value := c.String(name)
-	return &value
+	v := value(name)
+	return &v
 }
 
 func noteFlag() cli.Flag {
@@ -256,24 +264,9 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 }
 
 func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	e := model.EditServer{Name: sent(c, "rename"), Site: sent(c, "site"), Address: sent(c, "address"), Domain: sent(c, "domain"),
-		Account: sent(c, "account"), Certificate: sent(c, "certificate"), Note: sent(c, "note"), Unchecked: c.Bool("unchecked")}
-	if c.IsSet("port") {
-		port := c.Int("port")
-		e.Port = &port
-	}
-	if c.IsSet("unsigned") {
-		unsigned := c.Bool("unsigned")
-		e.Unsigned = &unsigned
-	}
-	if c.IsSet("name-for-people") {
-		name := c.String("name-for-people")
-		e.PeopleName = &name
-	}
-	if c.IsSet("viewers-browse") {
-		browse := c.Bool("viewers-browse")
-		e.ViewersBrowse = &browse
-	}
+	e := model.EditServer{Name: sent(c, "rename"), Site: sent(c, "site"), Address: sent(c, "address"), Port: sentInt(c, "port"), Domain: sent(c, "domain"),
+		Account: sent(c, "account"), Certificate: sent(c, "certificate"), Note: sent(c, "note"), PeopleName: sent(c, "name-for-people"),
+		Unsigned: sentBool(c, "unsigned"), ViewersBrowse: sentBool(c, "viewers-browse"), Unchecked: c.Bool("unchecked")}
 	if e.Address != nil || e.Port != nil || e.Domain != nil || e.Account != nil || e.Certificate != nil || c.Bool("new-password") || c.IsSet("password-file") {
 		var err error
 		if e.Password, err = readPassword(c, "Password"); err != nil {

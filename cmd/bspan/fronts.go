@@ -197,20 +197,7 @@ func editFront(ctx context.Context, c *cli.Command, api *client.Client, host, sh
 	if err != nil {
 		return err
 	}
-	e := model.EditFront{CheckAs: as}
-	if c.IsSet("branch") {
-		branch := c.String("branch")
-		e.Branch = &branch
-	}
-	if c.IsSet("note") {
-		note := c.String("note")
-		e.Note = &note
-	}
-	if c.IsSet("leave-out-failing") {
-		out := c.Bool("leave-out-failing")
-		e.LeaveOutFailing = &out
-	}
-	f, err := api.EditFront(ctx, host, share, e)
+	f, err := api.EditFront(ctx, host, share, model.EditFront{CheckAs: as, Branch: sent(c, "branch"), Note: sent(c, "note"), LeaveOutFailing: sentBool(c, "leave-out-failing")})
 	if err != nil {
 		return err
 	}

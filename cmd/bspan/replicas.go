@@ -182,11 +182,7 @@ func filledWords(s model.ReplicaSet, r model.Replica) string {
 }
 
 func editReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	e := model.EditReplicaSet{Note: sent(c, "note"), Calendar: sent(c, "calendar"), Layout: sent(c, "layout")}
-	if c.IsSet("attic-days") {
-		days := c.Int("attic-days")
-		e.AtticDays = &days
-	}
+	e := model.EditReplicaSet{Note: sent(c, "note"), Calendar: sent(c, "calendar"), Layout: sent(c, "layout"), AtticDays: sentInt(c, "attic-days")}
 	if retries(c) {
 		s, err := api.ReplicaSet(ctx, args[0])
 		if err != nil {
