@@ -50,6 +50,7 @@ var commands = map[finding.Do]string{
 	finding.ShowVerification: "bspan replica verified %[2]s",
 	finding.Grant:            "bspan rights grant %s %s --level full",
 	finding.EditShare:        "bspan share edit %s/%s",
+	finding.EditFront:        "bspan front edit %s/%s --check-as ACCOUNT",
 	finding.EditAccountMap:   "bspan account map edit %s --rule RULE",
 	finding.ShowRights:       "bspan rights %s",
 	finding.Inherit:          "bspan rights inherit %s",

@@ -11,7 +11,7 @@ import (
 // Action is a remedy as each client offers it: the console as a button, the command line as a
 // command, the API as a link.
 type Action struct {
-	Do   Do       `json:"do" enum:"check-server,edit-server,add-leg,set-intake,set-attic,show-accounts,show-troubles,open-lane,show-verification,grant,edit-share,edit-account-map,show-rights,inherit,revoke,verify-location,open-location,move-entry,remove-entry,remove-location" doc:"What is done"`
+	Do   Do       `json:"do" enum:"check-server,edit-server,add-leg,set-intake,set-attic,show-accounts,show-troubles,open-lane,show-verification,grant,edit-share,edit-front,edit-account-map,show-rights,inherit,revoke,verify-location,open-location,move-entry,remove-entry,remove-location" doc:"What is done"`
 	Args []string `json:"args,omitempty" maxItems:"4" doc:"To what, in the order that do needs"`
 	Href string   `json:"href,omitempty" doc:"Where the API does it, or shows what it is about"`
 }
@@ -31,6 +31,7 @@ const (
 	ShowVerification Do = "show-verification" // replica set, run
 	Grant            Do = "grant"             // place, account
 	EditShare        Do = "edit-share"        // server, share
+	EditFront        Do = "edit-front"        // server, share: which account checks it
 	EditAccountMap   Do = "edit-account-map"  // account map
 	ShowRights       Do = "show-rights"       // place
 	Inherit          Do = "inherit"           // place: take over what the folder above grants
@@ -56,6 +57,7 @@ var links = map[Do]string{
 	ShowVerification: "/replica-verifications/%[2]s",
 	Grant:            "/rights?path=%[1]s",
 	EditShare:        "/servers/%[1]s/shares/%[2]s",
+	EditFront:        "/fronts/%[1]s/%[2]s",
 	EditAccountMap:   "/account-maps/%[1]s",
 	ShowRights:       "/rights?path=%[1]s",
 	Inherit:          "/rights?path=%[1]s",

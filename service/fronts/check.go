@@ -137,7 +137,7 @@ func (k *check) run(ctx context.Context, below string) error {
 		k.add(finding.Warn, "left-out", fmt.Sprintf("%d signposts are not shown, such as %s: %s", len(left), left[0].Path, left[0].Why), "people do not find them here", "open one of their locations, or give their servers a name for people")
 	}
 	if k.as == nil {
-		k.add(finding.Warn, "person", "nobody checks it as a person", "whether people get in is not known", "name an account: bspan front edit --check-as ACCOUNT --password-file FILE "+name(f))
+		k.add(finding.Warn, "person", "nobody checks it as a person", "whether people get in is not known", "name an account that checks it", finding.To(finding.EditFront, f.Server, f.Share))
 		return nil
 	}
 	return k.asPerson(ctx, below, want)
@@ -149,7 +149,7 @@ func (k *check) compare(want []front.Entry, found moverfront.Found) {
 		return
 	}
 	if changes := front.Changes(found.Entries, want); len(changes) > 0 {
-		k.add(finding.Warn, "written", fmt.Sprintf("%d entries are not as the namespace says, such as %s", len(changes), changes[0].Path), "people are led as it was before", "they are written at once, or see why not: bspan front show "+name(k.Front))
+		k.add(finding.Warn, "written", fmt.Sprintf("%d entries are not as the namespace says, such as %s", len(changes), changes[0].Path), "people are led as it was before", "wait: they are written at once, unless its state says why not")
 		return
 	}
 	k.add(finding.Pass, "written", fmt.Sprintf("its %d entries are as the namespace says", len(want)), "", "")
@@ -165,7 +165,7 @@ func (k *check) asPerson(ctx context.Context, below string, want []front.Entry) 
 	}
 	t, err := session.Tree(ctx, k.Share, "")
 	if err != nil {
-		k.add(finding.Fail, "share", fmt.Sprintf("%s cannot open %s: %v", who, k.UNC(), err), "people do not get in", "see what its configuration says: bspan front check "+name(k.Front))
+		k.add(finding.Fail, "share", fmt.Sprintf("%s cannot open %s: %v", who, k.UNC(), err), "people do not get in", "see the line about its configuration, and who may open the share")
 		return ctx.Err()
 	}
 	defer t.Close()
@@ -210,9 +210,9 @@ func (k *check) meet(ctx context.Context, t tree.Tree, e front.Entry, who string
 	switch _, err := t.Stat(ctx, e.Path); {
 	case smb.LeadsAway(err):
 	case err == nil:
-		return tell(finding.Fail, "referral", "the file service shows a plain folder and leads nowhere", "people find it empty", "see which option its configuration lacks: bspan front check "+name(k.Front))
+		return tell(finding.Fail, "referral", "the file service shows a plain folder and leads nowhere", "people find it empty", "see the line about its configuration: an option stands against it")
 	case errors.Is(err, fs.ErrNotExist):
-		return tell(finding.Warn, "missing", "the front does not show it yet", "people do not find it", "it is written at once; see why not with: bspan front show "+name(k.Front))
+		return tell(finding.Warn, "missing", "the front does not show it yet", "people do not find it", "wait: it is written at once, unless the state of the front says why not")
 	default:
 		return tell(finding.Fail, "referral", "the front does not lead there: "+err.Error(), "people do not get there", "check the file service of the front")
 	}

@@ -172,9 +172,12 @@ func (k *checks) host(ctx context.Context, at moverfront.Client) error {
 	if err != nil {
 		return err
 	}
-	if len(found.Foreign) > 0 {
+	switch {
+	case len(found.Foreign) > 0 && k.ID != 0:
+		k.add(finding.Warn, "folder", fmt.Sprintf("in %s is %q, which was not made by Bridge Span", folder, found.Foreign[0]), "people find them among the folders of the namespace, and a name that is taken cannot be written", "move away what is there, on the host")
+	case len(found.Foreign) > 0:
 		k.add(finding.Fail, "folder", fmt.Sprintf("in %s is %q, which was not made by Bridge Span", folder, found.Foreign[0]), "it would be mixed with the namespace", "choose another share, or move away what is there")
-	} else {
+	default:
 		k.add(finding.Pass, "folder", "in "+folder+" is nothing that Bridge Span did not make", "", "")
 	}
 	return nil

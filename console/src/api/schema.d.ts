@@ -2899,7 +2899,7 @@ export interface components {
              * @description What is done
              * @enum {string}
              */
-            do: "check-server" | "edit-server" | "add-leg" | "set-intake" | "set-attic" | "show-accounts" | "show-troubles" | "open-lane" | "show-verification" | "grant" | "edit-share" | "edit-account-map" | "show-rights" | "inherit" | "revoke" | "verify-location" | "open-location" | "move-entry" | "remove-entry" | "remove-location";
+            do: "check-server" | "edit-server" | "add-leg" | "set-intake" | "set-attic" | "show-accounts" | "show-troubles" | "open-lane" | "show-verification" | "grant" | "edit-share" | "edit-front" | "edit-account-map" | "show-rights" | "inherit" | "revoke" | "verify-location" | "open-location" | "move-entry" | "remove-entry" | "remove-location";
             /** @description Where the API does it, or shows what it is about */
             href?: string;
         };
