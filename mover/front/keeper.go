@@ -66,6 +66,8 @@ type Found struct {
 	// Foreign are names that were not made by a keeper, the first of them; they are left alone.
 	Foreign []string `json:"foreign,omitempty"`
 	There   bool     `json:"there"` // whether the folder is there at all
+
+	around map[string]bool // folders of ours in which something foreign is
 }
 
 // mostForeign is how many foreign names are told.
@@ -75,7 +77,7 @@ const mostForeign = 20
 func (k *Keeper) Look(ctx context.Context, share string) (found Found, err error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	found.Entries = []front.Entry{}
+	found.Entries, found.around = []front.Entry{}, map[string]bool{}
 	root, err := os.OpenRoot(k.Path(share))
 	if errors.Is(err, fs.ErrNotExist) {
 		return found, nil
@@ -125,9 +127,7 @@ func look(ctx context.Context, root *os.Root, folder string, made *notes, found 
 			ours = d.IsDir()
 		}
 		if !ours {
-			if len(found.Foreign) < mostForeign {
-				found.Foreign = append(found.Foreign, at)
-			}
+			found.foreign(at)
 			continue
 		}
 		found.Entries = append(found.Entries, e)
@@ -138,6 +138,16 @@ func look(ctx context.Context, root *os.Root, folder string, made *notes, found 
 		}
 	}
 	return nil
+}
+
+// foreign notes a name that is not ours.
+func (f *Found) foreign(at string) {
+	if len(f.Foreign) < mostForeign {
+		f.Foreign = append(f.Foreign, at)
+	}
+	for at = path.Dir(at); at != "." && !f.around[at]; at = path.Dir(at) {
+		f.around[at] = true
+	}
 }
 
 // Outcome is a change that could not be done.
@@ -355,7 +365,8 @@ func (k *Keeper) Make(ctx context.Context, share string) error {
 	return os.Chmod(k.Path(share), 0o755)
 }
 
-// Clear takes away all that was made of a front. Its folder goes too, unless something foreign is in it.
+// Clear takes away all that was made of a front. Folders in which something foreign is stay with it, and
+// are not ours any more.
 func (k *Keeper) Clear(ctx context.Context, share string) ([]Outcome, error) {
 	found, err := k.Look(ctx, share)
 	if err != nil {
@@ -364,7 +375,8 @@ func (k *Keeper) Clear(ctx context.Context, share string) ([]Outcome, error) {
 	if !found.There { // somebody has removed it: what is noted would make others' links ours one day
 		return nil, k.forget(share)
 	}
-	failed, err := k.Write(ctx, share, front.Changes(found.Entries, nil))
+	gone := slices.DeleteFunc(front.Changes(found.Entries, nil), func(c front.Change) bool { return found.around[c.Path] })
+	failed, err := k.Write(ctx, share, gone)
 	if err != nil || len(failed) > 0 {
 		return failed, err
 	}

@@ -174,6 +174,27 @@ func TestBrokenOffKnowsWhatIsGone(t *testing.T) {
 	}
 }
 
+// What somebody put into a folder of ours stays, and the folders around it with it: all else goes.
+func TestClearLeavesFoldersAroundForeign(t *testing.T) {
+	k, folder := keeper(t)
+	one := []string{`one\s`}
+	write(t, k, change{Entry: entry{Path: "f"}}, change{Entry: entry{Path: "f/g"}}, change{Entry: entry{Path: "f/g/a", To: one}}, change{Entry: entry{Path: "h"}}, change{Entry: entry{Path: "h/b", To: one}})
+	if err := os.WriteFile(filepath.Join(folder, "f/g/mine"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if failed, err := k.Clear(t.Context(), "trust"); err != nil || len(failed) > 0 {
+		t.Fatalf("%v, %v", failed, err)
+	}
+	var left []string
+	_ = filepath.WalkDir(folder, func(path string, _ fs.DirEntry, _ error) error {
+		left = append(left, strings.TrimPrefix(strings.TrimPrefix(path, folder), "/"))
+		return nil
+	})
+	if !slices.Equal(left, []string{"", "f", "f/g", "f/g/mine"}) || holds(t, k) != `[] [f]` {
+		t.Errorf("left are %q; it holds %s", left, holds(t, k))
+	}
+}
+
 // A front whose folder somebody removed is forgotten like another: what stands there later is not ours.
 func TestClearOfARemovedFolder(t *testing.T) {
 	k, folder := keeper(t)
