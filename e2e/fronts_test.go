@@ -531,7 +531,7 @@ func testFrontRemove(t *testing.T, o *orchard) {
 	refused(t, "the host of a front", err, 409, "")
 	for _, at := range []string{"bracken", "bluebell"} {
 		plan, err := o.API.RemoveFront(ctx, at, "garden", true)
-		if err != nil || !plan.Rehearsed || len(plan.Steps) != 3 {
+		if err != nil || !plan.Rehearsed || len(plan.Steps) != 4 {
 			t.Errorf("%s: rehearsed %+v, %v", at, plan, err)
 		}
 		if _, err := o.API.RemoveFront(ctx, at, "garden", false); err != nil {

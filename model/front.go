@@ -22,7 +22,7 @@ type Front struct {
 	CheckDomain     string `json:"checkDomain,omitempty" doc:"Domain of the account that checks it"`
 	CheckAccount    string `json:"checkAccount,omitempty" doc:"Account that checks it; absent: it is not checked as a person"`
 
-	State    string          `json:"state" enum:"new,current,writing,away,failing" doc:"current: it holds what the namespace says; away: its mover does not answer, and clients find it as last written; failing: some of it cannot be written"`
+	State    string          `json:"state" enum:"new,current,writing,away,failing,leaving" doc:"current: it holds what the namespace says; away: its mover does not answer, and clients find it as last written; failing: some of it cannot be written; leaving: it is being removed"`
 	Trouble  string          `json:"trouble,omitempty" doc:"Why it is away or fails"`
 	Since    *time.Time      `json:"since,omitempty" doc:"Since when it is so"`
 	Folders  int64           `json:"folders" doc:"Folders that it holds"`
@@ -34,7 +34,9 @@ type Front struct {
 	// CaughtUpChanges is what that found.
 	CaughtUpChanges int64  `json:"caughtUpChanges" doc:"How many changes it had missed then"`
 	Check           *Check `json:"check,omitempty" doc:"The last check, as a client meets it"`
-	Version         int64  `json:"version" doc:"Goes up with every change of its settings; the ETag"`
+	// LetGo: it is leaving, and nobody writes it any more.
+	LetGo   bool  `json:"-"`
+	Version int64 `json:"version" doc:"Goes up with every change of its settings; the ETag"`
 }
 
 // States of a front.
@@ -44,6 +46,7 @@ const (
 	FrontWriting = "writing"
 	FrontAway    = "away"
 	FrontFailing = "failing"
+	FrontLeaving = "leaving"
 )
 
 // UNC is how people's machines name it.
@@ -85,10 +88,10 @@ type FrontCheckAs struct {
 
 // NewFront adds a front.
 type NewFront struct {
-	Server          string        `json:"server" doc:"Server in Bridge Span that is the host with the mover"`
+	Server          string        `json:"server" maxLength:"255" doc:"Server in Bridge Span that is the host with the mover"`
 	Share           string        `json:"share" maxLength:"80" doc:"Name of the share that people see"`
-	Namespace       string        `json:"namespace" doc:"Namespace to show"`
-	Branch          string        `json:"branch,omitempty" doc:"Folder of the namespace that is its top"`
+	Namespace       string        `json:"namespace" maxLength:"255" doc:"Namespace to show"`
+	Branch          string        `json:"branch,omitempty" maxLength:"1000" doc:"Folder of the namespace that is its top"`
 	Note            string        `json:"note,omitempty" maxLength:"200" doc:"What people see beside the share"`
 	LeaveOutFailing bool          `json:"leaveOutFailing,omitempty" doc:"Leave failing locations out while another one is open"`
 	CheckAs         *FrontCheckAs `json:"checkAs,omitempty" doc:"Account of a person that checks it again and again; kept sealed"`
@@ -97,7 +100,7 @@ type NewFront struct {
 
 // EditFront changes a front; what is absent stays.
 type EditFront struct {
-	Branch          *string       `json:"branch,omitempty" doc:"Folder of the namespace that is its top; empty: all of it"`
+	Branch          *string       `json:"branch,omitempty" maxLength:"1000" doc:"Folder of the namespace that is its top; empty: all of it"`
 	Note            *string       `json:"note,omitempty" maxLength:"200" doc:"What people see beside the share"`
 	LeaveOutFailing *bool         `json:"leaveOutFailing,omitempty" doc:"Leave failing locations out while another one is open"`
 	CheckAs         *FrontCheckAs `json:"checkAs,omitempty" doc:"Account of a person that checks it; with an empty name, nobody does"`
@@ -117,5 +120,5 @@ type FrontPlan struct {
 // AskFrontCheck asks for a check.
 type AskFrontCheck struct {
 	As    *FrontCheckAs `json:"as,omitempty" doc:"Account of a person; absent: the one that checks it as a rule"`
-	Below string        `json:"below,omitempty" doc:"Only what is at or below this path of the front"`
+	Below string        `json:"below,omitempty" maxLength:"1000" doc:"Only what is at or below this path of the front"`
 }

@@ -12,14 +12,18 @@ import (
 )
 
 const frontColumns = `SELECT f.id, v.name, f.share, n.name, f.branch, s.name, COALESCE(NULLIF(v.people_name, ''), v.address), f.note, f.leave_out_failing, f.check_domain, f.check_account,
-	f.state, f.trouble, f.since, f.folders, f.links, f.left_out, f.foreign_names, f.written, f.caught_up, f.caught_up_changes, f.last_check, f.version
+	f.state, f.trouble, f.since, f.folders, f.links, f.left_out, f.foreign_names, f.written, f.caught_up, f.caught_up_changes, f.last_check, f.leaving, f.let_go, f.version
 	FROM fronts f JOIN servers v ON v.id = f.server_id JOIN sites s ON s.id = v.site_id JOIN namespaces n ON n.id = f.namespace_id`
 
 func scanFront(s scanner) (f model.Front, err error) {
 	var since, written, caught sql.NullTime
 	var left, foreign, check []byte
+	var leaving bool
 	err = s.Scan(&f.ID, &f.Server, &f.Share, &f.Namespace, &f.Branch, &f.Site, &f.Host, &f.Note, &f.LeaveOutFailing, &f.CheckDomain, &f.CheckAccount,
-		&f.State, &f.Trouble, &since, &f.Folders, &f.Links, &left, &foreign, &written, &caught, &f.CaughtUpChanges, &check, &f.Version)
+		&f.State, &f.Trouble, &since, &f.Folders, &f.Links, &left, &foreign, &written, &caught, &f.CaughtUpChanges, &check, &leaving, &f.LetGo, &f.Version)
+	if leaving {
+		f.State, f.Trouble = model.FrontLeaving, ""
+	}
 	f.Since, f.Written, f.CaughtUp = timeIn(since), timeIn(written), timeIn(caught)
 	return f, errors.Join(err, optional(left, &f.LeftOut), optional(foreign, &f.Foreign), optional(check, &f.Check))
 }
@@ -62,6 +66,18 @@ func (tx *Tx) AddFront(ctx context.Context, f model.Front) error {
 func (tx *Tx) UpdateFront(ctx context.Context, f model.Front, secret []byte) error {
 	return tx.expectVersion(ctx, "front "+f.Server+"/"+f.Share, `UPDATE fronts SET branch = ?, note = ?, leave_out_failing = ?, check_domain = ?, check_account = ?, check_secret = IF(? = '', NULL, COALESCE(?, check_secret)), version = version + 1
 		WHERE id = ? AND version = ?`, []byte(f.Branch), f.Note, f.LeaveOutFailing, f.CheckDomain, f.CheckAccount, f.CheckAccount, secret, f.ID, f.Version)
+}
+
+// LeaveFront asks for a front to be written no more, or takes that back.
+func (tx *Tx) LeaveFront(ctx context.Context, id int64, leaving bool) error {
+	_, _, err := tx.exec(ctx, `UPDATE fronts SET leaving = ?, let_go = FALSE, version = version + 1 WHERE id = ?`, leaving, id)
+	return err
+}
+
+// LetGoOfFront says that nobody writes a front that is leaving.
+func (q Queries) LetGoOfFront(ctx context.Context, id int64) error {
+	_, _, err := q.exec(ctx, `UPDATE fronts SET let_go = TRUE WHERE id = ? AND leaving`, id)
+	return err
 }
 
 // RemoveFront removes what is known of a front.

@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"time"
 
+	"bridgespan/core/fault"
 	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/service/work"
@@ -50,6 +51,7 @@ func (s *Service) keepAll(ctx context.Context) {
 		fronts, err := s.db.Fronts(ctx, "")
 		if err == nil {
 			s.settle(ctx, fronts)
+			s.letGo(ctx, fronts)
 		} else if ctx.Err() == nil {
 			slog.Warn("fronts cannot be read", "error", err)
 		}
@@ -67,7 +69,10 @@ func (s *Service) settle(ctx context.Context, fronts []model.Front) {
 	defer s.mu.Unlock()
 	there := map[int64]bool{}
 	for _, f := range fronts {
-		there[f.ID] = true
+		there[f.ID] = f.State != model.FrontLeaving
+		if !there[f.ID] {
+			continue
+		}
 		w := s.writers[f.ID]
 		if w != nil && w.keeps(f) {
 			continue
@@ -113,28 +118,38 @@ func (s *Service) endAll() {
 	}
 }
 
-// endsWithin is how long is waited for another instance to end its writer of a front that is gone.
-const endsWithin = 2 * settleEvery
+// letGo says of fronts that are leaving that nobody writes them: this instance keeps all that are kept.
+func (s *Service) letGo(ctx context.Context, fronts []model.Front) {
+	for _, f := range fronts {
+		if f.State != model.FrontLeaving || f.LetGo {
+			continue
+		}
+		if err := s.db.LetGoOfFront(ctx, f.ID); err != nil && ctx.Err() == nil {
+			slog.Warn("a front that is removed cannot be let go of", "front", name(f), "error", err)
+		}
+	}
+}
 
-// awaitNoWriter waits until no writer keeps a front that is gone. What another instance writes
-// meanwhile is not more than what it has under way: it sees within settleEvery that the front is gone.
-func (s *Service) awaitNoWriter(ctx context.Context, id int64) {
+// letGoWithin is how long is waited for whoever keeps a front to let go of it. When an instance dies,
+// another one keeps its fronts sooner.
+const letGoWithin = 30 * time.Second
+
+// awaitLetGo waits until nobody writes a front that is leaving.
+func (s *Service) awaitLetGo(ctx context.Context, f model.Front) error {
 	s.Kick()
-	deadline := time.After(endsWithin)
-	tick := time.NewTicker(20 * time.Millisecond)
+	deadline := time.After(letGoWithin)
+	tick := time.NewTicker(50 * time.Millisecond) // another instance may keep it
 	defer tick.Stop()
 	for {
-		s.mu.Lock()
-		_, kept := s.writers[id]
-		s.mu.Unlock()
-		if !kept {
-			return
+		now, err := s.db.Front(ctx, f.Server, f.Share)
+		if err != nil || now.LetGo {
+			return err
 		}
 		select {
 		case <-ctx.Done():
-			return
+			return ctx.Err()
 		case <-deadline:
-			return
+			return fault.New(fault.Unavailable, "try again in a minute", "whoever keeps %s does not let go of it", name(f))
 		case <-tick.C:
 		}
 	}

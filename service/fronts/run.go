@@ -28,14 +28,12 @@ const (
 type change struct {
 	Action  string          `json:"action"`
 	Front   model.Front     `json:"front"`
-	ID      int64           `json:"id"`
 	Folder  string          `json:"folder,omitempty"`
 	Entries int             `json:"entries"`
 	Plan    model.FrontPlan `json:"plan"`
 }
 
 func (s *Service) start(ctx context.Context, c change) (model.FrontPlan, error) {
-	c.ID = c.Front.ID
 	id, err := s.jobs.Start(ctx, runKind, name(c.Front), c)
 	if err != nil {
 		return c.Plan, err
@@ -46,7 +44,7 @@ func (s *Service) start(ctx context.Context, c change) (model.FrontPlan, error) 
 // steps are what is done, one after the other.
 func (s *Service) steps(c *change) []steps.Step {
 	if c.Action == removeFront {
-		return []steps.Step{s.withdrawStep(c), s.forgetStep(c), s.clearStep(c)}
+		return []steps.Step{s.withdrawStep(c), s.leaveStep(c), s.clearStep(c), s.forgetStep(c)}
 	}
 	return []steps.Step{
 		{Text: "make the folder " + c.Folder, Partly: true,
@@ -62,8 +60,13 @@ func (s *Service) steps(c *change) []steps.Step {
 				return s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Withdraw(ctx) })
 			}},
 		{Text: fmt.Sprintf("write down that %s shows /%s", name(c.Front), c.Front.Namespace),
-			Do:   func(ctx context.Context) (string, error) { return "", s.writeDown(ctx, c) },
-			Undo: func(ctx context.Context) error { return s.forget(ctx, c) },
+			Do: func(ctx context.Context) (string, error) { return "", s.writeDown(ctx, c) },
+			Undo: func(ctx context.Context) error {
+				if err := s.leave(ctx, c); err != nil {
+					return err
+				}
+				return s.forget(ctx, c)
+			},
 			Look: func(ctx context.Context) (bool, error) {
 				_, err := s.db.Front(ctx, c.Front.Server, c.Front.Share)
 				if fault.KindOf(err) == fault.NotFound {
@@ -86,10 +89,16 @@ func (s *Service) withdrawStep(c *change) steps.Step {
 		}}
 }
 
-// forgetStep comes before what was made is cleared: whoever keeps the front would write it anew.
-func (s *Service) forgetStep(c *change) steps.Step {
-	return steps.Step{Text: "forget the front " + name(c.Front),
-		Do: func(ctx context.Context) (string, error) { return "", s.forget(ctx, c) }}
+// leaveStep comes before what was made is cleared: whoever keeps the front would write it anew.
+func (s *Service) leaveStep(c *change) steps.Step {
+	return steps.Step{Text: "write " + name(c.Front) + " no more",
+		Do: func(ctx context.Context) (string, error) { return "", s.leave(ctx, c) },
+		Undo: func(ctx context.Context) error {
+			err := s.db.Change(ctx, func(tx *records.Tx) error { return tx.LeaveFront(ctx, c.Front.ID, false) })
+			s.Kick()
+			s.changed()
+			return err
+		}}
 }
 
 func (s *Service) clearStep(c *change) steps.Step {
@@ -97,8 +106,28 @@ func (s *Service) clearStep(c *change) steps.Step {
 		Do: func(ctx context.Context) (string, error) { return "", s.clear(ctx, c) }}
 }
 
+func (s *Service) forgetStep(c *change) steps.Step {
+	return steps.Step{Text: "forget the front " + name(c.Front),
+		Do: func(ctx context.Context) (string, error) { return "", s.forget(ctx, c) }}
+}
+
+// leave asks for a front to be written no more, and waits until whoever kept it has ended.
+func (s *Service) leave(ctx context.Context, c *change) error {
+	f, err := s.db.Front(ctx, c.Front.Server, c.Front.Share)
+	if fault.KindOf(err) == fault.NotFound {
+		return nil
+	}
+	if err == nil {
+		err = s.db.Change(ctx, func(tx *records.Tx) error { return tx.LeaveFront(ctx, f.ID, true) })
+	}
+	if err != nil {
+		return err
+	}
+	s.changed()
+	return s.awaitLetGo(ctx, f)
+}
+
 func (s *Service) clear(ctx context.Context, c *change) error {
-	s.awaitNoWriter(ctx, c.ID)
 	return s.at(ctx, c.Front, func(at moverfront.Client) error {
 		failed, err := at.Clear(ctx)
 		if err == nil && len(failed) > 0 {
@@ -128,7 +157,6 @@ func (s *Service) forget(ctx context.Context, c *change) error {
 	if err != nil {
 		return err
 	}
-	c.ID = f.ID
 	err = s.db.Change(ctx, func(tx *records.Tx) error {
 		if err := tx.RemoveFront(ctx, f.ID); err != nil {
 			return err

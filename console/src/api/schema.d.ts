@@ -4273,10 +4273,10 @@ export interface components {
             /** @description Site whose people come through it: that of the server */
             site: string;
             /**
-             * @description current: it holds what the namespace says; away: its mover does not answer, and clients find it as last written; failing: some of it cannot be written
+             * @description current: it holds what the namespace says; away: its mover does not answer, and clients find it as last written; failing: some of it cannot be written; leaving: it is being removed
              * @enum {string}
              */
-            state: "new" | "current" | "writing" | "away" | "failing";
+            state: "new" | "current" | "writing" | "away" | "failing" | "leaving";
             /** @description Why it is away or fails */
             trouble?: string;
             /**

@@ -10,7 +10,7 @@ import { useToast } from "../components/toast";
 import { Button, Check, Dialog, Empty, Facts, Field, Loading, Section, Select, TextField, Trouble } from "../components/ui";
 import { ago, plural, when } from "../format";
 
-const tones: Record<Front["state"], Tone> = { new: "none", current: "good", writing: "none", away: "bad", failing: "bad" };
+const tones: Record<Front["state"], Tone> = { new: "none", current: "good", writing: "none", away: "bad", failing: "bad", leaving: "none" };
 
 export const unc = (f: Front) => `\\\\${f.host}\\${f.share}`;
 
