@@ -65,7 +65,7 @@ func (a *API) documentRoutes() {
 		}) (*body[model.Lens], error) {
 			var through *model.Front
 			if in.Through == "front" {
-				f, err := a.Fronts.Required(ctx, in.Namespace, in.From)
+				f, err := a.Fronts.Required(ctx, in.Namespace, "", in.From)
 				if err != nil {
 					return nil, err
 				}

@@ -1,6 +1,9 @@
 package model
 
-import "slices"
+import (
+	"cmp"
+	"slices"
+)
 
 // Ability is something that not every server can do. Who needs it asks for it, and never for
 // the kind of a server: other kinds will come.
@@ -42,3 +45,6 @@ func (v *Server) UsualPort() int {
 	}
 	return 445
 }
+
+// PeopleHost is the name by which people's machines reach it.
+func (v *Server) PeopleHost() string { return cmp.Or(v.PeopleName, v.Address) }

@@ -283,11 +283,7 @@ func (s *Service) serversAt(ctx context.Context, hosts ...string) (names []strin
 		return nil
 	}
 	for _, v := range servers {
-		host := v.Address
-		if v.PeopleName != "" {
-			host = v.PeopleName
-		}
-		if v.Can(model.SpeaksSMB) && slices.ContainsFunc(hosts, func(h string) bool { return namespace.Key(h) == namespace.Key(host) }) {
+		if v.Can(model.SpeaksSMB) && slices.ContainsFunc(hosts, func(h string) bool { return namespace.Key(h) == namespace.Key(v.PeopleHost()) }) {
 			names = append(names, v.Name)
 		}
 	}

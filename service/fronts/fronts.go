@@ -74,14 +74,15 @@ func (s *Service) Connected(ctx context.Context, server, share string) ([]model.
 	return list, err
 }
 
-// At finds the front of a namespace at a site; nil when it has none there. One that answers and
-// shows all of it comes before others.
-func (s *Service) At(ctx context.Context, name, site string) (*model.Front, error) {
+// At finds the front at a site that shows a path inside a namespace; nil when none does. One that
+// answers comes before others.
+func (s *Service) At(ctx context.Context, name, inside, site string) (*model.Front, error) {
 	list, err := s.db.Fronts(ctx, name)
 	var found *model.Front
 	for i := range list {
 		f := &list[i]
-		if namespace.Key(f.Site) != namespace.Key(site) || f.Branch != "" {
+		_, shows := namespace.Below(f.Branch, inside)
+		if !shows || namespace.Key(f.Site) != namespace.Key(site) || f.State == model.FrontLeaving {
 			continue
 		}
 		if found == nil || found.State != model.FrontCurrent && f.State == model.FrontCurrent {
@@ -91,17 +92,14 @@ func (s *Service) At(ctx context.Context, name, site string) (*model.Front, erro
 	return found, err
 }
 
-// noSite is of a question through a front without a site.
-var noSite = fault.Field("from", "name the site that the person is at", "each front belongs to a site")
-
 // Required is At, where there must be one.
-func (s *Service) Required(ctx context.Context, name, site string) (model.Front, error) {
+func (s *Service) Required(ctx context.Context, name, inside, site string) (model.Front, error) {
 	if site == "" {
-		return model.Front{}, noSite
+		return model.Front{}, fault.Field("from", "name the site that the person is at", "each front belongs to a site")
 	}
-	found, err := s.At(ctx, name, site)
+	found, err := s.At(ctx, name, inside, site)
 	if err == nil && found == nil {
-		return model.Front{}, fault.Field("through", "add one with bspan front add, or ask through the gateway", "no front at %s shows /%s", site, name)
+		err = fault.Field("through", "add one with bspan front add, or ask through the gateway", "no front at %s shows %s", site, strings.TrimSuffix("/"+name+"/"+inside, "/"))
 	}
 	if err != nil {
 		return model.Front{}, err
@@ -115,8 +113,13 @@ func (s *Service) Edit(ctx context.Context, server, share string, version int64,
 	if err != nil {
 		return f, err
 	}
+	switch {
+	case f.State == model.FrontLeaving:
+		return f, fault.New(fault.Stale, "wait until it is gone, or until that is taken back", "%s is being removed", name(f))
+	case f.Version != version: // before anything is said to the file service
+		return f, stale(f)
+	}
 	before := f
-	f.Version = version
 	if e.Branch != nil {
 		f.Branch = *e.Branch
 		if err := s.findBranch(ctx, &f); err != nil {
@@ -151,6 +154,10 @@ func (s *Service) Edit(ctx context.Context, server, share string, version int64,
 	}
 	s.changed()
 	return s.db.Front(ctx, server, share)
+}
+
+func stale(f model.Front) error {
+	return fault.New(fault.Stale, "look at it again", "%s has changed since it was read", name(f))
 }
 
 // name is how a front is called: SERVER/SHARE.
@@ -223,21 +230,12 @@ func (s *Service) Where(ctx context.Context, full, site string, fresh bool) (mod
 	if err != nil {
 		return model.Directions{}, err
 	}
-	if site == "" {
-		return model.Directions{}, noSite
-	}
-	list, err := s.db.Fronts(ctx, name)
+	f, err := s.Required(ctx, name, inside, site)
 	if err != nil {
 		return model.Directions{}, err
 	}
-	for _, f := range list {
-		below, covered := namespace.Below(f.Branch, inside)
-		if namespace.Key(f.Site) != namespace.Key(site) || !covered {
-			continue
-		}
-		d, err := s.naming.Through(ctx, full, f.Settings(), fresh)
-		d.Through, d.Opens = f.Server+"/"+f.Share, strings.TrimSuffix(f.UNC()+`\`+strings.ReplaceAll(below, "/", `\`), `\`)
-		return d, err
-	}
-	return model.Directions{}, fault.Field("through", "add one with bspan front add, or ask through the gateway", "no front at %s shows %s", site, full)
+	below, _ := namespace.Below(f.Branch, inside)
+	d, err := s.naming.Through(ctx, full, f.Settings(), fresh)
+	d.Through, d.Opens = f.Server+"/"+f.Share, strings.TrimSuffix(f.UNC()+`\`+strings.ReplaceAll(below, "/", `\`), `\`)
+	return d, err
 }

@@ -54,7 +54,7 @@ func (s *Service) Remove(ctx context.Context, server, share string, version int6
 		return model.FrontPlan{}, err
 	}
 	if f.Version != version {
-		return model.FrontPlan{}, fault.New(fault.Stale, "look at it again", "%s has changed since it was read", name(f))
+		return model.FrontPlan{}, stale(f)
 	}
 	c := change{Action: removeFront, Front: f}
 	c.Plan = model.FrontPlan{Front: f, Checks: []finding.Finding{}, Steps: steps.Planned(s.steps(&c)), Rehearsed: rehearse}
@@ -80,10 +80,7 @@ func (s *Service) plan(ctx context.Context, n model.NewFront) (c change, p model
 	if !v.Can(model.MayKeepFronts) {
 		return c, p, fault.Field("server", "name a host where a mover runs beside a file service: bspand mover --fronts FOLDER --file-service FILE", "no mover runs at %s", v.Name)
 	}
-	f.Server, f.Site, f.Host = v.Name, v.Site, v.Address
-	if v.PeopleName != "" {
-		f.Host = v.PeopleName
-	}
+	f.Server, f.Site, f.Host = v.Name, v.Site, v.PeopleHost()
 	if err := s.findBranch(ctx, &f); err != nil {
 		return c, p, err
 	}

@@ -31,7 +31,7 @@ type Service struct {
 
 // Fronts finds the front of a namespace at a site; nil when it has none there.
 type Fronts interface {
-	At(ctx context.Context, name, site string) (*model.Front, error)
+	At(ctx context.Context, name, inside, site string) (*model.Front, error)
 }
 
 // New makes the service. changed is called after every change.
@@ -50,7 +50,7 @@ func (s *Service) Make(ctx context.Context, name string, asked model.AskMappings
 	if !slices.Contains(mapping.Formats, asked.Format) {
 		return m, fault.Field("format", "use batch, powershell, autofs, fstab or csv", "%q is not a format", asked.Format)
 	}
-	through, err := s.fronts.At(ctx, name, asked.From)
+	through, err := s.fronts.At(ctx, name, "", asked.From)
 	if err != nil {
 		return m, err
 	}
