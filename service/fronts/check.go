@@ -2,10 +2,7 @@ package fronts
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
-	"net"
 	"slices"
 	"strings"
 	"sync"
@@ -15,13 +12,9 @@ import (
 	"bridgespan/core/finding"
 	"bridgespan/core/front"
 	"bridgespan/core/namespace"
-	"bridgespan/guard"
 	"bridgespan/model"
 	moverfront "bridgespan/mover/front"
 	"bridgespan/records"
-	"bridgespan/service/endpoint"
-	"bridgespan/tree"
-	"bridgespan/tree/smb"
 )
 
 // mostChecked is how many signposts one check goes through.
@@ -46,7 +39,7 @@ func (s *Service) Check(ctx context.Context, server, share string, asked model.A
 	}
 	ctx, cancel := context.WithTimeout(ctx, checkMost)
 	defer cancel()
-	k := &check{checks: checks{Front: f}, service: s, as: as, sessions: map[string]*guest{}}
+	k := s.newCheck(f, as)
 	defer k.close()
 	began := time.Now()
 	if err := k.run(ctx, strings.Trim(asked.Below, "/")); err != nil {
@@ -96,19 +89,66 @@ type check struct {
 	sessions map[string]*guest // by host
 }
 
-// guest is a session of the person at a host.
-type guest struct {
-	once    sync.Once
-	session endpoint.Endpoint
-	err     error
+func (s *Service) newCheck(f model.Front, as *model.FrontCheckAs) *check {
+	return &check{checks: checks{Front: f}, service: s, as: as, sessions: map[string]*guest{}}
 }
 
-func (k *check) close() {
-	for _, g := range k.sessions {
-		if g.session != nil {
-			g.session.Close()
-		}
+// mostAlone is how many signposts are looked at alone after they have changed; more of them are a reason
+// to check all.
+const mostAlone = 50
+
+// checkChanged looks at signposts that have changed: at those alone, when the last check of all found
+// nothing about them, or about the front as such, and they are well now.
+func (s *Service) checkChanged(ctx context.Context, server, share string, paths map[string]bool) error {
+	f, err := s.db.Front(ctx, server, share)
+	if err != nil {
+		return err
 	}
+	concerned := func(line finding.Finding) bool {
+		return line.Severity != finding.Pass && (line.Subject == "" || paths[within(f, line.Subject)])
+	}
+	well := f.Check != nil && len(paths) <= mostAlone && !slices.ContainsFunc(f.Check.Lines, concerned)
+	if well {
+		well, err = s.wellAt(ctx, f, paths)
+	}
+	if err == nil && !well {
+		_, err = s.Check(ctx, server, share, model.AskFrontCheck{})
+	}
+	return err
+}
+
+// within is a path of the namespace as one of the front.
+func within(f model.Front, subject string) string {
+	path, _ := strings.CutPrefix(subject, top(f)+"/")
+	return path
+}
+
+// top is the path of the namespace that is the front's top.
+func top(f model.Front) string { return strings.TrimSuffix("/"+f.Namespace+"/"+f.Branch, "/") }
+
+// wellAt reports whether the person gets at what is behind some signposts.
+func (s *Service) wellAt(ctx context.Context, f model.Front, paths map[string]bool) (bool, error) {
+	as, err := s.checkAs(ctx, f, nil)
+	if err != nil || as == nil {
+		return false, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, checkMost)
+	defer cancel()
+	want, _, _, err := s.naming.Front(ctx, f.Namespace, f.Settings())
+	if err != nil {
+		return false, err
+	}
+	k := s.newCheck(f, as)
+	defer k.close()
+	t, err := k.open(ctx)
+	if err != nil || t == nil {
+		return false, err
+	}
+	defer t.Close()
+	signposts := signpostsAt(want, func(path string) bool { return paths[path] })
+	k.loop(signposts)
+	found, err := k.meetAll(ctx, t, signposts)
+	return len(found)+len(k.list) == 0, err
 }
 
 func (k *check) run(ctx context.Context, below string) error {
@@ -153,127 +193,6 @@ func (k *check) compare(want []front.Entry, found moverfront.Found) {
 		return
 	}
 	k.add(finding.Pass, "written", fmt.Sprintf("its %d entries are as the namespace says", len(want)), "", "")
-}
-
-// asPerson goes through the front as a person.
-func (k *check) asPerson(ctx context.Context, below string, want []front.Entry) error {
-	who := strings.TrimPrefix(k.as.Domain+`\`+k.as.Account, `\`)
-	session, err := k.at(ctx, k.Host)
-	if err != nil {
-		k.add(finding.Fail, "sign-in", fmt.Sprintf("%s does not let %s sign in: %v", k.Host, who, err), "people do not get in", "check account and password, and that the file service knows the domain")
-		return ctx.Err()
-	}
-	t, err := session.Tree(ctx, k.Share, "")
-	if err != nil {
-		k.add(finding.Fail, "share", fmt.Sprintf("%s cannot open %s: %v", who, k.UNC(), err), "people do not get in", "see the line about its configuration, and who may open the share")
-		return ctx.Err()
-	}
-	defer t.Close()
-	k.add(finding.Pass, "sign-in", who+" opens "+k.UNC(), "", "")
-	var signposts []front.Entry
-	for _, e := range want {
-		if _, covered := namespace.Below(below, e.Path); e.Link() && covered && len(signposts) < mostChecked {
-			signposts = append(signposts, e)
-		}
-	}
-	var met, opened int
-	var mu sync.Mutex
-	var group guard.Group
-	group.SetLimit(4)
-	for _, e := range signposts {
-		group.Go(func() error {
-			line := k.meet(ctx, t, e, who)
-			mu.Lock()
-			defer mu.Unlock()
-			if met++; line == nil {
-				opened++
-			} else {
-				k.list = append(k.list, *line)
-			}
-			return ctx.Err()
-		})
-	}
-	if err := group.Wait(); err != nil {
-		return err
-	}
-	k.add(finding.Pass, "signposts", fmt.Sprintf("%s met %d signposts, and opened the first location of %d", who, met, opened), "", "")
-	return nil
-}
-
-// meet meets a signpost as a client does, and opens its first location; nil when all is well.
-func (k *check) meet(ctx context.Context, t tree.Tree, e front.Entry, who string) *finding.Finding {
-	full := strings.TrimSuffix("/"+k.Namespace+"/"+k.Branch, "/") + "/" + e.Path
-	tell := func(severity finding.Severity, code, found, meaning, remedy string) *finding.Finding {
-		f := finding.New(severity, code, full, found, meaning, remedy)
-		return &f
-	}
-	switch _, err := t.Stat(ctx, e.Path); {
-	case smb.LeadsAway(err):
-	case err == nil:
-		return tell(finding.Fail, "referral", "the file service shows a plain folder and leads nowhere", "people find it empty", "see the line about its configuration: an option stands against it")
-	case errors.Is(err, fs.ErrNotExist):
-		return tell(finding.Warn, "missing", "the front does not show it yet", "people do not find it", "wait: it is written at once, unless the state of the front says why not")
-	default:
-		return tell(finding.Fail, "referral", "the front does not lead there: "+err.Error(), "people do not get there", "check the file service of the front")
-	}
-	host, rest, _ := strings.Cut(e.To[0], `\`)
-	share, folder, _ := strings.Cut(rest, `\`)
-	session, err := k.at(ctx, host)
-	if err == nil {
-		var first tree.Tree
-		if first, err = session.Tree(ctx, share, strings.ReplaceAll(folder, `\`, "/")); err == nil {
-			defer first.Close()
-			err = lists(ctx, first)
-		}
-	}
-	place := `\\` + e.To[0]
-	var dns *net.DNSError
-	switch {
-	case err == nil:
-		return nil
-	case errors.As(err, &dns):
-		return tell(finding.Fail, "name", "the name "+host+" is not known here", "people's machines may not find it either", "give that server a name for people that is known")
-	case errors.Is(err, smb.ErrSignIn), errors.Is(err, smb.ErrGuest):
-		return tell(finding.Warn, "refused", fmt.Sprintf("%s does not let %s sign in", host, who), "they are refused there", "join it to the domain of its people, or lead them elsewhere")
-	case errors.Is(err, fs.ErrPermission):
-		return tell(finding.Warn, "refused", fmt.Sprintf("%s may not open %s", who, place), "they see the name here, and are refused there", "grant them something, if they are to use it")
-	case errors.Is(err, tree.ErrUnreachable), errors.Is(err, context.DeadlineExceeded):
-		k.suspect(ctx, host)
-		return tell(finding.Fail, "unreachable", host+" does not answer", "people wait there before they are led on", "bring it back; the front leads past it at once")
-	case errors.Is(err, fs.ErrNotExist):
-		return tell(finding.Fail, "share-missing", place+" is not there", "people are led to nothing", "offer the share again, or remove the location")
-	}
-	return tell(finding.Fail, "location", fmt.Sprintf("%s cannot be opened: %v", place, err), "people do not get in", "check that server")
-}
-
-// lists lists a folder as far as its first entry: whether it is there can often be seen by everybody.
-func lists(ctx context.Context, t tree.Tree) error {
-	for _, err := range t.List(ctx, ".", tree.Plain) {
-		return err
-	}
-	return ctx.Err()
-}
-
-// at is the session of the person at a host, at its usual port: there clients go.
-func (k *check) at(ctx context.Context, host string) (endpoint.Endpoint, error) {
-	k.mu.Lock()
-	g := k.sessions[host]
-	if g == nil {
-		g = &guest{}
-		k.sessions[host] = g
-	}
-	k.mu.Unlock()
-	g.once.Do(func() {
-		g.session, g.err = endpoint.SMB(ctx, smb.Target{Address: net.JoinHostPort(host, "445"), Domain: k.as.Domain, Account: k.as.Account, Password: k.as.Password, Timeout: 5 * time.Second})
-	})
-	return g.session, g.err
-}
-
-// suspect has the server of a host looked at, because it did not answer.
-func (k *check) suspect(ctx context.Context, host string) {
-	for _, v := range k.service.serversAt(ctx, host) {
-		k.service.estate.Suspect(ctx, v)
-	}
 }
 
 // serversAt are the file servers that people reach by a name.

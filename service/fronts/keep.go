@@ -95,7 +95,7 @@ func (s *Service) settle(ctx context.Context, fronts []model.Front) {
 // begin lets a writer keep a front. s.mu is held.
 func (s *Service) begin(ctx context.Context, f model.Front) {
 	working, stop := context.WithCancel(ctx)
-	w := &writer{Service: s, front: f, news: make(chan struct{}, 1), check: make(chan struct{}, 1), stop: stop, ended: make(chan struct{})}
+	w := &writer{Service: s, front: f, news: make(chan struct{}, 1), check: make(chan struct{}, 1), toCheck: map[string]bool{}, stop: stop, ended: make(chan struct{})}
 	s.writers[f.ID] = w
 	var group guard.WaitGroup
 	group.Go(func() { guard.Always(working, func() { w.run(working) }) })
@@ -136,7 +136,6 @@ const letGoWithin = 30 * time.Second
 
 // awaitLetGo waits until nobody writes a front that is leaving.
 func (s *Service) awaitLetGo(ctx context.Context, f model.Front) error {
-	s.Kick()
 	deadline := time.After(letGoWithin)
 	tick := time.NewTicker(50 * time.Millisecond) // another instance may keep it
 	defer tick.Stop()

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -31,6 +32,9 @@ type writer struct {
 	read  time.Time     // when what it is to hold was read
 	first []string      // the hosts that its links lead to first
 	check chan struct{} // rung when the front is to be checked soon
+
+	looking sync.Mutex
+	toCheck map[string]bool // paths that were written since the last check; not all, when they are very many
 	// probing says that servers are being looked at.
 	probing atomic.Bool
 }
@@ -76,24 +80,48 @@ func (w *writer) run(ctx context.Context) {
 
 // checks checks the front as a person again and again until ctx ends: slowly, and soon after a change.
 func (w *writer) checks(ctx context.Context) {
+	server, share := w.front.Server, w.front.Share // the rest is its writer's
+	all := time.NewTicker(checkEvery)
+	defer all.Stop()
 	for ctx.Err() == nil {
-		var wait time.Duration
+		var err error
 		select {
 		case <-ctx.Done():
 			return
 		case <-w.check:
-			wait = checkSoon
-		case <-time.After(checkEvery):
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(checkSoon):
+			}
+			err = w.checkChanged(ctx, server, share, w.takeChanged())
+		case <-all.C:
+			_, err = w.Check(ctx, server, share, model.AskFrontCheck{})
 		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(wait):
-		}
-		if _, err := w.Check(ctx, w.front.Server, w.front.Share, model.AskFrontCheck{}); err != nil && ctx.Err() == nil {
-			slog.Warn("a front cannot be checked", "front", name(w.front), "error", err)
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("a front cannot be checked", "front", server+"/"+share, "error", err)
 		}
 	}
+}
+
+// noteChanged notes what was written, for the next check.
+func (w *writer) noteChanged(changes []front.Change) {
+	w.looking.Lock()
+	defer w.looking.Unlock()
+	for _, c := range changes[:min(len(changes), mostAlone+1)] {
+		if len(w.toCheck) > mostAlone {
+			break
+		}
+		w.toCheck[c.Path] = true
+	}
+}
+
+func (w *writer) takeChanged() map[string]bool {
+	w.looking.Lock()
+	defer w.looking.Unlock()
+	changed := w.toCheck
+	w.toCheck = map[string]bool{}
+	return changed
 }
 
 // follow compares the front as a whole, and writes what changes until that fails.
@@ -195,6 +223,7 @@ func (w *writer) write(ctx context.Context, at moverfront.Client, whole bool) er
 		}
 		failed = append(failed, bad...)
 	}
+	w.noteChanged(changes)
 	w.have, w.read = want, read
 	if len(failed) > 0 {
 		w.read = time.Time{} // what it holds is read again before the next try

@@ -1,0 +1,4 @@
+package fronts
+
+// CheckChanged lets tests look at signposts as it is done after they have changed.
+var CheckChanged = (*Service).checkChanged
