@@ -94,9 +94,7 @@ func (s *Service) leaveStep(c *change) steps.Step {
 	return steps.Step{Text: "write " + name(c.Front) + " no more",
 		Do: func(ctx context.Context) (string, error) { return "", s.leave(ctx, c) },
 		Undo: func(ctx context.Context) error {
-			err := s.db.Change(ctx, func(tx *records.Tx) error { return tx.LeaveFront(ctx, c.Front.ID, false) })
-			s.Kick()
-			s.changed()
+			_, err := s.setLeaving(ctx, c, false)
 			return err
 		}}
 }
@@ -113,18 +111,25 @@ func (s *Service) forgetStep(c *change) steps.Step {
 
 // leave asks for a front to be written no more, and waits until whoever kept it has ended.
 func (s *Service) leave(ctx context.Context, c *change) error {
-	f, err := s.db.Front(ctx, c.Front.Server, c.Front.Share)
-	if fault.KindOf(err) == fault.NotFound {
-		return nil
-	}
-	if err == nil {
-		err = s.db.Change(ctx, func(tx *records.Tx) error { return tx.LeaveFront(ctx, f.ID, true) })
-	}
-	if err != nil {
+	f, err := s.setLeaving(ctx, c, true)
+	if err != nil || f == nil {
 		return err
 	}
+	return s.awaitLetGo(ctx, *f)
+}
+
+// setLeaving says whether a front is on its way out; nil when it is gone.
+func (s *Service) setLeaving(ctx context.Context, c *change, leaving bool) (*model.Front, error) {
+	f, err := s.db.Front(ctx, c.Front.Server, c.Front.Share)
+	if fault.KindOf(err) == fault.NotFound {
+		return nil, nil
+	}
+	if err == nil {
+		err = s.db.Change(ctx, func(tx *records.Tx) error { return tx.LeaveFront(ctx, f.ID, leaving) })
+	}
+	s.Kick()
 	s.changed()
-	return s.awaitLetGo(ctx, f)
+	return &f, err
 }
 
 func (s *Service) clear(ctx context.Context, c *change) error {
