@@ -65,8 +65,9 @@ func record(t *testing.T, server string) (address string, r *recorder) {
 	return address, r
 }
 
-// referral is the answer to a request for referrals ([MS-DFSC] 2.2.4; FSCTL_DFS_GET_REFERRALS is
-// 0x00060194) in what a server said: for how many seconds it may be kept, and the places in their order.
+// referral is the answer to a request for referrals (control code 0x00060194 of the open specification of
+// SMB referrals, its section 2.2.4) in what a server said: for how many seconds it may be kept, and the
+// places in their order.
 func referral(said []byte, path string) (ttl uint32, places []string, err error) {
 	for at := 0; ; {
 		i := bytes.Index(said[at:], []byte{49, 0, 0, 0, 0x94, 0x01, 0x06, 0x00})
