@@ -17,57 +17,56 @@ import (
 	"bridgespan/standin/process"
 )
 
-// frontHost is a small host with a file service and a mover, where people meet the namespace.
-type frontHost struct {
-	server
-	mover *process.Process
-}
-
-// frontHosts are one at each site that has people at desks.
-var frontHosts = []*frontHost{
-	{server: server{name: "bracken", site: "Larkfield", address: "127.0.0.16", sid: "S-1-5-21-1911-1105-7305", note: "Front of Larkfield: a file service and a mover", signing: true}},
-	{server: server{name: "bluebell", site: "Highmoor", address: "127.0.0.17", sid: "S-1-5-21-1911-1106-7306", note: "Front of Highmoor: a file service and a mover", signing: true}},
+// frontHosts are small hosts with a file service and a mover, where people meet the namespace: one at each
+// site that has people at desks.
+var frontHosts = []server{
+	{name: "bracken", site: "Larkfield", address: "127.0.0.16", sid: "S-1-5-21-1911-1105-7305", note: "Front of Larkfield: a file service and a mover", signing: true},
+	{name: "bluebell", site: "Highmoor", address: "127.0.0.17", sid: "S-1-5-21-1911-1106-7306", note: "Front of Highmoor: a file service and a mover", signing: true},
 }
 
 // usualSMBPort is where clients that follow links go: elsewhere there are no fronts.
 const usualSMBPort = 445
 
-func (d *Demo) hasFronts() bool { return d.SMBPort == usualSMBPort && d.Domain != nil }
+func (d *Demo) hasFronts() bool { return d.SMBPort == usualSMBPort }
 
 // startFrontHosts starts their file services; place is the folder of all servers.
 func (d *Demo) startFrontHosts(place string, known sids) error {
 	if !d.hasFronts() {
 		return nil
 	}
+	d.frontMovers = make([]*process.Process, len(frontHosts))
 	var g gathered
-	for _, h := range frontHosts {
-		c := d.config(h.server, filepath.Join(place, h.name), known)
+	for i, h := range frontHosts {
+		c := d.config(h, filepath.Join(place, h.name), known)
 		c.Fronts = true
 		running, err := fileserver.Start(c)
 		if err != nil {
 			return err
 		}
 		d.Servers[h.name] = running
-		g.run(func() error { return d.startFrontMover(h, running) })
+		g.run(func() (err error) {
+			d.frontMovers[i], err = d.startFrontMover(h, running)
+			return err
+		})
 	}
 	return g.wait()
 }
 
 // startFrontMover starts the mover beside a file service.
-func (d *Demo) startFrontMover(h *frontHost, beside *fileserver.Server) error {
+func (d *Demo) startFrontMover(h server, beside *fileserver.Server) (*process.Process, error) {
 	at := net.JoinHostPort(h.address, strconv.Itoa(d.Port+moverStep))
 	cmd := exec.Command(d.Service, "mover", "--listen", at, "--state-dir", d.path(h.name+"/mover"), "--fronts", beside.FrontsFolder(), "--file-service", beside.Configuration())
 	if err := os.MkdirAll(d.path(h.name), 0o711); err != nil {
-		return err
+		return nil, err
 	}
-	var err error
-	if h.mover, err = process.Start("mover", cmd, d.path(h.name+"/log")); err != nil {
-		return err
+	mover, err := process.Start("mover", cmd, d.path(h.name+"/log"))
+	if err != nil {
+		return nil, err
 	}
-	if err := h.mover.Await(process.Dial(at), 20*time.Second); err != nil {
-		return fmt.Errorf("%w; its log is %s", err, d.path(h.name+"/log"))
+	if err := mover.Await(process.Dial(at), 20*time.Second); err != nil {
+		return mover, fmt.Errorf("%w; its log is %s", err, d.path(h.name+"/log"))
 	}
-	return nil
+	return mover, nil
 }
 
 // keepFronts shows the namespace at the front hosts that do not show it yet.

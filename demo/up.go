@@ -49,11 +49,13 @@ type Demo struct {
 	Servers  map[string]*fileserver.Server
 	service  *process.Process
 	mover    *process.Process // of the station
-	legs     []*leg.Leg
-	held     []io.Closer     // files that people have open
-	people   guard.WaitGroup // at work
-	goHome   context.CancelFunc
-	lock     *os.File
+	// frontMovers are those of frontHosts, in their order.
+	frontMovers []*process.Process
+	legs        []*leg.Leg
+	held        []io.Closer     // files that people have open
+	people      guard.WaitGroup // at work
+	goHome      context.CancelFunc
+	lock        *os.File
 }
 
 // Estate is everything that scripts need to know about the demo. It is written
@@ -152,13 +154,8 @@ func (d *Demo) start(ctx context.Context) error {
 		return err
 	}
 	process.EndLeftovers(d.Dir)
-	for _, l := range []struct {
-		what, host string
-		port       int
-	}{{"the console", "127.0.0.1", d.Port}, {"the gateway", "127.0.0.1", d.Port + gatewayStep}, {"the mover", station.address, d.Port + moverStep}, {"the leg to the mover", station.behind, d.Port + moverStep}} {
-		if err := process.CheckFree(l.what, net.JoinHostPort(l.host, strconv.Itoa(l.port))); err != nil {
-			return fmt.Errorf("%w, as in: make demo DEMO_PORT=8700", err)
-		}
+	if err := d.checkPorts(); err != nil {
+		return err
 	}
 	fresh, err := d.readEstate()
 	if err != nil {
@@ -191,6 +188,26 @@ func (d *Demo) start(ctx context.Context) error {
 		return nil
 	}
 	return d.goToWork(ctx)
+}
+
+// checkPorts says in one sentence which of the ports somebody else has.
+func (d *Demo) checkPorts() error {
+	type listener struct {
+		what, host string
+		port       int
+	}
+	list := []listener{{"the console", "127.0.0.1", d.Port}, {"the gateway", "127.0.0.1", d.Port + gatewayStep}, {"the mover", station.address, d.Port + moverStep}, {"the leg to the mover", station.behind, d.Port + moverStep}}
+	if d.hasFronts() {
+		for _, h := range frontHosts {
+			list = append(list, listener{"the mover of " + h.name, h.address, d.Port + moverStep})
+		}
+	}
+	for _, l := range list {
+		if err := process.CheckFree(l.what, net.JoinHostPort(l.host, strconv.Itoa(l.port))); err != nil {
+			return fmt.Errorf("%w, as in: make demo DEMO_PORT=8700", err)
+		}
+	}
+	return nil
 }
 
 // checkPrograms says in one sentence what is not installed.
@@ -307,9 +324,10 @@ func (d *Demo) writeEstate() error {
 	d.Estate.Station = EstateStation{Name: station.name, Address: station.address, Port: d.Port + moverStep, Folder: d.stationFolder(), PID: d.mover.PID()}
 	d.Estate.Domain = EstateDomain{Name: domainName, Realm: realm, Address: d.Options.Domain, Folder: d.Domain.Dir, PID: d.Domain.PID(), Password: d.Estate.Domain.Password}
 	d.Estate.Fronts = nil
-	for _, h := range frontHosts {
-		if running := d.Servers[h.name]; running != nil {
-			d.Estate.Fronts = append(d.Estate.Fronts, EstateFront{Name: h.name, Site: h.site, Address: h.address, Folder: filepath.Join(running.FrontsFolder(), space), PID: h.mover.PID()})
+	for i, mover := range d.frontMovers {
+		if h := frontHosts[i]; mover != nil {
+			running := d.Servers[h.name]
+			d.Estate.Fronts = append(d.Estate.Fronts, EstateFront{Name: h.name, Site: h.site, Address: h.address, Folder: filepath.Join(running.FrontsFolder(), space), PID: mover.PID()})
 		}
 	}
 	for _, s := range servers {
@@ -395,9 +413,9 @@ func (d *Demo) Down() {
 	if d.mover != nil {
 		d.mover.Stop(15 * time.Second)
 	}
-	for _, h := range frontHosts {
-		if h.mover != nil {
-			h.mover.Stop(15 * time.Second)
+	for _, mover := range d.frontMovers {
+		if mover != nil {
+			mover.Stop(15 * time.Second)
 		}
 	}
 	var group guard.WaitGroup
