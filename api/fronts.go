@@ -49,17 +49,18 @@ func (a *API) frontRoutes() {
 			return &tagged[model.Front]{etag(f.Version), f}, err
 		})
 	route(a, model.Administrator, huma.Operation{OperationID: "remove-front", Method: "DELETE", Path: path, Summary: "Remove a front with all that it made, or rehearse that", Tags: tags,
-		Description: "What is behind its links stays, and so does what Bridge Span did not make."},
+		Description: "What is behind its links stays, and so does what Bridge Span did not make. One whose host is gone for good can be forgotten."},
 		func(ctx context.Context, in *struct {
 			FrontPath
 			Guard
+			Forget   bool `query:"forget" doc:"Forget it: its host does not answer and will not come back. What it made stays there"`
 			Rehearse bool `query:"rehearse" doc:"Only tell what would be done"`
 		}) (*body[model.FrontPlan], error) {
 			version, err := in.version()
 			if err != nil {
 				return nil, err
 			}
-			plan, err := a.Fronts.Remove(ctx, in.Server, in.Share, version, in.Rehearse)
+			plan, err := a.Fronts.Remove(ctx, in.Server, in.Share, version, in.Forget, in.Rehearse)
 			return &body[model.FrontPlan]{plan}, err
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "list-front-connections", Method: "GET", Path: path + "/connected", Summary: "Tell who has a front open", Tags: tags},

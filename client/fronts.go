@@ -35,13 +35,13 @@ func (c *Client) EditFront(ctx context.Context, server, share string, e model.Ed
 	return change[model.Front](ctx, c, e, "fronts", server, share)
 }
 
-// RemoveFront removes a front, or rehearses that.
-func (c *Client) RemoveFront(ctx context.Context, server, share string, rehearse bool) (model.FrontPlan, error) {
+// RemoveFront removes a front, or rehearses that; forget is for one whose host is gone.
+func (c *Client) RemoveFront(ctx context.Context, server, share string, forget, rehearse bool) (model.FrontPlan, error) {
 	_, etag, err := get[any](ctx, c, nil, "fronts", server, share)
 	if err != nil {
 		return model.FrontPlan{}, err
 	}
-	out, _, err := do[model.FrontPlan](ctx, c, request{method: http.MethodDelete, path: []string{"fronts", server, share}, query: url.Values{"rehearse": {fmt.Sprint(rehearse)}}, etag: etag})
+	out, _, err := do[model.FrontPlan](ctx, c, request{method: http.MethodDelete, path: []string{"fronts", server, share}, query: url.Values{"forget": {fmt.Sprint(forget)}, "rehearse": {fmt.Sprint(rehearse)}}, etag: etag})
 	return out, err
 }
 

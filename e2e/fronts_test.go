@@ -330,7 +330,7 @@ func testFrontBranch(t *testing.T, o *orchard) {
 		f, err := o.API.Front(ctx, "bluebell", "papers")
 		return err == nil && f.State == model.FrontCurrent
 	})
-	if _, err := o.API.RemoveFront(ctx, "bluebell", "papers", false); err != nil {
+	if _, err := o.API.RemoveFront(ctx, "bluebell", "papers", false, false); err != nil {
 		t.Error(err)
 	}
 }
@@ -405,7 +405,7 @@ func testFrontKilled(t *testing.T, o *orchard) {
 	}); err != nil || links != many {
 		t.Errorf("%d links are there, %v", links, err)
 	}
-	if _, err := o.API.RemoveFront(ctx, "bracken", "meadow", false); err != nil {
+	if _, err := o.API.RemoveFront(ctx, "bracken", "meadow", false, false); err != nil {
 		t.Error(err)
 	}
 }
@@ -530,11 +530,11 @@ func testFrontRemove(t *testing.T, o *orchard) {
 	err := o.API.RemoveServer(ctx, "bracken", false)
 	refused(t, "the host of a front", err, 409, "")
 	for _, at := range []string{"bracken", "bluebell"} {
-		plan, err := o.API.RemoveFront(ctx, at, "garden", true)
+		plan, err := o.API.RemoveFront(ctx, at, "garden", false, true)
 		if err != nil || !plan.Rehearsed || len(plan.Steps) != 4 {
 			t.Errorf("%s: rehearsed %+v, %v", at, plan, err)
 		}
-		if _, err := o.API.RemoveFront(ctx, at, "garden", false); err != nil {
+		if _, err := o.API.RemoveFront(ctx, at, "garden", false, false); err != nil {
 			t.Errorf("%s: %v", at, err)
 		}
 	}

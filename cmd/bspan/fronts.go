@@ -39,7 +39,9 @@ func frontCommand() *cli.Command {
 		{Name: "check", Usage: "ask a front as a client does: each link, and the first location behind it", ArgsUsage: "HOST/SHARE",
 			Flags:  []cli.Flag{&cli.StringFlag{Name: "as", Usage: "be this `ACCOUNT`, DOMAIN\\NAME or NAME; the one that checks it as a rule when absent"}, passwordFlag(), &cli.StringFlag{Name: "below", Usage: "only what is at or below this `PATH` of the front"}},
 			Action: signedIn(onFront(checkFront), "HOST/SHARE")},
-		{Name: "remove", Usage: "remove a front with all that it made, and nothing else", ArgsUsage: "HOST/SHARE", Flags: []cli.Flag{rehearse}, Action: signedIn(onFront(removeFront), "HOST/SHARE")},
+		{Name: "remove", Usage: "remove a front with all that it made, and nothing else", ArgsUsage: "HOST/SHARE",
+			Flags:  []cli.Flag{rehearse, &cli.BoolFlag{Name: "forget", Usage: "forget it: its host does not answer and will not come back; what it made stays there"}},
+			Action: signedIn(onFront(removeFront), "HOST/SHARE")},
 	}}
 }
 
@@ -217,12 +219,16 @@ func checkFront(ctx context.Context, c *cli.Command, api *client.Client, host, s
 }
 
 func removeFront(ctx context.Context, c *cli.Command, api *client.Client, host, share string) error {
-	plan, err := api.RemoveFront(ctx, host, share, c.Bool("rehearse"))
+	plan, err := api.RemoveFront(ctx, host, share, c.Bool("forget"), c.Bool("rehearse"))
 	if err != nil {
 		return err
 	}
 	t := frontPlanTable(plan)
-	if !plan.Rehearsed {
+	switch {
+	case plan.Rehearsed:
+	case c.Bool("forget"):
+		t.after = host + "/" + share + " is forgotten."
+	default:
 		t.after = plan.Front.UNC() + " is gone; what was behind its links stays."
 	}
 	return show(c, plan, t)

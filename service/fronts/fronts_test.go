@@ -32,6 +32,7 @@ import (
 
 // stage is a host that may show a namespace, and instances of the service that keep what it shows.
 type stage struct {
+	t         *testing.T
 	ctx       context.Context // of an administrator
 	db        *records.DB
 	plain     *sql.DB
@@ -39,6 +40,7 @@ type stage struct {
 	host      *fileserver.Server
 	mover     model.Server // beside it
 	secret    string       // of the mover
+	endMover  func()
 	instances []*instance
 	asked     model.NewFront
 }
@@ -55,7 +57,7 @@ type instance struct {
 // newStage starts a namespace "garden" with two folders, a signpost in each, and a host "bracken".
 func newStage(t *testing.T) *stage {
 	t.Helper()
-	s := &stage{host: standintest.FrontServer(t, "bracken", "store"), asked: model.NewFront{Server: "bracken", Share: "garden", Namespace: "garden"}}
+	s := &stage{t: t, host: standintest.FrontServer(t, "bracken", "store"), asked: model.NewFront{Server: "bracken", Share: "garden", Namespace: "garden"}}
 	var server interface{ DSN(string) string }
 	s.db, server = standintest.Records(t)
 	s.ctx = access.WithActor(t.Context(), model.User{Name: "tester", Role: model.Administrator})
@@ -67,7 +69,7 @@ func newStage(t *testing.T) *stage {
 	if s.vault, err = vault.Open(filepath.Join(t.TempDir(), "key")); err != nil {
 		t.Fatal(err)
 	}
-	first := s.start(t)
+	first := s.start()
 	if err := first.sites.AddSite(s.ctx, model.Site{Name: "Lowland"}); err != nil {
 		t.Fatal(err)
 	}
@@ -95,7 +97,7 @@ func (s *stage) addServers(t *testing.T, sites *estate.Service) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	inBackground(t, func(ctx context.Context) { _ = m.Serve(ctx) })
+	s.endMover = inBackground(t, func(ctx context.Context) { _ = m.Serve(ctx) })
 	fingerprint, secret, err := host.Identity(state)
 	if err != nil {
 		t.Fatal(err)
@@ -118,11 +120,10 @@ func (s *stage) addServers(t *testing.T, sites *estate.Service) {
 }
 
 // leaseLength lets instances take over within seconds.
-const leaseLength = 2 * time.Second
+const leaseLength = 5 * time.Second
 
-// start starts an instance.
-func (s *stage) start(t *testing.T) *instance {
-	t.Helper()
+// start starts an instance, which ends with the whole test.
+func (s *stage) start() *instance {
 	told := func() { // all of them, as by the news
 		for _, i := range s.instances {
 			i.names.Forget()
@@ -135,8 +136,8 @@ func (s *stage) start(t *testing.T) *instance {
 	i.names = naming.New(s.db, i.sites, told)
 	i.runs = jobs.New(s.db, leases, func() {})
 	i.fronts = fronts.New(s.db, s.vault, i.sites, i.names, i.runs, told)
-	inBackground(t, i.runs.Run)
-	i.end = inBackground(t, func(ctx context.Context) { i.fronts.Run(ctx, leases) })
+	inBackground(s.t, i.runs.Run)
+	i.end = inBackground(s.t, func(ctx context.Context) { i.fronts.Run(ctx, leases) })
 	s.instances = append(s.instances, i)
 	return i
 }
@@ -162,11 +163,16 @@ func (s *stage) add(t *testing.T, by *instance) model.Front {
 }
 
 func (s *stage) remove(by *instance, rehearse bool) (model.FrontPlan, error) {
+	return s.removeOr(by, false, rehearse)
+}
+
+// removeOr removes the front, or forgets it.
+func (s *stage) removeOr(by *instance, forget, rehearse bool) (model.FrontPlan, error) {
 	f, err := by.fronts.Front(s.ctx, s.asked.Server, s.asked.Share)
 	if err != nil {
 		return model.FrontPlan{}, err
 	}
-	return by.fronts.Remove(s.ctx, f.Server, f.Share, f.Version, rehearse)
+	return by.fronts.Remove(s.ctx, f.Server, f.Share, f.Version, forget, rehearse)
 }
 
 // below is a place of the front's folder on the host.
@@ -228,6 +234,7 @@ func TestKept(t *testing.T) {
 	t.Run("removal taken back", func(t *testing.T) { testRemovalTakenBack(t, s) })
 	t.Run("removed by another instance", func(t *testing.T) { testRemovedByAnother(t, s) })
 	t.Run("taken over while writing", func(t *testing.T) { testTakenOver(t, s) })
+	t.Run("forgotten", func(t *testing.T) { testForgotten(t, s) })
 }
 
 func testAddAndRemove(t *testing.T, s *stage) {
@@ -243,7 +250,7 @@ func testAddAndRemove(t *testing.T, s *stage) {
 	if _, err := only.fronts.Add(s.ctx, s.asked); fault.KindOf(err) != fault.Taken {
 		t.Errorf("a second one: %v", err)
 	}
-	if _, err := only.fronts.Remove(s.ctx, f.Server, f.Share, f.Version+1, false); fault.KindOf(err) != fault.Stale {
+	if _, err := only.fronts.Remove(s.ctx, f.Server, f.Share, f.Version+1, false, false); fault.KindOf(err) != fault.Stale {
 		t.Errorf("removed with another version: %v", err)
 	}
 	if p, err := s.remove(only, true); err != nil || !p.Rehearsed || p.Run != 0 {
@@ -361,7 +368,7 @@ func testRemovalTakenBack(t *testing.T, s *stage) {
 func testRemovedByAnother(t *testing.T, s *stage) {
 	keeps := s.instances[0]
 	s.add(t, keeps)
-	if _, err := s.remove(s.start(t), false); err != nil {
+	if _, err := s.remove(s.start(), false); err != nil {
 		t.Error(err)
 	}
 	s.nothingLeft(t, keeps)
@@ -381,6 +388,17 @@ func (s *stage) entries(t *testing.T, amount int) {
 	for _, i := range s.instances {
 		i.names.Forget()
 		i.fronts.Kick()
+	}
+}
+
+// noEntries removes them.
+func (s *stage) noEntries(t *testing.T) {
+	t.Helper()
+	if _, err := s.plain.ExecContext(s.ctx, `DELETE FROM entries WHERE path LIKE 'many%'`); err != nil {
+		t.Fatal(err)
+	}
+	for _, i := range s.instances {
+		i.names.Forget()
 	}
 }
 
@@ -411,7 +429,7 @@ func testTakenOver(t *testing.T, s *stage) {
 		t.Fatal(err)
 	}
 	first := s.written(t)
-	last := s.start(t)
+	last := s.start()
 	soon(t, "more of it", func() bool { return s.written(t) > first })
 	for _, i := range s.instances[:len(s.instances)-1] {
 		i.end()
@@ -427,4 +445,42 @@ func testTakenOver(t *testing.T, s *stage) {
 		t.Error(err)
 	}
 	s.nothingLeft(t, last)
+	s.noEntries(t)
+}
+
+// A front whose host is gone can be forgotten, and no other. What it made stays there.
+func testForgotten(t *testing.T, s *stage) {
+	last := s.instances[len(s.instances)-1]
+	s.add(t, last)
+	if _, err := s.removeOr(last, true, true); fault.KindOf(err) != fault.Invalid {
+		t.Errorf("one whose host answers: %v", err)
+	}
+	s.endMover()
+	if _, err := s.remove(last, false); err == nil {
+		t.Error("a host that is gone removes what it made")
+	}
+	soon(t, "being away", func() bool {
+		f, err := last.fronts.Front(s.ctx, "bracken", "garden")
+		return err == nil && f.State == model.FrontAway
+	})
+	p, err := s.removeOr(last, true, true)
+	if err != nil || len(p.Steps) != 2 || len(p.Checks) != 1 || p.Checks[0].Code != "stays" {
+		t.Errorf("rehearsed %+v, %v", p, err)
+	}
+	if _, err := s.removeOr(last, true, false); err != nil {
+		t.Error(err)
+	}
+	if _, err := last.fronts.Front(s.ctx, "bracken", "garden"); fault.KindOf(err) != fault.NotFound {
+		t.Errorf("it is still known: %v", err)
+	}
+	if _, err := os.Readlink(s.below("beds/plants")); err != nil {
+		t.Errorf("what it made: %v", err)
+	}
+	v, err := s.db.Server(s.ctx, "bracken")
+	if err == nil {
+		err = last.sites.RemoveServer(s.ctx, v.Name, v.Version, false)
+	}
+	if err != nil {
+		t.Errorf("removing its host: %v", err)
+	}
 }

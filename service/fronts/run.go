@@ -27,6 +27,7 @@ const (
 // change is what is done about a front: all that another process needs to go on with it.
 type change struct {
 	Action  string          `json:"action"`
+	Forget  bool            `json:"forget,omitempty"` // what it made stays on its host
 	Front   model.Front     `json:"front"`
 	Folder  string          `json:"folder,omitempty"`
 	Entries int             `json:"entries"`
@@ -43,7 +44,10 @@ func (s *Service) start(ctx context.Context, c change) (model.FrontPlan, error) 
 
 // steps are what is done, one after the other.
 func (s *Service) steps(c *change) []steps.Step {
-	if c.Action == removeFront {
+	switch {
+	case c.Forget:
+		return []steps.Step{s.leaveStep(c), s.forgetStep(c)}
+	case c.Action == removeFront:
 		return []steps.Step{s.withdrawStep(c), s.leaveStep(c), s.clearStep(c), s.forgetStep(c)}
 	}
 	return []steps.Step{

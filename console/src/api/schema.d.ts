@@ -732,7 +732,7 @@ export interface paths {
         post?: never;
         /**
          * Remove a front with all that it made, or rehearse that
-         * @description What is behind its links stays, and so does what Bridge Span did not make. Needs the role administrator.
+         * @description What is behind its links stays, and so does what Bridge Span did not make. One whose host is gone for good can be forgotten. Needs the role administrator.
          */
         delete: operations["remove-front"];
         options?: never;
@@ -8568,6 +8568,8 @@ export interface operations {
     "remove-front": {
         parameters: {
             query?: {
+                /** @description Forget it: its host does not answer and will not come back. What it made stays there */
+                forget?: boolean;
                 /** @description Only tell what would be done */
                 rehearse?: boolean;
             };
