@@ -32,7 +32,7 @@ export function Fronts({ namespace }: { namespace: string }) {
             <span className="min-w-0">
               <Status tone={tones[f.state]}>{f.state}{f.trouble && `: ${f.trouble}`}</Status>
               <span className="block text-sm text-soft">{plural(f.links, "signpost")}, {plural(f.folders, "folder")}; {f.written ? `last written ${ago(f.written)}` : "not written yet"}</span>
-              {f.check && f.check.outcome !== "pass" && <Status tone={outcomeTone(f.check.outcome)}>{f.check.lines[0]?.found ?? "see its check"}</Status>}
+              <LastCheck front={f} />
             </span>
             <Button look="quiet" aria-label={`Look at ${unc(f)}`} onClick={() => setShown(`${f.server}/${f.share}`)}>Look …</Button>
           </li>
@@ -49,8 +49,15 @@ export function Fronts({ namespace }: { namespace: string }) {
   );
 }
 
+function LastCheck({ front: f }: { front: Front }) {
+  const c = f.check;
+  if (!c) return <span className="block text-sm text-soft">{f.checkAccount ? "not checked yet" : "nobody checks it"}</span>;
+  if (c.outcome === "pass") return <span className="block text-sm text-soft">checked {ago(c.at)}: all is well</span>;
+  return <Status tone={outcomeTone(c.outcome)}>{c.lines[0]?.found ?? "see its check"}</Status>;
+}
+
 function OneFront({ front: f, onClose }: { front: Front; onClose: () => void }) {
-  const [removing, setRemoving] = useState(false);
+  const [doing, setDoing] = useState<"edit" | "remove">();
   const path = { server: f.server, share: f.share };
   const queries = useQueryClient();
   const check = useMutation({
@@ -58,7 +65,8 @@ function OneFront({ front: f, onClose }: { front: Front; onClose: () => void }) 
     onSuccess: () => queries.invalidateQueries({ queryKey: ["front"] }),
   });
   const connected = useFrontConnections(f.server, f.share);
-  if (removing) return <RemoveFront front={f} onClose={onClose} />;
+  if (doing === "remove") return <RemoveFront front={f} onClose={onClose} />;
+  if (doing === "edit") return <EditFront front={f} onClose={() => setDoing(undefined)} />;
   const done = check.data ?? f.check;
   return (
     <div className="grid gap-4">
@@ -80,7 +88,8 @@ function OneFront({ front: f, onClose }: { front: Front; onClose: () => void }) 
       {check.error && <Trouble error={check.error} />}
       {done && <div><h3 className="font-medium">Check of {when(done.at)}</h3><FindingLines about="paths" list={done.lines} /></div>}
       <div className="flex justify-end gap-2">
-        <Button onClick={() => setRemoving(true)}>Remove …</Button>
+        <Button disabled={f.state === "leaving"} onClick={() => setDoing("remove")}>Remove …</Button>
+        <Button disabled={f.state === "leaving"} onClick={() => setDoing("edit")}>Edit …</Button>
         <Button look="main" disabled={check.isPending} onClick={() => check.mutate()}>{check.isPending ? "Asking it …" : "Check now"}</Button>
       </div>
     </div>
@@ -88,18 +97,20 @@ function OneFront({ front: f, onClose }: { front: Front; onClose: () => void }) 
 }
 
 function RemoveFront({ front: f, onClose }: { front: Front; onClose: () => void }) {
+  const [forget, setForget] = useState(false);
   const tell = useToast();
   const remove = useMutation({
-    mutationFn: (rehearse: boolean) => got(api.DELETE("/api/v1/fronts/{server}/{share}", { params: { path: { server: f.server, share: f.share }, query: { rehearse }, header: { "If-Match": etag(f.version) } } })),
+    mutationFn: (rehearse: boolean) => got(api.DELETE("/api/v1/fronts/{server}/{share}", { params: { path: { server: f.server, share: f.share }, query: { forget, rehearse }, header: { "If-Match": etag(f.version) } } })),
     onSuccess: (plan) => {
       if (plan.rehearsed) return;
-      tell(`${unc(f)} is gone.`);
+      tell(forget ? `${f.server}/${f.share} is forgotten.` : `${unc(f)} is gone.`);
       onClose();
     },
   });
   return (
     <div className="grid gap-4">
       <p>What it made is removed. What is behind its links stays, and so does what Bridge Span did not make.</p>
+      {f.state === "away" && <Check label="Forget it: its host will not come back" checked={forget} onChange={(on) => { remove.reset(); setForget(on); }} help="What it made stays there." />}
       {remove.error && <Trouble error={remove.error} />}
       {remove.data && <Plan plan={remove.data} />}
       <div className="flex justify-end gap-2">
@@ -111,30 +122,89 @@ function RemoveFront({ front: f, onClose }: { front: Front; onClose: () => void 
   );
 }
 
+// Settings are what can be chosen when a front is added, and later.
+type Settings = { branch: string; note: string; account: string; password: string; leaveOutFailing: boolean };
+
+const settingNames = ["branch", "note", "checkAs.password"];
+
+function SettingFields({ v, set, error, kept }: { v: Settings; set: (change: Partial<Settings>) => void; error: (field: string) => string | undefined; kept?: boolean }) {
+  const text = (name: "branch" | "note" | "account" | "password") => (event: { target: { value: string } }) => set({ [name]: event.target.value });
+  return (
+    <>
+      <div className="grid grid-cols-2 gap-4">
+        <TextField label="Branch" mono value={v.branch} onChange={text("branch")} error={error("branch")} help="A folder of the namespace; empty: all of it" />
+        <TextField label="Note" value={v.note} onChange={text("note")} error={error("note")} help="What people see beside the share" />
+        <TextField label="Check as" value={v.account} onChange={text("account")} help="A person's account, DOMAIN\NAME; empty: nobody checks it" autoComplete="off" />
+        <TextField label="Password" type="password" value={v.password} onChange={text("password")} error={error("checkAs.password")} help={kept ? "Empty: the one that is kept" : "Kept sealed, never shown again"} autoComplete="new-password" />
+      </div>
+      <Check label="Leave failing locations out while another one is open" checked={v.leaveOutFailing} onChange={(leaveOutFailing) => set({ leaveOutFailing })} help="Without it they are given last: machines try them when all others fail." />
+    </>
+  );
+}
+
+const accountOf = (text: string) => {
+  const [domain = "", account = ""] = text.includes("\\") ? text.split("\\", 2) : ["", text];
+  return { domain: domain || undefined, account };
+};
+
+// told is what an error says of each field, and which of some fields it tells of.
+function told(failed: Error | null, fields: string[]) {
+  const problem = failed instanceof Problem ? failed : undefined;
+  const error = (field: string) => problem?.fields[field] && problem.fields[field] + (problem.remedy ? `: ${problem.remedy}` : "");
+  return { error, elsewhere: failed && !fields.some((f) => problem?.fields[f]) ? failed : undefined };
+}
+
+function EditFront({ front: f, onClose }: { front: Front; onClose: () => void }) {
+  const before = { branch: f.branch ?? "", note: f.note ?? "", account: [f.checkDomain, f.checkAccount].filter(Boolean).join("\\"), password: "", leaveOutFailing: f.leaveOutFailing };
+  const [v, setV] = useState<Settings>(before);
+  const queries = useQueryClient();
+  const send = useMutation({
+    mutationFn: () =>
+      got(api.PATCH("/api/v1/fronts/{server}/{share}", {
+        params: { path: { server: f.server, share: f.share }, header: { "If-Match": etag(f.version) } },
+        body: { branch: v.branch, note: v.note, leaveOutFailing: v.leaveOutFailing, checkAs: v.account !== before.account || v.password ? { ...accountOf(v.account), password: v.password } : undefined },
+      })),
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: ["front"] });
+      onClose();
+    },
+  });
+  const { error, elsewhere } = told(send.error, settingNames);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    send.mutate();
+  };
+  return (
+    <form onSubmit={submit} className="grid gap-4" noValidate>
+      <SettingFields v={v} set={(change) => { send.reset(); setV({ ...v, ...change }); }} error={error} kept={before.account !== "" && v.account === before.account} />
+      {elsewhere && <Trouble error={elsewhere} />}
+      <div className="flex justify-end gap-2">
+        <Button onClick={onClose}>Cancel</Button>
+        <Button type="submit" look="main" disabled={send.isPending}>Save</Button>
+      </div>
+    </form>
+  );
+}
+
 function AddFront({ namespace, onClose }: { namespace: string; onClose: () => void }) {
   const servers = useServers();
   const hosts = (servers.data ?? []).filter((v) => v.kind === "mover");
-  const [v, setV] = useState({ server: "", share: namespace, branch: "", note: "", account: "", password: "" });
-  const [leaveOutFailing, setLeaveOut] = useState(false);
+  const [v, setV] = useState({ server: "", share: namespace, branch: "", note: "", account: "", password: "", leaveOutFailing: false });
   const tell = useToast();
   const send = useMutation({
-    mutationFn: (rehearse: boolean): Promise<FrontPlan> => {
-      const [domain = "", account = ""] = v.account.includes("\\") ? v.account.split("\\", 2) : ["", v.account];
-      return got(api.POST("/api/v1/fronts", { body: { namespace, server: v.server, share: v.share, branch: v.branch || undefined, note: v.note || undefined, leaveOutFailing, rehearse, checkAs: account ? { domain: domain || undefined, account, password: v.password } : undefined } }));
-    },
+    mutationFn: (rehearse: boolean): Promise<FrontPlan> =>
+      got(api.POST("/api/v1/fronts", { body: { server: v.server, share: v.share, namespace, branch: v.branch || undefined, note: v.note || undefined, leaveOutFailing: v.leaveOutFailing, rehearse, checkAs: v.account ? { ...accountOf(v.account), password: v.password } : undefined } })),
     onSuccess: (plan) => {
       if (plan.rehearsed) return;
       tell(`People open ${unc(plan.front)}.`);
       onClose();
     },
   });
-  const set = (name: keyof typeof v) => (event: { target: { value: string } }) => {
+  const set = (change: Partial<typeof v>) => {
     send.reset();
-    setV({ ...v, [name]: event.target.value });
+    setV({ ...v, ...change });
   };
-  const problem = send.error instanceof Problem ? send.error : undefined;
-  const error = (field: string) => problem?.fields[field] && problem.fields[field] + (problem.remedy ? `: ${problem.remedy}` : "");
-  const fields = ["server", "share", "branch", "note", "checkAs.password"];
+  const { error, elsewhere } = told(send.error, ["server", "share", ...settingNames]);
   const ready = send.data?.rehearsed && !send.data.checks.some((c) => c.severity === "fail");
   const submit = (event: FormEvent) => {
     event.preventDefault();
@@ -144,16 +214,12 @@ function AddFront({ namespace, onClose }: { namespace: string; onClose: () => vo
     <form onSubmit={submit} className="grid gap-4" noValidate>
       <div className="grid grid-cols-2 gap-4">
         <Field label="Host" error={error("server")} help={hosts.length === 0 ? "Start a mover beside a file service, with --fronts and --file-service, and add it as a server." : "Where a mover runs beside a file service"}>
-          {(props) => <Select {...props} value={v.server} onChange={(server) => { send.reset(); setV({ ...v, server }); }} placeholder="Choose" options={hosts.map((h) => ({ value: h.name, label: `${h.name} (${h.site})` }))} />}
+          {(props) => <Select {...props} value={v.server} onChange={(server) => set({ server })} placeholder="Choose" options={hosts.map((h) => ({ value: h.name, label: `${h.name} (${h.site})` }))} />}
         </Field>
-        <TextField label="Share" value={v.share} onChange={set("share")} error={error("share")} help="What people type after the host's name" />
-        <TextField label="Branch" mono value={v.branch} onChange={set("branch")} error={error("branch")} help="A folder of the namespace; empty: all of it" />
-        <TextField label="Note" value={v.note} onChange={set("note")} error={error("note")} help="What people see beside the share" />
-        <TextField label="Check as" value={v.account} onChange={set("account")} help="A person's account, DOMAIN\NAME; empty: nobody checks it" autoComplete="off" />
-        <TextField label="Password" type="password" value={v.password} onChange={set("password")} error={error("checkAs.password")} help="Kept sealed, never shown again" autoComplete="new-password" />
+        <TextField label="Share" value={v.share} onChange={(event) => set({ share: event.target.value })} error={error("share")} help="What people type after the host's name" />
       </div>
-      <Check label="Leave failing locations out while another one is open" checked={leaveOutFailing} onChange={setLeaveOut} help="Without it they are given last: machines try them when all others fail." />
-      {send.error && !fields.some((f) => problem?.fields[f]) && <Trouble error={send.error} />}
+      <SettingFields v={v} set={set} error={error} />
+      {elsewhere && <Trouble error={elsewhere} />}
       {send.data && <Plan plan={send.data} />}
       <div className="flex justify-end gap-2">
         <Button onClick={onClose}>Cancel</Button>
