@@ -54,6 +54,7 @@ func TestFronts(t *testing.T) {
 	testFrontKilled(t, o)
 	testFrontAway(t, o)
 	testFrontServerKilled(t, o)
+	testFrontPages(t, o)
 	testFrontRemove(t, o)
 }
 
@@ -166,6 +167,15 @@ func testFrontAdd(t *testing.T, o *orchard) {
 		c.change(&bad)
 		_, err := o.API.AddFront(ctx, bad)
 		refused(t, what, err, 422, c.field)
+	}
+	plain := harness.StartMover(t)
+	if _, err := o.API.AddServer(ctx, plain.NewServer("reed", "Lowland")); err != nil {
+		t.Fatal(err)
+	}
+	bare := n
+	bare.Server = "reed"
+	if plan, err := o.API.AddFront(ctx, bare); err != nil || !slices.ContainsFunc(plan.Checks, func(f finding.Finding) bool { return f.Severity == finding.Fail && f.Code == "file-service" }) {
+		t.Errorf("at a mover without a file service: %+v, %v", plan.Checks, err)
 	}
 	foreign := filepath.Join(o.low.Beside.FrontsFolder(), "garden")
 	if err := os.MkdirAll(filepath.Join(foreign, "mine"), 0o755); err != nil {

@@ -75,6 +75,7 @@ function OneFront({ front: f, onClose }: { front: Front; onClose: () => void }) 
           ["State", <Status key="s" tone={tones[f.state]}>{f.state}{f.trouble && `: ${f.trouble}`}</Status>],
           ["Shows", <code key="n">/{[f.namespace, f.branch].filter(Boolean).join("/")}</code>],
           ["As seen from", f.site],
+          ["Note beside it", f.note || "none"],
           ["Holds", `${plural(f.links, "signpost")}, ${plural(f.folders, "folder")}`],
           ["Last written", f.written ? when(f.written) : "not yet"],
           ["Compared", f.caughtUp ? `${when(f.caughtUp)}; it had missed ${plural(f.caughtUpChanges, "change")}` : "not yet"],
