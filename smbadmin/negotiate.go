@@ -38,6 +38,24 @@ func (g Greeting) DialectName() string {
 // ErrNotSMB: something answers at the address and does not speak SMB 2 or 3.
 var ErrNotSMB = errors.New("what answers there does not speak SMB 2 or 3")
 
+// ErrUnknownName: no name service here knows the name of a host.
+var ErrUnknownName = errors.New("the name is not known here")
+
+// findWithin is how long somebody may take to greet.
+const findWithin = 5 * time.Second
+
+// Find looks for a file service as people's machines do: by the name of its host, at port 445. It returns
+// ErrUnknownName, or why nobody greets there.
+func Find(ctx context.Context, host string) error {
+	ctx, cancel := context.WithTimeout(ctx, findWithin)
+	defer cancel()
+	if _, err := net.DefaultResolver.LookupHost(ctx, host); err != nil {
+		return fmt.Errorf("%w: %w", ErrUnknownName, err)
+	}
+	_, err := Negotiate(ctx, net.JoinHostPort(host, "445"))
+	return err
+}
+
 // Negotiate connects, exchanges greetings and hangs up.
 func Negotiate(ctx context.Context, address string) (Greeting, error) {
 	start := time.Now()

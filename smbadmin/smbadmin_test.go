@@ -307,6 +307,24 @@ func TestNegotiateWithStrangers(t *testing.T) {
 	}
 }
 
+// Whoever looks for a file service by the name of its host does not wait for one that says nothing.
+func TestFindStrangers(t *testing.T) {
+	if err := Find(t.Context(), "nowhere.invalid"); !errors.Is(err, ErrUnknownName) { // RFC 2606, section 2
+		t.Errorf("a name that nobody knows: %v", err)
+	}
+	const silent = "127.193.9.3" // of this test alone
+	l, err := net.Listen("tcp", net.JoinHostPort(silent, "445"))
+	if err != nil {
+		t.Skip("port 445 may not be used here: ", err)
+	}
+	defer l.Close()
+	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer cancel()
+	if err := Find(ctx, silent); err == nil || errors.Is(err, ErrUnknownName) {
+		t.Errorf("somebody who says nothing: %v", err)
+	}
+}
+
 func FuzzParseGreeting(f *testing.F) {
 	frame := make([]byte, 64+64)
 	copy(frame, "\xfeSMB")

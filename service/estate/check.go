@@ -100,17 +100,14 @@ func (c *checker) peopleName(ctx context.Context) {
 	if name == "" || !c.reached {
 		return
 	}
-	ctx, cancel := context.WithTimeout(ctx, tryTimeout)
-	defer cancel()
-	if _, err := net.DefaultResolver.LookupHost(ctx, name); err != nil {
+	switch err := smbadmin.Find(ctx, name); {
+	case err == nil:
+		c.add("name", finding.Pass, "people's machines find it at "+name, "", "")
+	case errors.Is(err, smbadmin.ErrUnknownName):
 		c.add("name", finding.Warn, "the name for people, "+name+", is not known here", "people's machines may not find it either, and fronts lead nowhere", "check the name, or the name service")
-		return
-	}
-	if _, err := smbadmin.Negotiate(ctx, net.JoinHostPort(name, "445")); err != nil {
+	default:
 		c.add("name", finding.Warn, fmt.Sprintf("nothing answers at the name for people, %s, port 445: %v", name, cause(err)), "fronts lead people to nothing", "check the name, and that no firewall is between")
-		return
 	}
-	c.add("name", finding.Pass, "people's machines find it at "+name, "", "")
 }
 
 // cause is the innermost error, in a few words.

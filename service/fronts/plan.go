@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"path"
 	"slices"
 	"strings"
@@ -205,16 +204,15 @@ func (k *checks) name(ctx context.Context) error {
 		k.add(finding.Fail, "name", fmt.Sprintf("%q is not a name that clients can be given", k.Host), "nobody finds the front", "give the server a name for people", finding.To(finding.EditServer, k.Server))
 		return nil
 	}
-	if _, err := net.DefaultResolver.LookupHost(ctx, k.Host); err != nil {
+	switch err := smbadmin.Find(ctx, k.Host); {
+	case err == nil:
+		k.add(finding.Pass, "name", "a file service answers at "+k.Host, "", "")
+	case errors.Is(err, smbadmin.ErrUnknownName):
 		k.add(finding.Fail, "name", "the name "+k.Host+" is not known here", "people's machines may not find it either", "check the name for people, or the name service", finding.To(finding.EditServer, k.Server))
-		return ctx.Err()
-	}
-	if _, err := smbadmin.Negotiate(ctx, net.JoinHostPort(k.Host, "445")); err != nil {
+	default:
 		k.add(finding.Fail, "listens", "no file service answers at "+k.Host+", port 445", "people's machines go there", "start it, or check the name for people", finding.To(finding.EditServer, k.Server))
-		return ctx.Err()
 	}
-	k.add(finding.Pass, "name", "a file service answers at "+k.Host, "", "")
-	return nil
+	return ctx.Err()
 }
 
 // contents looks at what the front is to hold.
