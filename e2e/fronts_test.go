@@ -53,6 +53,7 @@ func TestFronts(t *testing.T) {
 	testFrontForeign(t, o)
 	testFrontKilled(t, o)
 	testFrontAway(t, o)
+	testFrontServerHangs(t, o)
 	testFrontServerKilled(t, o)
 	testFrontPages(t, o)
 	testFrontRemove(t, o)
@@ -523,6 +524,19 @@ func testFrontAway(t *testing.T, o *orchard) {
 	o.soon(t, "catching up", o.up, "oak", 20*time.Second)
 	o.set(t, "elm", namespace.Open)
 	o.soon(t, "and on", o.up, "elm", time.Second)
+}
+
+// When the server of the first location hangs, and takes connections without a word, the fronts lead past it.
+func testFrontServerHangs(t *testing.T, o *orchard) {
+	if err := o.Elm.Freeze(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = o.Elm.Thaw() })
+	o.soon(t, "leading past a server that hangs", o.up, "oak", 5*time.Second)
+	if err := o.Elm.Thaw(); err != nil {
+		t.Fatal(err)
+	}
+	o.soon(t, "leading to it again", o.up, "elm", 20*time.Second)
 }
 
 // When the server of the first location is killed, the fronts lead to the next one.

@@ -33,6 +33,8 @@ type Service struct {
 	changed func()
 	// suspected are the names of servers that are being looked at out of turn.
 	suspected sync.Map
+	// greeted is how long servers usually take to greet, by name.
+	greeted sync.Map
 	// untrusted is since when servers are left alone, by their names.
 	untrusted sync.Map
 	// machines are what servers told of themselves lately, by their names.

@@ -48,7 +48,7 @@ func (s *Service) lookAtAll(ctx context.Context) (bool, error) {
 		group.Go(func() {
 			limit <- struct{}{}
 			defer func() { <-limit }()
-			changed, err := s.look(ctx, v)
+			changed, err := s.look(ctx, v, tryTimeout)
 			if err != nil && ctx.Err() == nil {
 				slog.Warn("a look at a server was not recorded", "server", v.Name, "error", err)
 			}
@@ -64,8 +64,8 @@ func (s *Service) lookAtAll(ctx context.Context) (bool, error) {
 	return any, nil
 }
 
-// Suspect looks at one server at once, because somebody found that it does not answer.
-// While one look is under way others are not begun.
+// Suspect looks at one server at once, because somebody found that it does not answer. One that takes
+// much longer than it usually does counts as away. While one look is under way others are not begun.
 func (s *Service) Suspect(ctx context.Context, name string) {
 	if _, looking := s.suspected.LoadOrStore(name, true); looking {
 		return
@@ -75,23 +75,52 @@ func (s *Service) Suspect(ctx context.Context, name string) {
 	if err != nil {
 		return
 	}
-	if _, err := s.look(ctx, v); err != nil {
+	if _, err := s.look(ctx, v, s.patience(v.Name)); err != nil {
 		slog.Warn("a look at a server was not recorded", "server", name, "error", err)
 	}
 }
 
-func (s *Service) look(ctx context.Context, v model.Server) (bool, error) {
+// How long a server may take to greet out of turn: many times as long as it usually does.
+const (
+	leastPatience = 2500 * time.Millisecond
+	patienceShare = 10
+)
+
+// patience is how long to wait for a server, so that one that has hung is found out soon, and one behind
+// a slow line is not taken for one.
+func (s *Service) patience(name string) time.Duration {
+	usual, known := s.greeted.Load(name)
+	if !known {
+		return tryTimeout
+	}
+	return min(max(patienceShare*usual.(time.Duration), leastPatience), tryTimeout)
+}
+
+// noteGreeting notes how long a server took; what took longer before counts for a while.
+func (s *Service) noteGreeting(name string, took time.Duration) {
+	if usual, known := s.greeted.Load(name); known {
+		took = max(took, usual.(time.Duration)*9/10)
+	}
+	s.greeted.Store(name, took)
+}
+
+// look looks whether a server greets within most.
+func (s *Service) look(ctx context.Context, v model.Server, most time.Duration) (bool, error) {
 	if quarantined(v, time.Now()) != nil {
 		return false, nil
 	}
 	if err := s.trustAgain(ctx, v); err != nil {
 		return false, err
 	}
-	tryCtx, cancel := context.WithTimeout(ctx, tryTimeout)
+	tryCtx, cancel := context.WithTimeout(ctx, most)
 	defer cancel()
+	began := time.Now()
 	err := s.greets(tryCtx, v)
 	if ctx.Err() != nil {
 		return false, ctx.Err()
+	}
+	if err == nil {
+		s.noteGreeting(v.Name, time.Since(began))
 	}
 	trouble := ""
 	if err != nil {

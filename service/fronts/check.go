@@ -14,7 +14,6 @@ import (
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 	moverfront "bridgespan/mover/front"
-	"bridgespan/records"
 )
 
 // mostChecked is how many signposts one check goes through.
@@ -193,18 +192,4 @@ func (k *check) compare(want []front.Entry, found moverfront.Found) {
 		return
 	}
 	k.add(finding.Pass, "written", fmt.Sprintf("its %d entries are as the namespace says", len(want)), "", "")
-}
-
-// serversAt are the file servers that people reach by a name.
-func (s *Service) serversAt(ctx context.Context, hosts ...string) (names []string) {
-	servers, err := s.db.Servers(ctx, records.All)
-	if err != nil {
-		return nil
-	}
-	for _, v := range servers {
-		if v.Can(model.SpeaksSMB) && slices.ContainsFunc(hosts, func(h string) bool { return namespace.Key(h) == namespace.Key(v.PeopleHost()) }) {
-			names = append(names, v.Name)
-		}
-	}
-	return names
 }

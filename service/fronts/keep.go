@@ -45,6 +45,9 @@ const settleEvery = 5 * time.Second
 // keepAll has a writer for each front until ctx ends.
 func (s *Service) keepAll(ctx context.Context) {
 	defer s.endAll()
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	guard.Go(func() { guard.Always(ctx, func() { s.probe(ctx) }) })
 	tick := time.NewTicker(settleEvery)
 	defer tick.Stop()
 	for ctx.Err() == nil {

@@ -14,7 +14,6 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/core/front"
 	"bridgespan/core/namespace"
-	"bridgespan/guard"
 	"bridgespan/model"
 	moverfront "bridgespan/mover/front"
 	"bridgespan/records"
@@ -30,13 +29,12 @@ type writer struct {
 
 	have  []front.Entry // what it holds
 	read  time.Time     // when what it is to hold was read
-	first []string      // the hosts that its links lead to first
 	check chan struct{} // rung when the front is to be checked soon
+
+	first atomic.Pointer[[]string] // the hosts that its links lead to first
 
 	looking sync.Mutex
 	toCheck map[string]bool // paths that were written since the last check; not all, when they are very many
-	// probing says that servers are being looked at.
-	probing atomic.Bool
 }
 
 // keeps reports whether the writer works with the settings of a front.
@@ -48,7 +46,7 @@ const (
 	retrySoon    = time.Second
 	retryLate    = 15 * time.Second
 	compareEvery = 5 * time.Minute // as a whole: somebody may have changed it on the host
-	probeEvery   = 3 * time.Second // a look at the servers that people are led to first
+	helloEvery   = 3 * time.Second // whether its mover is there
 	together     = 1000            // changes that are written in one call
 	checkEvery   = 5 * time.Minute
 	checkSoon    = 2 * time.Second // after a change: others may follow
@@ -126,9 +124,9 @@ func (w *writer) takeChanged() map[string]bool {
 
 // follow compares the front as a whole, and writes what changes until that fails.
 func (w *writer) follow(ctx context.Context, at moverfront.Client) error {
-	whole, probe := time.NewTicker(compareEvery), time.NewTicker(probeEvery)
+	whole, hello := time.NewTicker(compareEvery), time.NewTicker(helloEvery)
 	defer whole.Stop()
-	defer probe.Stop()
+	defer hello.Stop()
 	started, err := at.Hello(ctx)
 	if err == nil {
 		err = w.compare(ctx, at, true)
@@ -148,7 +146,7 @@ func (w *writer) follow(ctx context.Context, at moverfront.Client) error {
 			if err := w.compare(ctx, at, true); err != nil {
 				return err
 			}
-		case <-probe.C:
+		case <-hello.C:
 			if again, err := at.Hello(ctx); err != nil || again != started {
 				return err // it was away: what it holds is read anew
 			}
@@ -156,13 +154,6 @@ func (w *writer) follow(ctx context.Context, at moverfront.Client) error {
 				if err := w.renew(ctx, at); err != nil {
 					return err
 				}
-			}
-			if w.probing.CompareAndSwap(false, true) { // one that hangs keeps nothing waiting
-				hosts := w.first
-				guard.Go(func() {
-					defer w.probing.Store(false)
-					w.probe(ctx, hosts)
-				})
 			}
 		}
 	}
@@ -267,7 +258,8 @@ func (w *writer) note(ctx context.Context, want []front.Entry, left []front.Left
 	if len(failed) > 0 {
 		state, trouble = model.FrontFailing, fmt.Sprintf("%d entries cannot be written, such as %s: %s", len(failed), failed[0].Path, failed[0].Trouble)
 	}
-	w.first = firstHosts(want)
+	first := firstHosts(want)
+	w.first.Store(&first)
 	if changes == 0 && !whole && before.State == state && before.Trouble == trouble && len(before.LeftOut) == len(f.LeftOut) {
 		return
 	}
@@ -310,14 +302,4 @@ func firstHosts(entries []front.Entry) []string {
 		}
 	}
 	return slices.Sorted(maps.Keys(hosts))
-}
-
-// probe looks at the servers that people are led to first, so that the front leads past one
-// that does not answer within seconds.
-func (w *writer) probe(ctx context.Context, hosts []string) {
-	var group guard.WaitGroup
-	for _, server := range w.serversAt(ctx, hosts...) {
-		group.Go(func() { w.estate.Suspect(ctx, server) })
-	}
-	_ = group.Wait()
 }

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"bridgespan/standin/domain"
@@ -198,6 +199,11 @@ func (s *Server) Halt() {
 	}
 	s.endHelpers()
 }
+
+// Freeze makes the file service stand still, as a machine that has hung does: connections are taken, and
+// nothing is said. Thaw lets it go on.
+func (s *Server) Freeze() error { return s.smbd.Signal(syscall.SIGSTOP) }
+func (s *Server) Thaw() error   { return s.smbd.Signal(syscall.SIGCONT) }
 
 // Stop ends everything that the server started.
 func (s *Server) Stop() {
