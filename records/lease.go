@@ -31,13 +31,56 @@ func (db *DB) Acquire(ctx context.Context, name, holder string, length time.Dura
 }
 
 // Renew extends a lease. It returns ErrTakenOver when somebody else has it by now.
-func (db *DB) Renew(ctx context.Context, lease Lease, length time.Duration) (Lease, error) {
+func (db *DB) Renew(ctx context.Context, lease Lease, length time.Duration) error {
 	rows, _, err := db.exec(ctx, `UPDATE leases SET expires = UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND WHERE name = ? AND holder = ? AND fencing = ?`,
 		length.Microseconds(), lease.Name, lease.Holder, lease.Fencing)
 	if err == nil && rows == 0 {
 		err = ErrTakenOver
 	}
-	return lease, err
+	return err
+}
+
+// RenewAll extends several leases, and returns those that it extended: the ones that nobody else has by
+// now, and of which nobody has the row at hand. It waits for nobody, so that work which is slow to write
+// under one lease costs no other.
+func (db *DB) RenewAll(ctx context.Context, leases []Lease, length time.Duration) (renewed map[Lease]bool, err error) {
+	err = db.Change(ctx, func(tx *Tx) error {
+		renewed, err = tx.lockFree(ctx, leases)
+		if err != nil || len(renewed) == 0 {
+			return err
+		}
+		args := []any{length.Microseconds()}
+		for l := range renewed {
+			args = append(args, l.Name)
+		}
+		_, _, err := tx.exec(ctx, `UPDATE leases SET expires = UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND WHERE name IN (`+placeholders(len(renewed))+`)`, args...)
+		return err
+	})
+	return renewed, err
+}
+
+// lockFree locks those of some leases of which the rows are free, and returns them.
+func (tx *Tx) lockFree(ctx context.Context, leases []Lease) (map[Lease]bool, error) {
+	locked, wanted := map[Lease]bool{}, map[Lease]bool{}
+	names := make([]any, len(leases))
+	for i, l := range leases {
+		names[i], wanted[l] = l.Name, true
+	}
+	rows, err := tx.run.QueryContext(ctx, `SELECT name, holder, fencing FROM leases WHERE name IN (`+placeholders(len(names))+`) FOR UPDATE SKIP LOCKED`, names...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var l Lease
+		if err := rows.Scan(&l.Name, &l.Holder, &l.Fencing); err != nil {
+			return nil, err
+		}
+		if wanted[l] {
+			locked[l] = true
+		}
+	}
+	return locked, rows.Err()
 }
 
 // Release gives a lease back.

@@ -79,7 +79,7 @@ func (db *DB) migrateOne(ctx context.Context, lease Lease, file string) (bool, e
 		if i < done {
 			continue
 		}
-		if lease, err = db.Renew(ctx, lease, time.Minute); err != nil {
+		if err := db.Renew(ctx, lease, time.Minute); err != nil {
 			return false, err
 		}
 		if _, _, err := db.exec(ctx, statement); err != nil {

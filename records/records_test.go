@@ -40,6 +40,7 @@ func TestRecords(t *testing.T) {
 	t.Run("Migrations", func(t *testing.T) { testMigrations(t, dsn) })
 	db := open(t, dsn)
 	t.Run("Leases", func(t *testing.T) { testLeases(t, db) })
+	t.Run("Leases together", func(t *testing.T) { testRenewAll(t, db) })
 	t.Run("Changes", func(t *testing.T) { testChanges(t, db) })
 	t.Run("Conflicts", func(t *testing.T) { testConflicts(t, db) })
 	t.Run("Runs", func(t *testing.T) { testRuns(t, db) })
@@ -129,6 +130,38 @@ func testMigrations(t *testing.T, dsn string) {
 	}
 }
 
+// Leases are renewed together, but those that somebody else has or writes under: nobody is waited for.
+func testRenewAll(t *testing.T, db *records.DB) {
+	ctx := t.Context()
+	take := func(name, holder string, length time.Duration) records.Lease {
+		l, ok, err := db.Acquire(ctx, name, holder, length)
+		if err != nil || !ok {
+			t.Fatal(name, ok, err)
+		}
+		return l
+	}
+	free, busy, lost := take("free", "a", time.Hour), take("busy", "a", time.Hour), take("lost", "a", -time.Second)
+	take("lost", "b", time.Hour)
+	asked := []records.Lease{free, busy, lost}
+	err := db.Change(records.Under(ctx, busy), func(*records.Tx) error {
+		renewed, err := db.RenewAll(ctx, asked, time.Hour)
+		if len(renewed) != 1 || !renewed[free] {
+			t.Errorf("while one is written under: %v", renewed)
+		}
+		return err
+	})
+	if err != nil {
+		t.Error(err)
+	}
+	if renewed, err := db.RenewAll(ctx, asked, -time.Second); err != nil || len(renewed) != 2 || !renewed[busy] {
+		t.Errorf("afterwards: %v, %v", renewed, err)
+	}
+	take("free", "b", time.Hour) // it was renewed for a time that is over
+	if renewed, err := db.RenewAll(ctx, asked, time.Hour); err != nil || renewed[free] {
+		t.Errorf("of somebody else: %v, %v", renewed, err)
+	}
+}
+
 func testLeases(t *testing.T, db *records.DB) {
 	ctx := t.Context()
 	first, ok, err := db.Acquire(ctx, "work", "a", time.Hour)
@@ -138,14 +171,14 @@ func testLeases(t *testing.T, db *records.DB) {
 	if _, ok, err := db.Acquire(ctx, "work", "b", time.Hour); ok || err != nil {
 		t.Errorf("a lease was given twice: %v, %v", ok, err)
 	}
-	if _, err := db.Renew(ctx, first, -time.Second); err != nil { // it expires
+	if err := db.Renew(ctx, first, -time.Second); err != nil { // it expires
 		t.Fatal(err)
 	}
 	second, ok, err := db.Acquire(ctx, "work", "b", time.Hour)
 	if err != nil || !ok || second.Fencing <= first.Fencing {
 		t.Errorf("after expiry: %+v, %v, %v", second, ok, err)
 	}
-	if _, err = db.Renew(ctx, first, time.Hour); !errors.Is(err, records.ErrTakenOver) {
+	if err = db.Renew(ctx, first, time.Hour); !errors.Is(err, records.ErrTakenOver) {
 		t.Errorf("renewing a lost lease: %v", err)
 	}
 	note := func(ctx context.Context) error { return db.ForgetEvents(ctx, time.Unix(0, 0)) }

@@ -1,7 +1,7 @@
 // Package work lets one instance of the service at a time do a piece of work.
 //
-// Who does it holds a lease in the records. The lease is renewed on a clock of its own,
-// whatever the work is doing. What the work writes with [Lease.Context] is refused once
+// Who does it holds a lease in the records. All leases of an instance are renewed together, on a
+// clock of their own, whatever the work is doing. What the work writes with [Lease.Context] is refused once
 // another instance has taken the work over; before it changes something on a file server,
 // it asks [Lease.Check]. So an instance that stood still for a minute, or whose
 // database did, cannot carry on beside the one that has taken its place.
@@ -12,6 +12,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -28,6 +29,11 @@ type Leases struct {
 	DB     *records.DB
 	Holder string        // the instance
 	Length time.Duration // 0 is Usual
+
+	mu      sync.Mutex
+	taken   []*Lease           // those that are renewed
+	over    context.CancelFunc // ends the renewing; nil while none is taken
+	renewal sync.Mutex         // held by a renewal: nothing is released meanwhile
 }
 
 // ErrLost is the cause of the end of a lease's context when it ran out before it could be
@@ -36,14 +42,12 @@ var ErrLost = errors.New("the lease of the work was lost")
 
 // Lease is the right to do a piece of work, until it is released or lost.
 type Lease struct {
-	db        *records.DB
+	of        *Leases
 	kept      records.Lease
 	length    time.Duration
 	requested atomic.Pointer[time.Time] // when the lease was last requested with success; nil once it was taken over
 	held      context.Context
 	lose      context.CancelCauseFunc
-	over      context.CancelFunc
-	ended     chan struct{}
 }
 
 // Take takes the lease of a name; it returns nil when somebody else has it. The caller
@@ -55,18 +59,10 @@ func (s *Leases) Take(ctx context.Context, name string) (*Lease, error) {
 	if err != nil || !ok {
 		return nil, err
 	}
-	l := &Lease{db: s.DB, kept: kept, length: length, ended: make(chan struct{})}
+	l := &Lease{of: s, kept: kept, length: length}
 	l.requested.Store(&requested)
-	lasting := context.WithoutCancel(ctx)
-	l.held, l.lose = context.WithCancelCause(lasting)
-	renewing, over := context.WithCancel(lasting)
-	l.over = over
-	guard.Go(func() {
-		defer close(l.ended)
-		if err := guard.Do(func() { l.renew(renewing) }); err != nil {
-			l.lose(ErrLost) // nobody renews it any more
-		}
-	})
+	l.held, l.lose = context.WithCancelCause(context.WithoutCancel(ctx))
+	s.keepRenewed(l)
 	return l, nil
 }
 
@@ -100,45 +96,11 @@ func (l *Lease) age() time.Duration {
 
 // Release gives the lease back, after the work has ended.
 func (l *Lease) Release() {
-	l.over()
-	<-l.ended
+	l.of.leaveAlone(l)
 	l.lose(ErrLost)
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(l.held), l.length)
 	defer cancel()
-	if err := l.db.Release(ctx, l.kept); err != nil {
+	if err := l.of.DB.Release(ctx, l.kept); err != nil {
 		slog.Warn("a lease runs out by itself", "lease", l.kept.Name, "error", err)
 	}
-}
-
-// renew renews the lease until ctx ends, or it is lost.
-func (l *Lease) renew(ctx context.Context) {
-	tick := time.NewTicker(l.length / 3)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		if err := l.renewOnce(ctx); err != nil && ctx.Err() == nil && l.Check() != nil {
-			slog.Warn("work is left to other instances", "lease", l.kept.Name, "error", err)
-			l.lose(ErrLost)
-			return
-		}
-	}
-}
-
-// renewOnce renews the lease, unless the records take too long to say so.
-func (l *Lease) renewOnce(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, l.length/4)
-	defer cancel()
-	requested := time.Now()
-	_, err := l.db.Renew(ctx, l.kept, l.length)
-	switch {
-	case err == nil:
-		l.requested.Store(&requested)
-	case errors.Is(err, records.ErrTakenOver):
-		l.requested.Store(nil)
-	}
-	return err
 }

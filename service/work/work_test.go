@@ -16,7 +16,7 @@ import (
 func TestLease(t *testing.T) {
 	db, _ := standintest.Records(t)
 	const short = 2 * time.Second
-	l, err := (&Leases{db, "one", short}).Take(t.Context(), "dig")
+	l, err := (&Leases{DB: db, Holder: "one", Length: short}).Take(t.Context(), "dig")
 	if err != nil || l == nil {
 		t.Fatal(l, err)
 	}
@@ -27,7 +27,7 @@ func TestLease(t *testing.T) {
 		if now := l.requested.Load(); now != last {
 			renewed, last = renewed+1, now
 		}
-		other, err := (&Leases{db, "two", short}).Take(t.Context(), "dig")
+		other, err := (&Leases{DB: db, Holder: "two", Length: short}).Take(t.Context(), "dig")
 		if err != nil || other != nil || l.Check() != nil || ctx.Err() != nil {
 			t.Fatalf("it was not held: %v, %v, %v, %v", other, err, l.Check(), ctx.Err())
 		}
@@ -39,7 +39,7 @@ func TestLease(t *testing.T) {
 	if l.Check() == nil || !errors.Is(context.Cause(ctx), ErrLost) {
 		t.Errorf("after it was released: %v, %v", l.Check(), context.Cause(ctx))
 	}
-	next, err := (&Leases{db, "two", short}).Take(t.Context(), "dig")
+	next, err := (&Leases{DB: db, Holder: "two", Length: short}).Take(t.Context(), "dig")
 	if err != nil || next == nil {
 		t.Fatal(next, err)
 	}
@@ -49,12 +49,46 @@ func TestLease(t *testing.T) {
 	}
 }
 
+// Leases of an instance are renewed beside each other: one under which something slow is written keeps no
+// other waiting, and is renewed once that has ended.
+func TestLeasesAreRenewedTogether(t *testing.T) {
+	db, _ := standintest.Records(t)
+	all := &Leases{DB: db, Holder: "one", Length: 2 * time.Second}
+	var list []*Lease
+	for _, name := range []string{"dig", "plant", "water"} {
+		l, err := all.Take(t.Context(), name)
+		if err != nil || l == nil {
+			t.Fatal(l, err)
+		}
+		defer l.Release()
+		list = append(list, l)
+	}
+	tick := time.NewTicker(time.Millisecond)
+	defer tick.Stop()
+	renewed := func(l *Lease) {
+		t.Helper()
+		for last := l.requested.Load(); l.requested.Load() == last; <-tick.C {
+			if err := l.Check(); err != nil {
+				t.Fatalf("%s was lost", l.kept.Name)
+			}
+		}
+	}
+	ctx, stop := list[0].Context(t.Context())
+	defer stop(nil)
+	if err := db.Change(ctx, func(*records.Tx) error { renewed(list[1]); renewed(list[2]); return nil }); err != nil {
+		t.Error(err)
+	}
+	for _, l := range list {
+		renewed(l)
+	}
+}
+
 // When the records do not answer, the work ends before anybody else can have the lease.
 func TestLeaseIsLostInTime(t *testing.T) {
 	db, server := standintest.Records(t)
 	const short = 2 * time.Second
 	asked := time.Now()
-	l, err := (&Leases{db, "one", short}).Take(t.Context(), "dig")
+	l, err := (&Leases{DB: db, Holder: "one", Length: short}).Take(t.Context(), "dig")
 	if err != nil || l == nil {
 		t.Fatal(l, err)
 	}
@@ -97,7 +131,7 @@ func TestKeep(t *testing.T) {
 		done, first := make(chan struct{}), true
 		go func() {
 			defer close(done)
-			(&Leases{db, holder, time.Second}).Keep(ctx, "rounds", func(ctx context.Context) time.Duration {
+			(&Leases{DB: db, Holder: holder, Length: time.Second}).Keep(ctx, "rounds", func(ctx context.Context) time.Duration {
 				select {
 				case did <- holder:
 				case <-ctx.Done():
