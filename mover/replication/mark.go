@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"path"
 	"strings"
 
@@ -24,7 +25,7 @@ var ErrNotReplica = errors.New("the folder is not that of the replica")
 // identify checks the mark of a replica. One that was never scanned is given it.
 func (e *Engine) identify(ctx context.Context, r *Replica) error {
 	want := fmt.Sprintf("%s, replica %d\n", e.Set, r.ID)
-	text, err := tree.ReadFile(ctx, r.Tree, MarkFile)
+	text, err := e.readMark(ctx, r, want)
 	// A place that was never looked at may bear an older mark of its own set.
 	ours := strings.HasPrefix(string(text), e.Set+", replica ")
 	switch {
@@ -42,6 +43,23 @@ func (e *Engine) identify(ctx context.Context, r *Replica) error {
 		return fmt.Errorf("%w: it is marked %q; when there is no such set any more, remove %s there", ErrNotReplica, strings.TrimSpace(string(text)), MarkFile)
 	}
 	return nil
+}
+
+// readMark reads the mark of a replica, in as few messages as it can when that is as wanted: it is read before
+// each look.
+func (e *Engine) readMark(ctx context.Context, r *Replica, want string) ([]byte, error) {
+	text := make([]byte, len(want))
+	content, err := tree.OpenExpected(ctx, r.Tree, MarkFile, tree.Entry{Kind: tree.File, Size: int64(len(want))})
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	if n, err := content.ReadAt(text, 0); n == len(want) && string(text) == want {
+		return text, nil
+	} else if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	return tree.ReadFile(ctx, r.Tree, MarkFile)
 }
 
 // A replica must not lie in another one. When both are of one set, what is in the inner

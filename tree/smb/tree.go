@@ -169,10 +169,6 @@ func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.S
 			return
 		}
 		defer dir.Close()
-		if info, err := describe(dir); err == nil && !info.IsDir() {
-			yield(tree.Entry{}, tree.PathError("list", name, tree.ErrKind))
-			return
-		}
 		next := plainBatch
 		if detail == tree.WithDescriptors {
 			next = descriptorsOf(share, wire)
@@ -188,13 +184,22 @@ func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.S
 		for {
 			more, err := next(dir, counted)
 			if err != nil {
-				yield(tree.Entry{}, pathError("list", name, err))
+				yield(tree.Entry{}, pathError("list", name, notFolder(dir, err)))
 			}
 			if !more || err != nil {
 				return
 			}
 		}
 	}
+}
+
+// notFolder is why something cannot be listed. What it is is asked only then: a listing is to take as few
+// messages as it can.
+func notFolder(opened *remoteFile, err error) error {
+	if info, asked := describe(opened); asked == nil && !info.IsDir() {
+		return tree.ErrKind
+	}
+	return err
 }
 
 // plainBatch yields the next entries of a folder and reports whether there may be more.
