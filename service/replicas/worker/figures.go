@@ -10,6 +10,7 @@ import (
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/mover/replication"
+	"bridgespan/records"
 	"bridgespan/service/replicas/sets"
 	"bridgespan/tree"
 )
@@ -26,25 +27,49 @@ func (w *laneWorker) snapshot() model.Lane {
 	return w.Lane
 }
 
-// keepFigures keeps how replicas and lanes are, and tells whoever shows them.
+// figure is something that has changed about a replica or a lane.
+type figure struct {
+	store func(ctx context.Context, tx *records.Tx) error
+	ended func(kept bool)
+}
+
+// keepFigures keeps how replicas and lanes are, all that has changed at once, and tells whoever shows them.
 func (r *round) keepFigures(ctx context.Context) {
-	news := false
 	// Replicas as they were before backlogs are counted: one that is told to be
 	// filled must not have what is left of that counted before it was.
 	before := make([]model.Replica, len(r.places))
+	due := false
 	for i, p := range r.places {
 		p.lookAtIntake()
 		before[i] = p.snapshot()
+		due = p.due(before[i]) || due
 	}
+	var list []figure
 	for _, w := range r.ways {
-		news = w.keep(ctx) || news
+		w.count(ctx)
+		list = append(list, w.figures()...)
 	}
 	for i, p := range r.places {
-		news = p.keep(ctx, before[i]) || news
+		if due {
+			list = append(list, p.figures(before[i])...)
+		}
 	}
 	r.keepTroubles(ctx)
-	if news {
-		_ = r.DB.Tell(ctx, sets.Topic, r.set.Name, sets.Now())
+	if len(list) == 0 {
+		return
+	}
+	err := r.DB.Change(ctx, func(tx *records.Tx) error {
+		for _, f := range list {
+			if err := f.store(ctx, tx); err != nil {
+				return err
+			}
+		}
+		return tx.Tell(ctx, sets.Topic, r.set.Name, sets.Now())
+	})
+	for _, f := range list {
+		f.ended(err == nil)
+	}
+	if err == nil {
 		r.Workers.Changed()
 	}
 }
@@ -65,23 +90,39 @@ func (p *replicaWorker) lookAtIntake() {
 // and nobody has requested the scan.
 const scansEvery = time.Minute
 
-// keep keeps how a replica was, when that is not as it was last kept.
-func (p *replicaWorker) keep(ctx context.Context, m model.Replica) bool {
-	state := sets.JsonText(m)
+// due reports whether a replica is to be kept as it was: when it changed, not only by a scan, or when
+// that was long ago. Others of the set are kept with it.
+func (p *replicaWorker) due(m model.Replica) bool {
+	if sets.JsonText(m) == p.kept {
+		return false
+	}
+	return p.scanRequested.Load() != nil || withoutScan(m) != p.keptBeside || time.Since(p.keptAt) >= scansEvery
+}
+
+// withoutScan is a replica without the time of its last scan.
+func withoutScan(m model.Replica) string {
+	m.Looked, m.LookMs = nil, 0
+	return sets.JsonText(m)
+}
+
+// figures are what has changed of a replica since it was kept.
+func (p *replicaWorker) figures(m model.Replica) []figure {
+	state, requested := sets.JsonText(m), p.scanRequested.Load()
 	if state == p.kept {
-		return false
+		return nil
 	}
-	scan := m
-	scan.Looked, scan.LookMs = nil, 0
-	beside, requested := sets.JsonText(scan), p.scanRequested.Load()
-	if requested == nil && beside == p.keptBeside && time.Since(p.keptAt) < scansEvery || p.DB.StoreReplica(ctx, m) != nil {
-		return false
-	}
-	if requested != nil && m.Looked != nil && m.Looked.Add(-time.Duration(m.LookMs)*time.Millisecond).After(*requested) {
-		p.scanRequested.CompareAndSwap(requested, nil)
-	}
-	p.kept, p.keptBeside, p.keptAt = state, beside, time.Now()
-	return true
+	return []figure{{
+		store: func(ctx context.Context, tx *records.Tx) error { return tx.StoreReplica(ctx, m) },
+		ended: func(kept bool) {
+			if !kept {
+				return
+			}
+			if requested != nil && m.Looked != nil && m.Looked.Add(-time.Duration(m.LookMs)*time.Millisecond).After(*requested) {
+				p.scanRequested.CompareAndSwap(requested, nil)
+			}
+			p.kept, p.keptBeside, p.keptAt = state, withoutScan(m), time.Now()
+		},
+	}}
 }
 
 // keepTroubles keeps what could not be done since the last time.
@@ -114,14 +155,14 @@ const (
 	countEvery = 2 * time.Second
 	countShare = 20
 	// countEmptyEvery is for an empty backlog.
-	countEmptyEvery = time.Minute
+	countEmptyEvery = 5 * time.Minute
 )
 
-// keep keeps how a lane is, when it changed.
-func (w *laneWorker) keep(ctx context.Context) bool {
-	w.count(ctx)
+// figures are what has changed of a lane since it was kept.
+func (w *laneWorker) figures() []figure {
 	w.watch(time.Now())
 	w.state.Lock()
+	defer w.state.Unlock()
 	if since := time.Since(w.beaten); since > beat/2 {
 		speed := float64(w.passed) / since.Seconds()
 		if w.Rate = (w.Rate + speed) / 2; speed == 0 && w.Rate < 1024 {
@@ -130,20 +171,22 @@ func (w *laneWorker) keep(ctx context.Context) bool {
 		w.passed, w.beaten = 0, time.Now()
 	}
 	l, more := w.Lane, w.more
-	same := sets.JsonText(l) == sets.JsonText(w.kept) && more == model.Carried{}
+	if sets.JsonText(l) == sets.JsonText(w.kept) && more == (model.Carried{}) {
+		return nil
+	}
 	w.more = model.Carried{}
-	w.state.Unlock()
-	if same {
-		return false
-	}
-	if err := w.DB.StoreLane(ctx, l, more); err != nil {
-		w.carried(more)
-		return false
-	}
-	w.state.Lock()
-	w.kept = l
-	w.state.Unlock()
-	return true
+	return []figure{{
+		store: func(ctx context.Context, tx *records.Tx) error { return tx.StoreLane(ctx, l, more) },
+		ended: func(kept bool) {
+			if !kept {
+				w.carried(more)
+				return
+			}
+			w.state.Lock()
+			defer w.state.Unlock()
+			w.kept = l
+		},
+	}}
 }
 
 // count counts the backlog, when it is time to.

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"bridgespan/core/replica"
-	"bridgespan/service/replicas/sets"
 )
 
 // hotFolders is how much changes in the folders of a replica: those that change most
@@ -18,7 +17,7 @@ type hotFolders struct {
 	mu      sync.Mutex
 	folders map[string]float64
 	began   time.Time // since when the figures fade
-	quiet   int       // looks since the last change
+	changed time.Time // when something last did
 }
 
 // Heat fades by half in so long; at most so many folders are remembered, and
@@ -37,8 +36,8 @@ func (w *hotFolders) add(folder string, changes int) {
 	if w.folders == nil {
 		w.folders = map[string]float64{}
 	}
-	w.quiet = 0
-	w.fade(time.Now())
+	w.changed = time.Now()
+	w.fade(w.changed)
 	if _, known := w.folders[folder]; !known && len(w.folders) >= mostHot {
 		return
 	}
@@ -71,24 +70,29 @@ func (w *hotFolders) hottest() []string {
 	return list[:min(len(list), hotTogether)]
 }
 
-// rest is how long the hottest folders are left alone after a look: a little longer each time that
-// nothing has changed.
+// rest is how long the hottest folders are left alone after a look: the longer, the longer ago the last
+// change is.
 func (w *hotFolders) rest() time.Duration {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.quiet++
-	return min(hotPause+time.Duration(w.quiet)*hotLonger, hotMost)
+	return min(max(time.Since(w.changed)/hotRestShare, hotPause), mostResting)
 }
 
-// Between two looks at the hottest folders at least so long passes, up to five times as long when
-// nothing changes, and ten times as long as one takes. Folders that have to be looked at again are not to wait so long: lanes
+// Between two looks at the hottest folders at least so long passes, more when nothing changes, and ten
+// times as long as one takes. Folders that have to be looked at again are not to wait so long: lanes
 // leave what is in them alone until then. They take half of the time at most.
 const (
-	hotPause  = time.Second
-	hotLonger = 100 * time.Millisecond
-	hotMost   = 5 * time.Second
-	hotShare  = 10
+	hotPause     = time.Second
+	hotRestShare = 2 * restShare
+	hotShare     = 10
 )
+
+// calm is how seldom is asked whether a folder has to be looked at again: that comes from what has changed.
+func (w *hotFolders) calm() time.Duration {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return restedPause(time.Since(w.changed))
+}
 
 // partialScans looks at the hottest folders, and at those that have to be looked at again, until
 // the next look at all is due, somebody wants one, or ctx ends. When a folder is found
@@ -109,15 +113,16 @@ func (p *replicaWorker) partialScans(ctx context.Context, until, sooner time.Tim
 			return
 		case <-p.look:
 			return
-		case <-time.After(min(left, pause)):
+		case <-time.After(min(left, p.nextPartial(pause, hotAgain))):
 		}
 		folders := p.round.engine.Again(ctx, replica.ID(p.ID))
-		hot := !p.follows.Load() && left >= pause && time.Now().After(hotAgain)
+		hot := !p.follows.Load() && time.Until(until) >= hotPause && !time.Now().Before(hotAgain)
 		if hot {
 			folders = append(folders, p.hot.hottest()...)
+			hotAgain = time.Now().Add(p.hot.rest())
 		}
 		if len(folders) == 0 {
-			pause = min(2*pause, sets.LeastPause)
+			pause = min(2*pause, p.hot.calm())
 			continue
 		}
 		began := time.Now()
@@ -130,8 +135,16 @@ func (p *replicaWorker) partialScans(ctx context.Context, until, sooner time.Tim
 		}
 		took := time.Since(began)
 		pause = max(hotPause, took)
-		if hot {
-			hotAgain = time.Now().Add(max(hotShare*took, p.hot.rest()))
+		if again := time.Now().Add(hotShare * took); hot && again.After(hotAgain) {
+			hotAgain = again
 		}
 	}
+}
+
+// nextPartial is how long to wait before the next look at some folders.
+func (p *replicaWorker) nextPartial(pause time.Duration, hotAgain time.Time) time.Duration {
+	if p.follows.Load() {
+		return pause
+	}
+	return min(pause, max(time.Until(hotAgain), hotPause))
 }

@@ -48,14 +48,13 @@ func TestNextShare(t *testing.T) {
 func TestHotFoldersRest(t *testing.T) {
 	var w hotFolders
 	w.add("a", 1)
-	first := w.rest()
-	for range 100 {
-		w.rest()
+	for since, want := range map[time.Duration]time.Duration{0: hotPause, 2 * time.Minute: 5 * time.Second, time.Hour: mostResting} {
+		w.changed = time.Now().Add(-since)
+		if rest := w.rest(); rest.Round(time.Second/10) != want {
+			t.Errorf("%v after a change: %v", since, rest)
+		}
 	}
-	if last := w.rest(); first > 2*hotPause || last != hotMost {
-		t.Errorf("after a change %v, at last %v", first, last)
-	}
-	if w.add("b", 1); w.rest() != first {
+	if w.add("b", 1); w.rest() != hotPause {
 		t.Error("a change does not make looks frequent again")
 	}
 }

@@ -94,7 +94,9 @@ type round struct {
 	places []*replicaWorker
 	ways   []*laneWorker
 	untidy chan struct{} // rung when attics are to be looked at
-	dirty  chan struct{} // rung when figures are no longer as they were kept
+	// filling is true when something was carried since they were.
+	filling atomic.Bool
+	dirty   chan struct{} // rung when figures are no longer as they were kept
 
 	mu       sync.Mutex
 	set      model.ReplicaSet
@@ -221,8 +223,8 @@ func (b *notifyingStore) Save(ctx context.Context, c replica.Change) error {
 // Beats of the heart.
 const (
 	beat        = time.Second
-	restingBeat = 5 * time.Second // while nothing is on its way
-	wantedEvery = time.Minute     // what people want is told; this is for news that got lost
+	restingBeat = 15 * time.Second // while nothing is on its way
+	wantedEvery = time.Minute      // what people want is told; this is for news that got lost
 	sampleEvery = time.Minute
 )
 

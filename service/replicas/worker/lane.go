@@ -96,7 +96,7 @@ const (
 	leastRetry = time.Second
 	retryAfter = 5 * time.Second
 	idleMost   = 15 * time.Second
-	emptyMost  = time.Minute
+	emptyMost  = 5 * time.Minute // news of what is queued ends it
 )
 
 // carry works a lane off again and again until ctx ends.
@@ -134,7 +134,7 @@ func (w *laneWorker) carry(ctx context.Context) {
 			case done.Postponed > done.Failed:
 				pause = max(done.NextTry, leastRetry)
 			case w.empty():
-				pause = emptyMost // news of what is queued ends it
+				pause = emptyMost
 			}
 			w.is(model.LaneIdle, "", time.Time{})
 			w.wait(ctx, until, pause)
@@ -205,6 +205,7 @@ func (w *laneWorker) carried(more model.Carried) {
 	w.more.Spared += more.Spared
 	w.more.Conflicts += more.Conflicts
 	if w.more != (model.Carried{}) {
+		w.filling.Store(true)
 		sets.Ring(w.dirty)
 	}
 }

@@ -8,21 +8,38 @@ import (
 	"bridgespan/service/replicas/sets"
 )
 
-// tidyEvery is how often attics are looked at for what they have kept long enough,
-// or beyond their quota; they are at once when settings change.
-const tidyEvery = time.Minute
+// Attics are looked at for what they have kept long enough, or beyond their quota: often while
+// something is carried, which fills them, and at once when settings change.
+const (
+	tidyEvery   = time.Minute
+	tidyResting = 15 * time.Minute
+)
 
 // tidyAttics throws away what attics have kept long enough, until ctx ends.
 func (r *round) tidyAttics(ctx context.Context) {
-	for {
+	for ctx.Err() == nil {
+		r.filling.Store(false)
 		for _, p := range r.places {
 			p.tidyAttic(ctx)
 		}
+		r.restTidy(ctx)
+	}
+}
+
+// restTidy waits until attics are to be looked at again, or ctx ends.
+func (r *round) restTidy(ctx context.Context) {
+	tick := time.NewTicker(tidyEvery)
+	defer tick.Stop()
+	for began := time.Now(); ; {
 		select {
 		case <-ctx.Done():
 			return
 		case <-r.untidy:
-		case <-time.After(tidyEvery):
+			return
+		case <-tick.C:
+			if r.filling.Load() || time.Since(began) >= tidyResting {
+				return
+			}
 		}
 	}
 }
