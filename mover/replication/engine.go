@@ -47,6 +47,8 @@ type Replica struct {
 	// Intake is how many bytes may be on their way in at a time, but for a file
 	// that is larger by itself; 0 for no bound.
 	Intake int64
+
+	protected time.Time // when its work folder was last looked at
 }
 
 // Engine keeps the replicas of one set the same. Looks and

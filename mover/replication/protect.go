@@ -4,18 +4,20 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"bridgespan/core/replica"
 	"bridgespan/tree"
 )
 
 // What is on its way in, and what an attic keeps, is nobody's business but ours: the work
-// folder is protected before anything is put in it, and is looked at by each scan.
+// folder is protected before anything is put in it, and is looked at again every few minutes.
 
 // protect has the work folder of a replica keep everybody else out, should somebody have
 // changed that, or an earlier version not have done it. Where that does not go it is
-// reported.
+// reported, and protect looks again next time.
 func (e *Engine) protect(ctx context.Context, r *Replica) error {
+	whole := true
 	for _, folder := range []string{workFolder, intakeFolder, atticFolder} { // servers do not hand down to what is there
 		err := tree.Protect(ctx, r.Tree, folder)
 		switch {
@@ -25,10 +27,26 @@ func (e *Engine) protect(ctx context.Context, r *Replica) error {
 		case fatal(ctx, err):
 			return err
 		default:
+			whole = false
 			e.trouble(r, folder, fmt.Errorf("others may be able to read what is on its way in: %w", err))
 		}
 	}
+	if whole {
+		r.protected = e.Now()
+	}
 	return nil
+}
+
+// protectEvery is how often scans look whether the work folder is protected still: that takes as many
+// messages as the look at a small replica.
+const protectEvery = 5 * time.Minute
+
+// protectAgain protects the work folder, unless that was done lately. Scans of one replica take turns.
+func (e *Engine) protectAgain(ctx context.Context, r *Replica) error {
+	if since := e.Now().Sub(r.protected); since >= 0 && since < protectEvery {
+		return nil
+	}
+	return e.protect(ctx, r)
 }
 
 // What comes into an attic is sealed where its exact path would be enough to open it. Its

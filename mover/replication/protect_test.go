@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
@@ -36,8 +37,8 @@ func (g *guarded) Put(ctx context.Context, name string, content io.Reader, optio
 	return g.Tree.Put(ctx, name, content, options)
 }
 
-// The work folder is protected before anything is put in it, and all that is ours by each
-// scan.
+// The work folder is protected before anything is put in it, and all that is ours by
+// scans, every few minutes; at once again where it does not go.
 func TestWorkFolderIsProtected(t *testing.T) {
 	g := &guarded{Tree: new(memory.Tree)}
 	p := newPair(t, g, new(memory.Tree))
@@ -51,13 +52,23 @@ func TestWorkFolderIsProtected(t *testing.T) {
 	p.settleDown()
 	put(t, g, atticFolder+"/old rose.txt", "an old rose")
 	g.protected = nil
-	if _, err := p.Scan(t.Context(), 1); err != nil || !slices.Equal(g.protected, []string{workFolder, atticFolder}) {
-		t.Errorf("a scan protects %q, %v", g.protected, err)
+	if _, err := p.Scan(t.Context(), 1); err != nil || len(g.protected) > 0 {
+		t.Errorf("a scan soon after protects %q, %v", g.protected, err)
 	}
+	later := p.Now().Add(protectEvery)
+	p.Now = func() time.Time { return later }
+	if _, err := p.Scan(t.Context(), 1); err != nil || !slices.Equal(g.protected, []string{workFolder, atticFolder}) {
+		t.Errorf("a scan later protects %q, %v", g.protected, err)
+	}
+	later = later.Add(protectEvery)
 	var told []string
 	p.Trouble = func(tr Trouble) { told = append(told, tr.Path) }
 	g.fails = tree.PathError("protect", workFolder, fs.ErrPermission)
 	if _, err := p.Scan(t.Context(), 1); err != nil || !slices.Equal(told, []string{workFolder, atticFolder}) {
 		t.Errorf("where it does not go, %q are reported, %v", told, err)
+	}
+	g.fails, g.protected = nil, nil
+	if _, err := p.Scan(t.Context(), 1); err != nil || len(g.protected) == 0 {
+		t.Errorf("after that it is not tried again: %v", err)
 	}
 }

@@ -33,7 +33,7 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	if err := e.identify(ctx, s.r); err != nil {
 		return s.done, err
 	}
-	if err := e.protect(ctx, s.r); err != nil {
+	if err := e.protectAgain(ctx, s.r); err != nil {
 		return s.done, err
 	}
 	waits, err := e.settleAll(ctx, s.r)

@@ -18,6 +18,7 @@ import (
 // not keep their servers busy, those that are steady wait longer then.
 const (
 	findDue     = time.Second
+	findRested  = 3 * time.Second // instead, while none is due
 	lookSoon    = 2 * time.Second
 	lookSteady  = time.Minute
 	mostAtOnce  = 200 // looks in one findDue
@@ -35,6 +36,9 @@ func (s *Service) WatchLocations(ctx context.Context, leases *work.Leases) {
 		}
 		if err != nil && ctx.Err() == nil {
 			slog.Warn("locations cannot be looked at", "error", err)
+		}
+		if len(due) == 0 {
+			return findRested
 		}
 		return findDue
 	})
