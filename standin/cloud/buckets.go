@@ -1,0 +1,276 @@
+package cloud
+
+import (
+	"encoding/xml"
+	"errors"
+	"io"
+	"net/http"
+	"time"
+
+	"go.etcd.io/bbolt"
+
+	rules "bridgespan/core/bucket"
+)
+
+// timeForm is how documents tell a time.
+const timeForm = "2006-01-02T15:04:05.000Z"
+
+type owner struct{ ID, DisplayName string }
+
+func ownerOf(account string) owner { return owner{account, account} }
+
+// listBuckets lists those of the account, of all regions.
+func (q *request) listBuckets() *Error {
+	if q.r.Method != http.MethodGet {
+		return methodNotAllowed()
+	}
+	if err := q.may(Lists); err != nil {
+		return err
+	}
+	type item struct{ Name, CreationDate, BucketRegion string }
+	var out struct {
+		XMLName xml.Name `xml:"ListAllMyBucketsResult"`
+		Owner   owner
+		Buckets struct{ Bucket []item }
+	}
+	out.Owner = ownerOf(q.key.Account)
+	_ = q.store.db.View(func(tx *bbolt.Tx) error {
+		b := tx.Bucket(bucketTable)
+		return b.ForEach(func(name, _ []byte) error {
+			if r := read[bucketRecord](b, name); r != nil && r.Account == q.key.Account {
+				out.Buckets.Bucket = append(out.Buckets.Bucket, item{r.Name, r.Created.Format(timeForm), r.Region})
+			}
+			return nil
+		})
+	})
+	answer(q.w, http.StatusOK, out)
+	return nil
+}
+
+func methodNotAllowed() *Error {
+	return refuse(http.StatusMethodNotAllowed, "MethodNotAllowed", "The specified method is not allowed against this resource.")
+}
+
+func notImplemented() *Error {
+	return refuse(http.StatusNotImplemented, "NotImplemented", "A header or query you provided implies functionality that is not implemented.")
+}
+
+// bucket is the one that is asked about, if the account may use it and it is in this region.
+func (q *request) bucket() (found *bucketRecord, refused *Error) {
+	_ = q.store.db.View(func(tx *bbolt.Tx) error {
+		found = bucketIn(tx, q.name)
+		return nil
+	})
+	switch {
+	case found == nil:
+		return nil, noSuchBucket(q.name)
+	case found.Account != q.key.Account:
+		return nil, accessDenied("Access Denied")
+	case found.Region != q.region:
+		err := refuse(http.StatusMovedPermanently, "PermanentRedirect", "The bucket you are attempting to access must be addressed using the specified endpoint.")
+		err.Region = found.Region
+		q.w.Header().Set("X-Amz-Bucket-Region", found.Region)
+		return nil, err
+	}
+	return found, nil
+}
+
+// serveBucket does what is asked about a bucket.
+func (q *request) serveBucket() *Error {
+	query := q.r.URL.Query()
+	switch q.r.Method {
+	case http.MethodPut:
+		switch {
+		case query.Has("versioning"):
+			return q.setVersioning()
+		case len(query) > 0 && !query.Has("x-id"):
+			return notImplemented()
+		}
+		return q.createBucket()
+	case http.MethodHead:
+		return q.headBucket()
+	case http.MethodDelete:
+		return q.deleteBucket()
+	case http.MethodPost:
+		if query.Has("delete") {
+			return q.deleteObjects()
+		}
+		return notImplemented()
+	case http.MethodGet:
+		return q.askBucket()
+	}
+	return methodNotAllowed()
+}
+
+func (q *request) askBucket() *Error {
+	b, err := q.bucket()
+	if err != nil {
+		return err
+	}
+	if err := q.may(Lists); err != nil {
+		return err
+	}
+	query := q.r.URL.Query()
+	switch {
+	case query.Has("location"):
+		answer(q.w, http.StatusOK, struct {
+			XMLName xml.Name `xml:"LocationConstraint"`
+			Region  string   `xml:",chardata"`
+		}{Region: b.Region})
+		return nil
+	case query.Has("versioning"):
+		answer(q.w, http.StatusOK, struct {
+			XMLName xml.Name `xml:"VersioningConfiguration"`
+			Status  string   `xml:",omitempty"`
+		}{Status: b.Versioning})
+		return nil
+	case query.Has("uploads"):
+		return q.listUploads()
+	case query.Has("object-lock"):
+		return refuse(http.StatusNotFound, "ObjectLockConfigurationNotFoundError", "Object Lock configuration does not exist for this bucket")
+	case query.Has("versions"):
+		return q.listVersions()
+	}
+	return q.list(query)
+}
+
+// createBucket makes a bucket in this region. Names are those of the whole cloud.
+func (q *request) createBucket() *Error {
+	if err := q.may(Manages); err != nil {
+		return err
+	}
+	if err := rules.CheckName("bucket", q.name); err != nil {
+		return refuse(http.StatusBadRequest, "InvalidBucketName", "The specified bucket is not valid: %v", err)
+	}
+	if err := q.checkConstraint(); err != nil {
+		return err
+	}
+	err := q.store.db.Update(func(tx *bbolt.Tx) error {
+		if b := bucketIn(tx, q.name); b != nil {
+			if b.Account == q.key.Account {
+				return refuse(http.StatusConflict, "BucketAlreadyOwnedByYou", "Your previous request to create the named bucket succeeded and you already own it.")
+			}
+			return refuse(http.StatusConflict, "BucketAlreadyExists", "The requested bucket name is not available. The bucket namespace is shared by all users of the system.")
+		}
+		for _, kind := range [][]byte{objectTable, versionTable, uploadTable, partTable} {
+			if _, err := tx.Bucket(kind).CreateBucket([]byte(q.name)); err != nil {
+				return err
+			}
+		}
+		return write(tx.Bucket(bucketTable), []byte(q.name), bucketRecord{Name: q.name, Account: q.key.Account, Region: q.region, Created: q.config.Now().UTC()})
+	})
+	if err != nil {
+		return asError(err)
+	}
+	q.w.Header().Set("Location", "/"+q.name)
+	q.w.WriteHeader(http.StatusOK)
+	return nil
+}
+
+// checkConstraint checks the region that the document of a request names, if there is one.
+func (q *request) checkConstraint() *Error {
+	text, err := io.ReadAll(io.LimitReader(q.content, 64<<10))
+	if refused := asError(err); refused != nil || len(text) == 0 {
+		return refused
+	}
+	var asked struct{ LocationConstraint string }
+	if xml.Unmarshal(text, &asked) != nil {
+		return refuse(http.StatusBadRequest, "MalformedXML", "The XML you provided was not well-formed or did not validate against our published schema.")
+	}
+	if asked.LocationConstraint != "" && asked.LocationConstraint != q.region {
+		return refuse(http.StatusBadRequest, "IllegalLocationConstraintException", "The %s location constraint is incompatible for the region specific endpoint this request was sent to.", asked.LocationConstraint)
+	}
+	return nil
+}
+
+func (q *request) headBucket() *Error {
+	b, err := q.bucket()
+	if err != nil {
+		return err
+	}
+	q.w.Header().Set("X-Amz-Bucket-Region", b.Region)
+	q.w.WriteHeader(http.StatusOK)
+	return nil
+}
+
+// deleteBucket removes a bucket that holds nothing, also no earlier version and no upload.
+func (q *request) deleteBucket() *Error {
+	if _, err := q.bucket(); err != nil {
+		return err
+	}
+	if err := q.may(Manages); err != nil {
+		return err
+	}
+	err := q.store.db.Update(func(tx *bbolt.Tx) error {
+		for _, kind := range [][]byte{objectTable, versionTable, uploadTable} {
+			if key, _ := table(tx, kind, q.name).Cursor().First(); key != nil {
+				return refuse(http.StatusConflict, "BucketNotEmpty", "The bucket you tried to delete is not empty. You must delete all versions in the bucket.")
+			}
+		}
+		var err error
+		for _, kind := range [][]byte{objectTable, versionTable, uploadTable, partTable} {
+			err = errors.Join(err, tx.Bucket(kind).DeleteBucket([]byte(q.name)))
+		}
+		return errors.Join(err, tx.Bucket(bucketTable).Delete([]byte(q.name)))
+	})
+	if err != nil {
+		return asError(err)
+	}
+	q.w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+func (q *request) setVersioning() *Error {
+	if _, err := q.bucket(); err != nil {
+		return err
+	}
+	if err := q.may(Manages); err != nil {
+		return err
+	}
+	var asked struct{ Status string }
+	if err := q.read(&asked); err != nil {
+		return err
+	}
+	if asked.Status != "Enabled" && asked.Status != "Suspended" {
+		return refuse(http.StatusBadRequest, "IllegalVersioningConfigurationException", "Indicates that the versioning configuration specified in the request is invalid.")
+	}
+	err := q.changeBucket(func(b *bucketRecord) { b.Versioning = asked.Status })
+	if err != nil {
+		return asError(err)
+	}
+	q.w.WriteHeader(http.StatusOK)
+	return nil
+}
+
+func (q *request) changeBucket(change func(*bucketRecord)) error {
+	return q.store.changeBucket(q.name, change)
+}
+
+func (s *store) changeBucket(name string, change func(*bucketRecord)) error {
+	return s.db.Update(func(tx *bbolt.Tx) error {
+		b := bucketIn(tx, name)
+		if b == nil {
+			return noSuchBucket(name)
+		}
+		change(b)
+		return write(tx.Bucket(bucketTable), []byte(name), b)
+	})
+}
+
+// SetQuota bounds what the current objects of a bucket may take, in bytes; 0 does not.
+func (c *Cloud) SetQuota(bucket string, quota int64) error {
+	return c.store.changeBucket(bucket, func(b *bucketRecord) { b.Quota = quota })
+}
+
+// Bucket tells how much the current objects of a bucket take, in bytes, and since when it is there.
+func (c *Cloud) Bucket(name string) (used int64, created time.Time, err error) {
+	err = c.store.db.View(func(tx *bbolt.Tx) error {
+		b := bucketIn(tx, name)
+		if b == nil {
+			return noSuchBucket(name)
+		}
+		used, created = b.Used, b.Created
+		return nil
+	})
+	return used, created, err
+}

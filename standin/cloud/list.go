@@ -1,0 +1,350 @@
+package cloud
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/xml"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"go.etcd.io/bbolt"
+)
+
+// mostListed is how many names one answer holds.
+const mostListed = 1000
+
+// atMost reads how many names a client wants at most.
+func atMost(text string) (int, *Error) {
+	if text == "" {
+		return mostListed, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 {
+		return 0, invalidArgument("Provided max-keys not an integer or within integer range")
+	}
+	return min(n, mostListed), nil
+}
+
+// listing is a question for names, and its answer.
+type listing struct {
+	prefix, delimiter, after string
+	most                     int
+	encode                   func(string) string
+
+	items     []objectRecord
+	common    []string
+	truncated bool
+	last      string // the last name or common prefix that was listed
+}
+
+// ask reads what a listing is to be like.
+func (q *request) ask(query url.Values, after string) (*listing, *Error) {
+	l := &listing{prefix: query.Get("prefix"), delimiter: query.Get("delimiter"), after: after, encode: func(s string) string { return s }}
+	switch query.Get("encoding-type") {
+	case "":
+	case "url":
+		l.encode = func(s string) string { return escape(s, true) }
+	default:
+		return nil, invalidArgument("Invalid Encoding Method specified in Request")
+	}
+	var err *Error
+	l.most, err = atMost(query.Get("max-keys"))
+	return l, err
+}
+
+// run walks through the names of a table in their order; those with something of the delimiter after the
+// prefix stand together.
+func (l *listing) run(c *bbolt.Cursor, hidden func(objectRecord) bool) {
+	if l.most == 0 {
+		return
+	}
+	from := l.prefix
+	if l.after > from {
+		from = l.after
+	}
+	for k, v := c.Seek([]byte(from)); k != nil && bytes.HasPrefix(k, []byte(l.prefix)); {
+		key := string(k)
+		if key <= l.after && l.after != "" {
+			k, v = c.Next()
+			continue
+		}
+		o := parse[objectRecord](v)
+		if o == nil || o.Marker || hidden(*o) {
+			k, v = c.Next()
+			continue
+		}
+		group, grouped := l.group(key)
+		if grouped && group <= l.after { // the group was listed before
+			k, v = c.Seek(beyond(group))
+			continue
+		}
+		if len(l.items)+len(l.common) == l.most {
+			l.truncated = true
+			return
+		}
+		if grouped {
+			l.common, l.last = append(l.common, group), group
+			k, v = c.Seek(beyond(group))
+			continue
+		}
+		l.items, l.last = append(l.items, *o), key
+		k, v = c.Next()
+	}
+}
+
+// group is the common prefix under which a key stands, if it does.
+func (l *listing) group(key string) (string, bool) {
+	if l.delimiter == "" {
+		return "", false
+	}
+	rest := key[len(l.prefix):]
+	i := strings.Index(rest, l.delimiter)
+	if i < 0 {
+		return "", false
+	}
+	return key[:len(l.prefix)+i+len(l.delimiter)], true
+}
+
+// beyond is the first key after all that begin with a prefix.
+func beyond(prefix string) []byte {
+	end := []byte(prefix)
+	for i := len(end) - 1; i >= 0; i-- {
+		if end[i] < 0xff {
+			end[i]++
+			return end[:i+1]
+		}
+	}
+	return []byte{0xff, 0xff}
+}
+
+type listedObject struct {
+	Key, LastModified, ETag string
+	Size                    int64
+	StorageClass            string
+	Owner                   *owner `xml:",omitempty"`
+}
+
+type commonPrefix struct{ Prefix string }
+
+func (l *listing) contents(account string) (list []listedObject) {
+	for _, o := range l.items {
+		item := listedObject{l.encode(o.Key), o.Modified.Format(timeForm), `"` + o.ETag + `"`, o.Size, "STANDARD", nil}
+		if account != "" {
+			item.Owner = &owner{account, account}
+		}
+		list = append(list, item)
+	}
+	return list
+}
+
+func (l *listing) prefixes() (list []commonPrefix) {
+	for _, p := range l.common {
+		list = append(list, commonPrefix{l.encode(p)})
+	}
+	return list
+}
+
+// list lists the objects of a bucket, in the first or the second form.
+func (q *request) list(query url.Values) *Error {
+	second := query.Get("list-type") == "2"
+	after := query.Get("marker")
+	if second {
+		after = query.Get("start-after")
+		if token := query.Get("continuation-token"); query.Has("continuation-token") {
+			text, err := base64.RawURLEncoding.DecodeString(token)
+			if err != nil || token == "" {
+				return invalidArgument("The continuation token provided is incorrect")
+			}
+			after = string(text)
+		}
+	}
+	l, err := q.ask(query, after)
+	if err != nil {
+		return err
+	}
+	fresh := q.config.Now().Add(-q.dials.Now().Stale)
+	stale := q.dials.Now().Stale > 0
+	_ = q.store.db.View(func(tx *bbolt.Tx) error {
+		objects := table(tx, objectTable, q.name)
+		if objects == nil {
+			return nil
+		}
+		l.run(objects.Cursor(), func(o objectRecord) bool { return stale && o.Modified.After(fresh) })
+		return nil
+	})
+	if second {
+		q.answerSecond(l, query)
+	} else {
+		q.answerFirst(l, query)
+	}
+	return nil
+}
+
+func (q *request) answerSecond(l *listing, query url.Values) {
+	out := struct {
+		XMLName               xml.Name `xml:"ListBucketResult"`
+		Name, Prefix          string
+		Delimiter             string `xml:",omitempty"`
+		StartAfter            string `xml:",omitempty"`
+		ContinuationToken     string `xml:",omitempty"`
+		NextContinuationToken string `xml:",omitempty"`
+		EncodingType          string `xml:",omitempty"`
+		KeyCount, MaxKeys     int
+		IsTruncated           bool
+		Contents              []listedObject
+		CommonPrefixes        []commonPrefix
+	}{Name: q.name, Prefix: l.encode(l.prefix), Delimiter: l.encode(l.delimiter), StartAfter: l.encode(query.Get("start-after")), ContinuationToken: query.Get("continuation-token"),
+		EncodingType: query.Get("encoding-type"), KeyCount: len(l.items) + len(l.common), MaxKeys: l.most, IsTruncated: l.truncated, CommonPrefixes: l.prefixes()}
+	account := ""
+	if query.Get("fetch-owner") == "true" {
+		account = q.key.Account
+	}
+	out.Contents = l.contents(account)
+	if l.truncated {
+		out.NextContinuationToken = base64.RawURLEncoding.EncodeToString([]byte(l.last))
+	}
+	answer(q.w, http.StatusOK, out)
+}
+
+func (q *request) answerFirst(l *listing, query url.Values) {
+	out := struct {
+		XMLName        xml.Name `xml:"ListBucketResult"`
+		Name, Prefix   string
+		Marker         string
+		NextMarker     string `xml:",omitempty"`
+		Delimiter      string `xml:",omitempty"`
+		EncodingType   string `xml:",omitempty"`
+		MaxKeys        int
+		IsTruncated    bool
+		Contents       []listedObject
+		CommonPrefixes []commonPrefix
+	}{Name: q.name, Prefix: l.encode(l.prefix), Marker: l.encode(l.after), Delimiter: l.encode(l.delimiter), EncodingType: query.Get("encoding-type"),
+		MaxKeys: l.most, IsTruncated: l.truncated, Contents: l.contents(q.key.Account), CommonPrefixes: l.prefixes()}
+	if l.truncated {
+		out.NextMarker = l.encode(l.last)
+	}
+	answer(q.w, http.StatusOK, out)
+}
+
+// listUploads lists the uploads in parts that were not completed.
+func (q *request) listUploads() *Error {
+	query := q.r.URL.Query()
+	most, err := atMost(query.Get("max-uploads"))
+	if err != nil {
+		return err
+	}
+	type item struct {
+		Key, UploadId, Initiated, StorageClass string
+		Owner, Initiator                       owner
+	}
+	var out struct {
+		XMLName                   xml.Name `xml:"ListMultipartUploadsResult"`
+		Bucket, Prefix            string
+		KeyMarker, UploadIdMarker string
+		NextKeyMarker             string `xml:",omitempty"`
+		NextUploadIdMarker        string `xml:",omitempty"`
+		MaxUploads                int
+		IsTruncated               bool
+		Upload                    []item
+	}
+	prefix, key, id := query.Get("prefix"), query.Get("key-marker"), query.Get("upload-id-marker")
+	out.Bucket, out.Prefix, out.KeyMarker, out.UploadIdMarker, out.MaxUploads = q.name, prefix, key, id, most
+	who := ownerOf(q.key.Account)
+	_ = q.store.db.View(func(tx *bbolt.Tx) error {
+		uploads := table(tx, uploadTable, q.name)
+		if uploads == nil {
+			return nil
+		}
+		c := uploads.Cursor()
+		for k, _ := c.Seek([]byte(prefix)); k != nil && bytes.HasPrefix(k, []byte(prefix)); k, _ = c.Next() {
+			u := read[uploadRecord](uploads, k)
+			if u == nil || u.Key < key || u.Key == key && (id == "" || u.ID <= id) && key != "" {
+				continue
+			}
+			if len(out.Upload) == most {
+				out.IsTruncated = true
+				return nil
+			}
+			out.Upload = append(out.Upload, item{u.Key, u.ID, u.Begun.Format(timeForm), "STANDARD", who, who})
+			out.NextKeyMarker, out.NextUploadIdMarker = u.Key, u.ID
+		}
+		return nil
+	})
+	answer(q.w, http.StatusOK, out)
+	return nil
+}
+
+// listVersions lists objects with their earlier versions, by key, the newest first.
+func (q *request) listVersions() *Error {
+	query := q.r.URL.Query()
+	prefix, key, id := query.Get("prefix"), query.Get("key-marker"), query.Get("version-id-marker")
+	most, err := atMost(query.Get("max-keys"))
+	if err != nil {
+		return err
+	}
+	type item struct {
+		XMLName        xml.Name
+		Key, VersionId string
+		IsLatest       bool
+		LastModified   string
+		ETag           string `xml:",omitempty"`
+		Size           int64
+		StorageClass   string `xml:",omitempty"`
+		Owner          owner
+	}
+	var out struct {
+		XMLName                    xml.Name `xml:"ListVersionsResult"`
+		Name, Prefix               string
+		KeyMarker, VersionIdMarker string
+		NextKeyMarker              string `xml:",omitempty"`
+		NextVersionIdMarker        string `xml:",omitempty"`
+		MaxKeys                    int
+		IsTruncated                bool
+		Versions                   []item
+	}
+	out.Name, out.Prefix, out.KeyMarker, out.VersionIdMarker, out.MaxKeys = q.name, prefix, key, id, most
+	passed := id == ""
+	add := func(o objectRecord, latest bool) bool {
+		if o.Key < key || o.Key == key && key != "" && (id == "" || !passed) {
+			passed = passed || o.Key == key && o.Version == id
+			return true
+		}
+		if len(out.Versions) == most {
+			out.IsTruncated = true
+			return false
+		}
+		v := item{XMLName: xml.Name{Local: "Version"}, Key: o.Key, VersionId: o.Version, IsLatest: latest, LastModified: o.Modified.Format(timeForm), ETag: `"` + o.ETag + `"`, Size: o.Size, StorageClass: "STANDARD", Owner: ownerOf(q.key.Account)}
+		if o.Marker {
+			v.XMLName.Local, v.ETag, v.StorageClass = "DeleteMarker", "", ""
+		}
+		out.Versions = append(out.Versions, v)
+		out.NextKeyMarker, out.NextVersionIdMarker = o.Key, o.Version
+		return true
+	}
+	_ = q.store.db.View(func(tx *bbolt.Tx) error {
+		objects, versions := table(tx, objectTable, q.name), table(tx, versionTable, q.name)
+		if objects == nil {
+			return nil
+		}
+		c := objects.Cursor()
+		for k, v := c.Seek([]byte(prefix)); k != nil && bytes.HasPrefix(k, []byte(prefix)); k, v = c.Next() {
+			o := parse[objectRecord](v)
+			if o == nil || !add(*o, true) {
+				return nil
+			}
+			for _, before := range earlier(versions, string(k)) {
+				if !add(*before, false) {
+					return nil
+				}
+			}
+		}
+		return nil
+	})
+	if !out.IsTruncated {
+		out.NextKeyMarker, out.NextVersionIdMarker = "", ""
+	}
+	answer(q.w, http.StatusOK, out)
+	return nil
+}

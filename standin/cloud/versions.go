@@ -1,0 +1,174 @@
+package cloud
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/xml"
+	"errors"
+	"net/http"
+	"time"
+
+	"go.etcd.io/bbolt"
+)
+
+type moment = time.Time
+
+func newVersion() string { return rand.Text() }
+
+// keepEarlier keeps what was the current object.
+func keepEarlier(tx *bbolt.Tx, bucket string, o objectRecord) error {
+	versions := table(tx, versionTable, bucket)
+	number, err := versions.NextSequence()
+	if err != nil {
+		return err
+	}
+	return write(versions, earlierKey(o.Key, number), o)
+}
+
+// findVersion finds the current object of a key, or one of its versions, and where it is kept; at is nil
+// for the current one.
+func findVersion(tx *bbolt.Tx, bucket, key, version string) (found *objectRecord, at []byte) {
+	current := read[objectRecord](table(tx, objectTable, bucket), []byte(key))
+	if version == "" || current != nil && current.Version == version {
+		return current, nil
+	}
+	versions := table(tx, versionTable, bucket)
+	for k, o := range earlier(versions, key) {
+		if o.Version == version {
+			return o, k
+		}
+	}
+	return nil, nil
+}
+
+// earlier yields the earlier versions of a key, the newest first.
+func earlier(versions *bbolt.Bucket, key string) func(yield func([]byte, *objectRecord) bool) {
+	return func(yield func([]byte, *objectRecord) bool) {
+		prefix := append([]byte(key), 0)
+		c := versions.Cursor()
+		for k, _ := c.Seek(prefix); k != nil && bytes.HasPrefix(k, prefix) && len(k) == len(prefix)+8; k, _ = c.Next() {
+			if o := read[objectRecord](versions, k); o != nil && !yield(k, o) {
+				return
+			}
+		}
+	}
+}
+
+// deleteObject deletes an object: in a bucket that keeps versions a mark is put over it, unless a version is named.
+func (q *request) deleteObject() *Error {
+	version := q.r.URL.Query().Get("versionId")
+	gone, err := q.delete(q.object, version)
+	if err != nil {
+		return asError(err)
+	}
+	if gone.Marker {
+		q.w.Header().Set("X-Amz-Delete-Marker", "true")
+	}
+	if gone.Version != "" && gone.Version != "null" {
+		q.w.Header().Set("X-Amz-Version-Id", gone.Version)
+	}
+	q.w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// delete deletes an object or a version of it, and returns the mark that was made, or what was removed. What
+// is not there is deleted already.
+func (q *request) delete(key, version string) (gone objectRecord, err error) {
+	var dropped []string
+	err = q.store.db.Update(func(tx *bbolt.Tx) error {
+		b := bucketIn(tx, q.name)
+		if b == nil {
+			return noSuchBucket(q.name)
+		}
+		found, at := findVersion(tx, q.name, key, version)
+		if version == "" && b.Versioning == "Enabled" {
+			gone = objectRecord{Key: key, Marker: true}
+			_, err := replaceObject(tx, b, &gone, q.config.Now().UTC())
+			return err
+		}
+		if found == nil {
+			return nil
+		}
+		gone, dropped = *found, []string{found.File}
+		if at != nil {
+			return table(tx, versionTable, q.name).Delete(at)
+		}
+		return removeCurrent(tx, b, *found)
+	})
+	if err == nil {
+		q.store.drop(dropped...)
+	}
+	return gone, err
+}
+
+// removeCurrent removes the current object; the version before it takes its place.
+func removeCurrent(tx *bbolt.Tx, b *bucketRecord, o objectRecord) error {
+	objects, versions := table(tx, objectTable, b.Name), table(tx, versionTable, b.Name)
+	b.Used -= o.Size
+	err := objects.Delete([]byte(o.Key))
+	for at, before := range earlier(versions, o.Key) {
+		b.Used += before.Size
+		err = errors.Join(err, write(objects, []byte(o.Key), before), versions.Delete(bytes.Clone(at)))
+		break
+	}
+	return errors.Join(err, write(tx.Bucket(bucketTable), []byte(b.Name), b))
+}
+
+// mostDeleted is how many objects one request may delete.
+const mostDeleted = 1000
+
+// deleteObjects deletes several objects, each by itself.
+func (q *request) deleteObjects() *Error {
+	if _, err := q.bucket(); err != nil {
+		return err
+	}
+	if err := q.may(Deletes); err != nil {
+		return err
+	}
+	if !q.summed() {
+		return refuse(http.StatusBadRequest, "InvalidRequest", "Missing required header for this request: Content-MD5")
+	}
+	var asked struct {
+		Quiet  bool
+		Object []struct{ Key, VersionId string }
+	}
+	if err := q.read(&asked); err != nil {
+		return err
+	}
+	if len(asked.Object) == 0 || len(asked.Object) > mostDeleted {
+		return refuse(http.StatusBadRequest, "MalformedXML", "The XML you provided was not well-formed or did not validate against our published schema.")
+	}
+	type done struct {
+		Key       string
+		VersionId string `xml:",omitempty"`
+	}
+	type failed struct{ Key, Code, Message string }
+	var out struct {
+		XMLName xml.Name `xml:"DeleteResult"`
+		Deleted []done
+		Error   []failed
+	}
+	for _, o := range asked.Object {
+		if _, err := q.delete(o.Key, o.VersionId); err != nil {
+			e := asError(err)
+			out.Error = append(out.Error, failed{o.Key, e.Code, e.Message})
+		} else if !asked.Quiet {
+			out.Deleted = append(out.Deleted, done{o.Key, o.VersionId})
+		}
+	}
+	answer(q.w, http.StatusOK, out)
+	return nil
+}
+
+// summed reports whether the content of a request comes with a sum.
+func (q *request) summed() bool {
+	if q.r.Header.Get("Content-Md5") != "" || q.r.Header.Get("X-Amz-Trailer") != "" {
+		return true
+	}
+	for name := range sums {
+		if q.r.Header.Get(name) != "" {
+			return true
+		}
+	}
+	return false
+}
