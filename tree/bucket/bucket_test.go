@@ -1,0 +1,303 @@
+package bucket_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+	"github.com/zeebo/blake3"
+
+	"bridgespan/core/acl"
+	"bridgespan/standin/cloud"
+	"bridgespan/tree"
+	"bridgespan/tree/bucket"
+	"bridgespan/tree/treetest"
+)
+
+var key = cloud.Key{ID: "trust-key", Secret: "a secret of the trust", Account: "trust", Rights: cloud.AllRights}
+
+// sky is a cloud, and a client of it that knows nothing of Bridge Span.
+type sky struct {
+	*cloud.Cloud
+	endpoint string
+	client   *minio.Core
+	buckets  atomic.Int32
+}
+
+func start(t *testing.T) *sky {
+	t.Helper()
+	c, err := cloud.Open(cloud.Config{Dir: t.TempDir(), Keys: []cloud.Key{key}, Regions: []string{"coast-1"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.Close() })
+	server := httptest.NewServer(c.Region("coast-1"))
+	t.Cleanup(server.Close)
+	s := &sky{Cloud: c, endpoint: strings.TrimPrefix(server.URL, "http://")}
+	if s.client, err = minio.NewCore(s.endpoint, &minio.Options{Creds: credentials.NewStaticV4(key.ID, key.Secret, ""), Region: "coast-1"}); err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// target is a bucket that holds nothing.
+func (s *sky) target(t *testing.T) bucket.Target {
+	t.Helper()
+	name := fmt.Sprint("files-", s.buckets.Add(1))
+	if err := s.client.MakeBucket(t.Context(), name, minio.MakeBucketOptions{Region: "coast-1"}); err != nil {
+		t.Fatal(err)
+	}
+	return bucket.Target{Endpoint: s.endpoint, Plain: true, Region: "coast-1", Bucket: name, PathStyle: true, Key: key.ID, Secret: key.Secret}
+}
+
+func open(t *testing.T, target bucket.Target) *bucket.Tree {
+	t.Helper()
+	b, err := bucket.Dial(t.Context(), target)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { b.Close() })
+	return b
+}
+
+func TestConformance(t *testing.T) {
+	s := start(t)
+	t.Run("Bucket", func(t *testing.T) {
+		treetest.Run(t, func(t *testing.T) tree.Tree { return open(t, s.target(t)) })
+	})
+	t.Run("Folder", func(t *testing.T) {
+		treetest.Run(t, func(t *testing.T) tree.Tree {
+			target := s.target(t)
+			target.Prefix = "kept/by us"
+			return open(t, target)
+		})
+	})
+}
+
+// A file is a plain object that others read, and what goes with it is said beside it.
+func TestObjectsArePlainFiles(t *testing.T) {
+	s := start(t)
+	target := s.target(t)
+	b := open(t, target)
+	when := time.Date(2024, 2, 29, 12, 0, 0, 123456789, time.UTC)
+	d, err := acl.Parse("O:BAG:BAD:PAI(A;;FA;;;BA)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.Put(t.Context(), "beds/fern.txt", strings.NewReader("a fern"), tree.PutOptions{Meta: tree.Meta{Modified: when, Descriptor: d}}); err != nil {
+		t.Fatal(err)
+	}
+	body, info, _, err := s.client.GetObject(t.Context(), target.Bucket, "beds/fern.txt", minio.GetObjectOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := io.ReadAll(body)
+	sum := blake3.Sum256([]byte("a fern"))
+	if err != nil || string(text) != "a fern" || info.UserMetadata["Bspan-Modified"] != when.Format(time.RFC3339Nano) || info.UserMetadata["Bspan-Hash"] != hex.EncodeToString(sum[:]) || info.UserMetadata["Bspan-Descriptor"] == "" {
+		t.Errorf("others read %q, %v, %v", text, info.UserMetadata, err)
+	}
+}
+
+// What others have put into a bucket is taken as it is; what no tree can hold is left out.
+func TestObjectsOfOthers(t *testing.T) {
+	s := start(t)
+	target := s.target(t)
+	for _, name := range []string{"a/b/c.txt", "a/", "top.txt", "a//odd", "a/./odd", "same", "same/inside"} {
+		if _, err := s.client.Client.PutObject(t.Context(), target.Bucket, name, strings.NewReader("x"), 1, minio.PutObjectOptions{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b := open(t, target)
+	var got []string
+	for e, err := range tree.Walk(t.Context(), b, ".", tree.Plain) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		got = append(got, e.Path)
+	}
+	slices.Sort(got)
+	if want := "a a/b a/b/c.txt same top.txt"; strings.Join(got, " ") != want {
+		t.Errorf("found %q, want %s", got, want)
+	}
+	e, err := b.Stat(t.Context(), "a/b/c.txt")
+	if err != nil || e.Size != 1 || time.Since(e.Modified) > time.Hour {
+		t.Errorf("it is %+v, %v", e, err)
+	}
+	if d, err := b.Descriptor(t.Context(), "a/b/c.txt"); err != nil || !d.IsZero() {
+		t.Errorf("its descriptor is %v, %v", d, err)
+	}
+}
+
+// A descriptor that is too long to be metadata is kept once, for all files that have it.
+func TestLongDescriptors(t *testing.T) {
+	s := start(t)
+	target := s.target(t)
+	b := open(t, target)
+	text := "O:BAG:BAD:PAI"
+	for i := range 100 {
+		text += fmt.Sprintf("(A;;FR;;;S-1-5-21-1-2-3-%d)", 1000+i)
+	}
+	d, err := acl.Parse(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"one", "two"} {
+		if _, err := b.Put(t.Context(), name, strings.NewReader(name), tree.PutOptions{Meta: tree.Meta{Descriptor: d}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	other := open(t, target) // which remembers none
+	for _, name := range []string{"one", "two"} {
+		if got, err := other.Descriptor(t.Context(), name); err != nil || got.String() != d.String() {
+			t.Errorf("%s has %v, %v", name, got, err)
+		}
+	}
+	kept := 0
+	for o := range s.client.ListObjectsIter(t.Context(), target.Bucket, minio.ListObjectsOptions{Prefix: ".bspan/descriptors/", Recursive: true}) {
+		if kept++; o.Err != nil {
+			t.Fatal(o.Err)
+		}
+	}
+	if kept != 1 {
+		t.Errorf("%d descriptors are kept", kept)
+	}
+}
+
+// uploads are those that are open in a bucket.
+func (s *sky) uploads(t *testing.T, name string) int {
+	t.Helper()
+	list, err := s.client.ListMultipartUploads(t.Context(), name, "", "", "", "", 10)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return len(list.Uploads)
+}
+
+// A long file is sent in parts. One that fails half-way leaves nothing, also no open upload.
+func TestLongFiles(t *testing.T) {
+	s := start(t)
+	target := s.target(t)
+	b := open(t, target)
+	long := make([]byte, 40<<20+7)
+	_, _ = rand.Read(long)
+	e, err := b.Put(t.Context(), "long", bytes.NewReader(long), tree.PutOptions{Size: int64(len(long)), SizeKnown: true})
+	if err != nil || e.Size != int64(len(long)) {
+		t.Fatalf("put %+v, %v", e, err)
+	}
+	now, err := b.Stat(t.Context(), "long")
+	if err != nil || now.Version != e.Version || !strings.HasSuffix(now.Version, "-3") {
+		t.Errorf("it is %+v, %v", now, err)
+	}
+	c, err := b.Open(t.Context(), "long")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	got, err := io.ReadAll(tree.Stream(t.Context(), c, 0))
+	if err != nil || !bytes.Equal(got, long) {
+		t.Errorf("read %d bytes, %v", len(got), err)
+	}
+	p := make([]byte, 1000)
+	for _, off := range []int64{30 << 20, 30<<20 + 1000, 5, 35 << 20} { // back and forth
+		if n, err := c.ReadAt(p, off); n != 1000 || err != nil || !bytes.Equal(p, long[off:off+1000]) {
+			t.Errorf("at %d: %d bytes, %v", off, n, err)
+		}
+	}
+
+	broken := errors.New("the line went down")
+	half := io.MultiReader(bytes.NewReader(long[:20<<20]), failing{broken})
+	if _, err := b.Put(t.Context(), "torn", half, tree.PutOptions{Size: int64(len(long)), SizeKnown: true}); !errors.Is(err, broken) {
+		t.Errorf("from a failing source: %v", err)
+	}
+	if _, err := b.Put(t.Context(), "short", bytes.NewReader(long), tree.PutOptions{Size: int64(len(long)) + 1, SizeKnown: true}); !errors.Is(err, tree.ErrTorn) {
+		t.Errorf("of too little: %v", err)
+	}
+	if _, err := b.Put(t.Context(), "long", bytes.NewReader(long), tree.PutOptions{}); !errors.Is(err, fs.ErrExist) {
+		t.Errorf("over what is there: %v", err)
+	}
+	s.Dials().Turn(cloud.Settings{CutAfter: 1 << 20})
+	if _, err := b.Put(t.Context(), "cut", bytes.NewReader(long), tree.PutOptions{}); !errors.Is(err, tree.ErrUnreachable) {
+		t.Errorf("with uploads that are cut: %v", err)
+	}
+	s.Dials().Turn(cloud.Settings{})
+	if n := s.uploads(t, target.Bucket); n != 0 {
+		t.Errorf("%d uploads stay open", n)
+	}
+	if used, _, err := s.Bucket(target.Bucket); err != nil || used != int64(len(long)) {
+		t.Errorf("the bucket holds %d bytes, %v", used, err)
+	}
+}
+
+type failing struct{ err error }
+
+func (f failing) Read([]byte) (int, error) { return 0, f.err }
+
+// Whoever reads a version that was replaced meanwhile is told, and gets no mixture.
+func TestReplacedWhileRead(t *testing.T) {
+	s := start(t)
+	b := open(t, s.target(t))
+	old := bytes.Repeat([]byte("old "), 1<<20)
+	if _, err := b.Put(t.Context(), "f", bytes.NewReader(old), tree.PutOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	c, err := b.Open(t.Context(), "f")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	if _, err := b.Put(t.Context(), "f", bytes.NewReader(bytes.Repeat([]byte("new "), 1<<20)), tree.PutOptions{Replace: true}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.ReadAt(make([]byte, 10), 3<<20); !errors.Is(err, tree.ErrVersion) {
+		t.Errorf("a range of another version: %v", err)
+	}
+}
+
+// Errors are those of a tree.
+func TestErrors(t *testing.T) {
+	s := start(t)
+	target := s.target(t)
+	change := func(change func(*bucket.Target)) bucket.Target { other := target; change(&other); return other }
+	for what, c := range map[string]struct {
+		target bucket.Target
+		want   error
+	}{
+		"another secret": {change(func(o *bucket.Target) { o.Secret = "another" }), fs.ErrPermission},
+		"an unknown key": {change(func(o *bucket.Target) { o.Key = "nobody" }), fs.ErrPermission},
+		"no bucket":      {change(func(o *bucket.Target) { o.Bucket = "nothing-here" }), tree.ErrUnreachable},
+		"nobody there":   {change(func(o *bucket.Target) { o.Endpoint = "127.0.0.1:1" }), tree.ErrUnreachable},
+	} {
+		if _, err := bucket.Dial(t.Context(), c.target); !errors.Is(err, c.want) {
+			t.Errorf("%s: %v, want %v", what, err, c.want)
+		}
+	}
+	b := open(t, target)
+	if err := s.SetQuota(target.Bucket, 5); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.Put(t.Context(), "f", strings.NewReader("123456"), tree.PutOptions{}); !errors.Is(err, tree.ErrNoSpace) {
+		t.Errorf("over the quota: %v", err)
+	}
+	if _, err := b.Put(t.Context(), strings.Repeat("long/", 250)+"f", strings.NewReader("1"), tree.PutOptions{}); !errors.Is(err, fs.ErrInvalid) {
+		t.Errorf("a path that is too long: %v", err)
+	}
+	s.Dials().Turn(cloud.Settings{Outage: true})
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	if _, err := b.Stat(ctx, "f"); !errors.Is(err, tree.ErrUnreachable) {
+		t.Errorf("while it is away: %v", err)
+	}
+}

@@ -1,0 +1,166 @@
+package bucket
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+
+	rules "bridgespan/core/bucket"
+	"bridgespan/tree"
+)
+
+// Mkdir makes a folder that stays while nothing is in it.
+func (t *Tree) Mkdir(ctx context.Context, name string) error {
+	if _, err := t.begin(ctx, "mkdir", name); err != nil {
+		return err
+	}
+	switch _, _, err := t.stat(ctx, "mkdir", name); {
+	case err == nil:
+		return tree.PathError("mkdir", name, fs.ErrExist)
+	case !absent(err):
+		return err
+	}
+	return pathError("mkdir", name, t.putMark(ctx, name, map[string]string{metaModified: time.Now().UTC().Format(time.RFC3339Nano)}))
+}
+
+// putMark writes the object of a folder.
+func (t *Tree) putMark(ctx context.Context, name string, meta map[string]string) error {
+	_, err := t.core.PutObject(ctx, t.target.Bucket, t.mark(name), bytes.NewReader(nil), 0, "", "", minio.PutObjectOptions{UserMetadata: meta})
+	return err
+}
+
+// Remove removes a file, or a folder in which nothing is.
+func (t *Tree) Remove(ctx context.Context, name string) error {
+	key, err := t.begin(ctx, "remove", name)
+	if err != nil {
+		return err
+	}
+	if name == "." {
+		return tree.PathError("remove", name, fs.ErrInvalid)
+	}
+	_, err = t.head(ctx, key)
+	if absent(err) {
+		key = t.mark(name)
+		err = t.mayRemoveFolder(ctx, name)
+	}
+	if err == nil {
+		err = t.remove(ctx, key)
+	}
+	return pathError("remove", name, err)
+}
+
+func (t *Tree) mayRemoveFolder(ctx context.Context, name string) error {
+	keys, err := t.first(ctx, t.below(name), 2)
+	switch {
+	case err != nil:
+		return err
+	case len(keys) == 0:
+		return fs.ErrNotExist
+	case len(keys) > 1 || keys[0] != t.mark(name):
+		return tree.ErrNotEmpty
+	}
+	return nil
+}
+
+func (t *Tree) remove(ctx context.Context, key string) error {
+	return t.core.RemoveObject(ctx, t.target.Bucket, key, minio.RemoveObjectOptions{})
+}
+
+// Apply sets what goes with a file or folder. The service copies the object onto itself for that, unless another
+// version is there by now.
+func (t *Tree) Apply(ctx context.Context, name string, meta tree.Meta) error {
+	e, o, err := t.stat(ctx, "apply", name)
+	if err != nil {
+		return err
+	}
+	var before map[string]string
+	if o != nil {
+		before = o.UserMetadata
+	}
+	after, err := t.changed(ctx, before, meta)
+	switch {
+	case err != nil:
+	case e.Kind == tree.Folder:
+		err = t.putMark(ctx, name, after)
+	default:
+		err = t.copy(ctx, t.top+name, t.top+name, *o, after)
+	}
+	return pathError("apply", name, err)
+}
+
+// copy copies an object within the service; meta is what the copy has beside it, nil for the same.
+func (t *Tree) copy(ctx context.Context, from, to string, o minio.ObjectInfo, meta map[string]string) error {
+	source := minio.CopySrcOptions{Bucket: t.target.Bucket, Object: from, MatchETag: o.ETag}
+	if o.Size > rules.MostPut {
+		dest := minio.CopyDestOptions{Bucket: t.target.Bucket, Object: to, UserMetadata: meta, ReplaceMetadata: meta != nil}
+		_, err := t.core.ComposeObject(ctx, dest, source)
+		return err
+	}
+	headers := map[string]string{"x-amz-copy-source-if-match": o.ETag}
+	if meta != nil {
+		headers["x-amz-metadata-directive"] = "REPLACE"
+		for name, value := range meta {
+			headers["x-amz-meta-"+strings.ToLower(name)] = value
+		}
+	}
+	_, err := t.core.CopyObject(ctx, t.target.Bucket, from, t.target.Bucket, to, headers, source, minio.PutObjectOptions{})
+	return err
+}
+
+// Rename moves a file or folder: each object is copied within the service, and then those that were are
+// removed. What fails half-way is at both places, and nothing is lost.
+func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error {
+	if _, err := t.begin(ctx, "rename", to); err != nil {
+		return err
+	}
+	e, o, err := t.stat(ctx, "rename", from)
+	if err != nil {
+		return err
+	}
+	if from == "." || to == "." || strings.HasPrefix(to, from+"/") {
+		return tree.PathError("rename", to, fmt.Errorf("%w: a folder cannot move into itself", fs.ErrInvalid))
+	}
+	if from == to {
+		return nil
+	}
+	there, _, err := t.stat(ctx, "rename", to)
+	switch {
+	case err == nil && (!replace || e.Kind != tree.File || there.Kind != tree.File):
+		return tree.PathError("rename", to, fs.ErrExist)
+	case err != nil && !absent(err):
+		return err
+	case e.Kind == tree.Folder:
+		return pathError("rename", from, t.renameFolder(ctx, t.below(from), t.below(to)))
+	}
+	err = t.copy(ctx, t.top+from, t.top+to, *o, nil)
+	if err == nil {
+		err = t.remove(ctx, t.top+from)
+	}
+	return pathError("rename", from, err)
+}
+
+// renameFolder moves all objects that begin with a prefix.
+func (t *Tree) renameFolder(ctx context.Context, from, to string) error {
+	var moved []string
+	for o := range t.core.Client.ListObjects(ctx, t.target.Bucket, minio.ListObjectsOptions{Prefix: from, Recursive: true}) {
+		err := o.Err
+		if err == nil {
+			err = t.copy(ctx, o.Key, to+strings.TrimPrefix(o.Key, from), o, nil)
+		}
+		if err != nil {
+			return err
+		}
+		moved = append(moved, o.Key)
+	}
+	var err error
+	for _, key := range moved {
+		err = errors.Join(err, t.remove(ctx, key))
+	}
+	return err
+}

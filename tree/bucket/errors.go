@@ -1,0 +1,82 @@
+package bucket
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+
+	"github.com/minio/minio-go/v7"
+
+	"bridgespan/tree"
+)
+
+var (
+	errNoBucket    = fmt.Errorf("%w: there is no such bucket", tree.ErrUnreachable)
+	errLongElement = fmt.Errorf("%w: element longer than %d bytes", fs.ErrInvalid, mostElement)
+)
+
+// invalid is a name that cannot be a key.
+type invalid struct{ error }
+
+func (i invalid) Is(target error) bool { return target == fs.ErrInvalid }
+
+// classes are the kinds of errors by the codes of services ("Error responses" of the S3 API reference).
+var classes = map[string]error{
+	"NoSuchKey":             fs.ErrNotExist,
+	"NoSuchVersion":         fs.ErrNotExist,
+	"NoSuchBucket":          tree.ErrUnreachable,
+	"AccessDenied":          fs.ErrPermission,
+	"AllAccessDisabled":     fs.ErrPermission,
+	"InvalidAccessKeyId":    fs.ErrPermission,
+	"SignatureDoesNotMatch": fs.ErrPermission,
+	"RequestTimeTooSkewed":  tree.ErrUnreachable,
+	"QuotaExceeded":         tree.ErrNoSpace,
+	"EntityTooLarge":        tree.ErrUnsupported,
+	"KeyTooLongError":       fs.ErrInvalid,
+	"MetadataTooLarge":      fs.ErrInvalid,
+	"NotImplemented":        tree.ErrUnsupported,
+	"PreconditionFailed":    tree.ErrVersion,
+	"SlowDown":              tree.ErrUnreachable,
+	"InternalError":         tree.ErrUnreachable,
+	"ServiceUnavailable":    tree.ErrUnreachable,
+}
+
+// classified wraps an error of the service in what it means to callers of a tree.
+func classified(err error) error {
+	if err == nil || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	for _, ours := range []error{tree.ErrTorn, tree.ErrKind, tree.ErrVersion, tree.ErrUnreachable, tree.ErrUnsupported, tree.ErrNotEmpty, fs.ErrNotExist, fs.ErrExist, fs.ErrInvalid} {
+		if errors.Is(err, ours) {
+			return err
+		}
+	}
+	var answer minio.ErrorResponse
+	if !errors.As(err, &answer) {
+		return fmt.Errorf("%w: %w", tree.ErrUnreachable, err)
+	}
+	if class, known := classes[answer.Code]; known {
+		return fmt.Errorf("%w: %w", class, err)
+	}
+	switch {
+	case answer.StatusCode == http.StatusNotFound:
+		return fmt.Errorf("%w: %w", fs.ErrNotExist, err)
+	case answer.StatusCode == http.StatusForbidden:
+		return fmt.Errorf("%w: %w", fs.ErrPermission, err)
+	case answer.StatusCode >= http.StatusInternalServerError:
+		return fmt.Errorf("%w: %w", tree.ErrUnreachable, err)
+	}
+	return err
+}
+
+func pathError(op, name string, err error) error { return tree.PathError(op, name, classified(err)) }
+
+// absent reports whether an error says that nothing is there.
+func absent(err error) bool { return errors.Is(classified(err), fs.ErrNotExist) }
+
+// refusedByCondition reports whether a precondition did not hold.
+func refusedByCondition(err error) bool {
+	return minio.ToErrorResponse(err).StatusCode == http.StatusPreconditionFailed
+}

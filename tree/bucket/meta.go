@@ -1,0 +1,168 @@
+package bucket
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/zeebo/blake3"
+
+	"bridgespan/core/acl"
+	rules "bridgespan/core/bucket"
+	"bridgespan/tree"
+)
+
+// Names of what is said beside an object, without the common prefix of metadata. A file that others have put
+// has none of them.
+const (
+	metaModified     = "Bspan-Modified"      // when people last changed it, in RFC 3339
+	metaAttributes   = "Bspan-Attributes"    // DOS attributes, as a number
+	metaHash         = "Bspan-Hash"          // BLAKE3 of its content, in hex
+	metaDescriptor   = "Bspan-Descriptor"    // self-relative ([MS-DTYP] 2.4.6), in base64
+	metaDescriptorAt = "Bspan-Descriptor-At" // or the name of the object that holds it
+)
+
+// descriptorFolder holds descriptors that are too long to be metadata, each under its own hash: what holds
+// one never changes, and many files share it.
+const descriptorFolder = ".bspan/descriptors/"
+
+// mostDescriptor bounds a descriptor: 64 KiB is the most that an access list can have, and owner and group.
+const mostDescriptor = 128 << 10
+
+// entry describes a file as the answer to a question about its object says.
+func (t *Tree) entry(name string, o minio.ObjectInfo) tree.Entry {
+	e := tree.Entry{Name: base(name), Kind: tree.File, Size: o.Size, Allocated: o.Size, Modified: o.LastModified.UTC(), Version: o.ETag}
+	if at, err := time.Parse(time.RFC3339Nano, o.UserMetadata[metaModified]); err == nil {
+		e.Modified = at.UTC()
+	}
+	if bits, err := strconv.ParseUint(o.UserMetadata[metaAttributes], 10, 32); err == nil {
+		e.Attributes = tree.Attributes(bits) & tree.SettableAttributes
+	}
+	return e
+}
+
+// folder describes a folder; o is the object of one that somebody made.
+func (t *Tree) folder(name string, o *minio.ObjectInfo) tree.Entry {
+	e := tree.Entry{Name: base(name), Kind: tree.Folder, Modified: time.Unix(0, 0).UTC()}
+	if o != nil {
+		made := t.entry(name, *o)
+		e.Modified, e.Attributes = made.Modified, made.Attributes
+	}
+	return e
+}
+
+// changed is metadata with what is to be set.
+func (t *Tree) changed(ctx context.Context, before map[string]string, meta tree.Meta) (map[string]string, error) {
+	after := map[string]string{}
+	for name, value := range before {
+		after[name] = value
+	}
+	if !meta.Modified.IsZero() {
+		after[metaModified] = meta.Modified.UTC().Format(time.RFC3339Nano)
+	}
+	if meta.Attributes != nil {
+		after[metaAttributes] = strconv.FormatUint(uint64(*meta.Attributes&tree.SettableAttributes), 10)
+	}
+	if meta.Descriptor.IsZero() {
+		return after, nil
+	}
+	delete(after, metaDescriptor)
+	delete(after, metaDescriptorAt)
+	raw := meta.Descriptor.Binary()
+	after[metaDescriptor] = base64.StdEncoding.EncodeToString(raw)
+	if rules.MetaSize(after) <= rules.MostMeta {
+		return after, nil
+	}
+	delete(after, metaDescriptor)
+	at, err := t.keepDescriptor(ctx, raw)
+	after[metaDescriptorAt] = at
+	return after, err
+}
+
+// descriptorNames are those of descriptors that are known to be kept.
+type descriptorNames struct {
+	mu    sync.Mutex
+	names map[string][]byte
+}
+
+// mostKnown is how many of them are remembered.
+const mostKnown = 1000
+
+func (d *descriptorNames) get(name string) []byte {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.names[name]
+}
+
+func (d *descriptorNames) add(name string, raw []byte) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.names == nil || len(d.names) >= mostKnown {
+		d.names = map[string][]byte{}
+	}
+	d.names[name] = raw
+}
+
+// keepDescriptor keeps a long descriptor, and returns its name.
+func (t *Tree) keepDescriptor(ctx context.Context, raw []byte) (string, error) {
+	sum := blake3.Sum256(raw)
+	name := hex.EncodeToString(sum[:])
+	if t.known.get(name) != nil {
+		return name, nil
+	}
+	_, err := t.core.PutObject(ctx, t.target.Bucket, t.top+descriptorFolder+name, bytes.NewReader(raw), int64(len(raw)), "", "", minio.PutObjectOptions{})
+	if err == nil {
+		t.known.add(name, raw)
+	}
+	return name, err
+}
+
+// descriptor is that of an object; zero when nobody has said any.
+func (t *Tree) descriptor(ctx context.Context, o minio.ObjectInfo) (acl.Descriptor, error) {
+	if text := o.UserMetadata[metaDescriptor]; text != "" {
+		raw, err := base64.StdEncoding.DecodeString(text)
+		if err != nil {
+			return acl.Descriptor{}, err
+		}
+		return acl.FromBinary(raw)
+	}
+	name := o.UserMetadata[metaDescriptorAt]
+	if name == "" {
+		return acl.Descriptor{}, nil
+	}
+	if raw := t.known.get(name); raw != nil {
+		return acl.FromBinary(raw)
+	}
+	if sum, err := hex.DecodeString(name); err != nil || len(sum) != 32 {
+		return acl.Descriptor{}, fmt.Errorf("the descriptor is kept at %.80q, which is no name of one", name)
+	}
+	raw, err := t.fetchDescriptor(ctx, name)
+	if err != nil {
+		return acl.Descriptor{}, err
+	}
+	t.known.add(name, raw)
+	return acl.FromBinary(raw)
+}
+
+func (t *Tree) fetchDescriptor(ctx context.Context, name string) ([]byte, error) {
+	r, _, _, err := t.core.GetObject(ctx, t.target.Bucket, t.top+descriptorFolder+name, minio.GetObjectOptions{})
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	raw, err := io.ReadAll(io.LimitReader(r, mostDescriptor))
+	if err != nil {
+		return nil, err
+	}
+	if sum := blake3.Sum256(raw); hex.EncodeToString(sum[:]) != name {
+		return nil, fmt.Errorf("%w: a descriptor", tree.ErrAltered)
+	}
+	return raw, nil
+}
