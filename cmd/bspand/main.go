@@ -28,7 +28,7 @@ func main() {
 	app := &cli.Command{
 		Name: "bspand", Usage: "the service of Bridge Span", Version: version,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
-		Commands:       []*cli.Command{serveCommand(), moverCommand(), openAPICommand(), demoCommand()},
+		Commands:       []*cli.Command{serveCommand(), moverCommand(), openAPICommand(), demoCommand(), standinCommand()},
 	}
 	if err := app.Run(ctx, os.Args); err != nil {
 		fmt.Fprintln(os.Stderr, "bspand: "+err.Error())

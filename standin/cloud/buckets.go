@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"strings"
 	"time"
 
 	"go.etcd.io/bbolt"
@@ -126,12 +127,32 @@ func (q *request) askBucket() *Error {
 		return nil
 	case query.Has("uploads"):
 		return q.listUploads()
-	case query.Has("object-lock"):
-		return refuse(http.StatusNotFound, "ObjectLockConfigurationNotFoundError", "Object Lock configuration does not exist for this bucket")
 	case query.Has("versions"):
 		return q.listVersions()
 	}
+	for part, code := range missing {
+		if query.Has(part) {
+			return refuse(http.StatusNotFound, code, "There is no such configuration of this bucket.")
+		}
+	}
+	for name := range query {
+		if !listAsks[name] && !strings.HasPrefix(name, "X-Amz-") {
+			return notImplemented()
+		}
+	}
 	return q.list(query)
+}
+
+// missing are configurations that no bucket has here, with how a service says so.
+var missing = map[string]string{
+	"policy": "NoSuchBucketPolicy", "lifecycle": "NoSuchLifecycleConfiguration", "cors": "NoSuchCORSConfiguration", "tagging": "NoSuchTagSet",
+	"object-lock": "ObjectLockConfigurationNotFoundError", "replication": "ReplicationConfigurationNotFoundError", "website": "NoSuchWebsiteConfiguration",
+}
+
+// listAsks are the parts of a question for names.
+var listAsks = map[string]bool{
+	"prefix": true, "delimiter": true, "marker": true, "max-keys": true, "encoding-type": true, "list-type": true,
+	"continuation-token": true, "start-after": true, "fetch-owner": true, "x-id": true,
 }
 
 // createBucket makes a bucket in this region. Names are those of the whole cloud.

@@ -34,16 +34,24 @@ var AllRights = []Right{Lists, Reads, Writes, Deletes, Manages}
 
 // Key is an access key of an account.
 type Key struct {
-	ID, Secret string
-	Account    string
-	Rights     []Right
+	ID      string  `toml:"id"`
+	Secret  string  `toml:"secret"`
+	Account string  `toml:"account"`
+	Rights  []Right `toml:"rights"`
+}
+
+// Region is where buckets are.
+type Region struct {
+	Name   string        `toml:"name"`
+	Listen string        `toml:"listen"` // address and port of its service
+	Delay  time.Duration `toml:"delay"`  // before each answer: it is far away
 }
 
 // Config is what a cloud is made of.
 type Config struct {
 	Dir     string // of what it holds
 	Keys    []Key
-	Regions []string
+	Regions []Region
 	Now     func() time.Time // nil is the clock
 }
 
@@ -79,13 +87,19 @@ func (c *Cloud) Dials() *Dials { return &c.dials }
 
 // Region is the service of a region.
 func (c *Cloud) Region(name string) http.Handler {
+	var region Region
+	for _, r := range c.config.Regions {
+		if r.Name == name {
+			region = r
+		}
+	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		id := rand.Text()
 		out := &outlet{ResponseWriter: w}
 		w.Header().Set("X-Amz-Request-Id", id)
 		var refused *Error
 		err := guard.Do(func() {
-			if refused = c.dials.meddle(out, r); refused == nil {
+			if refused = c.dials.meddle(out, r, region.Delay); refused == nil {
 				refused = c.serve(out, r, name)
 			}
 		})

@@ -34,7 +34,7 @@ type sky struct {
 
 func start(t *testing.T) *sky {
 	t.Helper()
-	c, err := Open(Config{Dir: t.TempDir(), Keys: testKeys, Regions: []string{"coast-1"}})
+	c, err := Open(Config{Dir: t.TempDir(), Keys: testKeys, Regions: []Region{{Name: "coast-1"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -392,6 +392,9 @@ func TestRefusals(t *testing.T) {
 		t.Fatal(err)
 	}
 	wantCode(t, "what is not played", client.PutObjectTagging(t.Context(), "files", "f", some, minio.PutObjectTaggingOptions{}), "NotImplemented")
+	_, err = client.GetBucketLifecycle(t.Context(), "files")
+	wantCode(t, "a configuration that no bucket has", err, "NoSuchLifecycleConfiguration")
+	wantCode(t, "a configuration that is not played", client.SetBucketPolicy(t.Context(), "files", "{}"), "NotImplemented")
 	_, err = client.Client.PutObject(t.Context(), "files", "f", strings.NewReader("y"), 1, minio.PutObjectOptions{UserMetadata: map[string]string{"long": strings.Repeat("x", 2048)}})
 	wantCode(t, "much metadata", err, "MetadataTooLarge")
 	_, err = client.Client.PutObject(t.Context(), "files", strings.Repeat("k", 1025), strings.NewReader("y"), 1, minio.PutObjectOptions{})
@@ -516,7 +519,7 @@ func TestClocks(t *testing.T) {
 func TestKept(t *testing.T) {
 	dir := t.TempDir()
 	for i := range 2 {
-		c, err := Open(Config{Dir: dir, Keys: testKeys, Regions: []string{"coast-1"}})
+		c, err := Open(Config{Dir: dir, Keys: testKeys, Regions: []Region{{Name: "coast-1"}}})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -1,6 +1,8 @@
 package cloud
 
 import (
+	"errors"
+	"fmt"
 	"io"
 	"math/rand/v2"
 	"net/http"
@@ -17,14 +19,29 @@ type Dials struct {
 
 // Settings are how dials stand.
 type Settings struct {
-	Delay    time.Duration // before each answer
-	Errors   float64       // share of requests that fail by the service's fault, 0 to 1
-	Outage   bool          // connections end without an answer
-	Throttle bool          // all are asked to come later
-	Stale    time.Duration // what was written within so long is not listed yet
+	Delay    time.Duration `json:"delay"`    // before each answer, in nanoseconds
+	Errors   float64       `json:"errors"`   // share of requests that fail by the service's fault, 0 to 1
+	Outage   bool          `json:"outage"`   // connections end without an answer
+	Throttle bool          `json:"throttle"` // all are asked to come later
+	Stale    time.Duration `json:"stale"`    // what was written within so long is not listed yet, in nanoseconds
 	// CutAfter ends the connection of each upload after so many bytes of its content; 0 never.
-	CutAfter int64
+	CutAfter int64 `json:"cutAfter"`
 }
+
+// check returns an error unless dials can stand so.
+func (s Settings) check() error {
+	switch {
+	case s.Delay < 0 || s.Delay > mostDelay || s.Stale < 0 || s.Stale > mostDelay:
+		return fmt.Errorf("a delay is at most %v", mostDelay)
+	case s.Errors < 0 || s.Errors > 1:
+		return errors.New("errors is a share, from 0 to 1")
+	case s.CutAfter < 0:
+		return errors.New("cutAfter is a number of bytes")
+	}
+	return nil
+}
+
+const mostDelay = time.Hour
 
 // Turn sets them.
 func (d *Dials) Turn(s Settings) {
@@ -40,13 +57,13 @@ func (d *Dials) Now() Settings {
 	return d.set
 }
 
-// meddle does to a request what the dials say.
-func (d *Dials) meddle(w *outlet, r *http.Request) *Error {
+// meddle does to a request what the dials say; far is how long each answer takes anyway.
+func (d *Dials) meddle(w *outlet, r *http.Request, far time.Duration) *Error {
 	s := d.Now()
-	if s.Delay > 0 {
+	if delay := s.Delay + far; delay > 0 {
 		select {
 		case <-r.Context().Done():
-		case <-time.After(s.Delay):
+		case <-time.After(delay):
 		}
 	}
 	switch {

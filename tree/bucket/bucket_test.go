@@ -39,7 +39,7 @@ type sky struct {
 
 func start(t *testing.T) *sky {
 	t.Helper()
-	c, err := cloud.Open(cloud.Config{Dir: t.TempDir(), Keys: []cloud.Key{key}, Regions: []string{"coast-1"}})
+	c, err := cloud.Open(cloud.Config{Dir: t.TempDir(), Keys: []cloud.Key{key}, Regions: []cloud.Region{{Name: "coast-1"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
