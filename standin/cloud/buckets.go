@@ -283,8 +283,8 @@ func (c *Cloud) SetQuota(bucket string, quota int64) error {
 	return c.store.changeBucket(bucket, func(b *bucketRecord) { b.Quota = quota })
 }
 
-// Bucket tells how much the current objects of a bucket take, in bytes, and since when it is there.
-func (c *Cloud) Bucket(name string) (used int64, created time.Time, err error) {
+// Usage tells how much the current objects of a bucket take, in bytes, and since when it is there.
+func (c *Cloud) Usage(name string) (used int64, created time.Time, err error) {
 	err = c.store.db.View(func(tx *bbolt.Tx) error {
 		b := bucketIn(tx, name)
 		if b == nil {

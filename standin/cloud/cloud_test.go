@@ -130,7 +130,7 @@ func TestObjects(t *testing.T) {
 	if text := holds(t, client, "beds/fern.txt", minio.GetObjectOptions{}); text != "NoSuchKey" {
 		t.Errorf("removed, it holds %q", text)
 	}
-	if used, _, err := s.Bucket("files"); err != nil || used != 0 {
+	if used, _, err := s.Usage("files"); err != nil || used != 0 {
 		t.Errorf("the bucket holds %d bytes, %v", used, err)
 	}
 }

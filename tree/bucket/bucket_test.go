@@ -9,89 +9,41 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net/http/httptest"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/minio/minio-go/v7"
-	"github.com/minio/minio-go/v7/pkg/credentials"
 	"github.com/zeebo/blake3"
 
 	"bridgespan/core/acl"
 	"bridgespan/standin/cloud"
+	"bridgespan/standin/standintest"
 	"bridgespan/tree"
 	"bridgespan/tree/bucket"
 	"bridgespan/tree/treetest"
 )
 
-var key = cloud.Key{ID: "trust-key", Secret: "a secret of the trust", Account: "trust", Rights: cloud.AllRights}
-
-// sky is a cloud, and a client of it that knows nothing of Bridge Span.
-type sky struct {
-	*cloud.Cloud
-	endpoint string
-	client   *minio.Core
-	buckets  atomic.Int32
-}
-
-func start(t *testing.T) *sky {
-	t.Helper()
-	c, err := cloud.Open(cloud.Config{Dir: t.TempDir(), Keys: []cloud.Key{key}, Regions: []cloud.Region{{Name: "coast-1"}}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { c.Close() })
-	server := httptest.NewServer(c.Region("coast-1"))
-	t.Cleanup(server.Close)
-	s := &sky{Cloud: c, endpoint: strings.TrimPrefix(server.URL, "http://")}
-	if s.client, err = minio.NewCore(s.endpoint, &minio.Options{Creds: credentials.NewStaticV4(key.ID, key.Secret, ""), Region: "coast-1"}); err != nil {
-		t.Fatal(err)
-	}
-	return s
-}
-
-// target is a bucket that holds nothing.
-func (s *sky) target(t *testing.T) bucket.Target {
-	t.Helper()
-	name := fmt.Sprint("files-", s.buckets.Add(1))
-	if err := s.client.MakeBucket(t.Context(), name, minio.MakeBucketOptions{Region: "coast-1"}); err != nil {
-		t.Fatal(err)
-	}
-	return bucket.Target{Endpoint: s.endpoint, Plain: true, Region: "coast-1", Bucket: name, PathStyle: true, Key: key.ID, Secret: key.Secret}
-}
-
-func open(t *testing.T, target bucket.Target) *bucket.Tree {
-	t.Helper()
-	b, err := bucket.Dial(t.Context(), target)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { b.Close() })
-	return b
-}
-
 func TestConformance(t *testing.T) {
-	s := start(t)
+	s := standintest.Cloud(t)
 	t.Run("Bucket", func(t *testing.T) {
-		treetest.Run(t, func(t *testing.T) tree.Tree { return open(t, s.target(t)) })
+		treetest.Run(t, func(t *testing.T) tree.Tree { return standintest.OpenBucket(t, s.Bucket(t)) })
 	})
 	t.Run("Folder", func(t *testing.T) {
 		treetest.Run(t, func(t *testing.T) tree.Tree {
-			target := s.target(t)
+			target := s.Bucket(t)
 			target.Prefix = "kept/by us"
-			return open(t, target)
+			return standintest.OpenBucket(t, target)
 		})
 	})
 }
 
 // A file is a plain object that others read, and what goes with it is said beside it.
 func TestObjectsArePlainFiles(t *testing.T) {
-	s := start(t)
-	target := s.target(t)
-	b := open(t, target)
+	s := standintest.Cloud(t)
+	target := s.Bucket(t)
+	b := standintest.OpenBucket(t, target)
 	when := time.Date(2024, 2, 29, 12, 0, 0, 123456789, time.UTC)
 	d, err := acl.Parse("O:BAG:BAD:PAI(A;;FA;;;BA)")
 	if err != nil {
@@ -100,7 +52,7 @@ func TestObjectsArePlainFiles(t *testing.T) {
 	if _, err := b.Put(t.Context(), "beds/fern.txt", strings.NewReader("a fern"), tree.PutOptions{Meta: tree.Meta{Modified: when, Descriptor: d}}); err != nil {
 		t.Fatal(err)
 	}
-	body, info, _, err := s.client.GetObject(t.Context(), target.Bucket, "beds/fern.txt", minio.GetObjectOptions{})
+	body, info, _, err := s.Client.GetObject(t.Context(), target.Bucket, "beds/fern.txt", minio.GetObjectOptions{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -113,14 +65,14 @@ func TestObjectsArePlainFiles(t *testing.T) {
 
 // What others have put into a bucket is taken as it is; what no tree can hold is left out.
 func TestObjectsOfOthers(t *testing.T) {
-	s := start(t)
-	target := s.target(t)
+	s := standintest.Cloud(t)
+	target := s.Bucket(t)
 	for _, name := range []string{"a/b/c.txt", "a/", "top.txt", "a//odd", "a/./odd", "same", "same/inside"} {
-		if _, err := s.client.Client.PutObject(t.Context(), target.Bucket, name, strings.NewReader("x"), 1, minio.PutObjectOptions{}); err != nil {
+		if _, err := s.Client.Client.PutObject(t.Context(), target.Bucket, name, strings.NewReader("x"), 1, minio.PutObjectOptions{}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	b := open(t, target)
+	b := standintest.OpenBucket(t, target)
 	var got []string
 	for e, err := range tree.Walk(t.Context(), b, ".", tree.Plain) {
 		if err != nil {
@@ -143,9 +95,9 @@ func TestObjectsOfOthers(t *testing.T) {
 
 // A descriptor that is too long to be metadata is kept once, for all files that have it.
 func TestLongDescriptors(t *testing.T) {
-	s := start(t)
-	target := s.target(t)
-	b := open(t, target)
+	s := standintest.Cloud(t)
+	target := s.Bucket(t)
+	b := standintest.OpenBucket(t, target)
 	text := "O:BAG:BAD:PAI"
 	for i := range 100 {
 		text += fmt.Sprintf("(A;;FR;;;S-1-5-21-1-2-3-%d)", 1000+i)
@@ -159,14 +111,14 @@ func TestLongDescriptors(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	other := open(t, target) // which remembers none
+	other := standintest.OpenBucket(t, target) // which remembers none
 	for _, name := range []string{"one", "two"} {
 		if got, err := other.Descriptor(t.Context(), name); err != nil || got.String() != d.String() {
 			t.Errorf("%s has %v, %v", name, got, err)
 		}
 	}
 	kept := 0
-	for o := range s.client.ListObjectsIter(t.Context(), target.Bucket, minio.ListObjectsOptions{Prefix: ".bspan/descriptors/", Recursive: true}) {
+	for o := range s.Client.ListObjectsIter(t.Context(), target.Bucket, minio.ListObjectsOptions{Prefix: ".bspan/descriptors/", Recursive: true}) {
 		if kept++; o.Err != nil {
 			t.Fatal(o.Err)
 		}
@@ -177,9 +129,9 @@ func TestLongDescriptors(t *testing.T) {
 }
 
 // uploads are those that are open in a bucket.
-func (s *sky) uploads(t *testing.T, name string) int {
+func uploads(t *testing.T, s *standintest.Sky, name string) int {
 	t.Helper()
-	list, err := s.client.ListMultipartUploads(t.Context(), name, "", "", "", "", 10)
+	list, err := s.Client.ListMultipartUploads(t.Context(), name, "", "", "", "", 10)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -188,9 +140,9 @@ func (s *sky) uploads(t *testing.T, name string) int {
 
 // A long file is sent in parts. One that fails half-way leaves nothing, also no open upload.
 func TestLongFiles(t *testing.T) {
-	s := start(t)
-	target := s.target(t)
-	b := open(t, target)
+	s := standintest.Cloud(t)
+	target := s.Bucket(t)
+	b := standintest.OpenBucket(t, target)
 	long := make([]byte, 40<<20+7)
 	_, _ = rand.Read(long)
 	e, err := b.Put(t.Context(), "long", bytes.NewReader(long), tree.PutOptions{Size: int64(len(long)), SizeKnown: true})
@@ -233,10 +185,10 @@ func TestLongFiles(t *testing.T) {
 		t.Errorf("with uploads that are cut: %v", err)
 	}
 	s.Dials().Turn(cloud.Settings{})
-	if n := s.uploads(t, target.Bucket); n != 0 {
+	if n := uploads(t, s, target.Bucket); n != 0 {
 		t.Errorf("%d uploads stay open", n)
 	}
-	if used, _, err := s.Bucket(target.Bucket); err != nil || used != int64(len(long)) {
+	if used, _, err := s.Usage(target.Bucket); err != nil || used != int64(len(long)) {
 		t.Errorf("the bucket holds %d bytes, %v", used, err)
 	}
 }
@@ -247,8 +199,8 @@ func (f failing) Read([]byte) (int, error) { return 0, f.err }
 
 // Whoever reads a version that was replaced meanwhile is told, and gets no mixture.
 func TestReplacedWhileRead(t *testing.T) {
-	s := start(t)
-	b := open(t, s.target(t))
+	s := standintest.Cloud(t)
+	b := standintest.OpenBucket(t, s.Bucket(t))
 	old := bytes.Repeat([]byte("old "), 1<<20)
 	if _, err := b.Put(t.Context(), "f", bytes.NewReader(old), tree.PutOptions{}); err != nil {
 		t.Fatal(err)
@@ -268,8 +220,8 @@ func TestReplacedWhileRead(t *testing.T) {
 
 // Errors are those of a tree.
 func TestErrors(t *testing.T) {
-	s := start(t)
-	target := s.target(t)
+	s := standintest.Cloud(t)
+	target := s.Bucket(t)
 	change := func(change func(*bucket.Target)) bucket.Target { other := target; change(&other); return other }
 	for what, c := range map[string]struct {
 		target bucket.Target
@@ -284,7 +236,7 @@ func TestErrors(t *testing.T) {
 			t.Errorf("%s: %v, want %v", what, err, c.want)
 		}
 	}
-	b := open(t, target)
+	b := standintest.OpenBucket(t, target)
 	if err := s.SetQuota(target.Bucket, 5); err != nil {
 		t.Fatal(err)
 	}
