@@ -261,6 +261,10 @@ func openShare(t *testing.T, server *fileserver.Server, share string) tree.Tree 
 
 func TestFolders(t *testing.T) { testPair(t, openFolder(t), openFolder(t)) }
 
+func TestBucket(t *testing.T) {
+	testPair(t, openFolder(t), standintest.OpenBucket(t, standintest.Cloud(t).Bucket(t)))
+}
+
 func TestShares(t *testing.T) {
 	oak, elm := standintest.FileServer(t, "oak", "store"), standintest.FileServer(t, "elm", "store")
 	a, b := openShare(t, oak, "store"), openShare(t, elm, "store")
