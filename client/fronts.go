@@ -41,7 +41,11 @@ func (c *Client) RemoveFront(ctx context.Context, server, share string, forget, 
 	if err != nil {
 		return model.FrontPlan{}, err
 	}
-	out, _, err := do[model.FrontPlan](ctx, c, request{method: http.MethodDelete, path: []string{"fronts", server, share}, query: url.Values{"forget": {fmt.Sprint(forget)}, "rehearse": {fmt.Sprint(rehearse)}}, etag: etag})
+	query := url.Values{"rehearse": {fmt.Sprint(rehearse)}}
+	if forget {
+		query.Set("forget", "true")
+	}
+	out, _, err := do[model.FrontPlan](ctx, c, request{method: http.MethodDelete, path: []string{"fronts", server, share}, query: query, etag: etag})
 	return out, err
 }
 

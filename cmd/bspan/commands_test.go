@@ -262,6 +262,7 @@ func TestCommands(t *testing.T) {
 		{"front edit --check-as - reed/garden", `PATCH /fronts/reed/garden {"checkAs":{"account":"","password":""}}`, "given last", 0},
 		{"front check --as ada --password-file " + secret + " --below store reed/garden", `POST /fronts/reed/garden/check {"as":{"account":"ada","password":"long-enough-password"},"below":"store"}`, "grant them something", 0},
 		{"front remove --rehearse reed/garden", "DELETE /fronts/reed/garden?rehearse=true", "Rehearsed only", 0},
+		{"front remove --rehearse --forget reed/garden", "DELETE /fronts/reed/garden?forget=true&rehearse=true", "Rehearsed only", 0},
 		{"where --through window /garden/store", "", "say gateway or front", 2},
 		{"namespace mappings --for ivy --format csv garden", "", "letter,path", 0},
 		{"namespace mappings garden", "", "K: leads elsewhere", 0},
