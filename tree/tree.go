@@ -193,6 +193,9 @@ type Capabilities struct {
 	PassiveDescriptors bool
 }
 
+// Endless is the room where nobody tells of an end.
+const Endless = 1 << 60
+
 // Space is the room on the volume under a tree, in bytes.
 type Space struct {
 	Total, Free int64

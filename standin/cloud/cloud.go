@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"bridgespan/guard"
@@ -58,6 +59,7 @@ type Config struct {
 // Cloud is a simulated cloud. [Cloud.Region] is what listens.
 type Cloud struct {
 	config Config
+	mu     sync.Mutex
 	keys   map[string]Key
 	store  *store
 	dials  Dials
@@ -77,6 +79,20 @@ func Open(c Config) (*Cloud, error) {
 		cloud.keys[k.ID] = k
 	}
 	return cloud, nil
+}
+
+// AddKey lets a key in, beside those that it was opened with.
+func (c *Cloud) AddKey(k Key) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.keys[k.ID] = k
+}
+
+func (c *Cloud) keyOf(id string) (Key, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	k, known := c.keys[id]
+	return k, known
 }
 
 // Close ends it; requests under way fail.
@@ -185,7 +201,7 @@ func (q *request) authenticate() *Error {
 	if s == nil {
 		return accessDenied("Anonymous access is forbidden for this operation")
 	}
-	key, known := q.keys[s.key]
+	key, known := q.keyOf(s.key)
 	if !known {
 		return refuse(http.StatusForbidden, "InvalidAccessKeyId", "The AWS Access Key Id you provided does not exist in our records.")
 	}

@@ -11,17 +11,16 @@ package bucket
 
 import (
 	"context"
-	"crypto/tls"
+	"crypto/rand"
 	"crypto/x509"
-	"io"
-	"net/http"
+	"errors"
+	"fmt"
 	"net/url"
 	"path"
 	"strings"
 	"time"
 
 	"github.com/minio/minio-go/v7"
-	"github.com/minio/minio-go/v7/pkg/credentials"
 
 	rules "bridgespan/core/bucket"
 	"bridgespan/tree"
@@ -45,6 +44,7 @@ type Target struct {
 type Tree struct {
 	target Target
 	core   *minio.Core
+	wire   *wire
 	top    string // what stands before each name in a key: "" or a prefix that ends with a slash
 	known  descriptorNames
 }
@@ -60,26 +60,11 @@ const (
 
 // Dial opens the tree of a target. It returns an error that says what is wrong when the bucket cannot be opened.
 func Dial(ctx context.Context, t Target) (*Tree, error) {
-	transport := &http.Transport{
-		MaxIdleConns: mostIdle, MaxIdleConnsPerHost: mostIdle, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: mostHeader,
-		TLSHandshakeTimeout: connecting, ResponseHeaderTimeout: time.Minute, TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: t.Roots},
-		DisableCompression: true,
-	}
-	if t.Proxy != nil {
-		transport.Proxy = http.ProxyURL(t.Proxy)
-	}
-	lookup := minio.BucketLookupDNS
-	if t.PathStyle || !rules.HostStyle(t.Bucket, !t.Plain) {
-		lookup = minio.BucketLookupPath
-	}
-	core, err := minio.NewCore(t.Endpoint, &minio.Options{
-		Creds: credentials.NewStaticV4(t.Key, t.Secret, ""), Secure: !t.Plain, Region: t.Region, BucketLookup: lookup,
-		MaxRetries: attempts, Transport: bounded{transport},
-	})
+	core, w, err := connect(t)
 	if err != nil {
 		return nil, err
 	}
-	b := &Tree{target: t, core: core}
+	b := &Tree{target: t, core: core, wire: w}
 	if prefix := strings.Trim(t.Prefix, "/"); prefix != "" {
 		b.top = prefix + "/"
 	}
@@ -88,30 +73,9 @@ func Dial(ctx context.Context, t Target) (*Tree, error) {
 		err = errNoBucket
 	}
 	if err != nil {
-		return nil, pathError("open", ".", err)
+		return nil, errors.Join(pathError("open", ".", err), b.Close())
 	}
 	return b, nil
-}
-
-// bounded is a transport whose answers are no longer than they may be, but for what files hold.
-type bounded struct{ http.RoundTripper }
-
-type contentKey struct{}
-
-// ofContent returns a context for requests that are answered with what a file holds.
-func ofContent(ctx context.Context) context.Context {
-	return context.WithValue(ctx, contentKey{}, true)
-}
-
-func (b bounded) RoundTrip(r *http.Request) (*http.Response, error) {
-	answer, err := b.RoundTripper.RoundTrip(r)
-	if err == nil && r.Context().Value(contentKey{}) == nil {
-		answer.Body = struct {
-			io.Reader
-			io.Closer
-		}{io.LimitReader(answer.Body, mostAnswer), answer.Body}
-	}
-	return answer, err
 }
 
 func (t *Tree) Capabilities() tree.Capabilities {
@@ -119,16 +83,34 @@ func (t *Tree) Capabilities() tree.Capabilities {
 		Versions: true, WholePuts: true, SlowRename: true, NoFolders: true}
 }
 
-// endless is the room in a bucket: nobody tells of an end.
-const endless = 1 << 60
-
 // Space tells of room without an end: a quota is known when it is met.
 func (t *Tree) Space(ctx context.Context) (tree.Space, error) {
-	return tree.Space{Total: endless, Free: endless}, ctx.Err()
+	return tree.Space{Total: tree.Endless, Free: tree.Endless}, ctx.Err()
 }
 
+// MayWrite tries whether objects may be made and removed, with one of our own: a service does not tell.
+func (t *Tree) MayWrite(ctx context.Context, folder string) error {
+	if _, err := t.begin(ctx, "write", folder); err != nil {
+		return err
+	}
+	key := t.below(folder) + tryFolder + rand.Text()
+	_, err := t.core.PutObject(ctx, t.target.Bucket, key, strings.NewReader(""), 0, "", "", minio.PutObjectOptions{})
+	if err == nil {
+		if err = t.remove(ctx, key); err != nil {
+			err = fmt.Errorf("objects can be made, and not removed: %w", err)
+		}
+	}
+	return pathError("write", folder, err)
+}
+
+// tryFolder is where that is tried.
+const tryFolder = ".bspan/try/"
+
 // Close ends idle connections.
-func (t *Tree) Close() error { return nil }
+func (t *Tree) Close() error {
+	t.wire.close()
+	return nil
+}
 
 // mostElement is the longest element of a name: servers that the files go to allow no more.
 const mostElement = 255
