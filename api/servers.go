@@ -54,7 +54,7 @@ func (a *API) server(ctx context.Context, name string) (*tagged[model.Server], e
 
 func (a *API) addServer(ctx context.Context, in *body[model.NewServer]) (*tagged[model.Server], error) {
 	n := in.Body
-	v := model.Server{Name: n.Name, Site: n.Site, Address: n.Address, Port: n.Port, Domain: n.Domain, Account: n.Account, Certificate: n.Certificate, Note: n.Note, Unsigned: n.Unsigned, ViewersBrowse: n.ViewersBrowse, PeopleName: n.PeopleName}
+	v := model.Server{Name: n.Name, Site: n.Site, Address: n.Address, Port: n.Port, Domain: n.Domain, Account: n.Account, Certificate: n.Certificate, Cloud: n.Cloud, Note: n.Note, Unsigned: n.Unsigned, ViewersBrowse: n.ViewersBrowse, PeopleName: n.PeopleName}
 	if err := a.Estate.AddServer(ctx, v, n.Password, n.Unchecked); err != nil {
 		return nil, err
 	}
@@ -81,6 +81,9 @@ func (a *API) editServer(ctx context.Context, in *struct {
 	set(&v.Domain, e.Domain)
 	set(&v.Account, e.Account)
 	set(&v.Certificate, e.Certificate)
+	if e.Cloud != nil {
+		v.Cloud = e.Cloud
+	}
 	set(&v.Note, e.Note)
 	set(&v.Unsigned, e.Unsigned)
 	set(&v.ViewersBrowse, e.ViewersBrowse)

@@ -20,11 +20,14 @@ const (
 	ShowsCertificate
 	// MayKeepFronts: a mover runs there, which may keep fronts for a file service beside it.
 	MayKeepFronts
+	// HoldsBuckets: it is an object service, of which the shares are buckets, and each request costs.
+	HoldsBuckets
 )
 
 var abilities = map[string][]Ability{
 	ServerSMB:   {HasAccounts, SpeaksSMB},
 	ServerMover: {ShowsCertificate, MayKeepFronts},
+	ServerCloud: {HoldsBuckets},
 }
 
 // Can reports whether the server has an ability.
@@ -32,16 +35,24 @@ func (v *Server) Can(a Ability) bool { return slices.Contains(abilities[v.KindOf
 
 // KindOf is the kind of the server, by what it is known by.
 func (v *Server) KindOf() string {
-	if v.Certificate != "" {
+	switch {
+	case v.Certificate != "":
 		return ServerMover
+	case v.Cloud != nil:
+		return ServerCloud
 	}
 	return ServerSMB
 }
 
 // UsualPort is the TCP port at which servers of this kind listen as a rule.
 func (v *Server) UsualPort() int {
-	if v.KindOf() == ServerMover {
+	switch {
+	case v.KindOf() == ServerMover:
 		return 8620
+	case v.Cloud != nil && v.Cloud.Plain:
+		return 80
+	case v.Cloud != nil:
+		return 443
 	}
 	return 445
 }

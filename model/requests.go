@@ -97,34 +97,36 @@ type NewServer struct {
 	Name     string `json:"name" doc:"Name in Bridge Span"`
 	Site     string `json:"site" doc:"Site where it stands"`
 	Address  string `json:"address" doc:"Host name or address"`
-	Port     int    `json:"port,omitempty" minimum:"0" maximum:"65535" doc:"TCP port; 445 when absent, and 8620 of a mover"`
+	Port     int    `json:"port,omitempty" minimum:"0" maximum:"65535" doc:"TCP port; 445 when absent, 8620 of a mover, and 443 of a cloud"`
 	Domain   string `json:"domain,omitempty" doc:"Domain of the account; absent for an account of the server itself"`
-	Account  string `json:"account,omitempty" doc:"Account to administer it with; absent for a mover"`
-	Password string `json:"password" format:"password" doc:"Password of the account, or the secret of the mover; kept sealed and never shown again"`
+	Account  string `json:"account,omitempty" doc:"Account to administer it with; absent for a mover, the access key of a cloud"`
+	Password string `json:"password" format:"password" doc:"Password of the account, the secret of the mover, or that of the access key; kept sealed and never shown again"`
 	// Certificate makes the server one where a mover runs.
-	Certificate   string `json:"certificate,omitempty" doc:"SHA-256 fingerprint that the mover said at its start; with it, the server is a host where a mover runs"`
-	Note          string `json:"note,omitempty" doc:"For administrators"`
-	Unsigned      bool   `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
-	ViewersBrowse bool   `json:"viewersBrowse,omitempty" doc:"Let viewers look into its folders, hidden shares too, with the account that administers it"`
-	PeopleName    string `json:"nameForPeople,omitempty" maxLength:"255" doc:"Name by which people's machines reach it; its address when absent"`
-	Unchecked     bool   `json:"unchecked,omitempty" doc:"Add it without signing in to it first"`
+	Certificate   string      `json:"certificate,omitempty" doc:"SHA-256 fingerprint that the mover said at its start; with it, the server is a host where a mover runs"`
+	Cloud         *CloudReach `json:"cloud,omitempty" doc:"How an object service is reached; with it, the server is an account there"`
+	Note          string      `json:"note,omitempty" doc:"For administrators"`
+	Unsigned      bool        `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
+	ViewersBrowse bool        `json:"viewersBrowse,omitempty" doc:"Let viewers look into its folders, hidden shares too, with the account that administers it"`
+	PeopleName    string      `json:"nameForPeople,omitempty" maxLength:"255" doc:"Name by which people's machines reach it; its address when absent"`
+	Unchecked     bool        `json:"unchecked,omitempty" doc:"Add it without signing in to it first"`
 }
 
 // EditServer changes a server; what is absent stays.
 type EditServer struct {
-	Name          *string `json:"name,omitempty"`
-	Site          *string `json:"site,omitempty"`
-	Address       *string `json:"address,omitempty"`
-	Port          *int    `json:"port,omitempty" minimum:"0" maximum:"65535"`
-	Domain        *string `json:"domain,omitempty"`
-	Account       *string `json:"account,omitempty"`
-	Certificate   *string `json:"certificate,omitempty" doc:"Fingerprint of a mover that was made anew"`
-	Password      string  `json:"password,omitempty" format:"password" doc:"Needed again when address, account or certificate change"`
-	Note          *string `json:"note,omitempty"`
-	Unsigned      *bool   `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
-	ViewersBrowse *bool   `json:"viewersBrowse,omitempty" doc:"Let viewers look into its folders, hidden shares too, with the account that administers it"`
-	PeopleName    *string `json:"nameForPeople,omitempty" maxLength:"255" doc:"Name by which people's machines reach it; empty: its address"`
-	Unchecked     bool    `json:"unchecked,omitempty" doc:"Change it without signing in to it first"`
+	Name          *string     `json:"name,omitempty"`
+	Site          *string     `json:"site,omitempty"`
+	Address       *string     `json:"address,omitempty"`
+	Port          *int        `json:"port,omitempty" minimum:"0" maximum:"65535"`
+	Domain        *string     `json:"domain,omitempty"`
+	Account       *string     `json:"account,omitempty"`
+	Certificate   *string     `json:"certificate,omitempty" doc:"Fingerprint of a mover that was made anew"`
+	Cloud         *CloudReach `json:"cloud,omitempty" doc:"How the object service is reached"`
+	Password      string      `json:"password,omitempty" format:"password" doc:"Needed again when address, account or certificate change"`
+	Note          *string     `json:"note,omitempty"`
+	Unsigned      *bool       `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
+	ViewersBrowse *bool       `json:"viewersBrowse,omitempty" doc:"Let viewers look into its folders, hidden shares too, with the account that administers it"`
+	PeopleName    *string     `json:"nameForPeople,omitempty" maxLength:"255" doc:"Name by which people's machines reach it; empty: its address"`
+	Unchecked     bool        `json:"unchecked,omitempty" doc:"Change it without signing in to it first"`
 }
 
 // NewNamespace adds a namespace.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"strings"
 	"time"
 
@@ -124,15 +125,14 @@ func (tx *Tx) RemoveLeg(ctx context.Context, l namespace.Leg) error {
 	return tx.expectVersion(ctx, "the leg between "+l.From+" and "+l.To, `DELETE l FROM legs`+theLeg+isTheLeg, namespace.Key(l.From), namespace.Key(l.To), l.Version)
 }
 
-const serverColumns = `SELECT v.name, s.name, v.address, v.port, v.domain, v.account, v.certificate, v.note, v.reachable, v.since, v.trouble, v.last_check, v.unsigned_messages, v.viewers_browse, v.people_name, v.untrusted, v.version
+const serverColumns = `SELECT v.name, s.name, v.address, v.port, v.domain, v.account, v.certificate, v.note, v.reachable, v.since, v.trouble, v.last_check, v.unsigned_messages, v.viewers_browse, v.people_name, v.untrusted, v.cloud, v.version
 	FROM servers v JOIN sites s ON s.id = v.site_id`
 
 func scanServer(s scanner) (v model.Server, err error) {
-	var check []byte
+	var check, cloud []byte
 	var reachable sql.NullBool
 	var since, untrusted sql.NullTime
-	err = s.Scan(&v.Name, &v.Site, &v.Address, &v.Port, &v.Domain, &v.Account, &v.Certificate, &v.Note, &reachable, &since, &v.Trouble, &check, &v.Unsigned, &v.ViewersBrowse, &v.PeopleName, &untrusted, &v.Version)
-	v.Kind = v.KindOf()
+	err = s.Scan(&v.Name, &v.Site, &v.Address, &v.Port, &v.Domain, &v.Account, &v.Certificate, &v.Note, &reachable, &since, &v.Trouble, &check, &v.Unsigned, &v.ViewersBrowse, &v.PeopleName, &untrusted, &cloud, &v.Version)
 	if reachable.Valid {
 		v.Reachable = &reachable.Bool
 	}
@@ -142,10 +142,23 @@ func scanServer(s scanner) (v model.Server, err error) {
 	if untrusted.Valid {
 		v.Untrusted = &untrusted.Time
 	}
-	if err == nil && len(check) > 0 {
-		err = json.Unmarshal(check, &v.Check)
+	if err == nil {
+		err = errors.Join(optional(check, &v.Check), optional(cloud, &v.Cloud))
 	}
+	v.Kind = v.KindOf()
 	return v, err
+}
+
+// cloudText is how an object service is reached, as it is kept; nil of another server.
+func cloudText(v model.Server) any {
+	if v.Cloud == nil {
+		return nil
+	}
+	text, err := json.Marshal(v.Cloud)
+	if err != nil { // of texts and flags alone
+		return nil
+	}
+	return text
 }
 
 // Servers lists servers by name.
@@ -176,17 +189,17 @@ func (q Queries) ServerSecret(ctx context.Context, name string) ([]byte, error) 
 
 // AddServer adds a server; its site must exist.
 func (tx *Tx) AddServer(ctx context.Context, v model.Server, secret []byte) error {
-	_, _, err := tx.exec(ctx, `INSERT INTO servers (name, name_key, site_id, address, port, domain, account, certificate, secret, note, unsigned_messages, viewers_browse, people_name)
-		VALUES (?, ?, (SELECT id FROM sites WHERE name_key = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned, v.ViewersBrowse, v.PeopleName)
+	_, _, err := tx.exec(ctx, `INSERT INTO servers (name, name_key, site_id, address, port, domain, account, certificate, secret, note, unsigned_messages, viewers_browse, people_name, cloud)
+		VALUES (?, ?, (SELECT id FROM sites WHERE name_key = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned, v.ViewersBrowse, v.PeopleName, cloudText(v))
 	return taken(err, "name", "server", v.Name)
 }
 
 // UpdateServer changes a server, found by its former name. A nil secret leaves the old one.
 func (tx *Tx) UpdateServer(ctx context.Context, former string, v model.Server, secret []byte) error {
 	err := tx.expectVersion(ctx, "server "+former, `UPDATE servers SET name = ?, name_key = ?, site_id = (SELECT id FROM sites WHERE name_key = ?),
-		address = ?, port = ?, domain = ?, account = ?, certificate = ?, secret = COALESCE(?, secret), note = ?, unsigned_messages = ?, viewers_browse = ?, people_name = ?, version = version + 1 WHERE name_key = ? AND version = ?`,
-		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned, v.ViewersBrowse, v.PeopleName, namespace.Key(former), v.Version)
+		address = ?, port = ?, domain = ?, account = ?, certificate = ?, secret = COALESCE(?, secret), note = ?, unsigned_messages = ?, viewers_browse = ?, people_name = ?, cloud = ?, version = version + 1 WHERE name_key = ? AND version = ?`,
+		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned, v.ViewersBrowse, v.PeopleName, cloudText(v), namespace.Key(former), v.Version)
 	return taken(err, "name", "server", v.Name)
 }
 

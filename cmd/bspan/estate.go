@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
@@ -12,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
+	"bridgespan/core/fault"
 	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
@@ -206,10 +208,14 @@ func serverFlags(required bool) []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "site", Usage: "`SITE` where it stands", Required: required},
 		&cli.StringFlag{Name: "address", Usage: "host name or `ADDRESS`", Required: required},
-		&cli.IntFlag{Name: "port", Usage: "TCP `PORT`; as a rule 445, and 8620 of a mover"},
+		&cli.IntFlag{Name: "port", Usage: "TCP `PORT`; as a rule 445, 8620 of a mover, and 443 of a cloud"},
 		&cli.StringFlag{Name: "domain", Usage: "`DOMAIN` of the account, when it is not the server's own"},
-		&cli.StringFlag{Name: "account", Usage: "`ACCOUNT` to administer it with; a mover has none"},
+		&cli.StringFlag{Name: "account", Usage: "`ACCOUNT` to administer it with, the access key of a cloud; a mover has none"},
 		&cli.StringFlag{Name: "certificate", Usage: "`FINGERPRINT` that a mover said at its start: the server is a host where one runs; its secret is the password"},
+		&cli.StringFlag{Name: "region", Usage: "`REGION` of buckets that speak S3: the server is an account at an object service, and its shares are buckets"},
+		&cli.BoolFlag{Name: "path-style", Usage: "buckets of that service stand in the path of an address, not in front of the host"},
+		&cli.BoolFlag{Name: "plain", Usage: "reach that service without TLS: whoever is between sees all that crosses"},
+		&cli.StringFlag{Name: "authority", Usage: "`FILE` with the certificate that vouches for that service, in PEM"},
 		passwordFlag(), noteFlag(),
 		&cli.StringFlag{Name: "name-for-people", Usage: "`NAME` by which people's machines reach it, where that is not its address"},
 		&cli.BoolFlag{Name: "viewers-browse", Usage: "let viewers look into its folders, with the account that administers it"},
@@ -245,13 +251,19 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 		prompt = "Secret of the mover at " + c.String("address")
 	case c.String("account") == "":
 		return usageError{"name the account that administers the server with --account, or the certificate of its mover with --certificate"}
+	case c.String("region") != "":
+		prompt = "Secret of the access key " + c.String("account")
+	}
+	cloud, err := cloudReach(c, nil)
+	if err != nil {
+		return err
 	}
 	password, err := readPassword(c, prompt)
 	if err != nil {
 		return err
 	}
 	v, err := api.AddServer(ctx, model.NewServer{Name: args[0], Site: c.String("site"), Address: c.String("address"), Port: c.Int("port"),
-		Domain: c.String("domain"), Account: c.String("account"), Certificate: c.String("certificate"), Password: password, Note: c.String("note"), Unsigned: c.Bool("unsigned"), ViewersBrowse: c.Bool("viewers-browse"), PeopleName: c.String("name-for-people"), Unchecked: c.Bool("unchecked")})
+		Domain: c.String("domain"), Account: c.String("account"), Certificate: c.String("certificate"), Cloud: cloud, Password: password, Note: c.String("note"), Unsigned: c.Bool("unsigned"), ViewersBrowse: c.Bool("viewers-browse"), PeopleName: c.String("name-for-people"), Unchecked: c.Bool("unchecked")})
 	if err != nil {
 		return err
 	}
@@ -263,9 +275,58 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 	return done(c, v, "added server %s with %d shares or folders; try it with: bspan server check %s", v.Name, len(shown), v.Name)
 }
 
+// cloudReach is how an object service is reached, as flags say; what they do not say is as before, where there
+// is something before. It is nil when no flag says anything.
+func cloudReach(c *cli.Command, before func() (*model.CloudReach, error)) (*model.CloudReach, error) {
+	var said bool
+	for _, name := range []string{"region", "path-style", "plain", "authority"} {
+		said = said || c.IsSet(name)
+	}
+	if !said {
+		return nil, nil
+	}
+	reach := model.CloudReach{}
+	if before != nil {
+		was, err := before()
+		if err != nil {
+			return nil, err
+		}
+		if was != nil {
+			reach = *was
+		}
+	}
+	if c.IsSet("region") {
+		reach.Region = c.String("region")
+	}
+	if c.IsSet("path-style") {
+		reach.PathStyle = c.Bool("path-style")
+	}
+	if c.IsSet("plain") {
+		reach.Plain = c.Bool("plain")
+	}
+	if c.IsSet("authority") {
+		text, err := os.ReadFile(c.String("authority"))
+		if err != nil {
+			return nil, fault.Field("authority", "name a file with a certificate in PEM", "%v", err)
+		}
+		reach.Authority = string(text)
+	}
+	if reach.Region == "" {
+		return nil, usageError{"name the region of the buckets with --region"}
+	}
+	return &reach, nil
+}
+
 func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	cloud, err := cloudReach(c, func() (*model.CloudReach, error) {
+		before, err := api.Server(ctx, args[0])
+		return before.Cloud, err
+	})
+	if err != nil {
+		return err
+	}
 	e := model.EditServer{Name: sent(c, "rename"), Site: sent(c, "site"), Address: sent(c, "address"), Port: sentInt(c, "port"), Domain: sent(c, "domain"),
-		Account: sent(c, "account"), Certificate: sent(c, "certificate"), Note: sent(c, "note"), PeopleName: sent(c, "name-for-people"),
+		Account: sent(c, "account"), Certificate: sent(c, "certificate"), Cloud: cloud, Note: sent(c, "note"), PeopleName: sent(c, "name-for-people"),
 		Unsigned: sentBool(c, "unsigned"), ViewersBrowse: sentBool(c, "viewers-browse"), Unchecked: c.Bool("unchecked")}
 	if e.Address != nil || e.Port != nil || e.Domain != nil || e.Account != nil || e.Certificate != nil || c.Bool("new-password") || c.IsSet("password-file") {
 		var err error
@@ -282,7 +343,10 @@ func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 
 // kindOf says what a server is reached by.
 func kindOf(v model.Server) string {
-	if !v.Can(model.SpeaksSMB) {
+	switch {
+	case v.Can(model.HoldsBuckets):
+		return "cloud"
+	case !v.Can(model.SpeaksSMB):
 		return "mover"
 	}
 	return "SMB"
@@ -332,9 +396,14 @@ func showServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 	if v.PeopleName != "" {
 		t.add("name for people", v.PeopleName)
 	}
-	if v.Can(model.ShowsCertificate) {
+	switch {
+	case v.Can(model.ShowsCertificate):
 		t.add("mover, known by", v.Certificate)
-	} else {
+	case v.Can(model.HoldsBuckets):
+		t.add("access key", v.Account)
+		t.add("region", v.Cloud.Region)
+		t.add("reached", map[bool]string{true: "without TLS: whoever is between sees all that crosses", false: "with TLS"}[v.Cloud.Plain])
+	default:
 		t.add("account", strings.TrimPrefix(v.Domain+`\`+v.Account, `\`))
 	}
 	if v.Unsigned {

@@ -1,5 +1,5 @@
 // Package endpoint is a server as it is connected to, whatever its kind: a file server over SMB,
-// or a host where a mover runs. What only some endpoints can do is asked for by the functions of
+// a host where a mover runs, or an account at an object service. What only some endpoints can do is asked for by the functions of
 // this package.
 package endpoint
 

@@ -183,6 +183,10 @@ func (c *checker) clock(difference time.Duration) {
 
 func (c *checker) signIn(ctx context.Context) *Reach {
 	r, err := c.service.reach(ctx, c.server)
+	if err != nil && c.server.Can(model.HoldsBuckets) {
+		c.add("sign-in", finding.Fail, blame(c.server, err).Error(), "nothing can be carried there", "give its secret again with: bspan server edit "+c.server.Name+" --account … --new-password")
+		return nil
+	}
 	if err != nil && !c.server.Can(model.HasAccounts) {
 		c.add("mover", finding.Fail, blame(c.server, err).Error(), "nothing can be looked at or carried there", "start the mover there; when it was made anew, give its certificate and secret: bspan server edit "+c.server.Name+" --certificate … --password-file …")
 		return nil
@@ -192,7 +196,7 @@ func (c *checker) signIn(ctx context.Context) *Reach {
 		return nil
 	}
 	line := "sign-in"
-	if !c.server.Can(model.HasAccounts) {
+	if c.server.Can(model.ShowsCertificate) {
 		line = "mover"
 	}
 	c.add(line, finding.Pass, r.Greeting(), "", "")
@@ -215,7 +219,10 @@ func (c *checker) shares(ctx context.Context, r *Reach) {
 		}
 	}
 	what := "shares"
-	if !c.server.Can(model.HasAccounts) {
+	switch {
+	case c.server.Can(model.HoldsBuckets):
+		what = "buckets"
+	case !c.server.Can(model.HasAccounts):
 		what = "folders"
 	}
 	c.add(what, finding.Pass, fmt.Sprintf("%d: %s", len(disks), namesOf(disks)), "", "")
@@ -252,12 +259,15 @@ func (c *checker) rights(ctx context.Context, r *Reach, disks []model.Share) {
 	} else if len(disks) > 0 {
 		c.add("rights", finding.Pass, "lists, reads permissions and may write on all of them", "", "")
 	}
-	if leastName != "" {
+	if leastName != "" && least.Total < tree.Endless {
 		c.space(leastName, least)
 	}
 }
 
 func (c *checker) rightsRemedy() string {
+	if c.server.Can(model.HoldsBuckets) {
+		return keyRights(c.server)
+	}
 	if !c.server.Can(model.HasAccounts) {
 		return "let the mover run as somebody who may do everything there"
 	}

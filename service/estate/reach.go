@@ -45,9 +45,12 @@ func (s *Service) reach(ctx context.Context, v model.Server) (*Reach, error) {
 // reachAt reaches a server; where it shows a certificate, the password is the secret.
 func reachAt(ctx context.Context, v model.Server, to smb.Target) (r *Reach, err error) {
 	r = &Reach{Server: v}
-	if v.Can(model.ShowsCertificate) {
+	switch {
+	case v.Can(model.ShowsCertificate):
 		r.Endpoint, err = endpoint.Mover(ctx, remote.Target{Address: hostPort(v), Secret: to.Password, Fingerprint: v.Certificate, Timeout: tryTimeout, Untrusted: to.Untrusted})
-	} else {
+	case v.Can(model.HoldsBuckets):
+		r.Endpoint, err = cloudAt(ctx, v, to.Password)
+	default:
 		r.Endpoint, err = endpoint.SMB(ctx, to)
 	}
 	if err != nil {
@@ -112,8 +115,11 @@ func (s *Service) Open(ctx context.Context, target namespace.Target) (tree.Tree,
 	return t, nil
 }
 
-// noMover is the fault of asking a mover for what a file server alone has.
+// noMover is the fault of asking a mover, or an object service, for what a file server alone has.
 func noMover(v model.Server) error {
+	if v.Can(model.HoldsBuckets) {
+		return fault.New(fault.Invalid, "name a file server that is reached by SMB", "%s is an account at an object service: it has no share permissions or sessions, and people cannot be led there", v.Name)
+	}
 	return fault.New(fault.Invalid, "name a file server that is reached by SMB", "%s is a host where a mover runs: it has no accounts, share permissions or sessions, and people cannot be led there", v.Name)
 }
 

@@ -131,6 +131,8 @@ func blame(v model.Server, err error) error {
 		return fault.Field("password", "give what is in the mover's file mover.secret", "the mover at %s refuses the secret", hostPort(v)).Because(err)
 	case errors.Is(err, remote.ErrStranger):
 		return fault.Field("certificate", "give the fingerprint that the mover says when it starts; when it was not made anew, find out who answers there", "what answers at %s has another certificate", hostPort(v)).Because(err)
+	case v.Can(model.HoldsBuckets):
+		return blameCloud(v, err)
 	case !v.Can(model.SpeaksSMB):
 		return fault.Field("address", "check that a mover listens there", "what answers at %s is no mover: %v", hostPort(v), err).Because(err)
 	}
@@ -150,6 +152,9 @@ func labelAt(v model.Server, location string) string {
 	label := "server " + strings.ToLower(location+" account "+v.Account)
 	if v.Can(model.ShowsCertificate) {
 		label += " certificate " + v.Certificate
+	}
+	if v.Can(model.HoldsBuckets) {
+		label += " cloud"
 	}
 	return label
 }
@@ -310,11 +315,13 @@ func checkServer(v *model.Server) error {
 	}
 	switch {
 	case v.Port < 1 || v.Port > 65535:
-		return fault.Field("port", "use 445 (8620 for a mover) unless the server listens elsewhere", "%d is not a TCP port", v.Port)
+		return fault.Field("port", "use 445 (8620 for a mover, 443 for a cloud) unless the server listens elsewhere", "%d is not a TCP port", v.Port)
 	case v.Address == "" || len(v.Address) > 253 || strings.ContainsAny(v.Address, " /\\:@\x00") && net.ParseIP(v.Address) == nil:
 		return fault.Field("address", "write a host name or an address, without a port", "%q is not a host name or address", v.Address)
 	case v.Can(model.ShowsCertificate):
 		return checkMover(v)
+	case v.Can(model.HoldsBuckets):
+		return checkCloud(v)
 	case v.Account == "" || len(v.Account) > 255:
 		return fault.Field("account", "name the account that administers the server", "an account is needed")
 	}

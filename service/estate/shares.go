@@ -13,6 +13,7 @@ import (
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/tree"
+	"bridgespan/tree/bucket"
 	"bridgespan/tree/remote"
 	"bridgespan/tree/smb"
 )
@@ -135,6 +136,10 @@ func Unavailable(v model.Server, err error) error {
 		return fault.New(fault.Unavailable, "give it again with: bspan server edit "+v.Name+" --new-password", "the mover of %s refuses the secret that we have", v.Name).Because(err)
 	case errors.Is(err, remote.ErrStranger):
 		return fault.New(fault.Unavailable, "when the mover was made anew, give its fingerprint: bspan server edit "+v.Name+" --certificate …; otherwise find out who answers there", "what answers for %s has another certificate than its mover", v.Name).Because(err)
+	case errors.Is(err, bucket.ErrKey):
+		return fault.New(fault.Unavailable, "give its secret again with: bspan server edit "+v.Name+" --new-password", "%s does not take the key %s", v.Name, v.Account).Because(err)
+	case errors.Is(err, fs.ErrPermission) && v.Can(model.HoldsBuckets):
+		return fault.New(fault.Forbidden, keyRights(v), "%s does not allow that to the key %s", v.Name, v.Account).Because(err)
 	case errors.Is(err, fs.ErrPermission) && !v.Can(model.HasAccounts):
 		return fault.New(fault.Forbidden, "let the mover run as somebody who has rights there", "%s does not allow that to its mover", v.Name).Because(err)
 	case errors.Is(err, smb.ErrSignIn):

@@ -145,6 +145,9 @@ func (s *Service) greets(ctx context.Context, v model.Server) error {
 		_, err := smbadmin.Negotiate(ctx, hostPort(v))
 		return err
 	}
+	if v.Can(model.HoldsBuckets) {
+		return greetCloud(ctx, v)
+	}
 	r, err := s.reach(ctx, v)
 	if err == nil {
 		err = r.Close()

@@ -3172,6 +3172,16 @@ export interface components {
             files: number;
             name: string;
         };
+        CloudReach: {
+            /** @description Certificate that vouches for it, in PEM; absent for those that the system trusts */
+            authority?: string;
+            /** @description Buckets stand in the path of an address, not in front of the host */
+            pathStyle?: boolean;
+            /** @description Without TLS: whoever is between sees all that crosses */
+            plain?: boolean;
+            /** @description Region of its buckets, as the provider calls it */
+            region: string;
+        };
         Common: {
             a: string;
             b: string;
@@ -3835,6 +3845,8 @@ export interface components {
             address?: string;
             /** @description Fingerprint of a mover that was made anew */
             certificate?: string;
+            /** @description How the object service is reached */
+            cloud?: components["schemas"]["CloudReach"];
             domain?: string;
             name?: string;
             /** @description Name by which people's machines reach it; empty: its address */
@@ -5126,12 +5138,14 @@ export interface components {
             retry?: components["schemas"]["Retry"];
         };
         NewServer: {
-            /** @description Account to administer it with; absent for a mover */
+            /** @description Account to administer it with; absent for a mover, the access key of a cloud */
             account?: string;
             /** @description Host name or address */
             address: string;
             /** @description SHA-256 fingerprint that the mover said at its start; with it, the server is a host where a mover runs */
             certificate?: string;
+            /** @description How an object service is reached; with it, the server is an account there */
+            cloud?: components["schemas"]["CloudReach"];
             /** @description Domain of the account; absent for an account of the server itself */
             domain?: string;
             /** @description Name in Bridge Span */
@@ -5142,12 +5156,12 @@ export interface components {
             note?: string;
             /**
              * Format: password
-             * @description Password of the account, or the secret of the mover; kept sealed and never shown again
+             * @description Password of the account, the secret of the mover, or that of the access key; kept sealed and never shown again
              */
             password: string;
             /**
              * Format: int64
-             * @description TCP port; 445 when absent, and 8620 of a mover
+             * @description TCP port; 445 when absent, 8620 of a mover, and 443 of a cloud
              */
             port?: number;
             /** @description Site where it stands */
@@ -6361,7 +6375,7 @@ export interface components {
             reason?: string;
         };
         Server: {
-            /** @description Account that Bridge Span administers it with; empty where a mover runs */
+            /** @description Account that Bridge Span administers it with; empty where a mover runs, the access key of a cloud */
             account: string;
             /** @description Host name or address */
             address: string;
@@ -6369,13 +6383,15 @@ export interface components {
             certificate?: string;
             /** @description The last check, whole */
             check?: components["schemas"]["Check"];
+            /** @description How the object service is reached; absent for a file server */
+            cloud?: components["schemas"]["CloudReach"];
             /** @description Domain of the account; absent for an account of the server itself */
             domain?: string;
             /**
-             * @description smb: a file server that is reached by SMB 3; mover: a host where a mover runs, which serves its folders
+             * @description smb: a file server that is reached by SMB 3; mover: a host where a mover runs, which serves its folders; cloud: an account at an object service, of which the shares are buckets
              * @enum {string}
              */
-            kind: "smb" | "mover";
+            kind: "smb" | "mover" | "cloud";
             /** @description Name in Bridge Span */
             name: string;
             /** @description Name by which people's machines reach it; absent: its address */
@@ -6384,7 +6400,7 @@ export interface components {
             note?: string;
             /**
              * Format: int64
-             * @description TCP port; as a rule 445, and 8620 of a mover
+             * @description TCP port; as a rule 445, 8620 of a mover, and 443 of a cloud
              */
             port: number;
             /** @description Whether it answered at the last look; absent before the first */

@@ -1,0 +1,132 @@
+package e2e
+
+import (
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/minio/minio-go/v7"
+
+	"bridgespan/core/finding"
+	"bridgespan/core/namespace"
+	"bridgespan/e2e/harness"
+	"bridgespan/model"
+	"bridgespan/standin/cloud"
+	"bridgespan/standin/standintest"
+	"bridgespan/tree"
+	"bridgespan/tree/bucket"
+)
+
+// accountAt asks for the account of a cloud to be added as a server.
+func accountAt(s *standintest.Sky, at bucket.Target) model.NewServer {
+	host, port, _ := strings.Cut(s.Endpoint, ":")
+	return model.NewServer{Name: "haar", Site: "Lowland", Address: host, Port: number(port), Account: at.Key, Password: at.Secret, Cloud: &model.CloudReach{Region: at.Region, PathStyle: true, Plain: true}}
+}
+
+// An account at an object service is a server whose shares are buckets: it is checked, and a bucket is a replica.
+func TestCloudServer(t *testing.T) {
+	e := harness.StartEstate(t)
+	sky := standintest.Cloud(t)
+	at := sky.Bucket(t)
+	ctx := t.Context()
+	for what, c := range map[string]struct {
+		change func(*model.NewServer)
+		field  string
+	}{
+		"a wrong secret":  {func(n *model.NewServer) { n.Password = "another" }, "password"},
+		"an unknown key":  {func(n *model.NewServer) { n.Account = "nobody" }, "password"},
+		"no region":       {func(n *model.NewServer) { n.Cloud.Region = "" }, "cloud.region"},
+		"with a domain":   {func(n *model.NewServer) { n.Domain = "GROVE" }, "domain"},
+		"with TLS":        {func(n *model.NewServer) { n.Cloud.Plain = false }, "address"},
+		"a bad authority": {func(n *model.NewServer) { n.Cloud.Authority = "none" }, "cloud.authority"},
+	} {
+		n := accountAt(sky, at)
+		c.change(&n)
+		_, err := e.API.AddServer(ctx, n)
+		refused(t, what, err, 422, c.field)
+	}
+	v, err := e.API.AddServer(ctx, accountAt(sky, at))
+	if err != nil || v.Kind != model.ServerCloud || v.Cloud == nil || v.Cloud.Region != at.Region {
+		t.Fatalf("added %+v, %v", v, err)
+	}
+	check, err := e.API.CheckServer(ctx, "haar")
+	if err != nil || check.Outcome != finding.Pass {
+		t.Errorf("the check found %+v, %v", check.Lines, err)
+	}
+	if shares, err := e.API.Shares(ctx, "haar"); err != nil || len(shares) != 1 || shares[0].Name != at.Bucket {
+		t.Errorf("its buckets: %+v, %v", shares, err)
+	}
+	testBucketReplica(t, e, sky, at)
+	testKeyWithoutRight(t, e, sky)
+}
+
+func number(text string) (n int) {
+	for _, c := range text {
+		n = 10*n + int(c-'0')
+	}
+	return n
+}
+
+// testBucketReplica keeps a folder of a share and a folder of a bucket the same.
+func testBucketReplica(t *testing.T, e *harness.Estate, sky *standintest.Sky, at bucket.Target) {
+	ctx := t.Context()
+	oak := harness.Tree(t, e.Oak, "store")
+	if err := oak.Mkdir(ctx, "beds"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := oak.Put(ctx, "beds/fern.txt", strings.NewReader("a fern"), tree.PutOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	set := model.NewReplicaSet{Name: "beds", Replicas: []model.NewReplica{{Server: "oak", Share: "store", Sub: "beds", Seed: true}, {Server: "haar", Share: at.Bucket, Sub: "kept/beds"}}}
+	if _, err := e.API.CreateReplicaSet(ctx, set, nil); err != nil {
+		t.Fatal(err)
+	}
+	await(t, "the bucket to hold it", func() bool {
+		body, info, _, err := sky.Client.GetObject(ctx, at.Bucket, "kept/beds/fern.txt", minio.GetObjectOptions{})
+		if err != nil {
+			return false
+		}
+		defer body.Close()
+		text, err := io.ReadAll(body)
+		return err == nil && string(text) == "a fern" && info.UserMetadata["Bspan-Descriptor"] != ""
+	})
+	if _, err := sky.Client.Client.PutObject(ctx, at.Bucket, "kept/beds/moss.txt", strings.NewReader("a moss"), 6, minio.PutObjectOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	if err := e.API.LookAtReplicas(ctx, "beds", ""); err != nil {
+		t.Fatal(err)
+	}
+	await(t, "what others put into the bucket to come to oak", func() bool {
+		text, err := os.ReadFile(filepath.Join(e.Oak.SharePath("store"), "beds", "moss.txt"))
+		return err == nil && string(text) == "a moss"
+	})
+	await(t, "both to be the same", func() bool {
+		s, err := e.API.ReplicaSet(ctx, "beds")
+		return err == nil && s.State == model.SetSteady
+	})
+	_, err := e.API.AddEntry(ctx, "garden", model.NewEntry{Path: "cloudy", Kind: namespace.Signpost, Locations: []model.NewLocation{{Server: "haar", Share: at.Bucket}}})
+	if err == nil {
+		t.Error("people's machines are led to an object service")
+	}
+}
+
+// A check says which right a key lacks.
+func testKeyWithoutRight(t *testing.T, e *harness.Estate, sky *standintest.Sky) {
+	sky.Dials().Turn(cloud.Settings{})
+	reader := cloud.Key{ID: "reader-key", Secret: "a secret of a reader", Account: sky.Key.Account, Rights: []cloud.Right{cloud.Lists, cloud.Reads}}
+	sky.AddKey(reader)
+	n := accountAt(sky, bucket.Target{Key: reader.ID, Secret: reader.Secret, Region: "coast-1"})
+	n.Name = "haar-reader"
+	if _, err := e.API.AddServer(t.Context(), n); err != nil {
+		t.Fatal(err)
+	}
+	check, err := e.API.CheckServer(t.Context(), "haar-reader")
+	if err != nil || !slices.ContainsFunc(check.Lines, func(f finding.Finding) bool {
+		return f.Severity == finding.Fail && f.Code == "rights" && strings.Contains(f.Found, "may not write")
+	}) {
+		t.Errorf("the check found %+v, %v", check.Lines, err)
+	}
+}

@@ -1,0 +1,51 @@
+package endpoint
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"bridgespan/model"
+	"bridgespan/tree"
+	"bridgespan/tree/bucket"
+)
+
+// Cloud signs in to an account at an object service.
+func Cloud(ctx context.Context, to bucket.Target) (Endpoint, error) {
+	account, err := bucket.SignIn(ctx, to)
+	if err != nil {
+		return nil, err
+	}
+	return &overCloud{account, to}, nil
+}
+
+type overCloud struct {
+	account *bucket.Account
+	to      bucket.Target
+}
+
+func (o *overCloud) Close() error     { return o.account.Close() }
+func (o *overCloud) Greeting() string { return "the key " + o.to.Key + " is taken in " + o.to.Region }
+
+func (o *overCloud) Tree(ctx context.Context, share, sub string) (tree.Tree, error) {
+	t, err := o.account.Open(ctx, share, sub)
+	if err != nil {
+		return nil, err
+	}
+	return t, nil
+}
+
+func (o *overCloud) Shares(ctx context.Context) (shares []model.Share, err error) {
+	names, err := o.account.Buckets(ctx)
+	for _, name := range names {
+		shares = append(shares, model.Share{Name: name, Kind: "disk", Path: name})
+	}
+	return shares, err
+}
+
+func (o *overCloud) Clock(context.Context) (time.Duration, error) { return o.account.Clock(), nil }
+
+// Machine is the service: names of buckets are those of all its accounts.
+func (o *overCloud) Machine(context.Context) (string, error) {
+	return "cloud " + strings.ToLower(o.to.Endpoint), nil
+}
