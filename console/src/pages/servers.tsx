@@ -17,7 +17,7 @@ export function ServersPage() {
   const columns = useMemo<Column<Server>[]>(
     () => [
       { head: "Name", by: (v) => v.name, cell: (v) => <Link className="font-medium text-span underline underline-offset-2" to={`/servers/${encodeURIComponent(v.name)}`}>{v.name}</Link> },
-      { head: "Reached by", by: (v) => v.kind, cell: (v) => (v.kind === "mover" ? "mover" : "SMB") },
+      { head: "Reached by", by: (v) => v.kind, cell: (v) => kinds[v.kind].short },
       { head: "Site", by: (v) => v.site, cell: (v) => <span className="whitespace-nowrap">{v.site}</span> },
       { head: "State", by: (v) => String(v.reachable), cell: (v) => <Reach server={v} /> },
       { head: "Last check", by: (v) => v.check?.outcome ?? "", cell: (v) => (v.check ? <Status tone={outcomeTone(v.check.outcome)}>{v.check.outcome}, {ago(v.check.at)}</Status> : <Status tone="none">never</Status>) },
@@ -63,21 +63,31 @@ function AddServer({ open, onOpenChange }: { open: boolean; onOpenChange: (open:
   );
 }
 
+/** What servers are reached by. */
+const kinds: Record<Server["kind"], { short: string; label: string; help: string; port: string }> = {
+  smb: { short: "SMB", label: "SMB", help: "Any SMB 3 file server.", port: "445" },
+  mover: { short: "mover", label: "A mover on that host", help: "A mover runs on that host and serves folders of it: bspand mover. It says its certificate when it starts.", port: "8620" },
+  cloud: { short: "cloud", label: "An object service", help: "An account at a service that speaks S3. Its buckets are its shares.", port: "443" },
+};
+
 /** Adds a server, or changes one. */
 export function ServerForm({ server, onClose, onDone }: { server?: Server; onClose: () => void; onDone: (name: string) => void }) {
   const sites = useSites();
   const [kind, setKind] = useState<Server["kind"]>(server?.kind ?? "smb");
-  const [v, setV] = useState({ name: server?.name ?? "", site: server?.site ?? "", address: server?.address ?? "", port: server ? String(server.port) : "", domain: server?.domain ?? "", account: server?.account ?? "", certificate: server?.certificate ?? "", password: "", note: server?.note ?? "", nameForPeople: server?.nameForPeople ?? "" });
+  const [v, setV] = useState({ name: server?.name ?? "", site: server?.site ?? "", address: server?.address ?? "", port: server ? String(server.port) : "", domain: server?.domain ?? "", account: server?.account ?? "", certificate: server?.certificate ?? "", password: "", note: server?.note ?? "", nameForPeople: server?.nameForPeople ?? "", region: server?.cloud?.region ?? "" });
   const [unsigned, setUnsigned] = useState(server?.unsigned ?? false);
   const [viewersBrowse, setViewersBrowse] = useState(server?.viewersBrowse ?? false);
-  const mover = kind === "mover";
+  const mover = kind === "mover", cloud = kind === "cloud";
+  const [pathStyle, setPathStyle] = useState(server?.cloud?.pathStyle ?? false);
+  const [plain, setPlain] = useState(server?.cloud?.plain ?? false);
   const set = (name: keyof typeof v) => (event: { target: { value: string } }) => setV({ ...v, [name]: event.target.value });
   const save = () => {
-    const { domain, account, certificate, ...common } = v;
-    const body = { ...common, port: Number(v.port) || undefined, ...(mover ? { certificate } : { domain, account, unsigned, viewersBrowse }) };
+    const { domain, account, certificate, region, ...common } = v;
+    const own = mover ? { certificate } : cloud ? { account, cloud: { ...server?.cloud, region, pathStyle, plain } } : { domain, account, unsigned, viewersBrowse };
+    const body = { ...common, port: Number(v.port) || undefined, ...own };
     return server
       ? api.PATCH("/api/v1/servers/{server}", { params: { path: { server: server.name }, header: { "If-Match": etag(server.version) } }, body: { ...body, password: v.password || undefined } })
-      : api.POST("/api/v1/servers", { body: { ...body, domain: (!mover && domain) || undefined, note: v.note || undefined, nameForPeople: v.nameForPeople || undefined } });
+      : api.POST("/api/v1/servers", { body: { ...body, domain: (kind === "smb" && domain) || undefined, note: v.note || undefined, nameForPeople: v.nameForPeople || undefined } });
   };
   const done = () => {
     onClose();
@@ -85,13 +95,13 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
   };
   const passwordHelp = `${mover ? "From its file mover.secret. " : ""}${server ? "Empty keeps the old one" : "Kept sealed, never shown again"}`;
   return (
-    <SaveForm action={server ? "Save" : "Sign in and add"} busy="Signing in to it …" done={`${v.name} was ${server ? "changed" : "added"}.`} fields={Object.keys(v)} save={save} onDone={done} onCancel={onClose}>
+    <SaveForm action={server ? "Save" : "Sign in and add"} busy="Signing in to it …" done={`${v.name} was ${server ? "changed" : "added"}.`} fields={[...Object.keys(v), "cloud.region"]} save={save} onDone={done} onCancel={onClose}>
       {(errors) => (
         <div className="grid grid-cols-2 gap-4">
           {!server && (
             <div className="col-span-2">
-              <Field label="Reached by" help={mover ? "A mover runs on that host and serves folders of it: bspand mover. It says its certificate when it starts." : "Any SMB 3 file server."}>
-                {(props) => <Select {...props} value={kind} onChange={(k) => setKind(k === "mover" ? "mover" : "smb")} options={[{ value: "smb", label: "SMB" }, { value: "mover", label: "A mover on that host" }]} />}
+              <Field label="Reached by" help={kinds[kind].help}>
+                {(props) => <Select {...props} value={kind} onChange={(k) => setKind(k as Server["kind"])} options={Object.entries(kinds).map(([value, k]) => ({ value, label: k.label }))} />}
               </Field>
             </div>
           )}
@@ -100,19 +110,26 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
             {(props) => <Select {...props} value={v.site} onChange={(site) => setV({ ...v, site })} placeholder="Where it stands" options={(sites.data ?? []).map((s) => ({ value: s.name, label: s.name }))} />}
           </Field>
           <TextField label="Address" mono value={v.address} onChange={set("address")} error={errors.address} />
-          <TextField label="Port" mono inputMode="numeric" value={v.port} onChange={set("port")} error={errors.port} placeholder={mover ? "8620" : "445"} />
+          <TextField label="Port" mono inputMode="numeric" value={v.port} onChange={set("port")} error={errors.port} placeholder={kinds[kind].port} />
           {mover ? (
             <div className="col-span-2">
               <TextField label="Certificate" mono value={v.certificate} onChange={set("certificate")} error={errors.certificate} help="The fingerprint: 64 hexadecimal digits" autoComplete="off" />
             </div>
           ) : (
-            <TextField label="Account" value={v.account} onChange={set("account")} error={errors.account} help="One that administers the server" autoComplete="off" />
+            <TextField label={cloud ? "Access key" : "Account"} value={v.account} onChange={set("account")} error={errors.account} help={cloud ? "Of the account at the object service" : "One that administers the server"} autoComplete="off" />
           )}
-          <TextField label={mover ? "Secret" : "Password"} type="password" value={v.password} onChange={set("password")} error={errors.password} help={passwordHelp} autoComplete="new-password" />
-          {!mover && <TextField label="Domain" value={v.domain} onChange={set("domain")} error={errors.domain} help="Empty for the server's own account" />}
-          <TextField label="Name for people" mono value={v.nameForPeople} onChange={set("nameForPeople")} error={errors.nameForPeople} help="By which people's machines reach it; empty: its address" />
+          <TextField label={kind === "smb" ? "Password" : "Secret"} type="password" value={v.password} onChange={set("password")} error={errors.password} help={passwordHelp} autoComplete="new-password" />
+          {cloud && <TextField label="Region" mono value={v.region} onChange={set("region")} error={errors["cloud.region"] ?? errors.region} help="Of its buckets, as the provider calls it" />}
+          {kind === "smb" && <TextField label="Domain" value={v.domain} onChange={set("domain")} error={errors.domain} help="Empty for the server's own account" />}
+          {!cloud && <TextField label="Name for people" mono value={v.nameForPeople} onChange={set("nameForPeople")} error={errors.nameForPeople} help="By which people's machines reach it; empty: its address" />}
           <TextField label="Note" value={v.note} onChange={set("note")} error={errors.note} />
-          {!mover && (
+          {cloud && (
+            <div className="col-span-2 grid gap-3">
+              <Check label="Reach it with TLS" checked={!plain} onChange={(tls) => setPlain(!tls)} help="Without it, whoever is between sees all that crosses." />
+              <Check label="Buckets in the path" checked={pathStyle} onChange={setPathStyle} help="Where buckets do not stand in front of the host's name." />
+            </div>
+          )}
+          {kind === "smb" && (
             <div className="col-span-2 grid gap-3">
               <Check label="Require signed messages" checked={!unsigned} onChange={(signed) => setUnsigned(!signed)} help="Without it, whoever is between Bridge Span and the server can change files and permissions on their way." />
               <Check label="Viewers may browse" checked={viewersBrowse} onChange={setViewersBrowse} help="They look into all folders with the account above, hidden shares too. Without it, only operators and administrators do." />

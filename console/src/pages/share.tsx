@@ -17,11 +17,11 @@ export function SharePage() {
   const at = useServer(server);
   if (at.isPending) return <Loading what={`${server}/${share}`} />;
   if (!at.data) return <Trouble error={at.error} retry={() => void at.refetch()} />;
-  return at.data.kind === "mover" ? <MoverFolder server={server} share={share} /> : <SmbShare server={server} share={share} />;
+  return at.data.kind !== "smb" ? <MoverFolder server={server} share={share} bucket={at.data.kind === "cloud"} /> : <SmbShare server={server} share={share} />;
 }
 
-/** A folder that a mover serves: what is in it. */
-function MoverFolder({ server, share }: { server: string; share: string }) {
+/** A folder that a mover serves, or a bucket: what is in it. */
+function MoverFolder({ server, share, bucket }: { server: string; share: string; bucket: boolean }) {
   const detail = useShare(server, share);
   const surveyed = useSurveyed(server, share);
   if (detail.isPending) return <Loading what={`${server}/${share}`} />;
@@ -35,13 +35,20 @@ function MoverFolder({ server, share }: { server: string; share: string }) {
       <div className="grid gap-x-10 xl:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <Surveyed {...surveyed} />
         <div>
-          <Section title="Folder">
+          <Section title={bucket ? "Bucket" : "Folder"}>
             <Facts
-              facts={[
-                ["On the host", <code key="p" className="break-all">{h.path}</code>],
-                ["Volume", `${bytes(h.freeBytes)} free of ${bytes(h.totalBytes)}`],
-                ["Permissions", "kept with the files, for the replicas where people sign in; on the host itself its own owners and modes count"],
-              ]}
+              facts={
+                bucket
+                  ? [
+                      ["Room", "no end is told: what is stored is paid for"],
+                      ["Permissions", "kept beside the files, for the replicas where people sign in; in the bucket the rights of keys count"],
+                    ]
+                  : [
+                      ["On the host", <code key="p" className="break-all">{h.path}</code>],
+                      ["Volume", `${bytes(h.freeBytes)} free of ${bytes(h.totalBytes)}`],
+                      ["Permissions", "kept with the files, for the replicas where people sign in; on the host itself its own owners and modes count"],
+                    ]
+              }
             />
           </Section>
           <Growth surveys={surveyed.surveys.data} />
