@@ -17,6 +17,7 @@ import (
 	"github.com/minio/minio-go/v7/pkg/credentials"
 
 	rules "bridgespan/core/bucket"
+	"bridgespan/tree"
 )
 
 // Account is an account at an object service.
@@ -140,7 +141,20 @@ func ofContent(ctx context.Context) context.Context {
 	return context.WithValue(ctx, contentKey{}, true)
 }
 
+type pagesKey struct{}
+
+// ofListing returns a context for the requests of one listing, which end some time, whatever the service says.
+func ofListing(ctx context.Context) context.Context {
+	return context.WithValue(ctx, pagesKey{}, new(atomic.Int64))
+}
+
+// mostPages is how many answers one listing takes at most: some more than hold all entries that one may have.
+const mostPages = 2 * tree.MostEntries / page
+
 func (w *wire) RoundTrip(r *http.Request) (*http.Response, error) {
+	if pages, ok := r.Context().Value(pagesKey{}).(*atomic.Int64); ok && pages.Add(1) > mostPages {
+		return nil, fmt.Errorf("%w: a listing without an end", tree.ErrUntrusted)
+	}
 	answer, err := w.RoundTripper.RoundTrip(r)
 	if err != nil {
 		return answer, err

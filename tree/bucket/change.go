@@ -148,7 +148,7 @@ func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error 
 // renameFolder moves all objects that begin with a prefix.
 func (t *Tree) renameFolder(ctx context.Context, from, to string) error {
 	var moved []string
-	for o := range t.core.Client.ListObjects(ctx, t.target.Bucket, minio.ListObjectsOptions{Prefix: from, Recursive: true}) {
+	for o := range t.core.ListObjectsIter(ofListing(ctx), t.target.Bucket, minio.ListObjectsOptions{Prefix: from, Recursive: true}) {
 		err := o.Err
 		if err == nil {
 			err = t.copy(ctx, o.Key, to+strings.TrimPrefix(o.Key, from), o, nil)

@@ -26,7 +26,7 @@ func (t *Tree) head(ctx context.Context, key string) (minio.ObjectInfo, error) {
 
 // first are the first keys that begin with a prefix, most of them at most.
 func (t *Tree) first(ctx context.Context, prefix string, most int) (keys []string, err error) {
-	for o := range t.core.ListObjectsIter(ctx, t.target.Bucket, minio.ListObjectsOptions{Prefix: prefix, Recursive: true, MaxKeys: most}) {
+	for o := range t.core.ListObjectsIter(ofListing(ctx), t.target.Bucket, minio.ListObjectsOptions{Prefix: prefix, Recursive: true, MaxKeys: most}) {
 		if o.Err != nil {
 			return nil, o.Err
 		}
@@ -134,7 +134,7 @@ type item struct {
 func (l *lister) run(ctx context.Context) error {
 	prefix, seen := l.below(l.name), false
 	var items []item
-	for o := range l.core.ListObjectsIter(ctx, l.target.Bucket, minio.ListObjectsOptions{Prefix: prefix, MaxKeys: page}) {
+	for o := range l.core.ListObjectsIter(ofListing(ctx), l.target.Bucket, minio.ListObjectsOptions{Prefix: prefix, MaxKeys: page}) {
 		if o.Err != nil {
 			return o.Err
 		}

@@ -38,7 +38,8 @@ const mostDescriptor = 128 << 10
 
 // entry describes a file as the answer to a question about its object says.
 func (t *Tree) entry(name string, o minio.ObjectInfo) tree.Entry {
-	e := tree.Entry{Name: base(name), Kind: tree.File, Size: o.Size, Allocated: o.Size, Modified: o.LastModified.UTC(), Version: o.ETag}
+	size := min(max(o.Size, 0), rules.MostSize) // whatever the service says
+	e := tree.Entry{Name: base(name), Kind: tree.File, Size: size, Allocated: size, Modified: o.LastModified.UTC(), Version: o.ETag}
 	if at, err := time.Parse(time.RFC3339Nano, o.UserMetadata[metaModified]); err == nil {
 		e.Modified = at.UTC()
 	}
