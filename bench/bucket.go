@@ -1,0 +1,182 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+
+	"bridgespan/guard"
+	"bridgespan/standin/cloud"
+	"bridgespan/tree"
+	"bridgespan/tree/bucket"
+)
+
+// Buckets are measured against a simulated cloud on the same machine, with the client library itself as the
+// reference.
+const (
+	bucketLarge  = 1 << 30
+	bucketFiles  = 400
+	bucketNames  = 20_000
+	bucketFar    = 20 * time.Millisecond // to a service of which the requests take their time
+	bucketWide   = 16
+	bucketRegion = "coast-1"
+)
+
+// bucketed is a bucket, opened by us and by the client library alone.
+type bucketed struct {
+	tree   *bucket.Tree
+	client *minio.Core
+	name   string
+	dir    string
+}
+
+func newBucketed(ctx context.Context, after *endings, delay time.Duration) (*bucketed, error) {
+	dir, err := workFolder()
+	if err != nil {
+		return nil, err
+	}
+	key := cloud.Key{ID: account, Secret: password, Account: account, Rights: cloud.AllRights}
+	c, err := cloud.Open(cloud.Config{Dir: filepath.Join(dir, "cloud"), Keys: []cloud.Key{key}, Regions: []cloud.Region{{Name: bucketRegion, Delay: delay}}})
+	if err != nil {
+		return nil, err
+	}
+	after.do(func() { c.Close() })
+	server := httptest.NewServer(c.Region(bucketRegion))
+	after.do(server.Close)
+	b := &bucketed{name: "bench-files", dir: dir}
+	endpoint := strings.TrimPrefix(server.URL, "http://")
+	if b.client, err = minio.NewCore(endpoint, &minio.Options{Creds: credentials.NewStaticV4(key.ID, key.Secret, ""), Region: bucketRegion, BucketLookup: minio.BucketLookupPath}); err != nil {
+		return nil, err
+	}
+	if err := b.client.MakeBucket(ctx, b.name, minio.MakeBucketOptions{Region: bucketRegion}); err != nil {
+		return nil, err
+	}
+	b.tree, err = bucket.Dial(ctx, bucket.Target{Endpoint: endpoint, Plain: true, Region: bucketRegion, Bucket: b.name, PathStyle: true, Key: key.ID, Secret: key.Secret})
+	return b, err
+}
+
+// bucketUpload uploads 1 GiB, against the client library's own upload in parts.
+var bucketUpload = benchmark{name: "bucket-upload", unit: "MiB/s", bar: 0.8, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+	b, err := newBucketed(ctx, after, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	source := filepath.Join(b.dir, "large")
+	if err := randomFile(source, bucketLarge); err != nil {
+		return nil, nil, err
+	}
+	upload := func(put func(f *os.File) error) way {
+		return func(context.Context) (float64, error) {
+			f, err := os.Open(source)
+			if err != nil {
+				return 0, err
+			}
+			defer f.Close()
+			began := time.Now()
+			err = put(f)
+			return bucketLarge / float64(1<<20) / time.Since(began).Seconds(), err
+		}
+	}
+	return upload(func(f *os.File) error {
+			_, err := b.tree.Put(ctx, "ours", f, tree.PutOptions{Replace: true, Size: bucketLarge, SizeKnown: true})
+			return err
+		}), upload(func(f *os.File) error {
+			_, err := b.client.Client.PutObject(ctx, b.name, "theirs", f, bucketLarge, minio.PutObjectOptions{})
+			return err
+		}), nil
+}}
+
+// bucketSmall puts many small files side by side, against one at a time, at a service that is far away.
+var bucketSmall = benchmark{name: "bucket-small", unit: "files/s", bar: 8, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+	b, err := newBucketed(ctx, after, bucketFar)
+	if err != nil {
+		return nil, nil, err
+	}
+	var turn atomic.Int64
+	text := bytes.Repeat([]byte("a plant "), 1024)
+	put := func(wide, files int) way {
+		return func(ctx context.Context) (float64, error) {
+			folder := fmt.Sprint("turn", turn.Add(1))
+			group, ctx := guard.WithContext(ctx)
+			group.SetLimit(wide)
+			began := time.Now()
+			for i := range files {
+				group.Go(func() error {
+					_, err := b.tree.Put(ctx, fmt.Sprintf("%s/%d", folder, i), bytes.NewReader(text), tree.PutOptions{Size: int64(len(text)), SizeKnown: true})
+					return err
+				})
+			}
+			err := group.Wait()
+			return float64(files) / time.Since(began).Seconds(), err
+		}
+	}
+	return put(bucketWide, bucketFiles), put(1, bucketFiles/bucketWide), nil
+}}
+
+// bucketList lists a folder of 20,000 objects, against the bare listing.
+var bucketList = benchmark{name: "bucket-list", unit: "objects/s", bar: 0.77, turns: 5, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+	b, err := newBucketed(ctx, after, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	group, run := guard.WithContext(ctx)
+	group.SetLimit(bucketWide)
+	for i := range bucketNames {
+		group.Go(func() error {
+			_, err := b.client.Client.PutObject(run, b.name, fmt.Sprintf("beds/plant%d", i), strings.NewReader("x"), 1, minio.PutObjectOptions{})
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, nil, err
+	}
+	list := func(run func() (int, error)) way {
+		return func(context.Context) (float64, error) {
+			began := time.Now()
+			n, err := run()
+			if err == nil && n != bucketNames {
+				err = fmt.Errorf("%d objects are listed", n)
+			}
+			return float64(n) / time.Since(began).Seconds(), err
+		}
+	}
+	return list(func() (n int, err error) {
+			for _, err := range b.tree.List(ctx, "beds", tree.Bare) {
+				if err != nil {
+					return n, err
+				}
+				n++
+			}
+			return n, nil
+		}), list(func() (n int, err error) {
+			for o := range b.client.ListObjectsIter(ctx, b.name, minio.ListObjectsOptions{Prefix: "beds/", MaxKeys: 1000}) {
+				if o.Err != nil {
+					return n, o.Err
+				}
+				n++
+			}
+			return n, nil
+		}), nil
+}}
+
+// randomFile writes a file of which no part is like another.
+func randomFile(name string, size int64) error {
+	f, err := os.Create(name)
+	if err != nil {
+		return err
+	}
+	_, err = io.CopyN(f, rand.Reader, size)
+	return errors.Join(err, f.Close())
+}
