@@ -48,7 +48,7 @@ func classified(err error) error {
 	if err == nil || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 		return err
 	}
-	for _, ours := range []error{tree.ErrUntrusted, tree.ErrTorn, tree.ErrKind, tree.ErrVersion, tree.ErrUnreachable, tree.ErrUnsupported, tree.ErrNotEmpty, fs.ErrNotExist, fs.ErrExist, fs.ErrInvalid} {
+	for _, ours := range []error{tree.ErrUntrusted, tree.ErrTorn, tree.ErrAltered, tree.ErrKind, tree.ErrVersion, tree.ErrUnreachable, tree.ErrUnsupported, tree.ErrNotEmpty, fs.ErrNotExist, fs.ErrExist, fs.ErrInvalid} {
 		if errors.Is(err, ours) {
 			return err
 		}

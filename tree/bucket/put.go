@@ -149,16 +149,25 @@ func (u *upload) parts(ctx context.Context, first []byte) (info minio.UploadInfo
 	if err == nil {
 		o := u.conditions()
 		o.UserMetadata = nil
-		info, err = u.core.CompleteMultipartUpload(ctx, u.target.Bucket, u.key, id, sent, o)
-	}
-	if err != nil {
-		lasting, cancel := context.WithTimeout(context.WithoutCancel(ctx), connecting)
-		defer cancel()
-		if abortErr := u.core.AbortMultipartUpload(lasting, u.target.Bucket, u.key, id); abortErr != nil && !absent(abortErr) {
-			err = errors.Join(err, fmt.Errorf("the upload stays open, and costs room: %w", abortErr))
+		if info, err = u.core.CompleteMultipartUpload(ctx, u.target.Bucket, u.key, id, sent, o); err == nil {
+			return info, u.lengthIs(ctx, info.ETag)
 		}
 	}
+	lasting, cancel := context.WithTimeout(context.WithoutCancel(ctx), connecting)
+	defer cancel()
+	if abortErr := u.core.AbortMultipartUpload(lasting, u.target.Bucket, u.key, id); abortErr != nil && !absent(abortErr) {
+		err = errors.Join(err, fmt.Errorf("the upload stays open, and costs room: %w", abortErr))
+	}
 	return info, err
+}
+
+// lengthIs returns ErrAltered when the service has put together something else than was sent.
+func (u *upload) lengthIs(ctx context.Context, version string) error {
+	o, err := u.head(ctx, u.key)
+	if err == nil && o.ETag == version && o.Size != u.from.size {
+		err = errors.Join(fmt.Errorf("%w: %d bytes of %d", tree.ErrAltered, o.Size, u.from.size), u.remove(ctx, u.key))
+	}
+	return err
 }
 
 // send sends the parts of a file, several at a time, while the next are read.
@@ -172,12 +181,12 @@ func (u *upload) send(ctx context.Context, id string, first []byte) ([]minio.Com
 		if number > rules.MostParts {
 			return nil, errors.Join(tree.ErrUnsupported, group.Wait())
 		}
-		done := &minio.CompletePart{PartNumber: number}
+		done, body := &minio.CompletePart{PartNumber: number}, part // part is another one when this is sent
 		sent = append(sent, done)
 		group.Go(func() error {
-			p, err := u.core.PutObjectPart(run, u.target.Bucket, u.key, id, number, bytes.NewReader(part), int64(len(part)), minio.PutObjectPartOptions{})
+			p, err := u.core.PutObjectPart(run, u.target.Bucket, u.key, id, number, bytes.NewReader(body), int64(len(body)), minio.PutObjectPartOptions{})
 			done.ETag = p.ETag
-			room <- part[:cap(part)]
+			room <- body[:cap(body)]
 			return err
 		})
 		if last {
