@@ -187,7 +187,10 @@ func (s *Service) findBranch(ctx context.Context, f *model.Front) error {
 		return err
 	}
 	e, err := s.naming.EntryAt(ctx, f.Namespace, f.Branch)
-	if err == nil && e.Kind != namespace.Folder {
+	switch {
+	case fault.KindOf(err) == fault.NotFound:
+		return fault.Field("branch", "name a folder of it; see them with: bspan namespace tree "+f.Namespace, "there is no folder /%s/%s", f.Namespace, f.Branch)
+	case err == nil && e.Kind != namespace.Folder:
 		return fault.Field("branch", "name a folder of the namespace", "/%s/%s is a signpost: people are led to it by a mapping of their own", f.Namespace, f.Branch)
 	}
 	f.Branch = e.Path
