@@ -40,7 +40,7 @@ func TestCloudServer(t *testing.T) {
 		"an unknown key":  {func(n *model.NewServer) { n.Account = "nobody" }, "password"},
 		"no region":       {func(n *model.NewServer) { n.Cloud.Region = "" }, "cloud.region"},
 		"with a domain":   {func(n *model.NewServer) { n.Domain = "GROVE" }, "domain"},
-		"with TLS":        {func(n *model.NewServer) { n.Cloud.Plain = false }, "address"},
+		"with TLS":        {func(n *model.NewServer) { n.Cloud.Plain = false }, "cloud.plain"},
 		"a bad authority": {func(n *model.NewServer) { n.Cloud.Authority = "none" }, "cloud.authority"},
 	} {
 		n := accountAt(sky, at)
@@ -129,4 +129,24 @@ func testKeyWithoutRight(t *testing.T, e *harness.Estate, sky *standintest.Sky) 
 	}) {
 		t.Errorf("the check found %+v, %v", check.Lines, err)
 	}
+}
+
+// testCloudInConsole adds an object service, and looks at a bucket of it.
+func testCloudInConsole(c checker) {
+	c.t.Helper()
+	tab, sky := c.tab, standintest.Cloud(c.t)
+	at := sky.Bucket(c.t)
+	if _, err := sky.Client.Client.PutObject(c.t.Context(), at.Bucket, "beds/fern.csv", strings.NewReader("a fern"), 6, minio.PutObjectOptions{}); err != nil {
+		c.t.Fatal(err)
+	}
+	host, port, _ := strings.Cut(sky.Endpoint, ":")
+	c.must(tab.Click("link", "Servers"), tab.Click("button", "Add a server"), tab.Choose("Reached by", "An object service"))
+	c.must(tab.Type("Name", "haar"), tab.Choose("Site", "Upland"), tab.Type("Address", host), tab.Type("Port", port), tab.Type("Access key", at.Key), tab.Type("Secret", "another"),
+		tab.Type("Region", at.Region), tab.Click("field", "Reach it with TLS Without it, whoever is between sees all that crosses."), tab.Click("field", "Buckets in the path Where buckets do not stand in front of the host's name."), tab.Click("button", "Sign in and add"), tab.See("refuses the key"))
+	c.accessible("adding an object service, with an error")
+	c.must(tab.Type("Secret", at.Secret), tab.Click("button", "Sign in and add"), tab.See("haar was added"), tab.Click("button", "Check now"), tab.See("lists, reads permissions and may write on all of them"))
+	c.accessible("an object service")
+	c.must(tab.Click("link", at.Bucket), tab.See("no end is told"), tab.Click("button", "Survey now"), tab.See(".csv"))
+	c.accessible("a bucket")
+	c.must(tab.Click("link", "Servers"), tab.See("cloud"))
 }

@@ -100,6 +100,7 @@ func TestConsole(t *testing.T) {
 	c.must(tab.Click("button", "Change"), tab.Type("Note", "in the cellar"), tab.Click("button", "Save"), tab.See("hazel was changed"), tab.See("in the cellar"))
 	testShareAndRights(c)
 	testMoverInConsole(c)
+	testCloudInConsole(c)
 
 	c.must(tab.Click("link", "Namespaces"), tab.Click("link", "/garden"), tab.Click("button", "Add an entry"))
 	c.must(tab.Type("Path in /garden", "science/plots"), tab.Choose("Server", "hazel (Upland)"), tab.Choose("Share", "store"), tab.Type("Folder below the share", "nowhere"),

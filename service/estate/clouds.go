@@ -2,12 +2,15 @@ package estate
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
+	"net/http"
 
 	"bridgespan/core/fault"
 	"bridgespan/model"
 	"bridgespan/service/endpoint"
+	"bridgespan/tree"
 	"bridgespan/tree/bucket"
 )
 
@@ -62,10 +65,19 @@ func checkCloud(v *model.Server) error {
 
 // blameCloud turns a failure to sign in to an object service into a fault at the field to be changed.
 func blameCloud(v model.Server, err error) error {
-	if errors.Is(err, bucket.ErrKey) {
-		return fault.Field("password", "check access key and secret", "%s refuses the key %s", hostPort(v), v.Account).Because(err)
+	var untrusted *tls.CertificateVerificationError
+	at := hostPort(v)
+	switch {
+	case errors.Is(err, bucket.ErrKey):
+		return fault.Field("password", "check access key and secret", "%s refuses the key %s", at, v.Account).Because(err)
+	case errors.As(err, &untrusted):
+		return fault.Field("cloud.authority", "give the certificate of the authority that vouches for it", "the certificate of %s is not trusted: %v", at, untrusted.Err).Because(err)
+	case errors.Is(err, http.ErrSchemeMismatch):
+		return fault.Field("cloud.plain", "ask the provider for an address with TLS; only where nobody is between, reach it without", "%s does not speak TLS", at).Because(err)
+	case errors.Is(err, tree.ErrUnreachable), errors.Is(err, context.DeadlineExceeded):
+		return fault.Field("address", "check address and port, that the service runs and that no firewall is between", "nothing answers at %s", at).Because(err)
 	}
-	return fault.Field("address", "check that an object service listens there, its region, and whether it is reached with TLS", "%s does not let us sign in: %v", hostPort(v), err).Because(err)
+	return fault.Field("address", "check that an object service listens there, and its region", "%s does not let us sign in: %v", at, err).Because(err)
 }
 
 // keyRights is what to do when a key may not do something.

@@ -119,6 +119,8 @@ func blame(v model.Server, err error) error {
 	switch {
 	case errors.As(err, &dns):
 		return fault.Field("address", "check the spelling, or give the address in numbers", "the name %q is not known", v.Address).Because(err)
+	case v.Can(model.HoldsBuckets):
+		return blameCloud(v, err)
 	case errors.Is(err, tree.ErrUntrusted):
 		return fault.Field("address", "find out who answers there", "what answers at %s cannot be trusted: %v", hostPort(v), err).Because(err)
 	case errors.Is(err, tree.ErrUnreachable), errors.Is(err, context.DeadlineExceeded):
@@ -131,8 +133,6 @@ func blame(v model.Server, err error) error {
 		return fault.Field("password", "give what is in the mover's file mover.secret", "the mover at %s refuses the secret", hostPort(v)).Because(err)
 	case errors.Is(err, remote.ErrStranger):
 		return fault.Field("certificate", "give the fingerprint that the mover says when it starts; when it was not made anew, find out who answers there", "what answers at %s has another certificate", hostPort(v)).Because(err)
-	case v.Can(model.HoldsBuckets):
-		return blameCloud(v, err)
 	case !v.Can(model.SpeaksSMB):
 		return fault.Field("address", "check that a mover listens there", "what answers at %s is no mover: %v", hostPort(v), err).Because(err)
 	}
