@@ -16,7 +16,7 @@ func testFrontPages(t *testing.T, o *orchard) {
 	c.accessible("namespace with fronts")
 	c.must(tab.Click("button", "Look at "+at+"garden"), tab.See("Last written"), tab.Click("button", "Check now"), tab.See("opened the first location of"))
 	c.accessible("front")
-	c.must(tab.Click("button", "Edit …"), tab.Type("Branch", "nowhere"), tab.Click("button", "Save"), tab.See("there is no folder /garden/nowhere"))
+	c.must(tab.Click("button", "Edit …"), tab.Type("Branch", "nowhere"), tab.Click("button", "Save"), tab.See("no folder /garden/nowhere"))
 	c.accessible("changing a front, with an error")
 	c.must(tab.Type("Branch", ""), tab.Type("Note", "Beds and papers"), tab.Click("button", "Save"), tab.See("Beds and papers"), tab.Press("\x1b"))
 

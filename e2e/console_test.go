@@ -68,7 +68,6 @@ func (c checker) must(errs ...error) {
 }
 
 func TestConsole(t *testing.T) {
-	t.Parallel() // it takes long, and measures nothing
 	e := harness.StartEstate(t)
 	c := startBrowser(t)
 	tab := c.tab

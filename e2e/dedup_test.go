@@ -68,7 +68,7 @@ func randomBytes(seed byte, size int) []byte {
 // TestDedup estimates a volume of two shares of a real server, changes it, and asks
 // for other policies.
 func TestDedup(t *testing.T) {
-	t.Parallel() // it takes long, and measures nothing
+	t.Parallel()
 	e := harness.StartEstate(t)
 	v := &estimating{t, e, map[string]tree.Tree{"store": harness.Tree(t, e.Oak, "store"), "quiet": harness.Tree(t, e.Oak, "quiet")}}
 	scan := randomBytes(1, 1<<20)

@@ -91,7 +91,6 @@ func smbclient(t *testing.T, server *fileserver.Server, share, path string) []by
 const ledger = "/garden/store/2026/spring/ledger.csv"
 
 func TestGateway(t *testing.T) {
-	t.Parallel() // it takes long, and measures nothing
 	e := harness.StartEstate(t)
 	for _, test := range []struct {
 		name string
