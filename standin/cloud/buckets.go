@@ -76,7 +76,16 @@ func (q *request) bucket() (found *bucketRecord, refused *Error) {
 	return found, nil
 }
 
-// serveBucket does what is asked about a bucket.
+// own returns the bucket of a request when the key has a right there.
+func (q *request) own(right Right) (*bucketRecord, *Error) {
+	b, err := q.bucket()
+	if err == nil {
+		err = q.may(right)
+	}
+	return b, err
+}
+
+// serveBucket serves a request about a bucket.
 func (q *request) serveBucket() *Error {
 	query := q.r.URL.Query()
 	switch q.r.Method {
@@ -104,11 +113,8 @@ func (q *request) serveBucket() *Error {
 }
 
 func (q *request) askBucket() *Error {
-	b, err := q.bucket()
+	b, err := q.own(Lists)
 	if err != nil {
-		return err
-	}
-	if err := q.may(Lists); err != nil {
 		return err
 	}
 	query := q.r.URL.Query()
@@ -216,10 +222,7 @@ func (q *request) headBucket() *Error {
 
 // deleteBucket removes a bucket that holds nothing, also no earlier version and no upload.
 func (q *request) deleteBucket() *Error {
-	if _, err := q.bucket(); err != nil {
-		return err
-	}
-	if err := q.may(Manages); err != nil {
+	if _, err := q.own(Manages); err != nil {
 		return err
 	}
 	err := q.store.db.Update(func(tx *bbolt.Tx) error {
@@ -242,10 +245,7 @@ func (q *request) deleteBucket() *Error {
 }
 
 func (q *request) setVersioning() *Error {
-	if _, err := q.bucket(); err != nil {
-		return err
-	}
-	if err := q.may(Manages); err != nil {
+	if _, err := q.own(Manages); err != nil {
 		return err
 	}
 	var asked struct{ Status string }
@@ -255,7 +255,7 @@ func (q *request) setVersioning() *Error {
 	if asked.Status != "Enabled" && asked.Status != "Suspended" {
 		return refuse(http.StatusBadRequest, "IllegalVersioningConfigurationException", "Indicates that the versioning configuration specified in the request is invalid.")
 	}
-	err := q.changeBucket(func(b *bucketRecord) { b.Versioning = asked.Status })
+	err := q.store.changeBucket(q.name, func(b *bucketRecord) { b.Versioning = asked.Status })
 	if err != nil {
 		return asError(err)
 	}

@@ -409,28 +409,41 @@ func TestRefusals(t *testing.T) {
 	s.put(client, "f", "12345", minio.PutObjectOptions{})
 }
 
-// What changes on its way is refused, and leaves nothing behind.
-func TestAlteredOnItsWay(t *testing.T) {
+// Content that is changed in transit is refused, however it is protected, and nothing of it is kept.
+func TestAlteredInTransit(t *testing.T) {
 	s := start(t)
 	s.trust()
-	for what, c := range map[string]struct {
-		change func(*minio.Options)
-		put    minio.PutObjectOptions
+	const text = "a precious plant"
+	put := func(o minio.PutObjectOptions) func(*minio.Core) error {
+		return func(c *minio.Core) error {
+			_, err := c.Client.PutObject(t.Context(), "files", "f", strings.NewReader(text), int64(len(text)), o)
+			return err
+		}
+	}
+	for name, c := range map[string]struct {
+		options func(*minio.Options)
+		put     func(*minio.Core) error
 	}{
-		"in signed chunks":           {},
-		"with its hash":              {put: minio.PutObjectOptions{DisableContentSha256: false, SendContentMd5: true}},
-		"in chunks with a sum after": {change: func(o *minio.Options) { o.TrailingHeaders = true }},
+		"signed chunks": {put: put(minio.PutObjectOptions{})},
+		"MD5":           {put: put(minio.PutObjectOptions{SendContentMd5: true, DisableContentSha256: true})},
+		"trailing checksum": {
+			options: func(o *minio.Options) { o.TrailingHeaders = true },
+			put:     put(minio.PutObjectOptions{}),
+		},
+		"SHA-256": {put: func(c *minio.Core) error {
+			_, err := c.PutObject(t.Context(), "files", "f", strings.NewReader(text), int64(len(text)), "", hexHash(text), minio.PutObjectOptions{})
+			return err
+		}},
 	} {
 		for _, alter := range []bool{false, true} {
 			client := s.client(testKeys[0], func(o *minio.Options) {
-				if c.change != nil {
-					c.change(o)
+				if c.options != nil {
+					c.options(o)
 				}
 				o.Transport = altering{alter}
 			})
-			_, err := client.Client.PutObject(t.Context(), "files", "f", strings.NewReader("a precious plant"), 16, c.put)
-			if alter == (err == nil) {
-				t.Errorf("%s, altered %v: %v", what, alter, err)
+			if err := c.put(client); alter == (err == nil) {
+				t.Errorf("%s, altered %v: %v", name, alter, err)
 			}
 		}
 	}
@@ -439,7 +452,7 @@ func TestAlteredOnItsWay(t *testing.T) {
 	}
 }
 
-// altering is a network that changes a word of what is sent.
+// altering is a transport that changes one word of each request's content.
 type altering struct{ on bool }
 
 func (a altering) RoundTrip(r *http.Request) (*http.Response, error) {

@@ -230,9 +230,9 @@ func (q *request) join(u uploadRecord, parts []partRecord) *Error {
 	if err != nil {
 		return asError(err)
 	}
-	o.File, o.Size, o.ETag = c.File, c.Size, fmt.Sprintf("%x-%d", sum.Sum(nil), len(parts))
+	o.ETag = fmt.Sprintf("%x-%d", sum.Sum(nil), len(parts))
 	var files []string
-	refused := q.place(&o, func(tx *bbolt.Tx) (err error) {
+	refused := q.place(&o, c, func(tx *bbolt.Tx) (err error) {
 		if q.upload(tx) == nil {
 			return noSuchUpload()
 		}
@@ -240,63 +240,12 @@ func (q *request) join(u uploadRecord, parts []partRecord) *Error {
 		return err
 	})
 	if refused != nil {
-		q.store.drop(c.File)
 		return refused
 	}
 	q.store.drop(files...)
-	q.tellPlaced(o)
 	answer(q.w, http.StatusOK, struct {
 		XMLName           xml.Name `xml:"CompleteMultipartUploadResult"`
 		Bucket, Key, ETag string
 	}{Bucket: q.name, Key: o.Key, ETag: `"` + o.ETag + `"`})
-	return nil
-}
-
-// listParts lists what has arrived of an upload.
-func (q *request) listParts() *Error {
-	query := q.r.URL.Query()
-	most, err := atMost(query.Get("max-parts"))
-	if err != nil {
-		return err
-	}
-	after, _ := strconv.Atoi(query.Get("part-number-marker"))
-	type item struct {
-		PartNumber         int
-		LastModified, ETag string
-		Size               int64
-	}
-	var out struct {
-		XMLName               xml.Name `xml:"ListPartsResult"`
-		Bucket, Key, UploadId string
-		PartNumberMarker      int
-		NextPartNumberMarker  int
-		MaxParts              int
-		IsTruncated           bool
-		Part                  []item
-	}
-	var there bool
-	_ = q.store.db.View(func(tx *bbolt.Tx) error {
-		u := q.upload(tx)
-		if there = u != nil; !there {
-			return nil
-		}
-		out.Bucket, out.Key, out.UploadId, out.MaxParts, out.PartNumberMarker = q.name, u.Key, u.ID, most, after
-		for _, p := range partsOf(tx, q.name, u.ID) {
-			switch {
-			case p.Number <= after:
-			case len(out.Part) == most:
-				out.IsTruncated = true
-				return nil
-			default:
-				out.Part = append(out.Part, item{p.Number, p.Modified.Format(timeForm), `"` + p.ETag + `"`, p.Size})
-				out.NextPartNumberMarker = p.Number
-			}
-		}
-		return nil
-	})
-	if !there {
-		return noSuchUpload()
-	}
-	answer(q.w, http.StatusOK, out)
 	return nil
 }

@@ -2,18 +2,12 @@ package cloud
 
 import (
 	"bytes"
-	"crypto/rand"
 	"encoding/xml"
 	"errors"
 	"net/http"
-	"time"
 
 	"go.etcd.io/bbolt"
 )
-
-type moment = time.Time
-
-func newVersion() string { return rand.Text() }
 
 // keepEarlier keeps what was the current object.
 func keepEarlier(tx *bbolt.Tx, bucket string, o objectRecord) error {
@@ -119,10 +113,7 @@ const mostDeleted = 1000
 
 // deleteObjects deletes several objects, each by itself.
 func (q *request) deleteObjects() *Error {
-	if _, err := q.bucket(); err != nil {
-		return err
-	}
-	if err := q.may(Deletes); err != nil {
+	if _, err := q.own(Deletes); err != nil {
 		return err
 	}
 	if !q.summed() {
@@ -171,4 +162,77 @@ func (q *request) summed() bool {
 		}
 	}
 	return false
+}
+
+// listVersions lists objects with their earlier versions, by key, the newest first.
+func (q *request) listVersions() *Error {
+	query := q.r.URL.Query()
+	prefix, key, id := query.Get("prefix"), query.Get("key-marker"), query.Get("version-id-marker")
+	most, err := atMost(query.Get("max-keys"))
+	if err != nil {
+		return err
+	}
+	type item struct {
+		XMLName        xml.Name
+		Key, VersionId string
+		IsLatest       bool
+		LastModified   string
+		ETag           string `xml:",omitempty"`
+		Size           int64
+		StorageClass   string `xml:",omitempty"`
+		Owner          owner
+	}
+	var out struct {
+		XMLName                    xml.Name `xml:"ListVersionsResult"`
+		Name, Prefix               string
+		KeyMarker, VersionIdMarker string
+		NextKeyMarker              string `xml:",omitempty"`
+		NextVersionIdMarker        string `xml:",omitempty"`
+		MaxKeys                    int
+		IsTruncated                bool
+		Versions                   []item
+	}
+	out.Name, out.Prefix, out.KeyMarker, out.VersionIdMarker, out.MaxKeys = q.name, prefix, key, id, most
+	passed := id == ""
+	add := func(o objectRecord, latest bool) bool {
+		if o.Key < key || o.Key == key && key != "" && (id == "" || !passed) {
+			passed = passed || o.Key == key && o.Version == id
+			return true
+		}
+		if len(out.Versions) == most {
+			out.IsTruncated = true
+			return false
+		}
+		v := item{XMLName: xml.Name{Local: "Version"}, Key: o.Key, VersionId: o.Version, IsLatest: latest, LastModified: o.Modified.Format(timeForm), ETag: `"` + o.ETag + `"`, Size: o.Size, StorageClass: "STANDARD", Owner: ownerOf(q.key.Account)}
+		if o.Marker {
+			v.XMLName.Local, v.ETag, v.StorageClass = "DeleteMarker", "", ""
+		}
+		out.Versions = append(out.Versions, v)
+		out.NextKeyMarker, out.NextVersionIdMarker = o.Key, o.Version
+		return true
+	}
+	_ = q.store.db.View(func(tx *bbolt.Tx) error {
+		objects, versions := table(tx, objectTable, q.name), table(tx, versionTable, q.name)
+		if objects == nil {
+			return nil
+		}
+		c := objects.Cursor()
+		for k, v := c.Seek([]byte(prefix)); k != nil && bytes.HasPrefix(k, []byte(prefix)); k, v = c.Next() {
+			o := parse[objectRecord](v)
+			if o == nil || !add(*o, true) {
+				return nil
+			}
+			for _, before := range earlier(versions, string(k)) {
+				if !add(*before, false) {
+					return nil
+				}
+			}
+		}
+		return nil
+	})
+	if !out.IsTruncated {
+		out.NextKeyMarker, out.NextVersionIdMarker = "", ""
+	}
+	answer(q.w, http.StatusOK, out)
+	return nil
 }
