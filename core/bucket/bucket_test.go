@@ -54,7 +54,7 @@ func TestCheckKey(t *testing.T) {
 
 func TestPartSize(t *testing.T) {
 	for _, c := range []struct{ size, want int64 }{
-		{0, usualPart}, {160_000 << 20, usualPart}, {160_000<<20 + 1, 17 << 20}, {MostSize, 525 << 20},
+		{0, UsualPart}, {160_000 << 20, UsualPart}, {160_000<<20 + 1, 17 << 20}, {MostSize, 525 << 20},
 	} {
 		got, err := PartSize(c.size)
 		if err != nil || got != c.want || got < LeastPart || got > MostPart {

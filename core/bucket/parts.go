@@ -12,9 +12,9 @@ const (
 	MostPut = 5 << 30
 )
 
-// usualPart is how long parts are when nothing speaks against it: long enough that requests cost little,
+// UsualPart is how long parts are when nothing speaks against it: long enough that requests cost little,
 // short enough that one which is lost costs little.
-const usualPart = 16 << 20
+const UsualPart = 16 << 20
 
 // PartSize is how many bytes each part of a file is to have, in whole MiB, so that it takes at most MostParts
 // of them. It returns an error for a file that no object can hold.
@@ -24,7 +24,7 @@ func PartSize(size int64) (int64, error) {
 	}
 	least := (size + MostParts - 1) / MostParts
 	const step = 1 << 20
-	return max(usualPart, (least+step-1)/step*step), nil
+	return max(UsualPart, (least+step-1)/step*step), nil
 }
 
 // Part is a range of a file: its number, from 1 on, and its bytes.

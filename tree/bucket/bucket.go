@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"github.com/minio/minio-go/v7"
+	"golang.org/x/sync/semaphore"
 
 	rules "bridgespan/core/bucket"
 	"bridgespan/tree"
@@ -47,6 +48,7 @@ type Tree struct {
 	wire   *wire
 	top    string // what stands before each name in a key: "" or a prefix that ends with a slash
 	known  descriptorNames
+	memory *semaphore.Weighted // of uploads
 }
 
 // How requests are made.
@@ -64,7 +66,7 @@ func Dial(ctx context.Context, t Target) (*Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := &Tree{target: t, core: core, wire: w}
+	b := &Tree{target: t, core: core, wire: w, memory: semaphore.NewWeighted(mostBuffered)}
 	if prefix := strings.Trim(t.Prefix, "/"); prefix != "" {
 		b.top = prefix + "/"
 	}

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -18,6 +19,7 @@ import (
 	"github.com/zeebo/blake3"
 
 	"bridgespan/core/acl"
+	"bridgespan/guard"
 	"bridgespan/standin/cloud"
 	"bridgespan/standin/standintest"
 	"bridgespan/tree"
@@ -177,6 +179,9 @@ func TestLongFiles(t *testing.T) {
 	if _, err := b.Put(t.Context(), "short", bytes.NewReader(long), tree.PutOptions{Size: int64(len(long)) + 1, SizeKnown: true}); !errors.Is(err, tree.ErrTorn) {
 		t.Errorf("of too little: %v", err)
 	}
+	if _, err := b.Put(t.Context(), "endless", zeroes{}, tree.PutOptions{Size: 30 << 20, SizeKnown: true}); !errors.Is(err, tree.ErrTorn) {
+		t.Errorf("of too much: %v", err)
+	}
 	if _, err := b.Put(t.Context(), "long", bytes.NewReader(long), tree.PutOptions{}); !errors.Is(err, fs.ErrExist) {
 		t.Errorf("over what is there: %v", err)
 	}
@@ -193,9 +198,44 @@ func TestLongFiles(t *testing.T) {
 	}
 }
 
+// zeroes is content without an end.
+type zeroes struct{}
+
+func (zeroes) Read(p []byte) (int, error) { clear(p); return len(p), nil }
+
 type failing struct{ err error }
 
 func (f failing) Read([]byte) (int, error) { return 0, f.err }
+
+// All uploads of a tree together hold no more memory than one tree may, and none waits for another without end.
+func TestUploadsShareMemory(t *testing.T) {
+	b := standintest.OpenBucket(t, standintest.Cloud(t).Bucket(t))
+	var group guard.WaitGroup
+	for i := range 12 { // each would hold five parts
+		group.Go(func() {
+			if _, err := b.Put(t.Context(), fmt.Sprint(i), io.LimitReader(zeroes{}, 40<<20), tree.PutOptions{Size: 40 << 20, SizeKnown: true}); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	var most uint64
+	done := make(chan struct{})
+	go func() { _ = group.Wait(); close(done) }()
+	for tick := time.NewTicker(20 * time.Millisecond); ; {
+		select {
+		case <-done:
+			t.Logf("%d MiB were in use at most", most>>20)
+			if most > 400<<20 { // what is in use no more is freed late
+				t.Errorf("%d MiB were in use", most>>20)
+			}
+			return
+		case <-tick.C:
+			var now runtime.MemStats
+			runtime.ReadMemStats(&now)
+			most = max(most, now.HeapInuse)
+		}
+	}
+}
 
 // Whoever reads a version that was replaced meanwhile is told, and gets no mixture.
 func TestReplacedWhileRead(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"sync"
 	"time"
 
 	"github.com/minio/minio-go/v7"
@@ -18,8 +19,37 @@ import (
 	"bridgespan/tree"
 )
 
-// sending is how many parts of a file are on their way at a time; each is in memory meanwhile.
-const sending = 4
+// Parts of a file that are sent side by side. All uploads of a tree together hold at most mostBuffered bytes
+// in memory, or one part where a single part is longer.
+const (
+	sending      = 4
+	mostBuffered = 128 << 20
+)
+
+// buffers are those of parts of the usual size, which are used again.
+var buffers sync.Pool
+
+// buffer returns room for a part once there is memory for it. The caller must call release, with true when
+// nobody reads the room any more: a request that failed may still do so.
+func (t *Tree) buffer(ctx context.Context, size int64) (room []byte, release func(unused bool), err error) {
+	weight := min(size, mostBuffered)
+	if err := t.memory.Acquire(ctx, weight); err != nil {
+		return nil, nil, err
+	}
+	if size != rules.UsualPart {
+		return make([]byte, size), func(bool) { t.memory.Release(weight) }, nil
+	}
+	used, ok := buffers.Get().(*[rules.UsualPart]byte)
+	if !ok {
+		used = new([rules.UsualPart]byte)
+	}
+	return used[:], func(unused bool) {
+		if unused {
+			buffers.Put(used)
+		}
+		t.memory.Release(weight)
+	}, nil
+}
 
 // Put writes a file whole. A short one is sent in one request, with its hash; a longer one in parts, of which
 // nobody sees anything before all are there.
@@ -54,16 +84,21 @@ func (u *upload) run(ctx context.Context) (tree.Entry, error) {
 	if u.options.SizeKnown && u.options.Size < each {
 		room = u.options.Size + 1 // one more tells that there is more
 	}
-	first := make([]byte, room)
+	first, release, err := u.buffer(ctx, room)
+	if err != nil {
+		return tree.Entry{}, err
+	}
 	n, err := u.from.fill(first)
 	if err != nil && err != io.EOF {
+		release(true)
 		return tree.Entry{}, err
 	}
 	var info minio.UploadInfo
 	if err == io.EOF {
 		info, err = u.whole(ctx, first[:n])
+		release(err == nil)
 	} else {
-		info, err = u.parts(ctx, first)
+		info, err = u.parts(ctx, first, release)
 	}
 	if err != nil {
 		return tree.Entry{}, u.explained(err)
@@ -136,13 +171,14 @@ func (u *upload) whole(ctx context.Context, content []byte) (minio.UploadInfo, e
 	return u.core.PutObject(ctx, u.target.Bucket, u.key, bytes.NewReader(content), int64(len(content)), "", "", u.conditions())
 }
 
-// parts sends a file in parts; what was sent is taken back when that fails.
-func (u *upload) parts(ctx context.Context, first []byte) (info minio.UploadInfo, err error) {
+// parts sends a file in parts, and aborts the upload when that fails. release frees the memory of the first part.
+func (u *upload) parts(ctx context.Context, first []byte, release func(unused bool)) (info minio.UploadInfo, err error) {
 	id, err := u.core.NewMultipartUpload(ctx, u.target.Bucket, u.key, minio.PutObjectOptions{UserMetadata: u.meta})
 	if err != nil {
+		release(true)
 		return info, err
 	}
-	sent, err := u.send(ctx, id, first)
+	sent, err := u.send(ctx, id, first, release)
 	if err == nil {
 		err = u.from.check()
 	}
@@ -170,39 +206,41 @@ func (u *upload) lengthIs(ctx context.Context, version string) error {
 	return err
 }
 
-// send sends the parts of a file, several at a time, while the next are read.
-func (u *upload) send(ctx context.Context, id string, first []byte) ([]minio.CompletePart, error) {
-	group, run := guard.WithContext(ctx)
+// send sends the parts of a file, several side by side, while it reads the next ones.
+func (u *upload) send(ctx context.Context, id string, part []byte, release func(unused bool)) ([]minio.CompletePart, error) {
+	group, gctx := guard.WithContext(ctx)
 	group.SetLimit(sending)
 	var sent []*minio.CompletePart
-	room := make(chan []byte, sending+1) // buffers that are used again
-	part, last := first, false
-	for number := 1; len(part) > 0 && run.Err() == nil; number++ {
-		if number > rules.MostParts {
-			return nil, errors.Join(tree.ErrUnsupported, group.Wait())
-		}
-		done, body := &minio.CompletePart{PartNumber: number}, part // part is another one when this is sent
+	each, last := int64(len(part)), false
+	for number := 1; ; number++ {
+		done, body, free := &minio.CompletePart{PartNumber: number}, part, release // the loop reuses the names
 		sent = append(sent, done)
-		group.Go(func() error {
-			p, err := u.core.PutObjectPart(run, u.target.Bucket, u.key, id, number, bytes.NewReader(body), int64(len(body)), minio.PutObjectPartOptions{})
-			done.ETag = p.ETag
-			room <- body[:cap(body)]
+		group.Go(func() (err error) {
+			complete := false
+			defer func() { free(complete) }()
+			p, err := u.core.PutObjectPart(gctx, u.target.Bucket, u.key, id, number, bytes.NewReader(body), int64(len(body)), minio.PutObjectPartOptions{})
+			done.ETag, complete = p.ETag, err == nil
 			return err
 		})
-		if last {
+		if last || gctx.Err() != nil {
 			break
 		}
-		var next []byte
-		select {
-		case next = <-room:
-		default:
-			next = make([]byte, cap(first))
+		if number == rules.MostParts {
+			return nil, errors.Join(tree.ErrUnsupported, group.Wait())
 		}
-		n, err := u.from.fill(next)
+		var err error
+		if part, release, err = u.buffer(gctx, each); err != nil {
+			break // the error of the part that failed counts
+		}
+		n, err := u.from.fill(part)
 		if last = err == io.EOF; err != nil && !last {
+			release(true)
 			return nil, errors.Join(err, ignoreCancel(group.Wait()))
 		}
-		part = next[:n]
+		if part = part[:n]; n == 0 {
+			release(true)
+			break
+		}
 	}
 	if err := group.Wait(); err != nil {
 		return nil, err
@@ -230,7 +268,8 @@ type gathered struct {
 	size    int64
 }
 
-// fill reads as much as there is room for. It returns io.EOF when that was the last.
+// fill reads as much as there is room for. It returns io.EOF with the last bytes, and ErrTorn as soon as there
+// are more than the options say.
 func (g *gathered) fill(p []byte) (n int, err error) {
 	for n < len(p) && err == nil {
 		if err = g.ctx.Err(); err != nil {
@@ -240,7 +279,9 @@ func (g *gathered) fill(p []byte) (n int, err error) {
 		k, err = g.from.Read(p[n:min(len(p), n+(1<<20))])
 		n += k
 	}
-	g.size += int64(n)
+	if g.size += int64(n); g.options.SizeKnown && g.size > g.options.Size {
+		return n, g.check()
+	}
 	return n, err
 }
 
