@@ -60,7 +60,7 @@ func (a *API) frontRoutes() {
 			if err != nil {
 				return nil, err
 			}
-			plan, err := a.Fronts.Remove(ctx, in.Server, in.Share, version, in.Forget, in.Rehearse)
+			plan, err := a.Fronts.Remove(ctx, in.Server, in.Share, version, model.RemoveFront{Forget: in.Forget, Rehearse: in.Rehearse})
 			return &body[model.FrontPlan]{plan}, err
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "list-front-connections", Method: "GET", Path: path + "/connected", Summary: "Tell who has a front open", Tags: tags},

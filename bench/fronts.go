@@ -59,7 +59,7 @@ func prepareFrontWrite(ctx context.Context, after *endings, amount int) (ours, r
 				_, err = f.runs.Await(f.ctx, plan.Run, time.Minute)
 			}
 			if err == nil {
-				_, err = f.fronts.Remove(f.ctx, f.asked.Server, f.asked.Share, plan.Front.Version, false, false)
+				_, err = f.fronts.Remove(f.ctx, f.asked.Server, f.asked.Share, plan.Front.Version, model.RemoveFront{})
 			}
 			return float64(amount) / took.Seconds(), err
 		}, func(context.Context) (float64, error) {

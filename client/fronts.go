@@ -35,14 +35,14 @@ func (c *Client) EditFront(ctx context.Context, server, share string, e model.Ed
 	return change[model.Front](ctx, c, e, "fronts", server, share)
 }
 
-// RemoveFront removes a front, or rehearses that; forget is for one whose host is gone.
-func (c *Client) RemoveFront(ctx context.Context, server, share string, forget, rehearse bool) (model.FrontPlan, error) {
+// RemoveFront removes a front, or rehearses that.
+func (c *Client) RemoveFront(ctx context.Context, server, share string, how model.RemoveFront) (model.FrontPlan, error) {
 	_, etag, err := get[any](ctx, c, nil, "fronts", server, share)
 	if err != nil {
 		return model.FrontPlan{}, err
 	}
-	query := url.Values{"rehearse": {fmt.Sprint(rehearse)}}
-	if forget {
+	query := url.Values{"rehearse": {fmt.Sprint(how.Rehearse)}}
+	if how.Forget {
 		query.Set("forget", "true")
 	}
 	out, _, err := do[model.FrontPlan](ctx, c, request{method: http.MethodDelete, path: []string{"fronts", server, share}, query: query, etag: etag})

@@ -93,7 +93,7 @@ func (d *Demo) keepFronts(ctx context.Context, api *client.Client) error {
 		if _, err := api.CheckServer(ctx, h.name); err != nil {
 			return err
 		}
-		n := model.NewFront{Server: h.name, Share: space, Namespace: space, Note: "Everything that people at the trust open", CheckAs: &model.FrontCheckAs{Domain: domainName, Account: "wren.hale", Password: d.password("wren.hale")}}
+		n := model.NewFront{Server: h.name, Share: space, Namespace: space, Comment: "Everything that people at the trust open", CheckAs: &model.FrontCheckAs{Domain: domainName, Account: "wren.hale", Password: d.password("wren.hale")}}
 		if _, err := api.AddFront(ctx, n); err != nil {
 			return err
 		}

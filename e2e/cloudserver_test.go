@@ -2,9 +2,11 @@ package e2e
 
 import (
 	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -20,10 +22,18 @@ import (
 	"bridgespan/tree/bucket"
 )
 
-// accountAt asks for the account of a cloud to be added as a server.
-func accountAt(s *standintest.Sky, at bucket.Target) model.NewServer {
-	host, port, _ := strings.Cut(s.Endpoint, ":")
-	return model.NewServer{Name: "haar", Site: "Lowland", Address: host, Port: number(port), Account: at.Key, Password: at.Secret, Cloud: &model.CloudReach{Region: at.Region, PathStyle: true, Plain: true}}
+// accountAt is the request to add an account of a simulated cloud as a server.
+func accountAt(t *testing.T, s *standintest.Sky, at bucket.Target) model.NewServer {
+	t.Helper()
+	host, text, err := net.SplitHostPort(s.Endpoint)
+	if err != nil {
+		t.Fatal(err)
+	}
+	port, err := strconv.Atoi(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return model.NewServer{Name: "haar", Site: "Lowland", Address: host, Port: port, Account: at.Key, Password: at.Secret, Cloud: &model.CloudReach{Region: at.Region, PathStyle: true, Plain: true}}
 }
 
 // An account at an object service is a server whose shares are buckets: it is checked, and a bucket is a replica.
@@ -43,12 +53,12 @@ func TestCloudServer(t *testing.T) {
 		"with TLS":        {func(n *model.NewServer) { n.Cloud.Plain = false }, "cloud.plain"},
 		"a bad authority": {func(n *model.NewServer) { n.Cloud.Authority = "none" }, "cloud.authority"},
 	} {
-		n := accountAt(sky, at)
+		n := accountAt(t, sky, at)
 		c.change(&n)
 		_, err := e.API.AddServer(ctx, n)
 		refused(t, what, err, 422, c.field)
 	}
-	v, err := e.API.AddServer(ctx, accountAt(sky, at))
+	v, err := e.API.AddServer(ctx, accountAt(t, sky, at))
 	if err != nil || v.Kind != model.ServerCloud || v.Cloud == nil || v.Cloud.Region != at.Region {
 		t.Fatalf("added %+v, %v", v, err)
 	}
@@ -61,13 +71,6 @@ func TestCloudServer(t *testing.T) {
 	}
 	testBucketReplica(t, e, sky, at)
 	testKeyWithoutRight(t, e, sky)
-}
-
-func number(text string) (n int) {
-	for _, c := range text {
-		n = 10*n + int(c-'0')
-	}
-	return n
 }
 
 // testBucketReplica keeps a folder of a share and a folder of a bucket the same.
@@ -115,10 +118,9 @@ func testBucketReplica(t *testing.T, e *harness.Estate, sky *standintest.Sky, at
 
 // A check says which right a key lacks.
 func testKeyWithoutRight(t *testing.T, e *harness.Estate, sky *standintest.Sky) {
-	sky.Dials().Turn(cloud.Settings{})
 	reader := cloud.Key{ID: "reader-key", Secret: "a secret of a reader", Account: sky.Key.Account, Rights: []cloud.Right{cloud.Lists, cloud.Reads}}
 	sky.AddKey(reader)
-	n := accountAt(sky, bucket.Target{Key: reader.ID, Secret: reader.Secret, Region: "coast-1"})
+	n := accountAt(t, sky, bucket.Target{Key: reader.ID, Secret: reader.Secret, Region: "coast-1"})
 	n.Name = "haar-reader"
 	if _, err := e.API.AddServer(t.Context(), n); err != nil {
 		t.Fatal(err)
@@ -139,12 +141,12 @@ func testCloudInConsole(c checker) {
 	if _, err := sky.Client.Client.PutObject(c.t.Context(), at.Bucket, "beds/fern.csv", strings.NewReader("a fern"), 6, minio.PutObjectOptions{}); err != nil {
 		c.t.Fatal(err)
 	}
-	host, port, _ := strings.Cut(sky.Endpoint, ":")
+	n := accountAt(c.t, sky, at)
 	c.must(tab.Click("link", "Servers"), tab.Click("button", "Add a server"), tab.Choose("Reached by", "An object service"))
-	c.must(tab.Type("Name", "haar"), tab.Choose("Site", "Upland"), tab.Type("Address", host), tab.Type("Port", port), tab.Type("Access key", at.Key), tab.Type("Secret", "another"),
-		tab.Type("Region", at.Region), tab.Click("field", "Reach it with TLS Without it, whoever is between sees all that crosses."), tab.Click("field", "Buckets in the path Where buckets do not stand in front of the host's name."), tab.Click("button", "Sign in and add"), tab.See("refuses the key"))
+	c.must(tab.Type("Name", "haar"), tab.Choose("Site", "Upland"), tab.Type("Address", n.Address), tab.Type("Port", itoa(n.Port)), tab.Type("Access key", n.Account), tab.Type("Secret", "another"),
+		tab.Type("Region", n.Cloud.Region), tab.Click("field", "Reach it with TLS Without it, whoever is between sees all that crosses."), tab.Click("field", "Buckets in the path Where buckets do not stand in front of the host's name."), tab.Click("button", "Sign in and add"), tab.See("refuses the key"))
 	c.accessible("adding an object service, with an error")
-	c.must(tab.Type("Secret", at.Secret), tab.Click("button", "Sign in and add"), tab.See("haar was added"), tab.Click("button", "Check now"), tab.See("lists, reads permissions and may write on all of them"))
+	c.must(tab.Type("Secret", n.Password), tab.Click("button", "Sign in and add"), tab.See("haar was added"), tab.Click("button", "Check now"), tab.See("lists, reads permissions and may write on all of them"))
 	c.accessible("an object service")
 	c.must(tab.Click("link", at.Bucket), tab.See("no end is told"), tab.Click("button", "Survey now"), tab.See(".csv"))
 	c.accessible("a bucket")

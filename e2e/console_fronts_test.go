@@ -18,7 +18,7 @@ func testFrontPages(t *testing.T, o *orchard) {
 	c.accessible("front")
 	c.must(tab.Click("button", "Edit …"), tab.Type("Branch", "nowhere"), tab.Click("button", "Save"), tab.See("no folder /garden/nowhere"))
 	c.accessible("changing a front, with an error")
-	c.must(tab.Type("Branch", ""), tab.Type("Note", "Beds and papers"), tab.Click("button", "Save"), tab.See("Beds and papers"), tab.Press("\x1b"))
+	c.must(tab.Type("Branch", ""), tab.Type("Comment", "Beds and papers"), tab.Click("button", "Save"), tab.See("Beds and papers"), tab.Press("\x1b"))
 
 	c.must(tab.Click("button", "Add a front …"), tab.Choose("Host", "bracken (Lowland)"), tab.Type("Share", "a[b]"), tab.Click("button", "Rehearse"), tab.See("cannot be the name of a share"))
 	c.accessible("adding a front, with an error")

@@ -147,7 +147,7 @@ func (o *orchard) link(t *testing.T, at *harness.Mover, path string) string {
 
 func testFrontAdd(t *testing.T, o *orchard) {
 	ctx := t.Context()
-	n := model.NewFront{Server: "bracken", Share: "garden", Namespace: "garden", Note: "The garden", CheckAs: &model.FrontCheckAs{Account: "ada", Password: standintest.Password("ada")}, Rehearse: true}
+	n := model.NewFront{Server: "bracken", Share: "garden", Namespace: "garden", Comment: "The garden", CheckAs: &model.FrontCheckAs{Account: "ada", Password: standintest.Password("ada")}, Rehearse: true}
 	plan, err := o.API.AddFront(ctx, n)
 	if err != nil || !plan.Rehearsed || len(plan.Steps) != 4 || len(plan.Lines) == 0 || finding.Worst(plan.Checks) == finding.Fail {
 		t.Fatalf("planned %+v, %v", plan, err)
@@ -341,7 +341,7 @@ func testFrontBranch(t *testing.T, o *orchard) {
 		f, err := o.API.Front(ctx, "bluebell", "papers")
 		return err == nil && f.State == model.FrontCurrent
 	})
-	if _, err := o.API.RemoveFront(ctx, "bluebell", "papers", false, false); err != nil {
+	if _, err := o.API.RemoveFront(ctx, "bluebell", "papers", model.RemoveFront{}); err != nil {
 		t.Error(err)
 	}
 }
@@ -416,7 +416,7 @@ func testFrontKilled(t *testing.T, o *orchard) {
 	}); err != nil || links != many {
 		t.Errorf("%d links are there, %v", links, err)
 	}
-	if _, err := o.API.RemoveFront(ctx, "bracken", "meadow", false, false); err != nil {
+	if _, err := o.API.RemoveFront(ctx, "bracken", "meadow", model.RemoveFront{}); err != nil {
 		t.Error(err)
 	}
 }
@@ -554,11 +554,11 @@ func testFrontRemove(t *testing.T, o *orchard) {
 	err := o.API.RemoveServer(ctx, "bracken", false)
 	refused(t, "the host of a front", err, 409, "")
 	for _, at := range []string{"bracken", "bluebell"} {
-		plan, err := o.API.RemoveFront(ctx, at, "garden", false, true)
+		plan, err := o.API.RemoveFront(ctx, at, "garden", model.RemoveFront{Rehearse: true})
 		if err != nil || !plan.Rehearsed || len(plan.Steps) != 4 {
 			t.Errorf("%s: rehearsed %+v, %v", at, plan, err)
 		}
-		if _, err := o.API.RemoveFront(ctx, at, "garden", false, false); err != nil {
+		if _, err := o.API.RemoveFront(ctx, at, "garden", model.RemoveFront{}); err != nil {
 			t.Errorf("%s: %v", at, err)
 		}
 	}

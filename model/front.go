@@ -16,7 +16,7 @@ type Front struct {
 	Branch    string `json:"branch,omitempty" doc:"Folder of the namespace that is its top; absent for all of it"`
 	Site      string `json:"site" doc:"Site whose people come through it: that of the server"`
 	Host      string `json:"host" doc:"Name by which people's machines reach it"`
-	Note      string `json:"note,omitempty" doc:"What people see beside the share"`
+	Comment   string `json:"comment,omitempty" doc:"Text that people see beside the share"`
 	// LeaveOutFailing: else they stand last.
 	LeaveOutFailing bool   `json:"leaveOutFailing" doc:"Leave failing locations out while another one is open; else they stand last"`
 	CheckDomain     string `json:"checkDomain,omitempty" doc:"Domain of the account that checks it"`
@@ -92,7 +92,7 @@ type NewFront struct {
 	Share           string        `json:"share" maxLength:"80" doc:"Name of the share that people see"`
 	Namespace       string        `json:"namespace" maxLength:"255" doc:"Namespace to show"`
 	Branch          string        `json:"branch,omitempty" maxLength:"1000" doc:"Folder of the namespace that is its top"`
-	Note            string        `json:"note,omitempty" maxLength:"200" doc:"What people see beside the share"`
+	Comment         string        `json:"comment,omitempty" maxLength:"200" doc:"Text that people see beside the share"`
 	LeaveOutFailing bool          `json:"leaveOutFailing,omitempty" doc:"Leave failing locations out while another one is open"`
 	CheckAs         *FrontCheckAs `json:"checkAs,omitempty" doc:"Account of a person that checks it again and again; kept sealed"`
 	Rehearse        bool          `json:"rehearse,omitempty" doc:"Only tell what would be made, and what is in the way"`
@@ -101,9 +101,15 @@ type NewFront struct {
 // EditFront changes a front; what is absent stays.
 type EditFront struct {
 	Branch          *string       `json:"branch,omitempty" maxLength:"1000" doc:"Folder of the namespace that is its top; empty: all of it"`
-	Note            *string       `json:"note,omitempty" maxLength:"200" doc:"What people see beside the share"`
+	Comment         *string       `json:"comment,omitempty" maxLength:"200" doc:"Text that people see beside the share"`
 	LeaveOutFailing *bool         `json:"leaveOutFailing,omitempty" doc:"Leave failing locations out while another one is open"`
 	CheckAs         *FrontCheckAs `json:"checkAs,omitempty" doc:"Account of a person that checks it; with an empty name, nobody does"`
+}
+
+// RemoveFront is how a front is removed.
+type RemoveFront struct {
+	Forget   bool // from Bridge Span only: its host is lost
+	Rehearse bool // nothing is done
 }
 
 // FrontPlan is what making or removing a front does.

@@ -149,18 +149,6 @@ func scanServer(s scanner) (v model.Server, err error) {
 	return v, err
 }
 
-// cloudText is how an object service is reached, as it is kept; nil of another server.
-func cloudText(v model.Server) any {
-	if v.Cloud == nil {
-		return nil
-	}
-	text, err := json.Marshal(v.Cloud)
-	if err != nil { // of texts and flags alone
-		return nil
-	}
-	return text
-}
-
 // Servers lists servers by name.
 func (q Queries) Servers(ctx context.Context, page Page) ([]model.Server, error) {
 	rows, err := q.run.QueryContext(ctx, serverColumns+` WHERE v.name_key > ? ORDER BY v.name_key LIMIT ?`, page.After, page.Limit)
@@ -189,17 +177,25 @@ func (q Queries) ServerSecret(ctx context.Context, name string) ([]byte, error) 
 
 // AddServer adds a server; its site must exist.
 func (tx *Tx) AddServer(ctx context.Context, v model.Server, secret []byte) error {
-	_, _, err := tx.exec(ctx, `INSERT INTO servers (name, name_key, site_id, address, port, domain, account, certificate, secret, note, unsigned_messages, viewers_browse, people_name, cloud)
-		VALUES (?, ?, (SELECT id FROM sites WHERE name_key = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned, v.ViewersBrowse, v.PeopleName, cloudText(v))
+	cloud, err := json.Marshal(v.Cloud)
+	if err != nil {
+		return err
+	}
+	_, _, err = tx.exec(ctx, `INSERT INTO servers (name, name_key, site_id, address, port, domain, account, certificate, secret, note, unsigned_messages, viewers_browse, people_name, cloud)
+		VALUES (?, ?, (SELECT id FROM sites WHERE name_key = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULLIF(?, 'null'))`,
+		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned, v.ViewersBrowse, v.PeopleName, cloud)
 	return taken(err, "name", "server", v.Name)
 }
 
 // UpdateServer changes a server, found by its former name. A nil secret leaves the old one.
 func (tx *Tx) UpdateServer(ctx context.Context, former string, v model.Server, secret []byte) error {
-	err := tx.expectVersion(ctx, "server "+former, `UPDATE servers SET name = ?, name_key = ?, site_id = (SELECT id FROM sites WHERE name_key = ?),
-		address = ?, port = ?, domain = ?, account = ?, certificate = ?, secret = COALESCE(?, secret), note = ?, unsigned_messages = ?, viewers_browse = ?, people_name = ?, cloud = ?, version = version + 1 WHERE name_key = ? AND version = ?`,
-		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned, v.ViewersBrowse, v.PeopleName, cloudText(v), namespace.Key(former), v.Version)
+	cloud, err := json.Marshal(v.Cloud)
+	if err != nil {
+		return err
+	}
+	err = tx.expectVersion(ctx, "server "+former, `UPDATE servers SET name = ?, name_key = ?, site_id = (SELECT id FROM sites WHERE name_key = ?),
+		address = ?, port = ?, domain = ?, account = ?, certificate = ?, secret = COALESCE(?, secret), note = ?, unsigned_messages = ?, viewers_browse = ?, people_name = ?, cloud = NULLIF(?, 'null'), version = version + 1 WHERE name_key = ? AND version = ?`,
+		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned, v.ViewersBrowse, v.PeopleName, cloud, namespace.Key(former), v.Version)
 	return taken(err, "name", "server", v.Name)
 }
 

@@ -19,7 +19,7 @@ func scanFront(s scanner) (f model.Front, err error) {
 	var since, written, caught sql.NullTime
 	var left, foreign, check []byte
 	var leaving bool
-	err = s.Scan(&f.ID, &f.Server, &f.Share, &f.Namespace, &f.Branch, &f.Site, &f.Host, &f.Note, &f.LeaveOutFailing, &f.CheckDomain, &f.CheckAccount,
+	err = s.Scan(&f.ID, &f.Server, &f.Share, &f.Namespace, &f.Branch, &f.Site, &f.Host, &f.Comment, &f.LeaveOutFailing, &f.CheckDomain, &f.CheckAccount,
 		&f.State, &f.Trouble, &since, &f.Folders, &f.Links, &left, &foreign, &written, &caught, &f.CaughtUpChanges, &check, &leaving, &f.LetGo, &f.Version)
 	if leaving {
 		f.State, f.Trouble = model.FrontLeaving, ""
@@ -58,14 +58,14 @@ func (q Queries) FrontSecret(ctx context.Context, id int64) (sealed []byte, err 
 func (tx *Tx) AddFront(ctx context.Context, f model.Front) error {
 	_, _, err := tx.exec(ctx, `INSERT INTO fronts (namespace_id, branch, server_id, share, share_key, note, leave_out_failing)
 		SELECT n.id, ?, v.id, ?, ?, ?, ? FROM namespaces n, servers v WHERE n.name = ? AND v.name_key = ?`,
-		[]byte(f.Branch), f.Share, namespace.Key(f.Share), f.Note, f.LeaveOutFailing, f.Namespace, namespace.Key(f.Server))
+		[]byte(f.Branch), f.Share, namespace.Key(f.Share), f.Comment, f.LeaveOutFailing, f.Namespace, namespace.Key(f.Server))
 	return taken(err, "share", "front", f.Share)
 }
 
 // UpdateFront changes the settings of a front. A nil secret leaves the old one, unless nobody checks it.
 func (tx *Tx) UpdateFront(ctx context.Context, f model.Front, secret []byte) error {
 	return tx.expectVersion(ctx, "front "+f.Server+"/"+f.Share, `UPDATE fronts SET branch = ?, note = ?, leave_out_failing = ?, check_domain = ?, check_account = ?, check_secret = IF(? = '', NULL, COALESCE(?, check_secret)), version = version + 1
-		WHERE id = ? AND version = ?`, []byte(f.Branch), f.Note, f.LeaveOutFailing, f.CheckDomain, f.CheckAccount, f.CheckAccount, secret, f.ID, f.Version)
+		WHERE id = ? AND version = ?`, []byte(f.Branch), f.Comment, f.LeaveOutFailing, f.CheckDomain, f.CheckAccount, f.CheckAccount, secret, f.ID, f.Version)
 }
 
 // LeaveFront asks for a front to be written no more, or takes that back.

@@ -49,7 +49,7 @@ const (
 )
 
 // gardenFront is a front that answers, and whose check found something.
-const gardenFront = `{"server":"reed","share":"garden","namespace":"garden","site":"Upland","host":"reed.test","note":"The garden","leaveOutFailing":false,"checkAccount":"ada","state":"current","folders":1,"links":2,"written":"2026-11-01T10:00:00Z","caughtUp":"2026-11-01T10:00:00Z","caughtUpChanges":3,"foreign":["mine.txt"],"leftOut":[{"path":"/garden/old","why":"elm/old: held: by hand"}],"check":` + gardenCheck + `,"version":2}`
+const gardenFront = `{"server":"reed","share":"garden","namespace":"garden","site":"Upland","host":"reed.test","comment":"The garden","leaveOutFailing":false,"checkAccount":"ada","state":"current","folders":1,"links":2,"written":"2026-11-01T10:00:00Z","caughtUp":"2026-11-01T10:00:00Z","caughtUpChanges":3,"foreign":["mine.txt"],"leftOut":[{"path":"/garden/old","why":"elm/old: held: by hand"}],"check":` + gardenCheck + `,"version":2}`
 
 const gardenCheck = `{"at":"2026-11-01T10:00:00Z","tookMs":12,"outcome":"warn","lines":[{"severity":"warn","code":"refused","subject":"/garden/store","found":"ada may not open elm/store","meaning":"they are refused there","remedy":"grant them something"}]}`
 

@@ -19,7 +19,7 @@ func frontCommand() *cli.Command {
 	rehearse := &cli.BoolFlag{Name: "rehearse", Usage: "only tell what would be done"}
 	settings := []cli.Flag{
 		&cli.StringFlag{Name: "branch", Usage: "show this `FOLDER` of the namespace alone"},
-		&cli.StringFlag{Name: "note", Usage: "`TEXT` that people see beside the share"},
+		&cli.StringFlag{Name: "comment", Usage: "`TEXT` that people see beside the share"},
 		&cli.BoolFlag{Name: "leave-out-failing", Usage: "leave failing locations out while another one is open, instead of giving them last"},
 		&cli.StringFlag{Name: "check-as", Usage: "let it be checked again and again as this `ACCOUNT`, DOMAIN\\NAME or NAME; - for nobody"},
 		passwordFlag(),
@@ -116,7 +116,7 @@ func frontTable(f model.Front) table {
 	t.add("failing locations", map[bool]string{true: "left out while another one is open", false: "given last"}[f.LeaveOutFailing])
 	t.add("checked as", cmp.Or(strings.TrimPrefix(f.CheckDomain+`\`+f.CheckAccount, `\`), "nobody"))
 	t.add("last check", outcome(f.Check))
-	t.add("note", f.Note)
+	t.add("comment", f.Comment)
 	var more []string
 	for _, l := range f.LeftOut {
 		more = append(more, fmt.Sprintf("Not shown: %s: %s.", l.Path, l.Why))
@@ -158,7 +158,7 @@ func addFront(ctx context.Context, c *cli.Command, api *client.Client, args []st
 	if err != nil {
 		return err
 	}
-	n := model.NewFront{Namespace: strings.Trim(args[0], "/"), Server: args[1], Share: c.String("share"), Branch: c.String("branch"), Note: c.String("note"), LeaveOutFailing: c.Bool("leave-out-failing"), CheckAs: as, Rehearse: c.Bool("rehearse")}
+	n := model.NewFront{Namespace: strings.Trim(args[0], "/"), Server: args[1], Share: c.String("share"), Branch: c.String("branch"), Comment: c.String("comment"), LeaveOutFailing: c.Bool("leave-out-failing"), CheckAs: as, Rehearse: c.Bool("rehearse")}
 	if n.Share == "" {
 		n.Share = n.Namespace
 	}
@@ -199,7 +199,7 @@ func editFront(ctx context.Context, c *cli.Command, api *client.Client, host, sh
 	if err != nil {
 		return err
 	}
-	f, err := api.EditFront(ctx, host, share, model.EditFront{CheckAs: as, Branch: sent(c, "branch"), Note: sent(c, "note"), LeaveOutFailing: sentBool(c, "leave-out-failing")})
+	f, err := api.EditFront(ctx, host, share, model.EditFront{CheckAs: as, Branch: sent(c, "branch"), Comment: sent(c, "comment"), LeaveOutFailing: sentBool(c, "leave-out-failing")})
 	if err != nil {
 		return err
 	}
@@ -219,7 +219,7 @@ func checkFront(ctx context.Context, c *cli.Command, api *client.Client, host, s
 }
 
 func removeFront(ctx context.Context, c *cli.Command, api *client.Client, host, share string) error {
-	plan, err := api.RemoveFront(ctx, host, share, c.Bool("forget"), c.Bool("rehearse"))
+	plan, err := api.RemoveFront(ctx, host, share, model.RemoveFront{Forget: c.Bool("forget"), Rehearse: c.Bool("rehearse")})
 	if err != nil {
 		return err
 	}

@@ -115,8 +115,8 @@ func (s *Service) Open(ctx context.Context, target namespace.Target) (tree.Tree,
 	return t, nil
 }
 
-// noMover is the fault of asking a mover, or an object service, for what a file server alone has.
-func noMover(v model.Server) error {
+// notSMB is the fault of asking a mover or an object service for something that only SMB file servers have.
+func notSMB(v model.Server) error {
 	if v.Can(model.HoldsBuckets) {
 		return fault.New(fault.Invalid, "name a file server that is reached by SMB", "%s is an account at an object service: it has no share permissions or sessions, and people cannot be led there", v.Name)
 	}

@@ -159,7 +159,7 @@ func Unavailable(v model.Server, err error) error {
 func (s *Service) Administer(ctx context.Context, server string) (*Reach, error) {
 	v, err := s.db.Server(ctx, server)
 	if err == nil && !v.Can(model.HasAccounts) {
-		err = noMover(v)
+		err = notSMB(v)
 	}
 	if err != nil {
 		return nil, err
@@ -190,7 +190,7 @@ func (s *Service) password(ctx context.Context, v model.Server) (string, error) 
 // the server's own spelling, or a fault at field.
 func (s *Service) TryLocation(ctx context.Context, field string, target namespace.Target) (namespace.Target, error) {
 	if v, err := s.db.Server(ctx, target.Server); err == nil && !v.Can(model.SpeaksSMB) {
-		return target, faultAt(field, noMover(v))
+		return target, faultAt(field, notSMB(v))
 	}
 	return s.TryTarget(ctx, field, target)
 }

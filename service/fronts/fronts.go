@@ -138,9 +138,9 @@ func (s *Service) Edit(ctx context.Context, server, share string, version int64,
 			return f, err
 		}
 	}
-	if e.Note != nil && *e.Note != f.Note {
-		f.Note = *e.Note
-		if err := s.at(ctx, f, func(at moverfront.Client) error { return at.Offer(ctx, f.Note) }); err != nil {
+	if e.Comment != nil && *e.Comment != f.Comment {
+		f.Comment = *e.Comment
+		if err := s.at(ctx, f, func(at moverfront.Client) error { return at.Offer(ctx, f.Comment) }); err != nil {
 			return f, err
 		}
 	}
@@ -165,13 +165,13 @@ func name(f model.Front) string { return f.Server + "/" + f.Share }
 
 // settings are what of a front stands in the record of changes.
 type settings struct {
-	Server, Share, Namespace, Branch, Note string
-	LeaveOutFailing                        bool
-	CheckAs                                string
+	Server, Share, Namespace, Branch, Comment string
+	LeaveOutFailing                           bool
+	CheckAs                                   string
 }
 
 func shown(f model.Front) settings {
-	return settings{f.Server, f.Share, f.Namespace, f.Branch, f.Note, f.LeaveOutFailing, strings.TrimPrefix(f.CheckDomain+`\`+f.CheckAccount, `\`)}
+	return settings{f.Server, f.Share, f.Namespace, f.Branch, f.Comment, f.LeaveOutFailing, strings.TrimPrefix(f.CheckDomain+`\`+f.CheckAccount, `\`)}
 }
 
 // findBranch finds the folder of the namespace at a front's branch, and spells it as it is there.

@@ -162,17 +162,13 @@ func (s *stage) add(t *testing.T, by *instance) model.Front {
 	return plan.Front
 }
 
-func (s *stage) remove(by *instance, rehearse bool) (model.FrontPlan, error) {
-	return s.removeOr(by, false, rehearse)
-}
-
-// removeOr removes the front, or forgets it.
-func (s *stage) removeOr(by *instance, forget, rehearse bool) (model.FrontPlan, error) {
+// remove removes the front as it is now.
+func (s *stage) remove(by *instance, how model.RemoveFront) (model.FrontPlan, error) {
 	f, err := by.fronts.Front(s.ctx, s.asked.Server, s.asked.Share)
 	if err != nil {
 		return model.FrontPlan{}, err
 	}
-	return by.fronts.Remove(s.ctx, f.Server, f.Share, f.Version, forget, rehearse)
+	return by.fronts.Remove(s.ctx, f.Server, f.Share, f.Version, how)
 }
 
 // below is a place of the front's folder on the host.
@@ -250,16 +246,16 @@ func testAddAndRemove(t *testing.T, s *stage) {
 	if _, err := only.fronts.Add(s.ctx, s.asked); fault.KindOf(err) != fault.Taken {
 		t.Errorf("a second one: %v", err)
 	}
-	if _, err := only.fronts.Remove(s.ctx, f.Server, f.Share, f.Version+1, false, false); fault.KindOf(err) != fault.Stale {
+	if _, err := only.fronts.Remove(s.ctx, f.Server, f.Share, f.Version+1, model.RemoveFront{}); fault.KindOf(err) != fault.Stale {
 		t.Errorf("removed with another version: %v", err)
 	}
-	if p, err := s.remove(only, true); err != nil || !p.Rehearsed || p.Run != 0 {
+	if p, err := s.remove(only, model.RemoveFront{Rehearse: true}); err != nil || !p.Rehearsed || p.Run != 0 {
 		t.Errorf("rehearsed %+v, %v", p, err)
 	}
 	if !s.offered(t) {
 		t.Error("a rehearsal removed it")
 	}
-	if _, err := s.remove(only, false); err != nil {
+	if _, err := s.remove(only, model.RemoveFront{}); err != nil {
 		t.Error(err)
 	}
 	s.nothingLeft(t, only)
@@ -308,7 +304,7 @@ func testCheckChanged(t *testing.T, s *stage) {
 		t.Fatal(err)
 	}
 	look("another one", true, finding.Pass, "paths/plants")
-	if _, err := s.remove(only, false); err != nil {
+	if _, err := s.remove(only, model.RemoveFront{}); err != nil {
 		t.Error(err)
 	}
 }
@@ -327,7 +323,7 @@ func testSameHostTwice(t *testing.T, s *stage) {
 	if _, err := only.fronts.Add(s.ctx, second); fault.KindOf(err) != fault.Taken {
 		t.Errorf("the same mover as another host: %v", err)
 	}
-	if _, err := s.remove(only, false); err != nil {
+	if _, err := s.remove(only, model.RemoveFront{}); err != nil {
 		t.Error(err)
 	}
 }
@@ -346,7 +342,7 @@ func testRemovalTakenBack(t *testing.T, s *stage) {
 		}
 	}
 	t.Cleanup(unmount)
-	if _, err := s.remove(only, false); err == nil {
+	if _, err := s.remove(only, model.RemoveFront{}); err == nil {
 		t.Fatal("a folder that cannot be removed was removed")
 	}
 	if !s.offered(t) {
@@ -358,7 +354,7 @@ func testRemovalTakenBack(t *testing.T, s *stage) {
 		return err == nil && known == nil && f.State != model.FrontLeaving
 	})
 	unmount()
-	if _, err := s.remove(only, false); err != nil {
+	if _, err := s.remove(only, model.RemoveFront{}); err != nil {
 		t.Error(err)
 	}
 	s.nothingLeft(t, only)
@@ -368,7 +364,7 @@ func testRemovalTakenBack(t *testing.T, s *stage) {
 func testRemovedByAnother(t *testing.T, s *stage) {
 	keeps := s.instances[0]
 	s.add(t, keeps)
-	if _, err := s.remove(s.start(), false); err != nil {
+	if _, err := s.remove(s.start(), model.RemoveFront{}); err != nil {
 		t.Error(err)
 	}
 	s.nothingLeft(t, keeps)
@@ -441,7 +437,7 @@ func testTakenOver(t *testing.T, s *stage) {
 		f, err := last.fronts.Front(s.ctx, "bracken", "garden")
 		return err == nil && f.State == model.FrontCurrent && f.Links == amount+2 && s.written(t) == amount
 	})
-	if _, err := s.remove(s.instances[0], false); err != nil {
+	if _, err := s.remove(s.instances[0], model.RemoveFront{}); err != nil {
 		t.Error(err)
 	}
 	s.nothingLeft(t, last)
@@ -452,22 +448,22 @@ func testTakenOver(t *testing.T, s *stage) {
 func testForgotten(t *testing.T, s *stage) {
 	last := s.instances[len(s.instances)-1]
 	s.add(t, last)
-	if _, err := s.removeOr(last, true, true); fault.KindOf(err) != fault.Invalid {
+	if _, err := s.remove(last, model.RemoveFront{Forget: true, Rehearse: true}); fault.KindOf(err) != fault.Invalid {
 		t.Errorf("one whose host answers: %v", err)
 	}
 	s.endMover()
-	if _, err := s.remove(last, false); err == nil {
+	if _, err := s.remove(last, model.RemoveFront{}); err == nil {
 		t.Error("a host that is gone removes what it made")
 	}
 	soon(t, "being away", func() bool {
 		f, err := last.fronts.Front(s.ctx, "bracken", "garden")
 		return err == nil && f.State == model.FrontAway
 	})
-	p, err := s.removeOr(last, true, true)
+	p, err := s.remove(last, model.RemoveFront{Forget: true, Rehearse: true})
 	if err != nil || len(p.Steps) != 2 || len(p.Checks) != 1 || p.Checks[0].Code != "stays" {
 		t.Errorf("rehearsed %+v, %v", p, err)
 	}
-	if _, err := s.removeOr(last, true, false); err != nil {
+	if _, err := s.remove(last, model.RemoveFront{Forget: true}); err != nil {
 		t.Error(err)
 	}
 	if _, err := last.fronts.Front(s.ctx, "bracken", "garden"); fault.KindOf(err) != fault.NotFound {

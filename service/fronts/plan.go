@@ -48,7 +48,7 @@ func (s *Service) Add(ctx context.Context, n model.NewFront) (model.FrontPlan, e
 
 // Remove takes a front away, with all that it made and nothing else. forget removes what Bridge Span knows
 // of one whose host is gone.
-func (s *Service) Remove(ctx context.Context, server, share string, version int64, forget, rehearse bool) (model.FrontPlan, error) {
+func (s *Service) Remove(ctx context.Context, server, share string, version int64, how model.RemoveFront) (model.FrontPlan, error) {
 	f, err := s.db.Front(ctx, server, share)
 	if err != nil {
 		return model.FrontPlan{}, err
@@ -56,9 +56,9 @@ func (s *Service) Remove(ctx context.Context, server, share string, version int6
 	if f.Version != version {
 		return model.FrontPlan{}, stale(f)
 	}
-	c := change{Action: removeFront, Forget: forget, Front: f}
-	c.Plan = model.FrontPlan{Front: f, Checks: []finding.Finding{}, Steps: steps.Planned(s.steps(&c)), Rehearsed: rehearse}
-	if forget {
+	c := change{Action: removeFront, Forget: how.Forget, Front: f}
+	c.Plan = model.FrontPlan{Front: f, Checks: []finding.Finding{}, Steps: steps.Planned(s.steps(&c)), Rehearsed: how.Rehearse}
+	if how.Forget {
 		if err := s.at(ctx, f, func(at moverfront.Client) error { _, err := at.Hello(ctx); return err }); err == nil {
 			return c.Plan, fault.Field("forget", "remove it without that: what it made is removed, too", "the mover at %s answers", f.Server)
 		}
@@ -66,7 +66,7 @@ func (s *Service) Remove(ctx context.Context, server, share string, version int6
 	} else if len(f.Foreign) > 0 {
 		c.Plan.Checks = append(c.Plan.Checks, finding.New(finding.Warn, "foreign", name(f), fmt.Sprintf("in its folder are %d names that Bridge Span did not make, such as %q", len(f.Foreign), f.Foreign[0]), "they stay, and the folder with them", "look at them on the host"))
 	}
-	if rehearse {
+	if how.Rehearse {
 		return c.Plan, nil
 	}
 	return s.start(ctx, c)
@@ -74,7 +74,7 @@ func (s *Service) Remove(ctx context.Context, server, share string, version int6
 
 // plan looks at all that a front needs.
 func (s *Service) plan(ctx context.Context, n model.NewFront) (c change, p model.FrontPlan, err error) {
-	f := model.Front{Server: n.Server, Share: n.Share, Namespace: n.Namespace, Branch: n.Branch, Note: n.Note, LeaveOutFailing: n.LeaveOutFailing, State: model.FrontNew}
+	f := model.Front{Server: n.Server, Share: n.Share, Namespace: n.Namespace, Branch: n.Branch, Comment: n.Comment, LeaveOutFailing: n.LeaveOutFailing, State: model.FrontNew}
 	if err := moverfront.CheckShare(f.Share); err != nil {
 		return c, p, fault.Field("share", "use letters, digits, hyphens and spaces, such as trust", "%v", err)
 	}

@@ -58,7 +58,7 @@ func (s *Service) steps(c *change) []steps.Step {
 			Undo: func(ctx context.Context) error { return s.clear(ctx, c) }},
 		{Text: "let the file service offer it as " + c.Front.UNC(), Partly: true,
 			Do: func(ctx context.Context) (string, error) {
-				return "", s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Offer(ctx, c.Front.Note) })
+				return "", s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Offer(ctx, c.Front.Comment) })
 			},
 			Undo: func(ctx context.Context) error {
 				return s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Withdraw(ctx) })
@@ -89,7 +89,7 @@ func (s *Service) withdrawStep(c *change) steps.Step {
 			return "", s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Withdraw(ctx) })
 		},
 		Undo: func(ctx context.Context) error {
-			return s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Offer(ctx, c.Front.Note) })
+			return s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Offer(ctx, c.Front.Comment) })
 		}}
 }
 

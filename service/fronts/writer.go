@@ -175,7 +175,7 @@ func (w *writer) compare(ctx context.Context, at moverfront.Client, told bool) e
 		return err
 	}
 	if o, _, err := at.Offered(ctx); err == nil && len(o.Missing) > 0 && len(o.ByHand) == 0 {
-		if err := at.Offer(ctx, w.front.Note); err != nil { // somebody has changed what is the mover's own
+		if err := at.Offer(ctx, w.front.Comment); err != nil { // somebody has changed what is the mover's own
 			slog.Warn("a front is not offered as it is to be", "front", name(w.front), "error", err)
 		}
 	}

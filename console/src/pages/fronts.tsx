@@ -75,7 +75,7 @@ function OneFront({ front: f, onClose }: { front: Front; onClose: () => void }) 
           ["State", <Status key="s" tone={tones[f.state]}>{f.state}{f.trouble && `: ${f.trouble}`}</Status>],
           ["Shows", <code key="n">/{[f.namespace, f.branch].filter(Boolean).join("/")}</code>],
           ["As seen from", f.site],
-          ["Note beside it", f.note || "none"],
+          ["Comment", f.comment || "none"],
           ["Holds", `${plural(f.links, "signpost")}, ${plural(f.folders, "folder")}`],
           ["Last written", f.written ? when(f.written) : "not yet"],
           ["Compared", f.caughtUp ? `${when(f.caughtUp)}; it had missed ${plural(f.caughtUpChanges, "change")}` : "not yet"],
@@ -124,17 +124,17 @@ function RemoveFront({ front: f, onClose }: { front: Front; onClose: () => void 
 }
 
 // Settings are what can be chosen when a front is added, and later.
-type Settings = { branch: string; note: string; account: string; password: string; leaveOutFailing: boolean };
+type Settings = { branch: string; comment: string; account: string; password: string; leaveOutFailing: boolean };
 
-const settingNames = ["branch", "note", "checkAs.password"];
+const settingNames = ["branch", "comment", "checkAs.password"];
 
 function SettingFields({ v, set, error, kept }: { v: Settings; set: (change: Partial<Settings>) => void; error: (field: string) => string | undefined; kept?: boolean }) {
-  const text = (name: "branch" | "note" | "account" | "password") => (event: { target: { value: string } }) => set({ [name]: event.target.value });
+  const text = (name: "branch" | "comment" | "account" | "password") => (event: { target: { value: string } }) => set({ [name]: event.target.value });
   return (
     <>
       <div className="grid grid-cols-2 gap-4">
         <TextField label="Branch" mono value={v.branch} onChange={text("branch")} error={error("branch")} help="A folder of the namespace; empty: all of it" />
-        <TextField label="Note" value={v.note} onChange={text("note")} error={error("note")} help="What people see beside the share" />
+        <TextField label="Comment" value={v.comment} onChange={text("comment")} error={error("comment")} help="Text that people see beside the share" />
         <TextField label="Check as" value={v.account} onChange={text("account")} help="A person's account, DOMAIN\NAME; empty: nobody checks it" autoComplete="off" />
         <TextField label="Password" type="password" value={v.password} onChange={text("password")} error={error("checkAs.password")} help={kept ? "Empty: the one that is kept" : "Kept sealed, never shown again"} autoComplete="new-password" />
       </div>
@@ -156,14 +156,14 @@ function told(failed: Error | null, fields: string[]) {
 }
 
 function EditFront({ front: f, onClose }: { front: Front; onClose: () => void }) {
-  const before = { branch: f.branch ?? "", note: f.note ?? "", account: [f.checkDomain, f.checkAccount].filter(Boolean).join("\\"), password: "", leaveOutFailing: f.leaveOutFailing };
+  const before = { branch: f.branch ?? "", comment: f.comment ?? "", account: [f.checkDomain, f.checkAccount].filter(Boolean).join("\\"), password: "", leaveOutFailing: f.leaveOutFailing };
   const [v, setV] = useState<Settings>(before);
   const queries = useQueryClient();
   const send = useMutation({
     mutationFn: () =>
       got(api.PATCH("/api/v1/fronts/{server}/{share}", {
         params: { path: { server: f.server, share: f.share }, header: { "If-Match": etag(f.version) } },
-        body: { branch: v.branch, note: v.note, leaveOutFailing: v.leaveOutFailing, checkAs: v.account !== before.account || v.password ? { ...accountOf(v.account), password: v.password } : undefined },
+        body: { branch: v.branch, comment: v.comment, leaveOutFailing: v.leaveOutFailing, checkAs: v.account !== before.account || v.password ? { ...accountOf(v.account), password: v.password } : undefined },
       })),
     onSuccess: async () => {
       await queries.invalidateQueries({ queryKey: ["front"] });
@@ -190,11 +190,11 @@ function EditFront({ front: f, onClose }: { front: Front; onClose: () => void })
 function AddFront({ namespace, onClose }: { namespace: string; onClose: () => void }) {
   const servers = useServers();
   const hosts = (servers.data ?? []).filter((v) => v.kind === "mover");
-  const [v, setV] = useState({ server: "", share: namespace, branch: "", note: "", account: "", password: "", leaveOutFailing: false });
+  const [v, setV] = useState({ server: "", share: namespace, branch: "", comment: "", account: "", password: "", leaveOutFailing: false });
   const tell = useToast();
   const send = useMutation({
     mutationFn: (rehearse: boolean): Promise<FrontPlan> =>
-      got(api.POST("/api/v1/fronts", { body: { server: v.server, share: v.share, namespace, branch: v.branch || undefined, note: v.note || undefined, leaveOutFailing: v.leaveOutFailing, rehearse, checkAs: v.account ? { ...accountOf(v.account), password: v.password } : undefined } })),
+      got(api.POST("/api/v1/fronts", { body: { server: v.server, share: v.share, namespace, branch: v.branch || undefined, comment: v.comment || undefined, leaveOutFailing: v.leaveOutFailing, rehearse, checkAs: v.account ? { ...accountOf(v.account), password: v.password } : undefined } })),
     onSuccess: (plan) => {
       if (plan.rehearsed) return;
       tell(`People open ${unc(plan.front)}.`);
