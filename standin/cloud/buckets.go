@@ -263,10 +263,6 @@ func (q *request) setVersioning() *Error {
 	return nil
 }
 
-func (q *request) changeBucket(change func(*bucketRecord)) error {
-	return q.store.changeBucket(q.name, change)
-}
-
 func (s *store) changeBucket(name string, change func(*bucketRecord)) error {
 	return s.db.Update(func(tx *bbolt.Tx) error {
 		b := bucketIn(tx, name)
