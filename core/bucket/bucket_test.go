@@ -69,18 +69,6 @@ func TestPartSize(t *testing.T) {
 	}
 }
 
-func TestParts(t *testing.T) {
-	for _, c := range []struct {
-		size int64
-		last Part
-	}{{0, Part{1, 0, 0}}, {10, Part{1, 0, 10}}, {20, Part{2, 10, 10}}, {21, Part{3, 20, 1}}} {
-		parts := Parts(c.size, 10)
-		if got := parts[len(parts)-1]; got != c.last {
-			t.Errorf("of %d: the last is %+v, want %+v", c.size, got, c.last)
-		}
-	}
-}
-
 func TestMetaSize(t *testing.T) {
 	if got := MetaSize(map[string]string{"hash": "ab", "at": "1"}); got != 9 {
 		t.Errorf("%d bytes", got)

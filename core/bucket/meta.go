@@ -1,10 +1,9 @@
 package bucket
 
-// MostMeta is how many bytes the names and values of what is said beside an object may have together.
+// MostMeta is the largest size of the metadata of an object, in bytes.
 const MostMeta = 2048
 
-// MetaSize is how many bytes some metadata takes, as services count: names without their common prefix, and
-// values.
+// MetaSize returns the size of metadata as services count it: names without the prefix x-amz-meta-, and values.
 func MetaSize(meta map[string]string) (n int) {
 	for name, value := range meta {
 		n += len(name) + len(value)

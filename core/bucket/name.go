@@ -1,6 +1,6 @@
-// Package bucket holds the rules of object services that speak S3, as their public API reference gives
-// them: names of buckets, keys of objects, how a file is cut into parts, and how much can be said beside one.
-// They are checked before a request is sent, so that a refusal names the rule.
+// Package bucket holds the rules of S3 object services, as the public API reference states them: bucket names,
+// object keys, sizes of multipart uploads and of metadata. Rules are checked before a request is sent, so that
+// an error names the rule.
 package bucket
 
 import (
@@ -19,14 +19,14 @@ const (
 	mostKey   = 1024
 )
 
-// reserved are beginnings and ends of names that services keep for themselves.
+// reserved are prefixes and suffixes that services reserve.
 var reserved = struct{ first, last []string }{
 	first: []string{"xn--", "sthree-", "amzn-s3-demo-"},
 	last:  []string{"-s3alias", "--ol-s3", ".mrap", "--x-s3", "--table-s3"},
 }
 
-// CheckName returns an error that says which rule the name of a bucket breaks. Names are those of all
-// accounts of a service, and are part of host names, so the rules are narrow.
+// CheckName returns an error that states the rule which a bucket name breaks. Bucket names are part of host
+// names, and unique among all accounts of a service.
 func CheckName(field, name string) error {
 	refuse := func(remedy, format string, args ...any) error { return fault.Field(field, remedy, format, args...) }
 	switch {
@@ -61,11 +61,11 @@ func foreign(r rune) bool {
 	return !(r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-' || r == '.')
 }
 
-// HostStyle reports whether a bucket may stand in front of the host's name under TLS: a certificate for all
-// names of one level covers no name with a dot.
+// HostStyle reports whether a bucket can be part of the host name. Under TLS a name with a dot cannot: a
+// wildcard certificate covers one level.
 func HostStyle(name string, encrypted bool) bool { return !encrypted || !strings.Contains(name, ".") }
 
-// CheckKey returns an error that says why no object can have a key.
+// CheckKey returns an error that states the rule which an object key breaks.
 func CheckKey(field, key string) error {
 	switch {
 	case key == "":

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -27,10 +28,10 @@ type Account struct {
 	wire   *wire
 }
 
-// ErrKey: the service does not know the key, or its secret is another one.
-var ErrKey = fmt.Errorf("%w: the service does not take the key", fs.ErrPermission)
+// ErrKey: the service does not know the access key, or the secret is wrong.
+var ErrKey = fmt.Errorf("%w: the service rejected the access key", fs.ErrPermission)
 
-// connect prepares requests. None is made yet.
+// connect prepares a client. It sends no request.
 func connect(t Target) (*minio.Core, *wire, error) {
 	w := &wire{RoundTripper: t.transport()}
 	lookup := minio.BucketLookupDNS
@@ -45,30 +46,26 @@ func connect(t Target) (*minio.Core, *wire, error) {
 }
 
 func (t Target) transport() *http.Transport {
-	transport := &http.Transport{
+	return &http.Transport{
 		MaxIdleConns: mostIdle, MaxIdleConnsPerHost: mostIdle, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: mostHeader,
 		TLSHandshakeTimeout: connecting, ResponseHeaderTimeout: time.Minute, TLSClientConfig: t.tls(), DisableCompression: true,
 	}
-	if t.Proxy != nil {
-		transport.Proxy = http.ProxyURL(t.Proxy)
-	}
-	return transport
 }
 
 func (t Target) tls() *tls.Config {
 	return &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: t.Roots}
 }
 
-// Authority reads the certificate of an authority, in PEM.
+// Authority parses CA certificates in PEM.
 func Authority(pem string) (*x509.CertPool, error) {
 	roots := x509.NewCertPool()
 	if !roots.AppendCertsFromPEM([]byte(pem)) {
-		return nil, fmt.Errorf("there is no certificate in PEM in it")
+		return nil, errors.New("it contains no certificate in PEM")
 	}
 	return roots, nil
 }
 
-// Greet connects to a service and hangs up: nothing is asked of it, which would cost something.
+// Greet opens a connection to a service and closes it. It sends no request, since providers charge for each.
 func Greet(ctx context.Context, t Target) error {
 	if t.Plain {
 		conn, err := new(net.Dialer).DialContext(ctx, "tcp", t.Endpoint)
@@ -84,7 +81,7 @@ func Greet(ctx context.Context, t Target) error {
 	return conn.Close()
 }
 
-// SignIn signs in to an account: it asks for its buckets, which a key may be forbidden to.
+// SignIn checks an access key by listing buckets. A key that may not list them is accepted, too.
 func SignIn(ctx context.Context, t Target) (*Account, error) {
 	core, w, err := connect(t)
 	if err != nil {
@@ -97,7 +94,7 @@ func SignIn(ctx context.Context, t Target) (*Account, error) {
 	return a, nil
 }
 
-// forbidden reports whether a key is known and may not do something.
+// forbidden reports whether the key is valid and lacks a right.
 func forbidden(err error) bool { return minio.ToErrorResponse(err).Code == "AccessDenied" }
 
 // Buckets lists the names of the account's buckets in its region.
@@ -118,17 +115,17 @@ func (a *Account) Open(ctx context.Context, name, folder string) (*Tree, error) 
 	return Dial(ctx, t)
 }
 
-// Clock is how far the clock of the service is from ours, by its last answer; to the second.
+// Clock is the difference between the clock of the service and ours, from its last answer, in whole seconds.
 func (a *Account) Clock() time.Duration { return time.Duration(a.wire.clock.Load()) }
 
-// Close ends idle connections.
+// Close closes idle connections.
 func (a *Account) Close() error {
 	a.wire.close()
 	return nil
 }
 
-// wire is a transport whose answers are no longer than they may be, but for what files hold. It reads the
-// clock of the service.
+// wire is a transport that bounds the length of every answer except file content, and reads the clock of the
+// service.
 type wire struct {
 	http.RoundTripper
 	clock atomic.Int64
@@ -136,19 +133,19 @@ type wire struct {
 
 type contentKey struct{}
 
-// ofContent returns a context for requests that are answered with what a file holds.
+// ofContent returns a context for requests whose answer is file content.
 func ofContent(ctx context.Context) context.Context {
 	return context.WithValue(ctx, contentKey{}, true)
 }
 
 type pagesKey struct{}
 
-// ofListing returns a context for the requests of one listing, which end some time, whatever the service says.
+// ofListing returns a context that counts the requests of one listing, so that a service cannot make it endless.
 func ofListing(ctx context.Context) context.Context {
 	return context.WithValue(ctx, pagesKey{}, new(atomic.Int64))
 }
 
-// mostPages is how many answers one listing takes at most: some more than hold all entries that one may have.
+// mostPages bounds the requests of one listing. It is twice the number that the largest folder needs.
 const mostPages = 2 * tree.MostEntries / page
 
 func (w *wire) RoundTrip(r *http.Request) (*http.Response, error) {

@@ -1,12 +1,12 @@
-// Package bucket is a tree in a bucket of an object service that speaks S3, wherever it is.
+// Package bucket is a tree in a bucket of an S3 object service.
 //
-// Objects are the plain files under their own paths, so that they can be used without Bridge Span. Their
-// times, hash and descriptor are metadata; a descriptor that is too long for that is an object of its own. A
-// folder that somebody made is an empty object whose key ends with a slash; others are there for as long as
-// something is in them. What others put into the bucket is taken as it is.
+// Objects are plain files under their own paths, so that other clients can use them. Times, hash and descriptor
+// are metadata; a descriptor that is too long for metadata is an object of its own. A folder made by Mkdir is an
+// empty object whose key ends with a slash; other folders exist while they contain something. Objects of
+// other clients are taken as they are.
 //
-// An object is written at once, or in parts that nobody sees before they are complete. It has no rename: that is
-// a copy within the service, and a removal.
+// A file is written by one request, or in parts that become visible when the upload is completed. A rename is a
+// copy within the service and a removal.
 package bucket
 
 import (
@@ -15,7 +15,6 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"net/url"
 	"path"
 	"strings"
 	"time"
@@ -27,18 +26,17 @@ import (
 	"bridgespan/tree"
 )
 
-// Target is a bucket, or a folder in it, and who opens it.
+// Target is a bucket, or a folder in it, and the access key to open it with.
 type Target struct {
 	Endpoint  string // host and port of the service
 	Plain     bool   // without TLS
 	Region    string
 	Bucket    string
-	Prefix    string // folder of the bucket that is the top; "" is all of it
-	PathStyle bool   // the bucket is in the path, not in front of the host
-	Key       string // of access
+	Prefix    string // folder of the bucket that is the root; "" is the whole bucket
+	PathStyle bool   // the bucket name is in the path, not in the host name
+	Key       string // access key
 	Secret    string
-	Roots     *x509.CertPool // authorities of the service; nil is those of the system
-	Proxy     *url.URL       // nil is none
+	Roots     *x509.CertPool // CAs; nil means those of the system
 }
 
 // Tree is a tree in a bucket.
@@ -46,21 +44,21 @@ type Tree struct {
 	target Target
 	core   *minio.Core
 	wire   *wire
-	top    string // what stands before each name in a key: "" or a prefix that ends with a slash
+	top    string // prefix of all keys: "" or a path that ends with a slash
 	known  descriptorNames
 	memory *semaphore.Weighted // of uploads
 }
 
-// How requests are made.
+// Bounds of requests and answers.
 const (
-	attempts   = 4 // of one request, when the service is busy or a connection ends
+	attempts   = 4 // for one request, when the service is busy or the connection is lost
 	connecting = 10 * time.Second
 	mostIdle   = 64
 	mostHeader = 64 << 10
-	mostAnswer = 16 << 20 // of what is no content of a file
+	mostAnswer = 16 << 20 // except file content
 )
 
-// Dial opens the tree of a target. It returns an error that says what is wrong when the bucket cannot be opened.
+// Dial opens a bucket. It returns an error wrapping ErrKey, tree.ErrUnreachable or fs.ErrPermission when that fails.
 func Dial(ctx context.Context, t Target) (*Tree, error) {
 	core, w, err := connect(t)
 	if err != nil {
@@ -85,12 +83,12 @@ func (t *Tree) Capabilities() tree.Capabilities {
 		Versions: true, WholePuts: true, SlowRename: true, NoFolders: true}
 }
 
-// Space tells of room without an end: a quota is known when it is met.
+// Space reports endless room: services do not report quotas.
 func (t *Tree) Space(ctx context.Context) (tree.Space, error) {
 	return tree.Space{Total: tree.Endless, Free: tree.Endless}, ctx.Err()
 }
 
-// MayWrite tries whether objects may be made and removed, with one of our own: a service does not tell.
+// MayWrite creates and removes an object below tryFolder: services do not report the rights of a key.
 func (t *Tree) MayWrite(ctx context.Context, folder string) error {
 	if _, err := t.begin(ctx, "write", folder); err != nil {
 		return err
@@ -99,25 +97,25 @@ func (t *Tree) MayWrite(ctx context.Context, folder string) error {
 	_, err := t.core.PutObject(ctx, t.target.Bucket, key, strings.NewReader(""), 0, "", "", minio.PutObjectOptions{})
 	if err == nil {
 		if err = t.remove(ctx, key); err != nil {
-			err = fmt.Errorf("objects can be made, and not removed: %w", err)
+			err = fmt.Errorf("objects can be created but not removed: %w", err)
 		}
 	}
 	return pathError("write", folder, err)
 }
 
-// tryFolder is where that is tried.
+// tryFolder holds the objects of MayWrite.
 const tryFolder = ".bspan/try/"
 
-// Close ends idle connections.
+// Close closes idle connections.
 func (t *Tree) Close() error {
 	t.wire.close()
 	return nil
 }
 
-// mostElement is the longest element of a name: servers that the files go to allow no more.
+// mostElement is the longest element of a name, in bytes: file servers allow no more.
 const mostElement = 255
 
-// begin checks a name, and returns its key.
+// begin checks a name and returns its key.
 func (t *Tree) begin(ctx context.Context, op, name string) (key string, err error) {
 	if err := tree.CheckName(op, name); err != nil {
 		return "", err
@@ -143,7 +141,7 @@ func ctxError(ctx context.Context, op, name string) error {
 	return nil
 }
 
-// below is what stands before the keys of what is in a folder.
+// below is the prefix of the keys in a folder.
 func (t *Tree) below(name string) string {
 	if name == "." {
 		return t.top
@@ -151,10 +149,10 @@ func (t *Tree) below(name string) string {
 	return t.top + name + "/"
 }
 
-// rootMark is the object that holds what goes with the top: it has no key of its own.
+// rootMark is the object that holds the metadata of the root, which has no key of its own.
 const rootMark = ".bspan/top"
 
-// mark is the key of the object of a folder that somebody made.
+// mark is the key of the object of a folder that was made by Mkdir.
 func (t *Tree) mark(name string) string {
 	if name == "." {
 		return t.top + rootMark

@@ -15,7 +15,7 @@ import (
 	"bridgespan/tree"
 )
 
-// Mkdir makes a folder that stays while nothing is in it.
+// Mkdir makes a folder that exists while it is empty.
 func (t *Tree) Mkdir(ctx context.Context, name string) error {
 	if _, err := t.begin(ctx, "mkdir", name); err != nil {
 		return err
@@ -35,7 +35,7 @@ func (t *Tree) putMark(ctx context.Context, name string, meta map[string]string)
 	return err
 }
 
-// Remove removes a file, or a folder in which nothing is.
+// Remove removes a file or an empty folder.
 func (t *Tree) Remove(ctx context.Context, name string) error {
 	key, err := t.begin(ctx, "remove", name)
 	if err != nil {
@@ -72,8 +72,8 @@ func (t *Tree) remove(ctx context.Context, key string) error {
 	return t.core.RemoveObject(ctx, t.target.Bucket, key, minio.RemoveObjectOptions{})
 }
 
-// Apply sets what goes with a file or folder. The service copies the object onto itself for that, unless another
-// version is there by now.
+// Apply sets metadata of a file or folder. The service copies the object onto itself, unless it has another
+// version by now.
 func (t *Tree) Apply(ctx context.Context, name string, meta tree.Meta) error {
 	e, o, err := t.stat(ctx, "apply", name)
 	if err != nil {
@@ -94,7 +94,7 @@ func (t *Tree) Apply(ctx context.Context, name string, meta tree.Meta) error {
 	return pathError("apply", name, err)
 }
 
-// copy copies an object within the service; meta is what the copy has beside it, nil for the same.
+// copy copies an object within the service. meta replaces its metadata; nil keeps it.
 func (t *Tree) copy(ctx context.Context, from, to string, o minio.ObjectInfo, meta map[string]string) error {
 	source := minio.CopySrcOptions{Bucket: t.target.Bucket, Object: from, MatchETag: o.ETag}
 	if o.Size > rules.MostPut {
@@ -113,8 +113,8 @@ func (t *Tree) copy(ctx context.Context, from, to string, o minio.ObjectInfo, me
 	return err
 }
 
-// Rename moves a file or folder: each object is copied within the service, and then those that were are
-// removed. What fails half-way is at both places, and nothing is lost.
+// Rename moves a file or folder: it copies each object within the service, then removes the old ones. After a
+// failure objects may exist at both paths; none is lost.
 func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error {
 	if _, err := t.begin(ctx, "rename", to); err != nil {
 		return err
@@ -145,7 +145,7 @@ func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error 
 	return pathError("rename", from, err)
 }
 
-// renameFolder moves all objects that begin with a prefix.
+// renameFolder moves all objects whose keys have a prefix.
 func (t *Tree) renameFolder(ctx context.Context, from, to string) error {
 	var moved []string
 	for o := range t.core.ListObjectsIter(ofListing(ctx), t.target.Bucket, minio.ListObjectsOptions{Prefix: from, Recursive: true}) {

@@ -17,12 +17,12 @@ var (
 	errLongElement = fmt.Errorf("%w: element longer than %d bytes", fs.ErrInvalid, mostElement)
 )
 
-// invalid is a name that cannot be a key.
+// invalid is the error of a name that cannot be a key.
 type invalid struct{ error }
 
 func (i invalid) Is(target error) bool { return target == fs.ErrInvalid }
 
-// classes are the kinds of errors by the codes of services ("Error responses" of the S3 API reference).
+// classes maps error codes of services ("Error responses" of the S3 API reference) to errors of trees.
 var classes = map[string]error{
 	"NoSuchKey":             fs.ErrNotExist,
 	"NoSuchVersion":         fs.ErrNotExist,
@@ -43,7 +43,7 @@ var classes = map[string]error{
 	"ServiceUnavailable":    tree.ErrUnreachable,
 }
 
-// classified wraps an error of the service in what it means to callers of a tree.
+// classified wraps an error of the service in the error of a tree that it stands for.
 func classified(err error) error {
 	if err == nil || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 		return err
@@ -73,10 +73,10 @@ func classified(err error) error {
 
 func pathError(op, name string, err error) error { return tree.PathError(op, name, classified(err)) }
 
-// absent reports whether an error says that nothing is there.
+// absent reports whether an error means that the object does not exist.
 func absent(err error) bool { return errors.Is(classified(err), fs.ErrNotExist) }
 
-// refusedByCondition reports whether a precondition did not hold.
+// refusedByCondition reports whether a precondition failed.
 func refusedByCondition(err error) bool {
 	return minio.ToErrorResponse(err).StatusCode == http.StatusPreconditionFailed
 }

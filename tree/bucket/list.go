@@ -13,18 +13,18 @@ import (
 	"bridgespan/tree"
 )
 
-// page is how many names are asked for at once; services tell no more.
+// page is the number of keys in one answer; services send no more.
 const page = 1000
 
-// asking is how many objects of a page are asked about at a time.
+// asking is the number of HEAD requests that run side by side.
 const asking = 16
 
-// head asks about an object.
+// head reads the metadata of an object.
 func (t *Tree) head(ctx context.Context, key string) (minio.ObjectInfo, error) {
 	return t.core.StatObject(ctx, t.target.Bucket, key, minio.StatObjectOptions{})
 }
 
-// first are the first keys that begin with a prefix, most of them at most.
+// first returns the first keys with a prefix, at most most of them.
 func (t *Tree) first(ctx context.Context, prefix string, most int) (keys []string, err error) {
 	for o := range t.core.ListObjectsIter(ofListing(ctx), t.target.Bucket, minio.ListObjectsOptions{Prefix: prefix, Recursive: true, MaxKeys: most}) {
 		if o.Err != nil {
@@ -43,7 +43,7 @@ func (t *Tree) Stat(ctx context.Context, name string) (tree.Entry, error) {
 	return e, err
 }
 
-// stat describes a file or folder, and tells of its object; nil when it has none.
+// stat describes a file or folder, and returns its object, which is nil for a folder without one.
 func (t *Tree) stat(ctx context.Context, op, name string) (tree.Entry, *minio.ObjectInfo, error) {
 	key, err := t.begin(ctx, op, name)
 	if err != nil {
@@ -65,7 +65,8 @@ func (t *Tree) stat(ctx context.Context, op, name string) (tree.Entry, *minio.Ob
 	return t.folder(name, o), o, nil
 }
 
-// folderObject tells of the object of a folder; nil when nobody made it, fs.ErrNotExist when it is not there.
+// folderObject returns the object of a folder. It is nil for a folder that was not made by Mkdir; the error is
+// fs.ErrNotExist when there is no such folder.
 func (t *Tree) folderObject(ctx context.Context, name string) (*minio.ObjectInfo, error) {
 	o, err := t.head(ctx, t.mark(name))
 	switch {
@@ -83,13 +84,13 @@ func (t *Tree) folderObject(ctx context.Context, name string) (*minio.ObjectInfo
 	return nil, err
 }
 
-// isFolder reports whether something is in a folder, or it was made.
+// isFolder reports whether a folder exists.
 func (t *Tree) isFolder(ctx context.Context, name string) (bool, error) {
 	keys, err := t.first(ctx, t.below(name), 1)
 	return len(keys) > 0, err
 }
 
-// Descriptor is that of a file or folder; zero when nobody has said any.
+// Descriptor returns the descriptor of a file or folder, which is zero when none was set.
 func (t *Tree) Descriptor(ctx context.Context, name string) (acl.Descriptor, error) {
 	_, o, err := t.stat(ctx, "descriptor", name)
 	if err != nil || o == nil {
@@ -99,8 +100,8 @@ func (t *Tree) Descriptor(ctx context.Context, name string) (acl.Descriptor, err
 	return d, pathError("descriptor", name, err)
 }
 
-// List yields what is in a folder. Times that people's files have, attributes and descriptors are asked for
-// object by object, several at a time; with [tree.Bare] they are not, and times are those of the upload.
+// List yields the entries of a folder. It reads modification times, attributes and descriptors with one request
+// for each object, several side by side. With [tree.Bare] it does not, and Modified is the time of the upload.
 func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.Seq2[tree.Entry, error] {
 	return func(yield func(tree.Entry, error) bool) {
 		if _, err := t.begin(ctx, "list", name); err != nil {
@@ -120,15 +121,15 @@ type lister struct {
 	name   string
 	detail tree.Detail
 	yield  func(tree.Entry, error) bool
-	files  map[string]bool // so that no folder has the name of a file
+	files  map[string]bool // names of files; a folder of the same name is skipped
 	listed int
 }
 
-// item is something that was listed.
+// item is an entry that was listed.
 type item struct {
 	entry tree.Entry
 	err   error
-	gone  bool // it was removed meanwhile
+	gone  bool // removed since it was listed
 }
 
 func (l *lister) run(ctx context.Context) error {
@@ -165,8 +166,8 @@ func (l *lister) run(ctx context.Context) error {
 	return err
 }
 
-// item is what a listing tells of a file or folder. Names that no tree has are left out: others may have put
-// such objects.
+// item converts a listed object. It returns false for keys that no tree can hold, which other clients may have
+// written.
 func (l *lister) item(prefix string, o minio.ObjectInfo) (item, bool) {
 	name, ok := strings.CutPrefix(o.Key, prefix)
 	name, folder := strings.CutSuffix(name, "/")
@@ -180,7 +181,7 @@ func (l *lister) item(prefix string, o minio.ObjectInfo) (item, bool) {
 	return item{entry: l.entry(name, o)}, true
 }
 
-// tell yields some entries; false when whoever lists wants no more.
+// tell yields entries, and returns false when the caller stopped the listing.
 func (l *lister) tell(ctx context.Context, items []item) (more bool, err error) {
 	if l.detail != tree.Bare {
 		if err := l.complete(ctx, items); err != nil {
@@ -201,7 +202,7 @@ func (l *lister) tell(ctx context.Context, items []item) (more bool, err error) 
 	return true, nil
 }
 
-// complete asks for what a listing does not tell.
+// complete reads the metadata that a listing does not contain.
 func (l *lister) complete(ctx context.Context, items []item) error {
 	var group guard.Group
 	group.SetLimit(asking)
@@ -224,7 +225,7 @@ func (l *lister) completeOne(ctx context.Context, i *item) {
 	o, err := l.head(ctx, key)
 	switch {
 	case folder && absent(err):
-		return // nobody made it
+		return // it has no object
 	case absent(err):
 		i.gone = true
 		return

@@ -19,26 +19,25 @@ import (
 	"bridgespan/tree"
 )
 
-// Names of what is said beside an object, without the common prefix of metadata. A file that others have put
-// has none of them.
+// Names of metadata, without the prefix x-amz-meta-. Objects of other clients have none of them.
 const (
-	metaModified     = "Bspan-Modified"      // when people last changed it, in RFC 3339
+	metaModified     = "Bspan-Modified"      // modification time (RFC 3339)
 	metaAttributes   = "Bspan-Attributes"    // DOS attributes, as a number
 	metaHash         = "Bspan-Hash"          // BLAKE3 of its content, in hex
 	metaDescriptor   = "Bspan-Descriptor"    // self-relative ([MS-DTYP] 2.4.6), in base64
-	metaDescriptorAt = "Bspan-Descriptor-At" // or the name of the object that holds it
+	metaDescriptorAt = "Bspan-Descriptor-At" // or the name of the object in descriptorFolder
 )
 
-// descriptorFolder holds descriptors that are too long to be metadata, each under its own hash: what holds
-// one never changes, and many files share it.
+// descriptorFolder holds descriptors that are too long for metadata, each under its own hash. Such an object never
+// changes, and many files share it.
 const descriptorFolder = ".bspan/descriptors/"
 
-// mostDescriptor bounds a descriptor: 64 KiB is the most that an access list can have, and owner and group.
+// mostDescriptor bounds a descriptor: an access list has at most 64 KiB.
 const mostDescriptor = 128 << 10
 
-// entry describes a file as the answer to a question about its object says.
+// entry describes a file by the metadata of its object.
 func (t *Tree) entry(name string, o minio.ObjectInfo) tree.Entry {
-	size := min(max(o.Size, 0), rules.MostSize) // whatever the service says
+	size := min(max(o.Size, 0), rules.MostSize) // the service may send anything
 	e := tree.Entry{Name: base(name), Kind: tree.File, Size: size, Allocated: size, Modified: o.LastModified.UTC(), Version: o.ETag}
 	if at, err := time.Parse(time.RFC3339Nano, o.UserMetadata[metaModified]); err == nil {
 		e.Modified = at.UTC()
@@ -49,7 +48,7 @@ func (t *Tree) entry(name string, o minio.ObjectInfo) tree.Entry {
 	return e
 }
 
-// folder describes a folder; o is the object of one that somebody made.
+// folder describes a folder; o is its object, or nil.
 func (t *Tree) folder(name string, o *minio.ObjectInfo) tree.Entry {
 	e := tree.Entry{Name: base(name), Kind: tree.Folder, Modified: time.Unix(0, 0).UTC()}
 	if o != nil {
@@ -59,7 +58,7 @@ func (t *Tree) folder(name string, o *minio.ObjectInfo) tree.Entry {
 	return e
 }
 
-// changed is metadata with what is to be set.
+// changed returns metadata with the changes of meta.
 func (t *Tree) changed(ctx context.Context, before map[string]string, meta tree.Meta) (map[string]string, error) {
 	after := map[string]string{}
 	for name, value := range before {
@@ -87,13 +86,13 @@ func (t *Tree) changed(ctx context.Context, before map[string]string, meta tree.
 	return after, err
 }
 
-// descriptorNames are those of descriptors that are known to be kept.
+// descriptorNames remembers descriptors that are stored in descriptorFolder.
 type descriptorNames struct {
 	mu    sync.Mutex
 	names map[string][]byte
 }
 
-// mostKnown is how many of them are remembered.
+// mostKnown bounds the descriptors that are remembered.
 const mostKnown = 1000
 
 func (d *descriptorNames) get(name string) []byte {
@@ -111,7 +110,7 @@ func (d *descriptorNames) add(name string, raw []byte) {
 	d.names[name] = raw
 }
 
-// keepDescriptor keeps a long descriptor, and returns its name.
+// keepDescriptor stores a long descriptor and returns its name.
 func (t *Tree) keepDescriptor(ctx context.Context, raw []byte) (string, error) {
 	sum := blake3.Sum256(raw)
 	name := hex.EncodeToString(sum[:])
@@ -125,7 +124,7 @@ func (t *Tree) keepDescriptor(ctx context.Context, raw []byte) (string, error) {
 	return name, err
 }
 
-// descriptor is that of an object; zero when nobody has said any.
+// descriptor returns the descriptor of an object, which is zero when none was set.
 func (t *Tree) descriptor(ctx context.Context, o minio.ObjectInfo) (acl.Descriptor, error) {
 	if text := o.UserMetadata[metaDescriptor]; text != "" {
 		raw, err := base64.StdEncoding.DecodeString(text)

@@ -19,19 +19,19 @@ import (
 	"bridgespan/tree"
 )
 
-// Parts of a file that are sent side by side. All uploads of a tree together hold at most mostBuffered bytes
-// in memory, or one part where a single part is longer.
+// sending is the number of parts of a file that are sent side by side. All uploads of a tree together hold at
+// most mostBuffered bytes in memory, or one part if that is larger.
 const (
 	sending      = 4
 	mostBuffered = 128 << 20
 )
 
-// buffers are those of parts of the usual size, which are used again.
+// buffers holds unused buffers of rules.UsualPart bytes.
 var buffers sync.Pool
 
-// buffer returns room for a part once there is memory for it. The caller must call release, with true when
-// nobody reads the room any more: a request that failed may still do so.
-func (t *Tree) buffer(ctx context.Context, size int64) (room []byte, release func(unused bool), err error) {
+// buffer returns a buffer for a part, as soon as there is memory for it. The caller must call release, with true
+// when the buffer is unused: a failed request may still read from it.
+func (t *Tree) buffer(ctx context.Context, size int64) (b []byte, release func(unused bool), err error) {
 	weight := min(size, mostBuffered)
 	if err := t.memory.Acquire(ctx, weight); err != nil {
 		return nil, nil, err
@@ -51,8 +51,8 @@ func (t *Tree) buffer(ctx context.Context, size int64) (room []byte, release fun
 	}, nil
 }
 
-// Put writes a file whole. A short one is sent in one request, with its hash; a longer one in parts, of which
-// nobody sees anything before all are there.
+// Put writes a file whole: a short one with one request, and with its hash; a longer one in parts, which become
+// visible together.
 func (t *Tree) Put(ctx context.Context, name string, from io.Reader, options tree.PutOptions) (tree.Entry, error) {
 	key, err := t.begin(ctx, "put", name)
 	if err != nil {
@@ -63,7 +63,7 @@ func (t *Tree) Put(ctx context.Context, name string, from io.Reader, options tre
 	return e, pathError("put", name, err)
 }
 
-// upload is a file on its way.
+// upload is one call of Put.
 type upload struct {
 	*Tree
 	name, key string
@@ -82,7 +82,7 @@ func (u *upload) run(ctx context.Context) (tree.Entry, error) {
 	}
 	room := each
 	if u.options.SizeKnown && u.options.Size < each {
-		room = u.options.Size + 1 // one more tells that there is more
+		room = u.options.Size + 1 // one byte more, to detect content that is too long
 	}
 	first, release, err := u.buffer(ctx, room)
 	if err != nil {
@@ -106,7 +106,7 @@ func (u *upload) run(ctx context.Context) (tree.Entry, error) {
 	return u.entry(u.name, minio.ObjectInfo{Size: u.from.size, ETag: info.ETag, UserMetadata: u.meta}), nil
 }
 
-// prepare looks at what is there, and gathers what is to be said beside the file.
+// prepare checks the path, and collects the metadata.
 func (u *upload) prepare(ctx context.Context) error {
 	if u.name == "." {
 		return tree.ErrKind
@@ -117,7 +117,7 @@ func (u *upload) prepare(ctx context.Context) error {
 		return tree.ErrKind
 	}
 	var kept map[string]string
-	if u.options.Replace && u.options.Meta.Descriptor.IsZero() { // it keeps its own
+	if u.options.Replace && u.options.Meta.Descriptor.IsZero() { // a replaced file keeps its descriptor
 		o, err := u.head(ctx, u.key)
 		if err != nil && !absent(err) {
 			return err
@@ -138,7 +138,7 @@ func (u *upload) prepare(ctx context.Context) error {
 	return err
 }
 
-// conditions are those under which the file is put in place.
+// conditions are the preconditions of the write.
 func (u *upload) conditions() (o minio.PutObjectOptions) {
 	o.UserMetadata, o.DisableMultipart = u.meta, true
 	switch {
@@ -150,7 +150,7 @@ func (u *upload) conditions() (o minio.PutObjectOptions) {
 	return o
 }
 
-// explained is why a file was not put in place, as callers of a tree know it.
+// explained converts a failed precondition to the error of a tree.
 func (u *upload) explained(err error) error {
 	switch {
 	case u.options.Version != "" && (refusedByCondition(err) || absent(err)):
@@ -197,7 +197,7 @@ func (u *upload) parts(ctx context.Context, first []byte, release func(unused bo
 	return info, err
 }
 
-// lengthIs returns ErrAltered when the service has put together something else than was sent.
+// lengthIs returns ErrAltered, and removes the object, when it has another length than the content.
 func (u *upload) lengthIs(ctx context.Context, version string) error {
 	o, err := u.head(ctx, u.key)
 	if err == nil && o.ETag == version && o.Size != u.from.size {
@@ -230,7 +230,7 @@ func (u *upload) send(ctx context.Context, id string, part []byte, release func(
 		}
 		var err error
 		if part, release, err = u.buffer(gctx, each); err != nil {
-			break // the error of the part that failed counts
+			break // the error of the failed part is returned below
 		}
 		n, err := u.from.fill(part)
 		if last = err == io.EOF; err != nil && !last {
@@ -252,7 +252,7 @@ func (u *upload) send(ctx context.Context, id string, part []byte, release func(
 	return parts, ctx.Err()
 }
 
-// ignoreCancel is an error that is not only the consequence of another one.
+// ignoreCancel drops an error that only follows from another one.
 func ignoreCancel(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return nil
@@ -260,7 +260,7 @@ func ignoreCancel(err error) error {
 	return err
 }
 
-// gathered is content as it is read, in full pieces, until ctx ends.
+// gathered reads content until ctx ends, and counts it.
 type gathered struct {
 	ctx     context.Context
 	from    io.Reader
@@ -268,8 +268,7 @@ type gathered struct {
 	size    int64
 }
 
-// fill reads as much as there is room for. It returns io.EOF with the last bytes, and ErrTorn as soon as there
-// are more than the options say.
+// fill fills p. It returns io.EOF with the last bytes, and ErrTorn when there are more bytes than options.Size.
 func (g *gathered) fill(p []byte) (n int, err error) {
 	for n < len(p) && err == nil {
 		if err = g.ctx.Err(); err != nil {
@@ -285,7 +284,7 @@ func (g *gathered) fill(p []byte) (n int, err error) {
 	return n, err
 }
 
-// check returns ErrTorn when the content was not as long as was said.
+// check returns ErrTorn when the content had another length than options.Size.
 func (g *gathered) check() error {
 	if g.options.SizeKnown && g.size != g.options.Size {
 		return fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, g.size, g.options.Size)

@@ -12,8 +12,8 @@ import (
 	"bridgespan/tree"
 )
 
-// content is an open file. What is read in order comes in one answer, of which the rest is on its way while it
-// is read; other ranges are asked for one by one. All are of the version that was opened.
+// content is an open file. Sequential reads share one answer of the service; other ranges are requested one by
+// one. All come from the version that was opened.
 type content struct {
 	tree  *Tree
 	ctx   context.Context // of Open
@@ -21,12 +21,12 @@ type content struct {
 	entry tree.Entry
 
 	mu    sync.Mutex
-	body  io.ReadCloser // from at on; nil when there is none
+	body  io.ReadCloser // the content from at on; may be nil
 	at    int64
-	ended int64 // where the last range ended that was asked for by itself
+	ended int64 // end of the last range that was requested alone
 }
 
-// Open opens a file: its first bytes come with the answer that describes it.
+// Open opens a file. One request returns its metadata and the beginning of its content.
 func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 	key, err := t.begin(ctx, "open", name)
 	if err != nil {
@@ -51,7 +51,7 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 
 func (c *content) Entry() tree.Entry { return c.entry }
 
-// skipMost is how far ahead somebody may read for what is between to be passed over.
+// skipMost is the largest gap that a sequential read skips instead of making a request.
 const skipMost = 256 << 10
 
 // ReadAt follows io.ReaderAt.
@@ -76,7 +76,7 @@ func (c *content) ReadAt(p []byte, off int64) (int, error) {
 	return n, err
 }
 
-// readOn reads from what is on its way; false when that does not lead there, or somebody else reads it.
+// readOn reads from the current answer. It returns false when off is not ahead in it, or another goroutine reads it.
 func (c *content) readOn(p []byte, off int64) (n int, inOrder bool, err error) {
 	if !c.mu.TryLock() {
 		return 0, false, nil
@@ -105,7 +105,7 @@ func (c *content) readOn(p []byte, off int64) (n int, inOrder bool, err error) {
 	return n, true, err
 }
 
-// readRange asks for a range by itself.
+// readRange requests a range.
 func (c *content) readRange(p []byte, off int64) (int, error) {
 	body, err := c.get(off, off+int64(len(p))-1)
 	if err != nil {
@@ -123,7 +123,7 @@ func (c *content) readRange(p []byte, off int64) (int, error) {
 	return n, nil
 }
 
-// get asks for bytes of the version that was opened.
+// get requests bytes of the version that was opened.
 func (c *content) get(first, last int64) (io.ReadCloser, error) {
 	var o minio.GetObjectOptions
 	if err := errors.Join(o.SetRange(first, last), o.SetMatchETag(c.entry.Version)); err != nil {
