@@ -49,11 +49,11 @@ func (a *API) frontRoutes() {
 			return &tagged[model.Front]{etag(f.Version), f}, err
 		})
 	route(a, model.Administrator, huma.Operation{OperationID: "remove-front", Method: "DELETE", Path: path, Summary: "Remove a front with all that it made, or rehearse that", Tags: tags,
-		Description: "What is behind its links stays, and so does what Bridge Span did not make. One whose host is gone for good can be forgotten."},
+		Description: "What is behind its links stays, and so does what Bridge Span did not make. A front whose host is lost can be removed from Bridge Span only."},
 		func(ctx context.Context, in *struct {
 			FrontPath
 			Guard
-			Forget   bool `query:"forget" doc:"Forget it: its host does not answer and will not come back. What it made stays there"`
+			Forget   bool `query:"forget" doc:"Remove it from Bridge Span only: its host is lost. Its folder and share stay on the host"`
 			Rehearse bool `query:"rehearse" doc:"Only tell what would be done"`
 		}) (*body[model.FrontPlan], error) {
 			version, err := in.version()

@@ -20,7 +20,8 @@ const (
 	ShowsCertificate
 	// MayKeepFronts: a mover runs there, which may keep fronts for a file service beside it.
 	MayKeepFronts
-	// HoldsBuckets: it is an object service, of which the shares are buckets, and each request costs.
+	// HoldsBuckets: it is an account at an object service. Its shares are buckets, and the provider
+	// charges for requests.
 	HoldsBuckets
 )
 

@@ -34,7 +34,7 @@ type Front struct {
 	// CaughtUpChanges is what that found.
 	CaughtUpChanges int64  `json:"caughtUpChanges" doc:"How many changes it had missed then"`
 	Check           *Check `json:"check,omitempty" doc:"The last check, as a client meets it"`
-	// LetGo: it is leaving, and nobody writes it any more.
+	// LetGo: it is leaving, and no instance writes it any more.
 	LetGo   bool  `json:"-"`
 	Version int64 `json:"version" doc:"Goes up with every change of its settings; the ETag"`
 }

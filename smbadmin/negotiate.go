@@ -38,14 +38,14 @@ func (g Greeting) DialectName() string {
 // ErrNotSMB: something answers at the address and does not speak SMB 2 or 3.
 var ErrNotSMB = errors.New("what answers there does not speak SMB 2 or 3")
 
-// ErrUnknownName: no name service here knows the name of a host.
+// ErrUnknownName: the host name cannot be resolved here.
 var ErrUnknownName = errors.New("the name is not known here")
 
-// findWithin is how long somebody may take to greet.
+// findWithin bounds the wait for an answer.
 const findWithin = 5 * time.Second
 
-// Find looks for a file service as people's machines do: by the name of its host, at port 445. It returns
-// ErrUnknownName, or why nobody greets there.
+// Find looks for a file service as clients do: by host name, at port 445. It returns nil when one answers, and
+// ErrUnknownName when the name cannot be resolved.
 func Find(ctx context.Context, host string) error {
 	ctx, cancel := context.WithTimeout(ctx, findWithin)
 	defer cancel()

@@ -74,8 +74,8 @@ func (s *Service) Connected(ctx context.Context, server, share string) ([]model.
 	return list, err
 }
 
-// At finds the front at a site that shows a path inside a namespace; nil when none does. One that
-// answers comes before others.
+// At finds the front at a site that shows a path inside a namespace; nil when there is none. A front that is
+// current is preferred.
 func (s *Service) At(ctx context.Context, name, inside, site string) (*model.Front, error) {
 	list, err := s.db.Fronts(ctx, name)
 	var found *model.Front
@@ -92,7 +92,7 @@ func (s *Service) At(ctx context.Context, name, inside, site string) (*model.Fro
 	return found, err
 }
 
-// Required is At, where there must be one.
+// Required is At, and returns a fault when there is none.
 func (s *Service) Required(ctx context.Context, name, inside, site string) (model.Front, error) {
 	if site == "" {
 		return model.Front{}, fault.Field("from", "name the site that the person is at", "each front belongs to a site")
@@ -115,7 +115,7 @@ func (s *Service) Edit(ctx context.Context, server, share string, version int64,
 	}
 	switch {
 	case f.State == model.FrontLeaving:
-		return f, fault.New(fault.Stale, "wait until it is gone, or until that is taken back", "%s is being removed", name(f))
+		return f, fault.New(fault.Stale, "wait until the removal has finished or was undone", "%s is being removed", name(f))
 	case f.Version != version: // before anything is said to the file service
 		return f, stale(f)
 	}
@@ -189,7 +189,7 @@ func (s *Service) findBranch(ctx context.Context, f *model.Front) error {
 	e, err := s.naming.EntryAt(ctx, f.Namespace, f.Branch)
 	switch {
 	case fault.KindOf(err) == fault.NotFound:
-		return fault.Field("branch", "name a folder of it; see them with: bspan namespace tree "+f.Namespace, "there is no folder /%s/%s", f.Namespace, f.Branch)
+		return fault.Field("branch", "name a folder of the namespace; list them with: bspan namespace tree "+f.Namespace, "there is no folder /%s/%s", f.Namespace, f.Branch)
 	case err == nil && e.Kind != namespace.Folder:
 		return fault.Field("branch", "name a folder of the namespace", "/%s/%s is a signpost: people are led to it by a mapping of their own", f.Namespace, f.Branch)
 	}

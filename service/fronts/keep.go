@@ -121,23 +121,23 @@ func (s *Service) endAll() {
 	}
 }
 
-// letGo says of fronts that are leaving that nobody writes them: this instance keeps all that are kept.
+// letGo records of leaving fronts that no instance writes them: this instance holds the lease of all fronts.
 func (s *Service) letGo(ctx context.Context, fronts []model.Front) {
 	for _, f := range fronts {
 		if f.State != model.FrontLeaving || f.LetGo {
 			continue
 		}
 		if err := s.db.LetGoOfFront(ctx, f.ID); err != nil && ctx.Err() == nil {
-			slog.Warn("a front that is removed cannot be let go of", "front", name(f), "error", err)
+			slog.Warn("releasing a front that is being removed failed", "front", name(f), "error", err)
 		}
 	}
 }
 
-// letGoWithin is how long is waited for whoever keeps a front to let go of it. When an instance dies,
-// another one keeps its fronts sooner.
+// letGoWithin bounds the wait for the instance that keeps a front. When that one dies, another takes the lease
+// over sooner.
 const letGoWithin = 30 * time.Second
 
-// awaitLetGo waits until nobody writes a front that is leaving.
+// awaitLetGo waits until no instance writes a front that is leaving.
 func (s *Service) awaitLetGo(ctx context.Context, f model.Front) error {
 	deadline := time.After(letGoWithin)
 	tick := time.NewTicker(50 * time.Millisecond) // another instance may keep it
@@ -151,7 +151,7 @@ func (s *Service) awaitLetGo(ctx context.Context, f model.Front) error {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-deadline:
-			return fault.New(fault.Unavailable, "try again in a minute", "whoever keeps %s does not let go of it", name(f))
+			return fault.New(fault.Unavailable, "try again in a minute", "the instance that writes %s did not stop within 30 s", name(f))
 		case <-tick.C:
 		}
 	}

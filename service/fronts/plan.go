@@ -46,8 +46,7 @@ func (s *Service) Add(ctx context.Context, n model.NewFront) (model.FrontPlan, e
 	return p, err
 }
 
-// Remove takes a front away, with all that it made and nothing else. forget removes what Bridge Span knows
-// of one whose host is gone.
+// Remove removes a front with all that it made and nothing else, or from Bridge Span only.
 func (s *Service) Remove(ctx context.Context, server, share string, version int64, how model.RemoveFront) (model.FrontPlan, error) {
 	f, err := s.db.Front(ctx, server, share)
 	if err != nil {
@@ -60,9 +59,9 @@ func (s *Service) Remove(ctx context.Context, server, share string, version int6
 	c.Plan = model.FrontPlan{Front: f, Checks: []finding.Finding{}, Steps: steps.Planned(s.steps(&c)), Rehearsed: how.Rehearse}
 	if how.Forget {
 		if err := s.at(ctx, f, func(at moverfront.Client) error { _, err := at.Hello(ctx); return err }); err == nil {
-			return c.Plan, fault.Field("forget", "remove it without that: what it made is removed, too", "the mover at %s answers", f.Server)
+			return c.Plan, fault.Field("forget", "remove the front without forget: its folder and share are removed as well", "the mover at %s answers", f.Server)
 		}
-		c.Plan.Checks = append(c.Plan.Checks, finding.New(finding.Warn, "stays", name(f), fmt.Sprintf("the mover at %s does not answer: what the front made stays there, and the share %s with it", f.Server, f.Share), "should the host come back, people find the links as they were last written", "on the host, remove the folder of the front and its section of the configuration"))
+		c.Plan.Checks = append(c.Plan.Checks, finding.New(finding.Warn, "stays", name(f), fmt.Sprintf("the mover at %s does not answer; the folder and the share %s stay on the host", f.Server, f.Share), "if the host comes back, people find the links as last written", "on the host, remove the folder of the front and its section of the configuration"))
 	} else if len(f.Foreign) > 0 {
 		c.Plan.Checks = append(c.Plan.Checks, finding.New(finding.Warn, "foreign", name(f), fmt.Sprintf("in its folder are %d names that Bridge Span did not make, such as %q", len(f.Foreign), f.Foreign[0]), "they stay, and the folder with them", "look at them on the host"))
 	}

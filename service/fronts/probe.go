@@ -12,12 +12,12 @@ import (
 	"bridgespan/records"
 )
 
-// probeEvery is how often servers are looked at to which people are led first. One that has hung is
-// found out within seconds, see [estate.Service.Suspect].
+// probeEvery is how often the first server of each link is probed. [estate.Service.Suspect] finds a server
+// that has hung within seconds.
 const probeEvery = 2 * time.Second
 
-// probe looks again and again at the servers that people are led to first, so that fronts lead past one
-// that does not answer within seconds, until ctx ends.
+// probe probes the servers that links name first until ctx ends, so that fronts move on to the next location
+// within seconds.
 func (s *Service) probe(ctx context.Context) {
 	tick := time.NewTicker(probeEvery)
 	defer tick.Stop()
@@ -28,7 +28,7 @@ func (s *Service) probe(ctx context.Context) {
 		case <-tick.C:
 		}
 		for _, server := range s.serversAt(ctx, s.firstHosts()...) {
-			guard.Go(func() { s.estate.Suspect(ctx, server) }) // one that hangs keeps nothing waiting
+			guard.Go(func() { s.estate.Suspect(ctx, server) }) // a server that hangs must not delay the others
 		}
 	}
 }
@@ -45,7 +45,7 @@ func (s *Service) firstHosts() (hosts []string) {
 	return hosts
 }
 
-// serversAt are the file servers that people reach by a name.
+// serversAt are the file servers whose name for people is one of hosts.
 func (s *Service) serversAt(ctx context.Context, hosts ...string) (names []string) {
 	if len(hosts) == 0 {
 		return nil
@@ -53,7 +53,7 @@ func (s *Service) serversAt(ctx context.Context, hosts ...string) (names []strin
 	servers, err := s.db.Servers(ctx, records.All)
 	if err != nil {
 		if ctx.Err() == nil {
-			slog.Warn("the servers that people are led to cannot be read", "error", err)
+			slog.Warn("reading the servers to probe failed", "error", err)
 		}
 		return nil
 	}

@@ -27,7 +27,7 @@ const (
 // change is what is done about a front: all that another process needs to go on with it.
 type change struct {
 	Action  string          `json:"action"`
-	Forget  bool            `json:"forget,omitempty"` // what it made stays on its host
+	Forget  bool            `json:"forget,omitempty"` // remove it from Bridge Span only
 	Front   model.Front     `json:"front"`
 	Folder  string          `json:"folder,omitempty"`
 	Entries int             `json:"entries"`
@@ -56,14 +56,14 @@ func (s *Service) steps(c *change) []steps.Step {
 				return "", s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Make(ctx) })
 			},
 			Undo: func(ctx context.Context) error { return s.clear(ctx, c) }},
-		{Text: "let the file service offer it as " + c.Front.UNC(), Partly: true,
+		{Text: "offer it as the share " + c.Front.UNC(), Partly: true,
 			Do: func(ctx context.Context) (string, error) {
 				return "", s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Offer(ctx, c.Front.Comment) })
 			},
 			Undo: func(ctx context.Context) error {
 				return s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Withdraw(ctx) })
 			}},
-		{Text: fmt.Sprintf("write down that %s shows /%s", name(c.Front), c.Front.Namespace),
+		{Text: fmt.Sprintf("record that %s shows /%s", name(c.Front), c.Front.Namespace),
 			Do: func(ctx context.Context) (string, error) { return "", s.writeDown(ctx, c) },
 			Undo: func(ctx context.Context) error {
 				if err := s.leave(ctx, c); err != nil {
@@ -84,7 +84,7 @@ func (s *Service) steps(c *change) []steps.Step {
 }
 
 func (s *Service) withdrawStep(c *change) steps.Step {
-	return steps.Step{Text: "let the file service offer " + c.Front.UNC() + " no more",
+	return steps.Step{Text: "stop offering the share " + c.Front.UNC(),
 		Do: func(ctx context.Context) (string, error) {
 			return "", s.at(ctx, c.Front, func(at moverfront.Client) error { return at.Withdraw(ctx) })
 		},
@@ -93,9 +93,9 @@ func (s *Service) withdrawStep(c *change) steps.Step {
 		}}
 }
 
-// leaveStep comes before what was made is cleared: whoever keeps the front would write it anew.
+// leaveStep comes before clearStep: the instance that keeps the front would write it again.
 func (s *Service) leaveStep(c *change) steps.Step {
-	return steps.Step{Text: "write " + name(c.Front) + " no more",
+	return steps.Step{Text: "stop writing " + name(c.Front),
 		Do: func(ctx context.Context) (string, error) { return "", s.leave(ctx, c) },
 		Undo: func(ctx context.Context) error {
 			_, err := s.setLeaving(ctx, c, false)
@@ -104,16 +104,16 @@ func (s *Service) leaveStep(c *change) steps.Step {
 }
 
 func (s *Service) clearStep(c *change) steps.Step {
-	return steps.Step{Text: fmt.Sprintf("remove the %d folders and links that it made; what is behind them stays", c.Front.Folders+c.Front.Links),
+	return steps.Step{Text: fmt.Sprintf("remove its %d folders and links; the files that they lead to stay", c.Front.Folders+c.Front.Links),
 		Do: func(ctx context.Context) (string, error) { return "", s.clear(ctx, c) }}
 }
 
 func (s *Service) forgetStep(c *change) steps.Step {
-	return steps.Step{Text: "forget the front " + name(c.Front),
+	return steps.Step{Text: "remove the front " + name(c.Front) + " from Bridge Span",
 		Do: func(ctx context.Context) (string, error) { return "", s.forget(ctx, c) }}
 }
 
-// leave asks for a front to be written no more, and waits until whoever kept it has ended.
+// leave asks the instance that keeps a front to stop, and waits until it has.
 func (s *Service) leave(ctx context.Context, c *change) error {
 	f, err := s.setLeaving(ctx, c, true)
 	if err != nil || f == nil {
@@ -122,7 +122,7 @@ func (s *Service) leave(ctx context.Context, c *change) error {
 	return s.awaitLetGo(ctx, *f)
 }
 
-// setLeaving says whether a front is on its way out; nil when it is gone.
+// setLeaving marks a front as leaving, or takes the mark back. It returns nil when the front is removed already.
 func (s *Service) setLeaving(ctx context.Context, c *change, leaving bool) (*model.Front, error) {
 	f, err := s.db.Front(ctx, c.Front.Server, c.Front.Share)
 	if fault.KindOf(err) == fault.NotFound {

@@ -59,7 +59,7 @@ func Write(ctx context.Context, p Place, t tree.Tree, folder string) finding.Fin
 		return finding.New(finding.Pass, "rights", "", fmt.Sprintf("%s: %s answers, and lets us write", p.Name, p.Target), "", "")
 	}
 	if p.Server.Can(model.HoldsBuckets) {
-		return finding.New(finding.Fail, "rights", "", fmt.Sprintf("%s: the key %s may not write in %s: %s", p.Name, p.Server.Account, p.Target, Words(err)), "nothing can be carried there", "give the key the right to list, read, write and delete there")
+		return finding.New(finding.Fail, "rights", "", fmt.Sprintf("%s: the access key %s may not write in %s: %s", p.Name, p.Server.Account, p.Target, Words(err)), "nothing can be replicated to it", "grant the access key the rights to list, read, write and delete there")
 	}
 	if !p.Server.Can(model.HasAccounts) {
 		return finding.New(finding.Fail, "rights", "", fmt.Sprintf("%s: the mover may not write in %s: %s", p.Name, p.Target, Words(err)), "nothing can be carried there", "let it run as somebody who may do everything there")
