@@ -142,13 +142,13 @@ func testCloudInConsole(c checker) {
 		c.t.Fatal(err)
 	}
 	n := accountAt(c.t, sky, at)
-	c.must(tab.Click("link", "Servers"), tab.Click("button", "Add a server"), tab.Choose("Reached by", "An object service"))
+	c.must(tab.Click("link", "Servers"), tab.Click("button", "Add a server"), tab.Choose("Reached by", "S3 object service"))
 	c.must(tab.Type("Name", "haar"), tab.Choose("Site", "Upland"), tab.Type("Address", n.Address), tab.Type("Port", itoa(n.Port)), tab.Type("Access key", n.Account), tab.Type("Secret", "another"),
-		tab.Type("Region", n.Cloud.Region), tab.Click("field", "Reach it with TLS Without it, whoever is between sees all that crosses."), tab.Click("field", "Buckets in the path Where buckets do not stand in front of the host's name."), tab.Click("button", "Sign in and add"), tab.See("refuses the key"))
+		tab.Type("Region", n.Cloud.Region), tab.Click("field", "Use TLS Without it, traffic can be read on the network."), tab.Click("field", "Path-style addresses For services that do not put the bucket into the host name."), tab.Click("button", "Sign in and add"), tab.See("rejects the access key"))
 	c.accessible("adding an object service, with an error")
 	c.must(tab.Type("Secret", n.Password), tab.Click("button", "Sign in and add"), tab.See("haar was added"), tab.Click("button", "Check now"), tab.See("lists, reads permissions and may write on all of them"))
 	c.accessible("an object service")
-	c.must(tab.Click("link", at.Bucket), tab.See("no end is told"), tab.Click("button", "Survey now"), tab.See(".csv"))
+	c.must(tab.Click("link", at.Bucket), tab.See("unlimited"), tab.Click("button", "Survey now"), tab.See(".csv"))
 	c.accessible("a bucket")
 	c.must(tab.Click("link", "Servers"), tab.See("cloud"))
 }

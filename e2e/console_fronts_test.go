@@ -26,7 +26,7 @@ func testFrontPages(t *testing.T, o *orchard) {
 	c.accessible("adding a front")
 	c.must(tab.Click("button", "Add the front"), tab.See("People open "+at+"papers"))
 
-	c.must(tab.Click("button", "Look at "+at+"papers"), tab.Click("button", "Remove …"), tab.Click("button", "Rehearse"), tab.See("let the file service offer "+at+"papers no more"))
+	c.must(tab.Click("button", "Look at "+at+"papers"), tab.Click("button", "Remove …"), tab.Click("button", "Rehearse"), tab.See("stop offering the share "+at+"papers"))
 	c.accessible("removing a front")
 	c.must(tab.Click("button", "Remove the front"), tab.See("papers is gone"))
 	if faults := tab.Faults(); len(faults) > 0 {

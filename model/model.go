@@ -62,16 +62,16 @@ type Site struct {
 // Server is a file server, reached by SMB 3.
 type Server struct {
 	Name    string `json:"name" doc:"Name in Bridge Span"`
-	Kind    string `json:"kind" enum:"smb,mover,cloud" doc:"smb: a file server that is reached by SMB 3; mover: a host where a mover runs, which serves its folders; cloud: an account at an object service, of which the shares are buckets"`
+	Kind    string `json:"kind" enum:"smb,mover,cloud" doc:"smb: a file server that is reached by SMB 3; mover: a host where a mover runs, which serves its folders; cloud: an account at an S3 object service, whose buckets are its shares"`
 	Site    string `json:"site" doc:"Site where it stands"`
 	Address string `json:"address" doc:"Host name or address"`
-	Port    int    `json:"port" doc:"TCP port; as a rule 445, 8620 of a mover, and 443 of a cloud"`
+	Port    int    `json:"port" doc:"TCP port; as a rule 445, 8620 of a mover, and 443 of a cloud account"`
 	Domain  string `json:"domain,omitempty" doc:"Domain of the account; absent for an account of the server itself"`
-	Account string `json:"account" doc:"Account that Bridge Span administers it with; empty where a mover runs, the access key of a cloud"`
+	Account string `json:"account" doc:"Account that Bridge Span administers it with; empty where a mover runs, the access key of a cloud account"`
 	// Certificate is what a mover is known by.
 	Certificate string `json:"certificate,omitempty" doc:"SHA-256 fingerprint that a mover is known by; absent for a file server"`
 	// Cloud makes it an account at an object service.
-	Cloud *CloudReach `json:"cloud,omitempty" doc:"How the object service is reached; absent for a file server"`
+	Cloud *CloudReach `json:"cloud,omitempty" doc:"Connection settings of the object service; absent for a file server"`
 	Note  string      `json:"note,omitempty" doc:"For administrators"`
 	// Reachable is nil before the first look.
 	Reachable     *bool      `json:"reachable,omitempty" doc:"Whether it answered at the last look; absent before the first"`
@@ -92,12 +92,12 @@ const (
 	ServerCloud = "cloud"
 )
 
-// CloudReach is how an object service that speaks S3 is reached.
+// CloudReach are the connection settings of an S3 object service.
 type CloudReach struct {
-	Region    string `json:"region" minLength:"1" maxLength:"63" doc:"Region of its buckets, as the provider calls it"`
-	PathStyle bool   `json:"pathStyle,omitempty" doc:"Buckets stand in the path of an address, not in front of the host"`
-	Plain     bool   `json:"plain,omitempty" doc:"Without TLS: whoever is between sees all that crosses"`
-	Authority string `json:"authority,omitempty" maxLength:"65536" doc:"Certificate that vouches for it, in PEM; absent for those that the system trusts"`
+	Region    string `json:"region" minLength:"1" maxLength:"63" doc:"Region of the buckets, as the provider names it"`
+	PathStyle bool   `json:"pathStyle,omitempty" doc:"Put bucket names in the path, not in the host name"`
+	Plain     bool   `json:"plain,omitempty" doc:"Connect without TLS: traffic can be read on the network"`
+	Authority string `json:"authority,omitempty" maxLength:"65536" doc:"CA certificate of the service, in PEM; absent: the authorities that the system trusts"`
 }
 
 // Check is one check of a server.

@@ -97,13 +97,13 @@ type NewServer struct {
 	Name     string `json:"name" doc:"Name in Bridge Span"`
 	Site     string `json:"site" doc:"Site where it stands"`
 	Address  string `json:"address" doc:"Host name or address"`
-	Port     int    `json:"port,omitempty" minimum:"0" maximum:"65535" doc:"TCP port; 445 when absent, 8620 of a mover, and 443 of a cloud"`
+	Port     int    `json:"port,omitempty" minimum:"0" maximum:"65535" doc:"TCP port; 445 when absent, 8620 of a mover, and 443 of a cloud account"`
 	Domain   string `json:"domain,omitempty" doc:"Domain of the account; absent for an account of the server itself"`
-	Account  string `json:"account,omitempty" doc:"Account to administer it with; absent for a mover, the access key of a cloud"`
-	Password string `json:"password" format:"password" doc:"Password of the account, the secret of the mover, or that of the access key; kept sealed and never shown again"`
+	Account  string `json:"account,omitempty" doc:"Account to administer it with; absent for a mover, the access key of a cloud account"`
+	Password string `json:"password" format:"password" doc:"Password of the account, the secret of the mover, or the secret key of a cloud account; kept sealed and never shown again"`
 	// Certificate makes the server one where a mover runs.
 	Certificate   string      `json:"certificate,omitempty" doc:"SHA-256 fingerprint that the mover said at its start; with it, the server is a host where a mover runs"`
-	Cloud         *CloudReach `json:"cloud,omitempty" doc:"How an object service is reached; with it, the server is an account there"`
+	Cloud         *CloudReach `json:"cloud,omitempty" doc:"Connection settings of an object service; with them, the server is an account there"`
 	Note          string      `json:"note,omitempty" doc:"For administrators"`
 	Unsigned      bool        `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
 	ViewersBrowse bool        `json:"viewersBrowse,omitempty" doc:"Let viewers look into its folders, hidden shares too, with the account that administers it"`
@@ -120,7 +120,7 @@ type EditServer struct {
 	Domain        *string     `json:"domain,omitempty"`
 	Account       *string     `json:"account,omitempty"`
 	Certificate   *string     `json:"certificate,omitempty" doc:"Fingerprint of a mover that was made anew"`
-	Cloud         *CloudReach `json:"cloud,omitempty" doc:"How the object service is reached"`
+	Cloud         *CloudReach `json:"cloud,omitempty" doc:"Connection settings of the object service"`
 	Password      string      `json:"password,omitempty" format:"password" doc:"Needed again when address, account or certificate change"`
 	Note          *string     `json:"note,omitempty"`
 	Unsigned      *bool       `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`

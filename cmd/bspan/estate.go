@@ -208,14 +208,14 @@ func serverFlags(required bool) []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "site", Usage: "`SITE` where it stands", Required: required},
 		&cli.StringFlag{Name: "address", Usage: "host name or `ADDRESS`", Required: required},
-		&cli.IntFlag{Name: "port", Usage: "TCP `PORT`; as a rule 445, 8620 of a mover, and 443 of a cloud"},
+		&cli.IntFlag{Name: "port", Usage: "TCP `PORT`; the default is 445, 8620 for a mover and 443 for a cloud account"},
 		&cli.StringFlag{Name: "domain", Usage: "`DOMAIN` of the account, when it is not the server's own"},
-		&cli.StringFlag{Name: "account", Usage: "`ACCOUNT` to administer it with, the access key of a cloud; a mover has none"},
+		&cli.StringFlag{Name: "account", Usage: "`ACCOUNT` that administers the server, or the access key of a cloud account; a mover has none"},
 		&cli.StringFlag{Name: "certificate", Usage: "`FINGERPRINT` that a mover said at its start: the server is a host where one runs; its secret is the password"},
-		&cli.StringFlag{Name: "region", Usage: "`REGION` of buckets that speak S3: the server is an account at an object service, and its shares are buckets"},
-		&cli.BoolFlag{Name: "path-style", Usage: "buckets of that service stand in the path of an address, not in front of the host"},
-		&cli.BoolFlag{Name: "plain", Usage: "reach that service without TLS: whoever is between sees all that crosses"},
-		&cli.StringFlag{Name: "authority", Usage: "`FILE` with the certificate that vouches for that service, in PEM"},
+		&cli.StringFlag{Name: "region", Usage: "`REGION` of an S3 object service: the server is an account there, and its shares are buckets"},
+		&cli.BoolFlag{Name: "path-style", Usage: "put bucket names of the object service in the path, not in the host name"},
+		&cli.BoolFlag{Name: "plain", Usage: "connect to the object service without TLS: traffic can be read on the network"},
+		&cli.StringFlag{Name: "authority", Usage: "`FILE` with the CA certificate of the object service, in PEM"},
 		passwordFlag(), noteFlag(),
 		&cli.StringFlag{Name: "name-for-people", Usage: "`NAME` by which people's machines reach it, where that is not its address"},
 		&cli.BoolFlag{Name: "viewers-browse", Usage: "let viewers look into its folders, with the account that administers it"},
@@ -275,8 +275,8 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 	return done(c, v, "added server %s with %d shares or folders; try it with: bspan server check %s", v.Name, len(shown), v.Name)
 }
 
-// cloudReach is how an object service is reached, as flags say; what they do not say is as before, where there
-// is something before. It is nil when no flag says anything.
+// cloudReach reads the connection settings of an object service from flags. Settings without a flag are copied
+// from before, which may be nil. It returns nil when no flag was given.
 func cloudReach(c *cli.Command, before func() (*model.CloudReach, error)) (*model.CloudReach, error) {
 	var said bool
 	for _, name := range []string{"region", "path-style", "plain", "authority"} {
@@ -312,7 +312,7 @@ func cloudReach(c *cli.Command, before func() (*model.CloudReach, error)) (*mode
 		reach.Authority = string(text)
 	}
 	if reach.Region == "" {
-		return nil, usageError{"name the region of the buckets with --region"}
+		return nil, usageError{"add --region: an object service needs the region of its buckets"}
 	}
 	return &reach, nil
 }
@@ -402,7 +402,7 @@ func showServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 	case v.Can(model.HoldsBuckets):
 		t.add("access key", v.Account)
 		t.add("region", v.Cloud.Region)
-		t.add("reached", map[bool]string{true: "without TLS: whoever is between sees all that crosses", false: "with TLS"}[v.Cloud.Plain])
+		t.add("connection", map[bool]string{true: "without TLS: traffic can be read on the network", false: "TLS"}[v.Cloud.Plain])
 	default:
 		t.add("account", strings.TrimPrefix(v.Domain+`\`+v.Account, `\`))
 	}

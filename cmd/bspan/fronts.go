@@ -40,7 +40,7 @@ func frontCommand() *cli.Command {
 			Flags:  []cli.Flag{&cli.StringFlag{Name: "as", Usage: "be this `ACCOUNT`, DOMAIN\\NAME or NAME; the one that checks it as a rule when absent"}, passwordFlag(), &cli.StringFlag{Name: "below", Usage: "only what is at or below this `PATH` of the front"}},
 			Action: signedIn(onFront(checkFront), "HOST/SHARE")},
 		{Name: "remove", Usage: "remove a front with all that it made, and nothing else", ArgsUsage: "HOST/SHARE",
-			Flags:  []cli.Flag{rehearse, &cli.BoolFlag{Name: "forget", Usage: "forget it: its host does not answer and will not come back; what it made stays there"}},
+			Flags:  []cli.Flag{rehearse, &cli.BoolFlag{Name: "forget", Usage: "remove it from Bridge Span only, when its host is lost; its folder and share stay on the host"}},
 			Action: signedIn(onFront(removeFront), "HOST/SHARE")},
 	}}
 }
@@ -227,7 +227,7 @@ func removeFront(ctx context.Context, c *cli.Command, api *client.Client, host, 
 	switch {
 	case plan.Rehearsed:
 	case c.Bool("forget"):
-		t.after = host + "/" + share + " is forgotten."
+		t.after = host + "/" + share + " is removed from Bridge Span. Its folder and share stay on the host."
 	default:
 		t.after = plan.Front.UNC() + " is gone; what was behind its links stays."
 	}

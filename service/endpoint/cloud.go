@@ -24,8 +24,10 @@ type overCloud struct {
 	to      bucket.Target
 }
 
-func (o *overCloud) Close() error     { return o.account.Close() }
-func (o *overCloud) Greeting() string { return "the key " + o.to.Key + " is taken in " + o.to.Region }
+func (o *overCloud) Close() error { return o.account.Close() }
+func (o *overCloud) Greeting() string {
+	return "access key " + o.to.Key + " accepted in " + o.to.Region
+}
 
 func (o *overCloud) Tree(ctx context.Context, share, sub string) (tree.Tree, error) {
 	t, err := o.account.Open(ctx, share, sub)
@@ -45,7 +47,7 @@ func (o *overCloud) Shares(ctx context.Context) (shares []model.Share, err error
 
 func (o *overCloud) Clock(context.Context) (time.Duration, error) { return o.account.Clock(), nil }
 
-// Machine is the service: names of buckets are those of all its accounts.
+// Machine is the endpoint: all accounts of a service share one set of bucket names.
 func (o *overCloud) Machine(context.Context) (string, error) {
 	return "cloud " + strings.ToLower(o.to.Endpoint), nil
 }

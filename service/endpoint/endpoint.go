@@ -1,6 +1,6 @@
-// Package endpoint is a server as it is connected to, whatever its kind: a file server over SMB,
-// a host where a mover runs, or an account at an object service. What only some endpoints can do is asked for by the functions of
-// this package.
+// Package endpoint is a server as it is connected to, whatever its kind: a file server over SMB, a host
+// where a mover runs, or an account at an object service. What only some endpoints can do is asked for by
+// the functions of this package.
 package endpoint
 
 import (

@@ -184,7 +184,7 @@ func (c *checker) clock(difference time.Duration) {
 func (c *checker) signIn(ctx context.Context) *Reach {
 	r, err := c.service.reach(ctx, c.server)
 	if err != nil && c.server.Can(model.HoldsBuckets) {
-		c.add("sign-in", finding.Fail, blame(c.server, err).Error(), "nothing can be carried there", "give its secret again with: bspan server edit "+c.server.Name+" --account … --new-password")
+		c.add("sign-in", finding.Fail, blame(c.server, err).Error(), "its buckets cannot be replicated", "give its secret again with: bspan server edit "+c.server.Name+" --new-password")
 		return nil
 	}
 	if err != nil && !c.server.Can(model.HasAccounts) {

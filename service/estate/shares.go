@@ -137,9 +137,9 @@ func Unavailable(v model.Server, err error) error {
 	case errors.Is(err, remote.ErrStranger):
 		return fault.New(fault.Unavailable, "when the mover was made anew, give its fingerprint: bspan server edit "+v.Name+" --certificate …; otherwise find out who answers there", "what answers for %s has another certificate than its mover", v.Name).Because(err)
 	case errors.Is(err, bucket.ErrKey):
-		return fault.New(fault.Unavailable, "give its secret again with: bspan server edit "+v.Name+" --new-password", "%s does not take the key %s", v.Name, v.Account).Because(err)
+		return fault.New(fault.Unavailable, "give its secret again with: bspan server edit "+v.Name+" --new-password", "%s rejects the access key %s", v.Name, v.Account).Because(err)
 	case errors.Is(err, fs.ErrPermission) && v.Can(model.HoldsBuckets):
-		return fault.New(fault.Forbidden, keyRights(v), "%s does not allow that to the key %s", v.Name, v.Account).Because(err)
+		return fault.New(fault.Forbidden, keyRights(v), "%s does not allow that to the access key %s", v.Name, v.Account).Because(err)
 	case errors.Is(err, fs.ErrPermission) && !v.Can(model.HasAccounts):
 		return fault.New(fault.Forbidden, "let the mover run as somebody who has rights there", "%s does not allow that to its mover", v.Name).Because(err)
 	case errors.Is(err, smb.ErrSignIn):

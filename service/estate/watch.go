@@ -64,8 +64,8 @@ func (s *Service) lookAtAll(ctx context.Context) (bool, error) {
 	return any, nil
 }
 
-// Suspect looks at one server at once, because somebody found that it does not answer. One that takes
-// much longer than it usually does counts as away. While one look is under way others are not begun.
+// Suspect probes one server at once, because a caller got no answer from it. A server that takes much longer
+// than usual counts as away. While a probe of the server is running, Suspect returns at once.
 func (s *Service) Suspect(ctx context.Context, name string) {
 	if _, looking := s.suspected.LoadOrStore(name, true); looking {
 		return
@@ -80,14 +80,14 @@ func (s *Service) Suspect(ctx context.Context, name string) {
 	}
 }
 
-// How long a server may take to greet out of turn: many times as long as it usually does.
+// A server that is suspected may take this many times as long as usual.
 const (
 	leastPatience = 2500 * time.Millisecond
 	patienceShare = 10
 )
 
-// patience is how long to wait for a server, so that one that has hung is found out soon, and one behind
-// a slow line is not taken for one.
+// patience is how long Suspect waits for a server: short enough to find one that hangs, long enough for a
+// slow line.
 func (s *Service) patience(name string) time.Duration {
 	usual, known := s.greeted.Load(name)
 	if !known {
@@ -96,7 +96,7 @@ func (s *Service) patience(name string) time.Duration {
 	return min(max(patienceShare*usual.(time.Duration), leastPatience), tryTimeout)
 }
 
-// noteGreeting notes how long a server took; what took longer before counts for a while.
+// noteGreeting records how long a server took to answer. Slower answers before count for a while.
 func (s *Service) noteGreeting(name string, took time.Duration) {
 	if usual, known := s.greeted.Load(name); known {
 		took = max(took, usual.(time.Duration)*9/10)
@@ -104,7 +104,7 @@ func (s *Service) noteGreeting(name string, took time.Duration) {
 	s.greeted.Store(name, took)
 }
 
-// look looks whether a server greets within most.
+// look probes a server, for at most the given time, and records the result.
 func (s *Service) look(ctx context.Context, v model.Server, most time.Duration) (bool, error) {
 	if quarantined(v, time.Now()) != nil {
 		return false, nil

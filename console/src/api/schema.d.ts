@@ -732,7 +732,7 @@ export interface paths {
         post?: never;
         /**
          * Remove a front with all that it made, or rehearse that
-         * @description What is behind its links stays, and so does what Bridge Span did not make. One whose host is gone for good can be forgotten. Needs the role administrator.
+         * @description What is behind its links stays, and so does what Bridge Span did not make. A front whose host is lost can be removed from Bridge Span only. Needs the role administrator.
          */
         delete: operations["remove-front"];
         options?: never;
@@ -3173,13 +3173,13 @@ export interface components {
             name: string;
         };
         CloudReach: {
-            /** @description Certificate that vouches for it, in PEM; absent for those that the system trusts */
+            /** @description CA certificate of the service, in PEM; absent: the authorities that the system trusts */
             authority?: string;
-            /** @description Buckets stand in the path of an address, not in front of the host */
+            /** @description Put bucket names in the path, not in the host name */
             pathStyle?: boolean;
-            /** @description Without TLS: whoever is between sees all that crosses */
+            /** @description Connect without TLS: traffic can be read on the network */
             plain?: boolean;
-            /** @description Region of its buckets, as the provider calls it */
+            /** @description Region of the buckets, as the provider names it */
             region: string;
         };
         Common: {
@@ -3751,10 +3751,10 @@ export interface components {
             branch?: string;
             /** @description Account of a person that checks it; with an empty name, nobody does */
             checkAs?: components["schemas"]["FrontCheckAs"];
+            /** @description Text that people see beside the share */
+            comment?: string;
             /** @description Leave failing locations out while another one is open */
             leaveOutFailing?: boolean;
-            /** @description What people see beside the share */
-            note?: string;
         };
         EditJob: {
             /** @description Whether it is done */
@@ -3845,7 +3845,7 @@ export interface components {
             address?: string;
             /** @description Fingerprint of a mover that was made anew */
             certificate?: string;
-            /** @description How the object service is reached */
+            /** @description Connection settings of the object service */
             cloud?: components["schemas"]["CloudReach"];
             domain?: string;
             name?: string;
@@ -4251,6 +4251,8 @@ export interface components {
             checkAccount?: string;
             /** @description Domain of the account that checks it */
             checkDomain?: string;
+            /** @description Text that people see beside the share */
+            comment?: string;
             /**
              * Format: int64
              * @description Folders that it holds
@@ -4271,8 +4273,6 @@ export interface components {
             links: number;
             /** @description Namespace that it shows */
             namespace: string;
-            /** @description What people see beside the share */
-            note?: string;
             /** @description Server in Bridge Span that is the host with the mover */
             server: string;
             /** @description Name of the share */
@@ -4975,12 +4975,12 @@ export interface components {
             branch?: string;
             /** @description Account of a person that checks it again and again; kept sealed */
             checkAs?: components["schemas"]["FrontCheckAs"];
+            /** @description Text that people see beside the share */
+            comment?: string;
             /** @description Leave failing locations out while another one is open */
             leaveOutFailing?: boolean;
             /** @description Namespace to show */
             namespace: string;
-            /** @description What people see beside the share */
-            note?: string;
             /** @description Only tell what would be made, and what is in the way */
             rehearse?: boolean;
             /** @description Server in Bridge Span that is the host with the mover */
@@ -5138,13 +5138,13 @@ export interface components {
             retry?: components["schemas"]["Retry"];
         };
         NewServer: {
-            /** @description Account to administer it with; absent for a mover, the access key of a cloud */
+            /** @description Account to administer it with; absent for a mover, the access key of a cloud account */
             account?: string;
             /** @description Host name or address */
             address: string;
             /** @description SHA-256 fingerprint that the mover said at its start; with it, the server is a host where a mover runs */
             certificate?: string;
-            /** @description How an object service is reached; with it, the server is an account there */
+            /** @description Connection settings of an object service; with them, the server is an account there */
             cloud?: components["schemas"]["CloudReach"];
             /** @description Domain of the account; absent for an account of the server itself */
             domain?: string;
@@ -5156,12 +5156,12 @@ export interface components {
             note?: string;
             /**
              * Format: password
-             * @description Password of the account, the secret of the mover, or that of the access key; kept sealed and never shown again
+             * @description Password of the account, the secret of the mover, or the secret key of a cloud account; kept sealed and never shown again
              */
             password: string;
             /**
              * Format: int64
-             * @description TCP port; 445 when absent, 8620 of a mover, and 443 of a cloud
+             * @description TCP port; 445 when absent, 8620 of a mover, and 443 of a cloud account
              */
             port?: number;
             /** @description Site where it stands */
@@ -6375,7 +6375,7 @@ export interface components {
             reason?: string;
         };
         Server: {
-            /** @description Account that Bridge Span administers it with; empty where a mover runs, the access key of a cloud */
+            /** @description Account that Bridge Span administers it with; empty where a mover runs, the access key of a cloud account */
             account: string;
             /** @description Host name or address */
             address: string;
@@ -6383,12 +6383,12 @@ export interface components {
             certificate?: string;
             /** @description The last check, whole */
             check?: components["schemas"]["Check"];
-            /** @description How the object service is reached; absent for a file server */
+            /** @description Connection settings of the object service; absent for a file server */
             cloud?: components["schemas"]["CloudReach"];
             /** @description Domain of the account; absent for an account of the server itself */
             domain?: string;
             /**
-             * @description smb: a file server that is reached by SMB 3; mover: a host where a mover runs, which serves its folders; cloud: an account at an object service, of which the shares are buckets
+             * @description smb: a file server that is reached by SMB 3; mover: a host where a mover runs, which serves its folders; cloud: an account at an S3 object service, whose buckets are its shares
              * @enum {string}
              */
             kind: "smb" | "mover" | "cloud";
@@ -6400,7 +6400,7 @@ export interface components {
             note?: string;
             /**
              * Format: int64
-             * @description TCP port; as a rule 445, 8620 of a mover, and 443 of a cloud
+             * @description TCP port; as a rule 445, 8620 of a mover, and 443 of a cloud account
              */
             port: number;
             /** @description Whether it answered at the last look; absent before the first */
@@ -8584,7 +8584,7 @@ export interface operations {
     "remove-front": {
         parameters: {
             query?: {
-                /** @description Forget it: its host does not answer and will not come back. What it made stays there */
+                /** @description Remove it from Bridge Span only: its host is lost. Its folder and share stay on the host */
                 forget?: boolean;
                 /** @description Only tell what would be done */
                 rehearse?: boolean;

@@ -51,8 +51,8 @@ export function Fronts({ namespace }: { namespace: string }) {
 
 function LastCheck({ front: f }: { front: Front }) {
   const c = f.check;
-  if (!c) return <span className="block text-sm text-soft">{f.checkAccount ? "not checked yet" : "nobody checks it"}</span>;
-  if (c.outcome === "pass") return <span className="block text-sm text-soft">checked {ago(c.at)}: all is well</span>;
+  if (!c) return <span className="block text-sm text-soft">{f.checkAccount ? "not checked yet" : "no check account"}</span>;
+  if (c.outcome === "pass") return <span className="block text-sm text-soft">last check {ago(c.at)}: passed</span>;
   return <Status tone={outcomeTone(c.outcome)}>{c.lines[0]?.found ?? "see its check"}</Status>;
 }
 
@@ -81,7 +81,7 @@ function OneFront({ front: f, onClose }: { front: Front; onClose: () => void }) 
           ["Compared", f.caughtUp ? `${when(f.caughtUp)}; it had missed ${plural(f.caughtUpChanges, "change")}` : "not yet"],
           ["Failing locations", f.leaveOutFailing ? "left out while another one is open" : "given last"],
           ["Connected", connected.error ? "cannot be told now" : !connected.data ? "…" : connected.data.length === 0 ? "nobody" : connected.data.slice(0, 8).map((c) => `${c.person ?? "somebody"} at ${c.machine}`).join(", ") + (connected.data.length > 8 ? ` and ${connected.data.length - 8} more` : "")],
-          ["Checked as", f.checkAccount ? [f.checkDomain, f.checkAccount].filter(Boolean).join("\\") : "nobody"],
+          ["Check account", f.checkAccount ? [f.checkDomain, f.checkAccount].filter(Boolean).join("\\") : "none"],
         ]}
       />
       {f.leftOut && f.leftOut.length > 0 && <ul className="text-sm text-soft">{f.leftOut.map((l) => <li key={l.path}>Not shown: <code>{l.path}</code>: {l.why}</li>)}</ul>}
@@ -104,14 +104,14 @@ function RemoveFront({ front: f, onClose }: { front: Front; onClose: () => void 
     mutationFn: (rehearse: boolean) => got(api.DELETE("/api/v1/fronts/{server}/{share}", { params: { path: { server: f.server, share: f.share }, query: { forget, rehearse }, header: { "If-Match": etag(f.version) } } })),
     onSuccess: (plan) => {
       if (plan.rehearsed) return;
-      tell(forget ? `${f.server}/${f.share} is forgotten.` : `${unc(f)} is gone.`);
+      tell(forget ? `${f.server}/${f.share} is removed from Bridge Span.` : `${unc(f)} is gone.`);
       onClose();
     },
   });
   return (
     <div className="grid gap-4">
       <p>What it made is removed. What is behind its links stays, and so does what Bridge Span did not make.</p>
-      {f.state === "away" && <Check label="Forget it: its host will not come back" checked={forget} onChange={(on) => { remove.reset(); setForget(on); }} help="What it made stays there." />}
+      {f.state === "away" && <Check label="Remove from Bridge Span only" checked={forget} onChange={(on) => { remove.reset(); setForget(on); }} help="When the host is lost. The folder and the share stay there." />}
       {remove.error && <Trouble error={remove.error} />}
       {remove.data && <Plan plan={remove.data} />}
       <div className="flex justify-end gap-2">
@@ -123,7 +123,7 @@ function RemoveFront({ front: f, onClose }: { front: Front; onClose: () => void 
   );
 }
 
-// Settings are what can be chosen when a front is added, and later.
+// Settings of a front that can be changed after it was added.
 type Settings = { branch: string; comment: string; account: string; password: string; leaveOutFailing: boolean };
 
 const settingNames = ["branch", "comment", "checkAs.password"];
@@ -135,7 +135,7 @@ function SettingFields({ v, set, error, kept }: { v: Settings; set: (change: Par
       <div className="grid grid-cols-2 gap-4">
         <TextField label="Branch" mono value={v.branch} onChange={text("branch")} error={error("branch")} help="A folder of the namespace; empty: all of it" />
         <TextField label="Comment" value={v.comment} onChange={text("comment")} error={error("comment")} help="Text that people see beside the share" />
-        <TextField label="Check as" value={v.account} onChange={text("account")} help="A person's account, DOMAIN\NAME; empty: nobody checks it" autoComplete="off" />
+        <TextField label="Check account" value={v.account} onChange={text("account")} help="Account of a person, DOMAIN\NAME; empty: no check as a person" autoComplete="off" />
         <TextField label="Password" type="password" value={v.password} onChange={text("password")} error={error("checkAs.password")} help={kept ? "Empty: the one that is kept" : "Kept sealed, never shown again"} autoComplete="new-password" />
       </div>
       <Check label="Leave failing locations out while another one is open" checked={v.leaveOutFailing} onChange={(leaveOutFailing) => set({ leaveOutFailing })} help="Without it they are given last: machines try them when all others fail." />
@@ -148,7 +148,7 @@ const accountOf = (text: string) => {
   return { domain: domain || undefined, account };
 };
 
-// told is what an error says of each field, and which of some fields it tells of.
+// told splits an error into texts for fields, and the rest that belongs to no field.
 function told(failed: Error | null, fields: string[]) {
   const problem = failed instanceof Problem ? failed : undefined;
   const error = (field: string) => problem?.fields[field] && problem.fields[field] + (problem.remedy ? `: ${problem.remedy}` : "");

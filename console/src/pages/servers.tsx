@@ -67,7 +67,7 @@ function AddServer({ open, onOpenChange }: { open: boolean; onOpenChange: (open:
 const kinds: Record<Server["kind"], { short: string; label: string; help: string; port: string }> = {
   smb: { short: "SMB", label: "SMB", help: "Any SMB 3 file server.", port: "445" },
   mover: { short: "mover", label: "A mover on that host", help: "A mover runs on that host and serves folders of it: bspand mover. It says its certificate when it starts.", port: "8620" },
-  cloud: { short: "cloud", label: "An object service", help: "An account at a service that speaks S3. Its buckets are its shares.", port: "443" },
+  cloud: { short: "cloud", label: "S3 object service", help: "An account at an S3 object service. Its buckets are its shares.", port: "443" },
 };
 
 /** Adds a server, or changes one. */
@@ -119,14 +119,14 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
             <TextField label={cloud ? "Access key" : "Account"} value={v.account} onChange={set("account")} error={errors.account} help={cloud ? "Of the account at the object service" : "One that administers the server"} autoComplete="off" />
           )}
           <TextField label={kind === "smb" ? "Password" : "Secret"} type="password" value={v.password} onChange={set("password")} error={errors.password} help={passwordHelp} autoComplete="new-password" />
-          {cloud && <TextField label="Region" mono value={v.region} onChange={set("region")} error={errors["cloud.region"] ?? errors.region} help="Of its buckets, as the provider calls it" />}
+          {cloud && <TextField label="Region" mono value={v.region} onChange={set("region")} error={errors["cloud.region"] ?? errors.region} help="Region of the buckets, as the provider names it" />}
           {kind === "smb" && <TextField label="Domain" value={v.domain} onChange={set("domain")} error={errors.domain} help="Empty for the server's own account" />}
           {!cloud && <TextField label="Name for people" mono value={v.nameForPeople} onChange={set("nameForPeople")} error={errors.nameForPeople} help="By which people's machines reach it; empty: its address" />}
           <TextField label="Note" value={v.note} onChange={set("note")} error={errors.note} />
           {cloud && (
             <div className="col-span-2 grid gap-3">
-              <Check label="Reach it with TLS" checked={!plain} onChange={(tls) => setPlain(!tls)} help="Without it, whoever is between sees all that crosses." />
-              <Check label="Buckets in the path" checked={pathStyle} onChange={setPathStyle} help="Where buckets do not stand in front of the host's name." />
+              <Check label="Use TLS" checked={!plain} onChange={(tls) => setPlain(!tls)} help="Without it, traffic can be read on the network." />
+              <Check label="Path-style addresses" checked={pathStyle} onChange={setPathStyle} help="For services that do not put the bucket into the host name." />
             </div>
           )}
           {kind === "smb" && (

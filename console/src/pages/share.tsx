@@ -40,8 +40,8 @@ function MoverFolder({ server, share, bucket }: { server: string; share: string;
               facts={
                 bucket
                   ? [
-                      ["Room", "no end is told: what is stored is paid for"],
-                      ["Permissions", "kept beside the files, for the replicas where people sign in; in the bucket the rights of keys count"],
+                      ["Capacity", "unlimited; the provider bills what is stored"],
+                      ["Permissions", "stored with each object for the other replicas; access to the bucket is governed by access keys"],
                     ]
                   : [
                       ["On the host", <code key="p" className="break-all">{h.path}</code>],
