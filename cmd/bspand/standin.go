@@ -17,29 +17,29 @@ import (
 	"bridgespan/standin/cloud"
 )
 
-// standinCommand runs what the demo and trials need in the place of services of others.
+// standinCommand runs simulated services for the demo and for trials.
 func standinCommand() *cli.Command {
-	control := &cli.StringFlag{Name: "control", Value: "127.0.0.1:8690", Usage: "`ADDRESS` at which its dials are turned"}
-	return &cli.Command{Name: "standin", Usage: "simulate what others run, for trials on this machine", Commands: []*cli.Command{
+	control := &cli.StringFlag{Name: "control", Value: "127.0.0.1:8690", Usage: "`ADDRESS` of its control service"}
+	return &cli.Command{Name: "standin", Usage: "run simulated services on this machine, for trials", Commands: []*cli.Command{
 		{
-			Name: "cloud", Usage: "run a simulated cloud: buckets that speak S3, in regions",
-			Description: "At its first start it makes an account with an access key. Keys, rights and regions stand in FOLDER/cloud.toml\nfrom then on, and may be changed there. It listens on loopback alone.",
+			Name: "cloud", Usage: "run a simulated S3 object service with regions",
+			Description: "The first start creates an account with an access key. Keys, rights and regions are kept in FOLDER/cloud.toml,\nand can be edited there. The service listens on loopback only.",
 			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "dir", Value: "var/cloud", Usage: "`FOLDER` that holds all of it"},
+				&cli.StringFlag{Name: "dir", Value: "var/cloud", Usage: "`FOLDER` of its settings and data"},
 				&cli.StringSliceFlag{Name: "region", Value: []string{"coast-1=127.0.0.31:8680", "inland-1=127.0.0.32:8680"}, Usage: "a region of a new cloud, as `NAME=ADDRESS:PORT`; may be given several times"},
-				&cli.BoolFlag{Name: "tls", Usage: "serve with TLS, by an authority of its own"}, control},
+				&cli.BoolFlag{Name: "tls", Usage: "use TLS, with a CA of its own"}, control},
 			Action: runCloud,
 		},
 		{
-			Name: "dial", Usage: "make the simulated cloud slow or faulty; all that is not given is well again",
+			Name: "dial", Usage: "make the simulated cloud slow or faulty; a fault that is not given is turned off",
 			Flags: []cli.Flag{control,
-				&cli.BoolFlag{Name: "show", Usage: "tell how they stand, and change nothing"},
-				&cli.DurationFlag{Name: "delay", Usage: "`TIME` before each answer, such as 200ms"},
-				&cli.FloatFlag{Name: "errors", Usage: "`SHARE` of requests that fail, from 0 to 1"},
-				&cli.BoolFlag{Name: "outage", Usage: "end connections without an answer"},
-				&cli.BoolFlag{Name: "throttle", Usage: "ask everybody to come later"},
-				&cli.DurationFlag{Name: "stale", Usage: "`TIME` for which what is new is not listed"},
-				&cli.Int64Flag{Name: "cut-after", Usage: "`BYTES` after which the connection of each upload ends"}},
+				&cli.BoolFlag{Name: "show", Usage: "print the current faults, and change nothing"},
+				&cli.DurationFlag{Name: "delay", Usage: "`DURATION` added to each answer, such as 200ms"},
+				&cli.FloatFlag{Name: "errors", Usage: "`SHARE` of requests that fail with an internal error, from 0 to 1"},
+				&cli.BoolFlag{Name: "outage", Usage: "close connections without an answer"},
+				&cli.BoolFlag{Name: "throttle", Usage: "answer every request with SlowDown"},
+				&cli.DurationFlag{Name: "stale", Usage: "`DURATION` for which new objects are missing in listings"},
+				&cli.Int64Flag{Name: "cut-after", Usage: "close the connection of each upload after this many `BYTES`"}},
 			Action: turnDials,
 		},
 	}}
@@ -63,7 +63,7 @@ func runCloud(ctx context.Context, c *cli.Command) error {
 	return s.Wait(ctx)
 }
 
-// tellCloud says how to use a cloud that runs. Secrets are told by their file alone.
+// tellCloud prints how to use the running cloud. It names the file of a secret, never the secret.
 func tellCloud(w io.Writer, s *cloud.Server, o cloud.Options) {
 	scheme := "http://"
 	if o.TLS {
@@ -74,17 +74,17 @@ func tellCloud(w io.Writer, s *cloud.Server, o cloud.Options) {
 		fmt.Fprintf(table, "region\t%s\t%s%s\n", r.Name, scheme, r.Listen)
 	}
 	for _, k := range s.Config.Keys {
-		fmt.Fprintf(table, "key\t%s\tof the account %s; its secret is in %s\n", k.ID, k.Account, filepath.Join(o.Dir, "cloud.toml"))
+		fmt.Fprintf(table, "key\t%s\taccount %s, secret in %s\n", k.ID, k.Account, filepath.Join(o.Dir, "cloud.toml"))
 	}
 	if s.CA != "" {
 		fmt.Fprintf(table, "authority\t%s\t\n", s.CA)
 	}
-	fmt.Fprintf(table, "dials\thttp://%s/dials\tbspand standin dial --control %s\n", o.Control, o.Control)
+	fmt.Fprintf(table, "faults\thttp://%s/dials\tbspand standin dial --control %s\n", o.Control, o.Control)
 	_ = table.Flush()
-	fmt.Fprintln(w, "Ctrl-C ends it; what it holds stays.")
+	fmt.Fprintln(w, "Ctrl-C stops it. The data is kept.")
 }
 
-// controlWithin is how long turning a dial may take.
+// controlWithin bounds a request to the control service.
 const controlWithin = 10 * time.Second
 
 func turnDials(ctx context.Context, c *cli.Command) error {
@@ -104,7 +104,7 @@ func turnDials(ctx context.Context, c *cli.Command) error {
 	}
 	answer, err := http.DefaultClient.Do(r)
 	if err != nil {
-		return fmt.Errorf("no simulated cloud is reached at %s: %w", c.String("control"), err)
+		return fmt.Errorf("no simulated cloud answers at %s: %w", c.String("control"), err)
 	}
 	defer answer.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(answer.Body, 4096))
@@ -112,7 +112,7 @@ func turnDials(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if answer.StatusCode != http.StatusOK {
-		return fmt.Errorf("it refuses: %s", bytes.TrimSpace(text))
+		return fmt.Errorf("the simulated cloud refused the settings: %s", bytes.TrimSpace(text))
 	}
 	var now cloud.Settings
 	if err := json.Unmarshal(text, &now); err != nil {
