@@ -202,7 +202,11 @@ func (s *Service) EditServer(ctx context.Context, former string, v model.Server,
 	}
 	v.Site = site.Name
 	if before.KindOf() != v.KindOf() {
-		return fault.Field("certificate", "add it as another server", "%s is a server of another kind", before.Name)
+		field := "certificate"
+		if before.Can(model.HoldsBuckets) || v.Can(model.HoldsBuckets) {
+			field = "cloud"
+		}
+		return fault.Field(field, "add it as another server", "%s is a server of another kind", before.Name)
 	}
 	moved := secretLabel(before) != secretLabel(v)
 	if password == "" && moved {
@@ -329,6 +333,9 @@ func checkServer(v *model.Server) error {
 }
 
 func checkMover(v *model.Server) (err error) {
+	if v.Cloud != nil {
+		return fault.Field("cloud", "remove the certificate, or the settings of the object service", "a server is either a mover or an account at an object service")
+	}
 	if v.Account != "" || v.Domain != "" {
 		return fault.Field("account", "leave account and domain out", "a mover has no accounts: it is shown a secret")
 	}
