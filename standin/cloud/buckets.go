@@ -13,14 +13,14 @@ import (
 	rules "bridgespan/core/bucket"
 )
 
-// timeForm is how documents tell a time.
+// timeForm is the layout of times in XML documents.
 const timeForm = "2006-01-02T15:04:05.000Z"
 
 type owner struct{ ID, DisplayName string }
 
 func ownerOf(account string) owner { return owner{account, account} }
 
-// listBuckets lists those of the account, of all regions.
+// listBuckets lists the buckets of the account in all regions.
 func (q *request) listBuckets() *Error {
 	if q.r.Method != http.MethodGet {
 		return methodNotAllowed()
@@ -56,7 +56,7 @@ func notImplemented() *Error {
 	return refuse(http.StatusNotImplemented, "NotImplemented", "A header or query you provided implies functionality that is not implemented.")
 }
 
-// bucket is the one that is asked about, if the account may use it and it is in this region.
+// bucket returns the bucket of the request, if the account owns it and it is in this region.
 func (q *request) bucket() (found *bucketRecord, refused *Error) {
 	_ = q.store.db.View(func(tx *bbolt.Tx) error {
 		found = bucketIn(tx, q.name)
@@ -149,19 +149,19 @@ func (q *request) askBucket() *Error {
 	return q.list(query)
 }
 
-// missing are configurations that no bucket has here, with how a service says so.
+// missing maps configurations that buckets of this service never have to the error code for each.
 var missing = map[string]string{
 	"policy": "NoSuchBucketPolicy", "lifecycle": "NoSuchLifecycleConfiguration", "cors": "NoSuchCORSConfiguration", "tagging": "NoSuchTagSet",
 	"object-lock": "ObjectLockConfigurationNotFoundError", "replication": "ReplicationConfigurationNotFoundError", "website": "NoSuchWebsiteConfiguration",
 }
 
-// listAsks are the parts of a question for names.
+// listAsks are the query parameters of a listing.
 var listAsks = map[string]bool{
 	"prefix": true, "delimiter": true, "marker": true, "max-keys": true, "encoding-type": true, "list-type": true,
 	"continuation-token": true, "start-after": true, "fetch-owner": true, "x-id": true,
 }
 
-// createBucket makes a bucket in this region. Names are those of the whole cloud.
+// createBucket creates a bucket in this region. Bucket names are unique in the whole cloud.
 func (q *request) createBucket() *Error {
 	if err := q.may(Manages); err != nil {
 		return err
@@ -194,7 +194,7 @@ func (q *request) createBucket() *Error {
 	return nil
 }
 
-// checkConstraint checks the region that the document of a request names, if there is one.
+// checkConstraint checks the region named in the request's document, if there is one.
 func (q *request) checkConstraint() *Error {
 	text, err := io.ReadAll(io.LimitReader(q.content, 64<<10))
 	if refused := asError(err); refused != nil || len(text) == 0 {
@@ -220,7 +220,7 @@ func (q *request) headBucket() *Error {
 	return nil
 }
 
-// deleteBucket removes a bucket that holds nothing, also no earlier version and no upload.
+// deleteBucket deletes an empty bucket: no objects, no earlier versions, no uploads.
 func (q *request) deleteBucket() *Error {
 	if _, err := q.own(Manages); err != nil {
 		return err
@@ -274,12 +274,12 @@ func (s *store) changeBucket(name string, change func(*bucketRecord)) error {
 	})
 }
 
-// SetQuota bounds what the current objects of a bucket may take, in bytes; 0 does not.
+// SetQuota limits the size of all current objects of a bucket, in bytes; 0 removes the limit.
 func (c *Cloud) SetQuota(bucket string, quota int64) error {
 	return c.store.changeBucket(bucket, func(b *bucketRecord) { b.Quota = quota })
 }
 
-// Usage tells how much the current objects of a bucket take, in bytes, and since when it is there.
+// Usage returns the size of all current objects of a bucket, in bytes, and when the bucket was created.
 func (c *Cloud) Usage(name string) (used int64, created time.Time, err error) {
 	err = c.store.db.View(func(tx *bbolt.Tx) error {
 		b := bucketIn(tx, name)

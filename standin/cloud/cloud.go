@@ -1,8 +1,8 @@
-// Package cloud is a simulated cloud that ships with Bridge Span: object services that speak S3, one in each
-// of its regions, with accounts, keys and quotas. It is strict where real services are, so that what works
-// with it works with them, and can be told to be slow, to fail, and to lie about what it holds.
+// Package cloud is a simulated cloud that ships with Bridge Span: one S3 object service for each of its
+// regions, with accounts, keys and quotas. It is as strict as real services, so that a client that works
+// with it works with them. Faults can be turned on: slow answers, errors, outages and stale listings.
 //
-// It follows the public API reference of S3. What is stored survives the end of its process.
+// It follows the public API reference of S3. Stored data survives the end of the process.
 package cloud
 
 import (
@@ -19,7 +19,7 @@ import (
 	"bridgespan/guard"
 )
 
-// Right is something that a key may do.
+// Right is an operation that a key is allowed to do.
 type Right string
 
 const (
@@ -27,10 +27,10 @@ const (
 	Reads   Right = "read"
 	Writes  Right = "write"
 	Deletes Right = "delete"
-	Manages Right = "manage" // makes, sets up and removes buckets
+	Manages Right = "manage" // create, configure and delete buckets
 )
 
-// AllRights are those of a key without limits.
+// AllRights is the list for a key without limits.
 var AllRights = []Right{Lists, Reads, Writes, Deletes, Manages}
 
 // Key is an access key of an account.
@@ -41,22 +41,22 @@ type Key struct {
 	Rights  []Right `toml:"rights"`
 }
 
-// Region is where buckets are.
+// Region is the location of a set of buckets.
 type Region struct {
 	Name   string        `toml:"name"`
-	Listen string        `toml:"listen"` // address and port of its service
-	Delay  time.Duration `toml:"delay"`  // before each answer: it is far away
+	Listen string        `toml:"listen"` // address and port
+	Delay  time.Duration `toml:"delay"`  // added to each answer, to simulate distance
 }
 
-// Config is what a cloud is made of.
+// Config describes a cloud.
 type Config struct {
-	Dir     string // of what it holds
+	Dir     string // of settings and data
 	Keys    []Key
 	Regions []Region
-	Now     func() time.Time // nil is the clock
+	Now     func() time.Time // nil: the system clock
 }
 
-// Cloud is a simulated cloud. [Cloud.Region] is what listens.
+// Cloud is a simulated cloud. [Cloud.Region] returns the handler of a region.
 type Cloud struct {
 	config Config
 	mu     sync.Mutex
@@ -65,7 +65,7 @@ type Cloud struct {
 	dials  Dials
 }
 
-// Open opens the cloud that is kept in a folder, and makes it when there is none. Close it.
+// Open opens the cloud in a folder, and creates it when there is none. The caller must call Close.
 func Open(c Config) (*Cloud, error) {
 	kept, err := openStore(c.Dir)
 	if err != nil {
@@ -81,7 +81,7 @@ func Open(c Config) (*Cloud, error) {
 	return cloud, nil
 }
 
-// AddKey lets a key in, beside those that it was opened with.
+// AddKey adds a key to those that the cloud was opened with.
 func (c *Cloud) AddKey(k Key) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -95,13 +95,13 @@ func (c *Cloud) keyOf(id string) (Key, bool) {
 	return k, known
 }
 
-// Close ends it; requests under way fail.
+// Close closes the store. Requests in progress fail.
 func (c *Cloud) Close() error { return c.store.close() }
 
-// Dials are for making it fail.
+// Dials returns the faults of the cloud.
 func (c *Cloud) Dials() *Dials { return &c.dials }
 
-// Region is the service of a region.
+// Region returns the handler of a region.
 func (c *Cloud) Region(name string) http.Handler {
 	var region Region
 	for _, r := range c.config.Regions {
@@ -111,11 +111,11 @@ func (c *Cloud) Region(name string) http.Handler {
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		id := rand.Text()
-		out := &outlet{ResponseWriter: w}
+		out := &closableWriter{ResponseWriter: w}
 		w.Header().Set("X-Amz-Request-Id", id)
 		var refused *Error
 		err := guard.Do(func() {
-			if refused = c.dials.meddle(out, r, region.Delay); refused == nil {
+			if refused = c.dials.applyFaults(out, r, region.Delay); refused == nil {
 				refused = c.serve(out, r, name)
 			}
 		})
@@ -134,7 +134,7 @@ func answerError(w http.ResponseWriter, r *http.Request, e *Error, id string) {
 	if e.Resource == "" {
 		e.Resource = r.URL.Path
 	}
-	if e.Status >= 500 || r.ContentLength > 0 { // what was not read of the content must not be taken for a request
+	if e.Status >= 500 || r.ContentLength > 0 { // unread content must not be parsed as the next request
 		w.Header().Set("Connection", "close")
 	}
 	if e.Status == http.StatusNotModified || r.Method == http.MethodHead {
@@ -157,7 +157,7 @@ func answer(w http.ResponseWriter, status int, value any) {
 	_, _ = io.WriteString(w, xml.Header+string(text))
 }
 
-// request is one that is being served.
+// request is a request in progress.
 type request struct {
 	*Cloud
 	w       http.ResponseWriter
@@ -172,7 +172,7 @@ type request struct {
 	length  int64
 }
 
-// serve does what a request asks for.
+// serve dispatches a request.
 func (c *Cloud) serve(w http.ResponseWriter, r *http.Request, region string) *Error {
 	q := &request{Cloud: c, w: w, r: r, region: region}
 	if err := q.authenticate(); err != nil {
@@ -192,7 +192,7 @@ func (c *Cloud) serve(w http.ResponseWriter, r *http.Request, region string) *Er
 	return q.serveObject()
 }
 
-// authenticate finds out who asks. There are no anonymous requests.
+// authenticate returns the key that signed the request. Anonymous requests are refused.
 func (q *request) authenticate() *Error {
 	s, err := parseSigned(q.r)
 	if err != nil {
@@ -212,7 +212,7 @@ func (q *request) authenticate() *Error {
 	return nil
 }
 
-// may refuses what the key has no right to.
+// may returns an error unless the key has a right.
 func (q *request) may(right Right) *Error {
 	for _, r := range q.key.Rights {
 		if r == right {
@@ -222,7 +222,7 @@ func (q *request) may(right Right) *Error {
 	return accessDenied("User is not authorized to perform: %s", right)
 }
 
-// read reads the whole content of a request that is a document.
+// read decodes the XML document of a request.
 func (q *request) read(into any) *Error {
 	const most = 2 << 20
 	text, err := io.ReadAll(io.LimitReader(q.content, most+1))

@@ -85,7 +85,7 @@ func wantCode(t *testing.T, what string, err error, code string) {
 	}
 }
 
-func holds(t *testing.T, client *minio.Core, key string, o minio.GetObjectOptions) string {
+func contentOf(t *testing.T, client *minio.Core, key string, o minio.GetObjectOptions) string {
 	t.Helper()
 	r, _, _, err := client.GetObject(t.Context(), "files", key, o)
 	if err != nil {
@@ -108,17 +108,17 @@ func TestObjects(t *testing.T) {
 	if err != nil || got.Size != 6 || got.ETag != info.ETag || got.UserMetadata["Hash"] != "abc" || got.UserMetadata["Note"] != "ferns and mosses" || got.ContentType != "text/plain" {
 		t.Errorf("it is %+v, %v", got, err)
 	}
-	if text := holds(t, client, "beds/fern.txt", minio.GetObjectOptions{}); text != "a fern" {
+	if text := contentOf(t, client, "beds/fern.txt", minio.GetObjectOptions{}); text != "a fern" {
 		t.Errorf("it holds %q", text)
 	}
 	for spec, want := range map[string]string{"bytes=2-3": "fe", "bytes=2-": "fern", "bytes=-3": "ern", "bytes=4-99": "rn", "bytes=6-": "InvalidRange", "bytes=x": "a fern"} {
 		var o minio.GetObjectOptions
 		o.Set("Range", spec)
-		if text := holds(t, client, "beds/fern.txt", o); text != want {
+		if text := contentOf(t, client, "beds/fern.txt", o); text != want {
 			t.Errorf("%s is %q, want %q", spec, text, want)
 		}
 	}
-	if text := holds(t, client, "nothing", minio.GetObjectOptions{}); text != "NoSuchKey" {
+	if text := contentOf(t, client, "nothing", minio.GetObjectOptions{}); text != "NoSuchKey" {
 		t.Errorf("what is not there: %q", text)
 	}
 	if err := client.RemoveObject(t.Context(), "files", "beds/fern.txt", minio.RemoveObjectOptions{}); err != nil {
@@ -127,7 +127,7 @@ func TestObjects(t *testing.T) {
 	if err := client.RemoveObject(t.Context(), "files", "beds/fern.txt", minio.RemoveObjectOptions{}); err != nil {
 		t.Errorf("once more: %v", err)
 	}
-	if text := holds(t, client, "beds/fern.txt", minio.GetObjectOptions{}); text != "NoSuchKey" {
+	if text := contentOf(t, client, "beds/fern.txt", minio.GetObjectOptions{}); text != "NoSuchKey" {
 		t.Errorf("removed, it holds %q", text)
 	}
 	if used, _, err := s.Usage("files"); err != nil || used != 0 {
@@ -148,7 +148,7 @@ func TestConditions(t *testing.T) {
 	wantCode(t, "a new one where one is", put("there", func(o *minio.PutObjectOptions) { o.SetMatchETagExcept("*") }), "PreconditionFailed")
 	wantCode(t, "in the place of another", put("there", func(o *minio.PutObjectOptions) { o.SetMatchETag("0123") }), "PreconditionFailed")
 	wantCode(t, "in the place of nothing", put("nothing", func(o *minio.PutObjectOptions) { o.SetMatchETag(old.ETag) }), "NoSuchKey")
-	if text := holds(t, client, "there", minio.GetObjectOptions{}); text != "old" {
+	if text := contentOf(t, client, "there", minio.GetObjectOptions{}); text != "old" {
 		t.Errorf("it holds %q", text)
 	}
 	if err := put("there", func(o *minio.PutObjectOptions) { o.SetMatchETag(old.ETag) }); err != nil {
@@ -161,7 +161,7 @@ func TestConditions(t *testing.T) {
 	if err := o.SetMatchETag(old.ETag); err != nil {
 		t.Fatal(err)
 	}
-	if text := holds(t, client, "there", o); text != "PreconditionFailed" {
+	if text := contentOf(t, client, "there", o); text != "PreconditionFailed" {
 		t.Errorf("read as the old one: %q", text)
 	}
 }
@@ -244,7 +244,7 @@ func TestUploadInParts(t *testing.T) {
 	if err != nil || !listed.IsTruncated || len(listed.ObjectParts) != 2 || listed.ObjectParts[0].PartNumber != 2 || listed.ObjectParts[0].Size != int64(len(five)) {
 		t.Errorf("of the parts: %+v, %v", listed, err)
 	}
-	if text := holds(t, client, "large", minio.GetObjectOptions{}); text != "NoSuchKey" {
+	if text := contentOf(t, client, "large", minio.GetObjectOptions{}); text != "NoSuchKey" {
 		t.Error("it is seen before it is complete")
 	}
 	if err := complete(id, one, two, small); err != nil {
@@ -297,7 +297,7 @@ func TestCopies(t *testing.T) {
 	}
 	for name, want := range map[string]string{"copy": "one", "a b/ü": "two"} {
 		got, err := client.StatObject(t.Context(), "files", name, minio.StatObjectOptions{})
-		if err != nil || got.UserMetadata["Hash"] != want || holds(t, client, name, minio.GetObjectOptions{}) != "content" {
+		if err != nil || got.UserMetadata["Hash"] != want || contentOf(t, client, name, minio.GetObjectOptions{}) != "content" {
 			t.Errorf("%s is %+v, %v", name, got, err)
 		}
 	}
@@ -315,10 +315,10 @@ func TestVersions(t *testing.T) {
 	if err := client.RemoveObject(t.Context(), "files", "f", minio.RemoveObjectOptions{}); err != nil {
 		t.Fatal(err)
 	}
-	if text := holds(t, client, "f", minio.GetObjectOptions{}); text != "NoSuchKey" {
+	if text := contentOf(t, client, "f", minio.GetObjectOptions{}); text != "NoSuchKey" {
 		t.Errorf("removed, it holds %q", text)
 	}
-	if text := holds(t, client, "f", minio.GetObjectOptions{VersionID: one.VersionID}); text != "one" {
+	if text := contentOf(t, client, "f", minio.GetObjectOptions{VersionID: one.VersionID}); text != "one" {
 		t.Errorf("its earlier version holds %q", text)
 	}
 	var seen []string
@@ -335,7 +335,7 @@ func TestVersions(t *testing.T) {
 	if err := client.RemoveObject(t.Context(), "files", "f", minio.RemoveObjectOptions{VersionID: mark}); err != nil {
 		t.Fatal(err)
 	}
-	if text := holds(t, client, "f", minio.GetObjectOptions{}); text != "two" {
+	if text := contentOf(t, client, "f", minio.GetObjectOptions{}); text != "two" {
 		t.Errorf("with its mark removed it holds %q", text)
 	}
 	wantCode(t, "removing a bucket with versions", client.Client.RemoveBucket(t.Context(), "files"), "BucketNotEmpty")
@@ -540,7 +540,7 @@ func TestKept(t *testing.T) {
 		s := &sky{c, t, strings.TrimPrefix(server.URL, "http://")}
 		if i == 0 {
 			s.put(s.trust(), "f", "kept", minio.PutObjectOptions{})
-		} else if text := holds(t, s.client(testKeys[0]), "f", minio.GetObjectOptions{}); text != "kept" {
+		} else if text := contentOf(t, s.client(testKeys[0]), "f", minio.GetObjectOptions{}); text != "kept" {
 			t.Errorf("afterwards it holds %q", text)
 		}
 		server.Close()

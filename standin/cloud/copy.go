@@ -10,7 +10,7 @@ import (
 	rules "bridgespan/core/bucket"
 )
 
-// copySource is the object that a request copies.
+// copySource returns the object that a request copies.
 func (q *request) copySource() (found objectRecord, refused *Error) {
 	text := q.r.Header.Get("X-Amz-Copy-Source")
 	text, version, _ := strings.Cut(text, "?versionId=")
@@ -34,7 +34,7 @@ func (q *request) copySource() (found objectRecord, refused *Error) {
 	return *o, nil
 }
 
-// copyObject makes an object of another one, or of itself with other metadata.
+// copyObject copies an object, or replaces the metadata of an object by copying it onto itself.
 func (q *request) copyObject() *Error {
 	from, err := q.copySource()
 	if err != nil {

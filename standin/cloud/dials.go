@@ -10,25 +10,25 @@ import (
 	"time"
 )
 
-// Dials make a cloud behave badly, as real ones do now and then. The zero value does nothing; they can be
-// turned at any time.
+// Dials are the faults of a cloud, as real services show them now and then. The zero value has no fault.
+// Faults can be changed at any time.
 type Dials struct {
 	mu  sync.Mutex
 	set Settings
 }
 
-// Settings are how dials stand.
+// Settings are the values of all faults.
 type Settings struct {
-	Delay    time.Duration `json:"delay"`    // before each answer, in nanoseconds
-	Errors   float64       `json:"errors"`   // share of requests that fail by the service's fault, 0 to 1
-	Outage   bool          `json:"outage"`   // connections end without an answer
-	Throttle bool          `json:"throttle"` // all are asked to come later
-	Stale    time.Duration `json:"stale"`    // what was written within so long is not listed yet, in nanoseconds
-	// CutAfter ends the connection of each upload after so many bytes of its content; 0 never.
+	Delay    time.Duration `json:"delay"`    // added to each answer, in nanoseconds
+	Errors   float64       `json:"errors"`   // share of requests that fail with an internal error, 0 to 1
+	Outage   bool          `json:"outage"`   // connections are closed without an answer
+	Throttle bool          `json:"throttle"` // every request is answered with SlowDown
+	Stale    time.Duration `json:"stale"`    // new objects are missing in listings for this long, in nanoseconds
+	// CutAfter closes the connection of each upload after this many bytes of content; 0: never.
 	CutAfter int64 `json:"cutAfter"`
 }
 
-// check returns an error unless dials can stand so.
+// check validates settings.
 func (s Settings) check() error {
 	switch {
 	case s.Delay < 0 || s.Delay > mostDelay || s.Stale < 0 || s.Stale > mostDelay:
@@ -43,22 +43,22 @@ func (s Settings) check() error {
 
 const mostDelay = time.Hour
 
-// Turn sets them.
+// Turn replaces the settings.
 func (d *Dials) Turn(s Settings) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.set = s
 }
 
-// Now is how they stand.
+// Now returns the settings.
 func (d *Dials) Now() Settings {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.set
 }
 
-// meddle does to a request what the dials say; far is how long each answer takes anyway.
-func (d *Dials) meddle(w *outlet, r *http.Request, far time.Duration) *Error {
+// applyFaults applies the faults to a request; far is the delay of the region.
+func (d *Dials) applyFaults(w *closableWriter, r *http.Request, far time.Duration) *Error {
 	s := d.Now()
 	if delay := s.Delay + far; delay > 0 {
 		select {
@@ -68,8 +68,8 @@ func (d *Dials) meddle(w *outlet, r *http.Request, far time.Duration) *Error {
 	}
 	switch {
 	case s.Outage:
-		w.hangUp()
-		return cutOff
+		w.closeConnection()
+		return errConnectionClosed
 	case s.Throttle:
 		return refuse(http.StatusServiceUnavailable, "SlowDown", "Please reduce your request rate.")
 	case s.Errors > 0 && rand.Float64() < s.Errors:
@@ -81,38 +81,38 @@ func (d *Dials) meddle(w *outlet, r *http.Request, far time.Duration) *Error {
 	return nil
 }
 
-// cutOff is returned where nobody listens any more.
-var cutOff = &Error{Code: "cut off"}
+// errConnectionClosed is returned after the connection was closed on purpose.
+var errConnectionClosed = &Error{Code: "cut off"}
 
-// outlet is where an answer goes, until the connection is cut.
-type outlet struct {
+// closableWriter is a response writer that can close its connection.
+type closableWriter struct {
 	http.ResponseWriter
 	gone bool
 }
 
-func (o *outlet) Unwrap() http.ResponseWriter { return o.ResponseWriter }
+func (o *closableWriter) Unwrap() http.ResponseWriter { return o.ResponseWriter }
 
-// hangUp ends the connection without a word.
-func (o *outlet) hangUp() {
+// closeConnection closes the connection without an answer.
+func (o *closableWriter) closeConnection() {
 	o.gone = true
 	if conn, _, err := http.NewResponseController(o.ResponseWriter).Hijack(); err == nil {
 		conn.Close()
 	}
 }
 
-// cut is the content of a request of which the connection ends after so many bytes.
+// cut is request content whose connection is closed after some bytes.
 type cut struct {
 	io.ReadCloser
 	left int64
-	w    *outlet
+	w    *closableWriter
 }
 
 func (c *cut) Read(p []byte) (int, error) {
 	if c.left <= 0 {
 		if !c.w.gone {
-			c.w.hangUp()
+			c.w.closeConnection()
 		}
-		return 0, cutOff
+		return 0, errConnectionClosed
 	}
 	n, err := c.ReadCloser.Read(p[:min(int64(len(p)), c.left)])
 	c.left -= int64(n)

@@ -6,15 +6,15 @@ import (
 	"net/http"
 )
 
-// Error is what a request is refused with, as the S3 API reference lists them ("Error responses").
+// Error is the error document of a refused request, as listed in the S3 API reference ("Error responses").
 type Error struct {
 	XMLName  xml.Name `xml:"Error"`
 	Status   int      `xml:"-"`
 	Code     string
 	Message  string
 	Resource string `xml:",omitempty"`
-	Region   string `xml:",omitempty"` // of AuthorizationHeaderMalformed and PermanentRedirect
-	// Condition is the header of a precondition that did not hold.
+	Region   string `xml:",omitempty"` // for AuthorizationHeaderMalformed and PermanentRedirect
+	// Condition is the header of the precondition that failed.
 	Condition string `xml:",omitempty"`
 	RequestID string `xml:"RequestId"`
 }
@@ -25,7 +25,7 @@ func refuse(status int, code, format string, args ...any) *Error {
 	return &Error{Status: status, Code: code, Message: fmt.Sprintf(format, args...)}
 }
 
-// Refusals that stand in several places.
+// Errors that are returned from several places.
 func noSuchKey(key string) *Error {
 	return &Error{Status: http.StatusNotFound, Code: "NoSuchKey", Message: "The specified key does not exist.", Resource: key}
 }

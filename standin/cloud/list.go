@@ -12,10 +12,10 @@ import (
 	"go.etcd.io/bbolt"
 )
 
-// mostListed is how many names one answer holds.
+// mostListed is the maximum number of keys in one answer.
 const mostListed = 1000
 
-// atMost reads how many names a client wants at most.
+// atMost reads the maximum number of keys that a client requests.
 func atMost(text string) (int, *Error) {
 	if text == "" {
 		return mostListed, nil
@@ -27,7 +27,7 @@ func atMost(text string) (int, *Error) {
 	return min(n, mostListed), nil
 }
 
-// listing is a question for names, and its answer.
+// listing is the state of one listing request.
 type listing struct {
 	prefix, delimiter, after string
 	most                     int
@@ -39,7 +39,7 @@ type listing struct {
 	last      string // the last name or common prefix that was listed
 }
 
-// ask reads what a listing is to be like.
+// ask reads the parameters of a listing.
 func (q *request) ask(query url.Values, after string) (*listing, *Error) {
 	l := &listing{prefix: query.Get("prefix"), delimiter: query.Get("delimiter"), after: after, encode: func(s string) string { return s }}
 	switch query.Get("encoding-type") {
@@ -54,8 +54,8 @@ func (q *request) ask(query url.Values, after string) (*listing, *Error) {
 	return l, err
 }
 
-// run walks through the names of a table in their order; those with something of the delimiter after the
-// prefix stand together.
+// run walks through the keys of a table in order. Keys that contain the delimiter after the prefix are
+// grouped into one common prefix.
 func (l *listing) run(c *bbolt.Cursor, hidden func(objectRecord) bool) {
 	if l.most == 0 {
 		return
@@ -94,7 +94,7 @@ func (l *listing) run(c *bbolt.Cursor, hidden func(objectRecord) bool) {
 	}
 }
 
-// group is the common prefix under which a key stands, if it does.
+// group returns the common prefix of a key, if it has one.
 func (l *listing) group(key string) (string, bool) {
 	if l.delimiter == "" {
 		return "", false
@@ -107,7 +107,7 @@ func (l *listing) group(key string) (string, bool) {
 	return key[:len(l.prefix)+i+len(l.delimiter)], true
 }
 
-// beyond is the first key after all that begin with a prefix.
+// beyond returns the first possible key after all keys with a prefix.
 func beyond(prefix string) []byte {
 	end := []byte(prefix)
 	for i := len(end) - 1; i >= 0; i-- {
@@ -146,7 +146,7 @@ func (l *listing) prefixes() (list []commonPrefix) {
 	return list
 }
 
-// list lists the objects of a bucket, in the first or the second form.
+// list lists the objects of a bucket, for version 1 and version 2 of the operation.
 func (q *request) list(query url.Values) *Error {
 	second := query.Get("list-type") == "2"
 	after := query.Get("marker")

@@ -18,12 +18,12 @@ import (
 	rules "bridgespan/core/bucket"
 )
 
-// upload is the one that a request is about; nil when there is none.
+// upload reads the upload of a request; nil when there is none.
 func (q *request) upload(tx *bbolt.Tx) *uploadRecord {
 	return read[uploadRecord](table(tx, uploadTable, q.name), uploadKey(q.object, q.r.URL.Query().Get("uploadId")))
 }
 
-// beginUpload begins an upload in parts.
+// beginUpload creates a multipart upload.
 func (q *request) beginUpload() *Error {
 	o, err := q.described()
 	if err != nil {
@@ -56,7 +56,7 @@ func (q *request) uploadPart(copies bool) *Error {
 	if copies {
 		c, err = q.copyPart()
 	} else {
-		c, err = q.arrive()
+		c, err = q.receiveContent()
 	}
 	if err != nil {
 		return err
@@ -107,7 +107,7 @@ func (q *request) copyPart() (content, *Error) {
 	return q.copyContent(from, at, length)
 }
 
-// keepPart keeps a part in the place of an earlier one of the same number.
+// keepPart stores a part, and replaces an earlier one with the same number.
 func (q *request) keepPart(p partRecord) *Error {
 	var before *partRecord
 	err := q.store.db.Update(func(tx *bbolt.Tx) error {
@@ -125,7 +125,7 @@ func (q *request) keepPart(p partRecord) *Error {
 	return asError(err)
 }
 
-// partsOf are the parts of an upload that have arrived, in order.
+// partsOf returns the received parts of an upload, in order.
 func partsOf(tx *bbolt.Tx, bucket, id string) (list []partRecord) {
 	parts, prefix := table(tx, partTable, bucket), []byte(id+"\x00")
 	c := parts.Cursor()
@@ -137,7 +137,7 @@ func partsOf(tx *bbolt.Tx, bucket, id string) (list []partRecord) {
 	return list
 }
 
-// forget removes an upload from the records, and returns the contents of its parts.
+// forget deletes the records of an upload, and returns the content files of its parts.
 func forget(tx *bbolt.Tx, bucket string, u uploadRecord) (files []string, err error) {
 	parts := table(tx, partTable, bucket)
 	for _, p := range partsOf(tx, bucket, u.ID) {
@@ -165,7 +165,7 @@ func (q *request) abortUpload() *Error {
 	return nil
 }
 
-// completeUpload makes an object of the parts that are named.
+// completeUpload creates the object from the parts that the request lists.
 func (q *request) completeUpload() *Error {
 	var asked struct {
 		Part []struct {
@@ -210,7 +210,7 @@ func (q *request) completeUpload() *Error {
 	return q.join(*u, chosen)
 }
 
-// join makes the object of the parts, and forgets the upload in the same step.
+// join writes the record of the object and deletes the upload in one transaction.
 func (q *request) join(u uploadRecord, parts []partRecord) *Error {
 	o := objectRecord{Key: u.Key, Type: u.Type, Meta: u.Meta}
 	var readers []io.Reader
@@ -218,7 +218,7 @@ func (q *request) join(u uploadRecord, parts []partRecord) *Error {
 	for _, p := range parts {
 		f, err := q.store.open(p.File)
 		if err != nil {
-			return noSuchUpload() // it was completed or aborted meanwhile
+			return noSuchUpload() // completed or aborted by another request
 		}
 		defer f.Close()
 		raw, _ := hex.DecodeString(p.ETag)

@@ -14,7 +14,7 @@ import (
 
 const metaPrefix = "X-Amz-Meta-"
 
-// serveObject does what is asked about an object.
+// serveObject dispatches a request about an object.
 func (q *request) serveObject() *Error {
 	if _, err := q.bucket(); err != nil {
 		return err
@@ -74,7 +74,7 @@ func (q *request) allowed(right Right, do func() *Error) *Error {
 	return do()
 }
 
-// described is what the headers of a request say of a new object.
+// described returns the metadata of a new object from the request headers.
 func (q *request) described() (o objectRecord, refused *Error) {
 	o = objectRecord{Key: q.object, Type: q.r.Header.Get("Content-Type"), Meta: map[string]string{}}
 	for name, values := range q.r.Header {
@@ -88,8 +88,8 @@ func (q *request) described() (o objectRecord, refused *Error) {
 	return o, nil
 }
 
-// arrive receives the content of a request, of which the length must be told.
-func (q *request) arrive() (content, *Error) {
+// receiveContent receives the content of a request. Its length must be given.
+func (q *request) receiveContent() (content, *Error) {
 	switch {
 	case q.length < 0:
 		return content{}, refuse(http.StatusLengthRequired, "MissingContentLength", "You must provide the Content-Length HTTP header.")
@@ -112,10 +112,10 @@ func (q *request) putObject() *Error {
 	if err != nil {
 		return err
 	}
-	if err := q.foresee(); err != nil { // nobody sends gigabytes for nothing
+	if err := q.checkBeforehand(); err != nil { // before receiving gigabytes for nothing
 		return err
 	}
-	c, err := q.arrive()
+	c, err := q.receiveContent()
 	if err != nil {
 		return err
 	}
@@ -126,7 +126,7 @@ func (q *request) putObject() *Error {
 	return nil
 }
 
-// describe sets the headers of an answer about an object that was placed.
+// describe sets the headers of the answer to a write.
 func (q *request) describe(o objectRecord) {
 	q.w.Header().Set("ETag", `"`+o.ETag+`"`)
 	if o.Version != "null" {
@@ -134,17 +134,17 @@ func (q *request) describe(o objectRecord) {
 	}
 }
 
-// foresee refuses what place would refuse now.
-func (q *request) foresee() (refused *Error) {
+// checkBeforehand returns the error that place would return now.
+func (q *request) checkBeforehand() (refused *Error) {
 	_ = q.store.db.View(func(tx *bbolt.Tx) error {
-		refused = q.holds(tx)
+		refused = q.checkConditions(tx)
 		return nil
 	})
 	return refused
 }
 
-// holds checks the conditions of a request that replaces an object.
-func (q *request) holds(tx *bbolt.Tx) *Error {
+// checkConditions checks the preconditions of a request that replaces an object.
+func (q *request) checkConditions(tx *bbolt.Tx) *Error {
 	now := read[objectRecord](table(tx, objectTable, q.name), []byte(q.object))
 	there := now != nil && !now.Marker
 	switch none, match := q.r.Header.Get("If-None-Match"), q.r.Header.Get("If-Match"); {
@@ -160,14 +160,14 @@ func (q *request) holds(tx *bbolt.Tx) *Error {
 	return nil
 }
 
-// place makes an object of content that has arrived. It checks the conditions of the request and the quota, and
-// does what else belongs into the same transaction; also may be nil. When that fails the content is dropped.
+// place creates an object from received content. It checks the preconditions and the quota, and runs also,
+// which may be nil, in the same transaction. If that fails, the content is deleted.
 func (q *request) place(o *objectRecord, c content, also func(*bbolt.Tx) error) *Error {
 	o.File, o.Size, o.ETag = c.File, c.Size, cmp.Or(o.ETag, c.ETag)
 	var dropped []string
 	err := q.store.db.Update(func(tx *bbolt.Tx) error {
 		dropped = nil
-		if err := q.holds(tx); err != nil {
+		if err := q.checkConditions(tx); err != nil {
 			return err
 		}
 		b := bucketIn(tx, q.name)
@@ -192,8 +192,8 @@ func (q *request) place(o *objectRecord, c content, also func(*bbolt.Tx) error) 
 	return nil
 }
 
-// replaceObject puts a record in the place of the current object of its key, and returns the contents that
-// belong to nothing afterwards.
+// replaceObject stores the record of the current object of a key, and returns the content files that are no
+// longer used.
 func replaceObject(tx *bbolt.Tx, b *bucketRecord, o *objectRecord, now time.Time) (dropped []string, err error) {
 	objects := table(tx, objectTable, b.Name)
 	before := read[objectRecord](objects, []byte(o.Key))

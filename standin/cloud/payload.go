@@ -19,7 +19,7 @@ import (
 	"strings"
 )
 
-// How a payload may be sent, other than with its hash ("Signature calculations … multiple chunks").
+// Payload types other than a plain hash ("Signature calculations … multiple chunks").
 const (
 	unsignedPayload   = "UNSIGNED-PAYLOAD"
 	streamed          = "STREAMING-AWS4-HMAC-SHA256-PAYLOAD"
@@ -31,8 +31,8 @@ const (
 	emptyPayloadNamed = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
 )
 
-// payload returns the content of a request, which fails at its end with an *[Error] when it is not what was
-// signed, or announced. decoded is how long it is; -1 when that is not told.
+// payload returns the content of a request. Reading its end fails with an *[Error] when the content differs
+// from the signed hash or a given checksum. decoded is its length; -1 when not given.
 func payload(r *http.Request, s *signed, secret string) (content io.Reader, decoded int64, refused *Error) {
 	content, decoded = r.Body, r.ContentLength
 	form := unsignedPayload
@@ -62,7 +62,7 @@ func payload(r *http.Request, s *signed, secret string) (content io.Reader, deco
 	return content, decoded, refused
 }
 
-// announced checks content against the sums that headers tell.
+// announced wraps content with the checksums given in headers.
 func announced(h http.Header, content io.Reader) (io.Reader, *Error) {
 	if text := h.Get("Content-Md5"); text != "" {
 		want, err := base64.StdEncoding.DecodeString(text)
@@ -89,7 +89,7 @@ func badSum(name string) *Error {
 	return refuse(http.StatusBadRequest, "BadDigest", "The %s you specified did not match the calculated checksum.", name)
 }
 
-// sums are the checksums that clients may send.
+// sums are the supported checksum algorithms.
 var sums = map[string]func() hash.Hash{
 	"x-amz-checksum-crc32":     func() hash.Hash { return crc32.NewIEEE() },
 	"x-amz-checksum-crc32c":    func() hash.Hash { return crc32.New(crc32.MakeTable(crc32.Castagnoli)) },
@@ -98,10 +98,10 @@ var sums = map[string]func() hash.Hash{
 	"x-amz-checksum-sha256":    sha256.New,
 }
 
-// nvme is the polynomial of CRC-64/NVME, reflected.
+// nvme is the reflected polynomial of CRC-64/NVME.
 var nvme = crc64.MakeTable(0x9a6c9329ac4bc9b5)
 
-// checked is content with a sum that it must have.
+// checked is content with an expected checksum.
 type checked struct {
 	in        io.Reader
 	hash      hash.Hash
@@ -118,17 +118,17 @@ func (c *checked) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// chunks is content that is sent in chunks, each with its length, and its signature if they are signed.
+// chunks decodes content that is sent in chunks, with or without a signature each.
 type chunks struct {
 	in      *bufio.Reader
-	left    int64 // of the whole content
+	left    int64 // bytes of the whole content
 	signed  *signed
 	key     []byte
-	last    string // signature, of which the next one is made
-	trailer string // name of the sum that follows; "" when none does
+	last    string // signature of the previous chunk
+	trailer string // header name of the trailing checksum; "" without
 
-	want      string // signature of the chunk that is being read
-	rest      int64  // bytes of it that were not read yet
+	want      string // expected signature of the current chunk
+	rest      int64  // unread bytes of the current chunk
 	hash, sum hash.Hash
 	err       error
 }
@@ -159,7 +159,7 @@ func (c *chunks) Read(p []byte) (int, error) {
 	return n, c.err
 }
 
-// next begins the next chunk; io.EOF after the last.
+// next reads the header of the next chunk; io.EOF after the last.
 func (c *chunks) next() error {
 	if c.sum == nil && c.trailer != "" {
 		make, known := sums[strings.ToLower(c.trailer)]
@@ -207,7 +207,7 @@ func (c *chunks) line(most int) (string, error) {
 	return "", incomplete()
 }
 
-// endChunk reads what stands after a chunk, and checks its signature.
+// endChunk reads the line end after a chunk, and checks its signature.
 func (c *chunks) endChunk() error {
 	if text, err := c.line(len("\r\n")); err != nil || text != "" {
 		return incomplete()
@@ -232,7 +232,7 @@ func (c *chunks) verify() error {
 	return nil
 }
 
-// end reads the trailer, if there is one, and checks the sum and the signature in it.
+// end reads the trailer, if there is one, and checks its checksum and signature.
 func (c *chunks) end() error {
 	fields, signature, err := c.trailers()
 	if err != nil {
@@ -274,7 +274,7 @@ func (c *chunks) trailers() (fields map[string]string, signature string, err err
 	return nil, "", incomplete()
 }
 
-// asError is what a request is refused with because of an error in its content.
+// asError converts an error of reading content to an error document.
 func asError(err error) *Error {
 	var refused *Error
 	switch {

@@ -10,7 +10,7 @@ import (
 	"go.etcd.io/bbolt"
 )
 
-// find finds an object, or a version of it.
+// find returns an object, or one version of it.
 func (q *request) find(version string) (found *objectRecord, refused *Error) {
 	_ = q.store.db.View(func(tx *bbolt.Tx) error {
 		found, _ = findVersion(tx, q.name, q.object, version)
@@ -30,7 +30,7 @@ func (q *request) find(version string) (found *objectRecord, refused *Error) {
 	return found, nil
 }
 
-// getObject sends an object, or tells of it alone.
+// getObject sends an object, or its headers only.
 func (q *request) getObject() *Error {
 	o, err := q.find(q.r.URL.Query().Get("versionId"))
 	if err != nil {
@@ -69,12 +69,12 @@ func (q *request) getObject() *Error {
 	defer f.Close()
 	q.w.WriteHeader(status)
 	if q.r.Method == http.MethodGet {
-		_, _ = io.Copy(q.w, io.NewSectionReader(f, at, length)) // who reads may go away
+		_, _ = io.Copy(q.w, io.NewSectionReader(f, at, length)) // the client may close the connection
 	}
 	return nil
 }
 
-// fits checks the conditions under which an object is asked for (RFC 9110, section 13.2.2).
+// fits checks the preconditions of a read (RFC 9110, section 13.2.2).
 func (q *request) fits(o objectRecord) *Error {
 	h := q.r.Header
 	is := func(list string) bool {
@@ -107,8 +107,8 @@ func (q *request) fits(o objectRecord) *Error {
 	return nil
 }
 
-// parseRange reads a range of bytes (RFC 9110, section 14.1.2). Several ranges, and what is none, stand for
-// the whole; ok is false when nothing of the object is in it.
+// parseRange parses a byte range (RFC 9110, section 14.1.2). Several ranges, and invalid ones, count as the
+// whole object. ok is false when the range is outside the object.
 func parseRange(text string, size int64) (at, length int64, ok bool) {
 	spec, isBytes := strings.CutPrefix(text, "bytes=")
 	first, last, isRange := strings.Cut(spec, "-")
@@ -119,7 +119,7 @@ func parseRange(text string, size int64) (at, length int64, ok bool) {
 	_, fromErr := fmt.Sscan(first, &from)
 	_, toErr := fmt.Sscan(last, &to)
 	switch {
-	case first == "" && toErr == nil: // the last bytes
+	case first == "" && toErr == nil: // suffix range
 		to = min(to, size)
 		return size - to, to, to > 0
 	case fromErr != nil || from < 0 || last != "" && (toErr != nil || to < from):

@@ -21,34 +21,34 @@ import (
 	"bridgespan/guard"
 )
 
-// settingsFile holds keys and regions, below the folder of a cloud. Whoever runs it may change it.
+// settingsFile contains keys and regions. The operator may edit it.
 const settingsFile = "cloud.toml"
 
-// settings are what stands in that file.
+// settings is the content of that file.
 type settings struct {
 	Keys    []Key    `toml:"keys"`
 	Regions []Region `toml:"regions"`
 }
 
-// Options are how a cloud is run.
+// Options say how to run a cloud.
 type Options struct {
 	Dir     string
-	Regions []Region // of one that is new
-	TLS     bool     // with certificates of an authority of its own, which it keeps in its folder
-	Control string   // address and port at which its dials can be turned; "" is none
+	Regions []Region // of a new cloud
+	TLS     bool     // with certificates of its own CA, kept in the folder
+	Control string   // address and port of the control service; "": none
 }
 
-// Server is a cloud that listens.
+// Server is a running cloud.
 type Server struct {
 	*Cloud
 	Config  Config
-	Made    bool // it was not there before
+	Made    bool // created at this start
 	CA      string
 	servers []*http.Server
 	ended   chan error
 }
 
-// Start runs a cloud, and makes it when there is none. Stop ends it.
+// Start runs a cloud, and creates it when there is none. The caller must call Stop.
 func Start(o Options) (*Server, error) {
 	kept, made, err := readSettings(o)
 	if err != nil {
@@ -65,7 +65,7 @@ func Start(o Options) (*Server, error) {
 	return s, nil
 }
 
-// readSettings reads keys and regions, and makes them for a cloud that is new.
+// readSettings reads keys and regions, or creates them for a new cloud.
 func readSettings(o Options) (kept settings, made bool, err error) {
 	at := filepath.Join(o.Dir, settingsFile)
 	text, err := os.ReadFile(at)
@@ -88,7 +88,7 @@ func readSettings(o Options) (kept settings, made bool, err error) {
 	return kept, false, nil
 }
 
-// listen begins to serve the regions, and the dials.
+// listen starts the services of all regions, and the control service.
 func (s *Server) listen(o Options) error {
 	var authority *certificate.Authority
 	if o.TLS {
@@ -112,14 +112,14 @@ func (s *Server) listen(o Options) error {
 	return s.serve(o.Control, guard.Handler(s.control()), nil)
 }
 
-// Bounds of connections.
+// Limits of connections.
 const (
 	headMost = 30 * time.Second
 	idleMost = 2 * time.Minute
 	endMost  = 5 * time.Second
 )
 
-// serve serves at an address, which must be on loopback: nobody else is to meet a simulation.
+// serve listens at an address, which must be on loopback: a simulation must not be reached from the network.
 func (s *Server) serve(address string, handler http.Handler, authority *certificate.Authority) error {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
@@ -139,7 +139,7 @@ func (s *Server) serve(address string, handler http.Handler, authority *certific
 	return nil
 }
 
-// control lets dials be read and turned, as JSON.
+// control serves the settings of the faults, as JSON.
 func (s *Server) control() http.Handler {
 	mux := http.NewServeMux()
 	tell := func(w http.ResponseWriter) {
@@ -165,7 +165,7 @@ func (s *Server) control() http.Handler {
 	return mux
 }
 
-// Wait waits until it ends by itself, or ctx does.
+// Wait returns when the server fails, or ctx ends.
 func (s *Server) Wait(ctx context.Context) error {
 	select {
 	case <-ctx.Done():
@@ -175,7 +175,7 @@ func (s *Server) Wait(ctx context.Context) error {
 	}
 }
 
-// Stop ends it: requests under way have a few seconds.
+// Stop ends the server. Requests in progress get a few seconds.
 func (s *Server) Stop() {
 	ctx, cancel := context.WithTimeout(context.Background(), endMost)
 	defer cancel()

@@ -12,28 +12,28 @@ import (
 	"time"
 )
 
-// Signature version 4, as the S3 API reference tells ("Authenticating requests").
+// Signature version 4 of the S3 API reference ("Authenticating requests").
 const (
 	algorithm  = "AWS4-HMAC-SHA256"
 	dateForm   = "20060102T150405Z"
 	service    = "s3"
 	terminator = "aws4_request"
 	mostSkew   = 15 * time.Minute
-	// mostExpires is for how long a signed address may hold, in seconds: a week.
+	// mostExpires is the longest validity of a presigned URL, in seconds: a week.
 	mostExpires = 7 * 24 * 60 * 60
 )
 
-// signed is what a request says of its signature.
+// signed is the signature of a request.
 type signed struct {
 	key, day, region string
 	at               time.Time
 	headers          []string
 	signature        string
-	payload          string // its hash in hex, or how it is sent
+	payload          string // hash in hex, or the payload type
 	inAddress        bool
 }
 
-// scope is what a signing key is for.
+// scope is the scope of a signing key.
 func (s *signed) scope() string {
 	return strings.Join([]string{s.day, s.region, service, terminator}, "/")
 }
@@ -54,7 +54,7 @@ func malformed(format string, args ...any) *Error {
 	return refuse(http.StatusBadRequest, "AuthorizationHeaderMalformed", format, args...)
 }
 
-// parseHeader reads the header Authorization.
+// parseHeader reads the Authorization header.
 func parseHeader(r *http.Request) (*signed, *Error) {
 	text, ours := strings.CutPrefix(r.Header.Get("Authorization"), algorithm+" ")
 	if !ours {
@@ -86,7 +86,7 @@ func parseHeader(r *http.Request) (*signed, *Error) {
 	return s, s.parseDate(date)
 }
 
-// parseAddress reads a signed address.
+// parseAddress reads the query parameters of a presigned URL.
 func parseAddress(query url.Values) (*signed, *Error) {
 	if query.Get("X-Amz-Algorithm") != algorithm {
 		return nil, refuse(http.StatusBadRequest, "AuthorizationQueryParametersError", "X-Amz-Algorithm only supports %q", algorithm)
@@ -119,7 +119,7 @@ func (s *signed) parseDate(text string) *Error {
 	return nil
 }
 
-// check checks that a request was signed with a secret, lately, for a region.
+// check verifies that a request was signed with a secret, recently, for a region.
 func (s *signed) check(r *http.Request, secret, region string, now time.Time) *Error {
 	if s.region != region {
 		err := malformed("The authorization header is malformed; the region %q is wrong; expecting %q", s.region, region)
@@ -139,7 +139,7 @@ func (s *signed) check(r *http.Request, secret, region string, now time.Time) *E
 	return nil
 }
 
-// checkTime checks that the clock of the client is right, or that a signed address holds still.
+// checkTime checks the age of the signature, or the validity of a presigned URL.
 func (s *signed) checkTime(r *http.Request, now time.Time) *Error {
 	if !s.inAddress {
 		if skew := now.Sub(s.at).Abs(); skew > mostSkew {
@@ -159,7 +159,7 @@ func (s *signed) checkTime(r *http.Request, now time.Time) *Error {
 	return nil
 }
 
-// checkHeaders checks that what matters was signed: the host, and all that speaks of the request.
+// checkHeaders checks that host and all x-amz headers were signed.
 func (s *signed) checkHeaders(r *http.Request) *Error {
 	if !slices.Contains(s.headers, "host") {
 		return accessDenied("There were headers present in the request which were not signed: host")
@@ -173,7 +173,7 @@ func (s *signed) checkHeaders(r *http.Request) *Error {
 	return nil
 }
 
-// canonical is a request in the form that is signed.
+// canonical returns the canonical request.
 func canonical(r *http.Request, s *signed) string {
 	var b strings.Builder
 	b.WriteString(r.Method + "\n" + escape(r.URL.Path, true) + "\n" + canonicalQuery(r.URL.Query()) + "\n")
@@ -184,7 +184,7 @@ func canonical(r *http.Request, s *signed) string {
 	return b.String()
 }
 
-// headerValue is the value of a header as it is signed: without spaces around, and one for several inside.
+// headerValue returns a header's value in canonical form: trimmed, with single spaces.
 func headerValue(r *http.Request, name string) string {
 	switch name {
 	case "host":
@@ -213,7 +213,7 @@ func canonicalQuery(query url.Values) string {
 	return strings.Join(pairs, "&")
 }
 
-// escape encodes a text as the signature wants it: all but unreserved characters (RFC 3986, section 2.3).
+// escape percent-encodes all but unreserved characters (RFC 3986, section 2.3).
 func escape(text string, slashes bool) string {
 	const hexDigits = "0123456789ABCDEF"
 	var b strings.Builder
@@ -230,7 +230,7 @@ func escape(text string, slashes bool) string {
 	return b.String()
 }
 
-// sign signs a canonical request.
+// sign returns the signature of a canonical request.
 func (s *signed) sign(secret, request string) string {
 	text := strings.Join([]string{algorithm, s.at.Format(dateForm), s.scope(), hexHash(request)}, "\n")
 	return hex.EncodeToString(mac(s.signingKey(secret), text))

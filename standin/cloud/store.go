@@ -16,21 +16,21 @@ import (
 	"go.etcd.io/bbolt"
 )
 
-// store keeps buckets, and what is known of objects, in one file, and each content in a file of its own,
-// under a number that nobody else has. What a file of contents holds never changes.
+// store keeps the records of buckets and objects in one database file, and each content in a file of its own
+// under a unique number. Content files never change.
 type store struct {
 	dir string
 	db  *bbolt.DB
 }
 
-// Tables of the file, each with records by a key.
+// Tables of the database.
 var (
-	bucketTable = []byte("buckets") // by name
-	// The others hold a table for each bucket.
-	objectTable  = []byte("objects")  // by key
-	versionTable = []byte("versions") // earlier ones: by key, a zero byte, and a number that goes down
-	uploadTable  = []byte("uploads")  // by key, a zero byte, and the number of the upload
-	partTable    = []byte("parts")    // by the number of the upload, a zero byte, and that of the part
+	bucketTable = []byte("buckets") // key: bucket name
+	// Each of the others has one sub-table per bucket.
+	objectTable  = []byte("objects")  // key: object key
+	versionTable = []byte("versions") // earlier versions; key: object key, zero byte, descending number
+	uploadTable  = []byte("uploads")  // key: object key, zero byte, upload number
+	partTable    = []byte("parts")    // key: upload number, zero byte, part number
 )
 
 // bucketRecord is a bucket.
@@ -40,11 +40,11 @@ type bucketRecord struct {
 	Region     string
 	Created    time.Time
 	Versioning string // Enabled, Suspended or ""
-	Quota      int64  // in bytes; 0 is none
+	Quota      int64  // in bytes; 0: none
 	Used       int64  // by current objects, in bytes
 }
 
-// objectRecord is an object, or an earlier version of one.
+// objectRecord is an object, or an earlier version.
 type objectRecord struct {
 	Key       string `json:",omitempty"`
 	Version   string
@@ -53,12 +53,12 @@ type objectRecord struct {
 	Modified  time.Time
 	Type      string            `json:",omitempty"`
 	Meta      map[string]string `json:",omitempty"`
-	Marker    bool              `json:",omitempty"` // it says that the object was deleted
-	File      string            `json:",omitempty"` // of its content
+	Marker    bool              `json:",omitempty"` // delete marker
+	File      string            `json:",omitempty"` // content file
 	PartSizes []int64           `json:",omitempty"`
 }
 
-// uploadRecord is an upload in parts that was not completed.
+// uploadRecord is an open multipart upload.
 type uploadRecord struct {
 	Key, ID string
 	Begun   time.Time
@@ -66,7 +66,7 @@ type uploadRecord struct {
 	Meta    map[string]string `json:",omitempty"`
 }
 
-// partRecord is a part that has arrived.
+// partRecord is a received part.
 type partRecord struct {
 	Number   int
 	ETag     string
@@ -81,7 +81,7 @@ func openStore(dir string) (*store, error) {
 			return nil, err
 		}
 	}
-	// What a process that ended has written is kept without a flush, too; the end of the machine is not played.
+	// No flush: data survives the end of the process. The end of the machine is not simulated.
 	db, err := bbolt.Open(filepath.Join(dir, "records"), 0o600, &bbolt.Options{Timeout: time.Second, NoSync: true, NoFreelistSync: true})
 	if err != nil {
 		return nil, err
@@ -107,7 +107,7 @@ func openStore(dir string) (*store, error) {
 
 func (s *store) close() error { return s.db.Close() }
 
-// dropArriving removes what had arrived in part when a process ended.
+// dropArriving deletes content that was only partly received when a process ended.
 func (s *store) dropArriving() error {
 	left, err := os.ReadDir(filepath.Join(s.dir, "arriving"))
 	for _, e := range left {
@@ -116,14 +116,14 @@ func (s *store) dropArriving() error {
 	return err
 }
 
-// content is one that has arrived and belongs to nothing yet.
+// content is received content that no record refers to yet.
 type content struct {
 	File string
 	ETag string
 	Size int64
 }
 
-// receive stores content that arrives, whole or not at all. Its file must be dropped, or belong to a record.
+// receive stores content, whole or not at all. The caller must drop the file or refer to it from a record.
 func (s *store) receive(from io.Reader) (content, error) {
 	name := rand.Text()
 	at := filepath.Join(s.dir, "arriving", name)
@@ -146,16 +146,16 @@ func (s *store) receive(from io.Reader) (content, error) {
 
 func (s *store) file(name string) string { return filepath.Join(s.dir, "contents", name) }
 
-// drop removes contents that belong to nothing any more.
+// drop deletes content files that are no longer used.
 func (s *store) drop(names ...string) {
 	for _, name := range names {
 		if name != "" {
-			_ = os.Remove(s.file(name)) // it costs room if it stays, and is nobody's
+			_ = os.Remove(s.file(name)) // a leftover file only uses space
 		}
 	}
 }
 
-// open opens a content. It stays readable when it is dropped meanwhile.
+// open opens a content file. It stays readable when it is dropped meanwhile.
 func (s *store) open(name string) (*os.File, error) {
 	if name == "" {
 		return nil, fs.ErrNotExist
@@ -168,7 +168,7 @@ func bucketIn(tx *bbolt.Tx, name string) *bucketRecord {
 	return read[bucketRecord](tx.Bucket(bucketTable), []byte(name))
 }
 
-// table is one of a bucket; it is there for as long as the bucket is.
+// table returns a sub-table of a bucket. It exists as long as the bucket.
 func table(tx *bbolt.Tx, kind []byte, bucket string) *bbolt.Bucket {
 	return tx.Bucket(kind).Bucket([]byte(bucket))
 }
@@ -196,19 +196,19 @@ func write(b *bbolt.Bucket, key []byte, value any) error {
 	return b.Put(key, text)
 }
 
-// earlierKey is that of an earlier version: of one object, the newest comes first.
+// earlierKey is the key of an earlier version. Newer versions of an object sort first.
 func earlierKey(key string, number uint64) []byte {
 	return binary.BigEndian.AppendUint64(append([]byte(key), 0), ^number)
 }
 
-// uploadKey is that of an upload.
+// uploadKey is the key of an upload.
 func uploadKey(key, id string) []byte { return []byte(key + "\x00" + id) }
 
 func partKey(id string, number int) []byte {
 	return binary.BigEndian.AppendUint16([]byte(id+"\x00"), uint16(number))
 }
 
-// contents are the files of contents that are kept.
+// contents are the content files of a record.
 func (s *store) contents() ([]os.DirEntry, error) {
 	return os.ReadDir(filepath.Join(s.dir, "contents"))
 }

@@ -9,7 +9,7 @@ import (
 	"go.etcd.io/bbolt"
 )
 
-// listUploads lists the uploads in parts that were not completed.
+// listUploads lists open multipart uploads.
 func (q *request) listUploads() *Error {
 	query := q.r.URL.Query()
 	most, err := atMost(query.Get("max-uploads"))
@@ -57,7 +57,7 @@ func (q *request) listUploads() *Error {
 	return nil
 }
 
-// listParts lists what has arrived of an upload.
+// listParts lists the received parts of an upload.
 func (q *request) listParts() *Error {
 	query := q.r.URL.Query()
 	most, err := atMost(query.Get("max-parts"))

@@ -9,7 +9,7 @@ import (
 	"go.etcd.io/bbolt"
 )
 
-// keepEarlier keeps what was the current object.
+// keepEarlier stores the current object as an earlier version.
 func keepEarlier(tx *bbolt.Tx, bucket string, o objectRecord) error {
 	versions := table(tx, versionTable, bucket)
 	number, err := versions.NextSequence()
@@ -19,8 +19,8 @@ func keepEarlier(tx *bbolt.Tx, bucket string, o objectRecord) error {
 	return write(versions, earlierKey(o.Key, number), o)
 }
 
-// findVersion finds the current object of a key, or one of its versions, and where it is kept; at is nil
-// for the current one.
+// findVersion returns the current object of a key, or one of its versions, and the key of its record; at is nil
+// for the current object.
 func findVersion(tx *bbolt.Tx, bucket, key, version string) (found *objectRecord, at []byte) {
 	current := read[objectRecord](table(tx, objectTable, bucket), []byte(key))
 	if version == "" || current != nil && current.Version == version {
@@ -35,7 +35,7 @@ func findVersion(tx *bbolt.Tx, bucket, key, version string) (found *objectRecord
 	return nil, nil
 }
 
-// earlier yields the earlier versions of a key, the newest first.
+// earlier yields the earlier versions of a key, newest first.
 func earlier(versions *bbolt.Bucket, key string) func(yield func([]byte, *objectRecord) bool) {
 	return func(yield func([]byte, *objectRecord) bool) {
 		prefix := append([]byte(key), 0)
@@ -48,7 +48,7 @@ func earlier(versions *bbolt.Bucket, key string) func(yield func([]byte, *object
 	}
 }
 
-// deleteObject deletes an object: in a bucket that keeps versions a mark is put over it, unless a version is named.
+// deleteObject deletes an object. In a bucket with versioning, it adds a delete marker unless a version is named.
 func (q *request) deleteObject() *Error {
 	version := q.r.URL.Query().Get("versionId")
 	gone, err := q.delete(q.object, version)
@@ -65,8 +65,8 @@ func (q *request) deleteObject() *Error {
 	return nil
 }
 
-// delete deletes an object or a version of it, and returns the mark that was made, or what was removed. What
-// is not there is deleted already.
+// delete deletes an object or a version of it, and returns the new marker or the deleted record. Deleting a
+// missing object succeeds.
 func (q *request) delete(key, version string) (gone objectRecord, err error) {
 	var dropped []string
 	err = q.store.db.Update(func(tx *bbolt.Tx) error {
@@ -95,7 +95,7 @@ func (q *request) delete(key, version string) (gone objectRecord, err error) {
 	return gone, err
 }
 
-// removeCurrent removes the current object; the version before it takes its place.
+// removeCurrent deletes the current object. The newest earlier version becomes current.
 func removeCurrent(tx *bbolt.Tx, b *bucketRecord, o objectRecord) error {
 	objects, versions := table(tx, objectTable, b.Name), table(tx, versionTable, b.Name)
 	b.Used -= o.Size
@@ -108,10 +108,10 @@ func removeCurrent(tx *bbolt.Tx, b *bucketRecord, o objectRecord) error {
 	return errors.Join(err, write(tx.Bucket(bucketTable), []byte(b.Name), b))
 }
 
-// mostDeleted is how many objects one request may delete.
+// mostDeleted is the maximum number of objects in one request.
 const mostDeleted = 1000
 
-// deleteObjects deletes several objects, each by itself.
+// deleteObjects deletes several objects, and reports a result for each.
 func (q *request) deleteObjects() *Error {
 	if _, err := q.own(Deletes); err != nil {
 		return err
@@ -151,7 +151,7 @@ func (q *request) deleteObjects() *Error {
 	return nil
 }
 
-// summed reports whether the content of a request comes with a sum.
+// summed reports whether the request has a checksum of its content.
 func (q *request) summed() bool {
 	if q.r.Header.Get("Content-Md5") != "" || q.r.Header.Get("X-Amz-Trailer") != "" {
 		return true
@@ -164,7 +164,7 @@ func (q *request) summed() bool {
 	return false
 }
 
-// listVersions lists objects with their earlier versions, by key, the newest first.
+// listVersions lists objects and their earlier versions, by key, newest first.
 func (q *request) listVersions() *Error {
 	query := q.r.URL.Query()
 	prefix, key, id := query.Get("prefix"), query.Get("key-marker"), query.Get("version-id-marker")
