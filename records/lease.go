@@ -7,15 +7,15 @@ import (
 	"time"
 )
 
-// Lease is the right to do one kind of work, until it expires. Fencing grows with every
-// holder: what a former holder still writes is refused by it, see [Under].
+// Lease is the right to do one kind of work until it expires. Every new holder gets a higher
+// fencing number, so that late writes of a former holder are refused, see [Under].
 type Lease struct {
 	Name, Holder string
 	Fencing      int64
 }
 
-// Acquire takes a lease when nobody holds it. It uses a conditional UPDATE and
-// its row count, which holds across the nodes of a cluster, as named locks do not.
+// Acquire takes a lease that nobody holds. It uses a conditional UPDATE and its row count,
+// which are valid on all nodes of a cluster; named locks are not.
 func (db *DB) Acquire(ctx context.Context, name, holder string, length time.Duration) (Lease, bool, error) {
 	if _, _, err := db.exec(ctx, `INSERT IGNORE INTO leases (name, holder, fencing, expires) VALUES (?, '', 0, '2000-01-01')`, name); err != nil {
 		return Lease{}, false, err
@@ -30,7 +30,7 @@ func (db *DB) Acquire(ctx context.Context, name, holder string, length time.Dura
 	return lease, err == nil, unavailable(err)
 }
 
-// Renew extends a lease. It returns ErrTakenOver when somebody else has it by now.
+// Renew extends a lease. It returns ErrTakenOver when another holder has taken it.
 func (db *DB) Renew(ctx context.Context, lease Lease, length time.Duration) error {
 	rows, _, err := db.exec(ctx, `UPDATE leases SET expires = UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND WHERE name = ? AND holder = ? AND fencing = ?`,
 		length.Microseconds(), lease.Name, lease.Holder, lease.Fencing)
@@ -40,9 +40,9 @@ func (db *DB) Renew(ctx context.Context, lease Lease, length time.Duration) erro
 	return err
 }
 
-// RenewAll extends several leases, and returns those that it extended: the ones that nobody else has by
-// now, and of which nobody has the row at hand. It waits for nobody, so that work which is slow to write
-// under one lease costs no other.
+// RenewAll extends several leases and returns those that it extended. It skips leases of other holders, and
+// rows that another transaction has locked: it never waits, so a slow transaction under one lease does not
+// delay the others.
 func (db *DB) RenewAll(ctx context.Context, leases []Lease, length time.Duration) (renewed map[Lease]bool, err error) {
 	err = db.Change(ctx, func(tx *Tx) error {
 		renewed, err = tx.lockFree(ctx, leases)
@@ -59,7 +59,7 @@ func (db *DB) RenewAll(ctx context.Context, leases []Lease, length time.Duration
 	return renewed, err
 }
 
-// lockFree locks those of some leases of which the rows are free, and returns them.
+// lockFree locks the rows that no other transaction has locked, and returns their leases.
 func (tx *Tx) lockFree(ctx context.Context, leases []Lease) (map[Lease]bool, error) {
 	locked, wanted := map[Lease]bool{}, map[Lease]bool{}
 	names := make([]any, len(leases))
@@ -103,20 +103,19 @@ func (db *DB) awaitLease(ctx context.Context, name, holder string, length time.D
 	}
 }
 
-// ErrTakenOver: a lease is held by somebody else by now, who does the work.
+// ErrTakenOver: another holder has taken the lease and does the work.
 var ErrTakenOver = errors.New("the work was taken over by another instance of the service")
 
 type leaseKey struct{}
 
-// Under returns a context for work that is done under a lease. What is written with it is
-// refused with ErrTakenOver once somebody else holds the lease; what is read is not.
+// Under returns a context for work under a lease. Writes with it fail with ErrTakenOver once another
+// holder has the lease. Reads do not fail.
 func Under(ctx context.Context, lease Lease) context.Context {
 	return context.WithValue(ctx, leaseKey{}, lease)
 }
 
-// checkLease returns ErrTakenOver when ctx belongs to work whose lease somebody else holds
-// by now. Until the transaction ends, nobody can take the lease over: who wants to waits
-// for its row.
+// checkLease returns ErrTakenOver when ctx belongs to a lease that another holder has
+// taken. It locks the row: nobody can take the lease over until the transaction ends.
 func checkLease(ctx context.Context, tx *sql.Tx) error {
 	lease, ok := ctx.Value(leaseKey{}).(Lease)
 	if !ok {
@@ -130,7 +129,7 @@ func checkLease(ctx context.Context, tx *sql.Tx) error {
 	return err
 }
 
-// pool is the database itself. What is written under a lease it writes in a transaction.
+// pool is the database. It runs writes under a lease in a transaction.
 type pool struct{ *sql.DB }
 
 func (p pool) ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error) {

@@ -12,7 +12,7 @@ import (
 	"bridgespan/records"
 )
 
-// keepRenewed has a lease renewed from now on.
+// keepRenewed adds a lease to those that are renewed.
 func (s *Leases) keepRenewed(l *Lease) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -20,12 +20,12 @@ func (s *Leases) keepRenewed(l *Lease) {
 	if s.over != nil {
 		return
 	}
-	ctx, over := context.WithCancel(context.Background()) // until none is taken
+	ctx, over := context.WithCancel(context.Background()) // until the last lease is released
 	s.over = over
 	guard.Go(func() { guard.Always(ctx, func() { s.renew(ctx) }) })
 }
 
-// leaveAlone has a lease renewed no more; it waits until nobody is about to.
+// leaveAlone stops renewing a lease, and waits for a renewal in progress.
 func (s *Leases) leaveAlone(l *Lease) {
 	s.renewal.Lock()
 	defer s.renewal.Unlock()
@@ -38,7 +38,7 @@ func (s *Leases) leaveAlone(l *Lease) {
 	}
 }
 
-// renew renews all leases again and again until ctx ends.
+// renew renews all leases at intervals until ctx ends.
 func (s *Leases) renew(ctx context.Context) {
 	length := cmp.Or(s.Length, Usual)
 	tick := time.NewTicker(length / 3)
@@ -53,8 +53,8 @@ func (s *Leases) renew(ctx context.Context) {
 	}
 }
 
-// renewOnce renews all leases, unless the records take too long to say so: those that nobody has at
-// hand there together, so that a thousand sets at rest take no more than one, and each of the others alone.
+// renewOnce renews all leases. Leases whose rows are free are renewed in one statement, so that a thousand
+// idle sets cost no more than one. Each of the others is renewed in a statement of its own.
 func (s *Leases) renewOnce(ctx context.Context, length time.Duration) {
 	s.renewal.Lock()
 	defer s.renewal.Unlock()
@@ -83,10 +83,10 @@ func (s *Leases) renewOnce(ctx context.Context, length time.Duration) {
 	_ = group.Wait()
 }
 
-// together is how many leases are renewed in one statement.
+// together is the maximum number of leases in one statement.
 const together = 500
 
-// held are the leases that were not lost.
+// held returns the leases that were not lost.
 func (s *Leases) held() (list []*Lease) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -98,9 +98,9 @@ func (s *Leases) held() (list []*Lease) {
 	return list
 }
 
-// renewTogether returns those of some leases that could be renewed without waiting for anybody.
+// renewTogether renews the leases whose rows are free, and returns them.
 func (s *Leases) renewTogether(ctx context.Context, list []*Lease, length time.Duration) (map[records.Lease]bool, error) {
-	ctx, cancel := context.WithTimeout(ctx, length/8) // what is left is for the others
+	ctx, cancel := context.WithTimeout(ctx, length/8) // leaves time for renewAlone
 	defer cancel()
 	kept := make([]records.Lease, len(list))
 	for i, l := range list {
@@ -109,7 +109,7 @@ func (s *Leases) renewTogether(ctx context.Context, list []*Lease, length time.D
 	return s.DB.RenewAll(ctx, kept, length)
 }
 
-// renewAlone renews a lease, which is lost when that fails for too long.
+// renewAlone renews one lease. The lease is lost when renewals have failed for too long.
 func (l *Lease) renewAlone(ctx context.Context) {
 	requested := time.Now()
 	err := l.of.DB.Renew(ctx, l.kept, l.length)
