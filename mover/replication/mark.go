@@ -45,8 +45,8 @@ func (e *Engine) identify(ctx context.Context, r *Replica) error {
 	return nil
 }
 
-// readMark reads the mark of a replica, in as few messages as it can when that is as wanted: it is read before
-// each look.
+// readMark reads the mark of a replica with as few messages as it can: the mark is read before each
+// scan.
 func (e *Engine) readMark(ctx context.Context, r *Replica, want string) ([]byte, error) {
 	text := make([]byte, len(want))
 	content, err := tree.OpenExpected(ctx, r.Tree, MarkFile, tree.Entry{Kind: tree.File, Size: int64(len(want))})

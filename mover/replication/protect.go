@@ -10,15 +10,15 @@ import (
 	"bridgespan/tree"
 )
 
-// What is on its way in, and what an attic keeps, is nobody's business but ours: the work
-// folder is protected before anything is put in it, and is looked at again every few minutes.
+// Intakes and attics must be readable by the service only. The work folder is protected
+// before anything is put into it, and checked again every few minutes.
 
-// protect has the work folder of a replica keep everybody else out, should somebody have
-// changed that, or an earlier version not have done it. Where that does not go it is
-// reported, and protect looks again next time.
+// protect removes all access of others to the work folder, in case permissions were changed
+// or an earlier version did not set them. A failure is reported, and
+// tried again next time.
 func (e *Engine) protect(ctx context.Context, r *Replica) error {
 	whole := true
-	for _, folder := range []string{workFolder, intakeFolder, atticFolder} { // servers do not hand down to what is there
+	for _, folder := range []string{workFolder, intakeFolder, atticFolder} { // servers do not apply inheritance to existing folders
 		err := tree.Protect(ctx, r.Tree, folder)
 		switch {
 		case err == nil, absent(err):
@@ -37,11 +37,11 @@ func (e *Engine) protect(ctx context.Context, r *Replica) error {
 	return nil
 }
 
-// protectEvery is how often scans look whether the work folder is protected still: that takes as many
-// messages as the look at a small replica.
+// protectEvery is how often scans check the protection. The check takes as many messages as
+// the scan of a small replica.
 const protectEvery = 5 * time.Minute
 
-// protectAgain protects the work folder, unless that was done lately. Scans of one replica take turns.
+// protectAgain protects the work folder, unless that was done recently. Scans of one replica do not overlap.
 func (e *Engine) protectAgain(ctx context.Context, r *Replica) error {
 	if since := e.Now().Sub(r.protected); since >= 0 && since < protectEvery {
 		return nil

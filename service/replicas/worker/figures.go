@@ -27,16 +27,16 @@ func (w *laneWorker) snapshot() model.Lane {
 	return w.Lane
 }
 
-// figure is something that has changed about a replica or a lane.
+// figure is a changed value of a replica or a lane that is to be stored.
 type figure struct {
 	store func(ctx context.Context, tx *records.Tx) error
 	ended func(kept bool)
 }
 
-// keepFigures keeps how replicas and lanes are, all that has changed at once, and tells whoever shows them.
+// keepFigures stores all changed values of replicas and lanes in one transaction, and notifies listeners.
 func (r *round) keepFigures(ctx context.Context) {
-	// Replicas as they were before backlogs are counted: one that is told to be
-	// filled must not have what is left of that counted before it was.
+	// Replicas are read before backlogs are counted: a replica that is reported as
+	// filled must not have a backlog that was counted earlier.
 	before := make([]model.Replica, len(r.places))
 	due := false
 	for i, p := range r.places {
@@ -74,7 +74,7 @@ func (r *round) keepFigures(ctx context.Context) {
 	}
 }
 
-// lookAtIntake notes what is on its way in, and whether something waits for room.
+// lookAtIntake records the size of the intake, and whether transfers wait for space.
 func (p *replicaWorker) lookAtIntake() {
 	used, since := p.round.engine.Intake(replica.ID(p.ID))
 	var full *time.Time
@@ -86,12 +86,12 @@ func (p *replicaWorker) lookAtIntake() {
 	p.IntakeUsed, p.IntakeFull = used, full
 }
 
-// scansEvery is how often the time of the last scan is kept, when nothing else has changed
-// and nobody has requested the scan.
+// scansEvery is how often the time of the last scan is stored when nothing else has changed and
+// nobody has requested the scan.
 const scansEvery = time.Minute
 
-// due reports whether a replica is to be kept as it was: when it changed, not only by a scan, or when
-// that was long ago. Others of the set are kept with it.
+// due reports whether a replica is to be stored: something other than the scan time has changed, or the scan
+// time was stored long ago. The other replicas of the set are stored with it.
 func (p *replicaWorker) due(m model.Replica) bool {
 	if sets.JsonText(m) == p.kept {
 		return false
@@ -99,13 +99,13 @@ func (p *replicaWorker) due(m model.Replica) bool {
 	return p.scanRequested.Load() != nil || withoutScan(m) != p.keptBeside || time.Since(p.keptAt) >= scansEvery
 }
 
-// withoutScan is a replica without the time of its last scan.
+// withoutScan is the text of a replica without the time of its last scan.
 func withoutScan(m model.Replica) string {
 	m.Looked, m.LookMs = nil, 0
 	return sets.JsonText(m)
 }
 
-// figures are what has changed of a replica since it was kept.
+// figures returns the values of a replica that have changed since they were stored.
 func (p *replicaWorker) figures(m model.Replica) []figure {
 	state, requested := sets.JsonText(m), p.scanRequested.Load()
 	if state == p.kept {

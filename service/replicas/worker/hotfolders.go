@@ -11,17 +11,17 @@ import (
 	"bridgespan/core/replica"
 )
 
-// hotFolders is how much changes in the folders of a replica: those that change most
-// are looked at between the looks at all. The zero value knows of none.
+// hotFolders counts recent changes by folder. The folders with most changes are scanned between
+// full scans. The zero value has no folders.
 type hotFolders struct {
 	mu      sync.Mutex
 	folders map[string]float64
-	began   time.Time // since when the figures fade
-	changed time.Time // when something last did
+	began   time.Time // when heat was last halved
+	changed time.Time // time of the last change
 }
 
-// Heat fades by half in so long; at most so many folders are remembered, and
-// looked at together.
+// Heat halves within halfLife. At most mostHot folders are kept, and hotTogether of them scanned
+// together.
 const (
 	halfLife    = 30 * time.Minute
 	mostHot     = 1000
@@ -29,7 +29,7 @@ const (
 	leastHeat   = 0.05
 )
 
-// add notes changes in a folder.
+// add counts changes in a folder.
 func (w *hotFolders) add(folder string, changes int) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -44,7 +44,7 @@ func (w *hotFolders) add(folder string, changes int) {
 	w.folders[folder] += min(float64(changes), 10)
 }
 
-// fade lets all become cooler with time.
+// fade halves the heat of all folders for each half-life that has passed.
 func (w *hotFolders) fade(now time.Time) {
 	steps := int(now.Sub(w.began) / halfLife)
 	if steps < 1 {
@@ -61,7 +61,7 @@ func (w *hotFolders) fade(now time.Time) {
 	}
 }
 
-// hottest are the folders in which most changes.
+// hottest returns the folders with the most changes.
 func (w *hotFolders) hottest() []string {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -70,33 +70,33 @@ func (w *hotFolders) hottest() []string {
 	return list[:min(len(list), hotTogether)]
 }
 
-// rest is how long the hottest folders are left alone after a look: the longer, the longer ago the last
-// change is.
+// rest is the pause between two scans of the hottest folders. It grows with the time since the last
+// change.
 func (w *hotFolders) rest() time.Duration {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return min(max(time.Since(w.changed)/hotRestShare, hotPause), mostResting)
 }
 
-// Between two looks at the hottest folders at least so long passes, more when nothing changes, and ten
-// times as long as one takes. Folders that have to be looked at again are not to wait so long: lanes
-// leave what is in them alone until then. They take half of the time at most.
+// Scans of the hottest folders are at least hotPause apart, more when nothing changes, and take at most a
+// tenth of the time. Folders that have to be scanned again take at most half of the time: lanes
+// skip their items until then.
 const (
 	hotPause     = time.Second
 	hotRestShare = 2 * restShare
 	hotShare     = 10
 )
 
-// calm is how seldom is asked whether a folder has to be looked at again: that comes from what has changed.
+// calm is the longest pause between two checks for folders to scan again. Only changes add such folders.
 func (w *hotFolders) calm() time.Duration {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return restedPause(time.Since(w.changed))
 }
 
-// partialScans looks at the hottest folders, and at those that have to be looked at again, until
-// the next look at all is due, somebody wants one, or ctx ends. When a folder is found
-// gone, that look is due sooner.
+// partialScans scans the hottest folders, and those to scan again, until the next full scan is
+// due or requested, or ctx ends. When a folder was removed, the full scan is due
+// sooner.
 func (p *replicaWorker) partialScans(ctx context.Context, until, sooner time.Time) {
 	hotAgain := time.Now().Add(p.hot.rest())
 	pause := hotPause
@@ -127,7 +127,7 @@ func (p *replicaWorker) partialScans(ctx context.Context, until, sooner time.Tim
 		}
 		began := time.Now()
 		done, err := p.round.engine.PartialScan(ctx, replica.ID(p.ID), folders)
-		if err != nil { // the next look at all says so
+		if err != nil { // the next full scan reports it
 			return
 		}
 		if done.Changed > 0 {
@@ -141,7 +141,7 @@ func (p *replicaWorker) partialScans(ctx context.Context, until, sooner time.Tim
 	}
 }
 
-// nextPartial is how long to wait before the next look at some folders.
+// nextPartial is the pause before the next partial scan.
 func (p *replicaWorker) nextPartial(pause time.Duration, hotAgain time.Time) time.Duration {
 	if p.follows.Load() {
 		return pause

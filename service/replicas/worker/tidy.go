@@ -8,14 +8,14 @@ import (
 	"bridgespan/service/replicas/sets"
 )
 
-// Attics are looked at for what they have kept long enough, or beyond their quota: often while
-// something is carried, which fills them, and at once when settings change.
+// Attics are checked for items past their time or beyond the quota: every minute while transfers add
+// to them, every 15 minutes otherwise, and at once after a change of settings.
 const (
 	tidyEvery   = time.Minute
 	tidyResting = 15 * time.Minute
 )
 
-// tidyAttics throws away what attics have kept long enough, until ctx ends.
+// tidyAttics removes expired items from attics until ctx ends.
 func (r *round) tidyAttics(ctx context.Context) {
 	for ctx.Err() == nil {
 		r.filling.Store(false)
@@ -26,7 +26,7 @@ func (r *round) tidyAttics(ctx context.Context) {
 	}
 }
 
-// restTidy waits until attics are to be looked at again, or ctx ends.
+// restTidy waits until the next check of attics is due, or ctx ends.
 func (r *round) restTidy(ctx context.Context) {
 	tick := time.NewTicker(tidyEvery)
 	defer tick.Stop()
