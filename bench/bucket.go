@@ -23,18 +23,18 @@ import (
 	"bridgespan/tree/bucket"
 )
 
-// Buckets are measured against a simulated cloud on the same machine, with the client library itself as the
-// reference.
+// Buckets are measured on a simulated cloud on the same machine. The reference is the client library
+// alone.
 const (
 	bucketLarge  = 1 << 30
 	bucketFiles  = 400
 	bucketNames  = 20_000
-	bucketFar    = 20 * time.Millisecond // to a service of which the requests take their time
+	bucketFar    = 20 * time.Millisecond // delay of a distant service
 	bucketWide   = 16
 	bucketRegion = "coast-1"
 )
 
-// bucketed is a bucket, opened by us and by the client library alone.
+// bucketed is a bucket, opened as a tree and by the client library.
 type bucketed struct {
 	tree   *bucket.Tree
 	client *minio.Core
@@ -67,7 +67,7 @@ func newBucketed(ctx context.Context, after *endings, delay time.Duration) (*buc
 	return b, err
 }
 
-// bucketUpload uploads 1 GiB, against the client library's own upload in parts.
+// bucketUpload uploads 1 GiB, compared with the client library's own multipart upload.
 var bucketUpload = benchmark{name: "bucket-upload", unit: "MiB/s", bar: 0.8, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
 	b, err := newBucketed(ctx, after, 0)
 	if err != nil {
@@ -98,7 +98,7 @@ var bucketUpload = benchmark{name: "bucket-upload", unit: "MiB/s", bar: 0.8, tur
 		}), nil
 }}
 
-// bucketSmall puts many small files side by side, against one at a time, at a service that is far away.
+// bucketSmall puts many small files concurrently into a distant service, compared with one at a time.
 var bucketSmall = benchmark{name: "bucket-small", unit: "files/s", bar: 8, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
 	b, err := newBucketed(ctx, after, bucketFar)
 	if err != nil {
@@ -125,7 +125,7 @@ var bucketSmall = benchmark{name: "bucket-small", unit: "files/s", bar: 8, turns
 	return put(bucketWide, bucketFiles), put(1, bucketFiles/bucketWide), nil
 }}
 
-// bucketList lists a folder of 20,000 objects, against the bare listing.
+// bucketList lists a folder of 20,000 objects, compared with the client library's listing.
 var bucketList = benchmark{name: "bucket-list", unit: "objects/s", bar: 0.77, turns: 5, prepare: func(ctx context.Context, after *endings) (way, way, error) {
 	b, err := newBucketed(ctx, after, 0)
 	if err != nil {
@@ -171,7 +171,7 @@ var bucketList = benchmark{name: "bucket-list", unit: "objects/s", bar: 0.77, tu
 		}), nil
 }}
 
-// randomFile writes a file of which no part is like another.
+// randomFile writes a file of random content.
 func randomFile(name string, size int64) error {
 	f, err := os.Create(name)
 	if err != nil {

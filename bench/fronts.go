@@ -25,16 +25,16 @@ import (
 	"bridgespan/tree/smb"
 )
 
-// frontSignposts are those of the namespace that a front shows.
+// frontSignposts is the number of signposts of the namespace.
 const frontSignposts = 10_000
 
-// frontWrite tells how long the first writing of a front with 10,000 signposts takes, from the
-// order to make it until all of it is there. It may take 10 s.
+// frontWrite measures the first writing of a front with 10,000 signposts, from the request to the last
+// entry. The limit is 10 s.
 var frontWrite = benchmark{name: "front-write", unit: "signposts/s", bar: 1, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
 	return prepareFrontWrite(ctx, after, frontSignposts)
 }}
 
-// frontWriteBig is the same of 100,000.
+// frontWriteBig measures the same with 100,000 signposts.
 var frontWriteBig = benchmark{name: "front-write-100000", unit: "signposts/s", bar: 1, turns: 1, prepare: func(ctx context.Context, after *endings) (way, way, error) {
 	return prepareFrontWrite(ctx, after, signposts)
 }}
@@ -47,7 +47,7 @@ func prepareFrontWrite(ctx context.Context, after *endings, amount int) (ours, r
 	return func(context.Context) (float64, error) {
 			began := time.Now()
 			plan, err := f.fronts.Add(f.ctx, f.asked)
-			for err == nil && plan.Front.State != model.FrontCurrent { // it takes longer than the answer waits
+			for err == nil && plan.Front.State != model.FrontCurrent { // creation continues in the background
 				time.Sleep(10 * time.Millisecond)
 				plan.Front, err = f.fronts.Front(f.ctx, f.asked.Server, f.asked.Share)
 			}
@@ -67,8 +67,8 @@ func prepareFrontWrite(ctx context.Context, after *endings, amount int) (ours, r
 		}, nil
 }
 
-// frontChange tells how soon the change of one of 10,000 signposts is in a front, as changes one
-// after another in a second. It may take 0.2 s.
+// frontChange measures how soon the change of one of 10,000 signposts is in a front, one change a turn.
+// The limit is 0.2 s.
 var frontChange = benchmark{name: "front-change", unit: "changes/s", bar: 1, turns: 9, prepare: func(ctx context.Context, after *endings) (ours, reference way, err error) {
 	f, err := newFronted(ctx, after, frontSignposts)
 	if err == nil {
@@ -86,8 +86,8 @@ var frontChange = benchmark{name: "front-change", unit: "changes/s", bar: 1, tur
 		}, nil
 }}
 
-// frontList compares listing a front with 10,000 signposts, through the file service, with listing as
-// many folders of a share of it.
+// frontList compares listing a front with 10,000 signposts through the file service with listing as
+// many folders of a share there.
 var frontList = benchmark{name: "front-list", unit: "entries/s", bar: 0.9, prepare: func(ctx context.Context, after *endings) (ours, reference way, err error) {
 	f, err := newFronted(ctx, after, frontSignposts)
 	if err == nil {
@@ -96,7 +96,7 @@ var frontList = benchmark{name: "front-list", unit: "entries/s", bar: 0.9, prepa
 	if err != nil {
 		return nil, nil, err
 	}
-	f.stop() // 50 servers at one address, which are looked at, are none of it
+	f.stop() // stops the probes of 50 servers, which are not measured here
 	for i := range frontSignposts {
 		if err := os.MkdirAll(filepath.Join(f.server.SharePath("files"), fmt.Sprintf("area%d/place%d", i/1000, i)), 0o755); err != nil {
 			return nil, nil, err
@@ -113,14 +113,14 @@ var frontList = benchmark{name: "front-list", unit: "entries/s", bar: 0.9, prepa
 	return list(f.asked.Share), list("files"), nil
 }}
 
-// listFolders lists the folders of a share and what is in each, as a file browser does.
+// listFolders lists the folders of a share and their content, as a file browser does.
 func listFolders(ctx context.Context, session *smb.Session, share string) (float64, error) {
 	t, err := session.Tree(ctx, share, "")
 	if err != nil {
 		return 0, err
 	}
 	defer t.Close()
-	const times = 3 // a turn is long enough to tell
+	const times = 3 // runs, to average out noise
 	began, seen := time.Now(), 0
 	for range times {
 		for top, err := range t.List(ctx, ".", tree.Plain) {
@@ -141,18 +141,18 @@ func listFolders(ctx context.Context, session *smb.Session, share string) (float
 	return float64(seen) / time.Since(began).Seconds(), nil
 }
 
-// fronted is a service with a namespace, and a host that may show it.
+// fronted is a service with a namespace, and a host for fronts.
 type fronted struct {
-	ctx    context.Context // of an administrator
+	ctx    context.Context // as an administrator
 	names  *naming.Service
 	fronts *fronts.Service
 	runs   *jobs.Service
 	server *fileserver.Server
-	stop   func() // ends what works in the background
+	stop   func() // stops background work
 	asked  model.NewFront
 }
 
-// newFronted starts all that a front needs.
+// newFronted starts a service and a host for fronts.
 func newFronted(ctx context.Context, after *endings, amount int) (*fronted, error) {
 	db, err := bigNamespace(ctx, after, amount)
 	if err != nil {
@@ -188,7 +188,7 @@ func newFronted(ctx context.Context, after *endings, amount int) (*fronted, erro
 	return f, f.addHost(ctx, after, sites, filepath.Join(dir, "mover"))
 }
 
-// addHost starts a mover beside the file service, and adds it.
+// addHost starts a mover beside the file service, and adds it as a server.
 func (f *fronted) addHost(ctx context.Context, after *endings, sites *estate.Service, state string) error {
 	m, err := host.Open(host.Config{Listen: "127.0.0.1:0", State: state, Fronts: f.server.FrontsFolder(), FileService: f.server.Configuration()})
 	if err != nil {
