@@ -16,14 +16,14 @@ import (
 	moverfront "bridgespan/mover/front"
 )
 
-// mostChecked is how many signposts one check goes through.
+// mostChecked is the maximum number of signposts in one check.
 const mostChecked = 500
 
-// checkMost is how long one check may take.
+// checkMost is the timeout of one check.
 const checkMost = 2 * time.Minute
 
-// Check asks a front as a client does: it signs in as a person, meets each signpost, compares where
-// its link leads with the directions, and opens the first location as that person.
+// Check tests a front as a client would: it signs in as a person, resolves each signpost, compares its
+// link with the directions, and opens the first location as that person.
 func (s *Service) Check(ctx context.Context, server, share string, asked model.AskFrontCheck) (model.Check, error) {
 	f, err := s.db.Front(ctx, server, share)
 	if err != nil {
@@ -56,11 +56,11 @@ func (s *Service) Check(ctx context.Context, server, share string, asked model.A
 	return done, nil
 }
 
-// checkAs is the account that checks a front; nil when nobody does.
+// checkAs returns the account for a check; nil when none is configured.
 func (s *Service) checkAs(ctx context.Context, f model.Front, asked *model.FrontCheckAs) (*model.FrontCheckAs, error) {
 	if asked != nil {
 		if asked.Account == "" || asked.Password == "" {
-			return nil, fault.Field("as", "give the account of a person and its password", "an account and a password are needed")
+			return nil, fault.Field("as", "enter the account of a person and its password", "an account and a password are needed")
 		}
 		return asked, nil
 	}
@@ -73,12 +73,12 @@ func (s *Service) checkAs(ctx context.Context, f model.Front, asked *model.Front
 	}
 	password, err := s.vault.Unseal(secretLabel(f), sealed)
 	if err != nil {
-		return nil, fault.New(fault.Needed, "give it again: bspan front edit --check-as ACCOUNT --password-file FILE "+name(f), "the password of %s was given for another host name", f.CheckAccount)
+		return nil, fault.New(fault.Needed, "enter it again: bspan front edit --check-as ACCOUNT --password-file FILE "+name(f), "the password of %s was given for another host name", f.CheckAccount)
 	}
 	return &model.FrontCheckAs{Domain: f.CheckDomain, Account: f.CheckAccount, Password: password}, nil
 }
 
-// check is a check that is under way.
+// check is a check in progress.
 type check struct {
 	checks
 	service *Service
@@ -92,12 +92,12 @@ func (s *Service) newCheck(f model.Front, as *model.FrontCheckAs) *check {
 	return &check{checks: checks{Front: f}, service: s, as: as, sessions: map[string]*guest{}}
 }
 
-// mostAlone is how many signposts are looked at alone after they have changed; more of them are a reason
-// to check all.
+// mostAlone is the maximum number of changed signposts that are checked alone. After more changes, the
+// whole front is checked.
 const mostAlone = 50
 
-// checkChanged looks at signposts that have changed: at those alone, when the last check of all found
-// nothing about them, or about the front as such, and they are well now.
+// checkChanged checks changed signposts. It checks the whole front when the last check found a problem with
+// one of them or with the front itself, or when one of them has a problem now.
 func (s *Service) checkChanged(ctx context.Context, server, share string, paths map[string]bool) error {
 	f, err := s.db.Front(ctx, server, share)
 	if err != nil {
@@ -116,16 +116,16 @@ func (s *Service) checkChanged(ctx context.Context, server, share string, paths 
 	return err
 }
 
-// within is a path of the namespace as one of the front.
+// within returns a namespace path relative to the top of the front.
 func within(f model.Front, subject string) string {
 	path, _ := strings.CutPrefix(subject, top(f)+"/")
 	return path
 }
 
-// top is the path of the namespace that is the front's top.
+// top returns the namespace path of the front's top folder.
 func top(f model.Front) string { return strings.TrimSuffix("/"+f.Namespace+"/"+f.Branch, "/") }
 
-// wellAt reports whether the person gets at what is behind some signposts.
+// wellAt reports whether the person can open the locations of some signposts.
 func (s *Service) wellAt(ctx context.Context, f model.Front, paths map[string]bool) (bool, error) {
 	as, err := s.checkAs(ctx, f, nil)
 	if err != nil || as == nil {
@@ -161,7 +161,7 @@ func (k *check) run(ctx context.Context, below string) error {
 		return err
 	})
 	if err != nil {
-		k.add(finding.Fail, "mover", "its mover cannot be asked: "+err.Error(), "the front stays as it was last written", "check the server", finding.To(finding.CheckServer, f.Server))
+		k.add(finding.Fail, "mover", "the mover does not answer: "+err.Error(), "links keep their last state", "check the server", finding.To(finding.CheckServer, f.Server))
 	}
 	if err := k.name(ctx); err != nil {
 		return err
@@ -173,23 +173,23 @@ func (k *check) run(ctx context.Context, below string) error {
 	k.compare(want, found)
 	k.loop(want)
 	if len(left) > 0 {
-		k.add(finding.Warn, "left-out", fmt.Sprintf("%d signposts are not shown, such as %s: %s", len(left), left[0].Path, left[0].Why), "people do not find them here", "open one of their locations, or give their servers a name for people")
+		k.add(finding.Warn, "left-out", fmt.Sprintf("%d signposts are not shown, such as %s: %s", len(left), left[0].Path, left[0].Why), "they are missing in the front", "open one of their locations, or give their servers a name for people")
 	}
 	if k.as == nil {
-		k.add(finding.Warn, "person", "nobody checks it as a person", "whether people get in is not known", "name an account that checks it", finding.To(finding.EditFront, f.Server, f.Share))
+		k.add(finding.Warn, "person", "no account is set for checks", "access of people is not tested", "set an account for checks", finding.To(finding.EditFront, f.Server, f.Share))
 		return nil
 	}
 	return k.asPerson(ctx, below, want)
 }
 
-// compare compares what stands in the front with what it is to hold.
+// compare compares the entries in the front's folder with the namespace.
 func (k *check) compare(want []front.Entry, found moverfront.Found) {
 	if !found.There {
 		return
 	}
 	if changes := front.Changes(found.Entries, want); len(changes) > 0 {
-		k.add(finding.Warn, "written", fmt.Sprintf("%d entries are not as the namespace says, such as %s", len(changes), changes[0].Path), "people are led as it was before", "wait: they are written at once, unless its state says why not")
+		k.add(finding.Warn, "written", fmt.Sprintf("%d entries differ from the namespace, such as %s", len(changes), changes[0].Path), "these links keep their last state", "wait a moment; if they stay different, the state of the front gives the reason")
 		return
 	}
-	k.add(finding.Pass, "written", fmt.Sprintf("its %d entries are as the namespace says", len(want)), "", "")
+	k.add(finding.Pass, "written", fmt.Sprintf("all %d entries match the namespace", len(want)), "", "")
 }

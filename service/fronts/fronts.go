@@ -157,7 +157,7 @@ func (s *Service) Edit(ctx context.Context, server, share string, version int64,
 }
 
 func stale(f model.Front) error {
-	return fault.New(fault.Stale, "look at it again", "%s has changed since it was read", name(f))
+	return fault.New(fault.Stale, "read it again, and repeat the change", "%s has changed since it was read", name(f))
 }
 
 // name is how a front is called: SERVER/SHARE.
@@ -191,7 +191,7 @@ func (s *Service) findBranch(ctx context.Context, f *model.Front) error {
 	case fault.KindOf(err) == fault.NotFound:
 		return fault.Field("branch", "name a folder of the namespace; list them with: bspan namespace tree "+f.Namespace, "there is no folder /%s/%s", f.Namespace, f.Branch)
 	case err == nil && e.Kind != namespace.Folder:
-		return fault.Field("branch", "name a folder of the namespace", "/%s/%s is a signpost: people are led to it by a mapping of their own", f.Namespace, f.Branch)
+		return fault.Field("branch", "name a folder of the namespace", "/%s/%s is a signpost: a front needs a folder", f.Namespace, f.Branch)
 	}
 	f.Branch = e.Path
 	return err
@@ -203,7 +203,7 @@ func secretLabel(f model.Front) string {
 }
 
 func noPassword(account string) error {
-	return fault.Field("checkAs.password", "give the password of "+account, "a password is needed")
+	return fault.Field("checkAs.password", "enter the password of "+account, "a password is needed")
 }
 
 func (s *Service) seal(f model.Front, password string) ([]byte, error) {

@@ -19,7 +19,7 @@ import (
 	"bridgespan/tree/smb"
 )
 
-// guest is a session of the person at a host.
+// guest is the person's session at one host.
 type guest struct {
 	once    sync.Once
 	session endpoint.Endpoint
@@ -34,7 +34,7 @@ func (k *check) close() {
 	}
 }
 
-// asPerson goes through the front as a person.
+// asPerson checks the front with the person's account.
 func (k *check) asPerson(ctx context.Context, below string, want []front.Entry) error {
 	t, err := k.open(ctx)
 	if err != nil || t == nil {
@@ -52,25 +52,25 @@ func (k *check) asPerson(ctx context.Context, below string, want []front.Entry) 
 	return err
 }
 
-// who is the person, as DOMAIN\NAME.
+// who returns the person's account as DOMAIN\NAME.
 func (k *check) who() string { return strings.TrimPrefix(k.as.Domain+`\`+k.as.Account, `\`) }
 
-// open opens the front; nil when the person does not get in, which is a finding.
+// open opens the front. It returns nil when that fails, and adds a finding.
 func (k *check) open(ctx context.Context) (tree.Tree, error) {
 	session, err := k.at(ctx, k.Host)
 	if err != nil {
-		k.add(finding.Fail, "sign-in", fmt.Sprintf("%s does not let %s sign in: %v", k.Host, k.who(), err), "people do not get in", "check account and password, and that the file service knows the domain")
+		k.add(finding.Fail, "sign-in", fmt.Sprintf("%s refuses the sign-in of %s: %v", k.Host, k.who(), err), "people cannot open the front", "check account and password, and that the file service knows the domain")
 		return nil, ctx.Err()
 	}
 	t, err := session.Tree(ctx, k.Share, "")
 	if err != nil {
-		k.add(finding.Fail, "share", fmt.Sprintf("%s cannot open %s: %v", k.who(), k.UNC(), err), "people do not get in", "see the line about its configuration, and who may open the share")
+		k.add(finding.Fail, "share", fmt.Sprintf("%s cannot open %s: %v", k.who(), k.UNC(), err), "people cannot open the front", "see the finding about the configuration, and the permissions of the share")
 		return nil, ctx.Err()
 	}
 	return t, nil
 }
 
-// signpostsAt are the signposts at some paths, at most as many as a check goes through.
+// signpostsAt selects signposts by path, mostChecked at most.
 func signpostsAt(want []front.Entry, at func(path string) bool) (list []front.Entry) {
 	for _, e := range want {
 		if e.Link() && at(e.Path) && len(list) < mostChecked {
@@ -80,10 +80,10 @@ func signpostsAt(want []front.Entry, at func(path string) bool) (list []front.En
 	return list
 }
 
-// sideBySide is how many signposts are met at a time.
+// sideBySide is the number of signposts that are checked concurrently.
 const sideBySide = 4
 
-// meetAll meets signposts, and returns what is wrong with some of them.
+// meetAll checks signposts, and returns a finding for each that has a problem.
 func (k *check) meetAll(ctx context.Context, t tree.Tree, signposts []front.Entry) (found []finding.Finding, err error) {
 	var mu sync.Mutex
 	var group guard.Group
@@ -102,7 +102,7 @@ func (k *check) meetAll(ctx context.Context, t tree.Tree, signposts []front.Entr
 	return found, err
 }
 
-// meet meets a signpost as a client does, and opens its first location; nil when all is well.
+// meet resolves one signpost as a client does, and opens its first location; nil when all is well.
 func (k *check) meet(ctx context.Context, t tree.Tree, e front.Entry) *finding.Finding {
 	who := k.who()
 	full := top(k.Front) + "/" + e.Path
@@ -113,11 +113,11 @@ func (k *check) meet(ctx context.Context, t tree.Tree, e front.Entry) *finding.F
 	switch _, err := t.Stat(ctx, e.Path); {
 	case smb.LeadsAway(err):
 	case err == nil:
-		return tell(finding.Fail, "referral", "the file service shows a plain folder and leads nowhere", "people find it empty", "see the line about its configuration: an option stands against it")
+		return tell(finding.Fail, "referral", "the file service shows a plain folder and sends no referral", "people see an empty folder", "see the finding about the configuration: an option prevents referrals")
 	case errors.Is(err, fs.ErrNotExist):
-		return tell(finding.Warn, "missing", "the front does not show it yet", "people do not find it", "wait: it is written at once, unless the state of the front says why not")
+		return tell(finding.Warn, "missing", "the signpost is missing in the front", "people do not see it", "wait a moment; if it stays missing, the state of the front gives the reason")
 	default:
-		return tell(finding.Fail, "referral", "the front does not lead there: "+err.Error(), "people do not get there", "check the file service of the front")
+		return tell(finding.Fail, "referral", "the front sends no referral: "+err.Error(), "people cannot open it", "check the file service of the front")
 	}
 	host, rest, _ := strings.Cut(e.To[0], `\`)
 	share, folder, _ := strings.Cut(rest, `\`)
@@ -135,21 +135,21 @@ func (k *check) meet(ctx context.Context, t tree.Tree, e front.Entry) *finding.F
 	case err == nil:
 		return nil
 	case errors.As(err, &dns):
-		return tell(finding.Fail, "name", "the name "+host+" is not known here", "people's machines may not find it either", "give that server a name for people that is known")
+		return tell(finding.Fail, "name", "the name "+host+" does not resolve on this host", "clients may fail to resolve it as well", "give that server a name for people that resolves")
 	case errors.Is(err, smb.ErrSignIn), errors.Is(err, smb.ErrGuest):
-		return tell(finding.Warn, "refused", fmt.Sprintf("%s does not let %s sign in", host, who), "they are refused there", "join it to the domain of its people, or lead them elsewhere")
+		return tell(finding.Warn, "refused", fmt.Sprintf("%s refuses the sign-in of %s", host, who), "they have no access there", "join that server to the domain of the account, or use another location")
 	case errors.Is(err, fs.ErrPermission):
-		return tell(finding.Warn, "refused", fmt.Sprintf("%s may not open %s", who, place), "they see the name here, and are refused there", "grant them something, if they are to use it")
+		return tell(finding.Warn, "refused", fmt.Sprintf("%s has no permission to open %s", who, place), "they see the signpost and get an access error", "grant them access, if they need it")
 	case errors.Is(err, tree.ErrUnreachable), errors.Is(err, context.DeadlineExceeded):
 		k.suspect(ctx, host)
-		return tell(finding.Fail, "unreachable", host+" does not answer", "people wait there before they are led on", "bring it back; the front leads past it at once")
+		return tell(finding.Fail, "unreachable", host+" does not answer", "clients wait before they try the next location", "bring the server back; the front skips it meanwhile")
 	case errors.Is(err, fs.ErrNotExist):
-		return tell(finding.Fail, "share-missing", place+" is not there", "people are led to nothing", "offer the share again, or remove the location")
+		return tell(finding.Fail, "share-missing", place+" does not exist", "the signpost leads to a missing folder", "restore the share or folder, or remove the location")
 	}
-	return tell(finding.Fail, "location", fmt.Sprintf("%s cannot be opened: %v", place, err), "people do not get in", "check that server")
+	return tell(finding.Fail, "location", fmt.Sprintf("%s cannot be opened: %v", place, err), "people cannot open the signpost", "check that server")
 }
 
-// lists lists a folder as far as its first entry: whether it is there can often be seen by everybody.
+// lists reads the first entry of a folder. Opening it is not enough: many shares let everybody open the top.
 func lists(ctx context.Context, t tree.Tree) error {
 	for _, err := range t.List(ctx, ".", tree.Plain) {
 		return err
@@ -157,7 +157,7 @@ func lists(ctx context.Context, t tree.Tree) error {
 	return ctx.Err()
 }
 
-// at is the session of the person at a host, at its usual port: there clients go.
+// at returns the person's session at a host, on port 445: clients use no other.
 func (k *check) at(ctx context.Context, host string) (endpoint.Endpoint, error) {
 	k.mu.Lock()
 	g := k.sessions[host]
@@ -172,7 +172,7 @@ func (k *check) at(ctx context.Context, host string) (endpoint.Endpoint, error) 
 	return g.session, g.err
 }
 
-// suspect has the server of a host looked at, because it did not answer.
+// suspect has the servers of a host probed, because the host did not answer.
 func (k *check) suspect(ctx context.Context, host string) {
 	for _, v := range k.service.serversAt(ctx, host) {
 		k.service.estate.Suspect(ctx, v)

@@ -63,7 +63,7 @@ func (s *Service) Remove(ctx context.Context, server, share string, version int6
 		}
 		c.Plan.Checks = append(c.Plan.Checks, finding.New(finding.Warn, "stays", name(f), fmt.Sprintf("the mover at %s does not answer; the folder and the share %s stay on the host", f.Server, f.Share), "if the host comes back, people find the links as last written", "on the host, remove the folder of the front and its section of the configuration"))
 	} else if len(f.Foreign) > 0 {
-		c.Plan.Checks = append(c.Plan.Checks, finding.New(finding.Warn, "foreign", name(f), fmt.Sprintf("in its folder are %d names that Bridge Span did not make, such as %q", len(f.Foreign), f.Foreign[0]), "they stay, and the folder with them", "look at them on the host"))
+		c.Plan.Checks = append(c.Plan.Checks, finding.New(finding.Warn, "foreign", name(f), fmt.Sprintf("the folder of the front contains %d foreign items, such as %q", len(f.Foreign), f.Foreign[0]), "they stay, and the folder with them", "move them away on the host, if they are not needed"))
 	}
 	if how.Rehearse {
 		return c.Plan, nil
@@ -90,7 +90,7 @@ func (s *Service) plan(ctx context.Context, n model.NewFront) (c change, p model
 	}
 	if _, err := s.db.Front(ctx, f.Server, f.Share); fault.KindOf(err) != fault.NotFound {
 		if err == nil {
-			err = fault.New(fault.Taken, "choose another name, or see it with: bspan front show "+name(f), "%s has a front %s already", f.Server, f.Share).At("share")
+			err = fault.New(fault.Taken, "choose another name, or see it with: bspan front show "+name(f), "%s already has a front %s", f.Server, f.Share).At("share")
 		}
 		return c, p, err
 	}
@@ -99,7 +99,7 @@ func (s *Service) plan(ctx context.Context, n model.NewFront) (c change, p model
 	}
 	k := checks{Front: f}
 	if err := s.at(ctx, f, func(at moverfront.Client) error { return k.host(ctx, at) }); err != nil {
-		k.add(finding.Fail, "mover", "the mover cannot be asked: "+err.Error(), "nothing can be written there", "check the server", finding.To(finding.CheckServer, f.Server))
+		k.add(finding.Fail, "mover", "the mover does not answer: "+err.Error(), "the front cannot be written", "check the server", finding.To(finding.CheckServer, f.Server))
 	}
 	if err := k.name(ctx); err != nil {
 		return c, p, err
@@ -123,7 +123,7 @@ func (s *Service) notTwice(ctx context.Context, v model.Server, f model.Front) e
 			return err
 		}
 		if host.Certificate == v.Certificate && namespace.Key(other.Share) == namespace.Key(f.Share) {
-			return fault.New(fault.Taken, "choose another name, or use that front", "the mover at %s keeps a front %s already, as %s", v.Name, other.Share, name(other)).At("share")
+			return fault.New(fault.Taken, "choose another name, or use that front", "the mover at %s already has a front %s, as %s", v.Name, other.Share, name(other)).At("share")
 		}
 	}
 	return nil
@@ -152,7 +152,7 @@ func (k *checks) add(severity finding.Severity, code, found, meaning, remedy str
 func (k *checks) host(ctx context.Context, at moverfront.Client) error {
 	offer, folder, err := at.Offered(ctx)
 	if errors.Is(err, tree.ErrUnsupported) {
-		k.add(finding.Fail, "file-service", "the mover there keeps no fronts", "no file service shows what it would write", "start it with --fronts FOLDER and --file-service FILE")
+		k.add(finding.Fail, "file-service", "the mover was started without fronts", "no file service would show the links", "start the mover with --fronts FOLDER and --file-service FILE")
 		return nil
 	}
 	if err != nil {
@@ -162,9 +162,9 @@ func (k *checks) host(ctx context.Context, at moverfront.Client) error {
 	k.add(finding.Pass, "file-service", "the mover runs beside the file service "+offer.Service, "", "")
 	switch {
 	case len(offer.ByHand) > 0:
-		k.add(finding.Fail, "configuration", "its configuration does not include the file of the mover", "the share would not be offered", "add this line at the end of its configuration: "+strings.Join(offer.ByHand, "; "))
+		k.add(finding.Fail, "configuration", "the configuration of the file service does not include the mover's file", "the share would not be offered", "add this line at the end of its configuration: "+strings.Join(offer.ByHand, "; "))
 	case len(offer.Missing) > 0 && k.ID != 0:
-		k.add(finding.Fail, "configuration", "its configuration lacks "+strings.Join(offer.Missing, "; "), "the share is not offered as a front", "it is written anew within minutes, unless the mover may not write "+offer.Include)
+		k.add(finding.Fail, "configuration", "missing in the configuration: "+strings.Join(offer.Missing, "; "), "the share is not offered as a front", "wait some minutes for the mover to write it; if it stays missing, let the mover write to "+offer.Include)
 	case len(offer.Missing) > 0:
 		k.add(finding.Pass, "configuration", fmt.Sprintf("the mover adds %d lines, in %s", len(offer.Missing), offer.Include), "", "")
 	}
@@ -175,11 +175,11 @@ func (k *checks) host(ctx context.Context, at moverfront.Client) error {
 	}
 	switch {
 	case len(found.Foreign) > 0 && k.ID != 0:
-		k.add(finding.Warn, "folder", fmt.Sprintf("in %s is %q, which was not made by Bridge Span", folder, found.Foreign[0]), "people find them among the folders of the namespace, and a name that is taken cannot be written", "move away what is there, on the host")
+		k.add(finding.Warn, "folder", fmt.Sprintf("%s contains %q, which Bridge Span did not create", folder, found.Foreign[0]), "people see it in the namespace, and a signpost of the same name cannot be written", "move it away on the host")
 	case len(found.Foreign) > 0:
-		k.add(finding.Fail, "folder", fmt.Sprintf("in %s is %q, which was not made by Bridge Span", folder, found.Foreign[0]), "it would be mixed with the namespace", "choose another share, or move away what is there")
+		k.add(finding.Fail, "folder", fmt.Sprintf("%s contains %q, which Bridge Span did not create", folder, found.Foreign[0]), "people would see it in the namespace", "choose another share, or move it away on the host")
 	default:
-		k.add(finding.Pass, "folder", "in "+folder+" is nothing that Bridge Span did not make", "", "")
+		k.add(finding.Pass, "folder", folder+" has no foreign items", "", "")
 	}
 	return nil
 }
@@ -189,10 +189,10 @@ func (k *checks) shares(shares []moverfront.Share, folder string) {
 	for _, other := range shares {
 		switch {
 		case strings.EqualFold(other.Name, k.Share) && other.Path != folder:
-			k.add(finding.Fail, "share", fmt.Sprintf("the file service has a share %s already, of %s", other.Name, other.Path), "people use it", "choose another name")
+			k.add(finding.Fail, "share", fmt.Sprintf("the file service already has a share %s, of %s", other.Name, other.Path), "people use it", "choose another name")
 		case !strings.EqualFold(other.Name, k.Share) && holds(other.Path, folder):
 			k.around = append(k.around, other)
-			k.add(finding.Warn, "share", fmt.Sprintf("the folder %s is inside the share %s", folder, other.Name), "people meet the front there a second time, and whoever may write there may change it", "start the mover with --fronts outside of all shares")
+			k.add(finding.Warn, "share", fmt.Sprintf("the folder %s is inside the share %s", folder, other.Name), "people see the front a second time there, and can change it if they have write access", "start the mover with --fronts outside of all shares")
 		}
 	}
 }
@@ -200,16 +200,16 @@ func (k *checks) shares(shares []moverfront.Share, folder string) {
 // name looks at whether people's machines can find the host.
 func (k *checks) name(ctx context.Context) error {
 	if err := front.CheckHost("server", k.Host); err != nil {
-		k.add(finding.Fail, "name", fmt.Sprintf("%q is not a name that clients can be given", k.Host), "nobody finds the front", "give the server a name for people", finding.To(finding.EditServer, k.Server))
+		k.add(finding.Fail, "name", fmt.Sprintf("%q is not a host name", k.Host), "clients cannot find the front", "give the server a name for people", finding.To(finding.EditServer, k.Server))
 		return nil
 	}
 	switch err := smbadmin.Find(ctx, k.Host); {
 	case err == nil:
 		k.add(finding.Pass, "name", "a file service answers at "+k.Host, "", "")
 	case errors.Is(err, smbadmin.ErrUnknownName):
-		k.add(finding.Fail, "name", "the name "+k.Host+" is not known here", "people's machines may not find it either", "check the name for people, or the name service", finding.To(finding.EditServer, k.Server))
+		k.add(finding.Fail, "name", "the name "+k.Host+" does not resolve on this host", "clients may fail to resolve it as well", "check the name for people, or the name service", finding.To(finding.EditServer, k.Server))
 	default:
-		k.add(finding.Fail, "listens", "no file service answers at "+k.Host+", port 445", "people's machines go there", "start it, or check the name for people", finding.To(finding.EditServer, k.Server))
+		k.add(finding.Fail, "listens", "no file service answers at "+k.Host+", port 445", "clients connect to this port", "start it, or check the name for people", finding.To(finding.EditServer, k.Server))
 	}
 	return ctx.Err()
 }
@@ -226,10 +226,10 @@ func (s *Service) contents(ctx context.Context, k *checks) error {
 	}
 	k.entries = len(entries)
 	if n.Hiding {
-		k.add(finding.Warn, "hiding", "/"+n.Name+" hides what people may not open, and a front cannot", "everybody who may open the front sees all names; who may not open a place is refused there", "show a branch alone, or turn hiding off")
+		k.add(finding.Warn, "hiding", "/"+n.Name+" hides signposts without access, and a front cannot", "everybody with access to the front sees all names, and gets an access error at some", "show a branch only, or turn hiding off")
 	}
 	if len(left) > 0 {
-		k.add(finding.Warn, "left-out", fmt.Sprintf("%d signposts cannot be shown, such as %s: %s", len(left), left[0].Path, left[0].Why), "people do not find them in the front", "open one of their locations, or give their servers a name for people")
+		k.add(finding.Warn, "left-out", fmt.Sprintf("%d signposts cannot be shown, such as %s: %s", len(left), left[0].Path, left[0].Why), "they are missing in the front", "open one of their locations, or give their servers a name for people")
 	}
 	k.loop(entries)
 	k.add(finding.Pass, "contents", fmt.Sprintf("%d folders and signposts are written", len(entries)), "", "")
@@ -241,7 +241,7 @@ func (k *checks) loop(entries []front.Entry) {
 	for _, e := range entries {
 		for _, place := range e.To {
 			if k.leadsBack(place) {
-				k.add(finding.Fail, "loop", fmt.Sprintf("/%s/%s leads to %s, and so to the front itself", k.Namespace, path.Join(k.Branch, e.Path), place), "people, and programs that search, go around without end", "remove that location, or close it")
+				k.add(finding.Fail, "loop", fmt.Sprintf("/%s/%s leads to %s, and so to the front itself", k.Namespace, path.Join(k.Branch, e.Path), place), "people and search programs would go round endlessly", "remove that location, or close it")
 				return
 			}
 		}

@@ -217,7 +217,7 @@ func (s *Service) work(ctx context.Context, run *jobs.Job) error {
 		if err == nil {
 			return nil
 		}
-		told := fault.New(fault.Unavailable, fmt.Sprintf("see the steps with: bspan run show %d", run.ID), "%s: %v; what was done is taken back", name(c.Front), err)
+		told := fault.New(fault.Unavailable, fmt.Sprintf("see the steps with: bspan run show %d", run.ID), "%s: %v. All steps were undone", name(c.Front), err)
 		var f *fault.Error
 		if errors.As(err, &f) {
 			told.Remedy = f.Remedy

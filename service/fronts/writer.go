@@ -19,25 +19,25 @@ import (
 	"bridgespan/records"
 )
 
-// writer keeps one front.
+// writer keeps the folder of one front up to date.
 type writer struct {
 	*Service
 	front model.Front
-	news  chan struct{} // rung when something may have changed
+	news  chan struct{} // rung when the namespace may have changed
 	stop  context.CancelFunc
 	ended chan struct{}
 
-	have  []front.Entry // what it holds
-	read  time.Time     // when what it is to hold was read
-	check chan struct{} // rung when the front is to be checked soon
+	have  []front.Entry // entries that the folder has
+	read  time.Time     // state of the namespace that have was written from; zero: unknown
+	check chan struct{} // rung when a check is due soon
 
-	first atomic.Pointer[[]string] // the hosts that its links lead to first
+	first atomic.Pointer[[]string] // hosts that links lead to first
 
 	looking sync.Mutex
-	toCheck map[string]bool // paths that were written since the last check; not all, when they are very many
+	toCheck map[string]bool // paths written since the last check; a part of them when there are many
 }
 
-// keeps reports whether the writer works with the settings of a front.
+// keeps reports whether the writer already uses the settings of a front.
 func (w *writer) keeps(f model.Front) bool {
 	return w.front.Version == f.Version && w.front.Host == f.Host && w.front.Site == f.Site && w.front.Namespace == f.Namespace && w.front.Server == f.Server
 }
@@ -45,14 +45,14 @@ func (w *writer) keeps(f model.Front) bool {
 const (
 	retrySoon    = time.Second
 	retryLate    = 15 * time.Second
-	compareEvery = 5 * time.Minute // as a whole: somebody may have changed it on the host
-	helloEvery   = 3 * time.Second // whether its mover is there
-	together     = 1000            // changes that are written in one call
+	compareEvery = 5 * time.Minute // full comparison: the folder may have been changed on the host
+	helloEvery   = 3 * time.Second // check that the mover answers
+	together     = 1000            // changes in one request
 	checkEvery   = 5 * time.Minute
-	checkSoon    = 2 * time.Second // after a change: others may follow
+	checkSoon    = 2 * time.Second // after a change, so that one check covers several
 )
 
-// run keeps the front until ctx ends: it compares it as a whole, and again whenever its mover was away.
+// run keeps the front up to date until ctx ends. After each connection to its mover, it compares all entries.
 func (w *writer) run(ctx context.Context) {
 	pause := retrySoon
 	for ctx.Err() == nil {
@@ -76,9 +76,9 @@ func (w *writer) run(ctx context.Context) {
 	}
 }
 
-// checks checks the front as a person again and again until ctx ends: slowly, and soon after a change.
+// checks runs checks until ctx ends: at intervals, and soon after changes.
 func (w *writer) checks(ctx context.Context) {
-	server, share := w.front.Server, w.front.Share // the rest is its writer's
+	server, share := w.front.Server, w.front.Share // other fields belong to run
 	all := time.NewTicker(checkEvery)
 	defer all.Stop()
 	for ctx.Err() == nil {
@@ -102,7 +102,7 @@ func (w *writer) checks(ctx context.Context) {
 	}
 }
 
-// noteChanged notes what was written, for the next check.
+// noteChanged records written paths for the next check.
 func (w *writer) noteChanged(changes []front.Change) {
 	w.looking.Lock()
 	defer w.looking.Unlock()
@@ -122,7 +122,7 @@ func (w *writer) takeChanged() map[string]bool {
 	return changed
 }
 
-// follow compares the front as a whole, and writes what changes until that fails.
+// follow compares all entries, then writes changes until an error occurs.
 func (w *writer) follow(ctx context.Context, at moverfront.Client) error {
 	whole, hello := time.NewTicker(compareEvery), time.NewTicker(helloEvery)
 	defer whole.Stop()
@@ -148,9 +148,9 @@ func (w *writer) follow(ctx context.Context, at moverfront.Client) error {
 			}
 		case <-hello.C:
 			if again, err := at.Hello(ctx); err != nil || again != started {
-				return err // it was away: what it holds is read anew
+				return err // the mover was restarted: read its entries again
 			}
-			if w.read.IsZero() { // not all of it could be written
+			if w.read.IsZero() { // some entries could not be written
 				if err := w.renew(ctx, at); err != nil {
 					return err
 				}
@@ -159,7 +159,7 @@ func (w *writer) follow(ctx context.Context, at moverfront.Client) error {
 	}
 }
 
-// renew writes what has changed. When not all could be written before, what it holds is read first.
+// renew writes changed entries. After a failed write, it compares all entries.
 func (w *writer) renew(ctx context.Context, at moverfront.Client) error {
 	if w.read.IsZero() {
 		return w.compare(ctx, at, false)
@@ -167,15 +167,15 @@ func (w *writer) renew(ctx context.Context, at moverfront.Client) error {
 	return w.write(ctx, at, false)
 }
 
-// compare reads what the front holds, and writes what it lacks; told says that it is to be told how much
-// that was.
+// compare reads the entries of the folder, and writes the differences; told: the number of differences is
+// stored.
 func (w *writer) compare(ctx context.Context, at moverfront.Client, told bool) error {
 	found, _, err := at.Look(ctx)
 	if err != nil {
 		return err
 	}
 	if o, _, err := at.Offered(ctx); err == nil && len(o.Missing) > 0 && len(o.ByHand) == 0 {
-		if err := at.Offer(ctx, w.front.Comment); err != nil { // somebody has changed what is the mover's own
+		if err := at.Offer(ctx, w.front.Comment); err != nil { // a setting of the mover was changed by hand
 			slog.Warn("a front is not offered as it is to be", "front", name(w.front), "error", err)
 		}
 	}
@@ -189,11 +189,11 @@ func (w *writer) compare(ctx context.Context, at moverfront.Client, told bool) e
 	return w.write(ctx, at, told)
 }
 
-// write writes what has changed of what the front is to hold; whole says that it was just compared.
+// write writes the difference between have and the namespace; whole: it follows a full comparison.
 func (w *writer) write(ctx context.Context, at moverfront.Client, whole bool) error {
 	want, left, read, err := w.naming.Front(ctx, w.front.Namespace, w.front.Settings())
 	switch {
-	case fault.KindOf(err) == fault.NotFound: // its branch was moved: people are not to lose what they see
+	case fault.KindOf(err) == fault.NotFound: // the branch was moved: keep what people see
 		w.is(ctx, model.FrontFailing, err.Error())
 		return nil
 	case err != nil && ctx.Err() == nil:
@@ -217,16 +217,16 @@ func (w *writer) write(ctx context.Context, at moverfront.Client, whole bool) er
 	w.noteChanged(changes)
 	w.have, w.read = want, read
 	if len(failed) > 0 {
-		w.read = time.Time{} // what it holds is read again before the next try
+		w.read = time.Time{} // compare before the next try
 	}
 	w.note(ctx, want, left, len(changes), whole, failed)
 	return nil
 }
 
-// mostLeftOut is how many signposts that are left out are told.
+// mostLeftOut is the maximum number of omitted signposts that are stored.
 const mostLeftOut = 50
 
-// note keeps how the front is now.
+// note stores the result of a write.
 func (w *writer) note(ctx context.Context, want []front.Entry, left []front.LeftOut, changes int, whole bool, failed []moverfront.Outcome) {
 	f := &w.front
 	before := *f
@@ -266,7 +266,7 @@ func (w *writer) note(ctx context.Context, want []front.Entry, left []front.Left
 	w.keep(ctx, state, trouble, now)
 }
 
-// is notes a state.
+// is stores a state.
 func (w *writer) is(ctx context.Context, state, trouble string) {
 	if w.front.State != state || w.front.Trouble != trouble {
 		w.keep(ctx, state, trouble, time.Now().UTC().Truncate(time.Microsecond))
@@ -292,7 +292,7 @@ func (w *writer) keep(ctx context.Context, state, trouble string, now time.Time)
 	w.changed()
 }
 
-// firstHosts are the hosts that links lead to first.
+// firstHosts returns the hosts that links lead to first.
 func firstHosts(entries []front.Entry) []string {
 	hosts := map[string]bool{}
 	for _, e := range entries {
