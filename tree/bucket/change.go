@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"strings"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"github.com/minio/minio-go/v7"
 
 	rules "bridgespan/core/bucket"
+	"bridgespan/core/chunk"
 	"bridgespan/tree"
 )
 
@@ -111,6 +113,38 @@ func (t *Tree) copy(ctx context.Context, from, to string, o minio.ObjectInfo, me
 	}
 	_, err := t.core.CopyObject(ctx, t.target.Bucket, from, t.target.Bucket, to, headers, source, minio.PutObjectOptions{})
 	return err
+}
+
+// Assemble copies a whole file within the service, where no file may be. Ranges of files are not supported.
+func (t *Tree) Assemble(ctx context.Context, name, from string, parts []chunk.Part, _ io.ReaderAt, options tree.PutOptions) (tree.Entry, error) {
+	if _, err := t.begin(ctx, "assemble", name); err != nil {
+		return tree.Entry{}, err
+	}
+	e, o, err := t.stat(ctx, "assemble", from)
+	switch {
+	case err != nil:
+		return e, err
+	case e.Kind != tree.File:
+		return e, tree.PathError("assemble", from, tree.ErrKind)
+	case len(parts) != 1 || parts[0] != chunk.Part{Length: o.Size}:
+		return e, tree.PathError("assemble", name, tree.ErrUnsupported)
+	}
+	if _, _, err := t.stat(ctx, "assemble", name); err == nil {
+		return e, tree.PathError("assemble", name, fs.ErrExist)
+	} else if !absent(err) {
+		return e, err
+	}
+	if options.Meta.Modified.IsZero() {
+		options.Meta.Modified = time.Now()
+	}
+	meta, err := t.changed(ctx, o.UserMetadata, options.Meta)
+	if err == nil {
+		err = t.copy(ctx, t.top+from, t.top+name, *o, meta)
+	}
+	if err != nil {
+		return e, pathError("assemble", name, err)
+	}
+	return t.Stat(ctx, name)
 }
 
 // Rename moves a file or folder: it copies each object within the service, then removes the old ones. After a

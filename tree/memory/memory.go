@@ -355,6 +355,7 @@ func (t *Tree) Apply(ctx context.Context, name string, meta tree.Meta) error {
 		return err
 	}
 	n.apply(meta)
+	n.implied = false // an object holds what was set
 	return nil
 }
 
