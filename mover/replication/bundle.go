@@ -20,8 +20,11 @@ import (
 // all is carried alone.
 
 // bundle hands the tasks of files to those of the folders that they come with,
-// and returns the others.
+// and returns the others. A tree whose Put is atomic needs no bundles, and would copy each file out of one.
 func (c *carry) bundle(tasks []*task) []*task {
+	if c.to.Tree.Capabilities().WholePuts {
+		return tasks
+	}
 	folders := map[string]*task{}
 	for _, e := range tasks {
 		if e.newFolder() {

@@ -143,3 +143,74 @@ func (e *Engine) inAttic(ctx context.Context, r *Replica, of string) (string, er
 	name := path.Join(atticFolder, e.Now().UTC().Format("20060102"), e.Unique(), of)
 	return name, tree.MkdirAll(ctx, r.Tree, path.Dir(name))
 }
+
+// rename carries a rename as one: when the receiver still has the file under
+// its old name, and is to lose it there.
+func (m *move) rename(ctx context.Context, name string, next replica.Record) (bool, error) {
+	r := m.carry.to
+	old, err := m.record(ctx, r, m.from.Moved)
+	if err != nil {
+		return false, err
+	}
+	sender, err := m.record(ctx, m.carry.from, m.from.Moved)
+	if err == nil && old.Kind == replica.File && sender.Kind == replica.File {
+		err = m.noteGone(ctx, &sender)
+	}
+	if err != nil || old.Kind != replica.File || sender.Kind != replica.None || !m.stillHas(&old, &sender) {
+		return false, err
+	}
+	if err := m.read(ctx, r, &old, &sender); err != nil {
+		return false, err
+	}
+	next.Digest = old.Digest
+	v := replica.Decide(&sender, &old)
+	if v.Content != replica.Take || old.Prior() {
+		return false, nil
+	}
+	was, err := m.pathOf(ctx, r, &old, &sender)
+	if err != nil {
+		return false, err
+	}
+	if ok, err := unchanged(ctx, r, was, &old); err != nil || !ok {
+		return false, err
+	}
+	leaving := &move{task: m.task, from: sender, to: old, v: v, there: was, here: was}
+	gone := leaving.next()
+	begun, leaves := m.to, old
+	begun.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions}
+	leaves.Pending = &replica.Pending{Content: gone.Content, Permissions: gone.Permissions}
+	if err := m.save(ctx, replica.Change{Replica: r.ID, Records: []replica.Record{begun, leaves}}); err != nil {
+		return false, err
+	}
+	if err := r.Tree.Rename(ctx, was, name, false); err != nil {
+		return false, err
+	}
+	if err := m.end(ctx, name, next, "", "", nil); err != nil {
+		return true, err
+	}
+	return true, leaving.end(ctx, was, gone, "", "", nil)
+}
+
+// noteGone notes that what the sender renamed is not at its old path any more, where its
+// record does not say so yet, and returns errMoved: the scan that found the new path comes
+// to the old one last.
+func (m *move) noteGone(ctx context.Context, old *replica.Record) error {
+	was, err := m.pathOf(ctx, m.carry.from, old, old)
+	if err != nil {
+		return err
+	}
+	if _, err := m.carry.from.Tree.Stat(ctx, was); absent(err) {
+		return m.changed(ctx, m.carry.from, was, *old)
+	}
+	return nil
+}
+
+// stillHas reports whether the receiver still has, under its old name, what the
+// sender renamed: by its content, or as the version that the sender renamed.
+func (m *move) stillHas(old, sender *replica.Record) bool {
+	if old.SameBytes(&m.from.Content) {
+		return true
+	}
+	renamed := old.Version.Advance(m.carry.from.ID)
+	return !m.from.Digest.Known() && old.Size == m.from.Size && sender.Version.Compare(renamed) == replica.Equal
+}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"path"
+	"time"
 
 	"bridgespan/core/acl"
 	"bridgespan/core/replica"
@@ -83,6 +84,12 @@ func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.
 	if kind == replica.None {
 		return rec, false, errKind
 	}
+	if e.dropped(r, &rec, entry) {
+		var err error
+		if entry, err = e.setAgain(ctx, r, path, &rec, entry); err != nil {
+			return rec, false, err
+		}
+	}
 	seen := e.seenOf(entry)
 	begins := r.begins(&rec)
 	prior := rec.Prior() && !begins || rec.Kind == replica.None && len(rec.Version) == 0 && !r.Seed && !e.scanned(r)
@@ -116,6 +123,29 @@ func (e *Engine) note(ctx context.Context, r *Replica, path string, rec replica.
 	}
 	rec.Seen = seen
 	return rec, changed, nil
+}
+
+// dropped reports whether permissions are missing that nobody has removed: clients of an object store know
+// nothing of them when they replace an object, and a folder without an object has none.
+func (e *Engine) dropped(r *Replica, rec *replica.Record, entry tree.Entry) bool {
+	return r.Tree.Capabilities().PassiveDescriptors && !e.LeavePermissions && rec.Kind == kindOf(entry) &&
+		entry.Descriptor.IsZero() && !rec.Permissions.Descriptor.IsZero()
+}
+
+// setAgain sets the permissions of a record at a path, and returns what is there then.
+func (e *Engine) setAgain(ctx context.Context, r *Replica, path string, rec *replica.Record, entry tree.Entry) (tree.Entry, error) {
+	meta := e.metaOf(r, rec)
+	if meta.Modified = entry.Modified; entry.Kind == tree.Folder {
+		meta.Modified = time.Time{}
+	}
+	if err := e.endpoint(r).Apply(ctx, path, meta); err != nil {
+		return entry, err
+	}
+	after, found, err := e.look(ctx, r, path)
+	if err == nil && (!found || after.Kind != entry.Kind || after.Size != entry.Size || !after.Modified.Equal(entry.Modified) && entry.Kind == tree.File) {
+		err = errLater
+	}
+	return after, err
 }
 
 // begins reports whether a record is of something that does not belong to the set yet,

@@ -152,6 +152,9 @@ func (e *Engine) isDone(ctx context.Context, r *Replica, name string, p *replica
 	}
 	d, opened, err := digest(ctx, r.Tree, name)
 	opened.Descriptor, opened.Attributes = entry.Descriptor, entry.Attributes
+	if err == nil && !p.Content.Digest.Known() && p.Staged == "" && r.Tree.Capabilities().WholePuts {
+		p.Content.Digest = d // it was not hashed before it was written: length and time tell
+	}
 	return d == p.Content.Digest, &opened, err
 }
 
@@ -202,8 +205,13 @@ func (e *Engine) takeBack(ctx context.Context, r *Replica, rec replica.Record, k
 	if c.Kept, err = e.discard(ctx, r, name, &rec); err != nil {
 		return err
 	}
-	if kept {
+	switch {
+	case kept:
 		c.Kept = append(c.Kept, replica.Kept{Path: name, Attic: p.Attic, Why: replica.Replaced, Size: rec.Seen.Size})
+	case r.Tree.Capabilities().WholePuts && p.Attic != "": // the file itself is at its path still
+		if err := r.Tree.Remove(ctx, p.Attic); err != nil && !absent(err) {
+			return err
+		}
 	}
 	rec.Pending = nil
 	c.Records = []replica.Record{rec}

@@ -53,6 +53,8 @@ type world struct {
 	stopped    map[replica.Lane]bool // lanes that are closed for some turns
 	interrupt  int                   // steps until the work is interrupted, as when settings are edited; below 0: none
 	cancel     context.CancelFunc    // interrupts the work
+	// objects is true where all replicas but the first are object stores.
+	objects bool
 	// deep is true where people have folders in folders, and move them into each other.
 	deep      bool
 	scanShare int                     // how much longer pauses between scans are than the scans
@@ -88,6 +90,7 @@ func newWorld(seed uint64) *world {
 	w.deltaFrom = 1 + w.random.Int64N(2)*1000
 	w.mostAbsent = w.random.IntN(2) * (1 + w.random.IntN(5))
 	w.piece = w.random.Int64N(2) * (1 + w.random.Int64N(600))
+	w.objects = seed%4 == 3
 	if w.random.IntN(2) == 0 {
 		w.filler = fmt.Sprintf("%x", randomText(seed, 1000))
 	}
@@ -105,6 +108,7 @@ func (w *world) place(seed bool) {
 	i := len(w.trees)
 	skew := time.Duration(w.random.IntN(240)-120) * time.Second
 	t := &memory.Tree{CaseSensitive: w.random.IntN(3) == 0 && !w.deep, Far: w.random.IntN(2) == 0, Now: func() time.Time { return w.clock.Add(skew) }}
+	t.Objects = w.objects && i > 0
 	t.Fault = func(step, name string) error {
 		if w.people {
 			return nil

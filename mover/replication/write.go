@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 
+	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/mover/transfer"
 	"bridgespan/tree"
@@ -42,6 +43,9 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 			return err
 		}
 	}
+	if m.carry.to.Tree.Capabilities().WholePuts {
+		return m.writeWhole(ctx, next, attic, name)
+	}
 	staged, err := m.stage(ctx, &next)
 	if err != nil {
 		return err
@@ -63,8 +67,68 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 	if err != nil {
 		return err
 	}
-	m.count(func(c *Carried) { c.Files, c.Bytes, c.Spared = c.Files+1, c.Bytes+next.Size, c.Spared+staged.Saved })
+	m.written(&next, staged)
 	return nil
+}
+
+// written counts a file that was written.
+func (m *move) written(next *replica.Record, staged *transfer.Staged) {
+	m.count(func(c *Carried) { c.Files, c.Bytes, c.Spared = c.Files+1, c.Bytes+next.Size, c.Spared+staged.Saved })
+}
+
+// writeWhole writes a file to a tree whose Put is atomic, without an intake. The tree compares the version of a
+// file that is replaced. A file that goes to the attic is copied there first, so that its path is never empty.
+func (m *move) writeWhole(ctx context.Context, next replica.Record, attic, name string) error {
+	if err := m.carry.limiter.Rest(func() error { return m.begin(ctx, next, "", attic) }); err != nil {
+		return err
+	}
+	older, err := m.replaced(ctx, attic, name)
+	if errors.Is(err, errMoved) {
+		return errors.Join(err, m.leave(ctx, &next, "", attic))
+	}
+	if err != nil {
+		return err
+	}
+	options := m.options(&next)
+	options.Older = older
+	written, err := transfer.Copy(ctx, m.carry.sender, m.carry.receiver, m.file(), name, options)
+	switch {
+	case errors.Is(err, transfer.ErrOlderChanged), errors.Is(err, fs.ErrExist) && older == nil: // somebody was quicker
+		return errors.Join(m.leave(ctx, &next, "", attic), m.changed(ctx, m.carry.to, m.here, m.to))
+	case errors.Is(err, transfer.ErrChanged):
+		return errors.Join(m.leave(ctx, &next, "", attic), cmp.Or(m.reread(ctx), err))
+	case err != nil: // it may have been written: that is settled before the next try
+		return err
+	}
+	next.Digest = written.Digest
+	if err := m.end(ctx, name, next, "", attic, &written.Entry); err != nil {
+		return err
+	}
+	m.written(&next, written)
+	return nil
+}
+
+// replaced prepares the path of a file that is written whole, and returns the file that it replaces, or nil.
+func (m *move) replaced(ctx context.Context, attic, name string) (*transfer.Known, error) {
+	r := m.carry.to
+	switch m.to.Kind {
+	case replica.None:
+		return nil, nil
+	case replica.Folder:
+		return nil, m.removeFolder(ctx)
+	}
+	if err := respell(ctx, r, m.here, name); err != nil {
+		return nil, err
+	}
+	entry, there, err := m.look(ctx, r, name)
+	if err == nil && (!there || !asKept(&m.to, entry)) {
+		err = errMoved
+	}
+	if err == nil && attic != "" {
+		meta := tree.Meta{Modified: entry.Modified, Attributes: &entry.Attributes, Descriptor: entry.Descriptor}
+		_, err = tree.Assemble(ctx, r.Tree, attic, name, []chunk.Part{{Length: entry.Size}}, nil, tree.PutOptions{Size: entry.Size, SizeKnown: true, Meta: meta})
+	}
+	return &transfer.Known{Path: name, Entry: entry, Digest: m.to.Digest}, err
 }
 
 // stage brings the content into the receiver's intake, and lets next know what is in it.
@@ -134,7 +198,7 @@ func (m *move) place(ctx context.Context, next *replica.Record, staged *transfer
 			err = errMoved
 		}
 		if err != nil {
-			return "", errors.Join(err, m.leave(ctx, next, staged.Path))
+			return "", errors.Join(err, m.leave(ctx, next, staged.Path, ""))
 		}
 	}
 	switch {
@@ -150,7 +214,7 @@ func (m *move) place(ctx context.Context, next *replica.Record, staged *transfer
 	if m.to.Kind != replica.File || attic != "" {
 		_, err := staged.Place(ctx, name, false)
 		if errors.Is(err, fs.ErrExist) && m.brings() { // somebody was quicker
-			if err := m.leave(ctx, next, staged.Path); err != nil {
+			if err := m.leave(ctx, next, staged.Path, ""); err != nil {
 				return "", err
 			}
 			return "", m.changed(ctx, r, m.here, m.to)
@@ -164,80 +228,9 @@ func (m *move) place(ctx context.Context, next *replica.Record, staged *transfer
 	return staged.Place(ctx, name, true)
 }
 
-// leave gives up what waits in the intake, before anything was changed.
-func (m *move) leave(ctx context.Context, next *replica.Record, staged string) error {
+// leave gives up what waits in the intake, and a copy in the attic, before anything was changed.
+func (m *move) leave(ctx context.Context, next *replica.Record, staged, attic string) error {
 	rec := m.to
-	rec.Pending = &replica.Pending{Content: next.Content, Staged: staged}
+	rec.Pending = &replica.Pending{Content: next.Content, Staged: staged, Attic: attic}
 	return m.takeBack(ctx, m.carry.to, rec, false)
-}
-
-// rename carries a rename as one: when the receiver still has the file under
-// its old name, and is to lose it there.
-func (m *move) rename(ctx context.Context, name string, next replica.Record) (bool, error) {
-	r := m.carry.to
-	old, err := m.record(ctx, r, m.from.Moved)
-	if err != nil {
-		return false, err
-	}
-	sender, err := m.record(ctx, m.carry.from, m.from.Moved)
-	if err == nil && old.Kind == replica.File && sender.Kind == replica.File {
-		err = m.noteGone(ctx, &sender)
-	}
-	if err != nil || old.Kind != replica.File || sender.Kind != replica.None || !m.stillHas(&old, &sender) {
-		return false, err
-	}
-	if err := m.read(ctx, r, &old, &sender); err != nil {
-		return false, err
-	}
-	next.Digest = old.Digest
-	v := replica.Decide(&sender, &old)
-	if v.Content != replica.Take || old.Prior() {
-		return false, nil
-	}
-	was, err := m.pathOf(ctx, r, &old, &sender)
-	if err != nil {
-		return false, err
-	}
-	if ok, err := unchanged(ctx, r, was, &old); err != nil || !ok {
-		return false, err
-	}
-	leaving := &move{task: m.task, from: sender, to: old, v: v, there: was, here: was}
-	gone := leaving.next()
-	begun, leaves := m.to, old
-	begun.Pending = &replica.Pending{Content: next.Content, Permissions: next.Permissions}
-	leaves.Pending = &replica.Pending{Content: gone.Content, Permissions: gone.Permissions}
-	if err := m.save(ctx, replica.Change{Replica: r.ID, Records: []replica.Record{begun, leaves}}); err != nil {
-		return false, err
-	}
-	if err := r.Tree.Rename(ctx, was, name, false); err != nil {
-		return false, err
-	}
-	if err := m.end(ctx, name, next, "", "", nil); err != nil {
-		return true, err
-	}
-	return true, leaving.end(ctx, was, gone, "", "", nil)
-}
-
-// noteGone notes that what the sender renamed is not at its old path any more, where its
-// record does not say so yet, and returns errMoved: the scan that found the new path comes
-// to the old one last.
-func (m *move) noteGone(ctx context.Context, old *replica.Record) error {
-	was, err := m.pathOf(ctx, m.carry.from, old, old)
-	if err != nil {
-		return err
-	}
-	if _, err := m.carry.from.Tree.Stat(ctx, was); absent(err) {
-		return m.changed(ctx, m.carry.from, was, *old)
-	}
-	return nil
-}
-
-// stillHas reports whether the receiver still has, under its old name, what the
-// sender renamed: by its content, or as the version that the sender renamed.
-func (m *move) stillHas(old, sender *replica.Record) bool {
-	if old.SameBytes(&m.from.Content) {
-		return true
-	}
-	renamed := old.Version.Advance(m.carry.from.ID)
-	return !m.from.Digest.Known() && old.Size == m.from.Size && sender.Version.Compare(renamed) == replica.Equal
 }
