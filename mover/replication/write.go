@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"path"
 
-	"bridgespan/core/chunk"
 	"bridgespan/core/replica"
 	"bridgespan/mover/transfer"
 	"bridgespan/tree"
@@ -125,8 +124,7 @@ func (m *move) replaced(ctx context.Context, attic, name string) (*transfer.Know
 		err = errMoved
 	}
 	if err == nil && attic != "" {
-		meta := tree.Meta{Modified: entry.Modified, Attributes: &entry.Attributes, Descriptor: entry.Descriptor}
-		_, err = tree.Assemble(ctx, r.Tree, attic, name, []chunk.Part{{Length: entry.Size}}, nil, tree.PutOptions{Size: entry.Size, SizeKnown: true, Meta: meta})
+		err = m.carry.receiver.Duplicate(ctx, name, entry, attic)
 	}
 	return &transfer.Known{Path: name, Entry: entry, Digest: m.to.Digest}, err
 }

@@ -76,3 +76,11 @@ func (t *task) copyOf(ctx context.Context, other *Known, options tree.PutOptions
 	}
 	return entry, ok && err == nil, err
 }
+
+// Duplicate copies a file within the endpoint to a name where nothing is, with its time, attributes and
+// permissions. entry is the file as the caller has seen it.
+func (e *Endpoint) Duplicate(ctx context.Context, from string, entry tree.Entry, name string) error {
+	meta := tree.Meta{Modified: entry.Modified, Attributes: &entry.Attributes, Descriptor: entry.Descriptor}
+	_, err := tree.Assemble(ctx, e.Tree, name, from, []chunk.Part{{Length: entry.Size}}, nil, tree.PutOptions{Size: entry.Size, SizeKnown: true, Meta: meta})
+	return err
+}
