@@ -116,6 +116,9 @@ const (
 	Plain           Detail = iota
 	WithDescriptors        // fetched with the listing, in the same round trips where the protocol can
 	Bare                   // as Plain, but attributes may be missing where they cost more
+	// Versions: names, kinds, sizes and versions alone, of a tree with [Capabilities].CostlyDetail. The
+	// folder itself is listed as ".", unless it exists for what is in it only.
+	Versions
 )
 
 // Meta is what can be set on an entry beside its content. Zero fields are left as they are.
@@ -183,6 +186,8 @@ type Capabilities struct {
 	Far bool
 	// Versions: Entry.Version is told, and PutOptions.Version heeded.
 	Versions bool
+	// CostlyDetail: a listing takes a request for each entry, unless versions alone are wanted.
+	CostlyDetail bool
 	// WholePuts: Put is atomic by itself, gathers nothing beside, and costs no more than Stage.
 	WholePuts bool
 	// SlowRename: a rename copies what it moves.

@@ -66,7 +66,7 @@ type Permissions struct {
 type Seen struct {
 	Size       int64
 	Modified   time.Time
-	ID         uint64 // of the file, where the replica tells; 0 where unknown
+	ID         uint64 // of the file, or of its version, where the replica tells; 0 where unknown
 	Descriptor acl.Descriptor
 	Attributes uint32
 }

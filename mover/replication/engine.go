@@ -13,12 +13,15 @@ package replication
 import (
 	"cmp"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io/fs"
 	"path"
 	"sync"
 	"time"
+
+	"github.com/zeebo/blake3"
 
 	"bridgespan/core/replica"
 	"bridgespan/mover/transfer"
@@ -79,6 +82,8 @@ type Engine struct {
 	// LeaveOut says what the set is not about: it stays where it is, as it is. nil
 	// leaves nothing out.
 	LeaveOut func(name string, entry tree.Entry) bool
+	// LeaveOutByTime says that LeaveOut heeds when a file was changed.
+	LeaveOutByTime bool
 	// LeavePermissions lets each replica have its own permissions and attributes.
 	LeavePermissions bool
 	// Pace is asked before so many bytes are carried; it returns when they may be.
@@ -217,7 +222,7 @@ func nameOf(rec, other *replica.Record) string {
 
 // seenOf is what a replica shows of an entry.
 func (e *Engine) seenOf(entry tree.Entry) replica.Seen {
-	s := replica.Seen{ID: entry.ID}
+	s := replica.Seen{ID: idOf(entry)}
 	if !e.LeavePermissions {
 		s.Descriptor, s.Attributes = entry.Descriptor, uint32(entry.Attributes)
 	}
@@ -246,6 +251,15 @@ func kindOf(e tree.Entry) replica.Kind {
 	return replica.None
 }
 
+// idOf is the number of an entry. Where a tree tells versions, it stands for the version.
+func idOf(e tree.Entry) uint64 {
+	if e.ID != 0 || e.Version == "" {
+		return e.ID
+	}
+	sum := blake3.Sum256([]byte(e.Version))
+	return binary.LittleEndian.Uint64(sum[:])
+}
+
 // asKept reports whether an entry is as its record has seen it, apart from permissions.
 func asKept(rec *replica.Record, e tree.Entry) bool {
 	switch {
@@ -253,7 +267,7 @@ func asKept(rec *replica.Record, e tree.Entry) bool {
 		return false
 	case rec.Kind != replica.File:
 		return true
-	case rec.Seen.ID != 0 && e.ID != 0 && rec.Seen.ID != e.ID:
+	case rec.Seen.ID != 0 && idOf(e) != 0 && rec.Seen.ID != idOf(e):
 		return false
 	}
 	return e.Size == rec.Seen.Size && e.Modified.Equal(rec.Seen.Modified)

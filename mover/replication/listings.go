@@ -17,22 +17,38 @@ type listed struct {
 	err error
 }
 
+// brief reports whether versions alone are listed: what has another one is looked at by itself.
+func (s *scan) brief() bool {
+	return s.r.Tree.Capabilities().CostlyDetail && s.scanned(s.r) && !(s.LeaveOut != nil && s.LeaveOutByTime)
+}
+
 // listing lists a folder, but what is the engine's own.
-func (s *scan) listing(ctx context.Context, name string) (list []listed, err error) {
+func (s *scan) listing(ctx context.Context, name string, brief bool) (list []listed, err error) {
 	if s.listers != nil {
 		s.listers <- struct{}{}
 		defer func() { <-s.listers }()
 	}
-	hasWorkFolder := false
-	for entry, err := range s.r.Tree.List(ctx, name, s.detail()) {
+	detail := s.detail()
+	if brief {
+		detail = tree.Versions
+	}
+	hasWorkFolder, made := false, !brief || name == "."
+	for entry, err := range s.r.Tree.List(ctx, name, detail) {
 		if entry.Name == "" && err != nil {
 			return nil, err
+		}
+		if entry.Name == "." {
+			made = true
+			continue
 		}
 		hasWorkFolder = hasWorkFolder || name != "." && tree.Key(entry.Name, false) == workFolder
 		if own(entry.Name) || s.LeaveOut != nil && s.LeaveOut(replica.Below(name, entry.Name), entry) {
 			continue
 		}
 		list = append(list, listed{entry, err})
+	}
+	if !made {
+		s.noteImplied(name)
 	}
 	if hasWorkFolder {
 		return list, s.findNested(ctx, name)

@@ -3,6 +3,7 @@ package replication
 import (
 	"cmp"
 	"context"
+	"errors"
 	"path"
 	"time"
 
@@ -146,6 +147,53 @@ func (e *Engine) setAgain(ctx context.Context, r *Replica, path string, rec *rep
 		err = errLater
 	}
 	return after, err
+}
+
+// mostImplied bounds how many folders one scan makes again.
+const mostImplied = 10_000
+
+// noteImplied notes a folder of an object store that no object stands for.
+func (s *scan) noteImplied(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.implied) < mostImplied {
+		s.implied = append(s.implied, keyOf(name))
+	}
+}
+
+// makeAgain sets the permissions of folders again that lost their objects.
+func (s *scan) makeAgain(ctx context.Context) error {
+	for _, key := range s.implied {
+		err := s.makeOneAgain(ctx, key)
+		switch {
+		case fatal(ctx, err):
+			return err
+		case err != nil && !errors.Is(err, errLater) && !absent(err):
+			s.trouble(key, err)
+		}
+	}
+	return nil
+}
+
+func (s *scan) makeOneAgain(ctx context.Context, key string) error {
+	h := s.newHold()
+	defer h.release()
+	if !h.change(s.r, key) {
+		return errBusy
+	}
+	rec, err := s.get(ctx, s.r, key)
+	if err != nil || rec.Pending != nil || rec.Permissions.Descriptor.IsZero() {
+		return err
+	}
+	name, err := s.pathOf(ctx, s.r, &rec, &rec)
+	if err != nil {
+		return err
+	}
+	entry, found, err := s.look(ctx, s.r, name)
+	if err == nil && found && s.dropped(s.r, &rec, entry) {
+		_, err = s.setAgain(ctx, s.r, name, &rec, entry)
+	}
+	return err
 }
 
 // begins reports whether a record is of something that does not belong to the set yet,

@@ -80,7 +80,7 @@ func (w *world) work() {
 			did = fmt.Sprintf("renames %s to %s", folder, to)
 		}
 	case 8:
-		if w.busy { // that is seen only between two steps of the engine
+		if w.busy || t.Objects { // seen only between two steps of the engine; clients of an object store set none
 			return
 		}
 		d, bad := acl.Parse(fmt.Sprintf("O:BAG:BAD:(A;;FA;;;BA)(A;;FR;;;S-1-5-21-1-2-3-%d)", 1000+w.random.IntN(4)))

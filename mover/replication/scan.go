@@ -55,7 +55,7 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	if err := cmp.Or(ctx.Err(), s.group.Wait(), err); err != nil {
 		return s.done, err
 	}
-	if err := s.gone(ctx); err != nil {
+	if err := cmp.Or(s.gone(ctx), s.makeAgain(ctx)); err != nil {
 		return s.done, err
 	}
 	e.claims.allLookedAt(id, s.number)
@@ -114,6 +114,8 @@ type scan struct {
 	mu     sync.Mutex
 	done   Scanned
 	absent []absence
+	// implied are keys of folders of an object store that no object stands for.
+	implied []string
 	// kept is how many paths are absent.
 	kept int
 	// unreached is why something was not seen that may be there: after the first
@@ -156,6 +158,7 @@ type candidate struct {
 	entry tree.Entry
 	rec   replica.Record // as it was, and then as it is
 	fresh bool           // nothing was known of it, nor of what is in it
+	brief bool           // its entry tells kind, size and version alone
 	save  bool           // it is not as it was kept
 	news  bool           // people changed it
 }
@@ -182,7 +185,8 @@ func (s *scan) folder(ctx context.Context, f someFolder) error {
 		return nil
 	}
 	saves, all := s.known.brought(s.r), s.known.saved(s.r)
-	listed, err := s.listing(ctx, name)
+	brief := !f.fresh && s.brief()
+	listed, err := s.listing(ctx, name, brief)
 	if err != nil {
 		if errors.Is(err, ErrNotReplica) {
 			return err
@@ -225,9 +229,9 @@ func (s *scan) folder(ctx context.Context, f someFolder) error {
 			rec.Key = child
 		}
 		delete(known, child)
-		seen := s.asSeen(&rec, entry)
+		seen := s.asSeen(&rec, entry, brief)
 		if !seen && h.change(s.r, child) {
-			look = append(look, &candidate{path: at, entry: entry, rec: rec})
+			look = append(look, &candidate{path: at, entry: entry, rec: rec, brief: brief})
 			continue
 		}
 		if !seen {
@@ -301,9 +305,15 @@ func (s *scan) goOn(ctx context.Context, f someFolder) error {
 	return s.folder(ctx, f)
 }
 
-// asSeen reports whether an entry is in all as its record has seen it.
-func (s *scan) asSeen(rec *replica.Record, entry tree.Entry) bool {
-	return rec.Pending == nil && !s.r.begins(rec) && rec.Name == entry.Name && asKept(rec, entry) && s.seenOf(entry) == rec.Seen && !s.owns(entry)
+// asSeen reports whether an entry is in all as its record has seen it. Of a brief one, the version tells.
+func (s *scan) asSeen(rec *replica.Record, entry tree.Entry, brief bool) bool {
+	if rec.Pending != nil || s.r.begins(rec) || rec.Name != entry.Name {
+		return false
+	}
+	if brief {
+		return kindOf(entry) == rec.Kind && (rec.Kind == replica.Folder || entry.Size == rec.Seen.Size && idOf(entry) == rec.Seen.ID)
+	}
+	return asKept(rec, entry) && s.seenOf(entry) == rec.Seen && !s.owns(entry)
 }
 
 // owns reports whether an entry is to be given as its own what its folder hands
@@ -333,7 +343,7 @@ func (s *scan) entries(ctx context.Context, look []*candidate, saves uint64, who
 	}
 	group, run := guard.WithContext(ctx)
 	for _, c := range look {
-		if c.entry.Kind != tree.File || s.readers == nil || !stale && unknown(&c.rec) && !s.owns(c.entry) { // it is not read
+		if c.entry.Kind != tree.File || s.readers == nil || !stale && !c.brief && unknown(&c.rec) && !s.owns(c.entry) { // it is not read
 			if err := s.entry(run, c, stale, were); err != nil {
 				return errors.Join(err, group.Wait())
 			}
@@ -395,7 +405,7 @@ func (s *scan) entry(ctx context.Context, c *candidate, stale bool, were origins
 	var now replica.Record
 	var news bool
 	var err error
-	if stale {
+	if stale || c.brief {
 		now, news, err = s.observe(ctx, s.r, c.path, was, c.entry.ID)
 	} else {
 		now, news, err = s.note(ctx, s.r, c.path, was, c.entry, were)

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"bridgespan/core/acl"
 	"bridgespan/core/replica"
@@ -210,5 +211,64 @@ func TestDroppedPermissions(t *testing.T) {
 		if err != nil || slices.ContainsFunc(rec.Permissions.Version, func(v replica.Tick) bool { return v.Replica == 2 }) {
 			t.Errorf("%s counts as changed at the store: %v, %v", key, rec.Permissions.Version, err)
 		}
+	}
+}
+
+// A scan of an object store asks for versions alone, and for details of what has another version.
+func TestScanAsksForVersions(t *testing.T) {
+	done := &steps{}
+	b := &memory.Tree{Objects: true, CaseSensitive: true}
+	p := newPair(t, &memory.Tree{CaseSensitive: true}, b)
+	for i := range 30 {
+		put(t, p.a, fmt.Sprintf("bed-%d/fern", i), "fern")
+	}
+	p.settleDown()
+	b.Fault = func(step, name string) error {
+		if step != "list" && !own(name) {
+			done.note(step, name)
+		}
+		return nil
+	}
+	scan := func() Scanned {
+		t.Helper()
+		s, err := p.Scan(t.Context(), 2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	if s := scan(); s.Entries != 60 || s.Changed != 0 || len(done.list) != 0 {
+		t.Errorf("nothing changed: %+v, and asked %v", s, done.list)
+	}
+	put(t, b, "bed-7/fern", "a taller fern")
+	done.list = nil
+	if s := scan(); s.Changed != 1 {
+		t.Errorf("a file changed: %+v", s)
+	}
+	for _, one := range done.list {
+		if !strings.HasSuffix(one, "bed-7/fern") {
+			t.Errorf("asked %s", one)
+		}
+	}
+	b.Fault = nil
+	p.settleDown()
+	p.same()
+}
+
+// Where a filter heeds when files were changed, their times are asked for.
+func TestScanAsksForTimes(t *testing.T) {
+	b := &memory.Tree{Objects: true, CaseSensitive: true}
+	p := newPair(t, &memory.Tree{CaseSensitive: true}, b)
+	p.LeaveOutByTime = true
+	p.LeaveOut = func(_ string, e tree.Entry) bool { return e.Kind == tree.File && e.Modified.Year() < 2000 }
+	put(t, p.a, "fern", "fern")
+	if err := p.a.Apply(t.Context(), "fern", tree.Meta{Modified: time.Date(2001, 1, 1, 0, 0, 0, 0, time.UTC)}); err != nil {
+		t.Fatal(err)
+	}
+	p.settleDown()
+	p.same()
+	s, err := p.Scan(t.Context(), 2)
+	if err != nil || s.Entries != 1 || s.Changed != 0 {
+		t.Errorf("scanned %+v, %v", s, err)
 	}
 }

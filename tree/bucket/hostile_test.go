@@ -34,7 +34,7 @@ func hostile(t *testing.T, list, get http.HandlerFunc) *bucket.Tree {
 
 // listed is how a listing of the top ends.
 func listed(t *testing.T, b *bucket.Tree) (names []string, err error) {
-	for e, err := range b.List(t.Context(), ".", tree.Bare) {
+	for e, err := range b.List(t.Context(), ".", tree.Versions) {
 		if err != nil {
 			return names, err
 		}

@@ -101,7 +101,7 @@ func (t *Tree) Descriptor(ctx context.Context, name string) (acl.Descriptor, err
 }
 
 // List yields the entries of a folder. It reads modification times, attributes and descriptors with one request
-// for each object, several side by side. With [tree.Bare] it does not, and Modified is the time of the upload.
+// for each object, several side by side. With [tree.Versions] it does not, and Modified is the time of the upload.
 func (t *Tree) List(ctx context.Context, name string, detail tree.Detail) iter.Seq2[tree.Entry, error] {
 	return func(yield func(tree.Entry, error) bool) {
 		if _, err := t.begin(ctx, "list", name); err != nil {
@@ -166,10 +166,16 @@ func (l *lister) run(ctx context.Context) error {
 	return err
 }
 
+// self is the entry of the folder itself.
+var self = tree.Entry{Name: ".", Kind: tree.Folder}
+
 // item converts a listed object. It returns false for keys that no tree can hold, which other clients may have
 // written.
 func (l *lister) item(prefix string, o minio.ObjectInfo) (item, bool) {
 	name, ok := strings.CutPrefix(o.Key, prefix)
+	if ok && name == "" && l.detail == tree.Versions {
+		return item{entry: self}, true
+	}
 	name, folder := strings.CutSuffix(name, "/")
 	if !ok || !tree.IsElement(name, "/") || len(name) > mostElement || folder && l.files[name] {
 		return item{}, false
@@ -183,7 +189,7 @@ func (l *lister) item(prefix string, o minio.ObjectInfo) (item, bool) {
 
 // tell yields entries, and returns false when the caller stopped the listing.
 func (l *lister) tell(ctx context.Context, items []item) (more bool, err error) {
-	if l.detail != tree.Bare {
+	if l.detail != tree.Versions {
 		if err := l.complete(ctx, items); err != nil {
 			return false, err
 		}

@@ -61,7 +61,7 @@ type node struct {
 
 func (t *Tree) Capabilities() tree.Capabilities {
 	if t.Objects {
-		return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, PassiveDescriptors: true, MaxName: 255, Far: t.Far, Versions: true, WholePuts: true, SlowRename: true, NoFolders: true}
+		return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, PassiveDescriptors: true, MaxName: 255, Far: t.Far, Versions: true, CostlyDetail: true, WholePuts: true, SlowRename: true, NoFolders: true}
 	}
 	return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, IDs: true, MaxName: 255, Ranges: true, Grows: true, Far: t.Far}
 }
@@ -132,6 +132,8 @@ func (t *Tree) entry(n *node, detail tree.Detail) tree.Entry {
 		e.Descriptor = n.descriptor
 	case tree.Bare: // nobody is to rely on them then
 		e.Attributes = 0
+	case tree.Versions: // nor on this
+		e.Modified, e.Attributes = n.created, 0
 	}
 	return e
 }
@@ -196,6 +198,9 @@ func (t *Tree) list(ctx context.Context, name string, detail tree.Detail) ([]tre
 		return nil, tree.PathError("list", name, tree.ErrKind)
 	}
 	var entries []tree.Entry
+	if t.Objects && detail == tree.Versions && !n.implied {
+		entries = append(entries, tree.Entry{Name: ".", Kind: tree.Folder})
+	}
 	for _, child := range t.children(n) {
 		entries = append(entries, t.entry(child, detail))
 	}

@@ -234,8 +234,48 @@ func testList(t *testing.T, tr tree.Tree) {
 			t.Errorf("%d entries with detail %d, not %d", n, detail, len(want)+1)
 		}
 	}
+	if tr.Capabilities().CostlyDetail {
+		testVersionListing(t, tr, want)
+	}
 	for range tr.List(t.Context(), ".", tree.Plain) {
 		break // stopping early must not hang or leak
+	}
+}
+
+// testVersionListing lists versions, which are those that Stat tells.
+func testVersionListing(t *testing.T, tr tree.Tree, files []string) {
+	ctx := t.Context()
+	versions := map[string]string{}
+	for e, err := range tr.List(ctx, ".", tree.Versions) {
+		if err != nil || e.Kind == tree.File && e.Size != 15 {
+			t.Errorf("listed %+v, %v", e, err)
+		}
+		if e.Kind == tree.File {
+			versions[e.Name] = e.Version
+		}
+	}
+	for _, name := range files {
+		if e, err := tr.Stat(ctx, name); err != nil || e.Version == "" || e.Version != versions[name] {
+			t.Errorf("%s has the version %q in the listing, and %q, %v", name, versions[name], e.Version, err)
+		}
+	}
+	made := func(folder string) (found bool) {
+		for e, err := range tr.List(ctx, folder, tree.Versions) {
+			if err != nil {
+				t.Error(err)
+			}
+			found = found || e.Name == "." && e.Kind == tree.Folder
+		}
+		return found
+	}
+	if _, err := tr.Put(ctx, "implied/by this", strings.NewReader("x"), tree.PutOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	if !made("sub/below") || made("implied") {
+		t.Error("a folder that was made is not told from one that exists for what is in it")
+	}
+	if err := tr.Remove(ctx, "implied/by this"); err != nil {
+		t.Error(err)
 	}
 }
 

@@ -153,6 +153,7 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 	store.RetryFirst, store.RetryMost = time.Duration(set.Retry.FirstS)*time.Second, time.Duration(set.Retry.MostS)*time.Second
 	r.engine.Store = &notifyingStore{Store: store, round: r}
 	if rules, err := filter.New(set.Filter); err == nil && !reflect.DeepEqual(set.Filter, filter.Rules{}) {
+		r.engine.LeaveOutByTime = set.Filter.MinDays > 0
 		r.engine.LeaveOut = func(name string, e tree.Entry) bool {
 			if e.Kind == tree.Folder {
 				return rules.Folder(name) != ""
