@@ -110,9 +110,32 @@ func testBucketReplica(t *testing.T, e *harness.Estate, sky *standintest.Sky, at
 		s, err := e.API.ReplicaSet(ctx, "beds")
 		return err == nil && s.State == model.SetSteady
 	})
+	testSweep(t, e)
 	_, err := e.API.AddEntry(ctx, "garden", model.NewEntry{Path: "cloudy", Kind: namespace.Signpost, Locations: []model.NewLocation{{Server: "haar", Share: at.Bucket}}})
 	if err == nil {
 		t.Error("people's machines are led to an object service")
+	}
+}
+
+// How often a bucket is scanned is a setting, with a rehearsal; a file server has none.
+func testSweep(t *testing.T, e *harness.Estate) {
+	t.Helper()
+	ctx := t.Context()
+	minutes := 90
+	change := model.EditReplica{SweepMin: &minutes}
+	_, err := e.API.EditReplica(ctx, "beds", "oak", change)
+	refused(t, "sweeps of a file server", err, 422, "sweepMin")
+	p, err := e.API.PreviewSettings(ctx, "beds", model.SettingsChange{Replica: &model.ReplicaChange{Name: "haar", Change: change}})
+	if err != nil || !slices.ContainsFunc(p.Follows, func(s string) bool { return strings.Contains(s, "haar is scanned every 1.5 hours") }) {
+		t.Errorf("the rehearsal says %q, %v", p.Follows, err)
+	}
+	s, err := e.API.EditReplica(ctx, "beds", "haar", change)
+	if err != nil {
+		t.Fatal(err)
+	}
+	i := slices.IndexFunc(s.Replicas, func(r model.Replica) bool { return r.Name == "haar" })
+	if r := s.Replicas[i]; !r.Swept || r.SweepMin != minutes || len(s.Alerts) > 0 {
+		t.Errorf("it is %+v, alerts %+v", r, s.Alerts)
 	}
 }
 

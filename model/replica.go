@@ -1,6 +1,7 @@
 package model
 
 import (
+	"cmp"
 	"time"
 
 	"bridgespan/core/account"
@@ -106,6 +107,8 @@ type Replica struct {
 	IntakeUsed  int64      `json:"intakeUsed" doc:"Bytes that are on their way in now"`
 	IntakeFull  *time.Time `json:"intakeFull,omitempty" doc:"Since when something has waited for room in its intake; absent when nothing does"`
 	AtticQuota  int64      `json:"atticQuota" doc:"Bytes that its attic may keep; 0 for no bound"`
+	Swept       bool       `json:"swept,omitempty" doc:"Whether it is a bucket, which is scanned at set times"`
+	SweepMin    int        `json:"sweepMin,omitempty" doc:"Minutes between two scans of a bucket; absent for 360"`
 	Scanned     bool       `json:"scanned" doc:"Whether all of it was looked at once"`
 	Filled      bool       `json:"filled" doc:"Whether it has had all that the set had"`
 	FilledAt    *time.Time `json:"filledAt,omitempty" doc:"Since when; absent while it is not filled"`
@@ -128,6 +131,17 @@ type Replica struct {
 	Accounts map[account.SID]account.SID `json:"-"`
 	// Rights are the permissions that its folder is made with.
 	Rights string `json:"-"`
+}
+
+// UsualSweep is how often a bucket is scanned, unless set otherwise: its provider charges for listings.
+const UsualSweep = 6 * time.Hour
+
+// Sweep is the time between two scans of a bucket; 0 for a file server, which is scanned as changes suggest.
+func (r *Replica) Sweep() time.Duration {
+	if !r.Swept {
+		return 0
+	}
+	return cmp.Or(time.Duration(r.SweepMin)*time.Minute, UsualSweep)
 }
 
 // Target is where the replica is.
@@ -228,6 +242,7 @@ type NewReplica struct {
 	Seed        bool   `json:"seed,omitempty" doc:"Whether its content wins the first fill; the first one's when none does"`
 	IntakeQuota int64  `json:"intakeQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that may be on their way in at a time; when absent, as many as a plan of the same set has worked out from its largest files, as many as the others of its set may have, or 1 GiB"`
 	AtticQuota  int64  `json:"atticQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that its attic may keep; absent for no bound"`
+	SweepMin    int    `json:"sweepMin,omitempty" minimum:"0" maximum:"10080" doc:"Minutes between two scans of a bucket; absent for 360"`
 }
 
 // NewLane is a lane that differs from the others.
@@ -280,6 +295,7 @@ type SettingsPreview struct {
 type EditReplica struct {
 	IntakeQuota *int64       `json:"intakeQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that may be on their way in at a time"`
 	AtticQuota  *int64       `json:"atticQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that its attic may keep; 0 for no bound"`
+	SweepMin    *int         `json:"sweepMin,omitempty" minimum:"0" maximum:"10080" doc:"Minutes between two scans of a bucket; 0 for 360"`
 	Home        *ReplicaHome `json:"home,omitempty" doc:"Another place for it, since its server was replaced, say: it is looked at anew, and what it holds is adopted"`
 	Seed        bool         `json:"seed,omitempty" doc:"Let it win the first fill, before anything was carried"`
 }

@@ -66,7 +66,7 @@ func (q Queries) SetsToTakeUp(ctx context.Context) ([]int64, error) {
 // LeaseOfSet is the name of the lease under which a replica set is worked on.
 func LeaseOfSet(id int64) string { return fmt.Sprintf("replica set %d", id) }
 
-const replicaRows = `SELECT r.id, r.name, v.name, COALESCE(s.name, ''), r.share, r.sub, r.seed, r.intake_quota, r.attic_quota, r.scanned, r.filled, r.entries, r.looked, r.look_ms,
+const replicaRows = `SELECT r.id, r.name, v.name, COALESCE(s.name, ''), r.share, r.sub, r.seed, r.intake_quota, r.attic_quota, r.sweep_min, v.cloud IS NOT NULL, r.scanned, r.filled, r.entries, r.looked, r.look_ms,
 	r.state, r.trouble, r.since, r.settings, r.picked_up, (SELECT COUNT(*) FROM replica_troubles t WHERE t.replica_id = r.id), r.attic_items, r.attic_conflicts, r.attic_bytes,
 	r.attic_conflict_at, r.filled_at, r.intake_used, r.intake_full, r.accounts_stale, r.repairs, r.set_id
 	FROM replicas r JOIN servers v ON v.id = r.server_id LEFT JOIN sites s ON s.id = v.site_id`
@@ -80,7 +80,7 @@ type ofSet[T any] struct {
 func scanReplica(s scanner) (row ofSet[model.Replica], err error) {
 	r := &row.of
 	var looked, since, picked, conflict, filled, full, stale sql.NullTime
-	err = s.Scan(&r.ID, &r.Name, &r.Server, &r.Site, &r.Share, &r.Sub, &r.Seed, &r.IntakeQuota, &r.AtticQuota, &r.Scanned, &r.Filled, &r.Entries, &looked, &r.LookMs,
+	err = s.Scan(&r.ID, &r.Name, &r.Server, &r.Site, &r.Share, &r.Sub, &r.Seed, &r.IntakeQuota, &r.AtticQuota, &r.SweepMin, &r.Swept, &r.Scanned, &r.Filled, &r.Entries, &looked, &r.LookMs,
 		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict, &filled, &r.IntakeUsed, &full, &stale, &r.Repairs, &row.set)
 	r.IntakeFull, r.AccountsStale = timeIn(full), timeIn(stale)
 	r.FilledAt = timeIn(filled)
@@ -171,8 +171,8 @@ func (tx *Tx) addReplica(ctx context.Context, set int64, place int, r *model.Rep
 	if err := tx.run.QueryRowContext(ctx, `SELECT id FROM servers WHERE name_key = ?`, namespace.Key(r.Server)).Scan(&server); err != nil {
 		return notFound("server", r.Server, "list the servers with: bspan server list")
 	}
-	_, r.ID, err = tx.exec(ctx, `INSERT INTO replicas (set_id, place, name, name_key, server_id, share, sub, seed, intake_quota, attic_quota) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		set, place, r.Name, namespace.Key(r.Name), server, r.Share, []byte(r.Sub), r.Seed, r.IntakeQuota, r.AtticQuota)
+	_, r.ID, err = tx.exec(ctx, `INSERT INTO replicas (set_id, place, name, name_key, server_id, share, sub, seed, intake_quota, attic_quota, sweep_min) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		set, place, r.Name, namespace.Key(r.Name), server, r.Share, []byte(r.Sub), r.Seed, r.IntakeQuota, r.AtticQuota, r.SweepMin)
 	if err != nil {
 		return taken(err, "name", "replica", r.Name)
 	}

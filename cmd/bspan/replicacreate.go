@@ -1,10 +1,12 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -138,6 +140,21 @@ func memberCommands() []*cli.Command {
 					return err
 				}
 				return done(c, s, "%s wins the first fill of %s", args[1], s.Name)
+			}, "SET", "REPLICA")},
+		{Name: "sweep", Usage: "set how often a bucket is scanned for changes made there", ArgsUsage: "SET REPLICA", Flags: []cli.Flag{
+			&cli.DurationFlag{Name: "every", Usage: "`DURATION` between two scans, from 1m to 168h; 0 for 6h", Required: true}, rehearseFlag()},
+			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+				every := c.Duration("every")
+				if every%time.Minute != 0 || every < 0 {
+					return usageError{"--every: give whole minutes, such as 2h or 90m"}
+				}
+				minutes := int(every / time.Minute)
+				e := model.EditReplica{SweepMin: &minutes}
+				s, err := api.EditReplica(ctx, args[0], args[1], e)
+				if err != nil {
+					return foretell(ctx, api, args[0], model.SettingsChange{Replica: &model.ReplicaChange{Name: args[1], Change: e}}, err)
+				}
+				return done(c, s, "%s is scanned every %s", args[1], lasting(cmp.Or(every, model.UsualSweep)))
 			}, "SET", "REPLICA")},
 		{Name: "quota", Usage: "bound what may be on its way in to a replica, or what its attic may keep", ArgsUsage: "SET REPLICA", Flags: []cli.Flag{&cli.StringFlag{Name: "intake", Usage: "`SIZE` such as 4GiB"}, &cli.StringFlag{Name: "attic", Usage: "`SIZE` such as 20GiB; 0 for no bound"}, rehearseFlag()},
 			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {

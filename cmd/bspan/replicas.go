@@ -135,7 +135,11 @@ func replicaSetTable(s model.ReplicaSet) table {
 	for _, r := range s.Replicas {
 		line := fmt.Sprintf("%s (%s%s): %s.", r.Name, r.Target(), map[bool]string{true: ", the seed"}[r.Seed], r.Words)
 		if r.Looked != nil {
-			line += fmt.Sprintf(" Looked at %s ago, in %s.", time.Since(*r.Looked).Round(time.Second), time.Duration(r.LookMs)*time.Millisecond)
+			line += fmt.Sprintf(" Last scan %s ago, in %s", time.Since(*r.Looked).Round(time.Second), time.Duration(r.LookMs)*time.Millisecond)
+			if r.Swept {
+				line += ", every " + lasting(r.Sweep())
+			}
+			line += "."
 		}
 		line += filledWords(s, r)
 		switch {

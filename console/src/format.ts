@@ -65,3 +65,6 @@ export const layouts = [
   { value: "hub", label: "Hub: the first one with each" },
   { value: "chain", label: "Chain: each with the next" },
 ];
+
+/** Minutes between two scans of a bucket. */
+export const sweepMinutes = (r: { sweepMin?: number }) => r.sweepMin || 360;

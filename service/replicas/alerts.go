@@ -71,7 +71,7 @@ func replicaAlerts(set *model.ReplicaSet, r *model.Replica, at time.Time) {
 	switch {
 	case r.State == model.ReplicaFailing:
 		alert(set, finding.Fail, "failing", r.Name, r.Trouble, "what people change there is not carried, and nothing is brought there", "check the server", finding.To(finding.CheckServer, r.Server))
-	case r.Looked != nil && at.Sub(*r.Looked) > max(silentFor, 3*time.Duration(r.LookMs)*time.Millisecond):
+	case r.Looked != nil && at.Sub(*r.Looked) > max(silentFor+r.Sweep(), 3*time.Duration(r.LookMs)*time.Millisecond):
 		alert(set, finding.Warn, "silent", r.Name, fmt.Sprintf("%s was last scanned %s ago", r.Name, at.Sub(*r.Looked).Round(time.Minute)), "what people change there is not seen", "see whether the service runs, and what it logs", nil)
 	}
 	if since := r.IntakeFull; since != nil && at.Sub(*since) > fullFor {

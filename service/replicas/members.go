@@ -68,6 +68,10 @@ func (s *Service) EditReplica(ctx context.Context, name string, version int64, o
 		}
 		sets.Take(&r.IntakeQuota, e.IntakeQuota)
 		sets.Take(&r.AtticQuota, e.AtticQuota)
+		sets.Take(&r.SweepMin, e.SweepMin)
+		if err := sets.CheckSweep("sweepMin", r); err != nil {
+			return err
+		}
 		if e.Home != nil {
 			if err := s.rehome(ctx, set, r, *e.Home); err != nil {
 				return err
@@ -83,7 +87,7 @@ func (s *Service) EditReplica(ctx context.Context, name string, version int64, o
 // rehome puts a replica at another place: its server was replaced, say. It is
 // looked at anew, and what it holds already is adopted.
 func (s *Service) rehome(ctx context.Context, set *model.ReplicaSet, r *model.Replica, home model.ReplicaHome) error {
-	moved, err := s.Place(ctx, 0, model.NewReplica{Name: r.Name, Server: home.Server, Share: home.Share, Sub: home.Sub, IntakeQuota: r.IntakeQuota, AtticQuota: r.AtticQuota})
+	moved, err := s.Place(ctx, 0, model.NewReplica{Name: r.Name, Server: home.Server, Share: home.Share, Sub: home.Sub, IntakeQuota: r.IntakeQuota, AtticQuota: r.AtticQuota, SweepMin: r.SweepMin})
 	if err != nil {
 		return plain(err)
 	}
@@ -269,7 +273,7 @@ func everyoneIsReached(set *model.ReplicaSet) error {
 func placesOf(set model.ReplicaSet) map[string]any {
 	places := map[string]any{}
 	for _, r := range set.Replicas {
-		places[r.Name] = map[string]any{"at": r.Target().String(), "seed": r.Seed, "intakeQuota": r.IntakeQuota, "atticQuota": r.AtticQuota}
+		places[r.Name] = map[string]any{"at": r.Target().String(), "seed": r.Seed, "intakeQuota": r.IntakeQuota, "atticQuota": r.AtticQuota, "sweepMin": r.SweepMin}
 	}
 	return places
 }

@@ -84,6 +84,10 @@ func changedBy(set model.ReplicaSet, change model.SettingsChange) (model.Replica
 		}
 		sets.Take(&one.IntakeQuota, r.Change.IntakeQuota)
 		sets.Take(&one.AtticQuota, r.Change.AtticQuota)
+		sets.Take(&one.SweepMin, r.Change.SweepMin)
+		if err := sets.CheckSweep("sweepMin", one); err != nil {
+			return set, err
+		}
 	}
 	if change.Set == nil {
 		return set, nil
@@ -271,6 +275,9 @@ func (p *preview) intakes() {
 		}
 		if r.AtticQuota != was.AtticQuota {
 			p.follows("%s: its attic may keep %s, %s so far; it keeps %s now.", r.Name, quota(r.AtticQuota), quota(was.AtticQuota), sets.Size(r.Attic.Bytes))
+		}
+		if r.Sweep() != was.Sweep() {
+			p.follows("%s is scanned every %s, every %s so far.", r.Name, sets.Duration(r.Sweep()), sets.Duration(was.Sweep()))
 		}
 		if r.IntakeQuota != was.IntakeQuota && r.IntakeQuota > 0 && r.IntakeQuota < need {
 			p.found.Checks = append(p.found.Checks, planning.SmallIntake(r.Name, r.IntakeQuota, need))

@@ -3817,6 +3817,11 @@ export interface components {
             intakeQuota?: number;
             /** @description Let it win the first fill, before anything was carried */
             seed?: boolean;
+            /**
+             * Format: int64
+             * @description Minutes between two scans of a bucket; 0 for 360
+             */
+            sweepMin?: number;
         };
         EditReplicaSet: {
             /**
@@ -5099,6 +5104,11 @@ export interface components {
             share: string;
             /** @description Folder within the share; it is made when it is missing */
             sub?: string;
+            /**
+             * Format: int64
+             * @description Minutes between two scans of a bucket; absent for 360
+             */
+            sweepMin?: number;
         };
         NewReplicaSet: {
             /** @description Name of the account map that permissions are carried through */
@@ -5797,6 +5807,13 @@ export interface components {
             state: "new" | "looking" | "waiting" | "steady" | "failing" | "paused";
             /** @description Folder within the share */
             sub?: string;
+            /**
+             * Format: int64
+             * @description Minutes between two scans of a bucket; absent for 360
+             */
+            sweepMin?: number;
+            /** @description Whether it is a bucket, which is scanned at set times */
+            swept?: boolean;
             /** @description Why it cannot be worked at */
             trouble?: string;
             /**

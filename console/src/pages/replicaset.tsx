@@ -15,7 +15,7 @@ import { Button, Dialog, Facts, Loading, PageHead, Section, TextField, Trouble }
 import { Week } from "../components/week";
 import { SetProof } from "./setproof";
 import { AccountsOfSet, AddReplicaForm, LaneForm, ReplicaForm, SettingsForm } from "./setsettings";
-import { ago, bytes, filesOf, plural, target, took, when } from "../format";
+import { ago, bytes, filesOf, plural, sweepMinutes, target, took, when } from "../format";
 
 type Doing = { kind: "remove" } | { kind: "settings" } | { kind: "add" | "accounts" } | { kind: "lane" | "waiting"; lane: Lane } | { kind: "replica"; replica: Replica } | { kind: "restore" | "purge" | "compare"; item: AtticItem };
 
@@ -141,7 +141,7 @@ function Replicas({ set, onReplica }: { set: ReplicaSet; onReplica: (r: Replica)
       { head: "State", by: (r) => r.state, cell: (r) => <Status tone={replicaTones[r.state]}>{r.state}</Status> },
       { head: "How it is", wide: true, by: (r) => r.words, cell: (r) => <>{r.words}{!r.pickedUp && !set.paused && <span className="block text-soft">has not picked up the settings as they are now</span>}</> },
       { head: "First fill", right: true, by: (r) => r.filledAt ?? "", cell: (r) => <Fill set={set} r={r} /> },
-      { head: "Looked at", right: true, by: (r) => r.looked ?? "", cell: (r) => (r.looked ? <span title={`It took ${r.lookMs} ms.`}>{ago(r.looked)}</span> : "not yet") },
+      { head: "Last scan", right: true, by: (r) => r.looked ?? "", cell: (r) => <>{r.looked ? <span title={`It took ${r.lookMs} ms.`}>{ago(r.looked)}</span> : "not yet"}{r.swept && <span className="block text-sm text-soft">every {took(sweepMinutes(r) * 60_000)}</span>}</> },
       { head: "Attic", right: true, by: (r) => r.attic.items, cell: (r) => <span title={r.attic.lastConflict ? `The last conflict that it keeps: ${when(r.attic.lastConflict)}` : undefined}>{r.attic.items.toLocaleString("en")}<span className="block text-sm text-soft">{bytes(r.attic.bytes)}{r.atticQuota > 0 && ` of ${bytes(r.atticQuota)}`}</span></span> },
       { head: "Actions", cell: (r) => <Button look="quiet" onClick={() => onReplica(r)} aria-label={`Change ${r.name}`}>Change</Button> },
     ],

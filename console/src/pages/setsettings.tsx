@@ -10,7 +10,7 @@ import { LaneStrip } from "../components/replica";
 import { Status } from "../components/status";
 import { Button, Check, Field, Loading, Select, TextField, TextInput, Trouble } from "../components/ui";
 import { CalendarField } from "../components/week";
-import { fromGiB, inGiB, layouts, target, when } from "../format";
+import { fromGiB, inGiB, layouts, sweepMinutes, target, when } from "../format";
 
 /** The ETag that a change of a set, or of what belongs to it, is sent with. */
 const under = (set: ReplicaSet) => ({ "If-Match": etag(set.version) });
@@ -74,31 +74,40 @@ export function LaneForm({ set, lane, onClose }: { set: ReplicaSet; lane: Lane; 
 
 /** The quotas of a replica, where it is, and whether it belongs to the set. */
 export function ReplicaForm({ set, replica: r, onClose }: { set: ReplicaSet; replica: Replica; onClose: () => void }) {
-  const [doing, setDoing] = useState<"quotas" | "home" | "seed" | "drop">("quotas");
+  const [doing, setDoing] = useState<"quotas" | "sweep" | "home" | "seed" | "drop">("quotas");
   const [intake, setIntake] = useState(inGiB(r.intakeQuota));
   const [attic, setAttic] = useState(inGiB(r.atticQuota));
+  const [hours, setHours] = useState(String(sweepMinutes(r) / 60));
   const [home, setHome] = useState<Place>({ server: r.server, share: r.share, sub: r.sub ?? "" });
   const path = { set: set.name, replica: r.name };
   const edit = (body: Schemas["EditReplica"]) => api.PATCH("/api/v1/replica-sets/{set}/replicas/{replica}", { params: { path, header: under(set) }, body });
   const quotas = { intakeQuota: fromGiB(intake), atticQuota: fromGiB(attic) };
+  const sweep = { sweepMin: Math.round(Number(hours) * 60) };
   const save = {
     quotas: () => edit(quotas),
+    sweep: () => edit(sweep),
     home: () => edit({ home: { server: home.server, share: home.share, sub: home.sub || undefined } }),
     seed: () => edit({ seed: true }),
     drop: () => api.DELETE("/api/v1/replica-sets/{set}/replicas/{replica}", { params: { path, header: under(set) } }),
   }[doing];
-  const asked = { quotas: "Change its quotas", home: "Put it at another place", seed: "Let it win the first fill", drop: "Take it out of the set" };
+  const asked = { quotas: "Change its quotas", sweep: "Set how often it is scanned", home: "Put it at another place", seed: "Let it win the first fill", drop: "Take it out of the set" };
   return (
-    <SaveForm action={doing === "drop" ? "Take out" : "Save"} danger={doing === "drop"} done={doing === "drop" ? `${r.name} belongs to ${set.name} no more; its files are where they were.` : `${r.name} was changed.`} fields={["intakeQuota", "atticQuota", "server", "share", "sub"]} onDone={onClose} onCancel={onClose} save={save}>
+    <SaveForm action={doing === "drop" ? "Take out" : "Save"} danger={doing === "drop"} done={doing === "drop" ? `${r.name} belongs to ${set.name} no more; its files are where they were.` : `${r.name} was changed.`} fields={["intakeQuota", "atticQuota", "sweepMin", "server", "share", "sub"]} onDone={onClose} onCancel={onClose} save={save}>
       {(errors) => (
         <>
           <p className="font-mono text-sm break-all text-soft">{target(r)}</p>
-          <Field label="What to do">{(props) => <Select {...props} value={doing} onChange={(v) => setDoing(v as typeof doing)} options={Object.entries(asked).filter(([k]) => k !== "seed" || (!r.seed && !r.filled)).map(([value, label]) => ({ value, label }))} />}</Field>
+          <Field label="What to do">{(props) => <Select {...props} value={doing} onChange={(v) => setDoing(v as typeof doing)} options={Object.entries(asked).filter(([k]) => (k !== "seed" || (!r.seed && !r.filled)) && (k !== "sweep" || r.swept)).map(([value, label]) => ({ value, label }))} />}</Field>
           {doing === "quotas" && (
             <>
               <TextField label="Intake, in GiB" inputMode="decimal" value={intake} onChange={(e) => setIntake(e.target.value)} error={errors.intakeQuota} help="What may be on its way in at a time; empty for no bound." />
               <TextField label="Attic, in GiB" inputMode="decimal" value={attic} onChange={(e) => setAttic(e.target.value)} error={errors.atticQuota} help="What it may keep; empty for no bound. Beyond it the oldest go first." />
               <WhatFollows set={set.name} change={{ replica: { name: r.name, change: quotas } }} asItIs={{ replica: { name: r.name, change: { intakeQuota: fromGiB(inGiB(r.intakeQuota)), atticQuota: fromGiB(inGiB(r.atticQuota)) } } }} />
+            </>
+          )}
+          {doing === "sweep" && (
+            <>
+              <TextField label="Hours between scans" inputMode="decimal" value={hours} onChange={(e) => setHours(e.target.value)} error={errors.sweepMin} help="A scan finds changes made directly in the bucket. The provider charges for its listings." />
+              <WhatFollows set={set.name} change={{ replica: { name: r.name, change: sweep } }} asItIs={{ replica: { name: r.name, change: { sweepMin: sweepMinutes(r) } } }} />
             </>
           )}
           {doing === "home" && <><PlaceFields place={home} onChange={setHome} errors={errors} /><p className="text-soft">It is looked at anew there, and what it holds is adopted; the others stay as they are.</p></>}

@@ -95,7 +95,7 @@ func CheckPublish(path string) error {
 
 // Place finds the server and the share of a replica.
 func (s *Base) Place(ctx context.Context, i int, n model.NewReplica) (model.Replica, error) {
-	r := model.Replica{Name: n.Name, Share: n.Share, Sub: strings.Trim(n.Sub, "/"), Seed: n.Seed, IntakeQuota: cmp.Or(n.IntakeQuota, usualIntake), AtticQuota: n.AtticQuota, Rights: n.Rights, State: model.ReplicaNew}
+	r := model.Replica{Name: n.Name, Share: n.Share, Sub: strings.Trim(n.Sub, "/"), Seed: n.Seed, IntakeQuota: cmp.Or(n.IntakeQuota, usualIntake), AtticQuota: n.AtticQuota, SweepMin: n.SweepMin, Rights: n.Rights, State: model.ReplicaNew}
 	if err := CheckRights(Field(i, "rights"), n.Rights); err != nil {
 		return r, err
 	}
@@ -112,8 +112,19 @@ func (s *Base) Place(ctx context.Context, i int, n model.NewReplica) (model.Repl
 		return r, err
 	}
 	v, err := s.DB.Server(ctx, target.Server)
-	r.Server, r.Share, r.Site = target.Server, target.Share, v.Site
+	r.Server, r.Share, r.Site, r.Swept = target.Server, target.Share, v.Site, v.Can(model.HoldsBuckets)
+	if err == nil {
+		err = CheckSweep(Field(i, "sweepMin"), &r)
+	}
 	return r, err
+}
+
+// CheckSweep returns an error when times are set at which a file server is scanned.
+func CheckSweep(field string, r *model.Replica) error {
+	if r.SweepMin != 0 && !r.Swept {
+		return fault.Field(field, "leave it out", "%s is a file server, which is scanned as often as changes suggest", r.Server)
+	}
+	return nil
 }
 
 // NameReplicas names the replicas that were given no name: as their servers,

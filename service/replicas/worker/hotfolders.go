@@ -116,7 +116,7 @@ func (p *replicaWorker) partialScans(ctx context.Context, until, sooner time.Tim
 		case <-time.After(min(left, p.nextPartial(pause, hotAgain))):
 		}
 		folders := p.round.engine.Again(ctx, replica.ID(p.ID))
-		hot := !p.follows.Load() && time.Until(until) >= hotPause && !time.Now().Before(hotAgain)
+		hot := !p.follows.Load() && !p.Swept && time.Until(until) >= hotPause && !time.Now().Before(hotAgain)
 		if hot {
 			folders = append(folders, p.hot.hottest()...)
 			hotAgain = time.Now().Add(p.hot.rest())
@@ -143,7 +143,7 @@ func (p *replicaWorker) partialScans(ctx context.Context, until, sooner time.Tim
 
 // nextPartial is the pause before the next partial scan.
 func (p *replicaWorker) nextPartial(pause time.Duration, hotAgain time.Time) time.Duration {
-	if p.follows.Load() {
+	if p.follows.Load() || p.Swept {
 		return pause
 	}
 	return min(pause, max(time.Until(hotAgain), hotPause))

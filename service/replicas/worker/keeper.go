@@ -353,6 +353,7 @@ func (r *round) takeOver(set model.ReplicaSet) {
 		p.update(func(m *model.Replica) {
 			m.Settings, m.PickedUp = set.Version, &picked
 			m.IntakeQuota, m.AtticQuota, m.Seed = set.Replicas[i].IntakeQuota, set.Replicas[i].AtticQuota, set.Replicas[i].Seed
+			m.SweepMin = set.Replicas[i].SweepMin
 		})
 	}
 	for i, w := range r.ways {

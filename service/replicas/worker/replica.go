@@ -146,7 +146,7 @@ func (p *replicaWorker) watch(ctx context.Context) {
 			case <-time.After(pause):
 			}
 		} else {
-			p.partialScans(ctx, time.Now().Add(p.rested(pause)), time.Now().Add(max(sets.SoonShare*took, sets.LeastPause)))
+			p.partialScans(ctx, began.Add(took+p.rested(pause, done)), time.Now().Add(max(sets.SoonShare*took, sets.LeastPause)))
 		}
 		if ctx.Err() != nil {
 			return
@@ -159,8 +159,12 @@ func (p *replicaWorker) watch(ctx context.Context) {
 const followShare = 10
 
 // rested is the pause before the next look at all.
-func (p *replicaWorker) rested(pause time.Duration) time.Duration {
-	if p.follows.Load() {
+func (p *replicaWorker) rested(pause time.Duration, done replication.Scanned) time.Duration {
+	m := p.snapshot()
+	switch {
+	case m.Swept && done.Busy+done.Trouble == 0:
+		return m.Sweep()
+	case p.follows.Load():
 		return min(pause*followShare, sets.MostPause)
 	}
 	return pause
