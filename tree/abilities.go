@@ -27,6 +27,14 @@ func Assemble(ctx context.Context, t Tree, name, base string, parts []chunk.Part
 	return Entry{}, PathError("assemble", name, ErrUnsupported)
 }
 
+// Tidy tidies a tree as a [Tidier] does, where there is something to do.
+func Tidy(ctx context.Context, t Tree) error {
+	if i, ok := t.(Tidier); ok {
+		return i.Tidy(ctx)
+	}
+	return nil
+}
+
 // MayWrite tells whether a tree lets us write as a [WriteTrier] does.
 func MayWrite(ctx context.Context, t Tree, folder string) error {
 	if w, ok := t.(WriteTrier); ok {

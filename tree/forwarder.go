@@ -115,6 +115,10 @@ func (h *Forwarder) Seal(ctx context.Context, name string) error {
 	return h.Use(ctx, true, func(t Tree) error { return Seal(ctx, t, name) })
 }
 
+func (h *Forwarder) Tidy(ctx context.Context) error {
+	return h.Use(ctx, true, func(t Tree) error { return Tidy(ctx, t) })
+}
+
 func (h *Forwarder) MayWrite(ctx context.Context, folder string) error {
 	return h.Use(ctx, false, func(t Tree) error { return MayWrite(ctx, t, folder) })
 }

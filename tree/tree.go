@@ -314,6 +314,12 @@ type Assembler interface {
 	Assemble(ctx context.Context, name, base string, parts []chunk.Part, content io.ReaderAt, options PutOptions) (Entry, error)
 }
 
+// Tidier is a tree in which a process that ended may have left something that takes room.
+type Tidier interface {
+	// Tidy removes what nobody has continued for a long time.
+	Tidy(ctx context.Context) error
+}
+
 // WriteTrier is a tree that tells whether it lets us write, without being written.
 type WriteTrier interface {
 	// MayWrite returns an error wrapping fs.ErrPermission when nothing may be made

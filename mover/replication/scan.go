@@ -44,6 +44,11 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 		return s.done, err
 	}
 	e.endpoint(s.r).DropLeft(ctx)
+	if err := tree.Tidy(ctx, s.r.Tree); fatal(ctx, err) {
+		return s.done, err
+	} else if err != nil {
+		s.trouble(".", err)
+	}
 	if err := e.audit(ctx, s.r); err != nil {
 		return s.done, err
 	}

@@ -26,6 +26,7 @@ func (i invalid) Is(target error) bool { return target == fs.ErrInvalid }
 var classes = map[string]error{
 	"NoSuchKey":             fs.ErrNotExist,
 	"NoSuchVersion":         fs.ErrNotExist,
+	"NoSuchUpload":          tree.ErrTorn,
 	"NoSuchBucket":          tree.ErrUnreachable,
 	"AccessDenied":          fs.ErrPermission,
 	"AllAccessDisabled":     fs.ErrPermission,
@@ -76,7 +77,16 @@ func pathError(op, name string, err error) error { return tree.PathError(op, nam
 // absent reports whether an error means that the object does not exist.
 func absent(err error) bool { return errors.Is(classified(err), fs.ErrNotExist) }
 
+// uploadGone reports whether an error means that an upload was completed or aborted.
+func uploadGone(err error) bool { return answerOf(err).Code == "NoSuchUpload" }
+
+// answerOf is the answer of the service in an error, or the zero value.
+func answerOf(err error) (answer minio.ErrorResponse) {
+	errors.As(err, &answer)
+	return answer
+}
+
 // refusedByCondition reports whether a precondition failed.
 func refusedByCondition(err error) bool {
-	return minio.ToErrorResponse(err).StatusCode == http.StatusPreconditionFailed
+	return answerOf(err).StatusCode == http.StatusPreconditionFailed
 }

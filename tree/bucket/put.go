@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -15,7 +14,6 @@ import (
 	"github.com/zeebo/blake3"
 
 	rules "bridgespan/core/bucket"
-	"bridgespan/guard"
 	"bridgespan/tree"
 )
 
@@ -70,6 +68,12 @@ type upload struct {
 	from      *gathered
 	options   tree.PutOptions
 	meta      map[string]string
+
+	// Of an upload in parts: its number, what an interrupted try has sent, and the key of its note.
+	id       string
+	received map[int]minio.ObjectPart
+	note     string
+	noted    time.Time
 }
 
 func (u *upload) run(ctx context.Context) (tree.Entry, error) {
@@ -171,101 +175,13 @@ func (u *upload) whole(ctx context.Context, content []byte) (minio.UploadInfo, e
 	return u.core.PutObject(ctx, u.target.Bucket, u.key, bytes.NewReader(content), int64(len(content)), "", "", u.conditions())
 }
 
-// parts sends a file in parts, and aborts the upload when that fails. release frees the memory of the first part.
-func (u *upload) parts(ctx context.Context, first []byte, release func(unused bool)) (info minio.UploadInfo, err error) {
-	id, err := u.core.NewMultipartUpload(ctx, u.target.Bucket, u.key, minio.PutObjectOptions{UserMetadata: u.meta})
-	if err != nil {
-		release(true)
-		return info, err
-	}
-	sent, err := u.send(ctx, id, first, release)
-	if err == nil {
-		err = u.from.check()
-	}
-	if err == nil {
-		o := u.conditions()
-		o.UserMetadata = nil
-		if info, err = u.core.CompleteMultipartUpload(ctx, u.target.Bucket, u.key, id, sent, o); err == nil {
-			return info, u.lengthIs(ctx, info.ETag)
-		}
-	}
-	lasting, cancel := context.WithTimeout(context.WithoutCancel(ctx), connecting)
-	defer cancel()
-	if abortErr := u.core.AbortMultipartUpload(lasting, u.target.Bucket, u.key, id); abortErr != nil && !absent(abortErr) {
-		err = errors.Join(err, fmt.Errorf("the upload stays open, and costs room: %w", abortErr))
-	}
-	return info, err
-}
-
-// lengthIs returns ErrAltered, and removes the object, when it has another length than the content.
-func (u *upload) lengthIs(ctx context.Context, version string) error {
-	o, err := u.head(ctx, u.key)
-	if err == nil && o.ETag == version && o.Size != u.from.size {
-		err = errors.Join(fmt.Errorf("%w: %d bytes of %d", tree.ErrAltered, o.Size, u.from.size), u.remove(ctx, u.key))
-	}
-	return err
-}
-
-// send sends the parts of a file, several side by side, while it reads the next ones.
-func (u *upload) send(ctx context.Context, id string, part []byte, release func(unused bool)) ([]minio.CompletePart, error) {
-	group, gctx := guard.WithContext(ctx)
-	group.SetLimit(sending)
-	var sent []*minio.CompletePart
-	each, last := int64(len(part)), false
-	for number := 1; ; number++ {
-		done, body, free := &minio.CompletePart{PartNumber: number}, part, release // the loop reuses the names
-		sent = append(sent, done)
-		group.Go(func() (err error) {
-			complete := false
-			defer func() { free(complete) }()
-			p, err := u.core.PutObjectPart(gctx, u.target.Bucket, u.key, id, number, bytes.NewReader(body), int64(len(body)), minio.PutObjectPartOptions{})
-			done.ETag, complete = p.ETag, err == nil
-			return err
-		})
-		if last || gctx.Err() != nil {
-			break
-		}
-		if number == rules.MostParts {
-			return nil, errors.Join(tree.ErrUnsupported, group.Wait())
-		}
-		var err error
-		if part, release, err = u.buffer(gctx, each); err != nil {
-			break // the error of the failed part is returned below
-		}
-		n, err := u.from.fill(part)
-		if last = err == io.EOF; err != nil && !last {
-			release(true)
-			return nil, errors.Join(err, ignoreCancel(group.Wait()))
-		}
-		if part = part[:n]; n == 0 {
-			release(true)
-			break
-		}
-	}
-	if err := group.Wait(); err != nil {
-		return nil, err
-	}
-	parts := make([]minio.CompletePart, len(sent))
-	for i, p := range sent {
-		parts[i] = *p
-	}
-	return parts, ctx.Err()
-}
-
-// ignoreCancel drops an error that only follows from another one.
-func ignoreCancel(err error) error {
-	if errors.Is(err, context.Canceled) {
-		return nil
-	}
-	return err
-}
-
 // gathered reads content until ctx ends, and counts it.
 type gathered struct {
 	ctx     context.Context
 	from    io.Reader
 	options tree.PutOptions
 	size    int64
+	failed  error // of the reader
 }
 
 // fill fills p. It returns io.EOF with the last bytes, and ErrTorn when there are more bytes than options.Size.
@@ -277,6 +193,9 @@ func (g *gathered) fill(p []byte) (n int, err error) {
 		var k int
 		k, err = g.from.Read(p[n:min(len(p), n+(1<<20))])
 		n += k
+	}
+	if err != nil && err != io.EOF {
+		g.failed = err
 	}
 	if g.size += int64(n); g.options.SizeKnown && g.size > g.options.Size {
 		return n, g.check()

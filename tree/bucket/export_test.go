@@ -1,0 +1,4 @@
+package bucket
+
+// TidyAll tidies, however young what is left is.
+var TidyAll = (*Tree).tidy
