@@ -35,7 +35,7 @@ func (a *API) frontRoutes() {
 			plan, err := a.Fronts.Add(ctx, in.Body)
 			return &body[model.FrontPlan]{plan}, err
 		})
-	route(a, model.Administrator, huma.Operation{OperationID: "edit-front", Method: "PATCH", Path: path, Summary: "Change a front", Tags: tags},
+	change(a, model.Administrator, huma.Operation{OperationID: "edit-front", Method: "PATCH", Path: path, Summary: "Change a front", Tags: tags},
 		func(ctx context.Context, in *struct {
 			FrontPath
 			Guard

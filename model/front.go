@@ -60,12 +60,12 @@ func (f Front) Settings() front.Settings {
 // Fronts are fronts.
 type Fronts struct {
 	Fronts []Front `json:"fronts" doc:"By server and share"`
-	// Keeping is in words: every client says it where something changes.
-	Keeping string `json:"keeping" doc:"For how long people's machines keep what a front says"`
+	// Keeping is shown by every client where something changes.
+	Keeping string `json:"keeping" doc:"How long clients keep a referral"`
 }
 
-// FrontKeeping says for how long clients keep what they were told.
-const FrontKeeping = "People's machines keep where a link leads for as long as the file service of the front says (Samba: ten minutes). Whoever has a folder open goes on where they are. A machine drops what it keeps when it is restarted."
+// FrontKeeping says how long clients keep a referral.
+const FrontKeeping = "Clients keep a referral for as long as the file service says (Samba: 10 minutes). Open files stay where they are. Restarting a client drops its referrals."
 
 // FrontConnection is somebody who has a front open.
 type FrontConnection struct {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
@@ -18,10 +19,10 @@ import (
 func frontCommand() *cli.Command {
 	rehearse := &cli.BoolFlag{Name: "rehearse", Usage: "only tell what would be done"}
 	settings := []cli.Flag{
-		&cli.StringFlag{Name: "branch", Usage: "show this `FOLDER` of the namespace alone"},
+		&cli.StringFlag{Name: "branch", Usage: "show only this `FOLDER` of the namespace"},
 		&cli.StringFlag{Name: "comment", Usage: "`TEXT` that people see beside the share"},
-		&cli.BoolFlag{Name: "leave-out-failing", Usage: "leave failing locations out while another one is open, instead of giving them last"},
-		&cli.StringFlag{Name: "check-as", Usage: "let it be checked again and again as this `ACCOUNT`, DOMAIN\\NAME or NAME; - for nobody"},
+		&cli.BoolFlag{Name: "leave-out-failing", Usage: "leave out failing locations while another one is open, instead of listing them last"},
+		&cli.StringFlag{Name: "check-as", Usage: "check the front at intervals with this `ACCOUNT`, DOMAIN\\NAME or NAME; - for none"},
 		passwordFlag(),
 	}
 	return &cli.Command{Name: "front", Usage: "namespaces as shares of SMB servers, which people open in their own file browsers", Commands: []*cli.Command{
@@ -35,9 +36,9 @@ func frontCommand() *cli.Command {
 		{Name: "show", Usage: "show a front: whether it is current, what it leaves out, its last check", ArgsUsage: "HOST/SHARE", Action: signedIn(onFront(showFront), "HOST/SHARE")},
 		{Name: "add", Usage: "show a namespace as a share of the file service at a host where a mover runs", ArgsUsage: "NAMESPACE HOST",
 			Flags: append([]cli.Flag{&cli.StringFlag{Name: "share", Usage: "`NAME` of the share; that of the namespace when absent"}, rehearse}, settings...), Action: signedIn(addFront, "NAMESPACE", "HOST")},
-		{Name: "edit", Usage: "change a front; what is not given stays", ArgsUsage: "HOST/SHARE", Flags: settings, Action: signedIn(onFront(editFront), "HOST/SHARE")},
-		{Name: "check", Usage: "ask a front as a client does: each link, and the first location behind it", ArgsUsage: "HOST/SHARE",
-			Flags:  []cli.Flag{&cli.StringFlag{Name: "as", Usage: "be this `ACCOUNT`, DOMAIN\\NAME or NAME; the one that checks it as a rule when absent"}, passwordFlag(), &cli.StringFlag{Name: "below", Usage: "only what is at or below this `PATH` of the front"}},
+		{Name: "edit", Usage: "change a front; what is not given stays", ArgsUsage: "HOST/SHARE", Flags: append([]cli.Flag{rehearseFlag()}, settings...), Action: rehearsable(onFront(editFront), "HOST/SHARE")},
+		{Name: "check", Usage: "test a front as a client would: each link and its first location", ArgsUsage: "HOST/SHARE",
+			Flags:  []cli.Flag{&cli.StringFlag{Name: "as", Usage: "sign in with this `ACCOUNT`, DOMAIN\\NAME or NAME; absent: the account for checks"}, passwordFlag(), &cli.StringFlag{Name: "below", Usage: "only what is at or below this `PATH` of the front"}},
 			Action: signedIn(onFront(checkFront), "HOST/SHARE")},
 		{Name: "remove", Usage: "remove a front with all that it made, and nothing else", ArgsUsage: "HOST/SHARE",
 			Flags:  []cli.Flag{rehearse, &cli.BoolFlag{Name: "forget", Usage: "remove it from Bridge Span only, when its host is lost; its folder and share stay on the host"}},
@@ -91,7 +92,7 @@ func showFront(ctx context.Context, c *cli.Command, api *client.Client, host, sh
 	t := frontTable(f)
 	list, err := api.FrontConnections(ctx, host, share)
 	if err != nil {
-		t.after = strings.TrimSpace(t.after + "\nWho is connected cannot be told: " + err.Error())
+		t.after = strings.TrimSpace(t.after + "\nThe list of connections failed: " + err.Error())
 	}
 	for _, who := range list {
 		t.after += fmt.Sprintf("\n%s at %s has it open since %s.", cmp.Or(who.Person, "somebody"), who.Machine, when(who.Since))
@@ -108,13 +109,13 @@ func frontTable(f model.Front) table {
 	if f.Since != nil {
 		t.add("since", when(*f.Since))
 	}
-	t.add("holds", fmt.Sprintf("%d folders, %d links", f.Folders, f.Links))
+	t.add("content", fmt.Sprintf("%s, %s", english.Plural(int(f.Folders), "folder", ""), english.Plural(int(f.Links), "link", "")))
 	t.add("last written", whenOr(f.Written, "not yet"))
 	if f.CaughtUp != nil {
-		t.add("compared", fmt.Sprintf("%s; it had missed %d changes", when(*f.CaughtUp), f.CaughtUpChanges))
+		t.add("last compared", fmt.Sprintf("%s, %s", when(*f.CaughtUp), english.Plural(int(f.CaughtUpChanges), "difference", "")))
 	}
-	t.add("failing locations", map[bool]string{true: "left out while another one is open", false: "given last"}[f.LeaveOutFailing])
-	t.add("checked as", cmp.Or(strings.TrimPrefix(f.CheckDomain+`\`+f.CheckAccount, `\`), "nobody"))
+	t.add("failing locations", map[bool]string{true: "left out while another one is open", false: "last in the list"}[f.LeaveOutFailing])
+	t.add("account for checks", cmp.Or(strings.TrimPrefix(f.CheckDomain+`\`+f.CheckAccount, `\`), "none"))
 	t.add("last check", outcome(f.Check))
 	t.add("comment", f.Comment)
 	var more []string
@@ -122,7 +123,7 @@ func frontTable(f model.Front) table {
 		more = append(more, fmt.Sprintf("Not shown: %s: %s.", l.Path, l.Why))
 	}
 	if len(f.Foreign) > 0 {
-		more = append(more, fmt.Sprintf("Not made by Bridge Span, and left alone: %s.", strings.Join(f.Foreign, ", ")))
+		more = append(more, fmt.Sprintf("Foreign items in its folder, left as they are: %s.", strings.Join(f.Foreign, ", ")))
 	}
 	if f.Check != nil {
 		for _, l := range f.Check.Lines {
@@ -179,7 +180,7 @@ func frontPlanTable(p model.FrontPlan) table {
 		lines = append(lines, findingLine(f))
 	}
 	if len(p.Lines) > 0 {
-		lines = append(lines, "The configuration of the file service lacks:")
+		lines = append(lines, "Missing in the configuration of the file service:")
 		for _, l := range p.Lines {
 			lines = append(lines, "  "+l)
 		}

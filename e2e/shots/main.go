@@ -106,7 +106,7 @@ func run(ctx context.Context, folder string) error {
 		func() error { return shot("upkeep") },
 		func() error { return t.Click("button", `Look at \\127.0.0.16\trust`) },
 		func() error { return t.Click("button", "Check now") },
-		func() error { return t.See("Asking it") },
+		func() error { return t.See("Checking") },
 		func() error { return t.See("Check now") },
 		func() error { return t.See("opened the first location of") },
 		func() error { return shot("front") },

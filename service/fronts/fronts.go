@@ -140,6 +140,8 @@ func (s *Service) Edit(ctx context.Context, server, share string, version int64,
 	}
 	if e.Comment != nil && *e.Comment != f.Comment {
 		f.Comment = *e.Comment
+	}
+	if f.Comment != before.Comment && !records.Rehearsing(ctx) {
 		if err := s.at(ctx, f, func(at moverfront.Client) error { return at.Offer(ctx, f.Comment) }); err != nil {
 			return f, err
 		}

@@ -4354,7 +4354,7 @@ export interface components {
         Fronts: {
             /** @description By server and share */
             fronts: components["schemas"]["Front"][];
-            /** @description For how long people's machines keep what a front says */
+            /** @description How long clients keep a referral */
             keeping: string;
         };
         GatewayLock: {
@@ -8642,7 +8642,10 @@ export interface operations {
     };
     "edit-front": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: {
                 /** @description ETag of what is to be changed, as last read */
                 "If-Match"?: string;

@@ -24,7 +24,7 @@ export function Fronts({ namespace }: { namespace: string }) {
     <Section title="Fronts" aside={<Button look="quiet" onClick={() => setAdding(true)}>Add a front …</Button>}>
       {query.isPending && <Loading what="the fronts" />}
       {query.error && <Trouble error={query.error} retry={() => void query.refetch()} />}
-      {query.data && list.length === 0 && <Empty>No front shows it yet. With one, people open it in their own file browser, and land at the server that is right for their site.</Empty>}
+      {query.data && list.length === 0 && <Empty>No fronts yet. A front is a share that shows the namespace: people open it in their own file browser and reach the right server for their site.</Empty>}
       <ul className={list.length > 0 ? "border-t border-line" : ""}>
         {list.map((f) => (
           <li key={`${f.server}/${f.share}`} className="grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)_max-content] items-baseline gap-x-4 border-b border-line py-1.5">
@@ -39,7 +39,7 @@ export function Fronts({ namespace }: { namespace: string }) {
         ))}
       </ul>
       {list.length > 0 && <p className="mt-2 text-sm text-soft">{query.data?.keeping}</p>}
-      <Dialog open={adding} onOpenChange={setAdding} title="Add a front" lead={`A share that shows /${namespace}: its folders, and its signposts as links that people's machines follow to the server.`}>
+      <Dialog open={adding} onOpenChange={setAdding} title="Add a front" lead={`A share that shows /${namespace}: folders are folders, and each signpost is a link that clients follow to a server.`}>
         <AddFront namespace={namespace} onClose={() => setAdding(false)} />
       </Dialog>
       <Dialog open={chosen !== undefined} onOpenChange={() => setShown(undefined)} title={chosen ? unc(chosen) : ""}>
@@ -76,22 +76,22 @@ function OneFront({ front: f, onClose }: { front: Front; onClose: () => void }) 
           ["Shows", <code key="n">/{[f.namespace, f.branch].filter(Boolean).join("/")}</code>],
           ["As seen from", f.site],
           ["Comment", f.comment || "none"],
-          ["Holds", `${plural(f.links, "signpost")}, ${plural(f.folders, "folder")}`],
+          ["Content", `${plural(f.links, "signpost")}, ${plural(f.folders, "folder")}`],
           ["Last written", f.written ? when(f.written) : "not yet"],
-          ["Compared", f.caughtUp ? `${when(f.caughtUp)}; it had missed ${plural(f.caughtUpChanges, "change")}` : "not yet"],
-          ["Failing locations", f.leaveOutFailing ? "left out while another one is open" : "given last"],
-          ["Connected", connected.error ? "cannot be told now" : !connected.data ? "…" : connected.data.length === 0 ? "nobody" : connected.data.slice(0, 8).map((c) => `${c.person ?? "somebody"} at ${c.machine}`).join(", ") + (connected.data.length > 8 ? ` and ${connected.data.length - 8} more` : "")],
+          ["Last compared", f.caughtUp ? `${when(f.caughtUp)}, ${plural(f.caughtUpChanges, "difference")}` : "not yet"],
+          ["Failing locations", f.leaveOutFailing ? "left out while another one is open" : "last in the list"],
+          ["Connected", connected.error ? "unknown: the host does not answer" : !connected.data ? "…" : connected.data.length === 0 ? "nobody" : connected.data.slice(0, 8).map((c) => `${c.person ?? "somebody"} at ${c.machine}`).join(", ") + (connected.data.length > 8 ? ` and ${connected.data.length - 8} more` : "")],
           ["Check account", f.checkAccount ? [f.checkDomain, f.checkAccount].filter(Boolean).join("\\") : "none"],
         ]}
       />
       {f.leftOut && f.leftOut.length > 0 && <ul className="text-sm text-soft">{f.leftOut.map((l) => <li key={l.path}>Not shown: <code>{l.path}</code>: {l.why}</li>)}</ul>}
-      {f.foreign && f.foreign.length > 0 && <p className="text-sm text-soft">Not made by Bridge Span, and left alone: <code className="break-all">{f.foreign.join(", ")}</code></p>}
+      {f.foreign && f.foreign.length > 0 && <p className="text-sm text-soft">Foreign items in its folder, left as they are: <code className="break-all">{f.foreign.join(", ")}</code></p>}
       {check.error && <Trouble error={check.error} />}
       {done && <div><h3 className="font-medium">Check of {when(done.at)}</h3><FindingLines about="paths" list={done.lines} /></div>}
       <div className="flex justify-end gap-2">
         <Button disabled={f.state === "leaving"} onClick={() => setDoing("remove")}>Remove …</Button>
         <Button disabled={f.state === "leaving"} onClick={() => setDoing("edit")}>Edit …</Button>
-        <Button look="main" disabled={check.isPending} onClick={() => check.mutate()}>{check.isPending ? "Asking it …" : "Check now"}</Button>
+        <Button look="main" disabled={check.isPending} onClick={() => check.mutate()}>{check.isPending ? "Checking …" : "Check now"}</Button>
       </div>
     </div>
   );
@@ -104,13 +104,13 @@ function RemoveFront({ front: f, onClose }: { front: Front; onClose: () => void 
     mutationFn: (rehearse: boolean) => got(api.DELETE("/api/v1/fronts/{server}/{share}", { params: { path: { server: f.server, share: f.share }, query: { forget, rehearse }, header: { "If-Match": etag(f.version) } } })),
     onSuccess: (plan) => {
       if (plan.rehearsed) return;
-      tell(forget ? `${f.server}/${f.share} is removed from Bridge Span.` : `${unc(f)} is gone.`);
+      tell(forget ? `${f.server}/${f.share} is removed from Bridge Span.` : `${unc(f)} was removed.`);
       onClose();
     },
   });
   return (
     <div className="grid gap-4">
-      <p>What it made is removed. What is behind its links stays, and so does what Bridge Span did not make.</p>
+      <p>The links, the folders and the share that Bridge Span created are removed. Files at the locations and foreign items stay.</p>
       {f.state === "away" && <Check label="Remove from Bridge Span only" checked={forget} onChange={(on) => { remove.reset(); setForget(on); }} help="When the host is lost. The folder and the share stay there." />}
       {remove.error && <Trouble error={remove.error} />}
       {remove.data && <Plan plan={remove.data} />}
@@ -138,7 +138,7 @@ function SettingFields({ v, set, error, kept }: { v: Settings; set: (change: Par
         <TextField label="Check account" value={v.account} onChange={text("account")} help="Account of a person, DOMAIN\NAME; empty: no check as a person" autoComplete="off" />
         <TextField label="Password" type="password" value={v.password} onChange={text("password")} error={error("checkAs.password")} help={kept ? "Empty: the one that is kept" : "Kept sealed, never shown again"} autoComplete="new-password" />
       </div>
-      <Check label="Leave failing locations out while another one is open" checked={v.leaveOutFailing} onChange={(leaveOutFailing) => set({ leaveOutFailing })} help="Without it they are given last: machines try them when all others fail." />
+      <Check label="Leave failing locations out while another one is open" checked={v.leaveOutFailing} onChange={(leaveOutFailing) => set({ leaveOutFailing })} help="Otherwise they are last in the list: clients try them when all others fail." />
     </>
   );
 }
