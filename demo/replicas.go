@@ -97,7 +97,7 @@ func keep(ctx context.Context, api *client.Client, set model.NewReplicaSet) erro
 // enliven lets people work on the lessons once they are the same everywhere: two
 // change one file at the same time, in two gardens.
 func (d *Demo) enliven(ctx context.Context, api *client.Client) error {
-	if err := d.awaitFilled(ctx, api); err != nil {
+	if err := awaitFilled(ctx, api, lessons.Name); err != nil {
 		return err
 	}
 	head, err := d.asPerson(ctx, "fern", "tansy.reed")
@@ -161,10 +161,10 @@ func (d *Demo) holdFile(ctx context.Context, api *client.Client, head tree.Tree)
 	return api.LookAtReplicas(ctx, lessons.Name, "fern")
 }
 
-// awaitFilled waits until all replicas of the lessons are filled.
-func (d *Demo) awaitFilled(ctx context.Context, api *client.Client) error {
+// awaitFilled waits until all replicas of a set are filled.
+func awaitFilled(ctx context.Context, api *client.Client, name string) error {
 	return every(ctx, time.Second, func() (bool, error) {
-		set, err := api.ReplicaSet(ctx, lessons.Name)
+		set, err := api.ReplicaSet(ctx, name)
 		if err != nil {
 			return false, err
 		}

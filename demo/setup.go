@@ -58,7 +58,10 @@ func (d *Demo) setUp(ctx context.Context) error {
 	if err := d.keepLessons(ctx, api); err != nil {
 		return err
 	}
-	return d.keepWeather(ctx, api)
+	if err := d.keepWeather(ctx, api); err != nil {
+		return err
+	}
+	return d.keepLedgers(ctx, api)
 }
 
 // setShares sets the permissions of shares that differ from the usual.

@@ -22,6 +22,7 @@ import (
 
 	"bridgespan/client"
 	"bridgespan/guard"
+	"bridgespan/standin/cloud"
 	"bridgespan/standin/database"
 	"bridgespan/standin/domain"
 	"bridgespan/standin/fileserver"
@@ -49,6 +50,7 @@ type Demo struct {
 	Servers  map[string]*fileserver.Server
 	service  *process.Process
 	mover    *process.Process // of the station
+	cloud    *cloud.Server
 	// frontMovers are those of frontHosts, in their order.
 	frontMovers []*process.Process
 	legs        []*leg.Leg
@@ -71,6 +73,7 @@ type Estate struct {
 	Servers  []EstateServer `json:"servers"`
 	Station  EstateStation  `json:"station"`
 	Fronts   []EstateFront  `json:"fronts"`
+	Cloud    EstateCloud    `json:"cloud"`
 	People   []Person       `json:"people"`
 }
 
@@ -82,6 +85,17 @@ type EstateDomain struct {
 	Folder   string `json:"folder"`
 	PID      int    `json:"pid"`
 	Password string `json:"password"` // of its account Administrator
+}
+
+// EstateCloud is the simulated cloud of the demo.
+type EstateCloud struct {
+	Endpoint string `json:"endpoint"` // of its first region
+	Region   string `json:"region"`
+	Bucket   string `json:"bucket"`
+	Key      string `json:"key"`
+	Secret   string `json:"secret"`
+	CA       string `json:"ca"`
+	Control  string `json:"control"` // where faults are turned on
 }
 
 // EstateServer is a file server of the demo.
@@ -170,6 +184,9 @@ func (d *Demo) start(ctx context.Context) error {
 	if err := d.startStation(); err != nil {
 		return err
 	}
+	if err := d.startCloud(); err != nil {
+		return err
+	}
 	if err := d.startService(ctx); err != nil {
 		return err
 	}
@@ -197,6 +214,10 @@ func (d *Demo) checkPorts() error {
 		port       int
 	}
 	list := []listener{{"the console", "127.0.0.1", d.Port}, {"the gateway", "127.0.0.1", d.Port + gatewayStep}, {"the mover", station.address, d.Port + moverStep}, {"the leg to the mover", station.behind, d.Port + moverStep}}
+	for _, r := range cloudRegions {
+		list = append(list, listener{"the cloud's region " + r.name, r.address, d.Port + cloudStep})
+	}
+	list = append(list, listener{"the cloud's control service", "127.0.0.1", d.Port + controlStep})
 	if d.hasFronts() {
 		for _, h := range frontHosts {
 			list = append(list, listener{"the mover of " + h.name, h.address, d.Port + moverStep})
@@ -323,6 +344,8 @@ func (d *Demo) writeEstate() error {
 	d.Estate.Servers = nil
 	d.Estate.Station = EstateStation{Name: station.name, Address: station.address, Port: d.Port + moverStep, Folder: d.stationFolder(), PID: d.mover.PID()}
 	d.Estate.Domain = EstateDomain{Name: domainName, Realm: realm, Address: d.Options.Domain, Folder: d.Domain.Dir, PID: d.Domain.PID(), Password: d.Estate.Domain.Password}
+	key := d.cloud.Config.Keys[0]
+	d.Estate.Cloud = EstateCloud{Endpoint: "https://" + d.regionAt(0), Region: cloudRegions[0].name, Bucket: haar.bucket, Key: key.ID, Secret: key.Secret, CA: d.cloud.CA, Control: d.cloudControl()}
 	d.Estate.Fronts = nil
 	for i, mover := range d.frontMovers {
 		if h := frontHosts[i]; mover != nil {
@@ -369,6 +392,7 @@ Try next:
   bin/bspan where /trust/collections/herbarium --from Highmoor --through front
   echo "11:59,21.5,14.0,60,4.2,55.0" >> %s
   bin/bspan replica show weather
+  bin/bspan replica show ledgers
   bin/bspan rights --as ivy.marsh fern/herbarium/Retouched
   curl -u %s:%s --head "%s/trust/collections/herbarium/Awkward%%20names/two%%20%%20spaces.txt"
 
@@ -385,7 +409,7 @@ func (d *Demo) goToWork(ctx context.Context) error {
 	}
 	work, stop := context.WithCancel(context.WithoutCancel(ctx))
 	d.goHome = stop
-	for _, do := range []func(context.Context, *client.Client) error{d.enliven, d.estimate} {
+	for _, do := range []func(context.Context, *client.Client) error{d.enliven, d.estimate, d.deliver} {
 		d.people.Go(func() {
 			if err := do(work, api); err != nil && work.Err() == nil {
 				d.say("The people of the demo had to stop working: %v", err)
@@ -406,6 +430,9 @@ func (d *Demo) Down() {
 	}
 	if d.service != nil {
 		d.service.Stop(15 * time.Second)
+	}
+	if d.cloud != nil {
+		d.cloud.Stop()
 	}
 	for _, l := range d.legs {
 		l.Stop()

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -199,7 +200,7 @@ func checkDemo(t *testing.T, d *demoRun, e demo.Estate) {
 		t.Fatal(err)
 	}
 	servers, err := api.Servers(t.Context())
-	if err != nil || len(servers) != 5 {
+	if err != nil || len(servers) != 6 {
 		t.Fatalf("%d servers, %v", len(servers), err)
 	}
 	// What the station's computer writes is in Larkfield soon.
@@ -209,6 +210,17 @@ func checkDemo(t *testing.T, d *demoRun, e demo.Estate) {
 	}
 	if err != nil || weather.State != model.SetSteady || weather.Lanes[0].Carried.Files < 20 {
 		t.Errorf("the weather is %+v, %v", weather, err)
+	}
+	// What a partner put straight into the bucket of the ledgers is in Larkfield soon.
+	fern := e.Servers[slices.IndexFunc(e.Servers, func(s demo.EstateServer) bool { return s.Name == "fern" })]
+	delivered := func() bool {
+		matches, err := filepath.Glob(filepath.Join(fern.Folder, "*", "seedbank", "From partners", "*.csv"))
+		return err == nil && len(matches) == 1
+	}
+	for deadline := time.Now().Add(time.Minute); !delivered() && time.Now().Before(deadline); time.Sleep(200 * time.Millisecond) {
+	}
+	if ledgers, err := api.ReplicaSet(t.Context(), "ledgers"); err != nil || !delivered() {
+		t.Errorf("what was put into the bucket is not in Larkfield: %+v, %v", ledgers, err)
 	}
 	// A service that was left running has seen the leg to heather fall.
 	directions, err := api.Where(t.Context(), "/trust/collections/herbarium", "Highmoor", "")
