@@ -15,6 +15,7 @@ import (
 	"bridgespan/core/namespace"
 	"bridgespan/core/survey"
 	"bridgespan/model"
+	"bridgespan/tree"
 )
 
 func shareCommand() *cli.Command {
@@ -94,8 +95,16 @@ func showShare(ctx context.Context, c *cli.Command, api *client.Client, target n
 	if len(d.LedToFrom) > 0 {
 		led = "led to from " + strings.Join(d.LedToFrom, ", ")
 	}
-	t.after = fmt.Sprintf("%s/%s is %s: %s free of %s; %s.", d.Server, d.Name, d.Path, humanize.IBytes(uint64(d.Free)), humanize.IBytes(uint64(d.Total)), led)
-	if d.Kind == "disk" {
+	space := fmt.Sprintf("%s free of %s", humanize.IBytes(uint64(d.Free)), humanize.IBytes(uint64(d.Total)))
+	if d.Total >= tree.Endless {
+		space = "capacity unlimited"
+	}
+	t.after = fmt.Sprintf("%s/%s is %s: %s; %s.", d.Server, d.Name, d.Path, space, led)
+	v, err := api.Server(ctx, target.Server)
+	if err != nil {
+		return err
+	}
+	if d.Kind == "disk" && v.Can(model.SpeaksSMB) {
 		now, err := api.ShareNow(ctx, target.Server, target.Share)
 		if err != nil {
 			return err

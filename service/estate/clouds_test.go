@@ -180,6 +180,7 @@ func testEditCloud(t *testing.T, c clouded) {
 	wantField(t, "another key without its secret", edit("", func(v *model.Server) { v.Account = "other-key" }), "password")
 	wantField(t, "a file server of it", edit(c.secret, func(v *model.Server) { v.Cloud = nil }), "cloud")
 	wantField(t, "a mover of it", edit(c.secret, func(v *model.Server) { v.Cloud, v.Account, v.Certificate = nil, "", strings.Repeat("ab", 32) }), "cloud")
+	wantField(t, "another region, with the stored secret", edit("", func(v *model.Server) { v.Cloud.Region = "inland-9" }), "address")
 	if err := edit("", func(v *model.Server) { v.Note = "objects of the trust" }); err != nil {
 		t.Errorf("a note: %v", err)
 	}

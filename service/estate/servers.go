@@ -212,10 +212,8 @@ func (s *Service) EditServer(ctx context.Context, former string, v model.Server,
 	if password == "" && moved {
 		return fault.Field("password", "give the password again", "a stored password is only ever sent to the address, port and domain and for the account it was given for")
 	}
-	if password != "" && !unchecked {
-		if _, err := s.tryOut(ctx, v, password); err != nil {
-			return err
-		}
+	if err := s.tryEdited(ctx, before, v, password, unchecked); err != nil {
+		return err
 	}
 	var secret []byte
 	if password != "" {
@@ -227,6 +225,19 @@ func (s *Service) EditServer(ctx context.Context, former string, v model.Server,
 		}
 		return tx.Record(ctx, access.Change(ctx, "server.edit", v.Name, plain(before), plain(v)), "server")
 	})
+}
+
+// tryEdited signs in with a new password, or with the stored one where a cloud account is reached in another way.
+func (s *Service) tryEdited(ctx context.Context, before, v model.Server, password string, unchecked bool) (err error) {
+	if password == "" && v.Cloud != nil && *v.Cloud != *before.Cloud {
+		if password, err = s.password(ctx, before); err != nil {
+			return err
+		}
+	}
+	if password != "" && !unchecked {
+		_, err = s.tryOut(ctx, v, password)
+	}
+	return err
 }
 
 // plain is a server without what was only observed, for the record of a change.
