@@ -70,6 +70,8 @@ func blameCloud(v model.Server, err error) error {
 	switch {
 	case errors.Is(err, bucket.ErrKey):
 		return fault.Field("password", "check the access key and its secret", "%s rejects the access key %s", at, v.Account).Because(err)
+	case errors.Is(err, bucket.ErrRegion):
+		return fault.Field("cloud.region", "enter the region of the buckets, as the provider names it", "%s is not in the region %s: %v", at, v.Cloud.Region, err).Because(err)
 	case errors.As(err, &untrusted):
 		return fault.Field("cloud.authority", "give the CA certificate of the service", "the certificate of %s is not trusted: %v", at, untrusted.Err).Because(err)
 	case errors.Is(err, http.ErrSchemeMismatch):

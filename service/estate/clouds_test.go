@@ -105,7 +105,7 @@ func testCloudSettings(t *testing.T, c clouded) {
 		change func(*model.Server)
 		field  string
 	}{
-		"another region":           {func(v *model.Server) { v.Cloud.Region = "inland-9" }, "address"},
+		"another region":           {func(v *model.Server) { v.Cloud.Region = "inland-9" }, "cloud.region"},
 		"no region":                {func(v *model.Server) { v.Cloud.Region = "" }, "cloud.region"},
 		"no key":                   {func(v *model.Server) { v.Account = "" }, "account"},
 		"a long key":               {func(v *model.Server) { v.Account = strings.Repeat("k", 256) }, "account"},
@@ -180,7 +180,7 @@ func testEditCloud(t *testing.T, c clouded) {
 	wantField(t, "another key without its secret", edit("", func(v *model.Server) { v.Account = "other-key" }), "password")
 	wantField(t, "a file server of it", edit(c.secret, func(v *model.Server) { v.Cloud = nil }), "cloud")
 	wantField(t, "a mover of it", edit(c.secret, func(v *model.Server) { v.Cloud, v.Account, v.Certificate = nil, "", strings.Repeat("ab", 32) }), "cloud")
-	wantField(t, "another region, with the stored secret", edit("", func(v *model.Server) { v.Cloud.Region = "inland-9" }), "address")
+	wantField(t, "another region, with the stored secret", edit("", func(v *model.Server) { v.Cloud.Region = "inland-9" }), "cloud.region")
 	if err := edit("", func(v *model.Server) { v.Note = "objects of the trust" }); err != nil {
 		t.Errorf("a note: %v", err)
 	}

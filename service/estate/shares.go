@@ -138,6 +138,8 @@ func Unavailable(v model.Server, err error) error {
 		return fault.New(fault.Unavailable, "when the mover was made anew, give its fingerprint: bspan server edit "+v.Name+" --certificate …; otherwise find out who answers there", "what answers for %s has another certificate than its mover", v.Name).Because(err)
 	case errors.Is(err, bucket.ErrKey):
 		return fault.New(fault.Unavailable, "give its secret again with: bspan server edit "+v.Name+" --new-password", "%s rejects the access key %s", v.Name, v.Account).Because(err)
+	case errors.Is(err, bucket.ErrRegion):
+		return fault.New(fault.Unavailable, "set its region with: bspan server edit "+v.Name+" --region REGION", "%s is not in the region %s", v.Name, v.Cloud.Region).Because(err)
 	case errors.Is(err, fs.ErrPermission) && v.Can(model.HoldsBuckets):
 		return fault.New(fault.Forbidden, keyRights(v), "%s does not allow that to the access key %s", v.Name, v.Account).Because(err)
 	case errors.Is(err, fs.ErrPermission) && !v.Can(model.HasAccounts):

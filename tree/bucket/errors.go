@@ -13,7 +13,9 @@ import (
 )
 
 var (
-	errNoBucket    = fmt.Errorf("%w: there is no such bucket", tree.ErrUnreachable)
+	errNoBucket = fmt.Errorf("%w: there is no such bucket", tree.ErrUnreachable)
+	// ErrRegion: the service, or the bucket, is in another region than the target says.
+	ErrRegion      = fmt.Errorf("%w: another region", tree.ErrUnreachable)
 	errLongElement = fmt.Errorf("%w: element longer than %d bytes", fs.ErrInvalid, mostElement)
 )
 
@@ -32,16 +34,19 @@ var classes = map[string]error{
 	"AllAccessDisabled":     fs.ErrPermission,
 	"InvalidAccessKeyId":    ErrKey,
 	"SignatureDoesNotMatch": ErrKey,
-	"RequestTimeTooSkewed":  tree.ErrUnreachable,
-	"QuotaExceeded":         tree.ErrNoSpace,
-	"EntityTooLarge":        tree.ErrUnsupported,
-	"KeyTooLongError":       fs.ErrInvalid,
-	"MetadataTooLarge":      fs.ErrInvalid,
-	"NotImplemented":        tree.ErrUnsupported,
-	"PreconditionFailed":    tree.ErrVersion,
-	"SlowDown":              tree.ErrUnreachable,
-	"InternalError":         tree.ErrUnreachable,
-	"ServiceUnavailable":    tree.ErrUnreachable,
+	// the scope of the signature names another region
+	"AuthorizationHeaderMalformed": ErrRegion,
+	"RequestTimeTooSkewed":         tree.ErrUnreachable,
+	"QuotaExceeded":                tree.ErrNoSpace,
+	"EntityTooLarge":               tree.ErrUnsupported,
+	"KeyTooLongError":              fs.ErrInvalid,
+	"MetadataTooLarge":             fs.ErrInvalid,
+	"PermanentRedirect":            ErrRegion,
+	"NotImplemented":               tree.ErrUnsupported,
+	"PreconditionFailed":           tree.ErrVersion,
+	"SlowDown":                     tree.ErrUnreachable,
+	"InternalError":                tree.ErrUnreachable,
+	"ServiceUnavailable":           tree.ErrUnreachable,
 }
 
 // classified wraps an error of the service in the error of a tree that it stands for.
