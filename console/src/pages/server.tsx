@@ -56,11 +56,13 @@ export function ServerPage() {
           />
         </Section>
       </div>
-      <Shares server={v.name} mover={v.kind !== "smb"} />
+      <Shares server={v.name} kind={v.kind} />
       <div className="grid gap-x-10 xl:grid-cols-2">
-        <Section title="Volumes">
-          <Volumes server={v.name} />
-        </Section>
+        {v.kind !== "cloud" && (
+          <Section title="Volumes">
+            <Volumes server={v.name} />
+          </Section>
+        )}
         {v.kind === "smb" && (
           <Section title="In use now">
             <Use server={v.name} />
@@ -80,7 +82,12 @@ export function ServerPage() {
   );
 }
 
-function Shares({ server, mover }: { server: string; mover: boolean }) {
+/** What the shares of a kind of server are called. */
+const shareWords: Record<string, string> = { smb: "share", mover: "folder", cloud: "bucket" };
+const capital = (word: string) => word.charAt(0).toUpperCase() + word.slice(1);
+
+function Shares({ server, kind }: { server: string; kind: string }) {
+  const word = shareWords[kind] ?? "share";
   const shares = useShares(server);
   const [making, setMaking] = useState(false);
   const navigate = useNavigate();
@@ -90,22 +97,23 @@ function Shares({ server, mover }: { server: string; mover: boolean }) {
   });
   const columns = useMemo<Column<Share>[]>(
     () => [
-      { head: mover ? "Folder" : "Share", by: (h) => h.name, cell: (h) => (h.kind === "disk" ? <Link className="font-medium text-span underline underline-offset-2" to={`/servers/${encodeURIComponent(server)}/shares/${encodeURIComponent(h.name)}`}>{h.name}</Link> : h.name) },
-      ...(mover
-        ? [{ head: "On the host", by: (h: Share) => h.path ?? "", cell: (h: Share) => <code className="break-all">{h.path}</code> }]
-        : [
+      { head: capital(word), by: (h) => h.name, cell: (h) => (h.kind === "disk" ? <Link className="font-medium text-span underline underline-offset-2" to={`/servers/${encodeURIComponent(server)}/shares/${encodeURIComponent(h.name)}`}>{h.name}</Link> : h.name) },
+      ...(kind === "mover" ? [{ head: "On the host", by: (h: Share) => h.path ?? "", cell: (h: Share) => <code className="break-all">{h.path}</code> }] : []),
+      ...(kind === "smb"
+        ? [
             { head: "Kind", by: (h: Share) => h.kind, cell: (h: Share) => h.kind },
             { head: "In lists", by: (h: Share) => String(h.hidden), cell: (h: Share) => (h.hidden ? "hidden" : "shown") },
-          ]),
+          ]
+        : []),
       { head: "Seen", right: true, by: (h) => h.seen, cell: (h) => <span className="whitespace-nowrap">{ago(h.seen)}</span> },
       { head: "Note", wide: true, by: (h) => h.note ?? "", cell: (h) => <span className="text-soft">{h.note}</span> },
     ],
-    [server, mover],
+    [server, kind, word],
   );
   return (
-    <Section title={mover ? "Folders" : "Shares"} aside={<span className="flex gap-2"><Button disabled={survey.isPending} onClick={() => survey.mutate()}>Survey them all</Button>{!mover && <Button onClick={() => setMaking(true)}>Create a share …</Button>}</span>}>
+    <Section title={capital(word) + "s"} aside={<span className="flex gap-2"><Button disabled={survey.isPending} onClick={() => survey.mutate()}>Survey them all</Button>{kind === "smb" && <Button onClick={() => setMaking(true)}>Create a share …</Button>}</span>}>
       {survey.error && <div className="mb-3"><Trouble error={survey.error} /></div>}
-      <DataTable what={mover ? "folders" : "shares"} query={shares} columns={columns} keyOf={(h) => h.name} empty={`No ${mover ? "folder" : "share"} was seen yet; a check looks for them.`} />
+      <DataTable what={word + "s"} query={shares} columns={columns} keyOf={(h) => h.name} empty={`No ${word}s were seen yet; a check looks for them.`} />
       <Dialog open={making} onOpenChange={setMaking} title={`Create a share on ${server}`} lead="Rehearse it first: you see what would be made, and what people may do in the end.">
         <ShareForm server={server} onClose={() => setMaking(false)} />
       </Dialog>
