@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
 
 	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
@@ -69,8 +70,74 @@ func TestCloudServer(t *testing.T) {
 	if shares, err := e.API.Shares(ctx, "haar"); err != nil || len(shares) != 1 || shares[0].Name != at.Bucket {
 		t.Errorf("its buckets: %+v, %v", shares, err)
 	}
+	testBuckets(t, e, sky, at)
 	testBucketReplica(t, e, sky, at)
+	_, err = e.API.RemoveShare(ctx, "haar", at.Bucket, false, false)
+	refused(t, "the removal of a bucket that a replica set keeps", err, 409, "share")
 	testKeyWithoutRight(t, e, sky)
+}
+
+// testBuckets creates and removes buckets of an account.
+func testBuckets(t *testing.T, e *harness.Estate, sky *standintest.Sky, at bucket.Target) {
+	t.Helper()
+	ctx := t.Context()
+	stranger := cloud.Key{ID: "stranger-key", Secret: "a secret of a stranger", Account: "stranger", Rights: cloud.AllRights}
+	sky.AddKey(stranger)
+	theirs, err := minio.New(sky.Endpoint, &minio.Options{Creds: credentials.NewStaticV4(stranger.ID, stranger.Secret, ""), Region: at.Region})
+	if err == nil {
+		err = theirs.MakeBucket(ctx, "trust-papers", minio.MakeBucketOptions{Region: at.Region})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	note := "scans"
+	for what, c := range map[string]struct {
+		n     model.NewShare
+		field string
+	}{
+		"a capital":                   {model.NewShare{Name: "Trust-scans"}, "name"},
+		"an address":                  {model.NewShare{Name: "192.0.2.7"}, "name"},
+		"the name of its own bucket":  {model.NewShare{Name: at.Bucket}, "name"},
+		"the name of another account": {model.NewShare{Name: "trust-papers"}, "name"},
+		"a path":                      {model.NewShare{Name: "trust-scans", Path: "C:\\scans"}, "path"},
+		"a note":                      {model.NewShare{Name: "trust-scans", ShareSettings: model.ShareSettings{Note: &note}}, ""},
+	} {
+		_, err := e.API.CreateShare(ctx, "haar", c.n)
+		refused(t, "a bucket with "+what, err, 422, c.field)
+	}
+	p, err := e.API.CreateShare(ctx, "haar", model.NewShare{Name: "trust-scans", Rehearse: true})
+	if there, _ := sky.Client.BucketExists(ctx, "trust-scans"); err != nil || there || len(p.Steps) != 1 || p.Steps[0].Text != "create the bucket trust-scans in coast-1" {
+		t.Errorf("the rehearsal is %+v, %v, and it is there: %v", p, err, there)
+	}
+	p, err = e.API.CreateShare(ctx, "haar", model.NewShare{Name: "trust-scans"})
+	if there, _ := sky.Client.BucketExists(ctx, "trust-scans"); err != nil || !there || p.Steps[0].State != model.StepDone {
+		t.Fatalf("created %+v, %v, and it is there: %v", p, err, there)
+	}
+	if shares, err := e.API.Shares(ctx, "haar"); err != nil || len(shares) != 2 {
+		t.Errorf("listed afterwards: %+v, %v", shares, err)
+	}
+	if _, err := sky.Client.Client.PutObject(ctx, "trust-scans", "fern.txt", strings.NewReader("a fern"), 6, minio.PutObjectOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	_, err = e.API.RemoveShare(ctx, "haar", "trust-scans", false, false)
+	refused(t, "the removal of a bucket with an object", err, 409, "share")
+	if err := sky.Client.RemoveObject(ctx, "trust-scans", "fern.txt", minio.RemoveObjectOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := e.API.RemoveShare(ctx, "haar", "trust-scans", true, false); err != nil {
+		t.Error(err)
+	}
+	if there, _ := sky.Client.BucketExists(ctx, "trust-scans"); !there {
+		t.Error("a rehearsal removed the bucket")
+	}
+	if _, err := e.API.RemoveShare(ctx, "haar", "trust-scans", false, false); err != nil {
+		t.Error(err)
+	}
+	if there, _ := sky.Client.BucketExists(ctx, "trust-scans"); there {
+		t.Error("the bucket stays")
+	}
+	_, err = e.API.RemoveShare(ctx, "haar", "trust-scans", false, false)
+	refused(t, "the removal of no bucket", err, 404, "")
 }
 
 // testBucketReplica keeps a folder of a share and a folder of a bucket the same.

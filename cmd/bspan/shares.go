@@ -37,10 +37,10 @@ func shareCommand() *cli.Command {
 				return listShares(ctx, c, api, c.Args().First())
 			}},
 		{Name: "show", Usage: "look at a share as it is now", ArgsUsage: "SERVER/SHARE", Action: signedIn(onShare(showShare), "SERVER/SHARE")},
-		{Name: "create", Usage: "make a share", ArgsUsage: "SERVER NAME", Flags: append([]cli.Flag{&cli.StringFlag{Name: "path", Usage: "`FOLDER` on the server, as it writes paths, or SHARE:FOLDER", Required: true}}, settings...),
+		{Name: "create", Usage: "make a share, or a bucket of a cloud account", ArgsUsage: "SERVER NAME", Flags: append([]cli.Flag{&cli.StringFlag{Name: "path", Usage: "`FOLDER` on the server, as it writes paths, or SHARE:FOLDER; a bucket has none"}}, settings...),
 			Action: signedIn(createShare, "SERVER", "NAME")},
 		{Name: "edit", Usage: "change a share; what is not given stays", ArgsUsage: "SERVER/SHARE", Flags: settings, Action: signedIn(onShare(editShare), "SERVER/SHARE")},
-		{Name: "remove", Usage: "end a share; its files stay", ArgsUsage: "SERVER/SHARE", Flags: []cli.Flag{&cli.BoolFlag{Name: "detach", Usage: "remove its locations from signposts as well, where others are left"}, &cli.BoolFlag{Name: "rehearse", Usage: "only tell what it would mean"}}, Action: signedIn(onShare(removeShare), "SERVER/SHARE")},
+		{Name: "remove", Usage: "end a share, whose files stay, or remove an empty bucket", ArgsUsage: "SERVER/SHARE", Flags: []cli.Flag{&cli.BoolFlag{Name: "detach", Usage: "remove its locations from signposts as well, where others are left"}, &cli.BoolFlag{Name: "rehearse", Usage: "only tell what it would mean"}}, Action: signedIn(onShare(removeShare), "SERVER/SHARE")},
 		{Name: "survey", Usage: "count what is in shares, and find what should be known about their permissions", ArgsUsage: "SERVER[/SHARE]…", Flags: []cli.Flag{&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}, Action: surveyShares},
 		{Name: "surveys", Usage: "list the newest surveys, of one share or all", ArgsUsage: "[SERVER/SHARE]", Action: listSurveys},
 		{Name: "surveyed", Usage: "show a survey, or with --since what changed since an earlier one", ArgsUsage: "RUN", Flags: []cli.Flag{&cli.IntFlag{Name: "since", Usage: "compare with this earlier `RUN`"}}, Action: signedIn(showSurvey, "RUN")},

@@ -45,6 +45,25 @@ func (o *overCloud) Shares(ctx context.Context) (shares []model.Share, err error
 	return shares, err
 }
 
+// BucketKeeper is an endpoint whose shares are buckets.
+type BucketKeeper interface {
+	// BucketTaken reports whether an account of the service has a bucket of this name.
+	BucketTaken(ctx context.Context, name string) (bool, error)
+	// CreateBucket creates a bucket in the region of the endpoint. It returns an error wrapping bucket.ErrTaken when
+	// there is one.
+	CreateBucket(ctx context.Context, name string) error
+	// RemoveBucket removes an empty bucket, or returns an error wrapping tree.ErrNotEmpty.
+	RemoveBucket(ctx context.Context, name string) error
+}
+
+// Buckets is the keeper of an endpoint's buckets; nil of one whose shares are none.
+func Buckets(e Endpoint) BucketKeeper {
+	if o, ok := e.(*overCloud); ok {
+		return o.account
+	}
+	return nil
+}
+
 func (o *overCloud) Clock(context.Context) (time.Duration, error) { return o.account.Clock(), nil }
 
 // Machine is the endpoint: all accounts of a service share one set of bucket names.

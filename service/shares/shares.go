@@ -84,6 +84,11 @@ func (j *job) close() {
 
 // Create makes a share, or tells what would be made.
 func (s *Service) Create(ctx context.Context, server string, n model.NewShare) (model.SharePlan, error) {
+	if buckets, err := s.holdsBuckets(ctx, server); err != nil {
+		return model.SharePlan{}, err
+	} else if buckets {
+		return s.createBucket(ctx, server, n)
+	}
 	j, err := s.open(ctx, server)
 	if err != nil {
 		return model.SharePlan{}, err
@@ -380,6 +385,11 @@ func (j *job) users(ctx context.Context) error {
 // sets keep is not ended; one that signposts lead to only with detach, which takes its
 // locations out of them.
 func (s *Service) Remove(ctx context.Context, server, name string, rehearse, detach bool) (model.SharePlan, error) {
+	if buckets, err := s.holdsBuckets(ctx, server); err != nil {
+		return model.SharePlan{}, err
+	} else if buckets {
+		return s.removeBucket(ctx, server, name, rehearse)
+	}
 	j, err := s.existing(ctx, server, name)
 	if err != nil {
 		return model.SharePlan{}, err

@@ -115,6 +115,37 @@ func (a *Account) Open(ctx context.Context, name, folder string) (*Tree, error) 
 	return Dial(ctx, t)
 }
 
+// ErrTaken: a bucket of this name exists, of this account or another one.
+var ErrTaken = errors.New("the bucket exists already")
+
+// BucketTaken reports whether an account of the service has a bucket of this name.
+func (a *Account) BucketTaken(ctx context.Context, name string) (bool, error) {
+	there, err := a.core.BucketExists(ctx, name)
+	if forbidden(err) || answerOf(err).Code == "PermanentRedirect" { // another account, or another region
+		return true, nil
+	}
+	return there, classified(err)
+}
+
+// CreateBucket creates a bucket in the region of the account.
+func (a *Account) CreateBucket(ctx context.Context, name string) error {
+	err := a.core.MakeBucket(ctx, name, minio.MakeBucketOptions{Region: a.target.Region})
+	switch answerOf(err).Code {
+	case "BucketAlreadyExists", "BucketAlreadyOwnedByYou":
+		return fmt.Errorf("%w: %w", ErrTaken, err)
+	}
+	return classified(err)
+}
+
+// RemoveBucket removes a bucket without objects, earlier versions and uploads.
+func (a *Account) RemoveBucket(ctx context.Context, name string) error {
+	err := a.core.RemoveBucket(ctx, name)
+	if answerOf(err).Code == "BucketNotEmpty" {
+		return fmt.Errorf("%w: %w", tree.ErrNotEmpty, err)
+	}
+	return classified(err)
+}
+
 // Clock is the difference between the clock of the service and ours, from its last answer, in whole seconds.
 func (a *Account) Clock() time.Duration { return time.Duration(a.wire.clock.Load()) }
 

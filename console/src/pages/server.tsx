@@ -8,7 +8,7 @@ import { Consequences } from "../components/consequences";
 import { FindingLines } from "../components/findinglines";
 import { SaveForm } from "../components/form";
 import { DataTable, type Column } from "../components/table";
-import { Button, Check as Checkbox, Dialog, Empty, Facts, Loading, PageHead, Section, sentence, Trouble } from "../components/ui";
+import { Button, Check as Checkbox, Dialog, Empty, Facts, Loading, PageHead, Section, sentence, TextField, Trouble } from "../components/ui";
 import { ago, bytes, when } from "../format";
 import { ShareForm } from "./shareform";
 import { Reach, ServerForm } from "./servers";
@@ -111,17 +111,33 @@ function Shares({ server, kind }: { server: string; kind: string }) {
     [server, kind, word],
   );
   return (
-    <Section title={capital(word) + "s"} aside={<span className="flex gap-2"><Button disabled={survey.isPending} onClick={() => survey.mutate()}>Survey them all</Button>{kind === "smb" && <Button onClick={() => setMaking(true)}>Create a share …</Button>}</span>}>
+    <Section title={capital(word) + "s"} aside={<span className="flex gap-2"><Button disabled={survey.isPending} onClick={() => survey.mutate()}>Survey them all</Button>{kind !== "mover" && <Button onClick={() => setMaking(true)}>Create a {word} …</Button>}</span>}>
       {survey.error && <div className="mb-3"><Trouble error={survey.error} /></div>}
       <DataTable what={word + "s"} query={shares} columns={columns} keyOf={(h) => h.name} empty={`No ${word}s were seen yet; a check looks for them.`} />
-      <Dialog open={making} onOpenChange={setMaking} title={`Create a share on ${server}`} lead="Rehearse it first: you see what would be made, and what people may do in the end.">
-        <ShareForm server={server} onClose={() => setMaking(false)} />
-      </Dialog>
+      {kind === "cloud" ? (
+        <Dialog open={making} onOpenChange={setMaking} title={`Create a bucket in ${server}`} lead="It is created in the region of the account.">
+          <BucketForm server={server} onClose={() => setMaking(false)} />
+        </Dialog>
+      ) : (
+        <Dialog open={making} onOpenChange={setMaking} title={`Create a share on ${server}`} lead="Rehearse it first: you see what would be made, and what people may do in the end.">
+          <ShareForm server={server} onClose={() => setMaking(false)} />
+        </Dialog>
+      )}
     </Section>
   );
 }
 
 /** The storage under the shares. */
+function BucketForm({ server, onClose }: { server: string; onClose: () => void }) {
+  const [name, setName] = useState("");
+  const save = () => api.POST("/api/v1/servers/{server}/shares", { params: { path: { server } }, body: { name, path: "" } });
+  return (
+    <SaveForm action="Create the bucket" done={`The bucket ${name} was created.`} fields={["name"]} onDone={onClose} onCancel={onClose} save={save}>
+      {(errors) => <TextField label="Name" mono value={name} onChange={(e) => setName(e.target.value)} error={errors.name} help="3 to 63 small letters, digits and hyphens. Names are unique in the whole service." />}
+    </SaveForm>
+  );
+}
+
 function Volumes({ server }: { server: string }) {
   const query = useVolumes(server);
   if (query.isPending) return <Loading what="the volumes" />;
