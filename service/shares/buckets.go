@@ -134,14 +134,8 @@ func (j *bucketJob) do(ctx context.Context, action string, change func() error) 
 	if j.plan.Rehearsed {
 		return j.plan, nil
 	}
-	for _, a := range j.plan.Advice {
-		if a.Severity == finding.Fail {
-			kind := fault.Invalid
-			if action == removeShare {
-				kind = fault.Needed
-			}
-			return j.plan, &fault.Error{Kind: kind, Field: a.Code, Problem: a.Found, Remedy: a.Remedy}
-		}
+	if err := forbidden(j.plan.Advice, action); err != nil {
+		return j.plan, err
 	}
 	switch err := change(); {
 	case errors.Is(err, objects.ErrTaken):

@@ -29,14 +29,8 @@ func (j *job) run(ctx context.Context, rehearse bool, action string, before any)
 	if rehearse {
 		return j.plan, nil
 	}
-	for _, a := range j.plan.Advice {
-		if a.Severity == finding.Fail {
-			kind := fault.Invalid
-			if action == removeShare {
-				kind = fault.Needed
-			}
-			return j.plan, &fault.Error{Kind: kind, Field: a.Code, Problem: a.Found, Remedy: a.Remedy}
-		}
+	if err := forbidden(j.plan.Advice, action); err != nil {
+		return j.plan, err
 	}
 	j.Plan = j.plan
 	id, err := j.jobs.Start(ctx, runKind, j.server.Name+"/"+j.Share.Name, j.change)
@@ -44,6 +38,19 @@ func (j *job) run(ctx context.Context, rehearse bool, action string, before any)
 		return j.plan, err
 	}
 	return j.outcome(ctx, id, j.plan)
+}
+
+// forbidden returns the first advice that forbids an action, as an error.
+func forbidden(advice []finding.Finding, action string) error {
+	i := slices.IndexFunc(advice, func(a finding.Finding) bool { return a.Severity == finding.Fail })
+	if i < 0 {
+		return nil
+	}
+	kind := fault.Invalid
+	if action == removeShare {
+		kind = fault.Needed
+	}
+	return &fault.Error{Kind: kind, Field: advice[i].Code, Problem: advice[i].Found, Remedy: advice[i].Remedy}
 }
 
 // keep records the change and reads the shares again.
