@@ -28,7 +28,7 @@ func testFrontPages(t *testing.T, o *orchard) {
 
 	c.must(tab.Click("button", "Look at "+at+"papers"), tab.Click("button", "Remove …"), tab.Click("button", "Rehearse"), tab.See("stop offering the share "+at+"papers"))
 	c.accessible("removing a front")
-	c.must(tab.Click("button", "Remove the front"), tab.See("papers is gone"))
+	c.must(tab.Click("button", "Remove the front"), tab.See("papers was removed"))
 	if faults := tab.Faults(); len(faults) > 0 {
 		t.Errorf("the console says %v", faults)
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
@@ -88,7 +89,7 @@ func listReplicaSets(ctx context.Context, c *cli.Command, api *client.Client, _ 
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"set", "state", "replicas", "backlog", "bytes", "conflicts kept", "how it is"}, empty: "There are no replica sets yet. Make one with: bspan replica create SET SERVER/SHARE SERVER/SHARE"}
+	t := table{heads: []string{"set", "state", "replicas", "backlog", "bytes", "conflicts kept", "status"}, empty: "There are no replica sets yet. Make one with: bspan replica create SET SERVER/SHARE SERVER/SHARE"}
 	for _, s := range sets {
 		var names []string
 		var files, bytes, conflicts int64
@@ -114,7 +115,7 @@ func showReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, arg
 
 // replicaSetTable shows the lanes of a set, and below them its replicas.
 func replicaSetTable(s model.ReplicaSet) table {
-	t := table{heads: []string{"lane", "state", "backlog", "bytes", "oldest", "rate", "clears at", "carried", "spared", "how it is"}}
+	t := table{heads: []string{"lane", "state", "backlog", "bytes", "oldest", "rate", "clears at", "transferred", "saved by delta", "status"}}
 	for _, l := range s.Lanes {
 		oldest, rate, empty := "", "", ""
 		if l.Backlog.Oldest != nil {
@@ -133,7 +134,7 @@ func replicaSetTable(s model.ReplicaSet) table {
 	}
 	var lines []string
 	for _, r := range s.Replicas {
-		line := fmt.Sprintf("%s (%s%s): %s.", r.Name, r.Target(), map[bool]string{true: ", the seed"}[r.Seed], r.Words)
+		line := fmt.Sprintf("%s (%s%s): %s.", r.Name, r.Target(), map[bool]string{true: ", seed"}[r.Seed], r.Words)
 		if r.Looked != nil {
 			line += fmt.Sprintf(" Last scan %s ago, in %s", time.Since(*r.Looked).Round(time.Second), time.Duration(r.LookMs)*time.Millisecond)
 			if r.Swept {
@@ -145,14 +146,14 @@ func replicaSetTable(s model.ReplicaSet) table {
 		switch {
 		case s.Paused:
 		case r.PickedUp == nil:
-			line += " Has not picked up the settings as they are now."
+			line += " Settings not applied yet."
 		case time.Since(*r.PickedUp) < 5*time.Minute:
-			line += fmt.Sprintf(" Has picked up the settings %s ago.", time.Since(*r.PickedUp).Round(time.Second))
+			line += fmt.Sprintf(" Settings applied %s ago.", time.Since(*r.PickedUp).Round(time.Second))
 		}
 		if r.Attic.Items > 0 {
-			line += fmt.Sprintf(" Its attic keeps %s, %s of conflicts", humanize.Comma(r.Attic.Items), humanize.Comma(r.Attic.Conflicts))
+			line += fmt.Sprintf(" Attic: %s, %s", english.Plural(int(r.Attic.Items), "item", ""), english.Plural(int(r.Attic.Conflicts), "conflict", ""))
 			if r.Attic.LastConflict != nil {
-				line += ", the last one of " + when(*r.Attic.LastConflict)
+				line += ", last conflict " + when(*r.Attic.LastConflict)
 			}
 			line += "."
 		}

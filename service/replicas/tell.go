@@ -90,22 +90,22 @@ func replicaWords(set *model.ReplicaSet, r *model.Replica) string {
 	case model.ReplicaNew:
 		return "not picked up yet"
 	case model.ReplicaLooking:
-		return "being looked at for the first time"
+		return "initial scan in progress"
 	case model.ReplicaWaiting:
 		for _, l := range set.Lanes {
 			if l.ToID == r.ID && l.State == model.LaneCarrying {
-				return "being filled for the first time"
+				return "first fill in progress"
 			}
 		}
-		return "waits for its first fill"
+		return "waiting for the first fill"
 	case model.ReplicaPaused:
 		return "paused"
 	case model.ReplicaFailing:
 		return r.Trouble
 	}
-	words := fmt.Sprintf("looked at, %s", sets.Count(r.Entries, "file or folder", "files and folders"))
+	words := sets.Count(r.Entries, "item", "items")
 	if r.Troubles > 0 {
-		words += fmt.Sprintf("; %s could not be worked at", sets.Count(r.Troubles, "path", "paths"))
+		words += fmt.Sprintf("; %s failed", sets.Count(r.Troubles, "item", "items"))
 	}
 	if r.Repairs > 0 {
 		words += fmt.Sprintf("; %s repaired", sets.Count(r.Repairs, "record", "records"))

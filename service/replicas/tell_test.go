@@ -59,9 +59,9 @@ func TestReplicaWords(t *testing.T) {
 		replica model.Replica
 		want    string
 	}{
-		{model.Replica{State: model.ReplicaSteady, Entries: 1}, "looked at, 1 file or folder"},
-		{model.Replica{State: model.ReplicaSteady, Entries: 2, Repairs: 1}, "looked at, 2 files and folders; 1 record repaired"},
-		{model.Replica{State: model.ReplicaSteady, Entries: 2, Troubles: 3, Repairs: 1200}, "looked at, 2 files and folders; 3 paths could not be worked at; 1,200 records repaired"},
+		{model.Replica{State: model.ReplicaSteady, Entries: 1}, "1 item"},
+		{model.Replica{State: model.ReplicaSteady, Entries: 2, Repairs: 1}, "2 items; 1 record repaired"},
+		{model.Replica{State: model.ReplicaSteady, Entries: 2, Troubles: 3, Repairs: 1200}, "2 items; 3 items failed; 1,200 records repaired"},
 		{model.Replica{State: model.ReplicaFailing, Trouble: "the share is gone", Repairs: 1}, "the share is gone"},
 	} {
 		if words := replicaWords(&model.ReplicaSet{}, &c.replica); words != c.want {

@@ -23,7 +23,7 @@ export function ReplicasPage() {
       { head: "Backlog", right: true, by: (s) => sum(s, (l) => l.backlog.files), cell: (s) => sum(s, (l) => l.backlog.files).toLocaleString("en") },
       { head: "Bytes", right: true, by: (s) => sum(s, (l) => l.backlog.bytes), cell: (s) => bytes(sum(s, (l) => l.backlog.bytes)) },
       { head: "Conflicts kept", right: true, by: conflicts, cell: (s) => conflicts(s).toLocaleString("en") },
-      { head: "How it is", wide: true, by: (s) => s.summary, cell: (s) => <span className="text-soft">{s.summary}</span> },
+      { head: "Status", wide: true, by: (s) => s.summary, cell: (s) => <span className="text-soft">{s.summary}</span> },
     ],
     [],
   );

@@ -119,13 +119,13 @@ function Lanes({ set, onLane, onWaiting }: { set: ReplicaSet; onLane: (lane: Lan
   const columns = useMemo<Column<Lane>[]>(
     () => [
       { head: "Lane", wide: true, by: (l) => l.from + l.to, cell: (l) => <div className="min-w-56"><LaneStrip compact lane={l} /></div> },
-      { head: "How it is", by: (l) => l.state, cell: (l) => <span className="block max-w-52 truncate" title={l.trouble ? `${l.words}. ${l.trouble}` : l.words}>{l.words}</span> },
+      { head: "Status", by: (l) => l.state, cell: (l) => <span className="block max-w-52 truncate" title={l.trouble ? `${l.words}. ${l.trouble}` : l.words}>{l.words}</span> },
       { head: "Backlog", right: true, by: (l) => l.backlog.files, cell: (l) => (l.backlog.files > 0 ? <button type="button" className="text-span underline underline-offset-2" onClick={() => onWaiting(l)} aria-label={`${l.backlog.files.toLocaleString("en")} wait from ${l.from} to ${l.to}`}>{l.backlog.files.toLocaleString("en")}</button> : "0") },
       { head: "Bytes", right: true, by: (l) => l.backlog.bytes, cell: (l) => bytes(l.backlog.bytes) },
       { head: "Oldest", right: true, by: (l) => l.backlog.oldest ?? "", cell: (l) => (l.backlog.oldest ? ago(l.backlog.oldest) : "") },
       { head: "Rate", right: true, by: (l) => l.rate, cell: (l) => (l.stalled ? <span className="text-bad" title={l.trouble}>no progress</span> : l.rate > 0 ? `${bytes(l.rate)}/s` : "") },
       { head: "Clears at", right: true, by: (l) => l.emptyAt ?? "", cell: (l) => (l.stalled ? <span className="text-bad" title={`No progress since ${when(l.stalled)}`}>unknown</span> : l.emptyAt ? when(l.emptyAt).slice(5, 16) : "") },
-      { head: "Carried", right: true, by: (l) => l.carried.bytes, cell: (l) => <>{bytes(l.carried.bytes)}{l.carried.spared > 0 && <span className="block text-sm text-soft" title="Of the files that it brought, the other end had this much already">{bytes(l.carried.spared)} spared</span>}</> },
+      { head: "Transferred", right: true, by: (l) => l.carried.bytes, cell: (l) => <>{bytes(l.carried.bytes)}{l.carried.spared > 0 && <span className="block text-sm text-soft" title="Bytes of transferred files that the receiver already had">{bytes(l.carried.spared)} saved by delta</span>}</> },
       { head: "Actions", cell: (l) => <Button look="quiet" onClick={() => onLane(l)} aria-label={`Open, close or change the lane from ${l.from} to ${l.to}`}>Change</Button> },
     ],
     [onLane, onWaiting],
@@ -139,7 +139,7 @@ function Replicas({ set, onReplica }: { set: ReplicaSet; onReplica: (r: Replica)
       { head: "Replica", by: (r) => r.name, cell: (r) => <><span className="font-medium">{r.name}</span>{r.seed && <span className="text-soft"> seed</span>}</> },
       { head: "Where", by: (r) => target(r), cell: (r) => <Link className="font-mono text-span underline underline-offset-2" to={filesOf(r.server, r.share, ...(r.sub ?? "").split("/"))}>{target(r)}</Link> },
       { head: "State", by: (r) => r.state, cell: (r) => <Status tone={replicaTones[r.state]}>{r.state}</Status> },
-      { head: "How it is", wide: true, by: (r) => r.words, cell: (r) => <>{r.words}{!r.pickedUp && !set.paused && <span className="block text-soft">has not picked up the settings as they are now</span>}</> },
+      { head: "Status", wide: true, by: (r) => r.words, cell: (r) => <>{r.words}{!r.pickedUp && !set.paused && <span className="block text-soft">settings not applied yet</span>}</> },
       { head: "First fill", right: true, by: (r) => r.filledAt ?? "", cell: (r) => <Fill set={set} r={r} /> },
       { head: "Last scan", right: true, by: (r) => r.looked ?? "", cell: (r) => <>{r.looked ? <span title={`It took ${r.lookMs} ms.`}>{ago(r.looked)}</span> : "not yet"}{r.swept && <span className="block text-sm text-soft">every {took(sweepMinutes(r) * 60_000)}</span>}</> },
       { head: "Attic", right: true, by: (r) => r.attic.items, cell: (r) => <span title={r.attic.lastConflict ? `The last conflict that it keeps: ${when(r.attic.lastConflict)}` : undefined}>{r.attic.items.toLocaleString("en")}<span className="block text-sm text-soft">{bytes(r.attic.bytes)}{r.atticQuota > 0 && ` of ${bytes(r.atticQuota)}`}</span></span> },
@@ -175,7 +175,7 @@ function Troubles({ set }: { set: ReplicaSet }) {
     [],
   );
   if (query.data?.length === 0) return null;
-  return <Section title="Could not be carried, and is tried again"><DataTable what="paths" query={query} columns={columns} keyOf={(t) => t.replica + "/" + t.path} empty="Everything can be carried." /></Section>;
+  return <Section title="Failed, retried automatically"><DataTable what="items" query={query} columns={columns} keyOf={(t) => t.replica + "/" + t.path} empty="No failed items." /></Section>;
 }
 
 function Backlog({ set }: { set: ReplicaSet }) {
