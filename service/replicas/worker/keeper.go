@@ -350,11 +350,15 @@ func (r *round) takeOver(set model.ReplicaSet) {
 	r.mu.Unlock()
 	picked := sets.Now()
 	for i, p := range r.places {
+		again := p.snapshot().SweepMin != set.Replicas[i].SweepMin
 		p.update(func(m *model.Replica) {
 			m.Settings, m.PickedUp = set.Version, &picked
 			m.IntakeQuota, m.AtticQuota, m.Seed = set.Replicas[i].IntakeQuota, set.Replicas[i].AtticQuota, set.Replicas[i].Seed
 			m.SweepMin = set.Replicas[i].SweepMin
 		})
+		if again { // the pause until the next scan begins anew
+			sets.Ring(p.look)
+		}
 	}
 	for i, w := range r.ways {
 		w.takeOver(set.Lanes[i], set.Calendar)

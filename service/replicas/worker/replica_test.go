@@ -31,3 +31,25 @@ func TestRested(t *testing.T) {
 		}
 	}
 }
+
+// With another time between scans, the pause begins anew; other settings leave it as it is.
+func TestSweepTakesOver(t *testing.T) {
+	p := &replicaWorker{Replica: model.Replica{Swept: true}, look: make(chan struct{}, 1)}
+	r := &round{places: []*replicaWorker{p}, untidy: make(chan struct{}, 1)}
+	p.round = r
+	for _, c := range []struct {
+		minutes int
+		looks   bool
+	}{{0, false}, {90, true}, {90, false}, {0, true}} {
+		r.takeOver(model.ReplicaSet{Replicas: []model.Replica{{Swept: true, SweepMin: c.minutes}}})
+		looks := false
+		select {
+		case <-p.look:
+			looks = true
+		default:
+		}
+		if looks != c.looks || p.snapshot().SweepMin != c.minutes {
+			t.Errorf("with %d minutes it is scanned at once: %v, want %v", c.minutes, looks, c.looks)
+		}
+	}
+}
