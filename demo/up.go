@@ -89,13 +89,13 @@ type EstateDomain struct {
 
 // EstateCloud is the simulated cloud of the demo.
 type EstateCloud struct {
-	Endpoint string `json:"endpoint"` // of its first region
-	Region   string `json:"region"`
-	Bucket   string `json:"bucket"`
-	Key      string `json:"key"`
-	Secret   string `json:"secret"`
-	CA       string `json:"ca"`
-	Control  string `json:"control"` // where faults are turned on
+	URL     string `json:"url"` // of its first region
+	Region  string `json:"region"`
+	Bucket  string `json:"bucket"`
+	Key     string `json:"key"`
+	Secret  string `json:"secret"`
+	CA      string `json:"ca"`
+	Control string `json:"control"` // where faults are turned on
 }
 
 // EstateServer is a file server of the demo.
@@ -345,7 +345,7 @@ func (d *Demo) writeEstate() error {
 	d.Estate.Station = EstateStation{Name: station.name, Address: station.address, Port: d.Port + moverStep, Folder: d.stationFolder(), PID: d.mover.PID()}
 	d.Estate.Domain = EstateDomain{Name: domainName, Realm: realm, Address: d.Options.Domain, Folder: d.Domain.Dir, PID: d.Domain.PID(), Password: d.Estate.Domain.Password}
 	key := d.cloud.Config.Keys[0]
-	d.Estate.Cloud = EstateCloud{Endpoint: "https://" + d.regionAt(0), Region: cloudRegions[0].name, Bucket: haar.bucket, Key: key.ID, Secret: key.Secret, CA: d.cloud.CA, Control: d.cloudControl()}
+	d.Estate.Cloud = EstateCloud{URL: "https://" + d.regionAt(0), Region: cloudRegions[0].name, Bucket: haar.bucket, Key: key.ID, Secret: key.Secret, CA: d.cloud.CA, Control: d.cloudControl()}
 	d.Estate.Fronts = nil
 	for i, mover := range d.frontMovers {
 		if h := frontHosts[i]; mover != nil {
