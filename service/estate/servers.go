@@ -229,12 +229,15 @@ func (s *Service) EditServer(ctx context.Context, former string, v model.Server,
 
 // tryEdited signs in with a new password, or with the stored one where a cloud account is reached in another way.
 func (s *Service) tryEdited(ctx context.Context, before, v model.Server, password string, unchecked bool) (err error) {
+	if unchecked {
+		return nil
+	}
 	if password == "" && v.Cloud != nil && *v.Cloud != *before.Cloud {
 		if password, err = s.password(ctx, before); err != nil {
 			return err
 		}
 	}
-	if password != "" && !unchecked {
+	if password != "" {
 		_, err = s.tryOut(ctx, v, password)
 	}
 	return err
