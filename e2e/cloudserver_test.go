@@ -100,7 +100,7 @@ func testBuckets(t *testing.T, e *harness.Estate, sky *standintest.Sky, at bucke
 		"the name of its own bucket":  {model.NewShare{Name: at.Bucket}, "name"},
 		"the name of another account": {model.NewShare{Name: "trust-papers"}, "name"},
 		"a path":                      {model.NewShare{Name: "trust-scans", Path: "C:\\scans"}, "path"},
-		"a note":                      {model.NewShare{Name: "trust-scans", ShareSettings: model.ShareSettings{Note: &note}}, ""},
+		"a note":                      {model.NewShare{Name: "trust-scans", ShareSettings: model.ShareSettings{Note: &note}}, "note"},
 	} {
 		_, err := e.API.CreateShare(ctx, "haar", c.n)
 		refused(t, "a bucket with "+what, err, 422, c.field)

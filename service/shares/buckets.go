@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"bridgespan/core/bucket"
 	"bridgespan/core/fault"
@@ -15,11 +14,20 @@ import (
 	"bridgespan/service/access"
 	"bridgespan/service/endpoint"
 	"bridgespan/service/estate"
+	"bridgespan/service/jobs"
+	"bridgespan/service/steps"
+	"bridgespan/smbadmin"
 	"bridgespan/tree"
 	objects "bridgespan/tree/bucket"
 )
 
-// A share of a cloud account is a bucket. It has no permissions of its own, and creating or removing it is one request.
+// A share of a cloud account is a bucket. It has no permissions of its own, and creating or removing it is one step.
+
+// What is done about a bucket, as the record of changes calls it.
+const (
+	bucketCreate = "bucket.create"
+	bucketRemove = "bucket.remove"
+)
 
 // holdsBuckets reports whether the shares of a server are buckets.
 func (s *Service) holdsBuckets(ctx context.Context, server string) (bool, error) {
@@ -34,14 +42,16 @@ type bucketJob struct {
 	keeps endpoint.BucketKeeper
 	names []string // buckets of the account
 	plan  model.SharePlan
+	change
 }
 
-func (s *Service) openBuckets(ctx context.Context, server, name, step string, rehearse bool) (*bucketJob, error) {
-	reach, err := s.estate.Reach(ctx, server)
+// openBuckets connects to the account of a change, and lists its buckets.
+func (s *Service) openBuckets(ctx context.Context, c change) (*bucketJob, error) {
+	reach, err := s.estate.Reach(ctx, c.Server)
 	if err != nil {
 		return nil, err
 	}
-	j := &bucketJob{Service: s, reach: reach, keeps: endpoint.Buckets(reach.Endpoint)}
+	j := &bucketJob{Service: s, reach: reach, keeps: endpoint.Buckets(reach.Endpoint), plan: c.Plan, change: c}
 	list, err := reach.Shares(ctx)
 	if err != nil {
 		return nil, errors.Join(estate.Unavailable(reach.Server, err), reach.Close())
@@ -49,9 +59,32 @@ func (s *Service) openBuckets(ctx context.Context, server, name, step string, re
 	for _, h := range list {
 		j.names = append(j.names, h.Name)
 	}
-	j.plan = model.SharePlan{Server: reach.Server.Name, Name: name, Path: name, Rehearsed: rehearse, Advice: []finding.Finding{}, Effective: []model.EffectiveRights{}, Connected: []string{}, Signposts: []string{},
-		Steps: []model.Step{{Text: step, State: model.StepPlanned}}}
 	return j, nil
+}
+
+// planBucket begins a plan.
+func (s *Service) planBucket(ctx context.Context, action, server, name string, rehearse bool) (*bucketJob, error) {
+	j, err := s.openBuckets(ctx, change{Action: action, Server: server, Share: smbadmin.Share{Name: name}})
+	if err != nil {
+		return nil, err
+	}
+	j.Server = j.reach.Server.Name
+	j.plan = model.SharePlan{Server: j.Server, Name: name, Path: name, Rehearsed: rehearse, Advice: []finding.Finding{}, Effective: []model.EffectiveRights{}, Connected: []string{}, Signposts: []string{}, Steps: steps.Planned(j.steps())}
+	return j, nil
+}
+
+func (j *bucketJob) steps() []steps.Step {
+	name, region := j.Share.Name, j.reach.Server.Cloud.Region
+	there := func() bool { return slices.Contains(j.names, name) }
+	if j.Action == bucketRemove {
+		return []steps.Step{{Text: "remove the bucket " + name,
+			Do:   func(ctx context.Context) (string, error) { return "", j.keeps.RemoveBucket(ctx, name) },
+			Look: func(context.Context) (bool, error) { return !there(), nil }}}
+	}
+	return []steps.Step{{Text: "create the bucket " + name + " in " + region,
+		Do:   func(ctx context.Context) (string, error) { return "", j.keeps.CreateBucket(ctx, name) },
+		Undo: func(ctx context.Context) error { return j.keeps.RemoveBucket(ctx, name) },
+		Look: func(context.Context) (bool, error) { return there(), nil }}}
 }
 
 // advise adds advice, which forbids the change when it is a failure.
@@ -64,19 +97,15 @@ func (s *Service) createBucket(ctx context.Context, server string, n model.NewSh
 	if err := bucket.CheckName("name", n.Name); err != nil {
 		return model.SharePlan{}, err
 	}
-	switch given := n.ShareSettings; {
-	case n.Path != "":
-		return model.SharePlan{}, fault.Field("path", "leave it out", "a bucket has no path")
-	case given.Note != nil, given.Access != nil, given.ReadOnly, given.HideUnreadable != nil, given.Encrypt != nil, given.Offline != "":
-		return model.SharePlan{}, fault.Field("", "leave out all settings but the name", "a bucket has no comment, permissions or options of a share")
+	if field := shareOnly(n); field != "" {
+		return model.SharePlan{}, fault.Field(field, "leave it out", "a bucket has no path, note, permissions or options of a share")
 	}
-	j, err := s.openBuckets(ctx, server, n.Name, "create the bucket "+n.Name, n.Rehearse)
+	j, err := s.planBucket(ctx, bucketCreate, server, n.Name, n.Rehearse)
 	if err != nil {
 		return model.SharePlan{}, err
 	}
 	defer j.reach.Close()
 	reach := j.reach.Server.Cloud
-	j.plan.Steps[0].Text += " in " + reach.Region
 	if !reach.PathStyle && !bucket.HostStyle(n.Name, !reach.Plain) {
 		j.advise(finding.Warn, "name", "with a dot in its name, the bucket needs path-style addresses under TLS", "leave the dot out, if other clients are to use it")
 	}
@@ -87,12 +116,25 @@ func (s *Service) createBucket(ctx context.Context, server string, n model.NewSh
 	} else if taken {
 		j.advise(finding.Fail, "name", fmt.Sprintf("another account has a bucket %s: names are unique in the whole service", n.Name), "choose another name")
 	}
-	return j.do(ctx, createShare, func() error { return j.keeps.CreateBucket(ctx, n.Name) })
+	return j.start(ctx)
+}
+
+// shareOnly names the first setting that a share has and a bucket has not; "" when none is given.
+func shareOnly(n model.NewShare) string {
+	for _, setting := range []struct {
+		field string
+		given bool
+	}{{"path", n.Path != ""}, {"note", n.Note != nil}, {"access", n.Access != nil}, {"readOnly", n.ReadOnly}, {"hideUnreadable", n.HideUnreadable != nil}, {"encrypt", n.Encrypt != nil}, {"offline", n.Offline != ""}} {
+		if setting.given {
+			return setting.field
+		}
+	}
+	return ""
 }
 
 // removeBucket removes an empty bucket, or tells what that would mean.
 func (s *Service) removeBucket(ctx context.Context, server, name string, rehearse bool) (model.SharePlan, error) {
-	j, err := s.openBuckets(ctx, server, name, "remove the bucket "+name, rehearse)
+	j, err := s.planBucket(ctx, bucketRemove, server, name, rehearse)
 	if err != nil {
 		return model.SharePlan{}, err
 	}
@@ -114,7 +156,7 @@ func (s *Service) removeBucket(ctx context.Context, server, name string, rehears
 	if len(replicas) > 0 {
 		j.advise(finding.Fail, "share", "replica sets keep it: "+strings.Join(sets, ", "), "take it out of them first: bspan replica drop SET NAME")
 	}
-	return j.do(ctx, removeShare, func() error { return j.keeps.RemoveBucket(ctx, name) })
+	return j.start(ctx)
 }
 
 func (j *bucketJob) isEmpty(ctx context.Context, name string) (bool, error) {
@@ -129,34 +171,58 @@ func (j *bucketJob) isEmpty(ctx context.Context, name string) (bool, error) {
 	return true, ctx.Err()
 }
 
-// do changes the bucket, unless it is a rehearsal or advice forbids it, and keeps a record.
-func (j *bucketJob) do(ctx context.Context, action string, change func() error) (model.SharePlan, error) {
+// start does what is planned as a run, unless it is a rehearsal or advice forbids it.
+func (j *bucketJob) start(ctx context.Context) (model.SharePlan, error) {
 	if j.plan.Rehearsed {
 		return j.plan, nil
 	}
-	if err := forbidden(j.plan.Advice, action); err != nil {
+	if err := forbidden(j.plan.Advice, j.Action); err != nil {
 		return j.plan, err
 	}
-	switch err := change(); {
+	j.Plan = j.plan
+	id, err := j.jobs.Start(ctx, runKind, j.Server+"/"+j.Share.Name, j.change)
+	if err != nil {
+		return j.plan, err
+	}
+	return j.outcome(ctx, id, j.plan)
+}
+
+// workBucket does what is to be done about a bucket.
+func (s *Service) workBucket(ctx context.Context, run *jobs.Job, c change) error {
+	j, err := s.openBuckets(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer j.reach.Close()
+	after := func(err error) error {
+		if err == nil {
+			return j.keep(ctx)
+		}
+		return j.failure(err)
+	}
+	return jobs.Stepped[model.SharePlan]{Plan: &j.plan, Steps: &j.plan.Steps, List: &steps.List{Steps: j.steps()}, After: after}.Do(ctx, run)
+}
+
+func (j *bucketJob) failure(err error) error {
+	switch {
 	case errors.Is(err, objects.ErrTaken):
-		return j.plan, fault.Field("name", "choose another name", "another account has a bucket %s: names are unique in the whole service", j.plan.Name)
+		return fault.Field("name", "choose another name", "another account has a bucket %s: names are unique in the whole service", j.Share.Name)
 	case errors.Is(err, tree.ErrNotEmpty):
-		return j.plan, fault.New(fault.Needed, "remove its objects first, with their earlier versions and open uploads", "the bucket %s is not empty", j.plan.Name)
-	case err != nil:
-		return j.plan, estate.Unavailable(j.reach.Server, err)
+		return fault.New(fault.Needed, "remove its objects first, with their earlier versions and open uploads", "the bucket %s is not empty", j.Share.Name)
 	}
-	now := time.Now().UTC()
-	j.plan.Steps[0].State, j.plan.Steps[0].At = model.StepDone, &now
+	return estate.Unavailable(j.reach.Server, err)
+}
+
+// keep records the change and lists the buckets again.
+func (j *bucketJob) keep(ctx context.Context) error {
 	defer j.changed()
-	var before, after any
-	if settings := map[string]any{"bucket": j.plan.Name, "region": j.reach.Server.Cloud.Region}; action == createShare {
-		after = settings
-	} else {
-		before = settings
+	var before, after any = nil, map[string]any{"bucket": j.Share.Name, "region": j.reach.Server.Cloud.Region}
+	if j.Action == bucketRemove {
+		before, after = after, nil
 	}
-	if err := j.db.Record(ctx, access.Change(ctx, action, j.reach.Server.Name+"/"+j.plan.Name, before, after), "share"); err != nil {
-		return j.plan, err
+	if err := j.db.Record(ctx, access.Change(ctx, j.Action, j.Server+"/"+j.Share.Name, before, after), "share"); err != nil {
+		return err
 	}
 	_, err := j.estate.ListShares(ctx, j.reach)
-	return j.plan, err
+	return err
 }

@@ -47,7 +47,7 @@ func forbidden(advice []finding.Finding, action string) error {
 		return nil
 	}
 	kind := fault.Invalid
-	if action == removeShare {
+	if action == removeShare || action == bucketRemove {
 		kind = fault.Needed
 	}
 	return &fault.Error{Kind: kind, Field: advice[i].Code, Problem: advice[i].Found, Remedy: advice[i].Remedy}

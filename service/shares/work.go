@@ -120,13 +120,16 @@ func (s *Service) work(ctx context.Context, run *jobs.Job) error {
 	if err := run.Settings(&c); err != nil {
 		return err
 	}
+	ctx = access.WithActor(ctx, model.User{Name: run.Who, Role: model.Administrator}) // the role was asked for when the run was started
+	if c.Action == bucketCreate || c.Action == bucketRemove {
+		return s.workBucket(ctx, run, c)
+	}
 	j, err := s.open(ctx, c.Server)
 	if err != nil {
 		return err
 	}
 	defer j.close()
 	j.change, j.plan = c, c.Plan
-	ctx = access.WithActor(ctx, model.User{Name: run.Who, Role: model.Administrator}) // the role was asked for when the run was started
 	list := &steps.List{Steps: j.steps()}
 	after := func(err error) error {
 		if err == nil {
