@@ -97,8 +97,8 @@ func (s *Service) createBucket(ctx context.Context, server string, n model.NewSh
 	if err := bucket.CheckName("name", n.Name); err != nil {
 		return model.SharePlan{}, err
 	}
-	if field := shareOnly(n); field != "" {
-		return model.SharePlan{}, fault.Field(field, "leave it out", "a bucket has no path, note, permissions or options of a share")
+	if err := shareOnly(n); err != nil {
+		return model.SharePlan{}, err
 	}
 	j, err := s.planBucket(ctx, bucketCreate, server, n.Name, n.Rehearse)
 	if err != nil {
@@ -119,17 +119,20 @@ func (s *Service) createBucket(ctx context.Context, server string, n model.NewSh
 	return j.start(ctx)
 }
 
-// shareOnly names the first setting that a share has and a bucket has not; "" when none is given.
-func shareOnly(n model.NewShare) string {
+// shareOnly returns an error that names the first setting of a share that a bucket does not have.
+func shareOnly(n model.NewShare) error {
 	for _, setting := range []struct {
-		field string
-		given bool
-	}{{"path", n.Path != ""}, {"note", n.Note != nil}, {"access", n.Access != nil}, {"readOnly", n.ReadOnly}, {"hideUnreadable", n.HideUnreadable != nil}, {"encrypt", n.Encrypt != nil}, {"offline", n.Offline != ""}} {
+		field, word string
+		given       bool
+	}{
+		{"path", "path", n.Path != ""}, {"note", "note", n.Note != nil}, {"access", "share permissions", n.Access != nil}, {"readOnly", "read-only mode", n.ReadOnly},
+		{"hideUnreadable", "hidden entries", n.HideUnreadable != nil}, {"encrypt", "encryption setting", n.Encrypt != nil}, {"offline", "offline setting", n.Offline != ""},
+	} {
 		if setting.given {
-			return setting.field
+			return fault.Field(setting.field, "remove this setting", "a bucket has no %s", setting.word)
 		}
 	}
-	return ""
+	return nil
 }
 
 // removeBucket removes an empty bucket, or tells what that would mean.
