@@ -140,6 +140,25 @@ func (h *Forwarder) Assemble(ctx context.Context, name, base string, parts []chu
 	return e, err
 }
 
+func (h *Forwarder) StageStub(ctx context.Context, name string, mark Mark, options PutOptions) (e Entry, err error) {
+	err = h.Use(ctx, true, func(t Tree) error { e, err = StageStub(ctx, t, name, mark, options); return err })
+	return e, err
+}
+
+func (h *Forwarder) Offload(ctx context.Context, name string, expected Entry, mark Mark) (e Entry, err error) {
+	err = h.Use(ctx, true, func(t Tree) error { e, err = Offload(ctx, t, name, expected, mark); return err })
+	return e, err
+}
+
+func (h *Forwarder) Fetch(ctx context.Context, name string) error {
+	return h.Use(ctx, true, func(t Tree) error { return Fetch(ctx, t, name) })
+}
+
+func (h *Forwarder) Mark(ctx context.Context, name string) (m Mark, err error) {
+	err = h.Use(ctx, false, func(t Tree) error { m, err = MarkOf(ctx, t, name); return err })
+	return m, err
+}
+
 func (h *Forwarder) Watch(ctx context.Context) iter.Seq2[string, error] {
 	return func(yield func(string, error) bool) {
 		stopped := false

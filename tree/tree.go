@@ -190,6 +190,8 @@ type Capabilities struct {
 	CostlyDetail bool
 	// WholePuts: Put is atomic by itself, gathers nothing beside, and costs no more than Stage.
 	WholePuts bool
+	// Stubs: a [Stubs], that fetches contents now.
+	Stubs bool
 	// SlowRename: a rename copies what it moves.
 	SlowRename bool
 	// NoFolders: a folder is there for as long as something is in it, and was never made.

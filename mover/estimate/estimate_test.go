@@ -17,6 +17,7 @@ import (
 	"bridgespan/core/dedup"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
+	"bridgespan/tree/treetest"
 )
 
 // store keeps records in memory, as MariaDB does.
@@ -274,9 +275,7 @@ func TestStubs(t *testing.T) {
 	g.put("large.tif", noise(2, 200_000))
 	g.put("here.tif", noise(3, 100_000))
 	for _, name := range []string{"small.tif", "large.tif"} {
-		if err := g.tree.MakeStub(t.Context(), name); err != nil {
-			t.Fatal(err)
-		}
+		treetest.MakeStub(t, g.tree, name)
 	}
 	g.tree.Fault = func(step, name string) error {
 		if step == "fetch" {

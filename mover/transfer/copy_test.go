@@ -16,6 +16,7 @@ import (
 	"bridgespan/tree"
 	"bridgespan/tree/folder"
 	"bridgespan/tree/memory"
+	"bridgespan/tree/treetest"
 )
 
 func text(seed byte, size int) []byte {
@@ -180,9 +181,7 @@ func TestCopyOfAStub(t *testing.T) {
 	from := &memory.Tree{}
 	for _, size := range []int{10, 2 << 20} {
 		f := put(t, from, "stub", text(1, size))
-		if err := from.MakeStub(t.Context(), "stub"); err != nil {
-			t.Fatal(err)
-		}
+		treetest.MakeStub(t, from, "stub")
 		f.Entry.Residency = tree.Stub
 		to := &Endpoint{Tree: &memory.Tree{}}
 		if _, err := Copy(t.Context(), &Endpoint{Tree: from}, to, f, "copy", Options{}); !errors.Is(err, tree.ErrStub) {

@@ -38,6 +38,8 @@ type Tree struct {
 	Fault func(step, name string) error
 	// Keep makes of bytes that are written what is kept of them, as many; nil keeps them.
 	Keep func(name string, written []byte) []byte
+	// Source has the contents of stubs; without one, what is offloaded is put aside.
+	Source func(ctx context.Context, name string, mark tree.Mark) ([]byte, error)
 
 	mu     sync.Mutex
 	nodes  map[string]*node // by key of the full name; the root is "."
@@ -56,14 +58,16 @@ type node struct {
 	attributes tree.Attributes
 	descriptor acl.Descriptor
 	residency  tree.Residency
-	implied    bool // a folder of an object store that nobody made
+	mark       tree.Mark // of a stub
+	aside      []byte    // content of a stub of a tree without a Source
+	implied    bool      // a folder of an object store that nobody made
 }
 
 func (t *Tree) Capabilities() tree.Capabilities {
 	if t.Objects {
 		return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, PassiveDescriptors: true, MaxName: 255, Far: t.Far, Versions: true, CostlyDetail: true, WholePuts: true, SlowRename: true, NoFolders: true}
 	}
-	return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, IDs: true, MaxName: 255, Ranges: true, Grows: true, Far: t.Far}
+	return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, IDs: true, MaxName: 255, Ranges: true, Grows: true, Far: t.Far, Stubs: true}
 }
 
 func (t *Tree) Close() error { return nil }
@@ -117,11 +121,8 @@ func (t *Tree) capacity() int64 {
 }
 
 func (t *Tree) entry(n *node, detail tree.Detail) tree.Entry {
-	e := tree.Entry{Name: path.Base(n.path), Kind: n.kind, Size: int64(len(n.content)), Allocated: int64(len(n.content)),
+	e := tree.Entry{Name: path.Base(n.path), Kind: n.kind, Size: int64(len(n.content)), Allocated: n.allocated(),
 		Modified: n.modified, Created: n.created, ID: n.id, Attributes: n.attributes, Residency: n.residency}
-	if n.residency == tree.Stub {
-		e.Allocated = 0
-	}
 	if t.Objects {
 		if e.ID = 0; n.kind == tree.File {
 			e.Version = fmt.Sprint("v", n.id)
@@ -262,7 +263,7 @@ func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error 
 		if !replace || old.kind != tree.File || moved.kind != tree.File {
 			return tree.PathError("rename", to, fs.ErrExist)
 		}
-		t.used -= int64(len(old.content))
+		t.used -= old.allocated()
 	}
 	t.move(from, to)
 	t.vanish(path.Dir(from))
@@ -332,7 +333,7 @@ func (t *Tree) Remove(ctx context.Context, name string) error {
 	if n.kind == tree.Folder && len(t.children(n)) > 0 {
 		return tree.PathError("remove", name, tree.ErrNotEmpty)
 	}
-	t.used -= int64(len(n.content))
+	t.used -= n.allocated()
 	delete(t.nodes, t.key(name))
 	t.vanish(path.Dir(name))
 	return nil

@@ -1,7 +1,6 @@
 package memory
 
 import (
-	"context"
 	"path"
 
 	"bridgespan/tree"
@@ -25,39 +24,4 @@ func (t *Tree) vanish(folder string) {
 		}
 		delete(t.nodes, t.key(folder))
 	}
-}
-
-// MakeStub lets a file be a stub, as if its content were elsewhere; whoever reads it fetches
-// it, and asks for the fault "fetch" before.
-func (t *Tree) MakeStub(ctx context.Context, name string) error {
-	if err := t.begin(ctx, "stub", name); err != nil {
-		return err
-	}
-	defer t.mu.Unlock()
-	n, err := t.find("stub", name)
-	if err == nil && n.kind != tree.File {
-		err = tree.PathError("stub", name, tree.ErrKind)
-	}
-	if err == nil {
-		n.residency = tree.Stub
-	}
-	return err
-}
-
-// fetch fills a stub that is read.
-func (t *Tree) fetch(name string) error {
-	t.mu.Lock()
-	n := t.nodes[t.key(name)]
-	stub := n != nil && n.residency == tree.Stub
-	t.mu.Unlock()
-	if !stub {
-		return nil
-	}
-	if err := t.fault("fetch", name); err != nil {
-		return err
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	n.residency = tree.Whole
-	return nil
 }

@@ -2,7 +2,6 @@ package memory
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 
 	"bridgespan/tree"
@@ -20,8 +19,15 @@ func (c *content) Entry() tree.Entry { return c.entry }
 func (c *content) Close() error      { return nil }
 
 func (c *content) ReadAt(p []byte, off int64) (int, error) {
-	if err := cmp.Or(c.tree.fault("read", c.name), c.tree.fetch(c.name)); err != nil {
+	if err := c.tree.fault("read", c.name); err != nil {
 		return 0, err
+	}
+	if c.entry.Residency == tree.Stub {
+		data, err := c.tree.fetched(context.Background(), c.name)
+		if err != nil {
+			return 0, err
+		}
+		return bytes.NewReader(data).ReadAt(p, off)
 	}
 	return bytes.NewReader(c.data).ReadAt(p, off)
 }

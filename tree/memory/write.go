@@ -132,18 +132,23 @@ func (t *Tree) mayPut(name string, options tree.PutOptions) error {
 }
 
 func (t *Tree) commit(name string, data []byte, options tree.PutOptions) (tree.Entry, error) {
+	return t.place(&node{content: data}, name, options)
+}
+
+// place puts a new file in its place.
+func (t *Tree) place(n *node, name string, options tree.PutOptions) (tree.Entry, error) {
 	old := t.nodes[t.key(name)]
-	freed := int64(0)
+	more := n.allocated()
 	if old != nil {
-		freed = int64(len(old.content))
+		more -= old.allocated()
 	}
-	if t.used-freed+int64(len(data)) > t.capacity() {
+	if t.used+more > t.capacity() {
 		return tree.Entry{}, tree.PathError("put", name, tree.ErrNoSpace)
 	}
-	t.used += int64(len(data)) - freed
+	t.used += more
 	t.lastID++
-	now := t.now()
-	n := &node{path: name, kind: tree.File, content: data, modified: now, created: now, id: t.lastID}
+	n.path, n.kind, n.modified, n.id = name, tree.File, t.now(), t.lastID
+	n.created = n.modified
 	if old != nil {
 		n.path, n.descriptor = old.path, old.descriptor
 	} else if parent := t.nodes[t.key(path.Dir(name))]; parent != nil {
@@ -152,6 +157,14 @@ func (t *Tree) commit(name string, data []byte, options tree.PutOptions) (tree.E
 	n.apply(options.Meta)
 	t.nodes[t.key(name)] = n
 	return t.entry(n, options.Detail), nil
+}
+
+// allocated is how many bytes a file occupies.
+func (n *node) allocated() int64 {
+	if n.residency == tree.Stub {
+		return 0
+	}
+	return int64(len(n.content))
 }
 
 func (n *node) apply(meta tree.Meta) {

@@ -118,6 +118,14 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 	return t.entry(tree.Assemble(ctx, t.below, name, base, parts, content, options))
 }
 
+// StageStub stages a stub, where the tree below can.
+func (t *Tree) StageStub(ctx context.Context, name string, mark tree.Mark, options tree.PutOptions) (tree.Entry, error) {
+	if err := t.back(name, &options.Meta); err != nil {
+		return tree.Entry{}, err
+	}
+	return t.entry(tree.StageStub(ctx, t.below, name, mark, options))
+}
+
 func (t *Tree) Capabilities() tree.Capabilities { return t.below.Capabilities() }
 
 func (t *Tree) Close() error { return t.below.Close() }

@@ -1,7 +1,6 @@
 package treetest
 
 import (
-	"context"
 	"io/fs"
 	"strings"
 	"testing"
@@ -62,38 +61,4 @@ func testImpliedFolders(t *testing.T, tr tree.Tree) {
 	}
 	_, err := tr.Stat(t.Context(), "beds")
 	wantError(t, "Stat of a folder without anything", err, fs.ErrNotExist)
-}
-
-// testResidency: a stub shows its full size, and is filled by whoever reads it, but not by a
-// tree that opens none.
-func testResidency(t *testing.T, tr tree.Tree) {
-	stubs, ok := tr.(interface {
-		MakeStub(ctx context.Context, name string) error
-	})
-	if !ok {
-		t.Skip("no stubs can be made here")
-	}
-	put(t, tr, "whole", "content")
-	put(t, tr, "stub", "content")
-	if err := stubs.MakeStub(t.Context(), "stub"); err != nil {
-		t.Fatal(err)
-	}
-	resident := tree.Resident(tr)
-	for e, err := range resident.List(t.Context(), ".", tree.Plain) {
-		if err != nil || e.Size != 7 || (e.Residency == tree.Stub) != (e.Name == "stub") {
-			t.Errorf("listed: %+v, %v", e, err)
-		}
-	}
-	wantContent(t, resident, "whole", "content")
-	_, err := resident.Open(t.Context(), "stub")
-	wantError(t, "Open of a stub", err, tree.ErrStub)
-	_, err = tree.OpenExpected(t.Context(), resident, "stub", tree.Entry{Size: 7, Residency: tree.Stub})
-	wantError(t, "OpenExpected of a stub", err, tree.ErrStub)
-	if e, err := tr.Stat(t.Context(), "stub"); err != nil || e.Residency != tree.Stub {
-		t.Errorf("it was fetched: %+v, %v", e, err)
-	}
-	wantContent(t, tr, "stub", "content")
-	if e, err := tr.Stat(t.Context(), "stub"); err != nil || e.Residency != tree.Whole {
-		t.Errorf("it was read, and is not here: %+v, %v", e, err)
-	}
 }

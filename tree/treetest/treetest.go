@@ -54,6 +54,9 @@ func Run(t *testing.T, empty func(t *testing.T) tree.Tree) {
 		"Versions":         testVersions,
 		"ImpliedFolders":   testImpliedFolders,
 		"Residency":        testResidency,
+		"Stubs":            testStubs,
+		"RangesOfStubs":    testRangesOfStubs,
+		"CopyOfStub":       testCopyOfStub,
 	} {
 		t.Run(name, func(t *testing.T) { test(t, empty(t)) })
 	}

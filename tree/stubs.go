@@ -1,0 +1,72 @@
+package tree
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"bridgespan/core/chunk"
+)
+
+// Mark says of a stub what its content is, and which object holds it.
+type Mark struct {
+	// Path is where the object was when the stub was made, within the tree that holds contents.
+	Path string `json:"path"`
+	// Version and Modified are those of the object; Version is "" where the tree tells none.
+	Version  string    `json:"version,omitempty"`
+	Modified time.Time `json:"modified,omitzero"`
+	// Digest is the hash of the content, or zero when nobody has read it yet.
+	Digest chunk.Digest `json:"digest,omitzero"`
+}
+
+// ErrNoContent: the content of a stub is not where its mark says. The object was replaced or removed.
+var ErrNoContent = errors.New("the bucket no longer has the content of this stub")
+
+// Stubs is a tree that can hold stubs. [Capabilities].Stubs tells whether it can now.
+type Stubs interface {
+	// StageStub stages a file without its content, as a [Stager] does: options tell its size.
+	StageStub(ctx context.Context, name string, mark Mark, options PutOptions) (Entry, error)
+	// Offload makes a stub of a file that is as expected tells, and frees its blocks. Everything
+	// else of the file stays. It returns an error wrapping ErrVersion when the file is another one
+	// by now, and ErrInUse when a program has it open. The caller must know that the content is where
+	// mark says.
+	Offload(ctx context.Context, name string, expected Entry, mark Mark) (Entry, error)
+	// Fetch fills a stub. A file that is none is left as it is. It returns an error wrapping
+	// ErrNoContent when the content is not there any more.
+	Fetch(ctx context.Context, name string) error
+	// Mark tells the mark of a stub. It returns an error wrapping ErrUnsupported of a file that is
+	// none, and of a stub that was changed since: its content is not what the mark says.
+	Mark(ctx context.Context, name string) (Mark, error)
+}
+
+// StageStub stages a file without its content as a tree with [Stubs] does.
+func StageStub(ctx context.Context, t Tree, name string, mark Mark, options PutOptions) (Entry, error) {
+	if s, ok := t.(Stubs); ok {
+		return s.StageStub(ctx, name, mark, options)
+	}
+	return Entry{}, PathError("stage", name, ErrUnsupported)
+}
+
+// Offload makes a stub of a file as a tree with [Stubs] does.
+func Offload(ctx context.Context, t Tree, name string, expected Entry, mark Mark) (Entry, error) {
+	if s, ok := t.(Stubs); ok {
+		return s.Offload(ctx, name, expected, mark)
+	}
+	return Entry{}, PathError("offload", name, ErrUnsupported)
+}
+
+// Fetch fills a stub as a tree with [Stubs] does. Elsewhere every file is whole.
+func Fetch(ctx context.Context, t Tree, name string) error {
+	if s, ok := t.(Stubs); ok {
+		return s.Fetch(ctx, name)
+	}
+	return nil
+}
+
+// MarkOf tells the mark of a stub as a tree with [Stubs] does.
+func MarkOf(ctx context.Context, t Tree, name string) (Mark, error) {
+	if s, ok := t.(Stubs); ok {
+		return s.Mark(ctx, name)
+	}
+	return Mark{}, PathError("mark", name, ErrUnsupported)
+}
