@@ -27,6 +27,11 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 		return tree.Entry{}, classify("assemble", base, err)
 	}
 	defer from.Close()
+	if st, err := statOf(int(from.Fd())); err != nil {
+		return tree.Entry{}, classify("assemble", base, err)
+	} else if residencyOf(int(from.Fd()), &st) == tree.Stub {
+		return tree.Entry{}, tree.PathError("assemble", base, tree.ErrUnsupported)
+	}
 	f, err := t.open(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return tree.Entry{}, classify("assemble", name, err)

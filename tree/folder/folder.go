@@ -29,6 +29,10 @@ type Tree struct {
 	descriptors bool
 	// shared is true of a folder that programs of this host work in as well.
 	shared bool
+	// fetcher fills stubs; nil where nobody does. within is where the root is in the folder
+	// that the fetcher knows.
+	fetcher Fetcher
+	within  string
 }
 
 // OpenShared is Open for a folder that programs of this host work in as well: what
@@ -64,7 +68,7 @@ func (t *Tree) Sub(ctx context.Context, name string) (tree.Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	sub.shared = t.shared
+	sub.shared, sub.fetcher, sub.within = t.shared, t.fetcher, path.Join(t.within, name)
 	return sub, nil
 }
 
@@ -80,7 +84,7 @@ func over(root *os.Root) (*Tree, error) {
 }
 
 func (t *Tree) Capabilities() tree.Capabilities {
-	return tree.Capabilities{CaseSensitive: true, Descriptors: t.descriptors, IDs: true, MaxName: 255, Ranges: true, Grows: true}
+	return tree.Capabilities{CaseSensitive: true, Descriptors: t.descriptors, IDs: true, MaxName: 255, Ranges: true, Grows: true, Stubs: t.stubs()}
 }
 
 func (t *Tree) Close() error { return errors.Join(t.top.Close(), t.root.Close()) }
@@ -121,14 +125,26 @@ func (t *Tree) Stat(ctx context.Context, name string) (tree.Entry, error) {
 	if err != nil {
 		return tree.Entry{}, classify("stat", name, err)
 	}
-	entry := ofStat(path.Base(name), &st)
-	if t.descriptors && entry.Kind <= tree.Folder {
+	if kind := st.Mode & unix.S_IFMT; t.descriptors && (kind == unix.S_IFREG || kind == unix.S_IFDIR) {
 		if f, err := t.open(name, os.O_RDONLY|unix.O_NONBLOCK, 0); err == nil {
-			entry.Attributes = readAttributes(f)
-			f.Close()
+			defer f.Close()
+			return t.entryOf(int(f.Fd()), path.Base(name), &st), nil
 		}
 	}
-	return entry, nil
+	return ofStat(path.Base(name), &st), nil
+}
+
+// entryOf is an entry that is open, with its attributes.
+func (t *Tree) entryOf(fd int, name string, st *unix.Stat_t) tree.Entry {
+	entry := ofStat(name, st)
+	if !t.descriptors || entry.Kind > tree.Folder {
+		return entry
+	}
+	entry.Attributes = attributesOf(fd)
+	if entry.Kind == tree.File {
+		entry.Residency = residencyOf(fd, st)
+	}
+	return entry
 }
 
 // ofStat is an entry as the kernel describes it.
@@ -205,7 +221,8 @@ func (t *Tree) listed(dir int, name string, detail tree.Detail) (tree.Entry, err
 		return tree.Entry{Name: name}, err
 	}
 	entry := ofStat(name, &st)
-	if !t.descriptors || detail == tree.Bare || entry.Kind > tree.Folder || keepsNothing(dir, name) {
+	seldom := detail == tree.Bare && (entry.Kind != tree.File || entry.Allocated >= entry.Size)
+	if !t.descriptors || seldom || entry.Kind > tree.Folder || keepsNothing(dir, name) {
 		return entry, nil
 	}
 	fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
@@ -213,7 +230,7 @@ func (t *Tree) listed(dir int, name string, detail tree.Detail) (tree.Entry, err
 		return entry, err
 	}
 	defer unix.Close(fd)
-	entry.Attributes = attributesOf(fd)
+	entry = t.entryOf(fd, name, &st)
 	if detail == tree.WithDescriptors {
 		entry.Descriptor, err = descriptorOf(fd)
 	}
@@ -230,7 +247,9 @@ func (c *content) Entry() tree.Entry { return c.entry }
 // Current describes the file as it is now.
 func (c *content) Current(context.Context) (tree.Entry, error) {
 	st, err := statOf(int(c.File.Fd()))
-	return ofStat(c.entry.Name, &st), classify("stat", c.entry.Name, err)
+	now := ofStat(c.entry.Name, &st)
+	now.Residency = c.entry.Residency
+	return now, classify("stat", c.entry.Name, err)
 }
 
 func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
@@ -250,7 +269,12 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 		f.Close()
 		return nil, classify("open", name, err)
 	}
-	return &content{f, ofStat(path.Base(name), &st)}, nil
+	entry := ofStat(path.Base(name), &st)
+	if entry.Residency = residencyOf(int(f.Fd()), &st); entry.Residency == tree.Whole {
+		return &content{f, entry}, nil
+	}
+	f.Close()
+	return t.openStub(name, entry)
 }
 
 func (t *Tree) Put(ctx context.Context, name string, r io.Reader, options tree.PutOptions) (tree.Entry, error) {
@@ -404,6 +428,9 @@ func (t *Tree) set(fd int, meta tree.Meta, has tree.Attributes) error {
 	}
 	if meta.Modified.IsZero() {
 		return nil
+	}
+	if err := renewMark(fd, meta.Modified); err != nil {
+		return err
 	}
 	return setModified(fd, meta.Modified)
 }

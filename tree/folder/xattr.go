@@ -18,9 +18,9 @@ import (
 // The extended attributes in which a folder keeps what its file system cannot:
 // a binary security descriptor, and four bytes of attributes, little-endian.
 const (
-	ourXattrs       = "user.bspan."
-	descriptorXattr = ourXattrs + "descriptor"
-	attributesXattr = ourXattrs + "attributes"
+	ourXattrs       = ".bspan."
+	descriptorXattr = "user.bspan.descriptor"
+	attributesXattr = "user.bspan.attributes"
 )
 
 // keepsNothing reports whether it is certain that an entry of an open folder has none of
