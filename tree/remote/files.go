@@ -104,7 +104,7 @@ func (s *served) open() error {
 		return err
 	}
 	e := c.Entry()
-	if e.Size <= int64(min(s.call.Length, inline)) {
+	if e.Size <= int64(min(s.call.Length, inline)) && e.Residency == tree.Whole {
 		all := make([]byte, e.Size)
 		n, err := c.ReadAt(all, 0)
 		same, bad := tree.Unchanged(s.ctx, s.tree, s.call.Name, c)

@@ -24,8 +24,8 @@ type Handler struct {
 	Name    string // of the host
 	Secret  string
 	Folders []Served
-	// Fronts answers what is about fronts; nil where none are kept.
-	Fronts http.Handler
+	// Fronts and Edges answer what is about those; nil where none are kept.
+	Fronts, Edges http.Handler
 
 	once  sync.Once
 	mux   *http.ServeMux
@@ -53,6 +53,9 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		h.mux.HandleFunc("POST /v1/folders/{folder}/{call}", h.call)
 		if h.Fronts != nil {
 			h.mux.Handle("POST /v1/fronts/", h.Fronts)
+		}
+		if h.Edges != nil {
+			h.mux.Handle("POST /v1/edges/", h.Edges)
 		}
 	})
 	h.mux.ServeHTTP(w, r)
@@ -93,6 +96,7 @@ type served struct {
 // answers are what answers calls. One that has an error to tell has not answered yet.
 var answers = map[string]func(*served) error{
 	"open-folder": (*served).openFolder, "stat": (*served).stat, "list": (*served).list, "put": (*served).put, "stage": (*served).stage, "flush": (*served).flush, "protect": (*served).protect,
+	"stage-stub": (*served).stageStub, "offload": (*served).offload, "fetch": (*served).fetch, "mark": (*served).mark,
 	"assemble": (*served).assemble, "exchange": (*served).exchange, "mkdir": (*served).mkdir, "rename": (*served).rename, "remove": (*served).remove,
 	"descriptor": (*served).descriptor, "apply": (*served).apply, "space": (*served).space, "may-write": (*served).mayWrite, "watch": (*served).watch,
 	"open": (*served).open, "read": (*served).read, "current": (*served).current, "sum": (*served).sum, "chunks": (*served).chunks, "close": (*served).close,
@@ -189,6 +193,11 @@ func (c *call) check() error {
 		return fmt.Errorf("%w: %w", fs.ErrInvalid, c.Sizes.Check())
 	case c.Meta != nil && !c.Meta.Modified.IsZero() && c.Meta.Modified.Year() > 9999:
 		return fmt.Errorf("%w: a time in the year %d", fs.ErrInvalid, c.Meta.Modified.Year())
+	}
+	if c.Mark != nil && c.Mark.Path != "" {
+		if err := tree.CheckName("mark", c.Mark.Path); err != nil {
+			return err
+		}
 	}
 	whole := int64(0)
 	for _, p := range c.Parts {

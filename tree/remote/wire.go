@@ -43,6 +43,9 @@ type call struct {
 	Length  int          `json:"length,omitempty"`
 	Sizes   *chunk.Sizes `json:"sizes,omitempty"`
 	Hash    tree.Hash    `json:"hash,omitempty"`
+	// Expected is the file that is to become a stub, with this Mark.
+	Expected *entry     `json:"expected,omitempty"`
+	Mark     *tree.Mark `json:"mark,omitempty"`
 }
 
 // put are the options of a file that is written.
@@ -75,6 +78,7 @@ type answer struct {
 	Digest       []byte             `json:"digest,omitempty"`
 	Chunks       int                `json:"chunks,omitempty"` // how many follow, as binary
 	Folder       string             `json:"folder,omitempty"` // in which something changed
+	Mark         *tree.Mark         `json:"mark,omitempty"`
 	Begun        bool               `json:"begun,omitempty"`
 	Last         bool               `json:"last,omitempty"`
 }
@@ -175,6 +179,7 @@ var kinds = []struct {
 	{"kind", tree.ErrKind, http.StatusConflict},
 	{"torn", tree.ErrTorn, http.StatusBadRequest},
 	{"altered", tree.ErrAltered, http.StatusConflict},
+	{"no-content", tree.ErrNoContent, http.StatusGone},
 	{"stub", tree.ErrStub, http.StatusConflict},
 	{"version", tree.ErrVersion, http.StatusPreconditionFailed},
 	{"missed", tree.ErrMissed, http.StatusConflict},
