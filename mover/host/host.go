@@ -22,6 +22,7 @@ import (
 	"bridgespan/certificate"
 	"bridgespan/core/namespace"
 	"bridgespan/guard"
+	"bridgespan/mover/edge"
 	"bridgespan/mover/front"
 	"bridgespan/tree/folder"
 	"bridgespan/tree/remote"
@@ -52,6 +53,7 @@ type Mover struct {
 	listener net.Listener
 	handler  *remote.Handler
 	folders  []*folder.Tree
+	edges    edge.Keeper
 }
 
 // Open opens the folders and listens. The caller must call Serve or Close.
@@ -62,9 +64,14 @@ func Open(c Config) (*Mover, error) {
 	}
 	m := &Mover{Fingerprint: id.authority.Fingerprint(), SecretFile: filepath.Join(c.State, SecretFile)}
 	m.handler = &remote.Handler{Name: id.name, Secret: id.secret}
+	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}}
 	if err := errors.Join(m.openFolders(c.Folders, c.Fronts != ""), m.openFronts(c)); err != nil {
 		m.Close()
 		return nil, err
+	}
+	m.handler.Edges = edge.Handler(&m.edges)
+	if err := m.edges.Open(context.Background()); err != nil { // a folder that is not mounted yet must not keep the others away
+		slog.Error("not all edges are watched: reading a stub there shows zeros until the mover is started again", "error", err)
 	}
 	address, _, err := net.SplitHostPort(c.Listen)
 	if err == nil {
@@ -174,6 +181,8 @@ func (m *Mover) openFolders(list []string, others bool) error {
 		if err != nil {
 			return fmt.Errorf("folder %s: %w", name, err)
 		}
+		m.edges.Folders[name] = full
+		t.FetchWith(m.edges.Fetcher(name))
 		m.folders = append(m.folders, t)
 		m.handler.Folders = append(m.handler.Folders, remote.Served{Name: name, Path: full, Tree: t, Sub: t.Sub})
 		if !t.Capabilities().Descriptors {
@@ -218,6 +227,7 @@ func (m *Mover) Close() {
 		m.listener.Close()
 	}
 	m.handler.Close()
+	m.edges.Close()
 	for _, t := range m.folders {
 		t.Close()
 	}

@@ -1,0 +1,438 @@
+package edge
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"bridgespan/guard"
+	"bridgespan/standin/volume"
+	"bridgespan/tree"
+	"bridgespan/tree/folder"
+	"bridgespan/tree/memory"
+	"bridgespan/tree/treetest"
+)
+
+// bench is a folder with stubs, and the tree that has their contents.
+type bench struct {
+	tree.Forwarder
+	*Edge
+	dir     string
+	folder  *folder.Tree
+	objects *memory.Tree
+}
+
+func (b *bench) Capabilities() tree.Capabilities { return b.folder.Capabilities() }
+func (b *bench) Close() error                    { return b.folder.Close() }
+func (b *bench) Mark(ctx context.Context, name string) (tree.Mark, error) {
+	return b.folder.Mark(ctx, name)
+}
+
+// Offload lets the objects have the content of a file before it becomes a stub.
+func (b *bench) Offload(ctx context.Context, name string, expected tree.Entry, mark tree.Mark) (tree.Entry, error) {
+	content, err := tree.ReadFile(ctx, b.folder, name)
+	if err != nil {
+		return tree.Entry{}, err
+	}
+	o, err := b.objects.Put(ctx, mark.Path, bytes.NewReader(content), tree.PutOptions{Replace: true, Meta: tree.Meta{Modified: expected.Modified}})
+	if err != nil {
+		return tree.Entry{}, err
+	}
+	mark.Version = o.Version
+	return b.folder.Offload(ctx, name, expected, mark)
+}
+
+func newBench(t *testing.T, dir string) *bench {
+	t.Helper()
+	f, err := folder.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { f.Close() })
+	b := &bench{Edge: &Edge{}, dir: dir, folder: f, objects: &memory.Tree{Objects: true}}
+	b.Forwarder.Use = func(_ context.Context, _ bool, do func(tree.Tree) error) error { return do(f) }
+	b.Edge.Use(b.objects)
+	f.FetchWith(b.Edge)
+	return b
+}
+
+func needsRoot(t *testing.T) {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("marks of stubs need the rights of the system's administrator")
+	}
+}
+
+func TestConformance(t *testing.T) {
+	needsRoot(t)
+	treetest.Run(t, func(t *testing.T) tree.Tree { return newBench(t, t.TempDir()) })
+}
+
+func noise(seed uint64, size int) []byte {
+	b := make([]byte, size)
+	_, _ = io.ReadFull(rand.NewChaCha8([32]byte{byte(seed)}), b)
+	return b
+}
+
+// stub makes a stub.
+func (b *bench) stub(t *testing.T, name string, content []byte) tree.Entry {
+	t.Helper()
+	e, err := b.folder.Put(t.Context(), name, bytes.NewReader(content), tree.PutOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	treetest.MakeStub(t, b, name)
+	return e
+}
+
+func (b *bench) residency(t *testing.T, name string, want tree.Residency) {
+	t.Helper()
+	if e, err := b.folder.Stat(t.Context(), name); err != nil || e.Residency != want {
+		t.Errorf("%s: %+v, %v; want residency %d", name, e, err, want)
+	}
+}
+
+// Whoever reads parts of a stub in any order, side by side with others, gets the true bytes; the rest is not
+// fetched for that.
+func TestParts(t *testing.T) {
+	needsRoot(t)
+	b := newBench(t, t.TempDir())
+	content := noise(1, 40<<20+12345)
+	b.stub(t, "f", content)
+	c, err := b.folder.Open(t.Context(), "f")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	var group guard.Group
+	for i := range 8 {
+		group.Go(func() error {
+			random := rand.New(rand.NewPCG(uint64(i), 1))
+			for range 20 {
+				p := make([]byte, 1+random.IntN(100_000))
+				at := random.Int64N(4 << 20)
+				if n, err := c.ReadAt(p, at); err != nil && err != io.EOF || !bytes.Equal(p[:n], content[at:at+int64(n)]) {
+					t.Errorf("%d bytes at %d are wrong, %v", n, at, err)
+				}
+			}
+			return nil
+		})
+	}
+	_ = group.Wait()
+	e, err := b.folder.Stat(t.Context(), "f")
+	if err != nil || e.Residency != tree.Stub || e.Allocated > 38<<20 {
+		t.Errorf("after reads of its beginning it is %+v, %v", e, err)
+	}
+	if err := tree.Fetch(t.Context(), b.folder, "f"); err != nil {
+		t.Fatal(err)
+	}
+	b.residency(t, "f", tree.Whole)
+	if got, err := os.ReadFile(filepath.Join(b.dir, "f")); err != nil || !bytes.Equal(got, content) {
+		t.Errorf("the content is another one, %v", err)
+	}
+}
+
+// What the bucket has under the path of a stub by now is not its content.
+func TestReplacedObject(t *testing.T) {
+	needsRoot(t)
+	for name, change := range map[string]func(b *bench){
+		"replaced": func(b *bench) {
+			_, _ = b.objects.Put(context.Background(), "f", bytes.NewReader(noise(9, 100_000)), tree.PutOptions{Replace: true})
+		},
+		"removed": func(b *bench) { _ = b.objects.Remove(context.Background(), "f") },
+	} {
+		b := newBench(t, t.TempDir())
+		b.stub(t, "f", noise(1, 100_000))
+		change(b)
+		if err := tree.Fetch(t.Context(), b.folder, "f"); !errors.Is(err, tree.ErrNoContent) {
+			t.Errorf("%s: %v", name, err)
+		}
+		b.residency(t, "f", tree.Stub)
+	}
+}
+
+// A file that was renamed, here alone or here and in the bucket, finds its content.
+func TestRenamed(t *testing.T) {
+	needsRoot(t)
+	for _, there := range []bool{false, true} {
+		b := newBench(t, t.TempDir())
+		content := noise(1, 100_000)
+		b.stub(t, "f", content)
+		if err := b.folder.Rename(t.Context(), "f", "g", false); err != nil {
+			t.Fatal(err)
+		}
+		if there {
+			if err := b.objects.Rename(t.Context(), "f", "g", false); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if got, err := tree.ReadFile(t.Context(), b.folder, "g"); err != nil || !bytes.Equal(got, content) {
+			t.Errorf("renamed in the bucket: %v: %v", there, err)
+		}
+	}
+}
+
+// Content that is not what the mark says is dropped again.
+func TestWrongContent(t *testing.T) {
+	needsRoot(t)
+	b := newBench(t, t.TempDir())
+	e := b.stub(t, "f", noise(1, 100_000))
+	o, err := b.objects.Put(t.Context(), "f", bytes.NewReader(noise(2, 100_000)), tree.PutOptions{Replace: true, Meta: tree.Meta{Modified: e.Modified}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.folder.Put(t.Context(), "f", bytes.NewReader(noise(1, 100_000)), tree.PutOptions{Replace: true, Meta: tree.Meta{Modified: e.Modified}}); err != nil {
+		t.Fatal(err)
+	}
+	e, err = b.folder.Stat(t.Context(), "f")
+	if err == nil {
+		_, err = b.folder.Offload(t.Context(), "f", e, tree.Mark{Path: "f", Version: o.Version, Modified: o.Modified, Digest: [32]byte{1}})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := tree.Fetch(t.Context(), b.folder, "f"); !errors.Is(err, tree.ErrAltered) {
+		t.Errorf("wrong content: %v", err)
+	}
+	if e, err := b.folder.Stat(t.Context(), "f"); err != nil || e.Residency != tree.Stub || e.Allocated > 64<<10 {
+		t.Errorf("afterwards it is %+v, %v", e, err)
+	}
+}
+
+// Readers wait while the bucket is away, with a bound, and go on when it comes back.
+func TestAway(t *testing.T) {
+	needsRoot(t)
+	b := newBench(t, t.TempDir())
+	content := noise(1, 3<<20)
+	b.stub(t, "f", content)
+	b.SetWait(200 * time.Millisecond)
+	var away atomic.Bool
+	asked := make(chan struct{}, 100)
+	b.objects.Fault = func(step, _ string) error {
+		if away.Load() && (step == "stat" || step == "open" || step == "read") {
+			asked <- struct{}{}
+			return tree.ErrUnreachable
+		}
+		return nil
+	}
+	away.Store(true)
+	if err := tree.Fetch(t.Context(), b.folder, "f"); !errors.Is(err, tree.ErrUnreachable) {
+		t.Errorf("away: %v", err)
+	}
+	for len(asked) > 0 {
+		<-asked
+	}
+	b.SetWait(time.Minute)
+	done := guard.Result(func() error { return tree.Fetch(context.Background(), b.folder, "f") })
+	<-asked
+	away.Store(false)
+	if err := <-done; err != nil {
+		t.Errorf("back again: %v", err)
+	}
+	b.residency(t, "f", tree.Whole)
+	if b.Counts().Fetched != 1 || b.Counts().FetchedBytes != 3<<20 || b.Counts().Failed != 1 {
+		t.Errorf("counted %+v", b.Counts())
+	}
+}
+
+// listening is a bench on a volume of its own, whose stubs fill when they are read.
+func listening(t *testing.T) *bench {
+	t.Helper()
+	needsRoot(t)
+	v, err := volume.Mount(t.Context(), t.TempDir(), 96<<20)
+	if errors.Is(err, volume.ErrUnsupported) {
+		t.Skip(err)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := v.Unmount(context.Background()); err != nil {
+			t.Error(err)
+		}
+	})
+	dir := filepath.Join(v.Path, "garden")
+	if err := os.Mkdir(dir, 0o777); err != nil {
+		t.Fatal(err)
+	}
+	b := newBench(t, dir)
+	t.Cleanup(func() { b.folder.Close() })
+	l, err := Listen()
+	if errors.Is(err, ErrNoListener) {
+		t.Skip(err)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := l.Add(&Watched{Path: dir, Edge: b.Edge, Copiers: UsualCopiers, Refused: []string{"head"}}); err != nil {
+		t.Fatal(err)
+	}
+	served := guard.Result(func() error { return l.Serve(context.WithoutCancel(t.Context())) })
+	t.Cleanup(func() {
+		if err := errors.Join(l.Close(), <-served); err != nil {
+			t.Error(err)
+		}
+	})
+	return b
+}
+
+// command runs a program in the folder.
+func (b *bench) command(t *testing.T, name string, args ...string) ([]byte, error) {
+	t.Helper()
+	c := exec.CommandContext(t.Context(), name, args...)
+	c.Dir = b.dir
+	return c.Output()
+}
+
+// Programs that know nothing of stubs read them, and cannot tell them from whole files.
+func TestPrograms(t *testing.T) {
+	b := listening(t)
+	content := noise(1, 5<<20+17)
+	for name, run := range map[string]func(file string) ([]byte, error){
+		"reads": func(file string) ([]byte, error) { return b.command(t, "cat", file) },
+		"maps": func(file string) ([]byte, error) {
+			return b.command(t, "python3", "-c", "import mmap,sys; f=open(sys.argv[1],'rb'); sys.stdout.buffer.write(mmap.mmap(f.fileno(),0,prot=mmap.PROT_READ)[:])", file)
+		},
+		"skips holes": func(file string) ([]byte, error) {
+			_, err := b.command(t, "cp", file, "copy")
+			if err != nil {
+				return nil, err
+			}
+			return os.ReadFile(filepath.Join(b.dir, "copy"))
+		},
+		"moved meanwhile": func(file string) ([]byte, error) {
+			if err := os.MkdirAll(filepath.Join(b.dir, "new"), 0o777); err != nil {
+				return nil, err
+			}
+			if err := os.Rename(filepath.Join(b.dir, file), filepath.Join(b.dir, "new", file)); err != nil {
+				return nil, err
+			}
+			return b.command(t, "cat", "new/"+file)
+		},
+	} {
+		file := strings.ReplaceAll(name, " ", "-")
+		before := b.stub(t, file, content)
+		got, err := run(file)
+		if err != nil || !bytes.Equal(got, content) {
+			t.Errorf("%s: %d bytes, %v", name, len(got), err)
+		}
+		if e, err := b.folder.Stat(t.Context(), file); name != "moved meanwhile" && (err != nil || e.Residency != tree.Whole || !e.Modified.Equal(before.Modified)) {
+			t.Errorf("%s: afterwards it is %+v, %v", name, e, err)
+		}
+	}
+}
+
+// Who writes to a stub writes to a whole file; who cuts it to nothing has an empty one.
+func TestWriters(t *testing.T) {
+	b := listening(t)
+	content := noise(1, 3<<20)
+	for name, c := range map[string]struct {
+		script string
+		want   []byte
+	}{
+		"a part":  {"printf XYZ | dd of=f bs=1 seek=1000000 conv=notrunc status=none", slices.Concat(content[:1_000_000], []byte("XYZ"), content[1_000_003:])},
+		"the end": {"printf XYZ >> f", slices.Concat(content, []byte("XYZ"))},
+		"cut":     {"truncate -s 1000000 f", content[:1_000_000]},
+		"anew":    {"printf XYZ > f", []byte("XYZ")},
+	} {
+		b.stub(t, "f", content)
+		if _, err := b.command(t, "sh", "-c", c.script); err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		got, err := b.command(t, "cat", "f")
+		if err != nil || !bytes.Equal(got, c.want) {
+			t.Errorf("%s: %d bytes, want %d, %v", name, len(got), len(c.want), err)
+		}
+		b.residency(t, "f", tree.Whole)
+		if err := os.Remove(filepath.Join(b.dir, "f")); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// A reader gets an error and no zeros when the content cannot be had, and a program that is to have none at once.
+func TestRefused(t *testing.T) {
+	b := listening(t)
+	content := noise(1, 3<<20)
+	b.stub(t, "f", content)
+	if got, err := b.command(t, "head", "-c", "10", "f"); err == nil || len(got) > 0 {
+		t.Errorf("a program that is to have no content gets %d bytes, %v", len(got), err)
+	}
+	b.residency(t, "f", tree.Stub)
+	b.SetWait(100 * time.Millisecond)
+	b.Edge.Use(nil)
+	if got, err := b.command(t, "cat", "f"); err == nil || len(got) > 0 {
+		t.Errorf("without a bucket: %d bytes, %v", len(got), err)
+	}
+	b.Edge.Use(b.objects)
+	if got, err := b.command(t, "cat", "f"); err != nil || !bytes.Equal(got, content) {
+		t.Errorf("with it: %d bytes, %v", len(got), err)
+	}
+	// Offloaded once more, it is a stub once more: the kernel remembers nothing else of it.
+	b.stub(t, "g", content)
+	for range 2 {
+		if got, err := b.command(t, "cat", "g"); err != nil || !bytes.Equal(got, content) {
+			t.Errorf("read again: %d bytes, %v", len(got), err)
+		}
+		b.residency(t, "g", tree.Whole)
+		treetest.MakeStub(t, b, "g")
+		b.residency(t, "g", tree.Stub)
+	}
+}
+
+// A file that a program has open is not offloaded.
+func TestOpenFile(t *testing.T) {
+	b := listening(t)
+	if _, err := b.folder.Put(t.Context(), "f", bytes.NewReader(noise(1, 100_000)), tree.PutOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	e, err := b.folder.Stat(t.Context(), "f")
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := os.Open(filepath.Join(b.dir, "f"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.folder.Offload(t.Context(), "f", e, tree.Mark{Path: "f"}); !errors.Is(err, tree.ErrInUse) {
+		t.Errorf("open: %v", err)
+	}
+	f.Close()
+	if _, err := b.folder.Offload(t.Context(), "f", e, tree.Mark{Path: "f"}); err != nil {
+		t.Errorf("closed: %v", err)
+	}
+}
+
+func TestSystemVolume(t *testing.T) {
+	needsRoot(t)
+	l, err := Listen()
+	if errors.Is(err, ErrNoListener) {
+		t.Skip(err)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	if err := l.Add(&Watched{Path: "/", Edge: &Edge{}}); !errors.Is(err, ErrSystemVolume) {
+		t.Errorf("the system's volume: %v", err)
+	}
+}
+
+func FuzzAccess(f *testing.F) {
+	f.Add([]byte("\x30\x00\x00\x00\x03\x00\x18\x00\x00\x00\x10\x00\x00\x00\x00\x00\x05\x00\x00\x00\x01\x00\x00\x00\x06\x00\x18\x00\x00\x00\x00\x00\x00\x10\x00\x00\x00\x00\x00\x00\x00\x00\x01\x00\x00\x00\x00\x00"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if _, n := accessOf(b); n < 0 || n > len(b) {
+			t.Errorf("%d of %d bytes", n, len(b))
+		}
+	})
+}

@@ -1,0 +1,275 @@
+package edge
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"sync"
+	"time"
+
+	"bridgespan/guard"
+	"bridgespan/tree"
+	"bridgespan/tree/folder"
+)
+
+// How far is fetched ahead of who reads in order, at first and at most, and how much at a time.
+const (
+	aheadFirst  = 1 << 20
+	aheadMost   = 32 << 20
+	fetchAtOnce = 1 << 20
+)
+
+// runsMost is how many parts of one file are fetched side by side.
+const runsMost = 4
+
+// againAfter is when a bucket that does not answer is tried again.
+const againAfter = time.Second
+
+// errPatience: a reader has waited long enough.
+var errPatience = fmt.Errorf("%w: the content did not arrive in time", tree.ErrUnreachable)
+
+// filling is what is done about one file. Several may read it at a time.
+type filling struct {
+	edge  *Edge
+	users int // of the edge
+
+	finishing sync.Mutex
+	wrong     error // what was fetched is not what was to be; while finishing is held
+
+	mu    sync.Mutex // of what follows
+	news  *sync.Cond // some of it has changed
+	runs  []*run
+	ended int64 // end of the last read
+	ahead int64 // bytes to be fetched ahead of the next read in order
+}
+
+func newFilling(e *Edge) *filling {
+	f := &filling{edge: e, ended: -1}
+	f.news = sync.NewCond(&f.mu)
+	return f
+}
+
+// run is a part of the content that is fetched in order.
+type run struct {
+	from, at, to int64 // begun there, complete up to there, goes on up to there
+	over         bool
+	err          error
+}
+
+// fill makes a part of a stub be there.
+func (f *filling) fill(ctx context.Context, file *os.File, name string, at, n int64) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	defer context.AfterFunc(ctx, f.wake)()
+	patience := time.AfterFunc(f.edge.wait(), func() { cancel(errPatience) })
+	defer patience.Stop()
+	for {
+		hole, err := f.missing(ctx, file, at, n)
+		if err != nil || hole == [2]int64{} {
+			return err
+		}
+		r, err := f.runFor(file, name, hole, at, n)
+		if err == nil {
+			err = f.await(ctx, r, hole[0]+hole[1], patience)
+		}
+		if err := again(ctx, err); err != nil {
+			return err
+		}
+	}
+}
+
+// missing is the first hole in a part of a stub. A stub without any is made whole.
+func (f *filling) missing(ctx context.Context, file *os.File, at, n int64) (hole [2]int64, err error) {
+	s, err := folder.OpenedStub(int(file.Fd()))
+	if err != nil || s == nil {
+		return hole, err
+	}
+	holes, err := s.Missing(at, n)
+	if err != nil || len(holes) > 0 {
+		return append(holes, hole)[0], err
+	}
+	return hole, f.finish(ctx, file)
+}
+
+// finish makes a whole file of a stub of which everything is there.
+func (f *filling) finish(ctx context.Context, file *os.File) error {
+	f.finishing.Lock()
+	defer f.finishing.Unlock()
+	if f.wrong != nil {
+		return f.wrong
+	}
+	s, err := folder.OpenedStub(int(file.Fd()))
+	if err != nil || s == nil {
+		return err
+	}
+	whole, err := s.Finish(ctx)
+	if errors.Is(err, tree.ErrAltered) {
+		f.wrong = err
+	}
+	if err != nil || !whole {
+		return err
+	}
+	f.edge.count(func(c *Counts) { c.Fetched++ })
+	if f.edge.Whole != nil {
+		f.edge.Whole(file)
+	}
+	return nil
+}
+
+func (f *filling) wake() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.news.Broadcast()
+}
+
+// again waits before something is tried again that may pass, and returns what will not.
+func again(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return errors.Join(context.Cause(ctx), err)
+	}
+	if !errors.Is(err, tree.ErrUnreachable) {
+		return err
+	}
+	pause := time.NewTimer(againAfter)
+	defer pause.Stop()
+	select {
+	case <-ctx.Done():
+		return errors.Join(context.Cause(ctx), err)
+	case <-pause.C:
+		return nil
+	}
+}
+
+// runFor is the run that brings a hole, which is begun if there is none. The more somebody reads in order, the
+// further ahead is fetched.
+func (f *filling) runFor(file *os.File, name string, hole [2]int64, at, n int64) (*run, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	switch f.ended {
+	case at, -1:
+		f.ahead = min(max(2*f.ahead, aheadFirst), aheadMost)
+	case at + n: // the same read, which goes on
+	default:
+		f.ahead = 0
+	}
+	f.ended = at + n
+	from, to := hole[0], hole[0]+hole[1]
+	for _, r := range f.runs {
+		if from >= r.from && from <= r.to+fetchAtOnce {
+			r.to = max(r.to, to+f.ahead)
+			return r, nil
+		}
+	}
+	for len(f.runs) >= runsMost {
+		f.news.Wait()
+	}
+	own, err := folder.Reopen(int(file.Fd()))
+	if err != nil {
+		return nil, err
+	}
+	r := &run{from: from, at: from, to: to + f.ahead}
+	f.runs = append(f.runs, r)
+	f.edge.stay(f)
+	guard.Go(func() { f.run(own, name, r) })
+	return r, nil
+}
+
+// await waits until a run has come to a place. Each piece that comes renews a reader's patience.
+func (f *filling) await(ctx context.Context, r *run, to int64, patience *time.Timer) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for r.at < to && !r.over && ctx.Err() == nil {
+		before := r.at
+		f.news.Wait()
+		if r.at > before {
+			patience.Reset(f.edge.wait())
+		}
+	}
+	if r.at >= to {
+		return nil
+	}
+	return r.err
+}
+
+// run fetches a part of the content, and finds out whether the file is whole then.
+func (f *filling) run(file *os.File, name string, r *run) {
+	defer file.Close()
+	id, _, err := identityOf(int(file.Fd()))
+	if err == nil {
+		defer f.edge.leave(id, f)
+		err = guard.Call(func() error { return f.fetch(file, name, r) })
+	}
+	f.mu.Lock()
+	r.over, r.err = true, err
+	for i, other := range f.runs {
+		if other == r {
+			f.runs = append(f.runs[:i:i], f.runs[i+1:]...)
+			break
+		}
+	}
+	f.news.Broadcast()
+	f.mu.Unlock()
+	if err == nil {
+		_, _ = f.missing(context.Background(), file, 0, 1<<62) // who reads next is told what is wrong
+	}
+}
+
+// fetch reads content and writes it into the stub, for as long as the run goes on. It gives up when
+// nothing comes for as long as a reader waits.
+func (f *filling) fetch(file *os.File, name string, r *run) error {
+	ctx, cancel := context.WithCancelCause(context.Background())
+	defer cancel(nil)
+	stalled := time.AfterFunc(f.edge.wait(), func() { cancel(errPatience) })
+	defer stalled.Stop()
+	from, err := f.edge.source.get(ctx)
+	if err != nil {
+		return err
+	}
+	s, err := folder.OpenedStub(int(file.Fd()))
+	if err != nil || s == nil {
+		return err
+	}
+	for _, sought := range []bool{false, true} {
+		if err = f.copy(ctx, from, s, name, r, sought, stalled); !moved(err) {
+			break
+		}
+		err = stale(s.Mark)
+	}
+	if ctx.Err() != nil {
+		err = context.Cause(ctx)
+	}
+	return err
+}
+
+// copy copies what the run still has to bring.
+func (f *filling) copy(ctx context.Context, from tree.Tree, s *folder.Stub, name string, r *run, sought bool, stalled *time.Timer) error {
+	content, err := open(ctx, from, name, s.Mark, s.Size, sought)
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	buffer := make([]byte, fetchAtOnce)
+	most := int64(2 * folder.FillUnit) // somebody waits for the first piece
+	for ; ; most = fetchAtOnce {
+		f.mu.Lock()
+		at, n := r.at, min(r.to, s.Size)-r.at
+		f.mu.Unlock()
+		if n <= 0 {
+			return nil
+		}
+		piece := buffer[:min(n, most)]
+		if k, err := content.ReadAt(piece, at); k < len(piece) {
+			return fmt.Errorf("%w: %d of %d bytes at %d: %w", tree.ErrTorn, k, len(piece), at, err)
+		}
+		if _, err := s.WriteAt(piece, at); err != nil {
+			return err
+		}
+		stalled.Reset(f.edge.wait())
+		f.edge.count(func(c *Counts) { c.FetchedBytes += int64(len(piece)) })
+		f.mu.Lock()
+		r.at += int64(len(piece))
+		f.news.Broadcast()
+		f.mu.Unlock()
+	}
+}

@@ -1,0 +1,317 @@
+package edge
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"bridgespan/guard"
+	"bridgespan/tree"
+	"bridgespan/tree/bucket"
+)
+
+// Settings say where the contents of an edge are.
+type Settings struct {
+	Bucket Bucket `json:"bucket"`
+	// Refused are names of programs that are given no content of stubs.
+	Refused []string `json:"refused,omitempty"`
+	// Wait is how long a reader waits without any progress, in seconds; 0 is a minute.
+	Wait int `json:"wait,omitempty"`
+}
+
+// Bucket is a bucket, or a folder in one, and the access key to open it with. The mover keeps it in memory alone.
+type Bucket struct {
+	Endpoint  string `json:"endpoint"`
+	Plain     bool   `json:"plain,omitempty"`
+	Region    string `json:"region"`
+	Bucket    string `json:"bucket"`
+	Prefix    string `json:"prefix,omitempty"`
+	PathStyle bool   `json:"pathStyle,omitempty"`
+	Key       string `json:"key"`
+	Secret    string `json:"secret"`
+	Authority string `json:"authority,omitempty"` // PEM; "" means those of the host
+}
+
+func (b *Bucket) open(ctx context.Context) (*bucket.Tree, error) {
+	t := bucket.Target{Endpoint: b.Endpoint, Plain: b.Plain, Region: b.Region, Bucket: b.Bucket, Prefix: b.Prefix, PathStyle: b.PathStyle, Key: b.Key, Secret: b.Secret}
+	if b.Authority != "" {
+		roots, err := bucket.Authority(b.Authority)
+		if err != nil {
+			return nil, err
+		}
+		t.Roots = roots
+	}
+	return bucket.Dial(ctx, t)
+}
+
+// Keeper keeps the edges of a mover.
+type Keeper struct {
+	State string // file of what it keeps: which folders are edges
+	// Folders are those that the mover serves, by their names.
+	Folders map[string]string
+
+	mu       sync.Mutex
+	listener *Listener
+	edges    map[string]*kept // by the paths of their folders
+}
+
+// kept is an edge that is kept.
+type kept struct {
+	Folder  string   `json:"folder"` // that the mover serves
+	Sub     string   `json:"sub,omitempty"`
+	Refused []string `json:"refused,omitempty"`
+	Wait    int      `json:"wait,omitempty"`
+
+	watched  *Watched
+	settings Settings
+	source   *bucket.Tree
+}
+
+// Open goes on to watch the folders that were edges when the mover ended. Their readers wait until the service tells
+// where contents are.
+func (k *Keeper) Open(ctx context.Context) error {
+	text, err := os.ReadFile(k.State)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	var list []*kept
+	if err == nil {
+		err = json.Unmarshal(text, &list)
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", k.State, err)
+	}
+	var failed []error
+	for _, e := range list {
+		if err := k.watch(ctx, e); err != nil {
+			failed = append(failed, fmt.Errorf("edge %s: %w", path.Join(e.Folder, e.Sub), err))
+		}
+	}
+	return errors.Join(failed...)
+}
+
+// Close ends watching.
+func (k *Keeper) Close() error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.listener == nil {
+		return nil
+	}
+	return k.listener.Close()
+}
+
+// pathOf is where an edge is on this host, without links.
+func (k *Keeper) pathOf(folder, sub string) (string, error) {
+	top, ok := k.Folders[folder]
+	if !ok {
+		return "", fmt.Errorf("%w: the mover serves no folder %q", fs.ErrNotExist, folder)
+	}
+	if err := tree.CheckName("edge", path.Join(".", sub)); err != nil {
+		return "", err
+	}
+	full, err := filepath.EvalSymlinks(filepath.Join(top, filepath.FromSlash(sub)))
+	if err != nil {
+		return "", err
+	}
+	if real, err := filepath.EvalSymlinks(top); err != nil || full != real && !strings.HasPrefix(full, real+"/") {
+		return "", errors.Join(fmt.Errorf("%w: %s leads out of the folder", fs.ErrPermission, sub), err)
+	}
+	return full, nil
+}
+
+// watch begins to watch an edge.
+func (k *Keeper) watch(ctx context.Context, e *kept) error {
+	full, err := k.pathOf(e.Folder, e.Sub)
+	if err != nil {
+		return err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.listener == nil {
+		l, err := Listen()
+		if err != nil {
+			return err
+		}
+		k.listener = l
+		guard.Go(func() {
+			if err := l.Serve(context.WithoutCancel(ctx)); err != nil {
+				slog.Error("stubs are not filled any more", "error", err)
+			}
+		})
+	}
+	e.watched = &Watched{Path: full, Edge: &Edge{}, Refused: e.Refused, Copiers: UsualCopiers}
+	e.watched.Edge.SetWait(time.Duration(e.Wait) * time.Second)
+	if err := k.listener.Add(e.watched); err != nil {
+		return err
+	}
+	if k.edges == nil {
+		k.edges = map[string]*kept{}
+	}
+	k.edges[full] = e
+	return nil
+}
+
+// Set makes an edge of a folder, or changes one. It returns the error of the bucket when that cannot be opened; the edge
+// stays as it was then.
+func (k *Keeper) Set(ctx context.Context, folder, sub string, s Settings) error {
+	full, err := k.pathOf(folder, sub)
+	if err != nil {
+		return err
+	}
+	source, err := s.Bucket.open(ctx)
+	if err != nil {
+		return err
+	}
+	k.mu.Lock()
+	e := k.edges[full]
+	k.mu.Unlock()
+	if e == nil {
+		e = &kept{Folder: folder, Sub: sub, Refused: s.Refused, Wait: s.Wait}
+		if err := k.watch(ctx, e); err != nil {
+			return errors.Join(err, source.Close())
+		}
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	e.Refused, e.Wait, e.settings = s.Refused, s.Wait, s
+	k.listener.refuse(e.watched, s.Refused)
+	e.watched.Edge.SetWait(time.Duration(s.Wait) * time.Second)
+	e.watched.Edge.Use(source)
+	if e.source != nil {
+		e.source.Close()
+	}
+	e.source = source
+	return k.store()
+}
+
+// Remove ends an edge. Its stubs stay stubs, which nobody can read any more.
+func (k *Keeper) Remove(folder, sub string) error {
+	full, err := k.pathOf(folder, sub)
+	if err != nil {
+		return err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if e := k.edges[full]; e != nil {
+		k.listener.Remove(e.watched)
+		delete(k.edges, full)
+	}
+	return k.store()
+}
+
+// store keeps which folders are edges. The secrets of their buckets are not among it.
+func (k *Keeper) store() error {
+	list := []*kept{}
+	for _, e := range k.edges {
+		list = append(list, e)
+	}
+	slices.SortFunc(list, func(a, b *kept) int { return strings.Compare(a.watched.Path, b.watched.Path) })
+	text, err := json.Marshal(list)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(k.State+".new", text, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(k.State+".new", k.State)
+}
+
+// Status is how an edge is.
+type Status struct {
+	Edge   bool   `json:"edge"`
+	Ready  bool   `json:"ready"`            // contents can be fetched
+	Kernel string `json:"kernel,omitempty"` // why stubs cannot be filled when they are read; "" when they can
+	Counts Counts `json:"counts"`
+}
+
+// Look tells how an edge is, or whether a folder could become one.
+func (k *Keeper) Look(folder, sub string) (s Status, err error) {
+	full, err := k.pathOf(folder, sub)
+	if err != nil {
+		return s, err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if e := k.edges[full]; e != nil {
+		return Status{Edge: true, Ready: e.source != nil, Counts: e.watched.Edge.Counts()}, nil
+	}
+	l, err := Listen()
+	if err != nil {
+		return Status{Kernel: err.Error()}, nil
+	}
+	defer l.Close()
+	if err := l.may(full); err != nil {
+		s.Kernel = err.Error()
+	}
+	return s, nil
+}
+
+// in is the edge that a file of a served folder is in.
+func (k *Keeper) in(full string) (*Edge, string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, e := range k.edges {
+		if full == e.watched.Path {
+			return e.watched.Edge, "."
+		}
+		if name, ok := strings.CutPrefix(full, e.watched.Path+"/"); ok {
+			return e.watched.Edge, name
+		}
+	}
+	return nil, ""
+}
+
+// Fetcher fills the stubs of a folder that the mover serves.
+func (k *Keeper) Fetcher(folder string) *Fetcher { return &Fetcher{k, k.Folders[folder]} }
+
+// Fetcher follows [folder.Fetcher]: it asks the edge that a file is in.
+type Fetcher struct {
+	keeper *Keeper
+	top    string
+}
+
+// errNoEdge: a stub is in no edge any more.
+var errNoEdge = fmt.Errorf("%w: the folder is no edge of a cloud set any more", tree.ErrStub)
+
+func (f *Fetcher) in(name string) (*Edge, string) {
+	top, err := filepath.EvalSymlinks(f.top)
+	if err != nil {
+		return nil, ""
+	}
+	return f.keeper.in(filepath.Join(top, filepath.FromSlash(name)))
+}
+
+func (f *Fetcher) Holds(folder string) bool {
+	e, _ := f.in(folder)
+	return e != nil
+}
+
+func (f *Fetcher) Fill(ctx context.Context, file *os.File, name string, at, n int64) error {
+	e, name := f.in(name)
+	if e == nil {
+		return errNoEdge
+	}
+	return e.Fill(ctx, file, name, at, n)
+}
+
+func (f *Fetcher) Offload(file *os.File, empty func() error) error {
+	full, err := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", file.Fd()))
+	if err != nil {
+		return err
+	}
+	e, _ := f.keeper.in(full)
+	if e == nil {
+		return errNoEdge
+	}
+	return e.Offload(file, empty)
+}

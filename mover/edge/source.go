@@ -1,0 +1,88 @@
+package edge
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"sync"
+
+	"bridgespan/tree"
+)
+
+// source is the tree that has the contents. Those who need it wait until there is one.
+type source struct {
+	mu    sync.Mutex
+	tree  tree.Tree
+	there chan struct{} // closed when there is a tree; nil until somebody waits
+}
+
+func (s *source) use(from tree.Tree) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.tree = from; from != nil && s.there != nil {
+		close(s.there)
+		s.there = nil
+	}
+}
+
+// get is the tree, as soon as there is one.
+func (s *source) get(ctx context.Context) (tree.Tree, error) {
+	for {
+		s.mu.Lock()
+		from := s.tree
+		if from == nil && s.there == nil {
+			s.there = make(chan struct{})
+		}
+		there := s.there
+		s.mu.Unlock()
+		if from != nil {
+			return from, nil
+		}
+		select {
+		case <-there:
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		}
+	}
+}
+
+// versioned is a tree that reads one version of a file without looking for it first.
+type versioned interface {
+	OpenVersion(ctx context.Context, name string, entry tree.Entry) tree.Content
+}
+
+// open opens the content that a mark speaks of, of a file with some name and length. Usually the object is
+// where it was, and one request brings its first bytes; what is found out then, first tells.
+func open(ctx context.Context, from tree.Tree, name string, mark tree.Mark, size int64, sought bool) (tree.Content, error) {
+	if v, ok := from.(versioned); ok && mark.Version != "" && mark.Path != "" && !sought {
+		return v.OpenVersion(ctx, mark.Path, tree.Entry{Name: mark.Path, Size: size, Version: mark.Version}), nil
+	}
+	for _, at := range []string{name, mark.Path} {
+		if at == "" {
+			continue
+		}
+		entry, err := from.Stat(ctx, at)
+		if err != nil && !absent(err) {
+			return nil, err
+		}
+		if err != nil || !speaks(mark, size, entry) {
+			continue
+		}
+		if v, ok := from.(versioned); ok && entry.Version != "" {
+			return v.OpenVersion(ctx, at, entry), nil
+		}
+		return from.Open(ctx, at)
+	}
+	return nil, stale(mark)
+}
+
+// speaks reports whether a mark speaks of an object: it is the one, or a copy that was made of it
+// when the file was renamed.
+func speaks(mark tree.Mark, size int64, e tree.Entry) bool {
+	return e.Kind == tree.File && e.Size == size && (mark.Version != "" && e.Version == mark.Version || e.Modified.Equal(mark.Modified))
+}
+
+func absent(err error) bool { return errors.Is(err, fs.ErrNotExist) || errors.Is(err, tree.ErrKind) }
+
+// moved reports whether an error says that an object is not where it was, or is another one.
+func moved(err error) bool { return absent(err) || errors.Is(err, tree.ErrVersion) }

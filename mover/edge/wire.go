@@ -1,0 +1,97 @@
+package edge
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/http"
+
+	"bridgespan/tree"
+	"bridgespan/tree/remote"
+)
+
+// Each call is one HTTP request, POST /v1/edges/{folder}/{call}, with a JSON body and answer. Errors are
+// told as those of folders are.
+
+// request is the body of a call.
+type request struct {
+	Sub      string    `json:"sub,omitempty"` // the edge, in the served folder
+	Settings *Settings `json:"settings,omitempty"`
+}
+
+// mostBody is how long a call may be: certificates are the longest part.
+const mostBody = 1 << 20
+
+// Handler answers the calls of those who were let in already.
+func Handler(k *Keeper) http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /v1/edges/{folder}/{call}", func(w http.ResponseWriter, r *http.Request) {
+		status, err := k.serve(r)
+		if err != nil {
+			slog.Warn("an edge's call failed", "folder", r.PathValue("folder"), "call", r.PathValue("call"), "error", err)
+			remote.Fail(w, err)
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(status)
+	})
+	return mux
+}
+
+func (k *Keeper) serve(r *http.Request) (s Status, err error) {
+	var asked request
+	if err := json.NewDecoder(io.LimitReader(r.Body, mostBody)).Decode(&asked); err != nil {
+		return s, fmt.Errorf("%w: the call cannot be read: %w", fs.ErrInvalid, err)
+	}
+	folder := r.PathValue("folder")
+	switch r.PathValue("call") {
+	case "look":
+	case "set":
+		if asked.Settings == nil {
+			return s, fmt.Errorf("%w: settings are missing", fs.ErrInvalid)
+		}
+		err = k.Set(r.Context(), folder, asked.Sub, *asked.Settings)
+	case "remove":
+		err = k.Remove(folder, asked.Sub)
+	default:
+		err = fmt.Errorf("%w: no call %q", tree.ErrUnsupported, r.PathValue("call"))
+	}
+	if err != nil {
+		return s, err
+	}
+	return k.Look(folder, asked.Sub)
+}
+
+// Caller sends a body to a mover, and reads its answer: POST of a path below /v1.
+type Caller interface {
+	Post(ctx context.Context, path []string, body, answer any) error
+}
+
+// Client is an edge at a mover.
+type Client struct {
+	Caller
+	Folder, Sub string
+}
+
+func (c Client) call(ctx context.Context, what string, r request) (s Status, err error) {
+	r.Sub = c.Sub
+	err = c.Post(ctx, []string{"edges", c.Folder, what}, r, &s)
+	return s, err
+}
+
+// Look tells how the edge is, or whether the folder could become one.
+func (c Client) Look(ctx context.Context) (Status, error) { return c.call(ctx, "look", request{}) }
+
+// Set makes an edge of the folder, or changes it.
+func (c Client) Set(ctx context.Context, s Settings) (Status, error) {
+	return c.call(ctx, "set", request{Settings: &s})
+}
+
+// Remove ends the edge.
+func (c Client) Remove(ctx context.Context) error {
+	_, err := c.call(ctx, "remove", request{})
+	return err
+}
