@@ -266,8 +266,8 @@ type Tree interface {
 // Expecter is a tree that opens a file for less when it is known what it should be.
 type Expecter interface {
 	// OpenExpected opens a file that is taken to be as expected tells, without
-	// looking whether it is: the content's Entry is expected. Who has read it finds
-	// that out with [Unchanged].
+	// looking whether it is: the content's Entry is expected, but for the Residency of a tree that
+	// holds stubs. Who has read it finds that out with [Unchanged].
 	OpenExpected(ctx context.Context, name string, expected Entry) (Content, error)
 }
 

@@ -244,7 +244,7 @@ func (f *filling) fetch(file *os.File, name string, r *run) error {
 
 // copy copies what the run still has to bring.
 func (f *filling) copy(ctx context.Context, from tree.Tree, s *folder.Stub, name string, r *run, sought bool, stalled *time.Timer) error {
-	content, err := open(ctx, from, name, s.Mark, s.Size, sought)
+	content, err := Content(ctx, from, name, s.Mark, s.Size, sought)
 	if err != nil {
 		return err
 	}

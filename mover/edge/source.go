@@ -51,9 +51,9 @@ type versioned interface {
 	OpenVersion(ctx context.Context, name string, entry tree.Entry) tree.Content
 }
 
-// open opens the content that a mark speaks of, of a file with some name and length. Usually the object is
-// where it was, and one request brings its first bytes; what is found out then, first tells.
-func open(ctx context.Context, from tree.Tree, name string, mark tree.Mark, size int64, sought bool) (tree.Content, error) {
+// Content opens the content that a mark speaks of, for a stub that has some name and length. Unless it is to be sought,
+// the object is taken to be where it was, which its first bytes then tell.
+func Content(ctx context.Context, from tree.Tree, name string, mark tree.Mark, size int64, sought bool) (tree.Content, error) {
 	if v, ok := from.(versioned); ok && mark.Version != "" && mark.Path != "" && !sought {
 		return v.OpenVersion(ctx, mark.Path, tree.Entry{Name: mark.Path, Size: size, Version: mark.Version}), nil
 	}

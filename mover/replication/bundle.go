@@ -38,7 +38,7 @@ func (c *carry) bundle(tasks []*task) []*task {
 		from, to := e.atSender, e.atReceiver
 		above := folders[parentKey(e.ticket.Key)]
 		if above == nil || from == nil || from.Kind != replica.File || !unknown(to) || from.Pending != nil || from.Moved != "" || from.Size > transfer.BundleFile ||
-			len(above.files) == transfer.BundleMost || above.bytes+from.Size > transfer.BundleBytes {
+			len(above.files) == transfer.BundleMost || above.bytes+from.Size > transfer.BundleBytes || c.to.AsStub != nil && c.to.AsStub(e.ticket.Key, from.Size, from.Modified) {
 			continue
 		}
 		e.with, above.files, above.bytes = above, append(above.files, e), above.bytes+from.Size

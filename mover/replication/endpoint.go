@@ -82,10 +82,10 @@ func (e *Engine) sweep(ctx context.Context, r *Replica) error {
 	return e.endpoint(r).Sweep(ctx, wanted, func(name string, err error) { e.trouble(r, name, err) })
 }
 
-// digest reads a file and hashes it. The entry is the file as it was opened; it
+// digest reads a file and hashes it; of a stub, its mark tells the hash, or none when nobody has read it. The entry is the file as it was opened; it
 // returns errMoved when it is another one afterwards.
 func digest(ctx context.Context, t tree.Tree, name string) (chunk.Digest, tree.Entry, error) {
-	return transfer.Digest(ctx, t, name, nil)
+	return digestOrMark(ctx, t, name)
 }
 
 // emptyDigest is that of every file without content.

@@ -121,17 +121,30 @@ func (m *move) remove(ctx context.Context, next replica.Record) error {
 		}
 		return m.end(ctx, m.here, next, "", "", nil)
 	}
-	attic, err := m.atticFor(ctx)
+	attic, err := m.atticUnlessStub(ctx)
 	if err != nil {
 		return err
 	}
 	if err := m.begin(ctx, next, "", attic); err != nil {
 		return err
 	}
-	if err := r.Tree.Rename(ctx, m.here, attic, false); err != nil {
+	if attic == "" {
+		err = r.Tree.Remove(ctx, m.here)
+	} else {
+		err = r.Tree.Rename(ctx, m.here, attic, false)
+	}
+	if err != nil {
 		return err
 	}
 	return m.end(ctx, m.here, next, "", attic, nil)
+}
+
+// atticUnlessStub is atticFor, or "" for a stub.
+func (m *move) atticUnlessStub(ctx context.Context) (string, error) {
+	if out, err := m.keepsOut(ctx); out || err != nil {
+		return "", err
+	}
+	return m.atticFor(ctx)
 }
 
 // atticFor makes room in the attic for what is at the path, and says where.

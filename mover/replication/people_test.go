@@ -2,6 +2,7 @@ package replication
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"path"
@@ -267,6 +268,9 @@ func (w *world) drops(t *memory.Tree, name string) {
 		return
 	}
 	text, err := tree.ReadFile(context.Background(), t, name)
+	if errors.Is(err, tree.ErrNoContent) {
+		return
+	}
 	if err != nil {
 		panic(err)
 	}

@@ -235,6 +235,12 @@ func (e *task) read(ctx context.Context, r *Replica, rec, other *replica.Record)
 		d, entry, err = transfer.Digest(ctx, r.Tree, name, through)
 		return err
 	})
+	if errors.Is(err, tree.ErrStub) {
+		if d, err = e.readStub(ctx, r, name, rec, other); err != nil || !d.Known() {
+			return err
+		}
+		entry, err = seenEntry(rec), nil
+	}
 	if absent(err) || errors.Is(err, errMoved) || err == nil && !asKept(rec, entry) {
 		return e.changed(ctx, r, name, *rec)
 	}

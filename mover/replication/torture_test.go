@@ -2,6 +2,7 @@ package replication
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"maps"
@@ -65,6 +66,9 @@ func (w *world) turn() {
 // or carry a lane.
 func (w *world) task(ctx context.Context, i int) func() {
 	if i < len(w.replicas) {
+		if w.stubs && i > 0 && w.random.IntN(3) == 0 {
+			return func() { w.offload(ctx, w.replicas[i]) }
+		}
 		if w.random.IntN(4) == 0 {
 			return func() { w.partialScan(ctx, w.replicas[i]) }
 		}
@@ -88,6 +92,20 @@ func (w *world) task(ctx context.Context, i int) func() {
 	}
 }
 
+// offload makes stubs of some files of an edge.
+func (w *world) offload(ctx context.Context, r *Replica) {
+	for e, err := range tree.Walk(ctx, r.Tree, ".", tree.Bare) {
+		if err != nil {
+			return
+		}
+		if e.Kind != tree.File || own(e.Path) || w.random.IntN(2) == 0 {
+			continue
+		}
+		_, err := w.engine.Offload(ctx, r.ID, w.replicas[0].ID, e.Path)
+		w.log("offload %s at %s: %v", e.Path, r.Name, err)
+	}
+}
+
 // show is all that a replica shows, and the contents in its attic.
 func (w *world) show(i int) (shown map[string]string, attic []string) {
 	w.people = true
@@ -104,6 +122,10 @@ func (w *world) show(i int) (shown map[string]string, attic []string) {
 			continue
 		}
 		text, err := tree.ReadFile(context.Background(), w.trees[i], e.Path)
+		if errors.Is(err, tree.ErrNoContent) && !own(e.Path) { // until the edge hears of what the bucket has now
+			shown[e.Path] = fmt.Sprintf("a stub without content|%v %v", e.Modified.Format(time.TimeOnly), e.Descriptor)
+			continue
+		}
 		if err != nil {
 			panic(err)
 		}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"bridgespan/core/replica"
+	"bridgespan/mover/edge"
 	"bridgespan/mover/transfer"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
@@ -55,6 +56,8 @@ type world struct {
 	cancel     context.CancelFunc    // interrupts the work
 	// objects is true where all replicas but the first are object stores.
 	objects bool
+	// stubs is true where the first replica is a bucket, and the others are its edges.
+	stubs bool
 	// deep is true where people have folders in folders, and move them into each other.
 	deep      bool
 	scanShare int                     // how much longer pauses between scans are than the scans
@@ -90,11 +93,14 @@ func newWorld(seed uint64) *world {
 	w.deltaFrom = 1 + w.random.Int64N(2)*1000
 	w.mostAbsent = w.random.IntN(2) * (1 + w.random.IntN(5))
 	w.piece = w.random.Int64N(2) * (1 + w.random.Int64N(600))
-	w.objects = seed%4 == 3
+	w.objects, w.stubs = seed%4 == 3, seed%4 == 1
 	if w.random.IntN(2) == 0 {
 		w.filler = fmt.Sprintf("%x", randomText(seed, 1000))
 	}
 	w.layout = []func(ids []replica.ID) []replica.Lane{replica.Mesh, func(ids []replica.ID) []replica.Lane { return replica.Hub(ids[0], ids) }, replica.Chain}[w.random.IntN(3)]
+	if w.stubs {
+		w.layout = func(ids []replica.ID) []replica.Lane { return replica.Hub(ids[0], ids) }
+	}
 	for i := range 2 + w.random.IntN(3) {
 		w.place(i == 0)
 	}
@@ -108,7 +114,7 @@ func (w *world) place(seed bool) {
 	i := len(w.trees)
 	skew := time.Duration(w.random.IntN(240)-120) * time.Second
 	t := &memory.Tree{CaseSensitive: w.random.IntN(3) == 0 && !w.deep, Far: w.random.IntN(2) == 0, Now: func() time.Time { return w.clock.Add(skew) }}
-	t.Objects = w.objects && i > 0
+	t.Objects = w.objects && i > 0 || w.stubs && i == 0
 	t.Fault = func(step, name string) error {
 		if w.people {
 			return nil
@@ -131,7 +137,27 @@ func (w *world) place(seed bool) {
 	w.trees = append(w.trees, t)
 	w.worked[i] = map[string]bool{}
 	w.last++
-	w.replicas = append(w.replicas, &Replica{ID: w.last, Name: fmt.Sprint("r", i+1), Tree: t, Seed: seed, Intake: int64(w.random.IntN(3) * 10)})
+	r := &Replica{ID: w.last, Name: fmt.Sprint("r", i+1), Tree: t, Seed: seed, Intake: int64(w.random.IntN(3) * 10)}
+	if w.stubs && i > 0 {
+		t.Source = w.inBucket
+		r.AsStub = asStub
+	}
+	w.replicas = append(w.replicas, r)
+}
+
+// asStub lets about half of what comes to an edge become stubs.
+func asStub(name string, size int64, _ time.Time) bool { return (len(name)+int(size))%2 == 0 }
+
+// inBucket is the content of a stub, from the first replica.
+func (w *world) inBucket(ctx context.Context, name string, size int64, mark tree.Mark) ([]byte, error) {
+	c, err := edge.Content(ctx, w.trees[0], name, mark, size, true)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	content := make([]byte, size)
+	_, err = c.ReadAt(content, 0)
+	return content, err
 }
 
 // lay lays the lanes between the replicas as they are now: those that are there
@@ -173,6 +199,9 @@ func (w *world) changeMembers() {
 	}
 	i %= len(w.replicas)
 	r := w.replicas[i]
+	if w.stubs && i == 0 { // then stubs are all that is left of some contents
+		return
+	}
 	other := slices.IndexFunc(w.replicas, func(o *Replica) bool { return o != r && o.Filled })
 	if other < 0 {
 		return
@@ -180,7 +209,7 @@ func (w *world) changeMembers() {
 	w.log("%s begins anew", r.Name)
 	w.database.forget(r.ID)
 	w.last++
-	fresh := &Replica{ID: w.last, Name: r.Name, Tree: r.Tree, Intake: r.Intake}
+	fresh := &Replica{ID: w.last, Name: r.Name, Tree: r.Tree, Intake: r.Intake, AsStub: r.AsStub}
 	if r.Seed {
 		w.replicas[other].Seed = true
 		for key, rec := range w.database.all(w.replicas[other].ID) {

@@ -38,7 +38,7 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 	attic := ""
 	if m.v.Spare {
 		var err error
-		if attic, err = m.atticFor(ctx); err != nil {
+		if attic, err = m.atticUnlessStub(ctx); err != nil {
 			return err
 		}
 	}
@@ -96,6 +96,8 @@ func (m *move) writeWhole(ctx context.Context, next replica.Record, attic, name 
 		return errors.Join(m.leave(ctx, &next, "", attic), m.changed(ctx, m.carry.to, m.here, m.to))
 	case errors.Is(err, transfer.ErrChanged):
 		return errors.Join(m.leave(ctx, &next, "", attic), cmp.Or(m.reread(ctx), err))
+	case errors.Is(err, tree.ErrStub):
+		return errors.Join(m.leave(ctx, &next, "", attic), m.fill(ctx))
 	case err != nil: // it may have been written: that is settled before the next try
 		return err
 	}
@@ -133,6 +135,12 @@ func (m *move) replaced(ctx context.Context, attic, name string) (*transfer.Know
 // What is not as recorded at either end is noted.
 func (m *move) stage(ctx context.Context, next *replica.Record) (*transfer.Staged, error) {
 	options := m.options(next)
+	if stub, err := m.asStub(ctx); err != nil || stub {
+		if err == nil {
+			return m.stageStub(ctx, next)
+		}
+		return nil, err
+	}
 	options.Key, options.Alike = m.to.Key, m.alike
 	if m.to.Kind == replica.File {
 		options.Older = &transfer.Known{Path: m.here, Entry: seenEntry(&m.to), Digest: m.to.Digest}
@@ -143,6 +151,8 @@ func (m *move) stage(ctx context.Context, next *replica.Record) (*transfer.Stage
 		return nil, m.changed(ctx, m.carry.to, m.here, m.to)
 	case errors.Is(err, transfer.ErrChanged):
 		return nil, cmp.Or(m.reread(ctx), err)
+	case errors.Is(err, tree.ErrStub):
+		return nil, m.fill(ctx)
 	case err != nil:
 		return nil, err
 	}

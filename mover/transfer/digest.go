@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"context"
+	"errors"
 	"io"
 	"sync"
 
@@ -13,9 +14,13 @@ import (
 
 // Digest reads a file and hashes what through makes of its content, where it is read here; a
 // nil through changes nothing. The entry is the file as it was opened. It returns ErrChanged
-// when the file is another one afterwards, and [tree.ErrStub] of a stub, which stays one.
+// when the file is another one afterwards. A stub stays one: its mark tells the hash, or Digest returns
+// [tree.ErrStub].
 func Digest(ctx context.Context, t tree.Tree, name string, through func(io.Reader) io.Reader) (chunk.Digest, tree.Entry, error) {
 	content, err := tree.Resident(t).Open(ctx, name)
+	if errors.Is(err, tree.ErrStub) {
+		return markedDigest(ctx, t, name)
+	}
 	if err != nil {
 		return chunk.Digest{}, tree.Entry{}, err
 	}

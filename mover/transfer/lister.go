@@ -39,6 +39,9 @@ func (e *Endpoint) KeepList(ctx context.Context, l *Lister, d chunk.Digest) erro
 		return nil
 	}
 	list := l.List()
+	if len(list.Chunks) == 0 { // a mark told the hash, and nothing was read
+		return nil
+	}
 	list.Digest = d
 	return e.keepChunks(ctx, list)
 }

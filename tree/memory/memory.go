@@ -38,8 +38,8 @@ type Tree struct {
 	Fault func(step, name string) error
 	// Keep makes of bytes that are written what is kept of them, as many; nil keeps them.
 	Keep func(name string, written []byte) []byte
-	// Source has the contents of stubs; without one, what is offloaded is put aside.
-	Source func(ctx context.Context, name string, mark tree.Mark) ([]byte, error)
+	// Source has the contents of stubs, of so many bytes; without one, what is offloaded is put aside.
+	Source func(ctx context.Context, name string, size int64, mark tree.Mark) ([]byte, error)
 
 	mu     sync.Mutex
 	nodes  map[string]*node // by key of the full name; the root is "."

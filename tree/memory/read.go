@@ -52,6 +52,7 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 func (t *Tree) OpenExpected(ctx context.Context, name string, expected tree.Entry) (tree.Content, error) {
 	c, err := t.Open(ctx, name)
 	if err == nil {
+		expected.Residency = c.Entry().Residency
 		c.(*content).entry = expected
 	}
 	return c, err

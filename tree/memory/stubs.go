@@ -79,7 +79,7 @@ func (t *Tree) fetched(ctx context.Context, name string) ([]byte, error) {
 		return content, nil
 	}
 	if t.Source != nil {
-		if content, err = t.Source(ctx, name, mark); err != nil {
+		if content, err = t.Source(ctx, name, size, mark); err != nil {
 			return nil, tree.PathError("fetch", name, err)
 		}
 	}

@@ -1,0 +1,167 @@
+package replication
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+
+	"bridgespan/core/chunk"
+	"bridgespan/core/replica"
+	"bridgespan/mover/transfer"
+	"bridgespan/tree"
+)
+
+// asStub reports whether the file that comes to a path is placed as a stub: where there is a stub, and where there is
+// nothing if the replica wants it so. A file that people have whole stays whole.
+func (m *move) asStub(ctx context.Context) (bool, error) {
+	r, from := m.carry.to, m.carry.from
+	if r.AsStub == nil || m.from.Size == 0 || !r.Tree.Capabilities().Stubs || !from.Tree.Capabilities().WholePuts {
+		return false, nil
+	}
+	if m.to.Kind == replica.File {
+		return isStub(ctx, r, m.here)
+	}
+	return r.AsStub(m.here, m.from.Size, m.from.Modified), nil
+}
+
+func isStub(ctx context.Context, r *Replica, name string) (bool, error) {
+	if !r.Tree.Capabilities().Stubs {
+		return false, nil
+	}
+	e, err := r.Tree.Stat(ctx, name)
+	if absent(err) {
+		return false, nil
+	}
+	return e.Residency == tree.Stub, err
+}
+
+// stageStub makes a stub in the receiver's intake of the object that the sender has.
+func (m *move) stageStub(ctx context.Context, next *replica.Record) (*transfer.Staged, error) {
+	object, err := m.carry.from.Tree.Stat(ctx, m.there)
+	if err != nil && !absent(err) {
+		return nil, err
+	}
+	if err != nil || !asKept(&m.from, object) {
+		return nil, m.changed(ctx, m.carry.from, m.there, m.from)
+	}
+	mark := tree.Mark{Path: m.there, Version: object.Version, Modified: object.Modified, Digest: m.from.Digest}
+	staged, err := m.carry.receiver.StageStub(ctx, mark, m.from.Size, m.options(next))
+	if err == nil {
+		next.Digest = m.from.Digest
+	}
+	return staged, err
+}
+
+// keepsOut reports whether what is at the receiver's path need not go to the attic: a stub, whose content is not there. One that
+// people changed while nobody filled it is filled first.
+func (m *move) keepsOut(ctx context.Context) (bool, error) {
+	r := m.carry.to
+	stub, err := isStub(ctx, r, m.here)
+	if err != nil || !stub {
+		return false, err
+	}
+	if _, err := tree.MarkOf(ctx, r.Tree, m.here); err == nil {
+		return true, nil
+	}
+	return false, tree.Fetch(ctx, r.Tree, m.here)
+}
+
+// readStub tells the hash of a stub whose content nobody has read: that of the object which it is a stub of, when other is
+// its record. Else it leaves it open: then it is taken for another content than any. A stub that people changed while nobody
+// filled it is filled, and read the next time.
+func (e *task) readStub(ctx context.Context, r *Replica, name string, rec, other *replica.Record) (d chunk.Digest, err error) {
+	mark, err := tree.MarkOf(ctx, r.Tree, name)
+	if err != nil {
+		if err := tree.Fetch(ctx, r.Tree, name); err != nil {
+			return d, err
+		}
+		return d, later("its content was fetched")
+	}
+	hub := e.carry.from
+	if hub == r {
+		hub = e.carry.to
+	}
+	if other.Kind != replica.File || other.Size != rec.Size || other.Seen.ID == 0 || other.Seen.ID != idOf(tree.Entry{Version: mark.Version}) {
+		return d, nil
+	}
+	err = e.read(ctx, hub, other, rec)
+	return other.Digest, err
+}
+
+// fill fetches the content of the sender's file, of which only a stub is there, since the receiver needs it. When the content
+// is nowhere any more, the stub goes, too.
+func (m *move) fill(ctx context.Context) error {
+	r := m.carry.from
+	err := tree.Fetch(ctx, r.Tree, m.there)
+	if !errors.Is(err, tree.ErrNoContent) {
+		return errors.Join(later("its content was fetched"), err)
+	}
+	m.trouble(r, m.there, fmt.Errorf("%w: it was replaced or removed there before this edge had it, and so the stub is removed", err))
+	if err := r.Tree.Remove(ctx, m.there); err != nil && !absent(err) {
+		return err
+	}
+	return m.changed(ctx, r, m.there, m.from)
+}
+
+// Offload makes a stub of a file of an edge, and returns how many bytes that frees. Before, it makes sure that the hub
+// has the content. It returns an error wrapping errLater, such as while a change is on its way, and those of [tree.Stubs].
+func (e *Engine) Offload(ctx context.Context, edge, hub replica.ID, name string) (freed int64, err error) {
+	r, from, key := e.replica(edge), e.replica(hub), keyOf(name)
+	h := e.newHold()
+	defer h.release()
+	if !h.change(r, key) || !h.rely(from, key) {
+		return 0, errBusy
+	}
+	rec, err := e.get(ctx, r, key)
+	if err != nil {
+		return 0, err
+	}
+	there, err := e.get(ctx, from, key)
+	if err != nil {
+		return 0, err
+	}
+	if rec.Pending != nil || there.Pending != nil || !sameVersion(&rec, &there) {
+		return 0, later("the bucket has another version of it, or none")
+	}
+	entry, err := r.Tree.Stat(ctx, name)
+	if err != nil || entry.Residency == tree.Stub {
+		return 0, err
+	}
+	path, err := e.pathOf(ctx, from, &there, &rec)
+	if err != nil {
+		return 0, err
+	}
+	object, err := from.Tree.Stat(ctx, path)
+	switch {
+	case absent(err), err == nil && !asKept(&there, object), !asKept(&rec, entry):
+		return 0, later("it was changed just now")
+	case err != nil:
+		return 0, err
+	}
+	after, err := tree.Offload(ctx, r.Tree, name, entry, tree.Mark{Path: path, Version: object.Version, Modified: object.Modified, Digest: cmp.Or(rec.Digest, there.Digest)})
+	return max(entry.Allocated-after.Allocated, 0), err
+}
+
+// sameVersion reports whether two replicas have one version of a file, as far as it was read.
+func sameVersion(a, b *replica.Record) bool {
+	known := a.Digest.Known() && b.Digest.Known()
+	return a.Kind == replica.File && b.Kind == replica.File && len(a.Version) > 0 && a.Version.Compare(b.Version) == replica.Equal &&
+		a.Size == b.Size && (!known || a.Digest == b.Digest)
+}
+
+// digestOrMark is digest, but for a stub whose content nobody has read: that has none.
+func digestOrMark(ctx context.Context, t tree.Tree, name string) (chunk.Digest, tree.Entry, error) {
+	d, entry, err := transfer.Digest(ctx, t, name, nil)
+	if !errors.Is(err, tree.ErrStub) {
+		return d, entry, err
+	}
+	if _, bad := tree.MarkOf(ctx, t, name); bad != nil { // it was changed while nobody filled it
+		if err := tree.Fetch(ctx, t, name); err != nil {
+			return d, entry, err
+		}
+		return transfer.Digest(ctx, t, name, nil)
+	}
+	entry, err = t.Stat(ctx, name)
+	return chunk.Digest{}, entry, err
+}
