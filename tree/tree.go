@@ -96,6 +96,8 @@ type Entry struct {
 	Allocated  int64 // bytes that it occupies, where known
 	Modified   time.Time
 	Created    time.Time // zero where unknown
+	// Accessed is when a file was last read, as far as the file system keeps that; a listing of Bare detail alone tells it.
+	Accessed time.Time
 	ID         uint64    // identity within the tree that survives a rename; 0 where unknown
 	Attributes Attributes
 	Descriptor acl.Descriptor // zero unless asked for
@@ -115,7 +117,7 @@ type Detail uint8
 const (
 	Plain           Detail = iota
 	WithDescriptors        // fetched with the listing, in the same round trips where the protocol can
-	Bare                   // as Plain, but attributes may be missing where they cost more
+	Bare                   // as Plain, but attributes may be missing where they cost more; Accessed is told where it is known
 	// Versions: names, kinds, sizes and versions alone, of a tree with [Capabilities].CostlyDetail. The
 	// folder itself is listed as ".", unless it exists for what is in it only.
 	Versions

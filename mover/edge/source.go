@@ -52,34 +52,42 @@ type versioned interface {
 }
 
 // Content opens the content that a mark speaks of, for a stub that has some name and length. Unless it is to be sought,
-// the object is taken to be where it was, which its first bytes then tell.
+// the object is taken to be where it was, which its first bytes then tell. What is sought is the version of the mark; a service
+// may give a copy another version, as when the object was renamed: then length and time tell.
 func Content(ctx context.Context, from tree.Tree, name string, mark tree.Mark, size int64, sought bool) (tree.Content, error) {
 	if v, ok := from.(versioned); ok && mark.Version != "" && mark.Path != "" && !sought {
 		return v.OpenVersion(ctx, mark.Path, tree.Entry{Name: mark.Path, Size: size, Version: mark.Version}), nil
 	}
-	for _, at := range []string{name, mark.Path} {
+	var copied string
+	var copiedEntry tree.Entry
+	for _, at := range []string{mark.Path, name} {
 		if at == "" {
 			continue
 		}
 		entry, err := from.Stat(ctx, at)
-		if err != nil && !absent(err) {
-			return nil, err
-		}
-		if err != nil || !speaks(mark, size, entry) {
+		switch {
+		case absent(err), err == nil && (entry.Kind != tree.File || entry.Size != size):
 			continue
+		case err != nil:
+			return nil, err
+		case mark.Version != "" && entry.Version == mark.Version:
+			return openObject(ctx, from, at, entry)
+		case entry.Modified.Equal(mark.Modified):
+			copied, copiedEntry = at, entry
 		}
-		if v, ok := from.(versioned); ok && entry.Version != "" {
-			return v.OpenVersion(ctx, at, entry), nil
-		}
-		return from.Open(ctx, at)
 	}
-	return nil, stale(mark)
+	if copied == "" {
+		return nil, stale(mark)
+	}
+	return openObject(ctx, from, copied, copiedEntry)
 }
 
-// speaks reports whether a mark speaks of an object: it is the one, or a copy that was made of it
-// when the file was renamed.
-func speaks(mark tree.Mark, size int64, e tree.Entry) bool {
-	return e.Kind == tree.File && e.Size == size && (mark.Version != "" && e.Version == mark.Version || e.Modified.Equal(mark.Modified))
+// openObject opens an object that was found.
+func openObject(ctx context.Context, from tree.Tree, name string, entry tree.Entry) (tree.Content, error) {
+	if v, ok := from.(versioned); ok && entry.Version != "" {
+		return v.OpenVersion(ctx, name, entry), nil
+	}
+	return from.Open(ctx, name)
 }
 
 func absent(err error) bool { return errors.Is(err, fs.ErrNotExist) || errors.Is(err, tree.ErrKind) }

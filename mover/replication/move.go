@@ -121,30 +121,20 @@ func (m *move) remove(ctx context.Context, next replica.Record) error {
 		}
 		return m.end(ctx, m.here, next, "", "", nil)
 	}
-	attic, err := m.atticUnlessStub(ctx)
+	attic, err := m.atticFor(ctx)
 	if err != nil {
 		return err
 	}
 	if err := m.begin(ctx, next, "", attic); err != nil {
 		return err
 	}
-	if attic == "" {
-		err = r.Tree.Remove(ctx, m.here)
-	} else {
-		err = r.Tree.Rename(ctx, m.here, attic, false)
+	if err := r.Tree.Rename(ctx, m.here, attic, false); err != nil {
+		return err
 	}
-	if err != nil {
+	if err := dropStub(ctx, r, attic); err != nil {
 		return err
 	}
 	return m.end(ctx, m.here, next, "", attic, nil)
-}
-
-// atticUnlessStub is atticFor, or "" for a stub.
-func (m *move) atticUnlessStub(ctx context.Context) (string, error) {
-	if out, err := m.keepsOut(ctx); out || err != nil {
-		return "", err
-	}
-	return m.atticFor(ctx)
 }
 
 // atticFor makes room in the attic for what is at the path, and says where.
@@ -225,5 +215,7 @@ func (m *move) stillHas(old, sender *replica.Record) bool {
 		return true
 	}
 	renamed := old.Version.Advance(m.carry.from.ID)
-	return !m.from.Digest.Known() && old.Size == m.from.Size && sender.Version.Compare(renamed) == replica.Equal
+	// Another file may have come to the old name meanwhile, and been removed there: its time tells.
+	alike := old.Size == m.from.Size && old.Modified.Sub(m.from.Modified).Abs() <= replica.TimeTolerance
+	return !m.from.Digest.Known() && alike && sender.Version.Compare(renamed) == replica.Equal
 }

@@ -153,7 +153,7 @@ func (e *Engine) isDone(ctx context.Context, r *Replica, name string, p *replica
 	d, opened, err := digest(ctx, r.Tree, name)
 	opened.Descriptor, opened.Attributes = entry.Descriptor, entry.Attributes
 	looked := opened.Size == entry.Size && opened.Modified.Equal(entry.Modified)
-	if c := r.Tree.Capabilities(); err == nil && looked && !p.Content.Digest.Known() && (p.Staged == "" && c.WholePuts || c.Stubs) {
+	if c := r.Tree.Capabilities(); err == nil && looked && !p.Content.Digest.Known() && (p.Staged == "" && c.WholePuts || p.Staged != "" && c.Stubs) {
 		p.Content.Digest = d // it was not hashed before it was written, or came as a stub: length and time tell
 	}
 	return d == p.Content.Digest, &opened, err

@@ -53,18 +53,16 @@ func (m *move) stageStub(ctx context.Context, next *replica.Record) (*transfer.S
 	return staged, err
 }
 
-// keepsOut reports whether what is at the receiver's path need not go to the attic: a stub, whose content is not there. One that
-// people changed while nobody filled it is filled first.
-func (m *move) keepsOut(ctx context.Context) (bool, error) {
-	r := m.carry.to
-	stub, err := isStub(ctx, r, m.here)
-	if err != nil || !stub {
-		return false, err
+// dropStub removes what was moved to an attic when it is a stub: its content is not there. Only where nobody else comes is it
+// certain that nobody has made a file of it meanwhile. One that people changed while nobody filled it is filled.
+func dropStub(ctx context.Context, r *Replica, attic string) error {
+	if stub, err := isStub(ctx, r, attic); err != nil || !stub {
+		return err
 	}
-	if _, err := tree.MarkOf(ctx, r.Tree, m.here); err == nil {
-		return true, nil
+	if _, err := tree.MarkOf(ctx, r.Tree, attic); err == nil {
+		return r.Tree.Remove(ctx, attic)
 	}
-	return false, tree.Fetch(ctx, r.Tree, m.here)
+	return tree.Fetch(ctx, r.Tree, attic)
 }
 
 // readStub tells the hash of a stub whose content nobody has read: that of the object which it is a stub of, when other is
@@ -98,14 +96,25 @@ func (m *move) fill(ctx context.Context) error {
 		return errors.Join(later("its content was fetched"), err)
 	}
 	m.trouble(r, m.there, fmt.Errorf("%w: it was replaced or removed there before this edge had it, and so the stub is removed", err))
-	if err := r.Tree.Remove(ctx, m.there); err != nil && !absent(err) {
+	attic, err := m.inAttic(ctx, r, m.there)
+	if err == nil {
+		err = r.Tree.Rename(ctx, m.there, attic, false)
+	}
+	if err == nil {
+		err = dropStub(ctx, r, attic)
+	}
+	if err != nil && !absent(err) {
 		return err
+	}
+	if still, err := exists(ctx, r, attic); err != nil || still { // somebody has made a file of it in the last moment
+		return errors.Join(err, r.Tree.Rename(ctx, attic, m.there, false))
 	}
 	return m.changed(ctx, r, m.there, m.from)
 }
 
 // Offload makes a stub of a file of an edge, and returns how many bytes that frees. Before, it makes sure that the hub
-// has the content. It returns an error wrapping errLater, such as while a change is on its way, and those of [tree.Stubs].
+// has the content. Where that has to wait, such as for a change on its way,
+// it returns an error of which [IsLater] is true; else those of [tree.Stubs].
 func (e *Engine) Offload(ctx context.Context, edge, hub replica.ID, name string) (freed int64, err error) {
 	r, from, key := e.replica(edge), e.replica(hub), keyOf(name)
 	h := e.newHold()
@@ -142,6 +151,9 @@ func (e *Engine) Offload(ctx context.Context, edge, hub replica.ID, name string)
 	after, err := tree.Offload(ctx, r.Tree, name, entry, tree.Mark{Path: path, Version: object.Version, Modified: object.Modified, Digest: cmp.Or(rec.Digest, there.Digest)})
 	return max(entry.Allocated-after.Allocated, 0), err
 }
+
+// IsLater reports whether an error says that something has to wait for something else.
+func IsLater(err error) bool { return errors.Is(err, errLater) }
 
 // sameVersion reports whether two replicas have one version of a file, as far as it was read.
 func sameVersion(a, b *replica.Record) bool {

@@ -38,7 +38,7 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 	attic := ""
 	if m.v.Spare {
 		var err error
-		if attic, err = m.atticUnlessStub(ctx); err != nil {
+		if attic, err = m.atticFor(ctx); err != nil {
 			return err
 		}
 	}
@@ -212,6 +212,9 @@ func (m *move) place(ctx context.Context, next *replica.Record, staged *transfer
 	switch {
 	case attic != "":
 		if err := r.Tree.Rename(ctx, m.here, attic, false); err != nil {
+			return "", err
+		}
+		if err := dropStub(ctx, r, attic); err != nil {
 			return "", err
 		}
 	case m.to.Kind == replica.Folder:

@@ -106,6 +106,7 @@ type entry struct {
 	Allocated  int64           `json:"allocated,omitempty"`
 	Modified   time.Time       `json:"modified,omitzero"`
 	Created    time.Time       `json:"created,omitzero"`
+	Accessed   time.Time       `json:"accessed,omitzero"`
 	ID         uint64          `json:"id,omitempty"`
 	Attributes tree.Attributes `json:"attributes,omitempty"`
 	Descriptor acl.Descriptor  `json:"descriptor,omitzero"`
