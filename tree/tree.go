@@ -90,15 +90,15 @@ const (
 
 // Entry describes a file or folder.
 type Entry struct {
-	Name       string // last element of the name, as stored
-	Kind       Kind
-	Size       int64 // logical size in bytes; 0 for folders
-	Allocated  int64 // bytes that it occupies, where known
-	Modified   time.Time
-	Created    time.Time // zero where unknown
+	Name      string // last element of the name, as stored
+	Kind      Kind
+	Size      int64 // logical size in bytes; 0 for folders
+	Allocated int64 // bytes that it occupies, where known
+	Modified  time.Time
+	Created   time.Time // zero where unknown
 	// Accessed is when a file was last read, as far as the file system keeps that; a listing of Bare detail alone tells it.
-	Accessed time.Time
-	ID         uint64    // identity within the tree that survives a rename; 0 where unknown
+	Accessed   time.Time
+	ID         uint64 // identity within the tree that survives a rename; 0 where unknown
 	Attributes Attributes
 	Descriptor acl.Descriptor // zero unless asked for
 	// Handed is true when the entry has no descriptor of its own: what its folder
