@@ -109,19 +109,22 @@ type Replica struct {
 	AtticQuota  int64      `json:"atticQuota" doc:"Bytes that its attic may keep; 0 for no bound"`
 	Swept       bool       `json:"swept,omitempty" doc:"Whether it is a bucket, which is scanned at set times"`
 	SweepMin    int        `json:"sweepMin,omitempty" doc:"Minutes between two scans of a bucket; absent for 360"`
-	Scanned     bool       `json:"scanned" doc:"Whether all of it was looked at once"`
-	Filled      bool       `json:"filled" doc:"Whether it has had all that the set had"`
-	FilledAt    *time.Time `json:"filledAt,omitempty" doc:"Since when; absent while it is not filled"`
-	Foretold    *time.Time `json:"foretold,omitempty" doc:"When it was to be filled by the plan that the set was made of; absent without a plan"`
-	Entries     int64      `json:"entries" doc:"Files and folders seen at the last look"`
-	Looked      *time.Time `json:"looked,omitempty" doc:"When all of it was last looked at"`
-	LookMs      int64      `json:"lookMs" doc:"How long that took, in milliseconds"`
-	State       string     `json:"state" enum:"new,looking,waiting,steady,failing,paused" doc:"How it is in one word"`
-	Words       string     `json:"words" doc:"How it is in a sentence"`
-	Trouble     string     `json:"trouble,omitempty" doc:"Why it cannot be worked at"`
-	Since       *time.Time `json:"since,omitempty" doc:"Since when it is so"`
-	PickedUp    *time.Time `json:"pickedUp,omitempty" doc:"When the settings as they are now were picked up; absent while they are not"`
-	Settings    int64      `json:"-"`
+	// Edge is its policy where it holds stubs.
+	Edge        *EdgePolicy  `json:"edge,omitempty" doc:"What it keeps whole, as an edge of a cloud set; absent where it keeps everything whole"`
+	EdgeFigures *EdgeFigures `json:"edgeFigures,omitempty" doc:"What it holds, as an edge; absent until it was counted"`
+	Scanned     bool         `json:"scanned" doc:"Whether all of it was looked at once"`
+	Filled      bool         `json:"filled" doc:"Whether it has had all that the set had"`
+	FilledAt    *time.Time   `json:"filledAt,omitempty" doc:"Since when; absent while it is not filled"`
+	Foretold    *time.Time   `json:"foretold,omitempty" doc:"When it was to be filled by the plan that the set was made of; absent without a plan"`
+	Entries     int64        `json:"entries" doc:"Files and folders seen at the last look"`
+	Looked      *time.Time   `json:"looked,omitempty" doc:"When all of it was last looked at"`
+	LookMs      int64        `json:"lookMs" doc:"How long that took, in milliseconds"`
+	State       string       `json:"state" enum:"new,looking,waiting,steady,failing,paused" doc:"How it is in one word"`
+	Words       string       `json:"words" doc:"How it is in a sentence"`
+	Trouble     string       `json:"trouble,omitempty" doc:"Why it cannot be worked at"`
+	Since       *time.Time   `json:"since,omitempty" doc:"Since when it is so"`
+	PickedUp    *time.Time   `json:"pickedUp,omitempty" doc:"When the settings as they are now were picked up; absent while they are not"`
+	Settings    int64        `json:"-"`
 	// AccountsStale is kept by whoever works on the set.
 	AccountsStale *time.Time `json:"accountsStale,omitempty" doc:"Since when its set's account map pairs accounts otherwise than they are paired at it"`
 	Troubles      int64      `json:"troubles" doc:"How many paths could not be worked at, and are tried again"`
@@ -131,6 +134,8 @@ type Replica struct {
 	Accounts map[account.SID]account.SID `json:"-"`
 	// Rights are the permissions that its folder is made with.
 	Rights string `json:"-"`
+	// Hub is where the bucket of an edge is.
+	Hub namespace.Target `json:"-"`
 }
 
 // UsualSweep is how often a bucket is scanned, unless set otherwise: its provider charges for listings.
@@ -142,6 +147,11 @@ func (r *Replica) Sweep() time.Duration {
 		return 0
 	}
 	return cmp.Or(time.Duration(r.SweepMin)*time.Minute, UsualSweep)
+}
+
+// IsCloudSet reports whether a set is a cloud set: a hub whose middle is a bucket.
+func (s *ReplicaSet) IsCloudSet() bool {
+	return s.Layout == LayoutHub && len(s.Replicas) > 0 && s.Replicas[0].Swept
 }
 
 // Target is where the replica is.
@@ -234,15 +244,16 @@ type NewReplicaSet struct {
 
 // NewReplica is where a set is to be kept.
 type NewReplica struct {
-	Name        string `json:"name,omitempty" maxLength:"200" doc:"Name within the set; the server's when absent"`
-	Server      string `json:"server" doc:"Name of the server"`
-	Share       string `json:"share" doc:"Name of the share"`
-	Sub         string `json:"sub,omitempty" doc:"Folder within the share; it is made when it is missing"`
-	Rights      string `json:"rights,omitempty" doc:"Permissions of the folder when it is made: inherit (when absent), those that the folder above hands down; seed, those of the seed's folder; or a descriptor in its text form, such as O:BAG:BAD:P(A;OICI;FA;;;BA)"`
-	Seed        bool   `json:"seed,omitempty" doc:"Whether its content wins the first fill; the first one's when none does"`
-	IntakeQuota int64  `json:"intakeQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that may be on their way in at a time; when absent, as many as a plan of the same set has worked out from its largest files, as many as the others of its set may have, or 1 GiB"`
-	AtticQuota  int64  `json:"atticQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that its attic may keep; absent for no bound"`
-	SweepMin    int    `json:"sweepMin,omitempty" minimum:"0" maximum:"10080" doc:"Minutes between two scans of a bucket; absent for 360"`
+	Name        string      `json:"name,omitempty" maxLength:"200" doc:"Name within the set; the server's when absent"`
+	Server      string      `json:"server" doc:"Name of the server"`
+	Share       string      `json:"share" doc:"Name of the share"`
+	Sub         string      `json:"sub,omitempty" doc:"Folder within the share; it is made when it is missing"`
+	Rights      string      `json:"rights,omitempty" doc:"Permissions of the folder when it is made: inherit (when absent), those that the folder above hands down; seed, those of the seed's folder; or a descriptor in its text form, such as O:BAG:BAD:P(A;OICI;FA;;;BA)"`
+	Seed        bool        `json:"seed,omitempty" doc:"Whether its content wins the first fill; the first one's when none does"`
+	IntakeQuota int64       `json:"intakeQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that may be on their way in at a time; when absent, as many as a plan of the same set has worked out from its largest files, as many as the others of its set may have, or 1 GiB"`
+	AtticQuota  int64       `json:"atticQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that its attic may keep; absent for no bound"`
+	SweepMin    int         `json:"sweepMin,omitempty" minimum:"0" maximum:"10080" doc:"Minutes between two scans of a bucket; absent for 360"`
+	Edge        *EdgePolicy `json:"edge,omitempty" doc:"What it keeps whole, as an edge of a cloud set: of a hub whose first replica is a bucket; absent to keep everything whole"`
 }
 
 // NewLane is a lane that differs from the others.
@@ -296,6 +307,7 @@ type EditReplica struct {
 	IntakeQuota *int64       `json:"intakeQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that may be on their way in at a time"`
 	AtticQuota  *int64       `json:"atticQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that its attic may keep; 0 for no bound"`
 	SweepMin    *int         `json:"sweepMin,omitempty" minimum:"0" maximum:"10080" doc:"Minutes between two scans of a bucket; 0 for 360"`
+	Edge        *EdgePolicy  `json:"edge,omitempty" doc:"What it keeps whole from now on, as an edge of a cloud set"`
 	Home        *ReplicaHome `json:"home,omitempty" doc:"Another place for it, since its server was replaced, say: it is looked at anew, and what it holds is adopted"`
 	Seed        bool         `json:"seed,omitempty" doc:"Let it win the first fill, before anything was carried"`
 }

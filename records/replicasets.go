@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/json"
 	"fmt"
 	"path"
@@ -66,7 +67,7 @@ func (q Queries) SetsToTakeUp(ctx context.Context) ([]int64, error) {
 // LeaseOfSet is the name of the lease under which a replica set is worked on.
 func LeaseOfSet(id int64) string { return fmt.Sprintf("replica set %d", id) }
 
-const replicaRows = `SELECT r.id, r.name, v.name, COALESCE(s.name, ''), r.share, r.sub, r.seed, r.intake_quota, r.attic_quota, r.sweep_min, v.cloud IS NOT NULL, r.scanned, r.filled, r.entries, r.looked, r.look_ms,
+const replicaRows = `SELECT r.id, r.name, v.name, COALESCE(s.name, ''), r.share, r.sub, r.seed, r.intake_quota, r.attic_quota, r.sweep_min, r.edge, r.edge_figures, v.cloud IS NOT NULL, r.scanned, r.filled, r.entries, r.looked, r.look_ms,
 	r.state, r.trouble, r.since, r.settings, r.picked_up, (SELECT COUNT(*) FROM replica_troubles t WHERE t.replica_id = r.id), r.attic_items, r.attic_conflicts, r.attic_bytes,
 	r.attic_conflict_at, r.filled_at, r.intake_used, r.intake_full, r.accounts_stale, r.repairs, r.set_id
 	FROM replicas r JOIN servers v ON v.id = r.server_id LEFT JOIN sites s ON s.id = v.site_id`
@@ -80,13 +81,37 @@ type ofSet[T any] struct {
 func scanReplica(s scanner) (row ofSet[model.Replica], err error) {
 	r := &row.of
 	var looked, since, picked, conflict, filled, full, stale sql.NullTime
-	err = s.Scan(&r.ID, &r.Name, &r.Server, &r.Site, &r.Share, &r.Sub, &r.Seed, &r.IntakeQuota, &r.AtticQuota, &r.SweepMin, &r.Swept, &r.Scanned, &r.Filled, &r.Entries, &looked, &r.LookMs,
+	err = s.Scan(&r.ID, &r.Name, &r.Server, &r.Site, &r.Share, &r.Sub, &r.Seed, &r.IntakeQuota, &r.AtticQuota, &r.SweepMin, inJSON(&r.Edge), inJSON(&r.EdgeFigures), &r.Swept, &r.Scanned, &r.Filled, &r.Entries, &looked, &r.LookMs,
 		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict, &filled, &r.IntakeUsed, &full, &stale, &r.Repairs, &row.set)
 	r.IntakeFull, r.AccountsStale = timeIn(full), timeIn(stale)
 	r.FilledAt = timeIn(filled)
 	r.Attic.LastConflict = timeIn(conflict)
 	r.Looked, r.Since, r.PickedUp = timeIn(looked), timeIn(since), timeIn(picked)
 	return row, err
+}
+
+// inJSON is a value that a column keeps as JSON; NULL for nil.
+func inJSON[T any](of **T) *jsonColumn[T] { return &jsonColumn[T]{of} }
+
+type jsonColumn[T any] struct{ of **T }
+
+// Scan follows [sql.Scanner].
+func (c *jsonColumn[T]) Scan(from any) error {
+	text, ok := from.([]byte)
+	if from == nil || !ok {
+		*c.of = nil
+		return nil
+	}
+	*c.of = new(T)
+	return json.Unmarshal(text, *c.of)
+}
+
+// Value follows [driver.Valuer].
+func (c *jsonColumn[T]) Value() (driver.Value, error) {
+	if *c.of == nil {
+		return nil, nil
+	}
+	return json.Marshal(*c.of)
 }
 
 func timeIn(t sql.NullTime) *time.Time {
@@ -126,7 +151,9 @@ func (q Queries) members(ctx context.Context, sets []model.ReplicaSet) error {
 		return err
 	}
 	for _, r := range replicas {
-		at[r.set].Replicas = append(at[r.set].Replicas, r.of)
+		set := at[r.set]
+		set.Replicas = append(set.Replicas, r.of)
+		set.Replicas[len(set.Replicas)-1].Hub = set.Replicas[0].Target()
 	}
 	rows, err = q.run.QueryContext(ctx, laneRows+` WHERE l.set_id`+among+` ORDER BY a.place, b.place`, ids...)
 	lanes, err := collect(rows, err, scanLane)
@@ -171,8 +198,8 @@ func (tx *Tx) addReplica(ctx context.Context, set int64, place int, r *model.Rep
 	if err := tx.run.QueryRowContext(ctx, `SELECT id FROM servers WHERE name_key = ?`, namespace.Key(r.Server)).Scan(&server); err != nil {
 		return notFound("server", r.Server, "list the servers with: bspan server list")
 	}
-	_, r.ID, err = tx.exec(ctx, `INSERT INTO replicas (set_id, place, name, name_key, server_id, share, sub, seed, intake_quota, attic_quota, sweep_min) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		set, place, r.Name, namespace.Key(r.Name), server, r.Share, []byte(r.Sub), r.Seed, r.IntakeQuota, r.AtticQuota, r.SweepMin)
+	_, r.ID, err = tx.exec(ctx, `INSERT INTO replicas (set_id, place, name, name_key, server_id, share, sub, seed, intake_quota, attic_quota, sweep_min, edge) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		set, place, r.Name, namespace.Key(r.Name), server, r.Share, []byte(r.Sub), r.Seed, r.IntakeQuota, r.AtticQuota, r.SweepMin, inJSON(&r.Edge))
 	if err != nil {
 		return taken(err, "name", "replica", r.Name)
 	}
@@ -246,8 +273,8 @@ func (q Queries) ReplicasAt(ctx context.Context, server, share string) (list []m
 
 // StoreReplica keeps how a replica is.
 func (q Queries) StoreReplica(ctx context.Context, r model.Replica) error {
-	_, _, err := q.exec(ctx, `UPDATE replicas SET scanned = ?, filled_at = IF(? AND filled_at IS NULL, UTC_TIMESTAMP(6), filled_at), filled = ?, entries = ?, looked = ?, look_ms = ?, state = ?, trouble = ?, since = ?, settings = ?, picked_up = ?, intake_used = ?, intake_full = ?, accounts_stale = ?, repairs = ? WHERE id = ?`,
-		r.Scanned, r.Filled, r.Filled, r.Entries, r.Looked, r.LookMs, r.State, short(r.Trouble, 2000), r.Since, r.Settings, r.PickedUp, r.IntakeUsed, r.IntakeFull, r.AccountsStale, r.Repairs, r.ID)
+	_, _, err := q.exec(ctx, `UPDATE replicas SET scanned = ?, filled_at = IF(? AND filled_at IS NULL, UTC_TIMESTAMP(6), filled_at), filled = ?, entries = ?, looked = ?, look_ms = ?, state = ?, trouble = ?, since = ?, settings = ?, picked_up = ?, intake_used = ?, intake_full = ?, accounts_stale = ?, repairs = ?, edge_figures = ? WHERE id = ?`,
+		r.Scanned, r.Filled, r.Filled, r.Entries, r.Looked, r.LookMs, r.State, short(r.Trouble, 2000), r.Since, r.Settings, r.PickedUp, r.IntakeUsed, r.IntakeFull, r.AccountsStale, r.Repairs, inJSON(&r.EdgeFigures), r.ID)
 	return err
 }
 

@@ -1,12 +1,13 @@
 // Package offload decides which files of an edge become stubs, and which stubs are filled.
 //
-// A [Survey] is told of every file once and keeps how many bytes were last used in each hour, so that its memory does not
-// grow with the number of files. [Survey.Decide] makes of it, of the policy and of the room on the volume a [Decision]: times
-// that divide what stays from what goes. The decision is asked about each file when the edge is walked once more.
+// A [Survey] is told of every file once and keeps how many bytes were last used when, in at most 20,000 steps: its memory does not
+// grow with the number of files. [Survey.Decide] makes of it, of the policy and of the room on the volume a [Decision], which is
+// asked about each file when the edge is walked once more.
 package offload
 
 import (
 	"maps"
+	"math"
 	"slices"
 	"time"
 )
@@ -42,13 +43,6 @@ type Volume struct{ Total, Free int64 }
 // Line is how many bytes are to be free.
 func (p *Policy) Line(v Volume) int64 { return v.Total / 100 * int64(p.Free) }
 
-// hour is a time as surveys count it.
-type hour int64
-
-func hourOf(t time.Time) hour { return hour(t.Unix() / 3600) }
-
-func (h hour) time() time.Time { return time.Unix(int64(h)*3600, 0).UTC() }
-
 // Figures count files.
 type Figures struct {
 	Files int64
@@ -61,33 +55,105 @@ func (f *Figures) add(files, bytes int64) { f.Files, f.Bytes = f.Files+files, f.
 type Survey struct {
 	Whole, Stubs, Kept Figures // Kept are those whole ones that are never offloaded
 
-	used     map[hour]Figures // of whole files that may be offloaded, by their last use
-	modified map[hour]Figures // of all files, by their last change
+	used     timeline // of whole files that may be offloaded, by their last use
+	modified timeline // of all files, by their last change
+}
+
+// timeline counts bytes by time, in slots that become longer when there are too many of them: a second at first. The zero
+// value is empty.
+type timeline struct {
+	unit  int64 // seconds of a slot
+	slots map[int64]int64
+}
+
+// slotsMost bounds the memory of a timeline.
+const slotsMost = 20_000
+
+func (l *timeline) slot(at time.Time) int64 { return at.Unix() / max(l.unit, 1) }
+
+func (l *timeline) add(at time.Time, bytes int64) {
+	if l.slots == nil {
+		l.unit, l.slots = 1, map[int64]int64{}
+	}
+	l.slots[l.slot(at)] += bytes
+	for len(l.slots) > slotsMost {
+		const longer = 4
+		former := l.slots
+		l.unit, l.slots = l.unit*longer, make(map[int64]int64, slotsMost)
+		for slot, bytes := range former {
+			l.slots[slot/longer] += bytes
+		}
+	}
+}
+
+// before takes files from the first on until they make so many bytes, and returns how many are lacking.
+func (l *timeline) before(bytes int64) (share, int64) {
+	s := share{any: true, timeline: l}
+	for _, slot := range slices.Sorted(maps.Keys(l.slots)) {
+		if bytes <= l.slots[slot] {
+			s.bound, s.bytes = slot, bytes
+			return s, 0
+		}
+		bytes -= l.slots[slot]
+	}
+	s.bound = math.MaxInt64
+	return s, bytes
+}
+
+// since takes files from the last one backward until they make so many bytes.
+func (l *timeline) since(bytes int64) share {
+	s := share{any: bytes > 0, timeline: l, late: true}
+	for _, slot := range slices.Backward(slices.Sorted(maps.Keys(l.slots))) {
+		if bytes <= l.slots[slot] {
+			s.bound, s.bytes = slot, bytes
+			return s
+		}
+		bytes -= l.slots[slot]
+	}
+	s.bound = math.MinInt64
+	return s
+}
+
+// share is a part of the files: those beyond a slot of a timeline, and some bytes of those in it. The zero value is no file.
+type share struct {
+	*timeline
+	any   bool
+	late  bool // beyond is after
+	fits  bool // the last file must fit into the bytes
+	bound int64
+	bytes int64
+}
+
+// takes reports whether a file belongs to the share.
+func (s *share) takes(at time.Time, bytes int64) bool {
+	if !s.any {
+		return false
+	}
+	slot := s.slot(at)
+	switch {
+	case slot != s.bound:
+		return (slot > s.bound) == s.late
+	case s.bytes <= 0, s.fits && bytes > s.bytes:
+		return false
+	}
+	s.bytes -= bytes
+	return true
 }
 
 // Add adds a file.
 func (s *Survey) Add(p *Policy, f File) {
-	if s.used == nil {
-		s.used, s.modified = map[hour]Figures{}, map[hour]Figures{}
-	}
 	if f.Stub {
 		s.Stubs.add(1, f.Size)
-		count(s.modified, f.Modified, f.Size)
+		s.modified.add(f.Modified, f.Size)
 		return
 	}
 	s.Whole.add(1, f.Allocated)
-	count(s.modified, f.Modified, f.Allocated)
+	s.modified.add(f.Modified, f.Allocated)
 	if p.keeps(f) {
 		s.Kept.add(1, f.Allocated)
 		return
 	}
-	count(s.used, f.Used, f.Allocated)
-}
-
-func count(hours map[hour]Figures, at time.Time, bytes int64) {
-	f := hours[hourOf(at)]
-	f.add(1, bytes)
-	hours[hourOf(at)] = f
+	s.used.add(f.Used, f.Allocated)
 }
 
 // keeps reports whether a file is never offloaded, however old it is.
@@ -95,78 +161,71 @@ func (p *Policy) keeps(f File) bool {
 	return f.Size < Least || p.Never != nil && p.Never(f.Path)
 }
 
-// Decision divides files by times.
+// Decision says of files what becomes of them. It is asked about each file once, by one caller at a time: of those of
+// the time in which a bound lies, as many are taken as the bound needs.
 type Decision struct {
-	// Before are last uses: files that were used before are offloaded. Zero offloads none.
-	Before time.Time
-	// Newest are changes: files that were changed since are never offloaded. Zero keeps none for that.
-	Newest time.Time
-	// Fill are changes: stubs of files that were changed since are filled. Zero fills none.
-	Fill time.Time
 	// Short is how many bytes are lacking to the line even when everything is offloaded that may be.
 	Short int64
 
 	policy Policy
+	unused time.Time // files that were used before are offloaded
+	line   share     // files that are offloaded for the line, by their last use
+	newest share     // files that are never offloaded, by their last change
+	fill   share     // stubs that are filled, by their last change
 }
 
 // Decide decides which whole files are offloaded.
-func (s *Survey) Decide(p Policy, v Volume, now time.Time) Decision {
-	d := Decision{policy: p, Newest: since(s.modified, p.Newest)}
+func (s *Survey) Decide(p Policy, v Volume, now time.Time) *Decision {
+	d := &Decision{policy: p, newest: s.modified.since(p.Newest)}
 	if p.Unused > 0 {
-		d.Before = now.Add(-p.Unused)
+		d.unused = now.Add(-p.Unused)
 	}
-	need := p.Line(v) - v.Free
-	if need <= 0 {
-		return d
+	if need := p.Line(v) - v.Free; need > 0 {
+		d.line, d.Short = s.used.before(need)
 	}
-	for _, h := range slices.Sorted(maps.Keys(s.used)) {
-		if need <= 0 {
-			break
-		}
-		need -= s.used[h].Bytes
-		if end := (h + 1).time(); end.After(d.Before) {
-			d.Before = end
-		}
-	}
-	d.Short = max(need, 0)
 	return d
-}
-
-// since is the time since when the last changes make so many bytes.
-func since(hours map[hour]Figures, bytes int64) time.Time {
-	if bytes <= 0 {
-		return time.Time{}
-	}
-	list := slices.Sorted(maps.Keys(hours))
-	for _, h := range slices.Backward(list) {
-		if bytes -= hours[h].Bytes; bytes < 0 {
-			return (h + 1).time()
-		}
-	}
-	return time.Unix(0, 0)
 }
 
 // Fills decides which stubs are filled in advance: those of the files that were changed last, as many as fit above the
 // line and leave some room for what people write.
-func (s *Survey) Fills(p Policy, v Volume) Decision {
-	d := Decision{policy: p}
+func (s *Survey) Fills(p Policy, v Volume) *Decision {
 	room := v.Free - p.Line(v) - v.Total/reserve
 	if room <= 0 || s.Stubs.Files == 0 {
-		return d
+		return &Decision{}
 	}
-	d.Fill = since(s.modified, s.Whole.Bytes+room)
+	d := &Decision{fill: s.modified.since(s.Whole.Bytes + room)}
+	d.fill.fits = true
 	return d
+}
+
+// FillAll decides that every stub is filled.
+func FillAll() *Decision {
+	return &Decision{fill: share{timeline: &timeline{}, any: true, late: true, bound: math.MinInt64}}
 }
 
 // reserve is the part of a volume that is not filled in advance.
 const reserve = 20
 
+// Idle reports whether nothing becomes of any file.
+func (d *Decision) Idle() bool { return d.unused.IsZero() && !d.line.any && !d.fill.any }
+
 // Offloads reports whether a file is offloaded.
 func (d *Decision) Offloads(f File) bool {
-	return !f.Stub && !d.policy.keeps(f) && f.Used.Before(d.Before) && (d.Newest.IsZero() || f.Modified.Before(d.Newest))
+	if f.Stub {
+		d.newest.takes(f.Modified, f.Size)
+		return false
+	}
+	if d.newest.takes(f.Modified, f.Allocated) || d.policy.keeps(f) {
+		return false
+	}
+	return f.Used.Before(d.unused) || d.line.takes(f.Used, f.Allocated)
 }
 
 // Fetches reports whether a stub is filled.
 func (d *Decision) Fetches(f File) bool {
-	return f.Stub && !d.Fill.IsZero() && !f.Modified.Before(d.Fill)
+	if f.Stub {
+		return d.fill.takes(f.Modified, f.Size)
+	}
+	d.fill.takes(f.Modified, f.Allocated) // it is among those that fit
+	return false
 }

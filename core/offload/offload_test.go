@@ -59,7 +59,7 @@ func TestDecide(t *testing.T) {
 		"unused for a month":               {Policy{Unused: 35 * 24 * time.Hour}, room(90), "a b", 0},
 		"both":                             {Policy{Free: 20, Unused: 45 * 24 * time.Hour}, room(0), "a b", 0},
 		"some are never":                   {Policy{Free: 20, Never: func(p string) bool { return p == "a" }}, room(5), "b c", 0},
-		"the newest stay":                  {Policy{Unused: time.Hour, Newest: 25 << 20}, room(90), "a d", 0},
+		"the newest stay":                  {Policy{Unused: time.Hour, Newest: 25 << 20}, room(90), "d", 0},
 		"all of them are among the newest": {Policy{Unused: time.Hour, Newest: 1 << 40}, room(90), "", 0},
 		"not enough":                       {Policy{Free: 50}, room(0), "a b c d", 10 << 20},
 	} {
@@ -105,6 +105,61 @@ func TestFills(t *testing.T) {
 	}
 }
 
+// Of files that were all used and changed at one time, as many are taken as are needed.
+func TestOneTime(t *testing.T) {
+	var files []File
+	for i := range 50 {
+		files = append(files, file(fmt.Sprint(i), 1, 3, 3))
+	}
+	p, v := Policy{Free: 20, Newest: 45 << 20}, Volume{Total: 100 << 20, Free: 10 << 20}
+	d := surveyed(p, files).Decide(p, v, noon)
+	goes := 0
+	for i, f := range files {
+		if d.Offloads(f) {
+			goes++
+			files[i] = stub(f.Path, 1, 3)
+		}
+	}
+	if goes != 5 { // ten are lacking to the line, and the newest 45 stay
+		t.Errorf("%d become stubs", goes)
+	}
+	p.Newest = 0
+	comes, v := 0, Volume{Total: 100 << 20, Free: 28 << 20}
+	d = surveyed(p, files).Fills(p, v)
+	for _, f := range files {
+		if d.Fetches(f) {
+			comes++
+		}
+	}
+	if comes != 3 { // above the line and the reserve
+		t.Errorf("%d are filled", comes)
+	}
+}
+
+// A timeline stays small, and keeps the order.
+func TestTimeline(t *testing.T) {
+	var l timeline
+	for i := range 200_000 {
+		l.add(noon.Add(-time.Duration(i)*time.Minute), 1)
+	}
+	if len(l.slots) > slotsMost {
+		t.Errorf("%d slots", len(l.slots))
+	}
+	s, lacking := l.before(50_000)
+	taken := 0
+	for i := range 200_000 {
+		if s.takes(noon.Add(-time.Duration(i)*time.Minute), 1) {
+			taken++
+			if i < 149_000 {
+				t.Fatalf("file %d is taken, and older ones are not", i)
+			}
+		}
+	}
+	if taken != 50_000 || lacking != 0 {
+		t.Errorf("%d taken, %d lacking", taken, lacking)
+	}
+}
+
 // What is filled in advance is not offloaded at once again.
 func TestFillsStay(t *testing.T) {
 	var files []File
@@ -122,8 +177,8 @@ func TestFillsStay(t *testing.T) {
 		}
 	}
 	after := surveyed(p, files).Decide(p, v, noon)
-	if filled < 30 || !after.Before.IsZero() {
-		t.Errorf("%d filled, and then files are offloaded that were used before %v", filled, after.Before)
+	if filled < 30 || !after.Idle() {
+		t.Errorf("%d filled, and then files are offloaded: %+v", filled, after)
 	}
 }
 

@@ -1,0 +1,102 @@
+package model
+
+import "time"
+
+// How an edge is filled, and what of new files comes to it.
+const (
+	FillNames = "names" // names first, then contents, those changed last first, up to the free-space line
+	FillStubs = "stubs" // names; contents on first use
+	FillWhole = "whole" // whole files: each name appears when its content is there
+)
+
+// EdgePolicy says what a replica of a cloud set keeps whole. A replica without one keeps everything whole.
+type EdgePolicy struct {
+	Fill string `json:"fill" enum:"names,stubs,whole" doc:"names: names first, then contents, those changed last first, up to the free-space line; stubs: names, and contents on first use; whole: whole files"`
+	// FreePercent is the free-space line.
+	FreePercent int      `json:"freePercent,omitempty" minimum:"0" maximum:"90" doc:"Percent of the volume that stay free: below that, files become stubs, the longest unused first; absent for no line"`
+	UnusedDays  int      `json:"unusedDays,omitempty" minimum:"0" maximum:"3650" doc:"Files that nobody has used for so many days become stubs; absent for none"`
+	KeepNewest  int64    `json:"keepNewest,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes of the files changed last that never become stubs; absent for none"`
+	Never       []string `json:"never,omitempty" maxItems:"100" doc:"Patterns of files and folders that never become stubs, such as *.accdb or ledgers/"`
+	Refused     []string `json:"refused,omitempty" maxItems:"100" doc:"Names of programs on the edge's host that are given no content of stubs, such as that of a backup"`
+	WaitS       int      `json:"waitS,omitempty" minimum:"0" maximum:"3600" doc:"Seconds that a program waits for content that does not come before it gets an error; absent for 60"`
+}
+
+// HasStubs reports whether an edge holds stubs.
+func (p *EdgePolicy) HasStubs() bool { return p != nil && p.Fill != FillWhole }
+
+// EdgeFigures are what an edge holds, as it was last counted.
+type EdgeFigures struct {
+	At         time.Time `json:"at" doc:"When it was counted"`
+	Whole      int64     `json:"whole" doc:"Files whose content is there"`
+	WholeBytes int64     `json:"wholeBytes" doc:"Bytes that they occupy"`
+	Stubs      int64     `json:"stubs" doc:"Files whose content is in the bucket alone"`
+	StubBytes  int64     `json:"stubBytes" doc:"Bytes that these would occupy if they were whole"`
+	Kept       int64     `json:"kept" doc:"Whole files that never become stubs"`
+	KeptBytes  int64     `json:"keptBytes" doc:"Bytes that these occupy"`
+	Total      int64     `json:"total" doc:"Bytes of the volume"`
+	Free       int64     `json:"free" doc:"Bytes of it that are free"`
+	Line       int64     `json:"line" doc:"Bytes of it that are to stay free"`
+	Short      int64     `json:"short,omitempty" doc:"Bytes that are lacking to the line although everything became a stub that may"`
+	// Offloaded and Fetched are what was done since the policy was set.
+	Offloaded      int64  `json:"offloaded" doc:"Files that became stubs so far"`
+	OffloadedBytes int64  `json:"offloadedBytes" doc:"Bytes that this has freed"`
+	Fetched        int64  `json:"fetched" doc:"Stubs that were filled in advance so far"`
+	Trouble        string `json:"trouble,omitempty" doc:"Why files could not become stubs or be filled at the last try"`
+}
+
+// Where content is.
+const (
+	ContentWhole   = "whole"
+	ContentStub    = "stub"
+	ContentFolder  = "folder"
+	ContentNowhere = "nowhere"
+	ContentUnknown = "unknown"
+)
+
+// Whereabouts say where the content of a path of a cloud set is.
+type Whereabouts struct {
+	Path   string           `json:"path" doc:"Path within the set"`
+	Places []PlaceOfContent `json:"places" doc:"The bucket, and each edge"`
+}
+
+// PlaceOfContent is what one replica of a cloud set has at a path.
+type PlaceOfContent struct {
+	Replica   string     `json:"replica" doc:"Name of the replica"`
+	Server    string     `json:"server" doc:"Name of its server"`
+	Bucket    bool       `json:"bucket,omitempty" doc:"Whether it is the bucket"`
+	Content   string     `json:"content" enum:"whole,stub,folder,nowhere,unknown" doc:"whole: its content is there; stub: it is in the bucket alone; nowhere: there is no such path; unknown: the replica could not be asked"`
+	Current   bool       `json:"current" doc:"Whether it is the version that the bucket has, as far as both were scanned"`
+	Size      int64      `json:"size" doc:"Bytes of its content"`
+	Allocated int64      `json:"allocated" doc:"Bytes that it occupies"`
+	Modified  *time.Time `json:"modified,omitempty" doc:"When it was last changed"`
+	Problem   string     `json:"problem,omitempty" doc:"Why the replica could not be asked"`
+}
+
+// MoveContents asks for contents to be fetched, or for stubs to be made.
+type MoveContents struct {
+	Edge     string `json:"edge" doc:"Name of the edge"`
+	Path     string `json:"path,omitempty" doc:"File or folder within the set; all of it when absent"`
+	Offload  bool   `json:"offload,omitempty" doc:"Make stubs, rather than fill them"`
+	Rehearse bool   `json:"rehearse,omitempty" doc:"Count what it would be about, and start nothing"`
+}
+
+// ContentsMove is a run that moves contents, or what it would be about.
+type ContentsMove struct {
+	Run        *Run             `json:"run,omitempty" doc:"The run; absent of a rehearsal"`
+	Set        string           `json:"set" doc:"Name of the cloud set"`
+	Edge       string           `json:"edge" doc:"Name of the edge"`
+	Path       string           `json:"path" doc:"File or folder within the set"`
+	Offload    bool             `json:"offload" doc:"Whether stubs are made, rather than filled"`
+	Files      int64            `json:"files" doc:"Files that it is about"`
+	Bytes      int64            `json:"bytes" doc:"Their bytes"`
+	Moved      int64            `json:"moved" doc:"Files that are done"`
+	MovedBytes int64            `json:"movedBytes" doc:"Bytes that were fetched, or freed"`
+	Failed     int64            `json:"failed" doc:"Files that could not be done now"`
+	Problems   []ContentProblem `json:"problems,omitempty" doc:"Why, of the first 100"`
+}
+
+// ContentProblem is a file whose content could not be moved.
+type ContentProblem struct {
+	Path    string `json:"path" doc:"Path within the set"`
+	Problem string `json:"problem" doc:"Why"`
+}
