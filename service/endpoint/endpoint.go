@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bridgespan/model"
+	"bridgespan/mover/edge"
 	"bridgespan/mover/front"
 	"bridgespan/smbadmin"
 	"bridgespan/tree"
@@ -59,6 +60,15 @@ func Front(e Endpoint, share string) (front.Client, bool) {
 		return front.Client{}, false
 	}
 	return front.Client{Caller: m.host, Share: share}, true
+}
+
+// Edge is an edge in a folder of a mover; false of an endpoint that keeps none.
+func Edge(e Endpoint, share, sub string) (edge.Client, bool) {
+	m, ok := e.(*overMover)
+	if !ok {
+		return edge.Client{}, false
+	}
+	return edge.Client{Caller: m.host, Folder: share, Sub: sub}, true
 }
 
 // SMB signs in to a file server.

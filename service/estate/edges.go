@@ -1,0 +1,84 @@
+package estate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/mover/edge"
+	"bridgespan/service/endpoint"
+	"bridgespan/tree"
+)
+
+// edgeBucket are the settings with which a mover opens the bucket of a cloud set.
+func (s *Service) edgeBucket(ctx context.Context, hub namespace.Target) (b edge.Bucket, err error) {
+	v, err := s.db.Server(ctx, hub.Server)
+	if err != nil {
+		return b, err
+	}
+	if v.Cloud == nil {
+		return b, fault.Field("replicas[0].server", "make a bucket the first replica", "%s is not a cloud", v.Name)
+	}
+	secret, err := s.password(ctx, v)
+	return edge.Bucket{Endpoint: hostPort(v), Plain: v.Cloud.Plain, Region: v.Cloud.Region, PathStyle: v.Cloud.PathStyle, Authority: v.Cloud.Authority,
+		Bucket: hub.Share, Prefix: hub.Sub, Key: v.Account, Secret: secret}, err
+}
+
+// SetEdge makes an edge of a folder at a mover, or changes it: from then on, the mover fills its stubs out of the bucket.
+func (s *Service) SetEdge(ctx context.Context, at, hub namespace.Target, p *model.EdgePolicy) error {
+	b, err := s.edgeBucket(ctx, hub)
+	if err != nil {
+		return err
+	}
+	return s.withEdge(ctx, at, func(c edge.Client) error {
+		_, err := c.Set(ctx, edge.Settings{Bucket: b, Refused: p.Refused, Wait: p.WaitS})
+		return err
+	})
+}
+
+// RemoveEdge ends an edge at its mover. Its stubs stay, and nobody can read them any more.
+func (s *Service) RemoveEdge(ctx context.Context, at namespace.Target) error {
+	return s.withEdge(ctx, at, func(c edge.Client) error { return c.Remove(ctx) })
+}
+
+// LookAtEdge tells how an edge is at its mover, or whether a folder could be one.
+func (s *Service) LookAtEdge(ctx context.Context, at namespace.Target) (status edge.Status, err error) {
+	err = s.withEdge(ctx, at, func(c edge.Client) error {
+		status, err = c.Look(ctx)
+		return err
+	})
+	return status, err
+}
+
+func (s *Service) withEdge(ctx context.Context, at namespace.Target, do func(edge.Client) error) error {
+	r, err := s.Reach(ctx, at.Server)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	c, ok := endpoint.Edge(r.Endpoint, at.Share, at.Sub)
+	if !ok {
+		return fmt.Errorf("%w: %s has no mover", tree.ErrUnsupported, at.Server)
+	}
+	return do(c)
+}
+
+// CheckEdge returns a fault at a field when a folder cannot hold stubs.
+func (s *Service) CheckEdge(ctx context.Context, field string, at namespace.Target) error {
+	status, err := s.LookAtEdge(ctx, at)
+	switch {
+	case errors.Is(err, fs.ErrNotExist): // it is made when the set begins
+		return nil
+	case errors.Is(err, tree.ErrUnsupported):
+		return fault.Field(field, "start a mover on that server, or keep whole files there", "%s has no mover, which stubs need", at.Server)
+	case err != nil:
+		return err
+	case !status.Edge && status.Kernel != "":
+		return fault.Field(field, "choose a folder on a volume of its own on a host with Linux 6.14 or later, or keep whole files there", "%s cannot hold stubs: %s", at, status.Kernel)
+	}
+	return nil
+}
