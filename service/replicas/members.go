@@ -72,6 +72,12 @@ func (s *Service) EditReplica(ctx context.Context, name string, version int64, o
 		if err := sets.CheckSweep("sweepMin", r); err != nil {
 			return err
 		}
+		if e.Edge != nil {
+			r.Edge = e.Edge
+			if err := s.CheckEdges(ctx, set, func(_ int, name string) string { return name }); err != nil {
+				return err
+			}
+		}
 		if e.Home != nil {
 			if err := s.rehome(ctx, set, r, *e.Home); err != nil {
 				return err
@@ -87,7 +93,7 @@ func (s *Service) EditReplica(ctx context.Context, name string, version int64, o
 // rehome puts a replica at another place: its server was replaced, say. It is
 // looked at anew, and what it holds already is adopted.
 func (s *Service) rehome(ctx context.Context, set *model.ReplicaSet, r *model.Replica, home model.ReplicaHome) error {
-	moved, err := s.Place(ctx, 0, model.NewReplica{Name: r.Name, Server: home.Server, Share: home.Share, Sub: home.Sub, IntakeQuota: r.IntakeQuota, AtticQuota: r.AtticQuota, SweepMin: r.SweepMin})
+	moved, err := s.Place(ctx, 0, model.NewReplica{Name: r.Name, Server: home.Server, Share: home.Share, Sub: home.Sub, IntakeQuota: r.IntakeQuota, AtticQuota: r.AtticQuota, SweepMin: r.SweepMin, Edge: r.Edge})
 	if err != nil {
 		return plain(err)
 	}
@@ -273,7 +279,7 @@ func everyoneIsReached(set *model.ReplicaSet) error {
 func placesOf(set model.ReplicaSet) map[string]any {
 	places := map[string]any{}
 	for _, r := range set.Replicas {
-		places[r.Name] = map[string]any{"at": r.Target().String(), "seed": r.Seed, "intakeQuota": r.IntakeQuota, "atticQuota": r.AtticQuota, "sweepMin": r.SweepMin}
+		places[r.Name] = map[string]any{"at": r.Target().String(), "seed": r.Seed, "intakeQuota": r.IntakeQuota, "atticQuota": r.AtticQuota, "sweepMin": r.SweepMin, "edge": r.Edge}
 	}
 	return places
 }

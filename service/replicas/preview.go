@@ -5,8 +5,12 @@ import (
 	"context"
 	"fmt"
 	"path"
+	"reflect"
 	"slices"
 	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 
 	"bridgespan/core/filter"
 	"bridgespan/core/finding"
@@ -15,6 +19,7 @@ import (
 	"bridgespan/core/plan"
 	"bridgespan/core/replica"
 	"bridgespan/model"
+	"bridgespan/service/replicas/edges"
 	"bridgespan/service/replicas/planning"
 	"bridgespan/service/replicas/sets"
 )
@@ -55,6 +60,9 @@ func (s *Service) Preview(ctx context.Context, name string, change model.Setting
 	p.calendars()
 	p.lags()
 	p.intakes()
+	if err := p.edges(ctx); err != nil {
+		return p.found, err
+	}
 	if err := p.attics(ctx); err != nil {
 		return p.found, err
 	}
@@ -87,6 +95,9 @@ func changedBy(set model.ReplicaSet, change model.SettingsChange) (model.Replica
 		sets.Take(&one.SweepMin, r.Change.SweepMin)
 		if err := sets.CheckSweep("sweepMin", one); err != nil {
 			return set, err
+		}
+		if r.Change.Edge != nil {
+			one.Edge = r.Change.Edge
 		}
 	}
 	if change.Set == nil {
@@ -283,6 +294,52 @@ func (p *preview) intakes() {
 			p.found.Checks = append(p.found.Checks, planning.SmallIntake(r.Name, r.IntakeQuota, need))
 		}
 	}
+}
+
+// edges tells what other policies make of the edges as they are now.
+func (p *preview) edges(ctx context.Context) error {
+	if err := p.CheckEdges(ctx, &p.after, func(_ int, name string) string { return "replica.change." + name }); err != nil {
+		return err
+	}
+	for i := range p.after.Replicas {
+		r := &p.after.Replicas[i]
+		if reflect.DeepEqual(r.Edge, p.before.Replicas[i].Edge) {
+			continue
+		}
+		f, err := p.Foresee(ctx, r, r.Edge)
+		if err != nil {
+			return err
+		}
+		p.edge(r, &f)
+	}
+	return nil
+}
+
+// edge tells what a policy makes of one edge.
+func (p *preview) edge(r *model.Replica, f *edges.Foreseen) {
+	stubs := f.Survey.Stubs
+	switch {
+	case !r.Edge.HasStubs() && stubs.Files > 0:
+		p.follows("%s: the content of %s (%s) is fetched.", r.Name, counted(stubs.Files, "stub"), sets.Size(stubs.Bytes))
+		return
+	case f.Goes.Files == 0:
+		p.follows("%s: no file becomes a stub now: %s free of %s.", r.Name, sets.Size(f.Volume.Free), sets.Size(f.Volume.Total))
+	default:
+		p.follows("%s: %s become stubs now, which frees %s: %s of %s are free then.", r.Name, counted(f.Goes.Files, "file"), sets.Size(f.Goes.Bytes), sets.Size(f.Volume.Free+f.Goes.Bytes), sets.Size(f.Volume.Total))
+	}
+	if kept := f.Survey.Kept; kept.Files > 0 {
+		p.follows("%s: %s (%s) never become stubs.", r.Name, counted(kept.Files, "file"), sets.Size(kept.Bytes))
+	}
+	if f.Goes.Files > 0 && f.Goes.Files == f.Survey.Whole.Files-f.Survey.Kept.Files {
+		p.check("edge-empty", finding.Warn, fmt.Sprintf("Every file of %s that may become a stub does.", r.Name), "Each first use of a file then waits for the bucket, and costs bytes out of it.", "Lower the free-space line, raise the days, or keep some gigabytes of the newest files.")
+	}
+	if f.Short > 0 {
+		p.check("edge-line", finding.Warn, fmt.Sprintf("%s are lacking to the free-space line of %s even then.", sets.Size(f.Short), r.Name), "Other files fill its volume.", "Lower the line, or make room on the volume.")
+	}
+}
+
+func counted(n int64, word string) string {
+	return humanize.Comma(n) + " " + english.PluralWord(int(n), word, "")
 }
 
 func quota(bytes int64) string {

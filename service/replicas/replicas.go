@@ -17,6 +17,7 @@ import (
 	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
 	"bridgespan/service/jobs"
+	"bridgespan/service/replicas/edges"
 	"bridgespan/service/replicas/planning"
 	"bridgespan/service/replicas/proof"
 	"bridgespan/service/replicas/sets"
@@ -29,6 +30,7 @@ type Service struct {
 	*sets.Base
 	*planning.Plans
 	*proof.Proofs
+	*edges.Edges
 	*worker.Workers
 	publish Publisher
 }
@@ -43,7 +45,7 @@ func (s *Service) PublishBy(p Publisher) { s.publish = p }
 // this instance in leases; changed is called after every change.
 func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service, leases *work.Leases, changed func()) *Service {
 	base := &sets.Base{DB: db, Estate: e, People: a, Runs: j, Changed: changed, Wake: make(chan struct{}, 1)}
-	s := &Service{Base: base, Proofs: proof.New(base), Workers: worker.New(base, leases)}
+	s := &Service{Base: base, Proofs: proof.New(base), Edges: edges.New(base), Workers: worker.New(base, leases)}
 	s.Plans = planning.New(base, s.plannedSteps)
 	j.Register(createKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true, Stop: jobs.StopsSteps}, s.createSet)
 	return s

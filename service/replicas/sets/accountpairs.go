@@ -20,11 +20,22 @@ func (s *Base) OpenReplica(ctx context.Context, r *model.Replica) (tree.Tree, er
 	if err != nil {
 		return nil, err
 	}
+	if err := s.SetEdge(ctx, r); err != nil {
+		return nil, err
+	}
 	t, err := s.Open(ctx, r.Target())
 	if err != nil {
 		return nil, err
 	}
 	return compare.InAccounts(t, pairs), nil
+}
+
+// SetEdge lets the mover of an edge fill its stubs, where it has any or may have some.
+func (s *Base) SetEdge(ctx context.Context, r *model.Replica) error {
+	if !r.Edge.HasStubs() && (r.EdgeFigures == nil || r.EdgeFigures.Stubs == 0) {
+		return nil
+	}
+	return s.Estate.SetEdge(ctx, r.Target(), r.Hub, r.Edge)
 }
 
 // PairUp finds out what the accounts of a set are at its new replicas.

@@ -60,6 +60,9 @@ func (s *Base) Draft(ctx context.Context, n model.NewReplicaSet) (model.ReplicaS
 	if err := CheckPublish(n.Publish); err != nil {
 		return set, err
 	}
+	if err := s.CheckEdges(ctx, &set, Field); err != nil {
+		return set, err
+	}
 	if err := s.leadsToSeed(ctx, n.Publish, &set); err != nil {
 		return set, err
 	}
@@ -95,7 +98,7 @@ func CheckPublish(path string) error {
 
 // Place finds the server and the share of a replica.
 func (s *Base) Place(ctx context.Context, i int, n model.NewReplica) (model.Replica, error) {
-	r := model.Replica{Name: n.Name, Share: n.Share, Sub: strings.Trim(n.Sub, "/"), Seed: n.Seed, IntakeQuota: cmp.Or(n.IntakeQuota, usualIntake), AtticQuota: n.AtticQuota, SweepMin: n.SweepMin, Rights: n.Rights, State: model.ReplicaNew}
+	r := model.Replica{Name: n.Name, Share: n.Share, Sub: strings.Trim(n.Sub, "/"), Seed: n.Seed, IntakeQuota: cmp.Or(n.IntakeQuota, usualIntake), AtticQuota: n.AtticQuota, SweepMin: n.SweepMin, Edge: n.Edge, Rights: n.Rights, State: model.ReplicaNew}
 	if err := CheckRights(Field(i, "rights"), n.Rights); err != nil {
 		return r, err
 	}
@@ -125,6 +128,43 @@ func CheckSweep(field string, r *model.Replica) error {
 		return fault.Field(field, "leave it out", "%s is a file server, which is scanned as often as changes suggest", r.Server)
 	}
 	return nil
+}
+
+// CheckEdges checks the policies of the edges of a set.
+func (s *Base) CheckEdges(ctx context.Context, set *model.ReplicaSet, field func(i int, name string) string) error {
+	for i := range set.Replicas {
+		if err := s.checkEdge(ctx, set, i, func(name string) string { return field(i, name) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Base) checkEdge(ctx context.Context, set *model.ReplicaSet, i int, field func(name string) string) error {
+	r := &set.Replicas[i]
+	p := r.Edge
+	switch {
+	case p == nil:
+		return nil
+	case i == 0 || !set.IsCloudSet():
+		return fault.Field(field("edge"), "choose the layout hub, with the bucket as the first replica", "%s is no edge: the set is not a hub whose first replica is a bucket", r.Name)
+	case p.FreePercent < 0 || p.FreePercent > 90:
+		return fault.Field(field("edge.freePercent"), "use 0 to 90 percent", "%d percent of a volume cannot stay free", p.FreePercent)
+	case !p.HasStubs() && (p.FreePercent > 0 || p.UnusedDays > 0):
+		return fault.Field(field("edge.fill"), "let names come first, or leave out the free-space line and the days", "files cannot become stubs at an edge that keeps whole files")
+	}
+	if _, err := filter.New(filter.Rules{LeaveOut: p.Never}); err != nil {
+		return InField(field("edge.never"), err)
+	}
+	for _, name := range p.Refused {
+		if name == "" || strings.ContainsAny(name, "/ ") {
+			return fault.Field(field("edge.refused"), "write the name of a program file, such as restic", "%q is not the name of a program", name)
+		}
+	}
+	if !p.HasStubs() {
+		return nil
+	}
+	return s.Estate.CheckEdge(ctx, field("edge.fill"), r.Target())
 }
 
 // NameReplicas names the replicas that were given no name: as their servers,

@@ -118,6 +118,7 @@ func (k *keeper) work(ctx context.Context, set model.ReplicaSet) {
 		for _, p := range r.places {
 			group.Go(func() { r.guard(func() { p.watch(ctx) }) })
 			group.Go(func() { r.guard(func() { p.follow(ctx) }) })
+			group.Go(func() { r.guard(func() { p.keepEdge(ctx) }) })
 		}
 		for _, w := range r.ways {
 			group.Go(func() { r.guard(func() { w.carry(ctx) }) })
@@ -163,7 +164,7 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 	}
 	picked := sets.Now()
 	for i := range set.Replicas {
-		p := &replicaWorker{round: r, Replica: set.Replicas[i], look: make(chan struct{}, 1)}
+		p := &replicaWorker{round: r, Replica: set.Replicas[i], look: make(chan struct{}, 1), edited: make(chan struct{}, 1)}
 		if p.Settings != set.Version {
 			p.Settings, p.PickedUp = set.Version, &picked
 		}
@@ -173,6 +174,9 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 		}
 		p.tree = k.lease.Tree(spread.Over(ways...))
 		p.engine = &replication.Replica{ID: replica.ID(p.ID), Name: p.Name, Tree: p.tree, Seed: p.Seed, Scanned: p.Scanned, Filled: p.Filled, Intake: p.IntakeQuota}
+		if i > 0 && set.IsCloudSet() {
+			p.engine.AsStub = p.asStub
+		}
 		p.hot.began = time.Now()
 		p.troubled.Store(p.Troubles > 0)
 		r.places = append(r.places, p)
@@ -301,6 +305,7 @@ func (r *round) changed(ctx context.Context) bool {
 			at := sets.Now()
 			p.scanRequested.Store(&at)
 			sets.Ring(p.look)
+			sets.Ring(p.edited)
 		}
 	}
 	if wanted.Version == r.set.Version {
@@ -331,8 +336,10 @@ func structure(set model.ReplicaSet) string {
 		Retry       model.Retry
 		Intakes     []int64
 		Lanes       []replica.Lane
-	}{set.Paused, set.Filter, set.Permissions, nil, nil, set.Retry, nil, nil}
+		Stubs       []bool
+	}{set.Paused, set.Filter, set.Permissions, nil, nil, set.Retry, nil, nil, nil}
 	for i := range set.Replicas {
+		s.Stubs = append(s.Stubs, set.Replicas[i].Edge.HasStubs())
 		s.IDs = append(s.IDs, set.Replicas[i].ID)
 		s.Intakes = append(s.Intakes, set.Replicas[i].IntakeQuota)
 		s.Places = append(s.Places, set.Replicas[i].Target())
@@ -354,8 +361,9 @@ func (r *round) takeOver(set model.ReplicaSet) {
 		p.update(func(m *model.Replica) {
 			m.Settings, m.PickedUp = set.Version, &picked
 			m.IntakeQuota, m.AtticQuota, m.Seed = set.Replicas[i].IntakeQuota, set.Replicas[i].AtticQuota, set.Replicas[i].Seed
-			m.SweepMin = set.Replicas[i].SweepMin
+			m.SweepMin, m.Edge = set.Replicas[i].SweepMin, set.Replicas[i].Edge
 		})
+		sets.Ring(p.edited)
 		if again { // the pause until the next scan begins anew
 			sets.Ring(p.look)
 		}

@@ -136,12 +136,26 @@ func (w *laneWorker) carry(ctx context.Context) {
 			case w.empty():
 				pause = emptyMost
 			}
-			w.is(model.LaneIdle, "", time.Time{})
+			w.idle()
 			w.wait(ctx, until, pause)
 		default:
 			faults = 0
 			w.is(model.LaneCarrying, "", time.Time{})
 			limit = next(limit, done.Done+done.Postponed, time.Since(began))
+		}
+	}
+}
+
+// idle notes that a lane has nothing to carry now. An edge at its end may have something to fetch or to offload then.
+func (w *laneWorker) idle() {
+	was := w.snapshot().State
+	w.is(model.LaneIdle, "", time.Time{})
+	if was != model.LaneCarrying {
+		return
+	}
+	for _, p := range w.places {
+		if replica.ID(p.ID) == w.id.To {
+			sets.Ring(p.edited)
 		}
 	}
 }

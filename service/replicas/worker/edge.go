@@ -1,0 +1,219 @@
+package worker
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync/atomic"
+	"time"
+
+	"bridgespan/core/offload"
+	"bridgespan/core/replica"
+	"bridgespan/guard"
+	"bridgespan/model"
+	"bridgespan/mover/replication"
+	"bridgespan/service/replicas/edges"
+	"bridgespan/service/replicas/sets"
+	"bridgespan/tree"
+)
+
+// How often an edge is looked after: whether it is below its free-space line or something came, and its files by age.
+const (
+	edgeEvery   = 15 * time.Second
+	edgeByAge   = time.Hour
+	edgeWorkers = 4 // files that are offloaded or filled side by side
+)
+
+// asStub says whether a file that comes to a replica becomes a stub.
+func (p *replicaWorker) asStub(name string, size int64, _ time.Time) bool {
+	edge := p.snapshot().Edge
+	if !edge.HasStubs() || size < offload.Least {
+		return false
+	}
+	never := edges.PolicyOf(edge).Never
+	return never == nil || !never(name)
+}
+
+// edgeKeeper looks after the contents of an edge.
+type edgeKeeper struct {
+	*replicaWorker
+	aged    time.Time // when files were last looked at by age
+	carried int64     // files that had come by the last pass
+	policy  string    // by which the last pass was
+}
+
+// keepEdge looks after an edge until ctx ends.
+func (p *replicaWorker) keepEdge(ctx context.Context) {
+	if len(p.places) == 0 || p.places[0] == p || !p.places[0].snapshot().Swept {
+		return
+	}
+	k := &edgeKeeper{replicaWorker: p}
+	timer := time.NewTicker(edgeEvery)
+	defer timer.Stop()
+	for {
+		if p.snapshot().Edge != nil && p.snapshot().Scanned {
+			k.look(ctx)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-p.edited:
+		case <-timer.C:
+		}
+	}
+}
+
+// look does what is to be done now.
+func (k *edgeKeeper) look(ctx context.Context) {
+	m := k.snapshot()
+	space, err := k.tree.Space(ctx)
+	if err != nil {
+		return // its scans tell
+	}
+	volume, policy := offload.Volume{Total: space.Total, Free: space.Free}, edges.PolicyOf(m.Edge)
+	carried, busy := k.arrived()
+	text := sets.JsonText(m.Edge)
+	if text != k.policy {
+		if err := k.SetEdge(ctx, &m); err != nil {
+			return // opening it anew tells
+		}
+	}
+	below := volume.Free < policy.Line(volume)
+	news := carried != k.carried && !busy
+	if !below && !news && text == k.policy && time.Since(k.aged) < edgeByAge {
+		return
+	}
+	err = k.pass(ctx, m.Edge, policy, volume)
+	if ctx.Err() != nil {
+		return
+	}
+	if err != nil {
+		slog.Warn("an edge could not be looked after", "replica", m.Name, "error", err)
+		k.count(func(f *model.EdgeFigures) { f.Trouble = sets.Words(k.Explain(ctx, m.Server, err)) })
+		return
+	}
+	k.aged, k.carried, k.policy = time.Now(), carried, text
+}
+
+// arrived is how many files have come to the replica, and whether some are on their way.
+func (k *edgeKeeper) arrived() (files int64, busy bool) {
+	for _, w := range k.ways {
+		if w.id.To == replica.ID(k.ID) {
+			l := w.snapshot()
+			files, busy = files+l.Carried.Files, busy || l.State == model.LaneCarrying
+		}
+	}
+	return files, busy
+}
+
+// closed reports whether nothing may come from the bucket now.
+func (k *edgeKeeper) closed() bool {
+	for _, w := range k.ways {
+		if w.id.To == replica.ID(k.ID) && w.snapshot().State == model.LaneClosed {
+			return true
+		}
+	}
+	return false
+}
+
+// count changes what is known of the edge.
+func (k *edgeKeeper) count(change func(*model.EdgeFigures)) {
+	k.update(func(m *model.Replica) {
+		f := model.EdgeFigures{}
+		if m.EdgeFigures != nil {
+			f = *m.EdgeFigures
+		}
+		change(&f)
+		m.EdgeFigures = &f
+	})
+	sets.Ring(k.dirty)
+}
+
+// files yields the files of the edge that belong to the set.
+func (k *edgeKeeper) files(ctx context.Context, do func(offload.File) error) error {
+	return edges.Files(ctx, k.tree, ".", k.round.engine.LeaveOut, func(_ tree.Entry, f offload.File) error { return do(f) })
+}
+
+// pass counts what the edge holds, decides, and does it.
+func (k *edgeKeeper) pass(ctx context.Context, edge *model.EdgePolicy, policy offload.Policy, volume offload.Volume) error {
+	var survey offload.Survey
+	if err := k.files(ctx, func(f offload.File) error { survey.Add(&policy, f); return nil }); err != nil {
+		return err
+	}
+	goes := survey.Decide(policy, volume, time.Now())
+	if !edge.HasStubs() {
+		goes = &offload.Decision{}
+	}
+	comes := &offload.Decision{}
+	switch {
+	case k.closed():
+	case edge.Fill == model.FillNames:
+		comes = survey.Fills(policy, volume)
+	case edge.Fill == model.FillWhole:
+		comes = offload.FillAll()
+	}
+	k.count(func(f *model.EdgeFigures) {
+		f.At, f.Whole, f.WholeBytes, f.Stubs, f.StubBytes = sets.Now(), survey.Whole.Files, survey.Whole.Bytes, survey.Stubs.Files, survey.Stubs.Bytes
+		f.Kept, f.KeptBytes, f.Total, f.Free, f.Line, f.Short, f.Trouble = survey.Kept.Files, survey.Kept.Bytes, volume.Total, volume.Free, policy.Line(volume), goes.Short, ""
+	})
+	return k.carryOut(ctx, goes, comes, volume.Free-policy.Line(volume))
+}
+
+// carryOut offloads and fills what was decided. room is how many bytes may be filled.
+func (k *edgeKeeper) carryOut(ctx context.Context, goes, comes *offload.Decision, room int64) error {
+	if goes.Idle() && comes.Idle() {
+		return nil
+	}
+	group, run := guard.WithContext(ctx)
+	group.SetLimit(edgeWorkers)
+	var left atomic.Int64
+	left.Store(room)
+	err := k.files(run, func(f offload.File) error {
+		switch {
+		case goes.Offloads(f):
+			group.Go(func() error { return k.offload(run, f) })
+		case comes.Fetches(f):
+			group.Go(func() error {
+				if left.Add(-f.Size) < 0 {
+					return nil
+				}
+				return k.fetch(run, f)
+			})
+		}
+		return nil
+	})
+	return errors.Join(group.Wait(), err)
+}
+
+// offload makes a stub of a file, unless that has to wait.
+func (k *edgeKeeper) offload(ctx context.Context, f offload.File) error {
+	freed, err := k.round.engine.Offload(ctx, replica.ID(k.ID), replica.ID(k.places[0].ID), f.Path)
+	switch {
+	case replication.IsLater(err), errors.Is(err, tree.ErrInUse), errors.Is(err, tree.ErrVersion):
+		return nil // another time
+	case err != nil:
+		return fmt.Errorf("offload %s: %w", f.Path, err)
+	}
+	k.count(func(m *model.EdgeFigures) {
+		m.Offloaded, m.OffloadedBytes = m.Offloaded+1, m.OffloadedBytes+freed
+		m.Whole, m.WholeBytes, m.Stubs, m.StubBytes, m.Free = m.Whole-1, m.WholeBytes-f.Allocated, m.Stubs+1, m.StubBytes+f.Size, m.Free+freed
+	})
+	return nil
+}
+
+// fetch fills a stub.
+func (k *edgeKeeper) fetch(ctx context.Context, f offload.File) error {
+	err := tree.Fetch(ctx, k.tree, f.Path)
+	if errors.Is(err, tree.ErrNoContent) || errors.Is(err, tree.ErrNoSpace) {
+		return nil // what the bucket has by now is on its way; or people were quicker
+	}
+	if err != nil {
+		return fmt.Errorf("fetch %s: %w", f.Path, err)
+	}
+	k.count(func(m *model.EdgeFigures) {
+		m.Fetched++
+		m.Whole, m.WholeBytes, m.Stubs, m.StubBytes, m.Free = m.Whole+1, m.WholeBytes+f.Size, m.Stubs-1, m.StubBytes-f.Size, m.Free-f.Size
+	})
+	return nil
+}
