@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"time"
 
 	"bridgespan/model"
@@ -233,4 +234,19 @@ func (c *Client) ScheduleProbe(ctx context.Context, set string, asked model.Sche
 // CompareAttic shows what an attic keeps beside what is at its path now.
 func (c *Client) CompareAttic(ctx context.Context, set string, item int64) (model.AtticComparison, error) {
 	return read[model.AtticComparison](ctx, c, nil, "replica-sets", set, "attic", fmt.Sprint(item), "comparison")
+}
+
+// WhereContent tells where the content of a path of a cloud set is now.
+func (c *Client) WhereContent(ctx context.Context, set, path string) (model.Whereabouts, error) {
+	return read[model.Whereabouts](ctx, c, url.Values{"path": {path}}, "replica-sets", set, "where")
+}
+
+// MoveContents fetches contents to an edge of a cloud set, or makes stubs there.
+func (c *Client) MoveContents(ctx context.Context, set string, asked model.MoveContents) (model.ContentsMove, error) {
+	return add[model.ContentsMove](ctx, c, asked, "replica-sets", set, "contents")
+}
+
+// ContentsMove shows a run that moves contents.
+func (c *Client) ContentsMove(ctx context.Context, run int64) (model.ContentsMove, error) {
+	return read[model.ContentsMove](ctx, c, nil, "replica-contents", fmt.Sprint(run))
 }

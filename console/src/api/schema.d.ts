@@ -1312,6 +1312,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replica-contents/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a run that fetches contents or makes stubs
+         * @description Needs the role viewer.
+         */
+        get: operations["get-contents-move"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/replica-creations/{run}": {
         parameters: {
             query?: never;
@@ -1542,6 +1562,26 @@ export interface paths {
          * @description Needs the role operator.
          */
         post: operations["restore-from-attic"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/contents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Fetch contents to an edge of a cloud set, or make stubs there
+         * @description Needs the role operator.
+         */
+        post: operations["move-contents"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1810,6 +1850,26 @@ export interface paths {
          * @description Needs the role operator.
          */
         post: operations["verify-replica-set"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/where": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell where the content of a path of a cloud set is now
+         * @description Needs the role viewer.
+         */
+        get: operations["where-content"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3252,6 +3312,51 @@ export interface components {
              */
             weekly: number;
         };
+        ContentProblem: {
+            /** @description Path within the set */
+            path: string;
+            /** @description Why */
+            problem: string;
+        };
+        ContentsMove: {
+            /**
+             * Format: int64
+             * @description Their bytes
+             */
+            bytes: number;
+            /** @description Name of the edge */
+            edge: string;
+            /**
+             * Format: int64
+             * @description Files that could not be done now
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Files that it is about
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Files that are done
+             */
+            moved: number;
+            /**
+             * Format: int64
+             * @description Bytes that were fetched, or freed
+             */
+            movedBytes: number;
+            /** @description Whether stubs are made, rather than filled */
+            offload: boolean;
+            /** @description File or folder within the set */
+            path: string;
+            /** @description Why, of the first 100 */
+            problems?: components["schemas"]["ContentProblem"][];
+            /** @description The run; absent of a rehearsal */
+            run?: components["schemas"]["Run"];
+            /** @description Name of the cloud set */
+            set: string;
+        };
         Count: {
             /**
              * Format: int64
@@ -3725,6 +3830,111 @@ export interface components {
              */
             waitS?: number;
         };
+        EdgeFigures: {
+            /**
+             * Format: date-time
+             * @description When it was counted
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Stubs that were filled in advance so far
+             */
+            fetched: number;
+            /**
+             * Format: int64
+             * @description Bytes of it that are free
+             */
+            free: number;
+            /**
+             * Format: int64
+             * @description Whole files that never become stubs
+             */
+            kept: number;
+            /**
+             * Format: int64
+             * @description Bytes that these occupy
+             */
+            keptBytes: number;
+            /**
+             * Format: int64
+             * @description Bytes of it that are to stay free
+             */
+            line: number;
+            /**
+             * Format: int64
+             * @description Files that became stubs so far
+             */
+            offloaded: number;
+            /**
+             * Format: int64
+             * @description Bytes that this has freed
+             */
+            offloadedBytes: number;
+            /**
+             * Format: int64
+             * @description Bytes that are lacking to the line although everything became a stub that may
+             */
+            short?: number;
+            /**
+             * Format: int64
+             * @description Bytes that these would occupy if they were whole
+             */
+            stubBytes: number;
+            /**
+             * Format: int64
+             * @description Files whose content is in the bucket alone
+             */
+            stubs: number;
+            /**
+             * Format: int64
+             * @description Bytes of the volume
+             */
+            total: number;
+            /** @description Why files could not become stubs or be filled at the last try */
+            trouble?: string;
+            /**
+             * Format: int64
+             * @description Files whose content is there
+             */
+            whole: number;
+            /**
+             * Format: int64
+             * @description Bytes that they occupy
+             */
+            wholeBytes: number;
+        };
+        EdgePolicy: {
+            /**
+             * @description names: names first, then contents, those changed last first, up to the free-space line; stubs: names, and contents on first use; whole: whole files
+             * @enum {string}
+             */
+            fill: "names" | "stubs" | "whole";
+            /**
+             * Format: int64
+             * @description Percent of the volume that stay free: below that, files become stubs, the longest unused first; absent for no line
+             */
+            freePercent?: number;
+            /**
+             * Format: int64
+             * @description Bytes of the files changed last that never become stubs; absent for none
+             */
+            keepNewest?: number;
+            /** @description Patterns of files and folders that never become stubs, such as *.accdb or ledgers/ */
+            never?: string[];
+            /** @description Names of programs on the edge's host that are given no content of stubs, such as that of a backup */
+            refused?: string[];
+            /**
+             * Format: int64
+             * @description Files that nobody has used for so many days become stubs; absent for none
+             */
+            unusedDays?: number;
+            /**
+             * Format: int64
+             * @description Seconds that a program waits for content that does not come before it gets an error; absent for 60
+             */
+            waitS?: number;
+        };
         EditAccountMap: {
             /** @description New name */
             name?: string;
@@ -3808,6 +4018,8 @@ export interface components {
              * @description Bytes that its attic may keep; 0 for no bound
              */
             atticQuota?: number;
+            /** @description What it keeps whole from now on, as an edge of a cloud set */
+            edge?: components["schemas"]["EdgePolicy"];
             /** @description Another place for it, since its server was replaced, say: it is looked at anew, and what it holds is adopted */
             home?: components["schemas"]["ReplicaHome"];
             /**
@@ -4815,6 +5027,16 @@ export interface components {
             /** @description Front that they lead through: they stay right when a server behind a signpost changes; absent where they lead straight to servers */
             through?: string;
         };
+        MoveContents: {
+            /** @description Name of the edge */
+            edge: string;
+            /** @description Make stubs, rather than fill them */
+            offload?: boolean;
+            /** @description File or folder within the set; all of it when absent */
+            path?: string;
+            /** @description Count what it would be about, and start nothing */
+            rehearse?: boolean;
+        };
         NameTrouble: {
             /** Format: int64 */
             count: number;
@@ -5087,6 +5309,8 @@ export interface components {
              * @description Bytes that its attic may keep; absent for no bound
              */
             atticQuota?: number;
+            /** @description What it keeps whole, as an edge of a cloud set: of a hub whose first replica is a bucket; absent to keep everything whole */
+            edge?: components["schemas"]["EdgePolicy"];
             /**
              * Format: int64
              * @description Bytes that may be on their way in at a time; when absent, as many as a plan of the same set has worked out from its largest files, as many as the others of its set may have, or 1 GiB
@@ -5490,6 +5714,38 @@ export interface components {
             server: string;
             share: string;
         };
+        PlaceOfContent: {
+            /**
+             * Format: int64
+             * @description Bytes that it occupies
+             */
+            allocated: number;
+            /** @description Whether it is the bucket */
+            bucket?: boolean;
+            /**
+             * @description whole: its content is there; stub: it is in the bucket alone; nowhere: there is no such path; unknown: the replica could not be asked
+             * @enum {string}
+             */
+            content: "whole" | "stub" | "folder" | "nowhere" | "unknown";
+            /** @description Whether it is the version that the bucket has, as far as both were scanned */
+            current: boolean;
+            /**
+             * Format: date-time
+             * @description When it was last changed
+             */
+            modified?: string;
+            /** @description Why the replica could not be asked */
+            problem?: string;
+            /** @description Name of the replica */
+            replica: string;
+            /** @description Name of its server */
+            server: string;
+            /**
+             * Format: int64
+             * @description Bytes of its content
+             */
+            size: number;
+        };
         PlanFill: {
             /**
              * Format: int64
@@ -5731,6 +5987,10 @@ export interface components {
              * @description Bytes that its attic may keep; 0 for no bound
              */
             atticQuota: number;
+            /** @description What it keeps whole, as an edge of a cloud set; absent where it keeps everything whole */
+            edge?: components["schemas"]["EdgePolicy"];
+            /** @description What it holds, as an edge; absent until it was counted */
+            edgeFigures?: components["schemas"]["EdgeFigures"];
             /**
              * Format: int64
              * @description Files and folders seen at the last look
@@ -6248,7 +6508,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "share" | "front" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "estimate" | "what-if" | "pool" | "prove";
+            kind: "survey" | "share" | "front" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "contents" | "estimate" | "what-if" | "pool" | "prove";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -7086,6 +7346,12 @@ export interface components {
             run: components["schemas"]["Run"];
             volume: string;
             warnings: components["schemas"]["Finding"][];
+        };
+        Whereabouts: {
+            /** @description Path within the set */
+            path: string;
+            /** @description The bucket, and each edge */
+            places: components["schemas"]["PlaceOfContent"][];
         };
         WhoCan: {
             /**
@@ -10103,6 +10369,38 @@ export interface operations {
             };
         };
     };
+    "get-contents-move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContentsMove"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-replica-creation": {
         parameters: {
             query?: never;
@@ -10621,6 +10919,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AtticItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "move-contents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveContents"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContentsMove"];
                 };
             };
             /** @description Error */
@@ -11186,6 +11520,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReplicaVerification"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "where-content": {
+        parameters: {
+            query?: {
+                /** @description Path within the set; its top when absent */
+                path?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Whereabouts"];
                 };
             };
             /** @description Error */

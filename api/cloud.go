@@ -1,0 +1,34 @@
+package api
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"bridgespan/model"
+)
+
+func (a *API) cloudRoutes() {
+	tags := []string{"Cloud sets"}
+	route(a, model.Viewer, huma.Operation{OperationID: "where-content", Method: "GET", Path: setRoute + "/where", Summary: "Tell where the content of a path of a cloud set is now", Tags: tags},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Path string `query:"path" maxLength:"4096" doc:"Path within the set; its top when absent"`
+		}) (*body[model.Whereabouts], error) {
+			w, err := a.Replicas.Where(ctx, in.Set, in.Path)
+			return &body[model.Whereabouts]{w}, err
+		})
+	route(a, model.Operator, huma.Operation{OperationID: "move-contents", Method: "POST", Path: setRoute + "/contents", Summary: "Fetch contents to an edge of a cloud set, or make stubs there", Tags: tags, DefaultStatus: 202},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Sent[model.MoveContents]
+		}) (*body[model.ContentsMove], error) {
+			m, err := a.Replicas.Move(ctx, in.Set, in.Body)
+			return &body[model.ContentsMove]{m}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-contents-move", Method: "GET", Path: "/replica-contents/{run}", Summary: "Show a run that fetches contents or makes stubs", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.ContentsMove], error) {
+			m, err := a.Replicas.ShowMove(ctx, in.Run)
+			return &body[model.ContentsMove]{m}, err
+		})
+}

@@ -1,0 +1,233 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
+	"github.com/urfave/cli/v3"
+
+	"bridgespan/client"
+	"bridgespan/model"
+)
+
+func cloudCommand() *cli.Command {
+	move := []cli.Flag{rehearseFlag(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}
+	return &cli.Command{Name: "cloud", Usage: "contents of cloud sets: of a bucket and its edges", Commands: []*cli.Command{
+		{Name: "list", Usage: "list the edges of cloud sets, with what they hold", ArgsUsage: "[SET]", Action: signedIn(listEdges, "SET?")},
+		{Name: "where", Usage: "show where the content of a path is now", ArgsUsage: "SET PATH", Action: signedIn(showWhere, "SET", "PATH")},
+		{Name: "fetch", Usage: "fill the stubs of a folder or a file of an edge", ArgsUsage: "SET EDGE [PATH]", Flags: move, Action: signedIn(moveContents(false), "SET", "EDGE", "PATH?")},
+		{Name: "offload", Usage: "make stubs of a folder or a file of an edge, whose contents the bucket has", ArgsUsage: "SET EDGE [PATH]", Flags: move, Action: signedIn(moveContents(true), "SET", "EDGE", "PATH?")},
+		{Name: "policy", Usage: "set what an edge keeps whole; --rehearse shows what becomes a stub now", ArgsUsage: "SET EDGE", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "fill", Usage: "names (then contents, the newest first), stubs (contents on first use) or whole files"},
+			&cli.IntFlag{Name: "free", Usage: "`PERCENT` of the volume that stay free; 0 for no line"},
+			&cli.IntFlag{Name: "unused", Usage: "`DAYS` without use after which files become stubs; 0 for none"},
+			&cli.StringFlag{Name: "keep-newest", Usage: "`SIZE` of the files changed last that stay whole, such as 10GiB; 0 for none"},
+			&cli.StringSliceFlag{Name: "never", Usage: "`PATTERN` of files or folders that stay whole, such as *.accdb or ledgers/; \"\" for none"},
+			&cli.StringSliceFlag{Name: "refuse", Usage: "`PROGRAM` on the edge's host that is given no content of stubs; \"\" for none"},
+			&cli.DurationFlag{Name: "patience", Usage: "how long a program waits for content before it gets an error; 0 for 1m"},
+			rehearseFlag()}, Action: rehearsable(setPolicy, "SET", "EDGE")},
+	}}
+}
+
+// cloudSets are the cloud sets, or one.
+func cloudSets(ctx context.Context, api *client.Client, name string) (list []model.ReplicaSet, err error) {
+	if name != "" {
+		set, err := api.ReplicaSet(ctx, name)
+		return []model.ReplicaSet{set}, err
+	}
+	all, err := api.ReplicaSets(ctx)
+	for _, set := range all {
+		if set.IsCloudSet() {
+			list = append(list, set)
+		}
+	}
+	return list, err
+}
+
+func listEdges(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	sets, err := cloudSets(ctx, api, append(args, "")[0])
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"set", "edge", "state", "whole", "bytes", "stubs", "bytes in the bucket", "free", "line", "policy"}, empty: "There is no cloud set. Create one of a bucket and folders: bspan replica create NAME CLOUD/BUCKET SERVER/SHARE --layout hub"}
+	for _, set := range sets {
+		for _, r := range set.Replicas[1:] {
+			f := r.EdgeFigures
+			if f == nil {
+				t.add(set.Name, r.Name, r.State, "", "", "", "", "", "", policyWords(r.Edge))
+				continue
+			}
+			t.add(set.Name, r.Name, r.State, humanize.Comma(f.Whole), size(f.WholeBytes), humanize.Comma(f.Stubs), size(f.StubBytes), size(f.Free), size(f.Line), policyWords(r.Edge))
+			if f.Trouble != "" {
+				t.after += fmt.Sprintf("%s at %s: %s\n", set.Name, r.Name, f.Trouble)
+			}
+			if f.Short > 0 {
+				t.after += fmt.Sprintf("%s at %s: %s are lacking to the free-space line, although every file is a stub that may be.\n", set.Name, r.Name, size(f.Short))
+			}
+		}
+	}
+	return show(c, sets, t)
+}
+
+func size(bytes int64) string { return humanize.IBytes(uint64(max(bytes, 0))) }
+
+// policyWords say what an edge keeps whole.
+func policyWords(p *model.EdgePolicy) string {
+	if !p.HasStubs() {
+		return "whole files"
+	}
+	words := []string{map[string]string{model.FillNames: "names first", model.FillStubs: "on first use"}[p.Fill]}
+	if p.FreePercent > 0 {
+		words = append(words, fmt.Sprintf("%d%% free", p.FreePercent))
+	}
+	if p.UnusedDays > 0 {
+		words = append(words, "unused "+english.Plural(p.UnusedDays, "day", ""))
+	}
+	if p.KeepNewest > 0 {
+		words = append(words, "newest "+size(p.KeepNewest)+" stay")
+	}
+	if len(p.Never) > 0 {
+		words = append(words, "never "+strings.Join(p.Never, " "))
+	}
+	return strings.Join(words, ", ")
+}
+
+func showWhere(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	w, err := api.WhereContent(ctx, args[0], args[1])
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"place", "content", "version", "size", "occupies", "changed", "problem"}}
+	for _, p := range w.Places {
+		name, version, changed, bytes, occupies := p.Replica, "", "", "", ""
+		if p.Bucket {
+			name += " (bucket)"
+		}
+		if p.Content == model.ContentWhole || p.Content == model.ContentStub {
+			version = map[bool]string{true: "current", false: "another"}[p.Current]
+			bytes = size(p.Size)
+			if !p.Bucket {
+				occupies = size(p.Allocated)
+			}
+		}
+		if p.Modified != nil {
+			changed = when(*p.Modified)
+		}
+		t.add(name, contentWords[p.Content], version, bytes, occupies, changed, p.Problem)
+	}
+	return show(c, w, t)
+}
+
+var contentWords = map[string]string{model.ContentWhole: "here", model.ContentStub: "on first use", model.ContentFolder: "folder", model.ContentNowhere: "nothing", model.ContentUnknown: "unknown"}
+
+func moveContents(off bool) func(context.Context, *cli.Command, *client.Client, []string) error {
+	return func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+		asked := model.MoveContents{Edge: args[1], Path: append(args, "", "")[2], Offload: off, Rehearse: c.Bool("rehearse")}
+		m, err := api.MoveContents(ctx, args[0], asked)
+		if err != nil {
+			return err
+		}
+		if m.Run == nil {
+			return done(c, m, "%s", moveWords(m))
+		}
+		return throughRun(ctx, c, api, *m.Run, m, func(id int64) error {
+			if m, err = api.ContentsMove(ctx, id); err != nil {
+				return err
+			}
+			if err := done(c, m, "%s", movedWords(m)); err != nil || m.Failed == 0 {
+				return err
+			}
+			return findings{fmt.Sprintf("%s could not be done now, such as %s: %s", english.Plural(int(m.Failed), "file", ""), m.Problems[0].Path, m.Problems[0].Problem)}
+		})
+	}
+}
+
+func moveWords(m model.ContentsMove) string {
+	what := "would be fetched to"
+	if m.Offload {
+		what = "would become stubs at"
+	}
+	return fmt.Sprintf("%s (%s) %s %s; nothing was changed", english.Plural(int(m.Files), "file", ""), size(m.Bytes), what, m.Edge)
+}
+
+func movedWords(m model.ContentsMove) string {
+	if m.Offload {
+		return fmt.Sprintf("%s became stubs at %s, which freed %s", english.Plural(int(m.Moved), "file", ""), m.Edge, size(m.MovedBytes))
+	}
+	return fmt.Sprintf("%s (%s) were fetched to %s", english.Plural(int(m.Moved), "file", ""), size(m.MovedBytes), m.Edge)
+}
+
+func setPolicy(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	set, err := api.ReplicaSet(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	p := model.EdgePolicy{Fill: model.FillNames}
+	known := false
+	for _, r := range set.Replicas {
+		if strings.EqualFold(r.Name, args[1]) {
+			known = true
+			if r.Edge != nil {
+				p = *r.Edge
+			}
+		}
+	}
+	if !known {
+		return usageError{fmt.Sprintf("EDGE: %s has no edge %q; see: bspan cloud list %s", set.Name, args[1], set.Name)}
+	}
+	if err := policyFlags(c, &p); err != nil {
+		return err
+	}
+	e := model.EditReplica{Edge: &p}
+	s, err := api.EditReplica(ctx, args[0], args[1], e)
+	if err != nil {
+		return foretell(ctx, api, args[0], model.SettingsChange{Replica: &model.ReplicaChange{Name: args[1], Change: e}}, err)
+	}
+	return done(c, s, "%s of %s keeps: %s", args[1], s.Name, policyWords(&p))
+}
+
+// policyFlags changes what flags say of a policy.
+func policyFlags(c *cli.Command, p *model.EdgePolicy) error {
+	if c.NumFlags() == 0 {
+		return usageError{"say what to change, such as --free 20; see: bspan cloud policy --help"}
+	}
+	if c.IsSet("fill") {
+		p.Fill = c.String("fill")
+	}
+	if c.IsSet("free") {
+		p.FreePercent = c.Int("free")
+	}
+	if c.IsSet("unused") {
+		p.UnusedDays = c.Int("unused")
+	}
+	if c.IsSet("keep-newest") {
+		bytes, err := sizeIn("keep-newest", c.String("keep-newest"))
+		if err != nil {
+			return err
+		}
+		p.KeepNewest = bytes
+	}
+	if c.IsSet("never") {
+		p.Never = written(c.StringSlice("never"))
+	}
+	if c.IsSet("refuse") {
+		p.Refused = written(c.StringSlice("refuse"))
+	}
+	if c.IsSet("patience") {
+		p.WaitS = int(c.Duration("patience").Seconds())
+	}
+	return nil
+}
+
+// written are the texts that are not empty.
+func written(list []string) (kept []string) {
+	for _, text := range list {
+		if text != "" {
+			kept = append(kept, text)
+		}
+	}
+	return kept
+}
