@@ -35,15 +35,18 @@ type Mover struct {
 // StartFrontHost starts a host for fronts: a file server, and a mover beside it.
 func StartFrontHost(t testing.TB, name string) *Mover {
 	t.Helper()
-	return startMover(t, standintest.FrontServer(t, name))
+	return startMover(t, standintest.FrontServer(t, name), t.TempDir())
 }
 
 // StartMover starts a mover.
-func StartMover(t testing.TB) *Mover { return startMover(t, nil) }
+func StartMover(t testing.TB) *Mover { return startMover(t, nil, t.TempDir()) }
 
-func startMover(t testing.TB, beside *fileserver.Server) *Mover {
+// StartMoverAt starts a mover that serves a folder.
+func StartMoverAt(t testing.TB, folder string) *Mover { return startMover(t, nil, folder) }
+
+func startMover(t testing.TB, beside *fileserver.Server, folder string) *Mover {
 	t.Helper()
-	m := &Mover{Folder: t.TempDir(), Address: "127.0.0.1", Beside: beside, state: t.TempDir()}
+	m := &Mover{Folder: folder, Address: "127.0.0.1", Beside: beside, state: t.TempDir()}
 	if beside != nil {
 		m.Address = beside.Address // people's machines find the file service there
 	}

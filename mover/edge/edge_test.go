@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"bridgespan/guard"
-	"bridgespan/standin/volume"
+	"bridgespan/standin/standintest"
 	"bridgespan/tree"
 	"bridgespan/tree/folder"
 	"bridgespan/tree/memory"
@@ -249,19 +249,9 @@ func TestAway(t *testing.T) {
 func listening(t *testing.T) *bench {
 	t.Helper()
 	needsRoot(t)
-	v, err := volume.Mount(t.Context(), t.TempDir(), 96<<20)
-	if errors.Is(err, volume.ErrUnsupported) {
-		t.Skip(err)
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		if err := v.Unmount(context.Background()); err != nil {
-			t.Error(err)
-		}
-	})
-	dir := filepath.Join(v.Path, "garden")
+	at := t.TempDir()
+	standintest.Volume(t, at, 96<<20)
+	dir := filepath.Join(at, "garden")
 	if err := os.Mkdir(dir, 0o777); err != nil {
 		t.Fatal(err)
 	}

@@ -125,7 +125,10 @@ func (w *world) show(i int) (shown map[string]string, attic []string) {
 			continue
 		}
 		text, err := tree.ReadFile(context.Background(), w.trees[i], e.Path)
-		if errors.Is(err, tree.ErrNoContent) && !own(e.Path) { // until the edge hears of what the bucket has now
+		if errors.Is(err, tree.ErrNoContent) { // until the edge hears of what the bucket has now
+			if own(e.Path) {
+				continue
+			}
 			shown[e.Path] = fmt.Sprintf(noContent+"|%v %v", e.Modified.Format(time.TimeOnly), e.Descriptor)
 			continue
 		}

@@ -22,22 +22,22 @@ type Volume struct {
 	image string
 }
 
-// Mount mounts the volume that a folder keeps, and makes it, with so many bytes, when there is none. It returns an error
-// wrapping ErrUnsupported where that is not possible. The caller must call Unmount.
-func Mount(ctx context.Context, dir string, size int64) (*Volume, error) {
-	v := &Volume{Path: filepath.Join(dir, "volume"), image: filepath.Join(dir, "volume.ext4")}
-	if err := os.MkdirAll(v.Path, 0o755); err != nil {
+// Mount mounts the volume that a file keeps at a folder, and makes it, with so many bytes, when there is none. It returns an
+// error wrapping ErrUnsupported where that is not possible. The caller must call Unmount.
+func Mount(ctx context.Context, image, at string, size int64) (*Volume, error) {
+	v := &Volume{Path: at, image: image}
+	if err := os.MkdirAll(at, 0o755); err != nil {
 		return nil, err
 	}
-	if mounted(v.Path) {
+	if mounted(at) {
 		return v, nil
 	}
-	if _, err := os.Stat(v.image); err != nil {
+	if _, err := os.Stat(image); err != nil {
 		if err := v.format(ctx, size); err != nil {
 			return nil, err
 		}
 	}
-	if err := run(ctx, "mount", "-o", "loop,relatime", v.image, v.Path); err != nil {
+	if err := run(ctx, "mount", "-o", "loop,relatime", image, at); err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrUnsupported, err)
 	}
 	return v, nil

@@ -1,0 +1,293 @@
+package e2e
+
+import (
+	"bytes"
+	"crypto/rand"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+	"golang.org/x/sys/unix"
+
+	"bridgespan/e2e/harness"
+	"bridgespan/model"
+	"bridgespan/standin/fileserver"
+	"bridgespan/standin/standintest"
+	"bridgespan/tree"
+	"bridgespan/tree/bucket"
+)
+
+// clouded is a cloud set of a bucket and two edges: a share of oak with whole files, and a small volume on a host with a mover
+// and a file service over the same folder, with stubs.
+type clouded struct {
+	*testing.T
+	e     *harness.Estate
+	sky   *standintest.Sky
+	at    bucket.Target
+	mover *harness.Mover
+	files *fileserver.Server
+}
+
+const volumeSize = 64 << 20
+
+// TestEdges keeps a bucket and two edges the same, of which one has room for a part alone.
+func TestEdges(t *testing.T) {
+	files := standintest.OnStandardPort(t, "SEDGE", "store")
+	folder := files.SharePath("store")
+	standintest.Volume(t, folder, volumeSize)
+	if err := os.Chmod(folder, 0o777); err != nil {
+		t.Fatal(err)
+	}
+	c := &clouded{T: t, e: harness.StartEstate(t), sky: standintest.Cloud(t), files: files}
+	c.at = c.sky.Bucket(t)
+	c.mover = harness.StartMoverAt(t, folder)
+	t.Cleanup(files.Stop) // before the volume goes
+	for _, n := range []model.NewServer{accountAt(t, c.sky, c.at), c.mover.NewServer("sedge", "Upland")} {
+		if _, err := c.e.API.AddServer(t.Context(), n); err != nil {
+			t.Fatal(err)
+		}
+	}
+	c.refusedPolicies()
+	c.create()
+	c.namesFirst()
+	c.readThroughSMB()
+	c.written()
+	c.policies()
+	c.moves()
+	c.moverKilled()
+}
+
+// put puts a file into the share of oak, as it was so many years ago.
+func (c *clouded) put(name string, content []byte, years int) {
+	c.Helper()
+	oak := harness.Tree(c.T, c.e.Oak, "store")
+	defer oak.Close()
+	name = "scans/" + name
+	err := tree.MkdirAll(c.Context(), oak, path.Dir(name))
+	if err == nil {
+		_, err = oak.Put(c.Context(), name, bytes.NewReader(content), tree.PutOptions{Meta: tree.Meta{Modified: time.Now().AddDate(-years, 0, 0).Truncate(time.Second)}})
+	}
+	if err != nil {
+		c.Fatal(err)
+	}
+}
+
+func random(size int) []byte {
+	b := make([]byte, size)
+	_, _ = rand.Read(b)
+	return b
+}
+
+// asked is the request for the set, with a policy for the small edge.
+func (c *clouded) asked(p model.EdgePolicy) model.NewReplicaSet {
+	return model.NewReplicaSet{Name: "scans", Layout: model.LayoutHub, Replicas: []model.NewReplica{{Server: "haar", Share: c.at.Bucket}, {Server: "oak", Share: "store", Sub: "scans", Seed: true}, {Server: "sedge", Share: "beds", Edge: &p}}}
+}
+
+// refusedPolicies: what cannot be is refused at its field, and nothing is made.
+func (c *clouded) refusedPolicies() {
+	for what, r := range map[string]struct {
+		change func(*model.NewReplicaSet)
+		field  string
+	}{
+		"a line above the volume": {func(n *model.NewReplicaSet) { n.Replicas[2].Edge.FreePercent = 101 }, "replicas[2].edge.freePercent"},
+		"stubs in a mesh":         {func(n *model.NewReplicaSet) { n.Layout = model.LayoutMesh }, "replicas[2].edge"},
+		"stubs without a mover":   {func(n *model.NewReplicaSet) { n.Replicas[1].Edge = &model.EdgePolicy{Fill: model.FillStubs} }, "replicas[1].edge.fill"},
+		"a line for whole files": {func(n *model.NewReplicaSet) {
+			n.Replicas[2].Edge = &model.EdgePolicy{Fill: model.FillWhole, FreePercent: 10}
+		}, "replicas[2].edge.fill"},
+		"a pattern that is none":   {func(n *model.NewReplicaSet) { n.Replicas[2].Edge.Never = []string{"["} }, "replicas[2].edge.never"},
+		"a program that is a path": {func(n *model.NewReplicaSet) { n.Replicas[2].Edge.Refused = []string{"/usr/bin/restic"} }, "replicas[2].edge.refused"},
+	} {
+		n := c.asked(model.EdgePolicy{Fill: model.FillNames})
+		r.change(&n)
+		_, err := c.e.API.CreateReplicaSet(c.Context(), n, nil)
+		refused(c.T, what, err, 422, r.field)
+	}
+}
+
+func (c *clouded) create() {
+	c.Helper()
+	for i := range 16 {
+		c.put(fmt.Sprintf("old/scan-%02d.tif", i), bytes.Repeat([]byte{byte(i), 7}, 2<<20), 1+i)
+	}
+	c.put("new/first.tif", random(1<<20), 0)
+	if _, err := c.e.API.CreateReplicaSet(c.Context(), c.asked(model.EdgePolicy{Fill: model.FillNames, FreePercent: 40}), nil); err != nil {
+		c.Fatal(err)
+	}
+}
+
+// edge is the small edge as the service tells.
+func (c *clouded) edge() model.Replica {
+	set, err := c.e.API.ReplicaSet(c.Context(), "scans")
+	if err != nil {
+		return model.Replica{}
+	}
+	return set.Replicas[2]
+}
+
+// stubs counts the files on the small volume whose content is not there, of how many.
+func (c *clouded) stubs() (stubs, all int) {
+	_ = filepath.WalkDir(c.mover.Folder, func(name string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() || strings.Contains(name, ".bspan") {
+			return nil
+		}
+		all++
+		if c.stub(name) {
+			stubs++
+		}
+		return nil
+	})
+	return stubs, all
+}
+
+func (c *clouded) stub(name string) bool {
+	var st unix.Stat_t
+	return unix.Stat(name, &st) == nil && st.Size > 64<<10 && st.Blocks*512 < st.Size/2
+}
+
+func (c *clouded) path(name string) string { return filepath.Join(c.mover.Folder, name) }
+
+// namesFirst: all names come, and contents up to the free-space line, the newest first.
+func (c *clouded) namesFirst() {
+	defer func() {
+		if c.Failed() {
+			stubs, all := c.stubs()
+			set, err := c.e.API.ReplicaSet(c.Context(), "scans")
+			c.Logf("%d of %d are stubs; the figures are %+v; %+v, %v", stubs, all, c.edge().EdgeFigures, set, err)
+		}
+	}()
+	await(c.T, "all names at the small edge, and contents up to the line", func() bool {
+		stubs, all := c.stubs()
+		f := c.edge().EdgeFigures
+		return all == 17 && stubs >= 8 && stubs < 17 && f != nil && f.Fetched > 0 && c.edge().Filled && !c.stub(c.path("new/first.tif"))
+	})
+	if c.stub(c.path("old/scan-00.tif")) || !c.stub(c.path("old/scan-15.tif")) {
+		c.Error("not the files changed last are whole")
+	}
+}
+
+// readThroughSMB: people read a stub through the file service, and get the true bytes.
+func (c *clouded) readThroughSMB() {
+	c.Helper()
+	i := slices.IndexFunc(make([]int, 16), func(int) bool { return false })
+	for n := range 16 {
+		if c.stub(c.path(fmt.Sprintf("old/scan-%02d.tif", n))) {
+			i = n
+		}
+	}
+	name := fmt.Sprintf("old/scan-%02d.tif", i)
+	if got := smbclient(c.T, c.files, "store", name); !bytes.Equal(got, bytes.Repeat([]byte{byte(i), 7}, 2<<20)) {
+		c.Errorf("%s through SMB: %d bytes that are not its own", name, len(got))
+	}
+	w, err := c.e.API.WhereContent(c.Context(), "scans", name)
+	if err != nil || len(w.Places) != 3 || w.Places[0].Content != model.ContentWhole || !w.Places[0].Bucket || w.Places[2].Content != model.ContentWhole || !w.Places[2].Current {
+		c.Errorf("where it is: %+v, %v", w, err)
+	}
+	_, err = c.e.API.WhereContent(c.Context(), "scans", "nothing.tif")
+	refused(c.T, "a path where nothing is", err, 422, "path")
+}
+
+// written: what people change at the edge with stubs comes to the bucket, also of a file that was a stub.
+func (c *clouded) written() {
+	c.Helper()
+	for n := range 16 {
+		name := c.path(fmt.Sprintf("old/scan-%02d.tif", n))
+		if !c.stub(name) {
+			continue
+		}
+		f, err := os.OpenFile(name, os.O_WRONLY, 0)
+		if err == nil {
+			_, err = f.WriteAt([]byte("corrected"), 1_000_000)
+			f.Close()
+		}
+		if err != nil {
+			c.Fatal(err)
+		}
+		want := bytes.Repeat([]byte{byte(n), 7}, 2<<20)
+		copy(want[1_000_000:], "corrected")
+		await(c.T, "the change of a stub in the bucket", func() bool {
+			body, _, _, err := c.sky.Client.GetObject(c.Context(), c.at.Bucket, fmt.Sprintf("old/scan-%02d.tif", n), minio.GetObjectOptions{})
+			if err != nil {
+				return false
+			}
+			defer body.Close()
+			got := new(bytes.Buffer)
+			_, err = got.ReadFrom(body)
+			return err == nil && bytes.Equal(got.Bytes(), want)
+		})
+		return
+	}
+	c.Error("no stub is left to be changed")
+}
+
+// policies: a rehearsal tells what becomes of it, and then it becomes that.
+func (c *clouded) policies() {
+	c.Helper()
+	p := model.EdgePolicy{Fill: model.FillStubs, FreePercent: 80, Never: []string{"new/"}}
+	change := model.EditReplica{Edge: &p}
+	told, err := c.e.API.PreviewSettings(c.Context(), "scans", model.SettingsChange{Replica: &model.ReplicaChange{Name: "sedge", Change: change}})
+	if err != nil || !slices.ContainsFunc(told.Follows, func(s string) bool { return strings.Contains(s, "become stubs now, which frees") }) {
+		c.Fatalf("the rehearsal says %q, %v", told.Follows, err)
+	}
+	if _, err := c.e.API.EditReplica(c.Context(), "scans", "sedge", change); err != nil {
+		c.Fatal(err)
+	}
+	await(c.T, "stubs up to the line", func() bool {
+		stubs, _ := c.stubs()
+		f := c.edge().EdgeFigures
+		return stubs >= 14 && !c.stub(c.path("new/first.tif")) && f != nil && f.Offloaded > 0 && f.Free >= f.Line
+	})
+}
+
+// moves: contents are fetched and offloaded when somebody says so.
+func (c *clouded) moves() {
+	c.Helper()
+	move := func(asked model.MoveContents) model.ContentsMove {
+		c.Helper()
+		m, err := c.e.API.MoveContents(c.Context(), "scans", asked)
+		if err != nil {
+			c.Fatal(err)
+		}
+		for m.Run != nil && !m.Run.State.Ended() {
+			if m, err = c.e.API.ContentsMove(c.Context(), m.Run.ID); err != nil {
+				c.Fatal(err)
+			}
+		}
+		return m
+	}
+	one := "old/scan-03.tif"
+	if m := move(model.MoveContents{Edge: "sedge", Path: one, Rehearse: true}); m.Run != nil || m.Files != 1 || m.Bytes != 4<<20 || !c.stub(c.path(one)) {
+		c.Errorf("rehearsed: %+v", m)
+	}
+	if m := move(model.MoveContents{Edge: "sedge", Path: one}); m.Moved != 1 || c.stub(c.path(one)) {
+		c.Errorf("fetched: %+v", m)
+	}
+	if m := move(model.MoveContents{Edge: "sedge", Path: one, Offload: true}); m.Moved != 1 || m.MovedBytes < 3<<20 || !c.stub(c.path(one)) {
+		c.Errorf("offloaded: %+v", m)
+	}
+	_, err := c.e.API.MoveContents(c.Context(), "scans", model.MoveContents{Edge: "sedge", Path: "nothing"})
+	refused(c.T, "a path where nothing is", err, 422, "path")
+	_, err = c.e.API.MoveContents(c.Context(), "scans", model.MoveContents{Edge: "oak", Offload: true})
+	refused(c.T, "an edge of whole files", err, 422, "edge")
+}
+
+// moverKilled: readers wait while the mover is started again, until the service has told it where contents are.
+func (c *clouded) moverKilled() {
+	c.Helper()
+	c.mover.Kill()
+	c.mover.Start(c.T)
+	name := "old/scan-04.tif"
+	if !c.stub(c.path(name)) {
+		c.Fatalf("%s is no stub", name)
+	}
+	began := time.Now()
+	if got, err := os.ReadFile(c.path(name)); err != nil || !bytes.Equal(got, bytes.Repeat([]byte{4, 7}, 2<<20)) {
+		c.Errorf("read after the mover was started again: %d bytes, %v, after %s", len(got), err, time.Since(began))
+	}
+}
