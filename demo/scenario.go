@@ -56,7 +56,7 @@ var servers = []server{
 	{"heather", "Highmoor", "127.0.0.13", "127.0.0.23", "S-1-5-21-1911-1103-7303", "", []fileserver.Share{
 		{Name: "herbarium", Note: "Specimen scans, copied from Larkfield"}, {Name: "education", Note: "School visits and courses"}, whole}, true, false},
 	{"sedge", "Tern Island", "127.0.0.14", "127.0.0.24", "S-1-5-21-1911-1104-7304", "Battery-backed, small disk; stands alone", []fileserver.Share{
-		{Name: "fieldnotes", Note: "Notes from the field"}, {Name: "education", Note: "An old copy"}, whole}, true, true},
+		{Name: "fieldnotes", Note: "Notes from the field"}, {Name: "education", Note: "An old copy"}, {Name: island.share, Note: "Specimen scans, from the cloud"}, whole}, true, true},
 }
 
 const administrator = "warden"

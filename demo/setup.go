@@ -61,7 +61,10 @@ func (d *Demo) setUp(ctx context.Context) error {
 	if err := d.keepWeather(ctx, api); err != nil {
 		return err
 	}
-	return d.keepLedgers(ctx, api)
+	if err := d.keepLedgers(ctx, api); err != nil {
+		return err
+	}
+	return d.keepSpecimens(ctx, api)
 }
 
 // setShares sets the permissions of shares that differ from the usual.

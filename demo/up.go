@@ -28,6 +28,7 @@ import (
 	"bridgespan/standin/fileserver"
 	"bridgespan/standin/leg"
 	"bridgespan/standin/process"
+	"bridgespan/standin/volume"
 )
 
 // Options direct the demo.
@@ -53,6 +54,9 @@ type Demo struct {
 	cloud    *cloud.Server
 	// frontMovers are those of frontHosts, in their order.
 	frontMovers []*process.Process
+	// disk is that of the island, and islandMover the mover that serves it; nil where none can be mounted.
+	disk        *volume.Volume
+	islandMover *process.Process
 	legs        []*leg.Leg
 	held        []io.Closer     // files that people have open
 	people      guard.WaitGroup // at work
@@ -184,6 +188,9 @@ func (d *Demo) start(ctx context.Context) error {
 	if err := d.startStation(); err != nil {
 		return err
 	}
+	if err := d.startIsland(ctx); err != nil {
+		return fmt.Errorf("start the edge on the island: %w", err)
+	}
 	if err := d.startCloud(); err != nil {
 		return err
 	}
@@ -213,7 +220,8 @@ func (d *Demo) checkPorts() error {
 		what, host string
 		port       int
 	}
-	list := []listener{{"the console", "127.0.0.1", d.Port}, {"the gateway", "127.0.0.1", d.Port + gatewayStep}, {"the mover", station.address, d.Port + moverStep}, {"the leg to the mover", station.behind, d.Port + moverStep}}
+	list := []listener{{"the console", "127.0.0.1", d.Port}, {"the gateway", "127.0.0.1", d.Port + gatewayStep}, {"the mover", station.address, d.Port + moverStep}, {"the leg to the mover", station.behind, d.Port + moverStep},
+		{"the mover of " + island.name, d.addressOf(island.beside).address, d.Port + moverStep}, {"the leg to " + island.name, d.addressOf(island.beside).behind, d.Port + moverStep}}
 	for _, r := range cloudRegions {
 		list = append(list, listener{"the cloud's region " + r.name, r.address, d.Port + cloudStep})
 	}
@@ -288,6 +296,9 @@ func (d *Demo) readEstate() (fresh bool, err error) {
 
 // clear removes what a start that was cut short left behind.
 func (d *Demo) clear() error {
+	if err := volume.UnmountBelow(context.Background(), d.path("servers")); err != nil {
+		return err
+	}
 	if err := fileserver.Discard(d.path("servers")); err != nil {
 		return err
 	}
@@ -393,6 +404,7 @@ Try next:
   echo "11:59,21.5,14.0,60,4.2,55.0" >> %s
   bin/bspan replica show weather
   bin/bspan replica show ledgers
+  bin/bspan cloud list
   bin/bspan rights --as ivy.marsh fern/herbarium/Retouched
   curl -u %s:%s --head "%s/trust/collections/herbarium/Awkward%%20names/two%%20%%20spaces.txt"
 
@@ -445,6 +457,7 @@ func (d *Demo) Down() {
 			mover.Stop(15 * time.Second)
 		}
 	}
+	d.stopIsland()
 	var group guard.WaitGroup
 	for _, s := range d.Servers {
 		group.Go(s.Stop)
@@ -453,6 +466,7 @@ func (d *Demo) Down() {
 		group.Go(d.Database.Stop)
 	}
 	group.Wait()
+	d.unmountIsland()
 	if d.Domain != nil { // last: servers say farewell to it
 		d.Domain.Stop()
 	}

@@ -70,8 +70,12 @@ func (m *move) write(ctx context.Context, next replica.Record) error {
 	return nil
 }
 
-// written counts a file that was written.
+// written counts a file that was written. Nothing crossed for a stub.
 func (m *move) written(next *replica.Record, staged *transfer.Staged) {
+	if staged.Entry.Residency == tree.Stub {
+		m.count(func(c *Carried) { c.Files++ })
+		return
+	}
 	m.count(func(c *Carried) { c.Files, c.Bytes, c.Spared = c.Files+1, c.Bytes+next.Size, c.Spared+staged.Saved })
 }
 

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -63,8 +64,42 @@ func mounted(path string) bool {
 	return unix.Stat(path, &at) == nil && unix.Stat(filepath.Dir(path), &above) == nil && at.Dev != above.Dev
 }
 
-// Unmount unmounts the volume. Its files stay.
-func (v *Volume) Unmount(ctx context.Context) error { return run(ctx, "umount", v.Path) }
+// Like gives a folder the owner and the mode that another one had.
+func Like(folder string, before os.FileInfo) error {
+	st, ok := before.Sys().(*syscall.Stat_t)
+	if !ok {
+		return fmt.Errorf("%w: nobody tells the owner of %s", ErrUnsupported, folder)
+	}
+	return errors.Join(os.Chown(folder, int(st.Uid), int(st.Gid)), os.Chmod(folder, before.Mode().Perm()))
+}
+
+// Unmount unmounts the volume, and at once when nobody has files open there any more. Its files stay.
+func (v *Volume) Unmount(ctx context.Context) error {
+	if err := run(ctx, "umount", v.Path); err == nil {
+		return nil
+	}
+	return run(ctx, "umount", "--lazy", v.Path)
+}
+
+// UnmountBelow unmounts what a start that was cut short has left mounted below a folder.
+func UnmountBelow(ctx context.Context, dir string) error {
+	real, err := filepath.EvalSymlinks(dir)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	text, bad := os.ReadFile("/proc/self/mounts")
+	if err := errors.Join(err, bad); err != nil {
+		return err
+	}
+	var failed []error
+	for line := range strings.Lines(string(text)) {
+		fields := strings.Fields(line)
+		if len(fields) > 1 && strings.HasPrefix(fields[0], "/dev/loop") && strings.HasPrefix(fields[1], real+"/") {
+			failed = append(failed, (&Volume{Path: fields[1]}).Unmount(ctx))
+		}
+	}
+	return errors.Join(failed...)
+}
 
 func run(ctx context.Context, name string, args ...string) error {
 	out, err := exec.CommandContext(ctx, name, args...).CombinedOutput()

@@ -13,6 +13,7 @@ import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Button, Dialog, Facts, Loading, PageHead, Section, TextField, Trouble } from "../components/ui";
 import { Week } from "../components/week";
+import { Contents, isCloudSet, WhereIs } from "./edges";
 import { SetProof } from "./setproof";
 import { AccountsOfSet, AddReplicaForm, LaneForm, ReplicaForm, SettingsForm } from "./setsettings";
 import { ago, bytes, filesOf, plural, sweepMinutes, target, took, when } from "../format";
@@ -39,6 +40,7 @@ export function ReplicaSetPage() {
       <Section title="Lanes"><Lanes set={set} onLane={(lane) => setDoing({ kind: "lane", lane })} onWaiting={(lane) => setDoing({ kind: "waiting", lane })} /></Section>
       <Section title="Replicas" aside={<>{set.permissions === "map" && <Button look="quiet" onClick={() => setDoing({ kind: "accounts" })}>Accounts</Button>} <Button onClick={() => setDoing({ kind: "add" })}>Add a replica</Button></>}><Replicas set={set} onReplica={(replica) => setDoing({ kind: "replica", replica })} /></Section>
       <Troubles set={set} />
+      {isCloudSet(set) && <WhereIs set={set} />}
       <SetProof set={set} />
       <Section title="Backlog in the last day"><Backlog set={set} /></Section>
       <Section title="Attic"><Attic set={set} onDo={(kind, item) => setDoing({ kind, item })} /></Section>
@@ -140,6 +142,7 @@ function Replicas({ set, onReplica }: { set: ReplicaSet; onReplica: (r: Replica)
       { head: "Where", by: (r) => target(r), cell: (r) => <Link className="font-mono text-span underline underline-offset-2" to={filesOf(r.server, r.share, ...(r.sub ?? "").split("/"))}>{target(r)}</Link> },
       { head: "State", by: (r) => r.state, cell: (r) => <Status tone={replicaTones[r.state]}>{r.state}</Status> },
       { head: "Status", wide: true, by: (r) => r.words, cell: (r) => <>{r.words}{!r.pickedUp && !set.paused && <span className="block text-soft">settings not applied yet</span>}</> },
+      ...(isCloudSet(set) ? [{ head: "Contents", by: (r: Replica) => r.edgeFigures?.whole ?? 0, cell: (r: Replica) => <Contents replica={r} /> }] : []),
       { head: "First fill", right: true, by: (r) => r.filledAt ?? "", cell: (r) => <Fill set={set} r={r} /> },
       { head: "Last scan", right: true, by: (r) => r.looked ?? "", cell: (r) => <>{r.looked ? <span title={`It took ${r.lookMs} ms.`}>{ago(r.looked)}</span> : "not yet"}{r.swept && <span className="block text-sm text-soft">every {took(sweepMinutes(r) * 60_000)}</span>}</> },
       { head: "Attic", right: true, by: (r) => r.attic.items, cell: (r) => <span title={r.attic.lastConflict ? `The last conflict that it keeps: ${when(r.attic.lastConflict)}` : undefined}>{r.attic.items.toLocaleString("en")}<span className="block text-sm text-soft">{bytes(r.attic.bytes)}{r.atticQuota > 0 && ` of ${bytes(r.atticQuota)}`}</span></span> },

@@ -10,6 +10,7 @@ import { LaneStrip } from "../components/replica";
 import { Status } from "../components/status";
 import { Button, Check, Field, Loading, Select, TextField, TextInput, Trouble } from "../components/ui";
 import { CalendarField } from "../components/week";
+import { hasStubs, isCloudSet, PolicyFields, usePolicy } from "./edges";
 import { fromGiB, inGiB, layouts, sweepMinutes, target, when } from "../format";
 
 /** The ETag that a change of a set, or of what belongs to it, is sent with. */
@@ -74,7 +75,9 @@ export function LaneForm({ set, lane, onClose }: { set: ReplicaSet; lane: Lane; 
 
 /** The quotas of a replica, where it is, and whether it belongs to the set. */
 export function ReplicaForm({ set, replica: r, onClose }: { set: ReplicaSet; replica: Replica; onClose: () => void }) {
-  const [doing, setDoing] = useState<"quotas" | "sweep" | "home" | "seed" | "drop">("quotas");
+  const [doing, setDoing] = useState<"quotas" | "contents" | "sweep" | "home" | "seed" | "drop">(hasStubs(r.edge) ? "contents" : "quotas");
+  const policy = usePolicy(r);
+  const isEdge = isCloudSet(set) && !r.swept;
   const [intake, setIntake] = useState(inGiB(r.intakeQuota));
   const [attic, setAttic] = useState(inGiB(r.atticQuota));
   const [hours, setHours] = useState(String(sweepMinutes(r) / 60));
@@ -85,18 +88,19 @@ export function ReplicaForm({ set, replica: r, onClose }: { set: ReplicaSet; rep
   const sweep = { sweepMin: Math.round(Number(hours) * 60) };
   const save = {
     quotas: () => edit(quotas),
+    contents: () => edit({ edge: policy.policy }),
     sweep: () => edit(sweep),
     home: () => edit({ home: { server: home.server, share: home.share, sub: home.sub || undefined } }),
     seed: () => edit({ seed: true }),
     drop: () => api.DELETE("/api/v1/replica-sets/{set}/replicas/{replica}", { params: { path, header: under(set) } }),
   }[doing];
-  const asked = { quotas: "Change its quotas", sweep: "Set how often it is scanned", home: "Put it at another place", seed: "Let it win the first fill", drop: "Take it out of the set" };
+  const asked = { quotas: "Change its quotas", contents: "Set which contents it keeps", sweep: "Set how often it is scanned", home: "Put it at another place", seed: "Let it win the first fill", drop: "Take it out of the set" };
   return (
-    <SaveForm action={doing === "drop" ? "Take out" : "Save"} danger={doing === "drop"} done={doing === "drop" ? `${r.name} belongs to ${set.name} no more; its files are where they were.` : `${r.name} was changed.`} fields={["intakeQuota", "atticQuota", "sweepMin", "server", "share", "sub"]} onDone={onClose} onCancel={onClose} save={save}>
+    <SaveForm action={doing === "drop" ? "Take out" : "Save"} danger={doing === "drop"} done={doing === "drop" ? `${r.name} belongs to ${set.name} no more; its files are where they were.` : `${r.name} was changed.`} fields={["intakeQuota", "atticQuota", "sweepMin", "edge.fill", "edge.freePercent", "edge.unusedDays", "edge.keepNewest", "edge.never", "edge.refused", "server", "share", "sub"]} onDone={onClose} onCancel={onClose} save={save}>
       {(errors) => (
         <>
           <p className="font-mono text-sm break-all text-soft">{target(r)}</p>
-          <Field label="What to do">{(props) => <Select {...props} value={doing} onChange={(v) => setDoing(v as typeof doing)} options={Object.entries(asked).filter(([k]) => (k !== "seed" || (!r.seed && !r.filled)) && (k !== "sweep" || r.swept)).map(([value, label]) => ({ value, label }))} />}</Field>
+          <Field label="What to do">{(props) => <Select {...props} value={doing} onChange={(v) => setDoing(v as typeof doing)} options={Object.entries(asked).filter(([k]) => (k !== "seed" || (!r.seed && !r.filled)) && (k !== "sweep" || r.swept) && (k !== "contents" || isEdge)).map(([value, label]) => ({ value, label }))} />}</Field>
           {doing === "quotas" && (
             <>
               <TextField label="Intake, in GiB" inputMode="decimal" value={intake} onChange={(e) => setIntake(e.target.value)} error={errors.intakeQuota} help="What may be on its way in at a time; empty for no bound." />
@@ -104,6 +108,7 @@ export function ReplicaForm({ set, replica: r, onClose }: { set: ReplicaSet; rep
               <WhatFollows set={set.name} change={{ replica: { name: r.name, change: quotas } }} asItIs={{ replica: { name: r.name, change: { intakeQuota: fromGiB(inGiB(r.intakeQuota)), atticQuota: fromGiB(inGiB(r.atticQuota)) } } }} />
             </>
           )}
+          {doing === "contents" && <PolicyFields set={set} replica={r} state={policy} errors={errors} />}
           {doing === "sweep" && (
             <>
               <TextField label="Hours between scans" inputMode="decimal" value={hours} onChange={(e) => setHours(e.target.value)} error={errors.sweepMin} help="A scan finds changes made directly in the bucket. The provider charges for its listings." />

@@ -4,6 +4,7 @@ package edges
 
 import (
 	"context"
+	"path"
 	"time"
 
 	"bridgespan/core/filter"
@@ -39,13 +40,15 @@ func PolicyOf(p *model.EdgePolicy) offload.Policy {
 // LeaveOut says what a set is not about; nil leaves nothing out.
 type LeaveOut func(name string, e tree.Entry) bool
 
-// Files calls do with each file of a folder of an edge that belongs to the set.
+// Files calls do with each file of a folder of an edge that belongs to the set. What cannot be listed is left out.
 func Files(ctx context.Context, t tree.Tree, folder string, out LeaveOut, do func(tree.Entry, offload.File) error) error {
-	for e, err := range tree.Walk(ctx, t, folder, tree.Bare) {
-		if err != nil && e.Name == "" {
+	walk := &tree.Ordered{Tree: t, Top: folder, Detail: tree.Bare}
+	for e, err := range walk.All(ctx) {
+		if err != nil {
 			return err
 		}
-		if err != nil || e.Kind != tree.File || tree.Reserved(e.Path) || out != nil && out(e.Path, e.Entry) {
+		e.Path = path.Join(folder, e.Path)
+		if e.Unread != nil || e.Kind != tree.File || out != nil && out(e.Path, e.Entry) {
 			continue
 		}
 		if err := do(e.Entry, fileOf(e)); err != nil {

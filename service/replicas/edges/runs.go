@@ -52,7 +52,7 @@ func (s *Edges) Move(ctx context.Context, name string, asked model.MoveContents)
 	if err != nil || asked.Rehearse {
 		return m, err
 	}
-	id, err := s.Runs.Start(ctx, RunKind, set.Name+" at "+r.Name, settings{set.Name, r.Name, of, asked.Offload})
+	id, err := s.Runs.Start(ctx, RunKind, set.Name, settings{set.Name, r.Name, of, asked.Offload})
 	if err != nil {
 		return m, err
 	}
@@ -92,7 +92,7 @@ func (s *Edges) count(ctx context.Context, set *model.ReplicaSet, r *model.Repli
 		return m, fault.Field("path", "check the spelling, or see where it is: bspan cloud where "+set.Name+" PATH", "%s has nothing at %s", r.Name, of).Because(err)
 	}
 	policy := PolicyOf(r.Edge)
-	err = s.below(ctx, t, of, func(_ tree.Entry, f offload.File) error {
+	err = Files(ctx, t, of, nil, func(_ tree.Entry, f offload.File) error {
 		if moves(f, &policy, off) {
 			m.Files++
 			m.Bytes += max(f.Allocated, f.Size)
@@ -104,18 +104,6 @@ func (s *Edges) count(ctx context.Context, set *model.ReplicaSet, r *model.Repli
 		return m, fault.Field("path", "choose a smaller folder, or let other files become stubs first", "%d bytes would be fetched, and %s has %d free", m.Bytes, r.Name, space.Free)
 	}
 	return m, err
-}
-
-// below calls do with a file, or with those of a folder.
-func (s *Edges) below(ctx context.Context, t tree.Tree, of string, do func(tree.Entry, offload.File) error) error {
-	e, err := t.Stat(ctx, of)
-	if err != nil {
-		return err
-	}
-	if e.Kind == tree.File {
-		return do(e, fileOf(tree.Named{Path: of, Entry: e}))
-	}
-	return Files(ctx, t, of, nil, do)
 }
 
 // work does a run.
@@ -186,7 +174,7 @@ const sideBySide = 4
 func (w *mover) all(ctx context.Context, policy offload.Policy) error {
 	group, run := guard.WithContext(ctx)
 	group.SetLimit(sideBySide)
-	err := w.below(run, w.tree, w.Path, func(_ tree.Entry, f offload.File) error {
+	err := Files(run, w.tree, w.Path, nil, func(_ tree.Entry, f offload.File) error {
 		if moves(f, &policy, w.Offload) {
 			group.Go(func() error { return w.one(run, f) })
 		}

@@ -67,7 +67,7 @@ func (p *planner) judgeContent(s *planSite) {
 // keep, in bytes; 0 where that is not bounded.
 func (p *planner) judgeSpace(s *planSite, intake, attic int64) {
 	if !s.place.Seed {
-		p.lines = append(p.lines, preflight.Space(s.replica.Name, preflight.Need{Content: s.place.Load().Bytes, Intake: intake, Attic: attic, Free: s.space.Free}))
+		p.lines = append(p.lines, preflight.Space(s.replica.Name, preflight.Need{Content: s.content(), Intake: intake, Attic: attic, Free: s.space.Free}))
 	}
 }
 
@@ -320,4 +320,12 @@ func (p *planner) summary(out model.ReplicaPlan) string {
 		text += " It cannot be made as it is: see the checks that fail."
 	}
 	return text
+}
+
+// content is how many bytes come to a place: stubs occupy none.
+func (s *planSite) content() int64 {
+	if s.replica.Edge.HasStubs() {
+		return 0
+	}
+	return s.place.Load().Bytes
 }
