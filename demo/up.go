@@ -78,6 +78,7 @@ type Estate struct {
 	Station  EstateStation  `json:"station"`
 	Fronts   []EstateFront  `json:"fronts"`
 	Cloud    EstateCloud    `json:"cloud"`
+	Edge     *EstateEdge    `json:"edge,omitempty"` // absent where no disk can be mounted
 	People   []Person       `json:"people"`
 }
 
@@ -100,6 +101,14 @@ type EstateCloud struct {
 	Secret  string `json:"secret"`
 	CA      string `json:"ca"`
 	Control string `json:"control"` // where faults are turned on
+}
+
+// EstateEdge is the edge of the demo with a small disk.
+type EstateEdge struct {
+	Name   string `json:"name"`
+	Set    string `json:"set"`
+	Folder string `json:"folder"`
+	PID    int    `json:"pid"`
 }
 
 // EstateServer is a file server of the demo.
@@ -357,6 +366,9 @@ func (d *Demo) writeEstate() error {
 	d.Estate.Domain = EstateDomain{Name: domainName, Realm: realm, Address: d.Options.Domain, Folder: d.Domain.Dir, PID: d.Domain.PID(), Password: d.Estate.Domain.Password}
 	key := d.cloud.Config.Keys[0]
 	d.Estate.Cloud = EstateCloud{URL: "https://" + d.regionAt(0), Region: cloudRegions[0].name, Bucket: haar.bucket, Key: key.ID, Secret: key.Secret, CA: d.cloud.CA, Control: d.cloudControl()}
+	if d.Estate.Edge = nil; d.disk != nil {
+		d.Estate.Edge = &EstateEdge{Name: island.name, Set: specimens.Name, Folder: d.islandFolder(), PID: d.islandMover.PID()}
+	}
 	d.Estate.Fronts = nil
 	for i, mover := range d.frontMovers {
 		if h := frontHosts[i]; mover != nil {

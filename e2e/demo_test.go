@@ -200,7 +200,12 @@ func checkDemo(t *testing.T, d *demoRun, e demo.Estate) {
 		t.Fatal(err)
 	}
 	servers, err := api.Servers(t.Context())
-	if err != nil || len(servers) != 6 {
+	want := 6
+	if e.Edge != nil {
+		want++
+		defer checkEdge(t, api, e.Edge)
+	}
+	if err != nil || len(servers) != want {
 		t.Fatalf("%d servers, %v", len(servers), err)
 	}
 	// What the station's computer writes is in Larkfield soon.
@@ -239,4 +244,23 @@ func checkDemo(t *testing.T, d *demoRun, e demo.Estate) {
 	reader.want(200, "GET", "/trust/collections/herbarium/Awkward%20names/two%20%20spaces.txt", nil)
 	reader.want(403, "GET", "/trust/council/Minutes/2025/Q1%20minutes.txt", nil)
 	reader.want(403, "GET", "/trust/collections/herbarium/Loans/Private%20collections/Agreement%20with%20the%20Abbot's%20Fen%20estate.txt", nil)
+}
+
+// checkEdge waits until the edge on the island has all names, and as much as has room.
+func checkEdge(t *testing.T, api *client.Client, e *demo.EstateEdge) {
+	t.Helper()
+	filled := func() bool {
+		set, err := api.ReplicaSet(t.Context(), e.Set)
+		if err != nil {
+			return false
+		}
+		f := set.Replicas[2].EdgeFigures
+		return set.State == model.SetSteady && f != nil && f.Whole > 0 && f.Free >= f.Line
+	}
+	for deadline := time.Now().Add(time.Minute); !filled(); time.Sleep(200 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			set, err := api.ReplicaSet(t.Context(), e.Set)
+			t.Fatalf("the edge on the island is %+v, %+v, %v", set, set.Replicas[2].EdgeFigures, err)
+		}
+	}
 }

@@ -41,7 +41,7 @@ func PolicyOf(p *model.EdgePolicy) offload.Policy {
 type LeaveOut func(name string, e tree.Entry) bool
 
 // Files calls do with each file of a folder of an edge that belongs to the set. What cannot be listed is left out.
-func Files(ctx context.Context, t tree.Tree, folder string, out LeaveOut, do func(tree.Entry, offload.File) error) error {
+func Files(ctx context.Context, t tree.Tree, folder string, out LeaveOut, do func(offload.File) error) error {
 	walk := &tree.Ordered{Tree: t, Top: folder, Detail: tree.Bare}
 	for e, err := range walk.All(ctx) {
 		if err != nil {
@@ -51,7 +51,7 @@ func Files(ctx context.Context, t tree.Tree, folder string, out LeaveOut, do fun
 		if e.Unread != nil || e.Kind != tree.File || out != nil && out(e.Path, e.Entry) {
 			continue
 		}
-		if err := do(e.Entry, fileOf(e)); err != nil {
+		if err := do(fileOf(e)); err != nil {
 			return err
 		}
 	}
@@ -88,7 +88,7 @@ func (s *Edges) Foresee(ctx context.Context, r *model.Replica, p *model.EdgePoli
 	}
 	f.Volume = offload.Volume{Total: space.Total, Free: space.Free}
 	policy := PolicyOf(p)
-	if err := Files(ctx, t, ".", nil, func(_ tree.Entry, file offload.File) error { f.Survey.Add(&policy, file); return nil }); err != nil {
+	if err := Files(ctx, t, ".", nil, func(file offload.File) error { f.Survey.Add(&policy, file); return nil }); err != nil {
 		return f, err
 	}
 	if !p.HasStubs() {
@@ -96,7 +96,7 @@ func (s *Edges) Foresee(ctx context.Context, r *model.Replica, p *model.EdgePoli
 	}
 	d := f.Survey.Decide(policy, f.Volume, time.Now())
 	f.Short = d.Short
-	err = Files(ctx, t, ".", nil, func(_ tree.Entry, file offload.File) error {
+	err = Files(ctx, t, ".", nil, func(file offload.File) error {
 		if d.Offloads(file) {
 			f.Goes.Files, f.Goes.Bytes = f.Goes.Files+1, f.Goes.Bytes+file.Allocated
 		}

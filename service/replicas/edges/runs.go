@@ -92,7 +92,7 @@ func (s *Edges) count(ctx context.Context, set *model.ReplicaSet, r *model.Repli
 		return m, fault.Field("path", "check the spelling, or see where it is: bspan cloud where "+set.Name+" PATH", "%s has nothing at %s", r.Name, of).Because(err)
 	}
 	policy := PolicyOf(r.Edge)
-	err = Files(ctx, t, of, nil, func(_ tree.Entry, f offload.File) error {
+	err = Files(ctx, t, of, nil, func(f offload.File) error {
 		if moves(f, &policy, off) {
 			m.Files++
 			m.Bytes += max(f.Allocated, f.Size)
@@ -174,7 +174,7 @@ const sideBySide = 4
 func (w *mover) all(ctx context.Context, policy offload.Policy) error {
 	group, run := guard.WithContext(ctx)
 	group.SetLimit(sideBySide)
-	err := Files(run, w.tree, w.Path, nil, func(_ tree.Entry, f offload.File) error {
+	err := Files(run, w.tree, w.Path, nil, func(f offload.File) error {
 		if moves(f, &policy, w.Offload) {
 			group.Go(func() error { return w.one(run, f) })
 		}

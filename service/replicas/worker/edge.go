@@ -132,7 +132,7 @@ func (k *edgeKeeper) count(change func(*model.EdgeFigures)) {
 
 // files yields the files of the edge that belong to the set.
 func (k *edgeKeeper) files(ctx context.Context, do func(offload.File) error) error {
-	return edges.Files(ctx, k.tree, ".", k.round.engine.LeaveOut, func(_ tree.Entry, f offload.File) error { return do(f) })
+	return edges.Files(ctx, k.tree, ".", k.round.engine.LeaveOut, do)
 }
 
 // pass counts what the edge holds, decides, and does it.
