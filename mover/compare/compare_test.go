@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/zeebo/blake3"
+
 	"bridgespan/core/verify"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
@@ -220,6 +222,37 @@ func TestAgain(t *testing.T) {
 		}
 		if got := fmt.Sprint(kinds); err != nil || got != want {
 			t.Errorf("%s: %s, %v; want %s", path, got, err, want)
+		}
+	}
+}
+
+// The content of a stub is that of its mark: nothing is fetched, and a mark of other content is a difference.
+func TestStubs(t *testing.T) {
+	files := map[string]string{"same": "thorns", "other": "bulbs!", "unread": "1,2,3"}
+	first, second := grow(t, files), grow(t, files)
+	for name, mark := range map[string]tree.Mark{"same": {Digest: blake3.Sum256([]byte("thorns"))}, "other": {Digest: blake3.Sum256([]byte("thorns"))}, "unread": {}} {
+		e, err := second.Stat(t.Context(), name)
+		if err == nil {
+			_, err = second.Offload(t.Context(), name, e, mark)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	second.Fault = func(step, name string) error {
+		if step == "fetch" {
+			t.Errorf("%s was fetched", name)
+		}
+		return nil
+	}
+	keep := func(e tree.Named) bool { return true }
+	for _, c := range []*Comparison{
+		{First: Side{Name: "fern", Tree: first, Keep: keep}, Second: Side{Name: "sedge", Tree: second, Keep: keep}, Level: Full},
+		{First: Side{Name: "sedge", Tree: second, Keep: keep}, Second: Side{Name: "fern", Tree: first, Keep: keep}, Level: Full},
+	} {
+		s, err := run(t.Context(), c, &State{})
+		if want := []string{"other content", "unread unreadable"}; err != nil || !slices.Equal(s.found, want) {
+			t.Errorf("%s first: found %q, %v; want %q", c.First.Name, s.found, err, want)
 		}
 	}
 }
