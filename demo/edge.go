@@ -14,6 +14,7 @@ import (
 
 	"bridgespan/client"
 	"bridgespan/model"
+	"bridgespan/mover/edge"
 	"bridgespan/mover/host"
 	"bridgespan/standin/process"
 	"bridgespan/standin/volume"
@@ -63,6 +64,12 @@ func (d *Demo) startIsland(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	if err := edge.Supported(folder); err != nil {
+		d.say("Without the edge on the island: %v", err)
+		err := d.disk.Unmount(ctx)
+		d.disk = nil
+		return err
+	}
 	port := strconv.Itoa(d.Port + moverStep)
 	address := d.addressOf(island.beside)
 	cmd := exec.Command(d.Service, "mover", "--listen", net.JoinHostPort(address.address, port), "--state-dir", d.path(island.name+"/mover"), "--folder", island.folder+"="+folder)
@@ -94,6 +101,9 @@ func (d *Demo) stopIsland() {
 func (d *Demo) unmountIsland() {
 	if d.disk == nil {
 		return
+	}
+	if err := edge.EndGuards(context.Background(), d.path(island.name+"/mover"), 0); err != nil {
+		d.say("What guards the stubs on the island does not end: %v", err)
 	}
 	if err := d.disk.Unmount(context.Background()); err != nil {
 		d.say("The island's disk stays mounted: %v", err)

@@ -2,7 +2,9 @@ package e2e
 
 import (
 	"bytes"
+	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"os"
 	"path"
@@ -17,6 +19,7 @@ import (
 
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
+	"bridgespan/mover/edge"
 	"bridgespan/standin/fileserver"
 	"bridgespan/standin/standintest"
 	"bridgespan/tree"
@@ -41,6 +44,9 @@ func TestEdges(t *testing.T) {
 	files := standintest.OnStandardPort(t, "SEDGE", "store")
 	folder := files.SharePath("store")
 	standintest.Volume(t, folder, volumeSize)
+	if err := edge.Supported(folder); err != nil {
+		t.Skip(err)
+	}
 	if err := os.Chmod(folder, 0o777); err != nil {
 		t.Fatal(err)
 	}
@@ -53,6 +59,13 @@ func TestEdges(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	defer func() {
+		if t.Failed() {
+			stubs, all := c.stubs()
+			set, err := c.e.API.ReplicaSet(context.WithoutCancel(t.Context()), "scans")
+			t.Logf("%d of %d are stubs; the figures are %+v; %+v, %v", stubs, all, c.edge().EdgeFigures, set, err)
+		}
+	}()
 	c.refusedPolicies()
 	c.create()
 	c.namesFirst()
@@ -61,6 +74,7 @@ func TestEdges(t *testing.T) {
 	c.policies()
 	c.moves()
 	c.moverKilled()
+	c.wholeAgain()
 }
 
 // put puts a file into the share of oak, as it was so many years ago.
@@ -155,13 +169,6 @@ func (c *clouded) path(name string) string { return filepath.Join(c.mover.Folder
 
 // namesFirst: all names come, and contents up to the free-space line, the newest first.
 func (c *clouded) namesFirst() {
-	defer func() {
-		if c.Failed() {
-			stubs, all := c.stubs()
-			set, err := c.e.API.ReplicaSet(c.Context(), "scans")
-			c.Logf("%d of %d are stubs; the figures are %+v; %+v, %v", stubs, all, c.edge().EdgeFigures, set, err)
-		}
-	}()
 	await(c.T, "all names at the small edge, and contents up to the line", func() bool {
 		stubs, all := c.stubs()
 		f := c.edge().EdgeFigures
@@ -277,17 +284,55 @@ func (c *clouded) moves() {
 	refused(c.T, "an edge of whole files", err, 422, "edge")
 }
 
-// moverKilled: readers wait while the mover is started again, until the service has told it where contents are.
+// moverKilled: while no mover runs, readers get an error and no zeros. Once it was started again, they wait until the service has told
+// it where contents are.
 func (c *clouded) moverKilled() {
 	c.Helper()
-	c.mover.Kill()
-	c.mover.Start(c.T)
 	name := "old/scan-04.tif"
 	if !c.stub(c.path(name)) {
 		c.Fatalf("%s is no stub", name)
 	}
+	c.mover.Kill()
+	if got, err := os.ReadFile(c.path(name)); !errors.Is(err, unix.EIO) {
+		c.Errorf("read while no mover runs: %d bytes, %v", len(got), err)
+	}
+	if got, err := os.ReadFile(c.path("new/first.tif")); err != nil || len(got) != 1<<20 {
+		c.Errorf("a whole file while no mover runs: %d bytes, %v", len(got), err)
+	}
+	c.mover.Start(c.T)
 	began := time.Now()
 	if got, err := os.ReadFile(c.path(name)); err != nil || !bytes.Equal(got, bytes.Repeat([]byte{4, 7}, 2<<20)) {
 		c.Errorf("read after the mover was started again: %d bytes, %v, after %s", len(got), err, time.Since(began))
+	}
+}
+
+// wholeAgain: a set with stubs is not removed; once the edge keeps whole files, it has them all, and nothing depends on the bucket.
+func (c *clouded) wholeAgain() {
+	c.Helper()
+	set, err := c.e.API.ReplicaSet(c.Context(), "scans")
+	if err != nil {
+		c.Fatal(err)
+	}
+	refused(c.T, "the removal of a set with stubs", c.e.API.RemoveReplicaSet(c.Context(), "scans"), 422, "set")
+	mesh := model.LayoutMesh
+	_, err = c.e.API.EditReplicaSet(c.Context(), "scans", model.EditReplicaSet{Layout: &mesh})
+	refused(c.T, "another layout", err, 422, "layout")
+	_, err = c.e.API.DropReplica(c.Context(), "scans", set.Replicas[0].Name)
+	refused(c.T, "a set without its bucket", err, 422, "replica")
+	for n := range 10 { // so that all of it has room
+		if err := os.Remove(c.path(fmt.Sprintf("old/scan-%02d.tif", n))); err != nil {
+			c.Fatal(err)
+		}
+	}
+	if _, err := c.e.API.EditReplica(c.Context(), "scans", "sedge", model.EditReplica{Edge: &model.EdgePolicy{Fill: model.FillWhole}}); err != nil {
+		c.Fatal(err)
+	}
+	await(c.T, "whole files", func() bool {
+		stubs, all := c.stubs()
+		f := c.edge().EdgeFigures
+		return stubs == 0 && all == 7 && f != nil && f.Stubs == 0 && f.Whole == 7
+	})
+	if err := c.e.API.RemoveReplicaSet(c.Context(), "scans"); err != nil {
+		c.Error(err)
 	}
 }

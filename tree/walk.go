@@ -40,6 +40,21 @@ func Walk(ctx context.Context, t Tree, root string, detail Detail) iter.Seq2[Nam
 	}
 }
 
+// Files yields the files below a folder that are not the service's own, or the file itself, with their names from the root of
+// the tree. What cannot be listed is left out; an error ends it: that of the folder itself, or of a server that does not answer.
+func Files(ctx context.Context, t Tree, folder string, detail Detail) iter.Seq2[Named, error] {
+	return func(yield func(Named, error) bool) {
+		for e, err := range (&Ordered{Tree: t, Top: folder, Detail: detail}).All(ctx) {
+			if e.Path = path.Join(folder, e.Path); err == nil && (e.Unread != nil || e.Kind != File) {
+				continue
+			}
+			if !yield(e, err) {
+				return
+			}
+		}
+	}
+}
+
 // Named is an entry with its name from the root of the tree.
 type Named struct {
 	Path string

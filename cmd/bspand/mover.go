@@ -2,11 +2,14 @@ package main
 
 import (
 	"context"
+	"errors"
 	"log/slog"
+	"os"
 	"syscall"
 
 	"github.com/urfave/cli/v3"
 
+	"bridgespan/mover/edge"
 	"bridgespan/mover/host"
 )
 
@@ -24,12 +27,29 @@ func moverCommand() *cli.Command {
 		Action: func(ctx context.Context, c *cli.Command) error {
 			// What is on its way in is nobody else's, until it has the mode of its folder.
 			syscall.Umask(0o077)
-			m, err := host.Open(host.Config{Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
+			program, err := os.Executable()
+			if err != nil {
+				return err
+			}
+			m, err := host.Open(host.Config{Guard: []string{program, "mover", "guard"}, Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
 			if err != nil {
 				return err
 			}
 			slog.Info("the mover serves", "address", m.Address(), "certificate", m.Fingerprint, "secret", m.SecretFile)
 			return m.Serve(ctx)
+		},
+		Commands: []*cli.Command{
+			{Name: "guard", Hidden: true, Usage: "keep stubs from being read while no mover runs; a mover starts it", ArgsUsage: "EDGES SOCKET",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					if c.Args().Len() != 2 {
+						return errors.New("a mover starts the guard, with the file of its edges and a socket")
+					}
+					return edge.Guard(ctx, c.Args().Get(0), c.Args().Get(1))
+				}},
+			{Name: "release", Usage: "let the stubs of a mover that does not run be read as they are, which is as zeros", Flags: []cli.Flag{&cli.StringFlag{Name: "state-dir", Value: "var/mover", Usage: "`FOLDER` of the mover"}},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					return edge.EndGuards(ctx, c.String("state-dir"), 0)
+				}},
 		},
 	}
 }

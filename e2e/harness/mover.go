@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bridgespan/model"
+	"bridgespan/mover/edge"
 	"bridgespan/mover/host"
 	"bridgespan/standin/fileserver"
 	"bridgespan/standin/process"
@@ -73,7 +74,12 @@ func (m *Mover) Start(t testing.TB) {
 		t.Fatal(err)
 	}
 	m.process = p
-	t.Cleanup(func() { p.Stop(15 * time.Second) })
+	t.Cleanup(func() {
+		p.Stop(15 * time.Second)
+		if err := edge.EndGuards(context.Background(), m.state, 0); err != nil {
+			t.Error(err)
+		}
+	})
 	ready := func() error {
 		h, _, err := remote.Dial(context.Background(), remote.Target{Address: m.HostPort(), Secret: m.Secret, Fingerprint: m.Fingerprint, Timeout: time.Second})
 		if err == nil {

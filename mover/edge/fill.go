@@ -61,8 +61,8 @@ type run struct {
 func (f *filling) fill(ctx context.Context, file *os.File, name string, at, n int64) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	defer context.AfterFunc(ctx, f.wake)()
-	patience := time.AfterFunc(f.edge.wait(), func() { cancel(errPatience) })
+	defer context.AfterFunc(ctx, guard.Func(f.wake))()
+	patience := time.AfterFunc(f.edge.wait(), guard.Func(func() { cancel(errPatience) }))
 	defer patience.Stop()
 	for {
 		hole, err := f.missing(ctx, file, at, n)
@@ -220,7 +220,7 @@ func (f *filling) run(file *os.File, name string, r *run) {
 func (f *filling) fetch(file *os.File, name string, r *run) error {
 	ctx, cancel := context.WithCancelCause(context.Background())
 	defer cancel(nil)
-	stalled := time.AfterFunc(f.edge.wait(), func() { cancel(errPatience) })
+	stalled := time.AfterFunc(f.edge.wait(), guard.Func(func() { cancel(errPatience) }))
 	defer stalled.Stop()
 	from, err := f.edge.source.get(ctx)
 	if err != nil {

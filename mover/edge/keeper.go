@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"os"
@@ -59,9 +60,12 @@ type Keeper struct {
 	State string // file of what it keeps: which folders are edges
 	// Folders are those that the mover serves, by their names.
 	Folders map[string]string
+	// Guard is the command that a guard is started with; nil starts none.
+	Guard []string
 
 	mu       sync.Mutex
 	listener *Listener
+	alive    io.Closer        // open for as long as the mover lives, for its guard
 	edges    map[string]*kept // by the paths of their folders
 }
 
@@ -69,6 +73,7 @@ type Keeper struct {
 type kept struct {
 	Folder  string   `json:"folder"` // that the mover serves
 	Sub     string   `json:"sub,omitempty"`
+	Path    string   `json:"path"` // on this host
 	Refused []string `json:"refused,omitempty"`
 	Wait    int      `json:"wait,omitempty"`
 
@@ -80,17 +85,15 @@ type kept struct {
 // Open goes on to watch the folders that were edges when the mover ended. Their readers wait until the service tells
 // where contents are.
 func (k *Keeper) Open(ctx context.Context) error {
-	text, err := os.ReadFile(k.State)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+	list, err := readEdges(k.State)
+	if err != nil || len(list) == 0 {
+		return err
 	}
-	var list []*kept
-	if err == nil {
-		err = json.Unmarshal(text, &list)
-	}
-	if err != nil {
-		return fmt.Errorf("%s: %w", k.State, err)
-	}
+	defer func() { // from now on we do that ourselves
+		if err := EndGuards(ctx, filepath.Dir(k.State), os.Getpid()); err != nil {
+			slog.Error("the guard of another mover does not end", "error", err)
+		}
+	}()
 	var failed []error
 	for _, e := range list {
 		if err := k.watch(ctx, e); err != nil {
@@ -98,6 +101,21 @@ func (k *Keeper) Open(ctx context.Context) error {
 		}
 	}
 	return errors.Join(failed...)
+}
+
+// readEdges reads which folders are edges.
+func readEdges(state string) (list []*kept, err error) {
+	text, err := os.ReadFile(state)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(text, &list)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", state, err)
+	}
+	return list, nil
 }
 
 // Close ends watching.
@@ -149,10 +167,17 @@ func (k *Keeper) watch(ctx context.Context, e *kept) error {
 			}
 		})
 	}
+	e.Path = full
 	e.watched = &Watched{Path: full, Edge: &Edge{}, Refused: e.Refused, Copiers: UsualCopiers}
 	e.watched.Edge.SetWait(time.Duration(e.Wait) * time.Second)
 	if err := k.listener.Add(e.watched); err != nil {
 		return err
+	}
+	if k.alive == nil && len(k.Guard) > 0 {
+		var err error
+		if k.alive, err = startGuard(k.listener, k.Guard, k.State); err != nil {
+			return err
+		}
 	}
 	if k.edges == nil {
 		k.edges = map[string]*kept{}
@@ -245,12 +270,7 @@ func (k *Keeper) Look(folder, sub string) (s Status, err error) {
 	if e := k.edges[full]; e != nil {
 		return Status{Edge: true, Ready: e.source != nil, Counts: e.watched.Edge.Counts()}, nil
 	}
-	l, err := Listen()
-	if err != nil {
-		return Status{Kernel: err.Error()}, nil
-	}
-	defer l.Close()
-	if err := l.may(full); err != nil {
+	if err := Supported(full); err != nil {
 		s.Kernel = err.Error()
 	}
 	return s, nil

@@ -29,6 +29,8 @@ type Listener struct {
 	events *os.File
 	null   *os.File // takes the place of files that are closed before their number is free
 	own    int32
+	// refuses is true of the listener of a guard: nobody reads stubs.
+	refuses bool
 
 	mu    sync.Mutex
 	edges []*Watched
@@ -67,6 +69,10 @@ func Listen() (*Listener, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNoListener, err)
 	}
+	return listenOn(fd)
+}
+
+func listenOn(fd int) (*Listener, error) {
 	null, err := os.Open(os.DevNull)
 	if err != nil {
 		return nil, errors.Join(err, unix.Close(fd))
@@ -99,6 +105,16 @@ func (l *Listener) may(folder string) error {
 		return fmt.Errorf("%w: %w", ErrNoListener, err)
 	}
 	return nil
+}
+
+// Supported returns an error when stubs in a folder could not be filled when they are read: ErrSystemVolume, or one wrapping
+// ErrNoListener.
+func Supported(folder string) error {
+	l, err := Listen()
+	if err != nil {
+		return err
+	}
+	return errors.Join(l.may(folder), l.Close())
 }
 
 // Add watches a folder. It returns ErrSystemVolume, or an error wrapping ErrNoListener where the file system cannot be watched.
@@ -250,6 +266,10 @@ func (l *Listener) access(ctx context.Context, a access) {
 		}
 		_ = l.heed(int(a.fd))
 	}
+	if l.refuses && !a.opens {
+		l.answer(a, unix.EIO)
+		return
+	}
 	guard.Go(func() {
 		var refuse unix.Errno
 		if failed := guard.Call(func() error { refuse = l.stub(ctx, a); return nil }); failed != nil {
@@ -266,8 +286,13 @@ func (l *Listener) answer(a access, refuse unix.Errno) {
 		slog.Error("an accessed file cannot be closed", "error", err)
 	}
 	defer unix.Close(int(a.fd))
+	l.reply(a.fd, refuse)
+}
+
+// reply answers the access of a number, if there is one.
+func (l *Listener) reply(fd int32, refuse unix.Errno) {
 	var b [8]byte
-	binary.NativeEndian.PutUint32(b[:], uint32(a.fd))
+	binary.NativeEndian.PutUint32(b[:], uint32(fd))
 	reply := uint32(unix.FAN_ALLOW)
 	if refuse != 0 {
 		reply = unix.FAN_DENY | uint32(refuse)<<errnoShift
@@ -280,6 +305,12 @@ func (l *Listener) answer(a access, refuse unix.Errno) {
 
 // stub lets the bytes be there that somebody is about to read of a stub.
 func (l *Listener) stub(ctx context.Context, a access) unix.Errno {
+	if l.refuses { // a copy would be one of zeros
+		if slices.Contains(UsualCopiers, programOf(a.pid)) {
+			return unix.EIO
+		}
+		return 0
+	}
 	w, name, refused := l.find(int(a.fd))
 	if w == nil {
 		return unix.EIO // a stub of which nobody knows where its content is

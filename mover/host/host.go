@@ -36,6 +36,9 @@ type Config struct {
 	// Fronts is the folder below which fronts are kept, for the file service with the
 	// configuration in FileService; empty where none are.
 	Fronts, FileService string
+	// Guard is the command of the process that keeps stubs from being read while no mover runs;
+	// nil starts none. See [edge.Guard].
+	Guard []string
 }
 
 // Files in the folder of what it keeps.
@@ -64,7 +67,7 @@ func Open(c Config) (*Mover, error) {
 	}
 	m := &Mover{Fingerprint: id.authority.Fingerprint(), SecretFile: filepath.Join(c.State, SecretFile)}
 	m.handler = &remote.Handler{Name: id.name, Secret: id.secret}
-	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}}
+	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}, Guard: c.Guard}
 	if err := errors.Join(m.openFolders(c.Folders, c.Fronts != ""), m.openFronts(c)); err != nil {
 		m.Close()
 		return nil, err

@@ -50,6 +50,14 @@ func (s *Service) RemoveReplica(ctx context.Context, name string, version int64,
 		if len(set.Replicas) == 2 {
 			return fault.New(fault.Needed, "end the set: bspan replica remove "+set.Name, "a set needs two replicas")
 		}
+		if err := sets.WithoutStubs(set, r, "replica"); err != nil {
+			return err
+		}
+		if r.ID == set.Replicas[0].ID { // it may be the bucket of the others
+			if err := sets.NoStubs(set, "replica"); err != nil {
+				return err
+			}
+		}
 		if err := passSeedOn(set, r); err != nil {
 			return err
 		}
@@ -79,6 +87,9 @@ func (s *Service) EditReplica(ctx context.Context, name string, version int64, o
 			}
 		}
 		if e.Home != nil {
+			if err := sets.WithoutStubs(set, r, "home"); err != nil {
+				return err
+			}
 			if err := s.rehome(ctx, set, r, *e.Home); err != nil {
 				return err
 			}

@@ -154,6 +154,9 @@ func (s *Service) Remove(ctx context.Context, name string, version int64) error 
 	if err != nil {
 		return err
 	}
+	if err := sets.NoStubs(&set, "set"); err != nil {
+		return err
+	}
 	err = s.Change(ctx, func(tx *records.Tx) error {
 		removed := set
 		removed.Version = version
@@ -211,6 +214,9 @@ func (s *Service) History(ctx context.Context, name string, since time.Time) (mo
 // they can be used for another one. What does not answer keeps its own.
 func (s *Service) unmark(ctx context.Context, set model.ReplicaSet) {
 	for i := range set.Replicas {
+		if set.Replicas[i].Edge != nil {
+			_ = s.Estate.RemoveEdge(ctx, set.Replicas[i].Target())
+		}
 		if t, err := s.Open(ctx, set.Replicas[i].Target()); err == nil {
 			_ = t.Remove(ctx, replication.MarkFile)
 			_ = t.Close()

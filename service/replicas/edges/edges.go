@@ -4,7 +4,6 @@ package edges
 
 import (
 	"context"
-	"path"
 	"time"
 
 	"bridgespan/core/filter"
@@ -42,13 +41,11 @@ type LeaveOut func(name string, e tree.Entry) bool
 
 // Files calls do with each file of a folder of an edge that belongs to the set. What cannot be listed is left out.
 func Files(ctx context.Context, t tree.Tree, folder string, out LeaveOut, do func(offload.File) error) error {
-	walk := &tree.Ordered{Tree: t, Top: folder, Detail: tree.Bare}
-	for e, err := range walk.All(ctx) {
+	for e, err := range tree.Files(ctx, t, folder, tree.Bare) {
 		if err != nil {
 			return err
 		}
-		e.Path = path.Join(folder, e.Path)
-		if e.Unread != nil || e.Kind != tree.File || out != nil && out(e.Path, e.Entry) {
+		if out != nil && out(e.Path, e.Entry) {
 			continue
 		}
 		if err := do(fileOf(e)); err != nil {

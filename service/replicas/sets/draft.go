@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -343,10 +344,33 @@ func Edit(set *model.ReplicaSet, e model.EditReplicaSet) error {
 	Take(&set.Retry, e.Retry)
 	Take(&set.Paused, e.Paused)
 	if e.Layout != nil && *e.Layout != set.Layout {
+		if err := NoStubs(set, "layout"); err != nil {
+			return err
+		}
 		set.Layout = *e.Layout
 		Relay(set)
 	}
 	return checkSettings(set)
+}
+
+// WithoutStubs returns a fault at a field while a replica holds stubs, or may hold some: without the bucket of its set, nobody
+// could read them any more.
+func WithoutStubs(set *model.ReplicaSet, r *model.Replica, field string) error {
+	if !r.Edge.HasStubs() && (r.EdgeFigures == nil || r.EdgeFigures.Stubs == 0) {
+		return nil
+	}
+	return fault.Field(field, fmt.Sprintf("let it keep whole files first, and wait until none is a stub: bspan cloud policy %s %s --fill whole --free 0 --unused 0", set.Name, r.Name),
+		"%s may hold stubs, whose content is in the bucket of %s only", r.Name, set.Name)
+}
+
+// NoStubs returns a fault at a field while any replica of a set holds stubs, or may hold some.
+func NoStubs(set *model.ReplicaSet, field string) error {
+	for i := range set.Replicas {
+		if err := WithoutStubs(set, &set.Replicas[i], field); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func Take[T any](to *T, given *T) {

@@ -1,0 +1,196 @@
+package edge
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"bridgespan/guard"
+)
+
+// A guard is a process that does nothing while its mover lives. It has the mover's listener open as well. When the mover is
+// gone, it refuses what is read of stubs, which would be zeros, until another mover has taken over, or nothing is mounted there any more.
+
+// Files that a guard is started with.
+const (
+	guardEvents = 3 // the listener
+	guardAlive  = 4 // ends when the mover does
+	guardReady  = 5 // closed when the guard is ready
+)
+
+// How long a guard may take to start and to end, and how often it looks whether its volumes are still there.
+const (
+	guardStarts = 10 * time.Second
+	guardLooks  = 5 * time.Second
+)
+
+// guardSocket is the name of the socket that a guard ends by; the number is that of the process that started it.
+const guardSocket = "guard-%d.sock"
+
+// startGuard starts the guard of a listener with a command, to which the file of the edges and the path of its socket are
+// added. It returns what must stay open for as long as the mover lives.
+func startGuard(l *Listener, command []string, state string) (alive io.Closer, err error) {
+	ends, alive, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	defer ends.Close()
+	started, ready, err := os.Pipe()
+	if err != nil {
+		return alive, err
+	}
+	defer started.Close()
+	defer ready.Close()
+	events, err := l.duplicate()
+	if err != nil {
+		return alive, err
+	}
+	defer events.Close()
+	socket := filepath.Join(filepath.Dir(state), fmt.Sprintf(guardSocket, os.Getpid()))
+	_ = os.Remove(socket) // of a process that had our number
+	cmd := exec.Command(command[0], append(slices.Clone(command[1:]), state, socket)...)
+	cmd.ExtraFiles, cmd.Stderr = []*os.File{events, ends, ready}, os.Stderr
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // what ends our group leaves it
+	if err := cmd.Start(); err != nil {
+		return alive, err
+	}
+	guard.Go(func() { _ = cmd.Wait() })
+	ready.Close()
+	if err := started.SetReadDeadline(time.Now().Add(guardStarts)); err != nil {
+		return alive, err
+	}
+	if n, err := started.Read(make([]byte, 1)); n == 0 {
+		return alive, fmt.Errorf("the guard of the stubs does not start: %w", err)
+	}
+	return alive, nil
+}
+
+// duplicate opens the listener's file once more.
+func (l *Listener) duplicate() (f *os.File, err error) {
+	raw, err := l.events.SyscallConn()
+	if err != nil {
+		return nil, err
+	}
+	var fd int
+	if bad := raw.Control(func(own uintptr) { fd, err = unix.FcntlInt(own, unix.F_DUPFD_CLOEXEC, 0) }); bad != nil || err != nil {
+		return nil, errors.Join(bad, err)
+	}
+	return os.NewFile(uintptr(fd), "fanotify"), nil
+}
+
+// EndGuards ends the guards of movers that kept their state in a folder, except that of the process of a number.
+func EndGuards(ctx context.Context, state string, except int) error {
+	sockets, err := filepath.Glob(filepath.Join(state, "guard-*.sock"))
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, guardStarts)
+	defer cancel()
+	for _, socket := range sockets {
+		if filepath.Base(socket) == fmt.Sprintf(guardSocket, except) {
+			continue
+		}
+		conn, err := new(net.Dialer).DialContext(ctx, "unix", socket)
+		if err == nil {
+			_, _ = conn.Read(make([]byte, 1)) // it ends with the guard
+			conn.Close()
+		}
+		if err := os.Remove(socket); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// Guard is the work of a guard, with the files that it was started with. state is the file of the edges. It returns when
+// somebody connects to its socket, or no edge is mounted any more.
+func Guard(ctx context.Context, state, socket string) error {
+	ended, err := net.Listen("unix", socket)
+	if err != nil {
+		return err
+	}
+	defer ended.Close()
+	alive, ready := os.NewFile(guardAlive, "alive"), os.NewFile(guardReady, "ready")
+	if _, err := ready.Write([]byte{1}); err != nil {
+		return err
+	}
+	ready.Close()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	guard.Go(func() {
+		defer cancel()
+		if conn, err := ended.Accept(); err == nil {
+			defer conn.Close()
+		}
+	})
+	guard.Go(func() {
+		_, _ = alive.Read(make([]byte, 1))
+		if ctx.Err() == nil {
+			refuseStubs(ctx)
+		}
+	})
+	awaitUnmounted(ctx, state)
+	return nil
+}
+
+// refuseStubs answers in the place of a mover that is gone.
+func refuseStubs(ctx context.Context) {
+	l, err := listenOn(guardEvents)
+	if err != nil {
+		slog.Error("stubs are not guarded", "error", err)
+		return
+	}
+	l.refuses = true
+	// What the mover was told of and has not answered is known by numbers that only it knew.
+	for fd := range int32(guardNumbers) {
+		l.reply(fd, unix.EIO)
+	}
+	if err := l.Serve(ctx); err != nil {
+		slog.Error("stubs are not guarded any more", "error", err)
+	}
+}
+
+// guardNumbers is how many files a mover may have had open.
+const guardNumbers = 1 << 16
+
+// awaitUnmounted returns when none of the edges is on a volume of its own any more, or ctx ends.
+func awaitUnmounted(ctx context.Context, state string) {
+	tick := time.NewTicker(guardLooks)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if !anyMounted(state) {
+			return
+		}
+	}
+}
+
+// anyMounted reports whether an edge is on another volume than the system. What cannot be told counts as mounted.
+func anyMounted(state string) bool {
+	list, err := readEdges(state)
+	system, bad := deviceOf("/")
+	if err != nil || bad != nil {
+		return true
+	}
+	for _, e := range list {
+		if device, err := deviceOf(e.Path); err == nil && device != system {
+			return true
+		}
+	}
+	return false
+}
