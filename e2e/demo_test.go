@@ -74,7 +74,7 @@ func (d *demoRun) start() {
 	case <-d.out.greeted:
 	case <-d.gone:
 		d.t.Fatalf("the demo ended: %s", d.out)
-	case <-time.After(2 * time.Minute):
+	case <-time.After(4 * time.Minute):
 		d.t.Fatalf("the demo did not come up: %s", d.out)
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -41,7 +42,49 @@ type edgeKeeper struct {
 	aged    time.Time // when files were last looked at by age
 	carried int64     // files that had come by the last pass
 	policy  string    // by which the last pass was
+
+	mu    sync.Mutex
+	since time.Time       // when the first of them was noted
+	busy  map[string]bool // files that could not become stubs while the volume is below its line: others go in their place
 }
+
+// policyWithoutBusy is the policy of the edge, which keeps what could not become a stub lately.
+func (k *edgeKeeper) policyWithoutBusy(p *model.EdgePolicy) offload.Policy {
+	policy := edges.PolicyOf(p)
+	never := policy.Never
+	policy.Never = func(path string) bool {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		return k.busy[path] || never != nil && never(path)
+	}
+	return policy
+}
+
+// noteBusy notes a file that could not become a stub now; forgetBusy forgets all of them after a while.
+func (k *edgeKeeper) noteBusy(path string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.busy == nil {
+		k.busy, k.since = map[string]bool{}, time.Now()
+	}
+	if len(k.busy) < mostBusy {
+		k.busy[path] = true
+	}
+}
+
+func (k *edgeKeeper) forgetBusy(after time.Duration) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if time.Since(k.since) >= after {
+		k.busy = nil
+	}
+}
+
+// For how long files are noted, and how many at most.
+const (
+	busyFor  = 10 * time.Minute
+	mostBusy = 100_000
+)
 
 // keepEdge looks after an edge until ctx ends.
 func (p *replicaWorker) keepEdge(ctx context.Context) {
@@ -71,7 +114,7 @@ func (k *edgeKeeper) look(ctx context.Context) {
 	if err != nil {
 		return // its scans tell
 	}
-	volume, policy := offload.Volume{Total: space.Total, Free: space.Free}, edges.PolicyOf(m.Edge)
+	volume, policy := offload.Volume{Total: space.Total, Free: space.Free}, k.policyWithoutBusy(m.Edge)
 	carried, busy := k.arrived()
 	text := sets.JsonText(m.Edge)
 	if text != k.policy {
@@ -80,6 +123,10 @@ func (k *edgeKeeper) look(ctx context.Context) {
 		}
 	}
 	below := volume.Free < policy.Line(volume)
+	k.forgetBusy(busyFor)
+	if !below {
+		k.forgetBusy(0)
+	}
 	news := carried != k.carried && !busy
 	if !below && !news && text == k.policy && time.Since(k.aged) < edgeByAge {
 		return
@@ -191,7 +238,8 @@ func (k *edgeKeeper) offload(ctx context.Context, f offload.File) error {
 	freed, err := k.round.engine.Offload(ctx, replica.ID(k.ID), replica.ID(k.places[0].ID), f.Path)
 	switch {
 	case replication.IsLater(err), errors.Is(err, tree.ErrInUse), errors.Is(err, tree.ErrVersion):
-		return nil // another time
+		k.noteBusy(f.Path) // another time
+		return nil
 	case err != nil:
 		return fmt.Errorf("offload %s: %w", f.Path, err)
 	}
