@@ -129,6 +129,9 @@ func TestParts(t *testing.T) {
 		})
 	}
 	_ = group.Wait()
+	if _, err := b.folder.Mark(t.Context(), "f"); err != nil {
+		t.Errorf("reads made another file of it: %v", err)
+	}
 	e, err := b.folder.Stat(t.Context(), "f")
 	if err != nil || e.Residency != tree.Stub || e.Allocated > 38<<20 {
 		t.Errorf("after reads of its beginning it is %+v, %v", e, err)

@@ -34,6 +34,8 @@ type filling struct {
 	edge  *Edge
 	users int // of the edge
 
+	// times is held while a piece is written, which changes the modification time for a moment, and while that is read.
+	times     sync.Mutex
 	finishing sync.Mutex
 	wrong     error // what was fetched is not what was to be; while finishing is held
 
@@ -81,7 +83,7 @@ func (f *filling) fill(ctx context.Context, file *os.File, name string, at, n in
 
 // missing is the first hole in a part of a stub. A stub without any is made whole.
 func (f *filling) missing(ctx context.Context, file *os.File, at, n int64) (hole [2]int64, err error) {
-	s, err := folder.OpenedStub(int(file.Fd()))
+	s, err := f.opened(file)
 	if err != nil || s == nil {
 		return hole, err
 	}
@@ -99,7 +101,7 @@ func (f *filling) finish(ctx context.Context, file *os.File) error {
 	if f.wrong != nil {
 		return f.wrong
 	}
-	s, err := folder.OpenedStub(int(file.Fd()))
+	s, err := f.opened(file)
 	if err != nil || s == nil {
 		return err
 	}
@@ -115,6 +117,20 @@ func (f *filling) finish(ctx context.Context, file *os.File) error {
 		f.edge.Whole(file)
 	}
 	return nil
+}
+
+// opened is the stub that is open as a file; nil when the file is whole.
+func (f *filling) opened(file *os.File) (*folder.Stub, error) {
+	f.times.Lock()
+	defer f.times.Unlock()
+	return folder.OpenedStub(int(file.Fd()))
+}
+
+func (f *filling) write(s *folder.Stub, piece []byte, at int64) error {
+	f.times.Lock()
+	defer f.times.Unlock()
+	_, err := s.WriteAt(piece, at)
+	return err
 }
 
 func (f *filling) wake() {
@@ -211,7 +227,7 @@ func (f *filling) run(file *os.File, name string, r *run) {
 	f.news.Broadcast()
 	f.mu.Unlock()
 	if err == nil {
-		_, _ = f.missing(context.Background(), file, 0, 1<<62) // who reads next is told what is wrong
+		_ = f.finish(context.Background(), file) // who reads next is told what is wrong
 	}
 }
 
@@ -226,7 +242,7 @@ func (f *filling) fetch(file *os.File, name string, r *run) error {
 	if err != nil {
 		return err
 	}
-	s, err := folder.OpenedStub(int(file.Fd()))
+	s, err := f.opened(file)
 	if err != nil || s == nil {
 		return err
 	}
@@ -262,7 +278,7 @@ func (f *filling) copy(ctx context.Context, from tree.Tree, s *folder.Stub, name
 		if k, err := content.ReadAt(piece, at); k < len(piece) {
 			return fmt.Errorf("%w: %d of %d bytes at %d: %w", tree.ErrTorn, k, len(piece), at, err)
 		}
-		if _, err := s.WriteAt(piece, at); err != nil {
+		if err := f.write(s, piece, at); err != nil {
 			return err
 		}
 		stalled.Reset(f.edge.wait())

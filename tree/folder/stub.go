@@ -373,8 +373,8 @@ func (s *Stub) WriteAt(p []byte, at int64) (n int, err error) {
 // Finish makes a whole file of a stub of which everything is there, and reports whether that is so. Content
 // that is not what its mark says is dropped again, with an error wrapping [tree.ErrAltered].
 func (s *Stub) Finish(ctx context.Context) (bool, error) {
-	holes, err := s.Missing(0, s.Size)
-	if err != nil || len(holes) > 0 {
+	hole, err := unix.Seek(s.fd, 0, unix.SEEK_HOLE)
+	if err != nil || hole < s.Size {
 		return false, err
 	}
 	if err := bare(s.fd).flush(); err != nil {
