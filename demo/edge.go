@@ -29,7 +29,7 @@ var island = struct{ name, beside, share, folder, note string }{
 var specimens = model.NewReplicaSet{
 	Name: "specimens", Note: "Specimen scans in the cloud, for Larkfield and the island", Layout: model.LayoutHub, Calendar: "full",
 	Replicas: []model.NewReplica{{Server: haar.name, Share: "trust-specimens"}, {Server: "fern", Share: "herbarium", Seed: true},
-		{Server: island.name, Share: island.folder, IntakeQuota: 16 << 20, Edge: &model.EdgePolicy{Fill: model.FillNames, FreePercent: 30, Never: []string{"Loans/"}, Refused: []string{"restic"}}}},
+		{Server: island.name, Share: island.folder, IntakeQuota: 16 << 20, Edge: &model.EdgePolicy{Fill: model.FillNames, FreePercent: 30, Never: []string{"Loans/"}, Refused: []string{"nightly-backup"}}}},
 }
 
 // diskSize is the size of the island's disk: a part of the scans alone has room on it.

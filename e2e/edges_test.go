@@ -116,7 +116,7 @@ func (c *clouded) refusedPolicies() {
 			n.Replicas[2].Edge = &model.EdgePolicy{Fill: model.FillWhole, FreePercent: 10}
 		}, "replicas[2].edge.fill"},
 		"a pattern that is none":   {func(n *model.NewReplicaSet) { n.Replicas[2].Edge.Never = []string{"["} }, "replicas[2].edge.never"},
-		"a program that is a path": {func(n *model.NewReplicaSet) { n.Replicas[2].Edge.Refused = []string{"/usr/bin/restic"} }, "replicas[2].edge.refused"},
+		"a program that is a path": {func(n *model.NewReplicaSet) { n.Replicas[2].Edge.Refused = []string{"/usr/bin/nightly-backup"} }, "replicas[2].edge.refused"},
 	} {
 		n := c.asked(model.EdgePolicy{Fill: model.FillNames})
 		r.change(&n)

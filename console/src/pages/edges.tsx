@@ -67,7 +67,7 @@ export function PolicyFields({ set, replica: r, state: s, errors }: { set: Repli
           <TextField label="Days without use" inputMode="numeric" value={s.unused} onChange={(e) => s.setUnused(e.target.value)} error={errors["edge.unusedDays"]} help="Files that nobody has used for so long become stubs. Empty for none." />
           <TextField label="Newest files, in GiB" inputMode="decimal" value={s.newest} onChange={(e) => s.setNewest(e.target.value)} error={errors["edge.keepNewest"]} help="So much of the files changed last stays whole. Empty for none." />
           <TextField label="Files that stay whole" mono value={s.never} onChange={(e) => s.setNever(e.target.value)} error={errors["edge.never"]} help="Patterns such as *.accdb or ledgers/, with commas between." />
-          <TextField label="Programs without access to stubs" mono value={s.refused} onChange={(e) => s.setRefused(e.target.value)} error={errors["edge.refused"]} help="Names of programs on that host, such as restic, with commas between. They get an error when they read a stub, and nothing is fetched for them." />
+          <TextField label="Programs without access to stubs" mono value={s.refused} onChange={(e) => s.setRefused(e.target.value)} error={errors["edge.refused"]} help="Names of programs on that host, such as nightly-backup, with commas between. They get an error when they read a stub, and nothing is fetched for them." />
         </>
       )}
       <WhatFollows set={set.name} change={{ replica: { name: r.name, change: { edge: s.policy } } }} asItIs={{ replica: { name: r.name, change: { edge: s.was } } }} />

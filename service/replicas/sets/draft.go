@@ -159,7 +159,7 @@ func (s *Base) checkEdge(ctx context.Context, set *model.ReplicaSet, i int, fiel
 	}
 	for _, name := range p.Refused {
 		if name == "" || strings.ContainsAny(name, "/ ") {
-			return fault.Field(field("edge.refused"), "write the name of a program file, such as restic", "%q is not the name of a program", name)
+			return fault.Field(field("edge.refused"), "write the name of a program file, such as nightly-backup", "%q is not the name of a program", name)
 		}
 	}
 	if !p.HasStubs() {
