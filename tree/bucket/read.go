@@ -52,11 +52,8 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 // OpenVersion opens one version of a file for ranged reads, without a request: the first range is
 // requested when it is read, which fails with tree.ErrVersion or fs.ErrNotExist when another version is there by then, or none.
 func (t *Tree) OpenVersion(ctx context.Context, name string, entry tree.Entry) tree.Content {
-	return &content{tree: t, ctx: ctx, name: name, entry: entry, ended: anywhere}
+	return &content{tree: t, ctx: ctx, name: name, entry: entry, ended: -1}
 }
-
-// anywhere is the end of the last range where nothing was read yet: any range follows it.
-const anywhere = -2
 
 func (c *content) Entry() tree.Entry { return c.entry }
 
@@ -91,7 +88,7 @@ func (c *content) readOn(p []byte, off int64) (n int, inOrder bool, err error) {
 		return 0, false, nil
 	}
 	defer c.mu.Unlock()
-	if c.body == nil && (off == c.ended || c.ended == anywhere) {
+	if c.body == nil && off == c.ended {
 		if c.body, err = c.get(off, c.entry.Size-1); err != nil {
 			return 0, true, err
 		}
