@@ -105,7 +105,10 @@ func (e *Edge) count(change func(*Counts)) {
 	change(&e.counts)
 }
 
-// enter is what is done about a file, which lasts until all who have entered have left.
+// idleMost is how many files are remembered that nobody reads just now: who reads one in order comes again.
+const idleMost = 256
+
+// enter is what is done about a file. All who have entered must leave.
 func (e *Edge) enter(id file) *filling {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -131,7 +134,11 @@ func (e *Edge) stay(f *filling) {
 func (e *Edge) leave(id file, f *filling) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if f.users--; f.users == 0 {
+	f.users--
+	if f.users > 0 {
+		return
+	}
+	if f.wrong != nil || len(e.fillings) > idleMost {
 		delete(e.fillings, id)
 	}
 }

@@ -162,10 +162,10 @@ func again(ctx context.Context, err error) error {
 func (f *filling) runFor(file *os.File, name string, hole [2]int64, at, n int64) (*run, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	switch f.ended {
-	case at, -1:
+	switch {
+	case at == 0, at == f.ended:
 		f.ahead = min(max(2*f.ahead, aheadFirst), aheadMost)
-	case at + n: // the same read, which goes on
+	case at+n == f.ended: // the same read, which goes on
 	default:
 		f.ahead = 0
 	}
@@ -180,7 +180,7 @@ func (f *filling) runFor(file *os.File, name string, hole [2]int64, at, n int64)
 	for len(f.runs) >= runsMost {
 		f.news.Wait()
 	}
-	own, err := folder.Reopen(int(file.Fd()))
+	own, err := folder.Duplicate(int(file.Fd()))
 	if err != nil {
 		return nil, err
 	}

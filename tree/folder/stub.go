@@ -323,6 +323,15 @@ func Reopen(fd int) (*os.File, error) {
 	return os.OpenFile(procPath(fd), os.O_RDWR|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 }
 
+// Duplicate is another number of an open file.
+func Duplicate(fd int) (*os.File, error) {
+	other, err := unix.FcntlInt(uintptr(fd), unix.F_DUPFD_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	return os.NewFile(uintptr(other), "duplicate"), nil
+}
+
 // FillUnit is what a stub is filled by, in bytes: no file system has larger blocks, and only whole blocks tell whether
 // they were written.
 const FillUnit = 64 << 10
