@@ -2,11 +2,8 @@ package edge
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
-	"io"
 	"io/fs"
-	"log/slog"
 	"net/http"
 
 	"bridgespan/tree"
@@ -30,21 +27,15 @@ func Handler(k *Keeper) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /v1/edges/{folder}/{call}", func(w http.ResponseWriter, r *http.Request) {
 		status, err := k.serve(r)
-		if err != nil {
-			slog.Warn("an edge's call failed", "folder", r.PathValue("folder"), "call", r.PathValue("call"), "error", err)
-			remote.Fail(w, err)
-			return
-		}
-		w.Header().Set("Content-Type", "application/json")
-		_ = json.NewEncoder(w).Encode(status)
+		remote.Reply(w, r, status, err)
 	})
 	return mux
 }
 
 func (k *Keeper) serve(r *http.Request) (s Status, err error) {
 	var asked request
-	if err := json.NewDecoder(io.LimitReader(r.Body, mostBody)).Decode(&asked); err != nil {
-		return s, fmt.Errorf("%w: the call cannot be read: %w", fs.ErrInvalid, err)
+	if err := remote.Decode(r, mostBody, &asked); err != nil {
+		return s, err
 	}
 	folder := r.PathValue("folder")
 	switch r.PathValue("call") {

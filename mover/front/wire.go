@@ -2,11 +2,8 @@ package front
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
-	"io"
 	"io/fs"
-	"log/slog"
 	"net/http"
 
 	"bridgespan/core/front"
@@ -81,13 +78,7 @@ func Handler(k *Keeper) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /v1/fronts/{share}/{call}", func(w http.ResponseWriter, r *http.Request) {
 		answer, err := serve(k, r)
-		if err != nil {
-			slog.Warn("a front's call failed", "share", r.PathValue("share"), "call", r.PathValue("call"), "error", err)
-			remote.Fail(w, err)
-			return
-		}
-		w.Header().Set("Content-Type", "application/json")
-		_ = json.NewEncoder(w).Encode(answer)
+		remote.Reply(w, r, answer, err)
 	})
 	return mux
 }
@@ -104,8 +95,8 @@ func serve(k *Keeper, r *http.Request) (reply, error) {
 		return reply{}, fmt.Errorf("%w: %w", fs.ErrInvalid, err)
 	}
 	var asked request
-	if err := json.NewDecoder(io.LimitReader(r.Body, mostBody)).Decode(&asked); err != nil {
-		return reply{}, fmt.Errorf("%w: the call cannot be read: %w", fs.ErrInvalid, err)
+	if err := remote.Decode(r, mostBody, &asked); err != nil {
+		return reply{}, err
 	}
 	return call(k, r.Context(), share, asked)
 }

@@ -209,6 +209,25 @@ func (c *call) check() error {
 	return nil
 }
 
+// Decode reads the JSON body of a call that is not about a tree, of at most so many bytes. See [Handler].Fronts and Edges.
+func Decode(r *http.Request, most int64, into any) error {
+	if err := json.NewDecoder(io.LimitReader(r.Body, most)).Decode(into); err != nil {
+		return fmt.Errorf("%w: the call cannot be read: %w", fs.ErrInvalid, err)
+	}
+	return nil
+}
+
+// Reply answers such a call in JSON, or tells the error, which is logged.
+func Reply(w http.ResponseWriter, r *http.Request, answer any, err error) {
+	if err != nil {
+		slog.Warn("a call failed", "call", r.URL.Path, "error", err)
+		Fail(w, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(answer)
+}
+
 // Fail tells an error, as Host reads it.
 func Fail(w http.ResponseWriter, err error) {
 	f, status := toFailure(err)
