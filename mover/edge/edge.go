@@ -28,11 +28,7 @@ const waitMost = time.Minute
 
 // Edge is a folder with stubs. It is the folder's [folder.Fetcher].
 type Edge struct {
-	// Whole is told of an open file that has become whole; nil is not.
-	Whole func(f *os.File)
-	// Emptied calls empty, which makes a stub of an open file; nil stands for just that.
-	Emptied func(f *os.File, empty func() error) error
-
+	listener *Listener // that watches the folder, or nil
 	source   source
 	patience atomic.Int64 // see SetWait
 	mu       sync.Mutex   // of what follows
@@ -78,10 +74,10 @@ func (e *Edge) Holds(string) bool { return true }
 
 // Offload follows [folder.Fetcher].
 func (e *Edge) Offload(f *os.File, empty func() error) error {
-	if e.Emptied == nil {
+	if e.listener == nil {
 		return empty()
 	}
-	return e.Emptied(f, empty)
+	return e.listener.empty(f, empty)
 }
 
 // Fill follows [folder.Fetcher].

@@ -267,7 +267,7 @@ func listening(t *testing.T) *bench {
 	if err != nil {
 		t.Fatal(err)
 	}
-	err = l.Add(&Watched{Path: dir, Edge: b.Edge, Copiers: UsualCopiers, Refused: []string{"head"}})
+	err = l.Add(&Watched{Path: dir, Edge: b.Edge, Refused: []string{"head"}})
 	if errors.Is(err, ErrNoListener) {
 		t.Skip(errors.Join(err, l.Close()))
 	}

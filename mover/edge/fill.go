@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"bridgespan/guard"
 	"bridgespan/tree"
 	"bridgespan/tree/folder"
@@ -113,8 +115,8 @@ func (f *filling) finish(ctx context.Context, file *os.File) error {
 		return err
 	}
 	f.edge.count(func(c *Counts) { c.Fetched++ })
-	if f.edge.Whole != nil {
-		f.edge.Whole(file)
+	if l := f.edge.listener; l != nil {
+		_ = l.ignore(int(file.Fd()), unix.FAN_MARK_EVICTABLE)
 	}
 	return nil
 }

@@ -29,11 +29,8 @@ const (
 	guardReady  = 5 // closed when the guard is ready
 )
 
-// How long a guard may take to start and to end, and how often it looks whether its volumes are still there.
-const (
-	guardStarts = 10 * time.Second
-	guardLooks  = 5 * time.Second
-)
+// guardStarts is how long a guard may take to start and to end.
+const guardStarts = 10 * time.Second
 
 // guardSocket is the name of the socket that a guard ends by; the number is that of the process that started it.
 const guardSocket = "guard-%d.sock"
@@ -114,7 +111,7 @@ func EndGuards(ctx context.Context, state string, except int) error {
 }
 
 // Guard is the work of a guard, with the files that it was started with. state is the file of the edges. It returns when
-// somebody connects to its socket, or no edge is mounted any more.
+// somebody connects to its socket, or the mover is gone and no edge is mounted any more.
 func Guard(ctx context.Context, state, socket string) error {
 	ended, err := net.Listen("unix", socket)
 	if err != nil {
@@ -135,12 +132,15 @@ func Guard(ctx context.Context, state, socket string) error {
 		}
 	})
 	guard.Go(func() {
+		defer cancel()
 		_, _ = alive.Read(make([]byte, 1))
-		if ctx.Err() == nil {
-			refuseStubs(ctx)
+		guard.Go(func() { refuseStubs(ctx) })
+		if err := awaitUnmounted(state); err != nil {
+			slog.Error("the guard cannot tell whether its volumes are still mounted", "error", err)
+			<-ctx.Done()
 		}
 	})
-	awaitUnmounted(ctx, state)
+	<-ctx.Done()
 	return nil
 }
 
@@ -164,20 +164,21 @@ func refuseStubs(ctx context.Context) {
 // guardNumbers is how many files a mover may have had open.
 const guardNumbers = 1 << 16
 
-// awaitUnmounted returns when none of the edges is on a volume of its own any more, or ctx ends.
-func awaitUnmounted(ctx context.Context, state string) {
-	tick := time.NewTicker(guardLooks)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		if !anyMounted(state) {
-			return
+// awaitUnmounted returns when none of the edges is on a volume of its own any more. The kernel tells of changes of the
+// mounts (proc_pid_mounts(5)).
+func awaitUnmounted(state string) error {
+	mounts, err := os.Open("/proc/self/mounts")
+	if err != nil {
+		return err
+	}
+	defer mounts.Close()
+	for anyMounted(state) {
+		asked := []unix.PollFd{{Fd: int32(mounts.Fd()), Events: unix.POLLPRI}}
+		if _, err := unix.Poll(asked, -1); err != nil && !errors.Is(err, unix.EINTR) {
+			return err
 		}
 	}
+	return nil
 }
 
 // anyMounted reports whether an edge is on another volume than the system. What cannot be told counts as mounted.

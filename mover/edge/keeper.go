@@ -63,7 +63,9 @@ type Keeper struct {
 	// Guard is the command that a guard is started with; nil starts none.
 	Guard []string
 
-	mu       sync.Mutex
+	changes sync.Mutex // held while edges are made, changed or removed
+
+	mu       sync.Mutex // of what follows
 	listener *Listener
 	alive    io.Closer        // open for as long as the mover lives, for its guard
 	edges    map[string]*kept // by the paths of their folders
@@ -77,9 +79,8 @@ type kept struct {
 	Refused []string `json:"refused,omitempty"`
 	Wait    int      `json:"wait,omitempty"`
 
-	watched  *Watched
-	settings Settings
-	source   *bucket.Tree
+	watched *Watched
+	source  *bucket.Tree
 }
 
 // Open goes on to watch the folders that were edges when the mover ended. Their readers wait until the service tells
@@ -168,7 +169,7 @@ func (k *Keeper) watch(ctx context.Context, e *kept) error {
 		})
 	}
 	e.Path = full
-	e.watched = &Watched{Path: full, Edge: &Edge{}, Refused: e.Refused, Copiers: UsualCopiers}
+	e.watched = &Watched{Path: full, Edge: &Edge{}, Refused: e.Refused}
 	e.watched.Edge.SetWait(time.Duration(e.Wait) * time.Second)
 	if err := k.listener.Add(e.watched); err != nil {
 		return err
@@ -197,6 +198,8 @@ func (k *Keeper) Set(ctx context.Context, folder, sub string, s Settings) error 
 	if err != nil {
 		return err
 	}
+	k.changes.Lock()
+	defer k.changes.Unlock()
 	k.mu.Lock()
 	e := k.edges[full]
 	k.mu.Unlock()
@@ -208,7 +211,7 @@ func (k *Keeper) Set(ctx context.Context, folder, sub string, s Settings) error 
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	e.Refused, e.Wait, e.settings = s.Refused, s.Wait, s
+	e.Refused, e.Wait = s.Refused, s.Wait
 	k.listener.refuse(e.watched, s.Refused)
 	e.watched.Edge.SetWait(time.Duration(s.Wait) * time.Second)
 	e.watched.Edge.Use(source)
@@ -225,11 +228,16 @@ func (k *Keeper) Remove(folder, sub string) error {
 	if err != nil {
 		return err
 	}
+	k.changes.Lock()
+	defer k.changes.Unlock()
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if e := k.edges[full]; e != nil {
 		k.listener.Remove(e.watched)
 		delete(k.edges, full)
+		if e.source != nil {
+			e.source.Close()
+		}
 	}
 	return k.store()
 }
@@ -276,19 +284,19 @@ func (k *Keeper) Look(folder, sub string) (s Status, err error) {
 	return s, nil
 }
 
-// in is the edge that a file of a served folder is in.
+// in is the edge that a path of this host is in, and its name there.
 func (k *Keeper) in(full string) (*Edge, string) {
 	k.mu.Lock()
-	defer k.mu.Unlock()
-	for _, e := range k.edges {
-		if full == e.watched.Path {
-			return e.watched.Edge, "."
-		}
-		if name, ok := strings.CutPrefix(full, e.watched.Path+"/"); ok {
-			return e.watched.Edge, name
-		}
+	l := k.listener
+	k.mu.Unlock()
+	if l == nil {
+		return nil, ""
 	}
-	return nil, ""
+	w, name := l.at(full)
+	if w == nil {
+		return nil, ""
+	}
+	return w.Edge, name
 }
 
 // Fetcher fills the stubs of a folder that the mover serves.

@@ -42,13 +42,11 @@ type Watched struct {
 	Edge *Edge
 	// Refused are names of programs that are given no content of stubs, such as those of backups.
 	Refused []string
-	// Copiers are names of programs that ask the file system what of a file is there, and take the rest for zeros,
-	// without reading it: they find whole files.
-	Copiers []string
 }
 
-// UsualCopiers are programs of [Watched].Copiers on most hosts.
-var UsualCopiers = []string{"cp", "mv", "install", "tar", "bsdtar", "qemu-img"}
+// copiers are programs that ask the file system what of a file is there, and take the rest for zeros, without reading
+// it: they find whole files.
+var copiers = []string{"cp", "mv", "install", "tar", "bsdtar", "qemu-img"}
 
 // The kernel's numbers of what package unix does not know yet (Linux 6.14).
 const (
@@ -119,7 +117,7 @@ func Supported(folder string) error {
 
 // Add watches a folder. It returns ErrSystemVolume, or an error wrapping ErrNoListener where the file system cannot be watched.
 func (l *Listener) Add(w *Watched) error {
-	w.Edge.Whole, w.Edge.Emptied = func(f *os.File) { _ = l.ignore(int(f.Fd()), unix.FAN_MARK_EVICTABLE) }, l.empty
+	w.Edge.listener = l
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if slices.ContainsFunc(l.edges, func(other *Watched) bool { return other.Path == w.Path }) {
@@ -306,7 +304,7 @@ func (l *Listener) reply(fd int32, refuse unix.Errno) {
 // stub lets the bytes be there that somebody is about to read of a stub.
 func (l *Listener) stub(ctx context.Context, a access) unix.Errno {
 	if l.refuses { // a copy would be one of zeros
-		if slices.Contains(UsualCopiers, programOf(a.pid)) {
+		if slices.Contains(copiers, programOf(a.pid)) {
 			return unix.EIO
 		}
 		return 0
@@ -322,7 +320,7 @@ func (l *Listener) stub(ctx context.Context, a access) unix.Errno {
 			return 0
 		}
 		return unix.EPERM
-	case a.opens && !slices.Contains(w.Copiers, program):
+	case a.opens && !slices.Contains(copiers, program):
 		return 0
 	case a.opens, writes(a.pid, int(a.fd)):
 		a.at, a.n = 0, 1<<62
@@ -349,19 +347,31 @@ func (l *Listener) find(fd int) (w *Watched, name string, refused []string) {
 	if err != nil {
 		return nil, "", nil
 	}
+	w, name = l.at(full)
+	if w == nil {
+		return nil, "", nil
+	}
+	if tree.CheckName("read", name) != nil {
+		name = ""
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return w, name, w.Refused
+}
+
+// at is the edge that a path of this host is in, and its name there, "." for the edge itself; nil when it is in none.
+func (l *Listener) at(full string) (*Watched, string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, w := range l.edges {
-		name, ok := strings.CutPrefix(full, w.Path+"/")
-		if !ok {
-			continue
+		if full == w.Path {
+			return w, "."
 		}
-		if tree.CheckName("read", name) != nil {
-			name = ""
+		if name, ok := strings.CutPrefix(full, w.Path+"/"); ok {
+			return w, name
 		}
-		return w, name, w.Refused
 	}
-	return nil, "", nil
+	return nil, ""
 }
 
 // programOf is the name of the program of a process; "" when it is gone.
