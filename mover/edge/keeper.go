@@ -119,14 +119,16 @@ func readEdges(state string) (list []*kept, err error) {
 	return list, nil
 }
 
-// Close ends watching.
+// Close ends watching. What is kept of the edges stays.
 func (k *Keeper) Close() error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.listener == nil {
+	l := k.listener
+	if l == nil {
 		return nil
 	}
-	return k.listener.Close()
+	k.listener, k.edges = nil, nil
+	return l.Close()
 }
 
 // pathOf is where an edge is on this host, without links.
