@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"syscall"
 	"time"
@@ -111,7 +112,7 @@ func EndGuards(ctx context.Context, state string, except int) error {
 }
 
 // Guard is the work of a guard, with the files that it was started with. state is the file of the edges. It returns when
-// somebody connects to its socket, or the mover is gone and no edge is mounted any more.
+// somebody connects to its socket, or the mover is gone and no edge is mounted any more. The process must end then.
 func Guard(ctx context.Context, state, socket string) error {
 	ended, err := net.Listen("unix", socket)
 	if err != nil {
@@ -125,11 +126,10 @@ func Guard(ctx context.Context, state, socket string) error {
 	ready.Close()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	var called net.Conn // ends with the process and not before: until then stubs are refused
 	guard.Go(func() {
 		defer cancel()
-		if conn, err := ended.Accept(); err == nil {
-			defer conn.Close()
-		}
+		called, _ = ended.Accept()
 	})
 	guard.Go(func() {
 		defer cancel()
@@ -141,6 +141,7 @@ func Guard(ctx context.Context, state, socket string) error {
 		}
 	})
 	<-ctx.Done()
+	runtime.KeepAlive(&called)
 	return nil
 }
 

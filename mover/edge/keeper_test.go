@@ -282,6 +282,7 @@ func process(args []string) error {
 	if err := k.Set(context.Background(), "garden", "beds", s); err != nil {
 		return err
 	}
+	defer k.Close()
 	_, _ = os.Stdout.WriteString("ready\n")
 	select {}
 }
