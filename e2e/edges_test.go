@@ -261,10 +261,14 @@ func (c *clouded) moves() {
 		if err != nil {
 			c.Fatal(err)
 		}
-		for m.Run != nil && !m.Run.State.Ended() {
-			if m, err = c.e.API.ContentsMove(c.Context(), m.Run.ID); err != nil {
-				c.Fatal(err)
-			}
+		if m.Run != nil {
+			await(c.T, "contents moved", func() bool {
+				m, err = c.e.API.ContentsMove(c.Context(), m.Run.ID)
+				return err != nil || m.Run.State.Ended()
+			})
+		}
+		if err != nil {
+			c.Fatal(err)
 		}
 		return m
 	}

@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -189,9 +190,11 @@ func setPolicy(ctx context.Context, c *cli.Command, api *client.Client, args []s
 	return done(c, s, "%s of %s keeps: %s", args[1], s.Name, policyWords(&p))
 }
 
+var policyFlagNames = []string{"fill", "free", "unused", "keep-newest", "never", "refuse", "patience"}
+
 // policyFlags changes what flags say of a policy.
 func policyFlags(c *cli.Command, p *model.EdgePolicy) error {
-	if c.NumFlags() == 0 {
+	if !slices.ContainsFunc(policyFlagNames, c.IsSet) {
 		return usageError{"say what to change, such as --free 20; see: bspan cloud policy --help"}
 	}
 	if c.IsSet("fill") {

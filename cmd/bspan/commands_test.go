@@ -48,6 +48,12 @@ const (
 	treesMap = `{"name":"trees","rules":["oak\\* = elm\\*"],"sets":1,"version":3}`
 )
 
+// scansSet is a cloud set.
+const scansSet = `{"name":"scans","layout":"hub","calendar":"full","filter":{},"permissions":"none","atticDays":60,"retry":{"firstS":5,"mostS":600,"alertAfter":10},"paused":false,"state":"steady","summary":"All the same.","created":"2026-11-01T10:00:00Z","version":3,"lanes":[],
+	"replicas":[{"name":"haar","server":"haar","share":"scans","swept":true,"state":"steady","words":"scanned","attic":{"items":0,"conflicts":0}},
+	{"name":"sedge","server":"sedge","share":"scans","state":"steady","words":"looked at","attic":{"items":0,"conflicts":0},"edge":{"fill":"names","freePercent":30,"unusedDays":90,"keepNewest":1073741824,"never":["*.accdb"]},"edgeFigures":{"at":"2026-11-01T10:00:00Z","whole":2,"wholeBytes":2048,"stubs":7,"stubBytes":9000,"total":100000,"free":28000,"line":30000,"short":2048}},
+	{"name":"elm","server":"elm","share":"scans","state":"steady","words":"looked at","attic":{"items":0,"conflicts":0}}]}`
+
 // gardenFront is a front that answers, and whose check found something.
 const gardenFront = `{"server":"reed","share":"garden","namespace":"garden","site":"Upland","host":"reed.test","comment":"The garden","leaveOutFailing":false,"checkAccount":"ada","state":"current","folders":1,"links":2,"written":"2026-11-01T10:00:00Z","caughtUp":"2026-11-01T10:00:00Z","caughtUpChanges":3,"foreign":["mine.txt"],"leftOut":[{"path":"/garden/old","why":"elm/old: held: by hand"}],"check":` + gardenCheck + `,"version":2}`
 
@@ -102,7 +108,7 @@ func startService(t *testing.T) *service {
 		"POST /rights/who-can":                             `{"run":` + aRun + `,"place":{"server":"oak","share":"store","path":"","folder":true},"level":"change","people":[{"account":{"sid":"S-1-5-21-1-2-3-4","name":"GROVE\\ada"},"level":"full","mask":"0x1f01ff","words":[],"file":"full","share":"full","complete":true,"reasons":[{"source":"entry","granted":true,"words":[],"mask":"","entry":1,"text":"entry 1 grants full to keepers"}]}],"able":1,"looked":20,"complete":true}`,
 		"GET /rights/who-can/5":                            `{"run":` + aRun + `,"place":{"server":"oak","share":"store","path":"","folder":true},"level":"change","people":[],"able":0,"looked":20,"complete":false,"missing":"the domain GROVE"}`,
 		"GET /rights/compare":                              `{"first":{"server":"oak","share":"a","path":"","folder":true},"second":{"server":"oak","share":"b","path":"","folder":true},"share":[],"looked":1,"differ":1,"accounts":[],"differences":[{"path":".","folder":true,"shifts":[{"account":{"sid":"S-1-1-0","name":"Everyone"},"before":"read","after":"full"}]}]}`,
-		"GET /replica-sets":                                `{"items":[` + bedsSet + `]}`,
+		"GET /replica-sets":                                `{"items":[` + bedsSet + `,` + scansSet + `]}`,
 		"GET /replica-sets/beds":                           bedsSet,
 		"POST /replica-sets":                               bedsMade,
 		"GET /replica-creations/5":                         bedsMade,
@@ -141,6 +147,11 @@ func startService(t *testing.T) *service {
 		"POST /replica-sets/beds/look":                     `{}`,
 		"POST /replica-plans":                              bedsPlan,
 		"GET /replica-plans/5":                             bedsPlan,
+		"GET /replica-sets/scans":                          scansSet,
+		"GET /replica-sets/scans/where":                    `{"path":"a.tif","places":[{"replica":"haar","server":"haar","bucket":true,"content":"whole","current":true,"size":9,"allocated":9},{"replica":"sedge","server":"sedge","content":"stub","current":true,"size":9,"allocated":0,"modified":"2026-11-01T10:00:00Z"}]}`,
+		"POST /replica-sets/scans/contents":                `{"set":"scans","edge":"sedge","path":"old","files":3,"bytes":3072,"moved":0,"movedBytes":0,"failed":0}`,
+		"POST /replica-sets/scans/preview":                 `{"outcome":"pass","checks":[],"follows":["12 files become stubs now, which frees 9 KiB."]}`,
+		"PATCH /replica-sets/scans/replicas/sedge":         scansSet,
 		"GET /runs":                                        `{"items":[` + aRun + `]}`,
 		"GET /runs/5":                                      aRun,
 		"POST /runs/5/stop":                                aRun,
@@ -349,6 +360,19 @@ func TestCommands(t *testing.T) {
 		{"replica attic restore beds four", "", "not a number", 2},
 		{"replica attic purge beds 4", "DELETE /replica-sets/beds/attic/4", "gone for good", 0},
 		{"replica remove beds", "DELETE /replica-sets/beds", "its files are where they were", 0},
+		{"cloud list", "", "names first, 30% free, unused 90 days, newest 1.0 GiB stay, never *.accdb", 0},
+		{"cloud list", "", "scans at sedge: 2.0 KiB are lacking to the free-space line", 0},
+		{"cloud list scans", "", "whole files", 0},
+		{"cloud where scans a.tif", "", "sedge          on first use  current", 0},
+		{"cloud where beds b.tif", "", "look elsewhere", 1},
+		{"cloud fetch --rehearse scans sedge old", `POST /replica-sets/scans/contents {"edge":"sedge","path":"old","rehearse":true}`, "3 files (3.0 KiB) would be fetched to sedge; nothing was changed", 0},
+		{"cloud offload --rehearse scans sedge", `POST /replica-sets/scans/contents {"edge":"sedge","offload":true,"rehearse":true}`, "3 files (3.0 KiB) would", 0},
+		{"cloud policy --free 20 --unused 9 --keep-newest 2GiB --never *.db --refuse nightly-backup --patience 5s scans sedge", `PATCH /replica-sets/scans/replicas/sedge {"edge":{"fill":"names","freePercent":20,"unusedDays":9,"keepNewest":2147483648,"never":["*.db"],"refused":["nightly-backup"],"waitS":5}}`, "sedge of scans keeps: names first, 20% free", 0},
+		{"cloud policy --fill whole scans sedge", `PATCH /replica-sets/scans/replicas/sedge {"edge":{"fill":"whole","freePercent":30,"unusedDays":90,"keepNewest":1073741824,"never":["*.accdb"]}}`, "whole files", 0},
+		{"cloud policy --rehearse --free 20 scans elm", `POST /replica-sets/scans/preview {"replica":{"name":"elm","change":{"edge":{"fill":"names","freePercent":20}}}}`, "12 files become stubs now, which frees 9 KiB.", 0},
+		{"cloud policy scans sedge", "", "say what to change", 2},
+		{"cloud policy --keep-newest much scans sedge", "", "is no size", 2},
+		{"cloud policy --free 20 scans ash", "", "scans has no edge \"ash\"", 2},
 		{"run list", "", "who-can", 0},
 		{"run stop 5", "POST /runs/5/stop", "5", 0},
 		{"run resume 5", "POST /runs/5/resume", "5", 0},
@@ -377,7 +401,7 @@ func TestCommands(t *testing.T) {
 func TestCommandsAsJSON(t *testing.T) {
 	t.Setenv("BSPAN_TOKEN", "token")
 	for _, args := range []string{"site list", "site legs", "namespace list", "namespace tree garden", "namespace lint garden", "namespace history garden", "namespace mappings garden",
-		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds", "replica verifications beds", "replica probes beds", "replica attic compare beds 4", "replica accounts beds", "account map list", "account map show trees", "account map pairs trees oak elm", "replica edit --rehearse --layout hub beds", "job list",
+		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds", "replica verifications beds", "replica probes beds", "replica attic compare beds 4", "replica accounts beds", "account map list", "account map show trees", "account map pairs trees oak elm", "replica edit --rehearse --layout hub beds", "job list", "cloud list", "cloud where scans a.tif", "cloud offload --rehearse scans sedge", "cloud policy --free 20 scans sedge",
 		"front list", "front show reed/garden", "front check reed/garden", "front add --rehearse garden reed", "run list", "run show 5", "user list", "server list", "server show reed", "where /garden/store", "site remove --rehearse Marsh", "namespace hold --location oak/store /garden/store"} {
 		s := startService(t)
 		out, code := s.bspan(t, append([]string{"--output", "json"}, strings.Fields(args)...)...)
