@@ -20,6 +20,7 @@ func moverCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8620", Usage: "`ADDRESS` at which the service reaches it", Sources: cli.EnvVars("BSPAND_MOVER_LISTEN")},
 			&cli.StringSliceFlag{Name: "folder", Usage: "a folder to serve, as `NAME=PATH`; may be given several times"},
+			&cli.StringSliceFlag{Name: "samba", Usage: "`NAME` of a folder that Samba shares as well, with acl_xattr and ignoring the system's ACLs: both go by the same permissions; may be given several times"},
 			&cli.StringFlag{Name: "fronts", Usage: "`FOLDER` below which it keeps fronts: namespaces as shares of the file service on this host", Sources: cli.EnvVars("BSPAND_MOVER_FRONTS")},
 			&cli.StringFlag{Name: "file-service", Usage: "`FILE`: the configuration of that file service", Sources: cli.EnvVars("BSPAND_MOVER_FILE_SERVICE")},
 			&cli.StringFlag{Name: "state-dir", Value: "var/mover", Usage: "`FOLDER` for its certificate and its secret", Sources: cli.EnvVars("BSPAND_MOVER_STATE_DIR")},
@@ -31,7 +32,7 @@ func moverCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			m, err := host.Open(host.Config{Guard: []string{program, "mover", "guard"}, Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
+			m, err := host.Open(host.Config{Guard: []string{program, "mover", "guard"}, Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Samba: c.StringSlice("samba"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
 			if err != nil {
 				return err
 			}

@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -33,6 +34,8 @@ type Config struct {
 	Listen  string   // address and port
 	State   string   // folder of what it keeps
 	Folders []string // each as NAME=PATH
+	// Samba are the names of those that Samba shares as well. See [folder.OfSamba].
+	Samba []string
 	// Fronts is the folder below which fronts are kept, for the file service with the
 	// configuration in FileService; empty where none are.
 	Fronts, FileService string
@@ -68,7 +71,7 @@ func Open(c Config) (*Mover, error) {
 	m := &Mover{Fingerprint: id.authority.Fingerprint(), SecretFile: filepath.Join(c.State, SecretFile)}
 	m.handler = &remote.Handler{Name: id.name, Secret: id.secret}
 	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}, Guard: c.Guard}
-	if err := errors.Join(m.openFolders(c.Folders, c.Fronts != ""), m.openFronts(c)); err != nil {
+	if err := errors.Join(m.openFolders(c.Folders, c.Samba, c.Fronts != ""), m.openFronts(c)); err != nil {
 		m.Close()
 		return nil, err
 	}
@@ -158,7 +161,7 @@ func (m *Mover) openFronts(c Config) error {
 	return nil
 }
 
-func (m *Mover) openFolders(list []string, others bool) error {
+func (m *Mover) openFolders(list, samba []string, others bool) error {
 	if len(list) == 0 && !others {
 		return errors.New("folder: at least one is needed, as NAME=PATH")
 	}
@@ -180,7 +183,7 @@ func (m *Mover) openFolders(list []string, others bool) error {
 		if err != nil {
 			return err
 		}
-		t, err := folder.OpenShared(full)
+		t, err := folder.OpenShared(full, keepingOf(name, samba))
 		if err != nil {
 			return fmt.Errorf("folder %s: %w", name, err)
 		}
@@ -191,6 +194,19 @@ func (m *Mover) openFolders(list []string, others bool) error {
 		if !t.Capabilities().Descriptors {
 			slog.Warn("the file system has no extended attributes: permissions are not kept", "folder", name, "path", full)
 		}
+	}
+	for _, name := range samba {
+		if !seen[namespace.Key(name)] {
+			return fmt.Errorf("samba: %q is none of the folders", name)
+		}
+	}
+	return nil
+}
+
+// keepingOf is how a folder keeps permissions: as Samba does, or as is usual.
+func keepingOf(name string, samba []string) *folder.Keeping {
+	if slices.ContainsFunc(samba, func(s string) bool { return namespace.Key(s) == namespace.Key(name) }) {
+		return folder.OfSamba
 	}
 	return nil
 }

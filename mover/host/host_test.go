@@ -109,6 +109,7 @@ func TestRefusedConfigs(t *testing.T) {
 		{host.Config{Listen: "127.0.0.1:0", Folders: []string{"a/b=" + dir}}, "a/b"},
 		{host.Config{Listen: "127.0.0.1:0", Folders: []string{"a=" + dir, "A=" + dir}}, "two are called"},
 		{host.Config{Listen: "127.0.0.1:0", Folders: []string{"a=" + dir + "/nowhere"}}, "folder a"},
+		{host.Config{Listen: "127.0.0.1:0", Folders: []string{"a=" + dir}, Samba: []string{"b"}}, "is none of the folders"},
 		{host.Config{Listen: "nonsense", Folders: []string{"a=" + dir}}, "listen"},
 		{host.Config{Listen: "127.0.0.1:0", Folders: []string{"a=" + dir}, State: short}, "at least 20"},
 	} {

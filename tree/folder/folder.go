@@ -27,6 +27,7 @@ type Tree struct {
 	top  *os.File // the root itself
 	// descriptors is false on a file system without extended attributes.
 	descriptors bool
+	keeping     *Keeping
 	// shared is true of a folder that programs of this host work in as well.
 	shared bool
 	// fetcher fills stubs; nil where nobody does. within is where the root is in the folder
@@ -37,13 +38,22 @@ type Tree struct {
 
 // OpenShared is Open for a folder that programs of this host work in as well: what
 // comes there out of an intake or an attic has owner, group and mode of what it
-// replaces, or of its folder, before it is seen.
-func OpenShared(dir string) (*Tree, error) {
+// replaces, or of its folder, before it is seen. keeping is how the folder keeps
+// descriptors and attributes; nil is what this process may do best.
+func OpenShared(dir string, keeping *Keeping) (*Tree, error) {
 	t, err := Open(dir)
-	if err == nil {
-		t.shared = true
+	if err != nil {
+		return nil, err
 	}
-	return t, err
+	t.shared = true
+	if keeping == nil {
+		return t, nil
+	}
+	t.keepAs(keeping)
+	if !t.descriptors || !administers() && keeping != OfAnybody {
+		return nil, errors.Join(fmt.Errorf("%w: the file system does not keep %s, or this process may not set it", tree.ErrUnsupported, keeping.descriptors), t.Close())
+	}
+	return t, nil
 }
 
 // Open opens a folder of this host as a tree.
@@ -69,6 +79,7 @@ func (t *Tree) Sub(ctx context.Context, name string) (tree.Tree, error) {
 		return nil, err
 	}
 	sub.shared, sub.fetcher, sub.within = t.shared, t.fetcher, path.Join(t.within, name)
+	sub.keepAs(t.keeping)
 	return sub, nil
 }
 
@@ -78,9 +89,19 @@ func over(root *os.Root) (*Tree, error) {
 		_ = root.Close()
 		return nil, err
 	}
-	_, err = unix.Fgetxattr(int(t.top.Fd()), descriptorXattr, nil)
-	t.descriptors = err == nil || errors.Is(err, unix.ENODATA)
+	if administers() {
+		t.keepAs(Own)
+	}
+	if !t.descriptors {
+		t.keepAs(OfAnybody)
+	}
 	return t, nil
+}
+
+// keepAs lets the tree keep descriptors and attributes in a way, if its file system can.
+func (t *Tree) keepAs(k *Keeping) {
+	_, err := unix.Fgetxattr(int(t.top.Fd()), k.descriptors, nil)
+	t.keeping, t.descriptors = k, err == nil || errors.Is(err, unix.ENODATA)
 }
 
 func (t *Tree) Capabilities() tree.Capabilities {
@@ -140,7 +161,7 @@ func (t *Tree) entryOf(fd int, name string, st *unix.Stat_t) tree.Entry {
 	if !t.descriptors || entry.Kind > tree.Folder {
 		return entry
 	}
-	entry.Attributes = attributesOf(fd)
+	entry.Attributes = t.keeping.readAttributes(fd)
 	if entry.Kind == tree.File {
 		entry.Residency = residencyOf(fd, st)
 	}
@@ -225,7 +246,7 @@ func (t *Tree) listed(dir int, name string, detail tree.Detail) (tree.Entry, err
 		entry.Accessed = time.Unix(st.Atim.Unix())
 	}
 	seldom := detail == tree.Bare && (entry.Kind != tree.File || entry.Allocated >= entry.Size)
-	if !t.descriptors || seldom || entry.Kind > tree.Folder || keepsNothing(dir, name) {
+	if !t.descriptors || seldom || entry.Kind > tree.Folder || t.keeping.keepsNothing(dir, name) {
 		return entry, nil
 	}
 	fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
@@ -237,7 +258,7 @@ func (t *Tree) listed(dir int, name string, detail tree.Detail) (tree.Entry, err
 	entry = t.entryOf(fd, name, &st)
 	entry.Accessed = accessed
 	if detail == tree.WithDescriptors {
-		entry.Descriptor, err = descriptorOf(fd)
+		entry.Descriptor, err = t.keeping.readDescriptor(fd)
 	}
 	return entry, err
 }
@@ -383,7 +404,7 @@ func (t *Tree) Descriptor(ctx context.Context, name string) (acl.Descriptor, err
 		return acl.Descriptor{}, err
 	}
 	defer f.Close()
-	d, err := readDescriptor(f)
+	d, err := t.keeping.readDescriptor(int(f.Fd()))
 	if err == nil && d.IsZero() && name != "." {
 		var st unix.Stat_t
 		if st, err = statOf(int(f.Fd())); err == nil {
@@ -413,7 +434,7 @@ func (t *Tree) openForMeta(ctx context.Context, op, name string) (*os.File, erro
 func (t *Tree) applyTo(f *os.File, meta tree.Meta) error {
 	var has tree.Attributes
 	if meta.Attributes != nil {
-		has = readAttributes(f)
+		has = t.keeping.readAttributes(int(f.Fd()))
 	}
 	return t.set(int(f.Fd()), meta, has)
 }
@@ -425,12 +446,12 @@ func (t *Tree) set(fd int, meta tree.Meta, has tree.Attributes) error {
 	}
 	// Where nothing is kept, nothing is set: only what differs is written.
 	if a := meta.Attributes; a != nil && (*a&tree.SettableAttributes) != has {
-		if err := writeAttributes(fd, *a&tree.SettableAttributes); err != nil {
+		if err := t.keeping.writeAttributes(fd, *a&tree.SettableAttributes); err != nil {
 			return err
 		}
 	}
 	if !meta.Descriptor.IsZero() {
-		if err := writeDescriptor(fd, meta.Descriptor); err != nil {
+		if err := t.keeping.writeDescriptor(fd, meta.Descriptor); err != nil {
 			return err
 		}
 	}

@@ -67,7 +67,7 @@ func TestShared(t *testing.T) {
 		t.Skip("only root may give files away")
 	}
 	dir := t.TempDir()
-	tr, err := folder.OpenShared(dir)
+	tr, err := folder.OpenShared(dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

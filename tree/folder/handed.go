@@ -46,7 +46,7 @@ func (t *Tree) handsDown(name string) (acl.Descriptor, error) {
 	if err != nil {
 		return acl.Descriptor{}, err
 	}
-	d, err := readDescriptor(f)
+	d, err := t.keeping.readDescriptor(int(f.Fd()))
 	f.Close()
 	if errors.Is(err, unix.EOPNOTSUPP) {
 		return acl.Descriptor{}, nil

@@ -49,7 +49,7 @@ func TestKeepsNothing(t *testing.T) {
 	if err := os.Mkdir(filepath.Join(dir, "folder"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	for name, attribute := range map[string]string{"theirs": "user.other", "ours": attributesXattr} {
+	for name, attribute := range map[string]string{"theirs": "user.other", "ours": ownAttributes} {
 		if err := unix.Setxattr(filepath.Join(dir, name), attribute, []byte{1, 0, 0, 0}, 0); err != nil {
 			t.Skip("no extended attributes here: ", err)
 		}
@@ -71,7 +71,7 @@ func TestKeepsNothing(t *testing.T) {
 	want := map[string]bool{"plain": true, "theirs": true, "folder": true, "ours": false, "crowded": false, "link": true, "nothing": false}
 	check := func(t *testing.T) {
 		for name, want := range want {
-			if got := keepsNothing(int(tr.top.Fd()), name); got != want {
+			if got := tr.keeping.keepsNothing(int(tr.top.Fd()), name); got != want {
 				t.Errorf("that %s keeps nothing of ours is %v, want %v", name, got, want)
 			}
 		}

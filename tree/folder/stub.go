@@ -70,6 +70,14 @@ func setMark(fd int, s stub) error {
 	return err
 }
 
+// unmark makes a whole file of an open stub.
+func unmark(fd int) error {
+	if err := unix.Fremovexattr(fd, stubXattr); err != nil && !errors.Is(err, unix.ENODATA) {
+		return err
+	}
+	return showWhole(fd)
+}
+
 // stands reports whether a mark is that of the file as it is now. People who write to a stub
 // that nobody watches, or cut it, make another file of it; a new time alone does not.
 func (s *stub) stands(fd int, st *unix.Stat_t) bool {
@@ -157,6 +165,9 @@ func (t *Tree) makeStub(fd int, mark tree.Mark, options tree.PutOptions) (st uni
 	if err := t.set(fd, options.Meta, 0); err != nil {
 		return st, err
 	}
+	if err := t.keeping.showStub(fd); err != nil {
+		return st, err
+	}
 	return statOf(fd)
 }
 
@@ -213,6 +224,9 @@ func (t *Tree) offload(f *os.File, expected tree.Entry, mark tree.Mark) error {
 		mark = s.Mark // it is a stub of which a part was read
 	}
 	if err := setMark(fd, stub{mark, st.Size, expected.Modified}); err != nil {
+		return err
+	}
+	if err := t.keeping.showStub(fd); err != nil {
 		return err
 	}
 	if err := bare(fd).flush(); err != nil {
@@ -304,7 +318,7 @@ func OpenedStub(fd int) (*Stub, error) {
 		return nil, err
 	}
 	if st.Size < s.Size { // people have cut it: what is in it is theirs
-		return nil, unix.Fremovexattr(fd, stubXattr)
+		return nil, unmark(fd)
 	}
 	return &Stub{Mark: s.Mark, Size: s.Size, fd: fd, stands: s.stands(fd, &st), at: st.Mtim}, nil
 }
@@ -399,7 +413,7 @@ func (s *Stub) Finish(ctx context.Context) (bool, error) {
 			return false, errors.Join(bad, empty(s.fd, time.Unix(s.at.Unix())))
 		}
 	}
-	if err := unix.Fremovexattr(s.fd, stubXattr); err != nil && !errors.Is(err, unix.ENODATA) {
+	if err := unmark(s.fd); err != nil {
 		return false, err
 	}
 	return true, bare(s.fd).flush()

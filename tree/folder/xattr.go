@@ -2,9 +2,7 @@ package folder
 
 import (
 	"bytes"
-	"encoding/binary"
 	"errors"
-	"os"
 	"strconv"
 	"sync/atomic"
 	"unsafe"
@@ -15,21 +13,21 @@ import (
 	"bridgespan/tree"
 )
 
-// The extended attributes in which a folder keeps what its file system cannot:
-// a binary security descriptor, and four bytes of attributes, little-endian.
-const (
-	ourXattrs       = ".bspan."
-	descriptorXattr = "user.bspan.descriptor"
-	attributesXattr = "user.bspan.attributes"
-)
-
 // keepsNothing reports whether it is certain that an entry of an open folder has none of
-// our extended attributes: their names take one call, opening the entry and asking for
+// the extended attributes that matter here: their names take one call, opening the entry and asking for
 // each takes four. Of a link it tells what the link itself has.
-func keepsNothing(folder int, name string) bool {
+func (k *Keeping) keepsNothing(folder int, name string) bool {
 	var names [512]byte
 	n, err := listxattrAt(folder, name, names[:])
-	return err == nil && !bytes.Contains(names[:n], []byte(ourXattrs))
+	if err != nil {
+		return false
+	}
+	for _, ours := range []string{k.descriptors, k.attributes, stubXattr} {
+		if bytes.Contains(names[:n], append([]byte(ours), 0)) {
+			return false
+		}
+	}
+	return true
 }
 
 // lacksListxattrat is set when the kernel does not know listxattrat(2), as those before
@@ -74,32 +72,32 @@ func readXattr(fd int, name string) ([]byte, error) {
 	}
 }
 
-func readDescriptor(f *os.File) (acl.Descriptor, error) { return descriptorOf(int(f.Fd())) }
-
-func descriptorOf(fd int) (acl.Descriptor, error) {
-	b, err := readXattr(fd, descriptorXattr)
+func (k *Keeping) readDescriptor(fd int) (acl.Descriptor, error) {
+	b, err := readXattr(fd, k.descriptors)
 	if err != nil || len(b) == 0 {
 		return acl.Descriptor{}, err
 	}
-	return acl.FromBinary(b)
+	return k.descriptor(b)
 }
 
-func writeDescriptor(fd int, d acl.Descriptor) error {
-	return unix.Fsetxattr(fd, descriptorXattr, d.Binary(), 0)
+func (k *Keeping) writeDescriptor(fd int, d acl.Descriptor) error {
+	return unix.Fsetxattr(fd, k.descriptors, k.ofDescriptor(d), 0)
 }
 
-func readAttributes(f *os.File) tree.Attributes { return attributesOf(int(f.Fd())) }
-
-func attributesOf(fd int) tree.Attributes {
-	b, err := readXattr(fd, attributesXattr)
-	if err != nil || len(b) != 4 {
+func (k *Keeping) readAttributes(fd int) tree.Attributes {
+	b, err := readXattr(fd, k.attributes)
+	if err != nil {
 		return 0
 	}
-	return tree.Attributes(binary.LittleEndian.Uint32(b)) & tree.SettableAttributes
+	return k.attribute(b)
 }
 
-func writeAttributes(fd int, a tree.Attributes) error {
-	return unix.Fsetxattr(fd, attributesXattr, binary.LittleEndian.AppendUint32(nil, uint32(a)), 0)
+func (k *Keeping) writeAttributes(fd int, a tree.Attributes) error {
+	before, err := readXattr(fd, k.attributes)
+	if err != nil {
+		return err
+	}
+	return unix.Fsetxattr(fd, k.attributes, k.ofAttributes(before, a), 0)
 }
 
 // procPath is a path of this host that leads to an open file, whatever is at its name.
