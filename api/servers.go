@@ -54,7 +54,7 @@ func (a *API) server(ctx context.Context, name string) (*tagged[model.Server], e
 
 func (a *API) addServer(ctx context.Context, in *body[model.NewServer]) (*tagged[model.Server], error) {
 	n := in.Body
-	v := model.Server{Name: n.Name, Site: n.Site, Address: n.Address, Port: n.Port, Domain: n.Domain, Account: n.Account, Certificate: n.Certificate, Cloud: n.Cloud, Note: n.Note, Unsigned: n.Unsigned, ViewersBrowse: n.ViewersBrowse, PeopleName: n.PeopleName}
+	v := model.Server{Name: n.Name, Site: n.Site, Address: n.Address, Port: n.Port, Domain: n.Domain, Account: n.Account, Certificate: n.Certificate, Cloud: n.Cloud, Note: n.Note, Unsigned: n.Unsigned, ViewersBrowse: n.ViewersBrowse, PeopleName: n.PeopleName, Beside: n.Beside}
 	if err := a.Estate.AddServer(ctx, v, n.Password, n.Unchecked); err != nil {
 		return nil, err
 	}
@@ -88,6 +88,7 @@ func (a *API) editServer(ctx context.Context, in *struct {
 	set(&v.Unsigned, e.Unsigned)
 	set(&v.ViewersBrowse, e.ViewersBrowse)
 	set(&v.PeopleName, e.PeopleName)
+	set(&v.Beside, e.Beside)
 	if err := a.Estate.EditServer(ctx, in.Server, v, e.Password, e.Unchecked); err != nil {
 		return nil, err
 	}

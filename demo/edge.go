@@ -28,6 +28,7 @@ var island = struct{ name, beside, share, folder, note string }{
 // specimens keeps the specimen scans in the cloud, and shows them on the island, whose disk has room for some of them.
 var specimens = model.NewReplicaSet{
 	Name: "specimens", Note: "Specimen scans in the cloud, for Larkfield and the island", Layout: model.LayoutHub, Calendar: "full",
+	Permissions: model.PermissionsMap, AccountMap: gardens.Name,
 	Replicas: []model.NewReplica{{Server: haar.name, Share: "trust-specimens"}, {Server: "fern", Share: "herbarium", Seed: true},
 		{Server: island.name, Share: island.folder, IntakeQuota: 16 << 20, Edge: &model.EdgePolicy{Fill: model.FillNames, FreePercent: 30, Never: []string{"Loans/"}, Refused: []string{"nightly-backup"}}}},
 }
@@ -72,7 +73,7 @@ func (d *Demo) startIsland(ctx context.Context) (err error) {
 	}
 	port := strconv.Itoa(d.Port + moverStep)
 	address := d.addressOf(island.beside)
-	cmd := exec.Command(d.Service, "mover", "--listen", net.JoinHostPort(address.address, port), "--state-dir", d.path(island.name+"/mover"), "--folder", island.folder+"="+folder)
+	cmd := exec.Command(d.Service, "mover", "--listen", net.JoinHostPort(address.address, port), "--state-dir", d.path(island.name+"/mover"), "--folder", island.folder+"="+folder, "--samba", island.folder)
 	if d.islandMover, err = process.Start("mover", cmd, d.path(island.name+"/log")); err != nil {
 		return err
 	}
@@ -127,7 +128,7 @@ func (d *Demo) keepSpecimens(ctx context.Context, api *client.Client) error {
 		return err
 	}
 	at := d.addressOf(island.beside)
-	if _, err := api.AddServer(ctx, model.NewServer{Name: island.name, Site: at.site, Address: at.reached(), Port: d.Port + moverStep, Certificate: fingerprint, Password: secret, Note: island.note}); err != nil {
+	if _, err := api.AddServer(ctx, model.NewServer{Name: island.name, Site: at.site, Address: at.reached(), Port: d.Port + moverStep, Certificate: fingerprint, Password: secret, Beside: island.beside, Note: island.note}); err != nil {
 		return err
 	}
 	if _, err := api.CheckServer(ctx, island.name); err != nil {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path"
 	"path/filepath"
 	"slices"
@@ -17,6 +18,7 @@ import (
 	"github.com/minio/minio-go/v7"
 	"golang.org/x/sys/unix"
 
+	"bridgespan/core/acl"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
 	"bridgespan/mover/edge"
@@ -41,7 +43,7 @@ const volumeSize = 64 << 20
 
 // TestEdges keeps a bucket and two edges the same, of which one has room for a part alone.
 func TestEdges(t *testing.T) {
-	files := standintest.OnStandardPort(t, "SEDGE", "store")
+	files := standintest.StrangeFileServer(t, "SEDGE", "store")
 	folder := files.SharePath("store")
 	standintest.Volume(t, folder, volumeSize)
 	if err := edge.Supported(folder); err != nil {
@@ -52,9 +54,12 @@ func TestEdges(t *testing.T) {
 	}
 	c := &clouded{T: t, e: harness.StartEstate(t), sky: standintest.Cloud(t), files: files}
 	c.at = c.sky.Bucket(t)
-	c.mover = harness.StartMoverAt(t, folder)
+	c.mover = harness.StartMoverBesideSamba(t, folder)
 	t.Cleanup(files.Stop) // before the volume goes
-	for _, n := range []model.NewServer{accountAt(t, c.sky, c.at), c.mover.NewServer("sedge", "Upland")} {
+	beside := c.mover.NewServer("sedge", "Upland")
+	beside.Beside = "Island"
+	refusedBeside(c, beside)
+	for _, n := range []model.NewServer{accountAt(t, c.sky, c.at), harness.NewServer("island", "Upland", files), beside} {
 		if _, err := c.e.API.AddServer(t.Context(), n); err != nil {
 			t.Fatal(err)
 		}
@@ -66,9 +71,13 @@ func TestEdges(t *testing.T) {
 			t.Logf("%d of %d are stubs; the figures are %+v; %+v, %v", stubs, all, c.edge().EdgeFigures, set, err)
 		}
 	}()
+	if _, err := c.e.API.AddAccountMap(t.Context(), model.NewAccountMap{Name: "trees", Rules: []string{`oak\* = island\*`}}); err != nil {
+		t.Fatal(err)
+	}
 	c.refusedPolicies()
 	c.create()
 	c.namesFirst()
+	c.permissions()
 	c.readThroughSMB()
 	c.written()
 	c.policies()
@@ -100,7 +109,7 @@ func random(size int) []byte {
 
 // asked is the request for the set, with a policy for the small edge.
 func (c *clouded) asked(p model.EdgePolicy) model.NewReplicaSet {
-	return model.NewReplicaSet{Name: "scans", Layout: model.LayoutHub, Replicas: []model.NewReplica{{Server: "haar", Share: c.at.Bucket}, {Server: "oak", Share: "store", Sub: "scans", Seed: true}, {Server: "sedge", Share: "beds", Edge: &p}}}
+	return model.NewReplicaSet{Name: "scans", Layout: model.LayoutHub, Permissions: model.PermissionsMap, AccountMap: "trees", Replicas: []model.NewReplica{{Server: "haar", Share: c.at.Bucket}, {Server: "oak", Share: "store", Sub: "scans", Seed: true}, {Server: "sedge", Share: "beds", Edge: &p}}}
 }
 
 // refusedPolicies: what cannot be is refused at its field, and nothing is made.
@@ -127,12 +136,75 @@ func (c *clouded) refusedPolicies() {
 
 func (c *clouded) create() {
 	c.Helper()
+	c.restrict("scans/old", "ada")
 	for i := range 16 {
 		c.put(fmt.Sprintf("old/scan-%02d.tif", i), bytes.Repeat([]byte{byte(i), 7}, 2<<20), 1+i)
 	}
 	c.put("new/first.tif", random(1<<20), 0)
 	if _, err := c.e.API.CreateReplicaSet(c.Context(), c.asked(model.EdgePolicy{Fill: model.FillNames, FreePercent: 40}), nil); err != nil {
 		c.Fatal(err)
+	}
+}
+
+// refusedBeside: a mover is beside a file server that is known, and nothing else is beside one.
+func refusedBeside(c *clouded, mover model.NewServer) {
+	c.Helper()
+	_, err := c.e.API.AddServer(c.Context(), mover)
+	refused(c.T, "beside an unknown server", err, 422, "beside")
+	other := harness.NewServer("another", "Upland", c.files)
+	other.Beside = "oak"
+	_, err = c.e.API.AddServer(c.Context(), other)
+	refused(c.T, "a file server beside another", err, 422, "beside")
+}
+
+// restrict lets one person alone, and administrators, use a folder of oak's share.
+func (c *clouded) restrict(folder, person string) {
+	c.Helper()
+	oak := harness.Tree(c.T, c.e.Oak, "store")
+	defer oak.Close()
+	account, err := c.e.API.Account(c.Context(), "oak", person)
+	if err != nil {
+		c.Fatal(err)
+	}
+	d, err := acl.Parse("O:BAG:BAD:P(A;OICI;FA;;;BA)(A;OICI;0x1301bf;;;" + account.SID + ")")
+	if err != nil {
+		c.Fatal(err)
+	}
+	if err := tree.MkdirAll(c.Context(), oak, folder); err != nil {
+		c.Fatal(err)
+	}
+	if err := oak.Apply(c.Context(), folder, tree.Meta{Descriptor: d}); err != nil {
+		c.Fatal(err)
+	}
+}
+
+// permissions: what a person may do at oak, the one of that name may do on the island, and nobody else.
+func (c *clouded) permissions() {
+	c.Helper()
+	stub := ""
+	for n := range 16 {
+		if name := fmt.Sprintf("old/scan-%02d.tif", n); c.stub(c.path(name)) {
+			stub = name
+		}
+	}
+	ask := func(person, command string) (string, error) {
+		out, err := exec.CommandContext(c.Context(), "smbclient", "//"+c.files.Address+"/store", "-p", fmt.Sprint(c.files.Port), "-U", person+"%"+standintest.Password(person), "-c", command).CombinedOutput()
+		return string(out), err
+	}
+	if out, err := ask("ben", "get "+stub+" -"); err == nil {
+		c.Errorf("ben reads %s: %.100s", stub, out)
+	}
+	if !c.stub(c.path(stub)) {
+		c.Error("a refused reader has fetched the content")
+	}
+	if out, err := ask("ada", "allinfo "+stub); err != nil || !strings.Contains(out, "(1020)") && !strings.Contains(out, "(1000)") {
+		c.Errorf("ada sees no offline stub at %s: %s, %v", stub, out, err)
+	}
+	if out, err := ask("ada", "get "+stub+" "+filepath.Join(c.TempDir(), "got")); err != nil || c.stub(c.path(stub)) {
+		c.Errorf("ada reads %s: %s, %v", stub, out, err)
+	}
+	if out, err := ask("ada", "allinfo "+stub); err != nil || strings.Contains(out, "(1020)") || strings.Contains(out, "(1000)") {
+		c.Errorf("once whole, %s is offline: %s, %v", stub, out, err)
 	}
 }
 

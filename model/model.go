@@ -82,6 +82,7 @@ type Server struct {
 	Unsigned      bool       `json:"unsigned,omitempty" doc:"Messages to and from it may pass unsigned: whoever is between can change them"`
 	ViewersBrowse bool       `json:"viewersBrowse,omitempty" doc:"Viewers may look into its folders, with the account that administers it"`
 	PeopleName    string     `json:"nameForPeople,omitempty" doc:"Name by which people's machines reach it; absent: its address"`
+	Beside        string     `json:"beside,omitempty" doc:"Of a mover, the file server on the same host and over the same folders: their permissions name its accounts"`
 	Version       int64      `json:"version" doc:"Goes up with every change; the ETag"`
 }
 

@@ -108,6 +108,7 @@ type NewServer struct {
 	Unsigned      bool        `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
 	ViewersBrowse bool        `json:"viewersBrowse,omitempty" doc:"Let viewers look into its folders, hidden shares too, with the account that administers it"`
 	PeopleName    string      `json:"nameForPeople,omitempty" maxLength:"255" doc:"Name by which people's machines reach it; its address when absent"`
+	Beside        string      `json:"beside,omitempty" doc:"For a mover: the file server on the same host and over the same folders, whose accounts their permissions name"`
 	Unchecked     bool        `json:"unchecked,omitempty" doc:"Add it without signing in to it first"`
 }
 
@@ -126,6 +127,7 @@ type EditServer struct {
 	Unsigned      *bool       `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
 	ViewersBrowse *bool       `json:"viewersBrowse,omitempty" doc:"Let viewers look into its folders, hidden shares too, with the account that administers it"`
 	PeopleName    *string     `json:"nameForPeople,omitempty" maxLength:"255" doc:"Name by which people's machines reach it; empty: its address"`
+	Beside        *string     `json:"beside,omitempty" doc:"For a mover: the file server on the same host and over the same folders, whose accounts their permissions name; empty: there is none"`
 	Unchecked     bool        `json:"unchecked,omitempty" doc:"Change it without signing in to it first"`
 }
 

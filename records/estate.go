@@ -125,14 +125,14 @@ func (tx *Tx) RemoveLeg(ctx context.Context, l namespace.Leg) error {
 	return tx.expectVersion(ctx, "the leg between "+l.From+" and "+l.To, `DELETE l FROM legs`+theLeg+isTheLeg, namespace.Key(l.From), namespace.Key(l.To), l.Version)
 }
 
-const serverColumns = `SELECT v.name, s.name, v.address, v.port, v.domain, v.account, v.certificate, v.note, v.reachable, v.since, v.trouble, v.last_check, v.unsigned_messages, v.viewers_browse, v.people_name, v.untrusted, v.cloud, v.version
-	FROM servers v JOIN sites s ON s.id = v.site_id`
+const serverColumns = `SELECT v.name, s.name, v.address, v.port, v.domain, v.account, v.certificate, v.note, v.reachable, v.since, v.trouble, v.last_check, v.unsigned_messages, v.viewers_browse, v.people_name, v.untrusted, v.cloud, COALESCE(b.name, ''), v.version
+	FROM servers v JOIN sites s ON s.id = v.site_id LEFT JOIN servers b ON b.id = v.beside_id`
 
 func scanServer(s scanner) (v model.Server, err error) {
 	var check, cloud []byte
 	var reachable sql.NullBool
 	var since, untrusted sql.NullTime
-	err = s.Scan(&v.Name, &v.Site, &v.Address, &v.Port, &v.Domain, &v.Account, &v.Certificate, &v.Note, &reachable, &since, &v.Trouble, &check, &v.Unsigned, &v.ViewersBrowse, &v.PeopleName, &untrusted, &cloud, &v.Version)
+	err = s.Scan(&v.Name, &v.Site, &v.Address, &v.Port, &v.Domain, &v.Account, &v.Certificate, &v.Note, &reachable, &since, &v.Trouble, &check, &v.Unsigned, &v.ViewersBrowse, &v.PeopleName, &untrusted, &cloud, &v.Beside, &v.Version)
 	if reachable.Valid {
 		v.Reachable = &reachable.Bool
 	}
@@ -175,15 +175,18 @@ func (q Queries) ServerSecret(ctx context.Context, name string) ([]byte, error) 
 		notFound("server", name, "list the servers with: bspan server list"))
 }
 
+// besideID finds the server of a key. It looks at a copy: a statement that changes a table may not look into it.
+const besideID = `(SELECT b.id FROM (SELECT id, name_key FROM servers) b WHERE b.name_key = ?)`
+
 // AddServer adds a server; its site must exist.
 func (tx *Tx) AddServer(ctx context.Context, v model.Server, secret []byte) error {
 	cloud, err := json.Marshal(v.Cloud)
 	if err != nil {
 		return err
 	}
-	_, _, err = tx.exec(ctx, `INSERT INTO servers (name, name_key, site_id, address, port, domain, account, certificate, secret, note, unsigned_messages, viewers_browse, people_name, cloud)
-		VALUES (?, ?, (SELECT id FROM sites WHERE name_key = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULLIF(?, 'null'))`,
-		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned, v.ViewersBrowse, v.PeopleName, cloud)
+	_, _, err = tx.exec(ctx, `INSERT INTO servers (name, name_key, site_id, address, port, domain, account, certificate, secret, note, unsigned_messages, viewers_browse, people_name, cloud, beside_id)
+		VALUES (?, ?, (SELECT id FROM sites WHERE name_key = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULLIF(?, 'null'), `+besideID+`)`,
+		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned, v.ViewersBrowse, v.PeopleName, cloud, namespace.Key(v.Beside))
 	return taken(err, "name", "server", v.Name)
 }
 
@@ -193,10 +196,16 @@ func (tx *Tx) UpdateServer(ctx context.Context, former string, v model.Server, s
 	if err != nil {
 		return err
 	}
-	err = tx.expectVersion(ctx, "server "+former, `UPDATE servers SET name = ?, name_key = ?, site_id = (SELECT id FROM sites WHERE name_key = ?),
+	err = tx.expectVersion(ctx, "server "+former, `UPDATE servers SET beside_id = `+besideID+`, name = ?, name_key = ?, site_id = (SELECT id FROM sites WHERE name_key = ?),
 		address = ?, port = ?, domain = ?, account = ?, certificate = ?, secret = COALESCE(?, secret), note = ?, unsigned_messages = ?, viewers_browse = ?, people_name = ?, cloud = NULLIF(?, 'null'), version = version + 1 WHERE name_key = ? AND version = ?`,
-		v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned, v.ViewersBrowse, v.PeopleName, cloud, namespace.Key(former), v.Version)
+		namespace.Key(v.Beside), v.Name, namespace.Key(v.Name), namespace.Key(v.Site), v.Address, v.Port, v.Domain, v.Account, v.Certificate, secret, v.Note, v.Unsigned, v.ViewersBrowse, v.PeopleName, cloud, namespace.Key(former), v.Version)
 	return taken(err, "name", "server", v.Name)
+}
+
+// serversBeside are the movers on the host of a file server.
+func (q Queries) serversBeside(ctx context.Context, server string) ([]string, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT v.name FROM servers v JOIN servers b ON b.id = v.beside_id WHERE b.name_key = ? ORDER BY v.name_key`, namespace.Key(server))
+	return collect(rows, err, func(s scanner) (name string, err error) { err = s.Scan(&name); return name, err })
 }
 
 // RemoveServer removes a server that no signpost leads to.
@@ -204,6 +213,13 @@ func (tx *Tx) RemoveServer(ctx context.Context, v model.Server) error {
 	err := tx.expectVersion(ctx, "server "+v.Name, `DELETE FROM servers WHERE name_key = ? AND version = ?`, namespace.Key(v.Name), v.Version)
 	if number(err) != errStillNeeded {
 		return err
+	}
+	beside, besideErr := tx.serversBeside(ctx, v.Name)
+	if besideErr != nil {
+		return besideErr
+	}
+	if len(beside) > 0 {
+		return fault.New(fault.Needed, "say that it is beside none: bspan server edit "+beside[0]+" --beside \"\"", "permissions in the folders of %s name the accounts of %s", shorten(beside), v.Name)
 	}
 	fronts, frontsErr := tx.FrontsAt(ctx, v.Name)
 	if frontsErr != nil {

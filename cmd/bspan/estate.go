@@ -217,6 +217,7 @@ func serverFlags(required bool) []cli.Flag {
 		&cli.BoolFlag{Name: "plain", Usage: "connect to the object service without TLS: traffic can be read on the network"},
 		&cli.StringFlag{Name: "authority", Usage: "`FILE` with the CA certificate of the object service, in PEM"},
 		passwordFlag(), noteFlag(),
+		&cli.StringFlag{Name: "beside", Usage: "for a mover: the file `SERVER` on the same host and over the same folders, whose accounts their permissions name"},
 		&cli.StringFlag{Name: "name-for-people", Usage: "`NAME` by which people's machines reach it, where that is not its address"},
 		&cli.BoolFlag{Name: "viewers-browse", Usage: "let viewers look into its folders, with the account that administers it"},
 		&cli.BoolFlag{Name: "unsigned", Usage: "let messages pass that are not signed: whoever is between can change them"},
@@ -263,7 +264,7 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 		return err
 	}
 	v, err := api.AddServer(ctx, model.NewServer{Name: args[0], Site: c.String("site"), Address: c.String("address"), Port: c.Int("port"),
-		Domain: c.String("domain"), Account: c.String("account"), Certificate: c.String("certificate"), Cloud: cloud, Password: password, Note: c.String("note"), Unsigned: c.Bool("unsigned"), ViewersBrowse: c.Bool("viewers-browse"), PeopleName: c.String("name-for-people"), Unchecked: c.Bool("unchecked")})
+		Domain: c.String("domain"), Account: c.String("account"), Certificate: c.String("certificate"), Cloud: cloud, Password: password, Note: c.String("note"), Unsigned: c.Bool("unsigned"), ViewersBrowse: c.Bool("viewers-browse"), PeopleName: c.String("name-for-people"), Beside: c.String("beside"), Unchecked: c.Bool("unchecked")})
 	if err != nil {
 		return err
 	}
@@ -326,7 +327,7 @@ func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 		return err
 	}
 	e := model.EditServer{Name: sent(c, "rename"), Site: sent(c, "site"), Address: sent(c, "address"), Port: sentInt(c, "port"), Domain: sent(c, "domain"),
-		Account: sent(c, "account"), Certificate: sent(c, "certificate"), Cloud: cloud, Note: sent(c, "note"), PeopleName: sent(c, "name-for-people"),
+		Account: sent(c, "account"), Certificate: sent(c, "certificate"), Cloud: cloud, Note: sent(c, "note"), PeopleName: sent(c, "name-for-people"), Beside: sent(c, "beside"),
 		Unsigned: sentBool(c, "unsigned"), ViewersBrowse: sentBool(c, "viewers-browse"), Unchecked: c.Bool("unchecked")}
 	if e.Address != nil || e.Port != nil || e.Domain != nil || e.Account != nil || e.Certificate != nil || c.Bool("new-password") || c.IsSet("password-file") {
 		var err error
@@ -395,6 +396,9 @@ func showServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 	t.add("address", fmt.Sprintf("%s:%d", v.Address, v.Port))
 	if v.PeopleName != "" {
 		t.add("name for people", v.PeopleName)
+	}
+	if v.Beside != "" {
+		t.add("beside", v.Beside+", whose accounts its permissions name")
 	}
 	switch {
 	case v.Can(model.ShowsCertificate):

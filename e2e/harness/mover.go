@@ -30,6 +30,7 @@ type Mover struct {
 	Beside *fileserver.Server
 
 	state   string
+	more    []string // what else it is started with
 	process *process.Process
 }
 
@@ -45,9 +46,14 @@ func StartMover(t testing.TB) *Mover { return startMover(t, nil, t.TempDir()) }
 // StartMoverAt starts a mover that serves a folder.
 func StartMoverAt(t testing.TB, folder string) *Mover { return startMover(t, nil, folder) }
 
-func startMover(t testing.TB, beside *fileserver.Server, folder string) *Mover {
+// StartMoverBesideSamba starts a mover that serves a folder which Samba shares as well.
+func StartMoverBesideSamba(t testing.TB, folder string) *Mover {
+	return startMover(t, nil, folder, "--samba", "beds")
+}
+
+func startMover(t testing.TB, beside *fileserver.Server, folder string, more ...string) *Mover {
 	t.Helper()
-	m := &Mover{Folder: folder, Address: "127.0.0.1", Beside: beside, state: t.TempDir()}
+	m := &Mover{Folder: folder, Address: "127.0.0.1", Beside: beside, state: t.TempDir(), more: more}
 	if beside != nil {
 		m.Address = beside.Address // people's machines find the file service there
 	}
@@ -66,6 +72,7 @@ func startMover(t testing.TB, beside *fileserver.Server, folder string) *Mover {
 func (m *Mover) Start(t testing.TB) {
 	t.Helper()
 	cmd := exec.Command(Program(t, "bspand"), "mover", "--listen", m.HostPort(), "--state-dir", m.state, "--folder", "beds="+m.Folder)
+	cmd.Args = append(cmd.Args, m.more...)
 	if m.Beside != nil {
 		cmd.Args = append(cmd.Args, "--fronts", m.Beside.FrontsFolder(), "--file-service", m.Beside.Configuration())
 	}

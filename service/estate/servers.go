@@ -77,6 +77,9 @@ func (s *Service) AddServer(ctx context.Context, v model.Server, password string
 		return at("site", err)
 	}
 	v.Site = site.Name
+	if err := s.checkBeside(ctx, &v); err != nil {
+		return err
+	}
 	if _, err := s.db.Server(ctx, v.Name); err == nil {
 		return (&fault.Error{Kind: fault.Taken, Field: "name", Remedy: "choose another name", Problem: fmt.Sprintf("a server is called %q already (names that differ only in case count as the same)", v.Name)})
 	}
@@ -201,6 +204,9 @@ func (s *Service) EditServer(ctx context.Context, former string, v model.Server,
 		return at("site", err)
 	}
 	v.Site = site.Name
+	if err := s.checkBeside(ctx, &v); err != nil {
+		return err
+	}
 	if before.KindOf() != v.KindOf() {
 		field := "certificate"
 		if before.Can(model.HoldsBuckets) || v.Can(model.HoldsBuckets) {
@@ -344,6 +350,25 @@ func checkServer(v *model.Server) error {
 		return fault.Field("account", "name the account that administers the server", "an account is needed")
 	}
 	return checkNote(v.Note)
+}
+
+// checkBeside checks the file server that a mover runs beside.
+func (s *Service) checkBeside(ctx context.Context, v *model.Server) error {
+	if v.Beside == "" {
+		return nil
+	}
+	if !v.Can(model.ShowsCertificate) {
+		return fault.Field("beside", "leave it out, or give it to the mover on that host", "%s is no mover", v.Name)
+	}
+	other, err := s.db.Server(ctx, v.Beside)
+	if err != nil {
+		return at("beside", err)
+	}
+	if !other.Can(model.HasAccounts) {
+		return fault.Field("beside", "name the file server on the mover's host", "no accounts sign in at %s", other.Name)
+	}
+	v.Beside = other.Name
+	return nil
 }
 
 func checkMover(v *model.Server) (err error) {

@@ -4060,6 +4060,8 @@ export interface components {
         EditServer: {
             account?: string;
             address?: string;
+            /** @description For a mover: the file server on the same host and over the same folders, whose accounts their permissions name; empty: there is none */
+            beside?: string;
             /** @description Fingerprint of a mover that was made anew */
             certificate?: string;
             /** @description Connection settings of the object service */
@@ -5376,6 +5378,8 @@ export interface components {
             account?: string;
             /** @description Host name or address */
             address: string;
+            /** @description For a mover: the file server on the same host and over the same folders, whose accounts their permissions name */
+            beside?: string;
             /** @description SHA-256 fingerprint that the mover said at its start; with it, the server is a host where a mover runs */
             certificate?: string;
             /** @description Connection settings of an object service; with them, the server is an account there */
@@ -6656,6 +6660,8 @@ export interface components {
             account: string;
             /** @description Host name or address */
             address: string;
+            /** @description Of a mover, the file server on the same host and over the same folders: their permissions name its accounts */
+            beside?: string;
             /** @description SHA-256 fingerprint that a mover is known by; absent for a file server */
             certificate?: string;
             /** @description The last check, whole */

@@ -74,7 +74,7 @@ const kinds: Record<Server["kind"], { short: string; label: string; help: string
 export function ServerForm({ server, onClose, onDone }: { server?: Server; onClose: () => void; onDone: (name: string) => void }) {
   const sites = useSites();
   const [kind, setKind] = useState<Server["kind"]>(server?.kind ?? "smb");
-  const [v, setV] = useState({ name: server?.name ?? "", site: server?.site ?? "", address: server?.address ?? "", port: server ? String(server.port) : "", domain: server?.domain ?? "", account: server?.account ?? "", certificate: server?.certificate ?? "", password: "", note: server?.note ?? "", nameForPeople: server?.nameForPeople ?? "", region: server?.cloud?.region ?? "" });
+  const [v, setV] = useState({ name: server?.name ?? "", site: server?.site ?? "", address: server?.address ?? "", port: server ? String(server.port) : "", domain: server?.domain ?? "", account: server?.account ?? "", certificate: server?.certificate ?? "", beside: server?.beside ?? "", password: "", note: server?.note ?? "", nameForPeople: server?.nameForPeople ?? "", region: server?.cloud?.region ?? "" });
   const [unsigned, setUnsigned] = useState(server?.unsigned ?? false);
   const [viewersBrowse, setViewersBrowse] = useState(server?.viewersBrowse ?? false);
   const mover = kind === "mover", cloud = kind === "cloud";
@@ -82,8 +82,8 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
   const [plain, setPlain] = useState(server?.cloud?.plain ?? false);
   const set = (name: keyof typeof v) => (event: { target: { value: string } }) => setV({ ...v, [name]: event.target.value });
   const save = () => {
-    const { domain, account, certificate, region, ...common } = v;
-    const own = mover ? { certificate } : cloud ? { account, cloud: { ...server?.cloud, region, pathStyle, plain } } : { domain, account, unsigned, viewersBrowse };
+    const { domain, account, certificate, beside, region, ...common } = v;
+    const own = mover ? { certificate, beside } : cloud ? { account, cloud: { ...server?.cloud, region, pathStyle, plain } } : { domain, account, unsigned, viewersBrowse };
     const body = { ...common, port: Number(v.port) || undefined, ...own };
     return server
       ? api.PATCH("/api/v1/servers/{server}", { params: { path: { server: server.name }, header: { "If-Match": etag(server.version) } }, body: { ...body, password: v.password || undefined } })
@@ -121,6 +121,7 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
           <TextField label={kind === "smb" ? "Password" : "Secret"} type="password" value={v.password} onChange={set("password")} error={errors.password} help={passwordHelp} autoComplete="new-password" />
           {cloud && <TextField label="Region" mono value={v.region} onChange={set("region")} error={errors["cloud.region"] ?? errors.region} help="Region of the buckets, as the provider names it" />}
           {kind === "smb" && <TextField label="Domain" value={v.domain} onChange={set("domain")} error={errors.domain} help="Empty for the server's own account" />}
+          {mover && <TextField label="Beside" value={v.beside} onChange={set("beside")} error={errors.beside} help="File server on the same host and over the same folders, whose accounts their permissions name; empty for none" />}
           {!cloud && <TextField label="Name for people" mono value={v.nameForPeople} onChange={set("nameForPeople")} error={errors.nameForPeople} help="By which people's machines reach it; empty: its address" />}
           <TextField label="Note" value={v.note} onChange={set("note")} error={errors.note} />
           {cloud && (

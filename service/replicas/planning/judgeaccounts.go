@@ -32,8 +32,8 @@ func (p *planner) judgeAccounts(ctx context.Context) {
 		if s.place.Seed || len(met) == 0 {
 			continue
 		}
-		if !s.server.Can(model.HasAccounts) {
-			p.add("accounts", finding.Pass, s.replica.Name+": permissions are kept there as the seed has them; nobody signs in at a mover", "", "")
+		if p.AccountsAt(ctx, s.replica.Server) == "" {
+			p.add("accounts", finding.Pass, s.replica.Name+": permissions are kept there as the seed has them; nobody signs in there", "", "")
 			continue
 		}
 		if err := p.accountsAt(ctx, at, s, met); err != nil {
@@ -45,13 +45,20 @@ func (p *planner) judgeAccounts(ctx context.Context) {
 // accountsAt judges the accounts that the seed's permissions name at another
 // place. seed asks the seed's server; nil when that cannot be asked.
 func (p *planner) accountsAt(ctx context.Context, seed *accounts.At, s *planSite, met map[account.SID]string) error {
+	if s.server.Beside != "" {
+		return p.People.With(ctx, s.server.Beside, func(there *accounts.At) error { return p.accountsThere(ctx, seed, there, s, met) })
+	}
 	there, err := p.People.At(ctx, s.server, s.reach.Admin())
 	if err != nil {
 		return err
 	}
 	defer there.Close()
+	return p.accountsThere(ctx, seed, there, s, met)
+}
+
+func (p *planner) accountsThere(ctx context.Context, seed, there *accounts.At, s *planSite, met map[account.SID]string) error {
 	pairs := map[account.SID]account.SID{}
-	if p.set.Permissions == model.PermissionsMap && s.replica.Server != p.set.AccountsOf && seed != nil {
+	if p.set.Permissions == model.PermissionsMap && there.Server.Name != p.set.AccountsOf && seed != nil {
 		paired, err := p.People.Pair(ctx, p.set.AccountMap, seed, there)
 		if err != nil {
 			return err

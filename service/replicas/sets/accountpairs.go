@@ -42,10 +42,14 @@ func (s *Base) SetEdge(ctx context.Context, r *model.Replica) error {
 func (s *Base) PairUp(ctx context.Context, set *model.ReplicaSet) error {
 	for i := range set.Replicas {
 		r := &set.Replicas[i]
-		if set.Permissions != model.PermissionsMap || r.ID != 0 || r.Server == set.AccountsOf || s.WithoutAccounts(ctx, r.Server) {
+		if set.Permissions != model.PermissionsMap || r.ID != 0 {
 			continue
 		}
-		err := s.pairs(ctx, *set, r.Server, func(p *accounts.Paired) error {
+		other := s.AccountsAt(ctx, r.Server)
+		if other == "" || other == set.AccountsOf {
+			continue
+		}
+		err := s.pairs(ctx, *set, other, func(p *accounts.Paired) error {
 			r.Accounts = p.Pairs
 			return nil
 		})
@@ -86,9 +90,9 @@ func (s *Base) mapped(ctx context.Context, set *model.ReplicaSet) error {
 		return InField("accountMap", err)
 	}
 	set.AccountMap = m.Name
-	set.AccountsOf = set.Replicas[slices.IndexFunc(set.Replicas, func(r model.Replica) bool { return r.Seed })].Server
-	if s.WithoutAccounts(ctx, set.AccountsOf) {
-		return fault.Field("permissions", "make a file server the seed, or carry permissions as they are: permissions carry", "%s, the seed's, is a host where a mover runs, and has no accounts to be paired with others", set.AccountsOf)
+	seed := set.Replicas[slices.IndexFunc(set.Replicas, func(r model.Replica) bool { return r.Seed })].Server
+	if set.AccountsOf = s.AccountsAt(ctx, seed); set.AccountsOf == "" {
+		return fault.Field("permissions", "make a file server the seed, or carry permissions as they are: permissions carry", "%s, the seed's, has no accounts to be paired with others", seed)
 	}
 	return nil
 }
@@ -105,8 +109,8 @@ func (s *Base) Accounts(ctx context.Context, name string) ([]model.ReplicaAccoun
 	}
 	for _, r := range set.Replicas {
 		told := model.ReplicaAccounts{Replica: r.Name, Server: r.Server, Pairs: []model.AccountPair{}}
-		if r.Server != set.AccountsOf && !s.WithoutAccounts(ctx, r.Server) {
-			if err := s.tellAccounts(ctx, set, r, &told); err != nil {
+		if other := s.AccountsAt(ctx, r.Server); other != "" && other != set.AccountsOf {
+			if err := s.tellAccounts(ctx, set, r, other, &told); err != nil {
 				return list, err
 			}
 		}
@@ -115,13 +119,13 @@ func (s *Base) Accounts(ctx context.Context, name string) ([]model.ReplicaAccoun
 	return list, nil
 }
 
-func (s *Base) tellAccounts(ctx context.Context, set model.ReplicaSet, r model.Replica, told *model.ReplicaAccounts) error {
+func (s *Base) tellAccounts(ctx context.Context, set model.ReplicaSet, r model.Replica, server string, told *model.ReplicaAccounts) error {
 	pairs, err := s.DB.ReplicaAccounts(ctx, r.ID)
 	if err != nil {
 		return err
 	}
 	return s.People.With(ctx, set.AccountsOf, func(one *accounts.At) error {
-		return s.People.With(ctx, r.Server, func(other *accounts.At) error {
+		return s.People.With(ctx, server, func(other *accounts.At) error {
 			p, err := s.People.Pair(ctx, set.AccountMap, one, other)
 			if err != nil {
 				return err
@@ -149,14 +153,15 @@ func (s *Base) tellAccounts(ctx context.Context, set model.ReplicaSet, r model.R
 func (s *Base) OtherPairs(ctx context.Context, set *model.ReplicaSet) (map[string]map[account.SID]account.SID, error) {
 	other := map[string]map[account.SID]account.SID{}
 	for _, r := range set.Replicas {
-		if r.Server == set.AccountsOf || s.WithoutAccounts(ctx, r.Server) {
+		at := s.AccountsAt(ctx, r.Server)
+		if at == "" || at == set.AccountsOf {
 			continue
 		}
 		was, err := s.DB.ReplicaAccounts(ctx, r.ID)
 		if err != nil {
 			return nil, err
 		}
-		err = s.pairs(ctx, *set, r.Server, func(p *accounts.Paired) error {
+		err = s.pairs(ctx, *set, at, func(p *accounts.Paired) error {
 			if !maps.Equal(was, p.Pairs) {
 				other[r.Name] = p.Pairs
 			}

@@ -75,6 +75,16 @@ func (s *Base) WithoutAccounts(ctx context.Context, server string) bool {
 	return err == nil && !v.Can(model.HasAccounts)
 }
 
+// AccountsAt is the server whose accounts permissions at a server name: itself, or the file server beside a mover; "" when
+// nobody signs in there.
+func (s *Base) AccountsAt(ctx context.Context, server string) string {
+	v, err := s.DB.Server(ctx, server)
+	if err == nil && !v.Can(model.HasAccounts) {
+		return v.Beside
+	}
+	return server
+}
+
 // Explain says what an error of a server means, and what to do about it.
 func (s *Base) Explain(ctx context.Context, server string, err error) error {
 	if err == nil {
