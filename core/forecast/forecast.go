@@ -19,6 +19,8 @@ type Way struct {
 	Mbit     float64 // of the leg
 	RTT      time.Duration
 	Calendar calendar.Week
+	// Waits are the bytes that wait for it now. First fills and steady states are told without them.
+	Waits int64
 }
 
 // Load is what a first fill brings to a replica.
@@ -40,31 +42,58 @@ func (w *Way) weight(l Load) int64 {
 	return l.Bytes + int64(waits*w.Mbit*1e6/8)
 }
 
-// Arrivals tells when a change of a few bytes is at each replica, that one has at
-// a moment: when ways are open, and how long they are. each is what a file takes
-// at the ends of a way, beside its round trips. Replicas to which nothing ever
-// gets are not in the answer.
-func Arrivals(from replica.ID, at time.Time, ways []Way, each time.Duration) map[replica.ID]time.Time {
-	there := map[replica.ID]time.Time{from: at}
+// Hop is the last part of the way of a change to a replica.
+type Hop struct {
+	At time.Time // when it is there
+	// By is the way that it comes by, as an index; -1 where it was from the beginning.
+	By int
+	// Sent is when it is sent: when it is at the other end, or later, when the way is opened.
+	Sent time.Time
+}
+
+// Arrivals tells when a change of so many bytes is at each replica, that is where there says, from some moment on: when ways are
+// open, what waits for them before it, how fast and how long they are. each is what a file takes at the ends of a way, beside its
+// round trips. Replicas to which nothing ever gets are not in the answer.
+func Arrivals(there map[replica.ID]time.Time, ways []Way, bytes int64, each time.Duration) map[replica.ID]Hop {
+	hops := map[replica.ID]Hop{}
+	for id, at := range there {
+		hops[id] = Hop{At: at, By: -1, Sent: at}
+	}
 	for changed := true; changed; {
 		changed = false
-		for _, w := range ways {
-			sent, ok := there[w.From]
+		for i := range ways {
+			w := &ways[i]
+			from, ok := hops[w.From]
 			if !ok {
 				continue
 			}
-			if w.Calendar.At(sent) == calendar.Off {
-				if sent = w.Calendar.Next(sent); sent.IsZero() {
-					continue
-				}
+			hop, ok := w.hop(from.At, bytes, each)
+			if !ok {
+				continue
 			}
-			arrives := sent.Add(each + tripsOfOne*w.RTT)
-			if known, ok := there[w.To]; !ok || arrives.Before(known) {
-				there[w.To], changed = arrives, true
+			if known, ok := hops[w.To]; !ok || hop.At.Before(known.At) {
+				hop.By = i
+				hops[w.To], changed = hop, true
 			}
 		}
 	}
-	return there
+	return hops
+}
+
+// hop is how a change goes over a way, from a moment on; ok is false when it never does.
+func (w *Way) hop(at time.Time, bytes int64, each time.Duration) (h Hop, ok bool) {
+	if w.Calendar.At(at) == calendar.Off {
+		if at = w.Calendar.Next(at); at.IsZero() {
+			return h, false
+		}
+	}
+	through := at
+	if n := w.Waits + bytes; n > 0 && w.Mbit > 0 {
+		if through, ok = w.Calendar.Through(at, n, w.Mbit); !ok {
+			return h, false
+		}
+	}
+	return Hop{At: through.Add(each + tripsOfOne*w.RTT), Sent: at}, true
 }
 
 // tripsOfOne is how many round trips a single file takes from end to end.

@@ -150,18 +150,40 @@ func TestArrivals(t *testing.T) {
 		return Way{Lane: replica.Lane{From: from, To: to}, Mbit: 10, RTT: rtt, Calendar: week}
 	}
 	ways := []Way{way(1, 2, 100*time.Millisecond, calendar.Always()), way(1, 3, 0, night), way(2, 3, time.Second, calendar.Always()), way(3, 4, 0, night), way(1, 5, 0, calendar.Week{}), way(6, 1, 0, calendar.Always())}
-	got := Arrivals(1, monday, ways, time.Second)
+	got := Arrivals(map[replica.ID]time.Time{1: monday}, ways, 0, time.Second)
 	for id, want := range map[replica.ID]time.Duration{
 		1: 0,
 		2: time.Second + 1600*time.Millisecond,
 		3: 2*time.Second + 17600*time.Millisecond, // by way of 2, since the straight way is closed
 		4: 6*time.Hour + time.Second,
 	} {
-		if after := got[id].Sub(monday); after != want {
+		if after := got[id].At.Sub(monday); after != want {
 			t.Errorf("at %d after %s, want %s", id, after, want)
 		}
 	}
 	if len(got) != 4 {
 		t.Errorf("what nothing gets to: %v", got)
+	}
+	if got[1].By != -1 || got[3].By != 2 || got[4].By != 3 || got[4].Sent.Sub(monday) != 6*time.Hour {
+		t.Errorf("the ways are %+v", got)
+	}
+}
+
+// What waits for a way is sent before, at the way's speed; what is at several replicas comes from the nearest.
+func TestArrivalsOfBytes(t *testing.T) {
+	way := func(from, to replica.ID, waits int64) Way {
+		return Way{Lane: replica.Lane{From: from, To: to}, Mbit: 80, Calendar: calendar.Always(), Waits: waits}
+	}
+	ways := []Way{way(1, 2, 50e6), way(2, 3, 0), way(4, 3, 1e9)}
+	there := map[replica.ID]time.Time{1: monday, 4: monday}
+	got := Arrivals(there, ways, 10e6, 0)
+	for id, want := range map[replica.ID]time.Duration{2: 6 * time.Second, 3: 7 * time.Second} {
+		if after := got[id].At.Sub(monday); after != want {
+			t.Errorf("at %d after %s, want %s", id, after, want)
+		}
+	}
+	ways[1].Calendar, ways[1].Mbit = week(t, "off; 18-24 full"), 0.008 // 1 kB/s: not through in an evening
+	if got := Arrivals(there, ways, 30e6, 0); got[3].At.Sub(monday) != 103*time.Second || got[3].By != 2 {
+		t.Errorf("past a slow way: %+v", got[3])
 	}
 }

@@ -319,9 +319,6 @@ func (p *prober) others() (list []tree.Tree) {
 	return list
 }
 
-// atEnds is what a small file takes at both ends, beside its round trips.
-const atEnds = 200 * time.Millisecond
-
 // foretell says when the probe will be at each replica, in milliseconds: when it
 // is seen, when lanes are open, and how far the way is.
 func (p *prober) foretell(ctx context.Context, at time.Time) (map[int64]int64, error) {
@@ -336,15 +333,10 @@ func (p *prober) foretell(ctx context.Context, at time.Time) (map[int64]int64, e
 		}
 	}
 	foretold := map[int64]int64{}
-	for id, t := range forecast.Arrivals(replica.ID(origin.ID), at.Local().Add(seenAfter(origin)), sets.WaysOf(&p.set, legs, at), atEnds) {
-		foretold[int64(id)] = t.Sub(at).Milliseconds()
+	unseen, _ := sets.UnseenFor(&origin)
+	there := map[replica.ID]time.Time{replica.ID(origin.ID): at.Local().Add(unseen)}
+	for id, hop := range forecast.Arrivals(there, sets.WaysOf(&p.set, legs, at), 0, sets.AtEnds) {
+		foretold[int64(id)] = hop.At.Sub(at).Milliseconds()
 	}
 	return foretold, nil
-}
-
-// seenAfter is how long a change at a replica is not seen, in the mean: half of
-// the time between two looks, and half of a look.
-func seenAfter(r model.Replica) time.Duration {
-	look := time.Duration(r.LookMs) * time.Millisecond
-	return (min(max(sets.PauseShare*look, sets.LeastPause), sets.MostPause) + look) / 2
 }

@@ -11,6 +11,20 @@ import (
 	"bridgespan/model"
 )
 
+// AtEnds is what a small file takes at both ends of a lane, beside its round trips.
+const AtEnds = 200 * time.Millisecond
+
+// UnseenFor is how long a change at a replica is not seen, in the mean and at most: it comes at some moment between
+// two looks at all of it, and is seen by the end of the second.
+func UnseenFor(r *model.Replica) (mean, most time.Duration) {
+	look := time.Duration(r.LookMs) * time.Millisecond
+	pause := min(max(PauseShare*look, LeastPause), MostPause)
+	if r.Swept {
+		pause = r.Sweep()
+	}
+	return (pause + look) / 2, pause + look
+}
+
 // WaysOf are the lanes of a set with what they run over, as they are opened and
 // closed now.
 func WaysOf(set *model.ReplicaSet, legs []namespace.Leg, at time.Time) (ways []forecast.Way) {
@@ -27,7 +41,7 @@ func WaysOf(set *model.ReplicaSet, legs []namespace.Leg, at time.Time) (ways []f
 			week = calendar.Always()
 		}
 		route := plan.Between(legs, site[l.FromID], site[l.ToID])
-		ways = append(ways, forecast.Way{Lane: replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, Mbit: route.Mbit, RTT: route.RTT, Calendar: week})
+		ways = append(ways, forecast.Way{Lane: replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, Mbit: route.Mbit, RTT: route.RTT, Calendar: week, Waits: l.Backlog.Bytes})
 	}
 	return ways
 }
