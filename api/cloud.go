@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -17,6 +18,21 @@ func (a *API) cloudRoutes() {
 		}) (*body[model.Whereabouts], error) {
 			w, err := a.Replicas.Where(ctx, in.Set, in.Path)
 			return &body[model.Whereabouts]{w}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "foretell-arrival", Method: "GET", Path: setRoute + "/arrival", Summary: "Tell when a path of a cloud set, or a change that is made somewhere, will be at each replica", Tags: tags},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Path   string    `query:"path" maxLength:"4096" doc:"Path within the set, whose newest version is asked for"`
+			MadeAt string    `query:"madeAt" maxLength:"255" doc:"Name of the replica at which a change is made, instead of a path"`
+			At     time.Time `query:"at" doc:"When it is made; now when absent"`
+			Size   int64     `query:"size" minimum:"0" maximum:"1125899906842624" doc:"Bytes that are changed"`
+		}) (*body[model.ArrivalForecast], error) {
+			asked := model.AskArrival{Path: in.Path, MadeAt: in.MadeAt, Size: in.Size}
+			if !in.At.IsZero() {
+				asked.At = &in.At
+			}
+			f, err := a.Replicas.Arrival(ctx, in.Set, asked)
+			return &body[model.ArrivalForecast]{f}, err
 		})
 	route(a, model.Operator, huma.Operation{OperationID: "move-contents", Method: "POST", Path: setRoute + "/contents", Summary: "Fetch contents to an edge of a cloud set, or make stubs there", Tags: tags, DefaultStatus: 202},
 		func(ctx context.Context, in *struct {

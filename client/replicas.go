@@ -241,6 +241,24 @@ func (c *Client) WhereContent(ctx context.Context, set, path string) (model.Wher
 	return read[model.Whereabouts](ctx, c, url.Values{"path": {path}}, "replica-sets", set, "where")
 }
 
+// Arrival tells when a path of a cloud set, or a change that is made somewhere, will be at each replica.
+func (c *Client) Arrival(ctx context.Context, set string, asked model.AskArrival) (model.ArrivalForecast, error) {
+	query := url.Values{}
+	if asked.Path != "" {
+		query.Set("path", asked.Path)
+	}
+	if asked.MadeAt != "" {
+		query.Set("madeAt", asked.MadeAt)
+	}
+	if asked.At != nil {
+		query.Set("at", asked.At.Format(time.RFC3339))
+	}
+	if asked.Size > 0 {
+		query.Set("size", fmt.Sprint(asked.Size))
+	}
+	return read[model.ArrivalForecast](ctx, c, query, "replica-sets", set, "arrival")
+}
+
 // MoveContents fetches contents to an edge of a cloud set, or makes stubs there.
 func (c *Client) MoveContents(ctx context.Context, set string, asked model.MoveContents) (model.ContentsMove, error) {
 	return add[model.ContentsMove](ctx, c, asked, "replica-sets", set, "contents")

@@ -134,5 +134,12 @@ func (d *Demo) keepSpecimens(ctx context.Context, api *client.Client) error {
 	if _, err := api.CheckServer(ctx, island.name); err != nil {
 		return err
 	}
-	return keep(ctx, api, specimens)
+	if err := keep(ctx, api, specimens); err != nil {
+		return err
+	}
+	if err := awaitFilled(ctx, api, specimens.Name); err != nil {
+		return err
+	}
+	_, err = api.DropProbe(ctx, specimens.Name, model.DropProbe{})
+	return err
 }

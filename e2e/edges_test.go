@@ -82,6 +82,7 @@ func TestEdges(t *testing.T) {
 	c.written()
 	c.policies()
 	c.moves()
+	c.arrivals()
 	c.moverKilled()
 	c.wholeAgain()
 }
@@ -360,6 +361,35 @@ func (c *clouded) moves() {
 	refused(c.T, "an edge of whole files", err, 422, "edge")
 }
 
+// arrivals: of a file put straight into the bucket it is told when it comes to the edges, and then it comes.
+func (c *clouded) arrivals() {
+	c.Helper()
+	if _, err := c.sky.Client.PutObject(c.Context(), c.at.Bucket, "new/straight.tif", strings.NewReader("straight in"), 11, "", "", minio.PutObjectOptions{}); err != nil {
+		c.Fatal(err)
+	}
+	f, err := c.e.API.Arrival(c.Context(), "scans", model.AskArrival{Path: "new/straight.tif"})
+	if err != nil || len(f.Places) != 3 || f.MadeAt != "haar" || !f.Places[0].There || f.Places[1].Content == nil || f.Places[2].Name == nil {
+		c.Fatalf("foretold is %+v, %v", f, err)
+	}
+	if until := time.Until(f.Places[1].Content.Latest); until < time.Hour || until > 7*time.Hour {
+		c.Errorf("it comes to oak within %s, by the next sweep", until)
+	}
+	for what, asked := range map[string]model.AskArrival{"path": {}, "madeAt": {MadeAt: "nowhere"}} {
+		_, err := c.e.API.Arrival(c.Context(), "scans", asked)
+		refused(c.T, "an arrival of nothing", err, 422, what)
+	}
+	if err := c.e.API.LookAtReplicas(c.Context(), "scans", "haar"); err != nil {
+		c.Fatal(err)
+	}
+	await(c.T, "what was put straight into the bucket", func() bool {
+		_, err := os.Stat(c.path("new/straight.tif"))
+		return err == nil
+	})
+	if f, err := c.e.API.Arrival(c.Context(), "scans", model.AskArrival{Path: "new/straight.tif"}); err != nil || !f.Places[2].There {
+		c.Errorf("once it is there: %+v, %v", f, err)
+	}
+}
+
 // moverKilled: while no mover runs, readers get an error and no zeros. Once it was started again, they wait until the service has told
 // it where contents are.
 func (c *clouded) moverKilled() {
@@ -406,7 +436,7 @@ func (c *clouded) wholeAgain() {
 	await(c.T, "whole files", func() bool {
 		stubs, all := c.stubs()
 		f := c.edge().EdgeFigures
-		return stubs == 0 && all == 7 && f != nil && f.Stubs == 0 && f.Whole == 7
+		return stubs == 0 && all == 8 && f != nil && f.Stubs == 0 && f.Whole == 8
 	})
 	if err := c.e.API.RemoveReplicaSet(c.Context(), "scans"); err != nil {
 		c.Error(err)

@@ -100,3 +100,44 @@ type ContentProblem struct {
 	Path    string `json:"path" doc:"Path within the set"`
 	Problem string `json:"problem" doc:"Why"`
 }
+
+// AskArrival asks when something will be where: a path as it is now, or a change that is made somewhere.
+type AskArrival struct {
+	Path   string     // within the set
+	MadeAt string     // replica at which a change is made, instead of a path
+	At     *time.Time // when that is; nil is now
+	Size   int64      // bytes that are changed
+}
+
+// ArrivalForecast is when a change will be where.
+type ArrivalForecast struct {
+	Set    string         `json:"set" doc:"Name of the cloud set"`
+	Path   string         `json:"path,omitempty" doc:"Path within the set that was asked for"`
+	MadeAt string         `json:"madeAt,omitempty" doc:"Replica at which the change is; absent where several have it"`
+	At     time.Time      `json:"at" doc:"From when on it is told: when the change is made, or now"`
+	Size   int64          `json:"size" doc:"Bytes of its content"`
+	Places []PlaceArrival `json:"places" doc:"The bucket, and each edge"`
+}
+
+// PlaceArrival is when a change will be at one replica.
+type PlaceArrival struct {
+	Replica    string       `json:"replica" doc:"Name of the replica"`
+	Server     string       `json:"server" doc:"Name of its server"`
+	Bucket     bool         `json:"bucket,omitempty" doc:"Whether it is the bucket"`
+	There      bool         `json:"there" doc:"Whether it is there already"`
+	Name       *ArrivalSpan `json:"name,omitempty" doc:"When its name is seen there; absent when it is there, or never comes"`
+	Content    *ArrivalSpan `json:"content,omitempty" doc:"When its content is there; absent when it is there, comes on first use, or never comes"`
+	OnFirstUse bool         `json:"onFirstUse,omitempty" doc:"Whether the content comes when somebody reads it"`
+	Why        []string     `json:"why" doc:"What decides when"`
+	// Measured are of the latest probes that came from the same replica.
+	Probes     int    `json:"probes,omitempty" doc:"Probes from the same replica that have arrived there"`
+	MeasuredMs *int64 `json:"measuredMs,omitempty" doc:"How long they took, in the median, in milliseconds"`
+	ForetoldMs *int64 `json:"foretoldMs,omitempty" doc:"How long they were to take, in the median, in milliseconds"`
+}
+
+// ArrivalSpan is when something happens, as far as that can be told.
+type ArrivalSpan struct {
+	Earliest time.Time `json:"earliest" doc:"Not before"`
+	Expected time.Time `json:"expected" doc:"Most likely"`
+	Latest   time.Time `json:"latest" doc:"By then, when nothing fails"`
+}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
@@ -19,6 +20,10 @@ func cloudCommand() *cli.Command {
 	return &cli.Command{Name: "cloud", Usage: "contents of cloud sets: of a bucket and its edges", Commands: []*cli.Command{
 		{Name: "list", Usage: "list the edges of cloud sets, with what they hold", ArgsUsage: "[SET]", Action: signedIn(listEdges, "SET?")},
 		{Name: "where", Usage: "show where the content of a path is now", ArgsUsage: "SET PATH", Action: signedIn(showWhere, "SET", "PATH")},
+		{Name: "arrival", Usage: "tell when a path, or a change made somewhere, will be in the bucket and at each edge", ArgsUsage: "SET [PATH]", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "made-at", Usage: "`REPLICA` at which a change is made, instead of a path"},
+			&cli.StringFlag{Name: "at", Usage: "`TIME` at which it is made, such as \"2026-03-02 17:30\"; now when absent"},
+			&cli.StringFlag{Name: "size", Usage: "`SIZE` of what is changed, such as 2GiB"}}, Action: signedIn(tellArrival, "SET", "PATH?")},
 		{Name: "fetch", Usage: "fill the stubs of a folder or a file of an edge", ArgsUsage: "SET EDGE [PATH]", Flags: move, Action: signedIn(moveContents(false), "SET", "EDGE", "PATH?")},
 		{Name: "offload", Usage: "make stubs of a folder or a file of an edge, whose contents the bucket has", ArgsUsage: "SET EDGE [PATH]", Flags: move, Action: signedIn(moveContents(true), "SET", "EDGE", "PATH?")},
 		{Name: "policy", Usage: "set what an edge keeps whole; --rehearse shows what becomes a stub now", ArgsUsage: "SET EDGE", Flags: []cli.Flag{
@@ -123,6 +128,76 @@ func showWhere(ctx context.Context, c *cli.Command, api *client.Client, args []s
 }
 
 var contentWords = map[string]string{model.ContentWhole: "here", model.ContentStub: "on first use", model.ContentFolder: "folder", model.ContentNowhere: "nothing", model.ContentUnknown: "unknown"}
+
+func tellArrival(ctx context.Context, c *cli.Command, api *client.Client, args []string) (err error) {
+	asked := model.AskArrival{Path: append(args, "")[1], MadeAt: c.String("made-at")}
+	if c.IsSet("at") {
+		at, err := timeIn("at", c.String("at"))
+		if err != nil {
+			return err
+		}
+		asked.At = &at
+	}
+	if c.IsSet("size") {
+		if asked.Size, err = sizeIn("size", c.String("size")); err != nil {
+			return err
+		}
+	}
+	f, err := api.Arrival(ctx, args[0], asked)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"place", "", "earliest", "expected", "latest", "probes took", "why"}}
+	for _, p := range f.Places {
+		name := p.Replica
+		if p.Bucket {
+			name += " (bucket)"
+		}
+		took := ""
+		if p.MeasuredMs != nil {
+			took = (time.Duration(*p.MeasuredMs) * time.Millisecond).Round(100 * time.Millisecond).String()
+		}
+		for _, line := range arrivalLines(p) {
+			t.add(name, line.what, line.earliest, line.expected, line.latest, took, strings.Join(p.Why, "; "))
+			name, took, p.Why = "", "", nil
+		}
+	}
+	return show(c, f, t)
+}
+
+type arrivalLine struct{ what, earliest, expected, latest string }
+
+// timeIn reads a time of this host's clock.
+func timeIn(flag, text string) (at time.Time, err error) {
+	for _, form := range []string{time.RFC3339, "2006-01-02 15:04:05", "2006-01-02 15:04", time.DateOnly} {
+		if at, err = time.ParseInLocation(form, text, time.Local); err == nil {
+			return at, nil
+		}
+	}
+	return at, usageError{fmt.Sprintf("--%s: %q is no time; write it as 2026-03-02 17:30", flag, text)}
+}
+
+// arrivalLines say when name and content of a change are at a place.
+func arrivalLines(p model.PlaceArrival) (lines []arrivalLine) {
+	add := func(what string, s *model.ArrivalSpan) {
+		lines = append(lines, arrivalLine{what, when(s.Earliest), when(s.Expected), when(s.Latest)})
+	}
+	switch {
+	case p.There:
+		return []arrivalLine{{what: "there"}}
+	case p.Name == nil:
+		return []arrivalLine{{what: "never"}}
+	case p.Content != nil && *p.Name == *p.Content:
+		add("name and content", p.Content)
+	case p.Content != nil:
+		add("name", p.Name)
+		add("content", p.Content)
+	default:
+		add("name", p.Name)
+		lines = append(lines, arrivalLine{what: "content on first use"})
+	}
+	return lines
+}
 
 func moveContents(off bool) func(context.Context, *cli.Command, *client.Client, []string) error {
 	return func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {

@@ -149,6 +149,7 @@ func startService(t *testing.T) *service {
 		"GET /replica-plans/5":                             bedsPlan,
 		"GET /replica-sets/scans":                          scansSet,
 		"GET /replica-sets/scans/where":                    `{"path":"a.tif","places":[{"replica":"haar","server":"haar","bucket":true,"content":"whole","current":true,"size":9,"allocated":9},{"replica":"sedge","server":"sedge","content":"stub","current":true,"size":9,"allocated":0,"modified":"2026-11-01T10:00:00Z"}]}`,
+		"GET /replica-sets/scans/arrival":                  `{"set":"scans","madeAt":"haar","at":"2026-03-02T00:00:00Z","size":9,"places":[{"replica":"haar","server":"haar","bucket":true,"there":true,"why":["haar is scanned every 6h"]},{"replica":"sedge","server":"sedge","there":false,"onFirstUse":true,"name":{"earliest":"2026-03-02T00:00:00Z","expected":"2026-03-02T03:00:00Z","latest":"2026-03-02T06:00:00Z"},"why":[],"probes":1,"measuredMs":4300}]}`,
 		"POST /replica-sets/scans/contents":                `{"set":"scans","edge":"sedge","path":"old","files":3,"bytes":3072,"moved":0,"movedBytes":0,"failed":0}`,
 		"POST /replica-sets/scans/preview":                 `{"outcome":"pass","checks":[],"follows":["12 files become stubs now, which frees 9 KiB."]}`,
 		"PATCH /replica-sets/scans/replicas/sedge":         scansSet,
@@ -365,6 +366,9 @@ func TestCommands(t *testing.T) {
 		{"cloud list scans", "", "whole files", 0},
 		{"cloud where scans a.tif", "", "sedge          on first use  current", 0},
 		{"cloud where beds b.tif", "", "look elsewhere", 1},
+		{"cloud arrival --made-at haar --size 2GiB --at 2026-03-02 scans", "", "content on first use", 0},
+		{"cloud arrival scans a.tif", "", "haar is scanned every 6h", 0},
+		{"cloud arrival --at noon scans", "", "is no time", 2},
 		{"cloud fetch --rehearse scans sedge old", `POST /replica-sets/scans/contents {"edge":"sedge","path":"old","rehearse":true}`, "3 files (3.0 KiB) would be fetched to sedge; nothing was changed", 0},
 		{"cloud offload --rehearse scans sedge", `POST /replica-sets/scans/contents {"edge":"sedge","offload":true,"rehearse":true}`, "3 files (3.0 KiB) would", 0},
 		{"cloud policy --free 20 --unused 9 --keep-newest 2GiB --never *.db --refuse nightly-backup --patience 5s scans sedge", `PATCH /replica-sets/scans/replicas/sedge {"edge":{"fill":"names","freePercent":20,"unusedDays":9,"keepNewest":2147483648,"never":["*.db"],"refused":["nightly-backup"],"waitS":5}}`, "sedge of scans keeps: names first, 20% free", 0},
@@ -401,7 +405,7 @@ func TestCommands(t *testing.T) {
 func TestCommandsAsJSON(t *testing.T) {
 	t.Setenv("BSPAN_TOKEN", "token")
 	for _, args := range []string{"site list", "site legs", "namespace list", "namespace tree garden", "namespace lint garden", "namespace history garden", "namespace mappings garden",
-		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds", "replica verifications beds", "replica probes beds", "replica attic compare beds 4", "replica accounts beds", "account map list", "account map show trees", "account map pairs trees oak elm", "replica edit --rehearse --layout hub beds", "job list", "cloud list", "cloud where scans a.tif", "cloud offload --rehearse scans sedge", "cloud policy --free 20 scans sedge",
+		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds", "replica verifications beds", "replica probes beds", "replica attic compare beds 4", "replica accounts beds", "account map list", "account map show trees", "account map pairs trees oak elm", "replica edit --rehearse --layout hub beds", "job list", "cloud list", "cloud where scans a.tif", "cloud arrival scans a.tif", "cloud offload --rehearse scans sedge", "cloud policy --free 20 scans sedge",
 		"front list", "front show reed/garden", "front check reed/garden", "front add --rehearse garden reed", "run list", "run show 5", "user list", "server list", "server show reed", "where /garden/store", "site remove --rehearse Marsh", "namespace hold --location oak/store /garden/store"} {
 		s := startService(t)
 		out, code := s.bspan(t, append([]string{"--output", "json"}, strings.Fields(args)...)...)

@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"bridgespan/client"
 	"bridgespan/core/fault"
@@ -124,13 +123,5 @@ func TestEveryCommandHasHelp(t *testing.T) {
 	}
 	if seen < 30 {
 		t.Errorf("only %d commands were looked at", seen)
-	}
-}
-
-func TestLasting(t *testing.T) {
-	for d, want := range map[time.Duration]string{0: "0s", 40 * time.Second: "40s", 90 * time.Second: "1m30s", 10 * time.Minute: "10m", 5 * time.Hour: "5h", 9*time.Hour + 30*time.Minute: "9h30m", 5*time.Hour + 3*time.Second: "5h0m3s", 1500 * time.Millisecond: "2s"} {
-		if got := lasting(d); got != want {
-			t.Errorf("%v: %s, want %s", d, got, want)
-		}
 	}
 }

@@ -85,17 +85,6 @@ func done(c *cli.Command, value any, format string, args ...any) error {
 	return show(c, value, t)
 }
 
-// lasting says how long something takes, without units that are zero at its end.
-func lasting(d time.Duration) string {
-	text := d.Round(time.Second).String()
-	for _, zero := range []string{"m0s", "h0m"} {
-		if strings.HasSuffix(text, zero) {
-			text = text[:len(text)-2]
-		}
-	}
-	return text
-}
-
 func when(t time.Time) string {
 	if t.IsZero() {
 		return ""

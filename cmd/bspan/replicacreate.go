@@ -12,6 +12,7 @@ import (
 
 	"bridgespan/client"
 	"bridgespan/core/namespace"
+	"bridgespan/core/text"
 	"bridgespan/model"
 )
 
@@ -154,7 +155,7 @@ func memberCommands() []*cli.Command {
 				if err != nil {
 					return foretell(ctx, api, args[0], model.SettingsChange{Replica: &model.ReplicaChange{Name: args[1], Change: e}}, err)
 				}
-				return done(c, s, "%s is scanned every %s", args[1], lasting(cmp.Or(every, model.UsualSweep)))
+				return done(c, s, "%s is scanned every %s", args[1], text.Lasting(cmp.Or(every, model.UsualSweep)))
 			}, "SET", "REPLICA")},
 		{Name: "quota", Usage: "bound what may be on its way in to a replica, or what its attic may keep", ArgsUsage: "SET REPLICA", Flags: []cli.Flag{&cli.StringFlag{Name: "intake", Usage: "`SIZE` such as 4GiB"}, &cli.StringFlag{Name: "attic", Usage: "`SIZE` such as 20GiB; 0 for no bound"}, rehearseFlag()},
 			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {

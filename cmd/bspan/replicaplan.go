@@ -14,6 +14,7 @@ import (
 	"bridgespan/core/filter"
 	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
+	"bridgespan/core/text"
 	"bridgespan/model"
 )
 
@@ -91,7 +92,7 @@ func layoutLines(l model.PlanLayout) []string {
 		switch {
 		case l.Endless:
 		case f.P95S > 0:
-			line += fmt.Sprintf("; then half of the changes within %s, 95%% within %s", lasting(time.Duration(f.MedianS)*time.Second), lasting(time.Duration(f.P95S)*time.Second))
+			line += fmt.Sprintf("; then half of the changes within %s, 95%% within %s", text.Lasting(time.Duration(f.MedianS)*time.Second), text.Lasting(time.Duration(f.P95S)*time.Second))
 		default:
 			line += "; then changes within a second"
 		}

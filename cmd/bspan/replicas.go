@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
+	"bridgespan/core/text"
 	"bridgespan/model"
 )
 
@@ -138,7 +139,7 @@ func replicaSetTable(s model.ReplicaSet) table {
 		if r.Looked != nil {
 			line += fmt.Sprintf(" Last scan %s ago, in %s", time.Since(*r.Looked).Round(time.Second), time.Duration(r.LookMs)*time.Millisecond)
 			if r.Swept {
-				line += ", every " + lasting(r.Sweep())
+				line += ", every " + text.Lasting(r.Sweep())
 			}
 			line += "."
 		}

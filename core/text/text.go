@@ -7,6 +7,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 )
@@ -121,4 +122,15 @@ func Middle(name string) string {
 		return name
 	}
 	return string(text[:28]) + " … " + string(text[len(text)-28:])
+}
+
+// Lasting says how long something takes, without units that are zero at its end.
+func Lasting(d time.Duration) string {
+	said := d.Round(time.Second).String()
+	for _, zero := range []string{"m0s", "h0m"} {
+		if strings.HasSuffix(said, zero) {
+			said = said[:len(said)-2]
+		}
+	}
+	return said
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf8"
 )
 
@@ -83,6 +84,14 @@ func TestCell(t *testing.T) {
 	} {
 		if got := Cell(in); got != want {
 			t.Errorf("%q is the cell %q, want %q", in, got, want)
+		}
+	}
+}
+
+func TestLasting(t *testing.T) {
+	for d, want := range map[time.Duration]string{0: "0s", 40 * time.Second: "40s", 90 * time.Second: "1m30s", 10 * time.Minute: "10m", 5 * time.Hour: "5h", 9*time.Hour + 30*time.Minute: "9h30m", 5*time.Hour + 3*time.Second: "5h0m3s", 1500 * time.Millisecond: "2s"} {
+		if got := Lasting(d); got != want {
+			t.Errorf("%v: %s, want %s", d, got, want)
 		}
 	}
 }

@@ -45,7 +45,8 @@ func (s *Service) PublishBy(p Publisher) { s.publish = p }
 // this instance in leases; changed is called after every change.
 func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service, leases *work.Leases, changed func()) *Service {
 	base := &sets.Base{DB: db, Estate: e, People: a, Runs: j, Changed: changed, Wake: make(chan struct{}, 1)}
-	s := &Service{Base: base, Proofs: proof.New(base), Edges: edges.New(base), Workers: worker.New(base, leases)}
+	proofs := proof.New(base)
+	s := &Service{Base: base, Proofs: proofs, Edges: edges.New(base, proofs.Probes), Workers: worker.New(base, leases)}
 	s.Plans = planning.New(base, s.plannedSteps)
 	j.Register(createKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true, Stop: jobs.StopsSteps}, s.createSet)
 	return s

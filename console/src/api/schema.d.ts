@@ -1488,6 +1488,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replica-sets/{set}/arrival": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell when a path of a cloud set, or a change that is made somewhere, will be at each replica
+         * @description Needs the role viewer.
+         */
+        get: operations["foretell-arrival"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/replica-sets/{set}/attic": {
         parameters: {
             query?: never;
@@ -3012,6 +3032,43 @@ export interface components {
             permissionsMs?: number;
             /** @description Name of the replica */
             replica: string;
+        };
+        ArrivalForecast: {
+            /**
+             * Format: date-time
+             * @description From when on it is told: when the change is made, or now
+             */
+            at: string;
+            /** @description Replica at which the change is; absent where several have it */
+            madeAt?: string;
+            /** @description Path within the set that was asked for */
+            path?: string;
+            /** @description The bucket, and each edge */
+            places: components["schemas"]["PlaceArrival"][];
+            /** @description Name of the cloud set */
+            set: string;
+            /**
+             * Format: int64
+             * @description Bytes of its content
+             */
+            size: number;
+        };
+        ArrivalSpan: {
+            /**
+             * Format: date-time
+             * @description Not before
+             */
+            earliest: string;
+            /**
+             * Format: date-time
+             * @description Most likely
+             */
+            expected: string;
+            /**
+             * Format: date-time
+             * @description By then, when nothing fails
+             */
+            latest: string;
         };
         AskFrontCheck: {
             /** @description Account of a person; absent: the one that checks it as a rule */
@@ -5717,6 +5774,39 @@ export interface components {
             path: string;
             server: string;
             share: string;
+        };
+        PlaceArrival: {
+            /** @description Whether it is the bucket */
+            bucket?: boolean;
+            /** @description When its content is there; absent when it is there, comes on first use, or never comes */
+            content?: components["schemas"]["ArrivalSpan"];
+            /**
+             * Format: int64
+             * @description How long they were to take, in the median, in milliseconds
+             */
+            foretoldMs?: number;
+            /**
+             * Format: int64
+             * @description How long they took, in the median, in milliseconds
+             */
+            measuredMs?: number;
+            /** @description When its name is seen there; absent when it is there, or never comes */
+            name?: components["schemas"]["ArrivalSpan"];
+            /** @description Whether the content comes when somebody reads it */
+            onFirstUse?: boolean;
+            /**
+             * Format: int64
+             * @description Probes from the same replica that have arrived there
+             */
+            probes?: number;
+            /** @description Name of the replica */
+            replica: string;
+            /** @description Name of its server */
+            server: string;
+            /** @description Whether it is there already */
+            there: boolean;
+            /** @description What decides when */
+            why: string[];
         };
         PlaceOfContent: {
             /**
@@ -10776,6 +10866,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReplicaSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "foretell-arrival": {
+        parameters: {
+            query?: {
+                /** @description Path within the set, whose newest version is asked for */
+                path?: string;
+                /** @description Name of the replica at which a change is made, instead of a path */
+                madeAt?: string;
+                /** @description When it is made; now when absent */
+                at?: string;
+                /** @description Bytes that are changed */
+                size?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArrivalForecast"];
                 };
             };
             /** @description Error */

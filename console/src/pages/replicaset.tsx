@@ -13,6 +13,7 @@ import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Button, Dialog, Facts, Loading, PageHead, Section, TextField, Trouble } from "../components/ui";
 import { Week } from "../components/week";
+import { WhenWhere } from "./arrival";
 import { Contents, isCloudSet, WhereIs } from "./edges";
 import { SetProof } from "./setproof";
 import { AccountsOfSet, AddReplicaForm, LaneForm, ReplicaForm, SettingsForm } from "./setsettings";
@@ -41,6 +42,7 @@ export function ReplicaSetPage() {
       <Section title="Replicas" aside={<>{set.permissions === "map" && <Button look="quiet" onClick={() => setDoing({ kind: "accounts" })}>Accounts</Button>} <Button onClick={() => setDoing({ kind: "add" })}>Add a replica</Button></>}><Replicas set={set} onReplica={(replica) => setDoing({ kind: "replica", replica })} /></Section>
       <Troubles set={set} />
       {isCloudSet(set) && <WhereIs set={set} />}
+      {isCloudSet(set) && <WhenWhere set={set} />}
       <SetProof set={set} />
       <Section title="Backlog in the last day"><Backlog set={set} /></Section>
       <Section title="Attic"><Attic set={set} onDo={(kind, item) => setDoing({ kind, item })} /></Section>

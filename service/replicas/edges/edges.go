@@ -15,11 +15,14 @@ import (
 )
 
 // Edges are the use cases.
-type Edges struct{ *sets.Base }
+type Edges struct {
+	*sets.Base
+	probes func(ctx context.Context, set string, most int) ([]model.ReplicaProbe, error)
+}
 
-// New makes the use cases.
-func New(base *sets.Base) *Edges {
-	s := &Edges{base}
+// New makes the use cases. probes lists the latest probes of a set.
+func New(base *sets.Base, probes func(ctx context.Context, set string, most int) ([]model.ReplicaProbe, error)) *Edges {
+	s := &Edges{base, probes}
 	base.Runs.Register(RunKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch}, s.work)
 	return s
 }

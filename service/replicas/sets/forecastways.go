@@ -1,6 +1,7 @@
 package sets
 
 import (
+	"cmp"
 	"time"
 
 	"bridgespan/core/calendar"
@@ -41,7 +42,7 @@ func WaysOf(set *model.ReplicaSet, legs []namespace.Leg, at time.Time) (ways []f
 			week = calendar.Always()
 		}
 		route := plan.Between(legs, site[l.FromID], site[l.ToID])
-		ways = append(ways, forecast.Way{Lane: replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, Mbit: route.Mbit, RTT: route.RTT, Calendar: week, Waits: l.Backlog.Bytes})
+		ways = append(ways, forecast.Way{Lane: replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}, Mbit: cmp.Or(route.Mbit, UnknownMbit), RTT: route.RTT, Calendar: week, Waits: l.Backlog.Bytes})
 	}
 	return ways
 }

@@ -1,0 +1,317 @@
+package edges
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/forecast"
+	"bridgespan/core/replica"
+	"bridgespan/core/text"
+	"bridgespan/model"
+	"bridgespan/service/replicas/sets"
+	"bridgespan/tree"
+)
+
+// slowest is the share of a way's speed that the latest arrival is told with.
+const slowest = 2
+
+// probesMost is how many of the latest probes are compared with a forecast.
+const probesMost = 20
+
+// arrivalMost is how far ahead a change may be asked for.
+const arrivalMost = 366 * 24 * time.Hour
+
+// Arrival tells when a path, or a change that is made somewhere, will be in the bucket and at each edge.
+func (s *Edges) Arrival(ctx context.Context, name string, asked model.AskArrival) (f model.ArrivalForecast, err error) {
+	set, err := s.cloudSet(ctx, name)
+	if err != nil {
+		return f, err
+	}
+	legs, err := s.DB.Legs(ctx)
+	if err != nil {
+		return f, err
+	}
+	c := &coming{set: &set, now: time.Now(), there: [3]map[replica.ID]time.Time{{}, {}, {}}, first: map[int64]string{}}
+	c.found = model.ArrivalForecast{Set: set.Name, At: c.now.UTC()}
+	switch {
+	case (asked.Path == "") == (asked.MadeAt == ""):
+		err = fault.Field("path", "give a path of the set, or where a change is made", "one of path and madeAt is needed")
+	case asked.Path != "":
+		err = s.path(ctx, c, asked.Path)
+	default:
+		err = c.change(asked)
+	}
+	if err != nil {
+		return f, err
+	}
+	c.tell(sets.WaysOf(&set, legs, c.now))
+	return c.found, s.measured(ctx, c)
+}
+
+// coming is a change of which is told when it comes.
+type coming struct {
+	set   *model.ReplicaSet
+	now   time.Time
+	there [3]map[replica.ID]time.Time // where it is: at the earliest, as is expected, at the latest
+	first map[int64]string            // what decides that, of replicas at which it is not seen yet
+	had   map[int64]bool              // replicas that have it already
+	found model.ArrivalForecast
+}
+
+// change lets a change be made somewhere.
+func (c *coming) change(asked model.AskArrival) error {
+	r, err := sets.FindReplica(c.set, asked.MadeAt)
+	if err != nil {
+		return sets.InField("madeAt", err)
+	}
+	at := c.now
+	if asked.At != nil {
+		at = asked.At.Local()
+	}
+	if d := at.Sub(c.now); d > arrivalMost || d < -arrivalMost {
+		return fault.Field("at", "give a time within a year", "%s is too far away", at.Format(time.DateOnly))
+	}
+	mean, most := sets.UnseenFor(r)
+	c.from(r, at, at.Add(mean), at.Add(most))
+	c.first[r.ID] = fmt.Sprintf("%s is scanned every %s", r.Name, text.Lasting(cmp.Or(r.Sweep(), most)))
+	c.found.MadeAt, c.found.At, c.found.Size = r.Name, at.UTC(), asked.Size
+	c.had = map[int64]bool{r.ID: true}
+	return nil
+}
+
+func (c *coming) from(r *model.Replica, earliest, expected, latest time.Time) {
+	for i, at := range []time.Time{earliest, expected, latest} {
+		c.there[i][replica.ID(r.ID)] = at.Local()
+	}
+}
+
+// path looks where the newest version of a path is.
+func (s *Edges) path(ctx context.Context, c *coming, of string) error {
+	w, err := s.Where(ctx, c.set.Name, of)
+	if err != nil {
+		return err
+	}
+	c.found.Path, c.had = w.Path, map[int64]bool{}
+	recs := make([]replica.Record, len(c.set.Replicas))
+	for i := range recs {
+		list, err := s.DB.Replication().Get(ctx, replica.ID(c.set.Replicas[i].ID), tree.Key(w.Path, false))
+		if err != nil {
+			return err
+		}
+		recs[i] = list[0]
+	}
+	c.holders(w.Places, recs)
+	return nil
+}
+
+// holders finds the replicas that have the newest version: those that show what is not seen yet, else those whose
+// records are the newest.
+func (c *coming) holders(places []model.PlaceOfContent, recs []replica.Record) {
+	newest := recs[0].Version
+	for _, r := range recs {
+		if r.Version.Compare(newest) == replica.After {
+			newest = r.Version
+		}
+	}
+	unseen := false
+	for i, p := range places {
+		unseen = unseen || shows(p, &recs[i])
+	}
+	for i, p := range places {
+		r := &c.set.Replicas[i]
+		switch {
+		case unseen && shows(p, &recs[i]):
+			c.unseenAt(r)
+		case unseen || recs[i].Version.Compare(newest) != replica.Equal:
+			continue
+		default:
+			c.from(r, c.now, c.now, c.now)
+		}
+		c.had[r.ID] = true
+		c.found.Size = max(c.found.Size, p.Size)
+		c.found.MadeAt = r.Name
+	}
+	if len(c.had) > 1 {
+		c.found.MadeAt = ""
+	}
+}
+
+// shows reports whether a replica has something else at a path than what was seen there last.
+func shows(p model.PlaceOfContent, rec *replica.Record) bool {
+	switch p.Content {
+	case model.ContentFolder:
+		return rec.Kind != replica.Folder
+	case model.ContentWhole, model.ContentStub:
+		return rec.Kind != replica.File || rec.Size != p.Size || p.Modified != nil && p.Modified.Sub(rec.Modified).Abs() > replica.TimeTolerance
+	}
+	return false
+}
+
+// unseenAt is where something is that was not seen yet: it is by the end of the next scan.
+func (c *coming) unseenAt(r *model.Replica) {
+	_, most := sets.UnseenFor(r)
+	latest := c.now.Add(most)
+	if r.Looked != nil {
+		latest = later(r.Looked.Add(most), c.now)
+	}
+	c.from(r, c.now, c.now.Add(latest.Sub(c.now)/2), latest)
+	c.first[r.ID] = fmt.Sprintf("not seen at %s yet, which is scanned every %s, next by %s", r.Name, text.Lasting(cmp.Or(r.Sweep(), most)), clock(latest))
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// clock is a time as people read it: with the day, when it is not near.
+func clock(t time.Time) string {
+	t = t.Local()
+	if until := time.Until(t); until > -12*time.Hour && until < 12*time.Hour {
+		return t.Format("15:04:05")
+	}
+	return t.Format("Mon 2 Jan 15:04")
+}
+
+// tell tells of each replica when the change comes.
+func (c *coming) tell(ways []forecast.Way) {
+	var names, contents [3]map[replica.ID]forecast.Hop
+	for i := range c.there {
+		these := slices.Clone(ways)
+		for k := range these {
+			switch i {
+			case 0:
+				these[k].Waits = 0
+			case 2:
+				these[k].Mbit /= slowest
+			}
+		}
+		names[i] = forecast.Arrivals(c.there[i], these, 0, sets.AtEnds)
+		contents[i] = forecast.Arrivals(c.there[i], these, c.found.Size, sets.AtEnds)
+	}
+	for i := range c.set.Replicas {
+		r := &c.set.Replicas[i]
+		p := model.PlaceArrival{Replica: r.Name, Server: r.Server, Bucket: r.Swept, There: c.had[r.ID], Why: []string{}}
+		id := replica.ID(r.ID)
+		if why := c.first[r.ID]; why != "" {
+			p.Why = append(p.Why, why)
+		}
+		if !p.There {
+			p.Name, p.Content = spanOf(names, id), spanOf(contents, id)
+			p.Why = append(p.Why, c.why(contents[1], ways, id)...)
+			c.stubs(r, &p)
+		}
+		c.found.Places = append(c.found.Places, p)
+	}
+}
+
+// spanOf is when a change is at a replica; nil when it never gets there.
+func spanOf(hops [3]map[replica.ID]forecast.Hop, id replica.ID) *model.ArrivalSpan {
+	for _, h := range hops {
+		if _, ok := h[id]; !ok {
+			return nil
+		}
+	}
+	return &model.ArrivalSpan{Earliest: hops[0][id].At.UTC(), Expected: hops[1][id].At.UTC(), Latest: hops[2][id].At.UTC()}
+}
+
+// stubs tells what an edge makes of names and contents.
+func (c *coming) stubs(r *model.Replica, p *model.PlaceArrival) {
+	if !r.Edge.HasStubs() {
+		p.Name = p.Content // a name appears when its content is there
+		return
+	}
+	policy := PolicyOf(r.Edge)
+	switch {
+	case policy.Never != nil && c.found.Path != "" && policy.Never(c.found.Path): // it stays whole
+	case r.Edge.Fill == model.FillStubs:
+		p.Content, p.OnFirstUse = nil, true
+		p.Why = append(p.Why, "contents come to "+r.Name+" on first use")
+	case r.EdgeFigures != nil && r.EdgeFigures.Free-c.found.Size < r.EdgeFigures.Line:
+		p.Content, p.OnFirstUse = nil, true
+		p.Why = append(p.Why, r.Name+" is at its free-space line: the content comes on first use, unless files that were not used for longer make room")
+	}
+}
+
+// why tells what decides when a change is at a replica: each part of its way, from its beginning on.
+func (c *coming) why(hops map[replica.ID]forecast.Hop, ways []forecast.Way, id replica.ID) (list []string) {
+	hop, ok := hops[id]
+	if !ok {
+		return []string{"no lane to it is ever open"}
+	}
+	if hop.By < 0 {
+		return nil
+	}
+	w := &ways[hop.By]
+	from, to := c.nameOf(w.From), c.nameOf(w.To)
+	list = append(c.why(hops, ways, w.From), fmt.Sprintf("from %s to %s%s", from, to, paceOf(w)))
+	if hop.Sent.After(hops[w.From].At) {
+		list = append(list, fmt.Sprintf("that lane is closed until %s", clock(hop.Sent)))
+	}
+	if w.Waits > 0 {
+		list = append(list, fmt.Sprintf("%s wait for it before", humanize.IBytes(uint64(w.Waits))))
+	}
+	return list
+}
+
+func (c *coming) nameOf(id replica.ID) string {
+	for _, r := range c.set.Replicas {
+		if r.ID == int64(id) {
+			return r.Name
+		}
+	}
+	return "?"
+}
+
+func paceOf(w *forecast.Way) string {
+	if w.Mbit == 0 {
+		return ""
+	}
+	if rate := w.Calendar.At(time.Now()); rate > 0 && float64(rate) < w.Mbit {
+		return fmt.Sprintf(" at %g Mbit/s, as its calendar has it now", float64(rate))
+	}
+	return fmt.Sprintf(" at %g Mbit/s", w.Mbit)
+}
+
+// measured lets the latest probes say how long such changes were on their way.
+func (s *Edges) measured(ctx context.Context, c *coming) error {
+	if c.found.MadeAt == "" {
+		return nil
+	}
+	probes, err := s.probes(ctx, c.set.Name, probesMost)
+	if err != nil {
+		return err
+	}
+	for i := range c.found.Places {
+		p := &c.found.Places[i]
+		var took, foretold []int64
+		for _, probe := range probes {
+			for _, a := range probe.Arrivals {
+				if probe.From != c.found.MadeAt || a.Replica != p.Replica || a.ContentMs == nil {
+					continue
+				}
+				took = append(took, *a.ContentMs)
+				if a.ForetoldMs != nil {
+					foretold = append(foretold, *a.ForetoldMs)
+				}
+			}
+		}
+		p.Probes, p.MeasuredMs, p.ForetoldMs = len(took), median(took), median(foretold)
+	}
+	return nil
+}
+
+func median(list []int64) *int64 {
+	if len(list) == 0 {
+		return nil
+	}
+	slices.Sort(list)
+	return &list[len(list)/2]
+}

@@ -1,0 +1,104 @@
+package edges
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"bridgespan/core/calendar"
+	"bridgespan/core/forecast"
+	"bridgespan/core/replica"
+	"bridgespan/model"
+)
+
+// cloudOf is a cloud set of a bucket, an edge of whole files and one of stubs, and its lanes.
+func cloudOf() (*model.ReplicaSet, []forecast.Way) {
+	looked := time.Now().Add(-4 * time.Hour)
+	set := &model.ReplicaSet{Name: "scans", Layout: model.LayoutHub, Replicas: []model.Replica{
+		{ID: 1, Name: "haar", Swept: true, Looked: &looked},
+		{ID: 2, Name: "fern"},
+		{ID: 3, Name: "sedge", Edge: &model.EdgePolicy{Fill: model.FillNames, Never: []string{"Loans/"}}, EdgeFigures: &model.EdgeFigures{Free: 10, Line: 100}},
+	}}
+	way := func(from, to replica.ID) forecast.Way {
+		return forecast.Way{Lane: replica.Lane{From: from, To: to}, Mbit: 80, Calendar: calendar.Always()}
+	}
+	return set, []forecast.Way{way(1, 2), way(2, 1), way(1, 3), way(3, 1)}
+}
+
+func comingOf(set *model.ReplicaSet) *coming {
+	return &coming{set: set, now: time.Now(), there: [3]map[replica.ID]time.Time{{}, {}, {}}, first: map[int64]string{}, had: map[int64]bool{}}
+}
+
+// A change in the bucket is seen by the next scan; then it is sent.
+func TestArrivalFromTheBucket(t *testing.T) {
+	set, ways := cloudOf()
+	c := comingOf(set)
+	places := []model.PlaceOfContent{{Content: model.ContentWhole, Size: 10e6}, {Content: model.ContentNowhere}, {Content: model.ContentNowhere}}
+	c.holders(places, make([]replica.Record, 3))
+	c.tell(ways)
+	haar, fern, sedge := c.found.Places[0], c.found.Places[1], c.found.Places[2]
+	if !haar.There || c.found.MadeAt != "haar" || !strings.Contains(strings.Join(haar.Why, ";"), "not seen at haar yet, which is scanned every 6h") {
+		t.Errorf("the bucket: %+v", haar)
+	}
+	if fern.Content == nil || fern.Name != fern.Content || fern.OnFirstUse {
+		t.Fatalf("whole files: %+v", fern)
+	}
+	about := func(what string, at time.Time, want time.Duration) {
+		t.Helper()
+		if after := at.Sub(c.now); (after - want).Abs() > 2*time.Second {
+			t.Errorf("%s after %s, want %s", what, after, want)
+		}
+	}
+	about("the earliest", fern.Content.Earliest, time.Second)
+	about("the expected", fern.Content.Expected, time.Hour+time.Second)
+	about("the latest", fern.Content.Latest, 2*time.Hour+2*time.Second)
+	if sedge.Name == nil || sedge.Content != nil || !sedge.OnFirstUse {
+		t.Errorf("at its line: %+v", sedge)
+	}
+	c.found.Path, c.found.Places = "Loans/a.tif", nil
+	c.tell(ways)
+	if sedge := c.found.Places[2]; sedge.Content == nil || sedge.OnFirstUse {
+		t.Errorf("what stays whole: %+v", sedge)
+	}
+}
+
+// Who has the newest version is not told when it comes; what is closed for good never does.
+func TestArrivalElsewhere(t *testing.T) {
+	set, ways := cloudOf()
+	ways[2].Calendar = calendar.Week{}
+	now := time.Now()
+	rec := replica.Record{Content: replica.Content{Kind: replica.File, Size: 7, Modified: now, Version: replica.Vector{}.Advance(2)}}
+	c := comingOf(set)
+	place := model.PlaceOfContent{Content: model.ContentWhole, Size: 7, Modified: &now}
+	c.holders([]model.PlaceOfContent{place, place, {Content: model.ContentNowhere}}, []replica.Record{rec, rec, {}})
+	c.tell(ways)
+	if p := c.found.Places; !p[0].There || !p[1].There || c.found.MadeAt != "" || p[2].There || p[2].Name != nil || p[2].Why[0] != "no lane to it is ever open" {
+		t.Errorf("%+v", c.found)
+	}
+}
+
+// A change that is made somewhere is there, and is seen within a pause and a look.
+func TestArrivalOfAChange(t *testing.T) {
+	set, ways := cloudOf()
+	c := comingOf(set)
+	at := c.now.Add(24 * time.Hour)
+	if err := c.change(model.AskArrival{MadeAt: "fern", At: &at, Size: 100e6}); err != nil {
+		t.Fatal(err)
+	}
+	c.tell(ways)
+	haar := c.found.Places[0]
+	if haar.Content == nil || haar.Content.Earliest.Sub(at) < 10*time.Second || haar.Content.Latest.Sub(at) < 20*time.Second || !haar.Name.Expected.Before(haar.Content.Expected.Add(time.Nanosecond)) {
+		t.Errorf("%+v of %+v", haar, haar.Content)
+	}
+	for _, bad := range []model.AskArrival{{MadeAt: "oak"}, {MadeAt: "fern", At: new(time.Time)}} {
+		if err := comingOf(set).change(bad); err == nil {
+			t.Errorf("%+v is taken", bad)
+		}
+	}
+}
+
+func TestMedian(t *testing.T) {
+	if median(nil) != nil || *median([]int64{9}) != 9 || *median([]int64{9, 1, 5}) != 5 {
+		t.Error("the median is wrong")
+	}
+}
