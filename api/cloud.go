@@ -34,6 +34,24 @@ func (a *API) cloudRoutes() {
 			f, err := a.Replicas.Arrival(ctx, in.Set, asked)
 			return &body[model.ArrivalForecast]{f}, err
 		})
+	route(a, model.Operator, huma.Operation{OperationID: "find-account-uses", Method: "POST", Path: setRoute + "/account-uses", Summary: "Find the accounts that the permissions of a set name, and how each server sees them", Tags: tags, DefaultStatus: 202},
+		func(ctx context.Context, in *SetPath) (*body[model.AccountUses], error) {
+			u, err := a.Replicas.FindAccounts(ctx, in.Set)
+			return &body[model.AccountUses]{u}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "list-account-uses", Method: "GET", Path: setRoute + "/account-uses", Summary: "List what was found last of the accounts that the permissions of a set name, newest first", Tags: tags},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Limit int `query:"limit" minimum:"1" maximum:"20" default:"1" doc:"How many at most"`
+		}) (*body[model.Page[model.AccountUses]], error) {
+			list, err := a.Replicas.LatestAccountUses(ctx, in.Set, in.Limit)
+			return &body[model.Page[model.AccountUses]]{model.Page[model.AccountUses]{Items: list}}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-account-uses", Method: "GET", Path: "/replica-account-uses/{run}", Summary: "Show a run that finds the accounts which permissions name", Tags: tags},
+		func(ctx context.Context, in *RunPath) (*body[model.AccountUses], error) {
+			u, err := a.Replicas.AccountUses(ctx, in.Run)
+			return &body[model.AccountUses]{u}, err
+		})
 	route(a, model.Operator, huma.Operation{OperationID: "move-contents", Method: "POST", Path: setRoute + "/contents", Summary: "Fetch contents to an edge of a cloud set, or make stubs there", Tags: tags, DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SetPath

@@ -259,6 +259,22 @@ func (c *Client) Arrival(ctx context.Context, set string, asked model.AskArrival
 	return read[model.ArrivalForecast](ctx, c, query, "replica-sets", set, "arrival")
 }
 
+// FindAccountUses finds the accounts that the permissions of a set name.
+func (c *Client) FindAccountUses(ctx context.Context, set string) (model.AccountUses, error) {
+	return add[model.AccountUses](ctx, c, struct{}{}, "replica-sets", set, "account-uses")
+}
+
+// AccountUses shows a run that finds them.
+func (c *Client) AccountUses(ctx context.Context, run int64) (model.AccountUses, error) {
+	return read[model.AccountUses](ctx, c, nil, "replica-account-uses", fmt.Sprint(run))
+}
+
+// LatestAccountUses lists the latest of a set, newest first.
+func (c *Client) LatestAccountUses(ctx context.Context, set string) ([]model.AccountUses, error) {
+	p, err := read[model.Page[model.AccountUses]](ctx, c, nil, "replica-sets", set, "account-uses")
+	return p.Items, err
+}
+
 // MoveContents fetches contents to an edge of a cloud set, or makes stubs there.
 func (c *Client) MoveContents(ctx context.Context, set string, asked model.MoveContents) (model.ContentsMove, error) {
 	return add[model.ContentsMove](ctx, c, asked, "replica-sets", set, "contents")

@@ -140,6 +140,9 @@ func (d *Demo) keepSpecimens(ctx context.Context, api *client.Client) error {
 	if err := awaitFilled(ctx, api, specimens.Name); err != nil {
 		return err
 	}
-	_, err = api.DropProbe(ctx, specimens.Name, model.DropProbe{})
+	if _, err := api.DropProbe(ctx, specimens.Name, model.DropProbe{}); err != nil {
+		return err
+	}
+	_, err = api.FindAccountUses(ctx, specimens.Name)
 	return err
 }

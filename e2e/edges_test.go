@@ -18,6 +18,7 @@ import (
 	"github.com/minio/minio-go/v7"
 	"golang.org/x/sys/unix"
 
+	"bridgespan/core/account"
 	"bridgespan/core/acl"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
@@ -83,6 +84,7 @@ func TestEdges(t *testing.T) {
 	c.policies()
 	c.moves()
 	c.arrivals()
+	c.accountsInUse()
 	c.moverKilled()
 	c.wholeAgain()
 }
@@ -374,10 +376,10 @@ func (c *clouded) arrivals() {
 	if until := time.Until(f.Places[1].Content.Latest); until < time.Hour || until > 7*time.Hour {
 		c.Errorf("it comes to oak within %s, by the next sweep", until)
 	}
-	for what, asked := range map[string]model.AskArrival{"path": {}, "madeAt": {MadeAt: "nowhere"}} {
-		_, err := c.e.API.Arrival(c.Context(), "scans", asked)
-		refused(c.T, "an arrival of nothing", err, 422, what)
-	}
+	_, err = c.e.API.Arrival(c.Context(), "scans", model.AskArrival{})
+	refused(c.T, "an arrival of nothing", err, 422, "path")
+	_, err = c.e.API.Arrival(c.Context(), "scans", model.AskArrival{MadeAt: "nowhere"})
+	refused(c.T, "an arrival from nowhere", err, 404, "madeAt")
 	if err := c.e.API.LookAtReplicas(c.Context(), "scans", "haar"); err != nil {
 		c.Fatal(err)
 	}
@@ -387,6 +389,29 @@ func (c *clouded) arrivals() {
 	})
 	if f, err := c.e.API.Arrival(c.Context(), "scans", model.AskArrival{Path: "new/straight.tif"}); err != nil || !f.Places[2].There {
 		c.Errorf("once it is there: %+v, %v", f, err)
+	}
+}
+
+// accountsInUse: each account that permissions name is told as the file server of each replica sees it.
+func (c *clouded) accountsInUse() {
+	c.Helper()
+	u, err := c.e.API.FindAccountUses(c.Context(), "scans")
+	if err != nil {
+		c.Fatal(err)
+	}
+	await(c.T, "the accounts in use", func() bool {
+		u, err = c.e.API.AccountUses(c.Context(), u.Run.ID)
+		return err != nil || u.Run.State.Ended()
+	})
+	i := slices.IndexFunc(u.Accounts, func(a model.AccountUse) bool { return a.Name == `oak\ada` })
+	if err != nil || u.Read != "oak" || i < 0 {
+		c.Fatalf("%+v, %v", u, err)
+	}
+	if ada := u.Accounts[i]; ada.Reach != account.ByMap || ada.Uses < 10 || len(ada.There) != 2 || ada.There[1].Name != `island\ada` || !ada.There[1].Paired {
+		c.Errorf("ada is %+v", ada)
+	}
+	if list, err := c.e.API.LatestAccountUses(c.Context(), "scans"); err != nil || len(list) != 1 || list[0].Run.ID != u.Run.ID {
+		c.Errorf("the latest: %+v, %v", list, err)
 	}
 }
 

@@ -1,6 +1,10 @@
 package model
 
-import "time"
+import (
+	"time"
+
+	"bridgespan/core/account"
+)
 
 // How an edge is filled, and what of new files comes to it.
 const (
@@ -140,4 +144,36 @@ type ArrivalSpan struct {
 	Earliest time.Time `json:"earliest" doc:"Not before"`
 	Expected time.Time `json:"expected" doc:"Most likely"`
 	Latest   time.Time `json:"latest" doc:"By then, when nothing fails"`
+}
+
+// AccountUses is a run that finds the accounts that the permissions of a set name, and how each server sees them.
+type AccountUses struct {
+	Run      Run          `json:"run" doc:"The run"`
+	Set      string       `json:"set" doc:"Name of the set"`
+	Read     string       `json:"read,omitempty" doc:"Replica whose permissions were read"`
+	Looked   int64        `json:"looked" doc:"Files and folders whose permissions were read"`
+	More     bool         `json:"more,omitempty" doc:"Whether more accounts are in use than are told"`
+	Accounts []AccountUse `json:"accounts" doc:"The accounts, those first that do not mean somebody everywhere"`
+	Missing  []string     `json:"missing,omitempty" doc:"Servers that could not be asked, and why"`
+}
+
+// AccountUse is an account that permissions of a set name.
+type AccountUse struct {
+	SID     string          `json:"sid" doc:"Its number, as the set has it"`
+	Name    string          `json:"name" doc:"Its name where the set's accounts are, or the number"`
+	Reach   account.Reach   `json:"reach" enum:"everywhere,by-map,partly,nowhere" doc:"everywhere: the same at all servers; by-map: at some another account, through the account map; partly: a bare number at some; nowhere: a bare number at all"`
+	Uses    int64           `json:"uses" doc:"Files and folders whose permissions name it"`
+	Example string          `json:"example" doc:"One of them"`
+	There   []AccountSeenAt `json:"there" doc:"How each replica's server sees it"`
+	Means   string          `json:"means,omitempty" doc:"What people will meet"`
+	Remedy  string          `json:"remedy,omitempty" doc:"What to do about it"`
+}
+
+// AccountSeenAt is an account as the server of one replica sees it.
+type AccountSeenAt struct {
+	Replica string `json:"replica" doc:"Name of the replica"`
+	Server  string `json:"server" doc:"Server whose accounts count there"`
+	Name    string `json:"name" doc:"Its name there, or the number"`
+	Known   bool   `json:"known" doc:"Whether the server can name it"`
+	Paired  bool   `json:"paired,omitempty" doc:"Whether it is another account there, through the account map"`
 }

@@ -12,6 +12,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/client"
+	"bridgespan/core/account"
+	"bridgespan/core/text"
 	"bridgespan/model"
 )
 
@@ -24,6 +26,9 @@ func cloudCommand() *cli.Command {
 			&cli.StringFlag{Name: "made-at", Usage: "`REPLICA` at which a change is made, instead of a path"},
 			&cli.StringFlag{Name: "at", Usage: "`TIME` at which it is made, such as \"2026-03-02 17:30\"; now when absent"},
 			&cli.StringFlag{Name: "size", Usage: "`SIZE` of what is changed, such as 2GiB"}}, Action: signedIn(tellArrival, "SET", "PATH?")},
+		{Name: "accounts", Usage: "find the accounts that the permissions of a set name, and how each server sees them", ArgsUsage: "SET", Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "latest", Usage: "show what was found last, and look at nothing"},
+			&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}, Action: signedIn(findAccountUses, "SET")},
 		{Name: "fetch", Usage: "fill the stubs of a folder or a file of an edge", ArgsUsage: "SET EDGE [PATH]", Flags: move, Action: signedIn(moveContents(false), "SET", "EDGE", "PATH?")},
 		{Name: "offload", Usage: "make stubs of a folder or a file of an edge, whose contents the bucket has", ArgsUsage: "SET EDGE [PATH]", Flags: move, Action: signedIn(moveContents(true), "SET", "EDGE", "PATH?")},
 		{Name: "policy", Usage: "set what an edge keeps whole; --rehearse shows what becomes a stub now", ArgsUsage: "SET EDGE", Flags: []cli.Flag{
@@ -197,6 +202,53 @@ func arrivalLines(p model.PlaceArrival) (lines []arrivalLine) {
 		lines = append(lines, arrivalLine{what: "content on first use"})
 	}
 	return lines
+}
+
+func findAccountUses(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	if c.Bool("latest") {
+		list, err := api.LatestAccountUses(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		if len(list) == 0 {
+			return usageError{"nothing was found yet; leave --latest out"}
+		}
+		return showAccountUses(c, list[0])
+	}
+	u, err := api.FindAccountUses(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	return throughRun(ctx, c, api, u.Run, u, func(id int64) error {
+		if u, err = api.AccountUses(ctx, id); err != nil {
+			return err
+		}
+		return showAccountUses(c, u)
+	})
+}
+
+var reachWords = map[account.Reach]string{account.Everywhere: "the same", account.ByMap: "by the account map", account.Partly: "a number at some", account.Nowhere: "a number"}
+
+func showAccountUses(c *cli.Command, u model.AccountUses) error {
+	t := table{heads: []string{"account", "known", "uses"}, empty: "The permissions name no accounts."}
+	if len(u.Accounts) > 0 {
+		for _, there := range u.Accounts[0].There {
+			t.heads = append(t.heads, "at "+there.Replica)
+		}
+	}
+	t.heads = append(t.heads, "such as at", "what people meet, and what to do")
+	for _, a := range u.Accounts {
+		row := []string{a.Name, reachWords[a.Reach], humanize.Comma(a.Uses)}
+		for _, there := range a.There {
+			row = append(row, there.Name)
+		}
+		t.add(append(row, text.Middle(a.Example), strings.Join(written([]string{a.Means, a.Remedy}), "; "))...)
+	}
+	t.after = fmt.Sprintf("Permissions of %s were read at %s.\n", english.Plural(int(u.Looked), "file or folder", "files and folders"), u.Read)
+	for _, m := range u.Missing {
+		t.after += "Not asked: " + m + "\n"
+	}
+	return show(c, u, t)
 }
 
 func moveContents(off bool) func(context.Context, *cli.Command, *client.Client, []string) error {

@@ -48,6 +48,9 @@ const (
 	treesMap = `{"name":"trees","rules":["oak\\* = elm\\*"],"sets":1,"version":3}`
 )
 
+// scansUses are the accounts in use of a cloud set.
+const scansUses = `{"run":` + aRun + `,"set":"scans","read":"oak","looked":1,"accounts":[{"sid":"S-1-5-21-1-2-3-4","name":"oak\\scanners","reach":"partly","uses":15,"example":"Retouched","there":[{"replica":"oak","server":"oak","name":"oak\\scanners","known":true},{"replica":"sedge","server":"island","name":"S-1-5-21-1-2-3-4","known":false}],"means":"a number","remedy":"pair it"}]}`
+
 // scansSet is a cloud set.
 const scansSet = `{"name":"scans","layout":"hub","calendar":"full","filter":{},"permissions":"none","atticDays":60,"retry":{"firstS":5,"mostS":600,"alertAfter":10},"paused":false,"state":"steady","summary":"All the same.","created":"2026-11-01T10:00:00Z","version":3,"lanes":[],
 	"replicas":[{"name":"haar","server":"haar","share":"scans","swept":true,"state":"steady","words":"scanned","attic":{"items":0,"conflicts":0}},
@@ -149,6 +152,10 @@ func startService(t *testing.T) *service {
 		"GET /replica-plans/5":                             bedsPlan,
 		"GET /replica-sets/scans":                          scansSet,
 		"GET /replica-sets/scans/where":                    `{"path":"a.tif","places":[{"replica":"haar","server":"haar","bucket":true,"content":"whole","current":true,"size":9,"allocated":9},{"replica":"sedge","server":"sedge","content":"stub","current":true,"size":9,"allocated":0,"modified":"2026-11-01T10:00:00Z"}]}`,
+		"POST /replica-sets/scans/account-uses":            scansUses,
+		"GET /replica-account-uses/5":                      scansUses,
+		"GET /replica-sets/scans/account-uses":             `{"items":[` + scansUses + `]}`,
+		"GET /replica-sets/beds/account-uses":              `{"items":[]}`,
 		"GET /replica-sets/scans/arrival":                  `{"set":"scans","madeAt":"haar","at":"2026-03-02T00:00:00Z","size":9,"places":[{"replica":"haar","server":"haar","bucket":true,"there":true,"why":["haar is scanned every 6h"]},{"replica":"sedge","server":"sedge","there":false,"onFirstUse":true,"name":{"earliest":"2026-03-02T00:00:00Z","expected":"2026-03-02T03:00:00Z","latest":"2026-03-02T06:00:00Z"},"why":[],"probes":1,"measuredMs":4300}]}`,
 		"POST /replica-sets/scans/contents":                `{"set":"scans","edge":"sedge","path":"old","files":3,"bytes":3072,"moved":0,"movedBytes":0,"failed":0}`,
 		"POST /replica-sets/scans/preview":                 `{"outcome":"pass","checks":[],"follows":["12 files become stubs now, which frees 9 KiB."]}`,
@@ -369,6 +376,9 @@ func TestCommands(t *testing.T) {
 		{"cloud arrival --made-at haar --size 2GiB --at 2026-03-02 scans", "", "content on first use", 0},
 		{"cloud arrival scans a.tif", "", "haar is scanned every 6h", 0},
 		{"cloud arrival --at noon scans", "", "is no time", 2},
+		{"cloud accounts --latest scans", "", "oak\\scanners  a number at some  15", 0},
+		{"cloud accounts scans", "POST /replica-sets/scans/account-uses {}", "Permissions of 1 file or folder were read at oak.", 0},
+		{"cloud accounts --latest beds", "", "nothing was found yet", 2},
 		{"cloud fetch --rehearse scans sedge old", `POST /replica-sets/scans/contents {"edge":"sedge","path":"old","rehearse":true}`, "3 files (3.0 KiB) would be fetched to sedge; nothing was changed", 0},
 		{"cloud offload --rehearse scans sedge", `POST /replica-sets/scans/contents {"edge":"sedge","offload":true,"rehearse":true}`, "3 files (3.0 KiB) would", 0},
 		{"cloud policy --free 20 --unused 9 --keep-newest 2GiB --never *.db --refuse nightly-backup --patience 5s scans sedge", `PATCH /replica-sets/scans/replicas/sedge {"edge":{"fill":"names","freePercent":20,"unusedDays":9,"keepNewest":2147483648,"never":["*.db"],"refused":["nightly-backup"],"waitS":5}}`, "sedge of scans keeps: names first, 20% free", 0},

@@ -100,10 +100,22 @@ func (s *Service) Named(ctx context.Context, at *At, sids []account.SID) ([]mode
 	list := make([]model.Account, len(sids))
 	for i, one := range sids {
 		n, _ := s.named.Get(key{at.Server.Name, one})
-		n.SID = one
+		if n.SID = one; ofAnother(at, n, realms) {
+			n = smbadmin.Named{SID: one}
+		}
 		list[i] = show(n, realms)
 	}
 	return list, nil
+}
+
+// ofAnother reports whether an account is one of another server alone. A server cannot know it; some give such a number
+// the name of one of their own.
+func ofAnother(at *At, n smbadmin.Named, realms []account.Realm) bool {
+	own := func(r account.Realm) bool { return n.SID.In(r.SID) }
+	if at.Admin == nil || slices.ContainsFunc(at.realms, own) {
+		return false
+	}
+	return account.Describe(n.SID, realms).Origin == account.OfServer || account.EqualNames(n.Realm, at.Server.Name)
 }
 
 // nameByOthers names accounts as another server has named them lately.

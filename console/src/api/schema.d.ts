@@ -1312,6 +1312,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replica-account-uses/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a run that finds the accounts which permissions name
+         * @description Needs the role viewer.
+         */
+        get: operations["get-account-uses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/replica-contents/{run}": {
         parameters: {
             query?: never;
@@ -1462,6 +1482,30 @@ export interface paths {
          * @description Needs the role administrator.
          */
         patch: operations["edit-replica-set"];
+        trace?: never;
+    };
+    "/api/v1/replica-sets/{set}/account-uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what was found last of the accounts that the permissions of a set name, newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["list-account-uses"];
+        put?: never;
+        /**
+         * Find the accounts that the permissions of a set name, and how each server sees them
+         * @description Needs the role operator.
+         */
+        post: operations["find-account-uses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/replica-sets/{set}/accounts": {
@@ -2971,6 +3015,61 @@ export interface components {
             wider: string[];
             /** @description Accounts of one that no rule gives one of the other */
             without: components["schemas"]["Account"][];
+        };
+        AccountSeenAt: {
+            /** @description Whether the server can name it */
+            known: boolean;
+            /** @description Its name there, or the number */
+            name: string;
+            /** @description Whether it is another account there, through the account map */
+            paired?: boolean;
+            /** @description Name of the replica */
+            replica: string;
+            /** @description Server whose accounts count there */
+            server: string;
+        };
+        AccountUse: {
+            /** @description One of them */
+            example: string;
+            /** @description What people will meet */
+            means?: string;
+            /** @description Its name where the set's accounts are, or the number */
+            name: string;
+            /**
+             * @description everywhere: the same at all servers; by-map: at some another account, through the account map; partly: a bare number at some; nowhere: a bare number at all
+             * @enum {string}
+             */
+            reach: "everywhere" | "by-map" | "partly" | "nowhere";
+            /** @description What to do about it */
+            remedy?: string;
+            /** @description Its number, as the set has it */
+            sid: string;
+            /** @description How each replica's server sees it */
+            there: components["schemas"]["AccountSeenAt"][];
+            /**
+             * Format: int64
+             * @description Files and folders whose permissions name it
+             */
+            uses: number;
+        };
+        AccountUses: {
+            /** @description The accounts, those first that do not mean somebody everywhere */
+            accounts: components["schemas"]["AccountUse"][];
+            /**
+             * Format: int64
+             * @description Files and folders whose permissions were read
+             */
+            looked: number;
+            /** @description Servers that could not be asked, and why */
+            missing?: string[];
+            /** @description Whether more accounts are in use than are told */
+            more?: boolean;
+            /** @description Replica whose permissions were read */
+            read?: string;
+            /** @description The run */
+            run: components["schemas"]["Run"];
+            /** @description Name of the set */
+            set: string;
         };
         Action: {
             /** @description To what, in the order that do needs */
@@ -5585,6 +5684,12 @@ export interface components {
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
+        PageAccountUses: {
+            /** @description The items, in order */
+            items: components["schemas"]["AccountUses"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
         PageAtticItem: {
             /** @description The items, in order */
             items: components["schemas"]["AtticItem"][];
@@ -6602,7 +6707,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "share" | "front" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "contents" | "estimate" | "what-if" | "pool" | "prove";
+            kind: "survey" | "share" | "front" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "contents" | "account-uses" | "estimate" | "what-if" | "pool" | "prove";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -10465,6 +10570,38 @@ export interface operations {
             };
         };
     };
+    "get-account-uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountUses"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-contents-move": {
         parameters: {
             query?: never;
@@ -10795,6 +10932,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReplicaSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-account-uses": {
+        parameters: {
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAccountUses"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "find-account-uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountUses"];
                 };
             };
             /** @description Error */

@@ -14,6 +14,7 @@ import { DataTable, type Column } from "../components/table";
 import { Button, Dialog, Facts, Loading, PageHead, Section, TextField, Trouble } from "../components/ui";
 import { Week } from "../components/week";
 import { WhenWhere } from "./arrival";
+import { AccountsInUse } from "./setaccounts";
 import { Contents, isCloudSet, WhereIs } from "./edges";
 import { SetProof } from "./setproof";
 import { AccountsOfSet, AddReplicaForm, LaneForm, ReplicaForm, SettingsForm } from "./setsettings";
@@ -43,6 +44,7 @@ export function ReplicaSetPage() {
       <Troubles set={set} />
       {isCloudSet(set) && <WhereIs set={set} />}
       {isCloudSet(set) && <WhenWhere set={set} />}
+      <AccountsInUse set={set} />
       <SetProof set={set} />
       <Section title="Backlog in the last day"><Backlog set={set} /></Section>
       <Section title="Attic"><Attic set={set} onDo={(kind, item) => setDoing({ kind, item })} /></Section>

@@ -45,10 +45,10 @@ export function RunsPage() {
   );
 }
 
-const kinds: Record<Run["kind"], string> = { survey: "survey", share: "change of a share", front: "change of a front", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search", plan: "plan of a replica set", "create-set": "making of a replica set", "verify-set": "verification of a replica set", probe: "probe", contents: "contents of an edge", estimate: "estimate of deduplication", "what-if": "what-if of an estimate", pool: "comparison of volumes", prove: "proof of an estimate" };
+const kinds: Record<Run["kind"], string> = { survey: "survey", share: "change of a share", front: "change of a front", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search", plan: "plan of a replica set", "create-set": "making of a replica set", "verify-set": "verification of a replica set", probe: "probe", contents: "contents of an edge", "account-uses": "accounts in use", estimate: "estimate of deduplication", "what-if": "what-if of an estimate", pool: "comparison of volumes", prove: "proof of an estimate" };
 
 export function where(r: Pick<Run, "id" | "kind" | "subject">): string {
-  if (r.kind === "probe" || r.kind === "contents") return setPage(r.subject);
+  if (r.kind === "probe" || r.kind === "contents" || r.kind === "account-uses") return setPage(r.subject);
   if (r.kind === "prove") return `/dedup/${encodeURIComponent(r.subject)}`;
   if (r.kind === "what-if") return `/dedup/${encodeURIComponent(r.subject)}?what-if=${r.id}`;
   if (r.kind === "pool") return `/dedup?pool=${r.id}`;

@@ -24,6 +24,7 @@ type Edges struct {
 func New(base *sets.Base, probes func(ctx context.Context, set string, most int) ([]model.ReplicaProbe, error)) *Edges {
 	s := &Edges{base, probes}
 	base.Runs.Register(RunKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch}, s.work)
+	base.Runs.Register(AccountsKind, jobs.Policy{Role: model.Operator, Pool: jobs.Batch}, s.findAccounts)
 	return s
 }
 

@@ -1,0 +1,55 @@
+// The accounts that the permissions of a set name, and how the server of each replica sees them.
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMemo } from "react";
+import { api, got, type ReplicaSet, type Schemas } from "../api/client";
+import { Status, type Tone } from "../components/status";
+import { DataTable, type Column } from "../components/table";
+import { Button, Section, Trouble } from "../components/ui";
+import { when } from "../format";
+
+type Use = Schemas["AccountUse"];
+
+const reaches: Record<Use["reach"], [Tone, string]> = { everywhere: ["good", "the same everywhere"], "by-map": ["good", "by the account map"], partly: ["warn", "a bare number at some"], nowhere: ["bad", "a bare number"] };
+
+/** An account, and what people will meet where it is a number. */
+function Named({ use: a }: { use: Use }) {
+  return (
+    <>
+      <span className="font-medium break-all">{a.name}</span>
+      {a.means && a.remedy && <span className="block max-w-md min-w-64 text-sm whitespace-normal text-soft">{a.means.charAt(0).toUpperCase() + a.means.slice(1)}. To do: {a.remedy}.</span>}
+    </>
+  );
+}
+
+export function AccountsInUse({ set }: { set: ReplicaSet }) {
+  const path = { set: set.name };
+  const query = useQuery({
+    queryKey: ["replica", "account-uses", set.name],
+    retry: false,
+    refetchInterval: (q) => (q.state.data && ["waiting", "running"].includes(q.state.data.run.state) ? 1000 : false),
+    queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/account-uses", { params: { path } }))).items[0] ?? null,
+  });
+  const find = useMutation({ mutationFn: () => got(api.POST("/api/v1/replica-sets/{set}/account-uses", { params: { path } })), onSuccess: () => void query.refetch() });
+  const u = query.data ?? undefined;
+  const places = u?.accounts[0]?.there.map((t) => t.replica).join("\n") ?? "";
+  const columns = useMemo<Column<Use>[]>(
+    () => [
+      { head: "Account", by: (a) => a.name, cell: (a) => <Named use={a} /> },
+      { head: "Known", by: (a) => a.reach, cell: (a) => <Status tone={reaches[a.reach][0]}>{reaches[a.reach][1]}</Status> },
+      ...places.split("\n").filter(Boolean).map((replica, i): Column<Use> => ({ head: `At ${replica}`, by: (a) => a.there[i]?.name ?? "", cell: (a) => <span className={`break-all ${a.there[i]?.known ? "" : "font-mono text-sm text-soft"}`}>{a.there[i]?.name}</span> })),
+      { head: "Named by", right: true, by: (a) => a.uses, cell: (a) => <span title={`such as ${a.example}`}>{a.uses.toLocaleString("en")}</span> },
+    ],
+    [places],
+  );
+  const busy = u && ["waiting", "running"].includes(u.run.state);
+  return (
+    <Section title="Accounts in use" aside={u && `${u.looked.toLocaleString("en")} files and folders of ${u.read ?? "…"} on ${when(u.run.created)}`}>
+      <div className="mb-3"><Button disabled={find.isPending || busy} onClick={() => find.mutate()}>{busy ? "Looking at permissions …" : u ? "Look again" : "Find the accounts in use"}</Button></div>
+      {find.error && <Trouble error={find.error} />}
+      {u?.run.trouble && <Trouble error={new Error(u.run.trouble)} />}
+      {u?.missing?.map((m) => <p key={m} className="mb-2 text-soft">Not asked: {m}</p>)}
+      {u && !busy && <DataTable what="accounts" query={{ ...query, data: u.accounts }} columns={columns} keyOf={(a) => a.sid} empty="The permissions name no accounts." />}
+      {query.data === null && <p className="text-soft">Permissions name accounts by number. An account of one server alone is a bare number at the others, and lets nobody in there.</p>}
+    </Section>
+  );
+}
