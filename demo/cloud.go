@@ -74,7 +74,7 @@ func (d *Demo) keepLedgers(ctx context.Context, api *client.Client) error {
 	}
 	key := d.cloud.Config.Keys[0]
 	if _, err := api.AddServer(ctx, model.NewServer{Name: haar.name, Site: haar.site, Address: cloudRegions[0].address, Port: d.Port + cloudStep, Account: key.ID, Password: key.Secret, Note: haar.note,
-		Cloud: &model.CloudReach{Region: cloudRegions[0].name, PathStyle: true, Authority: string(authority)}}); err != nil {
+		Cloud: &model.CloudReach{Region: cloudRegions[0].name, PathStyle: true, Authority: string(authority), Currency: "EUR", StoredPrice: 0.021, OutPrice: 0.085}}); err != nil {
 		return err
 	}
 	if _, err := api.CheckServer(ctx, haar.name); err != nil {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"bridgespan/core/finding"
+	"bridgespan/core/plan"
 )
 
 // Role is what a user of Bridge Span may do.
@@ -99,6 +100,15 @@ type CloudReach struct {
 	PathStyle bool   `json:"pathStyle,omitempty" doc:"Put bucket names in the path, not in the host name"`
 	Plain     bool   `json:"plain,omitempty" doc:"Connect without TLS: traffic can be read on the network"`
 	Authority string `json:"authority,omitempty" maxLength:"65536" doc:"CA certificate of the service, in PEM; absent: the authorities that the system trusts"`
+	// Prices are said by the administrator: services do not tell them.
+	Currency    string  `json:"currency,omitempty" maxLength:"8" doc:"Currency of the prices, such as EUR; absent: they are not known"`
+	StoredPrice float64 `json:"storedPrice,omitempty" minimum:"0" maximum:"1000000" doc:"Price of 1 GB (10^9 bytes) that is stored for a month"`
+	OutPrice    float64 `json:"outPrice,omitempty" minimum:"0" maximum:"1000000" doc:"Price of 1 GB that is read out of the service"`
+}
+
+// Prices are what the account's provider charges.
+func (c *CloudReach) Prices() plan.Prices {
+	return plan.Prices{Currency: c.Currency, Stored: c.StoredPrice, Out: c.OutPrice}
 }
 
 // Check is one check of a server.

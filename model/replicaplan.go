@@ -18,7 +18,19 @@ type ReplicaPlan struct {
 	Layouts   []PlanLayout      `json:"layouts" doc:"How each layout will do, the one that was asked for first"`
 	Intake    int64             `json:"intake,omitempty" doc:"Bytes of intake that the largest files need side by side"`
 	Steps     []string          `json:"steps" doc:"What making the set will do, in order"`
+	Costs     *CloudCosts       `json:"costs,omitempty" doc:"What the bucket of a cloud set will cost; absent of other sets"`
 	CanCreate bool              `json:"canCreate" doc:"Whether nothing stands in its way"`
+}
+
+// CloudCosts are what the provider of a bucket charges for.
+type CloudCosts struct {
+	Currency     string  `json:"currency,omitempty" doc:"Currency; absent: the prices of the account are not known, and amounts of money are 0"`
+	StoredBytes  int64   `json:"storedBytes" doc:"Bytes in the bucket once it is filled"`
+	Stored       float64 `json:"stored" doc:"What they cost in a month"`
+	FillBytes    int64   `json:"fillBytes" doc:"Bytes that the first fill reads out of it"`
+	Fill         float64 `json:"fill" doc:"What that costs, once"`
+	MonthlyBytes int64   `json:"monthlyBytes" doc:"Bytes that changes let edges read out of it in a month; contents on first use come on top"`
+	Monthly      float64 `json:"monthly" doc:"What that costs in a month"`
 }
 
 // PlanPlace is what a replica holds now, and what the first fill means for it.

@@ -20,6 +20,8 @@ import (
 func cloudCommand() *cli.Command {
 	move := []cli.Flag{rehearseFlag(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}
 	return &cli.Command{Name: "cloud", Usage: "contents of cloud sets: of a bucket and its edges", Commands: []*cli.Command{
+		{Name: "plan", Usage: "find out what will come of a cloud set before it is made, and what it costs; nothing is changed", ArgsUsage: "SET CLOUD/BUCKET[/FOLDER] SERVER/SHARE[/FOLDER]...", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}),
+			Action: signedIn(planCloudSet, "SET", "CLOUD/BUCKET[/FOLDER]", "SERVER/SHARE[/FOLDER]...")},
 		{Name: "list", Usage: "list the edges of cloud sets, with what they hold", ArgsUsage: "[SET]", Action: signedIn(listEdges, "SET?")},
 		{Name: "where", Usage: "show where the content of a path is now", ArgsUsage: "SET PATH", Action: signedIn(showWhere, "SET", "PATH")},
 		{Name: "arrival", Usage: "tell when a path, or a change made somewhere, will be in the bucket and at each edge", ArgsUsage: "SET [PATH]", Flags: []cli.Flag{
@@ -41,6 +43,16 @@ func cloudCommand() *cli.Command {
 			&cli.DurationFlag{Name: "patience", Usage: "how long a program waits for content before it gets an error; 0 for 1m"},
 			rehearseFlag()}, Action: rehearsable(setPolicy, "SET", "EDGE")},
 	}}
+}
+
+// planCloudSet is planReplicaSet for a bucket and its edges.
+func planCloudSet(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	if !c.IsSet("layout") {
+		if err := c.Set("layout", model.LayoutHub); err != nil {
+			return err
+		}
+	}
+	return planReplicaSet(ctx, c, api, args)
 }
 
 // cloudSets are the cloud sets, or one.

@@ -65,7 +65,7 @@ const gardenCheck = `{"at":"2026-11-01T10:00:00Z","tookMs":12,"outcome":"warn","
 const gardenFrontPlan = `{"front":` + gardenFront + `,"checks":[{"severity":"pass","code":"name","found":"a file service answers"}],"lines":["[garden]"],"steps":[{"text":"make the folder /srv/fronts/garden","state":"planned"}],"rehearsed":true}`
 
 const bedsPlan = `{"run":` + aRun + `,"asked":{"name":"beds","replicas":[]},"summary":"beds keeps 1 file the same.","outcome":"warn","checks":[{"name":"clock","outcome":"warn","found":"elm is late","means":"the wrong one may win","remedy":"set it"}],"places":[],
-	"layouts":[{"layout":"mesh","asked":true,"filled":"2026-11-01T10:00:00Z","endless":false,"fills":[{"replica":"elm","from":"oak","bytes":1024,"start":"2026-11-01T10:00:00Z","end":"2026-11-01T10:00:00Z","medianS":60,"p95S":120}],"lanes":[]}],"steps":["Look at all."],"canCreate":true}`
+	"layouts":[{"layout":"mesh","asked":true,"filled":"2026-11-01T10:00:00Z","endless":false,"fills":[{"replica":"elm","from":"oak","bytes":1024,"start":"2026-11-01T10:00:00Z","end":"2026-11-01T10:00:00Z","medianS":60,"p95S":120}],"lanes":[]}],"steps":["Look at all."],"costs":{"currency":"EUR","storedBytes":4096,"stored":0.02,"fillBytes":1024,"fill":0.001,"monthlyBytes":2048,"monthly":1234.5},"canCreate":true}`
 
 func startService(t *testing.T) *service {
 	t.Helper()
@@ -373,6 +373,10 @@ func TestCommands(t *testing.T) {
 		{"cloud list scans", "", "whole files", 0},
 		{"cloud where scans a.tif", "", "sedge          on first use  current", 0},
 		{"cloud where beds b.tif", "", "look elsewhere", 1},
+		{"cloud plan --fill sedge=stubs --free sedge=30% scans haar/scans oak/store sedge/scans", `POST /replica-plans {"name":"scans","replicas":[{"server":"haar","share":"scans"},{"server":"oak","share":"store"},{"server":"sedge","share":"scans","edge":{"fill":"stubs","freePercent":30}}],"layout":"hub","filter":{},"permissions":"carry"}`, "Read out of it: 1.0 KiB for the first fill, less than 0.01 EUR; then 2.0 KiB a month, 1,234.50 EUR", 0},
+		{"cloud plan --free sedge=much scans haar/scans oak/store sedge/scans", "", "is no percentage", 2},
+		{"cloud plan --fill stubs scans haar/scans oak/store", "", "names no replica", 2},
+		{"server edit --currency EUR --price-stored 0.02 --region coast-1 oak", `PATCH /servers/oak {"cloud":{"region":"coast-1","currency":"EUR","storedPrice":0.02}}`, "oak", 0},
 		{"cloud arrival --made-at haar --size 2GiB --at 2026-03-02 scans", "", "content on first use", 0},
 		{"cloud arrival scans a.tif", "", "haar is scanned every 6h", 0},
 		{"cloud arrival --at noon scans", "", "is no time", 2},

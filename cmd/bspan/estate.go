@@ -215,6 +215,9 @@ func serverFlags(required bool) []cli.Flag {
 		&cli.StringFlag{Name: "region", Usage: "`REGION` of an S3 object service: the server is an account there, and its shares are buckets"},
 		&cli.BoolFlag{Name: "path-style", Usage: "put bucket names of the object service in the path, not in the host name"},
 		&cli.BoolFlag{Name: "plain", Usage: "connect to the object service without TLS: traffic can be read on the network"},
+		&cli.StringFlag{Name: "currency", Usage: "`CURRENCY` of the prices of the object service, such as EUR"},
+		&cli.FloatFlag{Name: "price-stored", Usage: "`PRICE` of 1 GB stored there for a month"},
+		&cli.FloatFlag{Name: "price-out", Usage: "`PRICE` of 1 GB read out of it"},
 		&cli.StringFlag{Name: "authority", Usage: "`FILE` with the CA certificate of the object service, in PEM"},
 		passwordFlag(), noteFlag(),
 		&cli.StringFlag{Name: "beside", Usage: "for a mover: the file `SERVER` on the same host and over the same folders, whose accounts their permissions name"},
@@ -280,7 +283,7 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 // from before, which may be nil. It returns nil when no flag was given.
 func cloudReach(c *cli.Command, before func() (*model.CloudReach, error)) (*model.CloudReach, error) {
 	var said bool
-	for _, name := range []string{"region", "path-style", "plain", "authority"} {
+	for _, name := range []string{"region", "path-style", "plain", "authority", "currency", "price-stored", "price-out"} {
 		said = said || c.IsSet(name)
 	}
 	if !said {
@@ -298,6 +301,15 @@ func cloudReach(c *cli.Command, before func() (*model.CloudReach, error)) (*mode
 	}
 	if c.IsSet("region") {
 		reach.Region = c.String("region")
+	}
+	if c.IsSet("currency") {
+		reach.Currency = c.String("currency")
+	}
+	if c.IsSet("price-stored") {
+		reach.StoredPrice = c.Float("price-stored")
+	}
+	if c.IsSet("price-out") {
+		reach.OutPrice = c.Float("price-out")
 	}
 	if c.IsSet("path-style") {
 		reach.PathStyle = c.Bool("path-style")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -60,12 +61,37 @@ func replicaPlanTable(p model.ReplicaPlan) table {
 	for _, l := range p.Layouts {
 		lines = append(lines, layoutLines(l)...)
 	}
+	lines = append(lines, costLines(p.Costs)...)
 	lines = append(lines, "", "Making it will:")
 	for i, step := range p.Steps {
 		lines = append(lines, fmt.Sprintf("%3d. %s", i+1, step))
 	}
 	t.after = strings.Join(lines, "\n")
 	return t
+}
+
+// costLines say what a bucket will cost.
+func costLines(c *model.CloudCosts) []string {
+	if c == nil {
+		return nil
+	}
+	lines := []string{"", fmt.Sprintf("In the bucket: %s, %s a month", size(c.StoredBytes), money(c.Stored, c.Currency)),
+		fmt.Sprintf("Read out of it: %s for the first fill, %s; then %s a month, %s, and contents on first use", size(c.FillBytes), money(c.Fill, c.Currency), size(c.MonthlyBytes), money(c.Monthly, c.Currency))}
+	if c.Currency == "" {
+		lines = append(lines, "Prices are not known; give them with: bspan server edit CLOUD --currency EUR --price-stored 0.02 --price-out 0.05")
+	}
+	return lines
+}
+
+// money is an amount as people write it.
+func money(amount float64, currency string) string {
+	if currency == "" {
+		return "at a price that is not known"
+	}
+	if amount > 0 && amount < 0.01 {
+		return "less than 0.01 " + currency
+	}
+	return fmt.Sprintf("%s %s", humanize.FormatFloat("#,###.##", amount), currency)
 }
 
 func layoutLines(l model.PlanLayout) []string {
@@ -143,6 +169,11 @@ func asked(c *cli.Command, args []string) (model.NewReplicaSet, error) {
 			return n, err
 		}
 	}
+	for flag, set := range map[string]func(p *model.EdgePolicy, value string) error{"fill": setFill, "free": setFree} {
+		if err := askedEdges(n.Replicas, flag, c.StringSlice(flag), set); err != nil {
+			return n, err
+		}
+	}
 	for _, text := range c.StringSlice("lane") {
 		ends, calendar, _ := strings.Cut(text, "=")
 		from, to, ok := strings.Cut(ends, ">")
@@ -152,6 +183,36 @@ func asked(c *cli.Command, args []string) (model.NewReplicaSet, error) {
 		n.Lanes = append(n.Lanes, model.NewLane{From: strings.TrimSpace(from), To: strings.TrimSpace(to), Calendar: strings.TrimSpace(calendar)})
 	}
 	return n, nil
+}
+
+func setFill(p *model.EdgePolicy, value string) error { p.Fill = value; return nil }
+
+func setFree(p *model.EdgePolicy, value string) (err error) {
+	if p.FreePercent, err = strconv.Atoi(strings.TrimSuffix(value, "%")); err != nil {
+		return usageError{fmt.Sprintf("--free: %q is no percentage; write it as REPLICA=30", value)}
+	}
+	return nil
+}
+
+// askedEdges reads what flags say of the policies of edges, each as REPLICA=VALUE.
+func askedEdges(replicas []model.NewReplica, flag string, texts []string, set func(*model.EdgePolicy, string) error) error {
+	for _, text := range texts {
+		at := strings.LastIndex(text, "=")
+		if at < 0 {
+			return usageError{fmt.Sprintf("--%s: %q names no replica; write it as REPLICA=%s", flag, text, text)}
+		}
+		r, err := replicaIn(replicas, flag, text[:at])
+		if err != nil {
+			return err
+		}
+		if r.Edge == nil {
+			r.Edge = &model.EdgePolicy{Fill: model.FillNames}
+		}
+		if err := set(r.Edge, text[at+1:]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // askedReplica reads [NAME=]SERVER/SHARE[/FOLDER]. No server and no share has = in its name.

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
+	"unicode"
 
 	"bridgespan/core/fault"
 	"bridgespan/model"
@@ -47,6 +49,24 @@ func greetCloud(ctx context.Context, v model.Server) error {
 	return bucket.Greet(ctx, t)
 }
 
+// mostPrice is beyond what any provider charges for a GB.
+const mostPrice = 1e6
+
+func checkPrices(c *model.CloudReach) error {
+	for field, price := range map[string]float64{"cloud.storedPrice": c.StoredPrice, "cloud.outPrice": c.OutPrice} {
+		if !(price >= 0 && price <= mostPrice) {
+			return fault.Field(field, "give the price of 1 GB, such as 0.023", "%g is no price", price)
+		}
+		if price > 0 && c.Currency == "" {
+			return fault.Field("cloud.currency", "give the currency of the prices, such as EUR", "the prices have no currency")
+		}
+	}
+	if len(c.Currency) > 8 || strings.ContainsFunc(c.Currency, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.Is(unicode.Sc, r) }) {
+		return fault.Field("cloud.currency", "give it as EUR or €", "%q is no currency", c.Currency)
+	}
+	return nil
+}
+
 // checkCloud validates the settings of an account.
 func checkCloud(v *model.Server) error {
 	switch {
@@ -56,6 +76,9 @@ func checkCloud(v *model.Server) error {
 		return fault.Field("account", "enter the access key", "an access key is needed")
 	case v.Cloud.Region == "":
 		return fault.Field("cloud.region", "enter the region of the buckets, as the provider names it", "a region is needed")
+	}
+	if err := checkPrices(v.Cloud); err != nil {
+		return err
 	}
 	if _, err := cloudTarget(*v, ""); err != nil {
 		return err

@@ -3388,15 +3388,61 @@ export interface components {
             files: number;
             name: string;
         };
+        CloudCosts: {
+            /** @description Currency; absent: the prices of the account are not known, and amounts of money are 0 */
+            currency?: string;
+            /**
+             * Format: double
+             * @description What that costs, once
+             */
+            fill: number;
+            /**
+             * Format: int64
+             * @description Bytes that the first fill reads out of it
+             */
+            fillBytes: number;
+            /**
+             * Format: double
+             * @description What that costs in a month
+             */
+            monthly: number;
+            /**
+             * Format: int64
+             * @description Bytes that changes let edges read out of it in a month; contents on first use come on top
+             */
+            monthlyBytes: number;
+            /**
+             * Format: double
+             * @description What they cost in a month
+             */
+            stored: number;
+            /**
+             * Format: int64
+             * @description Bytes in the bucket once it is filled
+             */
+            storedBytes: number;
+        };
         CloudReach: {
             /** @description CA certificate of the service, in PEM; absent: the authorities that the system trusts */
             authority?: string;
+            /** @description Currency of the prices, such as EUR; absent: they are not known */
+            currency?: string;
+            /**
+             * Format: double
+             * @description Price of 1 GB that is read out of the service
+             */
+            outPrice?: number;
             /** @description Put bucket names in the path, not in the host name */
             pathStyle?: boolean;
             /** @description Connect without TLS: traffic can be read on the network */
             plain?: boolean;
             /** @description Region of the buckets, as the provider names it */
             region: string;
+            /**
+             * Format: double
+             * @description Price of 1 GB (10^9 bytes) that is stored for a month
+             */
+            storedPrice?: number;
         };
         Common: {
             a: string;
@@ -6321,6 +6367,8 @@ export interface components {
             canCreate: boolean;
             /** @description What was looked at */
             checks: components["schemas"]["Finding"][];
+            /** @description What the bucket of a cloud set will cost; absent of other sets */
+            costs?: components["schemas"]["CloudCosts"];
             /**
              * Format: int64
              * @description Bytes of intake that the largest files need side by side

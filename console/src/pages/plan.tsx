@@ -4,7 +4,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, got, Problem, type NewReplicaSet, type ReplicaCreation, type ReplicaPlan } from "../api/client";
+import { api, got, Problem, type NewReplicaSet, type ReplicaCreation, type ReplicaPlan, type Schemas } from "../api/client";
 import { useReplicaCreation, useReplicaPlan } from "../api/queries";
 import { FindingLines } from "../components/findinglines";
 import { Asked, bodyOf, empty, placeOf, useDraftOnShelf } from "../components/asked";
@@ -13,7 +13,7 @@ import { setPage } from "../components/replica";
 import { ended, RunProgress } from "../components/run";
 import { SpanStrip } from "../components/span";
 import { outcomeTone, Status } from "../components/status";
-import { Button, Loading, PageHead, Section, sentence, Trouble } from "../components/ui";
+import { Facts, Button, Loading, PageHead, Section, sentence, Trouble } from "../components/ui";
 import { bytes, target, when } from "../format";
 
 export function PlanPage() {
@@ -91,6 +91,7 @@ function Found({ plan }: { plan: ReplicaPlan }) {
       <Section title="What comes of it">
         {!ended(plan.run) || plan.run.state !== "done" ? <RunProgress run={plan.run} /> : <p className="max-w-4xl text-lg"><Status tone={outcomeTone(plan.outcome ?? "pass")}>{plan.outcome}</Status> {plan.summary}</p>}
       </Section>
+      {plan.costs && <Section title="What the bucket costs"><Costs costs={plan.costs} /></Section>}
       {plan.places.length > 0 && <Section title="What is there now"><Places plan={plan} /></Section>}
       {plan.layouts.length > 0 && <Section title="Layouts side by side"><Layouts plan={plan} /></Section>}
       {plan.layouts.some((l) => l.legs.length > 0) && <Section title="What crosses the legs"><Legs plan={plan} /></Section>}
@@ -100,6 +101,21 @@ function Found({ plan }: { plan: ReplicaPlan }) {
 }
 
 const rank = { fail: 0, warn: 1, pass: 2 };
+
+const money = (amount: number, currency?: string) => (!currency ? "price not known" : amount > 0 && amount < 0.01 ? `less than 0.01 ${currency}` : `${amount.toLocaleString("en", { minimumFractionDigits: 2, maximumFractionDigits: 2 })} ${currency}`);
+
+function Costs({ costs: c }: { costs: Schemas["CloudCosts"] }) {
+  return (
+    <Facts
+      facts={[
+        ["Stored", `${bytes(c.storedBytes)}: ${money(c.stored, c.currency)} a month`],
+        ["First fill", `${bytes(c.fillBytes)} read out of it: ${money(c.fill, c.currency)}, once`],
+        ["Then", `${bytes(c.monthlyBytes)} a month read out of it: ${money(c.monthly, c.currency)}; contents on first use come on top`],
+        ...(c.currency ? [] : [["Prices", "Give them with the cloud account, under Servers."] as [string, string]]),
+      ]}
+    />
+  );
+}
 
 function Places({ plan }: { plan: ReplicaPlan }) {
   const count = (c: { files: number; bytes: number }) => <>{c.files.toLocaleString("en")}<span className="block text-sm text-soft">{bytes(c.bytes)}</span></>;

@@ -50,6 +50,7 @@ export function ServerPage() {
               ...(v.beside ? [["Beside", `${v.beside}, whose accounts its permissions name`] as [string, string]] : []),
               ...(v.kind === "smb" ? [["Viewers", v.viewersBrowse ? "may look into its folders" : "may not look into its folders"] as [string, string]] : []),
               ...(v.cloud ? [["Region", `${v.cloud.region}; ${v.cloud.plain ? "without TLS" : "TLS"}`] as [string, string]] : []),
+              ...(v.cloud?.currency ? [["Prices", `${v.cloud.storedPrice ?? 0} ${v.cloud.currency} per GB and month stored, ${v.cloud.outPrice ?? 0} ${v.cloud.currency} per GB read`] as [string, string]] : []),
               ...(v.unsigned ? [["Messages", "may pass unsigned"] as [string, string]] : []),
               ["State since", v.since ? `${when(v.since)} (${ago(v.since)})` : "not known"],
               ["Note", v.note || "none"],

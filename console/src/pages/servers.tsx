@@ -70,11 +70,18 @@ const kinds: Record<Server["kind"], { short: string; label: string; help: string
   cloud: { short: "cloud", label: "S3 object service", help: "An account at an S3 object service. Its buckets are its shares.", port: "443" },
 };
 
+const priceText = (price?: number) => (price ? String(price) : "");
+/** What is no number becomes −1, which the service refuses. */
+const priceOf = (text: string) => {
+  const price = Number(text.replace(",", ".") || 0);
+  return Number.isNaN(price) ? -1 : price;
+};
+
 /** Adds a server, or changes one. */
 export function ServerForm({ server, onClose, onDone }: { server?: Server; onClose: () => void; onDone: (name: string) => void }) {
   const sites = useSites();
   const [kind, setKind] = useState<Server["kind"]>(server?.kind ?? "smb");
-  const [v, setV] = useState({ name: server?.name ?? "", site: server?.site ?? "", address: server?.address ?? "", port: server ? String(server.port) : "", domain: server?.domain ?? "", account: server?.account ?? "", certificate: server?.certificate ?? "", beside: server?.beside ?? "", password: "", note: server?.note ?? "", nameForPeople: server?.nameForPeople ?? "", region: server?.cloud?.region ?? "" });
+  const [v, setV] = useState({ name: server?.name ?? "", site: server?.site ?? "", address: server?.address ?? "", port: server ? String(server.port) : "", domain: server?.domain ?? "", account: server?.account ?? "", certificate: server?.certificate ?? "", beside: server?.beside ?? "", password: "", note: server?.note ?? "", nameForPeople: server?.nameForPeople ?? "", region: server?.cloud?.region ?? "", currency: server?.cloud?.currency ?? "", stored: priceText(server?.cloud?.storedPrice), out: priceText(server?.cloud?.outPrice) });
   const [unsigned, setUnsigned] = useState(server?.unsigned ?? false);
   const [viewersBrowse, setViewersBrowse] = useState(server?.viewersBrowse ?? false);
   const mover = kind === "mover", cloud = kind === "cloud";
@@ -82,8 +89,8 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
   const [plain, setPlain] = useState(server?.cloud?.plain ?? false);
   const set = (name: keyof typeof v) => (event: { target: { value: string } }) => setV({ ...v, [name]: event.target.value });
   const save = () => {
-    const { domain, account, certificate, beside, region, ...common } = v;
-    const own = mover ? { certificate, beside } : cloud ? { account, cloud: { ...server?.cloud, region, pathStyle, plain } } : { domain, account, unsigned, viewersBrowse };
+    const { domain, account, certificate, beside, region, currency, stored, out, ...common } = v;
+    const own = mover ? { certificate, beside } : cloud ? { account, cloud: { ...server?.cloud, region, pathStyle, plain, currency, storedPrice: priceOf(stored), outPrice: priceOf(out) } } : { domain, account, unsigned, viewersBrowse };
     const body = { ...common, port: Number(v.port) || undefined, ...own };
     return server
       ? api.PATCH("/api/v1/servers/{server}", { params: { path: { server: server.name }, header: { "If-Match": etag(server.version) } }, body: { ...body, password: v.password || undefined } })
@@ -95,7 +102,7 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
   };
   const passwordHelp = `${mover ? "From its file mover.secret. " : ""}${server ? "Empty keeps the old one" : "Kept sealed, never shown again"}`;
   return (
-    <SaveForm action={server ? "Save" : "Sign in and add"} busy="Signing in to it …" done={`${v.name} was ${server ? "changed" : "added"}.`} fields={[...Object.keys(v), "cloud.region"]} save={save} onDone={done} onCancel={onClose}>
+    <SaveForm action={server ? "Save" : "Sign in and add"} busy="Signing in to it …" done={`${v.name} was ${server ? "changed" : "added"}.`} fields={[...Object.keys(v), "cloud.region", "cloud.currency", "cloud.storedPrice", "cloud.outPrice"]} save={save} onDone={done} onCancel={onClose}>
       {(errors) => (
         <div className="grid grid-cols-2 gap-4">
           {!server && (
@@ -120,6 +127,9 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
           )}
           <TextField label={kind === "smb" ? "Password" : "Secret"} type="password" value={v.password} onChange={set("password")} error={errors.password} help={passwordHelp} autoComplete="new-password" />
           {cloud && <TextField label="Region" mono value={v.region} onChange={set("region")} error={errors["cloud.region"] ?? errors.region} help="Region of the buckets, as the provider names it" />}
+          {cloud && <TextField label="Currency of prices" value={v.currency} onChange={set("currency")} error={errors["cloud.currency"]} help="Such as EUR; empty: prices are not known" />}
+          {cloud && <TextField label="Price of a GB stored for a month" inputMode="decimal" value={v.stored} onChange={set("stored")} error={errors["cloud.storedPrice"]} help="Services do not tell prices: see your contract" />}
+          {cloud && <TextField label="Price of a GB read out of it" inputMode="decimal" value={v.out} onChange={set("out")} error={errors["cloud.outPrice"]} />}
           {kind === "smb" && <TextField label="Domain" value={v.domain} onChange={set("domain")} error={errors.domain} help="Empty for the server's own account" />}
           {mover && <TextField label="Beside" value={v.beside} onChange={set("beside")} error={errors.beside} help="File server on the same host and over the same folders, whose accounts their permissions name; empty for none" />}
           {!cloud && <TextField label="Name for people" mono value={v.nameForPeople} onChange={set("nameForPeople")} error={errors.nameForPeople} help="By which people's machines reach it; empty: its address" />}

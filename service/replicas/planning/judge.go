@@ -179,8 +179,37 @@ func (p *planner) result(ctx context.Context) model.ReplicaPlan {
 	out.Outcome = finding.Worst(p.lines)
 	out.CanCreate = out.Outcome != finding.Fail
 	out.Steps = p.steps(ctx)
+	out.Costs = p.costs()
 	out.Summary = p.summary(out)
 	return out
+}
+
+// costs foretells what the bucket of a cloud set costs.
+func (p *planner) costs() *model.CloudCosts {
+	if !p.set.IsCloudSet() || p.sites[0].server.Cloud == nil {
+		return nil
+	}
+	prices := p.sites[0].server.Cloud.Prices()
+	var seed plan.Content
+	var readers []plan.Reader
+	for i, s := range p.sites {
+		if s.place.Seed {
+			seed = s.place.Content
+		} else if i > 0 {
+			readers = append(readers, s.reader())
+		}
+	}
+	a := plan.AmountsOf(seed, readers)
+	return &model.CloudCosts{Currency: prices.Currency, StoredBytes: a.Stored, Stored: prices.StoredFor(a.Stored), FillBytes: a.Fill, Fill: prices.OutFor(a.Fill), MonthlyBytes: a.Monthly, Monthly: prices.OutFor(a.Monthly)}
+}
+
+// reader is an edge as it reads out of its bucket.
+func (s *planSite) reader() plan.Reader {
+	r := plan.Reader{Lacks: s.place.Load().Bytes, Stubs: s.replica.Edge.HasStubs()}
+	if r.Stubs && s.replica.Edge.Fill == model.FillNames {
+		r.Room = s.space.Free - s.space.Total/100*int64(s.replica.Edge.FreePercent)
+	}
+	return r
 }
 
 // layouts are the layout that was asked for, and those to compare it with.
