@@ -52,6 +52,11 @@ func (a *API) cloudRoutes() {
 			u, err := a.Replicas.AccountUses(ctx, in.Run)
 			return &body[model.AccountUses]{u}, err
 		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-cloud-usage", Method: "GET", Path: setRoute + "/usage", Summary: "Tell what a cloud set stores in its bucket and reads out of it, and what that costs", Tags: tags},
+		func(ctx context.Context, in *SetPath) (*body[model.CloudUsage], error) {
+			u, err := a.Replicas.Usage(ctx, in.Set)
+			return &body[model.CloudUsage]{u}, err
+		})
 	route(a, model.Operator, huma.Operation{OperationID: "move-contents", Method: "POST", Path: setRoute + "/contents", Summary: "Fetch contents to an edge of a cloud set, or make stubs there", Tags: tags, DefaultStatus: 202},
 		func(ctx context.Context, in *struct {
 			SetPath

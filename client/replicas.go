@@ -164,8 +164,8 @@ func (c *Client) ReplicaVerification(ctx context.Context, run int64) (model.Repl
 
 // Attic lists the newest that attics keep: of one replica, and for one reason,
 // unless these are "".
-func (c *Client) Attic(ctx context.Context, set, of, why string, limit int) ([]model.AtticItem, error) {
-	page, err := read[model.Page[model.AtticItem]](ctx, c, given("replica", of, "why", why, "limit", fmt.Sprint(limit)), "replica-sets", set, "attic")
+func (c *Client) Attic(ctx context.Context, set string, of AtticOf, limit int) ([]model.AtticItem, error) {
+	page, err := read[model.Page[model.AtticItem]](ctx, c, given("replica", of.Replica, "why", of.Why, "path", of.Path, "limit", fmt.Sprint(limit)), "replica-sets", set, "attic")
 	return page.Items, err
 }
 
@@ -234,6 +234,14 @@ func (c *Client) ScheduleProbe(ctx context.Context, set string, asked model.Sche
 // CompareAttic shows what an attic keeps beside what is at its path now.
 func (c *Client) CompareAttic(ctx context.Context, set string, item int64) (model.AtticComparison, error) {
 	return read[model.AtticComparison](ctx, c, nil, "replica-sets", set, "attic", fmt.Sprint(item), "comparison")
+}
+
+// AtticOf says which of the things that attics keep are meant; what is "" leaves none out.
+type AtticOf struct{ Replica, Why, Path string }
+
+// CloudUsage tells what a cloud set stores in its bucket and reads out of it.
+func (c *Client) CloudUsage(ctx context.Context, set string) (model.CloudUsage, error) {
+	return read[model.CloudUsage](ctx, c, nil, "replica-sets", set, "usage")
 }
 
 // WhereContent tells where the content of a path of a cloud set is now.

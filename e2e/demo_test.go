@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"bridgespan/client"
+	"bridgespan/core/account"
 	"bridgespan/demo"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
@@ -262,5 +263,20 @@ func checkEdge(t *testing.T, api *client.Client, e *demo.EstateEdge) {
 			set, err := api.ReplicaSet(t.Context(), e.Set)
 			t.Fatalf("the edge on the island is %+v, %+v, %v", set, set.Replicas[2].EdgeFigures, err)
 		}
+	}
+	f, err := api.Arrival(t.Context(), e.Set, model.AskArrival{MadeAt: "fern"})
+	if err != nil || len(f.Places) != 3 || f.Places[0].Name == nil || f.Places[2].Name == nil {
+		t.Errorf("when a change at fern arrives: %+v, %v", f, err)
+	}
+	if u, err := api.CloudUsage(t.Context(), e.Set); err != nil || u.Currency == "" || u.Files == 0 || u.Stored <= 0 {
+		t.Errorf("what it costs: %+v, %v", u, err)
+	}
+	var uses []model.AccountUses
+	await(t, "the accounts in use", func() bool {
+		uses, err = api.LatestAccountUses(t.Context(), e.Set)
+		return err != nil || len(uses) == 1 && uses[0].Run.State.Ended()
+	})
+	if err != nil || len(uses[0].Accounts) == 0 || uses[0].Accounts[0].Reach != account.Partly {
+		t.Errorf("the account that is local to fern: %+v, %v", uses, err)
 	}
 }

@@ -177,3 +177,28 @@ type AccountSeenAt struct {
 	Known   bool   `json:"known" doc:"Whether the server can name it"`
 	Paired  bool   `json:"paired,omitempty" doc:"Whether it is another account there, through the account map"`
 }
+
+// CloudUsage is what a cloud set stores in its bucket and has read out of it.
+type CloudUsage struct {
+	Set          string      `json:"set" doc:"Name of the cloud set"`
+	Bucket       string      `json:"bucket" doc:"Name of the replica that is the bucket"`
+	Since        time.Time   `json:"since" doc:"When the set was created"`
+	Files        int64       `json:"files" doc:"Files in the bucket"`
+	Bytes        int64       `json:"bytes" doc:"Their bytes"`
+	Earlier      int64       `json:"earlier" doc:"Earlier versions and removed files that it keeps"`
+	EarlierBytes int64       `json:"earlierBytes" doc:"Their bytes"`
+	Currency     string      `json:"currency,omitempty" doc:"Currency; absent: the prices of the account are not known, and amounts of money are 0"`
+	Stored       float64     `json:"stored" doc:"What all of this costs in a month"`
+	ReadAll      float64     `json:"readAll" doc:"What it costs to read every file of it once, as a full verification does"`
+	Edges        []EdgeUsage `json:"edges" doc:"What each edge has read out of it"`
+}
+
+// EdgeUsage is what an edge has read out of its bucket.
+type EdgeUsage struct {
+	Replica      string  `json:"replica" doc:"Name of the edge"`
+	Carried      int64   `json:"carried" doc:"Bytes of files that were carried to it since the set was created"`
+	Fetched      int64   `json:"fetched" doc:"Stubs that its mover filled since the mover was started"`
+	FetchedBytes int64   `json:"fetchedBytes" doc:"Bytes that it read for that"`
+	Cost         float64 `json:"cost" doc:"What both cost"`
+	Problem      string  `json:"problem,omitempty" doc:"Why its mover could not be asked"`
+}

@@ -381,11 +381,15 @@ func (q Queries) ReplicaTroubles(ctx context.Context, set int64, limit int) ([]m
 	})
 }
 
-// AtticItems lists what the attics of a set keep, newest first: those before a
-// number, unless it is 0; of one replica and for one reason, unless these are "".
-func (q Queries) AtticItems(ctx context.Context, set int64, of, why string, before int64, limit int) ([]model.AtticItem, error) {
+// AtticFilter says which of the things that attics keep are meant: those of a replica, for a reason, that were at a
+// path. What is "" leaves none out.
+type AtticFilter struct{ Replica, Why, Path string }
+
+// AtticItems lists what the attics of a set keep, newest first: those before a number, unless it is 0.
+func (q Queries) AtticItems(ctx context.Context, set int64, f AtticFilter, before int64, limit int) ([]model.AtticItem, error) {
 	rows, err := q.run.QueryContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at, a.size FROM replica_attic a JOIN replicas r ON r.id = a.replica_id
-		WHERE r.set_id = ? AND (? = '' OR r.name_key = ?) AND (? = '' OR a.why = ?) AND (? = 0 OR a.id < ?) ORDER BY a.id DESC LIMIT ?`, set, of, namespace.Key(of), why, why, before, before, limit)
+		WHERE r.set_id = ? AND (? = '' OR r.name_key = ?) AND (? = '' OR a.why = ?) AND (? = '' OR a.path = ?) AND (? = 0 OR a.id < ?) ORDER BY a.id DESC LIMIT ?`,
+		set, f.Replica, namespace.Key(f.Replica), f.Why, f.Why, f.Path, []byte(f.Path), before, before, limit)
 	return collect(rows, err, scanAttic)
 }
 
@@ -444,11 +448,5 @@ func short(text string, most int) string {
 func (q Queries) AtticBeyond(ctx context.Context, r replica.ID, quota int64) ([]model.AtticItem, error) {
 	rows, err := q.run.QueryContext(ctx, `SELECT id, name, path, attic, why, at, size FROM (SELECT a.id, r.name, a.path, a.attic, a.why, a.at, a.size, SUM(a.size) OVER (ORDER BY a.id DESC) newer
 		FROM replica_attic a JOIN replicas r ON r.id = a.replica_id WHERE a.replica_id = ?) x WHERE newer > ? ORDER BY id LIMIT 500`, r, quota)
-	return collect(rows, err, scanAttic)
-}
-
-// AtticOf lists what attics of a set keep of a path.
-func (q Queries) AtticOf(ctx context.Context, set int64, path string) ([]model.AtticItem, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at, a.size FROM replica_attic a JOIN replicas r ON r.id = a.replica_id WHERE r.set_id = ? AND a.path = ?`, set, []byte(path))
 	return collect(rows, err, scanAttic)
 }

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -31,6 +32,11 @@ func cloudCommand() *cli.Command {
 		{Name: "accounts", Usage: "find the accounts that the permissions of a set name, and how each server sees them", ArgsUsage: "SET", Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "latest", Usage: "show what was found last, and look at nothing"},
 			&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}, Action: signedIn(findAccountUses, "SET")},
+		{Name: "usage", Usage: "show what a cloud set stores in its bucket and has read out of it, and what that costs", ArgsUsage: "SET", Action: signedIn(showCloudUsage, "SET")},
+		{Name: "verify", Usage: "find out whether bucket and edges hold the same; what is read out of the bucket for that is told first", ArgsUsage: "SET", Flags: append(verifyFlags(), rehearseFlag()), Action: signedIn(verifyCloudSet, "SET")},
+		{Name: "restore", Usage: "list earlier versions of a path that the set keeps, or put one back", ArgsUsage: "SET PATH", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "version", Usage: "put the version of this `NUMBER` back"},
+			&cli.StringFlag{Name: "as", Usage: "under this `PATH`, when not where it was"}}, Action: signedIn(restoreVersion, "SET", "PATH")},
 		{Name: "fetch", Usage: "fill the stubs of a folder or a file of an edge", ArgsUsage: "SET EDGE [PATH]", Flags: move, Action: signedIn(moveContents(false), "SET", "EDGE", "PATH?")},
 		{Name: "offload", Usage: "make stubs of a folder or a file of an edge, whose contents the bucket has", ArgsUsage: "SET EDGE [PATH]", Flags: move, Action: signedIn(moveContents(true), "SET", "EDGE", "PATH?")},
 		{Name: "policy", Usage: "set what an edge keeps whole; --rehearse shows what becomes a stub now", ArgsUsage: "SET EDGE", Flags: []cli.Flag{
@@ -261,6 +267,78 @@ func showAccountUses(c *cli.Command, u model.AccountUses) error {
 		t.after += "Not asked: " + m + "\n"
 	}
 	return show(c, u, t)
+}
+
+func showCloudUsage(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	u, err := api.CloudUsage(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"place", "what", "files", "bytes", "cost"}}
+	t.add(u.Bucket+" (bucket)", "files", humanize.Comma(u.Files), size(u.Bytes), "")
+	t.add("", "earlier versions", humanize.Comma(u.Earlier), size(u.EarlierBytes), "")
+	t.add("", "both, each month", "", size(u.Bytes+u.EarlierBytes), money(u.Stored, u.Currency))
+	for _, e := range u.Edges {
+		t.add(e.Replica, "carried since "+u.Since.Local().Format(time.DateOnly), "", size(e.Carried), "")
+		if e.Fetched > 0 || e.FetchedBytes > 0 || e.Problem != "" {
+			t.add("", strings.Join(written([]string{"stubs filled since its mover started", e.Problem}), ": "), humanize.Comma(e.Fetched), size(e.FetchedBytes), "")
+		}
+		t.add("", "read so far", "", size(e.Carried+e.FetchedBytes), money(e.Cost, u.Currency))
+	}
+	if u.Currency == "" {
+		t.after = pricesUnknown + "\n"
+	}
+	return show(c, u, t)
+}
+
+// verifyCloudSet is verifyReplicaSet after it was told what is read out of the bucket.
+func verifyCloudSet(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	u, err := api.CloudUsage(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	told := "Nothing is read out of the bucket."
+	switch c.String("level") {
+	case "full":
+		told = fmt.Sprintf("All of %s is read: %s, %s.", u.Bucket, size(u.Bytes), money(u.ReadAll, u.Currency))
+	case "sample":
+		share := min(1, float64(cmp.Or(c.Int("sample"), usualSample))/float64(max(u.Files, 1)))
+		told = fmt.Sprintf("About %s of %s are read, %s.", size(int64(share*float64(u.Bytes))), u.Bucket, money(share*u.ReadAll, u.Currency))
+	}
+	if c.Bool("rehearse") {
+		return done(c, u, "%s Nothing was verified.", told)
+	}
+	if c.String("output") == "table" {
+		fmt.Fprintln(c.Root().ErrWriter, told)
+	}
+	return verifyReplicaSet(ctx, c, api, args)
+}
+
+// usualSample is how many files a sample has unless something else is asked for.
+const usualSample = 300
+
+func restoreVersion(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	if text := c.String("version"); text != "" {
+		return onNumber(text, "bspan cloud restore "+args[0]+" "+shellWord(args[1]), func(id int64) error {
+			i, err := api.RestoreFromAttic(ctx, args[0], id, c.String("as"))
+			if err != nil {
+				return err
+			}
+			return done(c, i, "%s is back at %s", i.Path, i.Replica)
+		})
+	}
+	items, err := api.Attic(ctx, args[0], client.AtticOf{Path: strings.Trim(args[1], "/")}, 100)
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"version", "kept since", "size", "why", "at"}, empty: "No earlier version of " + args[1] + " is kept. Attics keep what was removed or replaced; list them with: bspan replica attic list " + args[0]}
+	for _, i := range items {
+		t.add(fmt.Sprint(i.ID), when(i.At), size(i.Size), i.Why, i.Replica)
+	}
+	if len(items) > 0 {
+		t.after = "Put one back with: bspan cloud restore --version NUMBER " + args[0] + " " + shellWord(args[1]) + "\n"
+	}
+	return show(c, items, t)
 }
 
 func moveContents(off bool) func(context.Context, *cli.Command, *client.Client, []string) error {

@@ -156,6 +156,10 @@ func startService(t *testing.T) *service {
 		"GET /replica-account-uses/5":                      scansUses,
 		"GET /replica-sets/scans/account-uses":             `{"items":[` + scansUses + `]}`,
 		"GET /replica-sets/beds/account-uses":              `{"items":[]}`,
+		"GET /replica-sets/scans/usage":                    `{"set":"scans","bucket":"haar","since":"2026-11-01T10:00:00Z","files":10,"bytes":1024,"earlier":1,"earlierBytes":1024,"currency":"EUR","stored":12.5,"readAll":0.001,"edges":[{"replica":"sedge","carried":2048,"fetched":3,"fetchedBytes":4096,"cost":0.5}]}`,
+		"GET /replica-sets/scans/attic":                    `{"items":[{"id":7,"replica":"haar","path":"a.tif","attic":"x","why":"replaced","at":"2026-11-01T10:00:00Z","size":9}]}`,
+		"POST /replica-sets/scans/attic/7/restore":         `{"id":7,"replica":"haar","path":"a.tif","attic":"x","why":"replaced","at":"2026-11-01T10:00:00Z","size":9}`,
+		"POST /replica-sets/scans/verify":                  bedsVerified,
 		"GET /replica-sets/scans/arrival":                  `{"set":"scans","madeAt":"haar","at":"2026-03-02T00:00:00Z","size":9,"places":[{"replica":"haar","server":"haar","bucket":true,"there":true,"why":["haar is scanned every 6h"]},{"replica":"sedge","server":"sedge","there":false,"onFirstUse":true,"name":{"earliest":"2026-03-02T00:00:00Z","expected":"2026-03-02T03:00:00Z","latest":"2026-03-02T06:00:00Z"},"why":[],"probes":1,"measuredMs":4300}]}`,
 		"POST /replica-sets/scans/contents":                `{"set":"scans","edge":"sedge","path":"old","files":3,"bytes":3072,"moved":0,"movedBytes":0,"failed":0}`,
 		"POST /replica-sets/scans/preview":                 `{"outcome":"pass","checks":[],"follows":["12 files become stubs now, which frees 9 KiB."]}`,
@@ -377,6 +381,13 @@ func TestCommands(t *testing.T) {
 		{"cloud plan --free sedge=much scans haar/scans oak/store sedge/scans", "", "is no percentage", 2},
 		{"cloud plan --fill stubs scans haar/scans oak/store", "", "names no replica", 2},
 		{"server edit --currency EUR --price-stored 0.02 --region coast-1 oak", `PATCH /servers/oak {"cloud":{"region":"coast-1","currency":"EUR","storedPrice":0.02}}`, "oak", 0},
+		{"cloud usage scans", "", "both, each month                             2.0 KiB  12.50 EUR", 0},
+		{"cloud verify --rehearse --level full scans", "", "All of haar is read: 1.0 KiB, less than 0.01 EUR. Nothing was verified.", 0},
+		{"cloud verify --rehearse --level sample --sample 1 scans", "", "About 102 B of haar are read", 0},
+		{"cloud verify --no-wait scans", `POST /replica-sets/scans/verify {"level":"names"}`, "verify-set", 0},
+		{"cloud restore scans a.tif", "", "bspan cloud restore --version NUMBER scans a.tif", 0},
+		{"cloud restore --version 7 scans a.tif", "POST /replica-sets/scans/attic/7/restore", "a.tif is back at haar", 0},
+		{"cloud restore --version last scans a.tif", "", "not a number", 2},
 		{"cloud arrival --made-at haar --size 2GiB --at 2026-03-02 scans", "", "content on first use", 0},
 		{"cloud arrival scans a.tif", "", "haar is scanned every 6h", 0},
 		{"cloud arrival --at noon scans", "", "is no time", 2},
@@ -419,7 +430,7 @@ func TestCommands(t *testing.T) {
 func TestCommandsAsJSON(t *testing.T) {
 	t.Setenv("BSPAN_TOKEN", "token")
 	for _, args := range []string{"site list", "site legs", "namespace list", "namespace tree garden", "namespace lint garden", "namespace history garden", "namespace mappings garden",
-		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds", "replica verifications beds", "replica probes beds", "replica attic compare beds 4", "replica accounts beds", "account map list", "account map show trees", "account map pairs trees oak elm", "replica edit --rehearse --layout hub beds", "job list", "cloud list", "cloud where scans a.tif", "cloud arrival scans a.tif", "cloud offload --rehearse scans sedge", "cloud policy --free 20 scans sedge",
+		"rights able 5", "rights compare oak/a oak/b", "replica list", "replica show beds", "replica planned 5", "replica troubles beds", "replica attic list beds", "replica pause beds", "replica verifications beds", "replica probes beds", "replica attic compare beds 4", "replica accounts beds", "account map list", "account map show trees", "account map pairs trees oak elm", "replica edit --rehearse --layout hub beds", "job list", "cloud list", "cloud where scans a.tif", "cloud arrival scans a.tif", "cloud usage scans", "cloud restore scans a.tif", "cloud verify --rehearse --level full scans", "cloud offload --rehearse scans sedge", "cloud policy --free 20 scans sedge",
 		"front list", "front show reed/garden", "front check reed/garden", "front add --rehearse garden reed", "run list", "run show 5", "user list", "server list", "server show reed", "where /garden/store", "site remove --rehearse Marsh", "namespace hold --location oak/store /garden/store"} {
 		s := startService(t)
 		out, code := s.bspan(t, append([]string{"--output", "json"}, strings.Fields(args)...)...)

@@ -70,6 +70,9 @@ func replicaPlanTable(p model.ReplicaPlan) table {
 	return t
 }
 
+// pricesUnknown says what to do where no money can be told.
+const pricesUnknown = "Prices are not known; give them with: bspan server edit CLOUD --currency EUR --price-stored 0.02 --price-out 0.05"
+
 // costLines say what a bucket will cost.
 func costLines(c *model.CloudCosts) []string {
 	if c == nil {
@@ -78,7 +81,7 @@ func costLines(c *model.CloudCosts) []string {
 	lines := []string{"", fmt.Sprintf("In the bucket: %s, %s a month", size(c.StoredBytes), money(c.Stored, c.Currency)),
 		fmt.Sprintf("Read out of it: %s for the first fill, %s; then %s a month, %s, and contents on first use", size(c.FillBytes), money(c.Fill, c.Currency), size(c.MonthlyBytes), money(c.Monthly, c.Currency))}
 	if c.Currency == "" {
-		lines = append(lines, "Prices are not known; give them with: bspan server edit CLOUD --currency EUR --price-stored 0.02 --price-out 0.05")
+		lines = append(lines, pricesUnknown)
 	}
 	return lines
 }

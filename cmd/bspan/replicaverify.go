@@ -15,12 +15,15 @@ import (
 	"bridgespan/model"
 )
 
-func verifyCommands() []*cli.Command {
+func verifyFlags() []cli.Flag {
 	level := &cli.StringFlag{Name: "level", Value: "names", Usage: "names: names, sizes, times, attributes and permissions; sample: the contents of some files as well; full: every byte"}
 	sample := &cli.IntFlag{Name: "sample", Usage: "read the contents of `N` files, for the level sample; 300 when absent"}
+	return []cli.Flag{level, sample, &cli.BoolFlag{Name: "within-calendar", Usage: "read contents only while the lane between both is open, and no faster than it may carry"}, &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}, &cli.StringFlag{Name: "again", Usage: "do it again and again: `WHEN` such as \"mon-fri 02:30\", \"daily 04:00\" or \"every 6h\""}}
+}
+
+func verifyCommands() []*cli.Command {
 	return []*cli.Command{
-		{Name: "verify", Usage: "find out whether the replicas of a set hold the same", ArgsUsage: "SET",
-			Flags: []cli.Flag{level, sample, &cli.BoolFlag{Name: "within-calendar", Usage: "read contents only while the lane between both is open, and no faster than it may carry"}, &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}, &cli.StringFlag{Name: "again", Usage: "do it again and again: `WHEN` such as \"mon-fri 02:30\", \"daily 04:00\" or \"every 6h\""}}, Action: signedIn(verifyReplicaSet, "SET")},
+		{Name: "verify", Usage: "find out whether the replicas of a set hold the same", ArgsUsage: "SET", Flags: verifyFlags(), Action: signedIn(verifyReplicaSet, "SET")},
 		{Name: "verified", Usage: "show a verification again, or write it to a file", ArgsUsage: "RUN", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "report", Usage: "write it to `FILE` as an HTML page that needs nothing else"},
 			&cli.StringFlag{Name: "manifest", Usage: "write the checksums of all files to `FILE`, for sha256sum -c (level full)"},

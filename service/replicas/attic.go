@@ -16,12 +16,12 @@ import (
 
 // Attic lists what the attics of a set keep, newest first: those before a number,
 // unless it is 0; of one replica and for one reason, unless these are "".
-func (s *Service) Attic(ctx context.Context, name, of, why string, before int64, limit int) ([]model.AtticItem, error) {
+func (s *Service) Attic(ctx context.Context, name string, f records.AtticFilter, before int64, limit int) ([]model.AtticItem, error) {
 	set, err := s.DB.ReplicaSet(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	return s.DB.AtticItems(ctx, set.ID, of, why, before, limit)
+	return s.DB.AtticItems(ctx, set.ID, f, before, limit)
 }
 
 // Restore puts something that an attic keeps back where it was, or under another

@@ -1860,6 +1860,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replica-sets/{set}/usage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell what a cloud set stores in its bucket and reads out of it, and what that costs
+         * @description Needs the role viewer.
+         */
+        get: operations["get-cloud-usage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/replica-sets/{set}/verifications": {
         parameters: {
             query?: never;
@@ -3444,6 +3464,51 @@ export interface components {
              */
             storedPrice?: number;
         };
+        CloudUsage: {
+            /** @description Name of the replica that is the bucket */
+            bucket: string;
+            /**
+             * Format: int64
+             * @description Their bytes
+             */
+            bytes: number;
+            /** @description Currency; absent: the prices of the account are not known, and amounts of money are 0 */
+            currency?: string;
+            /**
+             * Format: int64
+             * @description Earlier versions and removed files that it keeps
+             */
+            earlier: number;
+            /**
+             * Format: int64
+             * @description Their bytes
+             */
+            earlierBytes: number;
+            /** @description What each edge has read out of it */
+            edges: components["schemas"]["EdgeUsage"][];
+            /**
+             * Format: int64
+             * @description Files in the bucket
+             */
+            files: number;
+            /**
+             * Format: double
+             * @description What it costs to read every file of it once, as a full verification does
+             */
+            readAll: number;
+            /** @description Name of the cloud set */
+            set: string;
+            /**
+             * Format: date-time
+             * @description When the set was created
+             */
+            since: string;
+            /**
+             * Format: double
+             * @description What all of this costs in a month
+             */
+            stored: number;
+        };
         Common: {
             a: string;
             b: string;
@@ -4136,6 +4201,32 @@ export interface components {
              * @description Seconds that a program waits for content that does not come before it gets an error; absent for 60
              */
             waitS?: number;
+        };
+        EdgeUsage: {
+            /**
+             * Format: int64
+             * @description Bytes of files that were carried to it since the set was created
+             */
+            carried: number;
+            /**
+             * Format: double
+             * @description What both cost
+             */
+            cost: number;
+            /**
+             * Format: int64
+             * @description Stubs that its mover filled since the mover was started
+             */
+            fetched: number;
+            /**
+             * Format: int64
+             * @description Bytes that it read for that
+             */
+            fetchedBytes: number;
+            /** @description Why its mover could not be asked */
+            problem?: string;
+            /** @description Name of the edge */
+            replica: string;
         };
         EditAccountMap: {
             /** @description New name */
@@ -11183,6 +11274,8 @@ export interface operations {
                 replica?: string;
                 /** @description For this reason alone */
                 why?: "removed" | "conflict" | "replaced" | "first-fill";
+                /** @description What was at this path alone */
+                path?: string;
             };
             header?: never;
             path: {
@@ -11802,6 +11895,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageReplicaTrouble"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-cloud-usage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CloudUsage"];
                 };
             };
             /** @description Error */

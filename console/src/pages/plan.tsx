@@ -14,7 +14,7 @@ import { ended, RunProgress } from "../components/run";
 import { SpanStrip } from "../components/span";
 import { outcomeTone, Status } from "../components/status";
 import { Facts, Button, Loading, PageHead, Section, sentence, Trouble } from "../components/ui";
-import { bytes, target, when } from "../format";
+import { money, bytes, target, when } from "../format";
 
 export function PlanPage() {
   const [params, setParams] = useSearchParams();
@@ -101,8 +101,6 @@ function Found({ plan }: { plan: ReplicaPlan }) {
 }
 
 const rank = { fail: 0, warn: 1, pass: 2 };
-
-const money = (amount: number, currency?: string) => (!currency ? "price not known" : amount > 0 && amount < 0.01 ? `less than 0.01 ${currency}` : `${amount.toLocaleString("en", { minimumFractionDigits: 2, maximumFractionDigits: 2 })} ${currency}`);
 
 function Costs({ costs: c }: { costs: Schemas["CloudCosts"] }) {
   return (

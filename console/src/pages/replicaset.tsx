@@ -15,6 +15,7 @@ import { Button, Dialog, Facts, Loading, PageHead, Section, TextField, Trouble }
 import { Week } from "../components/week";
 import { WhenWhere } from "./arrival";
 import { AccountsInUse } from "./setaccounts";
+import { CloudUsage } from "./usage";
 import { Contents, isCloudSet, WhereIs } from "./edges";
 import { SetProof } from "./setproof";
 import { AccountsOfSet, AddReplicaForm, LaneForm, ReplicaForm, SettingsForm } from "./setsettings";
@@ -44,6 +45,7 @@ export function ReplicaSetPage() {
       <Troubles set={set} />
       {isCloudSet(set) && <WhereIs set={set} />}
       {isCloudSet(set) && <WhenWhere set={set} />}
+      {isCloudSet(set) && <CloudUsage set={set} />}
       <AccountsInUse set={set} />
       <SetProof set={set} />
       <Section title="Backlog in the last day"><Backlog set={set} /></Section>

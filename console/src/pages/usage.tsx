@@ -1,0 +1,27 @@
+// What a cloud set stores in its bucket and has read out of it, and what that costs.
+import { useQuery } from "@tanstack/react-query";
+import { api, got, type ReplicaSet } from "../api/client";
+import { Facts, Loading, Section, Trouble } from "../components/ui";
+import { bytes, money, plural, when } from "../format";
+
+export function useUsage(set: ReplicaSet, enabled: boolean) {
+  return useQuery({ queryKey: ["replica", "usage", set.name], enabled, refetchInterval: 60_000, queryFn: () => got(api.GET("/api/v1/replica-sets/{set}/usage", { params: { path: { set: set.name } } })) });
+}
+
+export function CloudUsage({ set }: { set: ReplicaSet }) {
+  const query = useUsage(set, true);
+  const u = query.data;
+  if (query.isPending) return <Section title="What it costs"><Loading what="the figures of the bucket" /></Section>;
+  if (!u) return <Section title="What it costs"><Trouble error={query.error} retry={() => void query.refetch()} /></Section>;
+  return (
+    <Section title="What it costs" aside={u.currency ? undefined : "Give the prices with the cloud account, under Servers"}>
+      <Facts
+        facts={[
+          ["Stored", `${plural(u.files, "file")}, ${bytes(u.bytes)}${u.earlier > 0 ? `, and ${plural(u.earlier, "earlier version")}, ${bytes(u.earlierBytes)}` : ""}: ${money(u.stored, u.currency)} a month`],
+          ...u.edges.map((e) => [`Read by ${e.replica}`, `${bytes(e.carried)} since ${when(u.since)}${e.fetched > 0 ? `, and ${bytes(e.fetchedBytes)} for ${plural(e.fetched, "stub")} since its mover was started` : ""}: ${money(e.cost, u.currency)}${e.problem ? ` (${e.problem})` : ""}`] as [string, string]),
+          ["A full verification", `reads ${bytes(u.bytes)} out of it: ${money(u.readAll, u.currency)}`],
+        ]}
+      />
+    </Section>
+  );
+}

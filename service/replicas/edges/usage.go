@@ -1,0 +1,63 @@
+package edges
+
+import (
+	"context"
+	"time"
+
+	"bridgespan/core/plan"
+	"bridgespan/core/replica"
+	"bridgespan/model"
+	"bridgespan/service/replicas/sets"
+)
+
+// Usage tells what a cloud set stores in its bucket and reads out of it, and what that costs.
+func (s *Edges) Usage(ctx context.Context, name string) (u model.CloudUsage, err error) {
+	set, err := s.cloudSet(ctx, name)
+	if err != nil {
+		return u, err
+	}
+	hub := &set.Replicas[0]
+	v, err := s.DB.Server(ctx, hub.Server)
+	if err != nil {
+		return u, err
+	}
+	var prices plan.Prices
+	if v.Cloud != nil {
+		prices = v.Cloud.Prices()
+	}
+	u = model.CloudUsage{Set: set.Name, Bucket: hub.Name, Since: set.Created, Currency: prices.Currency, Earlier: hub.Attic.Items, EarlierBytes: hub.Attic.Bytes, Edges: []model.EdgeUsage{}}
+	err = s.DB.EachHeld(ctx, replica.ID(hub.ID), func(_ string, folder bool, size int64, _ time.Time) error {
+		if !folder {
+			u.Files, u.Bytes = u.Files+1, u.Bytes+size
+		}
+		return nil
+	})
+	if err != nil {
+		return u, err
+	}
+	u.Stored = prices.StoredFor(u.Bytes + u.EarlierBytes)
+	u.ReadAll = prices.OutFor(u.Bytes)
+	for i := range set.Replicas[1:] {
+		u.Edges = append(u.Edges, s.readBy(ctx, &set, &set.Replicas[i+1], prices))
+	}
+	return u, nil
+}
+
+// readBy is what an edge has read out of its bucket.
+func (s *Edges) readBy(ctx context.Context, set *model.ReplicaSet, r *model.Replica, prices plan.Prices) model.EdgeUsage {
+	e := model.EdgeUsage{Replica: r.Name}
+	for _, l := range set.Lanes {
+		if l.FromID == set.Replicas[0].ID && l.ToID == r.ID {
+			e.Carried = l.Carried.Bytes
+		}
+	}
+	if r.Edge.HasStubs() {
+		status, err := s.Estate.LookAtEdge(ctx, r.Target())
+		if err != nil {
+			e.Problem = sets.Words(s.Explain(ctx, r.Server, err))
+		}
+		e.Fetched, e.FetchedBytes = status.Counts.Fetched, status.Counts.FetchedBytes
+	}
+	e.Cost = prices.OutFor(e.Carried + e.FetchedBytes)
+	return e
+}
