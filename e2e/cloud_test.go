@@ -130,6 +130,7 @@ func TestCloudWithOthers(t *testing.T) {
 
 // A service that is killed in the middle of an upload has nothing of the file afterwards, and all else.
 func TestCloudKilled(t *testing.T) {
+	t.Parallel()
 	h := startCloud(t)
 	h.s3cmd("mb", "s3://trust-files")
 	b := h.open("trust-files")

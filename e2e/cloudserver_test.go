@@ -39,6 +39,7 @@ func accountAt(t *testing.T, s *standintest.Sky, at bucket.Target) model.NewServ
 
 // An account at an object service is a server whose shares are buckets: it is checked, and a bucket is a replica.
 func TestCloudServer(t *testing.T) {
+	t.Parallel()
 	e := harness.StartEstate(t)
 	sky := standintest.Cloud(t)
 	at := sky.Bucket(t)

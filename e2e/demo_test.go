@@ -276,7 +276,7 @@ func checkEdge(t *testing.T, api *client.Client, e *demo.EstateEdge) {
 		uses, err = api.LatestAccountUses(t.Context(), e.Set)
 		return err != nil || len(uses) == 1 && uses[0].Run.State.Ended()
 	})
-	if err != nil || len(uses[0].Accounts) == 0 || uses[0].Accounts[0].Reach != account.Partly {
+	if err != nil || len(uses[0].Accounts) == 0 || uses[0].Accounts[0].Reach != account.ReachLocal {
 		t.Errorf("the account that is local to fern: %+v, %v", uses, err)
 	}
 }

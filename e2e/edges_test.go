@@ -44,6 +44,7 @@ const volumeSize = 64 << 20
 
 // TestEdges keeps a bucket and two edges the same, of which one has room for a part alone.
 func TestEdges(t *testing.T) {
+	t.Parallel()
 	files := standintest.StrangeFileServer(t, "SEDGE", "store")
 	folder := files.SharePath("store")
 	standintest.Volume(t, folder, volumeSize)
@@ -370,7 +371,7 @@ func (c *clouded) arrivals() {
 		c.Fatal(err)
 	}
 	f, err := c.e.API.Arrival(c.Context(), "scans", model.AskArrival{Path: "new/straight.tif"})
-	if err != nil || len(f.Places) != 3 || f.MadeAt != "haar" || !f.Places[0].There || f.Places[1].Content == nil || f.Places[2].Name == nil {
+	if err != nil || len(f.Places) != 3 || f.MadeAt != "haar" || !f.Places[0].Present || f.Places[1].Content == nil || f.Places[2].Name == nil {
 		c.Fatalf("foretold is %+v, %v", f, err)
 	}
 	if until := time.Until(f.Places[1].Content.Latest); until < time.Hour || until > 7*time.Hour {
@@ -387,7 +388,7 @@ func (c *clouded) arrivals() {
 		_, err := os.Stat(c.path("new/straight.tif"))
 		return err == nil
 	})
-	if f, err := c.e.API.Arrival(c.Context(), "scans", model.AskArrival{Path: "new/straight.tif"}); err != nil || !f.Places[2].There {
+	if f, err := c.e.API.Arrival(c.Context(), "scans", model.AskArrival{Path: "new/straight.tif"}); err != nil || !f.Places[2].Present {
 		c.Errorf("once it is there: %+v, %v", f, err)
 	}
 }
@@ -407,7 +408,7 @@ func (c *clouded) accountsInUse() {
 	if err != nil || u.Read != "oak" || i < 0 {
 		c.Fatalf("%+v, %v", u, err)
 	}
-	if ada := u.Accounts[i]; ada.Reach != account.ByMap || ada.Uses < 10 || len(ada.There) != 2 || ada.There[1].Name != `island\ada` || !ada.There[1].Paired {
+	if ada := u.Accounts[i]; ada.Reach != account.ReachMapped || ada.Uses < 10 || len(ada.There) != 2 || ada.There[1].Name != `island\ada` || !ada.There[1].Paired {
 		c.Errorf("ada is %+v", ada)
 	}
 	if list, err := c.e.API.LatestAccountUses(c.Context(), "scans"); err != nil || len(list) != 1 || list[0].Run.ID != u.Run.ID {

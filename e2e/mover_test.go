@@ -20,6 +20,7 @@ import (
 // TestMover keeps a folder of a host, where a mover runs, the same as one of an
 // SMB server.
 func TestMover(t *testing.T) {
+	t.Parallel()
 	e := harness.StartEstate(t)
 	api, ctx := e.API, t.Context()
 	reed := harness.StartMover(t)

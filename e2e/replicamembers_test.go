@@ -23,6 +23,7 @@ import (
 // TestReplicaMembers lets places come to a set, move and leave it, while the
 // others stay as they are.
 func TestReplicaMembers(t *testing.T) {
+	t.Parallel()
 	e := harness.StartEstate(t)
 	api, ctx := e.API, t.Context()
 	g := &gardenSet{T: t, e: e, trees: map[string]tree.Tree{"oak": harness.Tree(t, e.Oak, "store"), "elm": harness.Tree(t, e.Elm, "store")}}
@@ -170,6 +171,7 @@ func testQuotas(g *gardenSet, api *client.Client) {
 // TestHeldFiles names who holds a file that cannot be carried, and carries it
 // when it is let go; a probe tells how long changes are on their way.
 func TestHeldFiles(t *testing.T) {
+	t.Parallel()
 	e := harness.StartEstate(t)
 	api, ctx := e.API, t.Context()
 	ash := standintest.OnStandardPort(t, "ash", "store")

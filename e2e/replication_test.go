@@ -96,6 +96,7 @@ func (g *grounds) round(ctx context.Context, e *replication.Engine) (busy bool, 
 // of the work, one after another. Nothing torn is ever shown, nothing is lost,
 // and in the end both file servers hold the same.
 func TestReplicationSurvives(t *testing.T) {
+	t.Parallel()
 	server := standintest.Database(t)
 	db, err := records.Open(server.DSN("bridgespan"))
 	if err != nil {

@@ -94,6 +94,7 @@ func (g *grove) tree(t *testing.T, server *fileserver.Server, person, share stri
 // What is said, shown and changed about servers, shares, accounts and
 // permissions is what real servers of a real domain then do.
 func TestServersSharesAndRights(t *testing.T) {
+	t.Parallel()
 	g := startGrove(t)
 	t.Run("the domain", func(t *testing.T) { testDirectory(t, g) })
 	t.Run("accounts", func(t *testing.T) { testAccounts(t, g) })

@@ -128,11 +128,11 @@ type PlaceArrival struct {
 	Replica    string       `json:"replica" doc:"Name of the replica"`
 	Server     string       `json:"server" doc:"Name of its server"`
 	Bucket     bool         `json:"bucket,omitempty" doc:"Whether it is the bucket"`
-	There      bool         `json:"there" doc:"Whether it is there already"`
-	Name       *ArrivalSpan `json:"name,omitempty" doc:"When its name is seen there; absent when it is there, or never comes"`
-	Content    *ArrivalSpan `json:"content,omitempty" doc:"When its content is there; absent when it is there, comes on first use, or never comes"`
-	OnFirstUse bool         `json:"onFirstUse,omitempty" doc:"Whether the content comes when somebody reads it"`
-	Why        []string     `json:"why" doc:"What decides when"`
+	Present    bool         `json:"present" doc:"Whether it is there already"`
+	Name       *ArrivalSpan `json:"name,omitempty" doc:"When its name appears; absent when it is there, or never arrives"`
+	Content    *ArrivalSpan `json:"content,omitempty" doc:"When its content is there; absent when it is there, is fetched on first use, or never arrives"`
+	OnFirstUse bool         `json:"onFirstUse,omitempty" doc:"Whether the content is fetched when somebody reads it"`
+	Reasons    []string     `json:"reasons" doc:"What the times depend on"`
 	// Measured are of the latest probes that came from the same replica.
 	Probes     int    `json:"probes,omitempty" doc:"Probes from the same replica that have arrived there"`
 	MeasuredMs *int64 `json:"measuredMs,omitempty" doc:"How long they took, in the median, in milliseconds"`
@@ -153,7 +153,7 @@ type AccountUses struct {
 	Read     string       `json:"read,omitempty" doc:"Replica whose permissions were read"`
 	Looked   int64        `json:"looked" doc:"Files and folders whose permissions were read"`
 	More     bool         `json:"more,omitempty" doc:"Whether more accounts are in use than are told"`
-	Accounts []AccountUse `json:"accounts" doc:"The accounts, those first that do not mean somebody everywhere"`
+	Accounts []AccountUse `json:"accounts" doc:"The accounts; those that a server cannot resolve come first"`
 	Missing  []string     `json:"missing,omitempty" doc:"Servers that could not be asked, and why"`
 }
 
@@ -161,11 +161,11 @@ type AccountUses struct {
 type AccountUse struct {
 	SID     string          `json:"sid" doc:"Its number, as the set has it"`
 	Name    string          `json:"name" doc:"Its name where the set's accounts are, or the number"`
-	Reach   account.Reach   `json:"reach" enum:"everywhere,by-map,partly,nowhere" doc:"everywhere: the same at all servers; by-map: at some another account, through the account map; partly: a bare number at some; nowhere: a bare number at all"`
+	Reach   account.Reach   `json:"reach" enum:"everywhere,mapped,local,unresolved" doc:"everywhere: the same account at all servers; mapped: another account at some, through the account map; local: a bare SID at some; unresolved: a bare SID at all"`
 	Uses    int64           `json:"uses" doc:"Files and folders whose permissions name it"`
 	Example string          `json:"example" doc:"One of them"`
 	There   []AccountSeenAt `json:"there" doc:"How each replica's server sees it"`
-	Means   string          `json:"means,omitempty" doc:"What people will meet"`
+	Effect  string          `json:"effect,omitempty" doc:"What follows for people"`
 	Remedy  string          `json:"remedy,omitempty" doc:"What to do about it"`
 }
 
@@ -174,7 +174,7 @@ type AccountSeenAt struct {
 	Replica string `json:"replica" doc:"Name of the replica"`
 	Server  string `json:"server" doc:"Server whose accounts count there"`
 	Name    string `json:"name" doc:"Its name there, or the number"`
-	Known   bool   `json:"known" doc:"Whether the server can name it"`
+	Known   bool   `json:"known" doc:"Whether the server can resolve it"`
 	Paired  bool   `json:"paired,omitempty" doc:"Whether it is another account there, through the account map"`
 }
 

@@ -21,19 +21,19 @@ import (
 func cloudCommand() *cli.Command {
 	move := []cli.Flag{rehearseFlag(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}
 	return &cli.Command{Name: "cloud", Usage: "contents of cloud sets: of a bucket and its edges", Commands: []*cli.Command{
-		{Name: "plan", Usage: "find out what will come of a cloud set before it is made, and what it costs; nothing is changed", ArgsUsage: "SET CLOUD/BUCKET[/FOLDER] SERVER/SHARE[/FOLDER]...", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}),
+		{Name: "plan", Usage: "check a cloud set before it is created, with first fill and costs; changes nothing", ArgsUsage: "SET CLOUD/BUCKET[/FOLDER] SERVER/SHARE[/FOLDER]...", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}),
 			Action: signedIn(planCloudSet, "SET", "CLOUD/BUCKET[/FOLDER]", "SERVER/SHARE[/FOLDER]...")},
 		{Name: "list", Usage: "list the edges of cloud sets, with what they hold", ArgsUsage: "[SET]", Action: signedIn(listEdges, "SET?")},
 		{Name: "where", Usage: "show where the content of a path is now", ArgsUsage: "SET PATH", Action: signedIn(showWhere, "SET", "PATH")},
-		{Name: "arrival", Usage: "tell when a path, or a change made somewhere, will be in the bucket and at each edge", ArgsUsage: "SET [PATH]", Flags: []cli.Flag{
+		{Name: "arrival", Usage: "forecast when a path, or a change at a replica, arrives in the bucket and at each edge", ArgsUsage: "SET [PATH]", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "made-at", Usage: "`REPLICA` at which a change is made, instead of a path"},
 			&cli.StringFlag{Name: "at", Usage: "`TIME` at which it is made, such as \"2026-03-02 17:30\"; now when absent"},
 			&cli.StringFlag{Name: "size", Usage: "`SIZE` of what is changed, such as 2GiB"}}, Action: signedIn(tellArrival, "SET", "PATH?")},
-		{Name: "accounts", Usage: "find the accounts that the permissions of a set name, and how each server sees them", ArgsUsage: "SET", Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "latest", Usage: "show what was found last, and look at nothing"},
+		{Name: "accounts", Usage: "list the accounts in the permissions of a set, and how each server resolves them", ArgsUsage: "SET", Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "latest", Usage: "show the latest list again"},
 			&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}, Action: signedIn(findAccountUses, "SET")},
-		{Name: "usage", Usage: "show what a cloud set stores in its bucket and has read out of it, and what that costs", ArgsUsage: "SET", Action: signedIn(showCloudUsage, "SET")},
-		{Name: "verify", Usage: "find out whether bucket and edges hold the same; what is read out of the bucket for that is told first", ArgsUsage: "SET", Flags: append(verifyFlags(), rehearseFlag()), Action: signedIn(verifyCloudSet, "SET")},
+		{Name: "usage", Usage: "show the storage of a bucket, the reads of its edges, and their costs", ArgsUsage: "SET", Action: signedIn(showCloudUsage, "SET")},
+		{Name: "verify", Usage: "compare the bucket and its edges; first reports how much it reads from the bucket", ArgsUsage: "SET", Flags: append(verifyFlags(), rehearseFlag()), Action: signedIn(verifyCloudSet, "SET")},
 		{Name: "restore", Usage: "list earlier versions of a path that the set keeps, or put one back", ArgsUsage: "SET PATH", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "version", Usage: "put the version of this `NUMBER` back"},
 			&cli.StringFlag{Name: "as", Usage: "under this `PATH`, when not where it was"}}, Action: signedIn(restoreVersion, "SET", "PATH")},
@@ -170,7 +170,7 @@ func tellArrival(ctx context.Context, c *cli.Command, api *client.Client, args [
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"place", "", "earliest", "expected", "latest", "probes took", "why"}}
+	t := table{heads: []string{"place", "event", "earliest", "expected", "latest", "probes", "reasons"}}
 	for _, p := range f.Places {
 		name := p.Replica
 		if p.Bucket {
@@ -181,8 +181,8 @@ func tellArrival(ctx context.Context, c *cli.Command, api *client.Client, args [
 			took = (time.Duration(*p.MeasuredMs) * time.Millisecond).Round(100 * time.Millisecond).String()
 		}
 		for _, line := range arrivalLines(p) {
-			t.add(name, line.what, line.earliest, line.expected, line.latest, took, strings.Join(p.Why, "; "))
-			name, took, p.Why = "", "", nil
+			t.add(name, line.what, line.earliest, line.expected, line.latest, took, strings.Join(p.Reasons, "; "))
+			name, took, p.Reasons = "", "", nil
 		}
 	}
 	return show(c, f, t)
@@ -206,8 +206,8 @@ func arrivalLines(p model.PlaceArrival) (lines []arrivalLine) {
 		lines = append(lines, arrivalLine{what, when(s.Earliest), when(s.Expected), when(s.Latest)})
 	}
 	switch {
-	case p.There:
-		return []arrivalLine{{what: "there"}}
+	case p.Present:
+		return []arrivalLine{{what: "present"}}
 	case p.Name == nil:
 		return []arrivalLine{{what: "never"}}
 	case p.Content != nil && *p.Name == *p.Content:
@@ -229,7 +229,7 @@ func findAccountUses(ctx context.Context, c *cli.Command, api *client.Client, ar
 			return err
 		}
 		if len(list) == 0 {
-			return usageError{"nothing was found yet; leave --latest out"}
+			return usageError{"--latest: no accounts were listed yet; leave it out"}
 		}
 		return showAccountUses(c, list[0])
 	}
@@ -245,26 +245,26 @@ func findAccountUses(ctx context.Context, c *cli.Command, api *client.Client, ar
 	})
 }
 
-var reachWords = map[account.Reach]string{account.Everywhere: "the same", account.ByMap: "by the account map", account.Partly: "a number at some", account.Nowhere: "a number"}
+var reachWords = map[account.Reach]string{account.ReachEverywhere: "same everywhere", account.ReachMapped: "mapped", account.ReachLocal: "local", account.ReachNone: "unresolved"}
 
 func showAccountUses(c *cli.Command, u model.AccountUses) error {
-	t := table{heads: []string{"account", "known", "uses"}, empty: "The permissions name no accounts."}
+	t := table{heads: []string{"account", "status", "items"}, empty: "The permissions name no accounts."}
 	if len(u.Accounts) > 0 {
 		for _, there := range u.Accounts[0].There {
 			t.heads = append(t.heads, "at "+there.Replica)
 		}
 	}
-	t.heads = append(t.heads, "such as at", "what people meet, and what to do")
+	t.heads = append(t.heads, "example", "effect and remedy")
 	for _, a := range u.Accounts {
 		row := []string{a.Name, reachWords[a.Reach], humanize.Comma(a.Uses)}
 		for _, there := range a.There {
 			row = append(row, there.Name)
 		}
-		t.add(append(row, text.Middle(a.Example), strings.Join(written([]string{a.Means, a.Remedy}), "; "))...)
+		t.add(append(row, text.Middle(a.Example), strings.Join(written([]string{a.Effect, a.Remedy}), "; "))...)
 	}
-	t.after = fmt.Sprintf("Permissions of %s were read at %s.\n", english.Plural(int(u.Looked), "file or folder", "files and folders"), u.Read)
+	t.after = fmt.Sprintf("Read the permissions of %s at %s.\n", english.Plural(int(u.Looked), "file or folder", "files and folders"), u.Read)
 	for _, m := range u.Missing {
-		t.after += "Not asked: " + m + "\n"
+		t.after += "Not reached: " + m + "\n"
 	}
 	return show(c, u, t)
 }
@@ -274,16 +274,16 @@ func showCloudUsage(ctx context.Context, c *cli.Command, api *client.Client, arg
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"place", "what", "files", "bytes", "cost"}}
+	t := table{heads: []string{"place", "item", "files", "size", "cost"}}
 	t.add(u.Bucket+" (bucket)", "files", humanize.Comma(u.Files), size(u.Bytes), "")
 	t.add("", "earlier versions", humanize.Comma(u.Earlier), size(u.EarlierBytes), "")
-	t.add("", "both, each month", "", size(u.Bytes+u.EarlierBytes), money(u.Stored, u.Currency))
+	t.add("", "storage per month", "", size(u.Bytes+u.EarlierBytes), money(u.Stored, u.Currency))
 	for _, e := range u.Edges {
-		t.add(e.Replica, "carried since "+u.Since.Local().Format(time.DateOnly), "", size(e.Carried), "")
+		t.add(e.Replica, "transferred since "+u.Since.Local().Format(time.DateOnly), "", size(e.Carried), "")
 		if e.Fetched > 0 || e.FetchedBytes > 0 || e.Problem != "" {
-			t.add("", strings.Join(written([]string{"stubs filled since its mover started", e.Problem}), ": "), humanize.Comma(e.Fetched), size(e.FetchedBytes), "")
+			t.add("", strings.Join(written([]string{"stubs filled since the start of its mover", e.Problem}), ": "), humanize.Comma(e.Fetched), size(e.FetchedBytes), "")
 		}
-		t.add("", "read so far", "", size(e.Carried+e.FetchedBytes), money(e.Cost, u.Currency))
+		t.add("", "read from the bucket", "", size(e.Carried+e.FetchedBytes), money(e.Cost, u.Currency))
 	}
 	if u.Currency == "" {
 		t.after = pricesUnknown + "\n"
@@ -297,13 +297,13 @@ func verifyCloudSet(ctx context.Context, c *cli.Command, api *client.Client, arg
 	if err != nil {
 		return err
 	}
-	told := "Nothing is read out of the bucket."
+	told := "Reads no contents from the bucket."
 	switch c.String("level") {
 	case "full":
-		told = fmt.Sprintf("All of %s is read: %s, %s.", u.Bucket, size(u.Bytes), money(u.ReadAll, u.Currency))
+		told = fmt.Sprintf("Reads %s from %s, %s.", size(u.Bytes), u.Bucket, money(u.ReadAll, u.Currency))
 	case "sample":
 		share := min(1, float64(cmp.Or(c.Int("sample"), usualSample))/float64(max(u.Files, 1)))
-		told = fmt.Sprintf("About %s of %s are read, %s.", size(int64(share*float64(u.Bytes))), u.Bucket, money(share*u.ReadAll, u.Currency))
+		told = fmt.Sprintf("Reads about %s from %s, %s.", size(int64(share*float64(u.Bytes))), u.Bucket, money(share*u.ReadAll, u.Currency))
 	}
 	if c.Bool("rehearse") {
 		return done(c, u, "%s Nothing was verified.", told)
@@ -331,7 +331,7 @@ func restoreVersion(ctx context.Context, c *cli.Command, api *client.Client, arg
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"version", "kept since", "size", "why", "at"}, empty: "No earlier version of " + args[1] + " is kept. Attics keep what was removed or replaced; list them with: bspan replica attic list " + args[0]}
+	t := table{heads: []string{"version", "kept since", "size", "reason", "replica"}, empty: "No earlier version of " + args[1] + " is kept. Attics keep what was removed or replaced; list them with: bspan replica attic list " + args[0]}
 	for _, i := range items {
 		t.add(fmt.Sprint(i.ID), when(i.At), size(i.Size), i.Why, i.Replica)
 	}

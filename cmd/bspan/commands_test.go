@@ -49,7 +49,7 @@ const (
 )
 
 // scansUses are the accounts in use of a cloud set.
-const scansUses = `{"run":` + aRun + `,"set":"scans","read":"oak","looked":1,"accounts":[{"sid":"S-1-5-21-1-2-3-4","name":"oak\\scanners","reach":"partly","uses":15,"example":"Retouched","there":[{"replica":"oak","server":"oak","name":"oak\\scanners","known":true},{"replica":"sedge","server":"island","name":"S-1-5-21-1-2-3-4","known":false}],"means":"a number","remedy":"pair it"}]}`
+const scansUses = `{"run":` + aRun + `,"set":"scans","read":"oak","looked":1,"accounts":[{"sid":"S-1-5-21-1-2-3-4","name":"oak\\scanners","reach":"local","uses":15,"example":"Retouched","there":[{"replica":"oak","server":"oak","name":"oak\\scanners","known":true},{"replica":"sedge","server":"island","name":"S-1-5-21-1-2-3-4","known":false}],"effect":"a SID","remedy":"pair it"}]}`
 
 // scansSet is a cloud set.
 const scansSet = `{"name":"scans","layout":"hub","calendar":"full","filter":{},"permissions":"none","atticDays":60,"retry":{"firstS":5,"mostS":600,"alertAfter":10},"paused":false,"state":"steady","summary":"All the same.","created":"2026-11-01T10:00:00Z","version":3,"lanes":[],
@@ -160,7 +160,7 @@ func startService(t *testing.T) *service {
 		"GET /replica-sets/scans/attic":                    `{"items":[{"id":7,"replica":"haar","path":"a.tif","attic":"x","why":"replaced","at":"2026-11-01T10:00:00Z","size":9}]}`,
 		"POST /replica-sets/scans/attic/7/restore":         `{"id":7,"replica":"haar","path":"a.tif","attic":"x","why":"replaced","at":"2026-11-01T10:00:00Z","size":9}`,
 		"POST /replica-sets/scans/verify":                  bedsVerified,
-		"GET /replica-sets/scans/arrival":                  `{"set":"scans","madeAt":"haar","at":"2026-03-02T00:00:00Z","size":9,"places":[{"replica":"haar","server":"haar","bucket":true,"there":true,"why":["haar is scanned every 6h"]},{"replica":"sedge","server":"sedge","there":false,"onFirstUse":true,"name":{"earliest":"2026-03-02T00:00:00Z","expected":"2026-03-02T03:00:00Z","latest":"2026-03-02T06:00:00Z"},"why":[],"probes":1,"measuredMs":4300}]}`,
+		"GET /replica-sets/scans/arrival":                  `{"set":"scans","madeAt":"haar","at":"2026-03-02T00:00:00Z","size":9,"places":[{"replica":"haar","server":"haar","bucket":true,"present":true,"reasons":["haar is scanned every 6h"]},{"replica":"sedge","server":"sedge","present":false,"onFirstUse":true,"name":{"earliest":"2026-03-02T00:00:00Z","expected":"2026-03-02T03:00:00Z","latest":"2026-03-02T06:00:00Z"},"reasons":[],"probes":1,"measuredMs":4300}]}`,
 		"POST /replica-sets/scans/contents":                `{"set":"scans","edge":"sedge","path":"old","files":3,"bytes":3072,"moved":0,"movedBytes":0,"failed":0}`,
 		"POST /replica-sets/scans/preview":                 `{"outcome":"pass","checks":[],"follows":["12 files become stubs now, which frees 9 KiB."]}`,
 		"PATCH /replica-sets/scans/replicas/sedge":         scansSet,
@@ -377,13 +377,13 @@ func TestCommands(t *testing.T) {
 		{"cloud list scans", "", "whole files", 0},
 		{"cloud where scans a.tif", "", "sedge          on first use  current", 0},
 		{"cloud where beds b.tif", "", "look elsewhere", 1},
-		{"cloud plan --fill sedge=stubs --free sedge=30% scans haar/scans oak/store sedge/scans", `POST /replica-plans {"name":"scans","replicas":[{"server":"haar","share":"scans"},{"server":"oak","share":"store"},{"server":"sedge","share":"scans","edge":{"fill":"stubs","freePercent":30}}],"layout":"hub","filter":{},"permissions":"carry"}`, "Read out of it: 1.0 KiB for the first fill, less than 0.01 EUR; then 2.0 KiB a month, 1,234.50 EUR", 0},
+		{"cloud plan --fill sedge=stubs --free sedge=30% scans haar/scans oak/store sedge/scans", `POST /replica-plans {"name":"scans","replicas":[{"server":"haar","share":"scans"},{"server":"oak","share":"store"},{"server":"sedge","share":"scans","edge":{"fill":"stubs","freePercent":30}}],"layout":"hub","filter":{},"permissions":"carry"}`, "First fill: reads 1.0 KiB from the bucket, less than 0.01 EUR\nChanges: edges read 2.0 KiB per month, 1,234.50 EUR", 0},
 		{"cloud plan --free sedge=much scans haar/scans oak/store sedge/scans", "", "is no percentage", 2},
 		{"cloud plan --fill stubs scans haar/scans oak/store", "", "names no replica", 2},
 		{"server edit --currency EUR --price-stored 0.02 --region coast-1 oak", `PATCH /servers/oak {"cloud":{"region":"coast-1","currency":"EUR","storedPrice":0.02}}`, "oak", 0},
-		{"cloud usage scans", "", "both, each month                             2.0 KiB  12.50 EUR", 0},
-		{"cloud verify --rehearse --level full scans", "", "All of haar is read: 1.0 KiB, less than 0.01 EUR. Nothing was verified.", 0},
-		{"cloud verify --rehearse --level sample --sample 1 scans", "", "About 102 B of haar are read", 0},
+		{"cloud usage scans", "", "storage per month                                 2.0 KiB  12.50 EUR", 0},
+		{"cloud verify --rehearse --level full scans", "", "Reads 1.0 KiB from haar, less than 0.01 EUR. Nothing was verified.", 0},
+		{"cloud verify --rehearse --level sample --sample 1 scans", "", "Reads about 102 B from haar", 0},
 		{"cloud verify --no-wait scans", `POST /replica-sets/scans/verify {"level":"names"}`, "verify-set", 0},
 		{"cloud restore scans a.tif", "", "bspan cloud restore --version NUMBER scans a.tif", 0},
 		{"cloud restore --version 7 scans a.tif", "POST /replica-sets/scans/attic/7/restore", "a.tif is back at haar", 0},
@@ -391,9 +391,9 @@ func TestCommands(t *testing.T) {
 		{"cloud arrival --made-at haar --size 2GiB --at 2026-03-02 scans", "", "content on first use", 0},
 		{"cloud arrival scans a.tif", "", "haar is scanned every 6h", 0},
 		{"cloud arrival --at noon scans", "", "is no time", 2},
-		{"cloud accounts --latest scans", "", "oak\\scanners  a number at some  15", 0},
-		{"cloud accounts scans", "POST /replica-sets/scans/account-uses {}", "Permissions of 1 file or folder were read at oak.", 0},
-		{"cloud accounts --latest beds", "", "nothing was found yet", 2},
+		{"cloud accounts --latest scans", "", "oak\\scanners  local   15", 0},
+		{"cloud accounts scans", "POST /replica-sets/scans/account-uses {}", "Read the permissions of 1 file or folder at oak.", 0},
+		{"cloud accounts --latest beds", "", "no accounts were listed yet", 2},
 		{"cloud fetch --rehearse scans sedge old", `POST /replica-sets/scans/contents {"edge":"sedge","path":"old","rehearse":true}`, "3 files (3.0 KiB) would be fetched to sedge; nothing was changed", 0},
 		{"cloud offload --rehearse scans sedge", `POST /replica-sets/scans/contents {"edge":"sedge","offload":true,"rehearse":true}`, "3 files (3.0 KiB) would", 0},
 		{"cloud policy --free 20 --unused 9 --keep-newest 2GiB --never *.db --refuse nightly-backup --patience 5s scans sedge", `PATCH /replica-sets/scans/replicas/sedge {"edge":{"fill":"names","freePercent":20,"unusedDays":9,"keepNewest":2147483648,"never":["*.db"],"refused":["nightly-backup"],"waitS":5}}`, "sedge of scans keeps: names first, 20% free", 0},

@@ -220,7 +220,7 @@ func serverFlags(required bool) []cli.Flag {
 		&cli.FloatFlag{Name: "price-out", Usage: "`PRICE` of 1 GB read out of it"},
 		&cli.StringFlag{Name: "authority", Usage: "`FILE` with the CA certificate of the object service, in PEM"},
 		passwordFlag(), noteFlag(),
-		&cli.StringFlag{Name: "beside", Usage: "for a mover: the file `SERVER` on the same host and over the same folders, whose accounts their permissions name"},
+		&cli.StringFlag{Name: "beside", Usage: "of a mover: the file `SERVER` on the same host that shares the same folders; permissions there name its accounts"},
 		&cli.StringFlag{Name: "name-for-people", Usage: "`NAME` by which people's machines reach it, where that is not its address"},
 		&cli.BoolFlag{Name: "viewers-browse", Usage: "let viewers look into its folders, with the account that administers it"},
 		&cli.BoolFlag{Name: "unsigned", Usage: "let messages pass that are not signed: whoever is between can change them"},
@@ -410,7 +410,7 @@ func showServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 		t.add("name for people", v.PeopleName)
 	}
 	if v.Beside != "" {
-		t.add("beside", v.Beside+", whose accounts its permissions name")
+		t.add("file server beside", v.Beside)
 	}
 	switch {
 	case v.Can(model.ShowsCertificate):

@@ -71,15 +71,16 @@ func replicaPlanTable(p model.ReplicaPlan) table {
 }
 
 // pricesUnknown says what to do where no money can be told.
-const pricesUnknown = "Prices are not known; give them with: bspan server edit CLOUD --currency EUR --price-stored 0.02 --price-out 0.05"
+const pricesUnknown = "Prices are unknown. Set them with: bspan server edit CLOUD --currency EUR --price-stored 0.02 --price-out 0.05"
 
 // costLines say what a bucket will cost.
 func costLines(c *model.CloudCosts) []string {
 	if c == nil {
 		return nil
 	}
-	lines := []string{"", fmt.Sprintf("In the bucket: %s, %s a month", size(c.StoredBytes), money(c.Stored, c.Currency)),
-		fmt.Sprintf("Read out of it: %s for the first fill, %s; then %s a month, %s, and contents on first use", size(c.FillBytes), money(c.Fill, c.Currency), size(c.MonthlyBytes), money(c.Monthly, c.Currency))}
+	lines := []string{"", fmt.Sprintf("Storage in the bucket: %s, %s per month", size(c.StoredBytes), money(c.Stored, c.Currency)),
+		fmt.Sprintf("First fill: reads %s from the bucket, %s", size(c.FillBytes), money(c.Fill, c.Currency)),
+		fmt.Sprintf("Changes: edges read %s per month, %s; content that is fetched on first use is extra", size(c.MonthlyBytes), money(c.Monthly, c.Currency))}
 	if c.Currency == "" {
 		lines = append(lines, pricesUnknown)
 	}
@@ -89,7 +90,7 @@ func costLines(c *model.CloudCosts) []string {
 // money is an amount as people write it.
 func money(amount float64, currency string) string {
 	if currency == "" {
-		return "at a price that is not known"
+		return "price unknown"
 	}
 	if amount > 0 && amount < 0.01 {
 		return "less than 0.01 " + currency

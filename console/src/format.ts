@@ -69,5 +69,5 @@ export const layouts = [
 /** Minutes between two scans of a bucket. */
 export const sweepMinutes = (r: { sweepMin?: number }) => r.sweepMin || 360;
 
-/** An amount of money; without a currency its price is not known. */
-export const money = (amount: number, currency?: string) => (!currency ? "price not known" : amount > 0 && amount < 0.01 ? `less than 0.01 ${currency}` : `${amount.toLocaleString("en", { minimumFractionDigits: 2, maximumFractionDigits: 2 })} ${currency}`);
+/** An amount of money; without a currency the price is unknown. */
+export const money = (amount: number, currency?: string) => (!currency ? "price unknown" : amount > 0 && amount < 0.01 ? `less than 0.01 ${currency}` : `${amount.toLocaleString("en", { minimumFractionDigits: 2, maximumFractionDigits: 2 })} ${currency}`);

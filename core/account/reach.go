@@ -1,18 +1,18 @@
 package account
 
-// Reach says at which of several servers that keep the same permissions an account means somebody.
+// Reach says which of several servers with the same permissions can resolve an account.
 type Reach string
 
 const (
-	Everywhere Reach = "everywhere" // at all of them, the same
-	ByMap      Reach = "by-map"     // at all of them, at some through an account map
-	Partly     Reach = "partly"     // at some alone; at the others it is a bare number
-	Nowhere    Reach = "nowhere"    // at none
+	ReachEverywhere Reach = "everywhere" // all of them, and it is the same account
+	ReachMapped     Reach = "mapped"     // all of them; at some it is another account, through an account map
+	ReachLocal      Reach = "local"      // some of them; at the others it is a bare SID
+	ReachNone       Reach = "unresolved" // none of them
 )
 
 // Sight is an account as one server sees it.
 type Sight struct {
-	Known  bool // the server can name it
+	Known  bool // the server can resolve it
 	Paired bool // it is another account there, through an account map
 }
 
@@ -27,11 +27,11 @@ func ReachOf(seen []Sight) Reach {
 	}
 	switch {
 	case known == 0:
-		return Nowhere
+		return ReachNone
 	case known < len(seen):
-		return Partly
+		return ReachLocal
 	case paired:
-		return ByMap
+		return ReachMapped
 	}
-	return Everywhere
+	return ReachEverywhere
 }

@@ -3037,7 +3037,7 @@ export interface components {
             without: components["schemas"]["Account"][];
         };
         AccountSeenAt: {
-            /** @description Whether the server can name it */
+            /** @description Whether the server can resolve it */
             known: boolean;
             /** @description Its name there, or the number */
             name: string;
@@ -3049,17 +3049,17 @@ export interface components {
             server: string;
         };
         AccountUse: {
+            /** @description What follows for people */
+            effect?: string;
             /** @description One of them */
             example: string;
-            /** @description What people will meet */
-            means?: string;
             /** @description Its name where the set's accounts are, or the number */
             name: string;
             /**
-             * @description everywhere: the same at all servers; by-map: at some another account, through the account map; partly: a bare number at some; nowhere: a bare number at all
+             * @description everywhere: the same account at all servers; mapped: another account at some, through the account map; local: a bare SID at some; unresolved: a bare SID at all
              * @enum {string}
              */
-            reach: "everywhere" | "by-map" | "partly" | "nowhere";
+            reach: "everywhere" | "mapped" | "local" | "unresolved";
             /** @description What to do about it */
             remedy?: string;
             /** @description Its number, as the set has it */
@@ -3073,7 +3073,7 @@ export interface components {
             uses: number;
         };
         AccountUses: {
-            /** @description The accounts, those first that do not mean somebody everywhere */
+            /** @description The accounts; those that a server cannot resolve come first */
             accounts: components["schemas"]["AccountUse"][];
             /**
              * Format: int64
@@ -6020,7 +6020,7 @@ export interface components {
         PlaceArrival: {
             /** @description Whether it is the bucket */
             bucket?: boolean;
-            /** @description When its content is there; absent when it is there, comes on first use, or never comes */
+            /** @description When its content is there; absent when it is there, is fetched on first use, or never arrives */
             content?: components["schemas"]["ArrivalSpan"];
             /**
              * Format: int64
@@ -6032,23 +6032,23 @@ export interface components {
              * @description How long they took, in the median, in milliseconds
              */
             measuredMs?: number;
-            /** @description When its name is seen there; absent when it is there, or never comes */
+            /** @description When its name appears; absent when it is there, or never arrives */
             name?: components["schemas"]["ArrivalSpan"];
-            /** @description Whether the content comes when somebody reads it */
+            /** @description Whether the content is fetched when somebody reads it */
             onFirstUse?: boolean;
+            /** @description Whether it is there already */
+            present: boolean;
             /**
              * Format: int64
              * @description Probes from the same replica that have arrived there
              */
             probes?: number;
+            /** @description What the times depend on */
+            reasons: string[];
             /** @description Name of the replica */
             replica: string;
             /** @description Name of its server */
             server: string;
-            /** @description Whether it is there already */
-            there: boolean;
-            /** @description What decides when */
-            why: string[];
         };
         PlaceOfContent: {
             /**

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { api, got, type ReplicaSet, type Schemas } from "../api/client";
 import { Status } from "../components/status";
 import { Button, Section, Select, TextField, Trouble } from "../components/ui";
-import { fromGiB, took, when } from "../format";
+import { fromGiB, plural, took, when } from "../format";
 
 type Forecast = Schemas["ArrivalForecast"];
 type Place = Schemas["PlaceArrival"];
@@ -22,7 +22,7 @@ export function WhenWhere({ set }: { set: ReplicaSet }) {
   const query = useQuery({ queryKey: ["replica", "arrival", set.name, asked], enabled: asked !== undefined, retry: false, refetchInterval: 15_000, queryFn: () => got(api.GET("/api/v1/replica-sets/{set}/arrival", { params: { path: { set: set.name }, query: asked } })) });
   const ask = () => setAsked(about === aPath ? { path: path.trim() } : { madeAt: about, size: Math.max(0, fromGiB(size)) });
   return (
-    <Section title="When will it be where?">
+    <Section title="Arrival forecast">
       <form className="mb-3 flex flex-wrap items-end gap-3" onSubmit={(e) => { e.preventDefault(); ask(); }}>
         <div className="w-64"><Select label="What is asked for" value={about} onChange={setAbout} options={[{ value: aPath, label: "A file or folder" }, ...set.replicas.map((r) => ({ value: r.name, label: `A change made now at ${r.name}` }))]} /></div>
         {about === aPath ? (
@@ -30,10 +30,10 @@ export function WhenWhere({ set }: { set: ReplicaSet }) {
         ) : (
           <div className="w-40"><TextField label="Size in GiB" inputMode="decimal" value={size} placeholder="0" onChange={(e) => setSize(e.target.value)} /></div>
         )}
-        <Button type="submit" disabled={about === aPath && !path.trim()}>Tell</Button>
+        <Button type="submit" disabled={about === aPath && !path.trim()}>Forecast</Button>
       </form>
       {asked && query.error && <Trouble error={query.error} />}
-      {asked && !query.error && !query.data && <p role="status" className="text-soft">Looking where it is …</p>}
+      {asked && !query.error && !query.data && <p role="status" className="text-soft">Forecasting …</p>}
       {query.data && !query.error && <TimeLine forecast={query.data} />}
     </Section>
   );
@@ -49,11 +49,11 @@ function TimeLine({ forecast: f }: { forecast: Forecast }) {
   const most = Math.max(10, ...ends, ...f.places.map((p) => (p.measuredMs ?? 0) / 1000)) * 1.15;
   const at = (seconds: number) => `${(100 * Math.log1p(seconds)) / Math.log1p(most)}%`;
   const ticks = marks.filter(([s]) => s <= most);
-  const measured = f.places.some((p) => p.measuredMs !== undefined && !p.there);
+  const measured = f.places.some((p) => p.measuredMs !== undefined && !p.present);
   return (
     <>
       <table className="w-full table-fixed border-collapse">
-        <caption className="sr-only">When it is where</caption>
+        <caption className="sr-only">Arrival by place</caption>
         <thead>
           <tr className="text-left text-sm text-soft">
             <th scope="col" className="w-36 py-1 font-normal">Place</th>
@@ -63,7 +63,7 @@ function TimeLine({ forecast: f }: { forecast: Forecast }) {
                 {ticks.map(([s, label]) => <span key={s} className="absolute -translate-x-1/2 whitespace-nowrap" style={{ left: at(s) }}>{label}</span>)}
               </span>
             </th>
-            <th scope="col" className="w-96 py-1 pl-4 font-normal">Expected, and why</th>
+            <th scope="col" className="w-96 py-1 pl-4 font-normal">Expected, and reasons</th>
           </tr>
         </thead>
         <tbody>
@@ -75,19 +75,19 @@ function TimeLine({ forecast: f }: { forecast: Forecast }) {
                   {ticks.map(([s]) => <span key={s} className="absolute inset-y-0 border-l border-line" style={{ left: at(s) }} />)}
                   {p.name && <Bar span={p.name} at={at} after={after} top="top-1" faint={p.content?.expected !== p.name.expected} />}
                   {p.content && p.content.expected !== p.name?.expected && <Bar span={p.content} at={at} after={after} top="top-5" />}
-                  {p.measuredMs !== undefined && !p.there && <span title={`Probes took ${took(p.measuredMs)}`} className="absolute top-1/2 size-2.5 -translate-1/2 rotate-45 border-2 border-ink bg-sheet" style={{ left: at(p.measuredMs / 1000) }} />}
+                  {p.measuredMs !== undefined && !p.present && <span title={`Probes took ${took(p.measuredMs)}`} className="absolute top-1/2 size-2.5 -translate-1/2 rotate-45 border-2 border-ink bg-sheet" style={{ left: at(p.measuredMs / 1000) }} />}
                 </div>
               </td>
               <td className="py-2 pl-4">
                 <Expected place={p} />
-                {p.measuredMs !== undefined && !p.there && <span className="block text-sm text-soft">{p.probes} probe{p.probes === 1 ? "" : "s"}: {took(p.measuredMs)} in the median{p.foretoldMs !== undefined && `, ${took(p.foretoldMs)} foretold`}</span>}
-                {p.why.length > 0 && <span className="block text-sm text-soft">{p.why.join("; ")}</span>}
+                {p.measuredMs !== undefined && !p.present && <span className="block text-sm text-soft">Median of {plural(p.probes ?? 0, "probe")}: {took(p.measuredMs)}{p.foretoldMs !== undefined && `, forecast ${took(p.foretoldMs)}`}</span>}
+                {p.reasons.length > 0 && <span className="block text-sm text-soft">{p.reasons.join("; ")}</span>}
               </td>
             </tr>
           ))}
         </tbody>
       </table>
-      <p className="mt-2 text-sm text-soft">From {when(f.at)} on. A bar goes from the earliest to the latest, when nothing fails; the line in it is what is expected{measured && "; the diamond is what probes took"}. A pale bar is the name alone.</p>
+      <p className="mt-2 text-sm text-soft">Start: {when(f.at)}. Bar: earliest to latest arrival without failures. Line: expected.{measured && " Diamond: median of probes."} Pale bar: name only.</p>
     </>
   );
 }
@@ -103,7 +103,7 @@ function Bar({ span, at, after, top, faint }: { span: Span; at: (seconds: number
 }
 
 function Expected({ place: p }: { place: Place }) {
-  if (p.there) return <Status tone="good">there</Status>;
+  if (p.present) return <Status tone="good">present</Status>;
   if (!p.name) return <Status tone="bad">never</Status>;
   if (p.onFirstUse) return <>Name {when(p.name.expected)}, content on first use</>;
   if (p.content && p.content.expected !== p.name.expected) return <>Name {when(p.name.expected)}, content {when(p.content.expected)}</>;
@@ -111,7 +111,7 @@ function Expected({ place: p }: { place: Place }) {
 }
 
 function inWords(p: Place) {
-  if (p.there) return "there";
+  if (p.present) return "present";
   if (!p.name) return "never";
   const between = (s: Span) => `between ${when(s.earliest)} and ${when(s.latest)}`;
   return `name ${between(p.name)}${p.content ? `, content ${between(p.content)}` : ""}`;

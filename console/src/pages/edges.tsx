@@ -105,7 +105,7 @@ export function WhereIs({ set }: { set: ReplicaSet }) {
     [set, path, mutate],
   );
   return (
-    <Section title="Where is a file?">
+    <Section title="File location">
       <form className="mb-3 flex flex-wrap items-end gap-3" onSubmit={(e) => { e.preventDefault(); move.reset(); setMoved(false); setPath(text.trim()); }}>
         <div className="min-w-80 flex-1"><TextField label="Path within the set" mono value={text} onChange={(e) => setText(e.target.value)} /></div>
         <Button type="submit" disabled={!text.trim()}>Find</Button>

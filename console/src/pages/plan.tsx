@@ -91,7 +91,7 @@ function Found({ plan }: { plan: ReplicaPlan }) {
       <Section title="What comes of it">
         {!ended(plan.run) || plan.run.state !== "done" ? <RunProgress run={plan.run} /> : <p className="max-w-4xl text-lg"><Status tone={outcomeTone(plan.outcome ?? "pass")}>{plan.outcome}</Status> {plan.summary}</p>}
       </Section>
-      {plan.costs && <Section title="What the bucket costs"><Costs costs={plan.costs} /></Section>}
+      {plan.costs && <Section title="Costs of the bucket"><Costs costs={plan.costs} /></Section>}
       {plan.places.length > 0 && <Section title="What is there now"><Places plan={plan} /></Section>}
       {plan.layouts.length > 0 && <Section title="Layouts side by side"><Layouts plan={plan} /></Section>}
       {plan.layouts.some((l) => l.legs.length > 0) && <Section title="What crosses the legs"><Legs plan={plan} /></Section>}
@@ -106,10 +106,10 @@ function Costs({ costs: c }: { costs: Schemas["CloudCosts"] }) {
   return (
     <Facts
       facts={[
-        ["Stored", `${bytes(c.storedBytes)}: ${money(c.stored, c.currency)} a month`],
-        ["First fill", `${bytes(c.fillBytes)} read out of it: ${money(c.fill, c.currency)}, once`],
-        ["Then", `${bytes(c.monthlyBytes)} a month read out of it: ${money(c.monthly, c.currency)}; contents on first use come on top`],
-        ...(c.currency ? [] : [["Prices", "Give them with the cloud account, under Servers."] as [string, string]]),
+        ["Storage", `${bytes(c.storedBytes)}: ${money(c.stored, c.currency)} per month`],
+        ["First fill", `${bytes(c.fillBytes)} read: ${money(c.fill, c.currency)}`],
+        ["Changes", `${bytes(c.monthlyBytes)} read per month: ${money(c.monthly, c.currency)}. Content that is fetched on first use is extra.`],
+        ...(c.currency ? [] : [["Prices", "Enter them in the cloud account, under Servers."] as [string, string]]),
       ]}
     />
   );

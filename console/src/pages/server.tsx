@@ -47,7 +47,7 @@ export function ServerPage() {
               ["Address", <code key="a">{v.address}:{v.port}</code>],
               ...(v.nameForPeople ? [["Name for people", <code key="n">{v.nameForPeople}</code>] as [string, ReactNode]] : []),
               v.kind === "mover" ? ["Mover, known by", <code key="c" className="break-all">{v.certificate}</code>] : [v.kind === "cloud" ? "Access key" : "Account", <code key="c">{v.domain ? `${v.domain}\\${v.account}` : v.account}</code>],
-              ...(v.beside ? [["Beside", `${v.beside}, whose accounts its permissions name`] as [string, string]] : []),
+              ...(v.beside ? [["File server beside", v.beside] as [string, string]] : []),
               ...(v.kind === "smb" ? [["Viewers", v.viewersBrowse ? "may look into its folders" : "may not look into its folders"] as [string, string]] : []),
               ...(v.cloud ? [["Region", `${v.cloud.region}; ${v.cloud.plain ? "without TLS" : "TLS"}`] as [string, string]] : []),
               ...(v.cloud?.currency ? [["Prices", `${v.cloud.storedPrice ?? 0} ${v.cloud.currency} per GB and month stored, ${v.cloud.outPrice ?? 0} ${v.cloud.currency} per GB read`] as [string, string]] : []),

@@ -127,11 +127,11 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
           )}
           <TextField label={kind === "smb" ? "Password" : "Secret"} type="password" value={v.password} onChange={set("password")} error={errors.password} help={passwordHelp} autoComplete="new-password" />
           {cloud && <TextField label="Region" mono value={v.region} onChange={set("region")} error={errors["cloud.region"] ?? errors.region} help="Region of the buckets, as the provider names it" />}
-          {cloud && <TextField label="Currency of prices" value={v.currency} onChange={set("currency")} error={errors["cloud.currency"]} help="Such as EUR; empty: prices are not known" />}
-          {cloud && <TextField label="Price of a GB stored for a month" inputMode="decimal" value={v.stored} onChange={set("stored")} error={errors["cloud.storedPrice"]} help="Services do not tell prices: see your contract" />}
-          {cloud && <TextField label="Price of a GB read out of it" inputMode="decimal" value={v.out} onChange={set("out")} error={errors["cloud.outPrice"]} />}
+          {cloud && <TextField label="Currency" value={v.currency} onChange={set("currency")} error={errors["cloud.currency"]} help="Such as EUR. Empty: prices are unknown." />}
+          {cloud && <TextField label="Storage price per GB and month" inputMode="decimal" value={v.stored} onChange={set("stored")} error={errors["cloud.storedPrice"]} help="From your contract." />}
+          {cloud && <TextField label="Read price per GB" inputMode="decimal" value={v.out} onChange={set("out")} error={errors["cloud.outPrice"]} />}
           {kind === "smb" && <TextField label="Domain" value={v.domain} onChange={set("domain")} error={errors.domain} help="Empty for the server's own account" />}
-          {mover && <TextField label="Beside" value={v.beside} onChange={set("beside")} error={errors.beside} help="File server on the same host and over the same folders, whose accounts their permissions name; empty for none" />}
+          {mover && <TextField label="File server beside" value={v.beside} onChange={set("beside")} error={errors.beside} help="On the same host, sharing the same folders. Permissions there name its accounts." />}
           {!cloud && <TextField label="Name for people" mono value={v.nameForPeople} onChange={set("nameForPeople")} error={errors.nameForPeople} help="By which people's machines reach it; empty: its address" />}
           <TextField label="Note" value={v.note} onChange={set("note")} error={errors.note} />
           {cloud && (

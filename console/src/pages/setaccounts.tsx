@@ -4,19 +4,19 @@ import { useMemo } from "react";
 import { api, got, type ReplicaSet, type Schemas } from "../api/client";
 import { Status, type Tone } from "../components/status";
 import { DataTable, type Column } from "../components/table";
-import { Button, Section, Trouble } from "../components/ui";
+import { Button, Section, sentence, Trouble } from "../components/ui";
 import { when } from "../format";
 
 type Use = Schemas["AccountUse"];
 
-const reaches: Record<Use["reach"], [Tone, string]> = { everywhere: ["good", "the same everywhere"], "by-map": ["good", "by the account map"], partly: ["warn", "a bare number at some"], nowhere: ["bad", "a bare number"] };
+const reaches: Record<Use["reach"], [Tone, string]> = { everywhere: ["good", "same everywhere"], mapped: ["good", "mapped"], local: ["warn", "local"], unresolved: ["bad", "unresolved"] };
 
-/** An account, and what people will meet where it is a number. */
+/** An account, and what follows where a server cannot resolve it. */
 function Named({ use: a }: { use: Use }) {
   return (
     <>
       <span className="font-medium break-all">{a.name}</span>
-      {a.means && a.remedy && <span className="block max-w-md min-w-64 text-sm whitespace-normal text-soft">{a.means.charAt(0).toUpperCase() + a.means.slice(1)}. To do: {a.remedy}.</span>}
+      {a.effect && a.remedy && <span className="block max-w-md min-w-64 text-sm whitespace-normal text-soft">{sentence(a.effect)} {sentence(a.remedy)}</span>}
     </>
   );
 }
@@ -35,21 +35,21 @@ export function AccountsInUse({ set }: { set: ReplicaSet }) {
   const columns = useMemo<Column<Use>[]>(
     () => [
       { head: "Account", by: (a) => a.name, cell: (a) => <Named use={a} /> },
-      { head: "Known", by: (a) => a.reach, cell: (a) => <Status tone={reaches[a.reach][0]}>{reaches[a.reach][1]}</Status> },
+      { head: "Status", by: (a) => a.reach, cell: (a) => <Status tone={reaches[a.reach][0]}>{reaches[a.reach][1]}</Status> },
       ...places.split("\n").filter(Boolean).map((replica, i): Column<Use> => ({ head: `At ${replica}`, by: (a) => a.there[i]?.name ?? "", cell: (a) => <span className={`break-all ${a.there[i]?.known ? "" : "font-mono text-sm text-soft"}`}>{a.there[i]?.name}</span> })),
-      { head: "Named by", right: true, by: (a) => a.uses, cell: (a) => <span title={`such as ${a.example}`}>{a.uses.toLocaleString("en")}</span> },
+      { head: "Items", right: true, by: (a) => a.uses, cell: (a) => <span title={`Example: ${a.example}`}>{a.uses.toLocaleString("en")}</span> },
     ],
     [places],
   );
   const busy = u && ["waiting", "running"].includes(u.run.state);
   return (
     <Section title="Accounts in use" aside={u && `${u.looked.toLocaleString("en")} files and folders of ${u.read ?? "…"} on ${when(u.run.created)}`}>
-      <div className="mb-3"><Button disabled={find.isPending || busy} onClick={() => find.mutate()}>{busy ? "Looking at permissions …" : u ? "Look again" : "Find the accounts in use"}</Button></div>
+      <div className="mb-3"><Button disabled={find.isPending || busy} onClick={() => find.mutate()}>{busy ? "Reading permissions …" : u ? "List again" : "List accounts"}</Button></div>
       {find.error && <Trouble error={find.error} />}
       {u?.run.trouble && <Trouble error={new Error(u.run.trouble)} />}
-      {u?.missing?.map((m) => <p key={m} className="mb-2 text-soft">Not asked: {m}</p>)}
+      {u?.missing?.map((m) => <p key={m} className="mb-2 text-soft">Not reached: {m}</p>)}
       {u && !busy && <DataTable what="accounts" query={{ ...query, data: u.accounts }} columns={columns} keyOf={(a) => a.sid} empty="The permissions name no accounts." />}
-      {query.data === null && <p className="text-soft">Permissions name accounts by number. An account of one server alone is a bare number at the others, and lets nobody in there.</p>}
+      {query.data === null && <p className="text-soft">Permissions store accounts as SIDs. Other servers cannot resolve the local account of one server, and its entries grant nothing there.</p>}
     </Section>
   );
 }

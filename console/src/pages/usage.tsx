@@ -11,15 +11,15 @@ export function useUsage(set: ReplicaSet, enabled: boolean) {
 export function CloudUsage({ set }: { set: ReplicaSet }) {
   const query = useUsage(set, true);
   const u = query.data;
-  if (query.isPending) return <Section title="What it costs"><Loading what="the figures of the bucket" /></Section>;
-  if (!u) return <Section title="What it costs"><Trouble error={query.error} retry={() => void query.refetch()} /></Section>;
+  if (query.isPending) return <Section title="Costs"><Loading what="the figures of the bucket" /></Section>;
+  if (!u) return <Section title="Costs"><Trouble error={query.error} retry={() => void query.refetch()} /></Section>;
   return (
-    <Section title="What it costs" aside={u.currency ? undefined : "Give the prices with the cloud account, under Servers"}>
+    <Section title="Costs" aside={u.currency ? undefined : "Enter prices in the cloud account, under Servers"}>
       <Facts
         facts={[
-          ["Stored", `${plural(u.files, "file")}, ${bytes(u.bytes)}${u.earlier > 0 ? `, and ${plural(u.earlier, "earlier version")}, ${bytes(u.earlierBytes)}` : ""}: ${money(u.stored, u.currency)} a month`],
-          ...u.edges.map((e) => [`Read by ${e.replica}`, `${bytes(e.carried)} since ${when(u.since)}${e.fetched > 0 ? `, and ${bytes(e.fetchedBytes)} for ${plural(e.fetched, "stub")} since its mover was started` : ""}: ${money(e.cost, u.currency)}${e.problem ? ` (${e.problem})` : ""}`] as [string, string]),
-          ["A full verification", `reads ${bytes(u.bytes)} out of it: ${money(u.readAll, u.currency)}`],
+          ["Stored", `${plural(u.files, "file")}, ${bytes(u.bytes)}${u.earlier > 0 ? `, and ${plural(u.earlier, "earlier version")}, ${bytes(u.earlierBytes)}` : ""}: ${money(u.stored, u.currency)} per month`],
+          ...u.edges.map((e) => [`Reads by ${e.replica}`, `${bytes(e.carried)} since ${when(u.since)}${e.fetched > 0 ? `, and ${bytes(e.fetchedBytes)} for ${plural(e.fetched, "stub")} since its mover started` : ""}: ${money(e.cost, u.currency)}${e.problem ? ` (${e.problem})` : ""}`] as [string, string]),
+          ["Full verification", `reads ${bytes(u.bytes)}: ${money(u.readAll, u.currency)}`],
         ]}
       />
     </Section>

@@ -132,7 +132,7 @@ func (s *Edges) findAccounts(ctx context.Context, j *jobs.Job) error {
 	return j.Finish(u)
 }
 
-var worstFirst = []account.Reach{account.Nowhere, account.Partly, account.ByMap, account.Everywhere}
+var worstFirst = []account.Reach{account.ReachNone, account.ReachLocal, account.ReachMapped, account.ReachEverywhere}
 
 // meet reads the permissions of a replica, and collects the accounts that they name, as the set has them.
 func (s *Edges) meet(ctx context.Context, j *jobs.Job, r *model.Replica, u *model.AccountUses) (met []used, err error) {
@@ -206,7 +206,7 @@ func (s *Edges) see(ctx context.Context, set *model.ReplicaSet, r *model.Replica
 	return nil
 }
 
-// explain says what people will meet, and what to do about it.
+// explain says what follows for people, and what to do about it.
 func explain(a *model.AccountUse, permissions string) {
 	var without []string
 	for _, t := range a.There {
@@ -216,17 +216,18 @@ func explain(a *model.AccountUse, permissions string) {
 	}
 	at := strings.Join(without, ", ")
 	switch a.Reach {
-	case account.Nowhere:
-		a.Means, a.Remedy = "it lets nobody in anywhere: the account is gone, or of a server that nobody knows here", "remove its entries, or leave them"
-	case account.Partly:
-		a.Means = "at " + at + " it is a bare number, by which nobody is let in"
-		a.Remedy = "use a group of a domain that all servers know instead, or set the permissions at " + at + " by hand"
+	case account.ReachNone:
+		a.Effect = "no server can resolve it: its entries grant nothing"
+		a.Remedy = "remove its entries; it was deleted, or belongs to an unknown server"
+	case account.ReachLocal:
+		a.Effect = at + " cannot resolve it: its entries are a bare SID there and grant nothing"
+		a.Remedy = "use a domain group that all servers resolve, or set the permissions at " + at + " by hand"
 		if permissions == model.PermissionsMap {
-			a.Remedy = "pair it in the account map, " + a.Remedy
+			a.Remedy = "add it to the account map, " + a.Remedy
 		} else {
-			a.Remedy = "carry permissions through an account map, " + a.Remedy
+			a.Remedy = "map accounts with an account map, " + a.Remedy
 		}
-	case account.ByMap:
-		a.Means = "people meet the paired account"
+	case account.ReachMapped:
+		a.Effect = "the mapped account has its permissions"
 	}
 }

@@ -161,7 +161,7 @@ func (c *coming) unseenAt(r *model.Replica) {
 		latest = later(r.Looked.Add(most), c.now)
 	}
 	c.from(r, c.now, c.now.Add(latest.Sub(c.now)/2), latest)
-	c.first[r.ID] = fmt.Sprintf("not seen at %s yet, which is scanned every %s, next by %s", r.Name, text.Lasting(cmp.Or(r.Sweep(), most)), clock(latest))
+	c.first[r.ID] = fmt.Sprintf("%s was not scanned since: it is scanned every %s, next by %s", r.Name, text.Lasting(cmp.Or(r.Sweep(), most)), clock(latest))
 }
 
 func later(a, b time.Time) time.Time {
@@ -198,14 +198,14 @@ func (c *coming) tell(ways []forecast.Way) {
 	}
 	for i := range c.set.Replicas {
 		r := &c.set.Replicas[i]
-		p := model.PlaceArrival{Replica: r.Name, Server: r.Server, Bucket: r.Swept, There: c.had[r.ID], Why: []string{}}
+		p := model.PlaceArrival{Replica: r.Name, Server: r.Server, Bucket: r.Swept, Present: c.had[r.ID], Reasons: []string{}}
 		id := replica.ID(r.ID)
 		if why := c.first[r.ID]; why != "" {
-			p.Why = append(p.Why, why)
+			p.Reasons = append(p.Reasons, why)
 		}
-		if !p.There {
+		if !p.Present {
 			p.Name, p.Content = spanOf(names, id), spanOf(contents, id)
-			p.Why = append(p.Why, c.why(contents[1], ways, id)...)
+			p.Reasons = append(p.Reasons, c.why(contents[1], ways, id)...)
 			c.stubs(r, &p)
 		}
 		c.found.Places = append(c.found.Places, p)
@@ -233,10 +233,10 @@ func (c *coming) stubs(r *model.Replica, p *model.PlaceArrival) {
 	case policy.Never != nil && c.found.Path != "" && policy.Never(c.found.Path): // it stays whole
 	case r.Edge.Fill == model.FillStubs:
 		p.Content, p.OnFirstUse = nil, true
-		p.Why = append(p.Why, "contents come to "+r.Name+" on first use")
+		p.Reasons = append(p.Reasons, r.Name+" fetches content on first use")
 	case r.EdgeFigures != nil && r.EdgeFigures.Free-c.found.Size < r.EdgeFigures.Line:
 		p.Content, p.OnFirstUse = nil, true
-		p.Why = append(p.Why, r.Name+" is at its free-space line: the content comes on first use, unless files that were not used for longer make room")
+		p.Reasons = append(p.Reasons, r.Name+" is at its free-space line: it fetches content on first use")
 	}
 }
 
@@ -244,21 +244,20 @@ func (c *coming) stubs(r *model.Replica, p *model.PlaceArrival) {
 func (c *coming) why(hops map[replica.ID]forecast.Hop, ways []forecast.Way, id replica.ID) (list []string) {
 	hop, ok := hops[id]
 	if !ok {
-		return []string{"no lane to it is ever open"}
+		return []string{"no open lane leads there"}
 	}
 	if hop.By < 0 {
 		return nil
 	}
 	w := &ways[hop.By]
-	from, to := c.nameOf(w.From), c.nameOf(w.To)
-	list = append(c.why(hops, ways, w.From), fmt.Sprintf("from %s to %s%s", from, to, paceOf(w)))
+	lane := fmt.Sprintf("lane %s to %s: %s", c.nameOf(w.From), c.nameOf(w.To), paceOf(w))
 	if hop.Sent.After(hops[w.From].At) {
-		list = append(list, fmt.Sprintf("that lane is closed until %s", clock(hop.Sent)))
+		lane += ", closed until " + clock(hop.Sent)
 	}
 	if w.Waits > 0 {
-		list = append(list, fmt.Sprintf("%s wait for it before", humanize.IBytes(uint64(w.Waits))))
+		lane += ", backlog " + humanize.IBytes(uint64(w.Waits))
 	}
-	return list
+	return append(c.why(hops, ways, w.From), lane)
 }
 
 func (c *coming) nameOf(id replica.ID) string {
@@ -270,14 +269,13 @@ func (c *coming) nameOf(id replica.ID) string {
 	return "?"
 }
 
+// paceOf is the speed of a way: that of its leg, or what its calendar allows now.
 func paceOf(w *forecast.Way) string {
-	if w.Mbit == 0 {
-		return ""
+	mbit := w.Mbit
+	if rate := float64(w.Calendar.At(time.Now())); rate > 0 {
+		mbit = min(mbit, rate)
 	}
-	if rate := w.Calendar.At(time.Now()); rate > 0 && float64(rate) < w.Mbit {
-		return fmt.Sprintf(" at %g Mbit/s, as its calendar has it now", float64(rate))
-	}
-	return fmt.Sprintf(" at %g Mbit/s", w.Mbit)
+	return fmt.Sprintf("%g Mbit/s", mbit)
 }
 
 // measured lets the latest probes say how long such changes were on their way.

@@ -37,7 +37,7 @@ func TestArrivalFromTheBucket(t *testing.T) {
 	c.holders(places, make([]replica.Record, 3))
 	c.tell(ways)
 	haar, fern, sedge := c.found.Places[0], c.found.Places[1], c.found.Places[2]
-	if !haar.There || c.found.MadeAt != "haar" || !strings.Contains(strings.Join(haar.Why, ";"), "not seen at haar yet, which is scanned every 6h") {
+	if !haar.Present || c.found.MadeAt != "haar" || !strings.Contains(strings.Join(haar.Reasons, ";"), "haar was not scanned since: it is scanned every 6h, next by") {
 		t.Errorf("the bucket: %+v", haar)
 	}
 	if fern.Content == nil || fern.Name != fern.Content || fern.OnFirstUse {
@@ -72,7 +72,7 @@ func TestArrivalElsewhere(t *testing.T) {
 	place := model.PlaceOfContent{Content: model.ContentWhole, Size: 7, Modified: &now}
 	c.holders([]model.PlaceOfContent{place, place, {Content: model.ContentNowhere}}, []replica.Record{rec, rec, {}})
 	c.tell(ways)
-	if p := c.found.Places; !p[0].There || !p[1].There || c.found.MadeAt != "" || p[2].There || p[2].Name != nil || p[2].Why[0] != "no lane to it is ever open" {
+	if p := c.found.Places; !p[0].Present || !p[1].Present || c.found.MadeAt != "" || p[2].Present || p[2].Name != nil || p[2].Reasons[0] != "no open lane leads there" {
 		t.Errorf("%+v", c.found)
 	}
 }
