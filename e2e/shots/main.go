@@ -51,6 +51,10 @@ func run(ctx context.Context, folder string) error {
 	visit := func(path, sees string) error {
 		return errors.Join(t.Open(estate.Console+path), t.See(sees))
 	}
+	scroll := func(heading string) error {
+		_, err := browser.Eval[bool](t, fmt.Sprintf("([...document.querySelectorAll('h2')].find((h) => h.innerText === %q).scrollIntoView(), true)", heading))
+		return err
+	}
 	theme := func(name string) error {
 		_, err := browser.Eval[bool](t, fmt.Sprintf("localStorage.setItem('bspan-theme', %q), true", name))
 		return err
@@ -65,8 +69,6 @@ func run(ctx context.Context, folder string) error {
 		func() error { return t.See("Latest changes") },
 		func() error { return t.See("Live") },
 		func() error { return shot("overview") },
-		func() error { return visit("/servers", "yarrow") },
-		func() error { return shot("servers") },
 		func() error { return visit("/servers/fern", "herbarium") },
 		func() error { return shot("server") },
 		func() error { return visit("/servers/fern/shares/herbarium", "By time since the last change") },
@@ -99,10 +101,7 @@ func run(ctx context.Context, folder string) error {
 		func() error { return t.See("may not open it") },
 		func() error { return shot("lens") },
 		func() error { return t.See("Return to this") },
-		func() error {
-			_, err := browser.Eval[bool](t, "([...document.querySelectorAll('h2')].find((h) => h.innerText === 'What people may stumble over').scrollIntoView(), true)")
-			return err
-		},
+		func() error { return scroll("What people may stumble over") },
 		func() error { return shot("upkeep") },
 		func() error { return t.Click("button", `Look at \\127.0.0.16\trust`) },
 		func() error { return t.Click("button", "Check now") },
@@ -120,9 +119,16 @@ func run(ctx context.Context, folder string) error {
 		},
 		func() error { return t.See("it is still in the backlog") },
 		func() error { return shot("replica-verification") },
+		func() error { return visit("/replicas/specimens", "Arrival forecast") },
+		func() error { return t.Choose("What is asked for", "A change made now at fern") },
+		func() error { return t.Click("button", "Forecast") },
+		func() error { return t.See("Median of 1 probe") },
+		func() error { return t.See("fern\\scanners") },
+		func() error { return scroll("Arrival forecast") },
+		func() error { return shot("cloud-set") },
 		func() error { return visit("/replicas", "lessons") },
 		func() error { return t.Click("button", "Plan a replica set") },
-		func() error { return t.Type("Name of the set", "specimens") },
+		func() error { return t.Type("Name of the set", "sheets") },
 		func() error { return t.Choose("Server 1", "fern") },
 		func() error { return t.Choose("Share 1", "herbarium") },
 		func() error { return t.Choose("Server 2", "heather") },
@@ -134,10 +140,7 @@ func run(ctx context.Context, folder string) error {
 		func() error { return t.Click("button", "Outside working hours") },
 		func() error { return t.Click("button", "Find out what comes of it") },
 		func() error { return t.See("Layouts side by side") },
-		func() error {
-			_, err := browser.Eval[bool](t, "([...document.querySelectorAll('h2')].find((h) => h.innerText === 'What comes of it').scrollIntoView(), true)")
-			return err
-		},
+		func() error { return scroll("What comes of it") },
 		func() error { return shot("replica-plan") },
 		func() error { return visit("/dedup", "Highmoor scans") },
 		func() error { return t.See("Kept together") },
@@ -159,10 +162,7 @@ func run(ctx context.Context, folder string) error {
 		func() error { return t.Type("Hours in which backups work", "off; mon-fri 22-2 full") },
 		func() error { return t.Click("button", "Plan it") },
 		func() error { return t.See("shared with a backup") },
-		func() error {
-			_, err := browser.Eval[bool](t, "([...document.querySelectorAll('h2')].find((h) => h.innerText === 'Under another policy').scrollIntoView(), true)")
-			return err
-		},
+		func() error { return scroll("Under another policy") },
 		func() error { return shot("dedup-plan-night") },
 		func() error { return theme("day") },
 		func() error { return visit("/reference", "Directions") },
