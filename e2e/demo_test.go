@@ -135,6 +135,7 @@ func (d *demoRun) estate() demo.Estate {
 // The demo comes up from nothing, ends with all that it started, comes up again
 // on its data, and clears up after itself when it was killed.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	dir, err := os.MkdirTemp("", "bspan-demo-")
 	if err != nil {
 		t.Fatal(err)

@@ -31,6 +31,7 @@ type orchard struct {
 // TestFronts lets people come to a namespace with a client of SMB that knows nothing of Bridge
 // Span: it follows the links of the front at its site, to the first location.
 func TestFronts(t *testing.T) {
+	t.Parallel()
 	o := &orchard{Estate: harness.StartEstateOf(t, standintest.OnStandardPort)}
 	o.low, o.up = harness.StartFrontHost(t, "bracken"), harness.StartFrontHost(t, "bluebell")
 	for name, at := range map[string]struct {

@@ -23,6 +23,7 @@ const mutateMost = 5 * time.Second
 // those of a mover, while people work in two replica sets over both. No process ends by
 // it. When all messages pass as they are again, both sets keep the promises.
 func TestMutations(t *testing.T) {
+	t.Parallel()
 	e := harness.StartEstate(t)
 	wire, mover := &tamper.Mutator{}, &tamper.Mutator{}
 	reed := harness.StartMover(t)

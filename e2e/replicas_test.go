@@ -195,6 +195,7 @@ func testPhysicalOverlap(t *testing.T, e *harness.Estate, asked model.NewReplica
 }
 
 func TestReplicaSets(t *testing.T) {
+	t.Parallel()
 	e := harness.StartEstate(t)
 	api, ctx := e.API, t.Context()
 	g := &gardenSet{T: t, e: e, trees: map[string]tree.Tree{"oak": harness.Tree(t, e.Oak, "store"), "elm store": harness.Tree(t, e.Elm, "store")}}
