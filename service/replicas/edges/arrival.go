@@ -33,6 +33,9 @@ func (s *Edges) Arrival(ctx context.Context, name string, asked model.AskArrival
 	if err != nil {
 		return f, err
 	}
+	if set.Paused {
+		return f, fault.New(fault.Needed, "resume it: bspan replica resume "+set.Name, "%s is paused: nothing arrives", set.Name)
+	}
 	legs, err := s.DB.Legs(ctx)
 	if err != nil {
 		return f, err
@@ -207,6 +210,9 @@ func (c *coming) tell(ways []forecast.Way) {
 			p.Name, p.Content = spanOf(names, id), spanOf(contents, id)
 			p.Reasons = append(p.Reasons, c.why(contents[1], ways, id)...)
 			c.stubs(r, &p)
+		}
+		if r.Trouble != "" {
+			p.Reasons = append(p.Reasons, fmt.Sprintf("%s: %s", r.Name, r.Trouble))
 		}
 		c.found.Places = append(c.found.Places, p)
 	}

@@ -55,9 +55,10 @@ func TestArrivalFromTheBucket(t *testing.T) {
 	if sedge.Name == nil || sedge.Content != nil || !sedge.OnFirstUse {
 		t.Errorf("at its line: %+v", sedge)
 	}
+	set.Replicas[2].Trouble = "the server does not answer"
 	c.found.Path, c.found.Places = "Loans/a.tif", nil
 	c.tell(ways)
-	if sedge := c.found.Places[2]; sedge.Content == nil || sedge.OnFirstUse {
+	if sedge := c.found.Places[2]; sedge.Content == nil || sedge.OnFirstUse || sedge.Reasons[len(sedge.Reasons)-1] != "sedge: the server does not answer" {
 		t.Errorf("what stays whole: %+v", sedge)
 	}
 }
