@@ -25,6 +25,12 @@ var haar = struct{ name, site, note, bucket string }{"haar", "Larkfield", "The t
 // cloudRegions are the regions of haar, with the addresses of their services.
 var cloudRegions = []struct{ name, address string }{{"coast-1", "127.0.0.18"}, {"inland-1", "127.0.0.19"}}
 
+// haarPrices are the prices of haar for a GB: stored for a month, and read.
+var haarPrices = struct {
+	currency    string
+	stored, out float64
+}{"EUR", 0.021, 0.085}
+
 // How far after the console's port those of the cloud are.
 const (
 	cloudStep   = 30
@@ -52,7 +58,7 @@ func (d *Demo) cloudControl() string {
 func (d *Demo) startCloud() error {
 	o := cloud.Options{Dir: d.path("haar"), TLS: true, Control: d.cloudControl()}
 	for i, r := range cloudRegions {
-		o.Regions = append(o.Regions, cloud.Region{Name: r.name, Listen: d.regionAt(i)})
+		o.Regions = append(o.Regions, cloud.Region{Name: r.name, Listen: d.regionAt(i), StoredPrice: haarPrices.stored, OutPrice: haarPrices.out})
 	}
 	var err error
 	d.cloud, err = cloud.Start(o)
@@ -74,7 +80,7 @@ func (d *Demo) keepLedgers(ctx context.Context, api *client.Client) error {
 	}
 	key := d.cloud.Config.Keys[0]
 	if _, err := api.AddServer(ctx, model.NewServer{Name: haar.name, Site: haar.site, Address: cloudRegions[0].address, Port: d.Port + cloudStep, Account: key.ID, Password: key.Secret, Note: haar.note,
-		Cloud: &model.CloudReach{Region: cloudRegions[0].name, PathStyle: true, Authority: string(authority), Currency: "EUR", StoredPrice: 0.021, OutPrice: 0.085}}); err != nil {
+		Cloud: &model.CloudReach{Region: cloudRegions[0].name, PathStyle: true, Authority: string(authority), Currency: haarPrices.currency, StoredPrice: haarPrices.stored, OutPrice: haarPrices.out}}); err != nil {
 		return err
 	}
 	if _, err := api.CheckServer(ctx, haar.name); err != nil {

@@ -86,6 +86,7 @@ func TestEdges(t *testing.T) {
 	c.moves()
 	c.arrivals()
 	c.accountsInUse()
+	c.usage()
 	c.moverKilled()
 	c.wholeAgain()
 }
@@ -413,6 +414,26 @@ func (c *clouded) accountsInUse() {
 	}
 	if list, err := c.e.API.LatestAccountUses(c.Context(), "scans"); err != nil || len(list) != 1 || list[0].Run.ID != u.Run.ID {
 		c.Errorf("the latest: %+v, %v", list, err)
+	}
+}
+
+// usage: what the edges read is on the bill of the provider.
+func (c *clouded) usage() {
+	c.Helper()
+	u, err := c.e.API.CloudUsage(c.Context(), "scans")
+	bills, bad := c.sky.Bills()
+	if err != nil || bad != nil || len(u.Edges) != 2 || len(bills) != 1 {
+		c.Fatalf("%+v, %v; %+v, %v", u, err, bills, bad)
+	}
+	sedge := u.Edges[1]
+	if sedge.Fetched == 0 || sedge.FetchedBytes == 0 || sedge.Carried+sedge.FetchedBytes > bills[0].OutBytes {
+		c.Errorf("the edge read %+v; the bill is %+v", sedge, bills[0])
+	}
+	if u.Files != 18 || u.Bytes > bills[0].StoredBytes || u.Bytes < 60<<20 {
+		c.Errorf("stored is %+v; the bill is %+v", u, bills[0])
+	}
+	if u.Currency != "" || u.Stored != 0 {
+		c.Errorf("costs without prices: %+v", u)
 	}
 }
 

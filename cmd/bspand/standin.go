@@ -26,6 +26,8 @@ func standinCommand() *cli.Command {
 			Description: "The first start creates an account with an access key. Keys, rights and regions are kept in FOLDER/cloud.toml,\nand can be edited there. The service listens on loopback only.",
 			Flags: []cli.Flag{
 				&cli.StringFlag{Name: "dir", Value: "var/cloud", Usage: "`FOLDER` of its settings and data"},
+				&cli.FloatFlag{Name: "price-stored", Usage: "`PRICE` of 1 GB stored for a month in a new cloud; the control service reports the bills at /bills"},
+				&cli.FloatFlag{Name: "price-out", Usage: "`PRICE` of 1 GB read from a new cloud"},
 				&cli.StringSliceFlag{Name: "region", Value: []string{"coast-1=127.0.0.31:8680", "inland-1=127.0.0.32:8680"}, Usage: "a region of a new cloud, as `NAME=ADDRESS:PORT`; may be given several times"},
 				&cli.BoolFlag{Name: "tls", Usage: "use TLS, with a CA of its own"}, control},
 			Action: runCloud,
@@ -52,7 +54,7 @@ func runCloud(ctx context.Context, c *cli.Command) error {
 		if !ok || name == "" {
 			return fmt.Errorf("--region %q: write NAME=ADDRESS:PORT", text)
 		}
-		o.Regions = append(o.Regions, cloud.Region{Name: name, Listen: listen})
+		o.Regions = append(o.Regions, cloud.Region{Name: name, Listen: listen, StoredPrice: c.Float("price-stored"), OutPrice: c.Float("price-out")})
 	}
 	s, err := cloud.Start(o)
 	if err != nil {

@@ -35,14 +35,10 @@ func (q *request) listBuckets() *Error {
 		Buckets struct{ Bucket []item }
 	}
 	out.Owner = ownerOf(q.key.Account)
-	_ = q.store.db.View(func(tx *bbolt.Tx) error {
-		b := tx.Bucket(bucketTable)
-		return b.ForEach(func(name, _ []byte) error {
-			if r := read[bucketRecord](b, name); r != nil && r.Account == q.key.Account {
-				out.Buckets.Bucket = append(out.Buckets.Bucket, item{r.Name, r.Created.Format(timeForm), r.Region})
-			}
-			return nil
-		})
+	_ = q.store.eachBucket(func(r bucketRecord) {
+		if r.Account == q.key.Account {
+			out.Buckets.Bucket = append(out.Buckets.Bucket, item{r.Name, r.Created.Format(timeForm), r.Region})
+		}
 	})
 	answer(q.w, http.StatusOK, out)
 	return nil

@@ -46,6 +46,9 @@ type Region struct {
 	Name   string        `toml:"name"`
 	Listen string        `toml:"listen"` // address and port
 	Delay  time.Duration `toml:"delay"`  // added to each answer, to simulate distance
+	// Prices per GB: stored for a month, and read.
+	StoredPrice float64 `toml:"stored_price,omitempty"`
+	OutPrice    float64 `toml:"out_price,omitempty"`
 }
 
 // Config describes a cloud.
@@ -63,6 +66,7 @@ type Cloud struct {
 	keys   map[string]Key
 	store  *store
 	dials  Dials
+	out    map[string]int64 // bytes read, by bucket; while mu is held
 }
 
 // Open opens the cloud in a folder, and creates it when there is none. The caller must call Close.

@@ -69,7 +69,8 @@ func (q *request) getObject() *Error {
 	defer f.Close()
 	q.w.WriteHeader(status)
 	if q.r.Method == http.MethodGet {
-		_, _ = io.Copy(q.w, io.NewSectionReader(f, at, length)) // the client may close the connection
+		sent, _ := io.Copy(q.w, io.NewSectionReader(f, at, length)) // the client may close the connection
+		q.countOut(q.name, sent)
 	}
 	return nil
 }

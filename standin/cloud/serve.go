@@ -146,6 +146,7 @@ func (s *Server) control() http.Handler {
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(s.Dials().Now())
 	}
+	mux.HandleFunc("GET /bills", s.bills)
 	mux.HandleFunc("GET /dials", func(w http.ResponseWriter, _ *http.Request) { tell(w) })
 	mux.HandleFunc("PUT /dials", func(w http.ResponseWriter, r *http.Request) {
 		var asked Settings
