@@ -217,10 +217,10 @@ func explain(a *model.AccountUse, permissions string) {
 	at := strings.Join(without, ", ")
 	switch a.Reach {
 	case account.ReachNone:
-		a.Effect = "no server can resolve it: its entries grant nothing"
+		a.Effect = "its entries are a bare SID at all servers and grant nothing"
 		a.Remedy = "remove its entries; it was deleted, or belongs to an unknown server"
 	case account.ReachLocal:
-		a.Effect = at + " cannot resolve it: its entries are a bare SID there and grant nothing"
+		a.Effect = "its entries are a bare SID at " + at + " and grant nothing there"
 		a.Remedy = "use a domain group that all servers resolve, or set the permissions at " + at + " by hand"
 		if permissions == model.PermissionsMap {
 			a.Remedy = "add it to the account map, " + a.Remedy

@@ -18,8 +18,12 @@ import (
 	"bridgespan/tree"
 )
 
-// slowest is the share of a way's speed that the latest arrival is told with.
-const slowest = 2
+// The latest arrival assumes a part of the speed of a way; the earliest a part of the usual round trips and of the usual work at
+// both ends, since a mover may have seen the change at once, and connections may be open.
+const (
+	slowest  = 2
+	quickest = 4
+)
 
 // probesMost is how many of the latest probes are compared with a forecast.
 const probesMost = 20
@@ -188,16 +192,20 @@ func (c *coming) tell(ways []forecast.Way) {
 	var names, contents [3]map[replica.ID]forecast.Hop
 	for i := range c.there {
 		these := slices.Clone(ways)
+		ends := sets.AtEnds
+		if i == 0 {
+			ends /= quickest
+		}
 		for k := range these {
 			switch i {
 			case 0:
-				these[k].Waits = 0
+				these[k].Waits, these[k].RTT = 0, these[k].RTT/quickest
 			case 2:
 				these[k].Mbit /= slowest
 			}
 		}
-		names[i] = forecast.Arrivals(c.there[i], these, 0, sets.AtEnds)
-		contents[i] = forecast.Arrivals(c.there[i], these, c.found.Size, sets.AtEnds)
+		names[i] = forecast.Arrivals(c.there[i], these, 0, ends)
+		contents[i] = forecast.Arrivals(c.there[i], these, c.found.Size, ends)
 	}
 	for i := range c.set.Replicas {
 		r := &c.set.Replicas[i]
