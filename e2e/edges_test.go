@@ -87,6 +87,7 @@ func TestEdges(t *testing.T) {
 	c.arrivals()
 	c.accountsInUse()
 	c.usage()
+	c.page()
 	c.moverKilled()
 	c.wholeAgain()
 }
@@ -434,6 +435,29 @@ func (c *clouded) usage() {
 	}
 	if u.Currency != "" || u.Stored != 0 {
 		c.Errorf("costs without prices: %+v", u)
+	}
+}
+
+// page: the console shows contents, locations, forecasts, costs and accounts, and what follows from another policy.
+func (c *clouded) page() {
+	c.Helper()
+	b := startBrowser(c.T)
+	stub := ""
+	for n := range 16 {
+		if name := fmt.Sprintf("old/scan-%02d.tif", n); c.stub(c.path(name)) {
+			stub = name
+		}
+	}
+	tab := b.tab
+	b.must(tab.Open(c.e.Base+"/"), tab.Type("Name", harness.Admin), tab.Type("Password", harness.Password), tab.Click("button", "Sign in"), tab.See("Latest changes"))
+	b.must(tab.Open(c.e.Base+"/replicas/scans"), tab.See("in the bucket only"), tab.See("Costs"), tab.See("price unknown"), tab.See(`oak\ada`), tab.See("mapped"))
+	b.must(tab.Type("Path within the set", stub), tab.Click("button", "Find"), tab.See("current"))
+	b.must(tab.Choose("What is asked for", "A change made now at haar"), tab.Click("button", "Forecast"), tab.See("haar is scanned every 6h"), tab.See("Bar: earliest to latest arrival"))
+	b.accessible("cloud set")
+	b.must(tab.Click("button", "Change sedge"), tab.See("Files here"), tab.Type("Free-space line, in percent of the volume", "101"), tab.Click("button", "Save"), tab.See("percent"))
+	b.accessible("policy of an edge, with an error")
+	if faults := tab.Faults(); len(faults) > 0 {
+		c.Errorf("the console's own programs met %v", faults)
 	}
 }
 

@@ -78,7 +78,7 @@ func costLines(c *model.CloudCosts) []string {
 	if c == nil {
 		return nil
 	}
-	lines := []string{"", fmt.Sprintf("Storage in the bucket: %s, %s per month", size(c.StoredBytes), money(c.Stored, c.Currency)),
+	lines := []string{"", fmt.Sprintf("Storage in the bucket, per month: %s, %s", size(c.StoredBytes), money(c.Stored, c.Currency)),
 		fmt.Sprintf("First fill: reads %s from the bucket, %s", size(c.FillBytes), money(c.Fill, c.Currency)),
 		fmt.Sprintf("Changes: edges read %s per month, %s; content that is fetched on first use is extra", size(c.MonthlyBytes), money(c.Monthly, c.Currency))}
 	if c.Currency == "" {

@@ -70,4 +70,8 @@ export const layouts = [
 export const sweepMinutes = (r: { sweepMin?: number }) => r.sweepMin || 360;
 
 /** An amount of money; without a currency the price is unknown. */
-export const money = (amount: number, currency?: string) => (!currency ? "price unknown" : amount > 0 && amount < 0.01 ? `less than 0.01 ${currency}` : `${amount.toLocaleString("en", { minimumFractionDigits: 2, maximumFractionDigits: 2 })} ${currency}`);
+export function money(amount: number, currency?: string, each = ""): string {
+  if (!currency) return "price unknown";
+  const figure = amount > 0 && amount < 0.01 ? "less than 0.01" : amount.toLocaleString("en", { minimumFractionDigits: 2, maximumFractionDigits: 2 });
+  return [figure, currency, each].filter(Boolean).join(" ");
+}

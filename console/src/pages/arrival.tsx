@@ -24,9 +24,9 @@ export function WhenWhere({ set }: { set: ReplicaSet }) {
   return (
     <Section title="Arrival forecast">
       <form className="mb-3 flex flex-wrap items-end gap-3" onSubmit={(e) => { e.preventDefault(); ask(); }}>
-        <div className="w-64"><Select label="What is asked for" value={about} onChange={setAbout} options={[{ value: aPath, label: "A file or folder" }, ...set.replicas.map((r) => ({ value: r.name, label: `A change made now at ${r.name}` }))]} /></div>
+        <div className="w-64"><Select label="What is asked for" value={about} onChange={setAbout} options={[{ value: aPath, label: "A file or folder of the set" }, ...set.replicas.map((r) => ({ value: r.name, label: `A change made now at ${r.name}` }))]} /></div>
         {about === aPath ? (
-          <div className="min-w-80 flex-1"><TextField label="Path within the set" mono value={path} onChange={(e) => setPath(e.target.value)} /></div>
+          <div className="min-w-80 flex-1"><TextField label="File or folder" mono value={path} onChange={(e) => setPath(e.target.value)} /></div>
         ) : (
           <div className="w-40"><TextField label="Size in GiB" inputMode="decimal" value={size} placeholder="0" onChange={(e) => setSize(e.target.value)} /></div>
         )}

@@ -106,7 +106,7 @@ function Costs({ costs: c }: { costs: Schemas["CloudCosts"] }) {
   return (
     <Facts
       facts={[
-        ["Storage", `${bytes(c.storedBytes)}: ${money(c.stored, c.currency)} per month`],
+        ["Storage", `${bytes(c.storedBytes)}: ${money(c.stored, c.currency, "per month")}`],
         ["First fill", `${bytes(c.fillBytes)} read: ${money(c.fill, c.currency)}`],
         ["Changes", `${bytes(c.monthlyBytes)} read per month: ${money(c.monthly, c.currency)}. Content that is fetched on first use is extra.`],
         ...(c.currency ? [] : [["Prices", "Enter them in the cloud account, under Servers."] as [string, string]]),
