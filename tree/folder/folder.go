@@ -39,19 +39,22 @@ type Tree struct {
 // OpenShared is Open for a folder that programs of this host work in as well: what
 // comes there out of an intake or an attic has owner, group and mode of what it
 // replaces, or of its folder, before it is seen. keeping is how the folder keeps
-// descriptors and attributes; nil is what this process may do best.
+// descriptors and attributes; nil is what this process may do best. What was kept in another
+// way before is carried over.
 func OpenShared(dir string, keeping *Keeping) (*Tree, error) {
 	t, err := Open(dir)
 	if err != nil {
 		return nil, err
 	}
 	t.shared = true
-	if keeping == nil {
-		return t, nil
+	if keeping != nil {
+		t.keepAs(keeping)
+		if !t.descriptors || !administers() && keeping != OfAnybody {
+			return nil, errors.Join(fmt.Errorf("%w: the file system does not keep %s, or this process may not set it", tree.ErrUnsupported, keeping.descriptors), t.Close())
+		}
 	}
-	t.keepAs(keeping)
-	if !t.descriptors || !administers() && keeping != OfAnybody {
-		return nil, errors.Join(fmt.Errorf("%w: the file system does not keep %s, or this process may not set it", tree.ErrUnsupported, keeping.descriptors), t.Close())
+	if err := t.adopt(context.Background()); err != nil {
+		return nil, errors.Join(fmt.Errorf("carry over the permissions that were kept before: %w", err), t.Close())
 	}
 	return t, nil
 }

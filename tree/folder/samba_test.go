@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"bridgespan/core/acl"
@@ -37,18 +38,58 @@ func TestConformanceOfKeeping(t *testing.T) {
 	}
 }
 
-// What anybody may set of a file says nothing of its permissions where the administrator's process serves it.
-func TestForgedDescriptor(t *testing.T) {
+// What an earlier version kept where anybody may set it is carried over, once: what anybody sets later says nothing of
+// permissions.
+func TestAdopted(t *testing.T) {
+	for what, by := range map[string]*folder.Keeping{"own": folder.Own, "samba": folder.OfSamba} {
+		t.Run(what, func(t *testing.T) { testAdopted(t, by) })
+	}
+}
+
+func testAdopted(t *testing.T, by *folder.Keeping) {
 	dir := t.TempDir()
-	own, open := shared(t, dir, folder.Own), shared(t, dir, folder.OfAnybody)
-	if _, err := tree.Stage(t.Context(), own, "f", strings.NewReader("x"), tree.PutOptions{Meta: tree.Meta{Descriptor: parse(t, "O:BAG:BAD:P(A;;FA;;;BA)")}}); err != nil {
+	if err := os.Mkdir(filepath.Join(dir, "beds"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := open.Apply(t.Context(), "f", tree.Meta{Descriptor: parse(t, "O:WDG:WDD:(A;;FA;;;WD)")}); err != nil {
+	before := shared(t, dir, folder.OfAnybody)
+	hidden := tree.Hidden
+	keepers := parse(t, "O:BAG:BAD:P(A;;FA;;;BA)")
+	stage := func(in tree.Tree, name string) {
+		t.Helper()
+		if _, err := tree.Stage(t.Context(), in, name, strings.NewReader("x"), tree.PutOptions{Meta: tree.Meta{Descriptor: keepers, Attributes: &hidden}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	stage(before, "beds/f")
+	stage(before, "g")
+	want := func(in tree.Tree, name string) {
+		t.Helper()
+		if d, err := in.Descriptor(t.Context(), name); err != nil || d != keepers {
+			t.Errorf("%s: the descriptor is %s, %v", name, d, err)
+		}
+	}
+	now := shared(t, dir, by)
+	for _, name := range []string{"beds/f", "g"} {
+		want(now, name)
+		if e, err := now.Stat(t.Context(), name); err != nil || e.Attributes != tree.Hidden {
+			t.Errorf("%s: %+v, %v", name, e, err)
+		}
+	}
+	// A forged one, and a file that has no other.
+	stage(now, "beds/h")
+	forged := parse(t, "O:WDG:WDD:(A;;FA;;;WD)").Binary()
+	if err := os.WriteFile(filepath.Join(dir, "new"), nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if d, err := own.Descriptor(t.Context(), "f"); err != nil || d != parse(t, "O:BAG:BAD:P(A;;FA;;;BA)") {
-		t.Errorf("the descriptor is %s, %v", d, err)
+	for _, name := range []string{"beds/h", "new"} {
+		if err := syscall.Setxattr(filepath.Join(dir, name), "user.bspan.descriptor", forged, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	later := shared(t, dir, by)
+	want(later, "beds/h")
+	if d, err := later.Descriptor(t.Context(), "new"); err != nil || !d.IsZero() {
+		t.Errorf("forged is %s, %v", d, err)
 	}
 }
 
