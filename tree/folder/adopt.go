@@ -7,24 +7,27 @@ import (
 	"os"
 
 	"golang.org/x/sys/unix"
-
-	"bridgespan/core/acl"
 )
 
-// keptXattr of a folder names the extended attribute in which descriptors are kept below it.
+// keptXattr of a folder names the extended attribute that keeps descriptors below it.
 const keptXattr = "trusted.bspan.kept"
 
-// adopt carries over what another [Keeping] has kept in this folder, such as that of an earlier version. It looks at all entries
-// once; from then on, a descriptor that somebody leaves elsewhere counts for nothing.
+// adopt carries over what another [Keeping] kept in this folder: that of an earlier version, or of another setting. It visits
+// all entries once. From then on, descriptors in other attributes do not count.
 func (t *Tree) adopt(ctx context.Context) error {
 	if !administers() || !t.descriptors {
 		return nil
 	}
 	top := int(t.top.Fd())
-	if kept, err := readXattr(top, keptXattr); err != nil || string(kept) == t.keeping.descriptors {
+	before, err := readXattr(top, keptXattr)
+	if err != nil || string(before) == t.keeping.descriptors {
 		return err
 	}
-	err := fs.WalkDir(t.root.FS(), ".", func(name string, d fs.DirEntry, err error) error {
+	sources := []*Keeping{Own, OfAnybody}
+	if string(before) == OfSamba.descriptors {
+		sources = []*Keeping{OfSamba}
+	}
+	err = fs.WalkDir(t.root.FS(), ".", func(name string, d fs.DirEntry, err error) error {
 		if err == nil {
 			err = ctx.Err()
 		}
@@ -39,7 +42,7 @@ func (t *Tree) adopt(ctx context.Context) error {
 			return err
 		}
 		defer f.Close()
-		return t.keeping.takeFrom(int(f.Fd()))
+		return t.keeping.takeFrom(int(f.Fd()), sources)
 	})
 	if err != nil {
 		return err
@@ -47,27 +50,21 @@ func (t *Tree) adopt(ctx context.Context) error {
 	return unix.Fsetxattr(top, keptXattr, []byte(t.keeping.descriptors), 0)
 }
 
-// takeFrom keeps what others have kept of an open entry, where this one has nothing of it.
-func (k *Keeping) takeFrom(fd int) error {
-	for _, other := range []*Keeping{Own, OfAnybody, OfSamba} {
-		if other.descriptors == k.descriptors {
+// takeFrom copies descriptor and attributes of an open entry from the first source that has them. What this Keeping has
+// already stays, even if it cannot be read.
+func (k *Keeping) takeFrom(fd int, sources []*Keeping) error {
+	for _, source := range sources {
+		d, err := source.readDescriptor(fd)
+		if source.descriptors == k.descriptors || err != nil || d.IsZero() {
 			continue
 		}
-		d, err := other.readDescriptor(fd)
-		if err != nil || d.IsZero() {
-			continue // what cannot be read was not counted before either
-		}
-		own, err := k.readDescriptor(fd)
-		if err == nil && own == (acl.Descriptor{}) {
-			err = k.writeDescriptor(fd, d)
-		}
-		if err == nil && other != OfSamba { // what is Samba's stays
-			err = unix.Fremovexattr(fd, other.descriptors)
-		}
-		if err != nil {
+		if own, err := readXattr(fd, k.descriptors); err != nil || len(own) > 0 {
 			return err
 		}
-		if a := other.readAttributes(fd); a != 0 && k.readAttributes(fd) == 0 {
+		if err := k.writeDescriptor(fd, d); err != nil {
+			return err
+		}
+		if a := source.readAttributes(fd); a != 0 && k.readAttributes(fd) == 0 {
 			return k.writeAttributes(fd, a)
 		}
 		return nil

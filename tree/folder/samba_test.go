@@ -93,6 +93,38 @@ func testAdopted(t *testing.T, by *folder.Keeping) {
 	}
 }
 
+// What smbd keeps in a folder of which nobody said that Samba shares it says nothing, and what cannot be read keeps no mover
+// from its start.
+func TestNotAdopted(t *testing.T) {
+	dir := t.TempDir()
+	now := shared(t, dir, folder.OfSamba)
+	if _, err := tree.Stage(t.Context(), now, "f", strings.NewReader("x"), tree.PutOptions{Meta: tree.Meta{Descriptor: parse(t, "O:WDG:WDD:(A;;FA;;;WD)")}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Removexattr(dir, "trusted.bspan.kept"); err != nil {
+		t.Fatal(err)
+	}
+	own := shared(t, dir, nil)
+	if d, err := own.Descriptor(t.Context(), "f"); err != nil || !d.IsZero() {
+		t.Errorf("smbd's own is taken: %s, %v", d, err)
+	}
+	keepers := parse(t, "O:BAG:BAD:P(A;;FA;;;BA)")
+	if err := own.Apply(t.Context(), "f", tree.Meta{Descriptor: keepers}); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Setxattr(filepath.Join(dir, "f"), "security.NTACL", []byte("nothing that smbd writes"), 0); err != nil {
+		t.Fatal(err)
+	}
+	again, err := folder.OpenShared(dir, folder.OfSamba)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer again.Close()
+	if d, err := again.Descriptor(t.Context(), "f"); err == nil {
+		t.Errorf("what cannot be read is %s", d)
+	}
+}
+
 func parse(t *testing.T, sddl string) acl.Descriptor {
 	t.Helper()
 	d, err := acl.Parse(sddl)
