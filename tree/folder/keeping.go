@@ -22,17 +22,30 @@ type Keeping struct {
 	// attribute and ofAttributes are about what was kept before, too, which may hold more.
 	attribute    func(kept []byte) tree.Attributes
 	ofAttributes func(before []byte, a tree.Attributes) []byte
+
+	once  sync.Once
+	names [][]byte // see listed
+}
+
+// listed are the names of the extended attributes that matter, as listxattr(2) writes them.
+func (k *Keeping) listed() [][]byte {
+	k.once.Do(func() {
+		for _, name := range []string{k.descriptors, k.attributes, stubXattr} {
+			k.names = append(k.names, append([]byte(name), 0))
+		}
+	})
+	return k.names
 }
 
 var (
 	// Own keeps binary descriptors, where nobody but the system's administrator can set them.
-	Own = &Keeping{"trusted.bspan.descriptor", ownAttributes, acl.FromBinary, acl.Descriptor.Binary, fourBytes, toFourBytes}
-	// OfAnybody keeps them where whoever may write to a file can: it is for those who are not the administrator.
-	OfAnybody = &Keeping{"user.bspan.descriptor", ownAttributes, acl.FromBinary, acl.Descriptor.Binary, fourBytes, toFourBytes}
-	// OfSamba keeps them as Samba does, whose smbd shares the same folder with the module acl_xattr: both go by the
-	// same permissions then. Of those that hold for the system's own permissions alone, nothing is checked here:
-	// smbd must be told to ignore these (acl_xattr:ignore system acls).
-	OfSamba = &Keeping{"security.NTACL", sambaAttributes, fromSamba, toSamba, attributesFromSamba, attributesToSamba}
+	Own = &Keeping{descriptors: "trusted.bspan.descriptor", attributes: ownAttributes, descriptor: acl.FromBinary, ofDescriptor: acl.Descriptor.Binary, attribute: fourBytes, ofAttributes: toFourBytes}
+	// OfAnybody keeps them where anybody can set them who may write to the file. It is for processes without the
+	// administrator's rights.
+	OfAnybody = &Keeping{descriptors: "user.bspan.descriptor", attributes: ownAttributes, descriptor: acl.FromBinary, ofDescriptor: acl.Descriptor.Binary, attribute: fourBytes, ofAttributes: toFourBytes}
+	// OfSamba keeps them as smbd does with the module acl_xattr. Mover and smbd then apply the same permissions to one
+	// folder. smbd must ignore the system's own ACLs (acl_xattr:ignore system acls).
+	OfSamba = &Keeping{descriptors: "security.NTACL", attributes: sambaAttributes, descriptor: fromSamba, ofDescriptor: toSamba, attribute: attributesFromSamba, ofAttributes: attributesToSamba}
 )
 
 const (
@@ -140,12 +153,12 @@ func toSamba(d acl.Descriptor) []byte {
 // Samba keeps attributes as an xattr_DOSATTRIB in NDR: an empty text, a version, said twice, which of its values are valid, and the
 // attributes; then times.
 const (
-	dosVersion   = 5
-	dosValidAt   = 8
-	dosAt        = 12
-	dosLength    = 24
-	dosHasThem   = 1
-	dosOldestWay = 3
+	dosVersion       = 5
+	dosValidAt       = 8
+	dosAt            = 12
+	dosLength        = 24
+	dosHasAttributes = 1
+	dosOldest        = 3
 )
 
 func dosKept(kept []byte) bool {
@@ -153,7 +166,7 @@ func dosKept(kept []byte) bool {
 		return false
 	}
 	v := binary.LittleEndian.Uint16(kept[2:])
-	return v >= dosOldestWay && v <= dosVersion && binary.LittleEndian.Uint32(kept[dosValidAt:])&dosHasThem != 0
+	return v >= dosOldest && v <= dosVersion && binary.LittleEndian.Uint32(kept[dosValidAt:])&dosHasAttributes != 0
 }
 
 func attributesFromSamba(kept []byte) tree.Attributes {
@@ -169,7 +182,7 @@ func attributesToSamba(before []byte, a tree.Attributes) []byte {
 		kept = make([]byte, dosLength)
 		binary.LittleEndian.PutUint16(kept[2:], dosVersion)
 		binary.LittleEndian.PutUint16(kept[4:], dosVersion)
-		binary.LittleEndian.PutUint32(kept[dosValidAt:], dosHasThem)
+		binary.LittleEndian.PutUint32(kept[dosValidAt:], dosHasAttributes)
 	}
 	others := binary.LittleEndian.Uint32(kept[dosAt:]) &^ uint32(tree.SettableAttributes)
 	binary.LittleEndian.PutUint32(kept[dosAt:], others|uint32(a))

@@ -3,6 +3,7 @@ package folder
 import (
 	"bytes"
 	"errors"
+	"slices"
 	"strconv"
 	"sync/atomic"
 	"unsafe"
@@ -22,12 +23,7 @@ func (k *Keeping) keepsNothing(folder int, name string) bool {
 	if err != nil {
 		return false
 	}
-	for _, ours := range []string{k.descriptors, k.attributes, stubXattr} {
-		if bytes.Contains(names[:n], append([]byte(ours), 0)) {
-			return false
-		}
-	}
-	return true
+	return !slices.ContainsFunc(k.listed(), func(ours []byte) bool { return bytes.Contains(names[:n], ours) })
 }
 
 // lacksListxattrat is set when the kernel does not know listxattrat(2), as those before
