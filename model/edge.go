@@ -152,6 +152,7 @@ type AccountUses struct {
 	Set      string       `json:"set" doc:"Name of the set"`
 	Read     string       `json:"read,omitempty" doc:"Replica whose permissions were read"`
 	Looked   int64        `json:"looked" doc:"Files and folders whose permissions were read"`
+	Unread   int64        `json:"unread,omitempty" doc:"Files and folders whose permissions could not be read"`
 	More     bool         `json:"more,omitempty" doc:"Whether more accounts are in use than are told"`
 	Accounts []AccountUse `json:"accounts" doc:"The accounts; those that a server cannot resolve come first"`
 	Missing  []string     `json:"missing,omitempty" doc:"Servers that could not be asked, and why"`

@@ -40,12 +40,25 @@ func Walk(ctx context.Context, t Tree, root string, detail Detail) iter.Seq2[Nam
 	}
 }
 
-// Files yields the files below a folder that are not the service's own, or the file itself, with their names from the root of
-// the tree. What cannot be listed is left out; an error ends it: that of the folder itself, or of a server that does not answer.
-func Files(ctx context.Context, t Tree, folder string, detail Detail) iter.Seq2[Named, error] {
+// Entries yields a folder, or file, and everything below it that is not the service's own, with names from the root of the
+// tree. Entries and folders that cannot be read have Unread set. An error ends it: that of the folder itself, or of a server that does
+// not answer.
+func Entries(ctx context.Context, t Tree, folder string, detail Detail) iter.Seq2[Named, error] {
 	return func(yield func(Named, error) bool) {
 		for e, err := range (&Ordered{Tree: t, Top: folder, Detail: detail}).All(ctx) {
-			if e.Path = path.Join(folder, e.Path); err == nil && (e.Unread != nil || e.Kind != File) {
+			e.Path = path.Join(folder, e.Path)
+			if !yield(e, err) {
+				return
+			}
+		}
+	}
+}
+
+// Files yields the files of [Entries] that can be read.
+func Files(ctx context.Context, t Tree, folder string, detail Detail) iter.Seq2[Named, error] {
+	return func(yield func(Named, error) bool) {
+		for e, err := range Entries(ctx, t, folder, detail) {
+			if err == nil && (e.Unread != nil || e.Kind != File) {
 				continue
 			}
 			if !yield(e, err) {

@@ -263,6 +263,12 @@ func showAccountUses(c *cli.Command, u model.AccountUses) error {
 		t.add(append(row, text.Middle(a.Example), strings.Join(written([]string{a.Effect, a.Remedy}), "; "))...)
 	}
 	t.after = fmt.Sprintf("Read the permissions of %s at %s.\n", english.Plural(int(u.Looked), "file or folder", "files and folders"), u.Read)
+	if u.Unread > 0 {
+		t.after += fmt.Sprintf("Could not read %s.\n", english.Plural(int(u.Unread), "item", ""))
+	}
+	if u.More {
+		t.after += "There are more accounts than are listed.\n"
+	}
 	for _, m := range u.Missing {
 		t.after += "Not reached: " + m + "\n"
 	}

@@ -3090,6 +3090,11 @@ export interface components {
             run: components["schemas"]["Run"];
             /** @description Name of the set */
             set: string;
+            /**
+             * Format: int64
+             * @description Files and folders whose permissions could not be read
+             */
+            unread?: number;
         };
         Action: {
             /** @description To what, in the order that do needs */

@@ -5,7 +5,7 @@ import { api, got, type ReplicaSet, type Schemas } from "../api/client";
 import { Status, type Tone } from "../components/status";
 import { DataTable, type Column } from "../components/table";
 import { Button, Section, sentence, Trouble } from "../components/ui";
-import { when } from "../format";
+import { plural, when } from "../format";
 
 type Use = Schemas["AccountUse"];
 
@@ -47,6 +47,8 @@ export function AccountsInUse({ set }: { set: ReplicaSet }) {
       <div className="mb-3"><Button disabled={find.isPending || busy} onClick={() => find.mutate()}>{busy ? "Reading permissions …" : u ? "List again" : "List accounts"}</Button></div>
       {find.error && <Trouble error={find.error} />}
       {u?.run.trouble && <Trouble error={new Error(u.run.trouble)} />}
+      {u?.unread ? <p className="mb-2 text-soft">Could not read {plural(u.unread, "item")}.</p> : null}
+      {u?.more && <p className="mb-2 text-soft">There are more accounts than are listed.</p>}
       {u?.missing?.map((m) => <p key={m} className="mb-2 text-soft">Not reached: {m}</p>)}
       {u && !busy && <DataTable what="accounts" query={{ ...query, data: u.accounts }} columns={columns} keyOf={(a) => a.sid} empty="The permissions name no accounts." />}
       {query.data === null && <p className="text-soft">Permissions store accounts as SIDs. Other servers cannot resolve the local account of one server, and its entries grant nothing there.</p>}

@@ -1,6 +1,7 @@
 package edges
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -17,9 +18,6 @@ import (
 
 // AccountsKind is the kind of runs that find the accounts which permissions of a set name.
 const AccountsKind = "account-uses"
-
-// mostUsed is how many accounts are told.
-const mostUsed = 2000
 
 // usesSettings of a run.
 type usesSettings struct {
@@ -83,20 +81,13 @@ func (s *Edges) readable(ctx context.Context, set *model.ReplicaSet) (*model.Rep
 	return found, nil
 }
 
-// used is an account with the files and folders whose permissions name it.
-type used struct {
-	sid     account.SID
-	uses    int64
-	example string
-}
-
 // findAccounts does a run.
 func (s *Edges) findAccounts(ctx context.Context, j *jobs.Job) error {
-	var asked usesSettings
-	if err := j.Settings(&asked); err != nil {
+	var settings usesSettings
+	if err := j.Settings(&settings); err != nil {
 		return err
 	}
-	set, err := s.DB.ReplicaSet(ctx, asked.Set)
+	set, err := s.DB.ReplicaSet(ctx, settings.Set)
 	if err != nil {
 		return err
 	}
@@ -104,107 +95,112 @@ func (s *Edges) findAccounts(ctx context.Context, j *jobs.Job) error {
 	if err != nil {
 		return err
 	}
-	u := model.AccountUses{Read: r.Name, Accounts: []model.AccountUse{}}
-	met, err := s.meet(ctx, j, r, &u)
+	t, err := s.OpenReplica(ctx, r)
 	if err != nil {
 		return s.Explain(ctx, r.Server, err)
 	}
-	for _, m := range met {
-		u.Accounts = append(u.Accounts, model.AccountUse{SID: m.sid.String(), Name: m.sid.String(), Uses: m.uses, Example: m.example, There: []model.AccountSeenAt{}})
+	defer t.Close()
+	l := &accountLister{Edges: s, set: &set, result: model.AccountUses{Read: r.Name, Accounts: []model.AccountUse{}}}
+	err = l.collect(ctx, t, func(done int64) { j.Progress(done, 0, float64(done)/float64(max(r.Entries, done+1))) })
+	if err != nil {
+		return s.Explain(ctx, r.Server, err)
 	}
-	seen := make([][]account.Sight, len(met))
 	for i := range set.Replicas {
-		if err := s.see(ctx, &set, &set.Replicas[i], met, &u, seen); err != nil {
-			u.Missing = append(u.Missing, fmt.Sprintf("%s: %s", set.Replicas[i].Name, sets.Words(err)))
+		if err := l.resolveAt(ctx, &set.Replicas[i]); err != nil {
+			l.result.Missing = append(l.result.Missing, fmt.Sprintf("%s: %s", set.Replicas[i].Name, sets.Words(err)))
 		}
 	}
-	for i := range u.Accounts {
-		a := &u.Accounts[i]
-		a.Reach = account.ReachOf(seen[i])
-		explain(a, set.Permissions)
-	}
-	slices.SortStableFunc(u.Accounts, func(a, b model.AccountUse) int {
-		if d := slices.Index(worstFirst, a.Reach) - slices.Index(worstFirst, b.Reach); d != 0 {
-			return d
-		}
-		return strings.Compare(a.Name, b.Name)
-	})
-	return j.Finish(u)
+	return j.Finish(l.finish())
 }
 
-var worstFirst = []account.Reach{account.ReachNone, account.ReachLocal, account.ReachMapped, account.ReachEverywhere}
+// accountLister lists the accounts of one set.
+type accountLister struct {
+	*Edges
+	set    *model.ReplicaSet
+	uses   sets.AccountUses
+	sights [][]account.Sight // by account, then by replica
+	result model.AccountUses
+}
 
-// meet reads the permissions of a replica, and collects the accounts that they name, as the set has them.
-func (s *Edges) meet(ctx context.Context, j *jobs.Job, r *model.Replica, u *model.AccountUses) (met []used, err error) {
-	t, err := s.OpenReplica(ctx, r)
-	if err != nil {
-		return nil, err
-	}
-	defer t.Close()
-	at := map[account.SID]int{}
-	for e, err := range tree.Walk(ctx, t, ".", tree.WithDescriptors) {
+// collect reads all permissions of a replica. They name accounts as the set does.
+func (l *accountLister) collect(ctx context.Context, t tree.Tree, progress func(done int64)) error {
+	for e, err := range tree.Entries(ctx, t, ".", tree.WithDescriptors) {
 		if err != nil {
-			return nil, err
+			return err
 		}
-		u.Looked++
-		if u.Looked%1000 == 0 {
-			j.Progress(u.Looked, 0, float64(u.Looked)/float64(max(r.Entries, u.Looked+1)))
-		}
-		if e.Descriptor.IsZero() {
+		if e.Unread != nil {
+			l.result.Unread++
 			continue
 		}
-		for _, sid := range e.Descriptor.Parts().Accounts() {
-			i, known := at[sid]
-			if !known {
-				if len(met) == mostUsed {
-					u.More = true
-					continue
-				}
-				i, at[sid] = len(met), len(met)
-				met = append(met, used{sid: sid, example: e.Path})
-			}
-			met[i].uses++
+		l.uses.Add(e.Descriptor, e.Path)
+		if l.result.Looked++; l.result.Looked%1000 == 0 {
+			progress(l.result.Looked)
 		}
 	}
-	return met, nil
+	l.result.More = l.uses.More
+	l.sights = make([][]account.Sight, len(l.uses.List))
+	for _, use := range l.uses.List {
+		sid := use.SID.String()
+		l.result.Accounts = append(l.result.Accounts, model.AccountUse{SID: sid, Name: sid, Uses: use.Items, Example: use.Example, There: []model.AccountSeenAt{}})
+	}
+	return nil
 }
 
-// see asks the server of a replica how it sees the accounts.
-func (s *Edges) see(ctx context.Context, set *model.ReplicaSet, r *model.Replica, met []used, u *model.AccountUses, seen [][]account.Sight) error {
-	server := s.AccountsAt(ctx, r.Server)
-	if server == "" { // a bucket: nobody signs in there
+// resolveAt lets the server of a replica resolve the accounts. A bucket has no accounts.
+func (l *accountLister) resolveAt(ctx context.Context, r *model.Replica) error {
+	server := l.AccountsAt(ctx, r.Server)
+	if server == "" {
 		return nil
 	}
-	pairs, err := s.DB.ReplicaAccounts(ctx, r.ID)
+	pairs, err := l.DB.ReplicaAccounts(ctx, r.ID)
 	if err != nil {
 		return err
 	}
-	sids := make([]account.SID, len(met))
-	for i, m := range met {
-		sids[i] = m.sid
-		if other, ok := pairs[m.sid]; ok {
+	sids := make([]account.SID, len(l.uses.List))
+	for i, use := range l.uses.List {
+		sids[i] = use.SID
+		if other, ok := pairs[use.SID]; ok {
 			sids[i] = other
 		}
 	}
 	var named []model.Account
-	err = s.People.With(ctx, server, func(at *accounts.At) (err error) {
-		named, err = s.People.Named(ctx, at, sids)
+	err = l.People.With(ctx, server, func(at *accounts.At) (err error) {
+		named, err = l.People.Named(ctx, at, sids)
 		return err
 	})
 	if err != nil {
 		return err
 	}
 	for i, a := range named {
-		sight := account.Sight{Known: a.Kind != account.Unresolved, Paired: sids[i] != met[i].sid}
-		seen[i] = append(seen[i], sight)
-		use := &u.Accounts[i]
-		use.There = append(use.There, model.AccountSeenAt{Replica: r.Name, Server: server, Name: a.Name, Known: sight.Known, Paired: sight.Paired})
-		if sight.Known && !sight.Paired && (use.Name == use.SID || server == set.AccountsOf) {
-			use.Name = a.Name
-		}
+		l.resolved(i, model.AccountSeenAt{Replica: r.Name, Server: server, Name: a.Name, Known: a.Kind != account.Unresolved, Paired: sids[i] != l.uses.List[i].SID})
 	}
 	return nil
 }
+
+// resolved notes how a server resolves an account.
+func (l *accountLister) resolved(i int, at model.AccountSeenAt) {
+	l.sights[i] = append(l.sights[i], account.Sight{Known: at.Known, Paired: at.Paired})
+	use := &l.result.Accounts[i]
+	use.There = append(use.There, at)
+	if at.Known && !at.Paired && (use.Name == use.SID || at.Server == l.set.AccountsOf) {
+		use.Name = at.Name
+	}
+}
+
+// finish returns the list. Accounts that a server cannot resolve come first.
+func (l *accountLister) finish() model.AccountUses {
+	for i := range l.result.Accounts {
+		a := &l.result.Accounts[i]
+		a.Reach = account.ReachOf(l.sights[i])
+		explain(a, l.set.Permissions)
+	}
+	slices.SortStableFunc(l.result.Accounts, func(a, b model.AccountUse) int {
+		return cmp.Or(slices.Index(worstFirst, a.Reach)-slices.Index(worstFirst, b.Reach), strings.Compare(a.Name, b.Name))
+	})
+	return l.result
+}
+
+var worstFirst = []account.Reach{account.ReachNone, account.ReachLocal, account.ReachMapped, account.ReachEverywhere}
 
 // explain says what follows for people, and what to do about it.
 func explain(a *model.AccountUse, permissions string) {

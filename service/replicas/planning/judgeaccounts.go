@@ -108,20 +108,23 @@ func ShortList(list []string) string {
 // its server, and must be closed; nil when it cannot be asked.
 func (p *planner) namedAt(ctx context.Context, s *planSite) (names map[account.SID]string, at *accounts.At) {
 	names = map[account.SID]string{}
-	for sid, where := range s.accounts {
-		names[sid] = fmt.Sprintf("%s (at %s)", sid, text.Middle(where))
+	for _, use := range s.accounts.List {
+		names[use.SID] = fmt.Sprintf("%s (at %s)", use.SID, text.Middle(use.Example))
 	}
 	at, err := p.People.At(ctx, s.server, s.reach.Admin())
 	if err != nil {
 		return names, nil
 	}
-	sids := slices.Collect(maps.Keys(names))
+	sids := make([]account.SID, len(s.accounts.List))
+	for i, use := range s.accounts.List {
+		sids[i] = use.SID
+	}
 	named, err := p.People.Named(ctx, at, sids)
 	if err != nil {
 		return names, at
 	}
 	for i, a := range named {
-		names[sids[i]] = fmt.Sprintf("%s (at %s)", a.Name, text.Middle(s.accounts[sids[i]]))
+		names[sids[i]] = fmt.Sprintf("%s (at %s)", a.Name, text.Middle(s.accounts.List[i].Example))
 	}
 	return names, at
 }

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"bridgespan/core/account"
 	"bridgespan/core/filter"
 	"bridgespan/core/finding"
 	"bridgespan/core/plan"
@@ -91,15 +90,15 @@ type planSite struct {
 	tree     tree.Tree // nil when its folder is missing
 	space    tree.Space
 	place    plan.Place
-	accounts map[account.SID]string // met in permissions, with a path
-	spelled  examples               // that the seed spells otherwise
-	clashes  examples               // that differ from others there in their case alone
-	unread   examples               // that cannot be read or listed
-	why      error                  // of the first of these
-	refused  examples               // of the seed that it refuses
-	refusal  error                  // of the first of these
-	open     finding.Finding        // files that people change now
-	opened   bool                   // whether there are any
+	accounts sets.AccountUses
+	spelled  examples        // that the seed spells otherwise
+	clashes  examples        // that differ from others there in their case alone
+	unread   examples        // that cannot be read or listed
+	why      error           // of the first of these
+	refused  examples        // of the seed that it refuses
+	refusal  error           // of the first of these
+	open     finding.Finding // files that people change now
+	opened   bool            // whether there are any
 }
 
 // work makes a plan.
@@ -163,7 +162,7 @@ func (s *planSite) preflight() preflight.Place {
 // reach opens all places.
 func (p *planner) reach(ctx context.Context) error {
 	for i := range p.set.Replicas {
-		s := &planSite{replica: p.set.Replicas[i], accounts: map[account.SID]string{}}
+		s := &planSite{replica: p.set.Replicas[i]}
 		s.place = plan.Place{ID: replica.ID(i), Seed: s.replica.Seed}
 		p.sites = append(p.sites, s)
 		if err := p.open(ctx, s); err != nil {
@@ -309,9 +308,6 @@ func (p *planner) side(s *planSite) compare.Side {
 	}}
 }
 
-// mostAccounts bounds how many accounts are looked for at each place.
-const mostAccounts = 2000
-
 func (p *planner) count(s *planSite, m *tree.Named) {
 	size := m.Size
 	if m.Kind == tree.Folder {
@@ -320,14 +316,7 @@ func (p *planner) count(s *planSite, m *tree.Named) {
 	s.place.Content.Add(m.Path, size, m.Modified, p.at)
 	p.seen++
 	p.bytes += max(size, 0)
-	if m.Descriptor.IsZero() || len(s.accounts) >= mostAccounts {
-		return
-	}
-	for _, sid := range m.Descriptor.Parts().Accounts() {
-		if _, known := s.accounts[sid]; !known {
-			s.accounts[sid] = m.Path
-		}
-	}
+	s.accounts.Add(m.Descriptor, m.Path)
 }
 
 // mayHave notes when what the seed holds cannot have its name at a place.

@@ -5,7 +5,6 @@ import (
 	"testing"
 	"time"
 
-	"bridgespan/core/account"
 	"bridgespan/core/filter"
 	"bridgespan/core/plan"
 	"bridgespan/model"
@@ -32,9 +31,9 @@ func TestPair(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	seed := &planSite{replica: model.Replica{Name: "oak"}, place: plan.Place{Seed: true}, accounts: map[account.SID]string{},
+	seed := &planSite{replica: model.Replica{Name: "oak"}, place: plan.Place{Seed: true},
 		tree: grow(t, map[string]string{"same": "123", "other": "1234", "missing": "12345", "beds/Fern": "x", "closed/in": "x"})}
-	other := &planSite{replica: model.Replica{Name: "elm"}, accounts: map[account.SID]string{},
+	other := &planSite{replica: model.Replica{Name: "elm"},
 		tree: grow(t, map[string]string{"same": "123", "other": "12", "extra": "1", "beds/fern": "x", "twice": "1", "Twice": "1", "closed/in": "y", ".bspan/intake/x": "on its way"})}
 	other.tree.(*memory.Tree).Fault = func(step, name string) error {
 		if step == "list" && name == "closed" {
