@@ -53,16 +53,19 @@ func greetCloud(ctx context.Context, v model.Server) error {
 const mostPrice = 1e6
 
 func checkPrices(c *model.CloudReach) error {
-	for field, price := range map[string]float64{"cloud.storedPrice": c.StoredPrice, "cloud.outPrice": c.OutPrice} {
-		if !(price >= 0 && price <= mostPrice) {
-			return fault.Field(field, "give the price of 1 GB, such as 0.023", "%g is no price", price)
-		}
-		if price > 0 && c.Currency == "" {
-			return fault.Field("cloud.currency", "give the currency of the prices, such as EUR", "the prices have no currency")
+	for _, p := range []struct {
+		field string
+		price float64
+	}{{"cloud.storedPrice", c.StoredPrice}, {"cloud.outPrice", c.OutPrice}} {
+		if !(p.price >= 0 && p.price <= mostPrice) {
+			return fault.Field(p.field, "enter the price of 1 GB, such as 0.023", "%g is no price", p.price)
 		}
 	}
+	if c.Currency == "" && (c.StoredPrice > 0 || c.OutPrice > 0) {
+		return fault.Field("cloud.currency", "enter the currency of the prices, such as EUR", "the prices have no currency")
+	}
 	if len(c.Currency) > 8 || strings.ContainsFunc(c.Currency, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.Is(unicode.Sc, r) }) {
-		return fault.Field("cloud.currency", "give it as EUR or €", "%q is no currency", c.Currency)
+		return fault.Field("cloud.currency", "enter a currency such as EUR or €", "%q is no currency", c.Currency)
 	}
 	return nil
 }

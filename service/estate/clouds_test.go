@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"net"
 	"os"
 	"path/filepath"
@@ -114,6 +115,12 @@ func testCloudSettings(t *testing.T, c clouded) {
 		"an address with a scheme": {func(v *model.Server) { v.Address = "http://" + v.Address }, "address"},
 		"an unknown name":          {func(v *model.Server) { v.Address = "haar.invalid" }, "address"},
 		"a mover and a cloud":      {func(v *model.Server) { v.Certificate = strings.Repeat("ab", 32) }, "cloud"},
+		"a price below nothing":    {func(v *model.Server) { v.Cloud.Currency, v.Cloud.OutPrice = "EUR", -0.1 }, "cloud.outPrice"},
+		"no price at all":          {func(v *model.Server) { v.Cloud.Currency, v.Cloud.StoredPrice = "EUR", math.NaN() }, "cloud.storedPrice"},
+		"a price beyond all":       {func(v *model.Server) { v.Cloud.Currency, v.Cloud.StoredPrice = "EUR", 2e6 }, "cloud.storedPrice"},
+		"a price of no currency":   {func(v *model.Server) { v.Cloud.StoredPrice = 0.02 }, "cloud.currency"},
+		"a currency with a figure": {func(v *model.Server) { v.Cloud.Currency = "EUR1" }, "cloud.currency"},
+		"a long currency":          {func(v *model.Server) { v.Cloud.Currency = "doubloons" }, "cloud.currency"},
 		"a CA that is none":        {func(v *model.Server) { v.Cloud.Authority = "-----BEGIN CERTIFICATE-----" }, "cloud.authority"},
 	} {
 		wantField(t, what, c.AddServer(c.ctx, c.changed(one.change), c.secret, false), one.field)

@@ -1,7 +1,6 @@
 package replicas
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"path"
@@ -264,9 +263,6 @@ func (s *steady) lane(l model.Lane) int {
 
 func (p *preview) steady(set model.ReplicaSet) steady {
 	ways := sets.WaysOf(&set, p.legs, p.at)
-	for i := range ways {
-		ways[i].Mbit = cmp.Or(ways[i].Mbit, sets.UnknownMbit)
-	}
 	seed := slices.IndexFunc(set.Replicas, func(r model.Replica) bool { return r.Seed })
 	return steady{plan.Steady(replica.ID(set.Replicas[seed].ID), p.held.Weekly, ways), ways}
 }

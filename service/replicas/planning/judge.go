@@ -11,6 +11,7 @@ import (
 
 	"bridgespan/core/calendar"
 	"bridgespan/core/finding"
+	"bridgespan/core/offload"
 	"bridgespan/core/plan"
 	"bridgespan/core/replica"
 	"bridgespan/core/text"
@@ -207,7 +208,9 @@ func (p *planner) costs() *model.CloudCosts {
 func (s *planSite) reader() plan.Reader {
 	r := plan.Reader{Lacks: s.place.Load().Bytes, Stubs: s.replica.Edge.HasStubs()}
 	if r.Stubs && s.replica.Edge.Fill == model.FillNames {
-		r.Room = s.space.Free - s.space.Total/100*int64(s.replica.Edge.FreePercent)
+		volume := offload.Volume{Total: s.space.Total, Free: s.space.Free}
+		policy := offload.Policy{Free: s.replica.Edge.FreePercent}
+		r.Room = volume.Free - policy.Line(volume)
 	}
 	return r
 }
