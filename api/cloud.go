@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -19,27 +18,20 @@ func (a *API) cloudRoutes() {
 			w, err := a.Replicas.Where(ctx, in.Set, in.Path)
 			return &body[model.Whereabouts]{w}, err
 		})
-	route(a, model.Viewer, huma.Operation{OperationID: "foretell-arrival", Method: "GET", Path: setRoute + "/arrival", Summary: "Tell when a path of a cloud set, or a change that is made somewhere, will be at each replica", Tags: tags},
+	route(a, model.Viewer, huma.Operation{OperationID: "forecast-arrival", Method: "GET", Path: setRoute + "/arrival", Summary: "Forecast when a path of a cloud set, or a change at a replica, arrives at the others", Tags: tags},
 		func(ctx context.Context, in *struct {
 			SetPath
-			Path   string    `query:"path" maxLength:"4096" doc:"Path within the set, whose newest version is asked for"`
-			MadeAt string    `query:"madeAt" maxLength:"255" doc:"Name of the replica at which a change is made, instead of a path"`
-			At     time.Time `query:"at" doc:"When it is made; now when absent"`
-			Size   int64     `query:"size" minimum:"0" maximum:"1125899906842624" doc:"Bytes that are changed"`
+			model.AskArrival
 		}) (*body[model.ArrivalForecast], error) {
-			asked := model.AskArrival{Path: in.Path, MadeAt: in.MadeAt, Size: in.Size}
-			if !in.At.IsZero() {
-				asked.At = &in.At
-			}
-			f, err := a.Replicas.Arrival(ctx, in.Set, asked)
+			f, err := a.Replicas.Arrival(ctx, in.Set, in.AskArrival)
 			return &body[model.ArrivalForecast]{f}, err
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "find-account-uses", Method: "POST", Path: setRoute + "/account-uses", Summary: "Find the accounts that the permissions of a set name, and how each server sees them", Tags: tags, DefaultStatus: 202},
+	route(a, model.Operator, huma.Operation{OperationID: "find-account-uses", Method: "POST", Path: setRoute + "/account-uses", Summary: "List the accounts in the permissions of a set, and how each server resolves them", Tags: tags, DefaultStatus: 202},
 		func(ctx context.Context, in *SetPath) (*body[model.AccountUses], error) {
 			u, err := a.Replicas.FindAccounts(ctx, in.Set)
 			return &body[model.AccountUses]{u}, err
 		})
-	route(a, model.Viewer, huma.Operation{OperationID: "list-account-uses", Method: "GET", Path: setRoute + "/account-uses", Summary: "List what was found last of the accounts that the permissions of a set name, newest first", Tags: tags},
+	route(a, model.Viewer, huma.Operation{OperationID: "list-account-uses", Method: "GET", Path: setRoute + "/account-uses", Summary: "List the latest runs that listed the accounts of a set, newest first", Tags: tags},
 		func(ctx context.Context, in *struct {
 			SetPath
 			Limit int `query:"limit" minimum:"1" maximum:"20" default:"1" doc:"How many at most"`
@@ -47,12 +39,12 @@ func (a *API) cloudRoutes() {
 			list, err := a.Replicas.LatestAccountUses(ctx, in.Set, in.Limit)
 			return &body[model.Page[model.AccountUses]]{model.Page[model.AccountUses]{Items: list}}, err
 		})
-	route(a, model.Viewer, huma.Operation{OperationID: "get-account-uses", Method: "GET", Path: "/replica-account-uses/{run}", Summary: "Show a run that finds the accounts which permissions name", Tags: tags},
+	route(a, model.Viewer, huma.Operation{OperationID: "get-account-uses", Method: "GET", Path: "/replica-account-uses/{run}", Summary: "Show a run that lists the accounts of a set", Tags: tags},
 		func(ctx context.Context, in *RunPath) (*body[model.AccountUses], error) {
 			u, err := a.Replicas.AccountUses(ctx, in.Run)
 			return &body[model.AccountUses]{u}, err
 		})
-	route(a, model.Viewer, huma.Operation{OperationID: "get-cloud-usage", Method: "GET", Path: setRoute + "/usage", Summary: "Tell what a cloud set stores in its bucket and reads out of it, and what that costs", Tags: tags},
+	route(a, model.Viewer, huma.Operation{OperationID: "get-cloud-usage", Method: "GET", Path: setRoute + "/usage", Summary: "Report the storage of a bucket, the reads of its edges, and their costs", Tags: tags},
 		func(ctx context.Context, in *SetPath) (*body[model.CloudUsage], error) {
 			u, err := a.Replicas.Usage(ctx, in.Set)
 			return &body[model.CloudUsage]{u}, err

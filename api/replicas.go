@@ -7,7 +7,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"bridgespan/model"
-	"bridgespan/records"
 	"bridgespan/service/replicas/sets"
 )
 
@@ -253,15 +252,13 @@ func (a *API) atticRoutes(tags []string) {
 		func(ctx context.Context, in *struct {
 			SetPath
 			NumberedPart
-			Replica string `query:"replica" doc:"Of this replica alone"`
-			Why     string `query:"why" enum:"removed,conflict,replaced,first-fill" doc:"For this reason alone"`
-			Path    string `query:"path" maxLength:"4096" doc:"What was at this path alone"`
+			model.AtticFilter
 		}) (*body[model.Page[model.AtticItem]], error) {
 			before, err := in.number()
 			if err != nil {
 				return nil, err
 			}
-			items, err := a.Replicas.Attic(ctx, in.Set, records.AtticFilter{Replica: in.Replica, Why: in.Why, Path: in.Path}, before, in.Limit+1)
+			items, err := a.Replicas.Attic(ctx, in.Set, in.AtticFilter, before, in.Limit+1)
 			return &body[model.Page[model.AtticItem]]{numberedPage(items, in.Limit, func(i model.AtticItem) int64 { return i.ID })}, err
 		})
 	change(a, model.Operator, huma.Operation{OperationID: "restore-from-attic", Method: "POST", Path: setRoute + "/attic/{item}/restore", Summary: "Put something back where it was, or under another path, with its permissions", Tags: tags},

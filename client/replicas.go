@@ -162,10 +162,9 @@ func (c *Client) ReplicaVerification(ctx context.Context, run int64) (model.Repl
 	return read[model.ReplicaVerification](ctx, c, nil, "replica-verifications", fmt.Sprint(run))
 }
 
-// Attic lists the newest that attics keep: of one replica, and for one reason,
-// unless these are "".
-func (c *Client) Attic(ctx context.Context, set string, of AtticOf, limit int) ([]model.AtticItem, error) {
-	page, err := read[model.Page[model.AtticItem]](ctx, c, given("replica", of.Replica, "why", of.Why, "path", of.Path, "limit", fmt.Sprint(limit)), "replica-sets", set, "attic")
+// Attic lists the newest items of the attics of a set.
+func (c *Client) Attic(ctx context.Context, set string, f model.AtticFilter, limit int) ([]model.AtticItem, error) {
+	page, err := read[model.Page[model.AtticItem]](ctx, c, given("replica", f.Replica, "why", f.Why, "path", f.Path, "limit", fmt.Sprint(limit)), "replica-sets", set, "attic")
 	return page.Items, err
 }
 
@@ -236,10 +235,7 @@ func (c *Client) CompareAttic(ctx context.Context, set string, item int64) (mode
 	return read[model.AtticComparison](ctx, c, nil, "replica-sets", set, "attic", fmt.Sprint(item), "comparison")
 }
 
-// AtticOf says which of the things that attics keep are meant; what is "" leaves none out.
-type AtticOf struct{ Replica, Why, Path string }
-
-// CloudUsage tells what a cloud set stores in its bucket and reads out of it.
+// CloudUsage reports the storage of a bucket, the reads of its edges, and their costs.
 func (c *Client) CloudUsage(ctx context.Context, set string) (model.CloudUsage, error) {
 	return read[model.CloudUsage](ctx, c, nil, "replica-sets", set, "usage")
 }
@@ -249,35 +245,26 @@ func (c *Client) WhereContent(ctx context.Context, set, path string) (model.Wher
 	return read[model.Whereabouts](ctx, c, url.Values{"path": {path}}, "replica-sets", set, "where")
 }
 
-// Arrival tells when a path of a cloud set, or a change that is made somewhere, will be at each replica.
+// Arrival forecasts when a path of a cloud set, or a change at a replica, arrives at the others.
 func (c *Client) Arrival(ctx context.Context, set string, asked model.AskArrival) (model.ArrivalForecast, error) {
-	query := url.Values{}
-	if asked.Path != "" {
-		query.Set("path", asked.Path)
-	}
-	if asked.MadeAt != "" {
-		query.Set("madeAt", asked.MadeAt)
-	}
-	if asked.At != nil {
+	query := given("path", asked.Path, "madeAt", asked.MadeAt, "size", fmt.Sprint(asked.Size))
+	if !asked.At.IsZero() {
 		query.Set("at", asked.At.Format(time.RFC3339))
-	}
-	if asked.Size > 0 {
-		query.Set("size", fmt.Sprint(asked.Size))
 	}
 	return read[model.ArrivalForecast](ctx, c, query, "replica-sets", set, "arrival")
 }
 
-// FindAccountUses finds the accounts that the permissions of a set name.
+// FindAccountUses starts a run that lists the accounts in the permissions of a set.
 func (c *Client) FindAccountUses(ctx context.Context, set string) (model.AccountUses, error) {
 	return add[model.AccountUses](ctx, c, struct{}{}, "replica-sets", set, "account-uses")
 }
 
-// AccountUses shows a run that finds them.
+// AccountUses shows such a run.
 func (c *Client) AccountUses(ctx context.Context, run int64) (model.AccountUses, error) {
 	return read[model.AccountUses](ctx, c, nil, "replica-account-uses", fmt.Sprint(run))
 }
 
-// LatestAccountUses lists the latest of a set, newest first.
+// LatestAccountUses lists the latest such runs of a set, newest first.
 func (c *Client) LatestAccountUses(ctx context.Context, set string) ([]model.AccountUses, error) {
 	p, err := read[model.Page[model.AccountUses]](ctx, c, nil, "replica-sets", set, "account-uses")
 	return p.Items, err

@@ -150,7 +150,7 @@ func testQuotas(g *gardenSet, api *client.Client) {
 		g.look()
 		g.arrives(name, "", "copy")
 	}
-	kept, err := api.Attic(ctx, "beds", client.AtticOf{Replica: "copy", Why: "removed"}, 10)
+	kept, err := api.Attic(ctx, "beds", model.AtticFilter{Replica: "copy", Why: "removed"}, 10)
 	if err != nil || len(kept) != 2 || kept[0].Size != 1000 {
 		g.Fatalf("the attic keeps %+v, %v", kept, err)
 	}
@@ -163,7 +163,7 @@ func testQuotas(g *gardenSet, api *client.Client) {
 		g.Fatal(err)
 	}
 	g.await("an attic within its quota", func(s model.ReplicaSet) bool { return s.Replicas[1].Attic.Items == 1 })
-	if left, err := api.Attic(ctx, "beds", client.AtticOf{Replica: "copy"}, 10); err != nil || len(left) != 1 || left[0].ID != kept[0].ID {
+	if left, err := api.Attic(ctx, "beds", model.AtticFilter{Replica: "copy"}, 10); err != nil || len(left) != 1 || left[0].ID != kept[0].ID {
 		g.Errorf("the attic keeps %+v, %v; the newest is number %d", left, err, kept[0].ID)
 	}
 }
@@ -224,7 +224,7 @@ func testProbe(g *gardenSet) {
 			}
 		}
 	}
-	if kept, err := api.Attic(ctx, "beds", client.AtticOf{Why: "removed"}, 10); err != nil || len(kept) != 0 {
+	if kept, err := api.Attic(ctx, "beds", model.AtticFilter{Why: "removed"}, 10); err != nil || len(kept) != 0 {
 		g.Errorf("attics keep %+v, %v", kept, err)
 	}
 	if list, err := api.Probes(ctx, "beds"); err != nil || len(list) != 1 {

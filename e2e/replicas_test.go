@@ -432,7 +432,7 @@ func testConflict(g *gardenSet) {
 	}
 	g.arrives("2026/Fought over.txt", "later, by elm", "oak", "elm store", "elm copy")
 	g.await("rest", steady)
-	lost, err := api.Attic(ctx, "beds", client.AtticOf{Why: "conflict"}, 10)
+	lost, err := api.Attic(ctx, "beds", model.AtticFilter{Why: "conflict"}, 10)
 	if err != nil || len(lost) != 1 || lost[0].Replica != "oak" || lost[0].Path != "2026/Fought over.txt" {
 		g.Fatalf("the attics keep %+v, %v", lost, err)
 	}
@@ -451,7 +451,7 @@ func testConflict(g *gardenSet) {
 		g.Errorf("it came back with %v, %v; it had %v", back, err, had)
 	}
 	g.arrives("2026/back.txt", "earlier", "oak", "elm store", "elm copy")
-	first, err := api.Attic(ctx, "beds", client.AtticOf{Replica: "elm store", Why: "first-fill"}, 10)
+	first, err := api.Attic(ctx, "beds", model.AtticFilter{Replica: "elm store", Why: "first-fill"}, 10)
 	if err != nil || len(first) != 1 || first[0].Path != "only here.txt" {
 		g.Fatalf("of the first fill: %+v, %v", first, err)
 	}

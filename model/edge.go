@@ -105,12 +105,12 @@ type ContentProblem struct {
 	Problem string `json:"problem" doc:"Why"`
 }
 
-// AskArrival asks when something will be where: a path as it is now, or a change that is made somewhere.
+// AskArrival requests a forecast for a path, or for a change at a replica.
 type AskArrival struct {
-	Path   string     // within the set
-	MadeAt string     // replica at which a change is made, instead of a path
-	At     *time.Time // when that is; nil is now
-	Size   int64      // bytes that are changed
+	Path   string    `query:"path" maxLength:"4096" doc:"Path within the set; the forecast is for its newest version"`
+	MadeAt string    `query:"madeAt" maxLength:"255" doc:"Name of the replica at which a change is made, instead of a path"`
+	At     time.Time `query:"at" doc:"Time of the change; now when absent"`
+	Size   int64     `query:"size" minimum:"0" maximum:"1125899906842624" doc:"Size of the change in bytes"`
 }
 
 // ArrivalForecast is when a change will be where.

@@ -360,6 +360,13 @@ type AtticItem struct {
 	Size    int64     `json:"size" doc:"Bytes"`
 }
 
+// AtticFilter selects items of attics. Empty fields match all.
+type AtticFilter struct {
+	Replica string `query:"replica" doc:"Of this replica alone"`
+	Why     string `query:"why" enum:"removed,conflict,replaced,first-fill" doc:"For this reason alone"`
+	Path    string `query:"path" maxLength:"4096" doc:"What was at this path alone"`
+}
+
 // LaneSample is how a lane did in a minute.
 type LaneSample struct {
 	At           time.Time `json:"at" doc:"The minute"`

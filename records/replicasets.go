@@ -381,12 +381,8 @@ func (q Queries) ReplicaTroubles(ctx context.Context, set int64, limit int) ([]m
 	})
 }
 
-// AtticFilter says which of the things that attics keep are meant: those of a replica, for a reason, that were at a
-// path. What is "" leaves none out.
-type AtticFilter struct{ Replica, Why, Path string }
-
 // AtticItems lists what the attics of a set keep, newest first: those before a number, unless it is 0.
-func (q Queries) AtticItems(ctx context.Context, set int64, f AtticFilter, before int64, limit int) ([]model.AtticItem, error) {
+func (q Queries) AtticItems(ctx context.Context, set int64, f model.AtticFilter, before int64, limit int) ([]model.AtticItem, error) {
 	rows, err := q.run.QueryContext(ctx, `SELECT a.id, r.name, a.path, a.attic, a.why, a.at, a.size FROM replica_attic a JOIN replicas r ON r.id = a.replica_id
 		WHERE r.set_id = ? AND (? = '' OR r.name_key = ?) AND (? = '' OR a.why = ?) AND (? = '' OR a.path = ?) AND (? = 0 OR a.id < ?) ORDER BY a.id DESC LIMIT ?`,
 		set, f.Replica, namespace.Key(f.Replica), f.Why, f.Why, f.Path, []byte(f.Path), before, before, limit)

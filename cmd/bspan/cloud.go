@@ -155,11 +155,9 @@ var contentWords = map[string]string{model.ContentWhole: "here", model.ContentSt
 func tellArrival(ctx context.Context, c *cli.Command, api *client.Client, args []string) (err error) {
 	asked := model.AskArrival{Path: append(args, "")[1], MadeAt: c.String("made-at")}
 	if c.IsSet("at") {
-		at, err := timeIn("at", c.String("at"))
-		if err != nil {
+		if asked.At, err = timeIn("at", c.String("at")); err != nil {
 			return err
 		}
-		asked.At = &at
 	}
 	if c.IsSet("size") {
 		if asked.Size, err = sizeIn("size", c.String("size")); err != nil {
@@ -333,7 +331,7 @@ func restoreVersion(ctx context.Context, c *cli.Command, api *client.Client, arg
 			return done(c, i, "%s is back at %s", i.Path, i.Replica)
 		})
 	}
-	items, err := api.Attic(ctx, args[0], client.AtticOf{Path: strings.Trim(args[1], "/")}, 100)
+	items, err := api.Attic(ctx, args[0], model.AtticFilter{Path: strings.Trim(args[1], "/")}, 100)
 	if err != nil {
 		return err
 	}

@@ -339,7 +339,7 @@ func atticCommand() *cli.Command {
 	return &cli.Command{Name: "attic", Usage: "what replicas keep of what was removed, lost a conflict or was there before", Commands: []*cli.Command{
 		{Name: "list", Usage: "list what attics keep, newest first", ArgsUsage: "SET", Flags: []cli.Flag{&cli.StringFlag{Name: "replica", Usage: "of this `REPLICA` alone"}, &cli.StringFlag{Name: "why", Usage: "removed, conflict, replaced or first-fill alone"}, &cli.StringFlag{Name: "path", Usage: "what was at this `PATH` alone"}, &cli.IntFlag{Name: "limit", Value: 50, Usage: "at most `N`"}},
 			Action: signedIn(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-				items, err := api.Attic(ctx, args[0], client.AtticOf{Replica: c.String("replica"), Why: c.String("why"), Path: c.String("path")}, c.Int("limit"))
+				items, err := api.Attic(ctx, args[0], model.AtticFilter{Replica: c.String("replica"), Why: c.String("why"), Path: c.String("path")}, c.Int("limit"))
 				if err != nil {
 					return err
 				}

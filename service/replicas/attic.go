@@ -16,7 +16,7 @@ import (
 
 // Attic lists what the attics of a set keep, newest first: those before a number,
 // unless it is 0; of one replica and for one reason, unless these are "".
-func (s *Service) Attic(ctx context.Context, name string, f records.AtticFilter, before int64, limit int) ([]model.AtticItem, error) {
+func (s *Service) Attic(ctx context.Context, name string, f model.AtticFilter, before int64, limit int) ([]model.AtticItem, error) {
 	set, err := s.DB.ReplicaSet(ctx, name)
 	if err != nil {
 		return nil, err

@@ -1320,7 +1320,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show a run that finds the accounts which permissions name
+         * Show a run that lists the accounts of a set
          * @description Needs the role viewer.
          */
         get: operations["get-account-uses"];
@@ -1492,13 +1492,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List what was found last of the accounts that the permissions of a set name, newest first
+         * List the latest runs that listed the accounts of a set, newest first
          * @description Needs the role viewer.
          */
         get: operations["list-account-uses"];
         put?: never;
         /**
-         * Find the accounts that the permissions of a set name, and how each server sees them
+         * List the accounts in the permissions of a set, and how each server resolves them
          * @description Needs the role operator.
          */
         post: operations["find-account-uses"];
@@ -1540,10 +1540,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Tell when a path of a cloud set, or a change that is made somewhere, will be at each replica
+         * Forecast when a path of a cloud set, or a change at a replica, arrives at the others
          * @description Needs the role viewer.
          */
-        get: operations["foretell-arrival"];
+        get: operations["forecast-arrival"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1868,7 +1868,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Tell what a cloud set stores in its bucket and reads out of it, and what that costs
+         * Report the storage of a bucket, the reads of its edges, and their costs
          * @description Needs the role viewer.
          */
         get: operations["get-cloud-usage"];
@@ -11227,16 +11227,16 @@ export interface operations {
             };
         };
     };
-    "foretell-arrival": {
+    "forecast-arrival": {
         parameters: {
             query?: {
-                /** @description Path within the set, whose newest version is asked for */
+                /** @description Path within the set; the forecast is for its newest version */
                 path?: string;
                 /** @description Name of the replica at which a change is made, instead of a path */
                 madeAt?: string;
-                /** @description When it is made; now when absent */
+                /** @description Time of the change; now when absent */
                 at?: string;
-                /** @description Bytes that are changed */
+                /** @description Size of the change in bytes */
                 size?: number;
             };
             header?: never;

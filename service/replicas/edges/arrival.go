@@ -15,7 +15,6 @@ import (
 	"bridgespan/core/text"
 	"bridgespan/model"
 	"bridgespan/service/replicas/sets"
-	"bridgespan/tree"
 )
 
 // The latest arrival assumes a part of the speed of a way; the earliest a part of the usual round trips and of the usual work at
@@ -78,7 +77,7 @@ func (c *coming) change(asked model.AskArrival) error {
 		return sets.InField("madeAt", err)
 	}
 	at := c.now
-	if asked.At != nil {
+	if !asked.At.IsZero() {
 		at = asked.At.Local()
 	}
 	if d := at.Sub(c.now); d > arrivalMost || d < -arrivalMost {
@@ -105,16 +104,11 @@ func (s *Edges) path(ctx context.Context, c *coming, of string) error {
 		return err
 	}
 	c.found.Path, c.had = w.Path, map[int64]bool{}
-	recs := make([]replica.Record, len(c.set.Replicas))
-	for i := range recs {
-		list, err := s.DB.Replication().Get(ctx, replica.ID(c.set.Replicas[i].ID), tree.Key(w.Path, false))
-		if err != nil {
-			return err
-		}
-		recs[i] = list[0]
+	recs, err := s.records(ctx, c.set, w.Path)
+	if err == nil {
+		c.holders(w.Places, recs)
 	}
-	c.holders(w.Places, recs)
-	return nil
+	return err
 }
 
 // holders finds the replicas that have the newest version: those that show what is not seen yet, else those whose

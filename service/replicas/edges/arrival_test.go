@@ -83,7 +83,7 @@ func TestArrivalOfAChange(t *testing.T) {
 	set, ways := cloudOf()
 	c := comingOf(set)
 	at := c.now.Add(24 * time.Hour)
-	if err := c.change(model.AskArrival{MadeAt: "fern", At: &at, Size: 100e6}); err != nil {
+	if err := c.change(model.AskArrival{MadeAt: "fern", At: at, Size: 100e6}); err != nil {
 		t.Fatal(err)
 	}
 	c.tell(ways)
@@ -91,7 +91,7 @@ func TestArrivalOfAChange(t *testing.T) {
 	if haar.Content == nil || haar.Content.Earliest.Sub(at) < 10*time.Second || haar.Content.Latest.Sub(at) < 20*time.Second || !haar.Name.Expected.Before(haar.Content.Expected.Add(time.Nanosecond)) {
 		t.Errorf("%+v of %+v", haar, haar.Content)
 	}
-	for _, bad := range []model.AskArrival{{MadeAt: "oak"}, {MadeAt: "fern", At: new(time.Time)}} {
+	for _, bad := range []model.AskArrival{{MadeAt: "oak"}, {MadeAt: "fern", At: time.Now().AddDate(2, 0, 0)}} {
 		if err := comingOf(set).change(bad); err == nil {
 			t.Errorf("%+v is taken", bad)
 		}

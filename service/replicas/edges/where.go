@@ -55,23 +55,30 @@ func (s *Edges) Where(ctx context.Context, name, of string) (w model.Whereabouts
 		all.Go(func() { w.Places[i] = s.at(ctx, &set.Replicas[i], w.Path) })
 	}
 	all.Wait()
-	recs, err := s.DB.Replication().Get(ctx, replica.ID(set.Replicas[0].ID), tree.Key(w.Path, false))
+	recs, err := s.records(ctx, &set, w.Path)
 	if err != nil {
 		return w, err
 	}
-	current := recs[0]
 	for i := range w.Places {
-		p := &w.Places[i]
-		own, err := s.DB.Replication().Get(ctx, replica.ID(set.Replicas[i].ID), tree.Key(w.Path, false))
-		if err != nil {
-			return w, err
-		}
-		p.Current = own[0].Version.Compare(current.Version) == replica.Equal && own[0].Kind == current.Kind
+		w.Places[i].Current = recs[i].Version.Compare(recs[0].Version) == replica.Equal && recs[i].Kind == recs[0].Kind
 	}
 	if !found(w.Places) {
 		return w, fault.Field("path", "check the spelling; list the folder with: bspan replica compare", "%s has nothing at %s, neither in the bucket nor at an edge", set.Name, w.Path)
 	}
 	return w, nil
+}
+
+// records are what is known of a path at each replica, in the order of the set.
+func (s *Edges) records(ctx context.Context, set *model.ReplicaSet, path string) ([]replica.Record, error) {
+	list := make([]replica.Record, len(set.Replicas))
+	for i := range list {
+		recs, err := s.DB.Replication().Get(ctx, replica.ID(set.Replicas[i].ID), tree.Key(path, false))
+		if err != nil {
+			return nil, err
+		}
+		list[i] = recs[0]
+	}
+	return list, nil
 }
 
 func found(places []model.PlaceOfContent) bool {

@@ -12,7 +12,6 @@ import (
 	"bridgespan/core/forecast"
 	"bridgespan/core/replica"
 	"bridgespan/model"
-	"bridgespan/records"
 	"bridgespan/service/jobs"
 	"bridgespan/service/replicas/sets"
 	"bridgespan/tree"
@@ -274,7 +273,7 @@ func (p *prober) tidy(ctx context.Context, origin tree.Tree) {
 		}
 	}
 	for left, tries := p.arrived(), atticTries; left > 0 && tries > 0; tries-- {
-		items, err := p.DB.AtticItems(ctx, p.set.ID, records.AtticFilter{Path: p.name}, 0, len(p.set.Replicas))
+		items, err := p.DB.AtticItems(ctx, p.set.ID, model.AtticFilter{Path: p.name}, 0, len(p.set.Replicas))
 		for _, item := range items {
 			if t := p.trees[item.Replica]; t != nil && sets.ThrowAway(ctx, t, item) == nil && p.DB.ForgetAttic(ctx, item.ID) == nil {
 				left--
