@@ -20,6 +20,7 @@ import (
 
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
+	"bridgespan/core/finding"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
 	"bridgespan/mover/edge"
@@ -76,6 +77,7 @@ func TestEdges(t *testing.T) {
 	if _, err := c.e.API.AddAccountMap(t.Context(), model.NewAccountMap{Name: "trees", Rules: []string{`oak\* = island\*`}}); err != nil {
 		t.Fatal(err)
 	}
+	c.checked()
 	c.refusedPolicies()
 	c.create()
 	c.namesFirst()
@@ -161,6 +163,32 @@ func refusedBeside(c *clouded, mover model.NewServer) {
 	other.Beside = "oak"
 	_, err = c.e.API.AddServer(c.Context(), other)
 	refused(c.T, "a file server beside another", err, 422, "beside")
+}
+
+// checked: a check says whether people meet the same permissions through the file service beside the mover.
+func (c *clouded) checked() {
+	c.Helper()
+	line := func(beside string) string {
+		c.Helper()
+		if _, err := c.e.API.EditServer(c.Context(), "sedge", model.EditServer{Beside: &beside}); err != nil {
+			c.Fatal(err)
+		}
+		check, err := c.e.API.CheckServer(c.Context(), "sedge")
+		if err != nil {
+			c.Fatal(err)
+		}
+		i := slices.IndexFunc(check.Lines, func(f finding.Finding) bool { return f.Code == "file service" })
+		if i < 0 {
+			return "nothing"
+		}
+		return string(check.Lines[i].Severity)
+	}
+	if got := line(""); got != "warn" {
+		c.Errorf("with Samba's permissions and no file server: %s", got)
+	}
+	if got := line("island"); got != "pass" {
+		c.Errorf("beside the file server: %s", got)
+	}
 }
 
 // restrict lets one person alone, and administrators, use a folder of oak's share.

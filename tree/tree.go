@@ -171,6 +171,7 @@ func (o PutOptions) Whole(size int64) bool { return !o.Part || size >= o.Size }
 type Capabilities struct {
 	CaseSensitive bool // names that differ only in case are different
 	Descriptors   bool
+	Samba         bool // descriptors are those that Samba on the same host applies
 	IDs           bool // Entry.ID is filled
 	MaxName       int  // longest element of a name, in bytes; 0 when unknown
 	// Fixed are the attributes that Apply cannot set.

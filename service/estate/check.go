@@ -227,6 +227,32 @@ func (c *checker) shares(ctx context.Context, r *Reach) {
 	}
 	c.add(what, finding.Pass, fmt.Sprintf("%d: %s", len(disks), namesOf(disks)), "", "")
 	c.rights(ctx, r, disks)
+	if c.server.Can(model.ShowsCertificate) {
+		c.fileService(ctx, r, disks)
+	}
+}
+
+// fileService checks that a mover and the file service on its host apply the same permissions.
+func (c *checker) fileService(ctx context.Context, r *Reach, folders []model.Share) {
+	var shared []model.Share
+	for _, f := range folders {
+		t, err := r.Tree(ctx, f.Name, "")
+		if err != nil {
+			continue // the rights line reports it
+		}
+		if t.Capabilities().Samba {
+			shared = append(shared, f)
+		}
+		_ = t.Close()
+	}
+	switch {
+	case len(shared) > 0 && c.server.Beside != "":
+		c.add("file service", finding.Pass, fmt.Sprintf("%s has the same permissions through %s", namesOf(shared), c.server.Beside), "", "")
+	case len(shared) > 0:
+		c.add("file service", finding.Warn, fmt.Sprintf("%s shares permissions with Samba, and no file server is set beside this mover", namesOf(shared)), "its permissions name accounts that no account map covers", "set the file server of that host: bspan server edit "+c.server.Name+" --beside SERVER")
+	case c.server.Beside != "":
+		c.add("file service", finding.Warn, fmt.Sprintf("no folder shares permissions with %s", c.server.Beside), "people who use the folders through it meet other permissions than the set has", "start the mover with --samba NAME for each folder that "+c.server.Beside+" shares as well")
+	}
 }
 
 func namesOf(shares []model.Share) string {

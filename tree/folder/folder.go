@@ -108,7 +108,7 @@ func (t *Tree) keepAs(k *Keeping) {
 }
 
 func (t *Tree) Capabilities() tree.Capabilities {
-	return tree.Capabilities{CaseSensitive: true, Descriptors: t.descriptors, IDs: true, MaxName: 255, Ranges: true, Grows: true, Stubs: t.stubs()}
+	return tree.Capabilities{CaseSensitive: true, Descriptors: t.descriptors, Samba: t.keeping == OfSamba, IDs: true, MaxName: 255, Ranges: true, Grows: true, Stubs: t.stubs()}
 }
 
 func (t *Tree) Close() error { return errors.Join(t.top.Close(), t.root.Close()) }
