@@ -1,6 +1,7 @@
 package model
 
 import (
+	"cmp"
 	"time"
 
 	"bridgespan/core/account"
@@ -113,59 +114,59 @@ type AskArrival struct {
 	Size   int64     `query:"size" minimum:"0" maximum:"1125899906842624" doc:"Size of the change in bytes"`
 }
 
-// ArrivalForecast is when a change will be where.
+// ArrivalForecast is when a change arrives in the bucket and at the edges.
 type ArrivalForecast struct {
 	Set    string         `json:"set" doc:"Name of the cloud set"`
 	Path   string         `json:"path,omitempty" doc:"Path within the set that was asked for"`
 	MadeAt string         `json:"madeAt,omitempty" doc:"Replica at which the change is; absent where several have it"`
-	At     time.Time      `json:"at" doc:"From when on it is told: when the change is made, or now"`
+	At     time.Time      `json:"at" doc:"Start of the forecast: the time of the change, or now"`
 	Size   int64          `json:"size" doc:"Bytes of its content"`
 	Places []PlaceArrival `json:"places" doc:"The bucket, and each edge"`
 }
 
-// PlaceArrival is when a change will be at one replica.
+// PlaceArrival is when a change arrives at one replica.
 type PlaceArrival struct {
 	Replica    string       `json:"replica" doc:"Name of the replica"`
 	Server     string       `json:"server" doc:"Name of its server"`
 	Bucket     bool         `json:"bucket,omitempty" doc:"Whether it is the bucket"`
-	Present    bool         `json:"present" doc:"Whether it is there already"`
-	Name       *ArrivalSpan `json:"name,omitempty" doc:"When its name appears; absent when it is there, or never arrives"`
-	Content    *ArrivalSpan `json:"content,omitempty" doc:"When its content is there; absent when it is there, is fetched on first use, or never arrives"`
+	Present    bool         `json:"present" doc:"Whether the replica has the change already"`
+	Name       *ArrivalSpan `json:"name,omitempty" doc:"When its name appears; absent when it is present, or never arrives"`
+	Content    *ArrivalSpan `json:"content,omitempty" doc:"When its content is complete; absent when it is present, is fetched on first use, or never arrives"`
 	OnFirstUse bool         `json:"onFirstUse,omitempty" doc:"Whether the content is fetched when somebody reads it"`
 	Reasons    []string     `json:"reasons" doc:"What the times depend on"`
-	// Measured are of the latest probes that came from the same replica.
-	Probes     int    `json:"probes,omitempty" doc:"Probes from the same replica that have arrived there"`
-	MeasuredMs *int64 `json:"measuredMs,omitempty" doc:"How long they took, in the median, in milliseconds"`
-	ForetoldMs *int64 `json:"foretoldMs,omitempty" doc:"How long they were to take, in the median, in milliseconds"`
+	// The next three are of the latest probes from the same replica.
+	Probes     int    `json:"probes,omitempty" doc:"Number of probes from the same replica that have arrived"`
+	MeasuredMs *int64 `json:"measuredMs,omitempty" doc:"Median of their measured times, in milliseconds"`
+	ForetoldMs *int64 `json:"foretoldMs,omitempty" doc:"Median of their forecast times, in milliseconds"`
 }
 
-// ArrivalSpan is when something happens, as far as that can be told.
+// ArrivalSpan is the range of times at which something happens.
 type ArrivalSpan struct {
-	Earliest time.Time `json:"earliest" doc:"Not before"`
-	Expected time.Time `json:"expected" doc:"Most likely"`
-	Latest   time.Time `json:"latest" doc:"By then, when nothing fails"`
+	Earliest time.Time `json:"earliest" doc:"Earliest time"`
+	Expected time.Time `json:"expected" doc:"Most likely time"`
+	Latest   time.Time `json:"latest" doc:"Latest time when nothing fails"`
 }
 
-// AccountUses is a run that finds the accounts that the permissions of a set name, and how each server sees them.
+// AccountUses is a run that lists the accounts in the permissions of a set, and how each server resolves them.
 type AccountUses struct {
 	Run      Run          `json:"run" doc:"The run"`
 	Set      string       `json:"set" doc:"Name of the set"`
 	Read     string       `json:"read,omitempty" doc:"Replica whose permissions were read"`
 	Looked   int64        `json:"looked" doc:"Files and folders whose permissions were read"`
 	Unread   int64        `json:"unread,omitempty" doc:"Files and folders whose permissions could not be read"`
-	More     bool         `json:"more,omitempty" doc:"Whether more accounts are in use than are told"`
-	Accounts []AccountUse `json:"accounts" doc:"The accounts; those that a server cannot resolve come first"`
+	More     bool         `json:"more,omitempty" doc:"Whether more accounts are in use than are listed"`
+	Accounts []AccountUse `json:"accounts" doc:"The accounts, those that a server cannot resolve first"`
 	Missing  []string     `json:"missing,omitempty" doc:"Servers that could not be asked, and why"`
 }
 
-// AccountUse is an account that permissions of a set name.
+// AccountUse is an account in the permissions of a set.
 type AccountUse struct {
-	SID     string          `json:"sid" doc:"Its number, as the set has it"`
-	Name    string          `json:"name" doc:"Its name where the set's accounts are, or the number"`
+	SID     string          `json:"sid" doc:"Its security identifier in the set"`
+	Name    string          `json:"name" doc:"Its name at the replica whose permissions were read, or its SID"`
 	Reach   account.Reach   `json:"reach" enum:"everywhere,mapped,local,unresolved" doc:"everywhere: the same account at all servers; mapped: another account at some, through the account map; local: a bare SID at some; unresolved: a bare SID at all"`
 	Uses    int64           `json:"uses" doc:"Files and folders whose permissions name it"`
 	Example string          `json:"example" doc:"One of them"`
-	There   []AccountSeenAt `json:"there" doc:"How each replica's server sees it"`
+	There   []AccountSeenAt `json:"there" doc:"How the server of each replica resolves it"`
 	Effect  string          `json:"effect,omitempty" doc:"What follows for people"`
 	Remedy  string          `json:"remedy,omitempty" doc:"What to do about it"`
 }
@@ -179,7 +180,7 @@ type AccountSeenAt struct {
 	Paired  bool   `json:"paired,omitempty" doc:"Whether it is another account there, through the account map"`
 }
 
-// CloudUsage is what a cloud set stores in its bucket and has read out of it.
+// CloudUsage is what a cloud set stores in its bucket, what its edges have read from it, and what both cost.
 type CloudUsage struct {
 	Set          string      `json:"set" doc:"Name of the cloud set"`
 	Bucket       string      `json:"bucket" doc:"Name of the replica that is the bucket"`
@@ -189,17 +190,30 @@ type CloudUsage struct {
 	Earlier      int64       `json:"earlier" doc:"Earlier versions and removed files that it keeps"`
 	EarlierBytes int64       `json:"earlierBytes" doc:"Their bytes"`
 	Currency     string      `json:"currency,omitempty" doc:"Currency; absent: the prices of the account are not known, and amounts of money are 0"`
-	Stored       float64     `json:"stored" doc:"What all of this costs in a month"`
-	ReadAll      float64     `json:"readAll" doc:"What it costs to read every file of it once, as a full verification does"`
-	Edges        []EdgeUsage `json:"edges" doc:"What each edge has read out of it"`
+	Stored       float64     `json:"stored" doc:"Price of storing files and earlier versions, per month"`
+	ReadAll      float64     `json:"readAll" doc:"Price of reading every file once, as a full verification does"`
+	Edges        []EdgeUsage `json:"edges" doc:"What each edge has read from it"`
 }
 
-// EdgeUsage is what an edge has read out of its bucket.
+// Verified is how many bytes a verification of a level reads from the bucket, and what that costs. sample is the number of files of a
+// sample, 0 for the usual one; of those the mean size is assumed.
+func (u *CloudUsage) Verified(level string, sample int) (bytes int64, cost float64) {
+	switch level {
+	case "full":
+		return u.Bytes, u.ReadAll
+	case "sample":
+		share := min(1, float64(cmp.Or(sample, UsualSample))/float64(max(u.Files, 1)))
+		return int64(share * float64(u.Bytes)), share * u.ReadAll
+	}
+	return 0, 0
+}
+
+// EdgeUsage is what an edge has read from its bucket.
 type EdgeUsage struct {
 	Replica      string  `json:"replica" doc:"Name of the edge"`
-	Carried      int64   `json:"carried" doc:"Bytes of files that were carried to it since the set was created"`
-	Fetched      int64   `json:"fetched" doc:"Stubs that its mover filled since the mover was started"`
-	FetchedBytes int64   `json:"fetchedBytes" doc:"Bytes that it read for that"`
-	Cost         float64 `json:"cost" doc:"What both cost"`
+	Carried      int64   `json:"carried" doc:"Bytes of files that were transferred to it since the set was created"`
+	Fetched      int64   `json:"fetched" doc:"Stubs that its mover has filled since the mover was started"`
+	FetchedBytes int64   `json:"fetchedBytes" doc:"Bytes that it read for them"`
+	Cost         float64 `json:"cost" doc:"Price of reading both"`
 	Problem      string  `json:"problem,omitempty" doc:"Why its mover could not be asked"`
 }

@@ -22,15 +22,15 @@ type ReplicaPlan struct {
 	CanCreate bool              `json:"canCreate" doc:"Whether nothing stands in its way"`
 }
 
-// CloudCosts are what the provider of a bucket charges for.
+// CloudCosts is what the provider of a bucket will charge for.
 type CloudCosts struct {
 	Currency     string  `json:"currency,omitempty" doc:"Currency; absent: the prices of the account are not known, and amounts of money are 0"`
 	StoredBytes  int64   `json:"storedBytes" doc:"Bytes in the bucket once it is filled"`
-	Stored       float64 `json:"stored" doc:"What they cost in a month"`
-	FillBytes    int64   `json:"fillBytes" doc:"Bytes that the first fill reads out of it"`
-	Fill         float64 `json:"fill" doc:"What that costs, once"`
-	MonthlyBytes int64   `json:"monthlyBytes" doc:"Bytes that changes let edges read out of it in a month; contents on first use come on top"`
-	Monthly      float64 `json:"monthly" doc:"What that costs in a month"`
+	Stored       float64 `json:"stored" doc:"Price of storing them, per month"`
+	FillBytes    int64   `json:"fillBytes" doc:"Bytes that the first fill reads from the bucket"`
+	Fill         float64 `json:"fill" doc:"Price of reading them, once"`
+	MonthlyBytes int64   `json:"monthlyBytes" doc:"Bytes of changes that edges read from the bucket per month, without contents fetched on first use"`
+	Monthly      float64 `json:"monthly" doc:"Price of reading them, per month"`
 }
 
 // PlanPlace is what a replica holds now, and what the first fill means for it.

@@ -6,6 +6,9 @@ import (
 	"bridgespan/core/verify"
 )
 
+// UsualSample is how many files a sample has: when none of them differs, less than 1% of all do, with a confidence of 95%.
+const UsualSample = 300
+
 // VerifySet asks whether the replicas of a set hold the same.
 type VerifySet struct {
 	Level  string `json:"level,omitempty" enum:"names,sample,full" doc:"names (when absent): names, sizes, times, attributes and permissions; sample: the contents of files chosen at random as well; full: every byte as well"`

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -28,7 +27,7 @@ func cloudCommand() *cli.Command {
 		{Name: "arrival", Usage: "forecast when a path, or a change at a replica, arrives in the bucket and at each edge", ArgsUsage: "SET [PATH]", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "made-at", Usage: "`REPLICA` at which a change is made, instead of a path"},
 			&cli.StringFlag{Name: "at", Usage: "`TIME` at which it is made, such as \"2026-03-02 17:30\"; now when absent"},
-			&cli.StringFlag{Name: "size", Usage: "`SIZE` of what is changed, such as 2GiB"}}, Action: signedIn(tellArrival, "SET", "PATH?")},
+			&cli.StringFlag{Name: "size", Usage: "`SIZE` of what is changed, such as 2GiB"}}, Action: signedIn(forecastArrival, "SET", "PATH?")},
 		{Name: "accounts", Usage: "list the accounts in the permissions of a set, and how each server resolves them", ArgsUsage: "SET", Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "latest", Usage: "show the latest list again"},
 			&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}, Action: signedIn(findAccountUses, "SET")},
@@ -152,7 +151,7 @@ func showWhere(ctx context.Context, c *cli.Command, api *client.Client, args []s
 
 var contentWords = map[string]string{model.ContentWhole: "here", model.ContentStub: "on first use", model.ContentFolder: "folder", model.ContentNowhere: "nothing", model.ContentUnknown: "unknown"}
 
-func tellArrival(ctx context.Context, c *cli.Command, api *client.Client, args []string) (err error) {
+func forecastArrival(ctx context.Context, c *cli.Command, api *client.Client, args []string) (err error) {
 	asked := model.AskArrival{Path: append(args, "")[1], MadeAt: c.String("made-at")}
 	if c.IsSet("at") {
 		if asked.At, err = timeIn("at", c.String("at")); err != nil {
@@ -198,7 +197,7 @@ func timeIn(flag, text string) (at time.Time, err error) {
 	return at, usageError{fmt.Sprintf("--%s: %q is no time; write it as 2026-03-02 17:30", flag, text)}
 }
 
-// arrivalLines say when name and content of a change are at a place.
+// arrivalLines are the rows of a place: for name and content, or for both at once.
 func arrivalLines(p model.PlaceArrival) (lines []arrivalLine) {
 	add := func(what string, s *model.ArrivalSpan) {
 		lines = append(lines, arrivalLine{what, when(s.Earliest), when(s.Expected), when(s.Latest)})
@@ -295,31 +294,24 @@ func showCloudUsage(ctx context.Context, c *cli.Command, api *client.Client, arg
 	return show(c, u, t)
 }
 
-// verifyCloudSet is verifyReplicaSet after it was told what is read out of the bucket.
+// verifyCloudSet first reports how much verifyReplicaSet will read from the bucket.
 func verifyCloudSet(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	u, err := api.CloudUsage(ctx, args[0])
 	if err != nil {
 		return err
 	}
-	told := "Reads no contents from the bucket."
-	switch c.String("level") {
-	case "full":
-		told = fmt.Sprintf("Reads %s from %s, %s.", size(u.Bytes), u.Bucket, money(u.ReadAll, u.Currency))
-	case "sample":
-		share := min(1, float64(cmp.Or(c.Int("sample"), usualSample))/float64(max(u.Files, 1)))
-		told = fmt.Sprintf("Reads about %s from %s, %s.", size(int64(share*float64(u.Bytes))), u.Bucket, money(share*u.ReadAll, u.Currency))
+	reads := "Reads no contents from the bucket."
+	if bytes, cost := u.Verified(c.String("level"), c.Int("sample")); bytes > 0 {
+		reads = fmt.Sprintf("Reads about %s from %s, %s.", size(bytes), u.Bucket, money(cost, u.Currency))
 	}
 	if c.Bool("rehearse") {
-		return done(c, u, "%s Nothing was verified.", told)
+		return done(c, u, "%s Nothing was verified.", reads)
 	}
 	if c.String("output") == "table" {
-		fmt.Fprintln(c.Root().ErrWriter, told)
+		fmt.Fprintln(c.Root().ErrWriter, reads)
 	}
 	return verifyReplicaSet(ctx, c, api, args)
 }
-
-// usualSample is how many files a sample has unless something else is asked for.
-const usualSample = 300
 
 func restoreVersion(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	if text := c.String("version"); text != "" {
@@ -418,15 +410,9 @@ func policyFlags(c *cli.Command, p *model.EdgePolicy) error {
 	if !slices.ContainsFunc(policyFlagNames, c.IsSet) {
 		return usageError{"say what to change, such as --free 20; see: bspan cloud policy --help"}
 	}
-	if c.IsSet("fill") {
-		p.Fill = c.String("fill")
-	}
-	if c.IsSet("free") {
-		p.FreePercent = c.Int("free")
-	}
-	if c.IsSet("unused") {
-		p.UnusedDays = c.Int("unused")
-	}
+	take(c, "fill", c.String, &p.Fill)
+	take(c, "free", c.Int, &p.FreePercent)
+	take(c, "unused", c.Int, &p.UnusedDays)
 	if c.IsSet("keep-newest") {
 		bytes, err := sizeIn("keep-newest", c.String("keep-newest"))
 		if err != nil {

@@ -382,7 +382,7 @@ func TestCommands(t *testing.T) {
 		{"cloud plan --fill stubs scans haar/scans oak/store", "", "names no replica", 2},
 		{"server edit --currency EUR --price-stored 0.02 --region coast-1 oak", `PATCH /servers/oak {"cloud":{"region":"coast-1","currency":"EUR","storedPrice":0.02}}`, "oak", 0},
 		{"cloud usage scans", "", "storage per month                                 2.0 KiB  12.50 EUR", 0},
-		{"cloud verify --rehearse --level full scans", "", "Reads 1.0 KiB from haar, less than 0.01 EUR. Nothing was verified.", 0},
+		{"cloud verify --rehearse --level full scans", "", "Reads about 1.0 KiB from haar, less than 0.01 EUR. Nothing was verified.", 0},
 		{"cloud verify --rehearse --level sample --sample 1 scans", "", "Reads about 102 B from haar", 0},
 		{"cloud verify --no-wait scans", `POST /replica-sets/scans/verify {"level":"names"}`, "verify-set", 0},
 		{"cloud restore scans a.tif", "", "bspan cloud restore --version NUMBER scans a.tif", 0},

@@ -79,6 +79,13 @@ func sentInt(c *cli.Command, name string) *int { return sentAs(c, name, c.Int) }
 // sentBool is sent, of a switch.
 func sentBool(c *cli.Command, name string) *bool { return sentAs(c, name, c.Bool) }
 
+// take writes a flag's value into a field, when the flag was given.
+func take[T any](c *cli.Command, name string, value func(string) T, field *T) {
+	if c.IsSet(name) {
+		*field = value(name)
+	}
+}
+
 func sentAs[T any](c *cli.Command, name string, value func(string) T) *T {
 	if !c.IsSet(name) {
 		return nil
@@ -299,24 +306,12 @@ func cloudReach(c *cli.Command, before func() (*model.CloudReach, error)) (*mode
 			reach = *was
 		}
 	}
-	if c.IsSet("region") {
-		reach.Region = c.String("region")
-	}
-	if c.IsSet("currency") {
-		reach.Currency = c.String("currency")
-	}
-	if c.IsSet("price-stored") {
-		reach.StoredPrice = c.Float("price-stored")
-	}
-	if c.IsSet("price-out") {
-		reach.OutPrice = c.Float("price-out")
-	}
-	if c.IsSet("path-style") {
-		reach.PathStyle = c.Bool("path-style")
-	}
-	if c.IsSet("plain") {
-		reach.Plain = c.Bool("plain")
-	}
+	take(c, "region", c.String, &reach.Region)
+	take(c, "currency", c.String, &reach.Currency)
+	take(c, "price-stored", c.Float, &reach.StoredPrice)
+	take(c, "price-out", c.Float, &reach.OutPrice)
+	take(c, "path-style", c.Bool, &reach.PathStyle)
+	take(c, "plain", c.Bool, &reach.Plain)
 	if c.IsSet("authority") {
 		text, err := os.ReadFile(c.String("authority"))
 		if err != nil {

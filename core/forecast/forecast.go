@@ -42,21 +42,21 @@ func (w *Way) weight(l Load) int64 {
 	return l.Bytes + int64(waits*w.Mbit*1e6/8)
 }
 
-// Hop is the last part of the way of a change to a replica.
+// Hop is the last lane on the way of a change to a replica.
 type Hop struct {
-	At time.Time // when it is there
-	// By is the way that it comes by, as an index; -1 where it was from the beginning.
+	At time.Time // arrival
+	// By is the index of the way to it; -1 at an origin.
 	By int
-	// Sent is when it is sent: when it is at the other end, or later, when the way is opened.
+	// Sent is when the transfer starts: at the arrival at the other end, or when the way opens.
 	Sent time.Time
 }
 
-// Arrivals tells when a change of so many bytes is at each replica, that is where there says, from some moment on: when ways are
-// open, what waits for them before it, how fast and how long they are. each is what a file takes at the ends of a way, beside its
-// round trips. Replicas to which nothing ever gets are not in the answer.
-func Arrivals(there map[replica.ID]time.Time, ways []Way, bytes int64, each time.Duration) map[replica.ID]Hop {
+// Arrivals forecasts when a change of a number of bytes arrives at each replica. origins has the time from which each replica with the
+// change sends it. A way delays it while its calendar is closed, by its backlog, by its speed and by its round trips; each is what a
+// file takes at the ends of a way besides. Replicas that it never reaches are absent.
+func Arrivals(origins map[replica.ID]time.Time, ways []Way, bytes int64, each time.Duration) map[replica.ID]Hop {
 	hops := map[replica.ID]Hop{}
-	for id, at := range there {
+	for id, at := range origins {
 		hops[id] = Hop{At: at, By: -1, Sent: at}
 	}
 	for changed := true; changed; {
@@ -80,7 +80,7 @@ func Arrivals(there map[replica.ID]time.Time, ways []Way, bytes int64, each time
 	return hops
 }
 
-// hop is how a change goes over a way, from a moment on; ok is false when it never does.
+// hop is the transfer of a change over a way that may start at a time; ok is false when the way never opens for it.
 func (w *Way) hop(at time.Time, bytes int64, each time.Duration) (h Hop, ok bool) {
 	if w.Calendar.At(at) == calendar.Off {
 		if at = w.Calendar.Next(at); at.IsZero() {

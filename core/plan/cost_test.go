@@ -29,10 +29,10 @@ func TestAmountsOf(t *testing.T) {
 		want    Amounts
 	}{
 		"nobody else":       {nil, Amounts{Stored: 100e9}},
-		"whole files":       {[]Reader{{Lacks: 100e9}, {Lacks: 40e9}}, Amounts{100e9, 140e9, 2 * month}},
-		"up to the line":    {[]Reader{{Lacks: 100e9, Stubs: true, Room: 30e9}}, Amounts{100e9, 30e9, month}},
-		"on first use":      {[]Reader{{Lacks: 100e9, Stubs: true}}, Amounts{Stored: 100e9}},
-		"less than no room": {[]Reader{{Lacks: 100e9, Stubs: true, Room: -5}}, Amounts{Stored: 100e9}},
+		"whole files":       {[]Reader{{Missing: 100e9}, {Missing: 40e9}}, Amounts{100e9, 140e9, 2 * month}},
+		"up to the line":    {[]Reader{{Missing: 100e9, Stubs: true, Room: 30e9}}, Amounts{100e9, 30e9, month}},
+		"on first use":      {[]Reader{{Missing: 100e9, Stubs: true}}, Amounts{Stored: 100e9}},
+		"less than no room": {[]Reader{{Missing: 100e9, Stubs: true, Room: -5}}, Amounts{Stored: 100e9}},
 	} {
 		if got := AmountsOf(seed, c.readers); got != c.want {
 			t.Errorf("%s: %+v, want %+v", what, got, c.want)

@@ -3053,7 +3053,7 @@ export interface components {
             effect?: string;
             /** @description One of them */
             example: string;
-            /** @description Its name where the set's accounts are, or the number */
+            /** @description Its name at the replica whose permissions were read, or its SID */
             name: string;
             /**
              * @description everywhere: the same account at all servers; mapped: another account at some, through the account map; local: a bare SID at some; unresolved: a bare SID at all
@@ -3062,9 +3062,9 @@ export interface components {
             reach: "everywhere" | "mapped" | "local" | "unresolved";
             /** @description What to do about it */
             remedy?: string;
-            /** @description Its number, as the set has it */
+            /** @description Its security identifier in the set */
             sid: string;
-            /** @description How each replica's server sees it */
+            /** @description How the server of each replica resolves it */
             there: components["schemas"]["AccountSeenAt"][];
             /**
              * Format: int64
@@ -3073,7 +3073,7 @@ export interface components {
             uses: number;
         };
         AccountUses: {
-            /** @description The accounts; those that a server cannot resolve come first */
+            /** @description The accounts, those that a server cannot resolve first */
             accounts: components["schemas"]["AccountUse"][];
             /**
              * Format: int64
@@ -3082,7 +3082,7 @@ export interface components {
             looked: number;
             /** @description Servers that could not be asked, and why */
             missing?: string[];
-            /** @description Whether more accounts are in use than are told */
+            /** @description Whether more accounts are in use than are listed */
             more?: boolean;
             /** @description Replica whose permissions were read */
             read?: string;
@@ -3160,7 +3160,7 @@ export interface components {
         ArrivalForecast: {
             /**
              * Format: date-time
-             * @description From when on it is told: when the change is made, or now
+             * @description Start of the forecast: the time of the change, or now
              */
             at: string;
             /** @description Replica at which the change is; absent where several have it */
@@ -3180,17 +3180,17 @@ export interface components {
         ArrivalSpan: {
             /**
              * Format: date-time
-             * @description Not before
+             * @description Earliest time
              */
             earliest: string;
             /**
              * Format: date-time
-             * @description Most likely
+             * @description Most likely time
              */
             expected: string;
             /**
              * Format: date-time
-             * @description By then, when nothing fails
+             * @description Latest time when nothing fails
              */
             latest: string;
         };
@@ -3418,27 +3418,27 @@ export interface components {
             currency?: string;
             /**
              * Format: double
-             * @description What that costs, once
+             * @description Price of reading them, once
              */
             fill: number;
             /**
              * Format: int64
-             * @description Bytes that the first fill reads out of it
+             * @description Bytes that the first fill reads from the bucket
              */
             fillBytes: number;
             /**
              * Format: double
-             * @description What that costs in a month
+             * @description Price of reading them, per month
              */
             monthly: number;
             /**
              * Format: int64
-             * @description Bytes that changes let edges read out of it in a month; contents on first use come on top
+             * @description Bytes of changes that edges read from the bucket per month, without contents fetched on first use
              */
             monthlyBytes: number;
             /**
              * Format: double
-             * @description What they cost in a month
+             * @description Price of storing them, per month
              */
             stored: number;
             /**
@@ -3489,7 +3489,7 @@ export interface components {
              * @description Their bytes
              */
             earlierBytes: number;
-            /** @description What each edge has read out of it */
+            /** @description What each edge has read from it */
             edges: components["schemas"]["EdgeUsage"][];
             /**
              * Format: int64
@@ -3498,7 +3498,7 @@ export interface components {
             files: number;
             /**
              * Format: double
-             * @description What it costs to read every file of it once, as a full verification does
+             * @description Price of reading every file once, as a full verification does
              */
             readAll: number;
             /** @description Name of the cloud set */
@@ -3510,7 +3510,7 @@ export interface components {
             since: string;
             /**
              * Format: double
-             * @description What all of this costs in a month
+             * @description Price of storing files and earlier versions, per month
              */
             stored: number;
         };
@@ -4210,22 +4210,22 @@ export interface components {
         EdgeUsage: {
             /**
              * Format: int64
-             * @description Bytes of files that were carried to it since the set was created
+             * @description Bytes of files that were transferred to it since the set was created
              */
             carried: number;
             /**
              * Format: double
-             * @description What both cost
+             * @description Price of reading both
              */
             cost: number;
             /**
              * Format: int64
-             * @description Stubs that its mover filled since the mover was started
+             * @description Stubs that its mover has filled since the mover was started
              */
             fetched: number;
             /**
              * Format: int64
-             * @description Bytes that it read for that
+             * @description Bytes that it read for them
              */
             fetchedBytes: number;
             /** @description Why its mover could not be asked */
@@ -6025,27 +6025,27 @@ export interface components {
         PlaceArrival: {
             /** @description Whether it is the bucket */
             bucket?: boolean;
-            /** @description When its content is there; absent when it is there, is fetched on first use, or never arrives */
+            /** @description When its content is complete; absent when it is present, is fetched on first use, or never arrives */
             content?: components["schemas"]["ArrivalSpan"];
             /**
              * Format: int64
-             * @description How long they were to take, in the median, in milliseconds
+             * @description Median of their forecast times, in milliseconds
              */
             foretoldMs?: number;
             /**
              * Format: int64
-             * @description How long they took, in the median, in milliseconds
+             * @description Median of their measured times, in milliseconds
              */
             measuredMs?: number;
-            /** @description When its name appears; absent when it is there, or never arrives */
+            /** @description When its name appears; absent when it is present, or never arrives */
             name?: components["schemas"]["ArrivalSpan"];
             /** @description Whether the content is fetched when somebody reads it */
             onFirstUse?: boolean;
-            /** @description Whether it is there already */
+            /** @description Whether the replica has the change already */
             present: boolean;
             /**
              * Format: int64
-             * @description Probes from the same replica that have arrived there
+             * @description Number of probes from the same replica that have arrived
              */
             probes?: number;
             /** @description What the times depend on */

@@ -1,5 +1,5 @@
 // When a file, or a change that is made somewhere, will be in the bucket and at each edge of a cloud set.
-import { useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, type ReplicaSet, type Schemas } from "../api/client";
 import { Status } from "../components/status";
@@ -18,9 +18,9 @@ export function WhenWhere({ set }: { set: ReplicaSet }) {
   const [about, setAbout] = useState(aPath);
   const [path, setPath] = useState("");
   const [size, setSize] = useState("");
-  const [asked, setAsked] = useState<Question>();
-  const query = useQuery({ queryKey: ["replica", "arrival", set.name, asked], enabled: asked !== undefined, retry: false, refetchInterval: 15_000, queryFn: () => got(api.GET("/api/v1/replica-sets/{set}/arrival", { params: { path: { set: set.name }, query: asked } })) });
-  const ask = () => setAsked(about === aPath ? { path: path.trim() } : { madeAt: about, size: Math.max(0, fromGiB(size)) });
+  // Asking takes requests that the provider charges for: never without a click.
+  const forecast = useMutation({ mutationFn: (asked: Question) => got(api.GET("/api/v1/replica-sets/{set}/arrival", { params: { path: { set: set.name }, query: asked } })) });
+  const ask = () => forecast.mutate(about === aPath ? { path: path.trim() } : { madeAt: about, size: Math.max(0, fromGiB(size)) });
   return (
     <Section title="Arrival forecast">
       <form className="mb-3 flex flex-wrap items-end gap-3" onSubmit={(e) => { e.preventDefault(); ask(); }}>
@@ -32,9 +32,9 @@ export function WhenWhere({ set }: { set: ReplicaSet }) {
         )}
         <Button type="submit" disabled={about === aPath && !path.trim()}>Forecast</Button>
       </form>
-      {asked && query.error && <Trouble error={query.error} />}
-      {asked && !query.error && !query.data && <p role="status" className="text-soft">Forecasting …</p>}
-      {query.data && !query.error && <TimeLine forecast={query.data} />}
+      {forecast.error && <Trouble error={forecast.error} />}
+      {forecast.isPending && <p role="status" className="text-soft">Forecasting …</p>}
+      {forecast.data && <TimeLine forecast={forecast.data} />}
     </Section>
   );
 }

@@ -82,7 +82,7 @@ export function WhereIs({ set }: { set: ReplicaSet }) {
   const [text, setText] = useState("");
   const [path, setPath] = useState("");
   const [moved, setMoved] = useState(false); // contents are on their way
-  const query = useQuery({ queryKey: ["replica", "where", set.name, path], enabled: path !== "", retry: false, refetchInterval: moved ? 2000 : false, queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/where", { params: { path: { set: set.name }, query: { path } } }))).places });
+  const query = useQuery({ queryKey: ["where", set.name, path], staleTime: 0, enabled: path !== "", retry: false, refetchInterval: moved ? 2000 : false, queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/where", { params: { path: { set: set.name }, query: { path } } }))).places });
   const move = useMutation({ mutationFn: (body: Schemas["MoveContents"]) => got(api.POST("/api/v1/replica-sets/{set}/contents", { params: { path: { set: set.name } }, body })), onSuccess: () => setMoved(true) });
   const { mutate } = move;
   const columns = useMemo<Column<Place>[]>(
@@ -106,7 +106,7 @@ export function WhereIs({ set }: { set: ReplicaSet }) {
   );
   return (
     <Section title="File location">
-      <form className="mb-3 flex flex-wrap items-end gap-3" onSubmit={(e) => { e.preventDefault(); move.reset(); setMoved(false); setPath(text.trim()); }}>
+      <form className="mb-3 flex flex-wrap items-end gap-3" onSubmit={(e) => { e.preventDefault(); move.reset(); setMoved(false); if (text.trim() === path) void query.refetch(); else setPath(text.trim()); }}>
         <div className="min-w-80 flex-1"><TextField label="Path within the set" mono value={text} onChange={(e) => setText(e.target.value)} /></div>
         <Button type="submit" disabled={!text.trim()}>Find</Button>
       </form>

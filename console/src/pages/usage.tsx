@@ -4,8 +4,9 @@ import { api, got, type ReplicaSet } from "../api/client";
 import { Facts, Loading, Section, Trouble } from "../components/ui";
 import { bytes, money, plural, when } from "../format";
 
+/** Walks all records of the bucket, so events of the set do not renew it. */
 export function useUsage(set: ReplicaSet, enabled: boolean) {
-  return useQuery({ queryKey: ["replica", "usage", set.name], enabled, refetchInterval: 60_000, queryFn: () => got(api.GET("/api/v1/replica-sets/{set}/usage", { params: { path: { set: set.name } } })) });
+  return useQuery({ queryKey: ["usage", set.name], enabled, staleTime: 60_000, queryFn: () => got(api.GET("/api/v1/replica-sets/{set}/usage", { params: { path: { set: set.name } } })) });
 }
 
 export function CloudUsage({ set }: { set: ReplicaSet }) {

@@ -30,7 +30,7 @@ const probesMost = 20
 // arrivalMost is how far ahead a change may be asked for.
 const arrivalMost = 366 * 24 * time.Hour
 
-// Arrival tells when a path, or a change that is made somewhere, will be in the bucket and at each edge.
+// Arrival forecasts when a path, or a change made at a replica, arrives in the bucket and at each edge.
 func (s *Edges) Arrival(ctx context.Context, name string, asked model.AskArrival) (f model.ArrivalForecast, err error) {
 	set, err := s.cloudSet(ctx, name)
 	if err != nil {
@@ -43,7 +43,7 @@ func (s *Edges) Arrival(ctx context.Context, name string, asked model.AskArrival
 	if err != nil {
 		return f, err
 	}
-	c := &coming{set: &set, now: time.Now(), there: [3]map[replica.ID]time.Time{{}, {}, {}}, first: map[int64]string{}}
+	c := arrivalsOf(&set)
 	c.found = model.ArrivalForecast{Set: set.Name, At: c.now.UTC()}
 	switch {
 	case (asked.Path == "") == (asked.MadeAt == ""):
@@ -56,22 +56,26 @@ func (s *Edges) Arrival(ctx context.Context, name string, asked model.AskArrival
 	if err != nil {
 		return f, err
 	}
-	c.tell(sets.WaysOf(&set, legs, c.now))
+	c.forecast(sets.WaysOf(&set, legs, c.now))
 	return c.found, s.measured(ctx, c)
 }
 
-// coming is a change of which is told when it comes.
-type coming struct {
-	set   *model.ReplicaSet
-	now   time.Time
-	there [3]map[replica.ID]time.Time // where it is: at the earliest, as is expected, at the latest
-	first map[int64]string            // what decides that, of replicas at which it is not seen yet
-	had   map[int64]bool              // replicas that have it already
-	found model.ArrivalForecast
+// arrivals is a forecast in the making.
+type arrivals struct {
+	set     *model.ReplicaSet
+	now     time.Time
+	seen    [3]map[replica.ID]time.Time // when a scan sees the change at its origins: earliest, expected, latest
+	scans   map[int64]string            // which scan sees it, by origin
+	present map[int64]bool              // replicas that have it already
+	found   model.ArrivalForecast
 }
 
-// change lets a change be made somewhere.
-func (c *coming) change(asked model.AskArrival) error {
+func arrivalsOf(set *model.ReplicaSet) *arrivals {
+	return &arrivals{set: set, now: time.Now(), seen: [3]map[replica.ID]time.Time{{}, {}, {}}, scans: map[int64]string{}, present: map[int64]bool{}}
+}
+
+// change takes the replica that was asked for as the origin of a change.
+func (c *arrivals) change(asked model.AskArrival) error {
 	r, err := sets.FindReplica(c.set, asked.MadeAt)
 	if err != nil {
 		return sets.InField("madeAt", err)
@@ -84,26 +88,27 @@ func (c *coming) change(asked model.AskArrival) error {
 		return fault.Field("at", "give a time within a year", "%s is too far away", at.Format(time.DateOnly))
 	}
 	mean, most := sets.UnseenFor(r)
-	c.from(r, at, at.Add(mean), at.Add(most))
-	c.first[r.ID] = fmt.Sprintf("%s is scanned every %s", r.Name, text.Lasting(cmp.Or(r.Sweep(), most)))
+	c.origin(r, at, at.Add(mean), at.Add(most))
+	c.scans[r.ID] = fmt.Sprintf("%s is scanned every %s", r.Name, text.Lasting(cmp.Or(r.Sweep(), most)))
 	c.found.MadeAt, c.found.At, c.found.Size = r.Name, at.UTC(), asked.Size
-	c.had = map[int64]bool{r.ID: true}
+	c.present[r.ID] = true
 	return nil
 }
 
-func (c *coming) from(r *model.Replica, earliest, expected, latest time.Time) {
+// origin sets when a scan sees the change at a replica.
+func (c *arrivals) origin(r *model.Replica, earliest, expected, latest time.Time) {
 	for i, at := range []time.Time{earliest, expected, latest} {
-		c.there[i][replica.ID(r.ID)] = at.Local()
+		c.seen[i][replica.ID(r.ID)] = at.Local()
 	}
 }
 
-// path looks where the newest version of a path is.
-func (s *Edges) path(ctx context.Context, c *coming, of string) error {
+// path takes the replicas that hold the newest version of a path as the origins.
+func (s *Edges) path(ctx context.Context, c *arrivals, of string) error {
 	w, err := s.Where(ctx, c.set.Name, of)
 	if err != nil {
 		return err
 	}
-	c.found.Path, c.had = w.Path, map[int64]bool{}
+	c.found.Path = w.Path
 	recs, err := s.records(ctx, c.set, w.Path)
 	if err == nil {
 		c.holders(w.Places, recs)
@@ -111,9 +116,9 @@ func (s *Edges) path(ctx context.Context, c *coming, of string) error {
 	return err
 }
 
-// holders finds the replicas that have the newest version: those that show what is not seen yet, else those whose
-// records are the newest.
-func (c *coming) holders(places []model.PlaceOfContent, recs []replica.Record) {
+// holders finds the replicas that hold the newest version: those with a change that no scan has seen, else those with the newest
+// records.
+func (c *arrivals) holders(places []model.PlaceOfContent, recs []replica.Record) {
 	newest := recs[0].Version
 	for _, r := range recs {
 		if r.Version.Compare(newest) == replica.After {
@@ -122,29 +127,29 @@ func (c *coming) holders(places []model.PlaceOfContent, recs []replica.Record) {
 	}
 	unseen := false
 	for i, p := range places {
-		unseen = unseen || shows(p, &recs[i])
+		unseen = unseen || differs(p, &recs[i])
 	}
 	for i, p := range places {
 		r := &c.set.Replicas[i]
 		switch {
-		case unseen && shows(p, &recs[i]):
+		case unseen && differs(p, &recs[i]):
 			c.unseenAt(r)
 		case unseen || recs[i].Version.Compare(newest) != replica.Equal:
 			continue
 		default:
-			c.from(r, c.now, c.now, c.now)
+			c.origin(r, c.now, c.now, c.now)
 		}
-		c.had[r.ID] = true
+		c.present[r.ID] = true
 		c.found.Size = max(c.found.Size, p.Size)
 		c.found.MadeAt = r.Name
 	}
-	if len(c.had) > 1 {
+	if len(c.present) > 1 {
 		c.found.MadeAt = ""
 	}
 }
 
-// shows reports whether a replica has something else at a path than what was seen there last.
-func shows(p model.PlaceOfContent, rec *replica.Record) bool {
+// differs reports whether a replica holds something else at a path than the last scan saw.
+func differs(p model.PlaceOfContent, rec *replica.Record) bool {
 	switch p.Content {
 	case model.ContentFolder:
 		return rec.Kind != replica.Folder
@@ -154,15 +159,15 @@ func shows(p model.PlaceOfContent, rec *replica.Record) bool {
 	return false
 }
 
-// unseenAt is where something is that was not seen yet: it is by the end of the next scan.
-func (c *coming) unseenAt(r *model.Replica) {
+// unseenAt takes a replica as an origin at which the next scan sees the change.
+func (c *arrivals) unseenAt(r *model.Replica) {
 	_, most := sets.UnseenFor(r)
 	latest := c.now.Add(most)
 	if r.Looked != nil {
 		latest = later(r.Looked.Add(most), c.now)
 	}
-	c.from(r, c.now, c.now.Add(latest.Sub(c.now)/2), latest)
-	c.first[r.ID] = fmt.Sprintf("%s was not scanned since: it is scanned every %s, next by %s", r.Name, text.Lasting(cmp.Or(r.Sweep(), most)), clock(latest))
+	c.origin(r, c.now, c.now.Add(latest.Sub(c.now)/2), latest)
+	c.scans[r.ID] = fmt.Sprintf("%s was not scanned since: it is scanned every %s, next by %s", r.Name, text.Lasting(cmp.Or(r.Sweep(), most)), clock(latest))
 }
 
 func later(a, b time.Time) time.Time {
@@ -172,7 +177,7 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
-// clock is a time as people read it: with the day, when it is not near.
+// clock writes a time of day, with the date when it is more than half a day away.
 func clock(t time.Time) string {
 	t = t.Local()
 	if until := time.Until(t); until > -12*time.Hour && until < 12*time.Hour {
@@ -181,10 +186,10 @@ func clock(t time.Time) string {
 	return t.Format("Mon 2 Jan 15:04")
 }
 
-// tell tells of each replica when the change comes.
-func (c *coming) tell(ways []forecast.Way) {
+// forecast finds for each replica when the change arrives.
+func (c *arrivals) forecast(ways []forecast.Way) {
 	var names, contents [3]map[replica.ID]forecast.Hop
-	for i := range c.there {
+	for i := range c.seen {
 		these := slices.Clone(ways)
 		ends := sets.AtEnds
 		if i == 0 {
@@ -198,14 +203,14 @@ func (c *coming) tell(ways []forecast.Way) {
 				these[k].Mbit /= slowest
 			}
 		}
-		names[i] = forecast.Arrivals(c.there[i], these, 0, ends)
-		contents[i] = forecast.Arrivals(c.there[i], these, c.found.Size, ends)
+		names[i] = forecast.Arrivals(c.seen[i], these, 0, ends)
+		contents[i] = forecast.Arrivals(c.seen[i], these, c.found.Size, ends)
 	}
 	for i := range c.set.Replicas {
 		r := &c.set.Replicas[i]
-		p := model.PlaceArrival{Replica: r.Name, Server: r.Server, Bucket: r.Swept, Present: c.had[r.ID], Reasons: []string{}}
+		p := model.PlaceArrival{Replica: r.Name, Server: r.Server, Bucket: r.Swept, Present: c.present[r.ID], Reasons: []string{}}
 		id := replica.ID(r.ID)
-		if why := c.first[r.ID]; why != "" {
+		if why := c.scans[r.ID]; why != "" {
 			p.Reasons = append(p.Reasons, why)
 		}
 		if !p.Present {
@@ -220,7 +225,7 @@ func (c *coming) tell(ways []forecast.Way) {
 	}
 }
 
-// spanOf is when a change is at a replica; nil when it never gets there.
+// spanOf is when a change arrives at a replica; nil when it never does.
 func spanOf(hops [3]map[replica.ID]forecast.Hop, id replica.ID) *model.ArrivalSpan {
 	for _, h := range hops {
 		if _, ok := h[id]; !ok {
@@ -230,10 +235,10 @@ func spanOf(hops [3]map[replica.ID]forecast.Hop, id replica.ID) *model.ArrivalSp
 	return &model.ArrivalSpan{Earliest: hops[0][id].At.UTC(), Expected: hops[1][id].At.UTC(), Latest: hops[2][id].At.UTC()}
 }
 
-// stubs tells what an edge makes of names and contents.
-func (c *coming) stubs(r *model.Replica, p *model.PlaceArrival) {
+// stubs corrects an arrival for edges that fetch contents on first use, and for those without stubs.
+func (c *arrivals) stubs(r *model.Replica, p *model.PlaceArrival) {
 	if !r.Edge.HasStubs() {
-		p.Name = p.Content // a name appears when its content is there
+		p.Name = p.Content // the file appears when it is whole
 		return
 	}
 	policy := PolicyOf(r.Edge)
@@ -248,8 +253,8 @@ func (c *coming) stubs(r *model.Replica, p *model.PlaceArrival) {
 	}
 }
 
-// why tells what decides when a change is at a replica: each part of its way, from its beginning on.
-func (c *coming) why(hops map[replica.ID]forecast.Hop, ways []forecast.Way, id replica.ID) (list []string) {
+// why lists the lanes of the way to a replica, from the origin on.
+func (c *arrivals) why(hops map[replica.ID]forecast.Hop, ways []forecast.Way, id replica.ID) (list []string) {
 	hop, ok := hops[id]
 	if !ok {
 		return []string{"no open lane leads there"}
@@ -268,7 +273,7 @@ func (c *coming) why(hops map[replica.ID]forecast.Hop, ways []forecast.Way, id r
 	return append(c.why(hops, ways, w.From), lane)
 }
 
-func (c *coming) nameOf(id replica.ID) string {
+func (c *arrivals) nameOf(id replica.ID) string {
 	for _, r := range c.set.Replicas {
 		if r.ID == int64(id) {
 			return r.Name
@@ -286,8 +291,8 @@ func paceOf(w *forecast.Way) string {
 	return fmt.Sprintf("%g Mbit/s", mbit)
 }
 
-// measured lets the latest probes say how long such changes were on their way.
-func (s *Edges) measured(ctx context.Context, c *coming) error {
+// measured adds how long the latest probes took.
+func (s *Edges) measured(ctx context.Context, c *arrivals) error {
 	if c.found.MadeAt == "" {
 		return nil
 	}

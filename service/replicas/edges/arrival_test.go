@@ -25,17 +25,13 @@ func cloudOf() (*model.ReplicaSet, []forecast.Way) {
 	return set, []forecast.Way{way(1, 2), way(2, 1), way(1, 3), way(3, 1)}
 }
 
-func comingOf(set *model.ReplicaSet) *coming {
-	return &coming{set: set, now: time.Now(), there: [3]map[replica.ID]time.Time{{}, {}, {}}, first: map[int64]string{}, had: map[int64]bool{}}
-}
-
 // A change in the bucket is seen by the next scan; then it is sent.
 func TestArrivalFromTheBucket(t *testing.T) {
 	set, ways := cloudOf()
-	c := comingOf(set)
+	c := arrivalsOf(set)
 	places := []model.PlaceOfContent{{Content: model.ContentWhole, Size: 10e6}, {Content: model.ContentNowhere}, {Content: model.ContentNowhere}}
 	c.holders(places, make([]replica.Record, 3))
-	c.tell(ways)
+	c.forecast(ways)
 	haar, fern, sedge := c.found.Places[0], c.found.Places[1], c.found.Places[2]
 	if !haar.Present || c.found.MadeAt != "haar" || !strings.Contains(strings.Join(haar.Reasons, ";"), "haar was not scanned since: it is scanned every 6h, next by") {
 		t.Errorf("the bucket: %+v", haar)
@@ -57,7 +53,7 @@ func TestArrivalFromTheBucket(t *testing.T) {
 	}
 	set.Replicas[2].Trouble = "the server does not answer"
 	c.found.Path, c.found.Places = "Loans/a.tif", nil
-	c.tell(ways)
+	c.forecast(ways)
 	if sedge := c.found.Places[2]; sedge.Content == nil || sedge.OnFirstUse || sedge.Reasons[len(sedge.Reasons)-1] != "sedge: the server does not answer" {
 		t.Errorf("what stays whole: %+v", sedge)
 	}
@@ -69,10 +65,10 @@ func TestArrivalElsewhere(t *testing.T) {
 	ways[2].Calendar = calendar.Week{}
 	now := time.Now()
 	rec := replica.Record{Content: replica.Content{Kind: replica.File, Size: 7, Modified: now, Version: replica.Vector{}.Advance(2)}}
-	c := comingOf(set)
+	c := arrivalsOf(set)
 	place := model.PlaceOfContent{Content: model.ContentWhole, Size: 7, Modified: &now}
 	c.holders([]model.PlaceOfContent{place, place, {Content: model.ContentNowhere}}, []replica.Record{rec, rec, {}})
-	c.tell(ways)
+	c.forecast(ways)
 	if p := c.found.Places; !p[0].Present || !p[1].Present || c.found.MadeAt != "" || p[2].Present || p[2].Name != nil || p[2].Reasons[0] != "no open lane leads there" {
 		t.Errorf("%+v", c.found)
 	}
@@ -81,18 +77,18 @@ func TestArrivalElsewhere(t *testing.T) {
 // A change that is made somewhere is there, and is seen within a pause and a look.
 func TestArrivalOfAChange(t *testing.T) {
 	set, ways := cloudOf()
-	c := comingOf(set)
+	c := arrivalsOf(set)
 	at := c.now.Add(24 * time.Hour)
 	if err := c.change(model.AskArrival{MadeAt: "fern", At: at, Size: 100e6}); err != nil {
 		t.Fatal(err)
 	}
-	c.tell(ways)
+	c.forecast(ways)
 	haar := c.found.Places[0]
 	if haar.Content == nil || haar.Content.Earliest.Sub(at) < 10*time.Second || haar.Content.Latest.Sub(at) < 20*time.Second || !haar.Name.Expected.Before(haar.Content.Expected.Add(time.Nanosecond)) {
 		t.Errorf("%+v of %+v", haar, haar.Content)
 	}
 	for _, bad := range []model.AskArrival{{MadeAt: "oak"}, {MadeAt: "fern", At: time.Now().AddDate(2, 0, 0)}} {
-		if err := comingOf(set).change(bad); err == nil {
+		if err := arrivalsOf(set).change(bad); err == nil {
 			t.Errorf("%+v is taken", bad)
 		}
 	}

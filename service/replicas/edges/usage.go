@@ -10,7 +10,7 @@ import (
 	"bridgespan/service/replicas/sets"
 )
 
-// Usage tells what a cloud set stores in its bucket and reads out of it, and what that costs.
+// Usage adds up what a cloud set stores in its bucket and has read from it, with costs.
 func (s *Edges) Usage(ctx context.Context, name string) (u model.CloudUsage, err error) {
 	set, err := s.cloudSet(ctx, name)
 	if err != nil {
@@ -43,7 +43,7 @@ func (s *Edges) Usage(ctx context.Context, name string) (u model.CloudUsage, err
 	return u, nil
 }
 
-// readBy is what an edge has read out of its bucket.
+// readBy adds up what an edge has read from its bucket.
 func (s *Edges) readBy(ctx context.Context, set *model.ReplicaSet, r *model.Replica, prices plan.Prices) model.EdgeUsage {
 	e := model.EdgeUsage{Replica: r.Name}
 	for _, l := range set.Lanes {

@@ -206,7 +206,7 @@ func (p *planner) costs() *model.CloudCosts {
 
 // reader is an edge as it reads out of its bucket.
 func (s *planSite) reader() plan.Reader {
-	r := plan.Reader{Lacks: s.place.Load().Bytes, Stubs: s.replica.Edge.HasStubs()}
+	r := plan.Reader{Missing: s.place.Load().Bytes, Stubs: s.replica.Edge.HasStubs()}
 	if r.Stubs && s.replica.Edge.Fill == model.FillNames {
 		volume := offload.Volume{Total: s.space.Total, Free: s.space.Free}
 		policy := offload.Policy{Free: s.replica.Edge.FreePercent}

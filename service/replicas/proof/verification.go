@@ -20,10 +20,6 @@ import (
 // VerifyKind is the kind of runs that verify a set.
 const VerifyKind = "verify-set"
 
-// usualSample is how many files a sample has: when none of them differs, less
-// than 1% of all do, with a confidence of 95%.
-const usualSample = 300
-
 type verifySettings struct {
 	Set    string        `json:"set"`
 	Level  compare.Level `json:"level"`
@@ -36,7 +32,7 @@ func verifyWork(name string, asked model.VerifySet) jobs.Work {
 	work := verifySettings{Set: name, Level: cmp.Or(compare.Level(asked.Level), compare.Names), WithinCalendar: asked.WithinCalendar}
 	if work.Level == compare.Sample {
 		if work.Sample = asked.Sample; work.Sample == 0 {
-			work.Sample = usualSample
+			work.Sample = model.UsualSample
 		}
 	}
 	return jobs.Work{Subject: name, Settings: work}

@@ -15,8 +15,8 @@ import (
 // AtEnds is what a small file takes at both ends of a lane, beside its round trips.
 const AtEnds = 200 * time.Millisecond
 
-// UnseenFor is how long a change at a replica is not seen, in the mean and at most: it comes at some moment between
-// two looks at all of it, and is seen by the end of the second.
+// UnseenFor is how long it takes until a scan sees a change at a replica, in the mean and at most: changes happen at any moment
+// between two scans.
 func UnseenFor(r *model.Replica) (mean, most time.Duration) {
 	look := time.Duration(r.LookMs) * time.Millisecond
 	pause := min(max(PauseShare*look, LeastPause), MostPause)
@@ -26,8 +26,7 @@ func UnseenFor(r *model.Replica) (mean, most time.Duration) {
 	return (pause + look) / 2, pause + look
 }
 
-// WaysOf are the lanes of a set with what they run over, as they are opened and
-// closed now.
+// WaysOf are the lanes of a set with speed, round trip, backlog and calendar, as they are opened and closed now.
 func WaysOf(set *model.ReplicaSet, legs []namespace.Leg, at time.Time) (ways []forecast.Way) {
 	site := map[int64]string{}
 	for _, r := range set.Replicas {
