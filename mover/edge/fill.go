@@ -19,7 +19,7 @@ import (
 const (
 	aheadFirst  = 1 << 20
 	aheadMost   = 32 << 20
-	fetchAtOnce = 1 << 20
+	fetchAtOnce = 512 << 10
 )
 
 // runsMost is how many parts of one file are fetched side by side.
@@ -260,6 +260,9 @@ func (f *filling) fetch(file *os.File, name string, r *run) error {
 	return err
 }
 
+// bounded is a content that is told how far it will be read.
+type bounded interface{ Until(offset int64) }
+
 // copy copies what the run still has to bring.
 func (f *filling) copy(ctx context.Context, from tree.Tree, s *folder.Stub, name string, r *run, sought bool, stalled *time.Timer) error {
 	content, err := Content(ctx, from, name, s.Mark, s.Size, sought)
@@ -275,6 +278,9 @@ func (f *filling) copy(ctx context.Context, from tree.Tree, s *folder.Stub, name
 		f.mu.Unlock()
 		if n <= 0 {
 			return nil
+		}
+		if u, ok := tree.As[bounded](content); ok {
+			u.Until(at + n)
 		}
 		piece := buffer[:min(n, most)]
 		if k, err := content.ReadAt(piece, at); k < len(piece) {

@@ -2,6 +2,7 @@ package cloud
 
 import (
 	"encoding/json"
+	"io"
 	"net/http"
 	"slices"
 	"strings"
@@ -29,6 +30,18 @@ func (c *Cloud) countOut(bucket string, bytes int64) {
 		c.out = map[string]int64{}
 	}
 	c.out[bucket] += bytes
+}
+
+// billed counts bytes before they are sent: whoever has received them finds them on the bill.
+type billed struct {
+	io.Reader
+	count func(bytes int64)
+}
+
+func (b billed) Read(p []byte) (int, error) {
+	n, err := b.Reader.Read(p)
+	b.count(int64(n))
+	return n, err
 }
 
 // Bills returns the bills of all buckets by the prices of their regions, sorted by name.

@@ -69,8 +69,8 @@ func (q *request) getObject() *Error {
 	defer f.Close()
 	q.w.WriteHeader(status)
 	if q.r.Method == http.MethodGet {
-		sent, _ := io.Copy(q.w, io.NewSectionReader(f, at, length)) // the client may close the connection
-		q.countOut(q.name, sent)
+		content := io.NewSectionReader(f, at, length)
+		_, _ = io.Copy(q.w, billed{content, func(bytes int64) { q.countOut(q.name, bytes) }}) // the client may close the connection
 	}
 	return nil
 }

@@ -55,6 +55,22 @@ func (s *Sky) Bucket(t testing.TB) bucket.Target {
 	return bucket.Target{Endpoint: s.Endpoint, Plain: true, Region: skyRegion, Bucket: name, PathStyle: true, Key: s.Key.ID, Secret: s.Key.Secret}
 }
 
+// Sent is how many bytes were read from a bucket.
+func (s *Sky) Sent(t testing.TB, bucket string) int64 {
+	t.Helper()
+	bills, err := s.Bills()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, b := range bills {
+		if b.Bucket == bucket {
+			return b.OutBytes
+		}
+	}
+	t.Fatalf("no bill for %s", bucket)
+	return 0
+}
+
 // OpenBucket opens a bucket, until the test ends.
 func OpenBucket(t testing.TB, target bucket.Target) *bucket.Tree {
 	t.Helper()

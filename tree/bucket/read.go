@@ -5,6 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
+	"strconv"
+	"strings"
 	"sync"
 
 	"github.com/minio/minio-go/v7"
@@ -12,8 +15,9 @@ import (
 	"bridgespan/tree"
 )
 
-// content is an open file. Sequential reads share one answer of the service; other ranges are requested one by
-// one. All come from the version that was opened.
+// content is an open file. Short sequential reads share one answer of the service; other ranges are requested one by
+// one. All come from the version that was opened. No more is requested than is read, where that is known: the provider
+// charges for what it sends, although nobody may read it.
 type content struct {
 	tree  *Tree
 	ctx   context.Context // of Open
@@ -21,12 +25,17 @@ type content struct {
 	entry tree.Entry
 
 	mu    sync.Mutex
-	body  io.ReadCloser // the content from at on; may be nil
+	body  io.ReadCloser // the content from at to to; may be nil
 	at    int64
+	to    int64
 	ended int64 // end of the last range that was requested alone
+	until int64 // nobody reads on from there, as far as is known
 }
 
-// Open opens a file. One request returns its metadata and the beginning of its content.
+// alone is how long a read is that shares no answer: several of them run side by side, as when a file is copied.
+const alone = 1 << 20
+
+// Open opens a file. One request returns its metadata and the beginning of its content, one more is made for an empty one.
 func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 	key, err := t.begin(ctx, "open", name)
 	if err != nil {
@@ -35,7 +44,7 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 	if name == "." {
 		return nil, tree.PathError("open", name, tree.ErrKind)
 	}
-	body, o, _, err := t.core.GetObject(ofContent(ctx), t.target.Bucket, key, minio.GetObjectOptions{})
+	body, o, err := t.beginning(ctx, key)
 	if absent(err) {
 		if is, folderErr := t.isFolder(ctx, name); folderErr != nil {
 			err = folderErr
@@ -46,13 +55,44 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 	if err != nil {
 		return nil, pathError("open", name, err)
 	}
-	return &content{tree: t, ctx: ctx, name: name, entry: t.entry(name, o), body: body, ended: -1}, nil
+	e := t.entry(name, o)
+	return &content{tree: t, ctx: ctx, name: name, entry: e, body: body, to: min(alone, e.Size), ended: -1, until: e.Size}, nil
+}
+
+// beginning requests the first bytes of an object.
+func (t *Tree) beginning(ctx context.Context, key string) (io.ReadCloser, minio.ObjectInfo, error) {
+	var o minio.GetObjectOptions
+	if err := o.SetRange(0, alone-1); err != nil {
+		return nil, minio.ObjectInfo{}, err
+	}
+	body, info, header, err := t.core.GetObject(ofContent(ctx), t.target.Bucket, key, o)
+	if minio.ToErrorResponse(err).StatusCode == http.StatusRequestedRangeNotSatisfiable { // it is empty
+		body, info, header, err = t.core.GetObject(ofContent(ctx), t.target.Bucket, key, minio.GetObjectOptions{})
+	}
+	if err != nil {
+		return nil, info, err
+	}
+	if of, ok := strings.CutPrefix(header.Get("Content-Range"), "bytes "); ok { // RFC 9110, section 14.4
+		_, total, _ := strings.Cut(of, "/")
+		if info.Size, err = strconv.ParseInt(total, 10, 64); err != nil {
+			body.Close()
+			return nil, info, fmt.Errorf("%w: the range %.80q", tree.ErrUntrusted, of)
+		}
+	}
+	return body, info, nil
 }
 
 // OpenVersion opens one version of a file for ranged reads, without a request: the first range is
 // requested when it is read, which fails with tree.ErrVersion or fs.ErrNotExist when another version is there by then, or none.
 func (t *Tree) OpenVersion(ctx context.Context, name string, entry tree.Entry) tree.Content {
-	return &content{tree: t, ctx: ctx, name: name, entry: entry, ended: -1}
+	return &content{tree: t, ctx: ctx, name: name, entry: entry, ended: -1, until: entry.Size}
+}
+
+// Until tells that nobody will read from an offset on, until another one is told.
+func (c *content) Until(offset int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.until = min(offset, c.entry.Size)
 }
 
 func (c *content) Entry() tree.Entry { return c.entry }
@@ -69,9 +109,14 @@ func (c *content) ReadAt(p []byte, off int64) (int, error) {
 		return 0, io.EOF
 	}
 	want := p[:min(int64(len(p)), c.entry.Size-off)]
-	n, inOrder, err := c.readOn(want, off)
-	if !inOrder {
-		n, err = c.readRange(want, off)
+	n := 0
+	var err error
+	for n < len(want) && err == nil {
+		k, inOrder, bad := c.readOn(want[n:], off+int64(n))
+		if !inOrder {
+			k, bad = c.readRange(want[n:], off+int64(n))
+		}
+		n, err = n+k, bad
 	}
 	if err == nil && len(want) < len(p) {
 		err = io.EOF
@@ -82,28 +127,30 @@ func (c *content) ReadAt(p []byte, off int64) (int, error) {
 	return n, err
 }
 
-// readOn reads from the current answer. It returns false when off is not ahead in it, or another goroutine reads it.
+// readOn reads from the current answer, to its end at most. It returns false when off is not ahead in it, or another goroutine
+// reads it.
 func (c *content) readOn(p []byte, off int64) (n int, inOrder bool, err error) {
 	if !c.mu.TryLock() {
 		return 0, false, nil
 	}
 	defer c.mu.Unlock()
-	if c.body == nil && off == c.ended {
-		if c.body, err = c.get(off, c.entry.Size-1); err != nil {
+	if c.body == nil && off == c.ended && len(p) < alone {
+		to := max(c.until, off+int64(len(p)))
+		if c.body, err = c.get(off, to-1); err != nil {
 			return 0, true, err
 		}
-		c.at = off
+		c.at, c.to = off, to
 	}
-	if c.body == nil || off < c.at || off-c.at > skipMost {
+	if c.body == nil || off < c.at || off-c.at > skipMost || off >= c.to {
 		return 0, false, nil
 	}
 	if _, err = io.CopyN(io.Discard, c.body, off-c.at); err == nil {
-		n, err = io.ReadFull(c.body, p)
+		n, err = io.ReadFull(c.body, p[:min(int64(len(p)), c.to-off)])
 	}
 	c.at = off + int64(n)
-	if err != nil || c.at == c.entry.Size {
+	if err != nil || c.at == c.to {
 		c.body.Close()
-		c.body = nil
+		c.body, c.ended = nil, c.at
 	}
 	if err == io.ErrUnexpectedEOF || err == io.EOF {
 		err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, c.at, c.entry.Size)
