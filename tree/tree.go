@@ -109,6 +109,9 @@ type Entry struct {
 	// Version is another text for each content that the file has ever had; "" where the tree
 	// does not tell. See [Capabilities].Versions.
 	Version string
+	// Digest is the hash of the content that the tree keeps beside it, as told by whoever wrote the file. See
+	// [Capabilities].Digests.
+	Digest chunk.Digest
 }
 
 // Detail says how much of each entry a listing carries.
@@ -142,6 +145,9 @@ type PutOptions struct {
 	// Size is the length that content must have, when SizeKnown is true.
 	Size      int64
 	SizeKnown bool
+	// Digest is the hash of content, where the caller knows it: who reads content checks it. A tree that keeps
+	// hashes keeps it.
+	Digest chunk.Digest
 	// Intake is the folder in which content is gathered. When empty it is the
 	// file's own folder, so that the file inherits the permissions it should.
 	Intake string
@@ -189,6 +195,9 @@ type Capabilities struct {
 	Far bool
 	// Versions: Entry.Version is told, and PutOptions.Version heeded.
 	Versions bool
+	// Digests: Entry.Digest is told of files that are shorter, and of longer ones that were put with PutOptions.Digest. 0:
+	// the tree keeps no hashes.
+	Digests int64
 	// CostlyDetail: a listing takes a request for each entry, unless versions alone are wanted.
 	CostlyDetail bool
 	// WholePuts: Put is atomic by itself, gathers nothing beside, and costs no more than Stage.

@@ -36,9 +36,12 @@ func (e *Endpoint) putWhole(ctx context.Context, from *Endpoint, f File, name st
 	s := &Staged{Path: name, to: e, release: func() {}}
 	err := o.Limiter.File(f.Entry.Size, func() error {
 		return t.withContent(ctx, func(content tree.Content) (err error) {
+			if err := t.hashFirst(ctx, content); err != nil {
+				return err
+			}
 			in := t.incoming(ctx, content, 0)
 			defer in.close()
-			options := tree.PutOptions{Size: f.Entry.Size, SizeKnown: true, Meta: o.Meta, Detail: o.Detail}
+			options := tree.PutOptions{Size: f.Entry.Size, SizeKnown: true, Digest: t.file.Digest, Meta: o.Meta, Detail: o.Detail}
 			if o.Older != nil {
 				options.Replace, options.Version = true, o.Older.Entry.Version
 			}
@@ -51,6 +54,16 @@ func (e *Endpoint) putWhole(ctx context.Context, from *Endpoint, f File, name st
 	}
 	s.Digest = t.digest
 	return s, err
+}
+
+// hashFirst hashes a file that the endpoint keeps with its hash only if that is known in advance. A file that is far away is not
+// read twice for it.
+func (t *task) hashFirst(ctx context.Context, content tree.Content) (err error) {
+	from := t.to.Tree.Capabilities().Digests
+	if from > 0 && t.file.Entry.Size >= from && !t.file.Digest.Known() && !t.from.Tree.Capabilities().Far {
+		t.file.Digest, err = tree.Sum(ctx, content, tree.BLAKE3, nil)
+	}
+	return err
 }
 
 // put places a file, in the place of an older version unless that is nil.

@@ -80,7 +80,7 @@ func Dial(ctx context.Context, t Target) (*Tree, error) {
 
 func (t *Tree) Capabilities() tree.Capabilities {
 	return tree.Capabilities{CaseSensitive: true, Descriptors: true, PassiveDescriptors: true, MaxName: mostElement, Far: true,
-		Versions: true, CostlyDetail: true, WholePuts: true, SlowRename: true, NoFolders: true}
+		Versions: true, Digests: rules.UsualPart, CostlyDetail: true, WholePuts: true, SlowRename: true, NoFolders: true}
 }
 
 // Space reports endless room: services do not report quotas.

@@ -16,6 +16,7 @@ import (
 
 	"bridgespan/core/acl"
 	rules "bridgespan/core/bucket"
+	"bridgespan/core/chunk"
 	"bridgespan/tree"
 )
 
@@ -44,6 +45,9 @@ func (t *Tree) entry(name string, o minio.ObjectInfo) tree.Entry {
 	}
 	if bits, err := strconv.ParseUint(o.UserMetadata[metaAttributes], 10, 32); err == nil {
 		e.Attributes = tree.Attributes(bits) & tree.SettableAttributes
+	}
+	if sum, err := hex.DecodeString(o.UserMetadata[metaHash]); err == nil && len(sum) == len(e.Digest) {
+		e.Digest = chunk.Digest(sum)
 	}
 	return e
 }

@@ -20,6 +20,9 @@ import (
 // parts sends a file in parts. After a failure that may pass, the upload stays open for the next try, else it is
 // aborted. release frees the memory of the first part.
 func (u *upload) parts(ctx context.Context, first []byte, release func(unused bool)) (info minio.UploadInfo, err error) {
+	if u.options.Digest.Known() {
+		u.meta[metaHash] = hex.EncodeToString(u.options.Digest[:])
+	}
 	if err := u.open(ctx); err != nil {
 		release(true)
 		return info, err

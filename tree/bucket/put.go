@@ -49,8 +49,8 @@ func (t *Tree) buffer(ctx context.Context, size int64) (b []byte, release func(u
 	}, nil
 }
 
-// Put writes a file whole: a short one with one request, and with its hash; a longer one in parts, which become
-// visible together.
+// Put writes a file whole: a short one with one request; a longer one in parts, which become visible together. Its hash is
+// part of the metadata, which of a longer one is sent before the content: the options must tell it.
 func (t *Tree) Put(ctx context.Context, name string, from io.Reader, options tree.PutOptions) (tree.Entry, error) {
 	key, err := t.begin(ctx, "put", name)
 	if err != nil {

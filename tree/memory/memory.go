@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"bridgespan/core/acl"
+	"bridgespan/core/chunk"
 	"bridgespan/tree"
 )
 
@@ -58,14 +59,18 @@ type node struct {
 	attributes tree.Attributes
 	descriptor acl.Descriptor
 	residency  tree.Residency
-	mark       tree.Mark // of a stub
-	aside      []byte    // content of a stub of a tree without a Source
-	implied    bool      // a folder of an object store that nobody made
+	mark       tree.Mark    // of a stub
+	digest     chunk.Digest // as told by who wrote it; object stores
+	aside      []byte       // content of a stub of a tree without a Source
+	implied    bool         // a folder of an object store that nobody made
 }
+
+// digests is how long a file of an object store is that is kept with its hash only if that was told.
+const digests = 16
 
 func (t *Tree) Capabilities() tree.Capabilities {
 	if t.Objects {
-		return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, PassiveDescriptors: true, MaxName: 255, Far: t.Far, Versions: true, CostlyDetail: true, WholePuts: true, SlowRename: true, NoFolders: true}
+		return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, PassiveDescriptors: true, MaxName: 255, Far: t.Far, Versions: true, Digests: digests, CostlyDetail: true, WholePuts: true, SlowRename: true, NoFolders: true}
 	}
 	return tree.Capabilities{CaseSensitive: t.CaseSensitive, Descriptors: true, IDs: true, MaxName: 255, Ranges: true, Grows: true, Far: t.Far, Stubs: true}
 }
@@ -125,7 +130,7 @@ func (t *Tree) entry(n *node, detail tree.Detail) tree.Entry {
 		Modified: n.modified, Created: n.created, ID: n.id, Attributes: n.attributes, Residency: n.residency}
 	if t.Objects {
 		if e.ID = 0; n.kind == tree.File {
-			e.Version = fmt.Sprint("v", n.id)
+			e.Version, e.Digest = fmt.Sprint("v", n.id), n.digest
 		}
 	}
 	switch detail {
@@ -134,7 +139,7 @@ func (t *Tree) entry(n *node, detail tree.Detail) tree.Entry {
 	case tree.Bare: // nobody is to rely on them then
 		e.Attributes = 0
 	case tree.Versions: // nor on this
-		e.Modified, e.Attributes = n.created, 0
+		e.Modified, e.Attributes, e.Digest = n.created, 0, chunk.Digest{}
 	}
 	return e
 }

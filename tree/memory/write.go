@@ -8,6 +8,8 @@ import (
 	"io/fs"
 	"path"
 
+	"github.com/zeebo/blake3"
+
 	"bridgespan/core/chunk"
 	"bridgespan/tree"
 )
@@ -86,6 +88,9 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 	if t.Objects && (len(parts) != 1 || parts[0].From != 0 || parts[0].Length != from.Entry().Size) {
 		return tree.Entry{}, tree.PathError("assemble", name, tree.ErrUnsupported)
 	}
+	if t.Objects {
+		options.Digest = from.Entry().Digest
+	}
 	content := tree.Parts(ctx, from, r, parts)
 	defer content.Close()
 	return t.Stage(ctx, name, content, options)
@@ -132,7 +137,11 @@ func (t *Tree) mayPut(name string, options tree.PutOptions) error {
 }
 
 func (t *Tree) commit(name string, data []byte, options tree.PutOptions) (tree.Entry, error) {
-	return t.place(&node{content: data}, name, options)
+	n := &node{content: data, digest: options.Digest}
+	if len(data) < digests {
+		n.digest = blake3.Sum256(data)
+	}
+	return t.place(n, name, options)
 }
 
 // place puts a new file in its place.

@@ -50,15 +50,16 @@ type call struct {
 
 // put are the options of a file that is written.
 type put struct {
-	Replace  bool        `json:"replace,omitempty"`
-	Version  string      `json:"version,omitempty"`
-	Size     *int64      `json:"size,omitempty"`
-	Intake   string      `json:"intake,omitempty"`
-	Meta     *meta       `json:"meta,omitempty"`
-	Detail   tree.Detail `json:"detail,omitempty"`
-	At       int64       `json:"at,omitempty"`
-	Part     bool        `json:"part,omitempty"`
-	ReadBack bool        `json:"readBack,omitempty"`
+	Replace  bool         `json:"replace,omitempty"`
+	Version  string       `json:"version,omitempty"`
+	Digest   chunk.Digest `json:"digest,omitzero"`
+	Size     *int64       `json:"size,omitempty"`
+	Intake   string       `json:"intake,omitempty"`
+	Meta     *meta        `json:"meta,omitempty"`
+	Detail   tree.Detail  `json:"detail,omitempty"`
+	At       int64        `json:"at,omitempty"`
+	Part     bool         `json:"part,omitempty"`
+	ReadBack bool         `json:"readBack,omitempty"`
 }
 
 type meta struct {
@@ -113,6 +114,7 @@ type entry struct {
 	Handed     bool            `json:"handed,omitempty"`
 	Residency  tree.Residency  `json:"residency,omitempty"`
 	Version    string          `json:"version,omitempty"`
+	Digest     chunk.Digest    `json:"digest,omitzero"`
 }
 
 func toWire(e tree.Entry) *entry {
@@ -129,7 +131,7 @@ func fromWire(w *entry) tree.Entry {
 }
 
 func putToWire(o tree.PutOptions) *put {
-	p := &put{Replace: o.Replace, Version: o.Version, Intake: o.Intake, Detail: o.Detail, Meta: metaToWire(o.Meta), At: o.At, Part: o.Part, ReadBack: o.ReadBack}
+	p := &put{Replace: o.Replace, Version: o.Version, Digest: o.Digest, Intake: o.Intake, Detail: o.Detail, Meta: metaToWire(o.Meta), At: o.At, Part: o.Part, ReadBack: o.ReadBack}
 	if o.SizeKnown {
 		p.Size = &o.Size
 	}
@@ -140,7 +142,7 @@ func (p *put) options() (o tree.PutOptions) {
 	if p == nil {
 		return o
 	}
-	o = tree.PutOptions{Replace: p.Replace, Version: p.Version, Intake: p.Intake, Detail: p.Detail, Meta: p.Meta.meta(), At: p.At, Part: p.Part, ReadBack: p.ReadBack}
+	o = tree.PutOptions{Replace: p.Replace, Version: p.Version, Digest: p.Digest, Intake: p.Intake, Detail: p.Detail, Meta: p.Meta.meta(), At: p.At, Part: p.Part, ReadBack: p.ReadBack}
 	if p.Size != nil {
 		o.Size, o.SizeKnown = *p.Size, true
 	}

@@ -5,6 +5,9 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/zeebo/blake3"
+
+	"bridgespan/core/chunk"
 	"bridgespan/tree"
 )
 
@@ -37,6 +40,37 @@ func testVersions(t *testing.T, tr tree.Tree) {
 	_, err = replace("four", second.Version)
 	wantError(t, "Put where nothing is", err, tree.ErrVersion)
 	wantNames(t, tr, ".")
+}
+
+// testDigests: where hashes are kept, that of a short file always is, and that of a long one when it was told. A copy has the same.
+func testDigests(t *testing.T, tr tree.Tree) {
+	from := tr.Capabilities().Digests
+	if from == 0 {
+		if e := put(t, tr, "f", "one"); e.Digest.Known() {
+			t.Errorf("a hash is told: %v", e.Digest)
+		}
+		return
+	}
+	long := strings.Repeat("fern ", int(from/5)+1)
+	for name, c := range map[string]struct {
+		content    string
+		told, want chunk.Digest
+	}{
+		"short":      {"fern", chunk.Digest{}, blake3.Sum256([]byte("fern"))},
+		"long":       {long, blake3.Sum256([]byte(long)), blake3.Sum256([]byte(long))},
+		"long alone": {long, chunk.Digest{}, chunk.Digest{}},
+	} {
+		e, err := tr.Put(t.Context(), name, strings.NewReader(c.content), tree.PutOptions{Size: int64(len(c.content)), SizeKnown: true, Digest: c.told})
+		if err != nil || e.Digest != c.want {
+			t.Errorf("%s was put with %x, %v; want %x", name, e.Digest, err, c.want)
+		}
+		if err := tr.Rename(t.Context(), name, name+" again", false); err != nil {
+			t.Fatal(err)
+		}
+		if e, err := tr.Stat(t.Context(), name+" again"); err != nil || e.Digest != c.want {
+			t.Errorf("%s has %x after its rename, %v; want %x", name, e.Digest, err, c.want)
+		}
+	}
 }
 
 // testImpliedFolders: where folders are not real, they come and go with what is in them.

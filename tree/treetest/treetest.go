@@ -52,6 +52,7 @@ func Run(t *testing.T, empty func(t *testing.T) tree.Tree) {
 		"Cancelled":        testCancelled,
 		"WalkAndRemoveAll": testWalk,
 		"Versions":         testVersions,
+		"Digests":          testDigests,
 		"ImpliedFolders":   testImpliedFolders,
 		"Residency":        testResidency,
 		"Stubs":            testStubs,
