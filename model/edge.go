@@ -191,18 +191,21 @@ type CloudUsage struct {
 	EarlierBytes int64       `json:"earlierBytes" doc:"Their bytes"`
 	Currency     string      `json:"currency,omitempty" doc:"Currency; absent: the prices of the account are not known, and amounts of money are 0"`
 	Stored       float64     `json:"stored" doc:"Price of storing files and earlier versions, per month"`
-	ReadAll      float64     `json:"readAll" doc:"Price of reading every file once, as a full verification does"`
+	ReadAll      float64     `json:"readAll" doc:"Price of reading every file once"`
+	FullReads    int         `json:"fullReads" doc:"How many times a full verification reads every file: once for each replica that is compared with the bucket"`
 	Edges        []EdgeUsage `json:"edges" doc:"What each edge has read from it"`
 }
 
 // Verified is how many bytes a verification of a level reads from the bucket, and what that costs. sample is the number of files of a
-// sample, 0 for the usual one; of those the mean size is assumed.
+// sample, 0 for the usual one; of those the mean size is assumed. It is an upper bound: a sample reads no objects of stubs whose hashes
+// the bucket keeps.
 func (u *CloudUsage) Verified(level string, sample int) (bytes int64, cost float64) {
 	switch level {
 	case "full":
-		return u.Bytes, u.ReadAll
+		return int64(u.FullReads) * u.Bytes, float64(u.FullReads) * u.ReadAll
 	case "sample":
 		share := min(1, float64(cmp.Or(sample, UsualSample))/float64(max(u.Files, 1)))
+		share *= float64(u.FullReads)
 		return int64(share * float64(u.Bytes)), share * u.ReadAll
 	}
 	return 0, 0

@@ -302,7 +302,7 @@ func verifyCloudSet(ctx context.Context, c *cli.Command, api *client.Client, arg
 	}
 	reads := "Reads no contents from the bucket."
 	if bytes, cost := u.Verified(c.String("level"), c.Int("sample")); bytes > 0 {
-		reads = fmt.Sprintf("Reads about %s from %s, %s.", size(bytes), u.Bucket, money(cost, u.Currency))
+		reads = fmt.Sprintf("Reads up to %s from %s, %s.", size(bytes), u.Bucket, money(cost, u.Currency))
 	}
 	if c.Bool("rehearse") {
 		return done(c, u, "%s Nothing was verified.", reads)

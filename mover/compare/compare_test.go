@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -253,6 +254,55 @@ func TestStubs(t *testing.T) {
 		s, err := run(t.Context(), c, &State{})
 		if want := []string{"other content", "unread unreadable"}; err != nil || !slices.Equal(s.found, want) {
 			t.Errorf("%s first: found %q, %v; want %q", c.First.Name, s.found, err, want)
+		}
+	}
+}
+
+// A bucket keeps hashes beside most files: only a full comparison reads it, each file once.
+func TestStubsOfBucket(t *testing.T) {
+	bucket, edge := &memory.Tree{CaseSensitive: true, Objects: true}, &memory.Tree{CaseSensitive: true}
+	files := map[string]string{"kept": "thorns", "other": "bulbs!", "no hash": "twenty bytes at most", "of it": "twenty bytes as well", "of another": "twenty bytes as ever"}
+	treetest.Files(t, bucket, at, files)
+	treetest.Files(t, edge, at, files)
+	for name, text := range files {
+		object, err := bucket.Stat(t.Context(), name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		mark := map[string]tree.Mark{"other": {Digest: blake3.Sum256([]byte("thorns"))}, "of it": {Version: object.Version}, "of another": {Version: "v0"}}[name]
+		if mark == (tree.Mark{}) {
+			mark.Digest = blake3.Sum256([]byte(text))
+		}
+		e, err := edge.Stat(t.Context(), name)
+		if err == nil {
+			_, err = edge.Offload(t.Context(), name, e, mark)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for level, c := range map[Level]struct{ opened, listed []string }{
+		Sample: {opened: []string{"no hash"}, listed: []string{"no hash"}},
+		Full:   {opened: []string{"kept", "no hash", "of it", "other"}, listed: []string{"kept", "no hash", "of it"}},
+	} {
+		var mu sync.Mutex
+		var opened []string
+		bucket.Fault = func(step, name string) error {
+			mu.Lock()
+			defer mu.Unlock()
+			if step == "open" {
+				opened = append(opened, name)
+			}
+			return nil
+		}
+		s, err := run(t.Context(), &Comparison{First: Side{Name: "haar", Tree: bucket}, Second: Side{Name: "sedge", Tree: edge}, Level: level, Sample: 5, Random: rand.New(rand.NewPCG(1, 2))}, &State{})
+		slices.Sort(opened)
+		if want := []string{"of another unreadable", "other content"}; err != nil || !slices.Equal(s.found, want) || !slices.Equal(opened, c.opened) {
+			t.Errorf("%s: found %q, opened %q, %v; want %q and %q", level, s.found, opened, err, want, c.opened)
+		}
+		listed := slices.DeleteFunc(s.read, func(line string) bool { return strings.HasSuffix(line, " false") })
+		if want := strings.Join(c.listed, " true ") + " true"; strings.Join(listed, " ") != want {
+			t.Errorf("%s: listed %q, want %q", level, listed, want)
 		}
 	}
 }

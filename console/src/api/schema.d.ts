@@ -3497,8 +3497,13 @@ export interface components {
              */
             files: number;
             /**
+             * Format: int64
+             * @description How many times a full verification reads every file: once for each replica that is compared with the bucket
+             */
+            fullReads: number;
+            /**
              * Format: double
-             * @description Price of reading every file once, as a full verification does
+             * @description Price of reading every file once
              */
             readAll: number;
             /** @description Name of the cloud set */

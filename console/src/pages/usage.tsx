@@ -20,7 +20,7 @@ export function CloudUsage({ set }: { set: ReplicaSet }) {
         facts={[
           ["Stored", `${plural(u.files, "file")}, ${bytes(u.bytes)}${u.earlier > 0 ? `, and ${plural(u.earlier, "earlier version")}, ${bytes(u.earlierBytes)}` : ""}: ${money(u.stored, u.currency, "per month")}`],
           ...u.edges.map((e) => [`Reads by ${e.replica}`, `${bytes(e.carried)} since ${when(u.since)}${e.fetched > 0 ? `, and ${bytes(e.fetchedBytes)} for ${plural(e.fetched, "stub")} since its mover started` : ""}: ${money(e.cost, u.currency)}${e.problem ? ` (${e.problem})` : ""}`] as [string, string]),
-          ["Full verification", `reads ${bytes(u.bytes)}: ${money(u.readAll, u.currency)}`],
+          ["Full verification", `reads ${bytes(u.fullReads * u.bytes)}: ${money(u.fullReads * u.readAll, u.currency)}`],
         ]}
       />
     </Section>

@@ -25,7 +25,10 @@ func (s *Edges) Usage(ctx context.Context, name string) (u model.CloudUsage, err
 	if v.Cloud != nil {
 		prices = v.Cloud.Prices()
 	}
-	u = model.CloudUsage{Set: set.Name, Bucket: hub.Name, Since: set.Created, Currency: prices.Currency, Earlier: hub.Attic.Items, EarlierBytes: hub.Attic.Bytes, Edges: []model.EdgeUsage{}}
+	u = model.CloudUsage{Set: set.Name, Bucket: hub.Name, Since: set.Created, Currency: prices.Currency, Earlier: hub.Attic.Items, EarlierBytes: hub.Attic.Bytes, FullReads: 1, Edges: []model.EdgeUsage{}}
+	if hub.Seed {
+		u.FullReads = len(set.Replicas) - 1
+	}
 	err = s.DB.EachHeld(ctx, replica.ID(hub.ID), func(_ string, folder bool, size int64, _ time.Time) error {
 		if !folder {
 			u.Files, u.Bytes = u.Files+1, u.Bytes+size
