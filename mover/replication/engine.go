@@ -54,6 +54,13 @@ type Replica struct {
 	// tree that holds stubs, and a hub that is a bucket.
 	AsStub func(name string, size int64, modified time.Time) bool
 
+	// Removals tells how much may be removed there at once. RemovalsWait is true while more was, and waits for a decision.
+	Removals     replica.RemovalGuard
+	RemovalsWait bool
+	Decision     replica.Decision
+	// Entries is how many files and folders its last scan has seen.
+	Entries int64
+
 	protected time.Time // when its work folder was last looked at
 }
 
@@ -82,6 +89,9 @@ type Engine struct {
 	// Busied is told the folders in which a look found that people changed
 	// something, and how much. It may be called side by side, and be nil.
 	Busied func(id replica.ID, folder string, changes int)
+	// RemovalsWait is told what waits for a decision at a replica, after each scan while something does; and of no files when
+	// nothing does any more. It may be called side by side, and be nil.
+	RemovalsWait func(id replica.ID, waiting replica.Removals)
 	// LeaveOut says what the set is not about: it stays where it is, as it is. nil
 	// leaves nothing out.
 	LeaveOut func(name string, entry tree.Entry) bool
@@ -102,7 +112,7 @@ type Engine struct {
 
 	claims       claims
 	known        known
-	mu           sync.Mutex // of what follows, and of Scanned and Filled of the replicas
+	mu           sync.Mutex // of what follows, and of what changes of the replicas
 	endpoints    map[replica.ID]*transfer.Endpoint
 	looks        map[replica.ID]*sync.Mutex
 	lanes        map[replica.Lane]*progress

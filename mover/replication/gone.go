@@ -47,21 +47,68 @@ func (s *scan) notListed(ctx context.Context, folder string, left map[string]rep
 	return nil
 }
 
-// gone looks once more for what was not listed, and notes that it is not there.
+// gone looks once more for what was not listed, and notes that it is not there. Of removals that wait for a decision it notes
+// nothing, or that the files are to come back.
 func (s *scan) gone(ctx context.Context) error {
 	s.mu.Lock()
 	absent := s.absent
 	s.absent, s.kept = nil, 0
 	s.mu.Unlock()
+	waiting, err := s.heldBack(ctx, absent)
+	if err != nil {
+		return err
+	}
 	for _, a := range absent {
-		if err := s.goneIn(ctx, a); err != nil {
+		var gone, waits absence
+		for _, key := range a.keys {
+			if waiting[key] {
+				waits.keys = append(waits.keys, key)
+			} else {
+				gone.keys = append(gone.keys, key)
+			}
+		}
+		gone.folder, waits.folder = a.folder, a.folder
+		if err := s.goneIn(ctx, gone, s.removed(s.r)); err != nil {
 			return err
+		}
+		if s.decision == replica.Restore {
+			if err := s.goneIn(ctx, waits, s.restored(s.r)); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
-func (s *scan) goneIn(ctx context.Context, a absence) error {
+// departure is how it is noted that nothing is at paths of a replica any more.
+type departure struct {
+	queue []replica.Lane // that hear of it
+	// first is called before, with the records as they will be; nil does nothing.
+	first func(context.Context, []replica.Record) error
+}
+
+// removed lets the others remove it as well.
+func (e *Engine) removed(r *Replica) departure { return departure{queue: e.toTell(r)} }
+
+// restored lets it come back from the others.
+func (e *Engine) restored(r *Replica) departure {
+	return departure{e.into(r), func(ctx context.Context, gone []replica.Record) error { return e.reviveFor(ctx, r, gone) }}
+}
+
+// keepGone keeps records of what is gone; scanned is true of what a scan did not find.
+func (e *Engine) keepGone(ctx context.Context, r *Replica, gone []replica.Record, d departure, scanned bool) error {
+	if len(gone) == 0 {
+		return nil
+	}
+	if d.first != nil {
+		if err := d.first(ctx, gone); err != nil {
+			return err
+		}
+	}
+	return e.keep(ctx, replica.Change{Replica: r.ID, Records: gone, Queue: d.queue}, scanned)
+}
+
+func (s *scan) goneIn(ctx context.Context, a absence, d departure) error {
 	h := s.newHold()
 	defer h.release()
 	name := a.folder
@@ -101,7 +148,7 @@ func (s *scan) goneIn(ctx context.Context, a absence) error {
 			}
 		}
 		if rec.Kind == replica.Folder {
-			err := s.emptied(ctx, s.r, rec.Key)
+			err := s.emptied(ctx, s.r, rec.Key, d)
 			if errors.Is(err, errLater) {
 				s.count(0, 0, 1)
 				continue
@@ -117,14 +164,20 @@ func (s *scan) goneIn(ctx context.Context, a absence) error {
 			changed = append(changed, rec)
 		}
 	}
+	if err := s.keepGone(ctx, s.r, changed, d, true); errors.Is(err, errLater) {
+		s.count(0, 0, len(changed))
+		return nil
+	} else if err != nil {
+		return err
+	}
 	s.count(0, len(changed), 0)
-	return s.save(ctx, changed, "")
+	return nil
 }
 
-// emptied notes that everything below a folder that is gone is gone. It returns
+// emptied notes of everything below a folder that is gone that it is. It returns
 // errLater when somebody is at work there: then the folder is not to be noted as
 // gone yet.
-func (e *Engine) emptied(ctx context.Context, r *Replica, key string) error {
+func (e *Engine) emptied(ctx context.Context, r *Replica, key string, d departure) error {
 	children, err := e.Store.Children(ctx, r.ID, key)
 	if err != nil {
 		return &storeError{err}
@@ -151,7 +204,7 @@ func (e *Engine) emptied(ctx context.Context, r *Replica, key string) error {
 	var changed []replica.Record
 	for _, rec := range records {
 		if rec.Kind == replica.Folder {
-			if err := e.emptied(ctx, r, rec.Key); err != nil {
+			if err := e.emptied(ctx, r, rec.Key, d); err != nil {
 				return err
 			}
 		}
@@ -159,8 +212,5 @@ func (e *Engine) emptied(ctx context.Context, r *Replica, key string) error {
 			changed = append(changed, rec)
 		}
 	}
-	if len(changed) == 0 {
-		return nil
-	}
-	return e.save(ctx, replica.Change{Replica: r.ID, Records: changed, Queue: e.toTell(r)})
+	return e.keepGone(ctx, r, changed, d, false)
 }

@@ -50,6 +50,9 @@ func (e *Engine) observe(ctx context.Context, r *Replica, path string, rec repli
 		if _, found, err = e.look(ctx, r, path); err != nil || found {
 			return rec, false, cmp.Or(err, errLater)
 		}
+		if wait, err := e.waitsWith(ctx, r, &rec); err != nil || wait {
+			return rec, false, cmp.Or(err, errLater)
+		}
 		changed := e.noteRemoved(r, &rec)
 		return rec, changed, nil
 	}

@@ -34,7 +34,11 @@ func (e *Engine) PartialScan(ctx context.Context, id replica.ID, folders []strin
 			return s.done, err
 		}
 	}
-	return s.done, s.gone(ctx)
+	if err := s.gone(ctx); err != nil {
+		return s.done, err
+	}
+	s.tellRemovals(false)
+	return s.done, nil
 }
 
 // Again are the folders of a replica that are to be looked at again soon, by a

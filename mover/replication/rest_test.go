@@ -73,7 +73,7 @@ func (r *resting) goesOn() bool {
 // settled reports whether scans of all replicas found nothing since the last change.
 func (r *resting) settled() bool {
 	for _, one := range r.replicas {
-		if kept, ok := r.quiet[one.ID]; !ok || kept != r.database.saves {
+		if kept, ok := r.quiet[one.ID]; !ok || kept != r.database.saves || one.RemovalsWait {
 			return false
 		}
 	}
@@ -91,6 +91,7 @@ func (r *resting) scan(one *Replica) {
 			return
 		}
 		r.found(one, s, kept)
+		r.decide(one)
 		for left := min((r.steps-began)*r.scanShare, mostSteps/20); left > 0 && r.goesOn(); left -= 100 {
 			r.pause(fmt.Sprint("scan again ", one.ID), min(left, 100))
 			r.partialScan(context.Background(), one)

@@ -63,6 +63,7 @@ func (e *Engine) Scan(ctx context.Context, id replica.ID) (Scanned, error) {
 	if err := cmp.Or(s.gone(ctx), s.makeAgain(ctx)); err != nil {
 		return s.done, err
 	}
+	s.tellRemovals(true)
 	e.claims.allLookedAt(id, s.number)
 	if err := e.examine(ctx, s.r); err != nil {
 		return s.done, err
@@ -101,7 +102,13 @@ func (e *Engine) looking(id replica.ID) (done func()) {
 
 // newScan is a scan that looks at one folder after the other.
 func (e *Engine) newScan(id replica.ID) *scan {
-	return &scan{Engine: e, r: e.replica(id), number: e.claims.newScan()}
+	s := &scan{Engine: e, r: e.replica(id), number: e.claims.newScan()}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if s.r.RemovalsWait {
+		s.decision = s.r.Decision
+	}
+	return s
 }
 
 type scan struct {
@@ -116,9 +123,13 @@ type scan struct {
 	// shallow looks at folders that are known already not any further.
 	shallow bool
 
-	mu     sync.Mutex
-	done   Scanned
-	absent []absence
+	// decision is what was decided about removals that wait, when the scan began.
+	decision replica.Decision
+
+	mu      sync.Mutex
+	done    Scanned
+	absent  []absence
+	waiting replica.Removals // not noted, since they wait for a decision
 	// implied are keys of folders of an object store that no object stands for.
 	implied []string
 	// kept is how many paths are absent.
@@ -416,7 +427,7 @@ func (s *scan) entry(ctx context.Context, c *candidate, stale bool, were origins
 		now, news, err = s.note(ctx, s.r, c.path, was, c.entry, were)
 	}
 	if err == nil && now.Kind != was.Kind && was.Kind == replica.Folder {
-		err = s.emptied(ctx, s.r, was.Key) // nothing is below it any more
+		err = s.emptied(ctx, s.r, was.Key, s.removed(s.r)) // nothing is below it any more
 	}
 	if err == nil && now.Kind != replica.None && s.owns(c.entry) {
 		err = s.r.Tree.Apply(ctx, c.path, tree.Meta{Descriptor: now.Seen.Descriptor})

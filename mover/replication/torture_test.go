@@ -34,6 +34,11 @@ func (w *world) turn() {
 		w.away[i] = w.random.IntN(12) == 0 || w.away[i] && w.random.IntN(3) > 0
 		w.full[i] = w.random.IntN(12) == 0 || w.full[i] && w.random.IntN(3) > 0
 	}
+	for _, r := range w.replicas {
+		if w.limited && w.random.IntN(3) == 0 {
+			w.decide(r)
+		}
+	}
 	for _, l := range w.lanes {
 		w.slow[l], w.stopped[l] = w.random.IntN(6) == 0, w.random.IntN(8) == 0 || w.stopped[l] && w.random.IntN(3) > 0
 	}
@@ -185,7 +190,7 @@ func (w *world) check() error {
 	if err := w.leftovers(); err != nil {
 		return err
 	}
-	if err := w.nothingImagined(); err != nil && !w.clashed {
+	if err := w.nothingImagined(); err != nil && !w.clashed && !w.restored {
 		return err
 	}
 	first, _ := w.show(0)

@@ -58,6 +58,10 @@ type world struct {
 	objects bool
 	// stubs is true where the first replica is a bucket, and the others are its edges.
 	stubs bool
+	// limited is true where removals of much wait for a decision.
+	limited bool
+	// restored is true when some of them were restored: then files count as changed where nobody touched them.
+	restored bool
 	// deep is true where people have folders in folders, and move them into each other.
 	deep      bool
 	scanShare int                     // how much longer pauses between scans are than the scans
@@ -93,7 +97,7 @@ func newWorld(seed uint64) *world {
 	w.deltaFrom = 1 + w.random.Int64N(2)*1000
 	w.mostAbsent = w.random.IntN(2) * (1 + w.random.IntN(5))
 	w.piece = w.random.Int64N(2) * (1 + w.random.Int64N(600))
-	w.objects, w.stubs = seed%4 == 3, seed%4 == 1
+	w.objects, w.stubs, w.limited = seed%4 == 3, seed%4 == 1, seed%3 == 2
 	if w.random.IntN(2) == 0 {
 		w.filler = fmt.Sprintf("%x", randomText(seed, 1000))
 	}
@@ -138,11 +142,29 @@ func (w *world) place(seed bool) {
 	w.worked[i] = map[string]bool{}
 	w.last++
 	r := &Replica{ID: w.last, Name: fmt.Sprint("r", i+1), Tree: t, Seed: seed, Intake: int64(w.random.IntN(3) * 10)}
+	r.Removals = w.removalGuard()
 	if w.stubs && i > 0 {
 		t.Source = w.inBucket
 		r.AsStub = asStub
 	}
 	w.replicas = append(w.replicas, r)
+}
+
+func (w *world) removalGuard() replica.RemovalGuard {
+	if w.limited {
+		return replica.RemovalGuard{Percent: 30, Least: 1}
+	}
+	return replica.RemovalGuard{}
+}
+
+// decide lets people decide what is to become of removals that wait.
+func (w *world) decide(r *Replica) {
+	if r.RemovalsWait && r.Decision == replica.Undecided {
+		d := []replica.Decision{replica.Apply, replica.Restore}[w.random.IntN(2)]
+		w.log("%s removals at %s", d, r.Name)
+		w.engine.Decide(r.ID, d)
+		w.restored = w.restored || d == replica.Restore
+	}
 }
 
 // asStub lets about half of what comes to an edge become stubs.
@@ -209,7 +231,7 @@ func (w *world) changeMembers() {
 	w.log("%s begins anew", r.Name)
 	w.database.forget(r.ID)
 	w.last++
-	fresh := &Replica{ID: w.last, Name: r.Name, Tree: r.Tree, Intake: r.Intake, AsStub: r.AsStub}
+	fresh := &Replica{ID: w.last, Name: r.Name, Tree: r.Tree, Intake: r.Intake, AsStub: r.AsStub, Removals: w.removalGuard()}
 	if r.Seed {
 		w.replicas[other].Seed = true
 		for key, rec := range w.database.all(w.replicas[other].ID) {

@@ -1,0 +1,195 @@
+package replication
+
+import (
+	"context"
+
+	"bridgespan/core/replica"
+)
+
+// Of a replica with a removal limit, more removals than it allows are not noted until somebody has decided. Meanwhile the records
+// say that the files are there, and every look finds them missing again.
+
+// Decide tells what is to become of the removals that wait at a replica, at its next scan.
+func (e *Engine) Decide(id replica.ID, d replica.Decision) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.replica(id).Decision = d
+}
+
+// heldBack returns the keys, among what is absent, of files and of folders with files that are missing and wait for a decision.
+func (s *scan) heldBack(ctx context.Context, absent []absence) (map[string]bool, error) {
+	if s.r.Removals.Percent == 0 || !s.scanned(s.r) || s.decision == replica.Apply {
+		return nil, nil
+	}
+	keys := map[string]bool{}
+	var all replica.Removals
+	for _, a := range absent {
+		records, err := s.Store.Get(ctx, s.r.ID, a.keys...)
+		if err != nil {
+			return nil, err
+		}
+		for i := range records {
+			missing, err := s.missing(ctx, s.r, records[i:i+1])
+			if err != nil {
+				return nil, err
+			}
+			if missing.Items > 0 {
+				keys[records[i].Key] = true
+				all.AddAll(missing)
+			}
+		}
+	}
+	if s.decision != replica.Restore && !s.wait(s.r, all.Items) {
+		return nil, nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.waiting.AddAll(all)
+	return keys, nil
+}
+
+// wait reports whether missing items wait for a decision; those that do not are counted as removed.
+func (e *Engine) wait(r *Replica, missing int64) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	now := e.Now()
+	if missing > 0 && r.RemovalsWait || r.Removals.Exceeds(now, missing, r.Entries-missing) {
+		return true
+	}
+	r.Removals.Pass(now, missing)
+	return false
+}
+
+// waitsWith reports whether the files of a folder that is gone wait for a decision.
+func (e *Engine) waitsWith(ctx context.Context, r *Replica, folder *replica.Record) (bool, error) {
+	if folder.Kind != replica.Folder || r.Removals.Percent == 0 || !e.scanned(r) {
+		return false, nil
+	}
+	missing, err := e.missing(ctx, r, []replica.Record{*folder})
+	return err == nil && e.wait(r, missing.Items), err
+}
+
+// missing adds up the files among records of paths where nothing is any more, and below them: without those that were renamed, and
+// those that did not belong to the set.
+func (e *Engine) missing(ctx context.Context, r *Replica, records []replica.Record) (m replica.Removals, err error) {
+	moved, err := e.moved(ctx, r, records)
+	if err != nil {
+		return m, err
+	}
+	for i := range records {
+		rec := &records[i]
+		switch {
+		case rec.Pending != nil, rec.Prior(), moved[rec.Key]:
+		case rec.Kind == replica.File:
+			m.Add(rec)
+		case rec.Kind == replica.Folder:
+			children, err := e.Store.Children(ctx, r.ID, rec.Key)
+			if err != nil {
+				return m, &storeError{err}
+			}
+			below, err := e.missing(ctx, r, children)
+			if err != nil {
+				return m, err
+			}
+			if below.Items > 0 {
+				below.Items++
+			}
+			m.AddAll(below)
+		}
+	}
+	return m, nil
+}
+
+// moved returns the keys of files that are at another path now, as their numbers tell.
+func (e *Engine) moved(ctx context.Context, r *Replica, records []replica.Record) (map[string]bool, error) {
+	were := map[uint64][]*replica.Record{}
+	var ids []uint64
+	for i := range records {
+		if rec := &records[i]; rec.Kind == replica.File && rec.Seen.ID != 0 {
+			were[rec.Seen.ID] = append(were[rec.Seen.ID], rec)
+			ids = append(ids, rec.Seen.ID)
+		}
+	}
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	others, err := e.Store.ByFile(ctx, r.ID, ids...)
+	if err != nil {
+		return nil, &storeError{err}
+	}
+	moved := map[string]bool{}
+	for i := range others {
+		o := &others[i]
+		for _, rec := range were[o.Seen.ID] {
+			if o.Key != rec.Key && o.Moved == rec.Key && o.Kind == replica.File && o.Size == rec.Size {
+				moved[rec.Key] = true
+			}
+		}
+	}
+	return moved, nil
+}
+
+// reviveFor lets what is gone at a replica count as changed where it may come from: then it wins against the removal.
+func (e *Engine) reviveFor(ctx context.Context, r *Replica, gone []replica.Record) error {
+	h := e.newHold()
+	defer h.release()
+	keys := make([]string, len(gone))
+	for i := range gone {
+		keys[i] = gone[i].Key
+	}
+	for _, l := range e.into(r) {
+		o := e.replica(l.From)
+		records, err := e.Store.Get(ctx, o.ID, keys...)
+		if err != nil {
+			return &storeError{err}
+		}
+		var revived []replica.Record
+		for _, rec := range records {
+			switch {
+			case rec.Kind == replica.None || rec.Prior():
+				continue
+			case rec.Pending != nil, !h.change(o, rec.Key):
+				return errBusy
+			}
+			rec.Content.Version = rec.Version.Advance(o.ID)
+			rec.Content.Changed, rec.Content.By = e.Now(), o.ID
+			revived = append(revived, rec)
+		}
+		if len(revived) == 0 {
+			continue
+		}
+		if err := e.save(ctx, replica.Change{Replica: o.ID, Records: revived, Queue: e.toTell(o)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// tellRemovals reports what waits for a decision after a look: a look at all tells all that waits, and ends what was decided.
+func (s *scan) tellRemovals(all bool) {
+	s.mu.Lock()
+	waiting := s.waiting
+	s.mu.Unlock()
+	s.Engine.mu.Lock()
+	before := s.r.RemovalsWait
+	switch {
+	case !all:
+		s.r.RemovalsWait = before || waiting.Items > 0
+	case s.decision == replica.Undecided:
+		s.r.RemovalsWait = waiting.Items > 0
+	case s.done.Busy == 0: // else the next look does the rest
+		waiting, s.r.RemovalsWait = replica.Removals{}, false
+	}
+	if !s.r.RemovalsWait { // no decision is kept for other removals
+		s.r.Decision = replica.Undecided
+	}
+	if all {
+		s.r.Entries = s.done.Entries + waiting.Items
+		waiting.Of = s.r.Entries
+	}
+	now := s.r.RemovalsWait
+	s.Engine.mu.Unlock()
+	if s.RemovalsWait != nil && (before != now || now && all) {
+		s.RemovalsWait(s.r.ID, waiting)
+	}
+}
