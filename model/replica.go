@@ -8,31 +8,33 @@ import (
 	"bridgespan/core/filter"
 	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
+	"bridgespan/core/replica"
 )
 
 // ReplicaSet is a folder that is kept the same in several places.
 type ReplicaSet struct {
-	ID          int64             `json:"-"`
-	Name        string            `json:"name" doc:"Name of the set"`
-	Note        string            `json:"note,omitempty" doc:"For administrators"`
-	Layout      string            `json:"layout" enum:"mesh,hub,chain,custom" doc:"Between which replicas lanes lead"`
-	Calendar    string            `json:"calendar" doc:"When lanes are open and how fast, for those without a calendar of their own, as rules such as \"full; mon-fri 8-18 off\""`
-	Filter      filter.Rules      `json:"filter" doc:"What is kept the same"`
-	Permissions string            `json:"permissions" enum:"carry,map,leave" doc:"carry: permissions and attributes are the same everywhere; map: they are carried through an account map; leave: each replica has its own"`
-	AccountMap  string            `json:"accountMap,omitempty" doc:"Name of the account map that permissions are carried through"`
-	AccountsOf  string            `json:"accountsOf,omitempty" doc:"Server whose accounts the map turns into those of the others"`
-	AtticDays   int               `json:"atticDays" doc:"For how many days attics keep things"`
-	Retry       Retry             `json:"retry" doc:"How what could not be carried is tried again"`
-	Alerts      []finding.Finding `json:"alerts" doc:"What needs somebody, the worst first"`
-	Paused      bool              `json:"paused" doc:"Whether nothing is looked at or carried"`
-	State       string            `json:"state" enum:"stalled,pausing,paused,failing,filling,behind,steady" doc:"How it is in one word"`
-	Summary     string            `json:"summary" doc:"How it is in a sentence"`
-	Replicas    []Replica         `json:"replicas" doc:"In the order in which they were named"`
-	Lanes       []Lane            `json:"lanes" doc:"Each direction between two replicas"`
-	PlanRun     int64             `json:"planRun,omitempty" doc:"Number of the plan that it was made of"`
-	Verified    *LastVerified     `json:"verified,omitempty" doc:"What came of the last verification; absent when there was none"`
-	Created     time.Time         `json:"created" doc:"When it was made"`
-	Version     int64             `json:"version" doc:"Goes up with every change of its settings; the ETag"`
+	ID           int64             `json:"-"`
+	Name         string            `json:"name" doc:"Name of the set"`
+	Note         string            `json:"note,omitempty" doc:"For administrators"`
+	Layout       string            `json:"layout" enum:"mesh,hub,chain,custom" doc:"Between which replicas lanes lead"`
+	Calendar     string            `json:"calendar" doc:"When lanes are open and how fast, for those without a calendar of their own, as rules such as \"full; mon-fri 8-18 off\""`
+	Filter       filter.Rules      `json:"filter" doc:"What is kept the same"`
+	Permissions  string            `json:"permissions" enum:"carry,map,leave" doc:"carry: permissions and attributes are the same everywhere; map: they are carried through an account map; leave: each replica has its own"`
+	AccountMap   string            `json:"accountMap,omitempty" doc:"Name of the account map that permissions are carried through"`
+	AccountsOf   string            `json:"accountsOf,omitempty" doc:"Server whose accounts the map turns into those of the others"`
+	AtticDays    int               `json:"atticDays" doc:"For how many days attics keep things"`
+	RemovalLimit int               `json:"removalLimit" doc:"Percent of the files and folders of a replica: when more are removed there within an hour, the removals wait for a decision; 0 for no limit"`
+	Retry        Retry             `json:"retry" doc:"How what could not be carried is tried again"`
+	Alerts       []finding.Finding `json:"alerts" doc:"What needs somebody, the worst first"`
+	Paused       bool              `json:"paused" doc:"Whether nothing is looked at or carried"`
+	State        string            `json:"state" enum:"stalled,pausing,paused,failing,filling,behind,steady" doc:"How it is in one word"`
+	Summary      string            `json:"summary" doc:"How it is in a sentence"`
+	Replicas     []Replica         `json:"replicas" doc:"In the order in which they were named"`
+	Lanes        []Lane            `json:"lanes" doc:"Each direction between two replicas"`
+	PlanRun      int64             `json:"planRun,omitempty" doc:"Number of the plan that it was made of"`
+	Verified     *LastVerified     `json:"verified,omitempty" doc:"What came of the last verification; absent when there was none"`
+	Created      time.Time         `json:"created" doc:"When it was made"`
+	Version      int64             `json:"version" doc:"Goes up with every change of its settings; the ETag"`
 }
 
 // Retry is how what could not be carried, since somebody holds it say, is tried
@@ -130,6 +132,9 @@ type Replica struct {
 	Troubles      int64      `json:"troubles" doc:"How many paths could not be worked at, and are tried again"`
 	Repairs       int64      `json:"repairs" doc:"How often a record contradicted what the replica showed, and was put right by looking again"`
 	Attic         Attic      `json:"attic" doc:"What its attic keeps"`
+	// Removals are nil while none wait.
+	Removals *WaitingRemovals `json:"removals,omitempty" doc:"Removals there that wait for a decision, since they are more than the limit of the set; absent when none wait"`
+	Decision replica.Decision `json:"decision,omitempty" enum:"apply,restore" doc:"What was decided about them, until that is done: apply carries them to the others, restore brings the files back"`
 	// Accounts are what accounts in the permissions of the set are at a new replica.
 	Accounts map[account.SID]account.SID `json:"-"`
 	// Rights are the permissions that its folder is made with.
@@ -137,6 +142,19 @@ type Replica struct {
 	// Hub is where the bucket of an edge is.
 	Hub namespace.Target `json:"-"`
 }
+
+// WaitingRemovals are files that are missing at a replica, and stay at the others until somebody has decided.
+type WaitingRemovals struct {
+	Since    time.Time `json:"since" doc:"Since when they wait"`
+	Items    int64     `json:"items" doc:"Files that are missing, and folders that they were in"`
+	Files    int64     `json:"files" doc:"Files that are missing"`
+	Bytes    int64     `json:"bytes" doc:"Their bytes"`
+	Of       int64     `json:"of" doc:"Files and folders that the replica had"`
+	Examples []string  `json:"examples" doc:"Some of the files, in lower case"`
+}
+
+// CloudRemovalLimit is the removal limit of cloud sets, unless set otherwise.
+const CloudRemovalLimit = 25
 
 // UsualSweep is how often a bucket is scanned, unless set otherwise: its provider charges for listings.
 const UsualSweep = 6 * time.Hour
@@ -227,19 +245,20 @@ type Carried struct {
 
 // NewReplicaSet is what a set is made of.
 type NewReplicaSet struct {
-	Name        string       `json:"name" maxLength:"200" doc:"Name of the set"`
-	Note        string       `json:"note,omitempty" doc:"For administrators"`
-	Replicas    []NewReplica `json:"replicas" minItems:"2" maxItems:"32" doc:"Where the folder is to be kept"`
-	Layout      string       `json:"layout,omitempty" enum:"mesh,hub,chain,custom" doc:"mesh (when absent): all with all; hub: the first one with each; chain: each with the next; custom: the lanes that are given"`
-	Lanes       []NewLane    `json:"lanes,omitempty" maxItems:"1000" doc:"Lanes with a calendar of their own, and all lanes of a custom layout"`
-	Calendar    string       `json:"calendar,omitempty" doc:"When lanes are open and how fast, as rules such as \"full; mon-fri 8-18 off\"; always when absent"`
-	Filter      filter.Rules `json:"filter,omitempty" doc:"What is kept the same; everything when absent"`
-	Permissions string       `json:"permissions,omitempty" enum:"carry,map,leave" doc:"carry (when absent): permissions and attributes are the same everywhere; map: they are carried through an account map; leave: each replica has its own"`
-	AccountMap  string       `json:"accountMap,omitempty" doc:"Name of the account map that permissions are carried through"`
-	AtticDays   int          `json:"atticDays,omitempty" minimum:"1" maximum:"3650" doc:"For how many days attics keep things; 60 when absent"`
-	Retry       *Retry       `json:"retry,omitempty" doc:"How what could not be carried is tried again; after 5 seconds, then twice as long each time up to 10 minutes, when absent"`
-	Anyway      bool         `json:"anyway,omitempty" doc:"Create the set even if its latest plan, or a check of it, failed"`
-	Publish     string       `json:"publish,omitempty" doc:"Path of a signpost that is to lead to all replicas, such as /trust/herbarium: it is made, or led to them as well; those that were not verified are held"`
+	Name         string       `json:"name" maxLength:"200" doc:"Name of the set"`
+	Note         string       `json:"note,omitempty" doc:"For administrators"`
+	Replicas     []NewReplica `json:"replicas" minItems:"2" maxItems:"32" doc:"Where the folder is to be kept"`
+	Layout       string       `json:"layout,omitempty" enum:"mesh,hub,chain,custom" doc:"mesh (when absent): all with all; hub: the first one with each; chain: each with the next; custom: the lanes that are given"`
+	Lanes        []NewLane    `json:"lanes,omitempty" maxItems:"1000" doc:"Lanes with a calendar of their own, and all lanes of a custom layout"`
+	Calendar     string       `json:"calendar,omitempty" doc:"When lanes are open and how fast, as rules such as \"full; mon-fri 8-18 off\"; always when absent"`
+	Filter       filter.Rules `json:"filter,omitempty" doc:"What is kept the same; everything when absent"`
+	Permissions  string       `json:"permissions,omitempty" enum:"carry,map,leave" doc:"carry (when absent): permissions and attributes are the same everywhere; map: they are carried through an account map; leave: each replica has its own"`
+	AccountMap   string       `json:"accountMap,omitempty" doc:"Name of the account map that permissions are carried through"`
+	AtticDays    int          `json:"atticDays,omitempty" minimum:"1" maximum:"3650" doc:"For how many days attics keep things; 60 when absent"`
+	RemovalLimit *int         `json:"removalLimit,omitempty" minimum:"0" maximum:"100" doc:"Percent of the files and folders of a replica: when more are removed there within an hour, the removals wait for a decision; 0 for no limit; 25 for cloud sets, and 0 for others, when absent"`
+	Retry        *Retry       `json:"retry,omitempty" doc:"How what could not be carried is tried again; after 5 seconds, then twice as long each time up to 10 minutes, when absent"`
+	Anyway       bool         `json:"anyway,omitempty" doc:"Create the set even if its latest plan, or a check of it, failed"`
+	Publish      string       `json:"publish,omitempty" doc:"Path of a signpost that is to lead to all replicas, such as /trust/herbarium: it is made, or led to them as well; those that were not verified are held"`
 }
 
 // NewReplica is where a set is to be kept.
@@ -265,13 +284,14 @@ type NewLane struct {
 
 // EditReplicaSet changes a set; what is absent stays.
 type EditReplicaSet struct {
-	Note      *string       `json:"note,omitempty" doc:"New note"`
-	Calendar  *string       `json:"calendar,omitempty" doc:"New calendar of all lanes without one of their own"`
-	Layout    *string       `json:"layout,omitempty" enum:"mesh,hub,chain" doc:"New layout; lanes that are in both stay as they are"`
-	Filter    *filter.Rules `json:"filter,omitempty" doc:"New filter; what it leaves out from now on stays where it is, and as it is"`
-	Retry     *Retry        `json:"retry,omitempty" doc:"How what could not be carried is tried again"`
-	AtticDays *int          `json:"atticDays,omitempty" minimum:"1" maximum:"3650" doc:"New age limit of attics"`
-	Paused    *bool         `json:"paused,omitempty" doc:"Whether nothing is looked at or carried"`
+	Note         *string       `json:"note,omitempty" doc:"New note"`
+	Calendar     *string       `json:"calendar,omitempty" doc:"New calendar of all lanes without one of their own"`
+	Layout       *string       `json:"layout,omitempty" enum:"mesh,hub,chain" doc:"New layout; lanes that are in both stay as they are"`
+	Filter       *filter.Rules `json:"filter,omitempty" doc:"New filter; what it leaves out from now on stays where it is, and as it is"`
+	Retry        *Retry        `json:"retry,omitempty" doc:"How what could not be carried is tried again"`
+	AtticDays    *int          `json:"atticDays,omitempty" minimum:"1" maximum:"3650" doc:"New age limit of attics"`
+	RemovalLimit *int          `json:"removalLimit,omitempty" minimum:"0" maximum:"100" doc:"New removal limit in percent; 0 for no limit"`
+	Paused       *bool         `json:"paused,omitempty" doc:"Whether nothing is looked at or carried"`
 }
 
 // SettingsChange is a change of settings of a set that is to be told beforehand:
@@ -304,12 +324,13 @@ type SettingsPreview struct {
 
 // EditReplica changes a place of a set; what is absent stays.
 type EditReplica struct {
-	IntakeQuota *int64       `json:"intakeQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that may be on their way in at a time"`
-	AtticQuota  *int64       `json:"atticQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that its attic may keep; 0 for no bound"`
-	SweepMin    *int         `json:"sweepMin,omitempty" minimum:"0" maximum:"10080" doc:"Minutes between two scans of a bucket; 0 for 360"`
-	Edge        *EdgePolicy  `json:"edge,omitempty" doc:"What it keeps whole from now on, as an edge of a cloud set"`
-	Home        *ReplicaHome `json:"home,omitempty" doc:"Another place for it, since its server was replaced, say: it is looked at anew, and what it holds is adopted"`
-	Seed        bool         `json:"seed,omitempty" doc:"Let it win the first fill, before anything was carried"`
+	IntakeQuota *int64            `json:"intakeQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that may be on their way in at a time"`
+	AtticQuota  *int64            `json:"atticQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that its attic may keep; 0 for no bound"`
+	SweepMin    *int              `json:"sweepMin,omitempty" minimum:"0" maximum:"10080" doc:"Minutes between two scans of a bucket; 0 for 360"`
+	Edge        *EdgePolicy       `json:"edge,omitempty" doc:"What it keeps whole from now on, as an edge of a cloud set"`
+	Removals    *replica.Decision `json:"removals,omitempty" enum:"apply,restore" doc:"What is to become of the removals that wait: apply carries them to the other replicas, restore brings the files back from there"`
+	Home        *ReplicaHome      `json:"home,omitempty" doc:"Another place for it, since its server was replaced, say: it is looked at anew, and what it holds is adopted"`
+	Seed        bool              `json:"seed,omitempty" doc:"Let it win the first fill, before anything was carried"`
 }
 
 // ReplicaHome is where a replica is.

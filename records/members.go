@@ -33,7 +33,7 @@ func (tx *Tx) StoreMembers(ctx context.Context, set *model.ReplicaSet, before []
 			}
 			continue
 		}
-		if _, _, err := tx.exec(ctx, `UPDATE replicas SET place = ?, seed = ?, intake_quota = ?, attic_quota = ?, sweep_min = ?, edge = ? WHERE id = ?`, i, r.Seed, r.IntakeQuota, r.AtticQuota, r.SweepMin, inJSON(&r.Edge), r.ID); err != nil {
+		if _, _, err := tx.exec(ctx, `UPDATE replicas SET place = ?, seed = ?, intake_quota = ?, attic_quota = ?, sweep_min = ?, edge = ?, removals_decision = ? WHERE id = ?`, i, r.Seed, r.IntakeQuota, r.AtticQuota, r.SweepMin, inJSON(&r.Edge), r.Decision, r.ID); err != nil {
 			return err
 		}
 	}

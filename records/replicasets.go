@@ -17,12 +17,12 @@ import (
 	"bridgespan/model"
 )
 
-const setColumns = `SELECT t.id, t.name, t.note, t.layout, t.calendar, t.filter, t.permissions, COALESCE(m.name, ''), COALESCE(v.name, ''), t.attic_days, t.paused, t.created, t.retry_first, t.retry_most, t.retry_alert, COALESCE(t.plan_run, 0), t.version
+const setColumns = `SELECT t.id, t.name, t.note, t.layout, t.calendar, t.filter, t.permissions, COALESCE(m.name, ''), COALESCE(v.name, ''), t.attic_days, t.removal_limit, t.paused, t.created, t.retry_first, t.retry_most, t.retry_alert, COALESCE(t.plan_run, 0), t.version
 	FROM replica_sets t LEFT JOIN account_maps m ON m.id = t.account_map_id LEFT JOIN servers v ON v.id = t.accounts_of`
 
 func scanSet(s scanner) (set model.ReplicaSet, err error) {
 	var rules []byte
-	if err = s.Scan(&set.ID, &set.Name, &set.Note, &set.Layout, &set.Calendar, &rules, &set.Permissions, &set.AccountMap, &set.AccountsOf, &set.AtticDays, &set.Paused, &set.Created, &set.Retry.FirstS, &set.Retry.MostS, &set.Retry.AlertAfter, &set.PlanRun, &set.Version); err != nil {
+	if err = s.Scan(&set.ID, &set.Name, &set.Note, &set.Layout, &set.Calendar, &rules, &set.Permissions, &set.AccountMap, &set.AccountsOf, &set.AtticDays, &set.RemovalLimit, &set.Paused, &set.Created, &set.Retry.FirstS, &set.Retry.MostS, &set.Retry.AlertAfter, &set.PlanRun, &set.Version); err != nil {
 		return set, err
 	}
 	return set, json.Unmarshal(rules, &set.Filter)
@@ -69,7 +69,7 @@ func LeaseOfSet(id int64) string { return fmt.Sprintf("replica set %d", id) }
 
 const replicaRows = `SELECT r.id, r.name, v.name, COALESCE(s.name, ''), r.share, r.sub, r.seed, r.intake_quota, r.attic_quota, r.sweep_min, r.edge, r.edge_figures, v.cloud IS NOT NULL, r.scanned, r.filled, r.entries, r.looked, r.look_ms,
 	r.state, r.trouble, r.since, r.settings, r.picked_up, (SELECT COUNT(*) FROM replica_troubles t WHERE t.replica_id = r.id), r.attic_items, r.attic_conflicts, r.attic_bytes,
-	r.attic_conflict_at, r.filled_at, r.intake_used, r.intake_full, r.accounts_stale, r.repairs, r.set_id
+	r.attic_conflict_at, r.filled_at, r.intake_used, r.intake_full, r.accounts_stale, r.repairs, r.removals, r.removals_decision, r.set_id
 	FROM replicas r JOIN servers v ON v.id = r.server_id LEFT JOIN sites s ON s.id = v.site_id`
 
 // ofSet is a replica or a lane, with the number of its set.
@@ -82,7 +82,7 @@ func scanReplica(s scanner) (row ofSet[model.Replica], err error) {
 	r := &row.of
 	var looked, since, picked, conflict, filled, full, stale sql.NullTime
 	err = s.Scan(&r.ID, &r.Name, &r.Server, &r.Site, &r.Share, &r.Sub, &r.Seed, &r.IntakeQuota, &r.AtticQuota, &r.SweepMin, inJSON(&r.Edge), inJSON(&r.EdgeFigures), &r.Swept, &r.Scanned, &r.Filled, &r.Entries, &looked, &r.LookMs,
-		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict, &filled, &r.IntakeUsed, &full, &stale, &r.Repairs, &row.set)
+		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict, &filled, &r.IntakeUsed, &full, &stale, &r.Repairs, inJSON(&r.Removals), &r.Decision, &row.set)
 	r.IntakeFull, r.AccountsStale = timeIn(full), timeIn(stale)
 	r.FilledAt = timeIn(filled)
 	r.Attic.LastConflict = timeIn(conflict)
@@ -169,9 +169,9 @@ func (tx *Tx) AddReplicaSet(ctx context.Context, set *model.ReplicaSet) error {
 	if err != nil {
 		return err
 	}
-	_, set.ID, err = tx.exec(ctx, `INSERT INTO replica_sets (name, name_key, note, layout, calendar, filter, permissions, account_map_id, accounts_of, attic_days, paused, created, retry_first, retry_most, retry_alert, plan_run)
-		VALUES (?, ?, ?, ?, ?, ?, ?, (SELECT id FROM account_maps WHERE name_key = ?), (SELECT id FROM servers WHERE name_key = ?), ?, ?, ?, ?, ?, ?, NULLIF(?, 0))`,
-		set.Name, namespace.Key(set.Name), set.Note, set.Layout, set.Calendar, rules, set.Permissions, namespace.Key(set.AccountMap), namespace.Key(set.AccountsOf), set.AtticDays, set.Paused, set.Created, set.Retry.FirstS, set.Retry.MostS, set.Retry.AlertAfter, set.PlanRun)
+	_, set.ID, err = tx.exec(ctx, `INSERT INTO replica_sets (name, name_key, note, layout, calendar, filter, permissions, account_map_id, accounts_of, attic_days, removal_limit, paused, created, retry_first, retry_most, retry_alert, plan_run)
+		VALUES (?, ?, ?, ?, ?, ?, ?, (SELECT id FROM account_maps WHERE name_key = ?), (SELECT id FROM servers WHERE name_key = ?), ?, ?, ?, ?, ?, ?, ?, NULLIF(?, 0))`,
+		set.Name, namespace.Key(set.Name), set.Note, set.Layout, set.Calendar, rules, set.Permissions, namespace.Key(set.AccountMap), namespace.Key(set.AccountsOf), set.AtticDays, set.RemovalLimit, set.Paused, set.Created, set.Retry.FirstS, set.Retry.MostS, set.Retry.AlertAfter, set.PlanRun)
 	if err != nil {
 		return taken(err, "name", "replica set", set.Name)
 	}
@@ -230,8 +230,8 @@ func (tx *Tx) UpdateReplicaSet(ctx context.Context, set model.ReplicaSet) error 
 	if err != nil {
 		return err
 	}
-	return tx.expectVersion(ctx, "replica set "+set.Name, `UPDATE replica_sets SET note = ?, layout = ?, calendar = ?, filter = ?, attic_days = ?, paused = ?, retry_first = ?, retry_most = ?, retry_alert = ?, version = version + 1 WHERE id = ? AND version = ?`,
-		set.Note, set.Layout, set.Calendar, rules, set.AtticDays, set.Paused, set.Retry.FirstS, set.Retry.MostS, set.Retry.AlertAfter, set.ID, set.Version)
+	return tx.expectVersion(ctx, "replica set "+set.Name, `UPDATE replica_sets SET note = ?, layout = ?, calendar = ?, filter = ?, attic_days = ?, removal_limit = ?, paused = ?, retry_first = ?, retry_most = ?, retry_alert = ?, version = version + 1 WHERE id = ? AND version = ?`,
+		set.Note, set.Layout, set.Calendar, rules, set.AtticDays, set.RemovalLimit, set.Paused, set.Retry.FirstS, set.Retry.MostS, set.Retry.AlertAfter, set.ID, set.Version)
 }
 
 // UpdateLane changes how a lane is opened and closed.
@@ -273,8 +273,8 @@ func (q Queries) ReplicasAt(ctx context.Context, server, share string) (list []m
 
 // StoreReplica keeps how a replica is.
 func (q Queries) StoreReplica(ctx context.Context, r model.Replica) error {
-	_, _, err := q.exec(ctx, `UPDATE replicas SET scanned = ?, filled_at = IF(? AND filled_at IS NULL, UTC_TIMESTAMP(6), filled_at), filled = ?, entries = ?, looked = ?, look_ms = ?, state = ?, trouble = ?, since = ?, settings = ?, picked_up = ?, intake_used = ?, intake_full = ?, accounts_stale = ?, repairs = ?, edge_figures = ? WHERE id = ?`,
-		r.Scanned, r.Filled, r.Filled, r.Entries, r.Looked, r.LookMs, r.State, short(r.Trouble, 2000), r.Since, r.Settings, r.PickedUp, r.IntakeUsed, r.IntakeFull, r.AccountsStale, r.Repairs, inJSON(&r.EdgeFigures), r.ID)
+	_, _, err := q.exec(ctx, `UPDATE replicas SET scanned = ?, filled_at = IF(? AND filled_at IS NULL, UTC_TIMESTAMP(6), filled_at), filled = ?, entries = ?, looked = ?, look_ms = ?, state = ?, trouble = ?, since = ?, settings = ?, picked_up = ?, intake_used = ?, intake_full = ?, accounts_stale = ?, repairs = ?, edge_figures = ?, removals = ?, removals_decision = IF(?, removals_decision, '') WHERE id = ?`,
+		r.Scanned, r.Filled, r.Filled, r.Entries, r.Looked, r.LookMs, r.State, short(r.Trouble, 2000), r.Since, r.Settings, r.PickedUp, r.IntakeUsed, r.IntakeFull, r.AccountsStale, r.Repairs, inJSON(&r.EdgeFigures), inJSON(&r.Removals), r.Removals != nil, r.ID)
 	return err
 }
 

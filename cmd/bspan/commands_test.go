@@ -34,7 +34,7 @@ const (
 const reedServer = `{"name":"reed","kind":"mover","site":"Upland","address":"reed.test","port":8620,"account":"","certificate":"abab","version":1}`
 
 const bedsSet = `{"name":"beds","layout":"mesh","calendar":"full","filter":{},"permissions":"carry","atticDays":60,"retry":{"firstS":5,"mostS":600,"alertAfter":10},"alerts":[{"kind":"silent","about":"elm","found":"it was not looked at","means":"changes are not seen","remedy":"look"}],"paused":false,"state":"steady","summary":"All 2 replicas hold the same.","created":"2026-11-01T10:00:00Z","version":3,
-	"replicas":[{"name":"oak","server":"oak","share":"store","seed":true,"state":"steady","words":"looked at","attic":{"items":0,"conflicts":0}},{"name":"elm","server":"elm","share":"store","state":"steady","words":"looked at","attic":{"items":1,"conflicts":1,"lastConflict":"2026-11-01T10:00:00Z"}}],
+	"replicas":[{"name":"oak","server":"oak","share":"store","seed":true,"state":"steady","words":"looked at","attic":{"items":0,"conflicts":0}},{"name":"elm","server":"elm","share":"store","state":"steady","words":"looked at","attic":{"items":1,"conflicts":1,"lastConflict":"2026-11-01T10:00:00Z"}},{"name":"ash","server":"ash","share":"store","state":"steady","words":"looked at","attic":{"items":0,"conflicts":0},"removals":{"since":"2026-11-01T10:00:00Z","items":4,"files":3,"bytes":2048,"of":10,"examples":["a/1.txt","a/2.txt"]}}],
 	"lanes":[{"from":"oak","to":"elm","state":"closed","words":"closed by hand; 2 paths wait","backlog":{"files":2,"bytes":2048},"carried":{"files":9,"bytes":4096,"conflicts":1}}]}`
 
 const (
@@ -126,6 +126,7 @@ func startService(t *testing.T) *service {
 		"PATCH /replica-sets/beds":                         bedsSet,
 		"POST /replica-sets/beds/replicas":                 bedsSet,
 		"PATCH /replica-sets/beds/replicas/elm":            bedsSet,
+		"PATCH /replica-sets/beds/replicas/ash":            bedsSet,
 		"DELETE /replica-sets/beds/replicas/elm":           bedsSet,
 		"POST /replica-sets/beds/verify":                   bedsVerified,
 		"GET /replica-verifications/5":                     bedsVerified,
@@ -338,6 +339,14 @@ func TestCommands(t *testing.T) {
 		{"replica rehome beds elm oak/quiet", `PATCH /replica-sets/beds/replicas/elm {"home":{"server":"oak","share":"quiet"}}`, "is at oak/quiet from now on", 0},
 		{"replica seed beds elm", `PATCH /replica-sets/beds/replicas/elm {"seed":true}`, "wins the first fill", 0},
 		{"replica quota --attic 2GiB beds elm", `PATCH /replica-sets/beds/replicas/elm {"atticQuota":2147483648}`, "quotas of elm", 0},
+		{"replica removals beds elm", "", "No removals wait at elm.", 0},
+		{"replica removals beds ash", "", "3 files, 2.0 KiB, of 10 files and folders. They stay", 0},
+		{"replica removals beds yew", "", `beds has no replica "yew"`, 2},
+		{"replica removals --apply beds ash", `PATCH /replica-sets/beds/replicas/ash {"removals":"apply"}`, "are removed at the other replicas as well", 0},
+		{"replica removals --restore beds ash", `PATCH /replica-sets/beds/replicas/ash {"removals":"restore"}`, "come back from the other replicas", 0},
+		{"replica removals --restore --rehearse beds ash", `POST /replica-sets/beds/preview {"replica":{"name":"ash","change":{"removals":"restore"}}}`, "nothing was changed", 0},
+		{"replica removals --restore --apply beds ash", "", "not both", 2},
+		{"replica edit --removal-limit 10 beds", `PATCH /replica-sets/beds {"removalLimit":10}`, "", 0},
 		{"replica sweep --every 90m beds elm", `PATCH /replica-sets/beds/replicas/elm {"sweepMin":90}`, "elm is scanned every 1h30m", 0},
 		{"replica sweep --every 0 beds elm", `PATCH /replica-sets/beds/replicas/elm {"sweepMin":0}`, "elm is scanned every 6h", 0},
 		{"replica sweep --every 90s beds elm", "", "--every: give whole minutes", 2},

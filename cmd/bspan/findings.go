@@ -54,6 +54,7 @@ var commands = map[finding.Do]string{
 	finding.ShowAccounts:     "bspan replica accounts %s",
 	finding.ShowTroubles:     "bspan replica troubles %s",
 	finding.OpenLane:         "bspan replica open %s %s %s --for 4h",
+	finding.DecideRemovals:   "bspan replica removals %s %s",
 	finding.ShowVerification: "bspan replica verified %[2]s",
 	finding.Grant:            "bspan rights grant %s %s --level full",
 	finding.EditShare:        "bspan share edit %s/%s",

@@ -144,7 +144,7 @@ func capital(text string) string {
 
 // asked reads from flags and arguments what a set is to be made of.
 func asked(c *cli.Command, args []string) (model.NewReplicaSet, error) {
-	n := model.NewReplicaSet{Name: args[0], Note: c.String("note"), Layout: c.String("layout"), Calendar: c.String("calendar"), Permissions: c.String("permissions"), AtticDays: c.Int("attic-days"), Publish: c.String("publish"), AccountMap: c.String("account-map"),
+	n := model.NewReplicaSet{Name: args[0], Note: c.String("note"), Layout: c.String("layout"), Calendar: c.String("calendar"), Permissions: c.String("permissions"), AtticDays: c.Int("attic-days"), RemovalLimit: sentInt(c, "removal-limit"), Publish: c.String("publish"), AccountMap: c.String("account-map"),
 		Filter: filter.Rules{LeaveOut: c.StringSlice("leave-out"), Only: c.StringSlice("only")}}
 	if n.AccountMap != "" && !c.IsSet("permissions") {
 		n.Permissions = model.PermissionsMap

@@ -37,8 +37,13 @@ func setFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "intake", Usage: "bound what may be on its way in at a time, as `SIZE` or REPLICA=SIZE, such as 4GiB; worked out from the largest files when not given; may be given again"},
 		&cli.StringSliceFlag{Name: "attic", Usage: "bound what attics may keep, as `SIZE` or REPLICA=SIZE, such as 20GiB; may be given again"},
 		&cli.IntFlag{Name: "attic-days", Usage: "keep what is removed or lost for so many `DAYS`"},
+		removalLimitFlag(),
 		&cli.StringFlag{Name: "publish", Usage: "let the signpost of this `PATH`, such as /trust/herbarium, lead to all replicas; those that were not verified are held"},
 	}, retryFlags()...)
+}
+
+func removalLimitFlag() cli.Flag {
+	return &cli.IntFlag{Name: "removal-limit", Usage: "let removals wait for a decision when more than this `PERCENT` of a replica is removed within an hour; 0 for no limit"}
 }
 
 // retryFlags say how what could not be carried is tried again.
@@ -66,7 +71,7 @@ func replicaCommand() *cli.Command {
 		{Name: "edit", Usage: "change the settings of a set; what is not given stays", ArgsUsage: "SET", Flags: append([]cli.Flag{noteFlag(), calendarFlag("when lanes without a calendar of their own are open, and how fast"),
 			&cli.StringFlag{Name: "layout", Usage: "mesh, hub or chain; lanes that are in both stay as they are"}, &cli.IntFlag{Name: "attic-days", Usage: "keep what is removed or lost for so many `DAYS`"},
 			&cli.StringSliceFlag{Name: "leave-out", Usage: "all `PATTERN`s of names that stay where they are"}, &cli.StringSliceFlag{Name: "only", Usage: "all `PATTERN`s of files; others stay where they are"},
-			rehearseFlag()}, retryFlags()...),
+			removalLimitFlag(), rehearseFlag()}, retryFlags()...),
 			Action: rehearsable(editReplicaSet, "SET")},
 		setPaused("pause", "neither look at nor carry anything until it is resumed", true, "%s is paused"),
 		setPaused("resume", "go on with a set that is paused", false, "%s goes on"),
@@ -190,7 +195,7 @@ func filledWords(s model.ReplicaSet, r model.Replica) string {
 }
 
 func editReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	e := model.EditReplicaSet{Note: sent(c, "note"), Calendar: sent(c, "calendar"), Layout: sent(c, "layout"), AtticDays: sentInt(c, "attic-days")}
+	e := model.EditReplicaSet{Note: sent(c, "note"), Calendar: sent(c, "calendar"), Layout: sent(c, "layout"), AtticDays: sentInt(c, "attic-days"), RemovalLimit: sentInt(c, "removal-limit")}
 	if retries(c) {
 		s, err := api.ReplicaSet(ctx, args[0])
 		if err != nil {

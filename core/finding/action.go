@@ -11,7 +11,7 @@ import (
 // Action is a remedy as each client offers it: the console as a button, the command line as a
 // command, the API as a link.
 type Action struct {
-	Do   Do       `json:"do" enum:"check-server,edit-server,add-leg,set-intake,set-attic,show-accounts,show-troubles,open-lane,show-verification,grant,edit-share,edit-front,edit-account-map,show-rights,inherit,revoke,verify-location,open-location,move-entry,remove-entry,remove-location" doc:"What is done"`
+	Do   Do       `json:"do" enum:"check-server,edit-server,add-leg,set-intake,set-attic,show-accounts,show-troubles,open-lane,decide-removals,show-verification,grant,edit-share,edit-front,edit-account-map,show-rights,inherit,revoke,verify-location,open-location,move-entry,remove-entry,remove-location" doc:"What is done"`
 	Args []string `json:"args,omitempty" maxItems:"4" doc:"To what, in the order that do needs"`
 	Href string   `json:"href,omitempty" doc:"Where the API does it, or shows what it is about"`
 }
@@ -28,6 +28,7 @@ const (
 	ShowAccounts     Do = "show-accounts"     // replica set
 	ShowTroubles     Do = "show-troubles"     // replica set
 	OpenLane         Do = "open-lane"         // replica set, from, to
+	DecideRemovals   Do = "decide-removals"   // replica set, replica: what becomes of removals that wait
 	ShowVerification Do = "show-verification" // replica set, run
 	Grant            Do = "grant"             // place, account
 	EditShare        Do = "edit-share"        // server, share
@@ -54,6 +55,7 @@ var links = map[Do]string{
 	ShowAccounts:     "/replica-sets/%[1]s/accounts",
 	ShowTroubles:     "/replica-sets/%[1]s/troubles",
 	OpenLane:         "/replica-sets/%[1]s/lanes/%[2]s/%[3]s",
+	DecideRemovals:   "/replica-sets/%[1]s/replicas/%[2]s",
 	ShowVerification: "/replica-verifications/%[2]s",
 	Grant:            "/rights?path=%[1]s",
 	EditShare:        "/servers/%[1]s/shares/%[2]s",

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"bridgespan/core/finding"
+	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/service/replicas/sets"
 )
@@ -77,6 +78,10 @@ func replicaAlerts(set *model.ReplicaSet, r *model.Replica, at time.Time) {
 	if since := r.IntakeFull; since != nil && at.Sub(*since) > fullFor {
 		alert(set, finding.Warn, "intake-full", r.Name, fmt.Sprintf("files have waited for room in the intake of %s for %s: it holds %s of %s", r.Name, sets.Duration(at.Sub(*since)), sets.Size(r.IntakeUsed), sets.Size(r.IntakeQuota)),
 			"they arrive later than the lanes to it would allow", "give it a larger quota", finding.To(finding.SetIntake, set.Name, r.Name))
+	}
+	if w := r.Removals; w != nil && r.Decision == replica.Undecided {
+		alert(set, finding.Fail, "removals", r.Name, fmt.Sprintf("%s (%s) were removed at %s: more than %d%% of what it had", sets.Count(w.Files, "file", "files"), sets.Size(w.Bytes), r.Name, set.RemovalLimit),
+			"they stay at the other replicas until somebody decides", "look whether people wanted that; then carry the removals, or bring the files back", finding.To(finding.DecideRemovals, set.Name, r.Name))
 	}
 	if r.AccountsStale != nil {
 		alert(set, finding.Warn, "accounts", r.Name, fmt.Sprintf("accounts were made, removed or mapped otherwise since those at %s were paired", r.Name),

@@ -80,6 +80,9 @@ func (s *Service) EditReplica(ctx context.Context, name string, version int64, o
 		if err := sets.CheckSweep("sweepMin", r); err != nil {
 			return err
 		}
+		if err := sets.Decide(r, e.Removals); err != nil {
+			return err
+		}
 		if e.Edge != nil {
 			r.Edge = e.Edge
 			if err := s.CheckEdges(ctx, set, func(_ int, name string) string { return name }); err != nil {
@@ -290,7 +293,7 @@ func everyoneIsReached(set *model.ReplicaSet) error {
 func placesOf(set model.ReplicaSet) map[string]any {
 	places := map[string]any{}
 	for _, r := range set.Replicas {
-		places[r.Name] = map[string]any{"at": r.Target().String(), "seed": r.Seed, "intakeQuota": r.IntakeQuota, "atticQuota": r.AtticQuota, "sweepMin": r.SweepMin, "edge": r.Edge}
+		places[r.Name] = map[string]any{"at": r.Target().String(), "seed": r.Seed, "intakeQuota": r.IntakeQuota, "atticQuota": r.AtticQuota, "sweepMin": r.SweepMin, "edge": r.Edge, "decision": r.Decision}
 	}
 	return places
 }

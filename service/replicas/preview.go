@@ -66,6 +66,7 @@ func (s *Service) Preview(ctx context.Context, name string, change model.Setting
 		return p.found, err
 	}
 	p.pauses()
+	p.removals()
 	if p.found.Outcome = finding.Worst(p.found.Checks); len(p.found.Follows) == 0 && p.found.Outcome == finding.Pass {
 		p.follows("Nothing that can be told beforehand.")
 	}
@@ -93,6 +94,9 @@ func changedBy(set model.ReplicaSet, change model.SettingsChange) (model.Replica
 		sets.Take(&one.AtticQuota, r.Change.AtticQuota)
 		sets.Take(&one.SweepMin, r.Change.SweepMin)
 		if err := sets.CheckSweep("sweepMin", one); err != nil {
+			return set, err
+		}
+		if err := sets.Decide(one, r.Change.Removals); err != nil {
 			return set, err
 		}
 		if r.Change.Edge != nil {
@@ -331,6 +335,22 @@ func (p *preview) edge(r *model.Replica, f *edges.Foreseen) {
 	}
 	if f.Short > 0 {
 		p.check("edge-line", finding.Warn, fmt.Sprintf("%s are lacking to the free-space line of %s even then.", sets.Size(f.Short), r.Name), "Other files fill its volume.", "Lower the line, or make room on the volume.")
+	}
+}
+
+// removals tells what becomes of removals that wait.
+func (p *preview) removals() {
+	for i := range p.after.Replicas {
+		r := &p.after.Replicas[i]
+		if r.Removals == nil || r.Decision == p.before.Replicas[i].Decision {
+			continue
+		}
+		files := fmt.Sprintf("%s (%s)", counted(r.Removals.Files, "file"), sets.Size(r.Removals.Bytes))
+		if r.Decision == replica.Restore {
+			p.follows("%s: %s come back from the other replicas.", r.Name, files)
+			continue
+		}
+		p.follows("%s are removed at the other replicas as well. Attics keep them for %s.", files, sets.Count(int64(p.after.AtticDays), "day", "days"))
 	}
 }
 

@@ -104,6 +104,9 @@ func replicaWords(set *model.ReplicaSet, r *model.Replica) string {
 		return r.Trouble
 	}
 	words := sets.Count(r.Entries, "item", "items")
+	if w := r.Removals; w != nil {
+		words += fmt.Sprintf("; %s missing, waiting for a decision", sets.Count(w.Files, "file", "files"))
+	}
 	if r.Troubles > 0 {
 		words += fmt.Sprintf("; %s failed", sets.Count(r.Troubles, "item", "items"))
 	}

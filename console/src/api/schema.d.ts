@@ -3103,7 +3103,7 @@ export interface components {
              * @description What is done
              * @enum {string}
              */
-            do: "check-server" | "edit-server" | "add-leg" | "set-intake" | "set-attic" | "show-accounts" | "show-troubles" | "open-lane" | "show-verification" | "grant" | "edit-share" | "edit-front" | "edit-account-map" | "show-rights" | "inherit" | "revoke" | "verify-location" | "open-location" | "move-entry" | "remove-entry" | "remove-location";
+            do: "check-server" | "edit-server" | "add-leg" | "set-intake" | "set-attic" | "show-accounts" | "show-troubles" | "open-lane" | "decide-removals" | "show-verification" | "grant" | "edit-share" | "edit-front" | "edit-account-map" | "show-rights" | "inherit" | "revoke" | "verify-location" | "open-location" | "move-entry" | "remove-entry" | "remove-location";
             /** @description Where the API does it, or shows what it is about */
             href?: string;
         };
@@ -4330,6 +4330,11 @@ export interface components {
              * @description Bytes that may be on their way in at a time
              */
             intakeQuota?: number;
+            /**
+             * @description What is to become of the removals that wait: apply carries them to the other replicas, restore brings the files back from there
+             * @enum {string}
+             */
+            removals?: "apply" | "restore";
             /** @description Let it win the first fill, before anything was carried */
             seed?: boolean;
             /**
@@ -4357,6 +4362,11 @@ export interface components {
             note?: string;
             /** @description Whether nothing is looked at or carried */
             paused?: boolean;
+            /**
+             * Format: int64
+             * @description New removal limit in percent; 0 for no limit
+             */
+            removalLimit?: number;
             /** @description How what could not be carried is tried again */
             retry?: components["schemas"]["Retry"];
         };
@@ -5671,6 +5681,11 @@ export interface components {
             permissions?: "carry" | "map" | "leave";
             /** @description Path of a signpost that is to lead to all replicas, such as /trust/herbarium: it is made, or led to them as well; those that were not verified are held */
             publish?: string;
+            /**
+             * Format: int64
+             * @description Percent of the files and folders of a replica: when more are removed there within an hour, the removals wait for a decision; 0 for no limit; 25 for cloud sets, and 0 for others, when absent
+             */
+            removalLimit?: number;
             /** @description Where the folder is to be kept */
             replicas: components["schemas"]["NewReplica"][];
             /** @description How what could not be carried is tried again; after 5 seconds, then twice as long each time up to 10 minutes, when absent */
@@ -6333,6 +6348,11 @@ export interface components {
              * @description Bytes that its attic may keep; 0 for no bound
              */
             atticQuota: number;
+            /**
+             * @description What was decided about them, until that is done: apply carries them to the others, restore brings the files back
+             * @enum {string}
+             */
+            decision?: "apply" | "restore";
             /** @description What it keeps whole, as an edge of a cloud set; absent where it keeps everything whole */
             edge?: components["schemas"]["EdgePolicy"];
             /** @description What it holds, as an edge; absent until it was counted */
@@ -6386,6 +6406,8 @@ export interface components {
              * @description When the settings as they are now were picked up; absent while they are not
              */
             pickedUp?: string;
+            /** @description Removals there that wait for a decision, since they are more than the limit of the set; absent when none wait */
+            removals?: components["schemas"]["WaitingRemovals"];
             /**
              * Format: int64
              * @description How often a record contradicted what the replica showed, and was put right by looking again
@@ -6545,6 +6567,11 @@ export interface components {
              * @description Number of the plan that it was made of
              */
             planRun?: number;
+            /**
+             * Format: int64
+             * @description Percent of the files and folders of a replica: when more are removed there within an hour, the removals wait for a decision; 0 for no limit
+             */
+            removalLimit: number;
             /** @description In the order in which they were named */
             replicas: components["schemas"]["Replica"][];
             /** @description How what could not be carried is tried again */
@@ -7675,6 +7702,35 @@ export interface components {
              * @description So many paths right in the folder wait with it
              */
             within?: number;
+        };
+        WaitingRemovals: {
+            /**
+             * Format: int64
+             * @description Their bytes
+             */
+            bytes: number;
+            /** @description Some of the files, in lower case */
+            examples: string[];
+            /**
+             * Format: int64
+             * @description Files that are missing
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Files that are missing, and folders that they were in
+             */
+            items: number;
+            /**
+             * Format: int64
+             * @description Files and folders that the replica had
+             */
+            of: number;
+            /**
+             * Format: date-time
+             * @description Since when they wait
+             */
+            since: string;
         };
         WhatIf: {
             /** @description Also when the work folder seems to lie on the volume itself */

@@ -24,6 +24,7 @@ const pages: Partial<Record<Do, (args: string[]) => string>> = {
   "add-leg": () => "/sites",
   "set-intake": ofSet,
   "set-attic": ofSet,
+  "decide-removals": ofSet,
   "show-accounts": ofSet,
   "show-troubles": ofSet,
   "open-lane": ofSet,

@@ -14,6 +14,7 @@ import { DataTable, type Column } from "../components/table";
 import { Button, Dialog, Facts, Loading, PageHead, Section, TextField, Trouble } from "../components/ui";
 import { Week } from "../components/week";
 import { WhenWhere } from "./arrival";
+import { Removals } from "./removals";
 import { AccountsInUse } from "./setaccounts";
 import { CloudUsage } from "./usage";
 import { Contents, isCloudSet, WhereIs } from "./edges";
@@ -40,6 +41,7 @@ export function ReplicaSetPage() {
         <Button onClick={() => setDoing({ kind: "remove" })}>Remove …</Button>
       </PageHead>
       {set.alerts.length > 0 && <section aria-label={plural(set.alerts.length, "alert")} className="my-4"><FindingLines list={set.alerts} /></section>}
+      <Removals set={set} />
       <Section title="Lanes"><Lanes set={set} onLane={(lane) => setDoing({ kind: "lane", lane })} onWaiting={(lane) => setDoing({ kind: "waiting", lane })} /></Section>
       <Section title="Replicas" aside={<>{set.permissions === "map" && <Button look="quiet" onClick={() => setDoing({ kind: "accounts" })}>Accounts</Button>} <Button onClick={() => setDoing({ kind: "add" })}>Add a replica</Button></>}><Replicas set={set} onReplica={(replica) => setDoing({ kind: "replica", replica })} /></Section>
       <Troubles set={set} />
@@ -247,6 +249,7 @@ function Settings({ set }: { set: ReplicaSet }) {
           ["Left out", out.length > 0 ? <span className="font-mono">{out.join(", ")}</span> : "nothing"],
           ...(only.length > 0 ? ([["Only", <span className="font-mono">{only.join(", ")}</span>]] as [string, React.ReactNode][]) : []),
           ["Attics keep", plural(set.atticDays, "day")],
+          ["Removal limit", set.removalLimit > 0 ? `${set.removalLimit}% of a replica within an hour` : "none"],
           ["Calendar", <code>{set.calendar}</code>],
         ]}
       />

@@ -20,16 +20,17 @@ export function SettingsForm({ set, onClose }: { set: ReplicaSet; onClose: () =>
   const [calendar, setCalendar] = useState(set.calendar);
   const [layout, setLayout] = useState(set.layout);
   const [days, setDays] = useState(String(set.atticDays));
+  const [limit, setLimit] = useState(String(set.removalLimit));
   const [out, setOut] = useState((set.filter.leaveOut ?? []).join(", "));
   const [note, setNote] = useState(set.note ?? "");
   const list = (text: string) => text.split(",").map((p) => p.trim()).filter(Boolean);
-  const body: Schemas["EditReplicaSet"] = { calendar, layout: layout === "custom" ? undefined : layout, atticDays: Number(days), note, filter: { ...set.filter, leaveOut: list(out) } };
-  const asItIs: Schemas["EditReplicaSet"] = { calendar: set.calendar, layout: set.layout === "custom" ? undefined : set.layout, atticDays: set.atticDays, note: set.note ?? "", filter: { ...set.filter, leaveOut: set.filter.leaveOut ?? [] } };
+  const body: Schemas["EditReplicaSet"] = { calendar, layout: layout === "custom" ? undefined : layout, atticDays: Number(days), removalLimit: Number(limit), note, filter: { ...set.filter, leaveOut: list(out) } };
+  const asItIs: Schemas["EditReplicaSet"] = { calendar: set.calendar, layout: set.layout === "custom" ? undefined : set.layout, atticDays: set.atticDays, removalLimit: set.removalLimit, note: set.note ?? "", filter: { ...set.filter, leaveOut: set.filter.leaveOut ?? [] } };
   return (
     <SaveForm
       action="Save"
       done={`The settings of ${set.name} were saved.`}
-      fields={["calendar", "layout", "atticDays", "filter.leaveOut", "note"]}
+      fields={["calendar", "layout", "atticDays", "removalLimit", "filter.leaveOut", "note"]}
       onDone={onClose}
       onCancel={onClose}
       save={() => api.PATCH("/api/v1/replica-sets/{set}", { params: { path: { set: set.name }, header: under(set) }, body })}
@@ -40,6 +41,7 @@ export function SettingsForm({ set, onClose }: { set: ReplicaSet; onClose: () =>
           {set.layout !== "custom" && <Select label="Layout" value={layout} onChange={(v) => setLayout(v as ReplicaSet["layout"])} options={layouts} />}
           <TextField label="Left out" mono value={out} onChange={(e) => setOut(e.target.value)} error={errors["filter.leaveOut"]} help="Patterns such as *.tmp or cache/, with commas between. What is left out stays where it is, as it is." />
           <TextField label="Attics keep things for, in days" inputMode="numeric" value={days} onChange={(e) => setDays(e.target.value)} error={errors.atticDays} />
+          <TextField label="Removal limit, in percent" inputMode="numeric" value={limit} onChange={(e) => setLimit(e.target.value)} error={errors.removalLimit} help="When more of a replica is removed within an hour, the removals wait for a decision. 0 for no limit." />
           <TextField label="Note" value={note} onChange={(e) => setNote(e.target.value)} error={errors.note} />
           <WhatFollows set={set.name} change={{ set: body }} asItIs={{ set: { ...asItIs, note } }} />
         </>

@@ -33,6 +33,7 @@ func (s *Base) Draft(ctx context.Context, n model.NewReplicaSet) (model.ReplicaS
 	set := model.ReplicaSet{Name: n.Name, Note: n.Note, Layout: cmp.Or(n.Layout, model.LayoutMesh), Calendar: cmp.Or(n.Calendar, "full"), Filter: n.Filter,
 		Permissions: cmp.Or(n.Permissions, model.PermissionsCarry), AccountMap: n.AccountMap, AtticDays: cmp.Or(n.AtticDays, usualAtticDays), Retry: model.UsualRetry, Created: Now()}
 	Take(&set.Retry, n.Retry)
+	Take(&set.RemovalLimit, n.RemovalLimit)
 	if err := namespace.CheckElement("name", set.Name); err != nil {
 		return set, err
 	}
@@ -48,6 +49,9 @@ func (s *Base) Draft(ctx context.Context, n model.NewReplicaSet) (model.ReplicaS
 			return set, err
 		}
 		set.Replicas = append(set.Replicas, placed)
+	}
+	if n.RemovalLimit == nil && set.IsCloudSet() {
+		set.RemovalLimit = model.CloudRemovalLimit
 	}
 	if err := Apart(&set); err != nil {
 		return set, err
@@ -322,6 +326,9 @@ func checkSettings(set *model.ReplicaSet) error {
 	if set.AtticDays < 1 || set.AtticDays > 3650 {
 		return fault.Field("atticDays", "use 1 to 3650", "attics cannot keep things for %d days", set.AtticDays)
 	}
+	if set.RemovalLimit < 0 || set.RemovalLimit > 100 {
+		return fault.Field("removalLimit", "use 0 to 100", "%d is no percentage", set.RemovalLimit)
+	}
 	if r := set.Retry; r.FirstS < 1 || r.MostS < r.FirstS || r.AlertAfter < 1 {
 		return fault.Field("retry.mostS", "use at least as long as at first", "what failed cannot be tried after %d to %d seconds", r.FirstS, r.MostS)
 	}
@@ -341,6 +348,7 @@ func Edit(set *model.ReplicaSet, e model.EditReplicaSet) error {
 	Take(&set.Calendar, e.Calendar)
 	Take(&set.Filter, e.Filter)
 	Take(&set.AtticDays, e.AtticDays)
+	Take(&set.RemovalLimit, e.RemovalLimit)
 	Take(&set.Retry, e.Retry)
 	Take(&set.Paused, e.Paused)
 	if e.Layout != nil && *e.Layout != set.Layout {
@@ -351,6 +359,20 @@ func Edit(set *model.ReplicaSet, e model.EditReplicaSet) error {
 		Relay(set)
 	}
 	return checkSettings(set)
+}
+
+// Decide decides what becomes of the removals that wait at a replica.
+func Decide(r *model.Replica, d *replica.Decision) error {
+	switch {
+	case d == nil:
+		return nil
+	case *d != replica.Apply && *d != replica.Restore:
+		return fault.Field("removals", "use apply or restore", "%q is no decision", *d)
+	case r.Removals == nil:
+		return fault.Field("removals", "leave it out", "no removals wait at %s", r.Name)
+	}
+	r.Decision = *d
+	return nil
 }
 
 // WithoutStubs returns a fault at a field while a replica holds stubs, or may hold some: without the bucket of its set, nobody
@@ -427,7 +449,7 @@ func LaneSettings(l model.Lane) map[string]any {
 
 // AsEdited is what a person decides about a set.
 func AsEdited(set model.ReplicaSet) map[string]any {
-	return map[string]any{"note": set.Note, "layout": set.Layout, "calendar": set.Calendar, "filter": set.Filter, "atticDays": set.AtticDays, "retry": set.Retry, "paused": set.Paused}
+	return map[string]any{"note": set.Note, "layout": set.Layout, "calendar": set.Calendar, "filter": set.Filter, "atticDays": set.AtticDays, "removalLimit": set.RemovalLimit, "retry": set.Retry, "paused": set.Paused}
 }
 
 func FindReplica(set *model.ReplicaSet, name string) (*model.Replica, error) {

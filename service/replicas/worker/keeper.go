@@ -173,7 +173,8 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 			ways = append(ways, redial.New(smb.Capabilities, func(ctx context.Context) (tree.Tree, error) { return k.OpenReplica(ctx, &p.Replica) }))
 		}
 		p.tree = k.lease.Tree(spread.Over(ways...))
-		p.engine = &replication.Replica{ID: replica.ID(p.ID), Name: p.Name, Tree: p.tree, Seed: p.Seed, Scanned: p.Scanned, Filled: p.Filled, Intake: p.IntakeQuota}
+		p.engine = &replication.Replica{ID: replica.ID(p.ID), Name: p.Name, Tree: p.tree, Seed: p.Seed, Scanned: p.Scanned, Filled: p.Filled, Intake: p.IntakeQuota,
+			Removals: replica.RemovalGuard{Percent: set.RemovalLimit}, RemovalsWait: p.Removals != nil, Decision: p.Decision, Entries: p.Entries}
 		if i > 0 && set.IsCloudSet() {
 			p.engine.AsStub = p.asStub
 		}
@@ -184,6 +185,7 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 		p.toBegin(set.Paused)
 	}
 	r.engine.Repaired = r.repaired
+	r.engine.RemovalsWait = r.removalsWait
 	r.engine.FolderGone = func(id replica.ID) {
 		for _, p := range r.places {
 			if replica.ID(p.ID) == id {
@@ -337,7 +339,8 @@ func structure(set model.ReplicaSet) string {
 		Intakes     []int64
 		Lanes       []replica.Lane
 		Stubs       []bool
-	}{set.Paused, set.Filter, set.Permissions, nil, nil, set.Retry, nil, nil, nil}
+		Removals    int
+	}{set.Paused, set.Filter, set.Permissions, nil, nil, set.Retry, nil, nil, nil, set.RemovalLimit}
 	for i := range set.Replicas {
 		s.Stubs = append(s.Stubs, set.Replicas[i].Edge.HasStubs())
 		s.IDs = append(s.IDs, set.Replicas[i].ID)
@@ -361,10 +364,14 @@ func (r *round) takeOver(set model.ReplicaSet) {
 		p.update(func(m *model.Replica) {
 			m.Settings, m.PickedUp = set.Version, &picked
 			m.IntakeQuota, m.AtticQuota, m.Seed = set.Replicas[i].IntakeQuota, set.Replicas[i].AtticQuota, set.Replicas[i].Seed
-			m.SweepMin, m.Edge = set.Replicas[i].SweepMin, set.Replicas[i].Edge
+			m.SweepMin, m.Edge, m.Decision = set.Replicas[i].SweepMin, set.Replicas[i].Edge, set.Replicas[i].Decision
 		})
+		if d := set.Replicas[i].Decision; d != replica.Undecided {
+			r.engine.Decide(replica.ID(p.ID), d)
+			again = true
+		}
 		sets.Ring(p.edited)
-		if again { // the pause until the next scan begins anew
+		if again { // it is decided at the next scan; or the pause until the next scan begins anew
 			sets.Ring(p.look)
 		}
 	}
@@ -380,6 +387,28 @@ func (r *round) trouble(t replication.Trouble) {
 	defer r.mu.Unlock()
 	if len(r.troubles) < 10_000 {
 		r.troubles[[2]string{t.Replica, t.Path}] = t
+	}
+}
+
+// removalsWait notes what waits for a decision at a replica. A part of it that was found by the way makes all of it be looked at.
+func (r *round) removalsWait(id replica.ID, w replica.Removals) {
+	for _, p := range r.places {
+		if replica.ID(p.ID) != id {
+			continue
+		}
+		p.update(func(m *model.Replica) {
+			since := sets.Now()
+			if m.Removals != nil {
+				since = m.Removals.Since
+			}
+			if m.Removals, m.Decision = nil, replica.Undecided; w.Items > 0 {
+				m.Removals = &model.WaitingRemovals{Since: since, Items: w.Items, Files: w.Files, Bytes: w.Bytes, Of: w.Of, Examples: w.Examples}
+			}
+		})
+		sets.Ring(r.dirty)
+		if w.Items > 0 && w.Of == 0 {
+			sets.Ring(p.look)
+		}
 	}
 }
 
