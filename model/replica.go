@@ -150,7 +150,7 @@ type WaitingRemovals struct {
 	Files    int64     `json:"files" doc:"Files that are missing"`
 	Bytes    int64     `json:"bytes" doc:"Their bytes"`
 	Of       int64     `json:"of" doc:"Files and folders that the replica had"`
-	Examples []string  `json:"examples" doc:"Some of the files, in lower case"`
+	Examples []string  `json:"examples" doc:"Some of the files"`
 }
 
 // CloudRemovalLimit is the removal limit of cloud sets, unless set otherwise.

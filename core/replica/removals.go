@@ -11,7 +11,7 @@ type Removals struct {
 	Files, Bytes int64
 	// Of is how many files and folders the replica had with them.
 	Of int64
-	// Examples are the keys of some of the files.
+	// Examples are some of the files.
 	Examples []string
 }
 

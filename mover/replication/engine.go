@@ -61,6 +61,8 @@ type Replica struct {
 	// Entries is how many files and folders its last scan has seen.
 	Entries int64
 
+	removalsInPart bool // a look at a part of the replica alone has found that they wait
+
 	protected time.Time // when its work folder was last looked at
 }
 

@@ -39,8 +39,17 @@ func (s *scan) heldBack(ctx context.Context, absent []absence) (map[string]bool,
 			}
 		}
 	}
-	if s.decision != replica.Restore && !s.wait(s.r, all.Items) {
+	if s.decision != replica.Restore && !s.exceeds(all.Items) {
 		return nil, nil
+	}
+	for i, key := range all.Examples {
+		rec, err := s.get(ctx, s.r, key)
+		if err != nil {
+			return nil, &storeError{err}
+		}
+		if all.Examples[i], err = s.pathOf(ctx, s.r, &rec, &rec); err != nil {
+			return nil, err
+		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -48,12 +57,22 @@ func (s *scan) heldBack(ctx context.Context, absent []absence) (map[string]bool,
 	return keys, nil
 }
 
-// wait reports whether missing items wait for a decision; those that do not are counted as removed.
-func (e *Engine) wait(r *Replica, missing int64) bool {
-	e.mu.Lock()
-	defer e.mu.Unlock()
+// exceeds reports whether missing items wait for a decision. A look at all judges anew what one at a part has found.
+func (s *scan) exceeds(missing int64) bool {
+	s.mu.Lock()
+	seen := s.done.Entries
+	s.mu.Unlock()
+	s.Engine.mu.Lock()
+	defer s.Engine.mu.Unlock()
+	wait := s.r.RemovalsWait && (s.shallow || !s.r.removalsInPart)
+	return s.exceed(s.r, wait, missing, max(seen, s.r.Entries-missing))
+}
+
+// exceed reports whether missing items wait for a decision, as others do or since they are too many beside those that are left;
+// else they are counted as removed. e.mu must be held.
+func (e *Engine) exceed(r *Replica, wait bool, missing, left int64) bool {
 	now := e.Now()
-	if missing > 0 && r.RemovalsWait || r.Removals.Exceeds(now, missing, r.Entries-missing) {
+	if missing > 0 && wait || r.Removals.Exceeds(now, missing, left) {
 		return true
 	}
 	r.Removals.Pass(now, missing)
@@ -66,7 +85,12 @@ func (e *Engine) waitsWith(ctx context.Context, r *Replica, folder *replica.Reco
 		return false, nil
 	}
 	missing, err := e.missing(ctx, r, []replica.Record{*folder})
-	return err == nil && e.wait(r, missing.Items), err
+	if err != nil {
+		return false, err
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.exceed(r, r.RemovalsWait, missing.Items, r.Entries-missing.Items), nil
 }
 
 // missing adds up the files among records of paths where nothing is any more, and below them: without those that were renamed, and
@@ -175,6 +199,7 @@ func (s *scan) tellRemovals(all bool) {
 	switch {
 	case !all:
 		s.r.RemovalsWait = before || waiting.Items > 0
+		s.r.removalsInPart = s.r.removalsInPart || !before
 	case s.decision == replica.Undecided:
 		s.r.RemovalsWait = waiting.Items > 0
 	case s.done.Busy == 0: // else the next look does the rest
@@ -184,6 +209,7 @@ func (s *scan) tellRemovals(all bool) {
 		s.r.Decision = replica.Undecided
 	}
 	if all {
+		s.r.removalsInPart = false
 		s.r.Entries = s.done.Entries + waiting.Items
 		waiting.Of = s.r.Entries
 	}

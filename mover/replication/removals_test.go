@@ -153,6 +153,22 @@ func TestRemovalsThatNeedNoDecision(t *testing.T) {
 	g.wantFiles("put back", 60, 60, 60)
 }
 
+// What a look at a part finds too much, as far as it knows, is judged anew by one at all.
+func TestRemovalsFoundInPart(t *testing.T) {
+	g := newLimited(t)
+	g.engine.Replicas[1].Entries = 0 // as after a restart before the first fill was counted
+	g.remove(g.whole, 23)
+	if _, err := g.engine.PartialScan(t.Context(), 2, []string{"beds"}); err != nil {
+		t.Fatal(err)
+	}
+	if w := g.told[2]; w.Files != 23 || w.Of != 0 {
+		t.Errorf("%+v waits after a look at a part", w)
+	}
+	g.settle()
+	g.wantFiles("less than the limit of all", 37, 37, 37)
+	g.wantWaiting(2, 0)
+}
+
 // A folder that is gone with its files is not noted by who meets it on another errand; nor is one while others wait.
 func TestLanesDoNotDecide(t *testing.T) {
 	g := newLimited(t)

@@ -168,7 +168,11 @@ func summary(set *model.ReplicaSet) (state, words string) {
 	var failing, unfilled, stalled []string
 	var troubles, files, bytes int64
 	fresh := ""
+	var removed []string
 	for _, r := range set.Replicas {
+		if w := r.Removals; w != nil {
+			removed = append(removed, fmt.Sprintf("%s at %s", sets.Count(w.Files, "file", "files"), r.Name))
+		}
 		if r.State == model.ReplicaFailing {
 			failing = append(failing, r.Name)
 		} else if !r.Filled {
@@ -193,6 +197,8 @@ func summary(set *model.ReplicaSet) (state, words string) {
 		return model.SetStalled, fmt.Sprintf("No progress: %s; %s.", strings.Join(stalled, ", "), waits)
 	case len(unfilled) > 0:
 		return model.SetFilling, fmt.Sprintf("First fill under way: %s still to be filled; %s.", strings.Join(unfilled, ", "), waits)
+	case len(removed) > 0:
+		return model.SetBehind, fmt.Sprintf("Removals wait for a decision: %s.", strings.Join(removed, ", "))
 	case troubles > 0:
 		return model.SetBehind, fmt.Sprintf("%s cannot be carried now and %s tried again; %s.", sets.Count(troubles, "path", "paths"), english.PluralWord(int(troubles), "is", "are"), waits)
 	case fresh != "":

@@ -33,6 +33,7 @@ export function ReplicaSetPage() {
   if (query.isPending) return <Loading what={`the set ${name}`} />;
   if (!query.data) return <Trouble error={query.error} retry={() => void query.refetch()} />;
   const set = query.data;
+  const alerts = set.alerts.filter((a) => a.code !== "removals"); // the section below is about them
   return (
     <>
       <PageHead title={set.name} verdict={<><span className="mr-3 font-semibold"><SetState set={set} /></span><span className="text-soft">{set.summary}</span></>}>
@@ -40,7 +41,7 @@ export function ReplicaSetPage() {
         <Button onClick={() => setDoing({ kind: "settings" })}>Settings</Button>
         <Button onClick={() => setDoing({ kind: "remove" })}>Remove …</Button>
       </PageHead>
-      {set.alerts.length > 0 && <section aria-label={plural(set.alerts.length, "alert")} className="my-4"><FindingLines list={set.alerts} /></section>}
+      {alerts.length > 0 && <section aria-label={plural(alerts.length, "alert")} className="my-4"><FindingLines list={alerts} /></section>}
       <Removals set={set} />
       <Section title="Lanes"><Lanes set={set} onLane={(lane) => setDoing({ kind: "lane", lane })} onWaiting={(lane) => setDoing({ kind: "waiting", lane })} /></Section>
       <Section title="Replicas" aside={<>{set.permissions === "map" && <Button look="quiet" onClick={() => setDoing({ kind: "accounts" })}>Accounts</Button>} <Button onClick={() => setDoing({ kind: "add" })}>Add a replica</Button></>}><Replicas set={set} onReplica={(replica) => setDoing({ kind: "replica", replica })} /></Section>

@@ -369,7 +369,7 @@ func Decide(r *model.Replica, d *replica.Decision) error {
 	case *d != replica.Apply && *d != replica.Restore:
 		return fault.Field("removals", "use apply or restore", "%q is no decision", *d)
 	case r.Removals == nil:
-		return fault.Field("removals", "leave it out", "no removals wait at %s", r.Name)
+		return fault.Field("removals", "look what waits in the state of the set", "no removals wait at %s", r.Name)
 	}
 	r.Decision = *d
 	return nil
