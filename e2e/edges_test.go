@@ -90,6 +90,7 @@ func TestEdges(t *testing.T) {
 	c.accountsInUse()
 	c.usage()
 	c.page()
+	c.removals()
 	c.moverKilled()
 	c.wholeAgain()
 }
