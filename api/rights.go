@@ -29,6 +29,15 @@ func (a *API) rightsRoutes() {
 			r, err := a.Rights.As(ctx, in.Path, in.Account)
 			return &body[model.EffectiveRights]{r}, err
 		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-access-across", Method: "GET", Path: setRoute + "/access", Summary: "Compare what a person may do with a path of a set at each replica", Tags: tags},
+		func(ctx context.Context, in *struct {
+			SetPath
+			Path string `query:"path" maxLength:"4096" doc:"Path within the set; its top when absent"`
+			As   string `query:"as" required:"true" maxLength:"512" doc:"Name or SID of the person"`
+		}) (*body[model.AccessAcross], error) {
+			found, err := a.Rights.Across(ctx, in.Set, in.Path, in.As)
+			return &body[model.AccessAcross]{found}, err
+		})
 	route(a, model.Viewer, huma.Operation{OperationID: "compare-rights", Method: "GET", Path: "/rights/compare", Summary: "Tell how the permissions of two places alone differ", Tags: tags},
 		func(ctx context.Context, in *struct {
 			First  string `query:"first" required:"true" doc:"As path of the other calls"`

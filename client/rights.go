@@ -99,6 +99,11 @@ func (c *Client) RightsAs(ctx context.Context, path, name string) (model.Effecti
 	return read[model.EffectiveRights](ctx, c, given("path", path, "account", name), "rights", "as")
 }
 
+// AccessAcross compares what a person may do with a path of a set at each replica.
+func (c *Client) AccessAcross(ctx context.Context, set, path, person string) (model.AccessAcross, error) {
+	return read[model.AccessAcross](ctx, c, given("path", path, "as", person), "replica-sets", set, "access")
+}
+
 // StartWhoCan finds who of all users has at least a level, as a run.
 func (c *Client) StartWhoCan(ctx context.Context, asked model.AskWhoCan) (model.WhoCan, error) {
 	return add[model.WhoCan](ctx, c, asked, "rights", "who-can")

@@ -88,6 +88,7 @@ func TestEdges(t *testing.T) {
 	c.moves()
 	c.arrivals()
 	c.accountsInUse()
+	c.access()
 	c.usage()
 	c.page()
 	c.removals()
@@ -448,6 +449,28 @@ func (c *clouded) accountsInUse() {
 }
 
 // usage: what the edges read is on the bill of the provider.
+func (c *clouded) access() {
+	c.Helper()
+	for person, want := range map[string]acl.Level{"ada": acl.Change, "ben": acl.None} {
+		found, err := c.e.API.AccessAcross(c.Context(), "scans", "old", person)
+		if err != nil || !found.Same || len(found.Places) != 2 {
+			c.Fatalf("%s: %+v, %v", person, found, err)
+		}
+		for i, realm := range []string{"oak", "island"} {
+			if p := found.Places[i]; p.Rights == nil || p.Rights.Account.Name != realm+`\`+person || p.Rights.Level != want && !(want == acl.Change && p.Rights.Level == acl.Full) {
+				c.Errorf("%s at %s: %+v, %+v", person, p.Replica, p, p.Rights)
+			}
+		}
+	}
+	for what, r := range map[string]struct {
+		path, person, field string
+		status              int
+	}{"nobody": {"old", "", "as", 422}, "somebody unknown": {"old", "nobody.there", "as", 422}, "a path out of the set": {"../other", "ada", "path", 422}, "a path that is nowhere": {"nowhere", "ada", "path", 404}} {
+		_, err := c.e.API.AccessAcross(c.Context(), "scans", r.path, r.person)
+		refused(c.T, what, err, r.status, r.field)
+	}
+}
+
 func (c *clouded) usage() {
 	c.Helper()
 	u, err := c.e.API.CloudUsage(c.Context(), "scans")

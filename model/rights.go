@@ -261,3 +261,20 @@ type ExplainDescriptor struct {
 	Descriptor string    `json:"descriptor" maxLength:"65536" doc:"As SDDL"`
 	On         acl.Thing `json:"on,omitempty" enum:"file,folder,share" default:"folder" doc:"What it is on"`
 }
+
+// AccessAcross is what a person may do with a path of a set at each of its replicas.
+type AccessAcross struct {
+	Set    string     `json:"set" doc:"Name of the set"`
+	Path   string     `json:"path" doc:"Path within the set; empty for its top"`
+	As     string     `json:"as" doc:"The person, as asked for"`
+	Same   bool       `json:"same" doc:"Whether the person may do the same at all replicas that could be asked"`
+	Places []AccessAt `json:"places" doc:"The replicas, without buckets: nobody signs in there"`
+}
+
+// AccessAt is what a person may do at one replica.
+type AccessAt struct {
+	Replica string           `json:"replica" doc:"Name of the replica"`
+	Place   string           `json:"place" doc:"Where the path is there, as SERVER/SHARE/PATH"`
+	Rights  *EffectiveRights `json:"rights,omitempty" doc:"What the person may do there, and why; absent when that could not be asked"`
+	Problem string           `json:"problem,omitempty" doc:"Why it could not be asked"`
+}

@@ -31,6 +31,8 @@ func cloudCommand() *cli.Command {
 		{Name: "accounts", Usage: "list the accounts in the permissions of a set, and how each server resolves them", ArgsUsage: "SET", Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "latest", Usage: "show the latest list again"},
 			&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}, Action: signedIn(findAccountUses, "SET")},
+		{Name: "access", Usage: "compare what a person may do with a path at each edge", ArgsUsage: "SET [PATH]", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "as", Usage: "`NAME` of the person, such as ivy.marsh", Required: true}}, Action: signedIn(compareAccess, "SET", "PATH?")},
 		{Name: "usage", Usage: "show the storage of a bucket, the reads of its edges, and their costs", ArgsUsage: "SET", Action: signedIn(showCloudUsage, "SET")},
 		{Name: "verify", Usage: "compare the bucket and its edges; first reports how much it reads from the bucket", ArgsUsage: "SET", Flags: append(verifyFlags(), rehearseFlag()), Action: signedIn(verifyCloudSet, "SET")},
 		{Name: "restore", Usage: "list earlier versions of a path that the set keeps, or put one back", ArgsUsage: "SET PATH", Flags: []cli.Flag{
@@ -270,6 +272,30 @@ func showAccountUses(c *cli.Command, u model.AccountUses) error {
 		t.after += "Not reached: " + m + "\n"
 	}
 	return show(c, u, t)
+}
+
+func compareAccess(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	found, err := api.AccessAcross(ctx, args[0], append(args, "")[1], c.String("as"))
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"edge", "account", "may", "files grant", "share lets through", "because"}}
+	for _, p := range found.Places {
+		if p.Rights == nil {
+			t.add(p.Replica, "", "unknown", "", "", p.Problem)
+			continue
+		}
+		var because []string
+		for _, r := range p.Rights.Reasons {
+			because = append(because, r.Text)
+		}
+		t.add(p.Replica, p.Rights.Account.Name, string(p.Rights.Level), string(p.Rights.File), string(p.Rights.Share), strings.Join(written(append(because, p.Rights.Missing)), "; "))
+	}
+	t.after = "Not the same everywhere.\n"
+	if found.Same {
+		t.after = "The same at all edges that could be asked.\n"
+	}
+	return show(c, found, t)
 }
 
 func showCloudUsage(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {

@@ -149,6 +149,9 @@ func (s *Service) open(ctx context.Context, field, text string, allowed func(con
 	if err != nil {
 		return nil, err
 	}
+	if target, err = s.throughFileServer(ctx, target); err != nil {
+		return nil, at(field, err)
+	}
 	r, err := s.estate.Administer(ctx, target.Server)
 	if err != nil {
 		return nil, at(field, err)

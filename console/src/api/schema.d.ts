@@ -1484,6 +1484,26 @@ export interface paths {
         patch: operations["edit-replica-set"];
         trace?: never;
     };
+    "/api/v1/replica-sets/{set}/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare what a person may do with a path of a set at each replica
+         * @description Needs the role viewer.
+         */
+        get: operations["get-access-across"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/replica-sets/{set}/account-uses": {
         parameters: {
             query?: never;
@@ -2941,6 +2961,28 @@ export interface components {
             gateway?: string;
             /** @description Version of the service */
             version: string;
+        };
+        AccessAcross: {
+            /** @description The person, as asked for */
+            as: string;
+            /** @description Path within the set; empty for its top */
+            path: string;
+            /** @description The replicas, without buckets: nobody signs in there */
+            places: components["schemas"]["AccessAt"][];
+            /** @description Whether the person may do the same at all replicas that could be asked */
+            same: boolean;
+            /** @description Name of the set */
+            set: string;
+        };
+        AccessAt: {
+            /** @description Where the path is there, as SERVER/SHARE/PATH */
+            place: string;
+            /** @description Why it could not be asked */
+            problem?: string;
+            /** @description Name of the replica */
+            replica: string;
+            /** @description What the person may do there, and why; absent when that could not be asked */
+            rights?: components["schemas"]["EffectiveRights"];
         };
         Account: {
             disabled?: boolean;
@@ -7709,7 +7751,7 @@ export interface components {
              * @description Their bytes
              */
             bytes: number;
-            /** @description Some of the files, in lower case */
+            /** @description Some of the files */
             examples: string[];
             /**
              * Format: int64
@@ -11137,6 +11179,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReplicaSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-access-across": {
+        parameters: {
+            query: {
+                /** @description Path within the set; its top when absent */
+                path?: string;
+                /** @description Name or SID of the person */
+                as: string;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the replica set */
+                set: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessAcross"];
                 };
             };
             /** @description Error */

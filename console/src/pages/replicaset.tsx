@@ -15,6 +15,7 @@ import { Button, Dialog, Facts, Loading, PageHead, Section, TextField, Trouble }
 import { Week } from "../components/week";
 import { WhenWhere } from "./arrival";
 import { Removals } from "./removals";
+import { AccessAcross } from "./setaccess";
 import { AccountsInUse } from "./setaccounts";
 import { CloudUsage } from "./usage";
 import { Contents, isCloudSet, WhereIs } from "./edges";
@@ -50,6 +51,7 @@ export function ReplicaSetPage() {
       {isCloudSet(set) && <WhenWhere set={set} />}
       {isCloudSet(set) && <CloudUsage set={set} />}
       <AccountsInUse set={set} />
+      <AccessAcross set={set} />
       <SetProof set={set} />
       <Section title="Backlog in the last day"><Backlog set={set} /></Section>
       <Section title="Attic"><Attic set={set} onDo={(kind, item) => setDoing({ kind, item })} /></Section>
