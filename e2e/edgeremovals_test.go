@@ -102,6 +102,6 @@ func (c *clouded) decide(at string, d replica.Decision) {
 	}
 	await(c.T, "the end of removals that wait at "+at, func() bool {
 		set, err := c.e.API.ReplicaSet(c.Context(), "scans")
-		return err == nil && !slices.ContainsFunc(set.Replicas, func(r model.Replica) bool { return r.Removals != nil || r.Decision != "" })
+		return err == nil && set.State == model.SetSteady && !slices.ContainsFunc(set.Replicas, func(r model.Replica) bool { return r.Removals != nil || r.Decision != "" })
 	})
 }

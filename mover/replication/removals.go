@@ -2,6 +2,8 @@ package replication
 
 import (
 	"context"
+	"maps"
+	"slices"
 
 	"bridgespan/core/replica"
 )
@@ -28,14 +30,14 @@ func (s *scan) heldBack(ctx context.Context, absent []absence) (map[string]bool,
 		if err != nil {
 			return nil, err
 		}
+		missing, err := s.missing(ctx, s.r, records)
+		if err != nil {
+			return nil, err
+		}
 		for i := range records {
-			missing, err := s.missing(ctx, s.r, records[i:i+1])
-			if err != nil {
-				return nil, err
-			}
-			if missing.Items > 0 {
+			if missing[i].Items > 0 {
 				keys[records[i].Key] = true
-				all.AddAll(missing)
+				all.AddAll(missing[i])
 			}
 		}
 	}
@@ -90,38 +92,46 @@ func (e *Engine) waitsWith(ctx context.Context, r *Replica, folder *replica.Reco
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.exceed(r, r.RemovalsWait, missing.Items, r.Entries-missing.Items), nil
+	return e.exceed(r, r.RemovalsWait, missing[0].Items, r.Entries-missing[0].Items), nil
 }
 
-// missing adds up the files among records of paths where nothing is any more, and below them: without those that were renamed, and
-// those that did not belong to the set.
-func (e *Engine) missing(ctx context.Context, r *Replica, records []replica.Record) (m replica.Removals, err error) {
+// missing adds up, for each record of a path where nothing is any more, the file or the files below it: without those that were
+// renamed, and those that did not belong to the set.
+func (e *Engine) missing(ctx context.Context, r *Replica, records []replica.Record) ([]replica.Removals, error) {
+	missing := make([]replica.Removals, len(records))
 	moved, err := e.moved(ctx, r, records)
 	if err != nil {
-		return m, err
+		return nil, err
 	}
 	for i := range records {
 		rec := &records[i]
 		switch {
 		case rec.Pending != nil, rec.Prior(), moved[rec.Key]:
 		case rec.Kind == replica.File:
-			m.Add(rec)
+			missing[i].Add(rec)
 		case rec.Kind == replica.Folder:
-			children, err := e.Store.Children(ctx, r.ID, rec.Key)
-			if err != nil {
-				return m, &storeError{err}
+			if missing[i], err = e.missingBelow(ctx, r, rec.Key); err != nil {
+				return nil, err
 			}
-			below, err := e.missing(ctx, r, children)
-			if err != nil {
-				return m, err
-			}
-			if below.Items > 0 {
-				below.Items++
-			}
-			m.AddAll(below)
 		}
 	}
-	return m, nil
+	return missing, nil
+}
+
+// missingBelow adds up the files below a folder that is gone. The folder counts with them.
+func (e *Engine) missingBelow(ctx context.Context, r *Replica, folder string) (all replica.Removals, err error) {
+	children, err := e.Store.Children(ctx, r.ID, folder)
+	if err != nil {
+		return all, &storeError{err}
+	}
+	missing, err := e.missing(ctx, r, children)
+	for _, m := range missing {
+		all.AddAll(m)
+	}
+	if all.Items > 0 {
+		all.Items++
+	}
+	return all, err
 }
 
 // moved returns the keys of files that are at another path now, as their numbers tell.
@@ -153,40 +163,65 @@ func (e *Engine) moved(ctx context.Context, r *Replica, records []replica.Record
 	return moved, nil
 }
 
-// reviveFor lets what is gone at a replica count as changed where it may come from: then it wins against the removal.
+// reviveFor lets what is gone at a replica count as changed where it may come from: then it wins against the removal. That is one
+// other replica for each path, with the content if one of them has it.
 func (e *Engine) reviveFor(ctx context.Context, r *Replica, gone []replica.Record) error {
 	h := e.newHold()
 	defer h.release()
-	keys := make([]string, len(gone))
+	left := map[string]bool{}
 	for i := range gone {
-		keys[i] = gone[i].Key
+		left[gone[i].Key] = true
 	}
-	for _, l := range e.into(r) {
-		o := e.replica(l.From)
-		records, err := e.Store.Get(ctx, o.ID, keys...)
-		if err != nil {
-			return &storeError{err}
-		}
-		var revived []replica.Record
-		for _, rec := range records {
-			switch {
-			case rec.Kind == replica.None || rec.Prior():
-				continue
-			case rec.Pending != nil, !h.change(o, rec.Key):
-				return errBusy
+	for _, stubs := range []bool{false, true} {
+		for _, l := range e.into(r) {
+			if err := e.reviveAt(ctx, h, e.replica(l.From), left, stubs); err != nil {
+				return err
 			}
-			rec.Content.Version = rec.Version.Advance(o.ID)
-			rec.Content.Changed, rec.Content.By = e.Now(), o.ID
-			revived = append(revived, rec)
-		}
-		if len(revived) == 0 {
-			continue
-		}
-		if err := e.save(ctx, replica.Change{Replica: o.ID, Records: revived, Queue: e.toTell(o)}); err != nil {
-			return err
 		}
 	}
 	return nil
+}
+
+// reviveAt revives what it can of the keys that are left, and takes them away. Files of which only a stub is there are left, unless
+// stubs is true.
+func (e *Engine) reviveAt(ctx context.Context, h *hold, o *Replica, left map[string]bool, stubs bool) error {
+	if len(left) == 0 {
+		return nil
+	}
+	records, err := e.Store.Get(ctx, o.ID, slices.Sorted(maps.Keys(left))...)
+	if err != nil {
+		return &storeError{err}
+	}
+	var revived []replica.Record
+	for _, rec := range records {
+		if rec.Kind == replica.None || rec.Prior() {
+			continue
+		}
+		if rec.Pending != nil || !h.change(o, rec.Key) {
+			return errBusy
+		}
+		name, err := e.pathOf(ctx, o, &rec, &rec)
+		if err != nil {
+			return err
+		}
+		if !stubs && rec.Kind == replica.File {
+			stub, err := isStub(ctx, o, name)
+			if err != nil {
+				return err
+			}
+			if stub {
+				continue
+			}
+		}
+		rec.Content.Version = rec.Version.Advance(o.ID)
+		rec.Content.Changed, rec.Content.By = e.Now(), o.ID
+		revived = append(revived, rec)
+		delete(left, rec.Key)
+	}
+	if len(revived) == 0 {
+		return nil
+	}
+	return e.save(ctx, replica.Change{Replica: o.ID, Records: revived, Queue: e.toTell(o)})
 }
 
 // tellRemovals reports what waits for a decision after a look: a look at all tells all that waits, and ends what was decided.
