@@ -3,6 +3,7 @@ package worker
 import (
 	"context"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -17,6 +18,7 @@ import (
 // laneWorker is a lane that is worked on.
 type laneWorker struct {
 	*round
+	came    atomic.Int64 // files that it has carried since it began
 	id      replica.Lane
 	news    chan struct{} // rung when there is something to carry, or to decide anew
 	limiter *rate.Limiter
@@ -212,6 +214,7 @@ func (w *laneWorker) empty() bool {
 }
 
 func (w *laneWorker) carried(more model.Carried) {
+	w.came.Add(more.Files)
 	w.state.Lock()
 	defer w.state.Unlock()
 	w.more.Files += more.Files
