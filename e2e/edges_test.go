@@ -92,6 +92,7 @@ func TestEdges(t *testing.T) {
 	c.usage()
 	c.page()
 	c.removals()
+	c.prefetched()
 	c.moverKilled()
 	c.wholeAgain()
 }

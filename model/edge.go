@@ -18,12 +18,19 @@ const (
 type EdgePolicy struct {
 	Fill string `json:"fill" enum:"names,stubs,whole" doc:"names: names first, then contents, those changed last first, up to the free-space line; stubs: names, and contents on first use; whole: whole files"`
 	// FreePercent is the free-space line.
-	FreePercent int      `json:"freePercent,omitempty" minimum:"0" maximum:"90" doc:"Percent of the volume that stay free: below that, files become stubs, the longest unused first; absent for no line"`
-	UnusedDays  int      `json:"unusedDays,omitempty" minimum:"0" maximum:"3650" doc:"Files that nobody has used for so many days become stubs; absent for none"`
-	KeepNewest  int64    `json:"keepNewest,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes of the files changed last that never become stubs; absent for none"`
-	Never       []string `json:"never,omitempty" maxItems:"100" doc:"Patterns of files and folders that never become stubs, such as *.accdb or ledgers/"`
-	Refused     []string `json:"refused,omitempty" maxItems:"100" doc:"Names of programs on the edge's host that are given no content of stubs, such as that of a backup"`
-	WaitS       int      `json:"waitS,omitempty" minimum:"0" maximum:"3600" doc:"Seconds that a program waits for content that does not come before it gets an error; absent for 60"`
+	FreePercent int           `json:"freePercent,omitempty" minimum:"0" maximum:"90" doc:"Percent of the volume that stay free: below that, files become stubs, the longest unused first; absent for no line"`
+	UnusedDays  int           `json:"unusedDays,omitempty" minimum:"0" maximum:"3650" doc:"Files that nobody has used for so many days become stubs; absent for none"`
+	KeepNewest  int64         `json:"keepNewest,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes of the files changed last that never become stubs; absent for none"`
+	Never       []string      `json:"never,omitempty" maxItems:"100" doc:"Patterns of files and folders that never become stubs, such as *.accdb or ledgers/"`
+	Prefetch    *EdgePrefetch `json:"prefetch,omitempty" doc:"Which changes made at other edges come with their contents at once; absent for none"`
+	Refused     []string      `json:"refused,omitempty" maxItems:"100" doc:"Names of programs on the edge's host that are given no content of stubs, such as that of a backup"`
+	WaitS       int           `json:"waitS,omitempty" minimum:"0" maximum:"3600" doc:"Seconds that a program waits for content that does not come before it gets an error; absent for 60"`
+}
+
+// EdgePrefetch says which changes come to an edge with their contents, before anybody there asks for them.
+type EdgePrefetch struct {
+	Folders []string `json:"folders" minItems:"1" maxItems:"100" doc:"Patterns of files and folders, such as drawings/ or *.dwg; * for all"`
+	Hours   string   `json:"hours,omitempty" maxLength:"1000" doc:"When, as rules such as \"off; mon-fri 7-19 full\"; always when absent"`
 }
 
 // HasStubs reports whether an edge holds stubs.
@@ -213,10 +220,20 @@ func (u *CloudUsage) Verified(level string, sample int) (bytes int64, cost float
 
 // EdgeUsage is what an edge has read from its bucket.
 type EdgeUsage struct {
-	Replica      string  `json:"replica" doc:"Name of the edge"`
-	Carried      int64   `json:"carried" doc:"Bytes of files that were transferred to it since the set was created"`
-	Fetched      int64   `json:"fetched" doc:"Stubs that its mover has filled since the mover was started"`
-	FetchedBytes int64   `json:"fetchedBytes" doc:"Bytes that it read for them"`
-	Cost         float64 `json:"cost" doc:"Price of reading both"`
-	Problem      string  `json:"problem,omitempty" doc:"Why its mover could not be asked"`
+	Replica      string         `json:"replica" doc:"Name of the edge"`
+	Carried      int64          `json:"carried" doc:"Bytes of files that were transferred to it since the set was created"`
+	Fetched      int64          `json:"fetched" doc:"Stubs that its mover has filled since the mover was started"`
+	FetchedBytes int64          `json:"fetchedBytes" doc:"Bytes that it read for them"`
+	Cost         float64        `json:"cost" doc:"Price of reading both"`
+	Prefetched   *PrefetchUsage `json:"prefetched,omitempty" doc:"What was prefetched within 30 days; absent when nothing was"`
+	Problem      string         `json:"problem,omitempty" doc:"Why its mover could not be asked"`
+}
+
+// PrefetchUsage is what an edge was prefetched, and how much of that people used.
+type PrefetchUsage struct {
+	Files  int64   `json:"files" doc:"Files that were prefetched"`
+	Bytes  int64   `json:"bytes" doc:"Their bytes; they are part of what was transferred"`
+	Used   int64   `json:"used" doc:"Files that were used afterwards, as the file system tells"`
+	Cost   float64 `json:"cost" doc:"Price of reading them"`
+	Advice string  `json:"advice,omitempty" doc:"What to do when few of them were used"`
 }

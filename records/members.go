@@ -5,7 +5,11 @@ import (
 	"database/sql"
 	"errors"
 	"slices"
+	"time"
 
+	"github.com/zeebo/blake3"
+
+	"bridgespan/core/offload"
 	"bridgespan/core/replica"
 	"bridgespan/model"
 )
@@ -234,4 +238,38 @@ func (q Queries) recordsAfter(ctx context.Context, of replica.ID, at recordPlace
 	}
 	more, err := list(`folder > ?`, at.folder, bulkRows-len(page))
 	return append(page, more...), err
+}
+
+// Prefetched lists what an edge was prefetched and nobody has used yet.
+func (q Queries) Prefetched(ctx context.Context, r replica.ID) ([]offload.Prefetched, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT path, bytes, at, seen FROM edge_prefetches WHERE replica_id = ? AND used IS NULL`, r)
+	return collect(rows, err, func(s scanner) (p offload.Prefetched, err error) {
+		var seen sql.NullTime
+		err = s.Scan(&p.Path, &p.Bytes, &p.At, &seen)
+		p.Seen = seen.Time
+		return p, err
+	})
+}
+
+// StorePrefetched keeps what an edge was prefetched, and forgets what is older than a time.
+func (tx *Tx) StorePrefetched(ctx context.Context, r replica.ID, list []offload.Prefetched, before time.Time) error {
+	for _, p := range list {
+		hash := blake3.Sum256([]byte(p.Path))
+		if _, _, err := tx.exec(ctx, `REPLACE INTO edge_prefetches (replica_id, hash, path, bytes, at, seen, used) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+			r, hash[:16], []byte(p.Path), p.Bytes, p.At.UTC(), nullTime(p.Seen), nullTime(p.Used)); err != nil {
+			return err
+		}
+	}
+	_, _, err := tx.exec(ctx, `DELETE FROM edge_prefetches WHERE replica_id = ? AND at < ?`, r, before.UTC())
+	return err
+}
+
+func nullTime(t time.Time) sql.NullTime { return sql.NullTime{Time: t.UTC(), Valid: !t.IsZero()} }
+
+// PrefetchFigures adds up what an edge was prefetched, and has.
+func (q Queries) PrefetchFigures(ctx context.Context, r replica.ID) (f offload.PrefetchFigures, err error) {
+	var first sql.NullTime
+	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(bytes), 0), COUNT(used), MIN(at) FROM edge_prefetches WHERE replica_id = ? AND seen IS NOT NULL`, r).Scan(&f.Files, &f.Bytes, &f.Used, &first)
+	f.First = first.Time
+	return f, unavailable(err)
 }

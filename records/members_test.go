@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"bridgespan/core/offload"
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/records"
@@ -137,4 +138,36 @@ func testLaneInSteps(t *testing.T, db *records.DB) {
 	if tickets, err := s.Backlog(ctx, lane, 10); err != nil || len(tickets) > 0 {
 		t.Errorf("on a lane that is gone wait %v, %v", tickets, err)
 	}
+}
+
+// What an edge was prefetched is kept until it is used, or old.
+func testPrefetched(t *testing.T, db *records.DB) {
+	ctx := t.Context()
+	set := keptSet(t, db, "prefetched", model.ReplicaSet{}, nil)
+	id := replica.ID(set.Replicas[0].ID)
+	at := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
+	store := func(before time.Time, list ...offload.Prefetched) {
+		t.Helper()
+		if err := db.Change(ctx, func(tx *records.Tx) error { return tx.StorePrefetched(ctx, id, list, before) }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want := func(what string, unused int, figures offload.PrefetchFigures) {
+		t.Helper()
+		list, err := db.Prefetched(ctx, id)
+		if err != nil || len(list) != unused {
+			t.Errorf("%s: %+v, %v; want %d", what, list, err, unused)
+		}
+		if f, err := db.PrefetchFigures(ctx, id); err != nil || !f.First.Equal(figures.First) || f.Files != figures.Files || f.Bytes != figures.Bytes || f.Used != figures.Used {
+			t.Errorf("%s: %+v, %v; want %+v", what, f, err, figures)
+		}
+	}
+	a, b := offload.Prefetched{Path: "a.tif", Bytes: 7, At: at}, offload.Prefetched{Path: "b.tif", Bytes: 5, At: at.Add(time.Hour)}
+	store(at, a, b)
+	want("on their way", 2, offload.PrefetchFigures{})
+	a.Seen, b.Seen, b.Used = at.Add(time.Minute), at.Add(2*time.Hour), at.Add(3*time.Hour)
+	store(at, a, b)
+	want("one was used", 1, offload.PrefetchFigures{Files: 2, Bytes: 12, Used: 1, First: at})
+	store(at.Add(time.Minute))
+	want("one is old", 0, offload.PrefetchFigures{Files: 1, Bytes: 5, Used: 1, First: b.At})
 }

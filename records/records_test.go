@@ -64,6 +64,7 @@ func TestRecords(t *testing.T) {
 	t.Run("SavedTogether", func(t *testing.T) { testSavedTogether(t, db) })
 	t.Run("AccountMaps", func(t *testing.T) { testAccountMaps(t, db) })
 	t.Run("NewLane", func(t *testing.T) { testNewLane(t, db) })
+	t.Run("Prefetched", func(t *testing.T) { testPrefetched(t, db) })
 	t.Run("LaneInSteps", func(t *testing.T) { testLaneInSteps(t, db) })
 	t.Run("Gateway", func(t *testing.T) { testGateway(t, db) })
 	t.Run("Away", func(t *testing.T) {

@@ -46,6 +46,8 @@ func cloudCommand() *cli.Command {
 			&cli.IntFlag{Name: "unused", Usage: "`DAYS` without use after which files become stubs; 0 for none"},
 			&cli.StringFlag{Name: "keep-newest", Usage: "`SIZE` of the files changed last that stay whole, such as 10GiB; 0 for none"},
 			&cli.StringSliceFlag{Name: "never", Usage: "`PATTERN` of files or folders that stay whole, such as *.accdb or ledgers/; \"\" for none"},
+			&cli.StringSliceFlag{Name: "prefetch", Usage: "`PATTERN` of files or folders whose changes come with their contents at once, such as drawings/ or *; \"\" for none"},
+			&cli.StringFlag{Name: "prefetch-hours", Usage: "when they do, as `RULES` such as \"off; mon-fri 7-19 full\"; \"\" for always"},
 			&cli.StringSliceFlag{Name: "refuse", Usage: "`PROGRAM` on the edge's host that is given no content of stubs; \"\" for none"},
 			&cli.DurationFlag{Name: "patience", Usage: "how long a program waits for content before it gets an error; 0 for 1m"},
 			rehearseFlag()}, Action: rehearsable(setPolicy, "SET", "EDGE")},
@@ -118,6 +120,9 @@ func policyWords(p *model.EdgePolicy) string {
 	}
 	if p.KeepNewest > 0 {
 		words = append(words, "newest "+size(p.KeepNewest)+" stay")
+	}
+	if f := p.Prefetch; f != nil {
+		words = append(words, strings.Join(written([]string{"prefetches " + strings.Join(f.Folders, " "), f.Hours}), ", "))
 	}
 	if len(p.Never) > 0 {
 		words = append(words, "never "+strings.Join(p.Never, " "))
@@ -312,10 +317,16 @@ func showCloudUsage(ctx context.Context, c *cli.Command, api *client.Client, arg
 		if e.Fetched > 0 || e.FetchedBytes > 0 || e.Problem != "" {
 			t.add("", strings.Join(written([]string{"stubs filled since the start of its mover", e.Problem}), ": "), humanize.Comma(e.Fetched), size(e.FetchedBytes), "")
 		}
+		if p := e.Prefetched; p != nil {
+			t.add("", fmt.Sprintf("prefetched within 30 days, of which %s used", humanize.Comma(p.Used)), humanize.Comma(p.Files), size(p.Bytes), money(p.Cost, u.Currency))
+			if p.Advice != "" {
+				t.after += fmt.Sprintf("%s: %s\n", e.Replica, p.Advice)
+			}
+		}
 		t.add("", "read from the bucket", "", size(e.Carried+e.FetchedBytes), money(e.Cost, u.Currency))
 	}
 	if u.Currency == "" {
-		t.after = pricesUnknown + "\n"
+		t.after += pricesUnknown + "\n"
 	}
 	return show(c, u, t)
 }
@@ -429,7 +440,7 @@ func setPolicy(ctx context.Context, c *cli.Command, api *client.Client, args []s
 	return done(c, s, "%s of %s keeps: %s", args[1], s.Name, policyWords(&p))
 }
 
-var policyFlagNames = []string{"fill", "free", "unused", "keep-newest", "never", "refuse", "patience"}
+var policyFlagNames = []string{"fill", "free", "unused", "keep-newest", "never", "prefetch", "prefetch-hours", "refuse", "patience"}
 
 // policyFlags changes what flags say of a policy.
 func policyFlags(c *cli.Command, p *model.EdgePolicy) error {
@@ -449,11 +460,36 @@ func policyFlags(c *cli.Command, p *model.EdgePolicy) error {
 	if c.IsSet("never") {
 		p.Never = written(c.StringSlice("never"))
 	}
+	if err := prefetchFlags(c, p); err != nil {
+		return err
+	}
 	if c.IsSet("refuse") {
 		p.Refused = written(c.StringSlice("refuse"))
 	}
 	if c.IsSet("patience") {
 		p.WaitS = int(c.Duration("patience").Seconds())
+	}
+	return nil
+}
+
+// prefetchFlags changes what flags say of what is prefetched.
+func prefetchFlags(c *cli.Command, p *model.EdgePolicy) error {
+	if c.IsSet("prefetch") {
+		folders := written(c.StringSlice("prefetch"))
+		switch {
+		case len(folders) == 0:
+			p.Prefetch = nil
+		case p.Prefetch == nil:
+			p.Prefetch = &model.EdgePrefetch{Folders: folders}
+		default:
+			p.Prefetch.Folders = folders
+		}
+	}
+	if c.IsSet("prefetch-hours") {
+		if p.Prefetch == nil {
+			return usageError{"--prefetch-hours: say of which files, such as --prefetch drawings/"}
+		}
+		p.Prefetch.Hours = c.String("prefetch-hours")
 	}
 	return nil
 }

@@ -50,7 +50,7 @@ type Replica struct {
 	// Intake is how many bytes may be on their way in at a time, but for a file
 	// that is larger by itself; 0 for no bound.
 	Intake int64
-	// AsStub says whether a file that comes to a path where nothing is becomes a stub there; nil never does. It needs a
+	// AsStub says whether a file that comes to a path where nothing is, or a stub, becomes a stub there; nil never does. It needs a
 	// tree that holds stubs, and a hub that is a bucket.
 	AsStub func(name string, size int64, modified time.Time) bool
 

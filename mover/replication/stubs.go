@@ -12,17 +12,21 @@ import (
 	"bridgespan/tree"
 )
 
-// asStub reports whether the file that comes to a path is placed as a stub: where there is a stub, and where there is
-// nothing if the replica wants it so. A file that people have whole stays whole.
-func (m *move) asStub(ctx context.Context) (bool, error) {
+// asStub reports whether the file that comes to a path is placed as a stub: where there is a stub or nothing, if the replica wants it
+// so. A file that people have whole stays whole.
+//
+// over is true where a stub is: its content is not read for what comes.
+func (m *move) asStub(ctx context.Context) (stub, over bool, err error) {
 	r, from := m.carry.to, m.carry.from
-	if r.AsStub == nil || m.from.Size == 0 || !r.Tree.Capabilities().Stubs || !from.Tree.Capabilities().WholePuts {
-		return false, nil
-	}
 	if m.to.Kind == replica.File {
-		return isStub(ctx, r, m.here)
+		if over, err = isStub(ctx, r, m.here); err != nil || !over {
+			return false, false, err
+		}
 	}
-	return r.AsStub(m.here, m.from.Size, m.from.Modified), nil
+	if r.AsStub == nil || m.from.Size == 0 || !r.Tree.Capabilities().Stubs || !from.Tree.Capabilities().WholePuts {
+		return false, over, nil
+	}
+	return r.AsStub(m.here, m.from.Size, m.from.Modified), over, nil
 }
 
 func isStub(ctx context.Context, r *Replica, name string) (bool, error) {

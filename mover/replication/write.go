@@ -139,14 +139,15 @@ func (m *move) replaced(ctx context.Context, attic, name string) (*transfer.Know
 // What is not as recorded at either end is noted.
 func (m *move) stage(ctx context.Context, next *replica.Record) (*transfer.Staged, error) {
 	options := m.options(next)
-	if stub, err := m.asStub(ctx); err != nil || stub {
-		if err == nil {
-			return m.stageStub(ctx, next)
-		}
+	stub, over, err := m.asStub(ctx)
+	if err != nil {
 		return nil, err
 	}
+	if stub {
+		return m.stageStub(ctx, next)
+	}
 	options.Key, options.Alike = m.to.Key, m.alike
-	if m.to.Kind == replica.File {
+	if m.to.Kind == replica.File && !over {
 		options.Older = &transfer.Known{Path: m.here, Entry: seenEntry(&m.to), Digest: m.to.Digest}
 	}
 	staged, err := m.carry.receiver.Stage(ctx, m.carry.sender, m.file(), options)

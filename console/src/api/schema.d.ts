@@ -4241,6 +4241,8 @@ export interface components {
             keepNewest?: number;
             /** @description Patterns of files and folders that never become stubs, such as *.accdb or ledgers/ */
             never?: string[];
+            /** @description Which changes made at other edges come with their contents at once; absent for none */
+            prefetch?: components["schemas"]["EdgePrefetch"];
             /** @description Names of programs on the edge's host that are given no content of stubs, such as that of a backup */
             refused?: string[];
             /**
@@ -4253,6 +4255,12 @@ export interface components {
              * @description Seconds that a program waits for content that does not come before it gets an error; absent for 60
              */
             waitS?: number;
+        };
+        EdgePrefetch: {
+            /** @description Patterns of files and folders, such as drawings/ or *.dwg; * for all */
+            folders: string[];
+            /** @description When, as rules such as "off; mon-fri 7-19 full"; always when absent */
+            hours?: string;
         };
         EdgeUsage: {
             /**
@@ -4275,6 +4283,8 @@ export interface components {
              * @description Bytes that it read for them
              */
             fetchedBytes: number;
+            /** @description What was prefetched within 30 days; absent when nothing was */
+            prefetched?: components["schemas"]["PrefetchUsage"];
             /** @description Why its mover could not be asked */
             problem?: string;
             /** @description Name of the edge */
@@ -6299,6 +6309,30 @@ export interface components {
              * @description How often it occurs
              */
             times: number;
+        };
+        PrefetchUsage: {
+            /** @description What to do when few of them were used */
+            advice?: string;
+            /**
+             * Format: int64
+             * @description Their bytes; they are part of what was transferred
+             */
+            bytes: number;
+            /**
+             * Format: double
+             * @description Price of reading them
+             */
+            cost: number;
+            /**
+             * Format: int64
+             * @description Files that were prefetched
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Files that were used afterwards, as the file system tells
+             */
+            used: number;
         };
         Problem: {
             /** @description What is wrong */

@@ -49,11 +49,13 @@ export function usePolicy(r: Replica) {
   const [unused, setUnused] = useState(was.unusedDays ? String(was.unusedDays) : "");
   const [newest, setNewest] = useState(inGiB(was.keepNewest ?? 0));
   const [never, setNever] = useState((was.never ?? []).join(", "));
+  const [prefetch, setPrefetch] = useState((was.prefetch?.folders ?? []).join(", "));
+  const [hours, setHours] = useState(was.prefetch?.hours ?? "");
   const [refused, setRefused] = useState((was.refused ?? []).join(", "));
   const list = (text: string) => text.split(",").map((p) => p.trim()).filter(Boolean);
   const stubs = fill !== "whole";
-  const policy: Policy = { fill, freePercent: stubs ? Number(free) : 0, unusedDays: stubs ? Number(unused) : 0, keepNewest: fromGiB(newest), never: list(never), refused: list(refused), waitS: was.waitS };
-  return { was, policy, fill, setFill, free, setFree, unused, setUnused, newest, setNewest, never, setNever, refused, setRefused };
+  const policy: Policy = { fill, freePercent: stubs ? Number(free) : 0, unusedDays: stubs ? Number(unused) : 0, keepNewest: fromGiB(newest), never: list(never), refused: list(refused), waitS: was.waitS, prefetch: stubs && list(prefetch).length > 0 ? { folders: list(prefetch), hours: hours.trim() || undefined } : undefined };
+  return { was, policy, fill, setFill, free, setFree, unused, setUnused, newest, setNewest, never, setNever, prefetch, setPrefetch, hours, setHours, refused, setRefused };
 }
 
 /** The fields of a policy, and what follows from it. */
@@ -67,6 +69,8 @@ export function PolicyFields({ set, replica: r, state: s, errors }: { set: Repli
           <TextField label="Days without use" inputMode="numeric" value={s.unused} onChange={(e) => s.setUnused(e.target.value)} error={errors["edge.unusedDays"]} help="Files that nobody has used for so long become stubs. Empty for none." />
           <TextField label="Newest files, in GiB" inputMode="decimal" value={s.newest} onChange={(e) => s.setNewest(e.target.value)} error={errors["edge.keepNewest"]} help="So much of the files changed last stays whole. Empty for none." />
           <TextField label="Files that stay whole" mono value={s.never} onChange={(e) => s.setNever(e.target.value)} error={errors["edge.never"]} help="Patterns such as *.accdb or ledgers/, with commas between." />
+          <TextField label="Prefetch" mono value={s.prefetch} onChange={(e) => s.setPrefetch(e.target.value)} error={errors["edge.prefetch"]} help="Changes made elsewhere to files of these patterns, such as drawings/ or *, come with their contents at once. Empty for none. Costs shows how much of it was used." />
+          {s.prefetch.trim() && <TextField label="Prefetch hours" mono value={s.hours} onChange={(e) => s.setHours(e.target.value)} error={errors["edge.prefetchHours"]} help="Rules such as off; mon-fri 7-19 full. Empty for always." />}
           <TextField label="Programs without access to stubs" mono value={s.refused} onChange={(e) => s.setRefused(e.target.value)} error={errors["edge.refused"]} help="Names of programs on that host, such as nightly-backup, with commas between. They get an error when they read a stub, and nothing is fetched for them." />
         </>
       )}

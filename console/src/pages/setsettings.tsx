@@ -98,7 +98,7 @@ export function ReplicaForm({ set, replica: r, onClose }: { set: ReplicaSet; rep
   }[doing];
   const asked = { quotas: "Change its quotas", contents: "Set which contents it keeps", sweep: "Set how often it is scanned", home: "Put it at another place", seed: "Let it win the first fill", drop: "Take it out of the set" };
   return (
-    <SaveForm action={doing === "drop" ? "Take out" : "Save"} danger={doing === "drop"} done={doing === "drop" ? `${r.name} belongs to ${set.name} no more; its files are where they were.` : `${r.name} was changed.`} fields={["intakeQuota", "atticQuota", "sweepMin", "edge.fill", "edge.freePercent", "edge.unusedDays", "edge.keepNewest", "edge.never", "edge.refused", "server", "share", "sub"]} onDone={onClose} onCancel={onClose} save={save}>
+    <SaveForm action={doing === "drop" ? "Take out" : "Save"} danger={doing === "drop"} done={doing === "drop" ? `${r.name} belongs to ${set.name} no more; its files are where they were.` : `${r.name} was changed.`} fields={["intakeQuota", "atticQuota", "sweepMin", "edge.fill", "edge.freePercent", "edge.unusedDays", "edge.keepNewest", "edge.never", "edge.prefetch", "edge.prefetchHours", "edge.refused", "server", "share", "sub"]} onDone={onClose} onCancel={onClose} save={save}>
       {(errors) => (
         <>
           <p className="font-mono text-sm break-all text-soft">{target(r)}</p>

@@ -6,6 +6,7 @@ import (
 	"context"
 	"time"
 
+	"bridgespan/core/calendar"
 	"bridgespan/core/filter"
 	"bridgespan/core/offload"
 	"bridgespan/model"
@@ -38,6 +39,20 @@ func PolicyOf(p *model.EdgePolicy) offload.Policy {
 		policy.Never = func(path string) bool { return rules.File(path, 0, time.Time{}, time.Time{}) != "" }
 	}
 	return policy
+}
+
+// Prefetches reports whether the content of a change to a path is to come at once, at a time.
+func Prefetches(p *model.EdgePolicy, path string, at time.Time) bool {
+	if p == nil || p.Prefetch == nil {
+		return false
+	}
+	if p.Prefetch.Hours != "" {
+		if week, err := calendar.Parse("hours", p.Prefetch.Hours); err != nil || week.At(at) == calendar.Off {
+			return false
+		}
+	}
+	rules, err := filter.New(filter.Rules{LeaveOut: p.Prefetch.Folders})
+	return err == nil && rules.File(path, 0, time.Time{}, time.Time{}) != ""
 }
 
 // LeaveOut says what a set is not about; nil leaves nothing out.

@@ -1,10 +1,12 @@
 package edges
 
 import (
+	"strings"
 	"testing"
 	"time"
 
 	"bridgespan/core/offload"
+	"bridgespan/core/plan"
 	"bridgespan/model"
 	"bridgespan/tree"
 )
@@ -21,6 +23,50 @@ func TestPolicyOf(t *testing.T) {
 	}
 	if p := PolicyOf(nil); p.Never != nil || p.Free != 0 {
 		t.Errorf("without a policy: %+v", p)
+	}
+}
+
+func TestPrefetches(t *testing.T) {
+	monday, sunday := time.Date(2026, 3, 2, 10, 0, 0, 0, time.Local), time.Date(2026, 3, 1, 10, 0, 0, 0, time.Local)
+	always, working := &model.EdgePrefetch{Folders: []string{"drawings/", "*.dwg"}}, &model.EdgePrefetch{Folders: []string{"*"}, Hours: "off; mon-fri 7-19 full"}
+	for what, c := range map[string]struct {
+		of   *model.EdgePrefetch
+		path string
+		at   time.Time
+		want bool
+	}{
+		"nothing":              {nil, "drawings/a.tif", monday, false},
+		"in a folder":          {always, "drawings/2026/a.tif", sunday, true},
+		"of a kind":            {always, "beds/a.dwg", sunday, true},
+		"something else":       {always, "beds/a.tif", sunday, false},
+		"all, in these hours":  {working, "beds/a.tif", monday, true},
+		"all, in other hours":  {working, "beds/a.tif", sunday, false},
+		"rules that are wrong": {&model.EdgePrefetch{Folders: []string{"*"}, Hours: "at tea time"}, "a", monday, false},
+	} {
+		if got := Prefetches(&model.EdgePolicy{Fill: model.FillStubs, Prefetch: c.of}, c.path, c.at); got != c.want {
+			t.Errorf("%s: %v", what, got)
+		}
+	}
+	if Prefetches(nil, "a", monday) {
+		t.Error("an edge without a policy prefetches")
+	}
+}
+
+// Few prefetched files that were used are told with their cost, and what to do about it.
+func TestPrefetchUsage(t *testing.T) {
+	now := time.Date(2026, 3, 2, 10, 0, 0, 0, time.UTC)
+	set, r := &model.ReplicaSet{Name: "scans"}, &model.Replica{Name: "sedge", Edge: &model.EdgePolicy{Prefetch: &model.EdgePrefetch{}}}
+	prices := plan.Prices{Currency: "EUR", Out: 0.1}
+	if u := prefetchUsage(set, r, offload.PrefetchFigures{}, prices, now); u != nil {
+		t.Errorf("of nothing: %+v", u)
+	}
+	wasted := offload.PrefetchFigures{Files: 100, Bytes: 20e9, Used: 3, First: now.AddDate(0, 0, -9)}
+	if u := prefetchUsage(set, r, wasted, prices, now); u == nil || u.Files != 100 || u.Used != 3 || u.Cost != 2 || !strings.Contains(u.Advice, `bspan cloud policy scans sedge --prefetch ""`) {
+		t.Errorf("of what is wasted: %+v", u)
+	}
+	wasted.Used = 30
+	if u := prefetchUsage(set, r, wasted, prices, now); u == nil || u.Advice != "" {
+		t.Errorf("of what is used: %+v", u)
 	}
 }
 

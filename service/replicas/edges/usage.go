@@ -2,8 +2,10 @@ package edges
 
 import (
 	"context"
+	"fmt"
 	"time"
 
+	"bridgespan/core/offload"
 	"bridgespan/core/plan"
 	"bridgespan/core/replica"
 	"bridgespan/model"
@@ -62,5 +64,22 @@ func (s *Edges) readBy(ctx context.Context, set *model.ReplicaSet, r *model.Repl
 		e.Fetched, e.FetchedBytes = status.Counts.Fetched, status.Counts.FetchedBytes
 	}
 	e.Cost = prices.OutFor(e.Carried + e.FetchedBytes)
+	f, err := s.DB.PrefetchFigures(ctx, replica.ID(r.ID))
+	if err != nil {
+		e.Problem = sets.Words(err)
+	}
+	e.Prefetched = prefetchUsage(set, r, f, prices, time.Now())
 	return e
+}
+
+// prefetchUsage is nil when nothing was prefetched.
+func prefetchUsage(set *model.ReplicaSet, r *model.Replica, f offload.PrefetchFigures, prices plan.Prices, now time.Time) *model.PrefetchUsage {
+	if f.Files == 0 {
+		return nil
+	}
+	u := &model.PrefetchUsage{Files: f.Files, Bytes: f.Bytes, Used: f.Used, Cost: prices.OutFor(f.Bytes)}
+	if f.Wasted(now) && r.Edge != nil && r.Edge.Prefetch != nil {
+		u.Advice = fmt.Sprintf("few prefetched files were used: name fewer folders, or turn it off: bspan cloud policy %s %s --prefetch \"\"", set.Name, r.Name)
+	}
+	return u
 }

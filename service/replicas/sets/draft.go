@@ -161,6 +161,20 @@ func (s *Base) checkEdge(ctx context.Context, set *model.ReplicaSet, i int, fiel
 	if _, err := filter.New(filter.Rules{LeaveOut: p.Never}); err != nil {
 		return InField(field("edge.never"), err)
 	}
+	if f := p.Prefetch; f != nil {
+		if !p.HasStubs() {
+			return fault.Field(field("edge.prefetch"), "leave it out", "an edge that keeps whole files has all contents already")
+		}
+		if len(f.Folders) == 0 {
+			return fault.Field(field("edge.prefetch"), "name folders, or * for all", "nothing is to be prefetched")
+		}
+		if _, err := filter.New(filter.Rules{LeaveOut: f.Folders}); err != nil {
+			return InField(field("edge.prefetch"), err)
+		}
+		if _, err := calendar.Parse(field("edge.prefetchHours"), f.Hours); f.Hours != "" && err != nil {
+			return err
+		}
+	}
 	for _, name := range p.Refused {
 		if name == "" || strings.ContainsAny(name, "/ ") {
 			return fault.Field(field("edge.refused"), "write the name of a program file, such as nightly-backup", "%q is not the name of a program", name)

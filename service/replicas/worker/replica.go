@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"bridgespan/core/offload"
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/mover/replication"
@@ -37,7 +38,8 @@ type replicaWorker struct {
 	// troubled is true while there may be what could not be done at the replica.
 	troubled atomic.Bool
 
-	state sync.Mutex // of what follows
+	state      sync.Mutex           // of what follows
+	prefetched []offload.Prefetched // and not kept yet
 	model.Replica
 }
 
