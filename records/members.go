@@ -266,10 +266,10 @@ func (tx *Tx) StorePrefetched(ctx context.Context, r replica.ID, list []offload.
 
 func nullTime(t time.Time) sql.NullTime { return sql.NullTime{Time: t.UTC(), Valid: !t.IsZero()} }
 
-// PrefetchFigures adds up what an edge was prefetched, and has.
-func (q Queries) PrefetchFigures(ctx context.Context, r replica.ID) (f offload.PrefetchFigures, err error) {
+// PrefetchFigures adds up what an edge was prefetched since a time, and has.
+func (q Queries) PrefetchFigures(ctx context.Context, r replica.ID, since time.Time) (f offload.PrefetchFigures, err error) {
 	var first sql.NullTime
-	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(bytes), 0), COUNT(used), MIN(at) FROM edge_prefetches WHERE replica_id = ? AND seen IS NOT NULL`, r).Scan(&f.Files, &f.Bytes, &f.Used, &first)
+	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(bytes), 0), COUNT(used), MIN(at) FROM edge_prefetches WHERE replica_id = ? AND seen IS NOT NULL AND at >= ?`, r, since.UTC()).Scan(&f.Files, &f.Bytes, &f.Used, &first)
 	f.First = first.Time
 	return f, unavailable(err)
 }

@@ -158,7 +158,7 @@ func testPrefetched(t *testing.T, db *records.DB) {
 		if err != nil || len(list) != unused {
 			t.Errorf("%s: %+v, %v; want %d", what, list, err, unused)
 		}
-		if f, err := db.PrefetchFigures(ctx, id); err != nil || !f.First.Equal(figures.First) || f.Files != figures.Files || f.Bytes != figures.Bytes || f.Used != figures.Used {
+		if f, err := db.PrefetchFigures(ctx, id, at); err != nil || !f.First.Equal(figures.First) || f.Files != figures.Files || f.Bytes != figures.Bytes || f.Used != figures.Used {
 			t.Errorf("%s: %+v, %v; want %+v", what, f, err, figures)
 		}
 	}

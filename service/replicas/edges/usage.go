@@ -64,11 +64,12 @@ func (s *Edges) readBy(ctx context.Context, set *model.ReplicaSet, r *model.Repl
 		e.Fetched, e.FetchedBytes = status.Counts.Fetched, status.Counts.FetchedBytes
 	}
 	e.Cost = prices.OutFor(e.Carried + e.FetchedBytes)
-	f, err := s.DB.PrefetchFigures(ctx, replica.ID(r.ID))
+	now := time.Now()
+	f, err := s.DB.PrefetchFigures(ctx, replica.ID(r.ID), now.Add(-offload.PrefetchKept))
 	if err != nil {
 		e.Problem = sets.Words(err)
 	}
-	e.Prefetched = prefetchUsage(set, r, f, prices, time.Now())
+	e.Prefetched = prefetchUsage(set, r, f, prices, now)
 	return e
 }
 
