@@ -45,28 +45,28 @@ func (c *clouded) removals() {
 	c.decide("haar", replica.Restore)
 	await(c.T, "the objects", func() bool { return c.objects(name, all) == all })
 
-	oak := harness.Tree(c.T, c.e.Oak, "store")
-	for i := range gone {
-		if err := oak.Remove(c.Context(), "scans/"+name(i)); err != nil {
+	for i := gone; i < all; i++ { // a few need no decision
+		if err := os.Remove(c.path(name(i))); err != nil {
 			c.Fatal(err)
 		}
 	}
-	oak.Close()
-	c.waits("oak", 1) // looks meanwhile may have let the first ones pass
-	if n := c.objects(name, all); n <= all-gone {
-		c.Errorf("before a decision the bucket has %d of %d", n, all)
+	await(c.T, "the removal of a few", func() bool { return c.objects(name, all) == gone })
+
+	// All of them leave the set in one step: no scan finds a part of them.
+	oak := harness.Tree(c.T, c.e.Oak, "store")
+	defer oak.Close()
+	if err := oak.Rename(c.Context(), "scans/bulk", "no longer scans", false); err != nil {
+		c.Fatal(err)
+	}
+	c.waits("oak", gone)
+	if n := c.objects(name, all); n != gone {
+		c.Errorf("before a decision the bucket has %d of %d", n, gone)
 	}
 	c.decide("oak", replica.Apply)
 	await(c.T, "the removals", func() bool {
 		_, err := os.Stat(c.path(name(gone - 1)))
-		return os.IsNotExist(err) && c.objects(name, all) == all-gone
+		return os.IsNotExist(err) && c.objects(name, all) == 0
 	})
-	for i := gone; i < all; i++ { // a few need no decision
-		if err := os.Remove(c.path(name(i))); err != nil {
-			c.Errorf("what nobody removed: %v", err)
-		}
-	}
-	await(c.T, "the removal of a few", func() bool { return c.objects(name, all) == 0 })
 }
 
 // objects counts the files that the bucket has, of so many names.
@@ -80,7 +80,7 @@ func (c *clouded) objects(name func(int) string, of int) (n int) {
 	return n
 }
 
-// waits looks at a replica until so many removals wait there at least, and somebody is told.
+// waits scans a replica until the given number of removals is pending there, with an alert.
 func (c *clouded) waits(at string, files int64) {
 	c.Helper()
 	if err := c.e.API.LookAtReplicas(c.Context(), "scans", at); err != nil {
@@ -89,7 +89,7 @@ func (c *clouded) waits(at string, files int64) {
 	await(c.T, "removals that wait at "+at, func() bool {
 		set, err := c.e.API.ReplicaSet(c.Context(), "scans")
 		i := slices.IndexFunc(set.Replicas, func(r model.Replica) bool { return r.Name == at })
-		return err == nil && set.Replicas[i].Removals != nil && set.Replicas[i].Removals.Files >= files && set.State == model.SetBehind &&
+		return err == nil && set.Replicas[i].Removals != nil && set.Replicas[i].Removals.Files == files && set.State == model.SetBehind &&
 			slices.ContainsFunc(set.Alerts, func(f finding.Finding) bool { return f.Code == "removals" && f.Subject == at })
 	})
 }
