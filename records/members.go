@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/zeebo/blake3"
@@ -240,9 +241,9 @@ func (q Queries) recordsAfter(ctx context.Context, of replica.ID, at recordPlace
 	return append(page, more...), err
 }
 
-// Prefetched lists what an edge was prefetched and nobody has used yet.
-func (q Queries) Prefetched(ctx context.Context, r replica.ID) ([]offload.Prefetched, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT path, bytes, at, seen FROM edge_prefetches WHERE replica_id = ? AND used IS NULL`, r)
+// Prefetched lists the latest prefetched files of an edge that were not used yet, at most limit of them.
+func (q Queries) Prefetched(ctx context.Context, r replica.ID, limit int) ([]offload.Prefetched, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT path, bytes, at, seen FROM edge_prefetches WHERE replica_id = ? AND used IS NULL ORDER BY at DESC LIMIT ?`, r, limit)
 	return collect(rows, err, func(s scanner) (p offload.Prefetched, err error) {
 		var seen sql.NullTime
 		err = s.Scan(&p.Path, &p.Bytes, &p.At, &seen)
@@ -251,22 +252,28 @@ func (q Queries) Prefetched(ctx context.Context, r replica.ID) ([]offload.Prefet
 	})
 }
 
-// StorePrefetched keeps what an edge was prefetched, and forgets what is older than a time.
-func (tx *Tx) StorePrefetched(ctx context.Context, r replica.ID, list []offload.Prefetched, before time.Time) error {
-	for _, p := range list {
-		hash := blake3.Sum256([]byte(p.Path))
-		if _, _, err := tx.exec(ctx, `REPLACE INTO edge_prefetches (replica_id, hash, path, bytes, at, seen, used) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-			r, hash[:16], []byte(p.Path), p.Bytes, p.At.UTC(), nullTime(p.Seen), nullTime(p.Used)); err != nil {
-			return err
+// StorePrefetched stores prefetched files of an edge, and removes those of before a time.
+func (db *DB) StorePrefetched(ctx context.Context, r replica.ID, list []offload.Prefetched, before time.Time) error {
+	return db.Change(ctx, func(tx *Tx) error {
+		for part := range slices.Chunk(list, bulkRows) {
+			var args []any
+			for _, p := range part {
+				hash := blake3.Sum256([]byte(p.Path))
+				args = append(args, r, hash[:16], []byte(p.Path), p.Bytes, p.At.UTC(), nullTime(p.Seen), nullTime(p.Used))
+			}
+			rows := strings.Repeat(", (?, ?, ?, ?, ?, ?, ?)", len(part))[2:]
+			if _, _, err := tx.exec(ctx, `REPLACE INTO edge_prefetches (replica_id, hash, path, bytes, at, seen, used) VALUES `+rows, args...); err != nil {
+				return err
+			}
 		}
-	}
-	_, _, err := tx.exec(ctx, `DELETE FROM edge_prefetches WHERE replica_id = ? AND at < ?`, r, before.UTC())
-	return err
+		_, _, err := tx.exec(ctx, `DELETE FROM edge_prefetches WHERE replica_id = ? AND at < ?`, r, before.UTC())
+		return err
+	})
 }
 
 func nullTime(t time.Time) sql.NullTime { return sql.NullTime{Time: t.UTC(), Valid: !t.IsZero()} }
 
-// PrefetchFigures adds up what an edge was prefetched since a time, and has.
+// PrefetchFigures adds up the prefetched files of an edge since a time, of those that its scans have seen.
 func (q Queries) PrefetchFigures(ctx context.Context, r replica.ID, since time.Time) (f offload.PrefetchFigures, err error) {
 	var first sql.NullTime
 	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(bytes), 0), COUNT(used), MIN(at) FROM edge_prefetches WHERE replica_id = ? AND seen IS NOT NULL AND at >= ?`, r, since.UTC()).Scan(&f.Files, &f.Bytes, &f.Used, &first)

@@ -148,13 +148,13 @@ func testPrefetched(t *testing.T, db *records.DB) {
 	at := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
 	store := func(before time.Time, list ...offload.Prefetched) {
 		t.Helper()
-		if err := db.Change(ctx, func(tx *records.Tx) error { return tx.StorePrefetched(ctx, id, list, before) }); err != nil {
+		if err := db.StorePrefetched(ctx, id, list, before); err != nil {
 			t.Fatal(err)
 		}
 	}
 	want := func(what string, unused int, figures offload.PrefetchFigures) {
 		t.Helper()
-		list, err := db.Prefetched(ctx, id)
+		list, err := db.Prefetched(ctx, id, 10)
 		if err != nil || len(list) != unused {
 			t.Errorf("%s: %+v, %v; want %d", what, list, err, unused)
 		}

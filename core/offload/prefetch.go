@@ -2,16 +2,16 @@ package offload
 
 import "time"
 
-// Prefetched is a file whose content an edge was brought before anybody there asked for it.
+// Prefetched is a file that an edge received whole although its policy allows a stub.
 type Prefetched struct {
 	Path  string
 	Bytes int64
-	At    time.Time // when it was on its way
-	Seen  time.Time // its last use when it was first seen there; zero before
-	Used  time.Time // when somebody used it after that; zero while nobody has
+	At    time.Time // of its transfer
+	Seen  time.Time // its last use when a scan first saw it; zero before
+	Used  time.Time // its first use after that; zero before
 }
 
-// Look notes whether the file was used since. It reports whether that is news.
+// Look updates the file from what a scan saw. It reports whether anything changed.
 func (p *Prefetched) Look(f File) bool {
 	switch {
 	case f.Stub || !p.Used.IsZero():
@@ -26,24 +26,24 @@ func (p *Prefetched) Look(f File) bool {
 	return false
 }
 
-// PrefetchKept is for how long it is kept what was prefetched.
+// PrefetchKept is how long prefetched files are recorded.
 const PrefetchKept = 30 * 24 * time.Hour
 
-// PrefetchFigures add up what was prefetched.
+// PrefetchFigures adds up prefetched files.
 type PrefetchFigures struct {
 	Files, Bytes int64
-	Used         int64     // files that somebody used
-	First        time.Time // when the first of them came
+	Used         int64     // files that were used
+	First        time.Time // transfer of the first
 }
 
 // Bounds of [PrefetchFigures.Wasted].
 const (
-	wastedShare = 5 // less than one of so many was used
+	wastedShare = 5 // less than a fifth
 	wastedFiles = 20
 	wastedAfter = 7 * 24 * time.Hour
 )
 
-// Wasted reports whether few of the files were used, after a while.
+// Wasted reports whether less than a fifth of at least 20 files was used within at least a week.
 func (f PrefetchFigures) Wasted(now time.Time) bool {
 	return f.Files >= wastedFiles && wastedShare*f.Used < f.Files && now.Sub(f.First) >= wastedAfter
 }

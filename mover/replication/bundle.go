@@ -235,6 +235,7 @@ func (b *bundling) note(ctx context.Context, next replica.Record, entry tree.Ent
 	for _, f := range b.files {
 		f.arrived = true
 		b.count(func(c *Carried) { c.Files, c.Bytes = c.Files+1, c.Bytes+f.next.Size })
+		f.received(f.next.Size)
 	}
 	return nil
 }

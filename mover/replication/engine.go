@@ -53,6 +53,9 @@ type Replica struct {
 	// AsStub says whether a file that comes to a path where nothing is, or a stub, becomes a stub there; nil never does. It needs a
 	// tree that holds stubs, and a hub that is a bucket.
 	AsStub func(name string, size int64, modified time.Time) bool
+	// Received is called for each whole file that was transferred there and is new, or takes the place of a stub. It may be called side
+	// by side, and be nil.
+	Received func(name string, size int64)
 
 	// Removals tells how much may be removed there at once. RemovalsWait is true while more was, and waits for a decision.
 	Removals     replica.RemovalGuard

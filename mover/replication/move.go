@@ -15,6 +15,7 @@ type move struct {
 	from, to    replica.Record
 	v           replica.Verdict
 	there, here string // the path at the sender and at the receiver
+	over        bool   // the receiver has a stub there
 }
 
 // brings reports whether a file is to come where nothing is: that it is still

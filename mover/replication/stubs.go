@@ -12,21 +12,26 @@ import (
 	"bridgespan/tree"
 )
 
-// asStub reports whether the file that comes to a path is placed as a stub: where there is a stub or nothing, if the replica wants it
-// so. A file that people have whole stays whole.
-//
-// over is true where a stub is: its content is not read for what comes.
-func (m *move) asStub(ctx context.Context) (stub, over bool, err error) {
+// asStub reports whether the received file is placed as a stub: the replica decides that for new files and for stubs. A whole file
+// stays whole. asStub sets m.over.
+func (m *move) asStub(ctx context.Context) (stub bool, err error) {
 	r, from := m.carry.to, m.carry.from
 	if m.to.Kind == replica.File {
-		if over, err = isStub(ctx, r, m.here); err != nil || !over {
-			return false, false, err
+		if m.over, err = isStub(ctx, r, m.here); err != nil || !m.over {
+			return false, err
 		}
 	}
 	if r.AsStub == nil || m.from.Size == 0 || !r.Tree.Capabilities().Stubs || !from.Tree.Capabilities().WholePuts {
-		return false, over, nil
+		return false, nil
 	}
-	return r.AsStub(m.here, m.from.Size, m.from.Modified), over, nil
+	return r.AsStub(m.here, m.from.Size, m.from.Modified), nil
+}
+
+// received reports a whole file that is new, or takes the place of a stub.
+func (m *move) received(size int64) {
+	if r := m.carry.to; r.Received != nil && (m.to.Kind != replica.File || m.over) {
+		r.Received(m.here, size)
+	}
 }
 
 func isStub(ctx context.Context, r *Replica, name string) (bool, error) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -113,6 +114,42 @@ func TestStubsArrive(t *testing.T) {
 	}
 	if len(c.told) > 0 {
 		t.Errorf("told: %v", c.told)
+	}
+}
+
+// An edge decides for each new file and each stub whether it is whole after the transfer, and is told of those that are. A stub that is
+// replaced by a whole file is not read for that.
+func TestWholeInPlaceOfStubs(t *testing.T) {
+	c := newCloud(t)
+	var received []string
+	live := false
+	c.engine.Replicas[2].AsStub = func(name string, _ int64, _ time.Time) bool { return !live || name == "cold" }
+	c.engine.Replicas[2].Received = func(name string, _ int64) { received = append(received, name) }
+	for _, name := range []string{"live", "cold", "fetched"} {
+		c.put(c.bucket, name, "first")
+	}
+	c.settle()
+	if err := tree.Fetch(t.Context(), c.stubs, "fetched"); err != nil || len(received) > 0 {
+		t.Fatalf("received %q, %v", received, err)
+	}
+	c.stubs.Fault = func(step, name string) error {
+		if step == "fetch" {
+			t.Errorf("%s was fetched", name)
+		}
+		return nil
+	}
+	live = true
+	for _, name := range []string{"live", "cold", "fetched", "new"} {
+		c.put(c.bucket, name, "other")
+	}
+	c.settle()
+	c.want(c.stubs, "live", "other", tree.Whole)
+	c.want(c.stubs, "cold", "other", tree.Stub)
+	c.want(c.stubs, "fetched", "other", tree.Whole)
+	c.want(c.stubs, "new", "other", tree.Whole)
+	slices.Sort(received)
+	if want := []string{"live", "new"}; !slices.Equal(received, want) {
+		t.Errorf("received %q, want %q", received, want)
 	}
 }
 

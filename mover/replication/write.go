@@ -77,6 +77,7 @@ func (m *move) written(next *replica.Record, staged *transfer.Staged) {
 		return
 	}
 	m.count(func(c *Carried) { c.Files, c.Bytes, c.Spared = c.Files+1, c.Bytes+next.Size, c.Spared+staged.Saved })
+	m.received(next.Size)
 }
 
 // writeWhole writes a file to a tree whose Put is atomic, without an intake. The tree compares the version of a
@@ -139,7 +140,7 @@ func (m *move) replaced(ctx context.Context, attic, name string) (*transfer.Know
 // What is not as recorded at either end is noted.
 func (m *move) stage(ctx context.Context, next *replica.Record) (*transfer.Staged, error) {
 	options := m.options(next)
-	stub, over, err := m.asStub(ctx)
+	stub, err := m.asStub(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +148,7 @@ func (m *move) stage(ctx context.Context, next *replica.Record) (*transfer.Stage
 		return m.stageStub(ctx, next)
 	}
 	options.Key, options.Alike = m.to.Key, m.alike
-	if m.to.Kind == replica.File && !over {
+	if m.to.Kind == replica.File && !m.over { // the content of a stub is not here to be compared
 		options.Older = &transfer.Known{Path: m.here, Entry: seenEntry(&m.to), Digest: m.to.Digest}
 	}
 	staged, err := m.carry.receiver.Stage(ctx, m.carry.sender, m.file(), options)

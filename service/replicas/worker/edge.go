@@ -14,7 +14,6 @@ import (
 	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/mover/replication"
-	"bridgespan/records"
 	"bridgespan/service/replicas/edges"
 	"bridgespan/service/replicas/sets"
 	"bridgespan/tree"
@@ -27,43 +26,43 @@ const (
 	edgeWorkers = 4 // files that are offloaded or filled side by side
 )
 
-// asStub says whether a file that comes to a replica becomes a stub.
+// asStub decides whether a file that is new at an edge, or a stub there, is a stub after its transfer.
 func (p *replicaWorker) asStub(name string, size int64, _ time.Time) bool {
-	edge := p.snapshot().Edge
+	m := p.snapshot()
+	return mayBeStub(m.Edge, name, size) && !prefetches(&m, name, size)
+}
+
+// mayBeStub reports whether the policy of an edge allows a file to be a stub.
+func mayBeStub(edge *model.EdgePolicy, name string, size int64) bool {
 	if !edge.HasStubs() || size < offload.Least {
 		return false
 	}
-	if never := edges.PolicyOf(edge).Never; never != nil && never(name) {
-		return false
-	}
-	return !p.prefetches(name, size)
+	never := edges.PolicyOf(edge).Never
+	return never == nil || !never(name)
 }
 
-// mostPrefetched bounds what was prefetched and is not kept yet.
-const mostPrefetched = 100_000
-
-// prefetches reports whether the content of a file comes to an edge at once, and notes it then. The first fill has its own order,
-// and nothing comes for which there is no room above the free-space line.
-func (p *replicaWorker) prefetches(name string, size int64) bool {
-	m := p.snapshot()
-	if f := m.EdgeFigures; !m.Filled || f != nil && f.Free-size < f.Line || !edges.Prefetches(m.Edge, name, time.Now()) {
+// prefetches reports whether an edge prefetches a file that could be a stub. The first fill has its own order, and nothing is prefetched
+// below the free-space line.
+func prefetches(m *model.Replica, name string, size int64) bool {
+	if f := m.EdgeFigures; !m.Filled || f != nil && f.Free-size < f.Line {
 		return false
 	}
-	p.state.Lock()
-	defer p.state.Unlock()
-	if len(p.prefetched) < mostPrefetched {
-		p.prefetched = append(p.prefetched, offload.Prefetched{Path: name, Bytes: size, At: sets.Now()})
+	return edges.Prefetches(m.Edge, name, time.Now())
+}
+
+// received notes a file that was prefetched.
+func (p *replicaWorker) received(name string, size int64) {
+	if m := p.snapshot(); mayBeStub(m.Edge, name, size) && prefetches(&m, name, size) {
+		p.prefetched.add(name, size)
 	}
-	return true
 }
 
 // edgeKeeper looks after the contents of an edge.
 type edgeKeeper struct {
 	*replicaWorker
-	unused  map[string]*offload.Prefetched // what was prefetched and nobody has used yet; nil before it was read
-	aged    time.Time                      // when files were last looked at by age
-	carried int64                          // files that had come by the last pass
-	policy  string                         // by which the last pass was
+	aged    time.Time // when files were last looked at by age
+	carried int64     // files that had come by the last pass
+	policy  string    // by which the last pass was
 
 	mu    sync.Mutex
 	since time.Time       // when the first of them was noted
@@ -206,20 +205,13 @@ func (k *edgeKeeper) files(ctx context.Context, do func(offload.File) error) err
 // pass counts what the edge holds, decides, and does it.
 func (k *edgeKeeper) pass(ctx context.Context, edge *model.EdgePolicy, policy offload.Policy, volume offload.Volume) error {
 	var survey offload.Survey
-	news, err := k.newPrefetched(ctx)
-	if err != nil {
-		return err
-	}
-	err = k.files(ctx, func(f offload.File) error {
-		survey.Add(&policy, f)
-		if p := k.unused[f.Path]; p != nil && p.Look(f) {
-			news[f.Path] = p
-		}
-		return nil
+	err := k.prefetched.look(ctx, k.DB, replica.ID(k.ID), func(seen func(offload.File)) error {
+		return k.files(ctx, func(f offload.File) error {
+			survey.Add(&policy, f)
+			seen(f)
+			return nil
+		})
 	})
-	if err == nil {
-		err = k.keepPrefetched(ctx, news)
-	}
 	if err != nil {
 		return err
 	}
@@ -299,48 +291,4 @@ func (k *edgeKeeper) fetch(ctx context.Context, f offload.File) error {
 		m.Whole, m.WholeBytes, m.Stubs, m.StubBytes, m.Free = m.Whole+1, m.WholeBytes+f.Size, m.Stubs-1, m.StubBytes-f.Size, m.Free-f.Size
 	})
 	return nil
-}
-
-// newPrefetched reads what was prefetched, and returns what is not kept yet.
-func (k *edgeKeeper) newPrefetched(ctx context.Context) (map[string]*offload.Prefetched, error) {
-	if k.unused == nil {
-		list, err := k.DB.Prefetched(ctx, replica.ID(k.ID))
-		if err != nil {
-			return nil, err
-		}
-		k.unused = map[string]*offload.Prefetched{}
-		for i := range list {
-			k.unused[list[i].Path] = &list[i]
-		}
-	}
-	k.state.Lock()
-	defer k.state.Unlock()
-	news := map[string]*offload.Prefetched{}
-	for i := range k.prefetched {
-		p := &k.prefetched[i]
-		k.unused[p.Path], news[p.Path] = p, p
-	}
-	k.prefetched = nil
-	return news, nil
-}
-
-// keepPrefetched keeps what is new about what was prefetched.
-func (k *edgeKeeper) keepPrefetched(ctx context.Context, news map[string]*offload.Prefetched) error {
-	old := time.Now().Add(-offload.PrefetchKept)
-	var list []offload.Prefetched
-	for path, p := range news {
-		list = append(list, *p)
-		if !p.Used.IsZero() {
-			delete(k.unused, path)
-		}
-	}
-	for path, p := range k.unused {
-		if p.At.Before(old) {
-			delete(k.unused, path)
-		}
-	}
-	if len(list) == 0 {
-		return nil
-	}
-	return k.DB.Change(ctx, func(tx *records.Tx) error { return tx.StorePrefetched(ctx, replica.ID(k.ID), list, old) })
 }

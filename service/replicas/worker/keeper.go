@@ -176,7 +176,7 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 		p.engine = &replication.Replica{ID: replica.ID(p.ID), Name: p.Name, Tree: p.tree, Seed: p.Seed, Scanned: p.Scanned, Filled: p.Filled, Intake: p.IntakeQuota,
 			Removals: replica.RemovalGuard{Percent: set.RemovalLimit}, RemovalsWait: p.Removals != nil && p.Removals.Of > 0, Decision: p.Decision, Entries: p.Entries}
 		if i > 0 && set.IsCloudSet() {
-			p.engine.AsStub = p.asStub
+			p.engine.AsStub, p.engine.Received = p.asStub, p.received
 		}
 		p.hot.began = time.Now()
 		p.troubled.Store(p.Troubles > 0)

@@ -7,7 +7,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"bridgespan/core/offload"
 	"bridgespan/core/replica"
 	"bridgespan/model"
 	"bridgespan/mover/replication"
@@ -38,8 +37,9 @@ type replicaWorker struct {
 	// troubled is true while there may be what could not be done at the replica.
 	troubled atomic.Bool
 
-	state      sync.Mutex           // of what follows
-	prefetched []offload.Prefetched // and not kept yet
+	prefetched prefetched
+
+	state sync.Mutex // of what follows
 	model.Replica
 }
 
