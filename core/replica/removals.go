@@ -61,11 +61,16 @@ type passed struct {
 	items int64
 }
 
-// Pass counts items whose removal was let through.
+// Pass counts items whose removal was let through. It keeps one count per minute.
 func (g *RemovalGuard) Pass(now time.Time, items int64) {
-	if g.Percent > 0 && items > 0 {
-		g.passed = append(g.passed, passed{now, items})
+	if g.Percent == 0 || items <= 0 {
+		return
 	}
+	if n := len(g.passed); n > 0 && now.Sub(g.passed[n-1].at) < time.Minute {
+		g.passed[n-1].items += items
+		return
+	}
+	g.passed = append(g.passed, passed{now, items})
 }
 
 // Exceeds reports whether so many more missing items are too many, of a replica that has so many beside them.

@@ -39,6 +39,25 @@ func TestRemovalGuard(t *testing.T) {
 	}
 }
 
+// However often removals pass, the guard keeps one count per minute of the window.
+func TestRemovalGuardIsBounded(t *testing.T) {
+	g := RemovalGuard{Percent: 10}
+	now := time.Date(2026, 5, 4, 3, 2, 1, 0, time.UTC)
+	for range 10_000 {
+		now = now.Add(time.Second)
+		if g.Exceeds(now, 1, 1_000_000) {
+			t.Fatal("a few of a million are too many")
+		}
+		g.Pass(now, 1)
+	}
+	if len(g.passed) > 61 {
+		t.Errorf("%d counts are kept", len(g.passed))
+	}
+	if !g.Exceeds(now, 1, 10_000) {
+		t.Error("an hour of removals is not counted")
+	}
+}
+
 func TestRemovalsKeepSomeExamples(t *testing.T) {
 	var all Removals
 	for range 3 {
