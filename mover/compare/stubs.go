@@ -30,7 +30,7 @@ var errUnreadStub = fmt.Errorf("%w, and nobody has read that yet", tree.ErrStub)
 func (c *Comparison) ofStub(ctx context.Context, name string, stub int, mark tree.Mark) (s sums, err error) {
 	other := []*Side{&c.Second, &c.First}[stub]
 	if theirs, marked := markOf(ctx, other, name); marked {
-		return s, s.compare(stub, mark.Digest, theirs.Digest)
+		return stored(stub, mark.Digest, theirs.Digest), nil
 	}
 	entry, err := other.Tree.Stat(ctx, other.path(name))
 	same := mark.Version != "" && mark.Version == entry.Version // the stub stands for this very object
@@ -42,7 +42,7 @@ func (c *Comparison) ofStub(ctx context.Context, name string, stub int, mark tre
 	case c.Level != Full && same && !mark.Digest.Known():
 		return s, nil
 	case c.Level != Full && entry.Digest.Known():
-		return s, s.compare(stub, mark.Digest, entry.Digest)
+		return stored(stub, mark.Digest, entry.Digest), nil
 	default:
 		err = s.read(ctx, other, stub, name, mark.Digest, c.Gate)
 	}
@@ -57,15 +57,15 @@ func (c *Comparison) ofStub(ctx context.Context, name string, stub int, mark tre
 	return s, nil
 }
 
-// compare takes the hashes of both sides, of which none was read now.
-func (s *sums) compare(stub int, ours, theirs chunk.Digest) error {
+// stored are the stored hashes of both sides: nothing was read.
+func stored(stub int, ours, theirs chunk.Digest) (s sums) {
 	s.of[stub], s.of[1-stub] = ours, theirs
 	for i, d := range s.of {
 		if !chunk.Digest(d).Known() {
 			s.unread[i] = errUnreadStub
 		}
 	}
-	return nil
+	return s
 }
 
 // read reads the other side, once for both hashes: the mark tells BLAKE3, the list of checksums wants SHA-256. A stub whose mark
