@@ -4,16 +4,13 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"path"
 	"slices"
 	"strings"
-	"time"
 
 	"bridgespan/core/acl"
 	"bridgespan/core/calendar"
 	"bridgespan/core/fault"
-	"bridgespan/core/filter"
 	"bridgespan/core/namespace"
 	"bridgespan/core/paths"
 	"bridgespan/core/replica"
@@ -125,65 +122,6 @@ func (s *Base) Place(ctx context.Context, i int, n model.NewReplica) (model.Repl
 		err = CheckSweep(Field(i, "sweepMin"), &r)
 	}
 	return r, err
-}
-
-// CheckSweep returns an error when times are set at which a file server is scanned.
-func CheckSweep(field string, r *model.Replica) error {
-	if r.SweepMin != 0 && !r.Swept {
-		return fault.Field(field, "leave it out", "%s is a file server, which is scanned as often as changes suggest", r.Server)
-	}
-	return nil
-}
-
-// CheckEdges checks the policies of the edges of a set.
-func (s *Base) CheckEdges(ctx context.Context, set *model.ReplicaSet, field func(i int, name string) string) error {
-	for i := range set.Replicas {
-		if err := s.checkEdge(ctx, set, i, func(name string) string { return field(i, name) }); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (s *Base) checkEdge(ctx context.Context, set *model.ReplicaSet, i int, field func(name string) string) error {
-	r := &set.Replicas[i]
-	p := r.Edge
-	switch {
-	case p == nil:
-		return nil
-	case i == 0 || !set.IsCloudSet():
-		return fault.Field(field("edge"), "choose the layout hub, with the bucket as the first replica", "%s is no edge: the set is not a hub whose first replica is a bucket", r.Name)
-	case p.FreePercent < 0 || p.FreePercent > 90:
-		return fault.Field(field("edge.freePercent"), "use 0 to 90 percent", "%d percent of a volume cannot stay free", p.FreePercent)
-	case !p.HasStubs() && (p.FreePercent > 0 || p.UnusedDays > 0):
-		return fault.Field(field("edge.fill"), "let names come first, or leave out the free-space line and the days", "files cannot become stubs at an edge that keeps whole files")
-	}
-	if _, err := filter.New(filter.Rules{LeaveOut: p.Never}); err != nil {
-		return InField(field("edge.never"), err)
-	}
-	if f := p.Prefetch; f != nil {
-		if !p.HasStubs() {
-			return fault.Field(field("edge.prefetch"), "leave it out", "an edge that keeps whole files has all contents already")
-		}
-		if len(f.Folders) == 0 {
-			return fault.Field(field("edge.prefetch"), "name folders, or * for all", "nothing is to be prefetched")
-		}
-		if _, err := filter.New(filter.Rules{LeaveOut: f.Folders}); err != nil {
-			return InField(field("edge.prefetch"), err)
-		}
-		if _, err := calendar.Parse(field("edge.prefetchHours"), f.Hours); f.Hours != "" && err != nil {
-			return err
-		}
-	}
-	for _, name := range p.Refused {
-		if name == "" || strings.ContainsAny(name, "/ ") {
-			return fault.Field(field("edge.refused"), "write the name of a program file, such as nightly-backup", "%q is not the name of a program", name)
-		}
-	}
-	if !p.HasStubs() {
-		return nil
-	}
-	return s.Estate.CheckEdge(ctx, field("edge.fill"), r.Target())
 }
 
 // NameReplicas names the replicas that were given no name: as their servers,
@@ -327,143 +265,6 @@ func NamesOf(set *model.ReplicaSet) string {
 		list = append(list, r.Name)
 	}
 	return strings.Join(list, ", ")
-}
-
-// checkSettings checks what can be changed of a set.
-func checkSettings(set *model.ReplicaSet) error {
-	if len(set.Note) > 1000 {
-		return fault.Field("note", "shorten it", "the note has %d bytes, at most 1000 are allowed", len(set.Note))
-	}
-	if _, err := calendar.Parse("calendar", set.Calendar); err != nil {
-		return err
-	}
-	if set.AtticDays < 1 || set.AtticDays > 3650 {
-		return fault.Field("atticDays", "use 1 to 3650", "attics cannot keep things for %d days", set.AtticDays)
-	}
-	if set.RemovalLimit < 0 || set.RemovalLimit > 100 {
-		return fault.Field("removalLimit", "use 0 to 100", "%d is no percentage", set.RemovalLimit)
-	}
-	if r := set.Retry; r.FirstS < 1 || r.MostS < r.FirstS || r.AlertAfter < 1 {
-		return fault.Field("retry.mostS", "use at least as long as at first", "what failed cannot be tried after %d to %d seconds", r.FirstS, r.MostS)
-	}
-	if _, err := filter.New(set.Filter); err != nil {
-		var f *fault.Error
-		if errors.As(err, &f) {
-			return f.At("filter." + f.Field)
-		}
-		return err
-	}
-	return nil
-}
-
-// Edit changes the settings of a set.
-func Edit(set *model.ReplicaSet, e model.EditReplicaSet) error {
-	Take(&set.Note, e.Note)
-	Take(&set.Calendar, e.Calendar)
-	Take(&set.Filter, e.Filter)
-	Take(&set.AtticDays, e.AtticDays)
-	Take(&set.RemovalLimit, e.RemovalLimit)
-	Take(&set.Retry, e.Retry)
-	Take(&set.Paused, e.Paused)
-	if e.Layout != nil && *e.Layout != set.Layout {
-		if err := NoStubs(set, "layout"); err != nil {
-			return err
-		}
-		set.Layout = *e.Layout
-		Relay(set)
-	}
-	return checkSettings(set)
-}
-
-// Decide decides what becomes of the removals that wait at a replica.
-func Decide(r *model.Replica, d *replica.Decision) error {
-	switch {
-	case d == nil:
-		return nil
-	case *d != replica.Apply && *d != replica.Restore:
-		return fault.Field("removals", "use apply or restore", "%q is no decision", *d)
-	case r.Removals == nil:
-		return fault.Field("removals", "look what waits in the state of the set", "no removals wait at %s", r.Name)
-	}
-	r.Decision = *d
-	return nil
-}
-
-// WithoutStubs returns a fault at a field while a replica holds stubs, or may hold some: without the bucket of its set, nobody
-// could read them any more.
-func WithoutStubs(set *model.ReplicaSet, r *model.Replica, field string) error {
-	if !r.Edge.HasStubs() && (r.EdgeFigures == nil || r.EdgeFigures.Stubs == 0) {
-		return nil
-	}
-	return fault.Field(field, fmt.Sprintf("let it keep whole files first, and wait until none is a stub: bspan cloud policy %s %s --fill whole --free 0 --unused 0", set.Name, r.Name),
-		"%s may hold stubs, whose content is in the bucket of %s only", r.Name, set.Name)
-}
-
-// NoStubs returns a fault at a field while any replica of a set holds stubs, or may hold some.
-func NoStubs(set *model.ReplicaSet, field string) error {
-	for i := range set.Replicas {
-		if err := WithoutStubs(set, &set.Replicas[i], field); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func Take[T any](to *T, given *T) {
-	if given != nil {
-		*to = *given
-	}
-}
-
-// Relay lays lanes anew; those that are there already stay as they are.
-func Relay(set *model.ReplicaSet) {
-	former := map[replica.Lane]model.Lane{}
-	for _, l := range set.Lanes {
-		former[replica.Lane{From: replica.ID(l.FromID), To: replica.ID(l.ToID)}] = l
-	}
-	var ids []replica.ID
-	byID := map[replica.ID]string{}
-	for _, r := range set.Replicas {
-		ids = append(ids, replica.ID(r.ID))
-		byID[replica.ID(r.ID)] = r.Name
-	}
-	set.Lanes = nil
-	for _, l := range Lay(set.Layout, ids) {
-		lane, there := former[l]
-		if !there {
-			lane = model.Lane{From: byID[l.From], To: byID[l.To], FromID: int64(l.From), ToID: int64(l.To)}
-		}
-		set.Lanes = append(set.Lanes, lane)
-	}
-}
-
-func EditLane(l *model.Lane, e model.EditLane) error {
-	Take(&l.Calendar, e.Calendar)
-	Take(&l.Closed, e.Closed)
-	if l.Calendar != "" {
-		if _, err := calendar.Parse("calendar", l.Calendar); err != nil {
-			return err
-		}
-	}
-	if e.OpenMinutes == nil {
-		return nil
-	}
-	l.OpenUntil = nil
-	if *e.OpenMinutes > 0 {
-		until := Now().Add(time.Duration(*e.OpenMinutes) * time.Minute)
-		l.OpenUntil, l.Closed = &until, false
-	}
-	return nil
-}
-
-// LaneSettings is what a person decides about a lane.
-func LaneSettings(l model.Lane) map[string]any {
-	return map[string]any{"calendar": l.Calendar, "closed": l.Closed, "openUntil": l.OpenUntil}
-}
-
-// AsEdited is what a person decides about a set.
-func AsEdited(set model.ReplicaSet) map[string]any {
-	return map[string]any{"note": set.Note, "layout": set.Layout, "calendar": set.Calendar, "filter": set.Filter, "atticDays": set.AtticDays, "removalLimit": set.RemovalLimit, "retry": set.Retry, "paused": set.Paused}
 }
 
 func FindReplica(set *model.ReplicaSet, name string) (*model.Replica, error) {
