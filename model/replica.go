@@ -23,7 +23,7 @@ type ReplicaSet struct {
 	AccountMap   string            `json:"accountMap,omitempty" doc:"Name of the account map that permissions are carried through"`
 	AccountsOf   string            `json:"accountsOf,omitempty" doc:"Server whose accounts the map turns into those of the others"`
 	AtticDays    int               `json:"atticDays" doc:"For how many days attics keep things"`
-	RemovalLimit int               `json:"removalLimit" doc:"Percent of the files and folders of a replica: when more are removed there within an hour, the removals wait for a decision; 0 for no limit"`
+	RemovalLimit int               `json:"removalLimit" doc:"Percent of the files and folders of a replica: when more are removed there within an hour, the removals are pending until somebody decides; 0 for no limit"`
 	Retry        Retry             `json:"retry" doc:"How what could not be carried is tried again"`
 	Alerts       []finding.Finding `json:"alerts" doc:"What needs somebody, the worst first"`
 	Paused       bool              `json:"paused" doc:"Whether nothing is looked at or carried"`
@@ -133,7 +133,7 @@ type Replica struct {
 	Repairs       int64      `json:"repairs" doc:"How often a record contradicted what the replica showed, and was put right by looking again"`
 	Attic         Attic      `json:"attic" doc:"What its attic keeps"`
 	// Removals are nil while none wait.
-	Removals *WaitingRemovals `json:"removals,omitempty" doc:"Removals there that wait for a decision, since they are more than the limit of the set; absent when none wait"`
+	Removals *WaitingRemovals `json:"removals,omitempty" doc:"Pending removals there: more than the limit of the set; absent when there are none"`
 	Decision replica.Decision `json:"decision,omitempty" enum:"apply,restore" doc:"What was decided about them, until that is done: apply carries them to the others, restore brings the files back"`
 	// Accounts are what accounts in the permissions of the set are at a new replica.
 	Accounts map[account.SID]account.SID `json:"-"`
@@ -255,7 +255,7 @@ type NewReplicaSet struct {
 	Permissions  string       `json:"permissions,omitempty" enum:"carry,map,leave" doc:"carry (when absent): permissions and attributes are the same everywhere; map: they are carried through an account map; leave: each replica has its own"`
 	AccountMap   string       `json:"accountMap,omitempty" doc:"Name of the account map that permissions are carried through"`
 	AtticDays    int          `json:"atticDays,omitempty" minimum:"1" maximum:"3650" doc:"For how many days attics keep things; 60 when absent"`
-	RemovalLimit *int         `json:"removalLimit,omitempty" minimum:"0" maximum:"100" doc:"Percent of the files and folders of a replica: when more are removed there within an hour, the removals wait for a decision; 0 for no limit; 25 for cloud sets, and 0 for others, when absent"`
+	RemovalLimit *int         `json:"removalLimit,omitempty" minimum:"0" maximum:"100" doc:"Percent of the files and folders of a replica: when more are removed there within an hour, the removals are pending until somebody decides; 0 for no limit; 25 for cloud sets, and 0 for others, when absent"`
 	Retry        *Retry       `json:"retry,omitempty" doc:"How what could not be carried is tried again; after 5 seconds, then twice as long each time up to 10 minutes, when absent"`
 	Anyway       bool         `json:"anyway,omitempty" doc:"Create the set even if its latest plan, or a check of it, failed"`
 	Publish      string       `json:"publish,omitempty" doc:"Path of a signpost that is to lead to all replicas, such as /trust/herbarium: it is made, or led to them as well; those that were not verified are held"`
@@ -328,7 +328,7 @@ type EditReplica struct {
 	AtticQuota  *int64            `json:"atticQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that its attic may keep; 0 for no bound"`
 	SweepMin    *int              `json:"sweepMin,omitempty" minimum:"0" maximum:"10080" doc:"Minutes between two scans of a bucket; 0 for 360"`
 	Edge        *EdgePolicy       `json:"edge,omitempty" doc:"What it keeps whole from now on, as an edge of a cloud set"`
-	Removals    *replica.Decision `json:"removals,omitempty" enum:"apply,restore" doc:"What is to become of the removals that wait: apply carries them to the other replicas, restore brings the files back from there"`
+	Removals    *replica.Decision `json:"removals,omitempty" enum:"apply,restore" doc:"What to do with pending removals: apply removes the files at the other replicas as well, restore copies them back from there"`
 	Home        *ReplicaHome      `json:"home,omitempty" doc:"Another place for it, since its server was replaced, say: it is looked at anew, and what it holds is adopted"`
 	Seed        bool              `json:"seed,omitempty" doc:"Let it win the first fill, before anything was carried"`
 }

@@ -43,8 +43,8 @@ func cloudCommand() *cli.Command {
 			&cli.IntFlag{Name: "unused", Usage: "`DAYS` without use after which files become stubs; 0 for none"},
 			&cli.StringFlag{Name: "keep-newest", Usage: "`SIZE` of the files changed last that stay whole, such as 10GiB; 0 for none"},
 			&cli.StringSliceFlag{Name: "never", Usage: "`PATTERN` of files or folders that stay whole, such as *.accdb or ledgers/; \"\" for none"},
-			&cli.StringSliceFlag{Name: "prefetch", Usage: "`PATTERN` of files or folders whose changes come with their contents at once, such as drawings/ or *; \"\" for none"},
-			&cli.StringFlag{Name: "prefetch-hours", Usage: "when they do, as `RULES` such as \"off; mon-fri 7-19 full\"; \"\" for always"},
+			&cli.StringSliceFlag{Name: "prefetch", Usage: "`PATTERN` of files or folders: the edge fetches their new contents at once, such as drawings/ or *; \"\" turns prefetch off"},
+			&cli.StringFlag{Name: "prefetch-hours", Usage: "the hours of prefetch, as `RULES` such as \"off; mon-fri 7-19 full\"; \"\" for always"},
 			&cli.StringSliceFlag{Name: "refuse", Usage: "`PROGRAM` on the edge's host that is given no content of stubs; \"\" for none"},
 			&cli.DurationFlag{Name: "patience", Usage: "how long a program waits for content before it gets an error; 0 for 1m"},
 			rehearseFlag()}, Action: rehearsable(setPolicy, "SET", "EDGE")},
@@ -94,7 +94,7 @@ func listEdges(ctx context.Context, c *cli.Command, api *client.Client, args []s
 				t.after += fmt.Sprintf("%s at %s: %s\n", set.Name, r.Name, f.Trouble)
 			}
 			if f.Short > 0 {
-				t.after += fmt.Sprintf("%s at %s: %s are lacking to the free-space line, although every file is a stub that may be.\n", set.Name, r.Name, size(f.Short))
+				t.after += fmt.Sprintf("%s at %s: %s are missing to the free-space line, although every file that may be a stub is one.\n", set.Name, r.Name, size(f.Short))
 			}
 		}
 	}
@@ -277,7 +277,7 @@ func policyFlags(c *cli.Command, p *model.EdgePolicy) error {
 	return nil
 }
 
-// prefetchFlags changes what flags say of what is prefetched.
+// prefetchFlags changes the prefetch settings by flags.
 func prefetchFlags(c *cli.Command, p *model.EdgePolicy) error {
 	if c.IsSet("prefetch") {
 		folders := written(c.StringSlice("prefetch"))
@@ -292,7 +292,7 @@ func prefetchFlags(c *cli.Command, p *model.EdgePolicy) error {
 	}
 	if c.IsSet("prefetch-hours") {
 		if p.Prefetch == nil {
-			return usageError{"--prefetch-hours: say of which files, such as --prefetch drawings/"}
+			return usageError{"--prefetch-hours needs --prefetch with folders, such as --prefetch drawings/"}
 		}
 		p.Prefetch.Hours = c.String("prefetch-hours")
 	}

@@ -142,7 +142,7 @@ func compareAccess(ctx context.Context, c *cli.Command, api *client.Client, args
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"edge", "account", "may", "files grant", "share lets through", "because"}}
+	t := table{heads: []string{"edge", "account", "effective", "file permissions", "share permissions", "reasons"}}
 	for _, p := range found.Places {
 		if p.Rights == nil {
 			t.add(p.Replica, "", "unknown", "", "", p.Problem)
@@ -176,9 +176,9 @@ func showCloudUsage(ctx context.Context, c *cli.Command, api *client.Client, arg
 			t.add("", strings.Join(written([]string{"stubs filled since the start of its mover", e.Problem}), ": "), humanize.Comma(e.Fetched), size(e.FetchedBytes), "")
 		}
 		if p := e.Prefetched; p != nil {
-			t.add("", fmt.Sprintf("prefetched within 30 days, of which %s used", humanize.Comma(p.Used)), humanize.Comma(p.Files), size(p.Bytes), money(p.Cost, u.Currency))
+			t.add("", fmt.Sprintf("prefetched within 30 days, %s of them used", humanize.Comma(p.Used)), humanize.Comma(p.Files), size(p.Bytes), money(p.Cost, u.Currency))
 			if p.Advice != "" {
-				t.after += fmt.Sprintf("%s: %s\n", e.Replica, p.Advice)
+				t.after += fmt.Sprintf("%s: %s To turn it off: bspan cloud policy %s %s --prefetch \"\"\n", e.Replica, p.Advice, shellWord(args[0]), shellWord(e.Replica))
 			}
 		}
 		t.add("", "read from the bucket", "", size(e.Carried+e.FetchedBytes), money(e.Cost, u.Currency))

@@ -160,9 +160,9 @@ func memberCommands() []*cli.Command {
 				}
 				return done(c, s, "%s is scanned every %s", args[1], text.Lasting(cmp.Or(every, model.UsualSweep)))
 			}, "SET", "REPLICA")},
-		{Name: "removals", Usage: "show the removals that wait for a decision at a replica, or decide what becomes of them", ArgsUsage: "SET REPLICA", Flags: []cli.Flag{
+		{Name: "removals", Usage: "show the pending removals of a replica, apply them or restore the files", ArgsUsage: "SET REPLICA", Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "apply", Usage: "remove the files at the other replicas as well; attics keep them"},
-			&cli.BoolFlag{Name: "restore", Usage: "bring the files back from the other replicas"}, rehearseFlag()},
+			&cli.BoolFlag{Name: "restore", Usage: "restore the files from the other replicas"}, rehearseFlag()},
 			Action: rehearsable(decideRemovals, "SET", "REPLICA")},
 		{Name: "quota", Usage: "bound what may be on its way in to a replica, or what its attic may keep", ArgsUsage: "SET REPLICA", Flags: []cli.Flag{&cli.StringFlag{Name: "intake", Usage: "`SIZE` such as 4GiB"}, &cli.StringFlag{Name: "attic", Usage: "`SIZE` such as 20GiB; 0 for no bound"}, rehearseFlag()},
 			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -186,7 +186,7 @@ func memberCommands() []*cli.Command {
 	}
 }
 
-// decideRemovals shows the removals that wait at a replica, or decides what becomes of them.
+// decideRemovals shows the pending removals of a replica, applies them or restores the files.
 func decideRemovals(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	var d replica.Decision
 	switch apply, restore := c.Bool("apply"), c.Bool("restore"); {
@@ -205,9 +205,9 @@ func decideRemovals(ctx context.Context, c *cli.Command, api *client.Client, arg
 		return foretell(ctx, api, args[0], model.SettingsChange{Replica: &model.ReplicaChange{Name: args[1], Change: e}}, err)
 	}
 	if d == replica.Restore {
-		return done(c, s, "the files that are missing at %s come back from the other replicas", args[1])
+		return done(c, s, "the next scan restores the files that are missing at %s", args[1])
 	}
-	return done(c, s, "the files that are missing at %s are removed at the other replicas as well", args[1])
+	return done(c, s, "the next scan removes the files that are missing at %s at the other replicas", args[1])
 }
 
 func showRemovals(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -220,7 +220,7 @@ func showRemovals(ctx context.Context, c *cli.Command, api *client.Client, args 
 		return usageError{fmt.Sprintf("REPLICA: %s has no replica %q; see: bspan replica show %s", set.Name, args[1], shellWord(set.Name))}
 	}
 	r := &set.Replicas[i]
-	t := table{heads: []string{"file"}, empty: "No removals wait at " + r.Name + "."}
+	t := table{heads: []string{"file"}, empty: r.Name + " has no pending removals."}
 	w := r.Removals
 	if w == nil {
 		return show(c, w, t)
@@ -231,13 +231,13 @@ func showRemovals(ctx context.Context, c *cli.Command, api *client.Client, args 
 	if more := w.Files - int64(len(w.Examples)); more > 0 {
 		t.add(fmt.Sprintf("and %s more", humanize.Comma(more)))
 	}
-	t.after = fmt.Sprintf("Missing at %s since %s: %s, %s, of %s. They stay at the other replicas.\n", r.Name, when(w.Since), english.Plural(int(w.Files), "file", ""), size(w.Bytes), english.Plural(int(w.Of), "file and folder", "files and folders"))
+	t.after = fmt.Sprintf("Missing at %s since %s: %s, %s, of %s. The other replicas keep them.\n", r.Name, when(w.Since), english.Plural(int(w.Files), "file", ""), size(w.Bytes), english.Plural(int(w.Of), "file and folder", "files and folders"))
 	switch r.Decision {
 	case replica.Undecided:
 		of := shellWord(set.Name) + " " + shellWord(r.Name)
-		t.after += fmt.Sprintf("Bring them back: bspan replica removals %s --restore. Remove them everywhere: bspan replica removals %s --apply\n", of, of)
+		t.after += fmt.Sprintf("Restore the files: bspan replica removals %s --restore. Remove them everywhere: bspan replica removals %s --apply\n", of, of)
 	default:
-		t.after += fmt.Sprintf("Decided: %s, with the next scan.\n", r.Decision)
+		t.after += fmt.Sprintf("Decided: %s. The next scan does it.\n", r.Decision)
 	}
 	return show(c, w, t)
 }

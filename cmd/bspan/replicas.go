@@ -43,7 +43,7 @@ func setFlags() []cli.Flag {
 }
 
 func removalLimitFlag() cli.Flag {
-	return &cli.IntFlag{Name: "removal-limit", Usage: "let removals wait for a decision when more than this `PERCENT` of a replica is removed within an hour; 0 for no limit"}
+	return &cli.IntFlag{Name: "removal-limit", Usage: "hold removals until somebody decides when more than this `PERCENT` of a replica is removed within an hour; 0 for no limit"}
 }
 
 // retryFlags say how what could not be carried is tried again.

@@ -28,7 +28,7 @@ const (
 	ShowAccounts     Do = "show-accounts"     // replica set
 	ShowTroubles     Do = "show-troubles"     // replica set
 	OpenLane         Do = "open-lane"         // replica set, from, to
-	DecideRemovals   Do = "decide-removals"   // replica set, replica: what becomes of removals that wait
+	DecideRemovals   Do = "decide-removals"   // replica set, replica: apply pending removals, or restore the files
 	ShowVerification Do = "show-verification" // replica set, run
 	Grant            Do = "grant"             // place, account
 	EditShare        Do = "edit-share"        // server, share

@@ -39,7 +39,7 @@ const (
 	LeastRemovals = 20
 )
 
-// Decision is what somebody has decided about removals that wait.
+// Decision is what somebody decided about pending removals.
 type Decision string
 
 const (

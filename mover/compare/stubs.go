@@ -22,18 +22,18 @@ func markOf(ctx context.Context, s *Side, name string) (mark tree.Mark, marked b
 	return mark, err == nil
 }
 
-// errUnreadStub: nobody knows the hash of a stub's content.
-var errUnreadStub = fmt.Errorf("%w, and nobody has read that yet", tree.ErrStub)
+// errUnreadStub is reported for a stub whose hash is unknown.
+var errUnreadStub = fmt.Errorf("%w, and its content has not been read yet", tree.ErrStub)
 
-// ofStub compares the content that the mark of a stub tells with the other side. Nothing is fetched into the stub. Where the other
-// side keeps a hash beside the file, only a full comparison reads the file.
+// ofStub compares a stub, by the hash in its mark, with the file at the other side. The stub is not filled. Where the other side
+// stores a hash with the file, only a full comparison reads the file.
 func (c *Comparison) ofStub(ctx context.Context, name string, stub int, mark tree.Mark) (s sums, err error) {
 	other := []*Side{&c.Second, &c.First}[stub]
 	if theirs, marked := markOf(ctx, other, name); marked {
 		return stored(stub, mark.Digest, theirs.Digest), nil
 	}
 	entry, err := other.Tree.Stat(ctx, other.path(name))
-	same := mark.Version != "" && mark.Version == entry.Version // the stub stands for this very object
+	same := mark.Version != "" && mark.Version == entry.Version // the stub was made from this version of the object
 	switch {
 	case err != nil:
 	case !mark.Digest.Known() && !same:
@@ -57,7 +57,7 @@ func (c *Comparison) ofStub(ctx context.Context, name string, stub int, mark tre
 	return s, nil
 }
 
-// stored are the stored hashes of both sides: nothing was read.
+// stored returns the stored hashes of both sides; no content was read.
 func stored(stub int, ours, theirs chunk.Digest) (s sums) {
 	s.of[stub], s.of[1-stub] = ours, theirs
 	for i, d := range s.of {

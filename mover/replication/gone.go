@@ -11,21 +11,19 @@ import (
 	"bridgespan/core/replica"
 )
 
-// What is not listed any more is noted as gone when all else was looked at: until then
-// its record tells that something new is what was there, and was renamed.
+// Files that are not listed any more are recorded as removed at the end of a scan: until then their records help to recognise
+// renamed files.
 
-// absence is what is not listed any more in a folder.
+// absence names the files and folders of a folder that are not listed any more.
 type absence struct {
 	folder string
 	keys   []string
 }
 
-// mostAbsent bounds how many paths are kept until all was looked at, unless an engine
-// has a bound of its own.
+// mostAbsent is how many absent paths are kept until the end of a scan, unless an engine has its own bound.
 const mostAbsent = 100_000
 
-// notListed keeps what was not listed in a folder for later. When that is too much, all
-// of it is noted at once.
+// notListed keeps the absent paths of a folder until the end of the scan. Above the bound, all kept paths are recorded at once.
 func (s *scan) notListed(ctx context.Context, folder string, left map[string]replica.Record) error {
 	a := absence{folder: folder}
 	for _, key := range slices.Sorted(maps.Keys(left)) {
@@ -47,8 +45,8 @@ func (s *scan) notListed(ctx context.Context, folder string, left map[string]rep
 	return nil
 }
 
-// gone looks once more for what was not listed, and notes that it is not there. Of removals that wait for a decision it notes
-// nothing, or that the files are to come back.
+// gone checks the absent paths once more, and records them as removed. Pending removals are not recorded; after the decision to
+// restore they are recorded so that the other replicas send the files back.
 func (s *scan) gone(ctx context.Context) error {
 	s.mu.Lock()
 	absent := s.absent
@@ -80,22 +78,22 @@ func (s *scan) gone(ctx context.Context) error {
 	return nil
 }
 
-// departure is how it is noted that nothing is at paths of a replica any more.
+// departure is how a removal is recorded: which lanes hear of it, and what is changed before.
 type departure struct {
-	queue []replica.Lane // that hear of it
-	// first is called before, with the records as they will be; nil does nothing.
+	queue []replica.Lane // lanes that carry the removal
+	// first is called before the records are stored; it may be nil.
 	first func(context.Context, []replica.Record) error
 }
 
-// removed lets the others remove it as well.
+// removed has the other replicas remove the files as well.
 func (e *Engine) removed(r *Replica) departure { return departure{queue: e.toTell(r)} }
 
-// restored lets it come back from the others.
+// restored has the other replicas send the files back.
 func (e *Engine) restored(r *Replica) departure {
 	return departure{e.into(r), func(ctx context.Context, gone []replica.Record) error { return e.reviveFor(ctx, r, gone) }}
 }
 
-// keepGone keeps records of what is gone; scanned is true of what a scan did not find.
+// keepGone stores records of removed files; scanned tells that a scan missed them.
 func (e *Engine) keepGone(ctx context.Context, r *Replica, gone []replica.Record, d departure, scanned bool) error {
 	if len(gone) == 0 {
 		return nil

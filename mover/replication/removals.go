@@ -8,17 +8,17 @@ import (
 	"bridgespan/core/replica"
 )
 
-// Of a replica with a removal limit, more removals than it allows are not noted until somebody has decided. Meanwhile the records
-// say that the files are there, and every look finds them missing again.
+// When a scan finds more removals than the limit of a replica allows, they are pending: its records still say that the files are
+// there, and every scan finds them missing again, until somebody decides.
 
-// Decide tells what is to become of the removals that wait at a replica, at its next scan.
+// Decide sets what the next scan of a replica does with its pending removals.
 func (e *Engine) Decide(id replica.ID, d replica.Decision) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.replica(id).Decision = d
 }
 
-// heldBack returns the keys, among what is absent, of files and of folders with files that are missing and wait for a decision.
+// heldBack returns the keys of pending removals among what is absent: of files, and of folders with files.
 func (s *scan) heldBack(ctx context.Context, absent []absence) (map[string]bool, error) {
 	if s.r.Removals.Percent == 0 || !s.scanned(s.r) || s.decision == replica.Apply {
 		return nil, nil
@@ -59,7 +59,7 @@ func (s *scan) heldBack(ctx context.Context, absent []absence) (map[string]bool,
 	return keys, nil
 }
 
-// exceeds reports whether missing items wait for a decision. A look at all judges anew what one at a part has found.
+// exceeds reports whether missing items are more than the limit. A complete scan counts anew what partial scans found.
 func (s *scan) exceeds(missing int64) bool {
 	s.mu.Lock()
 	seen := s.done.Entries
@@ -70,8 +70,8 @@ func (s *scan) exceeds(missing int64) bool {
 	return s.exceed(s.r, wait, missing, max(seen, s.r.Entries-missing))
 }
 
-// exceed reports whether missing items wait for a decision, as others do or since they are too many beside those that are left;
-// else they are counted as removed. e.mu must be held.
+// exceed reports whether removals are pending: earlier ones are, or these are too many compared with the items that are left.
+// Otherwise it counts them as removed. e.mu must be held.
 func (e *Engine) exceed(r *Replica, wait bool, missing, left int64) bool {
 	now := e.Now()
 	if missing > 0 && wait || r.Removals.Exceeds(now, missing, left) {
@@ -81,7 +81,7 @@ func (e *Engine) exceed(r *Replica, wait bool, missing, left int64) bool {
 	return false
 }
 
-// waitsWith reports whether the files of a folder that is gone wait for a decision.
+// waitsWith reports whether the removal of the files of a missing folder is pending.
 func (e *Engine) waitsWith(ctx context.Context, r *Replica, folder *replica.Record) (bool, error) {
 	if folder.Kind != replica.Folder || r.Removals.Percent == 0 || !e.scanned(r) {
 		return false, nil
@@ -95,8 +95,8 @@ func (e *Engine) waitsWith(ctx context.Context, r *Replica, folder *replica.Reco
 	return e.exceed(r, r.RemovalsWait, missing[0].Items, r.Entries-missing[0].Items), nil
 }
 
-// missing adds up, for each record of a path where nothing is any more, the file or the files below it: without those that were
-// renamed, and those that did not belong to the set.
+// missing counts, for each record of a missing path, the file or the files below it. Renamed files and files outside the set do
+// not count.
 func (e *Engine) missing(ctx context.Context, r *Replica, records []replica.Record) ([]replica.Removals, error) {
 	missing := make([]replica.Removals, len(records))
 	moved, err := e.moved(ctx, r, records)
@@ -224,7 +224,7 @@ func (e *Engine) reviveAt(ctx context.Context, h *hold, o *Replica, left map[str
 	return e.save(ctx, replica.Change{Replica: o.ID, Records: revived, Queue: e.toTell(o)})
 }
 
-// tellRemovals reports what waits for a decision after a look: a look at all tells all that waits, and ends what was decided.
+// tellRemovals reports the pending removals after a scan. A complete scan reports all of them, and ends the decision.
 func (s *scan) tellRemovals(all bool) {
 	s.mu.Lock()
 	waiting := s.waiting

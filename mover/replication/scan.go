@@ -123,13 +123,13 @@ type scan struct {
 	// shallow looks at folders that are known already not any further.
 	shallow bool
 
-	// decision is what was decided about removals that wait, when the scan began.
+	// decision is the decision about pending removals when the scan began.
 	decision replica.Decision
 
 	mu      sync.Mutex
 	done    Scanned
 	absent  []absence
-	waiting replica.Removals // not noted, since they wait for a decision
+	waiting replica.Removals // pending, thus not recorded
 	// implied are keys of folders of an object store that no object stands for.
 	implied []string
 	// kept is how many paths are absent.

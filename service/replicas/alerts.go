@@ -81,7 +81,7 @@ func replicaAlerts(set *model.ReplicaSet, r *model.Replica, at time.Time) {
 	}
 	if w := r.Removals; w != nil && r.Decision == replica.Undecided {
 		alert(set, finding.Fail, "removals", r.Name, fmt.Sprintf("%s (%s) were removed at %s: more than %d%% of what it had", sets.Count(w.Files, "file", "files"), sets.Size(w.Bytes), r.Name, set.RemovalLimit),
-			"they stay at the other replicas until somebody decides", "look whether people wanted that; then carry the removals, or bring the files back", finding.To(finding.DecideRemovals, set.Name, r.Name))
+			"the other replicas keep the files until somebody decides", "check whether the removals were intended, then apply them or restore the files", finding.To(finding.DecideRemovals, set.Name, r.Name))
 	}
 	if r.AccountsStale != nil {
 		alert(set, finding.Warn, "accounts", r.Name, fmt.Sprintf("accounts were made, removed or mapped otherwise since those at %s were paired", r.Name),

@@ -334,11 +334,11 @@ func (p *preview) edge(r *model.Replica, f *edges.Foreseen) {
 		p.check("edge-empty", finding.Warn, fmt.Sprintf("Every file of %s that may become a stub does.", r.Name), "Each first use of a file then waits for the bucket, and costs bytes out of it.", "Lower the free-space line, raise the days, or keep some gigabytes of the newest files.")
 	}
 	if f.Short > 0 {
-		p.check("edge-line", finding.Warn, fmt.Sprintf("%s are lacking to the free-space line of %s even then.", sets.Size(f.Short), r.Name), "Other files fill its volume.", "Lower the line, or make room on the volume.")
+		p.check("edge-line", finding.Warn, fmt.Sprintf("%s are missing to the free-space line of %s even then.", sets.Size(f.Short), r.Name), "Other files fill its volume.", "Lower the line, or make room on the volume.")
 	}
 }
 
-// removals tells what becomes of removals that wait.
+// removals tells what a decision about pending removals does.
 func (p *preview) removals() {
 	for i := range p.after.Replicas {
 		r := &p.after.Replicas[i]
@@ -347,7 +347,7 @@ func (p *preview) removals() {
 		}
 		files := fmt.Sprintf("%s (%s)", counted(r.Removals.Files, "file"), sets.Size(r.Removals.Bytes))
 		if r.Decision == replica.Restore {
-			p.follows("%s: %s come back from the other replicas.", r.Name, files)
+			p.follows("%s: %s are restored from the other replicas.", r.Name, files)
 			continue
 		}
 		p.follows("%s are removed at the other replicas as well. Attics keep them for %s.", files, sets.Count(int64(p.after.AtticDays), "day", "days"))

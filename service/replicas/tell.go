@@ -198,7 +198,7 @@ func summary(set *model.ReplicaSet) (state, words string) {
 	case len(unfilled) > 0:
 		return model.SetFilling, fmt.Sprintf("First fill under way: %s still to be filled; %s.", strings.Join(unfilled, ", "), waits)
 	case len(removed) > 0:
-		return model.SetBehind, fmt.Sprintf("Removals wait for a decision: %s.", strings.Join(removed, ", "))
+		return model.SetBehind, fmt.Sprintf("Pending removals: %s.", strings.Join(removed, ", "))
 	case troubles > 0:
 		return model.SetBehind, fmt.Sprintf("%s cannot be carried now and %s tried again; %s.", sets.Count(troubles, "path", "paths"), english.PluralWord(int(troubles), "is", "are"), waits)
 	case fresh != "":

@@ -14,10 +14,10 @@ import (
 	"bridgespan/service/preflight"
 )
 
-// askedTogether is how many servers are asked at a time.
+// askedTogether is how many servers are asked at the same time.
 const askedTogether = 8
 
-// Across tells what a person may do with a path of a set, at each replica where people have accounts.
+// Across returns the effective access of a person to a path of a set at each replica except buckets, which have no accounts.
 func (s *Service) Across(ctx context.Context, name, at, person string) (model.AccessAcross, error) {
 	found := model.AccessAcross{Path: strings.Trim(at, "/"), As: person}
 	set, err := s.db.ReplicaSet(ctx, name)

@@ -10,8 +10,8 @@ import (
 	"bridgespan/model"
 )
 
-// throughFileServer is where people reach a folder of a mover: in a share of the file server on its host. Other places stay as
-// they are.
+// throughFileServer returns the share of the file server on the same host through which people reach a folder of a mover. Other
+// places are returned unchanged.
 func (s *Service) throughFileServer(ctx context.Context, t namespace.Target) (namespace.Target, error) {
 	v, err := s.db.Server(ctx, t.Server)
 	if err != nil || v.Beside == "" {
@@ -35,10 +35,10 @@ func (s *Service) throughFileServer(ctx context.Context, t namespace.Target) (na
 		}
 		return namespace.Target{Server: v.Beside, Share: share, Sub: path.Join(sub, t.Sub)}, nil
 	}
-	return t, nil // there is no such folder: that is reported when it is opened
+	return t, nil // the error is reported when the folder is opened
 }
 
-// shareOver finds the share that has a folder of the same host, and where in it: the nearest one.
+// shareOver finds the innermost share that contains a folder of the same host, and the path within it.
 func shareOver(folder string, shares []model.Share) (share, sub string, ok bool) {
 	folder, nearest := hostPath(folder), ""
 	for _, h := range shares {

@@ -15,9 +15,9 @@ import (
 	"bridgespan/tree"
 )
 
-// content is an open file. Short sequential reads share one answer of the service; other ranges are requested one by
-// one. All come from the version that was opened. No more is requested than is read, where that is known: the provider
-// charges for what it sends, although nobody may read it.
+// content is an open file. Short sequential reads share one response of the service; other ranges are requested one by one. All
+// come from the version that was opened. No more is requested than will be read, where that is known: the provider charges for
+// every byte that it sends.
 type content struct {
 	tree  *Tree
 	ctx   context.Context // of Open
@@ -29,10 +29,10 @@ type content struct {
 	at    int64
 	to    int64
 	ended int64 // end of the last range that was requested alone
-	until int64 // nobody reads on from there, as far as is known
+	until int64 // end of what will be read, as far as is known
 }
 
-// alone is how long a read is that shares no answer: several of them run side by side, as when a file is copied.
+// alone is the length from which a read has its own request: such reads run side by side when a file is copied.
 const alone = 1 << 20
 
 // Open opens a file. One request returns its metadata and the beginning of its content, one more is made for an empty one.

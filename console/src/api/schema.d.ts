@@ -4383,7 +4383,7 @@ export interface components {
              */
             intakeQuota?: number;
             /**
-             * @description What is to become of the removals that wait: apply carries them to the other replicas, restore brings the files back from there
+             * @description What to do with pending removals: apply removes the files at the other replicas as well, restore copies them back from there
              * @enum {string}
              */
             removals?: "apply" | "restore";
@@ -5735,7 +5735,7 @@ export interface components {
             publish?: string;
             /**
              * Format: int64
-             * @description Percent of the files and folders of a replica: when more are removed there within an hour, the removals wait for a decision; 0 for no limit; 25 for cloud sets, and 0 for others, when absent
+             * @description Percent of the files and folders of a replica: when more are removed there within an hour, the removals are pending until somebody decides; 0 for no limit; 25 for cloud sets, and 0 for others, when absent
              */
             removalLimit?: number;
             /** @description Where the folder is to be kept */
@@ -6482,7 +6482,7 @@ export interface components {
              * @description When the settings as they are now were picked up; absent while they are not
              */
             pickedUp?: string;
-            /** @description Removals there that wait for a decision, since they are more than the limit of the set; absent when none wait */
+            /** @description Pending removals there: more than the limit of the set; absent when there are none */
             removals?: components["schemas"]["WaitingRemovals"];
             /**
              * Format: int64
@@ -6645,7 +6645,7 @@ export interface components {
             planRun?: number;
             /**
              * Format: int64
-             * @description Percent of the files and folders of a replica: when more are removed there within an hour, the removals wait for a decision; 0 for no limit
+             * @description Percent of the files and folders of a replica: when more are removed there within an hour, the removals are pending until somebody decides; 0 for no limit
              */
             removalLimit: number;
             /** @description In the order in which they were named */

@@ -16,10 +16,10 @@ export function AccessAcross({ set }: { set: ReplicaSet }) {
     () => [
       { head: "Replica", by: (p) => p.replica, cell: (p) => <span className="font-medium">{p.replica}</span> },
       { head: "Account", by: (p) => p.rights?.account.name ?? "", cell: (p) => <span className="font-mono break-all">{p.rights?.account.name}</span> },
-      { head: "May", by: (p) => p.rights?.level ?? "", cell: (p) => (p.rights ? p.rights.level : <Status tone="warn">unknown</Status>) },
-      { head: "Files grant", by: (p) => p.rights?.file ?? "", cell: (p) => p.rights?.file },
-      { head: "Share lets through", by: (p) => p.rights?.share ?? "", cell: (p) => p.rights?.share },
-      { head: "Because", wide: true, cell: (p) => <span className="break-words">{p.problem ?? [...(p.rights?.reasons ?? []).map((r) => r.text), p.rights?.missing].filter(Boolean).join("; ")}</span> },
+      { head: "Effective", by: (p) => p.rights?.level ?? "", cell: (p) => (p.rights ? p.rights.level : <Status tone="warn">unknown</Status>) },
+      { head: "File permissions", by: (p) => p.rights?.file ?? "", cell: (p) => p.rights?.file },
+      { head: "Share permissions", by: (p) => p.rights?.share ?? "", cell: (p) => p.rights?.share },
+      { head: "Reasons", wide: true, cell: (p) => <span className="break-words">{p.problem ?? [...(p.rights?.reasons ?? []).map((r) => r.text), p.rights?.missing].filter(Boolean).join("; ")}</span> },
     ],
     [],
   );
@@ -33,7 +33,7 @@ export function AccessAcross({ set }: { set: ReplicaSet }) {
       </form>
       {compare.error && <Trouble error={compare.error} />}
       {compare.isPending && <p role="status" className="text-soft">Asking the servers …</p>}
-      {found && <DataTable what="replicas" query={{ data: found.places, error: null, isPending: false, refetch: () => undefined }} columns={columns} keyOf={(p) => p.replica} empty="No replica of the set has people." />}
+      {found && <DataTable what="replicas" query={{ data: found.places, error: null, isPending: false, refetch: () => undefined }} columns={columns} keyOf={(p) => p.replica} empty="No replica of the set has accounts of people." />}
     </Section>
   );
 }

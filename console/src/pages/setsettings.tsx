@@ -41,7 +41,7 @@ export function SettingsForm({ set, onClose }: { set: ReplicaSet; onClose: () =>
           {set.layout !== "custom" && <Select label="Layout" value={layout} onChange={(v) => setLayout(v as ReplicaSet["layout"])} options={layouts} />}
           <TextField label="Left out" mono value={out} onChange={(e) => setOut(e.target.value)} error={errors["filter.leaveOut"]} help="Patterns such as *.tmp or cache/, with commas between. What is left out stays where it is, as it is." />
           <TextField label="Attics keep things for, in days" inputMode="numeric" value={days} onChange={(e) => setDays(e.target.value)} error={errors.atticDays} />
-          <TextField label="Removal limit, in percent" inputMode="numeric" value={limit} onChange={(e) => setLimit(e.target.value)} error={errors.removalLimit} help="When more of a replica is removed within an hour, the removals wait for a decision. 0 for no limit." />
+          <TextField label="Removal limit, in percent" inputMode="numeric" value={limit} onChange={(e) => setLimit(e.target.value)} error={errors.removalLimit} help="When more of a replica is removed within an hour, the removals are pending until somebody decides. 0 for no limit." />
           <TextField label="Note" value={note} onChange={(e) => setNote(e.target.value)} error={errors.note} />
           <WhatFollows set={set.name} change={{ set: body }} asItIs={{ set: { ...asItIs, note } }} />
         </>

@@ -2,7 +2,6 @@ package edges
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"bridgespan/core/offload"
@@ -80,7 +79,7 @@ func prefetchUsage(set *model.ReplicaSet, r *model.Replica, f offload.PrefetchFi
 	}
 	u := &model.PrefetchUsage{Files: f.Files, Bytes: f.Bytes, Used: f.Used, Cost: prices.OutFor(f.Bytes)}
 	if f.Wasted(now) && r.Edge != nil && r.Edge.Prefetch != nil {
-		u.Advice = fmt.Sprintf("few prefetched files were used: name fewer folders, or turn it off: bspan cloud policy %s %s --prefetch \"\"", set.Name, r.Name)
+		u.Advice = "Few prefetched files were used. Name fewer folders, or turn prefetch off."
 	}
 	return u
 }

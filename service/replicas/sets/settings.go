@@ -57,7 +57,7 @@ func Edit(set *model.ReplicaSet, e model.EditReplicaSet) error {
 	return checkSettings(set)
 }
 
-// Decide decides what becomes of the removals that wait at a replica.
+// Decide sets what the next scan does with the pending removals of a replica.
 func Decide(r *model.Replica, d *replica.Decision) error {
 	switch {
 	case d == nil:
@@ -65,7 +65,7 @@ func Decide(r *model.Replica, d *replica.Decision) error {
 	case *d != replica.Apply && *d != replica.Restore:
 		return fault.Field("removals", "use apply or restore", "%q is no decision", *d)
 	case r.Removals == nil:
-		return fault.Field("removals", "look what waits in the state of the set", "no removals wait at %s", r.Name)
+		return fault.Field("removals", "leave it out; the set shows the replicas with pending removals", "%s has no pending removals", r.Name)
 	}
 	r.Decision = *d
 	return nil
