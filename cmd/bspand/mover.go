@@ -32,7 +32,7 @@ func moverCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			m, err := host.Open(host.Config{Guard: []string{program, "mover", "guard"}, Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Samba: c.StringSlice("samba"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
+			m, err := host.Open(host.Config{Version: version, Guard: []string{program, "mover", "guard"}, Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Samba: c.StringSlice("samba"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
 			if err != nil {
 				return err
 			}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
+	"time"
 
 	"bridgespan/tree"
 	"bridgespan/tree/remote"
@@ -29,7 +30,32 @@ func Handler(k *Keeper) http.Handler {
 		status, err := k.serve(r)
 		remote.Reply(w, r, status, err)
 	})
+	mux.HandleFunc("POST /v1/edges/reach", func(w http.ResponseWriter, r *http.Request) {
+		var b Bucket
+		err := remote.Decode(r, mostBody, &b)
+		var found Reached
+		if err == nil {
+			found, err = reach(r.Context(), &b)
+		}
+		remote.Reply(w, r, found, err)
+	})
 	return mux
+}
+
+// Reached is how a mover reaches a bucket.
+type Reached struct {
+	Delay time.Duration `json:"delay"` // of one request on an open connection
+}
+
+// reach opens a bucket as an edge does, and times a request.
+func reach(ctx context.Context, b *Bucket) (r Reached, err error) {
+	source, err := b.open(ctx)
+	if err != nil {
+		return r, err
+	}
+	defer source.Close()
+	r.Delay, err = source.Ping(ctx)
+	return r, err
 }
 
 func (k *Keeper) serve(r *http.Request) (s Status, err error) {
@@ -59,6 +85,12 @@ func (k *Keeper) serve(r *http.Request) (s Status, err error) {
 // Caller sends a body to a mover, and reads its answer: POST of a path below /v1.
 type Caller interface {
 	Post(ctx context.Context, path []string, body, answer any) error
+}
+
+// Reach has a mover open a bucket.
+func Reach(ctx context.Context, c Caller, b Bucket) (r Reached, err error) {
+	err = c.Post(ctx, []string{"edges", "reach"}, b, &r)
+	return r, err
 }
 
 // Client is an edge at a mover.

@@ -25,6 +25,7 @@ import (
 	"bridgespan/guard"
 	"bridgespan/mover/edge"
 	"bridgespan/mover/front"
+	"bridgespan/mover/update"
 	"bridgespan/tree/folder"
 	"bridgespan/tree/remote"
 )
@@ -42,6 +43,8 @@ type Config struct {
 	// Guard is the command of the process that keeps stubs from being read while no mover runs;
 	// nil starts none. See [edge.Guard].
 	Guard []string
+	// Version is that of the program.
+	Version string
 }
 
 // Files in the folder of what it keeps.
@@ -69,7 +72,11 @@ func Open(c Config) (*Mover, error) {
 		return nil, err
 	}
 	m := &Mover{Fingerprint: id.authority.Fingerprint(), SecretFile: filepath.Join(c.State, SecretFile)}
-	m.handler = &remote.Handler{Name: id.name, Secret: id.secret}
+	program, err := update.Running()
+	if err != nil {
+		return nil, err
+	}
+	m.handler = &remote.Handler{Name: id.name, Secret: id.secret, Version: c.Version, Build: program.Digest}
 	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}, Guard: c.Guard}
 	if err := errors.Join(m.openFolders(c.Folders, c.Samba, c.Fronts != ""), m.openFronts(c)); err != nil {
 		m.Close()

@@ -71,6 +71,15 @@ func Edge(e Endpoint, share, sub string) (edge.Client, bool) {
 	return edge.Client{Caller: m.host, Folder: share, Sub: sub}, true
 }
 
+// Host is a mover, with what it reports about itself; false of an endpoint without one.
+func Host(e Endpoint) (*remote.Host, remote.Info, bool) {
+	m, ok := e.(*overMover)
+	if !ok {
+		return nil, remote.Info{}, false
+	}
+	return m.host, m.info, true
+}
+
 // SMB signs in to a file server.
 func SMB(ctx context.Context, to smb.Target) (Endpoint, error) {
 	session, err := smb.Dial(ctx, to)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"time"
 
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
@@ -26,6 +27,16 @@ func (s *Service) edgeBucket(ctx context.Context, hub namespace.Target) (b edge.
 	secret, err := s.password(ctx, v)
 	return edge.Bucket{Endpoint: hostPort(v), Plain: v.Cloud.Plain, Region: v.Cloud.Region, PathStyle: v.Cloud.PathStyle, Authority: v.Cloud.Authority,
 		Bucket: hub.Share, Prefix: hub.Sub, Key: v.Account, Secret: secret}, err
+}
+
+// BucketFrom has a mover open a bucket, and measures the delay of one request from there.
+func (s *Service) BucketFrom(ctx context.Context, mover edge.Caller, hub namespace.Target) (time.Duration, error) {
+	b, err := s.edgeBucket(ctx, hub)
+	if err != nil {
+		return 0, err
+	}
+	r, err := edge.Reach(ctx, mover, b)
+	return r.Delay, err
 }
 
 // SetEdge makes an edge of a folder at a mover, or changes it: from then on, the mover fills its stubs out of the bucket.

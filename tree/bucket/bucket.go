@@ -106,6 +106,13 @@ func (t *Tree) MayWrite(ctx context.Context, folder string) error {
 // tryFolder holds the objects of MayWrite.
 const tryFolder = ".bspan/try/"
 
+// Ping measures how long the service takes to answer a request on an open connection.
+func (t *Tree) Ping(ctx context.Context) (time.Duration, error) {
+	began := time.Now()
+	_, err := t.core.BucketExists(ctx, t.target.Bucket)
+	return time.Since(began), classified(err)
+}
+
 // Close closes idle connections.
 func (t *Tree) Close() error {
 	t.wire.close()

@@ -23,6 +23,8 @@ import (
 type Handler struct {
 	Name    string // of the host
 	Secret  string
+	Version string // of the mover
+	Build   string // SHA-256 of its program
 	Folders []Served
 	// Fronts and Edges answer what is about those; nil where none are kept.
 	Fronts, Edges http.Handler
@@ -69,7 +71,7 @@ func (h *Handler) knows(r *http.Request) bool {
 }
 
 func (h *Handler) info(w http.ResponseWriter, r *http.Request) {
-	info := Info{Name: h.Name, Time: time.Now(), Folders: []Folder{}}
+	info := Info{Name: h.Name, Time: time.Now(), Version: h.Version, Build: h.Build, Folders: []Folder{}}
 	for _, f := range h.Folders {
 		told := Folder{Name: f.Name, Path: f.Path, Capabilities: f.Tree.Capabilities()}
 		var err error

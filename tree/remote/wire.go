@@ -88,6 +88,8 @@ type answer struct {
 type Info struct {
 	Name    string    `json:"name"` // of the host
 	Time    time.Time `json:"time"`
+	Version string    `json:"version,omitempty"` // of the mover
+	Build   string    `json:"build,omitempty"`   // SHA-256 of its program, in hexadecimal digits
 	Folders []Folder  `json:"folders"`
 }
 
