@@ -127,6 +127,7 @@ func New(s Services, o Options) *API {
 	a.replicaRoutes()
 	a.dedupRoutes()
 	a.cloudRoutes()
+	a.setupRoutes()
 	a.newsRoutes()
 	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error { return c.JSON(a.huma.OpenAPI()) })
 	a.app.Use("/api", func(fiber.Ctx) error {

@@ -38,6 +38,14 @@ const creationEvery = 100 * time.Millisecond
 // back. each, unless it is nil, is told after every step how far it is.
 func (c *Client) CreateReplicaSet(ctx context.Context, n model.NewReplicaSet, each func(model.ReplicaCreation)) (model.ReplicaSet, error) {
 	made, err := c.BeginReplicaSet(ctx, n)
+	if err != nil {
+		return model.ReplicaSet{}, err
+	}
+	return c.AwaitReplicaSet(ctx, made, each)
+}
+
+// AwaitReplicaSet waits until a set is made, as [Client.CreateReplicaSet] does.
+func (c *Client) AwaitReplicaSet(ctx context.Context, made model.ReplicaCreation, each func(model.ReplicaCreation)) (set model.ReplicaSet, err error) {
 	for err == nil {
 		if each != nil {
 			each(made)
@@ -47,16 +55,16 @@ func (c *Client) CreateReplicaSet(ctx context.Context, n model.NewReplicaSet, ea
 		}
 		select {
 		case <-ctx.Done():
-			return model.ReplicaSet{}, ctx.Err()
+			return set, ctx.Err()
 		case <-time.After(creationEvery):
 		}
 		made, err = c.ReplicaCreation(ctx, made.Run.ID)
 	}
 	if err == nil && made.Run.State != model.RunDone {
-		err = fmt.Errorf("%s was not made, and what was begun is taken back: %s", n.Name, made.Run.Trouble)
+		err = fmt.Errorf("%s was not made, and what was begun is taken back: %s", made.Set, made.Run.Trouble)
 	}
 	if err != nil {
-		return model.ReplicaSet{}, err
+		return set, err
 	}
 	return c.ReplicaSet(ctx, made.Set)
 }

@@ -19,6 +19,7 @@ func cloudCommand() *cli.Command {
 	return &cli.Command{Name: "cloud", Usage: "contents of cloud sets: of a bucket and its edges", Commands: []*cli.Command{
 		{Name: "plan", Usage: "check a cloud set before it is created, with first fill and costs; changes nothing", ArgsUsage: "SET CLOUD/BUCKET[/FOLDER] SERVER/SHARE[/FOLDER]...", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}),
 			Action: signedIn(planCloudSet, "SET", "CLOUD/BUCKET[/FOLDER]", "SERVER/SHARE[/FOLDER]...")},
+		setupCommand(),
 		{Name: "list", Usage: "list the edges of cloud sets, with what they hold", ArgsUsage: "[SET]", Action: signedIn(listEdges, "SET?")},
 		{Name: "where", Usage: "show where the content of a path is now", ArgsUsage: "SET PATH", Action: signedIn(showWhere, "SET", "PATH")},
 		{Name: "arrival", Usage: "forecast when a path, or a change at a replica, arrives in the bucket and at each edge", ArgsUsage: "SET [PATH]", Flags: []cli.Flag{
@@ -37,18 +38,22 @@ func cloudCommand() *cli.Command {
 			&cli.StringFlag{Name: "as", Usage: "under this `PATH`, when not where it was"}}, Action: signedIn(restoreVersion, "SET", "PATH")},
 		{Name: "fetch", Usage: "fill the stubs of a folder or a file of an edge", ArgsUsage: "SET EDGE [PATH]", Flags: move, Action: signedIn(moveContents(false), "SET", "EDGE", "PATH?")},
 		{Name: "offload", Usage: "make stubs of a folder or a file of an edge, whose contents the bucket has", ArgsUsage: "SET EDGE [PATH]", Flags: move, Action: signedIn(moveContents(true), "SET", "EDGE", "PATH?")},
-		{Name: "policy", Usage: "set what an edge keeps whole; --rehearse shows what becomes a stub now", ArgsUsage: "SET EDGE", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "fill", Usage: "names (then contents, the newest first), stubs (contents on first use) or whole files"},
-			&cli.IntFlag{Name: "free", Usage: "`PERCENT` of the volume that stay free; 0 for no line"},
-			&cli.IntFlag{Name: "unused", Usage: "`DAYS` without use after which files become stubs; 0 for none"},
-			&cli.StringFlag{Name: "keep-newest", Usage: "`SIZE` of the files changed last that stay whole, such as 10GiB; 0 for none"},
-			&cli.StringSliceFlag{Name: "never", Usage: "`PATTERN` of files or folders that stay whole, such as *.accdb or ledgers/; \"\" for none"},
-			&cli.StringSliceFlag{Name: "prefetch", Usage: "`PATTERN` of files or folders: the edge fetches their new contents at once, such as drawings/ or *; \"\" turns prefetch off"},
-			&cli.StringFlag{Name: "prefetch-hours", Usage: "the hours of prefetch, as `RULES` such as \"off; mon-fri 7-19 full\"; \"\" for always"},
-			&cli.StringSliceFlag{Name: "refuse", Usage: "`PROGRAM` on the edge's host that is given no content of stubs; \"\" for none"},
-			&cli.DurationFlag{Name: "patience", Usage: "how long a program waits for content before it gets an error; 0 for 1m"},
-			rehearseFlag()}, Action: rehearsable(setPolicy, "SET", "EDGE")},
+		{Name: "policy", Usage: "set what an edge keeps whole; --rehearse shows what becomes a stub now", ArgsUsage: "SET EDGE", Flags: append(edgeFlags(), rehearseFlag()), Action: rehearsable(setPolicy, "SET", "EDGE")},
 	}}
+}
+
+// edgeFlags are the settings of the policy of an edge.
+func edgeFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "fill", Usage: "names (then contents, the newest first), stubs (contents on first use) or whole files"},
+		&cli.IntFlag{Name: "free", Usage: "`PERCENT` of the volume that stay free; 0 for no line"},
+		&cli.IntFlag{Name: "unused", Usage: "`DAYS` without use after which files become stubs; 0 for none"},
+		&cli.StringFlag{Name: "keep-newest", Usage: "`SIZE` of the files changed last that stay whole, such as 10GiB; 0 for none"},
+		&cli.StringSliceFlag{Name: "never", Usage: "`PATTERN` of files or folders that stay whole, such as *.accdb or ledgers/; \"\" for none"},
+		&cli.StringSliceFlag{Name: "prefetch", Usage: "`PATTERN` of files or folders: the edge fetches their new contents at once, such as drawings/ or *; \"\" turns prefetch off"},
+		&cli.StringFlag{Name: "prefetch-hours", Usage: "the hours of prefetch, as `RULES` such as \"off; mon-fri 7-19 full\"; \"\" for always"},
+		&cli.StringSliceFlag{Name: "refuse", Usage: "`PROGRAM` on the edge's host that is given no content of stubs; \"\" for none"},
+		&cli.DurationFlag{Name: "patience", Usage: "how long a program waits for content before it gets an error; 0 for 1m"}}
 }
 
 // planCloudSet is planReplicaSet for a bucket and its edges.
@@ -234,6 +239,9 @@ func setPolicy(ctx context.Context, c *cli.Command, api *client.Client, args []s
 	if !known {
 		return usageError{fmt.Sprintf("EDGE: %s has no edge %q; see: bspan cloud list %s", set.Name, args[1], set.Name)}
 	}
+	if !slices.ContainsFunc(policyFlagNames, c.IsSet) {
+		return usageError{"say what to change, such as --free 20; see: bspan cloud policy --help"}
+	}
 	if err := policyFlags(c, &p); err != nil {
 		return err
 	}
@@ -249,9 +257,6 @@ var policyFlagNames = []string{"fill", "free", "unused", "keep-newest", "never",
 
 // policyFlags changes what flags say of a policy.
 func policyFlags(c *cli.Command, p *model.EdgePolicy) error {
-	if !slices.ContainsFunc(policyFlagNames, c.IsSet) {
-		return usageError{"say what to change, such as --free 20; see: bspan cloud policy --help"}
-	}
 	take(c, "fill", c.String, &p.Fill)
 	take(c, "free", c.Int, &p.FreePercent)
 	take(c, "unused", c.Int, &p.UnusedDays)

@@ -48,6 +48,7 @@ func placeName(path string) string {
 var commands = map[finding.Do]string{
 	finding.CheckServer:      "bspan server check %s",
 	finding.EditServer:       "bspan server edit %s",
+	finding.CreateBucket:     "bspan share create %s %s",
 	finding.AddLeg:           "bspan site link --mbit N %s %s",
 	finding.SetIntake:        "bspan replica quota %s %s --intake SIZE",
 	finding.SetAttic:         "bspan replica quota %s %s --attic SIZE",

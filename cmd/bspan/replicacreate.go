@@ -33,15 +33,19 @@ func createReplicaSet(ctx context.Context, c *cli.Command, api *client.Client, a
 		}
 		return show(c, made, runTable([]model.Run{made.Run}))
 	}
-	tell := func(model.ReplicaCreation) {}
-	if c.String("output") == "table" {
-		tell = (&stepTeller{c: c, said: map[int]string{}}).tell
-	}
-	s, err := api.CreateReplicaSet(ctx, n, tell)
+	s, err := api.CreateReplicaSet(ctx, n, tellSteps(c))
 	if err != nil {
 		return err
 	}
 	return done(c, s, "%s is kept the same in %d places from now on; see how it goes with: bspan replica show %s", s.Name, len(s.Replicas), s.Name)
+}
+
+// tellSteps tells of the steps of a creation, unless the output is for a program.
+func tellSteps(c *cli.Command) func(model.ReplicaCreation) {
+	if c.String("output") != "table" {
+		return nil
+	}
+	return (&stepTeller{c: c, said: map[int]string{}}).tell
 }
 
 // stepTeller tells of the steps of a creation, each when it is done or undone.

@@ -18,6 +18,7 @@ import { RunsPage } from "./pages/runs";
 import { ServerPage } from "./pages/server";
 import { SharePage } from "./pages/share";
 import { ServersPage } from "./pages/servers";
+import { SetupPage } from "./pages/setup";
 import { SignInPage } from "./pages/signin";
 import { SitesPage } from "./pages/sites";
 import { LocksPage } from "./pages/locks";
@@ -58,6 +59,7 @@ export function App() {
         <Route path="/namespaces" element={<NamespacesPage />} />
         <Route path="/namespaces/:namespace" element={<NamespacePage />} />
         <Route path="/replicas" element={<ReplicasPage />} />
+        <Route path="/cloud-setups/:setup" element={<SetupPage />} />
         <Route path="/replica-plan" element={<PlanPage />} />
         <Route path="/replicas/:set" element={<ReplicaSetPage />} />
         <Route path="/dedup" element={<VolumesPage />} />

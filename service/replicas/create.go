@@ -188,6 +188,9 @@ func (s *Service) createSet(ctx context.Context, job *jobs.Job) error {
 		_ = job.Finish(c.result())
 		return err
 	}
+	if err := s.Begun(ctx, c.set.Name); err != nil {
+		return err
+	}
 	return job.Finish(c.result())
 }
 

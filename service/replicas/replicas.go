@@ -21,6 +21,7 @@ import (
 	"bridgespan/service/replicas/planning"
 	"bridgespan/service/replicas/proof"
 	"bridgespan/service/replicas/sets"
+	"bridgespan/service/replicas/setup"
 	"bridgespan/service/replicas/worker"
 	"bridgespan/service/work"
 )
@@ -32,6 +33,7 @@ type Service struct {
 	*proof.Proofs
 	*edges.Edges
 	*worker.Workers
+	*setup.Setups
 	publish Publisher
 }
 
@@ -48,6 +50,7 @@ func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service
 	proofs := proof.New(base)
 	s := &Service{Base: base, Proofs: proofs, Edges: edges.New(base, proofs.Probes), Workers: worker.New(base, leases)}
 	s.Plans = planning.New(base, s.plannedSteps)
+	s.Setups = setup.New(base, s.Plans, s.Create)
 	j.Register(createKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true, Stop: jobs.StopsSteps}, s.createSet)
 	return s
 }

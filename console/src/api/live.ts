@@ -14,6 +14,7 @@ const concerns: Record<string, string[]> = {
   volume: ["volume", "run"],
   directory: ["account", "rights"],
   replica: ["replica"],
+  "cloud-setup": ["cloud-setup"],
   look: [],
   change: [],
   "account-map": ["account-map", "replica"],

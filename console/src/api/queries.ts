@@ -224,6 +224,12 @@ export const useReplicaSets = () =>
 export const useReplicaSet = (set: string) =>
   useQuery({ queryKey: ["replica", "one", set], retry: false, queryFn: () => got(api.GET("/api/v1/replica-sets/{set}", { params: { path: { set } } })) });
 
+export const useCloudSetups = () =>
+  useQuery({ queryKey: ["cloud-setup", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/cloud-setups", { params: { query: { cursor, limit } } }))) });
+
+export const useCloudSetup = (setup: string) =>
+  useQuery({ queryKey: ["cloud-setup", "one", setup], retry: false, queryFn: () => got(api.GET("/api/v1/cloud-setups/{setup}", { params: { path: { setup } } })) });
+
 export const useReplicaTroubles = (set: string) =>
   useQuery({ queryKey: ["replica", "troubles", set], queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/troubles", { params: { path: { set } } }))).items });
 

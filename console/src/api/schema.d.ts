@@ -176,6 +176,118 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/cloud-setups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List cloud sets that are being set up
+         * @description Needs the role viewer.
+         */
+        get: operations["list-cloud-setups"];
+        put?: never;
+        /**
+         * Begin the set-up of a cloud set
+         * @description What is entered is stored. Nothing else is changed before the last step. Needs the role administrator.
+         */
+        post: operations["add-cloud-setup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cloud-setups/{setup}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a set-up, with what the latest checks of its steps found
+         * @description Needs the role viewer.
+         */
+        get: operations["get-cloud-setup"];
+        put?: never;
+        post?: never;
+        /**
+         * Discard a set-up; its bucket and folders are not touched
+         * @description Needs the role administrator.
+         */
+        delete: operations["remove-cloud-setup"];
+        options?: never;
+        head?: never;
+        /**
+         * Change what was entered for a set-up; its steps are to be checked again
+         * @description Needs the role administrator.
+         */
+        patch: operations["edit-cloud-setup"];
+        trace?: never;
+    };
+    "/api/v1/cloud-setups/{setup}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check the steps of a set-up, up to the first one that is not passed
+         * @description Needs the role operator.
+         */
+        post: operations["check-cloud-setup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cloud-setups/{setup}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Plan the cloud set of a set-up whose steps before the plan are passed
+         * @description Needs the role operator.
+         */
+        post: operations["plan-cloud-setup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cloud-setups/{setup}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Create the cloud set of a set-up whose plan is passed
+         * @description Needs the role administrator.
+         */
+        post: operations["start-cloud-setup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/credentials": {
         parameters: {
             query?: never;
@@ -3145,7 +3257,7 @@ export interface components {
              * @description What is done
              * @enum {string}
              */
-            do: "check-server" | "edit-server" | "add-leg" | "set-intake" | "set-attic" | "show-accounts" | "show-troubles" | "open-lane" | "decide-removals" | "show-verification" | "grant" | "edit-share" | "edit-front" | "edit-account-map" | "show-rights" | "inherit" | "revoke" | "verify-location" | "open-location" | "move-entry" | "remove-entry" | "remove-location";
+            do: "check-server" | "edit-server" | "create-bucket" | "add-leg" | "set-intake" | "set-attic" | "show-accounts" | "show-troubles" | "open-lane" | "decide-removals" | "show-verification" | "grant" | "edit-share" | "edit-front" | "edit-account-map" | "show-rights" | "inherit" | "revoke" | "verify-location" | "open-location" | "move-entry" | "remove-entry" | "remove-location";
             /** @description Where the API does it, or shows what it is about */
             href?: string;
         };
@@ -3510,6 +3622,77 @@ export interface components {
              * @description Price of 1 GB (10^9 bytes) that is stored for a month
              */
             storedPrice?: number;
+        };
+        CloudSetup: {
+            /** @description Name of the cloud account */
+            account?: string;
+            /** @description Name of the account map that permissions are carried through */
+            accountMap?: string;
+            /**
+             * Format: int64
+             * @description For how many days attics keep things; 60 when absent
+             */
+            atticDays?: number;
+            /** @description Name of the bucket */
+            bucket?: string;
+            /** @description Who changed it last */
+            by: string;
+            /** @description When lanes are open and how fast, as rules such as "full; mon-fri 8-18 off"; always when absent */
+            calendar?: string;
+            /**
+             * Format: date-time
+             * @description When it was last changed
+             */
+            changed: string;
+            /**
+             * Format: date-time
+             * @description When the steps before the plan were checked; absent after a change
+             */
+            checked?: string;
+            /** @description Folders on servers */
+            edges?: components["schemas"]["DraftEdge"][];
+            /** @description What is kept the same; everything when absent */
+            filter?: components["schemas"]["Rules"];
+            /** @description Folder in the bucket; all of it when absent */
+            folder?: string;
+            /** @description Name of the cloud set */
+            name: string;
+            /** @description The first step that is not passed; empty while the set is being created */
+            next: string;
+            /** @description For administrators */
+            note?: string;
+            /**
+             * @description carry (when absent): permissions are the same everywhere; map: they are carried through an account map; leave: each replica has its own
+             * @enum {string}
+             */
+            permissions?: "carry" | "map" | "leave";
+            /**
+             * Format: int64
+             * @description Number of the latest plan of these settings
+             */
+            plan?: number;
+            /**
+             * Format: int64
+             * @description Bytes that the provider lets the account store; object services do not report it; absent for no limit
+             */
+            quota?: number;
+            /**
+             * Format: int64
+             * @description Percent of the files and folders of a replica: when more are removed there within an hour, the removals are pending until somebody decides; 25 when absent
+             */
+            removalLimit?: number;
+            /**
+             * Format: int64
+             * @description Number of the run that creates the set
+             */
+            start?: number;
+            /** @description The steps, in their order */
+            steps: components["schemas"]["SetupStep"][];
+            /**
+             * Format: int64
+             * @description Goes up with every change; the ETag
+             */
+            version: number;
         };
         CloudUsage: {
             /** @description Name of the replica that is the bucket */
@@ -4140,6 +4323,25 @@ export interface components {
             /** @description Where it moves */
             to?: string;
         };
+        DraftEdge: {
+            /**
+             * Format: int64
+             * @description Bytes that may be on their way in at a time; worked out by the plan when absent
+             */
+            intakeQuota?: number;
+            /** @description What it keeps whole; everything when absent */
+            policy?: components["schemas"]["EdgePolicy"];
+            /** @description Whether its content wins the first fill; the bucket's when no edge does */
+            seed?: boolean;
+            /** @description Name of the server */
+            server: string;
+            /** @description Name of the share */
+            share?: string;
+            /** @description Folder within the share; all of it when absent */
+            sub?: string;
+            /** @description Accept a folder on the volume of the operating system */
+            systemVolume?: boolean;
+        };
         DropProbe: {
             /** @description Replica at which it is dropped; the seed when absent */
             from?: string;
@@ -4297,6 +4499,44 @@ export interface components {
             note?: string;
             /** @description New rules, all of them */
             rules?: string[];
+        };
+        EditCloudSetup: {
+            /** @description Name of the cloud account */
+            account?: string;
+            /** @description Name of the account map; empty for none */
+            accountMap?: string;
+            /**
+             * Format: int64
+             * @description For how many days attics keep things; 0 for 60
+             */
+            atticDays?: number;
+            /** @description Name of the bucket */
+            bucket?: string;
+            /** @description When lanes are open and how fast */
+            calendar?: string;
+            /** @description All folders on servers */
+            edges?: components["schemas"]["DraftEdge"][];
+            /** @description What is kept the same */
+            filter?: components["schemas"]["Rules"];
+            /** @description Folder in the bucket; empty for all of it */
+            folder?: string;
+            /** @description For administrators */
+            note?: string;
+            /**
+             * @description How permissions are carried
+             * @enum {string}
+             */
+            permissions?: "carry" | "map" | "leave";
+            /**
+             * Format: int64
+             * @description Bytes that the provider lets the account store; 0 for no limit
+             */
+            quota?: number;
+            /**
+             * Format: int64
+             * @description Removal limit in percent; 0 for no limit
+             */
+            removalLimit?: number;
         };
         EditEntry: {
             /** @description Drive letter of a signpost; empty to take it back */
@@ -5476,6 +5716,46 @@ export interface components {
             /** @description Each such as fern\curators = heather\keepers, or fern\* = heather\* for all that are called the same; read both ways */
             rules: string[];
         };
+        NewCloudSetup: {
+            /** @description Name of the cloud account */
+            account?: string;
+            /** @description Name of the account map that permissions are carried through */
+            accountMap?: string;
+            /**
+             * Format: int64
+             * @description For how many days attics keep things; 60 when absent
+             */
+            atticDays?: number;
+            /** @description Name of the bucket */
+            bucket?: string;
+            /** @description When lanes are open and how fast, as rules such as "full; mon-fri 8-18 off"; always when absent */
+            calendar?: string;
+            /** @description Folders on servers */
+            edges?: components["schemas"]["DraftEdge"][];
+            /** @description What is kept the same; everything when absent */
+            filter?: components["schemas"]["Rules"];
+            /** @description Folder in the bucket; all of it when absent */
+            folder?: string;
+            /** @description Name of the cloud set */
+            name: string;
+            /** @description For administrators */
+            note?: string;
+            /**
+             * @description carry (when absent): permissions are the same everywhere; map: they are carried through an account map; leave: each replica has its own
+             * @enum {string}
+             */
+            permissions?: "carry" | "map" | "leave";
+            /**
+             * Format: int64
+             * @description Bytes that the provider lets the account store; object services do not report it; absent for no limit
+             */
+            quota?: number;
+            /**
+             * Format: int64
+             * @description Percent of the files and folders of a replica: when more are removed there within an hour, the removals are pending until somebody decides; 25 when absent
+             */
+            removalLimit?: number;
+        };
         NewDedupPlan: {
             /** @description When backups work, as rules of the same form: whatever is not off */
             backups?: string;
@@ -5913,6 +6193,12 @@ export interface components {
         PageChange: {
             /** @description The items, in order */
             items: components["schemas"]["Change"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageCloudSetup: {
+            /** @description The items, in order */
+            items: components["schemas"]["CloudSetup"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -7258,6 +7544,20 @@ export interface components {
             /** @description Whether the first administrator is still to be set up */
             needed: boolean;
         };
+        SetupStep: {
+            /** @description What was checked */
+            checks: components["schemas"]["Finding"][];
+            /**
+             * @description locked: an earlier step is not passed; open: something is to be entered or done; failed: a check failed
+             * @enum {string}
+             */
+            state: "locked" | "open" | "passed" | "failed";
+            /**
+             * @description Which step it is
+             * @enum {string}
+             */
+            step: "account" | "bucket" | "movers" | "settings" | "edges" | "policies" | "fill" | "plan" | "start";
+        };
         Share: {
             /** @description Whether the server keeps it out of people's lists */
             hidden: boolean;
@@ -8262,6 +8562,286 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageChange"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-cloud-setups": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: next of the part before */
+                cursor?: string;
+                /** @description How many items at most */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageCloudSetup"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-cloud-setup": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCloudSetup"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CloudSetup"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-cloud-setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the cloud set that is being set up */
+                setup: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CloudSetup"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-cloud-setup": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name of the cloud set that is being set up */
+                setup: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "edit-cloud-setup": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name of the cloud set that is being set up */
+                setup: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditCloudSetup"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CloudSetup"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-cloud-setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the cloud set that is being set up */
+                setup: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CloudSetup"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-cloud-setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the cloud set that is being set up */
+                setup: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaPlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "start-cloud-setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the cloud set that is being set up */
+                setup: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplicaCreation"];
                 };
             };
             /** @description Error */

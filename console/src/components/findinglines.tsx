@@ -21,6 +21,7 @@ const ofSet = ([set = ""]: string[]) => setPage(set);
 const pages: Partial<Record<Do, (args: string[]) => string>> = {
   "check-server": serverPage,
   "edit-server": serverPage,
+  "create-bucket": serverPage,
   "add-leg": () => "/sites",
   "set-intake": ofSet,
   "set-attic": ofSet,

@@ -15,7 +15,7 @@ type Place = Schemas["PlaceOfContent"];
 /** Whether a set is a cloud set: a hub whose middle is a bucket. */
 export const isCloudSet = (set: ReplicaSet) => set.layout === "hub" && Boolean(set.replicas[0]?.swept);
 
-const fills: { value: Policy["fill"]; label: string }[] = [
+export const fills: { value: Policy["fill"]; label: string }[] = [
   { value: "names", label: "Names first, then contents up to the free-space line" },
   { value: "stubs", label: "Names; contents on first use" },
   { value: "whole", label: "Whole files" },
@@ -41,9 +41,9 @@ export function Contents({ replica: r }: { replica: Replica }) {
   );
 }
 
-/** The state of the fields of a policy. */
-export function usePolicy(r: Replica) {
-  const was: Policy = r.edge ?? { fill: "whole" };
+/** The state of the fields of a policy; given is the one to begin with. */
+export function usePolicy(given: Policy | undefined) {
+  const was: Policy = given ?? { fill: "whole" };
   const [fill, setFill] = useState(was.fill);
   const [free, setFree] = useState(String(was.freePercent ?? 0));
   const [unused, setUnused] = useState(was.unusedDays ? String(was.unusedDays) : "");
@@ -63,6 +63,16 @@ export function PolicyFields({ set, replica: r, state: s, errors }: { set: Repli
   return (
     <>
       <Field label="Files here" error={errors["edge.fill"]}>{(props) => <Select {...props} value={s.fill} onChange={(v) => s.setFill(v as Policy["fill"])} options={fills} />}</Field>
+      <PolicyInputs state={s} errors={errors} />
+      <WhatFollows set={set.name} change={{ replica: { name: r.name, change: { edge: s.policy } } }} asItIs={{ replica: { name: r.name, change: { edge: s.was } } }} />
+    </>
+  );
+}
+
+/** The fields of a policy with stubs, without how the edge is filled. */
+export function PolicyInputs({ state: s, errors }: { state: ReturnType<typeof usePolicy>; errors: Record<string, string> }) {
+  return (
+    <>
       {s.fill !== "whole" && (
         <>
           <TextField label="Free-space line, in percent of the volume" inputMode="numeric" value={s.free} onChange={(e) => s.setFree(e.target.value)} error={errors["edge.freePercent"]} help="When less is free, files become stubs, the longest unused first. 0 for no line." />
@@ -74,7 +84,6 @@ export function PolicyFields({ set, replica: r, state: s, errors }: { set: Repli
           <TextField label="Programs without access to stubs" mono value={s.refused} onChange={(e) => s.setRefused(e.target.value)} error={errors["edge.refused"]} help="Names of programs on that host, such as nightly-backup, with commas between. They get an error when they read a stub, and nothing is fetched for them." />
         </>
       )}
-      <WhatFollows set={set.name} change={{ replica: { name: r.name, change: { edge: s.policy } } }} asItIs={{ replica: { name: r.name, change: { edge: s.was } } }} />
     </>
   );
 }

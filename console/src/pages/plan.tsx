@@ -67,7 +67,7 @@ export function PlanPage() {
 }
 
 /** How far the making is, and where to go from there. */
-function Made({ creation, onLeave }: { creation: ReplicaCreation; onLeave: () => void }) {
+export function Made({ creation, onLeave }: { creation: ReplicaCreation; onLeave: () => void }) {
   // It begins below what is in view.
   const top = useRef<HTMLDivElement>(null);
   useEffect(() => {
@@ -85,7 +85,7 @@ function Made({ creation, onLeave }: { creation: ReplicaCreation; onLeave: () =>
   );
 }
 
-function Found({ plan }: { plan: ReplicaPlan }) {
+export function Found({ plan }: { plan: ReplicaPlan }) {
   return (
     <>
       <Section title="What comes of it">

@@ -3,6 +3,7 @@ import { useMemo } from "react";
 import { Link, useNavigate } from "react-router";
 import type { ReplicaSet } from "../api/client";
 import { useReplicaSets } from "../api/queries";
+import { Setups } from "./setups";
 import { SetState, setPage } from "../components/replica";
 import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
@@ -35,6 +36,7 @@ export function ReplicasPage() {
         {plan}
       </PageHead>
       <DataTable what="replica sets" query={sets} columns={columns} keyOf={(s) => s.name} empty="No folder is kept the same in several places yet. A plan tells what it will take, before anything is changed." emptyAction={plan} />
+      <Setups />
     </>
   );
 }

@@ -78,7 +78,7 @@ export function LaneForm({ set, lane, onClose }: { set: ReplicaSet; lane: Lane; 
 /** The quotas of a replica, where it is, and whether it belongs to the set. */
 export function ReplicaForm({ set, replica: r, onClose }: { set: ReplicaSet; replica: Replica; onClose: () => void }) {
   const [doing, setDoing] = useState<"quotas" | "contents" | "sweep" | "home" | "seed" | "drop">(hasStubs(r.edge) ? "contents" : "quotas");
-  const policy = usePolicy(r);
+  const policy = usePolicy(r.edge);
   const isEdge = isCloudSet(set) && !r.swept;
   const [intake, setIntake] = useState(inGiB(r.intakeQuota));
   const [attic, setAttic] = useState(inGiB(r.atticQuota));

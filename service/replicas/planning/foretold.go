@@ -14,12 +14,21 @@ import (
 // PlanOf finds the newest plan of what a set is to be made of that came to its end; one
 // without a run when it was not planned.
 func (s *Plans) PlanOf(ctx context.Context, n model.NewReplicaSet) (model.Run, error) {
+	return s.latest(ctx, n, func(r model.Run) bool { return r.State == model.RunDone || r.State == model.RunFailed })
+}
+
+// LatestPlan finds the newest plan of what a set is to be made of, which may be under way; one without a run when it was not planned.
+func (s *Plans) LatestPlan(ctx context.Context, n model.NewReplicaSet) (model.Run, error) {
+	return s.latest(ctx, n, func(model.Run) bool { return true })
+}
+
+func (s *Plans) latest(ctx context.Context, n model.NewReplicaSet, is func(model.Run) bool) (model.Run, error) {
 	runs, err := s.Runs.List(ctx, planKind, n.Name, 0, 10)
 	if err != nil {
 		return model.Run{}, err
 	}
 	for _, r := range runs {
-		if r.State != model.RunDone && r.State != model.RunFailed {
+		if !is(r) {
 			continue
 		}
 		var asked model.NewReplicaSet

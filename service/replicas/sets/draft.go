@@ -34,7 +34,7 @@ func (s *Base) Draft(ctx context.Context, n model.NewReplicaSet) (model.ReplicaS
 	if err := namespace.CheckElement("name", set.Name); err != nil {
 		return set, err
 	}
-	if err := checkSettings(&set); err != nil {
+	if err := CheckSettings(&set); err != nil {
 		return set, err
 	}
 	if len(n.Replicas) < 2 {

@@ -178,7 +178,7 @@ func TestCheckSettings(t *testing.T) {
 	} {
 		set := beds(model.LayoutHub)
 		c.change(&set)
-		wantField(t, name, checkSettings(&set), c.field)
+		wantField(t, name, CheckSettings(&set), c.field)
 	}
 }
 

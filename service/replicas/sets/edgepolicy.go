@@ -37,38 +37,53 @@ func (s *Base) checkEdge(ctx context.Context, set *model.ReplicaSet, i int, fiel
 		return nil
 	case i == 0 || !set.IsCloudSet():
 		return fault.Field(field("edge"), "choose the layout hub, with the bucket as the first replica", "%s is no edge: the set is not a hub whose first replica is a bucket", r.Name)
-	case p.FreePercent < 0 || p.FreePercent > 90:
-		return fault.Field(field("edge.freePercent"), "use 0 to 90 percent", "%d percent of a volume cannot stay free", p.FreePercent)
-	case !p.HasStubs() && (p.FreePercent > 0 || p.UnusedDays > 0):
-		return fault.Field(field("edge.fill"), "let names come first, or leave out the free-space line and the days", "files cannot become stubs at an edge that keeps whole files")
 	}
-	if _, err := filter.New(filter.Rules{LeaveOut: p.Never}); err != nil {
-		return InField(field("edge.never"), err)
-	}
-	if f := p.Prefetch; f != nil {
-		if !p.HasStubs() {
-			return fault.Field(field("edge.prefetch"), "leave it out", "an edge that keeps whole files has all contents already")
-		}
-		if len(f.Folders) == 0 {
-			return fault.Field(field("edge.prefetch"), "name folders, or * for all", "nothing is to be prefetched")
-		}
-		if _, err := filter.New(filter.Rules{LeaveOut: f.Folders}); err != nil {
-			return InField(field("edge.prefetch"), err)
-		}
-		if _, err := calendar.Parse(field("edge.prefetchHours"), f.Hours); f.Hours != "" && err != nil {
-			return err
-		}
-	}
-	for _, name := range p.Refused {
-		if name == "" || strings.ContainsAny(name, "/ ") {
-			return fault.Field(field("edge.refused"), "write the name of a program file, such as nightly-backup", "%q is not the name of a program", name)
-		}
+	if err := CheckPolicy(p, func(name string) string { return field("edge." + name) }); err != nil {
+		return err
 	}
 	if !p.HasStubs() {
 		return nil
 	}
 	return s.Estate.CheckEdge(ctx, field("edge.fill"), r.Target())
 }
+
+// CheckPolicy checks the policy of an edge; nil keeps everything whole.
+func CheckPolicy(p *model.EdgePolicy, field func(name string) string) error {
+	switch {
+	case p == nil:
+		return nil
+	case p.FreePercent < 0 || p.FreePercent > 90:
+		return fault.Field(field("freePercent"), "use 0 to 90 percent", "%d percent of a volume cannot stay free", p.FreePercent)
+	case !p.HasStubs() && (p.FreePercent > 0 || p.UnusedDays > 0):
+		return fault.Field(field("fill"), "let names come first, or leave out the free-space line and the days", "files cannot become stubs at an edge that keeps whole files")
+	}
+	if _, err := filter.New(filter.Rules{LeaveOut: p.Never}); err != nil {
+		return InField(field("never"), err)
+	}
+	if f := p.Prefetch; f != nil {
+		if !p.HasStubs() {
+			return fault.Field(field("prefetch"), "leave it out", "an edge that keeps whole files has all contents already")
+		}
+		if len(f.Folders) == 0 {
+			return fault.Field(field("prefetch"), "name folders, or * for all", "nothing is to be prefetched")
+		}
+		if _, err := filter.New(filter.Rules{LeaveOut: f.Folders}); err != nil {
+			return InField(field("prefetch"), err)
+		}
+		if _, err := calendar.Parse(field("prefetchHours"), f.Hours); f.Hours != "" && err != nil {
+			return err
+		}
+	}
+	for _, name := range p.Refused {
+		if name == "" || strings.ContainsAny(name, "/ ") {
+			return fault.Field(field("refused"), "write the name of a program file, such as nightly-backup", "%q is not the name of a program", name)
+		}
+	}
+	return nil
+}
+
+// EdgeField names a field of an edge of a draft.
+func EdgeField(i int, name string) string { return fieldOf("edges", i, name) }
 
 // WithoutStubs returns a fault at a field while a replica holds stubs, or may hold some: without the bucket of its set, nobody
 // could read them any more.

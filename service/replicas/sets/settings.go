@@ -11,8 +11,8 @@ import (
 	"bridgespan/model"
 )
 
-// checkSettings checks what can be changed of a set.
-func checkSettings(set *model.ReplicaSet) error {
+// CheckSettings checks the settings of a set that can be changed.
+func CheckSettings(set *model.ReplicaSet) error {
 	if len(set.Note) > 1000 {
 		return fault.Field("note", "shorten it", "the note has %d bytes, at most 1000 are allowed", len(set.Note))
 	}
@@ -54,7 +54,7 @@ func Edit(set *model.ReplicaSet, e model.EditReplicaSet) error {
 		set.Layout = *e.Layout
 		Relay(set)
 	}
-	return checkSettings(set)
+	return CheckSettings(set)
 }
 
 // Decide sets what the next scan does with the pending removals of a replica.

@@ -1,0 +1,212 @@
+package setup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"time"
+
+	"bridgespan/core/finding"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/endpoint"
+	"bridgespan/service/preflight"
+	"bridgespan/service/replicas/sets"
+	"bridgespan/tree"
+	objects "bridgespan/tree/bucket"
+)
+
+// account checks the cloud account: its key, its clock, its prices.
+func (w *walk) account(ctx context.Context) {
+	name := w.setup.Account
+	if name == "" {
+		w.todo("account", "", "No cloud account is chosen", "choose one")
+		return
+	}
+	v, err := w.DB.Server(ctx, name)
+	if err != nil {
+		w.fail("account", name, err)
+		return
+	}
+	if w.cloud = v; v.Cloud == nil {
+		w.add(finding.Fail, "account", name, name+" is a file server", "", "choose a cloud account")
+		return
+	}
+	if w.reach, err = w.Estate.Reach(ctx, v.Name); err != nil {
+		w.fail("account", name, err)
+		return
+	}
+	w.pass("account", name, "%s", w.reach.Greeting())
+	w.checks = append(w.checks, preflight.Clock(ctx, preflight.Place{Name: v.Name, Server: v, Reach: w.reach}))
+	if v.Cloud.Plain {
+		w.add(finding.Warn, "encryption", name, "The account is reached without TLS", "contents can be read on the network", "use TLS", finding.To(finding.EditServer, v.Name))
+	}
+	if v.Cloud.Currency == "" {
+		w.add(finding.Warn, "prices", name, "Prices are unknown", "the plan forecasts bytes and no costs", "enter the prices of the account", finding.To(finding.EditServer, v.Name))
+	}
+}
+
+// bucket checks the bucket: its name, the rights of the key in it, its retention, its region.
+func (w *walk) bucket(ctx context.Context) {
+	name := w.setup.Bucket
+	if name == "" {
+		w.todo("bucket", "", "No bucket is chosen", "choose a bucket of "+w.cloud.Name+", or enter a new name")
+		return
+	}
+	t, err := w.reach.Tree(ctx, name, w.setup.Folder)
+	if err != nil {
+		w.absent(ctx, name, err)
+		return
+	}
+	defer t.Close()
+	b, ok := t.(*objects.Tree)
+	if !ok {
+		w.fail("bucket", name, fmt.Errorf("%w: %s is not a bucket", tree.ErrUnsupported, name))
+		return
+	}
+	w.rights(ctx, b)
+	w.retention(ctx, b)
+	if finding.Worst(w.checks) == finding.Fail {
+		return
+	}
+	w.contents(ctx, b)
+	w.unused(ctx)
+	w.region(ctx, b)
+}
+
+// absent tells why a bucket cannot be opened, and whether it can be created.
+func (w *walk) absent(ctx context.Context, name string, failed error) {
+	shares, err := w.reach.Shares(ctx)
+	if err == nil && slices.ContainsFunc(shares, func(h model.Share) bool { return h.Name == name }) || errors.Is(failed, fs.ErrPermission) {
+		w.fail("bucket", name, w.Explain(ctx, w.cloud.Name, failed))
+		return
+	}
+	taken, err := endpoint.Buckets(w.reach.Endpoint).BucketTaken(ctx, name)
+	switch {
+	case err != nil:
+		w.fail("bucket", name, w.Explain(ctx, w.cloud.Name, err))
+	case taken:
+		w.add(finding.Fail, "name", name, "Another account or another region has a bucket of this name: names are unique in the whole service", "", "choose another name")
+	default:
+		w.todo("name", name, "There is no bucket of this name, and the name is free", "create the bucket in "+w.cloud.Cloud.Region, finding.To(finding.CreateBucket, w.cloud.Name, name))
+	}
+}
+
+func (w *walk) rights(ctx context.Context, b *objects.Tree) {
+	missing, err := b.MissingRights(ctx)
+	switch {
+	case err != nil:
+		w.fail("rights", w.setup.Bucket, w.Explain(ctx, w.cloud.Name, err))
+	case len(missing) > 0:
+		w.add(finding.Fail, "rights", w.setup.Bucket, fmt.Sprintf("The access key %s may not: %s", w.cloud.Account, strings.Join(missing, ", ")), "", "grant it these rights in the bucket")
+	default:
+		w.pass("rights", w.setup.Bucket, "The access key may list, read, write and delete objects, and upload in parts")
+	}
+}
+
+func (w *walk) retention(ctx context.Context, b *objects.Tree) {
+	switch days, err := b.Retention(ctx); {
+	case err != nil:
+		w.fail("retention", w.setup.Bucket, w.Explain(ctx, w.cloud.Name, err))
+	case days > 0:
+		w.add(finding.Fail, "retention", w.setup.Bucket, fmt.Sprintf("The bucket retains every object for %s", sets.Count(int64(days), "day", "days")), "files could not be replaced or removed, and every version would cost money", "choose a bucket without retention")
+	}
+}
+
+// contents tells what the bucket has already.
+func (w *walk) contents(ctx context.Context, b *objects.Tree) {
+	for e, err := range b.List(ctx, ".", tree.Plain) {
+		switch {
+		case err != nil:
+			w.fail("contents", w.setup.Bucket, w.Explain(ctx, w.cloud.Name, err))
+		case tree.Reserved(e.Name):
+			continue
+		default:
+			w.pass("contents", w.setup.Bucket, "The bucket holds files: they are taken as they are")
+		}
+		return
+	}
+	w.pass("contents", w.setup.Bucket, "The bucket is empty")
+}
+
+// unused checks that no other set has the folder of the bucket.
+func (w *walk) unused(ctx context.Context) {
+	hub := model.ReplicaSet{Name: w.setup.Name, Replicas: []model.Replica{{Server: w.cloud.Name, Share: w.setup.Bucket, Sub: w.setup.Folder}}}
+	if err := w.Free(ctx, w.DB.Queries, hub); err != nil {
+		w.fail("other sets", w.setup.Bucket, err)
+	}
+}
+
+// far is by how much another region must answer faster to be recommended.
+const far = 15 * time.Millisecond
+
+// region compares the delay of the region with those of the other accounts at the same provider.
+func (w *walk) region(ctx context.Context, b *objects.Tree) {
+	took, err := quickest(ctx, b)
+	if err != nil {
+		w.fail("region", w.cloud.Name, w.Explain(ctx, w.cloud.Name, err))
+		return
+	}
+	others, err := w.DB.Servers(ctx, records.All)
+	if err != nil {
+		w.fail("region", w.cloud.Name, err)
+		return
+	}
+	for _, v := range others {
+		if v.Cloud == nil || v.Cloud.Region == w.cloud.Cloud.Region || namespace.Key(v.Name) == namespace.Key(w.cloud.Name) {
+			continue
+		}
+		other, err := w.delayOf(ctx, v)
+		if err != nil || took-other < far {
+			continue // an account that does not answer is no better choice
+		}
+		meaning := fmt.Sprintf("each request takes %s longer", inMs(took-other))
+		if c, d := w.cloud.Cloud, v.Cloud; c.Currency != "" && c.Currency == d.Currency {
+			meaning += fmt.Sprintf("; 1 GB stored costs %+.3f %s a month, and 1 GB read %+.3f %s", c.StoredPrice-d.StoredPrice, c.Currency, c.OutPrice-d.OutPrice, c.Currency)
+		}
+		w.add(finding.Warn, "region", w.cloud.Cloud.Region, fmt.Sprintf("%s answers in %s, and %s (account %s) in %s", w.cloud.Cloud.Region, inMs(took), v.Cloud.Region, v.Name, inMs(other)), meaning, "choose a bucket in the nearer region, unless the data must be in "+w.cloud.Cloud.Region)
+		return
+	}
+	w.pass("region", w.cloud.Cloud.Region, "The region answers in %s; no region of another account is nearer", inMs(took))
+}
+
+func inMs(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }
+
+// pings is how often a delay is measured: the shortest counts.
+const pings = 3
+
+func quickest(ctx context.Context, b *objects.Tree) (least time.Duration, err error) {
+	for i := range pings {
+		took, err := b.Ping(ctx)
+		if err != nil {
+			return 0, err
+		}
+		if i == 0 || took < least {
+			least = took
+		}
+	}
+	return least, nil
+}
+
+// delayOf measures the delay of another account at a name of a bucket: whether it exists does not matter.
+func (w *walk) delayOf(ctx context.Context, v model.Server) (least time.Duration, err error) {
+	r, err := w.Estate.Reach(ctx, v.Name)
+	if err != nil {
+		return 0, err
+	}
+	defer r.Close()
+	for i := range pings {
+		began := time.Now()
+		if _, err := endpoint.Buckets(r.Endpoint).BucketTaken(ctx, w.setup.Bucket); err != nil {
+			return 0, err
+		}
+		if took := time.Since(began); i == 0 || took < least {
+			least = took
+		}
+	}
+	return least, nil
+}
