@@ -33,6 +33,7 @@ import (
 	"bridgespan/service/lint"
 	"bridgespan/service/locks"
 	"bridgespan/service/mapping"
+	"bridgespan/service/movers"
 	"bridgespan/service/naming"
 	"bridgespan/service/replicas"
 	"bridgespan/service/rights"
@@ -64,6 +65,7 @@ type Services struct {
 	Estimates *estimates.Service
 	Locks     *locks.Service
 	Fronts    *fronts.Service
+	Movers    *movers.Service
 }
 
 // Options direct the API.
@@ -128,6 +130,7 @@ func New(s Services, o Options) *API {
 	a.dedupRoutes()
 	a.cloudRoutes()
 	a.setupRoutes()
+	a.moverRoutes()
 	a.newsRoutes()
 	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error { return c.JSON(a.huma.OpenAPI()) })
 	a.app.Use("/api", func(fiber.Ctx) error {

@@ -217,7 +217,7 @@ func (s RunState) Ended() bool { return s == RunStopped || s == RunDone || s == 
 // Run is work that takes a while.
 type Run struct {
 	ID       int64      `json:"id" doc:"Number of the run"`
-	Kind     string     `json:"kind" enum:"survey,share,front,rights,compare,verify,who-can,plan,create-set,verify-set,probe,contents,account-uses,estimate,what-if,pool,prove" doc:"What kind of work"`
+	Kind     string     `json:"kind" enum:"survey,share,front,rights,compare,verify,who-can,plan,create-set,verify-set,probe,contents,account-uses,estimate,what-if,pool,prove,update-movers" doc:"What kind of work"`
 	Subject  string     `json:"subject" doc:"What it is about"`
 	State    RunState   `json:"state" enum:"waiting,running,stopped,done,failed"`
 	Who      string     `json:"who" doc:"User who started it"`

@@ -49,6 +49,7 @@ var commands = map[finding.Do]string{
 	finding.CheckServer:      "bspan server check %s",
 	finding.EditServer:       "bspan server edit %s",
 	finding.CreateBucket:     "bspan share create %s %s",
+	finding.UpdateMover:      "bspan mover update %s",
 	finding.AddLeg:           "bspan site link --mbit N %s %s",
 	finding.SetIntake:        "bspan replica quota %s %s --intake SIZE",
 	finding.SetAttic:         "bspan replica quota %s %s --attic SIZE",

@@ -97,7 +97,7 @@ func newApp() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			loginCommand(), logoutCommand(), whoamiCommand(),
-			siteCommand(), serverCommand(), shareCommand(), namespaceCommand(), applyCommand(), exportCommand(), whereCommand(), frontCommand(),
+			siteCommand(), serverCommand(), shareCommand(), namespaceCommand(), applyCommand(), exportCommand(), whereCommand(), frontCommand(), moverCommand(),
 			replicaCommand(), cloudCommand(), directoryCommand(), accountCommand(), rightsCommand(), dedupCommand(), runCommand(), jobCommand(),
 			userCommand(), tokenCommand(), lockCommand(), changesCommand(),
 		},
@@ -134,7 +134,7 @@ func arguments(c *cli.Command, names ...string) ([]string, error) {
 	for needed > 0 && strings.HasSuffix(names[needed-1], "?") {
 		needed--
 	}
-	many := len(names) > 0 && strings.HasSuffix(names[len(names)-1], "...")
+	many := len(names) > 0 && strings.HasSuffix(strings.TrimSuffix(names[len(names)-1], "?"), "...")
 	written := strings.ReplaceAll(strings.Join(names, " "), "?", "")
 	switch {
 	case len(given) < needed:

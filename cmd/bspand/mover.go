@@ -1,17 +1,42 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"log/slog"
-	"os"
 	"syscall"
 
 	"github.com/urfave/cli/v3"
 
 	"bridgespan/mover/edge"
 	"bridgespan/mover/host"
+	"bridgespan/mover/update"
 )
+
+// runMover runs a mover until ctx ends, or until an update put another program in place, which is started then.
+func runMover(ctx context.Context, updates *update.Updater, c host.Config) error {
+	if reverted, err := updates.Started(); err != nil || reverted {
+		return cmp.Or(err, updates.Exec())
+	}
+	m, err := host.Open(c)
+	if err != nil {
+		if reverted, bad := updates.Failed(err); reverted && bad == nil {
+			return updates.Exec()
+		}
+		return err
+	}
+	slog.Info("the mover serves", "address", m.Address(), "certificate", m.Fingerprint, "secret", m.SecretFile)
+	if err := m.Serve(ctx); err != nil {
+		return err
+	}
+	select {
+	case <-updates.Restart():
+		return updates.Exec()
+	default:
+		return nil
+	}
+}
 
 func moverCommand() *cli.Command {
 	return &cli.Command{
@@ -28,16 +53,12 @@ func moverCommand() *cli.Command {
 		Action: func(ctx context.Context, c *cli.Command) error {
 			// What is on its way in is nobody else's, until it has the mode of its folder.
 			syscall.Umask(0o077)
-			program, err := os.Executable()
+			program, err := update.Running()
 			if err != nil {
 				return err
 			}
-			m, err := host.Open(host.Config{Version: version, Guard: []string{program, "mover", "guard"}, Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Samba: c.StringSlice("samba"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
-			if err != nil {
-				return err
-			}
-			slog.Info("the mover serves", "address", m.Address(), "certificate", m.Fingerprint, "secret", m.SecretFile)
-			return m.Serve(ctx)
+			updates := update.New(c.String("state-dir"), program, version)
+			return runMover(ctx, updates, host.Config{Version: version, Updates: updates, Guard: []string{program.Path, "mover", "guard"}, Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Samba: c.StringSlice("samba"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
 		},
 		Commands: []*cli.Command{
 			{Name: "guard", Hidden: true, Usage: "keep stubs from being read while no mover runs; a mover starts it", ArgsUsage: "EDGES SOCKET",

@@ -11,7 +11,7 @@ import (
 // Action is a remedy as each client offers it: the console as a button, the command line as a
 // command, the API as a link.
 type Action struct {
-	Do   Do       `json:"do" enum:"check-server,edit-server,create-bucket,add-leg,set-intake,set-attic,show-accounts,show-troubles,open-lane,decide-removals,show-verification,grant,edit-share,edit-front,edit-account-map,show-rights,inherit,revoke,verify-location,open-location,move-entry,remove-entry,remove-location" doc:"What is done"`
+	Do   Do       `json:"do" enum:"check-server,edit-server,create-bucket,update-mover,add-leg,set-intake,set-attic,show-accounts,show-troubles,open-lane,decide-removals,show-verification,grant,edit-share,edit-front,edit-account-map,show-rights,inherit,revoke,verify-location,open-location,move-entry,remove-entry,remove-location" doc:"What is done"`
 	Args []string `json:"args,omitempty" maxItems:"4" doc:"To what, in the order that do needs"`
 	Href string   `json:"href,omitempty" doc:"Where the API does it, or shows what it is about"`
 }
@@ -23,6 +23,7 @@ const (
 	CheckServer      Do = "check-server"      // server
 	EditServer       Do = "edit-server"       // server
 	CreateBucket     Do = "create-bucket"     // cloud account, bucket
+	UpdateMover      Do = "update-mover"      // server
 	AddLeg           Do = "add-leg"           // site, other site
 	SetIntake        Do = "set-intake"        // replica set, replica: how much its intake holds
 	SetAttic         Do = "set-attic"         // replica set, replica: how much its attic keeps
@@ -51,6 +52,7 @@ var links = map[Do]string{
 	CheckServer:      "/servers/%[1]s/check",
 	EditServer:       "/servers/%[1]s",
 	CreateBucket:     "/servers/%[1]s/shares",
+	UpdateMover:      "/mover-updates",
 	AddLeg:           "/legs/%[1]s/%[2]s",
 	SetIntake:        "/replica-sets/%[1]s/replicas/%[2]s",
 	SetAttic:         "/replica-sets/%[1]s/replicas/%[2]s",

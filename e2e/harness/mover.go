@@ -1,9 +1,11 @@
 package harness
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"testing"
@@ -29,6 +31,9 @@ type Mover struct {
 	// Beside is the file service for which it keeps fronts, if any.
 	Beside *fileserver.Server
 
+	// Program is what it was started with; that of the service when empty.
+	Program string
+
 	state   string
 	more    []string // what else it is started with
 	process *process.Process
@@ -43,6 +48,21 @@ func StartFrontHost(t testing.TB, name string) *Mover {
 // StartMover starts a mover.
 func StartMover(t testing.TB) *Mover { return startMover(t, nil, t.TempDir()) }
 
+// StartMoverOf starts a mover of another program than the service's.
+func StartMoverOf(t testing.TB, program string) *Mover {
+	return beginMover(t, &Mover{Folder: t.TempDir(), Program: program})
+}
+
+// Log is what the mover has written.
+func (m *Mover) Log(t testing.TB) string {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join(m.state, "log"))
+	if err != nil {
+		t.Error(err)
+	}
+	return string(text)
+}
+
 // StartMoverAt starts a mover that serves a folder.
 func StartMoverAt(t testing.TB, folder string) *Mover { return startMover(t, nil, folder) }
 
@@ -52,10 +72,14 @@ func StartMoverBesideSamba(t testing.TB, folder string) *Mover {
 }
 
 func startMover(t testing.TB, beside *fileserver.Server, folder string, more ...string) *Mover {
+	return beginMover(t, &Mover{Folder: folder, Beside: beside, more: more})
+}
+
+func beginMover(t testing.TB, m *Mover) *Mover {
 	t.Helper()
-	m := &Mover{Folder: folder, Address: "127.0.0.1", Beside: beside, state: t.TempDir(), more: more}
-	if beside != nil {
-		m.Address = beside.Address // people's machines find the file service there
+	m.Address, m.state = "127.0.0.1", t.TempDir()
+	if m.Beside != nil {
+		m.Address = m.Beside.Address // people's machines find the file service there
 	}
 	var err error
 	if m.Fingerprint, m.Secret, err = host.Identity(m.state); err != nil {
@@ -71,7 +95,7 @@ func startMover(t testing.TB, beside *fileserver.Server, folder string, more ...
 // Start starts a mover, again after it was killed.
 func (m *Mover) Start(t testing.TB) {
 	t.Helper()
-	cmd := exec.Command(Program(t, "bspand"), "mover", "--listen", m.HostPort(), "--state-dir", m.state, "--folder", "beds="+m.Folder)
+	cmd := exec.Command(cmp.Or(m.Program, Program(t, "bspand")), "mover", "--listen", m.HostPort(), "--state-dir", m.state, "--folder", "beds="+m.Folder)
 	cmd.Args = append(cmd.Args, m.more...)
 	if m.Beside != nil {
 		cmd.Args = append(cmd.Args, "--fronts", m.Beside.FrontsFolder(), "--file-service", m.Beside.Configuration())

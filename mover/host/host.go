@@ -45,6 +45,8 @@ type Config struct {
 	Guard []string
 	// Version is that of the program.
 	Version string
+	// Updates receives updates of the program; nil where it is not replaced.
+	Updates *update.Updater
 }
 
 // Files in the folder of what it keeps.
@@ -63,6 +65,7 @@ type Mover struct {
 	handler  *remote.Handler
 	folders  []*folder.Tree
 	edges    edge.Keeper
+	updates  *update.Updater
 }
 
 // Open opens the folders and listens. The caller must call Serve or Close.
@@ -77,6 +80,10 @@ func Open(c Config) (*Mover, error) {
 		return nil, err
 	}
 	m.handler = &remote.Handler{Name: id.name, Secret: id.secret, Version: c.Version, Build: program.Digest}
+	if c.Updates != nil {
+		m.updates, m.handler.Updates = c.Updates, c.Updates
+		m.handler.UpdateStatus = m.updateStatus
+	}
 	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}, Guard: c.Guard}
 	if err := errors.Join(m.openFolders(c.Folders, c.Samba, c.Fronts != ""), m.openFronts(c)); err != nil {
 		m.Close()
@@ -229,7 +236,7 @@ const (
 	endMost   = 10 * time.Second
 )
 
-// Serve answers calls until ctx ends, and closes what was opened.
+// Serve answers calls until ctx ends, and closes what was opened. It also ends when another program is in place: see [update.Updater].
 func (m *Mover) Serve(ctx context.Context) error {
 	defer m.Close()
 	server := &http.Server{Handler: guard.Handler(m.handler), ReadHeaderTimeout: helloMost, IdleTimeout: idleMost, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
@@ -237,6 +244,7 @@ func (m *Mover) Serve(ctx context.Context) error {
 	select {
 	case err := <-ended:
 		return err
+	case <-m.replaced():
 	case <-ctx.Done():
 	}
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), endMost)
@@ -245,6 +253,23 @@ func (m *Mover) Serve(ctx context.Context) error {
 		return server.Close() // who watches never ends by itself
 	}
 	return nil
+}
+
+// updateStatus is asked for by the service: a new program that got so far is kept.
+func (m *Mover) updateStatus() (unable, reverted string) {
+	if err := m.updates.Serves(); err != nil {
+		slog.Error("the state of the latest update cannot be stored", "error", err)
+	}
+	s := m.updates.Status()
+	return s.Unable, s.Reverted
+}
+
+// replaced is closed when another program is in place.
+func (m *Mover) replaced() <-chan struct{} {
+	if m.updates == nil {
+		return nil
+	}
+	return m.updates.Restart()
 }
 
 // Close closes what was opened.

@@ -6,7 +6,10 @@ package vault
 import (
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/ed25519"
+	"crypto/hkdf"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -17,7 +20,10 @@ import (
 
 // Vault seals and opens secrets with AES-256-GCM. Each secret is bound to a
 // label, so that one cannot be put in the place of another.
-type Vault struct{ aead cipher.AEAD }
+type Vault struct {
+	aead cipher.AEAD
+	key  []byte
+}
 
 // Open reads the key file, or makes one that only its owner may read.
 func Open(keyFile string) (*Vault, error) {
@@ -73,7 +79,7 @@ func fromKey(key []byte) (*Vault, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Vault{aead}, nil
+	return &Vault{aead, key}, nil
 }
 
 // Seal encrypts a secret for the place that label names.
@@ -88,4 +94,14 @@ func (v *Vault) Unseal(label string, sealed []byte) (string, error) {
 		return "", fmt.Errorf("a stored secret (%s) does not open with this key file: restore the key file it was sealed with, or set the secret again", label)
 	}
 	return string(secret), nil
+}
+
+// SigningKey is a key to sign with (Ed25519, RFC 8032), derived from the key file (HKDF, RFC 5869): all instances of a service have the
+// same one for a label.
+func (v *Vault) SigningKey(label string) (ed25519.PrivateKey, error) {
+	seed, err := hkdf.Key(sha256.New, v.key, nil, "signing key: "+label, ed25519.SeedSize)
+	if err != nil {
+		return nil, err
+	}
+	return ed25519.NewKeyFromSeed(seed), nil
 }

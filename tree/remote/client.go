@@ -146,13 +146,18 @@ func (h *Host) get(ctx context.Context, info *Info) error {
 // Post makes a call about something else than files: it sends a body as JSON to a path below /v1,
 // and reads the answer.
 func (h *Host) Post(ctx context.Context, path []string, body, into any) error {
-	ctx, cancel := context.WithTimeout(ctx, workTimeout)
-	defer cancel()
 	text, err := json.Marshal(body)
 	if err != nil {
 		return err
 	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodPost, h.url(slices.Clone(path)...), bytes.NewReader(text))
+	return h.PostStream(ctx, path, bytes.NewReader(text), into)
+}
+
+// PostStream is Post with a body that is written as it is read.
+func (h *Host) PostStream(ctx context.Context, path []string, body io.Reader, into any) error {
+	ctx, cancel := context.WithTimeout(ctx, workTimeout)
+	defer cancel()
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, h.url(slices.Clone(path)...), body)
 	if err != nil {
 		return err
 	}

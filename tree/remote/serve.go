@@ -26,8 +26,10 @@ type Handler struct {
 	Version string // of the mover
 	Build   string // SHA-256 of its program
 	Folders []Served
-	// Fronts and Edges answer what is about those; nil where none are kept.
-	Fronts, Edges http.Handler
+	// Fronts and Edges answer what is about those; nil where none are kept. Updates receives another program.
+	Fronts, Edges, Updates http.Handler
+	// UpdateStatus is what the mover reports about updates; nil reports nothing.
+	UpdateStatus func() (unable, reverted string)
 
 	once  sync.Once
 	mux   *http.ServeMux
@@ -59,6 +61,9 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if h.Edges != nil {
 			h.mux.Handle("POST /v1/edges/", h.Edges)
 		}
+		if h.Updates != nil {
+			h.mux.Handle("POST /v1/update", h.Updates)
+		}
 	})
 	h.mux.ServeHTTP(w, r)
 }
@@ -79,6 +84,9 @@ func (h *Handler) info(w http.ResponseWriter, r *http.Request) {
 			told.Trouble = plainText(err)
 		}
 		info.Folders = append(info.Folders, told)
+	}
+	if h.UpdateStatus != nil {
+		info.Unable, info.Reverted = h.UpdateStatus()
 	}
 	w.Header().Set("Content-Type", "application/json")
 	_ = json.NewEncoder(w).Encode(info)

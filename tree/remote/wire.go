@@ -91,6 +91,9 @@ type Info struct {
 	Version string    `json:"version,omitempty"` // of the mover
 	Build   string    `json:"build,omitempty"`   // SHA-256 of its program, in hexadecimal digits
 	Folders []Folder  `json:"folders"`
+	// Unable is why the program of the mover cannot be replaced, and Reverted why its latest update was undone; "" when neither is so.
+	Unable   string `json:"unable,omitempty"`
+	Reverted string `json:"reverted,omitempty"`
 }
 
 // Folder is one of the folders that a mover serves.

@@ -224,6 +224,12 @@ export const useReplicaSets = () =>
 export const useReplicaSet = (set: string) =>
   useQuery({ queryKey: ["replica", "one", set], retry: false, queryFn: () => got(api.GET("/api/v1/replica-sets/{set}", { params: { path: { set } } })) });
 
+export const useMovers = () =>
+  useQuery({ queryKey: ["server", "movers"], queryFn: async () => (await got(api.GET("/api/v1/movers"))).items });
+
+export const useMoverUpdates = (run: number | undefined) =>
+  useQuery({ queryKey: ["run", "movers", run], enabled: run !== undefined, retry: false, queryFn: () => got(api.GET("/api/v1/mover-updates/{run}", { params: { path: { run: run ?? 0 } } })) });
+
 export const useCloudSetups = () =>
   useQuery({ queryKey: ["cloud-setup", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/cloud-setups", { params: { query: { cursor, limit } } }))) });
 

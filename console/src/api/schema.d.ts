@@ -1052,6 +1052,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/mover-update-jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Save updates of movers that are made again and again, such as in a weekly window
+         * @description Needs the role administrator.
+         */
+        post: operations["schedule-mover-updates"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mover-updates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Update movers to the build of the service, one after the other
+         * @description The service sends its own program with a signature. Each mover checks it, tries it, and starts it; one that does not serve is replaced by the program before it. The next mover begins when the edges of the one before it are ready again. Needs the role administrator.
+         */
+        post: operations["update-movers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mover-updates/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a run that updates movers
+         * @description Needs the role viewer.
+         */
+        get: operations["get-mover-updates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/movers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List movers with the versions of their programs
+         * @description Needs the role viewer.
+         */
+        get: operations["list-movers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/namespaces": {
         parameters: {
             query?: never;
@@ -3257,7 +3337,7 @@ export interface components {
              * @description What is done
              * @enum {string}
              */
-            do: "check-server" | "edit-server" | "create-bucket" | "add-leg" | "set-intake" | "set-attic" | "show-accounts" | "show-troubles" | "open-lane" | "decide-removals" | "show-verification" | "grant" | "edit-share" | "edit-front" | "edit-account-map" | "show-rights" | "inherit" | "revoke" | "verify-location" | "open-location" | "move-entry" | "remove-entry" | "remove-location";
+            do: "check-server" | "edit-server" | "create-bucket" | "update-mover" | "add-leg" | "set-intake" | "set-attic" | "show-accounts" | "show-troubles" | "open-lane" | "decide-removals" | "show-verification" | "grant" | "edit-share" | "edit-front" | "edit-account-map" | "show-rights" | "inherit" | "revoke" | "verify-location" | "open-location" | "move-entry" | "remove-entry" | "remove-location";
             /** @description Where the API does it, or shows what it is about */
             href?: string;
         };
@@ -5644,6 +5724,30 @@ export interface components {
             /** @description Count what it would be about, and start nothing */
             rehearse?: boolean;
         };
+        Mover: {
+            /** @description Cloud sets with an edge there */
+            edges: string[];
+            /** @description Why it does not answer, why it cannot be updated, or why its latest update was undone */
+            problem?: string;
+            /** @description Name of the server */
+            server: string;
+            /** @description Site where it stands */
+            site: string;
+            /**
+             * @description current: it runs the build of this service; outdated: it runs another one
+             * @enum {string}
+             */
+            state: "current" | "outdated" | "unreachable";
+            /** @description Whether its program cannot be replaced */
+            unable?: boolean;
+            /** @description Version of its mover; absent when it does not report one */
+            version?: string;
+        };
+        MoverUpdates: {
+            /** @description The movers, in the order in which they are updated */
+            movers: components["schemas"]["UpdatedMover"][];
+            run: components["schemas"]["Run"];
+        };
         NameTrouble: {
             /** Format: int64 */
             count: number;
@@ -6235,6 +6339,12 @@ export interface components {
         PageKeptStore: {
             /** @description The items, in order */
             items: components["schemas"]["KeptStore"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageMover: {
+            /** @description The items, in order */
+            items: components["schemas"]["Mover"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -7245,7 +7355,7 @@ export interface components {
              * @description What kind of work
              * @enum {string}
              */
-            kind: "survey" | "share" | "front" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "contents" | "account-uses" | "estimate" | "what-if" | "pool" | "prove";
+            kind: "survey" | "share" | "front" | "rights" | "compare" | "verify" | "who-can" | "plan" | "create-set" | "verify-set" | "probe" | "contents" | "account-uses" | "estimate" | "what-if" | "pool" | "prove" | "update-movers";
             /**
              * Format: int64
              * @description Seconds that it will still take, as far as can be told
@@ -7341,6 +7451,17 @@ export interface components {
             profile?: "documents" | "disk-images" | "backups";
             /** @description When: "sat 02:30", "daily 04:00" or "every 6h" */
             rule: string;
+        };
+        ScheduleMoverUpdates: {
+            /**
+             * Format: int64
+             * @description Minutes after which no further update begins; absent for no limit
+             */
+            forMin?: number;
+            /** @description When: "sun 02:30" or "daily 04:00" */
+            rule: string;
+            /** @description Names of the servers; all with an outdated mover when absent */
+            servers?: string[];
         };
         ScheduleProbe: {
             /** @description Replica at which it is dropped; the seed when absent */
@@ -7930,6 +8051,33 @@ export interface components {
              * @description Bytes of all but one of them
              */
             spares: number;
+        };
+        UpdateMovers: {
+            /**
+             * Format: int64
+             * @description Minutes after which no further update begins; absent for no limit
+             */
+            forMin?: number;
+            /** @description Names of the servers; all with an outdated mover when absent */
+            servers?: string[];
+        };
+        UpdatedMover: {
+            /** @description Version before */
+            from?: string;
+            /** @description Why it failed or was skipped */
+            problem?: string;
+            /** @description Name of the server */
+            server: string;
+            /**
+             * @description current: it ran the build of the service already; skipped: the window ended, or the update before it failed
+             * @enum {string}
+             */
+            state: "waiting" | "under-way" | "updated" | "current" | "failed" | "skipped";
+            /**
+             * Format: int64
+             * @description How long it took until its edges were ready again, in milliseconds
+             */
+            tookMs?: number;
         };
         User: {
             /**
@@ -10465,6 +10613,133 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "schedule-mover-updates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleMoverUpdates"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "update-movers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UpdateMovers"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoverUpdates"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-mover-updates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoverUpdates"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-movers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageMover"];
+                };
             };
             /** @description Error */
             default: {

@@ -22,6 +22,7 @@ const pages: Partial<Record<Do, (args: string[]) => string>> = {
   "check-server": serverPage,
   "edit-server": serverPage,
   "create-bucket": serverPage,
+  "update-mover": () => "/servers",
   "add-leg": () => "/sites",
   "set-intake": ofSet,
   "set-attic": ofSet,

@@ -9,7 +9,7 @@ import { when } from "../format";
 import { DataTable, type Column } from "./table";
 import { Button, Section, Trouble } from "./ui";
 
-const work: Record<string, string> = { "verify-set": "verification", probe: "probe", estimate: "estimate" };
+const work: Record<string, string> = { "verify-set": "verification", probe: "probe", estimate: "estimate", "update-movers": "update of movers" };
 
 export function JobsSection({ subject }: { subject: string }) {
   const query = useJobs(subject);

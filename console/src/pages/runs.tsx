@@ -45,7 +45,7 @@ export function RunsPage() {
   );
 }
 
-const kinds: Record<Run["kind"], string> = { survey: "survey", share: "change of a share", front: "change of a front", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search", plan: "plan of a replica set", "create-set": "making of a replica set", "verify-set": "verification of a replica set", probe: "probe", contents: "contents of an edge", "account-uses": "accounts in use", estimate: "estimate of deduplication", "what-if": "what-if of an estimate", pool: "comparison of volumes", prove: "proof of an estimate" };
+const kinds: Record<Run["kind"], string> = { survey: "survey", share: "change of a share", front: "change of a front", rights: "change of rights", compare: "comparison of rights", verify: "verification", "who-can": "user search", plan: "plan of a replica set", "create-set": "making of a replica set", "verify-set": "verification of a replica set", probe: "probe", contents: "contents of an edge", "account-uses": "accounts in use", estimate: "estimate of deduplication", "what-if": "what-if of an estimate", pool: "comparison of volumes", prove: "proof of an estimate", "update-movers": "update of movers" };
 
 export function where(r: Pick<Run, "id" | "kind" | "subject">): string {
   if (r.kind === "probe" || r.kind === "contents" || r.kind === "account-uses") return setPage(r.subject);
@@ -54,6 +54,7 @@ export function where(r: Pick<Run, "id" | "kind" | "subject">): string {
   if (r.kind === "pool") return `/dedup?pool=${r.id}`;
   if (r.kind === "estimate") return `/dedup/${encodeURIComponent(r.subject)}?run=${r.id}`;
   if (r.kind === "create-set") return `/replica-plan?made=${r.id}`;
+  if (r.kind === "update-movers") return `/servers?updates=${r.id}`;
   if (r.kind === "plan") return `/replica-plan?run=${r.id}`;
   if (r.kind !== "survey" && r.kind !== "share" && r.kind !== "rights") return `/runs/${r.id}`;
   const [server = "", share = "", ...rest] = r.subject.split("/");

@@ -8,6 +8,7 @@ import { DataTable, type Column } from "../components/table";
 import { Button, Check, Dialog, Field, PageHead, Select, TextField } from "../components/ui";
 import { ago } from "../format";
 import { AccountMaps } from "./accountmaps";
+import { Movers } from "./movers";
 import { Domains } from "./domains";
 
 export function ServersPage() {
@@ -42,6 +43,7 @@ export function ServersPage() {
       <AddServer open={adding} onOpenChange={setAdding} />
       <div className="mt-8"><Domains /></div>
       <AccountMaps />
+      <Movers />
     </>
   );
 }

@@ -104,9 +104,9 @@ func (w *walk) whole(v model.Server, all []model.Server) {
 func (w *walk) program(v model.Server, version, build string) {
 	switch {
 	case build == "" || w.build == "":
-		w.add(finding.Warn, "version", v.Name, "The version of its mover is unknown", "an older mover may not do all that edges need", "update the mover")
+		w.add(finding.Warn, "version", v.Name, "The version of its mover is unknown", "an older mover may not do all that edges need", "update the mover", finding.To(finding.UpdateMover, v.Name))
 	case build != w.build:
-		w.add(finding.Warn, "version", v.Name, "Its mover runs another build than this service: "+version, "an older mover may not do all that edges need", "update the mover")
+		w.add(finding.Warn, "version", v.Name, "Its mover runs another build than this service: "+version, "an older mover may not do all that edges need", "update the mover", finding.To(finding.UpdateMover, v.Name))
 	default:
 		w.pass("version", v.Name, "Its mover runs the build of this service: %s", version)
 	}
