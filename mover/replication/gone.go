@@ -52,25 +52,25 @@ func (s *scan) gone(ctx context.Context) error {
 	absent := s.absent
 	s.absent, s.kept = nil, 0
 	s.mu.Unlock()
-	waiting, err := s.heldBack(ctx, absent)
+	items, pending, err := s.heldBack(ctx, absent)
 	if err != nil {
 		return err
 	}
 	for _, a := range absent {
 		var gone, waits absence
 		for _, key := range a.keys {
-			if waiting[key] {
+			if pending && items[key] > 0 {
 				waits.keys = append(waits.keys, key)
 			} else {
 				gone.keys = append(gone.keys, key)
 			}
 		}
 		gone.folder, waits.folder = a.folder, a.folder
-		if err := s.goneIn(ctx, gone, s.removed(s.r)); err != nil {
+		if err := s.goneIn(ctx, gone, s.removed(s.r), items); err != nil {
 			return err
 		}
 		if s.decision == replica.Restore {
-			if err := s.goneIn(ctx, waits, s.restored(s.r)); err != nil {
+			if err := s.goneIn(ctx, waits, s.restored(s.r), nil); err != nil {
 				return err
 			}
 		}
@@ -106,7 +106,8 @@ func (e *Engine) keepGone(ctx context.Context, r *Replica, gone []replica.Record
 	return e.keep(ctx, replica.Change{Replica: r.ID, Records: gone, Queue: d.queue}, scanned)
 }
 
-func (s *scan) goneIn(ctx context.Context, a absence, d departure) error {
+// goneIn records the absent paths of a folder as removed, and counts the items of those that are recorded.
+func (s *scan) goneIn(ctx context.Context, a absence, d departure, items map[string]int64) error {
 	h := s.newHold()
 	defer h.release()
 	name := a.folder
@@ -169,6 +170,11 @@ func (s *scan) goneIn(ctx context.Context, a absence, d departure) error {
 		return err
 	}
 	s.count(0, len(changed), 0)
+	var passed int64
+	for i := range changed {
+		passed += items[changed[i].Key]
+	}
+	s.passRemovals(s.r, passed)
 	return nil
 }
 

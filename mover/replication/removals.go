@@ -18,45 +18,46 @@ func (e *Engine) Decide(id replica.ID, d replica.Decision) {
 	e.replica(id).Decision = d
 }
 
-// heldBack returns the keys of pending removals among what is absent: of files, and of folders with files.
-func (s *scan) heldBack(ctx context.Context, absent []absence) (map[string]bool, error) {
+// heldBack returns how many items are missing by the keys of absent files, and of absent folders with files; pending is true when these
+// removals are pending.
+func (s *scan) heldBack(ctx context.Context, absent []absence) (items map[string]int64, pending bool, err error) {
 	if s.r.Removals.Percent == 0 || !s.scanned(s.r) || s.decision == replica.Apply {
-		return nil, nil
+		return nil, false, nil
 	}
-	keys := map[string]bool{}
+	items = map[string]int64{}
 	var all replica.Removals
 	for _, a := range absent {
 		records, err := s.Store.Get(ctx, s.r.ID, a.keys...)
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
 		missing, err := s.missing(ctx, s.r, records)
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
 		for i := range records {
 			if missing[i].Items > 0 {
-				keys[records[i].Key] = true
+				items[records[i].Key] = missing[i].Items
 				all.AddAll(missing[i])
 			}
 		}
 	}
 	if s.decision != replica.Restore && !s.exceeds(all.Items) {
-		return nil, nil
+		return items, false, nil
 	}
 	for i, key := range all.Examples {
 		rec, err := s.get(ctx, s.r, key)
 		if err != nil {
-			return nil, &storeError{err}
+			return nil, false, &storeError{err}
 		}
 		if all.Examples[i], err = s.pathOf(ctx, s.r, &rec, &rec); err != nil {
-			return nil, err
+			return nil, false, err
 		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.waiting.AddAll(all)
-	return keys, nil
+	return items, true, nil
 }
 
 // exceeds reports whether missing items are more than the limit. A complete scan counts anew what partial scans found.
@@ -70,15 +71,17 @@ func (s *scan) exceeds(missing int64) bool {
 	return s.exceed(s.r, wait, missing, max(seen, s.r.Entries-missing))
 }
 
-// exceed reports whether removals are pending: earlier ones are, or these are too many compared with the items that are left.
-// Otherwise it counts them as removed. e.mu must be held.
+// exceed reports whether removals are pending: earlier ones are, or these are too many compared with the items that are left. e.mu must
+// be held.
 func (e *Engine) exceed(r *Replica, wait bool, missing, left int64) bool {
-	now := e.Now()
-	if missing > 0 && wait || r.Removals.Exceeds(now, missing, left) {
-		return true
-	}
-	r.Removals.Pass(now, missing)
-	return false
+	return missing > 0 && wait || r.Removals.Exceeds(e.Now(), missing, left)
+}
+
+// passRemovals counts items whose removal was recorded. What is not recorded now, since a lane is at work there, is found missing again.
+func (e *Engine) passRemovals(r *Replica, items int64) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	r.Removals.Pass(e.Now(), items)
 }
 
 // waitsWith reports whether the removal of the files of a missing folder is pending.
@@ -92,7 +95,11 @@ func (e *Engine) waitsWith(ctx context.Context, r *Replica, folder *replica.Reco
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.exceed(r, r.RemovalsWait, missing[0].Items, r.Entries-missing[0].Items), nil
+	if e.exceed(r, r.RemovalsWait, missing[0].Items, r.Entries-missing[0].Items) {
+		return true, nil
+	}
+	r.Removals.Pass(e.Now(), missing[0].Items)
+	return false, nil
 }
 
 // missing counts, for each record of a missing path, the file or the files below it. Renamed files and files outside the set do

@@ -153,6 +153,30 @@ func TestRemovalsThatNeedNoDecision(t *testing.T) {
 	g.wantFiles("put back", 60, 60, 60)
 }
 
+// Removals that cannot be recorded yet, since a lane is at work at their paths, are counted once, however often they are found.
+func TestRemovalsAreCountedOnce(t *testing.T) {
+	g := newLimited(t)
+	r := g.engine.replica(2)
+	h := g.engine.newHold()
+	for i := range 10 {
+		if !h.change(r, fmt.Sprintf("beds/%d", i)) {
+			t.Fatalf("beds/%d is not free", i)
+		}
+	}
+	g.remove(g.whole, 10)
+	for range 5 {
+		if _, err := g.engine.Scan(t.Context(), 2); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h.release()
+	g.settle()
+	g.wantFiles("removed", 50, 50, 50)
+	if len(g.told) > 0 {
+		t.Errorf("%v waits", g.told)
+	}
+}
+
 // What a look at a part finds too much, as far as it knows, is judged anew by one at all.
 func TestRemovalsFoundInPart(t *testing.T) {
 	g := newLimited(t)
