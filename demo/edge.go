@@ -103,7 +103,7 @@ func (d *Demo) unmountIsland() {
 	if d.disk == nil {
 		return
 	}
-	if err := edge.EndGuards(context.Background(), d.path(island.name+"/mover"), 0); err != nil {
+	if err := edge.EndGuards(context.Background(), d.path(island.name+"/mover"), ""); err != nil {
 		d.say("What guards the stubs on the island does not end: %v", err)
 	}
 	if err := d.disk.Unmount(context.Background()); err != nil {

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path"
@@ -57,7 +58,7 @@ func TestEdges(t *testing.T) {
 	}
 	c := &clouded{T: t, e: harness.StartEstate(t), sky: standintest.Cloud(t), files: files}
 	c.at = c.sky.Bucket(t)
-	c.mover = harness.StartMoverBesideSamba(t, folder)
+	c.mover = harness.StartMoverBesideSamba(t, otherBuild(t), folder)
 	t.Cleanup(files.Stop) // before the volume goes
 	beside := c.mover.NewServer("sedge", "Upland")
 	beside.Beside = "Island"
@@ -71,6 +72,7 @@ func TestEdges(t *testing.T) {
 		if t.Failed() {
 			stubs, all := c.stubs()
 			set, err := c.e.API.ReplicaSet(context.WithoutCancel(t.Context()), "scans")
+			t.Logf("log of the mover:\n%s", c.mover.Log(t))
 			t.Logf("%d of %d are stubs; the figures are %+v; %+v, %v", stubs, all, c.edge().EdgeFigures, set, err)
 		}
 	}()
@@ -94,6 +96,7 @@ func TestEdges(t *testing.T) {
 	c.removals()
 	c.prefetched()
 	c.moverKilled()
+	c.moverUpdated()
 	c.wholeAgain()
 }
 
@@ -534,6 +537,60 @@ func (c *clouded) moverKilled() {
 	if got, err := os.ReadFile(c.path(name)); err != nil || !bytes.Equal(got, bytes.Repeat([]byte{4, 7}, 2<<20)) {
 		c.Errorf("read after the mover was started again: %d bytes, %v, after %s", len(got), err, time.Since(began))
 	}
+}
+
+// moverUpdated: while the mover of an edge is updated, readers of stubs wait or get an error, and never other bytes. When the update has
+// ended, the edge is ready.
+func (c *clouded) moverUpdated() {
+	c.Helper()
+	if _, err := c.e.API.MoveContents(c.Context(), "scans", model.MoveContents{Edge: "sedge", Path: "old", Offload: true}); err != nil {
+		c.Fatal(err)
+	}
+	var stubs []string
+	await(c.T, "stubs to read", func() bool {
+		stubs = nil
+		for n := range 16 {
+			if name := c.path(fmt.Sprintf("old/scan-%02d.tif", n)); c.stub(name) {
+				stubs = append(stubs, name)
+			}
+		}
+		return len(stubs) >= 4
+	})
+	ended := make(chan model.MoverUpdates)
+	go func() { ended <- updated(c.T, c.e, model.UpdateMovers{}) }()
+	for answers := true; answers; { // until the mover has ended, and the new one does not listen yet
+		conn, err := net.Dial("tcp", c.mover.HostPort())
+		if answers = err == nil; answers {
+			conn.Close()
+		}
+	}
+	failed := 0
+	for _, name := range stubs {
+		switch err := readTrue(name); {
+		case errors.Is(err, unix.EIO):
+			failed++
+		case err != nil:
+			c.Fatalf("during the update: %v", err)
+		}
+	}
+	c.Logf("%d of %d reads of stubs during the update failed", failed, len(stubs))
+	if u := <-ended; len(u.Movers) != 1 || u.Movers[0].State != model.UpdateDone {
+		c.Errorf("the update: %+v\n%s", u, c.mover.Log(c.T))
+	}
+	for _, name := range stubs {
+		if err := readTrue(name); err != nil {
+			c.Errorf("after the update: %s: %v", name, err)
+		}
+	}
+}
+
+// readTrue reads a scan, whose every second byte is a 7 beyond its correction.
+func readTrue(name string) error {
+	got, err := os.ReadFile(name)
+	if err == nil && (len(got) != 4<<20 || got[1] != 7 || got[len(got)-1] != 7) {
+		err = fmt.Errorf("%d bytes that are not its own", len(got))
+	}
+	return err
 }
 
 // wholeAgain: a set with stubs is not removed; once the edge keeps whole files, it has them all, and nothing depends on the bucket.

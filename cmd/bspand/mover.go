@@ -70,7 +70,7 @@ func moverCommand() *cli.Command {
 				}},
 			{Name: "release", Usage: "let the stubs of a mover that does not run be read as they are, which is as zeros", Flags: []cli.Flag{&cli.StringFlag{Name: "state-dir", Value: "var/mover", Usage: "`FOLDER` of the mover"}},
 				Action: func(ctx context.Context, c *cli.Command) error {
-					return edge.EndGuards(ctx, c.String("state-dir"), 0)
+					return edge.EndGuards(ctx, c.String("state-dir"), "")
 				}},
 		},
 	}

@@ -66,9 +66,9 @@ func (m *Mover) Log(t testing.TB) string {
 // StartMoverAt starts a mover that serves a folder.
 func StartMoverAt(t testing.TB, folder string) *Mover { return startMover(t, nil, folder) }
 
-// StartMoverBesideSamba starts a mover that serves a folder which Samba shares as well.
-func StartMoverBesideSamba(t testing.TB, folder string) *Mover {
-	return startMover(t, nil, folder, "--samba", "beds")
+// StartMoverBesideSamba starts a mover of a program that serves a folder which Samba shares as well.
+func StartMoverBesideSamba(t testing.TB, program, folder string) *Mover {
+	return beginMover(t, &Mover{Folder: folder, Program: program, more: []string{"--samba", "beds"}})
 }
 
 func startMover(t testing.TB, beside *fileserver.Server, folder string, more ...string) *Mover {
@@ -107,7 +107,7 @@ func (m *Mover) Start(t testing.TB) {
 	m.process = p
 	t.Cleanup(func() {
 		p.Stop(15 * time.Second)
-		if err := edge.EndGuards(context.Background(), m.state, 0); err != nil {
+		if err := edge.EndGuards(context.Background(), m.state, ""); err != nil {
 			t.Error(err)
 		}
 	})

@@ -2,6 +2,7 @@ package edge
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -33,12 +34,13 @@ const (
 // guardStarts is how long a guard may take to start and to end.
 const guardStarts = 10 * time.Second
 
-// guardSocket is the name of the socket that a guard ends by; the number is that of the process that started it.
-const guardSocket = "guard-%d.sock"
+// newGuardSocket is a name for the socket that a guard is ended by. The number of the process would not do: a mover that was updated has
+// that of the mover before it.
+func newGuardSocket() string { return "guard-" + rand.Text()[:8] + ".sock" }
 
-// startGuard starts the guard of a listener with a command, to which the file of the edges and the path of its socket are
-// added. It returns what must stay open for as long as the mover lives.
-func startGuard(l *Listener, command []string, state string) (alive io.Closer, err error) {
+// startGuard starts the guard of a listener with a command, to which the file of the edges and the path of its socket, beside that file,
+// are added. It returns what must stay open for as long as the mover lives.
+func startGuard(l *Listener, command []string, state, socket string) (alive io.Closer, err error) {
 	ends, alive, err := os.Pipe()
 	if err != nil {
 		return nil, err
@@ -55,9 +57,7 @@ func startGuard(l *Listener, command []string, state string) (alive io.Closer, e
 		return alive, err
 	}
 	defer events.Close()
-	socket := filepath.Join(filepath.Dir(state), fmt.Sprintf(guardSocket, os.Getpid()))
-	_ = os.Remove(socket) // of a process that had our number
-	cmd := exec.Command(command[0], append(slices.Clone(command[1:]), state, socket)...)
+	cmd := exec.Command(command[0], append(slices.Clone(command[1:]), state, filepath.Join(filepath.Dir(state), socket))...)
 	cmd.ExtraFiles, cmd.Stderr = []*os.File{events, ends, ready}, os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // what ends our group leaves it
 	if err := cmd.Start(); err != nil {
@@ -87,8 +87,8 @@ func (l *Listener) duplicate() (f *os.File, err error) {
 	return os.NewFile(uintptr(fd), "fanotify"), nil
 }
 
-// EndGuards ends the guards of movers that kept their state in a folder, except that of the process of a number.
-func EndGuards(ctx context.Context, state string, except int) error {
+// EndGuards ends the guards of movers that kept their state in a folder, except the one with a socket; "" excepts none.
+func EndGuards(ctx context.Context, state, except string) error {
 	sockets, err := filepath.Glob(filepath.Join(state, "guard-*.sock"))
 	if err != nil {
 		return err
@@ -96,7 +96,7 @@ func EndGuards(ctx context.Context, state string, except int) error {
 	ctx, cancel := context.WithTimeout(ctx, guardStarts)
 	defer cancel()
 	for _, socket := range sockets {
-		if filepath.Base(socket) == fmt.Sprintf(guardSocket, except) {
+		if filepath.Base(socket) == except {
 			continue
 		}
 		conn, err := new(net.Dialer).DialContext(ctx, "unix", socket)

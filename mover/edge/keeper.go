@@ -68,6 +68,7 @@ type Keeper struct {
 	mu       sync.Mutex // of what follows
 	listener *Listener
 	alive    io.Closer        // open for as long as the mover lives, for its guard
+	socket   string           // of its guard
 	edges    map[string]*kept // by the paths of their folders
 }
 
@@ -91,7 +92,7 @@ func (k *Keeper) Open(ctx context.Context) error {
 		return err
 	}
 	defer func() { // from now on we do that ourselves
-		if err := EndGuards(ctx, filepath.Dir(k.State), os.Getpid()); err != nil {
+		if err := EndGuards(ctx, filepath.Dir(k.State), k.socket); err != nil {
 			slog.Error("the guard of another mover does not end", "error", err)
 		}
 	}()
@@ -178,7 +179,7 @@ func (k *Keeper) watch(ctx context.Context, e *kept) error {
 	}
 	if k.alive == nil && len(k.Guard) > 0 {
 		var err error
-		if k.alive, err = startGuard(k.listener, k.Guard, k.State); err != nil {
+		if k.alive, err = startGuard(k.listener, k.Guard, k.State, k.guardSocket()); err != nil {
 			return err
 		}
 	}
@@ -187,6 +188,14 @@ func (k *Keeper) watch(ctx context.Context, e *kept) error {
 	}
 	k.edges[full] = e
 	return nil
+}
+
+// guardSocket names the socket of the keeper's guard. k.mu must be held.
+func (k *Keeper) guardSocket() string {
+	if k.socket == "" {
+		k.socket = newGuardSocket()
+	}
+	return k.socket
 }
 
 // Set makes an edge of a folder, or changes one. It returns the error of the bucket when that cannot be opened; the edge

@@ -306,7 +306,7 @@ func TestGuard(t *testing.T) {
 	mover := exec.Command(os.Args[0], "mover", k.State, k.dir, string(text))
 	mover.Env = append(os.Environ(), asProcess+"=1")
 	mover.Stderr = os.Stderr
-	t.Cleanup(func() { _ = EndGuards(context.Background(), filepath.Dir(k.State), 0) })
+	t.Cleanup(func() { _ = EndGuards(context.Background(), filepath.Dir(k.State), "") })
 	said, err := mover.StdoutPipe()
 	if err == nil {
 		err = mover.Start()
