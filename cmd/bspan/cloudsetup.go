@@ -42,6 +42,7 @@ func setupCommand() *cli.Command {
 		{Name: "edit", Usage: "change the settings of a set-up, and check its steps; what is not given stays", ArgsUsage: "SET", Flags: draft(), Action: rehearsable(editSetup, "SET")},
 		{Name: "edge", Usage: "add an edge to a set-up, change it or remove it, and check the steps", ArgsUsage: "SET SERVER[/SHARE[/FOLDER]]", Flags: append(edgeFlags(),
 			&cli.BoolFlag{Name: "seed", Usage: "let its content win the first fill; without a seed, that of the bucket wins"},
+			&cli.StringFlag{Name: "intake", Usage: "bound what may be on its way in at a time, as `SIZE` such as 4GiB; 0 for what the plan works out"},
 			&cli.BoolFlag{Name: "system-volume", Usage: "accept a folder on the volume of the operating system"},
 			&cli.BoolFlag{Name: "another", Usage: "add another folder of a server that has an edge already"},
 			&cli.BoolFlag{Name: "remove", Usage: "remove the edge from the set-up"}, rehearseFlag()), Action: rehearsable(setupEdge, "SET", "SERVER[/SHARE[/FOLDER]]")},
@@ -246,6 +247,13 @@ func edgeIn(edges []model.DraftEdge, server, share, sub string) (int, error) {
 func edgeEdits(c *cli.Command, e *model.DraftEdge) error {
 	take(c, "seed", c.Bool, &e.Seed)
 	take(c, "system-volume", c.Bool, &e.SystemVolume)
+	if c.IsSet("intake") {
+		bytes, err := sizeIn("intake", c.String("intake"))
+		if err != nil {
+			return err
+		}
+		e.IntakeQuota = bytes
+	}
 	if !slices.ContainsFunc(policyFlagNames, c.IsSet) {
 		return nil
 	}

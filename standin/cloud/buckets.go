@@ -127,6 +127,9 @@ func (q *request) askBucket() *Error {
 			Status  string   `xml:",omitempty"`
 		}{Status: b.Versioning})
 		return nil
+	case query.Has("object-lock") && b.Retention > 0:
+		q.tellRetention(b)
+		return nil
 	case query.Has("uploads"):
 		return q.listUploads()
 	case query.Has("versions"):
@@ -273,6 +276,33 @@ func (s *store) changeBucket(name string, change func(*bucketRecord)) error {
 // SetQuota limits the size of all current objects of a bucket, in bytes; 0 removes the limit.
 func (c *Cloud) SetQuota(bucket string, quota int64) error {
 	return c.store.changeBucket(bucket, func(b *bucketRecord) { b.Quota = quota })
+}
+
+// SetRetention retains the versions of all objects of a bucket for so many days, and turns versioning on; 0 ends that.
+func (c *Cloud) SetRetention(bucket string, days int) error {
+	return c.store.changeBucket(bucket, func(b *bucketRecord) {
+		if b.Retention = days; days > 0 {
+			b.Versioning = "Enabled"
+		}
+	})
+}
+
+// retains reports whether a version cannot be deleted yet.
+func (b *bucketRecord) retains(o *objectRecord, now time.Time) bool {
+	return !o.Marker && now.Before(o.Modified.AddDate(0, 0, b.Retention))
+}
+
+// tellRetention answers with the retention of a bucket ("GetObjectLockConfiguration" of the S3 API reference).
+func (q *request) tellRetention(b *bucketRecord) {
+	type retention struct {
+		Mode string
+		Days int
+	}
+	answer(q.w, http.StatusOK, struct {
+		XMLName           xml.Name `xml:"ObjectLockConfiguration"`
+		ObjectLockEnabled string
+		DefaultRetention  retention `xml:"Rule>DefaultRetention"`
+	}{ObjectLockEnabled: "Enabled", DefaultRetention: retention{"COMPLIANCE", b.Retention}})
 }
 
 // Usage returns the size of all current objects of a bucket, in bytes, and when the bucket was created.

@@ -42,6 +42,7 @@ type bucketRecord struct {
 	Versioning string // Enabled, Suspended or ""
 	Quota      int64  // in bytes; 0: none
 	Used       int64  // by current objects, in bytes
+	Retention  int    `json:",omitempty"` // days for which no version can be deleted; 0: none
 }
 
 // objectRecord is an object, or an earlier version.

@@ -83,6 +83,9 @@ func (q *request) delete(key, version string) (gone objectRecord, err error) {
 		if found == nil {
 			return nil
 		}
+		if b.retains(found, q.config.Now()) {
+			return refuse(http.StatusForbidden, "AccessDenied", "The object version is retained for %d days.", b.Retention)
+		}
 		gone, dropped = *found, []string{found.File}
 		if at != nil {
 			return table(tx, versionTable, q.name).Delete(at)

@@ -28,11 +28,14 @@ type Sky struct {
 const skyRegion = "coast-1"
 
 // Cloud starts a simulated cloud, and ends it with the test.
-func Cloud(t testing.TB) *Sky {
+func Cloud(t testing.TB) *Sky { return CloudOf(t) }
+
+// CloudOf is Cloud with more keys.
+func CloudOf(t testing.TB, more ...cloud.Key) *Sky {
 	t.Helper()
 	s := &Sky{Key: cloud.Key{ID: "trust-key", Secret: "a secret of the trust", Account: "trust", Rights: cloud.AllRights}}
 	var err error
-	if s.Cloud, err = cloud.Open(cloud.Config{Dir: t.TempDir(), Keys: []cloud.Key{s.Key}, Regions: []cloud.Region{{Name: skyRegion}}}); err != nil {
+	if s.Cloud, err = cloud.Open(cloud.Config{Dir: t.TempDir(), Keys: append(more, s.Key), Regions: []cloud.Region{{Name: skyRegion}}}); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Close() })

@@ -41,9 +41,9 @@ export function ServersPage() {
       </PageHead>
       <DataTable what="servers" query={servers} columns={columns} keyOf={(v) => v.name} empty="No server is known yet." emptyAction={add} />
       <AddServer open={adding} onOpenChange={setAdding} />
-      <div className="mt-8"><Domains /></div>
+      <div className="mt-8"><Movers /></div>
+      <Domains />
       <AccountMaps />
-      <Movers />
     </>
   );
 }

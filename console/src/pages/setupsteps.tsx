@@ -106,20 +106,21 @@ export function EdgesStep(props: StepProps) {
   const put = (i: number, change: Partial<Edge>) => setEdges(edges.map((e, k) => (k === i ? { ...e, ...change } : e)));
   const seed = (i: number) => setEdges(edges.map((e, k) => ({ ...e, seed: k === i || undefined })));
   return (
-    <StepForm {...props} change={() => ({ edges })} fields={edges.flatMap((_, i) => [`edges[${i}].share`, `edges[${i}].sub`, `edges[${i}].seed`])}>
+    <StepForm {...props} change={() => ({ edges })} fields={edges.flatMap((_, i) => [`edges[${i}].share`, `edges[${i}].sub`, `edges[${i}].seed`, `edges[${i}].intakeQuota`])}>
       {(errors) => (
         <>
           {edges.map((e, i) => (
-            <fieldset key={i} className="grid grid-cols-[1fr_1fr_auto] items-start gap-3">
+            <fieldset key={i} className="grid grid-cols-[1fr_1fr_8rem_auto] items-start gap-3">
               <legend className="mb-1 font-medium">{e.server}</legend>
               <Field label={`Share of ${e.server}`} error={errors[`edges[${i}].share`]}>{(field) => <Select {...field} value={e.share ?? ""} onChange={(share) => put(i, { share })} placeholder="Choose a share" options={(shares.data ?? []).filter((h) => same(h.server, e.server) && h.kind === "disk" && !h.hidden).map((h) => ({ value: h.name, label: h.name }))} />}</Field>
               <Field label={`Folder of ${e.server}`} error={errors[`edges[${i}].sub`]}>{(field) => <TextInput {...field} className="font-mono" value={e.sub ?? ""} placeholder="all of it" onChange={(v) => put(i, { sub: v.target.value })} />}</Field>
+              <Field label="Intake, GiB" error={errors[`edges[${i}].intakeQuota`]}>{(field) => <TextInput {...field} aria-label={`Intake of ${e.server}, in GiB`} inputMode="decimal" defaultValue={inGiB(e.intakeQuota ?? 0)} placeholder="worked out" onChange={(v) => put(i, { intakeQuota: fromGiB(v.target.value) })} />}</Field>
               <label className="mt-7 flex h-9 items-center gap-1.5"><input type="radio" name="seed" className="accent-(--span)" checked={Boolean(e.seed)} onChange={() => seed(i)} />seed</label>
-              {onSystem(props.setup, e) && <span className="col-span-3"><Check label={`Accept the volume of the operating system at ${e.server}`} checked={Boolean(e.systemVolume)} onChange={(systemVolume) => put(i, { systemVolume })} /></span>}
+              {onSystem(props.setup, e) && <span className="col-span-4"><Check label={`Accept the volume of the operating system at ${e.server}`} checked={Boolean(e.systemVolume)} onChange={(systemVolume) => put(i, { systemVolume })} /></span>}
             </fieldset>
           ))}
           <label className="flex items-center gap-1.5"><input type="radio" name="seed" className="accent-(--span)" checked={!edges.some((e) => e.seed)} onChange={() => seed(-1)} />The bucket is the seed</label>
-          <p className="text-sm text-soft">The content of the seed wins the first fill. A missing folder is created.</p>
+          <p className="text-sm text-soft">The content of the seed wins the first fill. A missing folder is created. The intake bounds what may be on its way in at a time; the plan works it out from the largest files.</p>
         </>
       )}
     </StepForm>

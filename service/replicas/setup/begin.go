@@ -83,6 +83,7 @@ func (s *Setups) planned(ctx context.Context, c *model.CloudSetup, step *model.S
 		}
 	}
 	w.quota(p.Costs)
+	w.costs(p.Costs)
 	if p.Summary != "" {
 		w.pass("forecast", "", "%s", p.Summary)
 	}
@@ -98,6 +99,14 @@ func orText(text, or string) string {
 		return or
 	}
 	return text
+}
+
+// costs tells what the provider will charge, where its prices are known.
+func (w *walk) costs(c *model.CloudCosts) {
+	if c == nil || c.Currency == "" {
+		return
+	}
+	w.pass("costs", "", "Per month: %.2f %s for storing %s, and %.2f %s for reading %s of changes. First fill: %.2f %s", c.Stored, c.Currency, sets.Size(c.StoredBytes), c.Monthly, c.Currency, sets.Size(c.MonthlyBytes), c.Fill, c.Currency)
 }
 
 // quota compares what will be stored with what the account may store.

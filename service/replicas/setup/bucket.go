@@ -81,7 +81,9 @@ func (w *walk) bucket(ctx context.Context) {
 // absent tells why a bucket cannot be opened, and whether it can be created.
 func (w *walk) absent(ctx context.Context, name string, failed error) {
 	shares, err := w.reach.Shares(ctx)
-	if err == nil && slices.ContainsFunc(shares, func(h model.Share) bool { return h.Name == name }) || errors.Is(failed, fs.ErrPermission) {
+	listed := err == nil // without the right to list, nobody can tell whose it is
+	own := listed && slices.ContainsFunc(shares, func(h model.Share) bool { return h.Name == name })
+	if own || !listed && errors.Is(failed, fs.ErrPermission) {
 		w.fail("bucket", name, w.Explain(ctx, w.cloud.Name, failed))
 		return
 	}
@@ -135,7 +137,7 @@ func (w *walk) contents(ctx context.Context, b *objects.Tree) {
 
 // unused checks that no other set has the folder of the bucket.
 func (w *walk) unused(ctx context.Context) {
-	hub := model.ReplicaSet{Name: w.setup.Name, Replicas: []model.Replica{{Server: w.cloud.Name, Share: w.setup.Bucket, Sub: w.setup.Folder}}}
+	hub := model.ReplicaSet{Replicas: []model.Replica{{Server: w.cloud.Name, Share: w.setup.Bucket, Sub: w.setup.Folder}}}
 	if err := w.Free(ctx, w.DB.Queries, hub); err != nil {
 		w.fail("other sets", w.setup.Bucket, err)
 	}

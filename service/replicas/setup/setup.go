@@ -69,6 +69,9 @@ func (s *Setups) AddSetup(ctx context.Context, n model.NewCloudSetup) error {
 	}
 	s.stamp(ctx, &c)
 	return s.Change(ctx, func(tx *records.Tx) error {
+		if _, err := tx.ReplicaSet(ctx, c.Name); err == nil {
+			return &fault.Error{Kind: fault.Taken, Field: "name", Remedy: "choose another name", Problem: "there is a replica set " + c.Name + " already"}
+		}
 		if err := tx.AddCloudSetup(ctx, c); err != nil {
 			return err
 		}
