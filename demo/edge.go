@@ -137,6 +137,9 @@ func (d *Demo) keepSpecimens(ctx context.Context, api *client.Client) error {
 	if err := keep(ctx, api, specimens); err != nil {
 		return err
 	}
+	if err := beginNotes(ctx, api, bucket); err != nil {
+		return fmt.Errorf("begin to set up %s: %w", notes.Name, err)
+	}
 	if err := awaitFilled(ctx, api, specimens.Name); err != nil {
 		return err
 	}
@@ -144,5 +147,23 @@ func (d *Demo) keepSpecimens(ctx context.Context, api *client.Client) error {
 		return err
 	}
 	_, err = api.FindAccountUses(ctx, specimens.Name)
+	return err
+}
+
+// notes are a cloud set that somebody has begun to set up.
+var notes = model.NewCloudSetup{Name: "field notes", CloudDraft: model.CloudDraft{
+	Account: haar.name, Bucket: "trust-fieldnotes", Quota: 1 << 40, Note: "Notes from the field, readable at Larkfield while the radio link is down",
+	Edges: []model.DraftEdge{{Server: "sedge", Share: "fieldnotes", Seed: true}, {Server: "yarrow", Share: "arrivals", Sub: "fieldnotes"}},
+}}
+
+// beginNotes goes through the steps of the set-up up to the plan.
+func beginNotes(ctx context.Context, api *client.Client, bucket *minio.Client) error {
+	if err := bucket.MakeBucket(ctx, notes.Bucket, minio.MakeBucketOptions{Region: cloudRegions[0].name}); err != nil {
+		return err
+	}
+	if _, err := api.AddCloudSetup(ctx, notes); err != nil {
+		return err
+	}
+	_, err := api.CheckCloudSetup(ctx, notes.Name)
 	return err
 }

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"bridgespan/core/fault"
 	"bridgespan/core/offload"
 	"bridgespan/core/replica"
 	"bridgespan/model"
@@ -170,4 +171,51 @@ func testPrefetched(t *testing.T, db *records.DB) {
 	want("one was used", 1, offload.PrefetchFigures{Files: 2, Bytes: 12, Used: 1, First: at})
 	store(at.Add(time.Minute))
 	want("one is old", 0, offload.PrefetchFigures{Files: 1, Bytes: 5, Used: 1, First: b.At})
+}
+
+// A draft is changed by its version, and forgets what the checks found; what checks of an older draft find is not stored.
+func testCloudSetups(t *testing.T, db *records.DB) {
+	ctx := t.Context()
+	c := model.CloudSetup{Name: "Scans", CloudDraft: model.CloudDraft{Account: "haar", Edges: []model.DraftEdge{{Server: "oak", Seed: true}}}, Changed: time.Now().UTC().Truncate(time.Microsecond), By: "ivy"}
+	change := func(do func(tx *records.Tx) error) error { return db.Change(ctx, do) }
+	if err := change(func(tx *records.Tx) error { return tx.AddCloudSetup(ctx, c) }); err != nil {
+		t.Fatal(err)
+	}
+	wantKind(t, "a second one", change(func(tx *records.Tx) error { c := c; c.Name = "scans"; return tx.AddCloudSetup(ctx, c) }), fault.Taken)
+	got, err := db.CloudSetup(ctx, "scans")
+	if err != nil || got.Name != c.Name || got.Account != "haar" || len(got.Edges) != 1 || !got.Changed.Equal(c.Changed) || got.By != "ivy" || got.Checked != nil {
+		t.Fatalf("%+v, %v", got, err)
+	}
+	got.Steps, got.Checked = []model.SetupStep{{Step: model.SetupAccount, State: model.SetupPassed}}, &c.Changed
+	if err := db.StoreSetupChecks(ctx, got); err != nil {
+		t.Fatal(err)
+	}
+	if got, err = db.CloudSetup(ctx, "scans"); err != nil || len(got.Steps) != 1 || got.Checked == nil {
+		t.Errorf("checked: %+v, %v", got, err)
+	}
+	old := got
+	got.Bucket = "scans"
+	if err := change(func(tx *records.Tx) error { return tx.UpdateCloudSetup(ctx, got) }); err != nil {
+		t.Fatal(err)
+	}
+	wantKind(t, "a change of an old draft", change(func(tx *records.Tx) error { return tx.UpdateCloudSetup(ctx, old) }), fault.Stale)
+	if err := db.StoreSetupChecks(ctx, old); err != nil {
+		t.Fatal(err)
+	}
+	if got, err = db.CloudSetup(ctx, "scans"); err != nil || got.Bucket != "scans" || len(got.Steps) != 0 || got.Checked != nil {
+		t.Errorf("changed: %+v, %v", got, err)
+	}
+	if err := db.StoreSetupStart(ctx, "scans", 7); err != nil {
+		t.Fatal(err)
+	}
+	list, err := db.CloudSetups(ctx, records.All)
+	if err != nil || len(list) != 1 || list[0].Start != 7 {
+		t.Errorf("%+v, %v", list, err)
+	}
+	wantKind(t, "the removal of an old draft", change(func(tx *records.Tx) error { return tx.RemoveCloudSetup(ctx, old) }), fault.Stale)
+	if err := db.EndCloudSetup(ctx, "scans"); err != nil {
+		t.Fatal(err)
+	}
+	_, err = db.CloudSetup(ctx, "scans")
+	wantKind(t, "one that ended", err, fault.NotFound)
 }

@@ -126,6 +126,10 @@ func run(ctx context.Context, folder string) error {
 		func() error { return t.See("fern\\scanners") },
 		func() error { return scroll("Arrival forecast") },
 		func() error { return shot("cloud-set") },
+		func() error { return visit("/cloud-setups/field%20notes", "Step 8 of 9") },
+		func() error { return t.Click("button", "Plan") },
+		func() error { return t.See("Step 9 of 9") },
+		func() error { return shot("cloud-setup") },
 		func() error { return visit("/replicas", "lessons") },
 		func() error { return t.Click("button", "Plan a replica set") },
 		func() error { return t.Type("Name of the set", "sheets") },
@@ -165,9 +169,6 @@ func run(ctx context.Context, folder string) error {
 		func() error { return scroll("Under another policy") },
 		func() error { return shot("dedup-plan-night") },
 		func() error { return theme("day") },
-		func() error { return visit("/reference", "Directions") },
-		func() error { return t.Click("summary", "GET/api/v1/directions") },
-		func() error { return shot("api") },
 	}
 	for _, step := range steps {
 		if err := step(); err != nil {

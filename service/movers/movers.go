@@ -64,7 +64,7 @@ func (s *Service) Movers(ctx context.Context) ([]model.Mover, error) {
 	if err != nil {
 		return nil, err
 	}
-	servers = slices.DeleteFunc(servers, func(v model.Server) bool { return v.Kind != model.ServerMover })
+	servers = slices.DeleteFunc(servers, func(v model.Server) bool { return !v.Can(model.ShowsCertificate) })
 	list := make([]model.Mover, len(servers))
 	var group guard.Group
 	group.SetLimit(askedTogether)
@@ -156,7 +156,7 @@ func (s *Service) checkServers(ctx context.Context, asked model.UpdateMovers) er
 		if err != nil {
 			return err
 		}
-		if v.Kind != model.ServerMover {
+		if !v.Can(model.ShowsCertificate) {
 			return fault.Field("servers", "name hosts with a mover", "%s has no mover", v.Name)
 		}
 	}

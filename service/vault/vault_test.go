@@ -40,3 +40,26 @@ func TestVault(t *testing.T) {
 		t.Error("a key file that others can read is accepted")
 	}
 }
+
+// All instances that share a key file sign with one key, another one for each purpose.
+func TestSigningKey(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "key")
+	key := func(file, label string) string {
+		t.Helper()
+		v, err := Open(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		k, err := v.SigningKey(label)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(k)
+	}
+	if key(file, "updates") != key(file, "updates") {
+		t.Error("two instances have different keys")
+	}
+	if key(file, "updates") == key(file, "others") || key(file, "updates") == key(filepath.Join(t.TempDir(), "key"), "updates") {
+		t.Error("the key is that of another purpose, or of another key file")
+	}
+}

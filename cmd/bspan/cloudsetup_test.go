@@ -1,0 +1,76 @@
+package main
+
+import (
+	"strings"
+	"testing"
+)
+
+// rosesSetup is a set-up whose bucket is still to be created.
+const rosesSetup = `{"name":"roses","account":"haar","bucket":"roses","edges":[{"server":"sedge","share":"beds","policy":{"fill":"names","freePercent":20}},{"server":"oak","share":"a","seed":true},{"server":"oak","share":"b"}],
+"steps":[{"step":"account","state":"passed","checks":[{"severity":"pass","code":"account","subject":"haar","found":"access key accepted"},{"severity":"warn","code":"prices","subject":"haar","found":"Prices are unknown","remedy":"enter the prices of the account","action":{"do":"edit-server","args":["haar"]}}]},
+{"step":"bucket","state":"open","checks":[{"severity":"warn","code":"name","subject":"roses","found":"the name is free","remedy":"create the bucket in coast-1","action":{"do":"create-bucket","args":["haar","roses"]}}]},{"step":"movers","state":"locked","checks":[]}],
+"next":"bucket","changed":"2026-11-01T10:00:00Z","by":"ivy","version":4}`
+
+// startSetups is a service with a set-up and movers.
+func startSetups(t *testing.T) *service {
+	s := startService(t)
+	for call, answer := range map[string]string{
+		"GET /cloud-setups": `{"items":[` + rosesSetup + `]}`, "GET /cloud-setups/roses": rosesSetup, "POST /cloud-setups": rosesSetup, "PATCH /cloud-setups/roses": rosesSetup, "POST /cloud-setups/roses/check": rosesSetup,
+		"POST /cloud-setups/roses/plan": bedsPlan, "POST /cloud-setups/roses/start": bedsMade,
+		"GET /movers":             `{"items":[{"server":"reed","site":"Upland","version":"1","state":"outdated","edges":["scans"]},{"server":"rush","site":"Upland","version":"1","state":"outdated","edges":[],"unable":true,"problem":"its folder cannot be written"},{"server":"sedge","site":"Upland","version":"2","state":"current","edges":[]}]}`,
+		"POST /mover-updates":     `{"run":{"id":5,"kind":"update-movers","subject":"movers","state":"done","who":"ivy","created":"2026-11-01T10:00:00Z","fraction":1},"movers":[]}`,
+		"GET /mover-updates/5":    `{"run":{"id":5,"kind":"update-movers","subject":"movers","state":"done","who":"ivy","created":"2026-11-01T10:00:00Z","fraction":1},"movers":[{"server":"reed","from":"1","state":"updated","tookMs":1234},{"server":"rush","from":"1","state":"skipped","problem":"the window ended"}]}`,
+		"POST /mover-update-jobs": `{"id":3,"kind":"update-movers","subject":"movers","rule":"sun 02:30","enabled":true,"next":"2026-11-08T02:30:00Z"}`,
+		"GET /jobs":               `{"items":[{"id":3,"kind":"update-movers","subject":"movers","rule":"sun 02:30","enabled":false,"next":"2026-11-08T02:30:00Z"},{"id":4,"kind":"probe","subject":"beds","rule":"daily 04:00","enabled":true,"next":"2026-11-08T02:30:00Z"}]}`,
+	} {
+		s.answers[call] = answer
+	}
+	return s
+}
+
+// The commands of set-ups and of movers ask the service for what they say they do: sent is the first change that they ask for.
+func TestSetupCommands(t *testing.T) {
+	t.Setenv("BSPAN_TOKEN", "token")
+	const edges = `{"server":"oak","share":"a","seed":true},{"server":"oak","share":"b"}`
+	for _, c := range []struct {
+		args, sent, says string
+		code             int
+	}{
+		{"cloud setup list", "", "roses  bucket     open    haar     roses   3", 0},
+		{"cloud setup show roses", "", "create the bucket in coast-1: bspan share create haar roses", 0},
+		{"cloud setup add roses --account haar --bucket roses/red --quota 2TiB --account-map trees --leave-out *.tmp", `POST /cloud-setups {"name":"roses","account":"haar","bucket":"roses","folder":"red","quota":2199023255552,"filter":{"leaveOut":["*.tmp"]},"permissions":"map","accountMap":"trees"}`, "3. movers   locked", 0},
+		{"cloud setup edit roses --removal-limit 0 --calendar full", `PATCH /cloud-setups/roses {"calendar":"full","removalLimit":0}`, "WARN haar: Prices are unknown.", 0},
+		{"cloud setup edit roses --quota much", "", "is no size", 2},
+		{"cloud setup edge --free 30 --never *.db roses sedge", `PATCH /cloud-setups/roses {"edges":[{"server":"sedge","share":"beds","policy":{"fill":"names","freePercent":30,"never":["*.db"]}},` + edges + `]}`, "roses", 0},
+		{"cloud setup edge --seed --intake 2GiB roses sedge/trays/old", `PATCH /cloud-setups/roses {"edges":[{"server":"sedge","share":"trays","sub":"old","seed":true,"intakeQuota":2147483648,"policy":{"fill":"names","freePercent":20}},{"server":"oak","share":"a"},{"server":"oak","share":"b"}]}`, "roses", 0},
+		{"cloud setup edge --system-volume roses elm", `PATCH /cloud-setups/roses {"edges":[{"server":"sedge","share":"beds","policy":{"fill":"names","freePercent":20}},` + edges + `,{"server":"elm","systemVolume":true}]}`, "roses", 0},
+		{"cloud setup edge --another roses sedge/more", `PATCH /cloud-setups/roses {"edges":[{"server":"sedge","share":"beds","policy":{"fill":"names","freePercent":20}},` + edges + `,{"server":"sedge","share":"more"}]}`, "roses", 0},
+		{"cloud setup edge --remove roses sedge", `PATCH /cloud-setups/roses {"edges":[` + edges + `]}`, "roses", 0},
+		{"cloud setup edge --remove roses elm", "", "is no edge of the set-up", 2},
+		{"cloud setup edge roses oak", "", "has several edges", 2},
+		{"cloud setup check roses", "POST /cloud-setups/roses/check", "haar: prices", 0},
+		{"cloud setup plan roses", "POST /cloud-setups/roses/plan", "Making it will:", 0},
+		{"cloud setup start roses", "POST /cloud-setups/roses/start", "beds is created with", 0},
+		{"cloud setup start --no-wait roses", "POST /cloud-setups/roses/start", "create-set", 0},
+		{"cloud setup remove roses", "DELETE /cloud-setups/roses", "discarded", 0},
+		{"mover list", "", "Job 3 updates outdated movers sun 02:30, disabled.", 0},
+		{"mover list", "", "its folder cannot be written", 0},
+		{"mover update --rehearse", "", "1 mover would be updated", 0},
+		{"mover update --rehearse sedge", "", "No mover would be updated.", 0},
+		{"mover update reed rush", `POST /mover-updates {"servers":["reed","rush"]}`, "reed    1     updated  1.2s", 0},
+		{"mover update --again sun --for 90m", `POST /mover-update-jobs {"forMin":90,"rule":"sun"}`, "job 3 updates movers sun 02:30", 0},
+		{"mover updated 5", "", "the window ended", 0},
+	} {
+		t.Run(c.args, func(t *testing.T) {
+			s := startSetups(t)
+			out, code := s.bspan(t, strings.Fields(c.args)...)
+			first := ""
+			if len(s.sent) > 0 {
+				first = s.sent[0]
+			}
+			if code != c.code || !strings.Contains(out, c.says) || strings.TrimSuffix(first, " null") != c.sent {
+				t.Errorf("exit %d, want %d; sent %s, want %s; wants %q:\n%s", code, c.code, first, c.sent, c.says, out)
+			}
+		})
+	}
+}
