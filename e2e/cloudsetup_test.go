@@ -177,7 +177,9 @@ func (s *settingUp) buckets() {
 }
 
 // chosen are edges at servers, to be completed.
-func chosen(edges ...model.DraftEdge) model.EditCloudSetup { return model.EditCloudSetup{Edges: &edges} }
+func chosen(edges ...model.DraftEdge) model.EditCloudSetup {
+	return model.EditCloudSetup{Edges: &edges}
+}
 
 func (s *settingUp) movers() {
 	s.Helper()

@@ -100,6 +100,7 @@ type CloudReach struct {
 	PathStyle bool   `json:"pathStyle,omitempty" doc:"Put bucket names in the path, not in the host name"`
 	Plain     bool   `json:"plain,omitempty" doc:"Connect without TLS: traffic can be read on the network"`
 	Authority string `json:"authority,omitempty" maxLength:"65536" doc:"CA certificate of the service, in PEM; absent: the authorities that the system trusts"`
+	Proxy     string `json:"proxy,omitempty" maxLength:"1024" doc:"HTTP proxy to the service, such as http://proxy.example.org:3128; a mover with a proxy of its own uses that; absent for none"`
 	// Prices are said by the administrator: services do not tell them.
 	Currency    string  `json:"currency,omitempty" maxLength:"8" doc:"Currency of the prices, such as EUR; absent: they are not known"`
 	StoredPrice float64 `json:"storedPrice,omitempty" minimum:"0" maximum:"1000000" doc:"Price of 1 GB (10^9 bytes) that is stored for a month"`

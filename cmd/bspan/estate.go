@@ -226,6 +226,7 @@ func serverFlags(required bool) []cli.Flag {
 		&cli.FloatFlag{Name: "price-stored", Usage: "`PRICE` of 1 GB stored there for a month"},
 		&cli.FloatFlag{Name: "price-out", Usage: "`PRICE` of 1 GB read out of it"},
 		&cli.StringFlag{Name: "authority", Usage: "`FILE` with the CA certificate of the object service, in PEM"},
+		&cli.StringFlag{Name: "proxy", Usage: "HTTP proxy to the object service, as `URL` such as http://proxy.example.org:3128; \"\" for none"},
 		passwordFlag(), noteFlag(),
 		&cli.StringFlag{Name: "beside", Usage: "of a mover: the file `SERVER` on the same host that shares the same folders; permissions there name its accounts"},
 		&cli.StringFlag{Name: "name-for-people", Usage: "`NAME` by which people's machines reach it, where that is not its address"},
@@ -290,7 +291,7 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 // from before, which may be nil. It returns nil when no flag was given.
 func cloudReach(c *cli.Command, before func() (*model.CloudReach, error)) (*model.CloudReach, error) {
 	var said bool
-	for _, name := range []string{"region", "path-style", "plain", "authority", "currency", "price-stored", "price-out"} {
+	for _, name := range []string{"region", "path-style", "plain", "authority", "proxy", "currency", "price-stored", "price-out"} {
 		said = said || c.IsSet(name)
 	}
 	if !said {
@@ -312,6 +313,7 @@ func cloudReach(c *cli.Command, before func() (*model.CloudReach, error)) (*mode
 	take(c, "price-out", c.Float, &reach.OutPrice)
 	take(c, "path-style", c.Bool, &reach.PathStyle)
 	take(c, "plain", c.Bool, &reach.Plain)
+	take(c, "proxy", c.String, &reach.Proxy)
 	if c.IsSet("authority") {
 		text, err := os.ReadFile(c.String("authority"))
 		if err != nil {

@@ -68,6 +68,7 @@ func run(ctx context.Context, folder string) error {
 		func() error { return t.Click("button", "Sign in") },
 		func() error { return t.See("Latest changes") },
 		func() error { return t.See("Live") },
+		func() error { return t.Gone("Reading changes") },
 		func() error { return shot("overview") },
 		func() error { return visit("/servers/fern", "herbarium") },
 		func() error { return shot("server") },

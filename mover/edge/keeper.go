@@ -41,6 +41,7 @@ type Bucket struct {
 	Key       string `json:"key"`
 	Secret    string `json:"secret"`
 	Authority string `json:"authority,omitempty"` // PEM; "" means those of the host
+	Proxy     string `json:"proxy,omitempty"`     // HTTP proxy; "" means none
 }
 
 func (b *Bucket) open(ctx context.Context) (*bucket.Tree, error) {
@@ -52,7 +53,29 @@ func (b *Bucket) open(ctx context.Context) (*bucket.Tree, error) {
 		}
 		t.Roots = roots
 	}
+	if b.Proxy != "" {
+		proxy, err := bucket.ParseProxy(b.Proxy)
+		if err != nil {
+			return nil, fmt.Errorf("%w: the proxy %.100q: %w", fs.ErrInvalid, b.Proxy, err)
+		}
+		t.Proxy = proxy
+	}
 	return bucket.Dial(ctx, t)
+}
+
+// NoProxy is the proxy of a keeper that connects to buckets directly, whatever their settings say.
+const NoProxy = "none"
+
+// through puts the proxy of this host into the settings of a bucket.
+func (k *Keeper) through(b Bucket) Bucket {
+	switch k.Proxy {
+	case "":
+	case NoProxy:
+		b.Proxy = ""
+	default:
+		b.Proxy = k.Proxy
+	}
+	return b
 }
 
 // Keeper keeps the edges of a mover.
@@ -62,6 +85,8 @@ type Keeper struct {
 	Folders map[string]string
 	// Guard is the command that a guard is started with; nil starts none.
 	Guard []string
+	// Proxy is the HTTP proxy of this host, or NoProxy; "" goes by the settings of each bucket.
+	Proxy string
 
 	changes sync.Mutex // held while edges are made, changed or removed
 
@@ -205,7 +230,8 @@ func (k *Keeper) Set(ctx context.Context, folder, sub string, s Settings) error 
 	if err != nil {
 		return err
 	}
-	source, err := s.Bucket.open(ctx)
+	b := k.through(s.Bucket)
+	source, err := b.open(ctx)
 	if err != nil {
 		return err
 	}

@@ -343,3 +343,26 @@ func TestGuard(t *testing.T) {
 		t.Errorf("guards are left: %q", list)
 	}
 }
+
+// The proxy of the host counts more than that of the settings, and none more than both.
+func TestKeeperProxy(t *testing.T) {
+	const settings, host = "http://settings:3128", "http://127.0.0.1:1"
+	for own, want := range map[string]string{"": settings, host: host, NoProxy: ""} {
+		if b := (&Keeper{Proxy: own}).through(Bucket{Proxy: settings}); b.Proxy != want {
+			t.Errorf("with %q the proxy is %q, want %q", own, b.Proxy, want)
+		}
+	}
+	sky := standintest.Cloud(t)
+	at := sky.Bucket(t)
+	b := Bucket{Endpoint: at.Endpoint, Plain: true, Region: at.Region, Bucket: at.Bucket, PathStyle: true, Key: at.Key, Secret: at.Secret, Proxy: host}
+	if _, err := new(Keeper).reach(t.Context(), b); !errors.Is(err, tree.ErrUnreachable) {
+		t.Errorf("through a proxy that does not answer: %v", err)
+	}
+	if r, err := (&Keeper{Proxy: NoProxy}).reach(t.Context(), b); err != nil || r.Proxy != "" || r.Delay <= 0 {
+		t.Errorf("without a proxy: %+v, %v", r, err)
+	}
+	b.Proxy = "ftp://settings"
+	if _, err := new(Keeper).reach(t.Context(), b); !errors.Is(err, fs.ErrInvalid) {
+		t.Errorf("through what is no proxy: %v", err)
+	}
+}

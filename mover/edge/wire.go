@@ -35,7 +35,7 @@ func Handler(k *Keeper) http.Handler {
 		err := remote.Decode(r, mostBody, &b)
 		var found Reached
 		if err == nil {
-			found, err = reach(r.Context(), &b)
+			found, err = k.reach(r.Context(), b)
 		}
 		remote.Reply(w, r, found, err)
 	})
@@ -44,11 +44,14 @@ func Handler(k *Keeper) http.Handler {
 
 // Reached is how a mover reaches a bucket.
 type Reached struct {
-	Delay time.Duration `json:"delay"` // of one request on an open connection
+	Delay time.Duration `json:"delay"`           // of one request on an open connection
+	Proxy string        `json:"proxy,omitempty"` // through which it goes; "" is none
 }
 
 // reach opens a bucket as an edge does, and times a request.
-func reach(ctx context.Context, b *Bucket) (r Reached, err error) {
+func (k *Keeper) reach(ctx context.Context, b Bucket) (r Reached, err error) {
+	b = k.through(b)
+	r.Proxy = b.Proxy
 	source, err := b.open(ctx)
 	if err != nil {
 		return r, err

@@ -26,6 +26,7 @@ import (
 	"bridgespan/mover/edge"
 	"bridgespan/mover/front"
 	"bridgespan/mover/update"
+	"bridgespan/tree/bucket"
 	"bridgespan/tree/folder"
 	"bridgespan/tree/remote"
 )
@@ -43,6 +44,8 @@ type Config struct {
 	// Guard is the command of the process that keeps stubs from being read while no mover runs;
 	// nil starts none. See [edge.Guard].
 	Guard []string
+	// Proxy is the HTTP proxy of this host to buckets, or [edge.NoProxy]; "" goes by the settings of the service.
+	Proxy string
 	// Version is that of the program.
 	Version string
 	// Updates receives updates of the program; nil where it is not replaced.
@@ -84,7 +87,12 @@ func Open(c Config) (*Mover, error) {
 		m.updates, m.handler.Updates = c.Updates, c.Updates
 		m.handler.UpdateStatus = m.updateStatus
 	}
-	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}, Guard: c.Guard}
+	if c.Proxy != "" && c.Proxy != edge.NoProxy {
+		if _, err := bucket.ParseProxy(c.Proxy); err != nil {
+			return nil, fmt.Errorf("proxy: %q: %w; write it as http://HOST:PORT, or none", c.Proxy, err)
+		}
+	}
+	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}, Guard: c.Guard, Proxy: c.Proxy}
 	if err := errors.Join(m.openFolders(c.Folders, c.Samba, c.Fronts != ""), m.openFronts(c)); err != nil {
 		m.Close()
 		return nil, err

@@ -81,16 +81,22 @@ func (c *checker) address(ctx context.Context) bool {
 	ctx, cancel := context.WithTimeout(ctx, tryTimeout)
 	defer cancel()
 	start := time.Now()
-	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", hostPort(c.server))
+	at := hostPort(c.server)
+	if c.server.Can(model.HoldsBuckets) {
+		if t, err := cloudTarget(c.server, ""); err == nil {
+			at = t.Address()
+		}
+	}
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", at)
 	if err != nil {
 		c.trouble = blame(c.server, fmt.Errorf("%w: %w", tree.ErrUnreachable, err)).Error()
-		c.add("address", finding.Fail, fmt.Sprintf("nothing answers at %s: %v", hostPort(c.server), cause(err)),
+		c.add("address", finding.Fail, fmt.Sprintf("nothing answers at %s: %v", at, cause(err)),
 			"people are not led to this server, and nothing else can be tried", "check address and port, that the server runs and that no firewall is between")
 		return false
 	}
 	conn.Close()
 	c.reached = true
-	c.add("address", finding.Pass, fmt.Sprintf("%s answers in %s", hostPort(c.server), milliseconds(time.Since(start))), "", "")
+	c.add("address", finding.Pass, fmt.Sprintf("%s answers in %s", at, milliseconds(time.Since(start))), "", "")
 	return true
 }
 

@@ -27,6 +27,11 @@ func cloudTarget(v model.Server, secret string) (t bucket.Target, err error) {
 			return t, fault.Field("cloud.authority", "give the CA certificate in PEM", "%v", err)
 		}
 	}
+	if v.Cloud.Proxy != "" {
+		if t.Proxy, err = bucket.ParseProxy(v.Cloud.Proxy); err != nil {
+			return t, fault.Field("cloud.proxy", "write it as http://HOST:PORT", "%q is no proxy: %v", v.Cloud.Proxy, err)
+		}
+	}
 	return t, nil
 }
 
@@ -103,6 +108,9 @@ func blameCloud(v model.Server, err error) error {
 	case errors.Is(err, http.ErrSchemeMismatch):
 		return fault.Field("cloud.plain", "use an address with TLS, or turn TLS off on a network that you trust", "%s does not use TLS", at).Because(err)
 	case errors.Is(err, tree.ErrUnreachable), errors.Is(err, context.DeadlineExceeded):
+		if v.Cloud.Proxy != "" {
+			return fault.Field("cloud.proxy", "check the proxy, and the address behind it", "nothing answers at %s through the proxy %s", at, v.Cloud.Proxy).Because(err)
+		}
 		return fault.Field("address", "check address and port, that the service runs and that no firewall is between", "nothing answers at %s", at).Because(err)
 	}
 	return fault.Field("address", "check that an S3 object service listens there, and its region", "the sign-in at %s failed: %v", at, err).Because(err)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"time"
 
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
@@ -25,18 +24,17 @@ func (s *Service) edgeBucket(ctx context.Context, hub namespace.Target) (b edge.
 		return b, fault.Field("replicas[0].server", "make a bucket the first replica", "%s is not a cloud", v.Name)
 	}
 	secret, err := s.password(ctx, v)
-	return edge.Bucket{Endpoint: hostPort(v), Plain: v.Cloud.Plain, Region: v.Cloud.Region, PathStyle: v.Cloud.PathStyle, Authority: v.Cloud.Authority,
+	return edge.Bucket{Endpoint: hostPort(v), Plain: v.Cloud.Plain, Region: v.Cloud.Region, PathStyle: v.Cloud.PathStyle, Authority: v.Cloud.Authority, Proxy: v.Cloud.Proxy,
 		Bucket: hub.Share, Prefix: hub.Sub, Key: v.Account, Secret: secret}, err
 }
 
 // BucketFrom has a mover open a bucket, and measures the delay of one request from there.
-func (s *Service) BucketFrom(ctx context.Context, mover edge.Caller, hub namespace.Target) (time.Duration, error) {
+func (s *Service) BucketFrom(ctx context.Context, mover edge.Caller, hub namespace.Target) (r edge.Reached, err error) {
 	b, err := s.edgeBucket(ctx, hub)
 	if err != nil {
-		return 0, err
+		return r, err
 	}
-	r, err := edge.Reach(ctx, mover, b)
-	return r.Delay, err
+	return edge.Reach(ctx, mover, b)
 }
 
 // SetEdge makes an edge of a folder at a mover, or changes it: from then on, the mover fills its stubs out of the bucket.

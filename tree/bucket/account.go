@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"net"
 	"net/http"
+	"net/url"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -49,6 +50,7 @@ func (t Target) transport() *http.Transport {
 	return &http.Transport{
 		MaxIdleConns: mostIdle, MaxIdleConnsPerHost: mostIdle, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: mostHeader,
 		TLSHandshakeTimeout: connecting, ResponseHeaderTimeout: time.Minute, TLSClientConfig: t.tls(), DisableCompression: true,
+		Proxy: http.ProxyURL(t.Proxy),
 	}
 }
 
@@ -65,10 +67,43 @@ func Authority(pem string) (*x509.CertPool, error) {
 	return roots, nil
 }
 
-// Greet opens a connection to a service and closes it. It sends no request, since providers charge for each.
+// ParseProxy parses the address of an HTTP proxy, such as http://proxy.example.org:3128. An address without a port has that of its scheme.
+func ParseProxy(text string) (*url.URL, error) {
+	u, err := url.Parse(text)
+	switch {
+	case err != nil:
+		return nil, err
+	case u.Scheme != "http" && u.Scheme != "https":
+		return nil, errors.New("it does not begin with http:// or https://")
+	case u.User != nil:
+		return nil, errors.New("it contains a password, which everybody could read who sees the settings")
+	case u.Hostname() == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.Fragment != "":
+		return nil, errors.New("it is not the address of a host")
+	}
+	return u, nil
+}
+
+// hostPort is the address of a proxy with its port.
+func hostPort(u *url.URL) string {
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"http": "80", "https": "443"}[u.Scheme]
+	}
+	return net.JoinHostPort(u.Hostname(), port)
+}
+
+// Address is the host and port that connections to a service are made to: its own, or those of the proxy.
+func (t Target) Address() string {
+	if t.Proxy != nil {
+		return hostPort(t.Proxy)
+	}
+	return t.Endpoint
+}
+
+// Greet opens a connection to a service, or to the proxy before it, and closes it. It sends no request, since providers charge for each.
 func Greet(ctx context.Context, t Target) error {
-	if t.Plain {
-		conn, err := new(net.Dialer).DialContext(ctx, "tcp", t.Endpoint)
+	if t.Plain || t.Proxy != nil {
+		conn, err := new(net.Dialer).DialContext(ctx, "tcp", t.Address())
 		if err != nil {
 			return classified(err)
 		}

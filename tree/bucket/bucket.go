@@ -15,6 +15,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"net/url"
 	"path"
 	"strings"
 	"time"
@@ -37,6 +38,7 @@ type Target struct {
 	Key       string // access key
 	Secret    string
 	Roots     *x509.CertPool // CAs; nil means those of the system
+	Proxy     *url.URL       // HTTP proxy to the service; nil means none
 }
 
 // Tree is a tree in a bucket.

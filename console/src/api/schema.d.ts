@@ -3695,6 +3695,8 @@ export interface components {
             pathStyle?: boolean;
             /** @description Connect without TLS: traffic can be read on the network */
             plain?: boolean;
+            /** @description HTTP proxy to the service, such as http://proxy.example.org:3128; a mover with a proxy of its own uses that; absent for none */
+            proxy?: string;
             /** @description Region of the buckets, as the provider names it */
             region: string;
             /**

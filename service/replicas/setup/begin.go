@@ -106,7 +106,15 @@ func (w *walk) costs(c *model.CloudCosts) {
 	if c == nil || c.Currency == "" {
 		return
 	}
-	w.pass("costs", "", "Per month: %.2f %s for storing %s, and %.2f %s for reading %s of changes. First fill: %.2f %s", c.Stored, c.Currency, sets.Size(c.StoredBytes), c.Monthly, c.Currency, sets.Size(c.MonthlyBytes), c.Fill, c.Currency)
+	w.pass("costs", "", "Per month: %s for storing %s, and %s for reading %s of changes. First fill: %s", amount(c.Stored, c.Currency), sets.Size(c.StoredBytes), amount(c.Monthly, c.Currency), sets.Size(c.MonthlyBytes), amount(c.Fill, c.Currency))
+}
+
+// amount is an amount of money as people write it.
+func amount(n float64, currency string) string {
+	if n > 0 && n < 0.01 {
+		return "less than 0.01 " + currency
+	}
+	return fmt.Sprintf("%.2f %s", n, currency)
 }
 
 // quota compares what will be stored with what the account may store.

@@ -80,12 +80,14 @@ func (w *walk) server(ctx context.Context, name string, all []model.Server) {
 	}
 	w.program(v, info.Version, info.Build)
 	w.checks = append(w.checks, preflight.Clock(ctx, preflight.Place{Name: v.Name, Server: v, Reach: r}))
-	switch delay, err := w.Estate.BucketFrom(ctx, host, namespace.Target{Server: w.cloud.Name, Share: w.setup.Bucket, Sub: w.setup.Folder}); {
+	switch found, err := w.Estate.BucketFrom(ctx, host, namespace.Target{Server: w.cloud.Name, Share: w.setup.Bucket, Sub: w.setup.Folder}); {
 	case err != nil:
 		w.add(finding.Fail, "bucket", name, fmt.Sprintf("Its mover cannot open the bucket: %s", preflight.Words(err)), "stubs could not be filled there",
-			fmt.Sprintf("allow connections from its host to %s, TCP port %d; no other port is needed", w.cloud.Address, w.cloud.Port))
+			fmt.Sprintf("allow connections from its host to %s, TCP port %d, or start the mover with --proxy; no other port is needed", w.cloud.Address, w.cloud.Port))
+	case found.Proxy != "":
+		w.pass("bucket", name, "Its mover opens the bucket through the proxy %s in %s; no other port is needed", found.Proxy, inMs(found.Delay))
 	default:
-		w.pass("bucket", name, "Its mover opens the bucket at %s:%d in %s; no other port is needed", w.cloud.Address, w.cloud.Port, inMs(delay))
+		w.pass("bucket", name, "Its mover opens the bucket at %s:%d in %s, without a proxy; no other port is needed", w.cloud.Address, w.cloud.Port, inMs(found.Delay))
 	}
 }
 
