@@ -486,6 +486,9 @@ func (c *clouded) usage() {
 	if sedge.Fetched == 0 || sedge.FetchedBytes == 0 || sedge.Carried+sedge.FetchedBytes > bills[0].OutBytes {
 		c.Errorf("the edge read %+v; the bill is %+v", sedge, bills[0])
 	}
+	if len(sedge.Months) == 0 || sedge.Months[0].Bytes == 0 || len(sedge.Months) == 1 && sedge.Months[0].Bytes != sedge.Carried+sedge.FetchedBytes {
+		c.Errorf("the edge read %+v by months", sedge)
+	}
 	if u.Files != 18 || u.Bytes > bills[0].StoredBytes || u.Bytes < 60<<20 {
 		c.Errorf("stored is %+v; the bill is %+v", u, bills[0])
 	}

@@ -218,6 +218,13 @@ func (u *CloudUsage) Verified(level string, sample int) (bytes int64, cost float
 	return 0, 0
 }
 
+// MonthlyReads is what an edge has read from its bucket within a month.
+type MonthlyReads struct {
+	Month string  `json:"month" doc:"Year and month, such as 2026-03"`
+	Bytes int64   `json:"bytes" doc:"Bytes that were read"`
+	Cost  float64 `json:"cost" doc:"Price of reading them"`
+}
+
 // EdgeUsage is what an edge has read from its bucket.
 type EdgeUsage struct {
 	Replica      string         `json:"replica" doc:"Name of the edge"`
@@ -225,6 +232,7 @@ type EdgeUsage struct {
 	Fetched      int64          `json:"fetched" doc:"Stubs that its mover has filled since the mover was started"`
 	FetchedBytes int64          `json:"fetchedBytes" doc:"Bytes that it read for them"`
 	Cost         float64        `json:"cost" doc:"Price of reading both"`
+	Months       []MonthlyReads `json:"months" doc:"Both by calendar months (UTC), the newest first, up to 12"`
 	Prefetched   *PrefetchUsage `json:"prefetched,omitempty" doc:"What was prefetched within 30 days; absent when nothing was"`
 	Problem      string         `json:"problem,omitempty" doc:"Why its mover could not be asked"`
 }

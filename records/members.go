@@ -280,3 +280,45 @@ func (q Queries) PrefetchFigures(ctx context.Context, r replica.ID, since time.T
 	f.First = first.Time
 	return f, unavailable(err)
 }
+
+// EdgeCounters count bytes that an edge has read from its bucket: by its lane since the set was created, and by its mover since that was
+// started.
+type EdgeCounters struct{ Carried, Fetched int64 }
+
+// grown is by how much a counter has grown since a mark; one that is less than its mark began anew.
+func grown(counter, mark int64) int64 {
+	if counter < mark {
+		return counter
+	}
+	return counter - mark
+}
+
+// CountReads adds to the month of a time what an edge has read since its counters were last stored.
+func (tx *Tx) CountReads(ctx context.Context, r replica.ID, now time.Time, c EdgeCounters) error {
+	var mark EdgeCounters
+	err := tx.run.QueryRowContext(ctx, `SELECT carried, fetched FROM edge_read_marks WHERE replica_id = ? FOR UPDATE`, r).Scan(&mark.Carried, &mark.Fetched)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return unavailable(err)
+	}
+	read := grown(c.Carried, mark.Carried) + grown(c.Fetched, mark.Fetched)
+	if read == 0 && c == mark {
+		return nil
+	}
+	month := time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, time.UTC)
+	if _, _, err := tx.exec(ctx, `INSERT INTO edge_reads (replica_id, month, bytes) VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE bytes = bytes + VALUES(bytes)`, r, month, read); err != nil {
+		return err
+	}
+	_, _, err = tx.exec(ctx, `REPLACE INTO edge_read_marks (replica_id, carried, fetched) VALUES (?, ?, ?)`, r, c.Carried, c.Fetched)
+	return err
+}
+
+// MonthlyReads lists what an edge has read from its bucket, by months, the newest first, at most so many.
+func (q Queries) MonthlyReads(ctx context.Context, r replica.ID, most int) ([]model.MonthlyReads, error) {
+	rows, err := q.run.QueryContext(ctx, `SELECT month, bytes FROM edge_reads WHERE replica_id = ? ORDER BY month DESC LIMIT ?`, r, most)
+	return collect(rows, err, func(s scanner) (m model.MonthlyReads, err error) {
+		var month time.Time
+		err = s.Scan(&month, &m.Bytes)
+		m.Month = month.Format("2006-01")
+		return m, err
+	})
+}

@@ -219,3 +219,29 @@ func testCloudSetups(t *testing.T, db *records.DB) {
 	_, err = db.CloudSetup(ctx, "scans")
 	wantKind(t, "one that ended", err, fault.NotFound)
 }
+
+// Reads are added to their month by how much the counters have grown; a counter that begins anew loses nothing.
+func testCountReads(t *testing.T, db *records.DB) {
+	set := keptSet(t, db, "read", model.ReplicaSet{}, nil)
+	ctx, r := t.Context(), replica.ID(set.Replicas[0].ID)
+	november, december := time.Date(2026, 11, 30, 23, 59, 0, 0, time.UTC), time.Date(2026, 12, 1, 0, 1, 0, 0, time.UTC)
+	for _, c := range []struct {
+		at       time.Time
+		counters records.EdgeCounters
+	}{
+		{november, records.EdgeCounters{Carried: 100, Fetched: 10}}, {november, records.EdgeCounters{Carried: 100, Fetched: 10}}, {november, records.EdgeCounters{Carried: 150, Fetched: 30}},
+		{december, records.EdgeCounters{Carried: 151, Fetched: 5}}, // the mover was started again
+		{december, records.EdgeCounters{Carried: 151, Fetched: 7}},
+	} {
+		if err := db.Change(ctx, func(tx *records.Tx) error { return tx.CountReads(ctx, r, c.at, c.counters) }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	months, err := db.MonthlyReads(ctx, r, 12)
+	if err != nil || len(months) != 2 || months[0] != (model.MonthlyReads{Month: "2026-12", Bytes: 8}) || months[1] != (model.MonthlyReads{Month: "2026-11", Bytes: 180}) {
+		t.Errorf("%+v, %v", months, err)
+	}
+	if months, err = db.MonthlyReads(ctx, r, 1); err != nil || len(months) != 1 {
+		t.Errorf("the newest: %+v, %v", months, err)
+	}
+}

@@ -50,6 +50,7 @@ func TestRecords(t *testing.T) {
 	t.Run("Replication", func(t *testing.T) { testReplication(t, db) })
 	t.Run("SaveWaitsForTheOutcome", func(t *testing.T) { testSaveWaitsForTheOutcome(t, db, dsn) })
 	t.Run("CloudSetups", func(t *testing.T) { testCloudSetups(t, db) })
+	t.Run("CountReads", func(t *testing.T) { testCountReads(t, db) })
 	t.Run("Orphans", func(t *testing.T) { testOrphans(t, db) })
 	t.Run("Postponed", func(t *testing.T) { testPostponed(t, db) })
 	t.Run("Waits", func(t *testing.T) { testWaits(t, db) })

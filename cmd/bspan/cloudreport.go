@@ -182,6 +182,9 @@ func showCloudUsage(ctx context.Context, c *cli.Command, api *client.Client, arg
 			}
 		}
 		t.add("", "read from the bucket", "", size(e.Carried+e.FetchedBytes), money(e.Cost, u.Currency))
+		for _, m := range e.Months {
+			t.add("", "read in "+m.Month, "", size(m.Bytes), money(m.Cost, u.Currency))
+		}
 	}
 	if u.Currency == "" {
 		t.after += pricesUnknown + "\n"

@@ -4567,6 +4567,8 @@ export interface components {
              * @description Bytes that it read for them
              */
             fetchedBytes: number;
+            /** @description Both by calendar months (UTC), the newest first, up to 12 */
+            months: components["schemas"]["MonthlyReads"][];
             /** @description What was prefetched within 30 days; absent when nothing was */
             prefetched?: components["schemas"]["PrefetchUsage"];
             /** @description Why its mover could not be asked */
@@ -5715,6 +5717,20 @@ export interface components {
             text: string;
             /** @description Front that they lead through: they stay right when a server behind a signpost changes; absent where they lead straight to servers */
             through?: string;
+        };
+        MonthlyReads: {
+            /**
+             * Format: int64
+             * @description Bytes that were read
+             */
+            bytes: number;
+            /**
+             * Format: double
+             * @description Price of reading them
+             */
+            cost: number;
+            /** @description Year and month, such as 2026-03 */
+            month: string;
         };
         MoveContents: {
             /** @description Name of the edge */

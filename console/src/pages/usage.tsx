@@ -20,6 +20,7 @@ export function CloudUsage({ set }: { set: ReplicaSet }) {
         facts={[
           ["Stored", `${plural(u.files, "file")}, ${bytes(u.bytes)}${u.earlier > 0 ? `, and ${plural(u.earlier, "earlier version")}, ${bytes(u.earlierBytes)}` : ""}: ${money(u.stored, u.currency, "per month")}`],
           ...u.edges.map((e) => [`Reads by ${e.replica}`, `${bytes(e.carried)} since ${when(u.since)}${e.fetched > 0 ? `, and ${bytes(e.fetchedBytes)} for ${plural(e.fetched, "stub")} since its mover started` : ""}: ${money(e.cost, u.currency)}${e.problem ? ` (${e.problem})` : ""}`] as [string, string]),
+          ...u.edges.flatMap((e) => (e.months[0] ? [[`Reads by ${e.replica}, by month`, e.months.slice(0, 3).map((m) => `${m.month}: ${bytes(m.bytes)}, ${money(m.cost, u.currency)}`).join("; ")] as [string, string]] : [])),
           ...u.edges.flatMap((e) => (e.prefetched ? [[`Prefetched by ${e.replica}`, `${plural(e.prefetched.files, "file")}, ${bytes(e.prefetched.bytes)}, within 30 days, ${e.prefetched.used.toLocaleString("en")} used: ${money(e.prefetched.cost, u.currency)}${e.prefetched.advice ? `; ${e.prefetched.advice}` : ""}`] as [string, string]] : [])),
           ["Full verification", `reads ${bytes(u.fullReads * u.bytes)}: ${money(u.fullReads * u.readAll, u.currency)}`],
         ]}

@@ -49,20 +49,21 @@ func (s *Edges) Usage(ctx context.Context, name string) (u model.CloudUsage, err
 
 // readBy adds up what an edge has read from its bucket.
 func (s *Edges) readBy(ctx context.Context, set *model.ReplicaSet, r *model.Replica, prices plan.Prices) model.EdgeUsage {
-	e := model.EdgeUsage{Replica: r.Name}
-	for _, l := range set.Lanes {
-		if l.FromID == set.Replicas[0].ID && l.ToID == r.ID {
-			e.Carried = l.Carried.Bytes
-		}
+	e := model.EdgeUsage{Replica: r.Name, Months: []model.MonthlyReads{}}
+	status, err := s.CountReads(ctx, set, r)
+	if err != nil {
+		e.Problem = sets.Words(s.Explain(ctx, r.Server, err))
 	}
-	if r.Edge.HasStubs() {
-		status, err := s.Estate.LookAtEdge(ctx, r.Target())
-		if err != nil {
-			e.Problem = sets.Words(s.Explain(ctx, r.Server, err))
-		}
-		e.Fetched, e.FetchedBytes = status.Counts.Fetched, status.Counts.FetchedBytes
-	}
+	e.Carried, e.Fetched, e.FetchedBytes = sets.CarriedTo(set, r), status.Counts.Fetched, status.Counts.FetchedBytes
 	e.Cost = prices.OutFor(e.Carried + e.FetchedBytes)
+	if months, err := s.DB.MonthlyReads(ctx, replica.ID(r.ID), monthsShown); err != nil {
+		e.Problem = sets.Words(err)
+	} else if len(months) > 0 {
+		e.Months = months
+	}
+	for i := range e.Months {
+		e.Months[i].Cost = prices.OutFor(e.Months[i].Bytes)
+	}
 	now := time.Now()
 	f, err := s.DB.PrefetchFigures(ctx, replica.ID(r.ID), now.Add(-offload.PrefetchKept))
 	if err != nil {
@@ -71,6 +72,9 @@ func (s *Edges) readBy(ctx context.Context, set *model.ReplicaSet, r *model.Repl
 	e.Prefetched = prefetchUsage(set, r, f, prices, now)
 	return e
 }
+
+// monthsShown is of how many months reads are shown.
+const monthsShown = 12
 
 // prefetchUsage is nil when nothing was prefetched.
 func prefetchUsage(set *model.ReplicaSet, r *model.Replica, f offload.PrefetchFigures, prices plan.Prices, now time.Time) *model.PrefetchUsage {

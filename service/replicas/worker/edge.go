@@ -23,6 +23,8 @@ import (
 const (
 	edgeEvery   = 15 * time.Second
 	edgeByAge   = time.Hour
+	// readsEvery is how often it is stored how much an edge has read from its bucket.
+	readsEvery = time.Minute
 	edgeWorkers = 4 // files that are offloaded or filled side by side
 )
 
@@ -61,6 +63,7 @@ func (p *replicaWorker) received(name string, size int64) {
 type edgeKeeper struct {
 	*replicaWorker
 	aged    time.Time // when files were last looked at by age
+	counted time.Time // when it was last stored how much was read from the bucket
 	carried int64     // files that had come by the last pass
 	policy  string    // by which the last pass was
 
@@ -112,12 +115,13 @@ func (p *replicaWorker) keepEdge(ctx context.Context) {
 	if len(p.places) == 0 || p.places[0] == p || !p.places[0].snapshot().Swept {
 		return
 	}
-	k := &edgeKeeper{replicaWorker: p}
+	k := &edgeKeeper{replicaWorker: p, counted: time.Now()}
 	timer := time.NewTicker(edgeEvery)
 	defer timer.Stop()
 	for {
 		if p.snapshot().Edge != nil && p.snapshot().Scanned {
 			k.look(ctx)
+			k.countReads(ctx)
 		}
 		select {
 		case <-ctx.Done():
@@ -125,6 +129,25 @@ func (p *replicaWorker) keepEdge(ctx context.Context) {
 		case <-p.edited:
 		case <-timer.C:
 		}
+	}
+}
+
+// countReads stores now and then how much the edge has read from its bucket: the counter of its mover ends with it.
+func (k *edgeKeeper) countReads(ctx context.Context) {
+	if time.Since(k.counted) < readsEvery {
+		return
+	}
+	k.counted = time.Now()
+	m := k.snapshot()
+	k.round.mu.Lock()
+	name := k.round.set.Name
+	k.round.mu.Unlock()
+	set, err := k.DB.ReplicaSet(ctx, name)
+	if err == nil {
+		_, err = k.CountReads(ctx, &set, &m)
+	}
+	if err != nil && ctx.Err() == nil {
+		slog.Debug("what an edge has read is not counted now", "replica", m.Name, "error", err)
 	}
 }
 
