@@ -13,8 +13,11 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // Updater replaces the program of a mover.
@@ -23,6 +26,7 @@ type Updater struct {
 	Program Program // that runs
 	Version string  // of it
 
+	serves  atomic.Bool // the program is no trial any more
 	mu      sync.Mutex
 	restart chan struct{} // closed when another program is in place
 	placed  bool
@@ -52,12 +56,9 @@ func (u *Updater) Status() (s Status) {
 		return s
 	}
 	s.Reverted = latest.Reverted
-	f, err := os.CreateTemp(filepath.Dir(u.Program.Path), ".bspand-try-*")
-	if err != nil {
+	if err := unix.Access(filepath.Dir(u.Program.Path), unix.W_OK); err != nil { // also EROFS
 		s.Unable = fmt.Sprintf("the folder of its program cannot be written: %v", err)
-		return s
 	}
-	_ = errors.Join(f.Close(), os.Remove(f.Name()))
 	return s
 }
 
@@ -195,13 +196,17 @@ func (u *Updater) revert(s state, why error) error {
 
 // Serves is called when the mover serves: the trial of a new program is passed.
 func (u *Updater) Serves() error {
-	s, err := u.read()
-	if err != nil || !s.Trial || s.Digest != u.Program.Digest {
-		return err
+	if u.serves.Load() {
+		return nil
 	}
-	s.Trial, s.Tries = false, 0
-	slog.Info("the mover was updated", "version", s.Version)
-	return u.store(s)
+	s, err := u.read()
+	if err == nil && s.Trial && s.Digest == u.Program.Digest {
+		s.Trial, s.Tries = false, 0
+		slog.Info("the mover was updated", "version", s.Version)
+		err = u.store(s)
+	}
+	u.serves.Store(err == nil)
+	return err
 }
 
 // Exec starts the program that is in place, in the place of this process. It returns only when that fails.

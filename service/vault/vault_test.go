@@ -56,10 +56,11 @@ func TestSigningKey(t *testing.T) {
 		}
 		return string(k)
 	}
-	if key(file, "updates") != key(file, "updates") {
+	first := key(file, "updates")
+	if key(file, "updates") != first {
 		t.Error("two instances have different keys")
 	}
-	if key(file, "updates") == key(file, "others") || key(file, "updates") == key(filepath.Join(t.TempDir(), "key"), "updates") {
+	if first == key(file, "others") || first == key(filepath.Join(t.TempDir(), "key"), "updates") {
 		t.Error("the key is that of another purpose, or of another key file")
 	}
 }

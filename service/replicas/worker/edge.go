@@ -21,10 +21,10 @@ import (
 
 // How often an edge is looked after: whether it is below its free-space line or something came, and its files by age.
 const (
-	edgeEvery   = 15 * time.Second
-	edgeByAge   = time.Hour
+	edgeEvery = 15 * time.Second
+	edgeByAge = time.Hour
 	// readsEvery is how often it is stored how much an edge has read from its bucket.
-	readsEvery = time.Minute
+	readsEvery  = time.Minute
 	edgeWorkers = 4 // files that are offloaded or filled side by side
 )
 
