@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -61,5 +62,20 @@ func (a *API) cloudRoutes() {
 		func(ctx context.Context, in *RunPath) (*body[model.ContentsMove], error) {
 			m, err := a.Replicas.ShowMove(ctx, in.Run)
 			return &body[model.ContentsMove]{m}, err
+		})
+	route(a, model.Administrator, huma.Operation{OperationID: "make-event-token", Method: "POST", Path: "/servers/{server}/event-token", Summary: "Make the token with which an object service may tell of changes in its buckets", Tags: tags, DefaultStatus: 201,
+		Description: "A token that was made before ends."},
+		func(ctx context.Context, in *ServerPath) (*body[model.EventToken], error) {
+			t, err := a.Replicas.NewEventToken(ctx, in.Server)
+			return &body[model.EventToken]{t}, err
+		})
+	route(a, "", huma.Operation{OperationID: "tell-bucket-events", Method: "POST", Path: strings.TrimPrefix(model.EventPath, Prefix), Summary: "Tell of changes in buckets, as S3 object services do", Tags: tags, DefaultStatus: 204, SkipValidateBody: true,
+		Description: "The body is a document of events (\"Event message structure\" of the S3 API reference). The folders of their objects are scanned at once. It needs the event token of the account as a bearer token."},
+		func(ctx context.Context, in *struct {
+			Authorization string `header:"Authorization" doc:"Bearer, and the event token"`
+			RawBody       []byte `contentType:"application/json"`
+		}) (*none, error) {
+			token, _ := strings.CutPrefix(in.Authorization, "Bearer ")
+			return nil, a.Replicas.BucketEvents(ctx, token, in.RawBody)
 		})
 }

@@ -1,14 +1,18 @@
 package e2e
 
 import (
+	"errors"
 	"io"
+	"io/fs"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
@@ -244,4 +248,83 @@ func testCloudInConsole(c checker) {
 	c.must(tab.Click("link", at.Bucket), tab.See("unlimited"), tab.Click("button", "Survey now"), tab.See(".csv"))
 	c.accessible("a bucket")
 	c.must(tab.Click("link", "Servers"), tab.See("cloud"))
+}
+
+// TestBucketEvents: a change made directly in a bucket arrives at once where the service tells of it, although the next sweep is hours away.
+func TestBucketEvents(t *testing.T) {
+	t.Parallel()
+	e := harness.StartEstate(t)
+	sky := standintest.Cloud(t)
+	at := sky.Bucket(t)
+	ctx := t.Context()
+	if _, err := e.API.AddServer(ctx, accountAt(t, sky, at)); err != nil {
+		t.Fatal(err)
+	}
+	put := func(key, text string) {
+		t.Helper()
+		if _, err := sky.Client.PutObject(ctx, at.Bucket, key, strings.NewReader(text), int64(len(text)), "", "", minio.PutObjectOptions{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put("trust/first.txt", "there before")
+	put("elsewhere/other.txt", "not in the set")
+	if _, err := e.API.CreateReplicaSet(ctx, model.NewReplicaSet{Name: "beds", Layout: model.LayoutHub, Replicas: []model.NewReplica{{Server: "haar", Share: at.Bucket, Sub: "trust", Seed: true}, {Server: "oak", Share: "store", Sub: "beds"}}}, nil); err != nil {
+		t.Fatal(err)
+	}
+	oak := harness.Tree(t, e.Oak, "store")
+	defer oak.Close()
+	arrives := func(name, want string) {
+		t.Helper()
+		await(t, name+" at oak", func() bool {
+			text, err := tree.ReadFile(ctx, oak, "beds/"+name)
+			return want == "" && errors.Is(err, fs.ErrNotExist) || err == nil && string(text) == want
+		})
+	}
+	arrives("first.txt", "there before")
+
+	_, err := e.API.MakeEventToken(ctx, "oak")
+	refused(t, "a token of a file server", err, 422, "server")
+	old, err := e.API.MakeEventToken(ctx, "haar")
+	if err != nil {
+		t.Fatal(err)
+	}
+	token, err := e.API.MakeEventToken(ctx, "haar")
+	if err != nil || token.Token == old.Token || len(token.Token) < 40 {
+		t.Fatalf("%+v, %v", token, err)
+	}
+	for what, c := range map[string]struct {
+		token, body string
+		status      int
+	}{
+		"no token": {"", `{"Records":[]}`, 403}, "an old token": {old.Token, `{"Records":[]}`, 403}, "no document": {token.Token, "{", 422}, "nothing": {token.Token, `{"Records":[]}`, 204},
+		"strange keys": {token.Token, `{"Records":[{"s3":{"bucket":{"name":"` + at.Bucket + `"},"object":{"key":"..%2F..%2Fetc"}}},{"s3":{"object":{"key":"%zz"}}}]}`, 204},
+	} {
+		request, err := http.NewRequestWithContext(ctx, http.MethodPost, e.Base+token.Path, strings.NewReader(c.body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		request.Header.Set("Authorization", "Bearer "+c.token)
+		answer, err := http.DefaultClient.Do(request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close()
+		if answer.StatusCode != c.status {
+			t.Errorf("%s: %s, want %d", what, answer.Status, c.status)
+		}
+	}
+
+	if err := sky.SetReceiver(cloud.Receiver{Bucket: at.Bucket, URL: e.Base + token.Path, Token: token.Token}); err != nil {
+		t.Fatal(err)
+	}
+	began := time.Now()
+	put("trust/new/folder/a file.txt", "straight into the bucket")
+	arrives("new/folder/a file.txt", "straight into the bucket")
+	put("trust/first.txt", "changed there")
+	arrives("first.txt", "changed there")
+	if err := sky.Client.RemoveObject(ctx, at.Bucket, "trust/new/folder/a file.txt", minio.RemoveObjectOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	arrives("new/folder/a file.txt", "")
+	t.Logf("three changes arrived within %s", time.Since(began).Round(time.Millisecond))
 }

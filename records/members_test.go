@@ -1,6 +1,7 @@
 package records_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"slices"
@@ -243,5 +244,57 @@ func testCountReads(t *testing.T, db *records.DB) {
 	}
 	if months, err = db.MonthlyReads(ctx, r, 1); err != nil || len(months) != 1 {
 		t.Errorf("the newest: %+v, %v", months, err)
+	}
+}
+
+// Folders in which something changed are told once, to whoever keeps the set; of too many, all of the replica is scanned.
+func testNews(t *testing.T, db *records.DB) {
+	set := keptSet(t, db, "news", model.ReplicaSet{}, nil)
+	ctx, id := t.Context(), set.Replicas[0].ID
+	tell := func(folders ...string) {
+		t.Helper()
+		if err := db.Change(ctx, func(tx *records.Tx) error { return tx.TellFolders(ctx, set.ID, id, folders) }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	wanted := func() records.Wanted {
+		t.Helper()
+		w, err := db.Wanted(ctx, set.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return w
+	}
+	tell("a/b", "ü")
+	tell("a/b")
+	if got := wanted().Folders[replica.ID(id)]; len(got) != 2 || !slices.Contains(got, "a/b") || !slices.Contains(got, "ü") {
+		t.Errorf("told are %q", got)
+	}
+	if w := wanted(); len(w.Folders) != 0 || len(w.Looks) != 0 {
+		t.Errorf("told twice: %+v", w)
+	}
+	var many []string
+	for i := range 1001 {
+		many = append(many, fmt.Sprint(i))
+	}
+	tell(many...)
+	if w := wanted(); len(w.Folders) != 0 || !slices.Contains(w.Looks, replica.ID(id)) {
+		t.Errorf("of too many: %d folders, %v", len(w.Folders), w.Looks)
+	}
+}
+
+func testEventTokens(t *testing.T, db *records.DB) {
+	set := keptSet(t, db, "told", model.ReplicaSet{}, nil)
+	ctx, server := t.Context(), set.Replicas[0].Server
+	hash := func(b byte) []byte { return bytes.Repeat([]byte{b}, 32) }
+	for _, b := range []byte{1, 2} {
+		if err := db.Change(ctx, func(tx *records.Tx) error { return tx.SetEventToken(ctx, server, hash(b), time.Now()) }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for b, want := range map[byte]string{1: "", 2: server, 3: ""} {
+		if got, err := db.EventServer(ctx, hash(b)); err != nil || got != want {
+			t.Errorf("the token %d is that of %q, %v; want %q", b, got, err, want)
+		}
 	}
 }

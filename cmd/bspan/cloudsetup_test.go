@@ -17,11 +17,12 @@ func startSetups(t *testing.T) *service {
 	for call, answer := range map[string]string{
 		"GET /cloud-setups": `{"items":[` + rosesSetup + `]}`, "GET /cloud-setups/roses": rosesSetup, "POST /cloud-setups": rosesSetup, "PATCH /cloud-setups/roses": rosesSetup, "POST /cloud-setups/roses/check": rosesSetup,
 		"POST /cloud-setups/roses/plan": bedsPlan, "POST /cloud-setups/roses/start": bedsMade,
-		"GET /movers":             `{"items":[{"server":"reed","site":"Upland","version":"1","state":"outdated","edges":["scans"]},{"server":"rush","site":"Upland","version":"1","state":"outdated","edges":[],"unable":true,"problem":"its folder cannot be written"},{"server":"sedge","site":"Upland","version":"2","state":"current","edges":[]}]}`,
-		"POST /mover-updates":     `{"run":{"id":5,"kind":"update-movers","subject":"movers","state":"done","who":"ivy","created":"2026-11-01T10:00:00Z","fraction":1},"movers":[]}`,
-		"GET /mover-updates/5":    `{"run":{"id":5,"kind":"update-movers","subject":"movers","state":"done","who":"ivy","created":"2026-11-01T10:00:00Z","fraction":1},"movers":[{"server":"reed","from":"1","state":"updated","tookMs":1234},{"server":"rush","from":"1","state":"skipped","problem":"the window ended"}]}`,
-		"POST /mover-update-jobs": `{"id":3,"kind":"update-movers","subject":"movers","rule":"sun 02:30","enabled":true,"next":"2026-11-08T02:30:00Z"}`,
-		"GET /jobs":               `{"items":[{"id":3,"kind":"update-movers","subject":"movers","rule":"sun 02:30","enabled":false,"next":"2026-11-08T02:30:00Z"},{"id":4,"kind":"probe","subject":"beds","rule":"daily 04:00","enabled":true,"next":"2026-11-08T02:30:00Z"}]}`,
+		"POST /servers/haar/event-token": `{"server":"haar","path":"/api/v1/bucket-events","token":"shown once"}`,
+		"GET /movers":                    `{"items":[{"server":"reed","site":"Upland","version":"1","state":"outdated","edges":["scans"]},{"server":"rush","site":"Upland","version":"1","state":"outdated","edges":[],"unable":true,"problem":"its folder cannot be written"},{"server":"sedge","site":"Upland","version":"2","state":"current","edges":[]}]}`,
+		"POST /mover-updates":            `{"run":{"id":5,"kind":"update-movers","subject":"movers","state":"done","who":"ivy","created":"2026-11-01T10:00:00Z","fraction":1},"movers":[]}`,
+		"GET /mover-updates/5":           `{"run":{"id":5,"kind":"update-movers","subject":"movers","state":"done","who":"ivy","created":"2026-11-01T10:00:00Z","fraction":1},"movers":[{"server":"reed","from":"1","state":"updated","tookMs":1234},{"server":"rush","from":"1","state":"skipped","problem":"the window ended"}]}`,
+		"POST /mover-update-jobs":        `{"id":3,"kind":"update-movers","subject":"movers","rule":"sun 02:30","enabled":true,"next":"2026-11-08T02:30:00Z"}`,
+		"GET /jobs":                      `{"items":[{"id":3,"kind":"update-movers","subject":"movers","rule":"sun 02:30","enabled":false,"next":"2026-11-08T02:30:00Z"},{"id":4,"kind":"probe","subject":"beds","rule":"daily 04:00","enabled":true,"next":"2026-11-08T02:30:00Z"}]}`,
 	} {
 		s.answers[call] = answer
 	}
@@ -60,6 +61,7 @@ func TestSetupCommands(t *testing.T) {
 		{"mover update reed rush", `POST /mover-updates {"servers":["reed","rush"]}`, "reed    1     updated  1.2s", 0},
 		{"mover update --again sun --for 90m", `POST /mover-update-jobs {"forMin":90,"rule":"sun"}`, "job 3 updates movers sun 02:30", 0},
 		{"mover updated 5", "", "the window ended", 0},
+		{"server events haar", "POST /servers/haar/event-token", "/api/v1/bucket-events", 0},
 	} {
 		t.Run(c.args, func(t *testing.T) {
 			s := startSetups(t)

@@ -52,7 +52,7 @@ var links = map[Do]string{
 	CheckServer:      "/servers/%[1]s/check",
 	EditServer:       "/servers/%[1]s",
 	CreateBucket:     "/servers/%[1]s/shares",
-	UpdateMover:      "/mover-updates",
+	UpdateMover:      "/servers/%[1]s",
 	AddLeg:           "/legs/%[1]s/%[2]s",
 	SetIntake:        "/replica-sets/%[1]s/replicas/%[2]s",
 	SetAttic:         "/replica-sets/%[1]s/replicas/%[2]s",

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"time"
 
 	"bridgespan/core/replica"
@@ -62,6 +63,21 @@ func (e *Engine) isFolder(ctx context.Context, r *Replica, name string) bool {
 	}
 	spelled, err := e.spelled(ctx, r, keyOf(name))
 	return err == nil && spelled == name
+}
+
+// Nearest is a folder in which something changed, when it is known and there; otherwise the nearest one above it of which both is true:
+// a scan of that finds what is new or gone.
+func (e *Engine) Nearest(ctx context.Context, id replica.ID, folder string) string {
+	r := e.replica(id)
+	for ; folder != "."; folder = path.Dir(folder) {
+		if !e.isFolder(ctx, r, folder) {
+			continue
+		}
+		if _, err := r.Tree.Stat(ctx, folder); !absent(err) {
+			break
+		}
+	}
+	return folder
 }
 
 // gather is how long changes are gathered before they are looked at: who saves a

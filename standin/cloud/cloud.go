@@ -67,6 +67,8 @@ type Cloud struct {
 	store  *store
 	dials  Dials
 	out    map[string]int64 // bytes read, by bucket; while mu is held
+	// receivers of events, by bucket; while mu is held
+	receivers map[string]*receiver
 }
 
 // Open opens the cloud in a folder, and creates it when there is none. The caller must call Close.
@@ -78,7 +80,7 @@ func Open(c Config) (*Cloud, error) {
 	if c.Now == nil {
 		c.Now = time.Now
 	}
-	cloud := &Cloud{config: c, keys: map[string]Key{}, store: kept}
+	cloud := &Cloud{config: c, keys: map[string]Key{}, store: kept, receivers: map[string]*receiver{}}
 	for _, k := range c.Keys {
 		cloud.keys[k.ID] = k
 	}
@@ -100,7 +102,12 @@ func (c *Cloud) keyOf(id string) (Key, bool) {
 }
 
 // Close closes the store. Requests in progress fail.
-func (c *Cloud) Close() error { return c.store.close() }
+func (c *Cloud) Close() error {
+	c.mu.Lock()
+	c.endReceivers()
+	c.mu.Unlock()
+	return c.store.close()
+}
 
 // Dials returns the faults of the cloud.
 func (c *Cloud) Dials() *Dials { return &c.dials }

@@ -189,6 +189,7 @@ func (q *request) place(o *objectRecord, c content, also func(*bbolt.Tx) error) 
 	}
 	q.store.drop(dropped...)
 	q.describe(*o)
+	q.announce("ObjectCreated:Put", o.Key)
 	return nil
 }
 

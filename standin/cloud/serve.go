@@ -139,7 +139,7 @@ func (s *Server) serve(address string, handler http.Handler, authority *certific
 	return nil
 }
 
-// control serves the settings of the faults, as JSON.
+// control serves bills, the settings of the faults, and the receivers of events, as JSON.
 func (s *Server) control() http.Handler {
 	mux := http.NewServeMux()
 	tell := func(w http.ResponseWriter) {
@@ -162,6 +162,20 @@ func (s *Server) control() http.Handler {
 		}
 		s.Dials().Turn(asked)
 		tell(w)
+	})
+	mux.HandleFunc("PUT /receivers", func(w http.ResponseWriter, r *http.Request) {
+		var asked Receiver
+		d := json.NewDecoder(http.MaxBytesReader(w, r.Body, 4096))
+		d.DisallowUnknownFields()
+		err := d.Decode(&asked)
+		if err == nil {
+			err = s.SetReceiver(asked)
+		}
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusUnprocessableEntity)
+			return
+		}
+		w.WriteHeader(http.StatusNoContent)
 	})
 	return mux
 }

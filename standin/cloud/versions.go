@@ -94,6 +94,7 @@ func (q *request) delete(key, version string) (gone objectRecord, err error) {
 	})
 	if err == nil {
 		q.store.drop(dropped...)
+		q.announce("ObjectRemoved:Delete", key)
 	}
 	return gone, err
 }

@@ -136,6 +136,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/bucket-events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell of changes in buckets, as S3 object services do
+         * @description The body is a document of events ("Event message structure" of the S3 API reference). The folders of their objects are scanned at once. It needs the event token of the account as a bearer token.
+         */
+        post: operations["tell-bucket-events"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/calendars": {
         parameters: {
             query?: never;
@@ -2648,6 +2668,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/servers/{server}/event-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make the token with which an object service may tell of changes in its buckets
+         * @description A token that was made before ends. Needs the role administrator.
+         */
+        post: operations["make-event-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/servers/{server}/explain": {
         parameters: {
             query?: never;
@@ -4928,6 +4968,14 @@ export interface components {
              * @description Number of the latest estimate; the ETag
              */
             version: number;
+        };
+        EventToken: {
+            /** @description Path of this service that events are sent to by POST */
+            path: string;
+            /** @description Name of the cloud account */
+            server: string;
+            /** @description Bearer token to send with them (RFC 6750); it is not shown again */
+            token: string;
         };
         ExplainDescriptor: {
             /** @description As SDDL */
@@ -8662,6 +8710,40 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Folder"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tell-bucket-events": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Bearer, and the event token */
+                Authorization?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": string;
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -14037,6 +14119,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Check"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-event-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the server */
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EventToken"];
                 };
             };
             /** @description Error */

@@ -9,12 +9,12 @@ import { CalendarField } from "./week";
 
 type DraftPlace = { server: string; share: string; sub: string; intake: string; attic: string };
 type DraftLane = { from: number; to: number; calendar: string };
-type Draft = { name: string; places: DraftPlace[]; seed: number; layout: string; lanes: DraftLane[]; calendar: string; leaveOut: string; only: string; permissions: string; accountMap: string; rights: string; atticDays: string; publish: string };
+type Draft = { name: string; places: DraftPlace[]; seed: number; layout: string; lanes: DraftLane[]; calendar: string; leaveOut: string; only: string; permissions: string; accountMap: string; rights: string; atticDays: string; removalLimit: string; publish: string };
 
 /** A place without quotas, as long as nobody gives it some. */
 export const placeOf = (p: Partial<DraftPlace>): DraftPlace => ({ server: "", share: "", sub: "", intake: "", attic: "", ...p });
 
-export const empty: Draft = { name: "", places: [placeOf({}), placeOf({})], seed: 0, layout: "mesh", lanes: [], calendar: "full", leaveOut: "*.tmp, ~$*", only: "", permissions: "carry", accountMap: "", rights: "inherit", atticDays: "", publish: "" };
+export const empty: Draft = { name: "", places: [placeOf({}), placeOf({})], seed: 0, layout: "mesh", lanes: [], calendar: "full", leaveOut: "*.tmp, ~$*", only: "", permissions: "carry", accountMap: "", rights: "inherit", atticDays: "", removalLimit: "", publish: "" };
 
 const shelf = "bspan-replica-plan";
 
@@ -55,6 +55,7 @@ function draftOf(asked: NewReplicaSet): Draft {
     accountMap: asked.accountMap ?? "",
     rights: asked.replicas.find((r) => r.rights)?.rights ?? "inherit",
     atticDays: asked.atticDays ? String(asked.atticDays) : "",
+    removalLimit: asked.removalLimit === undefined ? "" : String(asked.removalLimit),
     publish: asked.publish ?? "",
   };
 }
@@ -80,6 +81,7 @@ export const bodyOf = (d: Draft): NewReplicaSet => {
     permissions: d.permissions as NewReplicaSet["permissions"],
     accountMap: d.permissions === "map" ? d.accountMap || undefined : undefined,
     atticDays: d.atticDays === "" ? undefined : Number(d.atticDays) || -1,
+    removalLimit: d.removalLimit === "" ? undefined : Number(d.removalLimit),
     publish: d.publish || undefined,
   };
 };
@@ -101,6 +103,7 @@ export function Asked({ draft, change, errors, intake }: Part & { intake?: numbe
         {draft.permissions === "map" && <Field label="Account map" error={errors.accountMap} help="They are made on the page of the servers.">{(props) => <Select {...props} value={draft.accountMap} onChange={(accountMap) => change({ accountMap })} options={(maps.data ?? []).map((m) => ({ value: m.name, label: m.name }))} placeholder={maps.data?.length === 0 ? "There is none yet" : "Choose a map"} />}</Field>}
         <Field label="Folders that are made">{(props) => <Select {...props} value={draft.rights} onChange={(rights) => change({ rights })} options={[{ value: "inherit", label: "Inherit permissions from above" }, { value: "seed", label: "Have the permissions of the seed's folder" }, ...(["inherit", "seed"].includes(draft.rights) ? [] : [{ value: draft.rights, label: draft.rights }])]} />}</Field>
         <TextField label="Attics keep things for, in days" inputMode="numeric" value={draft.atticDays} placeholder="60" onChange={(e) => change({ atticDays: e.target.value })} error={errors.atticDays} />
+        <TextField label="Removal limit, in percent" inputMode="numeric" value={draft.removalLimit} placeholder="none" onChange={(e) => change({ removalLimit: e.target.value })} error={errors.removalLimit} help="When more of a replica is removed within an hour, the removals are pending until somebody decides." />
       </div>
       <div className="grid max-w-3xl grid-cols-2 gap-4">
         <TextField label="Left out" mono value={draft.leaveOut} onChange={(e) => change({ leaveOut: e.target.value })} error={errors["filter.leaveOut"]} help="Patterns of names that stay where they are, with commas between; of folders with a slash, as cache/." />

@@ -1,7 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useMemo, useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, etag, type Account, type Server, type Share } from "../api/client";
+import { api, etag, got, type Account, type Server, type Share } from "../api/client";
 import { useAccounts, useServer, useServerUse, useShares, useVolumes } from "../api/queries";
 import { Meter } from "../components/figures";
 import { Consequences } from "../components/consequences";
@@ -18,6 +18,7 @@ export function ServerPage() {
   const query = useServer(server);
   const [removing, setRemoving] = useState(false);
   const [editing, setEditing] = useState(false);
+  const [telling, setTelling] = useState(false);
   const navigate = useNavigate();
   const check = useMutation({
     mutationFn: () => api.POST("/api/v1/servers/{server}/check", { params: { path: { server } } }),
@@ -31,6 +32,7 @@ export function ServerPage() {
         <Button look="main" onClick={() => check.mutate()} disabled={check.isPending}>
           {check.isPending ? "Checking …" : "Check now"}
         </Button>
+        {v.kind === "cloud" && <Button onClick={() => setTelling(true)}>Events …</Button>}
         <Button onClick={() => setEditing(true)}>Change</Button>
         <Button onClick={() => setRemoving(true)}>Remove …</Button>
       </PageHead>
@@ -76,6 +78,9 @@ export function ServerPage() {
           <Accounts server={v.name} />
         </Section>
       )}
+      <Dialog open={telling} onOpenChange={setTelling} title={`Events of ${v.name}`} lead="Where the object service can tell of changes by HTTP, they arrive within seconds, not with the next sweep.">
+        {telling && <EventToken server={v.name} />}
+      </Dialog>
       <Dialog open={editing} onOpenChange={setEditing} title={`Change ${v.name}`} lead={`With another address, port${v.kind === "mover" ? " or certificate the secret" : ", domain or account the password"} is needed again: it is only ever sent where it was given for.`}>
         <ServerForm key={v.version} server={v} onClose={() => setEditing(false)} onDone={(name) => void navigate(`/servers/${encodeURIComponent(name)}`, { replace: true })} />
       </Dialog>
@@ -215,5 +220,24 @@ function RemoveServer({ server, open, onOpenChange }: { server: Server; open: bo
         )}
       </SaveForm>
     </Dialog>
+  );
+}
+
+/** Makes the token with which an object service may tell of changes, and shows it once. */
+function EventToken({ server }: { server: string }) {
+  const make = useMutation({ mutationFn: () => got(api.POST("/api/v1/servers/{server}/event-token", { params: { path: { server } } })) });
+  if (make.data)
+    return (
+      <>
+        <Facts facts={[["Address", <code key="a" className="break-all">{window.location.origin}{make.data.path}</code>], ["Bearer token", <code key="t" className="break-all">{make.data.token}</code>]]} />
+        <p className="mt-3 text-soft">Enter both in the settings of the object service, for created and removed objects. The token is not shown again.</p>
+      </>
+    );
+  return (
+    <>
+      {make.error && <Trouble error={make.error} />}
+      <p className="mb-3">A token that was made before ends.</p>
+      <Button look="main" disabled={make.isPending} onClick={() => make.mutate()}>Make a token</Button>
+    </>
   );
 }

@@ -20,6 +20,7 @@ type replicaWorker struct {
 	tree   tree.Tree
 	engine *replication.Replica
 	look   chan struct{} // rung when somebody wants it to be looked at
+	told   toldFolders
 	edited chan struct{} // rung when its settings are others
 	hot    hotFolders
 	// follows is true while the replica tells of changes by itself.

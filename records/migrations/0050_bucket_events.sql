@@ -1,0 +1,16 @@
+-- Folders of replicas in which something changed, as somebody else has told: whoever keeps the set scans them. hash is of the folder.
+CREATE TABLE replica_news (
+  replica_id BIGINT NOT NULL,
+  hash BINARY(16) NOT NULL,
+  folder VARBINARY(8192) NOT NULL,
+  PRIMARY KEY (replica_id, hash),
+  FOREIGN KEY (replica_id) REFERENCES replicas (id) ON DELETE CASCADE
+) ENGINE=InnoDB;
+
+-- Tokens with which an object service may tell of changes in its buckets.
+CREATE TABLE bucket_event_tokens (
+  server_id BIGINT UNSIGNED NOT NULL PRIMARY KEY,
+  hash BINARY(32) NOT NULL UNIQUE,
+  created DATETIME(6) NOT NULL,
+  FOREIGN KEY (server_id) REFERENCES servers (id) ON DELETE CASCADE
+) ENGINE=InnoDB;

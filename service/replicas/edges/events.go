@@ -1,0 +1,141 @@
+package edges
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/json"
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+
+	"bridgespan/core/fault"
+	"bridgespan/model"
+	"bridgespan/records"
+	"bridgespan/service/access"
+	"bridgespan/service/replicas/sets"
+	"bridgespan/tree"
+)
+
+// Object services tell of changes in their buckets by documents as the S3 API reference describes them ("Event message structure"). The
+// folders of the objects are scanned at once, so that a change made directly in the bucket does not wait for the next sweep.
+
+// NewEventToken makes the token with which the service of a cloud account may tell of changes. One that was made before ends.
+func (s *Edges) NewEventToken(ctx context.Context, server string) (t model.EventToken, err error) {
+	v, err := s.DB.Server(ctx, server)
+	if err != nil {
+		return t, err
+	}
+	if !v.Can(model.HoldsBuckets) {
+		return t, fault.Field("server", "name a cloud account", "%s has no buckets", v.Name)
+	}
+	t = model.EventToken{Server: v.Name, Path: model.EventPath, Token: rand.Text() + rand.Text()}
+	hash := sha256.Sum256([]byte(t.Token))
+	return t, s.DB.Change(ctx, func(tx *records.Tx) error {
+		if err := tx.SetEventToken(ctx, v.Name, hash[:], sets.Now()); err != nil {
+			return err
+		}
+		return tx.Record(ctx, access.Change(ctx, "server.event-token", v.Name, nil, nil), "server")
+	})
+}
+
+// mostEvents bounds the events of one document.
+const mostEvents = 10_000
+
+// bucketEvents is a document of events, as far as it is read. It comes from outside, and may hold more.
+type bucketEvents struct {
+	Records []struct {
+		S3 struct {
+			Bucket struct {
+				Name string `json:"name"`
+			} `json:"bucket"`
+			Object struct {
+				Key string `json:"key"`
+			} `json:"object"`
+		} `json:"s3"`
+	} `json:"Records"`
+}
+
+// BucketEvents has the folders scanned in which objects changed, as an object service tells. The token is that of its account.
+func (s *Edges) BucketEvents(ctx context.Context, token string, document []byte) error {
+	hash := sha256.Sum256([]byte(token))
+	server, err := s.DB.EventServer(ctx, hash[:])
+	if err != nil {
+		return err
+	}
+	if server == "" {
+		return fault.New(fault.Forbidden, "send the token of the account as a bearer token", "the token is unknown")
+	}
+	changed, err := foldersOf(document)
+	if err != nil {
+		return err
+	}
+	for bucket, folders := range changed {
+		replicas, names, err := s.DB.ReplicasAt(ctx, server, bucket)
+		if err != nil {
+			return err
+		}
+		for i, r := range replicas {
+			if err := s.tellFolders(ctx, names[i], r, within(r.Sub, folders)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (s *Edges) tellFolders(ctx context.Context, set string, r model.Replica, folders []string) error {
+	if len(folders) == 0 {
+		return nil
+	}
+	defer s.Changed()
+	kept, err := s.DB.ReplicaSet(ctx, set)
+	if err != nil {
+		return err
+	}
+	if err := s.DB.Change(ctx, func(tx *records.Tx) error { return tx.TellFolders(ctx, kept.ID, r.ID, folders) }); err != nil {
+		return err
+	}
+	return s.DB.Tell(ctx, sets.LookTopic, kept.Name, sets.Now())
+}
+
+// foldersOf reads which folders of which buckets a document is about. Our own objects below .bspan do not count.
+func foldersOf(document []byte) (map[string][]string, error) {
+	var events bucketEvents
+	if err := json.Unmarshal(document, &events); err != nil {
+		return nil, fault.Field("body", "send events as S3 services do", "the events cannot be read: %v", err)
+	}
+	if len(events.Records) > mostEvents {
+		return nil, fault.Field("body", "send fewer events at a time", "%d events are more than %d", len(events.Records), mostEvents)
+	}
+	folders := map[string][]string{}
+	for _, e := range events.Records {
+		key, err := url.QueryUnescape(e.S3.Object.Key)
+		if key = strings.TrimSuffix(key, "/"); err != nil || tree.CheckName("event", key) != nil {
+			continue // a key that no file system can hold
+		}
+		if slices.ContainsFunc(strings.Split(key, "/"), tree.Reserved) {
+			continue
+		}
+		folders[e.S3.Bucket.Name] = append(folders[e.S3.Bucket.Name], path.Dir(key))
+	}
+	for bucket, list := range folders {
+		slices.Sort(list)
+		folders[bucket] = slices.Compact(list)
+	}
+	return folders, nil
+}
+
+// within are the folders below a folder of the bucket, as they are called there.
+func within(sub string, folders []string) (list []string) {
+	for _, f := range folders {
+		switch {
+		case sub == "" || f == sub:
+			list = append(list, map[bool]string{true: f, false: "."}[sub == ""])
+		case strings.HasPrefix(f, sub+"/"):
+			list = append(list, strings.TrimPrefix(f, sub+"/"))
+		}
+	}
+	return list
+}

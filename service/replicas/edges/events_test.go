@@ -1,0 +1,66 @@
+package edges
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// event is an event of an object, with what services tell beside it.
+func event(bucket, key string) string {
+	return fmt.Sprintf(`{"eventVersion":"2.1","eventName":"ObjectCreated:Put","userIdentity":{"principalId":"x"},"s3":{"s3SchemaVersion":"1.0","bucket":{"name":%q,"arn":"x"},"object":{"key":%q,"size":3,"sequencer":"0"}}}`, bucket, key)
+}
+
+func TestFoldersOf(t *testing.T) {
+	for what, c := range map[string]struct {
+		keys []string
+		want []string
+	}{
+		"a file at the top":     {[]string{"a.txt"}, []string{"."}},
+		"files of a folder":     {[]string{"a/b/1.txt", "a/b/2.txt", "a/1.txt"}, []string{"a", "a/b"}},
+		"escaped keys":          {[]string{"a+b/c%20d.txt", "%C3%BC/x"}, []string{"a b", "ü"}},
+		"a folder by itself":    {[]string{"a/b/"}, []string{"a"}},
+		"our own objects":       {[]string{".bspan/replica", ".bspan/attic/x", "a/.bspan/y"}, nil},
+		"what no tree can hold": {[]string{"../a", "/a", "a//b", "%zz", ""}, nil},
+	} {
+		var events []string
+		for _, k := range c.keys {
+			events = append(events, event("files", k))
+		}
+		got, err := foldersOf([]byte(`{"Records":[` + strings.Join(events, ",") + `]}`))
+		if err != nil || !slices.Equal(got["files"], c.want) {
+			t.Errorf("%s: %q, %v; want %q", what, got["files"], err, c.want)
+		}
+	}
+	for _, document := range []string{"", "[]", "{", `{"Records":{}}`, `{"Records":[` + strings.TrimSuffix(strings.Repeat("{},", mostEvents+1), ",") + `]}`} {
+		if got, err := foldersOf([]byte(document)); err == nil {
+			t.Errorf("%.20q is about %v", document, got)
+		}
+	}
+	if got, err := foldersOf([]byte(`{"Service":"x","Event":"s3:TestEvent"}`)); err != nil || len(got) != 0 { // as services try a receiver
+		t.Errorf("a test event is about %v, %v", got, err)
+	}
+}
+
+func FuzzFoldersOf(f *testing.F) {
+	f.Add([]byte(`{"Records":[` + event("files", "a/b.txt") + `]}`))
+	f.Fuzz(func(t *testing.T, document []byte) {
+		folders, err := foldersOf(document)
+		for _, list := range folders {
+			for _, folder := range list {
+				if err != nil || folder == "" || strings.HasPrefix(folder, "/") || slices.Contains(strings.Split(folder, "/"), "..") {
+					t.Errorf("%q of %q, %v", folder, document, err)
+				}
+			}
+		}
+	})
+}
+
+func TestWithin(t *testing.T) {
+	for sub, want := range map[string][]string{"": {".", "a", "a/b", "ab"}, "a": {".", "b"}, "a/b": {"."}, "c": nil} {
+		if got := within(sub, []string{".", "a", "a/b", "ab"}); !slices.Equal(got, want) {
+			t.Errorf("within %q: %q, want %q", sub, got, want)
+		}
+	}
+}
