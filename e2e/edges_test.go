@@ -559,8 +559,10 @@ func (c *clouded) moverUpdated() {
 		}
 		return len(stubs) >= 4
 	})
-	ended := make(chan model.MoverUpdates)
-	go func() { ended <- updated(c.T, c.e, model.UpdateMovers{}) }()
+	update, err := c.e.API.UpdateMovers(c.Context(), model.UpdateMovers{})
+	if err != nil {
+		c.Fatal(err)
+	}
 	for answers := true; answers; { // until the mover has ended, and the new one does not listen yet
 		conn, err := net.Dial("tcp", c.mover.HostPort())
 		if answers = err == nil; answers {
@@ -577,7 +579,7 @@ func (c *clouded) moverUpdated() {
 		}
 	}
 	c.Logf("%d of %d reads of stubs during the update failed", failed, len(stubs))
-	if u := <-ended; len(u.Movers) != 1 || u.Movers[0].State != model.UpdateDone {
+	if u := updatesEnded(c.T, c.e, update); len(u.Movers) != 1 || u.Movers[0].State != model.UpdateDone {
 		c.Errorf("the update: %+v\n%s", u, c.mover.Log(c.T))
 	}
 	for _, name := range stubs {

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
@@ -59,7 +60,7 @@ func TestMoverUpdates(t *testing.T) {
 	}
 
 	job, err := api.ScheduleMoverUpdates(ctx, model.ScheduleMoverUpdates{Rule: "sun 02:30", UpdateMovers: model.UpdateMovers{ForMin: 120}})
-	if err != nil || job.Rule != "sun 02:30" || job.Next.Weekday().String() == "" {
+	if err != nil || job.Rule != "sun 02:30" || job.Next.Local().Weekday() != time.Sunday || !strings.Contains(job.Settings, `"forMin":120`) {
 		t.Errorf("%+v, %v", job, err)
 	}
 	if _, err := api.ScheduleMoverUpdates(ctx, model.ScheduleMoverUpdates{Rule: "sometimes"}); err == nil {
@@ -94,6 +95,13 @@ func updated(t *testing.T, e *harness.Estate, asked model.UpdateMovers) model.Mo
 	if err != nil {
 		t.Fatal(err)
 	}
+	return updatesEnded(t, e, u)
+}
+
+// updatesEnded waits until a run that updates movers has ended.
+func updatesEnded(t *testing.T, e *harness.Estate, u model.MoverUpdates) model.MoverUpdates {
+	t.Helper()
+	var err error
 	await(t, "the update to end", func() bool {
 		u, err = e.API.MoverUpdates(t.Context(), u.Run.ID)
 		return err != nil || u.Run.State.Ended()
