@@ -208,3 +208,14 @@ func TestNumbersHaveBounds(t *testing.T) {
 		t.Errorf("only %d numbers were found", numbers)
 	}
 }
+
+func TestValidationWords(t *testing.T) {
+	for message, want := range map[string]string{
+		"expected number <= 90": "must be at most 90", "expected array length >= 2": "must have at least this many items: 2", "expected required property name to be present": "this is missing: name",
+		`expected value to be one of "a, b"`: `must be one of "a, b"`, "expected integer": "must be: integer", "unexpected property": "is unknown here", "cannot be read": "cannot be read",
+	} {
+		if got := validationWords(message); got != want {
+			t.Errorf("%s: %q, want %q", message, got, want)
+		}
+	}
+}

@@ -73,19 +73,38 @@ func humaProblem(status int, message string, errs ...error) huma.StatusError {
 			for _, prefix := range []string{"body.", "query.", "path.", "header."} {
 				field = strings.TrimPrefix(field, prefix)
 			}
-			p.Errors = append(p.Errors, model.FieldProblem{Field: field, Detail: d.Message})
+			p.Errors = append(p.Errors, model.FieldProblem{Field: field, Detail: validationWords(d.Message)})
 		} else if err != nil {
 			p.Errors = append(p.Errors, model.FieldProblem{Detail: err.Error()})
 		}
 	}
 	if len(p.Errors) > 0 {
-		p.Title, p.Remedy = "The input is not right", "correct the fields that are named"
+		p.Title = "The input is not right"
 		p.Detail = p.Errors[0].Detail
 		if p.Errors[0].Field != "" {
 			p.Detail = p.Errors[0].Field + ": " + p.Detail
 		}
 	}
 	return p
+}
+
+// validationTexts are the beginnings of the library's validation messages, with what people read instead; longer ones come first.
+var validationTexts = [][2]string{
+	{"expected number >= ", "must be at least "}, {"expected number <= ", "must be at most "},
+	{"expected length >= ", "must have a length of at least "}, {"expected length <= ", "must have a length of at most "},
+	{"expected array length >= ", "must have at least this many items: "}, {"expected array length <= ", "must have at most this many items: "},
+	{"expected value to be one of ", "must be one of "}, {"expected required property ", "this is missing: "},
+	{"expected ", "must be: "}, {"unexpected property", "is unknown here"},
+}
+
+// validationWords says a validation message of the library as a rule for the field.
+func validationWords(message string) string {
+	for _, t := range validationTexts {
+		if rest, ok := strings.CutPrefix(message, t[0]); ok {
+			return t[1] + strings.TrimSuffix(rest, " to be present")
+		}
+	}
+	return message
 }
 
 // These are settings of the library as a whole; there is no other way to make them.

@@ -240,7 +240,7 @@ func (s *settingUp) page() {
 	b.must(tab.Open(s.e.Base+"/"), tab.Type("Name", harness.Admin), tab.Type("Password", harness.Password), tab.Click("button", "Sign in"), tab.See("Latest changes"))
 	b.must(tab.Open(s.e.Base+"/replicas"), tab.Click("link", "scans"), tab.See("Step 8 of 9: Plan"), tab.See("All names come first"))
 	b.accessible("set-up")
-	b.must(tab.Click("button", "Change step 6"), tab.Type("Free-space line, in percent of the volume", "101"), tab.Click("button", "Save and check"), tab.See("Expected number <= 90"))
+	b.must(tab.Click("button", "Change step 6"), tab.Type("Free-space line, in percent of the volume", "101"), tab.Click("button", "Save and check"), tab.See("Must be at most 90"))
 	b.accessible("set-up, with an error")
 	b.must(tab.Type("Free-space line, in percent of the volume", "30"), tab.Click("button", "Save and check"), tab.See("(30%) stay free"), tab.See("Step 8 of 9: Plan"))
 	b.must(tab.Click("button", "Change step 2"), tab.Type("Bucket", "scans-of-the-page"), tab.Click("button", "Save and check"), tab.See("the name is free"), tab.Click("button", "Create the bucket"), tab.See("The bucket is empty"), tab.See("Step 8 of 9: Plan"))

@@ -19,7 +19,7 @@ func testReplicaPages(c checker, e *harness.Estate) {
 	c.accessible("planning a replica set, with an error")
 	c.must(tab.Choose("Share 2", "quiet"), tab.Type("Folder 2", "copies/meadow"), tab.Type("Calendar", "sometimes"), tab.See("is not a rule of a calendar"))
 	c.must(tab.Click("button", "Outside working hours"), tab.Gone("is not a rule of a calendar"))
-	c.must(tab.Click("button", "Always"), tab.Type("Intake 2, in GiB", "much"), tab.Click("button", "Find out what comes of it"), tab.See("Expected number >= 0"))
+	c.must(tab.Click("button", "Always"), tab.Type("Intake 2, in GiB", "much"), tab.Click("button", "Find out what comes of it"), tab.See("Must be at least 0"))
 	c.must(tab.Type("Intake 2, in GiB", "0.5"), tab.Choose("Layout", "Custom: the lanes below"), tab.Click("button", "Find out what comes of it"), tab.See("No way leads from the seed"))
 	c.must(tab.Click("button", "Add a lane"), tab.Click("button", "Add a lane"), tab.Choose("Lane 2, from", "oak quiet copies meadow"), tab.Choose("Lane 2, to", "oak store"), tab.Click("button", "Give it a calendar of its own: lane 2"))
 	c.accessible("planning lanes")
