@@ -54,7 +54,7 @@ func testSeveralGateways(t *testing.T, e *harness.Estate) {
 		ada.want(204, "DELETE", path, nil)
 		there.want(204, "DELETE", "/garden/store/beside.txt", nil)
 	})
-	t.Run("News", func(t *testing.T) {
+	t.Run("ChangedFolders", func(t *testing.T) {
 		entry, err := e.API.EntryAt(t.Context(), "garden", "store")
 		if err != nil {
 			t.Fatal(err)

@@ -5,12 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"slices"
-	"strings"
-	"time"
 
-	"github.com/zeebo/blake3"
-
-	"bridgespan/core/offload"
 	"bridgespan/core/replica"
 	"bridgespan/model"
 )
@@ -239,86 +234,4 @@ func (q Queries) recordsAfter(ctx context.Context, of replica.ID, at recordPlace
 	}
 	more, err := list(`folder > ?`, at.folder, bulkRows-len(page))
 	return append(page, more...), err
-}
-
-// Prefetched lists the latest prefetched files of an edge that were not used yet, at most limit of them.
-func (q Queries) Prefetched(ctx context.Context, r replica.ID, limit int) ([]offload.Prefetched, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT path, bytes, at, seen FROM edge_prefetches WHERE replica_id = ? AND used IS NULL ORDER BY at DESC LIMIT ?`, r, limit)
-	return collect(rows, err, func(s scanner) (p offload.Prefetched, err error) {
-		var seen sql.NullTime
-		err = s.Scan(&p.Path, &p.Bytes, &p.At, &seen)
-		p.Seen = seen.Time
-		return p, err
-	})
-}
-
-// StorePrefetched stores prefetched files of an edge, and removes those of before a time.
-func (db *DB) StorePrefetched(ctx context.Context, r replica.ID, list []offload.Prefetched, before time.Time) error {
-	return db.Change(ctx, func(tx *Tx) error {
-		for part := range slices.Chunk(list, bulkRows) {
-			var args []any
-			for _, p := range part {
-				hash := blake3.Sum256([]byte(p.Path))
-				args = append(args, r, hash[:16], []byte(p.Path), p.Bytes, p.At.UTC(), nullTime(p.Seen), nullTime(p.Used))
-			}
-			rows := strings.Repeat(", (?, ?, ?, ?, ?, ?, ?)", len(part))[2:]
-			if _, _, err := tx.exec(ctx, `REPLACE INTO edge_prefetches (replica_id, hash, path, bytes, at, seen, used) VALUES `+rows, args...); err != nil {
-				return err
-			}
-		}
-		_, _, err := tx.exec(ctx, `DELETE FROM edge_prefetches WHERE replica_id = ? AND at < ?`, r, before.UTC())
-		return err
-	})
-}
-
-func nullTime(t time.Time) sql.NullTime { return sql.NullTime{Time: t.UTC(), Valid: !t.IsZero()} }
-
-// PrefetchFigures adds up the prefetched files of an edge since a time, of those that its scans have seen.
-func (q Queries) PrefetchFigures(ctx context.Context, r replica.ID, since time.Time) (f offload.PrefetchFigures, err error) {
-	var first sql.NullTime
-	err = q.run.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(bytes), 0), COUNT(used), MIN(at) FROM edge_prefetches WHERE replica_id = ? AND seen IS NOT NULL AND at >= ?`, r, since.UTC()).Scan(&f.Files, &f.Bytes, &f.Used, &first)
-	f.First = first.Time
-	return f, unavailable(err)
-}
-
-// EdgeCounters count bytes that an edge has read from its bucket: by its lane since the set was created, and by its mover since that was
-// started.
-type EdgeCounters struct{ Carried, Fetched int64 }
-
-// grown is by how much a counter has grown since a mark; one that is less than its mark began anew.
-func grown(counter, mark int64) int64 {
-	if counter < mark {
-		return counter
-	}
-	return counter - mark
-}
-
-// CountReads adds to the month of a time what an edge has read since its counters were last stored.
-func (tx *Tx) CountReads(ctx context.Context, r replica.ID, now time.Time, c EdgeCounters) error {
-	var mark EdgeCounters
-	err := tx.run.QueryRowContext(ctx, `SELECT carried, fetched FROM edge_read_marks WHERE replica_id = ? FOR UPDATE`, r).Scan(&mark.Carried, &mark.Fetched)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return unavailable(err)
-	}
-	read := grown(c.Carried, mark.Carried) + grown(c.Fetched, mark.Fetched)
-	if read == 0 && c == mark {
-		return nil
-	}
-	month := time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, time.UTC)
-	if _, _, err := tx.exec(ctx, `INSERT INTO edge_reads (replica_id, month, bytes) VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE bytes = bytes + VALUES(bytes)`, r, month, read); err != nil {
-		return err
-	}
-	_, _, err = tx.exec(ctx, `REPLACE INTO edge_read_marks (replica_id, carried, fetched) VALUES (?, ?, ?)`, r, c.Carried, c.Fetched)
-	return err
-}
-
-// MonthlyReads lists what an edge has read from its bucket, by months, the newest first, at most so many.
-func (q Queries) MonthlyReads(ctx context.Context, r replica.ID, most int) ([]model.MonthlyReads, error) {
-	rows, err := q.run.QueryContext(ctx, `SELECT month, bytes FROM edge_reads WHERE replica_id = ? ORDER BY month DESC LIMIT ?`, r, most)
-	return collect(rows, err, func(s scanner) (m model.MonthlyReads, err error) {
-		var month time.Time
-		err = s.Scan(&month, &m.Bytes)
-		m.Month = month.Format("2006-01")
-		return m, err
-	})
 }

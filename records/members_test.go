@@ -248,12 +248,12 @@ func testCountReads(t *testing.T, db *records.DB) {
 }
 
 // Folders in which something changed are told once, to whoever keeps the set; of too many, all of the replica is scanned.
-func testNews(t *testing.T, db *records.DB) {
+func testChangedFolders(t *testing.T, db *records.DB) {
 	set := keptSet(t, db, "news", model.ReplicaSet{}, nil)
 	ctx, id := t.Context(), set.Replicas[0].ID
 	tell := func(folders ...string) {
 		t.Helper()
-		if err := db.Change(ctx, func(tx *records.Tx) error { return tx.TellFolders(ctx, set.ID, id, folders) }); err != nil {
+		if err := db.Change(ctx, func(tx *records.Tx) error { return tx.AddChangedFolders(ctx, set.ID, id, folders) }); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -51,7 +51,7 @@ func TestRecords(t *testing.T) {
 	t.Run("SaveWaitsForTheOutcome", func(t *testing.T) { testSaveWaitsForTheOutcome(t, db, dsn) })
 	t.Run("CloudSetups", func(t *testing.T) { testCloudSetups(t, db) })
 	t.Run("CountReads", func(t *testing.T) { testCountReads(t, db) })
-	t.Run("News", func(t *testing.T) { testNews(t, db) })
+	t.Run("ChangedFolders", func(t *testing.T) { testChangedFolders(t, db) })
 	t.Run("EventTokens", func(t *testing.T) { testEventTokens(t, db) })
 	t.Run("Orphans", func(t *testing.T) { testOrphans(t, db) })
 	t.Run("Postponed", func(t *testing.T) { testPostponed(t, db) })

@@ -5,13 +5,10 @@ import (
 	"database/sql"
 	"database/sql/driver"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"path"
 	"strings"
 	"time"
-
-	"github.com/zeebo/blake3"
 
 	"bridgespan/core/acl"
 	"bridgespan/core/fault"
@@ -307,7 +304,7 @@ type Wanted struct {
 // Wanted reads what people want; looks are told once.
 func (db *DB) Wanted(ctx context.Context, set int64) (w Wanted, err error) {
 	var looks bool
-	err = db.run.QueryRowContext(ctx, `SELECT COALESCE(MAX(version), 0), EXISTS (SELECT 1 FROM replicas r WHERE r.set_id = ? AND (r.look_wanted OR EXISTS (SELECT 1 FROM replica_news n WHERE n.replica_id = r.id))) FROM replica_sets WHERE id = ?`, set, set).Scan(&w.Version, &looks)
+	err = db.run.QueryRowContext(ctx, `SELECT COALESCE(MAX(version), 0), EXISTS (SELECT 1 FROM replicas r WHERE r.set_id = ? AND (r.look_wanted OR EXISTS (SELECT 1 FROM replica_changed_folders n WHERE n.replica_id = r.id))) FROM replica_sets WHERE id = ?`, set, set).Scan(&w.Version, &looks)
 	if err != nil || !looks {
 		return w, unavailable(err)
 	}
@@ -322,71 +319,10 @@ func (db *DB) Wanted(ctx context.Context, set int64) (w Wanted, err error) {
 				return err
 			}
 		}
-		w.Folders, err = tx.takeNews(ctx, set)
+		w.Folders, err = tx.takeChangedFolders(ctx, set)
 		return err
 	})
 	return w, err
-}
-
-// mostNews bounds how many folders of a replica wait to be scanned: with more, all of it is.
-const mostNews = 1000
-
-// TellFolders notes folders of a replica of a set in which something changed. Whoever keeps the set is told by [DB.Wanted].
-func (tx *Tx) TellFolders(ctx context.Context, set, of int64, folders []string) error {
-	var rows bulk
-	for _, f := range folders {
-		hash := blake3.Sum256([]byte(f))
-		rows.add(of, hash[:16], []byte(f))
-	}
-	if err := rows.replacing(ctx, tx, `replica_news (replica_id, hash, folder)`); err != nil {
-		return err
-	}
-	var n int
-	if err := tx.run.QueryRowContext(ctx, `SELECT COUNT(*) FROM replica_news WHERE replica_id = ?`, of).Scan(&n); err != nil || n <= mostNews {
-		return unavailable(err)
-	}
-	if _, _, err := tx.exec(ctx, `DELETE FROM replica_news WHERE replica_id = ?`, of); err != nil {
-		return err
-	}
-	return tx.WantLook(ctx, set, of)
-}
-
-// takeNews reads the folders of a set in which something changed, and forgets them.
-func (tx *Tx) takeNews(ctx context.Context, set int64) (map[replica.ID][]string, error) {
-	type news struct {
-		of     replica.ID
-		folder string
-	}
-	rows, err := tx.run.QueryContext(ctx, `SELECT n.replica_id, n.folder FROM replica_news n JOIN replicas r ON r.id = n.replica_id WHERE r.set_id = ? FOR UPDATE`, set)
-	list, err := collect(rows, err, func(s scanner) (n news, err error) { return n, s.Scan(&n.of, &n.folder) })
-	if err != nil || len(list) == 0 {
-		return nil, err
-	}
-	folders := map[replica.ID][]string{}
-	for _, n := range list {
-		folders[n.of] = append(folders[n.of], n.folder)
-	}
-	for of := range folders {
-		if _, _, err := tx.exec(ctx, `DELETE FROM replica_news WHERE replica_id = ?`, of); err != nil {
-			return nil, err
-		}
-	}
-	return folders, nil
-}
-
-// SetEventToken stores the SHA-256 of the token with which an object service tells of changes, in place of the one before.
-func (tx *Tx) SetEventToken(ctx context.Context, server string, hash []byte, now time.Time) error {
-	_, _, err := tx.exec(ctx, `REPLACE INTO bucket_event_tokens (server_id, hash, created) SELECT id, ?, ? FROM servers WHERE name_key = ?`, hash, now.UTC(), namespace.Key(server))
-	return err
-}
-
-// EventServer is the server whose token has a SHA-256; "" when there is none.
-func (q Queries) EventServer(ctx context.Context, hash []byte) (server string, err error) {
-	err = q.run.QueryRowContext(ctx, `SELECT v.name FROM bucket_event_tokens t JOIN servers v ON v.id = t.server_id WHERE t.hash = ?`, hash).Scan(&server)
-	if errors.Is(err, sql.ErrNoRows) {
-		return "", nil
-	}
-	return server, unavailable(err)
 }
 
 // StoreSamples keeps how lanes are, minute by minute, and forgets what is older

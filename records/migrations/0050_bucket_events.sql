@@ -1,5 +1,5 @@
 -- Folders of replicas in which something changed, as somebody else has told: whoever keeps the set scans them. hash is of the folder.
-CREATE TABLE replica_news (
+CREATE TABLE replica_changed_folders (
   replica_id BIGINT NOT NULL,
   hash BINARY(16) NOT NULL,
   folder VARBINARY(8192) NOT NULL,

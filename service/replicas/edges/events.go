@@ -94,7 +94,7 @@ func (s *Edges) tellFolders(ctx context.Context, set string, r model.Replica, fo
 	if err != nil {
 		return err
 	}
-	if err := s.DB.Change(ctx, func(tx *records.Tx) error { return tx.TellFolders(ctx, kept.ID, r.ID, folders) }); err != nil {
+	if err := s.DB.Change(ctx, func(tx *records.Tx) error { return tx.AddChangedFolders(ctx, kept.ID, r.ID, folders) }); err != nil {
 		return err
 	}
 	return s.DB.Tell(ctx, sets.LookTopic, kept.Name, sets.Now())

@@ -113,10 +113,10 @@ func (p *replicaWorker) partialScans(ctx context.Context, until, sooner time.Tim
 			return
 		case <-p.look:
 			return
-		case <-p.told.bell:
+		case <-p.notified.bell:
 		case <-time.After(min(left, p.nextPartial(pause, hotAgain))):
 		}
-		folders := append(p.round.engine.Again(ctx, replica.ID(p.ID)), p.toldKnown(ctx)...)
+		folders := append(p.round.engine.Again(ctx, replica.ID(p.ID)), p.changedNow(ctx)...)
 		hot := !p.follows.Load() && !p.Swept && time.Until(until) >= hotPause && !time.Now().Before(hotAgain)
 		if hot {
 			folders = append(folders, p.hot.hottest()...)

@@ -164,7 +164,7 @@ func (k *keeper) newRound(set model.ReplicaSet, stop context.CancelFunc) *round 
 	}
 	picked := sets.Now()
 	for i := range set.Replicas {
-		p := &replicaWorker{round: r, Replica: set.Replicas[i], look: make(chan struct{}, 1), told: toldFolders{bell: make(chan struct{}, 1)}, edited: make(chan struct{}, 1)}
+		p := &replicaWorker{round: r, Replica: set.Replicas[i], look: make(chan struct{}, 1), notified: changedFolders{bell: make(chan struct{}, 1)}, edited: make(chan struct{}, 1)}
 		if p.Settings != set.Version {
 			p.Settings, p.PickedUp = set.Version, &picked
 		}
@@ -309,7 +309,7 @@ func (r *round) changed(ctx context.Context) bool {
 			sets.Ring(p.look)
 			sets.Ring(p.edited)
 		}
-		p.told.add(wanted.Folders[replica.ID(p.ID)])
+		p.notified.add(wanted.Folders[replica.ID(p.ID)])
 	}
 	if wanted.Version == r.set.Version {
 		return false

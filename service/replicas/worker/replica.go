@@ -17,12 +17,12 @@ import (
 // replicaWorker is a replica that is worked at.
 type replicaWorker struct {
 	*round
-	tree   tree.Tree
-	engine *replication.Replica
-	look   chan struct{} // rung when somebody wants it to be looked at
-	told   toldFolders
-	edited chan struct{} // rung when its settings are others
-	hot    hotFolders
+	tree     tree.Tree
+	engine   *replication.Replica
+	look     chan struct{} // rung when somebody wants it to be looked at
+	notified changedFolders
+	edited   chan struct{} // rung when its settings are others
+	hot      hotFolders
 	// follows is true while the replica tells of changes by itself.
 	follows atomic.Bool
 	// folderGone is true after a folder was found gone, until the next look at all.

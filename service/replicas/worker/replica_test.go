@@ -34,7 +34,7 @@ func TestRested(t *testing.T) {
 
 // With another time between scans, the pause begins anew; other settings leave it as it is.
 func TestSweepTakesOver(t *testing.T) {
-	p := &replicaWorker{Replica: model.Replica{Swept: true}, look: make(chan struct{}, 1), told: toldFolders{bell: make(chan struct{}, 1)}}
+	p := &replicaWorker{Replica: model.Replica{Swept: true}, look: make(chan struct{}, 1), notified: changedFolders{bell: make(chan struct{}, 1)}}
 	r := &round{places: []*replicaWorker{p}, untidy: make(chan struct{}, 1)}
 	p.round = r
 	for _, c := range []struct {

@@ -9,15 +9,15 @@ import (
 	"bridgespan/service/replicas/sets"
 )
 
-// toldFolders are folders in which something changed, as somebody else than the replica itself has told.
-type toldFolders struct {
+// changedFolders are folders in which something changed, as somebody else than the replica itself has told.
+type changedFolders struct {
 	bell chan struct{} // rung when there are some
 
 	mu   sync.Mutex
 	list []string
 }
 
-func (t *toldFolders) add(folders []string) {
+func (t *changedFolders) add(folders []string) {
 	if len(folders) == 0 {
 		return
 	}
@@ -27,7 +27,7 @@ func (t *toldFolders) add(folders []string) {
 	sets.Ring(t.bell)
 }
 
-func (t *toldFolders) take() []string {
+func (t *changedFolders) take() []string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	list := t.list
@@ -35,10 +35,10 @@ func (t *toldFolders) take() []string {
 	return list
 }
 
-// toldKnown takes the folders that were told: those that are known, and the nearest known ones of others. In those, what is new is found
+// changedNow takes the folders that were told: those that are known, and the nearest known ones of others. In those, what is new is found
 // as a whole.
-func (p *replicaWorker) toldKnown(ctx context.Context) (known []string) {
-	for _, f := range p.told.take() {
+func (p *replicaWorker) changedNow(ctx context.Context) (known []string) {
+	for _, f := range p.notified.take() {
 		known = append(known, p.round.engine.Nearest(ctx, replica.ID(p.ID), f))
 	}
 	slices.Sort(known)
