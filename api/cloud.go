@@ -63,16 +63,16 @@ func (a *API) cloudRoutes() {
 			m, err := a.Replicas.ShowMove(ctx, in.Run)
 			return &body[model.ContentsMove]{m}, err
 		})
-	route(a, model.Administrator, huma.Operation{OperationID: "make-event-token", Method: "POST", Path: "/servers/{server}/event-token", Summary: "Make the token with which an object service may tell of changes in its buckets", Tags: tags, DefaultStatus: 201,
-		Description: "A token that was made before ends."},
+	change(a, model.Administrator, huma.Operation{OperationID: "make-event-token", Method: "POST", Path: "/servers/{server}/event-token", Summary: "Make the token for event notifications of a cloud account", Tags: tags, DefaultStatus: 201,
+		Description: "A token that was made before becomes invalid."},
 		func(ctx context.Context, in *ServerPath) (*body[model.EventToken], error) {
 			t, err := a.Replicas.NewEventToken(ctx, in.Server)
 			return &body[model.EventToken]{t}, err
 		})
-	route(a, "", huma.Operation{OperationID: "tell-bucket-events", Method: "POST", Path: strings.TrimPrefix(model.EventPath, Prefix), Summary: "Tell of changes in buckets, as S3 object services do", Tags: tags, DefaultStatus: 204, SkipValidateBody: true,
-		Description: "The body is a document of events (\"Event message structure\" of the S3 API reference). The folders of their objects are scanned at once. It needs the event token of the account as a bearer token."},
+	route(a, "", huma.Operation{OperationID: "tell-bucket-events", Method: "POST", Path: strings.TrimPrefix(model.EventPath, Prefix), Summary: "Receive an event notification of an S3 object service", Tags: tags, DefaultStatus: 204, SkipValidateBody: true,
+		Description: "The body has the event message structure of the S3 API reference. The folders of the objects are scanned at once. The token for event notifications of the account is needed as a bearer token."},
 		func(ctx context.Context, in *struct {
-			Authorization string `header:"Authorization" doc:"Bearer, and the event token"`
+			Authorization string `header:"Authorization" doc:"Bearer, and the token"`
 			RawBody       []byte `contentType:"application/json"`
 		}) (*none, error) {
 			token, _ := strings.CutPrefix(in.Authorization, "Bearer ")

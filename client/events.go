@@ -6,7 +6,7 @@ import (
 	"bridgespan/model"
 )
 
-// MakeEventToken makes the token with which the object service of an account may tell of changes in its buckets.
+// MakeEventToken makes the token for event notifications of a cloud account.
 func (c *Client) MakeEventToken(ctx context.Context, server string) (model.EventToken, error) {
 	return add[model.EventToken](ctx, c, nil, "servers", server, "event-token")
 }

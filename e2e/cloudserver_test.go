@@ -250,7 +250,7 @@ func testCloudInConsole(c checker) {
 	c.must(tab.Click("link", "Servers"), tab.See("cloud"))
 }
 
-// TestBucketEvents: a change made directly in a bucket arrives at once where the service tells of it, although the next sweep is hours away.
+// TestBucketEvents: with event notifications, a change made directly in a bucket arrives at once, although the next sweep is hours away.
 func TestBucketEvents(t *testing.T) {
 	t.Parallel()
 	e := harness.StartEstate(t)

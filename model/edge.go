@@ -246,12 +246,12 @@ type PrefetchUsage struct {
 	Advice string  `json:"advice,omitempty" doc:"What to do when few of them were used"`
 }
 
-// EventPath is where object services tell of changes, below the address of the service.
+// EventPath is the path for event notifications.
 const EventPath = "/api/v1/bucket-events"
 
-// EventToken is what an object service needs to tell of changes in the buckets of an account.
+// EventToken is what an object service needs for event notifications of the buckets of an account.
 type EventToken struct {
 	Server string `json:"server" doc:"Name of the cloud account"`
-	Path   string `json:"path" doc:"Path of this service that events are sent to by POST"`
-	Token  string `json:"token" doc:"Bearer token to send with them (RFC 6750); it is not shown again"`
+	Path   string `json:"path" doc:"Path of this service for notifications, by POST"`
+	Token  string `json:"token" doc:"Bearer token (RFC 6750); it is not shown again"`
 }

@@ -175,10 +175,10 @@ func (q Queries) MonthlyReads(ctx context.Context, r replica.ID, most int) ([]mo
 	})
 }
 
-// mostChangedFolders bounds how many folders of a replica wait to be scanned: with more, all of it is.
+// mostChangedFolders bounds the changed folders of a replica that are stored. With more, all of the replica is scanned.
 const mostChangedFolders = 1000
 
-// AddChangedFolders notes folders of a replica of a set in which something changed. Whoever keeps the set is told by [DB.Wanted].
+// AddChangedFolders stores folders of a replica in which something changed. The keeper of the set reads them by [DB.Wanted].
 func (tx *Tx) AddChangedFolders(ctx context.Context, set, of int64, folders []string) error {
 	var rows bulk
 	for _, f := range folders {
@@ -198,7 +198,7 @@ func (tx *Tx) AddChangedFolders(ctx context.Context, set, of int64, folders []st
 	return tx.WantLook(ctx, set, of)
 }
 
-// takeChangedFolders reads the folders of a set in which something changed, and forgets them.
+// takeChangedFolders reads and removes the changed folders of a set.
 func (tx *Tx) takeChangedFolders(ctx context.Context, set int64) (map[replica.ID][]string, error) {
 	type news struct {
 		of     replica.ID
@@ -221,13 +221,13 @@ func (tx *Tx) takeChangedFolders(ctx context.Context, set int64) (map[replica.ID
 	return folders, nil
 }
 
-// SetEventToken stores the SHA-256 of the token with which an object service tells of changes, in place of the one before.
+// SetEventToken stores the SHA-256 of the token for event notifications of an account, in place of the one before.
 func (tx *Tx) SetEventToken(ctx context.Context, server string, hash []byte, now time.Time) error {
 	_, _, err := tx.exec(ctx, `REPLACE INTO bucket_event_tokens (server_id, hash, created) SELECT id, ?, ? FROM servers WHERE name_key = ?`, hash, now.UTC(), namespace.Key(server))
 	return err
 }
 
-// EventServer is the server whose token has a SHA-256; "" when there is none.
+// EventServer returns the account whose token has this SHA-256, or "".
 func (q Queries) EventServer(ctx context.Context, hash []byte) (server string, err error) {
 	err = q.run.QueryRowContext(ctx, `SELECT v.name FROM bucket_event_tokens t JOIN servers v ON v.id = t.server_id WHERE t.hash = ?`, hash).Scan(&server)
 	if errors.Is(err, sql.ErrNoRows) {

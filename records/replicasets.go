@@ -297,7 +297,7 @@ func (q Queries) WantLook(ctx context.Context, set, of int64) error {
 type Wanted struct {
 	Version int64 // of the settings; 0 when the set is gone
 	Looks   []replica.ID
-	// Folders are those in which something changed, as somebody has told, by replica.
+	// Folders are changed folders by replica.
 	Folders map[replica.ID][]string
 }
 

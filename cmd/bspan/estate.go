@@ -245,7 +245,7 @@ func serverCommand() *cli.Command {
 			Flags: append(serverFlags(false), &cli.StringFlag{Name: "rename", Usage: "new `NAME`"}, &cli.BoolFlag{Name: "new-password", Usage: "ask for a new password"}, rehearseFlag()), Action: rehearsable(editServer, "NAME")},
 		{Name: "use", Usage: "show who is connected, and what is open", ArgsUsage: "NAME", Action: signedIn(serverUse, "NAME")},
 		{Name: "check", Usage: "try a server for real, line by line", ArgsUsage: "NAME", Action: signedIn(checkServer, "NAME")},
-		{Name: "events", Usage: "make the token with which the object service of a cloud account may tell of changes in its buckets; one that was made before ends", ArgsUsage: "ACCOUNT", Action: signedIn(makeEventToken, "ACCOUNT")},
+		{Name: "events", Usage: "make the token for event notifications of a cloud account; a token that was made before becomes invalid", ArgsUsage: "ACCOUNT", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(makeEventToken, "ACCOUNT")},
 		{Name: "remove", Usage: "forget a server that no signpost leads to; the server itself is left alone", ArgsUsage: "NAME",
 			Flags: []cli.Flag{&cli.BoolFlag{Name: "detach", Usage: "remove its locations from signposts as well, where others are left"}, rehearseFlag()},
 			Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -466,13 +466,13 @@ func showCheck(c *cli.Command, name string, check model.Check) error {
 	return nil
 }
 
-// makeEventToken shows the token of an account once, with where it is to be sent.
+// makeEventToken shows the token once, with the address for notifications.
 func makeEventToken(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	e, err := api.MakeEventToken(ctx, args[0])
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"setting of the object service", "value"}, after: "The token is not shown again. Without these events, changes in the buckets are found by the next sweep.\n"}
+	t := table{heads: []string{"setting of the object service", "value"}, after: "The token is not shown again. Without event notifications, the next sweep finds changes made in the buckets.\n"}
 	t.add("address", strings.TrimSuffix(api.Base, "/")+e.Path)
 	t.add("bearer token", e.Token)
 	return show(c, e, t)

@@ -65,8 +65,8 @@ func (e *Engine) isFolder(ctx context.Context, r *Replica, name string) bool {
 	return err == nil && spelled == name
 }
 
-// Nearest is a folder in which something changed, when it is known and there; otherwise the nearest one above it of which both is true:
-// a scan of that finds what is new or gone.
+// Nearest returns a folder that is known and exists: the given one, or the nearest one above it. A partial scan of that finds new and
+// removed folders.
 func (e *Engine) Nearest(ctx context.Context, id replica.ID, folder string) string {
 	r := e.replica(id)
 	for ; folder != "."; folder = path.Dir(folder) {

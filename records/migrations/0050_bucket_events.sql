@@ -1,4 +1,4 @@
--- Folders of replicas in which something changed, as somebody else has told: whoever keeps the set scans them. hash is of the folder.
+-- Folders of replicas that are to be scanned, since event notifications reported changes there. hash is of the folder.
 CREATE TABLE replica_changed_folders (
   replica_id BIGINT NOT NULL,
   hash BINARY(16) NOT NULL,
@@ -7,7 +7,7 @@ CREATE TABLE replica_changed_folders (
   FOREIGN KEY (replica_id) REFERENCES replicas (id) ON DELETE CASCADE
 ) ENGINE=InnoDB;
 
--- Tokens with which an object service may tell of changes in its buckets.
+-- Tokens for the event notifications of object services.
 CREATE TABLE bucket_event_tokens (
   server_id BIGINT UNSIGNED NOT NULL PRIMARY KEY,
   hash BINARY(32) NOT NULL UNIQUE,

@@ -83,7 +83,7 @@ func (c *Cloud) endReceivers() {
 	clear(c.receivers)
 }
 
-// announce tells the receiver of the bucket, if there is one, what happened to an object.
+// announce queues an event of an object for the receiver of the bucket, if there is one.
 func (q *request) announce(name, key string) {
 	q.mu.Lock()
 	to := q.receivers[q.name]

@@ -146,8 +146,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Tell of changes in buckets, as S3 object services do
-         * @description The body is a document of events ("Event message structure" of the S3 API reference). The folders of their objects are scanned at once. It needs the event token of the account as a bearer token.
+         * Receive an event notification of an S3 object service
+         * @description The body has the event message structure of the S3 API reference. The folders of the objects are scanned at once. The token for event notifications of the account is needed as a bearer token.
          */
         post: operations["tell-bucket-events"];
         delete?: never;
@@ -2678,8 +2678,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Make the token with which an object service may tell of changes in its buckets
-         * @description A token that was made before ends. Needs the role administrator.
+         * Make the token for event notifications of a cloud account
+         * @description A token that was made before becomes invalid. Needs the role administrator.
          */
         post: operations["make-event-token"];
         delete?: never;
@@ -4970,11 +4970,11 @@ export interface components {
             version: number;
         };
         EventToken: {
-            /** @description Path of this service that events are sent to by POST */
+            /** @description Path of this service for notifications, by POST */
             path: string;
             /** @description Name of the cloud account */
             server: string;
-            /** @description Bearer token to send with them (RFC 6750); it is not shown again */
+            /** @description Bearer token (RFC 6750); it is not shown again */
             token: string;
         };
         ExplainDescriptor: {
@@ -8726,7 +8726,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Bearer, and the event token */
+                /** @description Bearer, and the token */
                 Authorization?: string;
             };
             path?: never;
@@ -14134,7 +14134,10 @@ export interface operations {
     };
     "make-event-token": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: never;
             path: {
                 /** @description Name of the server */

@@ -32,7 +32,7 @@ export function ServerPage() {
         <Button look="main" onClick={() => check.mutate()} disabled={check.isPending}>
           {check.isPending ? "Checking …" : "Check now"}
         </Button>
-        {v.kind === "cloud" && <Button onClick={() => setTelling(true)}>Events …</Button>}
+        {v.kind === "cloud" && <Button onClick={() => setTelling(true)}>Event notifications …</Button>}
         <Button onClick={() => setEditing(true)}>Change</Button>
         <Button onClick={() => setRemoving(true)}>Remove …</Button>
       </PageHead>
@@ -78,7 +78,7 @@ export function ServerPage() {
           <Accounts server={v.name} />
         </Section>
       )}
-      <Dialog open={telling} onOpenChange={setTelling} title={`Events of ${v.name}`} lead="Where the object service can tell of changes by HTTP, they arrive within seconds, not with the next sweep.">
+      <Dialog open={telling} onOpenChange={setTelling} title={`Event notifications of ${v.name}`} lead="When the object service reports changes by HTTP, they arrive within seconds, not with the next sweep.">
         {telling && <EventToken server={v.name} />}
       </Dialog>
       <Dialog open={editing} onOpenChange={setEditing} title={`Change ${v.name}`} lead={`With another address, port${v.kind === "mover" ? " or certificate the secret" : ", domain or account the password"} is needed again: it is only ever sent where it was given for.`}>
@@ -223,7 +223,7 @@ function RemoveServer({ server, open, onOpenChange }: { server: Server; open: bo
   );
 }
 
-/** Makes the token with which an object service may tell of changes, and shows it once. */
+/** Makes the token for event notifications, and shows it once. */
 function EventToken({ server }: { server: string }) {
   const make = useMutation({ mutationFn: () => got(api.POST("/api/v1/servers/{server}/event-token", { params: { path: { server } } })) });
   if (make.data)
@@ -236,7 +236,7 @@ function EventToken({ server }: { server: string }) {
   return (
     <>
       {make.error && <Trouble error={make.error} />}
-      <p className="mb-3">A token that was made before ends.</p>
+      <p className="mb-3">A token that was made before becomes invalid.</p>
       <Button look="main" disabled={make.isPending} onClick={() => make.mutate()}>Make a token</Button>
     </>
   );

@@ -18,10 +18,10 @@ import (
 	"bridgespan/tree"
 )
 
-// Object services tell of changes in their buckets by documents as the S3 API reference describes them ("Event message structure"). The
-// folders of the objects are scanned at once, so that a change made directly in the bucket does not wait for the next sweep.
+// Object services report changes in their buckets by event notifications ("Event message structure" of the S3 API reference). The folders
+// of the objects are scanned at once: a change made directly in the bucket does not wait for the next sweep.
 
-// NewEventToken makes the token with which the service of a cloud account may tell of changes. One that was made before ends.
+// NewEventToken makes the token for the event notifications of a cloud account. A token that was made before becomes invalid.
 func (s *Edges) NewEventToken(ctx context.Context, server string) (t model.EventToken, err error) {
 	v, err := s.DB.Server(ctx, server)
 	if err != nil {
@@ -40,10 +40,10 @@ func (s *Edges) NewEventToken(ctx context.Context, server string) (t model.Event
 	})
 }
 
-// mostEvents bounds the events of one document.
+// mostEvents bounds the events of one notification.
 const mostEvents = 10_000
 
-// bucketEvents is a document of events, as far as it is read. It comes from outside, and may hold more.
+// bucketEvents is a notification, as far as it is read.
 type bucketEvents struct {
 	Records []struct {
 		S3 struct {
@@ -57,8 +57,8 @@ type bucketEvents struct {
 	} `json:"Records"`
 }
 
-// BucketEvents has the folders scanned in which objects changed, as an object service tells. The token is that of its account.
-func (s *Edges) BucketEvents(ctx context.Context, token string, document []byte) error {
+// BucketEvents has the folders scanned in which objects changed. The token is that of the account.
+func (s *Edges) BucketEvents(ctx context.Context, token string, notification []byte) error {
 	hash := sha256.Sum256([]byte(token))
 	server, err := s.DB.EventServer(ctx, hash[:])
 	if err != nil {
@@ -67,25 +67,24 @@ func (s *Edges) BucketEvents(ctx context.Context, token string, document []byte)
 	if server == "" {
 		return fault.New(fault.Forbidden, "send the token of the account as a bearer token", "the token is unknown")
 	}
-	changed, err := foldersOf(document)
+	changed, err := foldersOf(notification)
 	if err != nil {
 		return err
 	}
-	for bucket, folders := range changed {
-		replicas, names, err := s.DB.ReplicasAt(ctx, server, bucket)
-		if err != nil {
+	replicas, names, err := s.DB.ReplicasAt(ctx, server, "")
+	if err != nil {
+		return err
+	}
+	for i, r := range replicas {
+		if err := s.scanFolders(ctx, names[i], r, within(r.Sub, changed[r.Share])); err != nil {
 			return err
-		}
-		for i, r := range replicas {
-			if err := s.tellFolders(ctx, names[i], r, within(r.Sub, folders)); err != nil {
-				return err
-			}
 		}
 	}
 	return nil
 }
 
-func (s *Edges) tellFolders(ctx context.Context, set string, r model.Replica, folders []string) error {
+// scanFolders has the keeper of a set scan folders of a replica.
+func (s *Edges) scanFolders(ctx context.Context, set string, r model.Replica, folders []string) error {
 	if len(folders) == 0 {
 		return nil
 	}
@@ -100,11 +99,11 @@ func (s *Edges) tellFolders(ctx context.Context, set string, r model.Replica, fo
 	return s.DB.Tell(ctx, sets.LookTopic, kept.Name, sets.Now())
 }
 
-// foldersOf reads which folders of which buckets a document is about. Our own objects below .bspan do not count.
-func foldersOf(document []byte) (map[string][]string, error) {
+// foldersOf returns the folders of the changed objects by bucket. Objects below .bspan do not count.
+func foldersOf(notification []byte) (map[string][]string, error) {
 	var events bucketEvents
-	if err := json.Unmarshal(document, &events); err != nil {
-		return nil, fault.Field("body", "send events as S3 services do", "the events cannot be read: %v", err)
+	if err := json.Unmarshal(notification, &events); err != nil {
+		return nil, fault.Field("body", "send event notifications as S3 services do", "the notification cannot be read: %v", err)
 	}
 	if len(events.Records) > mostEvents {
 		return nil, fault.Field("body", "send fewer events at a time", "%d events are more than %d", len(events.Records), mostEvents)
@@ -127,7 +126,7 @@ func foldersOf(document []byte) (map[string][]string, error) {
 	return folders, nil
 }
 
-// within are the folders below a folder of the bucket, as they are called there.
+// within returns the folders below a folder of the bucket, by their paths within it.
 func within(sub string, folders []string) (list []string) {
 	for _, f := range folders {
 		switch {

@@ -9,7 +9,10 @@ import (
 	"bridgespan/service/replicas/sets"
 )
 
-// changedFolders are folders in which something changed, as somebody else than the replica itself has told.
+// mostChanged bounds the changed folders that wait for a partial scan.
+const mostChanged = 1000
+
+// changedFolders are folders in which event notifications reported changes.
 type changedFolders struct {
 	bell chan struct{} // rung when there are some
 
@@ -17,14 +20,19 @@ type changedFolders struct {
 	list []string
 }
 
-func (t *changedFolders) add(folders []string) {
+// add adds folders. It returns false when there are too many: then all of the replica is to be scanned.
+func (t *changedFolders) add(folders []string) bool {
 	if len(folders) == 0 {
-		return
+		return true
 	}
 	t.mu.Lock()
-	t.list = append(t.list, folders...)
-	t.mu.Unlock()
+	defer t.mu.Unlock()
+	if t.list = append(t.list, folders...); len(t.list) > mostChanged {
+		t.list = nil
+		return false
+	}
 	sets.Ring(t.bell)
+	return true
 }
 
 func (t *changedFolders) take() []string {
@@ -35,8 +43,8 @@ func (t *changedFolders) take() []string {
 	return list
 }
 
-// changedNow takes the folders that were told: those that are known, and the nearest known ones of others. In those, what is new is found
-// as a whole.
+// changedNow takes the changed folders. A folder that is unknown or missing is replaced by the nearest one above it that is neither: a
+// partial scan of that finds new and removed folders.
 func (p *replicaWorker) changedNow(ctx context.Context) (known []string) {
 	for _, f := range p.notified.take() {
 		known = append(known, p.round.engine.Nearest(ctx, replica.ID(p.ID), f))

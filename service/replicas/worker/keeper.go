@@ -309,7 +309,9 @@ func (r *round) changed(ctx context.Context) bool {
 			sets.Ring(p.look)
 			sets.Ring(p.edited)
 		}
-		p.notified.add(wanted.Folders[replica.ID(p.ID)])
+		if !p.notified.add(wanted.Folders[replica.ID(p.ID)]) {
+			sets.Ring(p.look)
+		}
 	}
 	if wanted.Version == r.set.Version {
 		return false
