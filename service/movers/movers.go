@@ -5,6 +5,7 @@ package movers
 import (
 	"context"
 	"crypto/ed25519"
+	"encoding/json"
 	"slices"
 
 	"bridgespan/core/fault"
@@ -30,10 +31,10 @@ type Service struct {
 	version string // of the program
 }
 
-// runKind is the kind of runs that update movers; subject is what they are about.
+// RunKind is the kind of runs that update movers; Subject is what they and saved updates are about.
 const (
-	runKind = "update-movers"
-	subject = "movers"
+	RunKind = "update-movers"
+	Subject = "movers"
 )
 
 // New makes the service. The program that runs is what movers are given.
@@ -47,7 +48,7 @@ func New(db *records.DB, v *vault.Vault, e *estate.Service, j *jobs.Service, ver
 		return nil, err
 	}
 	s := &Service{db: db, estate: e, jobs: j, key: key, program: program, version: version}
-	j.Register(runKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true, Stop: jobs.StopsSteps}, s.work)
+	j.Register(RunKind, jobs.Policy{Role: model.Administrator, Pool: jobs.Interactive, Exclusive: true, Stop: jobs.StopsSteps}, s.work)
 	return s, nil
 }
 
@@ -127,7 +128,7 @@ func (s *Service) Update(ctx context.Context, asked model.UpdateMovers) (model.M
 	if err := s.checkServers(ctx, asked); err != nil {
 		return model.MoverUpdates{}, err
 	}
-	run, err := s.jobs.Start(ctx, runKind, subject, asked)
+	run, err := s.jobs.Start(ctx, RunKind, Subject, asked)
 	if err != nil {
 		return model.MoverUpdates{}, err
 	}
@@ -139,15 +140,29 @@ func (s *Service) Schedule(ctx context.Context, asked model.ScheduleMoverUpdates
 	if err := s.checkServers(ctx, asked.UpdateMovers); err != nil {
 		return model.Job{}, err
 	}
-	return s.jobs.Schedule(ctx, runKind, asked.Rule, jobs.Work{Subject: subject, Settings: asked.UpdateMovers})
+	return s.jobs.Schedule(ctx, RunKind, asked.Rule, jobs.Work{Subject: Subject, Settings: asked.UpdateMovers})
 }
 
 // Updates shows a run that updates movers.
 func (s *Service) Updates(ctx context.Context, id int64) (model.MoverUpdates, error) {
 	u := model.MoverUpdates{Movers: []model.UpdatedMover{}}
-	r, err := s.jobs.Read(ctx, id, runKind, nil, &u)
+	r, err := s.jobs.Read(ctx, id, RunKind, nil, &u)
 	u.Run = r
 	return u, err
+}
+
+// Windows returns when a mover is updated by saved updates, as rules; none when it is updated by hand.
+func Windows(jobs []model.Job, server string) (rules []string) {
+	for _, j := range jobs {
+		var asked model.UpdateMovers
+		if j.Kind != RunKind || !j.Enabled || json.Unmarshal([]byte(j.Settings), &asked) != nil {
+			continue
+		}
+		if len(asked.Servers) == 0 || slices.ContainsFunc(asked.Servers, func(name string) bool { return namespace.Key(name) == namespace.Key(server) }) {
+			rules = append(rules, j.Rule)
+		}
+	}
+	return rules
 }
 
 func (s *Service) checkServers(ctx context.Context, asked model.UpdateMovers) error {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
@@ -11,6 +12,7 @@ import (
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/endpoint"
+	"bridgespan/service/movers"
 	"bridgespan/service/preflight"
 )
 
@@ -79,6 +81,7 @@ func (w *walk) server(ctx context.Context, name string, all []model.Server) {
 		return
 	}
 	w.program(v, info.Version, info.Build)
+	w.updates(ctx, v)
 	w.checks = append(w.checks, preflight.Clock(ctx, preflight.Place{Name: v.Name, Server: v, Reach: r}))
 	switch found, err := w.Estate.BucketFrom(ctx, host, namespace.Target{Server: w.cloud.Name, Share: w.setup.Bucket, Sub: w.setup.Folder}); {
 	case err != nil:
@@ -100,6 +103,20 @@ func (w *walk) whole(v model.Server, all []model.Server) {
 		}
 	}
 	w.pass("mover", v.Name, "Without a mover, it keeps whole files")
+}
+
+// updates tells how a mover is updated.
+func (w *walk) updates(ctx context.Context, v model.Server) {
+	jobs, err := w.Runs.Saved(ctx, movers.Subject)
+	if err != nil {
+		w.fail("updates", v.Name, err)
+		return
+	}
+	if rules := movers.Windows(jobs, v.Name); len(rules) > 0 {
+		w.pass("updates", v.Name, "Its mover is updated %s, one mover at a time", strings.Join(rules, ", "))
+		return
+	}
+	w.pass("updates", v.Name, "Its mover is updated by hand")
 }
 
 // program compares the program of a mover with that of the service.
