@@ -67,7 +67,7 @@ func (a *API) setupRoutes() {
 			p, err := a.Replicas.PlanSetup(ctx, in.Setup)
 			return &body[model.ReplicaPlan]{p}, err
 		})
-	route(a, model.Administrator, huma.Operation{OperationID: "start-cloud-setup", Method: "POST", Path: one + "/start", Summary: "Create the cloud set of a set-up whose plan is passed", Tags: tags, DefaultStatus: 202},
+	change(a, model.Administrator, huma.Operation{OperationID: "start-cloud-setup", Method: "POST", Path: one + "/start", Summary: "Create the cloud set of a set-up whose plan is passed", Tags: tags, DefaultStatus: 202},
 		func(ctx context.Context, in *SetupPath) (*body[model.ReplicaCreation], error) {
 			c, err := a.Replicas.StartSetup(ctx, in.Setup)
 			return &body[model.ReplicaCreation]{c}, err

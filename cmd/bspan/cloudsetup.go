@@ -48,7 +48,7 @@ func setupCommand() *cli.Command {
 			&cli.BoolFlag{Name: "remove", Usage: "remove the edge from the set-up"}, rehearseFlag()), Action: rehearsable(setupEdge, "SET", "SERVER[/SHARE[/FOLDER]]")},
 		{Name: "check", Usage: "check the steps of a set-up, up to the first one that is not passed", ArgsUsage: "SET", Action: signedIn(checkSetup, "SET")},
 		{Name: "plan", Usage: "plan the set: first fill, costs, and checks of all files; changes nothing", ArgsUsage: "SET", Flags: []cli.Flag{noWait}, Action: signedIn(planSetup, "SET")},
-		{Name: "start", Usage: "create the set after its plan; the first fill begins", ArgsUsage: "SET", Flags: []cli.Flag{noWait}, Action: signedIn(startSetup, "SET")},
+		{Name: "start", Usage: "create the set after its plan; the first fill begins", ArgsUsage: "SET", Flags: []cli.Flag{noWait, rehearseFlag()}, Action: rehearsable(startSetup, "SET")},
 		{Name: "remove", Usage: "discard a set-up; its bucket and folders are not touched", ArgsUsage: "SET", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 			if err := api.RemoveCloudSetup(ctx, args[0]); err != nil {
 				return err

@@ -9073,7 +9073,10 @@ export interface operations {
     };
     "start-cloud-setup": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
             header?: never;
             path: {
                 /** @description Name of the cloud set that is being set up */

@@ -8,6 +8,7 @@ import (
 	"bridgespan/core/fault"
 	"bridgespan/core/finding"
 	"bridgespan/model"
+	"bridgespan/records"
 	"bridgespan/service/replicas/sets"
 )
 
@@ -33,7 +34,7 @@ func (s *Setups) StartSetup(ctx context.Context, name string) (model.ReplicaCrea
 		return model.ReplicaCreation{}, err
 	}
 	made, err := s.create(ctx, c.Asked(c.Name))
-	if err != nil {
+	if err != nil || records.Rehearsing(ctx) {
 		return made, inDraft(err)
 	}
 	if err := s.DB.StoreSetupStart(ctx, c.Name, made.Run.ID); err != nil {
