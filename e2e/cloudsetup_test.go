@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"errors"
+	"net/http/httptest"
 	"slices"
 	"strings"
 	"testing"
@@ -49,6 +51,7 @@ func TestCloudSetup(t *testing.T) {
 	}
 	s.accounts()
 	s.buckets()
+	s.farRegion()
 	s.movers()
 	s.settings()
 	s.edges()
@@ -176,6 +179,47 @@ func (s *settingUp) buckets() {
 	s.found("a bucket", c, model.SetupBucket, "read, write and delete", "answers in")
 }
 
+// farRegion: a bucket in a region that answers later than that of another account gives a warning, with what it costs more.
+func (s *settingUp) farRegion() {
+	s.Helper()
+	server := httptest.NewServer(s.sky.Region(standintest.FarRegion))
+	s.Cleanup(server.Close)
+	host, port := harness.SplitHostPort(s.T, strings.TrimPrefix(server.URL, "http://"))
+	inland := s.account("inland", s.sky.Key)
+	inland.Address, inland.Port = host, port
+	inland.Cloud.Region, inland.Cloud.Currency, inland.Cloud.StoredPrice, inland.Cloud.OutPrice = standintest.FarRegion, "EUR", 0.03, 0.09
+	if _, err := s.api.AddServer(s.Context(), inland); err != nil {
+		s.Fatal(err)
+	}
+	haar, err := s.api.Server(s.Context(), "haar")
+	if err != nil {
+		s.Fatal(err)
+	}
+	haar.Cloud.Currency, haar.Cloud.StoredPrice, haar.Cloud.OutPrice = "EUR", 0.02, 0.1
+	if _, err := s.api.EditServer(s.Context(), "haar", model.EditServer{Cloud: haar.Cloud}); err != nil {
+		s.Fatal(err)
+	}
+	if _, err := s.api.CreateShare(s.Context(), "inland", model.NewShare{Name: "far-away"}); err != nil {
+		s.Fatal(err)
+	}
+	if _, err := s.api.AddCloudSetup(s.Context(), model.NewCloudSetup{Name: "far", CloudDraft: model.CloudDraft{Account: "inland", Bucket: "far-away"}}); err != nil {
+		s.Fatal(err)
+	}
+	c, err := s.api.CheckCloudSetup(s.Context(), "far")
+	if err != nil {
+		s.Fatal(err)
+	}
+	s.want("a far region", c, model.SetupMovers, model.SetupOpen)
+	s.found("a far region", c, model.SetupBucket, "warn inland-1 inland-1 answers in", "and coast-1 (account haar)")
+	i := slices.IndexFunc(c.Steps[1].Checks, func(f finding.Finding) bool { return f.Code == "region" })
+	if i < 0 {
+		s.Fatalf("nothing is said of the region: %+v", c.Steps[1].Checks)
+	}
+	if m := c.Steps[1].Checks[i].Meaning; !strings.Contains(m, "each request takes") || !strings.Contains(m, "1 GB stored costs +0.010 EUR a month, and 1 GB read -0.010 EUR") {
+		s.Errorf("it means %q", m)
+	}
+}
+
 // chosen are edges at servers, to be completed.
 func chosen(edges ...model.DraftEdge) model.EditCloudSetup {
 	return model.EditCloudSetup{Edges: &edges}
@@ -187,7 +231,7 @@ func (s *settingUp) movers() {
 	s.want("a cloud as an edge", s.change(chosen(model.DraftEdge{Server: "others"})), model.SetupMovers, model.SetupFailed, "is a cloud account")
 	c := s.change(chosen(model.DraftEdge{Server: "oak"}, model.DraftEdge{Server: "sedge"}))
 	s.want("movers", c, model.SetupEdges, model.SetupOpen, "No folder is chosen")
-	s.found("movers", c, model.SetupMovers, "pass sedge Its mover runs the build of this service", "pass sedge Its mover opens the bucket at", "pass oak Without a mover, it keeps whole files")
+	s.found("movers", c, model.SetupMovers, "pass sedge Its mover runs the build of this service", "pass sedge Its mover opens the bucket at", "pass oak Without a mover, it keeps whole files", "pass sedge Its mover is updated by hand")
 }
 
 func (s *settingUp) settings() {
@@ -291,6 +335,13 @@ func (s *settingUp) plan() {
 
 func (s *settingUp) started() {
 	s.Helper()
+	told := new(client.Rehearsed)
+	if _, err := s.api.StartCloudSetup(client.Rehearse(s.Context()), "scans"); !errors.As(err, &told) || len(told.Changes) == 0 {
+		s.Errorf("a rehearsal: %v", err)
+	}
+	if _, err := s.api.ReplicaSet(s.Context(), "scans"); err == nil {
+		s.Error("a rehearsal created the set")
+	}
 	made, err := s.api.StartCloudSetup(s.Context(), "scans")
 	if err != nil {
 		s.Fatal(err)

@@ -84,7 +84,7 @@ func rehearseUpdates(ctx context.Context, c *cli.Command, api *client.Client, na
 	if err != nil {
 		return err
 	}
-	var chosen []model.Mover
+	chosen := []model.Mover{}
 	for _, m := range list {
 		named := false
 		for _, name := range names {

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
@@ -24,8 +25,12 @@ type Sky struct {
 	buckets atomic.Int32
 }
 
-// skyRegion is its region.
-const skyRegion = "coast-1"
+// skyRegion is its region. FarRegion is another one, which answers late; [cloud.Cloud.Region] serves it.
+const (
+	skyRegion = "coast-1"
+	FarRegion = "inland-1"
+	farDelay  = 60 * time.Millisecond
+)
 
 // Cloud starts a simulated cloud, and ends it with the test.
 func Cloud(t testing.TB) *Sky { return CloudOf(t) }
@@ -35,7 +40,7 @@ func CloudOf(t testing.TB, more ...cloud.Key) *Sky {
 	t.Helper()
 	s := &Sky{Key: cloud.Key{ID: "trust-key", Secret: "a secret of the trust", Account: "trust", Rights: cloud.AllRights}}
 	var err error
-	if s.Cloud, err = cloud.Open(cloud.Config{Dir: t.TempDir(), Keys: append(more, s.Key), Regions: []cloud.Region{{Name: skyRegion}}}); err != nil {
+	if s.Cloud, err = cloud.Open(cloud.Config{Dir: t.TempDir(), Keys: append(more, s.Key), Regions: []cloud.Region{{Name: skyRegion}, {Name: FarRegion, Delay: farDelay}}}); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Close() })

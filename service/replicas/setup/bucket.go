@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"bridgespan/core/finding"
-	"bridgespan/core/namespace"
+	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/endpoint"
@@ -143,8 +143,8 @@ func (w *walk) unused(ctx context.Context) {
 	}
 }
 
-// far is by how much another region must answer faster to be recommended.
-const far = 15 * time.Millisecond
+// nearerBy is by how much another region must answer faster to be recommended.
+const nearerBy = 15 * time.Millisecond
 
 // region compares the delay of the region with those of the other accounts at the same provider.
 func (w *walk) region(ctx context.Context, b *objects.Tree) {
@@ -158,13 +158,11 @@ func (w *walk) region(ctx context.Context, b *objects.Tree) {
 		w.fail("region", w.cloud.Name, err)
 		return
 	}
-	for _, v := range others {
-		if v.Cloud == nil || v.Cloud.Region == w.cloud.Cloud.Region || namespace.Key(v.Name) == namespace.Key(w.cloud.Name) {
+	others = slices.DeleteFunc(others, func(v model.Server) bool { return v.Cloud == nil || v.Cloud.Region == w.cloud.Cloud.Region })
+	for i, other := range w.delaysOf(ctx, others) {
+		v := &others[i]
+		if other == 0 || took-other < nearerBy {
 			continue
-		}
-		other, err := w.delayOf(ctx, v)
-		if err != nil || took-other < far {
-			continue // an account that does not answer is no better choice
 		}
 		meaning := fmt.Sprintf("each request takes %s longer", inMs(took-other))
 		if c, d := w.cloud.Cloud, v.Cloud; c.Currency != "" && c.Currency == d.Currency {
@@ -193,6 +191,26 @@ func quickest(ctx context.Context, b *objects.Tree) (least time.Duration, err er
 	}
 	return least, nil
 }
+
+// delaysOf measures the delays of other accounts; 0 is that of one that does not answer in time, which is no better choice.
+func (w *walk) delaysOf(ctx context.Context, accounts []model.Server) []time.Duration {
+	ctx, cancel := context.WithTimeout(ctx, delaysLast)
+	defer cancel()
+	delays := make([]time.Duration, len(accounts))
+	var group guard.Group
+	group.SetLimit(askedTogether)
+	for i, v := range accounts {
+		group.Go(func() error {
+			delays[i], _ = w.delayOf(ctx, v)
+			return nil
+		})
+	}
+	_ = group.Wait()
+	return delays
+}
+
+// delaysLast bounds how long the accounts of other regions are waited for.
+const delaysLast = 10 * time.Second
 
 // delayOf measures the delay of another account at a name of a bucket: whether it exists does not matter.
 func (w *walk) delayOf(ctx context.Context, v model.Server) (least time.Duration, err error) {
