@@ -12,6 +12,7 @@ import (
 
 	"bridgespan/client"
 	"bridgespan/core/account"
+	"bridgespan/core/plan"
 	"bridgespan/core/text"
 	"bridgespan/model"
 )
@@ -169,21 +170,21 @@ func showCloudUsage(ctx context.Context, c *cli.Command, api *client.Client, arg
 	t := table{heads: []string{"place", "item", "files", "size", "cost"}}
 	t.add(u.Bucket+" (bucket)", "files", humanize.Comma(u.Files), size(u.Bytes), "")
 	t.add("", "earlier versions", humanize.Comma(u.Earlier), size(u.EarlierBytes), "")
-	t.add("", "storage per month", "", size(u.Bytes+u.EarlierBytes), money(u.Stored, u.Currency))
+	t.add("", "storage per month", "", size(u.Bytes+u.EarlierBytes), plan.Money(u.Stored, u.Currency))
 	for _, e := range u.Edges {
 		t.add(e.Replica, "transferred since "+u.Since.Local().Format(time.DateOnly), "", size(e.Carried), "")
 		if e.Fetched > 0 || e.FetchedBytes > 0 || e.Problem != "" {
 			t.add("", strings.Join(written([]string{"stubs filled since the start of its mover", e.Problem}), ": "), humanize.Comma(e.Fetched), size(e.FetchedBytes), "")
 		}
 		if p := e.Prefetched; p != nil {
-			t.add("", fmt.Sprintf("prefetched within 30 days, %s of them used", humanize.Comma(p.Used)), humanize.Comma(p.Files), size(p.Bytes), money(p.Cost, u.Currency))
+			t.add("", fmt.Sprintf("prefetched within 30 days, %s of them used", humanize.Comma(p.Used)), humanize.Comma(p.Files), size(p.Bytes), plan.Money(p.Cost, u.Currency))
 			if p.Advice != "" {
 				t.after += fmt.Sprintf("%s: %s To turn it off: bspan cloud policy %s %s --prefetch \"\"\n", e.Replica, p.Advice, shellWord(args[0]), shellWord(e.Replica))
 			}
 		}
-		t.add("", "read from the bucket", "", size(e.Carried+e.FetchedBytes), money(e.Cost, u.Currency))
+		t.add("", "read from the bucket", "", size(e.Carried+e.FetchedBytes), plan.Money(e.Cost, u.Currency))
 		for _, m := range e.Months {
-			t.add("", "read in "+m.Month, "", size(m.Bytes), money(m.Cost, u.Currency))
+			t.add("", "read in "+m.Month, "", size(m.Bytes), plan.Money(m.Cost, u.Currency))
 		}
 	}
 	if u.Currency == "" {
@@ -200,7 +201,7 @@ func verifyCloudSet(ctx context.Context, c *cli.Command, api *client.Client, arg
 	}
 	reads := "Reads no contents from the bucket."
 	if bytes, cost := u.Verified(c.String("level"), c.Int("sample")); bytes > 0 {
-		reads = fmt.Sprintf("Reads up to %s from %s, %s.", size(bytes), u.Bucket, money(cost, u.Currency))
+		reads = fmt.Sprintf("Reads up to %s from %s, %s.", size(bytes), u.Bucket, plan.Money(cost, u.Currency))
 	}
 	if c.Bool("rehearse") {
 		return done(c, u, "%s Nothing was verified.", reads)

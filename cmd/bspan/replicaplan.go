@@ -15,6 +15,7 @@ import (
 	"bridgespan/core/filter"
 	"bridgespan/core/finding"
 	"bridgespan/core/namespace"
+	"bridgespan/core/plan"
 	"bridgespan/core/text"
 	"bridgespan/model"
 )
@@ -78,24 +79,13 @@ func costLines(c *model.CloudCosts) []string {
 	if c == nil {
 		return nil
 	}
-	lines := []string{"", fmt.Sprintf("Storage in the bucket, per month: %s, %s", size(c.StoredBytes), money(c.Stored, c.Currency)),
-		fmt.Sprintf("First fill: reads %s from the bucket, %s", size(c.FillBytes), money(c.Fill, c.Currency)),
-		fmt.Sprintf("Changes: edges read %s per month, %s; content that is fetched on first use is extra", size(c.MonthlyBytes), money(c.Monthly, c.Currency))}
+	lines := []string{"", fmt.Sprintf("Storage in the bucket, per month: %s, %s", size(c.StoredBytes), plan.Money(c.Stored, c.Currency)),
+		fmt.Sprintf("First fill: reads %s from the bucket, %s", size(c.FillBytes), plan.Money(c.Fill, c.Currency)),
+		fmt.Sprintf("Changes: edges read %s per month, %s; content that is fetched on first use is extra", size(c.MonthlyBytes), plan.Money(c.Monthly, c.Currency))}
 	if c.Currency == "" {
 		lines = append(lines, pricesUnknown)
 	}
 	return lines
-}
-
-// money is an amount as people write it.
-func money(amount float64, currency string) string {
-	if currency == "" {
-		return "price unknown"
-	}
-	if amount > 0 && amount < 0.01 {
-		return "less than 0.01 " + currency
-	}
-	return fmt.Sprintf("%s %s", humanize.FormatFloat("#,###.##", amount), currency)
 }
 
 func layoutLines(l model.PlanLayout) []string {

@@ -51,3 +51,15 @@ func TestOverLegs(t *testing.T) {
 		t.Errorf("over legs that nobody knows: %+v", got)
 	}
 }
+
+func TestMoney(t *testing.T) {
+	for _, c := range []struct {
+		amount   float64
+		currency string
+		want     string
+	}{{0, "EUR", "0.00 EUR"}, {0.001, "EUR", "less than 0.01 EUR"}, {1234.5, "EUR", "1,234.50 EUR"}, {5, "", "price unknown"}} {
+		if got := Money(c.amount, c.currency); got != c.want {
+			t.Errorf("%g %s: %q, want %q", c.amount, c.currency, got, c.want)
+		}
+	}
+}

@@ -1,5 +1,10 @@
 package plan
 
+import (
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
+)
+
 // Prices are those of an object service. A GB is 10^9 bytes. The zero value means that they are not known.
 type Prices struct {
 	Currency string
@@ -9,6 +14,17 @@ type Prices struct {
 
 // Known reports whether the prices are known.
 func (p Prices) Known() bool { return p.Currency != "" }
+
+// Money is an amount as people write it; the price is unknown without a currency.
+func Money(amount float64, currency string) string {
+	switch {
+	case currency == "":
+		return "price unknown"
+	case amount > 0 && amount < 0.01:
+		return "less than 0.01 " + currency
+	}
+	return message.NewPrinter(language.English).Sprintf("%.2f ", amount) + currency
+}
 
 const gigabyte = 1e9
 

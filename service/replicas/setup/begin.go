@@ -7,6 +7,7 @@ import (
 
 	"bridgespan/core/fault"
 	"bridgespan/core/finding"
+	"bridgespan/core/plan"
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/replicas/sets"
@@ -107,15 +108,7 @@ func (w *walk) costs(c *model.CloudCosts) {
 	if c == nil || c.Currency == "" {
 		return
 	}
-	w.pass("costs", "", "Per month: %s for storing %s, and %s for reading %s of changes. First fill: %s", amount(c.Stored, c.Currency), sets.Size(c.StoredBytes), amount(c.Monthly, c.Currency), sets.Size(c.MonthlyBytes), amount(c.Fill, c.Currency))
-}
-
-// amount is an amount of money as people write it.
-func amount(n float64, currency string) string {
-	if n > 0 && n < 0.01 {
-		return "less than 0.01 " + currency
-	}
-	return fmt.Sprintf("%.2f %s", n, currency)
+	w.pass("costs", "", "Per month: %s for storing %s, and %s for reading %s of changes. First fill: %s", plan.Money(c.Stored, c.Currency), sets.Size(c.StoredBytes), plan.Money(c.Monthly, c.Currency), sets.Size(c.MonthlyBytes), plan.Money(c.Fill, c.Currency))
 }
 
 // quota compares what will be stored with what the account may store.
