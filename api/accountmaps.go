@@ -44,7 +44,7 @@ func (a *API) accountMapRoutes() {
 			if err := a.Accounts.EditMap(ctx, in.Map, version, in.Body); err != nil {
 				return nil, err
 			}
-			set(&in.Map, in.Body.Name)
+			model.Take(&in.Map, in.Body.Name)
 			return a.accountMap(ctx, in.Map)
 		})
 	change(a, model.Administrator, huma.Operation{OperationID: "remove-account-map", Method: "DELETE", Path: one, Summary: "Remove an account map that nothing uses", Tags: tags, DefaultStatus: 204},

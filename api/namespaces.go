@@ -59,10 +59,10 @@ func (a *API) namespaceRoutes() {
 			if n.Version, err = in.version(); err != nil {
 				return nil, err
 			}
-			set(&n.Note, in.Body.Note)
-			set(&n.TTL, in.Body.TTL)
-			set(&n.Returns, in.Body.Returns)
-			set(&n.Hiding, in.Body.Hiding)
+			model.Take(&n.Note, in.Body.Note)
+			model.Take(&n.TTL, in.Body.TTL)
+			model.Take(&n.Returns, in.Body.Returns)
+			model.Take(&n.Hiding, in.Body.Hiding)
 			if err := a.Naming.EditNamespace(ctx, n); err != nil {
 				return nil, err
 			}

@@ -74,21 +74,21 @@ func (a *API) editServer(ctx context.Context, in *struct {
 		return nil, err
 	}
 	e := in.Body
-	set(&v.Name, e.Name)
-	set(&v.Site, e.Site)
-	set(&v.Address, e.Address)
-	set(&v.Port, e.Port)
-	set(&v.Domain, e.Domain)
-	set(&v.Account, e.Account)
-	set(&v.Certificate, e.Certificate)
+	model.Take(&v.Name, e.Name)
+	model.Take(&v.Site, e.Site)
+	model.Take(&v.Address, e.Address)
+	model.Take(&v.Port, e.Port)
+	model.Take(&v.Domain, e.Domain)
+	model.Take(&v.Account, e.Account)
+	model.Take(&v.Certificate, e.Certificate)
 	if e.Cloud != nil {
 		v.Cloud = e.Cloud
 	}
-	set(&v.Note, e.Note)
-	set(&v.Unsigned, e.Unsigned)
-	set(&v.ViewersBrowse, e.ViewersBrowse)
-	set(&v.PeopleName, e.PeopleName)
-	set(&v.Beside, e.Beside)
+	model.Take(&v.Note, e.Note)
+	model.Take(&v.Unsigned, e.Unsigned)
+	model.Take(&v.ViewersBrowse, e.ViewersBrowse)
+	model.Take(&v.PeopleName, e.PeopleName)
+	model.Take(&v.Beside, e.Beside)
 	if err := a.Estate.EditServer(ctx, in.Server, v, e.Password, e.Unchecked); err != nil {
 		return nil, err
 	}

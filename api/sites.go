@@ -61,19 +61,12 @@ func (a *API) editSite(ctx context.Context, in *struct {
 	if site.Version, err = in.version(); err != nil {
 		return nil, err
 	}
-	set(&site.Name, in.Body.Name)
-	set(&site.Note, in.Body.Note)
+	model.Take(&site.Name, in.Body.Name)
+	model.Take(&site.Note, in.Body.Note)
 	if err := a.Estate.EditSite(ctx, in.Site, site); err != nil {
 		return nil, err
 	}
 	return a.site(ctx, site.Name)
-}
-
-// set takes over a value that was sent.
-func set[T any](to *T, sent *T) {
-	if sent != nil {
-		*to = *sent
-	}
 }
 
 // LegEnds names a leg by the sites that it connects.

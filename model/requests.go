@@ -205,3 +205,10 @@ type FieldProblem struct {
 	Field  string `json:"field" doc:"Name of the field"`
 	Detail string `json:"detail" doc:"What is wrong with it"`
 }
+
+// Take writes a value that was given into a field; what is absent stays.
+func Take[T any](to *T, given *T) {
+	if given != nil {
+		*to = *given
+	}
+}

@@ -115,24 +115,18 @@ func (d *CloudDraft) Asked(name string) NewReplicaSet {
 
 // Take changes a draft; what is absent stays.
 func (e *EditCloudSetup) Take(d *CloudDraft) {
-	set(&d.Account, e.Account)
-	set(&d.Bucket, e.Bucket)
-	set(&d.Folder, e.Folder)
-	set(&d.Quota, e.Quota)
-	set(&d.Edges, e.Edges)
-	set(&d.Note, e.Note)
-	set(&d.Calendar, e.Calendar)
-	set(&d.Filter, e.Filter)
-	set(&d.Permissions, e.Permissions)
-	set(&d.AccountMap, e.AccountMap)
-	set(&d.AtticDays, e.AtticDays)
+	Take(&d.Account, e.Account)
+	Take(&d.Bucket, e.Bucket)
+	Take(&d.Folder, e.Folder)
+	Take(&d.Quota, e.Quota)
+	Take(&d.Edges, e.Edges)
+	Take(&d.Note, e.Note)
+	Take(&d.Calendar, e.Calendar)
+	Take(&d.Filter, e.Filter)
+	Take(&d.Permissions, e.Permissions)
+	Take(&d.AccountMap, e.AccountMap)
+	Take(&d.AtticDays, e.AtticDays)
 	if e.RemovalLimit != nil {
 		d.RemovalLimit = e.RemovalLimit
-	}
-}
-
-func set[T any](to *T, given *T) {
-	if given != nil {
-		*to = *given
 	}
 }

@@ -74,9 +74,9 @@ func (s *Service) EditReplica(ctx context.Context, name string, version int64, o
 		if err != nil {
 			return err
 		}
-		sets.Take(&r.IntakeQuota, e.IntakeQuota)
-		sets.Take(&r.AtticQuota, e.AtticQuota)
-		sets.Take(&r.SweepMin, e.SweepMin)
+		model.Take(&r.IntakeQuota, e.IntakeQuota)
+		model.Take(&r.AtticQuota, e.AtticQuota)
+		model.Take(&r.SweepMin, e.SweepMin)
 		if err := sets.CheckSweep("sweepMin", r); err != nil {
 			return err
 		}

@@ -90,9 +90,9 @@ func changedBy(set model.ReplicaSet, change model.SettingsChange) (model.Replica
 		if err != nil {
 			return set, err
 		}
-		sets.Take(&one.IntakeQuota, r.Change.IntakeQuota)
-		sets.Take(&one.AtticQuota, r.Change.AtticQuota)
-		sets.Take(&one.SweepMin, r.Change.SweepMin)
+		model.Take(&one.IntakeQuota, r.Change.IntakeQuota)
+		model.Take(&one.AtticQuota, r.Change.AtticQuota)
+		model.Take(&one.SweepMin, r.Change.SweepMin)
 		if err := sets.CheckSweep("sweepMin", one); err != nil {
 			return set, err
 		}

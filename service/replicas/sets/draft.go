@@ -29,8 +29,8 @@ const (
 func (s *Base) Draft(ctx context.Context, n model.NewReplicaSet) (model.ReplicaSet, error) {
 	set := model.ReplicaSet{Name: n.Name, Note: n.Note, Layout: cmp.Or(n.Layout, model.LayoutMesh), Calendar: cmp.Or(n.Calendar, "full"), Filter: n.Filter,
 		Permissions: cmp.Or(n.Permissions, model.PermissionsCarry), AccountMap: n.AccountMap, AtticDays: cmp.Or(n.AtticDays, usualAtticDays), Retry: model.UsualRetry, Created: Now()}
-	Take(&set.Retry, n.Retry)
-	Take(&set.RemovalLimit, n.RemovalLimit)
+	model.Take(&set.Retry, n.Retry)
+	model.Take(&set.RemovalLimit, n.RemovalLimit)
 	if err := namespace.CheckElement("name", set.Name); err != nil {
 		return set, err
 	}

@@ -40,13 +40,13 @@ func CheckSettings(set *model.ReplicaSet) error {
 
 // Edit changes the settings of a set.
 func Edit(set *model.ReplicaSet, e model.EditReplicaSet) error {
-	Take(&set.Note, e.Note)
-	Take(&set.Calendar, e.Calendar)
-	Take(&set.Filter, e.Filter)
-	Take(&set.AtticDays, e.AtticDays)
-	Take(&set.RemovalLimit, e.RemovalLimit)
-	Take(&set.Retry, e.Retry)
-	Take(&set.Paused, e.Paused)
+	model.Take(&set.Note, e.Note)
+	model.Take(&set.Calendar, e.Calendar)
+	model.Take(&set.Filter, e.Filter)
+	model.Take(&set.AtticDays, e.AtticDays)
+	model.Take(&set.RemovalLimit, e.RemovalLimit)
+	model.Take(&set.Retry, e.Retry)
+	model.Take(&set.Paused, e.Paused)
 	if e.Layout != nil && *e.Layout != set.Layout {
 		if err := NoStubs(set, "layout"); err != nil {
 			return err
@@ -69,12 +69,6 @@ func Decide(r *model.Replica, d *replica.Decision) error {
 	}
 	r.Decision = *d
 	return nil
-}
-
-func Take[T any](to *T, given *T) {
-	if given != nil {
-		*to = *given
-	}
 }
 
 // Relay lays lanes anew; those that are there already stay as they are.
@@ -100,8 +94,8 @@ func Relay(set *model.ReplicaSet) {
 }
 
 func EditLane(l *model.Lane, e model.EditLane) error {
-	Take(&l.Calendar, e.Calendar)
-	Take(&l.Closed, e.Closed)
+	model.Take(&l.Calendar, e.Calendar)
+	model.Take(&l.Closed, e.Closed)
 	if l.Calendar != "" {
 		if _, err := calendar.Parse("calendar", l.Calendar); err != nil {
 			return err

@@ -31,7 +31,7 @@ func (w *walk) settings(ctx context.Context) {
 		w.pass("permissions", "", "The permissions are the same everywhere")
 	}
 	limit := model.CloudRemovalLimit
-	sets.Take(&limit, d.RemovalLimit)
+	model.Take(&limit, d.RemovalLimit)
 	switch {
 	case limit == 0:
 		w.add(finding.Warn, "removals", "", "There is no removal limit", "when somebody removes all files at an edge, they are removed everywhere", "set a limit, such as 25%")

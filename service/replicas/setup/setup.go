@@ -141,7 +141,7 @@ func checkDraft(c *model.CloudSetup) error {
 	}
 	n := d.Asked(c.Name)
 	set := model.ReplicaSet{Name: n.Name, Note: n.Note, Layout: n.Layout, Calendar: n.Calendar, Filter: n.Filter, AtticDays: max(n.AtticDays, 1), Retry: model.UsualRetry}
-	sets.Take(&set.RemovalLimit, n.RemovalLimit)
+	model.Take(&set.RemovalLimit, n.RemovalLimit)
 	if err := sets.CheckSettings(&set); err != nil {
 		return err
 	}
