@@ -1,6 +1,7 @@
 package main
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 )
@@ -74,5 +75,18 @@ func TestSetupCommands(t *testing.T) {
 				t.Errorf("exit %d, want %d; sent %s, want %s; wants %q:\n%s", code, c.code, first, c.sent, c.says, out)
 			}
 		})
+	}
+}
+
+// What set-ups and movers show is shown as JSON, too.
+func TestSetupCommandsAsJSON(t *testing.T) {
+	t.Setenv("BSPAN_TOKEN", "token")
+	for _, args := range []string{"cloud setup list", "cloud setup show roses", "cloud setup check roses", "cloud setup edit --removal-limit 0 roses", "cloud setup plan roses", "cloud setup start --no-wait roses", "mover list", "mover update --rehearse", "mover update --rehearse sedge", "mover update reed", "mover updated 5", "server events haar"} {
+		s := startSetups(t)
+		out, code := s.bspan(t, append([]string{"--output", "json"}, strings.Fields(args)...)...)
+		var value any
+		if err := json.Unmarshal([]byte(out), &value); err != nil || code != 0 || value == nil {
+			t.Errorf("bspan %s: exit %d, %v: %s", args, code, err, out)
+		}
 	}
 }

@@ -188,7 +188,7 @@ func (s *Service) createSet(ctx context.Context, job *jobs.Job) error {
 		_ = job.Finish(c.result())
 		return err
 	}
-	if err := s.Begun(ctx, c.set.Name); err != nil {
+	if err := s.EndSetup(ctx, c.set.Name); err != nil {
 		return err
 	}
 	return job.Finish(c.result())

@@ -44,8 +44,8 @@ func (s *Setups) StartSetup(ctx context.Context, name string) (model.ReplicaCrea
 	return made, s.tell(ctx, c.Name)
 }
 
-// Begun removes the set-up of a set that was created.
-func (s *Setups) Begun(ctx context.Context, name string) error {
+// EndSetup removes the set-up of a set that was created.
+func (s *Setups) EndSetup(ctx context.Context, name string) error {
 	if err := s.DB.EndCloudSetup(ctx, name); err != nil {
 		return err
 	}
@@ -54,7 +54,7 @@ func (s *Setups) Begun(ctx context.Context, name string) error {
 
 // planned tells how the latest plan of a draft is.
 func (s *Setups) planned(ctx context.Context, c *model.CloudSetup, step *model.SetupStep) error {
-	w := &walk{Setups: s, setup: c}
+	w := &checker{Setups: s, setup: c}
 	defer func() { step.Checks = append([]finding.Finding{}, w.checks...) }()
 	run, err := s.plans.LatestPlan(ctx, c.Asked(c.Name))
 	if err != nil {
@@ -104,7 +104,7 @@ func orText(text, or string) string {
 }
 
 // costs tells what the provider will charge, where its prices are known.
-func (w *walk) costs(c *model.CloudCosts) {
+func (w *checker) costs(c *model.CloudCosts) {
 	if c == nil || c.Currency == "" {
 		return
 	}
@@ -112,7 +112,7 @@ func (w *walk) costs(c *model.CloudCosts) {
 }
 
 // quota compares what will be stored with what the account may store.
-func (w *walk) quota(costs *model.CloudCosts) {
+func (w *checker) quota(costs *model.CloudCosts) {
 	quota := w.setup.Quota
 	switch {
 	case costs == nil || quota == 0:
@@ -128,7 +128,7 @@ func (w *walk) quota(costs *model.CloudCosts) {
 // started tells how far the creation of the set is.
 func (s *Setups) started(ctx context.Context, c *model.CloudSetup, step *model.SetupStep) error {
 	step.State = model.SetupOpen
-	w := &walk{Setups: s, setup: c}
+	w := &checker{Setups: s, setup: c}
 	defer func() { step.Checks = append([]finding.Finding{}, w.checks...) }()
 	if c.Start == 0 {
 		w.todo("start", "", "The set can be created now", "start it")

@@ -21,7 +21,7 @@ import (
 )
 
 // account checks the cloud account: its key, its clock, its prices.
-func (w *walk) account(ctx context.Context) {
+func (w *checker) account(ctx context.Context) {
 	name := w.setup.Account
 	if name == "" {
 		w.todo("account", "", "No cloud account is chosen", "choose one")
@@ -51,7 +51,7 @@ func (w *walk) account(ctx context.Context) {
 }
 
 // bucket checks the bucket: its name, the rights of the key in it, its retention, its region.
-func (w *walk) bucket(ctx context.Context) {
+func (w *checker) bucket(ctx context.Context) {
 	name := w.setup.Bucket
 	if name == "" {
 		w.todo("bucket", "", "No bucket is chosen", "choose a bucket of "+w.cloud.Name+", or enter a new name")
@@ -59,7 +59,7 @@ func (w *walk) bucket(ctx context.Context) {
 	}
 	t, err := w.reach.Tree(ctx, name, w.setup.Folder)
 	if err != nil {
-		w.absent(ctx, name, err)
+		w.unopened(ctx, name, err)
 		return
 	}
 	defer t.Close()
@@ -74,12 +74,12 @@ func (w *walk) bucket(ctx context.Context) {
 		return
 	}
 	w.contents(ctx, b)
-	w.unused(ctx)
+	w.otherSets(ctx)
 	w.region(ctx, b)
 }
 
-// absent tells why a bucket cannot be opened, and whether it can be created.
-func (w *walk) absent(ctx context.Context, name string, failed error) {
+// unopened tells why a bucket cannot be opened, and whether it can be created.
+func (w *checker) unopened(ctx context.Context, name string, failed error) {
 	shares, err := w.reach.Shares(ctx)
 	listed := err == nil // without the right to list, nobody can tell whose it is
 	own := listed && slices.ContainsFunc(shares, func(h model.Share) bool { return h.Name == name })
@@ -98,7 +98,7 @@ func (w *walk) absent(ctx context.Context, name string, failed error) {
 	}
 }
 
-func (w *walk) rights(ctx context.Context, b *objects.Tree) {
+func (w *checker) rights(ctx context.Context, b *objects.Tree) {
 	missing, err := b.MissingRights(ctx)
 	switch {
 	case err != nil:
@@ -110,7 +110,7 @@ func (w *walk) rights(ctx context.Context, b *objects.Tree) {
 	}
 }
 
-func (w *walk) retention(ctx context.Context, b *objects.Tree) {
+func (w *checker) retention(ctx context.Context, b *objects.Tree) {
 	switch days, err := b.Retention(ctx); {
 	case err != nil:
 		w.fail("retention", w.setup.Bucket, w.Explain(ctx, w.cloud.Name, err))
@@ -120,7 +120,7 @@ func (w *walk) retention(ctx context.Context, b *objects.Tree) {
 }
 
 // contents tells what the bucket has already.
-func (w *walk) contents(ctx context.Context, b *objects.Tree) {
+func (w *checker) contents(ctx context.Context, b *objects.Tree) {
 	for e, err := range b.List(ctx, ".", tree.Plain) {
 		switch {
 		case err != nil:
@@ -135,8 +135,8 @@ func (w *walk) contents(ctx context.Context, b *objects.Tree) {
 	w.pass("contents", w.setup.Bucket, "The bucket is empty")
 }
 
-// unused checks that no other set has the folder of the bucket.
-func (w *walk) unused(ctx context.Context) {
+// otherSets checks that no other set has the folder of the bucket.
+func (w *checker) otherSets(ctx context.Context) {
 	hub := model.ReplicaSet{Replicas: []model.Replica{{Server: w.cloud.Name, Share: w.setup.Bucket, Sub: w.setup.Folder}}}
 	if err := w.Free(ctx, w.DB.Queries, hub); err != nil {
 		w.fail("other sets", w.setup.Bucket, err)
@@ -147,7 +147,7 @@ func (w *walk) unused(ctx context.Context) {
 const nearerBy = 15 * time.Millisecond
 
 // region compares the delay of the region with those of the other accounts at the same provider.
-func (w *walk) region(ctx context.Context, b *objects.Tree) {
+func (w *checker) region(ctx context.Context, b *objects.Tree) {
 	took, err := quickest(ctx, b)
 	if err != nil {
 		w.fail("region", w.cloud.Name, w.Explain(ctx, w.cloud.Name, err))
@@ -193,7 +193,7 @@ func quickest(ctx context.Context, b *objects.Tree) (least time.Duration, err er
 }
 
 // delaysOf measures the delays of other accounts; 0 is that of one that does not answer in time, which is no better choice.
-func (w *walk) delaysOf(ctx context.Context, accounts []model.Server) []time.Duration {
+func (w *checker) delaysOf(ctx context.Context, accounts []model.Server) []time.Duration {
 	ctx, cancel := context.WithTimeout(ctx, delaysLast)
 	defer cancel()
 	delays := make([]time.Duration, len(accounts))
@@ -213,7 +213,7 @@ func (w *walk) delaysOf(ctx context.Context, accounts []model.Server) []time.Dur
 const delaysLast = 10 * time.Second
 
 // delayOf measures the delay of another account at a name of a bucket: whether it exists does not matter.
-func (w *walk) delayOf(ctx context.Context, v model.Server) (least time.Duration, err error) {
+func (w *checker) delayOf(ctx context.Context, v model.Server) (least time.Duration, err error) {
 	r, err := w.Estate.Reach(ctx, v.Name)
 	if err != nil {
 		return 0, err

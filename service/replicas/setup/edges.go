@@ -15,7 +15,7 @@ import (
 )
 
 // settings checks the settings of the set.
-func (w *walk) settings(ctx context.Context) {
+func (w *checker) settings(ctx context.Context) {
 	d := w.setup
 	if _, err := w.DB.ReplicaSet(ctx, d.Name); err == nil {
 		w.add(finding.Fail, "name", d.Name, fmt.Sprintf("There is a replica set %s already", d.Name), "", "discard this set-up, and begin one with another name")
@@ -45,7 +45,7 @@ func (w *walk) settings(ctx context.Context) {
 	}
 }
 
-func (w *walk) accountMap(ctx context.Context) {
+func (w *checker) accountMap(ctx context.Context) {
 	name := w.setup.AccountMap
 	if name == "" {
 		w.todo("permissions", "", "No account map is chosen", "choose the account map that permissions are carried through")
@@ -60,7 +60,7 @@ func (w *walk) accountMap(ctx context.Context) {
 }
 
 // edges checks the folders of the edges: where they are, and that no other set has them.
-func (w *walk) edges(ctx context.Context) {
+func (w *checker) edges(ctx context.Context) {
 	for _, e := range w.setup.Edges {
 		if e.Share == "" {
 			w.todo("folder", e.Server, "No folder is chosen", "choose a share, and a folder in it")
@@ -97,7 +97,7 @@ func (w *walk) edges(ctx context.Context) {
 }
 
 // blame notes a fault at a field of an edge as a failed check of that edge.
-func (w *walk) blame(err error) {
+func (w *checker) blame(err error) {
 	var f *fault.Error
 	subject := ""
 	if sets.AsFault(inDraft(err), &f) {
@@ -110,7 +110,7 @@ func (w *walk) blame(err error) {
 }
 
 // folder checks the folder of an edge, and the volume under it.
-func (w *walk) folder(ctx context.Context, e *model.DraftEdge, r *model.Replica) {
+func (w *checker) folder(ctx context.Context, e *model.DraftEdge, r *model.Replica) {
 	space, missing, err := w.spaceOf(ctx, r)
 	if err != nil {
 		w.fail("folder", r.Name, err)
@@ -134,7 +134,7 @@ func (w *walk) folder(ctx context.Context, e *model.DraftEdge, r *model.Replica)
 }
 
 // spaceOf is the volume under a replica, and the folders of its path that are missing.
-func (w *walk) spaceOf(ctx context.Context, r *model.Replica) (space tree.Space, missing []string, err error) {
+func (w *checker) spaceOf(ctx context.Context, r *model.Replica) (space tree.Space, missing []string, err error) {
 	reach, err := w.Estate.Reach(ctx, r.Server)
 	if err != nil {
 		return space, nil, err
@@ -155,7 +155,7 @@ func (w *walk) spaceOf(ctx context.Context, r *model.Replica) (space tree.Space,
 }
 
 // policies checks what the edges keep whole.
-func (w *walk) policies(ctx context.Context) {
+func (w *checker) policies(ctx context.Context) {
 	set, err := w.Draft(ctx, w.setup.Asked(w.setup.Name))
 	if err != nil {
 		w.blame(err)
@@ -166,7 +166,7 @@ func (w *walk) policies(ctx context.Context) {
 	}
 }
 
-func (w *walk) policy(ctx context.Context, r *model.Replica) {
+func (w *checker) policy(ctx context.Context, r *model.Replica) {
 	p := r.Edge
 	if !p.HasStubs() {
 		w.pass("policy", r.Name, "All files stay whole")
@@ -201,7 +201,7 @@ func (w *walk) policy(ctx context.Context, r *model.Replica) {
 }
 
 // fill tells how each edge is filled first.
-func (w *walk) fill(context.Context) {
+func (w *checker) fill(context.Context) {
 	for _, e := range w.setup.Edges {
 		fill := model.FillWhole
 		if e.Policy != nil {

@@ -20,7 +20,7 @@ import (
 const askedTogether = 8
 
 // movers checks the servers of the edges: their movers' programs and clocks, and how these reach the bucket.
-func (w *walk) movers(ctx context.Context) {
+func (w *checker) movers(ctx context.Context) {
 	names := w.servers()
 	if len(names) == 0 {
 		w.todo("servers", "", "No server is chosen", "choose the servers that are to hold edges")
@@ -36,7 +36,7 @@ func (w *walk) movers(ctx context.Context) {
 	group.SetLimit(askedTogether)
 	for i, name := range names {
 		group.Go(func() error {
-			one := &walk{Setups: w.Setups, setup: w.setup, cloud: w.cloud}
+			one := &checker{Setups: w.Setups, setup: w.setup, cloud: w.cloud}
 			one.server(ctx, name, all)
 			found[i] = one.checks
 			return nil
@@ -49,7 +49,7 @@ func (w *walk) movers(ctx context.Context) {
 }
 
 // servers are the servers of the edges, each once.
-func (w *walk) servers() (names []string) {
+func (w *checker) servers() (names []string) {
 	for _, e := range w.setup.Edges {
 		if !slices.ContainsFunc(names, func(n string) bool { return namespace.Key(n) == namespace.Key(e.Server) }) {
 			names = append(names, e.Server)
@@ -58,7 +58,7 @@ func (w *walk) servers() (names []string) {
 	return names
 }
 
-func (w *walk) server(ctx context.Context, name string, all []model.Server) {
+func (w *checker) server(ctx context.Context, name string, all []model.Server) {
 	i := slices.IndexFunc(all, func(v model.Server) bool { return namespace.Key(v.Name) == namespace.Key(name) })
 	if i < 0 {
 		w.add(finding.Fail, "server", name, "There is no such server", "", "choose another one, or add it first")
@@ -77,7 +77,7 @@ func (w *walk) server(ctx context.Context, name string, all []model.Server) {
 	defer r.Close()
 	host, info, moves := endpoint.Host(r.Endpoint)
 	if !moves {
-		w.whole(v, all)
+		w.withoutMover(v, all)
 		return
 	}
 	w.program(v, info.Version, info.Build)
@@ -94,8 +94,8 @@ func (w *walk) server(ctx context.Context, name string, all []model.Server) {
 	}
 }
 
-// whole is about a file server without a mover.
-func (w *walk) whole(v model.Server, all []model.Server) {
+// withoutMover tells what a file server without a mover can hold.
+func (w *checker) withoutMover(v model.Server, all []model.Server) {
 	for _, other := range all {
 		if namespace.Key(other.Beside) == namespace.Key(v.Name) {
 			w.pass("mover", v.Name, "Without a mover, it keeps whole files; for stubs, choose %s, the mover on the same host", other.Name)
@@ -106,7 +106,7 @@ func (w *walk) whole(v model.Server, all []model.Server) {
 }
 
 // updates tells how a mover is updated.
-func (w *walk) updates(ctx context.Context, v model.Server) {
+func (w *checker) updates(ctx context.Context, v model.Server) {
 	jobs, err := w.Runs.Saved(ctx, movers.Subject)
 	if err != nil {
 		w.fail("updates", v.Name, err)
@@ -120,7 +120,7 @@ func (w *walk) updates(ctx context.Context, v model.Server) {
 }
 
 // program compares the program of a mover with that of the service.
-func (w *walk) program(v model.Server, version, build string) {
+func (w *checker) program(v model.Server, version, build string) {
 	switch {
 	case build == "" || w.build == "":
 		w.add(finding.Warn, "version", v.Name, "The version of its mover is unknown", "an older mover may not do all that edges need", "update the mover", finding.To(finding.UpdateMover, v.Name))

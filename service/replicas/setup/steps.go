@@ -12,8 +12,8 @@ import (
 	"bridgespan/service/replicas/sets"
 )
 
-// walk is one walk through the steps of a set-up.
-type walk struct {
+// checker checks the steps of a set-up.
+type checker struct {
 	*Setups
 	setup  *model.CloudSetup
 	cloud  model.Server
@@ -22,7 +22,7 @@ type walk struct {
 	checks []finding.Finding
 }
 
-func (w *walk) add(severity finding.Severity, code, subject, found, meaning, remedy string, does ...*finding.Action) {
+func (w *checker) add(severity finding.Severity, code, subject, found, meaning, remedy string, does ...*finding.Action) {
 	f := finding.New(severity, code, subject, found, meaning, remedy)
 	for _, a := range does {
 		f = f.With(a)
@@ -30,18 +30,18 @@ func (w *walk) add(severity finding.Severity, code, subject, found, meaning, rem
 	w.checks = append(w.checks, f)
 }
 
-func (w *walk) pass(code, subject, format string, args ...any) {
+func (w *checker) pass(code, subject, format string, args ...any) {
 	w.add(finding.Pass, code, subject, fmt.Sprintf(format, args...), "", "")
 }
 
 // todo notes what is still to be entered or done.
-func (w *walk) todo(code, subject, found, remedy string, does ...*finding.Action) {
+func (w *checker) todo(code, subject, found, remedy string, does ...*finding.Action) {
 	w.open = true
 	w.add(finding.Warn, code, subject, found, "", remedy, does...)
 }
 
 // fail notes an error as a failed check.
-func (w *walk) fail(code, subject string, err error) {
+func (w *checker) fail(code, subject string, err error) {
 	f := new(fault.Error)
 	if !sets.AsFault(err, &f) {
 		w.add(finding.Fail, code, subject, sets.Words(err), "", "")
@@ -53,15 +53,15 @@ func (w *walk) fail(code, subject string, err error) {
 // checked are the steps whose checks are stored, with what checks each.
 var checked = []struct {
 	step  string
-	check func(*walk, context.Context)
+	check func(*checker, context.Context)
 }{
-	{model.SetupAccount, (*walk).account},
-	{model.SetupBucket, (*walk).bucket},
-	{model.SetupMovers, (*walk).movers},
-	{model.SetupSettings, (*walk).settings},
-	{model.SetupEdges, (*walk).edges},
-	{model.SetupPolicies, (*walk).policies},
-	{model.SetupFill, (*walk).fill},
+	{model.SetupAccount, (*checker).account},
+	{model.SetupBucket, (*checker).bucket},
+	{model.SetupMovers, (*checker).movers},
+	{model.SetupSettings, (*checker).settings},
+	{model.SetupEdges, (*checker).edges},
+	{model.SetupPolicies, (*checker).policies},
+	{model.SetupFill, (*checker).fill},
 }
 
 // CheckSetup checks the steps of a set-up in their order, up to the first one that is not passed.
@@ -72,7 +72,7 @@ func (s *Setups) CheckSetup(ctx context.Context, name string) (model.CloudSetup,
 	}
 	ctx, cancel := context.WithTimeout(ctx, checksLast)
 	defer cancel()
-	w := &walk{Setups: s, setup: &c}
+	w := &checker{Setups: s, setup: &c}
 	defer w.close()
 	c.Steps = nil
 	for _, step := range checked {
@@ -104,7 +104,7 @@ func (s *Setups) CheckSetup(ctx context.Context, name string) (model.CloudSetup,
 	return s.Setup(ctx, name)
 }
 
-func (w *walk) close() {
+func (w *checker) close() {
 	if w.reach != nil {
 		_ = w.reach.Close()
 	}
