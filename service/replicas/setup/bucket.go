@@ -159,16 +159,17 @@ func (w *checker) region(ctx context.Context, b *objects.Tree) {
 		return
 	}
 	others = slices.DeleteFunc(others, func(v model.Server) bool { return v.Cloud == nil || v.Cloud.Region == w.cloud.Cloud.Region })
-	for i, other := range w.delaysOf(ctx, others) {
-		v := &others[i]
-		if other == 0 || took-other < nearerBy {
+	delays, best := w.delaysOf(ctx, others), -1
+	for i, d := range delays {
+		if d == 0 || took-d < nearerBy {
 			continue
 		}
-		meaning := fmt.Sprintf("each request takes %s longer", inMs(took-other))
-		if c, d := w.cloud.Cloud, v.Cloud; c.Currency != "" && c.Currency == d.Currency {
-			meaning += fmt.Sprintf("; 1 GB stored costs %+.3f %s a month, and 1 GB read %+.3f %s", c.StoredPrice-d.StoredPrice, c.Currency, c.OutPrice-d.OutPrice, c.Currency)
+		if best < 0 || w.comparable(&others[i]) && !w.comparable(&others[best]) || w.comparable(&others[i]) == w.comparable(&others[best]) && d < delays[best] {
+			best = i
 		}
-		w.add(finding.Warn, "region", w.cloud.Cloud.Region, fmt.Sprintf("%s answers in %s, and %s (account %s) in %s", w.cloud.Cloud.Region, inMs(took), v.Cloud.Region, v.Name, inMs(other)), meaning, "choose a bucket in the nearer region, unless the data must be in "+w.cloud.Cloud.Region)
+	}
+	if best >= 0 {
+		w.nearer(took, &others[best], delays[best])
 		return
 	}
 	w.pass("region", w.cloud.Cloud.Region, "The region answers in %s; no region of another account is nearer", inMs(took))
@@ -192,6 +193,21 @@ func quickest(ctx context.Context, b *objects.Tree) (least time.Duration, err er
 	return least, nil
 }
 
+// comparable reports whether the prices of another account can be compared with those of the set-up's account.
+func (w *checker) comparable(v *model.Server) bool {
+	return v.Cloud.Currency != "" && v.Cloud.Currency == w.cloud.Cloud.Currency
+}
+
+// nearer warns that the region of another account answers faster.
+func (w *checker) nearer(took time.Duration, v *model.Server, other time.Duration) {
+	c, d := w.cloud.Cloud, v.Cloud
+	meaning := fmt.Sprintf("each request takes %s longer", inMs(took-other))
+	if w.comparable(v) {
+		meaning += fmt.Sprintf("; 1 GB stored costs %+.3f %s a month, and 1 GB read %+.3f %s", c.StoredPrice-d.StoredPrice, c.Currency, c.OutPrice-d.OutPrice, c.Currency)
+	}
+	w.add(finding.Warn, "region", c.Region, fmt.Sprintf("%s answers in %s, and %s (account %s) in %s", c.Region, inMs(took), d.Region, v.Name, inMs(other)), meaning, "choose a bucket in the nearer region, unless the data must be in "+c.Region)
+}
+
 // delaysOf measures the delays of other accounts; 0 is that of one that does not answer in time, which is no better choice.
 func (w *checker) delaysOf(ctx context.Context, accounts []model.Server) []time.Duration {
 	ctx, cancel := context.WithTimeout(ctx, delaysLast)
@@ -212,7 +228,7 @@ func (w *checker) delaysOf(ctx context.Context, accounts []model.Server) []time.
 // delaysLast bounds how long the accounts of other regions are waited for.
 const delaysLast = 10 * time.Second
 
-// delayOf measures the delay of another account at a name of a bucket: whether it exists does not matter.
+// delayOf measures the delay of another account by listing its buckets: whether its key may do that does not matter.
 func (w *checker) delayOf(ctx context.Context, v model.Server) (least time.Duration, err error) {
 	r, err := w.Estate.Reach(ctx, v.Name)
 	if err != nil {
@@ -221,7 +237,7 @@ func (w *checker) delayOf(ctx context.Context, v model.Server) (least time.Durat
 	defer r.Close()
 	for i := range pings {
 		began := time.Now()
-		if _, err := endpoint.Buckets(r.Endpoint).BucketTaken(ctx, w.setup.Bucket); err != nil {
+		if _, err := r.Shares(ctx); err != nil && !errors.Is(err, fs.ErrPermission) {
 			return 0, err
 		}
 		if took := time.Since(began); i == 0 || took < least {
