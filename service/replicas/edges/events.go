@@ -36,7 +36,7 @@ func (s *Edges) NewEventToken(ctx context.Context, server string) (t model.Event
 		if err := tx.SetEventToken(ctx, v.Name, hash[:], sets.Now()); err != nil {
 			return err
 		}
-		return tx.Record(ctx, access.Change(ctx, "server.event-token", v.Name, nil, nil), "server")
+		return tx.Record(ctx, access.Change(ctx, "server.event-token", v.Name, nil, map[string]any{"token": "new"}), "server")
 	})
 }
 
