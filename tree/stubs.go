@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"time"
@@ -15,8 +16,24 @@ type Mark struct {
 	// Version and Modified are those of the object; Version is "" where the tree tells none.
 	Version  string    `json:"version,omitempty"`
 	Modified time.Time `json:"modified,omitzero"`
+	// Stored is the length of the object where it is not that of the content, since the content is sealed.
+	Stored int64 `json:"stored,omitempty"`
 	// Digest is the hash of the content, or zero when nobody has read it yet.
 	Digest chunk.Digest `json:"digest,omitzero"`
+}
+
+// NewMark is the mark of a stub whose content is in an object at a path.
+func NewMark(path string, object Entry, digest chunk.Digest) Mark {
+	m := Mark{Path: path, Version: object.Version, Modified: object.Modified, Digest: digest}
+	if object.Allocated != object.Size {
+		m.Stored = object.Allocated
+	}
+	return m
+}
+
+// Object describes the object of a mark; size is the length of the stub.
+func (m Mark) Object(size int64) Entry {
+	return Entry{Name: m.Path, Size: size, Allocated: cmp.Or(m.Stored, size), Version: m.Version, Modified: m.Modified}
 }
 
 // ErrNoContent: the content of a stub is not where its mark says. The object was replaced or removed.

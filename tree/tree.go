@@ -93,7 +93,7 @@ type Entry struct {
 	Name      string // last element of the name, as stored
 	Kind      Kind
 	Size      int64 // logical size in bytes; 0 for folders
-	Allocated int64 // bytes that it occupies, where known
+	Allocated int64 // bytes that it occupies, where known: those of an object that is sealed are more than Size
 	Modified  time.Time
 	Created   time.Time // zero where unknown
 	// Accessed is when a file was last read, as far as the file system keeps that; a listing of Bare detail alone tells it.

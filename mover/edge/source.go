@@ -56,7 +56,7 @@ type versioned interface {
 // may give a copy another version, as when the object was renamed: then length and time tell.
 func Content(ctx context.Context, from tree.Tree, name string, mark tree.Mark, size int64, sought bool) (tree.Content, error) {
 	if v, ok := from.(versioned); ok && mark.Version != "" && mark.Path != "" && !sought {
-		return v.OpenVersion(ctx, mark.Path, tree.Entry{Name: mark.Path, Size: size, Version: mark.Version}), nil
+		return v.OpenVersion(ctx, mark.Path, mark.Object(size)), nil
 	}
 	var copied string
 	var copiedEntry tree.Entry

@@ -54,7 +54,7 @@ func (m *move) stageStub(ctx context.Context, next *replica.Record) (*transfer.S
 	if err != nil || !asKept(&m.from, object) {
 		return nil, m.changed(ctx, m.carry.from, m.there, m.from)
 	}
-	mark := tree.Mark{Path: m.there, Version: object.Version, Modified: object.Modified, Digest: m.from.Digest}
+	mark := tree.NewMark(m.there, object, m.from.Digest)
 	staged, err := m.carry.receiver.StageStub(ctx, mark, m.from.Size, m.options(next))
 	if err == nil {
 		next.Digest = m.from.Digest
@@ -157,7 +157,7 @@ func (e *Engine) Offload(ctx context.Context, edge, hub replica.ID, name string)
 	case err != nil:
 		return 0, err
 	}
-	after, err := tree.Offload(ctx, r.Tree, name, entry, tree.Mark{Path: path, Version: object.Version, Modified: object.Modified, Digest: cmp.Or(rec.Digest, there.Digest)})
+	after, err := tree.Offload(ctx, r.Tree, name, entry, tree.NewMark(path, object, cmp.Or(rec.Digest, there.Digest)))
 	return max(entry.Allocated-after.Allocated, 0), err
 }
 

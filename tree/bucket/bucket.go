@@ -5,6 +5,9 @@
 // empty object whose key ends with a slash; other folders exist while they contain something. Objects of
 // other clients are taken as they are.
 //
+// With a key, contents, hashes and descriptors are encrypted before they are sent, and names where that is wanted: see package
+// seal. What is directly in .bspan stays plain.
+//
 // A file is written by one request, or in parts that become visible when the upload is completed. A rename is a
 // copy within the service and a removal.
 package bucket
@@ -25,6 +28,7 @@ import (
 
 	rules "bridgespan/core/bucket"
 	"bridgespan/tree"
+	"bridgespan/tree/bucket/seal"
 )
 
 // Target is a bucket, or a folder in it, and the access key to open it with.
@@ -39,6 +43,10 @@ type Target struct {
 	Secret    string
 	Roots     *x509.CertPool // CAs; nil means those of the system
 	Proxy     *url.URL       // HTTP proxy to the service; nil means none
+	// Seal encrypts the files; nil leaves them plain. With SealNames their names are encrypted, too, and objects of other
+	// clients are not seen.
+	Seal      *seal.Key
+	SealNames bool
 }
 
 // Tree is a tree in a bucket.
@@ -49,6 +57,7 @@ type Tree struct {
 	top    string // prefix of all keys: "" or a path that ends with a slash
 	known  descriptorNames
 	memory *semaphore.Weighted // of uploads
+	plain  plainObjects
 }
 
 // Bounds of requests and answers.
@@ -65,6 +74,9 @@ func Dial(ctx context.Context, t Target) (*Tree, error) {
 	core, w, err := connect(t)
 	if err != nil {
 		return nil, err
+	}
+	if t.SealNames && t.Seal == nil {
+		return nil, errors.New("names cannot be sealed without a key")
 	}
 	b := &Tree{target: t, core: core, wire: w, memory: semaphore.NewWeighted(mostBuffered)}
 	if prefix := strings.Trim(t.Prefix, "/"); prefix != "" {
@@ -137,10 +149,19 @@ func (t *Tree) begin(ctx context.Context, op, name string) (key string, err erro
 	if name == "." {
 		return strings.TrimSuffix(t.top, "/"), ctxError(ctx, op, name)
 	}
-	if err := rules.CheckKey("path", t.top+name); err != nil {
+	key = t.key(name)
+	if err := rules.CheckKey("path", key); err != nil {
 		return "", tree.PathError(op, name, invalid{err})
 	}
-	return t.top + name, ctxError(ctx, op, name)
+	return key, ctxError(ctx, op, name)
+}
+
+// key is the key of a file.
+func (t *Tree) key(name string) string {
+	if t.target.SealNames {
+		name = t.target.Seal.Path(name)
+	}
+	return t.top + name
 }
 
 func ctxError(ctx context.Context, op, name string) error {
@@ -155,7 +176,7 @@ func (t *Tree) below(name string) string {
 	if name == "." {
 		return t.top
 	}
-	return t.top + name + "/"
+	return t.key(name) + "/"
 }
 
 // rootMark is the object that holds the metadata of the root, which has no key of its own.
@@ -166,7 +187,7 @@ func (t *Tree) mark(name string) string {
 	if name == "." {
 		return t.top + rootMark
 	}
-	return t.top + name + "/"
+	return t.key(name) + "/"
 }
 
 func base(name string) string { return path.Base(name) }

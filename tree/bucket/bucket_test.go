@@ -39,6 +39,11 @@ func TestConformance(t *testing.T) {
 			return standintest.OpenBucket(t, target)
 		})
 	})
+	for name, names := range map[string]bool{"Sealed": false, "SealedNames": true} {
+		t.Run(name, func(t *testing.T) {
+			treetest.Run(t, func(t *testing.T) tree.Tree { return standintest.OpenBucket(t, sealed(t, s.Bucket(t), names)) })
+		})
+	}
 }
 
 // A file is a plain object that others read, and what goes with it is said beside it.

@@ -91,7 +91,7 @@ func (t *Tree) Apply(ctx context.Context, name string, meta tree.Meta) error {
 	case e.Kind == tree.Folder:
 		err = t.putMark(ctx, name, after)
 	default:
-		err = t.copy(ctx, t.top+name, t.top+name, *o, after)
+		err = t.copy(ctx, t.key(name), t.key(name), *o, after)
 	}
 	return pathError("apply", name, err)
 }
@@ -126,7 +126,7 @@ func (t *Tree) Assemble(ctx context.Context, name, from string, parts []chunk.Pa
 		return e, err
 	case e.Kind != tree.File:
 		return e, tree.PathError("assemble", from, tree.ErrKind)
-	case len(parts) != 1 || parts[0] != chunk.Part{Length: o.Size}:
+	case len(parts) != 1 || parts[0] != chunk.Part{Length: e.Size}:
 		return e, tree.PathError("assemble", name, tree.ErrUnsupported)
 	}
 	if _, _, err := t.stat(ctx, "assemble", name); err == nil {
@@ -139,7 +139,7 @@ func (t *Tree) Assemble(ctx context.Context, name, from string, parts []chunk.Pa
 	}
 	meta, err := t.changed(ctx, o.UserMetadata, options.Meta)
 	if err == nil {
-		err = t.copy(ctx, t.top+from, t.top+name, *o, meta)
+		err = t.copy(ctx, t.key(from), t.key(name), *o, meta)
 	}
 	if err != nil {
 		return e, pathError("assemble", name, err)
@@ -172,9 +172,9 @@ func (t *Tree) Rename(ctx context.Context, from, to string, replace bool) error 
 	case e.Kind == tree.Folder:
 		return pathError("rename", from, t.renameFolder(ctx, t.below(from), t.below(to)))
 	}
-	err = t.copy(ctx, t.top+from, t.top+to, *o, nil)
+	err = t.copy(ctx, t.key(from), t.key(to), *o, nil)
 	if err == nil {
-		err = t.remove(ctx, t.top+from)
+		err = t.remove(ctx, t.key(from))
 	}
 	return pathError("rename", from, err)
 }

@@ -21,7 +21,11 @@ const asking = 16
 
 // head reads the metadata of an object.
 func (t *Tree) head(ctx context.Context, key string) (minio.ObjectInfo, error) {
-	return t.core.StatObject(ctx, t.target.Bucket, key, minio.StatObjectOptions{})
+	o, err := t.core.StatObject(ctx, t.target.Bucket, key, minio.StatObjectOptions{})
+	if err == nil && t.target.Seal != nil && !t.isSealed(o.UserMetadata) {
+		t.plain.add(key, o.ETag)
+	}
+	return o, err
 }
 
 // first returns the first keys with a prefix, at most most of them.
@@ -156,7 +160,7 @@ func (l *lister) run(ctx context.Context) error {
 	if _, err := l.tell(ctx, items); err != nil || seen || l.name == "." {
 		return err
 	}
-	_, err := l.head(ctx, l.top+l.name)
+	_, err := l.head(ctx, l.key(l.name))
 	switch {
 	case err == nil:
 		return tree.ErrKind
@@ -177,6 +181,9 @@ func (l *lister) item(prefix string, o minio.ObjectInfo) (item, bool) {
 		return item{entry: self}, true
 	}
 	name, folder := strings.CutSuffix(name, "/")
+	if ok && l.target.SealNames {
+		name, ok = l.target.Seal.Name(l.name, name)
+	}
 	if !ok || !tree.IsElement(name, "/") || len(name) > mostElement || folder && l.files[name] {
 		return item{}, false
 	}
@@ -184,7 +191,7 @@ func (l *lister) item(prefix string, o minio.ObjectInfo) (item, bool) {
 		return item{entry: l.folder(name, nil)}, true
 	}
 	l.files[name] = true
-	return item{entry: l.entry(name, o)}, true
+	return item{entry: l.inListing(name, o)}, true
 }
 
 // tell yields entries, and returns false when the caller stopped the listing.
@@ -224,7 +231,7 @@ func (l *lister) complete(ctx context.Context, items []item) error {
 func (l *lister) completeOne(ctx context.Context, i *item) {
 	name := strings.TrimPrefix(l.name+"/", "./") + i.entry.Name
 	folder := i.entry.Kind == tree.Folder
-	key := l.top + name
+	key := l.key(name)
 	if folder {
 		key = l.mark(name)
 	}

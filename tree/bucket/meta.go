@@ -8,11 +8,11 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/minio/minio-go/v7"
-	"github.com/zeebo/blake3"
 
 	"bridgespan/core/acl"
 	rules "bridgespan/core/bucket"
@@ -27,6 +27,7 @@ const (
 	metaHash         = "Bspan-Hash"          // BLAKE3 of its content, in hex
 	metaDescriptor   = "Bspan-Descriptor"    // self-relative ([MS-DTYP] 2.4.6), in base64
 	metaDescriptorAt = "Bspan-Descriptor-At" // or the name of the object in descriptorFolder
+	metaSealed       = "Bspan-Sealed"        // sealedAge when the content is encrypted
 )
 
 // descriptorFolder holds descriptors that are too long for metadata, each under its own hash. Such an object never
@@ -38,15 +39,15 @@ const mostDescriptor = 128 << 10
 
 // entry describes a file by the metadata of its object.
 func (t *Tree) entry(name string, o minio.ObjectInfo) tree.Entry {
-	size := min(max(o.Size, 0), rules.MostSize) // the service may send anything
-	e := tree.Entry{Name: base(name), Kind: tree.File, Size: size, Allocated: size, Modified: o.LastModified.UTC(), Version: o.ETag}
+	stored := min(max(o.Size, 0), rules.MostSize) // the service may send anything
+	e := tree.Entry{Name: base(name), Kind: tree.File, Size: t.contentSize(stored, o.UserMetadata), Allocated: stored, Modified: o.LastModified.UTC(), Version: o.ETag}
 	if at, err := time.Parse(time.RFC3339Nano, o.UserMetadata[metaModified]); err == nil {
 		e.Modified = at.UTC()
 	}
 	if bits, err := strconv.ParseUint(o.UserMetadata[metaAttributes], 10, 32); err == nil {
 		e.Attributes = tree.Attributes(bits) & tree.SettableAttributes
 	}
-	if sum, err := hex.DecodeString(o.UserMetadata[metaHash]); err == nil && len(sum) == len(e.Digest) {
+	if sum, err := t.readValue(hashValue, o.UserMetadata[metaHash], hex.DecodeString); err == nil && len(sum) == len(e.Digest) {
 		e.Digest = chunk.Digest(sum)
 	}
 	return e
@@ -80,7 +81,7 @@ func (t *Tree) changed(ctx context.Context, before map[string]string, meta tree.
 	delete(after, metaDescriptor)
 	delete(after, metaDescriptorAt)
 	raw := meta.Descriptor.Binary()
-	after[metaDescriptor] = base64.StdEncoding.EncodeToString(raw)
+	after[metaDescriptor] = t.writeValue(descriptorValue, raw, base64.StdEncoding.EncodeToString)
 	if rules.MetaSize(after) <= rules.MostMeta {
 		return after, nil
 	}
@@ -116,12 +117,14 @@ func (d *descriptorNames) add(name string, raw []byte) {
 
 // keepDescriptor stores a long descriptor and returns its name.
 func (t *Tree) keepDescriptor(ctx context.Context, raw []byte) (string, error) {
-	sum := blake3.Sum256(raw)
-	name := hex.EncodeToString(sum[:])
+	name, kept := t.descriptorName(raw), raw
 	if t.known.get(name) != nil {
 		return name, nil
 	}
-	_, err := t.core.PutObject(ctx, t.target.Bucket, t.top+descriptorFolder+name, bytes.NewReader(raw), int64(len(raw)), "", "", minio.PutObjectOptions{})
+	if t.target.Seal != nil {
+		kept = t.target.Seal.SealValue(descriptorValue, raw)
+	}
+	_, err := t.core.PutObject(ctx, t.target.Bucket, t.descriptorKey(name), bytes.NewReader(kept), int64(len(kept)), "", "", minio.PutObjectOptions{})
 	if err == nil {
 		t.known.add(name, raw)
 	}
@@ -131,7 +134,7 @@ func (t *Tree) keepDescriptor(ctx context.Context, raw []byte) (string, error) {
 // descriptor returns the descriptor of an object, which is zero when none was set.
 func (t *Tree) descriptor(ctx context.Context, o minio.ObjectInfo) (acl.Descriptor, error) {
 	if text := o.UserMetadata[metaDescriptor]; text != "" {
-		raw, err := base64.StdEncoding.DecodeString(text)
+		raw, err := t.readValue(descriptorValue, text, base64.StdEncoding.DecodeString)
 		if err != nil {
 			return acl.Descriptor{}, err
 		}
@@ -144,7 +147,7 @@ func (t *Tree) descriptor(ctx context.Context, o minio.ObjectInfo) (acl.Descript
 	if raw := t.known.get(name); raw != nil {
 		return acl.FromBinary(raw)
 	}
-	if sum, err := hex.DecodeString(name); err != nil || len(sum) != 32 {
+	if sum, err := hex.DecodeString(strings.TrimPrefix(name, sealedPrefix)); err != nil || len(sum) != 32 {
 		return acl.Descriptor{}, fmt.Errorf("the descriptor is kept at %.80q, which is no name of one", name)
 	}
 	raw, err := t.fetchDescriptor(ctx, name)
@@ -156,16 +159,19 @@ func (t *Tree) descriptor(ctx context.Context, o minio.ObjectInfo) (acl.Descript
 }
 
 func (t *Tree) fetchDescriptor(ctx context.Context, name string) ([]byte, error) {
-	r, _, _, err := t.core.GetObject(ctx, t.target.Bucket, t.top+descriptorFolder+name, minio.GetObjectOptions{})
+	r, _, _, err := t.core.GetObject(ctx, t.target.Bucket, t.descriptorKey(name), minio.GetObjectOptions{})
 	if err != nil {
 		return nil, err
 	}
 	defer r.Close()
 	raw, err := io.ReadAll(io.LimitReader(r, mostDescriptor))
+	if err == nil && strings.HasPrefix(name, sealedPrefix) {
+		raw, err = t.openValue(descriptorValue, raw)
+	}
 	if err != nil {
 		return nil, err
 	}
-	if sum := blake3.Sum256(raw); hex.EncodeToString(sum[:]) != name {
+	if t.descriptorName(raw) != name {
 		return nil, fmt.Errorf("%w: a descriptor", tree.ErrAltered)
 	}
 	return raw, nil

@@ -20,9 +20,6 @@ import (
 // parts sends a file in parts. After a failure that may pass, the upload stays open for the next try, else it is
 // aborted. release frees the memory of the first part.
 func (u *upload) parts(ctx context.Context, first []byte, release func(unused bool)) (info minio.UploadInfo, err error) {
-	if u.options.Digest.Known() {
-		u.meta[metaHash] = hex.EncodeToString(u.options.Digest[:])
-	}
 	if err := u.open(ctx); err != nil {
 		release(true)
 		return info, err
@@ -128,15 +125,21 @@ func (u *upload) send(ctx context.Context, part []byte, release func(unused bool
 
 // sendPart sends one part, unless an interrupted try has sent the same bytes.
 func (u *upload) sendPart(ctx context.Context, number int, body []byte) (etag string, err error) {
-	if p, ok := u.received[number]; ok && p.Size == int64(len(body)) {
+	if p, ok := u.received[number]; ok {
 		sum := md5.Sum(body) // the ETag of a part (S3 API reference, "UploadPart"); another one is sent again
-		if etag := strings.Trim(p.ETag, `"`); etag == hex.EncodeToString(sum[:]) {
+		if etag := strings.Trim(p.ETag, `"`); p.Size == int64(len(body)) && etag == hex.EncodeToString(sum[:]) {
 			return etag, nil
+		}
+		if u.seals {
+			return "", errOtherPart
 		}
 	}
 	p, err := u.core.PutObjectPart(ctx, u.target.Bucket, u.key, u.id, number, bytes.NewReader(body), int64(len(body)), minio.PutObjectPartOptions{})
 	return p.ETag, err
 }
+
+// errOtherPart ends an upload that cannot be continued: two contents may not be encrypted with one key. The next try begins anew.
+var errOtherPart = fmt.Errorf("%w: the content is not that of the interrupted upload", tree.ErrTorn)
 
 // ignoreCancel drops an error that only follows from another one.
 func ignoreCancel(err error) error {

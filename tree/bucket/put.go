@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -14,7 +15,9 @@ import (
 	"github.com/zeebo/blake3"
 
 	rules "bridgespan/core/bucket"
+	"bridgespan/core/chunk"
 	"bridgespan/tree"
+	"bridgespan/tree/bucket/seal"
 )
 
 // sending is the number of parts of a file that are sent side by side. All uploads of a tree together hold at
@@ -57,6 +60,11 @@ func (t *Tree) Put(ctx context.Context, name string, from io.Reader, options tre
 		return tree.Entry{}, err
 	}
 	u := &upload{Tree: t, name: name, key: key, from: &gathered{ctx: ctx, from: from, options: options}, options: options}
+	if t.target.Seal != nil && !seal.Plain(name) {
+		u.seals = true
+		u.options.Size = seal.Size(options.Size)
+		u.from.options.Size = u.options.Size
+	}
 	e, err := u.run(ctx)
 	return e, pathError("put", name, err)
 }
@@ -66,8 +74,13 @@ type upload struct {
 	*Tree
 	name, key string
 	from      *gathered
-	options   tree.PutOptions
+	options   tree.PutOptions // with the length of the object
 	meta      map[string]string
+
+	// Of a file that is sealed: its key, and its content as it is sent.
+	seals  bool
+	file   *seal.File
+	sealed *seal.Reader
 
 	// Of an upload in parts: its number, what an interrupted try has sent, and the key of its note.
 	id       string
@@ -88,14 +101,17 @@ func (u *upload) run(ctx context.Context) (tree.Entry, error) {
 	if u.options.SizeKnown && u.options.Size < each {
 		room = u.options.Size + 1 // one byte more, to detect content that is too long
 	}
+	if err := u.seal(ctx, each); err != nil {
+		return tree.Entry{}, err
+	}
 	first, release, err := u.buffer(ctx, room)
 	if err != nil {
-		return tree.Entry{}, err
+		return tree.Entry{}, errors.Join(err, u.close(ctx))
 	}
 	n, err := u.from.fill(first)
 	if err != nil && err != io.EOF {
 		release(true)
-		return tree.Entry{}, err
+		return tree.Entry{}, errors.Join(err, u.close(ctx))
 	}
 	var info minio.UploadInfo
 	if err == io.EOF {
@@ -139,7 +155,23 @@ func (u *upload) prepare(ctx context.Context) error {
 	}
 	var err error
 	u.meta, err = u.changed(ctx, kept, meta)
+	if u.seals {
+		u.meta[metaSealed] = sealedAge
+	}
 	return err
+}
+
+// keepHash puts the hash of the content into the metadata.
+func (u *upload) keepHash(d chunk.Digest) {
+	u.meta[metaHash] = u.writeValue(hashValue, d[:], hex.EncodeToString)
+}
+
+// digest is the hash of a content that was sent in one request.
+func (u *upload) digest(content []byte) chunk.Digest {
+	if u.sealed != nil {
+		return u.sealed.Digest()
+	}
+	return blake3.Sum256(content)
 }
 
 // conditions are the preconditions of the write.
@@ -170,8 +202,7 @@ func (u *upload) whole(ctx context.Context, content []byte) (minio.UploadInfo, e
 	if err := u.from.check(); err != nil {
 		return minio.UploadInfo{}, err
 	}
-	sum := blake3.Sum256(content)
-	u.meta[metaHash] = hex.EncodeToString(sum[:])
+	u.keepHash(u.digest(content))
 	return u.core.PutObject(ctx, u.target.Bucket, u.key, bytes.NewReader(content), int64(len(content)), "", "", u.conditions())
 }
 

@@ -23,6 +23,7 @@ type content struct {
 	ctx   context.Context // of Open
 	name  string
 	entry tree.Entry
+	size  int64 // of the object
 
 	mu    sync.Mutex
 	body  io.ReadCloser // the content from at to to; may be nil
@@ -55,8 +56,7 @@ func (t *Tree) Open(ctx context.Context, name string) (tree.Content, error) {
 	if err != nil {
 		return nil, pathError("open", name, err)
 	}
-	e := t.entry(name, o)
-	return &content{tree: t, ctx: ctx, name: name, entry: e, body: body, to: min(alone, e.Size), ended: -1, until: e.Size}, nil
+	return t.newContent(ctx, name, t.entry(name, o), body), nil
 }
 
 // beginning requests the first bytes of an object.
@@ -85,14 +85,14 @@ func (t *Tree) beginning(ctx context.Context, key string) (io.ReadCloser, minio.
 // OpenVersion opens one version of a file for ranged reads, without a request: the first range is
 // requested when it is read, which fails with tree.ErrVersion or fs.ErrNotExist when another version is there by then, or none.
 func (t *Tree) OpenVersion(ctx context.Context, name string, entry tree.Entry) tree.Content {
-	return &content{tree: t, ctx: ctx, name: name, entry: entry, ended: -1, until: entry.Size}
+	return t.newContent(ctx, name, entry, nil)
 }
 
 // Until tells that nobody will read from an offset on, until another one is told.
 func (c *content) Until(offset int64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.until = min(offset, c.entry.Size)
+	c.until = min(offset, c.size)
 }
 
 func (c *content) Entry() tree.Entry { return c.entry }
@@ -105,10 +105,10 @@ func (c *content) ReadAt(p []byte, off int64) (int, error) {
 	if off < 0 {
 		return 0, tree.PathError("read", c.name, errors.New("a negative offset"))
 	}
-	if off >= c.entry.Size {
+	if off >= c.size {
 		return 0, io.EOF
 	}
-	want := p[:min(int64(len(p)), c.entry.Size-off)]
+	want := p[:min(int64(len(p)), c.size-off)]
 	n := 0
 	var err error
 	for n < len(want) && err == nil {
@@ -153,7 +153,7 @@ func (c *content) readOn(p []byte, off int64) (n int, inOrder bool, err error) {
 		c.body, c.ended = nil, c.at
 	}
 	if err == io.ErrUnexpectedEOF || err == io.EOF {
-		err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, c.at, c.entry.Size)
+		err = fmt.Errorf("%w: %d of %d bytes", tree.ErrTorn, c.at, c.size)
 	}
 	return n, true, err
 }
@@ -182,7 +182,7 @@ func (c *content) get(first, last int64) (io.ReadCloser, error) {
 	if err := errors.Join(o.SetRange(first, last), o.SetMatchETag(c.entry.Version)); err != nil {
 		return nil, err
 	}
-	body, _, _, err := c.tree.core.GetObject(ofContent(c.ctx), c.tree.target.Bucket, c.tree.top+c.name, o)
+	body, _, _, err := c.tree.core.GetObject(ofContent(c.ctx), c.tree.target.Bucket, c.tree.key(c.name), o)
 	return body, err
 }
 

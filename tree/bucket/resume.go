@@ -35,10 +35,17 @@ const (
 type uploadNote struct {
 	Key    string `json:"key"`
 	Upload string `json:"upload,omitempty"` // absent while the upload is being created
+	Head   []byte `json:"head,omitempty"`   // of a sealed file
 }
 
 // open resumes the upload of an interrupted try, or creates one. Without a known length there is no resuming.
 func (u *upload) open(ctx context.Context) (err error) {
+	if u.id != "" {
+		return nil
+	}
+	if u.options.Digest.Known() {
+		u.keepHash(u.options.Digest)
+	}
 	if !u.options.SizeKnown {
 		u.id, err = u.core.NewMultipartUpload(ctx, u.target.Bucket, u.key, minio.PutObjectOptions{UserMetadata: u.meta})
 		return err
@@ -49,6 +56,10 @@ func (u *upload) open(ctx context.Context) (err error) {
 	case absent(err):
 	case err != nil:
 		return err
+	case n.Key == u.key && n.Upload != "" && !u.resumeSealed(n):
+		if err := u.core.AbortMultipartUpload(ctx, u.target.Bucket, u.key, n.Upload); err != nil && !uploadGone(err) {
+			return err
+		}
 	case n.Key == u.key && n.Upload != "":
 		if u.received, err = u.listParts(ctx, u.key, n.Upload); err == nil {
 			u.id = n.Upload
@@ -67,6 +78,11 @@ func (u *upload) open(ctx context.Context) (err error) {
 
 // create creates an upload. The note is written before, so that no crash leaves an upload without one.
 func (u *upload) create(ctx context.Context) (err error) {
+	if u.seals {
+		if u.file, err = u.target.Seal.NewFile(); err != nil {
+			return err
+		}
+	}
 	if err := u.writeNote(ctx); err != nil {
 		return err
 	}
@@ -81,16 +97,20 @@ func (u *upload) create(ctx context.Context) (err error) {
 
 // fingerprint names the note of an upload: one of the same path, length and metadata continues it.
 func (u *upload) fingerprint() string {
-	h := blake3.New()
-	fmt.Fprintf(h, "%q %d", u.key, u.options.Size)
+	var text bytes.Buffer
+	fmt.Fprintf(&text, "%q %d", u.key, u.options.Size)
 	for _, name := range slices.Sorted(maps.Keys(u.meta)) {
-		fmt.Fprintf(h, " %q %q", name, u.meta[name])
+		fmt.Fprintf(&text, " %q %q", name, u.plainValue(name))
 	}
-	return hex.EncodeToString(h.Sum(nil))
+	if u.seals {
+		return u.sealedFingerprint(text.Bytes())
+	}
+	sum := blake3.Sum256(text.Bytes())
+	return hex.EncodeToString(sum[:])
 }
 
 func (u *upload) writeNote(ctx context.Context) error {
-	text, err := json.Marshal(uploadNote{Key: u.key, Upload: u.id})
+	text, err := json.Marshal(uploadNote{Key: u.key, Upload: u.id, Head: u.sealedHead()})
 	if err == nil {
 		_, err = u.core.PutObject(ctx, u.target.Bucket, u.note, bytes.NewReader(text), int64(len(text)), "", "", minio.PutObjectOptions{})
 	}
