@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"bridgespan/model"
+	"bridgespan/tree/bucket/seal"
 )
 
 func (a *API) cloudRoutes() {
@@ -77,5 +78,64 @@ func (a *API) cloudRoutes() {
 		}) (*none, error) {
 			token, _ := strings.CutPrefix(in.Authorization, "Bearer ")
 			return nil, a.Replicas.BucketEvents(ctx, token, in.RawBody)
+		})
+	a.sealedRoutes(tags)
+}
+
+// SealedPath names a sealed folder.
+type SealedPath struct {
+	Recipient string `path:"recipient" doc:"Public key of age that its files are encrypted to"`
+}
+
+// sealedRoutes are about folders of buckets whose files are sealed.
+func (a *API) sealedRoutes(tags []string) {
+	const one = "/sealed-folders/{recipient}"
+	route(a, model.Viewer, huma.Operation{OperationID: "list-sealed-folders", Method: "GET", Path: "/sealed-folders", Summary: "List the folders of buckets whose files are encrypted", Tags: tags},
+		func(ctx context.Context, _ *struct{}) (*body[model.Page[model.SealedFolder]], error) {
+			list, err := a.Estate.SealedFolders(ctx)
+			return &body[model.Page[model.SealedFolder]]{model.Page[model.SealedFolder]{Items: list}}, err
+		})
+	route(a, model.Viewer, huma.Operation{OperationID: "get-sealed-folder", Method: "GET", Path: one, Summary: "Show a folder of a bucket whose files are encrypted", Tags: tags},
+		func(ctx context.Context, in *SealedPath) (*tagged[model.SealedFolder], error) {
+			f, err := a.Estate.SealedFolder(ctx, in.Recipient)
+			return &tagged[model.SealedFolder]{etag(f.Version), f}, err
+		})
+	change(a, model.Administrator, huma.Operation{OperationID: "import-folder-key", Method: "POST", Path: "/sealed-folders", Summary: "Import the key of a folder that was encrypted before, as with another installation of Bridge Span", Tags: tags, DefaultStatus: 201},
+		func(ctx context.Context, in *body[model.KeyImport]) (*tagged[model.SealedFolder], error) {
+			f, err := a.Estate.ImportKey(ctx, in.Body)
+			return &tagged[model.SealedFolder]{etag(f.Version), f}, err
+		})
+	change(a, model.Administrator, huma.Operation{OperationID: "edit-sealed-folder", Method: "PATCH", Path: one, Summary: "Encrypt the key of a folder for other recovery keys; its files stay as they are", Tags: tags},
+		func(ctx context.Context, in *struct {
+			SealedPath
+			Guard
+			Sent[model.EditSealedFolder]
+		}) (*tagged[model.SealedFolder], error) {
+			version, err := in.version()
+			if err != nil {
+				return nil, err
+			}
+			if err := a.Estate.SetRecoveryKeys(ctx, in.Recipient, version, in.Body.RecoveryKeys); err != nil {
+				return nil, err
+			}
+			f, err := a.Estate.SealedFolder(ctx, in.Recipient)
+			return &tagged[model.SealedFolder]{etag(f.Version), f}, err
+		})
+	change(a, model.Administrator, huma.Operation{OperationID: "remove-folder-key", Method: "DELETE", Path: one, Summary: "Remove the key of a folder without a cloud set; its files can then be opened with a recovery key alone", Tags: tags, DefaultStatus: 204},
+		func(ctx context.Context, in *struct {
+			SealedPath
+			Guard
+		}) (*none, error) {
+			version, err := in.version()
+			if err != nil {
+				return nil, err
+			}
+			return nil, a.Estate.RemoveKey(ctx, in.Recipient, version)
+		})
+	route(a, model.Administrator, huma.Operation{OperationID: "make-recovery-key", Method: "POST", Path: "/recovery-keys", Summary: "Make a pair of keys for recovery", Tags: tags, DefaultStatus: 201,
+		Description: "The service keeps neither of them. The private key is shown once."},
+		func(ctx context.Context, _ *struct{}) (*body[model.RecoveryKey], error) {
+			public, private, err := seal.NewRecoveryKey()
+			return &body[model.RecoveryKey]{model.RecoveryKey{Public: public, Private: private}}, err
 		})
 }

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"bridgespan/client"
 	"bridgespan/core/acl"
 	"bridgespan/core/namespace"
 	"bridgespan/core/verify"
@@ -27,12 +28,18 @@ type verifying struct {
 
 func (v *verifying) verify(level string) model.ReplicaVerification {
 	v.Helper()
-	found, err := v.e.API.VerifyReplicaSet(v.Context(), "beds", model.VerifySet{Level: level})
-	for deadline := time.Now().Add(time.Minute); err == nil && !found.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-		found, err = v.e.API.ReplicaVerification(v.Context(), found.Run.ID)
+	return verified(v.T, v.e.API, "beds", level, time.Minute)
+}
+
+// verified verifies a set.
+func verified(t *testing.T, api *client.Client, set, level string, most time.Duration) model.ReplicaVerification {
+	t.Helper()
+	found, err := api.VerifyReplicaSet(t.Context(), set, model.VerifySet{Level: level})
+	for deadline := time.Now().Add(most); err == nil && !found.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		found, err = api.ReplicaVerification(t.Context(), found.Run.ID)
 	}
 	if err != nil || found.Run.State != model.RunDone {
-		v.Fatalf("verification %s: %+v, %v", level, found, err)
+		t.Fatalf("verification %s: %+v, %v", level, found, err)
 	}
 	return found
 }

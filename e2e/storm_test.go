@@ -193,13 +193,7 @@ func (s *storm) settles(most time.Duration) {
 		s.Fatal(err)
 	}
 	s.await("that all replicas are the same", most, func(set model.ReplicaSet) bool { return steady(set) && s.same() })
-	v, err := s.api.VerifyReplicaSet(s.Context(), s.set, model.VerifySet{Level: "full"})
-	for deadline := time.Now().Add(3 * time.Minute); err == nil && !v.Run.State.Ended() && time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
-		v, err = s.api.ReplicaVerification(s.Context(), v.Run.ID)
-	}
-	if err != nil || v.Run.State != model.RunDone {
-		s.Fatalf("verification of %s: %+v, %v", s.set, v.Run, err)
-	}
+	v := verified(s.T, s.api, s.set, "full", 3*time.Minute)
 	for _, r := range v.Replicas {
 		if r.Counts.Unexplained() > 0 || r.Counts.Explained > 0 || r.Counts.Overdue > 0 {
 			s.Errorf("%s: %s: %+v", s.set, v.Verdict, r.Counts)

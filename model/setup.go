@@ -44,6 +44,7 @@ type CloudDraft struct {
 	Account      string       `json:"account,omitempty" maxLength:"200" doc:"Name of the cloud account"`
 	Bucket       string       `json:"bucket,omitempty" maxLength:"63" doc:"Name of the bucket"`
 	Folder       string       `json:"folder,omitempty" maxLength:"1024" doc:"Folder in the bucket; all of it when absent"`
+	Sealing      *Sealing     `json:"sealing,omitempty" doc:"Encrypt files before they are sent; plain files when absent"`
 	Quota        int64        `json:"quota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that the provider lets the account store; object services do not report it; absent for no limit"`
 	Edges        []DraftEdge  `json:"edges,omitempty" maxItems:"31" doc:"Folders on servers"`
 	Note         string       `json:"note,omitempty" maxLength:"1000" doc:"For administrators"`
@@ -91,6 +92,7 @@ type EditCloudSetup struct {
 	Account      *string       `json:"account,omitempty" maxLength:"200" doc:"Name of the cloud account"`
 	Bucket       *string       `json:"bucket,omitempty" maxLength:"63" doc:"Name of the bucket"`
 	Folder       *string       `json:"folder,omitempty" maxLength:"1024" doc:"Folder in the bucket; empty for all of it"`
+	Sealing      *DraftSealing `json:"sealing,omitempty" doc:"How files are encrypted before they are sent"`
 	Quota        *int64        `json:"quota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that the provider lets the account store; 0 for no limit"`
 	Edges        *[]DraftEdge  `json:"edges,omitempty" maxItems:"31" doc:"All folders on servers"`
 	Note         *string       `json:"note,omitempty" maxLength:"1000" doc:"For administrators"`
@@ -102,11 +104,32 @@ type EditCloudSetup struct {
 	RemovalLimit *int          `json:"removalLimit,omitempty" minimum:"0" maximum:"100" doc:"Removal limit in percent; 0 for no limit"`
 }
 
+// DraftSealing changes how files are encrypted.
+type DraftSealing struct {
+	What         string   `json:"what" enum:"nothing,contents,names" doc:"What is encrypted: names means contents and names"`
+	RecoveryKeys []string `json:"recoveryKeys,omitempty" maxItems:"8" doc:"Public keys of age: with the private key of any of them, the files can be opened without Bridge Span"`
+}
+
+// Sealing is how files are encrypted; nil when nothing is.
+func (d *DraftSealing) Sealing() *Sealing {
+	if d.What == SealNothing {
+		return nil
+	}
+	return &Sealing{Names: d.What == SealNames, RecoveryKeys: d.RecoveryKeys}
+}
+
+// What a set encrypts.
+const (
+	SealNothing  = "nothing"
+	SealContents = "contents"
+	SealNames    = "names"
+)
+
 // Asked is the replica set that the draft describes, with the bucket first.
 func (d *CloudDraft) Asked(name string) NewReplicaSet {
 	n := NewReplicaSet{Name: name, Note: d.Note, Layout: LayoutHub, Calendar: cmp.Or(d.Calendar, "full"), Filter: d.Filter,
 		Permissions: cmp.Or(d.Permissions, PermissionsCarry), AccountMap: d.AccountMap, AtticDays: d.AtticDays, RemovalLimit: d.RemovalLimit,
-		Replicas: []NewReplica{{Server: d.Account, Share: d.Bucket, Sub: d.Folder}}}
+		Replicas: []NewReplica{{Server: d.Account, Share: d.Bucket, Sub: d.Folder, Sealing: d.Sealing}}}
 	for _, e := range d.Edges {
 		n.Replicas = append(n.Replicas, NewReplica{Server: e.Server, Share: e.Share, Sub: e.Sub, Seed: e.Seed, IntakeQuota: e.IntakeQuota, Edge: e.Policy})
 	}
@@ -118,6 +141,9 @@ func (e *EditCloudSetup) Take(d *CloudDraft) {
 	Take(&d.Account, e.Account)
 	Take(&d.Bucket, e.Bucket)
 	Take(&d.Folder, e.Folder)
+	if e.Sealing != nil {
+		d.Sealing = e.Sealing.Sealing()
+	}
 	Take(&d.Quota, e.Quota)
 	Take(&d.Edges, e.Edges)
 	Take(&d.Note, e.Note)

@@ -235,3 +235,67 @@ func (q Queries) EventServer(ctx context.Context, hash []byte) (server string, e
 	}
 	return server, unavailable(err)
 }
+
+const sealedFolderColumns = `SELECT v.name, f.bucket, f.folder, f.names, f.recipient, f.recovery_keys, f.created, f.created_by, f.version,
+	COALESCE((SELECT t.name FROM replicas r JOIN replica_sets t ON t.id = r.set_id WHERE r.server_id = f.server_id AND r.share = f.bucket AND r.sub = f.folder LIMIT 1), '')
+	FROM sealed_folders f JOIN servers v ON v.id = f.server_id`
+
+func scanSealedFolder(s scanner) (f model.SealedFolder, err error) {
+	var recovery []byte
+	if err = s.Scan(&f.Server, &f.Bucket, &f.Folder, &f.Names, &f.Recipient, &recovery, &f.Created, &f.By, &f.Version, &f.Set); err != nil {
+		return f, err
+	}
+	return f, json.Unmarshal(recovery, &f.RecoveryKeys)
+}
+
+// SealedFolders lists the folders of buckets whose files are sealed.
+func (q Queries) SealedFolders(ctx context.Context) ([]model.SealedFolder, error) {
+	rows, err := q.run.QueryContext(ctx, sealedFolderColumns+` ORDER BY v.name_key, f.bucket, f.folder`)
+	return collect(rows, err, scanSealedFolder)
+}
+
+// SealedFolder finds the sealed folder of a place. It returns false when the place is not sealed.
+func (q Queries) SealedFolder(ctx context.Context, at namespace.Target) (f model.SealedFolder, sealed bool, err error) {
+	f, err = scanSealedFolder(q.run.QueryRowContext(ctx, sealedFolderColumns+` WHERE v.name_key = ? AND f.bucket = ? AND f.folder = ?`, namespace.Key(at.Server), at.Share, []byte(at.Sub)))
+	if errors.Is(err, sql.ErrNoRows) {
+		return f, false, nil
+	}
+	return f, err == nil, err
+}
+
+// SealedFor finds the sealed folder whose files are encrypted to a public key.
+func (q Queries) SealedFor(ctx context.Context, recipient string) (model.SealedFolder, error) {
+	return one(q.run.QueryRowContext(ctx, sealedFolderColumns+` WHERE f.recipient = ?`, recipient), scanSealedFolder,
+		notFound("sealed folder", recipient, "list the sealed folders with: bspan cloud key list"))
+}
+
+// FolderKey returns the encrypted key of a sealed folder.
+func (q Queries) FolderKey(ctx context.Context, f model.SealedFolder) (secret []byte, err error) {
+	err = q.run.QueryRowContext(ctx, `SELECT secret FROM sealed_folders WHERE recipient = ?`, f.Recipient).Scan(&secret)
+	return secret, err
+}
+
+// AddSealedFolder adds a sealed folder with its encrypted key.
+func (tx *Tx) AddSealedFolder(ctx context.Context, f model.SealedFolder, secret []byte) error {
+	recovery, err := json.Marshal(f.RecoveryKeys)
+	if err != nil {
+		return err
+	}
+	_, _, err = tx.exec(ctx, `INSERT INTO sealed_folders (server_id, bucket, folder, names, recipient, recovery_keys, secret, created, created_by)
+		SELECT id, ?, ?, ?, ?, ?, ?, ?, ? FROM servers WHERE name_key = ?`, f.Bucket, []byte(f.Folder), f.Names, f.Recipient, recovery, secret, f.Created, f.By, namespace.Key(f.Server))
+	return taken(err, "folder", "sealed folder", f.Bucket+"/"+f.Folder)
+}
+
+// SetRecoveryKeys stores the recovery keys of a sealed folder.
+func (tx *Tx) SetRecoveryKeys(ctx context.Context, f model.SealedFolder) error {
+	recovery, err := json.Marshal(f.RecoveryKeys)
+	if err != nil {
+		return err
+	}
+	return tx.expectVersion(ctx, "sealed folder "+f.Bucket+"/"+f.Folder, `UPDATE sealed_folders SET recovery_keys = ?, version = version + 1 WHERE recipient = ? AND version = ?`, recovery, f.Recipient, f.Version)
+}
+
+// RemoveSealedFolder removes the key of a sealed folder.
+func (tx *Tx) RemoveSealedFolder(ctx context.Context, f model.SealedFolder) error {
+	return tx.expectVersion(ctx, "sealed folder "+f.Bucket+"/"+f.Folder, `DELETE FROM sealed_folders WHERE recipient = ? AND version = ?`, f.Recipient, f.Version)
+}

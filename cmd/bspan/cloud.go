@@ -19,7 +19,7 @@ func cloudCommand() *cli.Command {
 	return &cli.Command{Name: "cloud", Usage: "contents of cloud sets: of a bucket and its edges", Commands: []*cli.Command{
 		{Name: "plan", Usage: "check a cloud set before it is created, with first fill and costs; changes nothing", ArgsUsage: "SET CLOUD/BUCKET[/FOLDER] SERVER/SHARE[/FOLDER]...", Flags: append(setFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}),
 			Action: signedIn(planCloudSet, "SET", "CLOUD/BUCKET[/FOLDER]", "SERVER/SHARE[/FOLDER]...")},
-		setupCommand(),
+		setupCommand(), keyCommand(),
 		{Name: "list", Usage: "list the edges of cloud sets, with what they hold", ArgsUsage: "[SET]", Action: signedIn(listEdges, "SET?")},
 		{Name: "where", Usage: "show where the content of a path is now", ArgsUsage: "SET PATH", Action: signedIn(showWhere, "SET", "PATH")},
 		{Name: "arrival", Usage: "forecast when a path, or a change at a replica, arrives in the bucket and at each edge", ArgsUsage: "SET [PATH]", Flags: []cli.Flag{

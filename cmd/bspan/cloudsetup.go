@@ -22,6 +22,7 @@ func setupCommand() *cli.Command {
 		return []cli.Flag{
 			&cli.StringFlag{Name: "account", Usage: "the cloud `ACCOUNT`; list them with: bspan server list"},
 			&cli.StringFlag{Name: "bucket", Usage: "the `BUCKET[/FOLDER]`"},
+			sealFlag("nothing, contents, or names (contents and names)"), recoveryKeyFlag(),
 			&cli.StringFlag{Name: "quota", Usage: "`SIZE` that the provider lets the account store, such as 2TiB; 0 for no limit"},
 			calendarFlag("when changes are carried and how fast"),
 			&cli.StringSliceFlag{Name: "leave-out", Usage: "a `PATTERN` of names that stay where they are, such as *.tmp or cache/; may be given again"},
@@ -168,6 +169,9 @@ func setupEdits(c *cli.Command) (e model.EditCloudSetup, err error) {
 	if c.IsSet("bucket") {
 		bucket, folder, _ := strings.Cut(c.String("bucket"), "/")
 		e.Bucket, e.Folder = &bucket, &folder
+	}
+	if e.Sealing, err = sealFlags(c); err != nil {
+		return e, err
 	}
 	if c.IsSet("quota") {
 		bytes, err := sizeIn("quota", c.String("quota"))

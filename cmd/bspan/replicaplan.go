@@ -168,6 +168,11 @@ func asked(c *cli.Command, args []string) (model.NewReplicaSet, error) {
 			return n, err
 		}
 	}
+	if s, err := sealFlags(c); err != nil {
+		return n, err
+	} else if s != nil && len(n.Replicas) > 0 {
+		n.Replicas[0].Sealing = s.Sealing()
+	}
 	for _, text := range c.StringSlice("lane") {
 		ends, calendar, _ := strings.Cut(text, "=")
 		from, to, ok := strings.Cut(ends, ">")

@@ -29,6 +29,7 @@ func setFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "lane", Usage: "a lane with a calendar of its own, as `FROM>TO=CALENDAR`, or one of a custom layout, as FROM>TO; may be given again"},
 		&cli.StringSliceFlag{Name: "fill", Usage: "of an edge of a cloud set, as `REPLICA=names` (then contents), REPLICA=stubs (contents on first use) or REPLICA=whole; may be given again"},
 		&cli.StringSliceFlag{Name: "free", Usage: "of an edge with stubs, as `REPLICA=PERCENT` of the volume that stay free; may be given again"},
+		sealFlag("contents, or names (contents and names); of a cloud set"), recoveryKeyFlag(),
 		&cli.StringSliceFlag{Name: "leave-out", Usage: "a `PATTERN` of names that stay where they are, such as *.tmp or cache/; may be given again"},
 		&cli.StringSliceFlag{Name: "only", Usage: "a `PATTERN` of files; others stay where they are; may be given again"},
 		&cli.StringFlag{Name: "permissions", Value: model.PermissionsCarry, Usage: "carry: the same everywhere; map: through an account map; leave: each replica has its own"},

@@ -19,6 +19,7 @@ import (
 	"bridgespan/guard"
 	"bridgespan/tree"
 	"bridgespan/tree/bucket"
+	"bridgespan/tree/bucket/seal"
 )
 
 // Settings say where the contents of an edge are.
@@ -42,10 +43,33 @@ type Bucket struct {
 	Secret    string `json:"secret"`
 	Authority string `json:"authority,omitempty"` // PEM; "" means those of the host
 	Proxy     string `json:"proxy,omitempty"`     // HTTP proxy; "" means none
+	Seal      *Seal  `json:"seal,omitempty"`      // of a folder whose files are sealed
+}
+
+// Seal opens sealed files.
+type Seal struct {
+	Key   string `json:"key"` // private, in the text form of age
+	Names bool   `json:"names,omitempty"`
+	// Secret is that of the access key, in the place of the one of the bucket: a mover that does not know of sealing
+	// cannot open the bucket, and gives nobody encrypted bytes for content.
+	Secret string `json:"secret"`
+}
+
+// SealWith makes the bucket one whose files are sealed with a key.
+func (b *Bucket) SealWith(key *seal.Key, names bool) {
+	b.Seal = &Seal{Key: key.Identity(), Names: names, Secret: b.Secret}
+	b.Secret = ""
 }
 
 func (b *Bucket) open(ctx context.Context) (*bucket.Tree, error) {
 	t := bucket.Target{Endpoint: b.Endpoint, Plain: b.Plain, Region: b.Region, Bucket: b.Bucket, Prefix: b.Prefix, PathStyle: b.PathStyle, Key: b.Key, Secret: b.Secret}
+	if b.Seal != nil {
+		key, err := seal.ParseKey(b.Seal.Key)
+		if err != nil {
+			return nil, fmt.Errorf("%w: the key of sealed files: %w", fs.ErrInvalid, err)
+		}
+		t.Seal, t.SealNames, t.Secret = key, b.Seal.Names, b.Seal.Secret
+	}
 	if b.Authority != "" {
 		roots, err := bucket.Authority(b.Authority)
 		if err != nil {

@@ -8,6 +8,7 @@ import (
 	"bridgespan/model"
 	"bridgespan/tree"
 	"bridgespan/tree/bucket"
+	"bridgespan/tree/bucket/seal"
 )
 
 // Cloud signs in to an account at an object service.
@@ -30,11 +31,24 @@ func (o *overCloud) Greeting() string {
 }
 
 func (o *overCloud) Tree(ctx context.Context, share, sub string) (tree.Tree, error) {
-	t, err := o.account.Open(ctx, share, sub)
+	return o.sealed(ctx, share, sub, nil, false)
+}
+
+func (o *overCloud) sealed(ctx context.Context, share, sub string, key *seal.Key, names bool) (tree.Tree, error) {
+	t, err := o.account.Open(ctx, share, sub, key, names)
 	if err != nil {
 		return nil, err
 	}
 	return t, nil
+}
+
+// SealedTree opens a folder of a bucket whose files are sealed. It returns an error wrapping tree.ErrUnsupported where there are no buckets.
+func SealedTree(ctx context.Context, e Endpoint, share, sub string, key *seal.Key, names bool) (tree.Tree, error) {
+	o, ok := e.(*overCloud)
+	if !ok {
+		return nil, tree.PathError("open", share, tree.ErrUnsupported)
+	}
+	return o.sealed(ctx, share, sub, key, names)
 }
 
 func (o *overCloud) Shares(ctx context.Context) (shares []model.Share, err error) {

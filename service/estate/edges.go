@@ -24,8 +24,16 @@ func (s *Service) edgeBucket(ctx context.Context, hub namespace.Target) (b edge.
 		return b, fault.Field("replicas[0].server", "make a bucket the first replica", "%s is not a cloud", v.Name)
 	}
 	secret, err := s.password(ctx, v)
-	return edge.Bucket{Endpoint: hostPort(v), Plain: v.Cloud.Plain, Region: v.Cloud.Region, PathStyle: v.Cloud.PathStyle, Authority: v.Cloud.Authority, Proxy: v.Cloud.Proxy,
-		Bucket: hub.Share, Prefix: hub.Sub, Key: v.Account, Secret: secret}, err
+	if err != nil {
+		return b, err
+	}
+	b = edge.Bucket{Endpoint: hostPort(v), Plain: v.Cloud.Plain, Region: v.Cloud.Region, PathStyle: v.Cloud.PathStyle, Authority: v.Cloud.Authority, Proxy: v.Cloud.Proxy,
+		Bucket: hub.Share, Prefix: hub.Sub, Key: v.Account, Secret: secret}
+	key, names, err := s.folderKey(ctx, hub)
+	if key != nil {
+		b.SealWith(key, names)
+	}
+	return b, err
 }
 
 // BucketFrom has a mover open a bucket, and measures the delay of one request from there.

@@ -19,6 +19,22 @@ import (
 type Reach struct {
 	Server model.Server
 	endpoint.Endpoint
+	estate *Service // nil while a server is tried that is not stored yet
+}
+
+// Tree opens a share, or a folder in it. What is sealed is opened with its key.
+func (r *Reach) Tree(ctx context.Context, share, sub string) (tree.Tree, error) {
+	if r.estate == nil || !r.Server.Can(model.HoldsBuckets) {
+		return r.Endpoint.Tree(ctx, share, sub)
+	}
+	key, names, err := r.estate.folderKey(ctx, namespace.Target{Server: r.Server.Name, Share: share, Sub: sub})
+	if err != nil {
+		return nil, err
+	}
+	if key == nil {
+		return r.Endpoint.Tree(ctx, share, sub)
+	}
+	return endpoint.SealedTree(ctx, r.Endpoint, share, sub, key, names)
 }
 
 // Reach reaches a server that is found by name. The caller must close it.
@@ -39,7 +55,11 @@ func (s *Service) reach(ctx context.Context, v model.Server) (*Reach, error) {
 	if err != nil {
 		return nil, err
 	}
-	return reachAt(ctx, v, s.target(v, password))
+	r, err := reachAt(ctx, v, s.target(v, password))
+	if err == nil {
+		r.estate = s
+	}
+	return r, err
 }
 
 // reachAt reaches a server; where it shows a certificate, the password is the secret.

@@ -72,6 +72,8 @@ type creation struct {
 type creationKept struct {
 	Steps []model.Step `json:"steps"`
 	Made  []madeFolder `json:"made"`
+	// Sealed: the folder of the bucket was not sealed before.
+	Sealed bool `json:"sealed,omitempty"`
 	// Created tells the set from another one of the same name.
 	Created time.Time `json:"created"`
 }
@@ -113,6 +115,11 @@ func (s *Service) creation(ctx context.Context, n model.NewReplicaSet) (*creatio
 				Undo: func(ctx context.Context) error { return making.remove(ctx, &c.set.Replicas[i]) }}, &c.set.Replicas[i])
 		}
 	}
+	for i := range set.Replicas {
+		if r := &c.set.Replicas[i]; r.Sealing != nil {
+			add(steps.Step{Text: sealStep(r), Do: func(ctx context.Context) (string, error) { return c.seal(ctx, r) }, Undo: func(ctx context.Context) error { return c.unseal(ctx, r) }, Partly: true}, nil)
+		}
+	}
 	add(steps.Step{Text: recordStep(&c.set), Do: c.record, Undo: c.unrecord, Partly: true}, nil)
 	if n.Publish != "" {
 		add(steps.Step{Text: publishStep(n.Publish), Do: c.lead}, nil)
@@ -138,6 +145,14 @@ func folderStep(set *model.ReplicaSet, i int) string {
 
 func accountsStep(set *model.ReplicaSet) string {
 	return fmt.Sprintf("Pair the accounts of %s with those of the other servers by the map %s.", set.AccountsOf, set.AccountMap)
+}
+
+func sealStep(r *model.Replica) string {
+	what := "contents"
+	if r.Sealing.Names {
+		what = "contents and names"
+	}
+	return fmt.Sprintf("Seal the folder %s: the %s of its files are encrypted before they are sent, with a key that %s can open.", r.Target(), what, sets.Count(int64(len(r.Sealing.RecoveryKeys)), "recovery key", "recovery keys"))
 }
 
 func recordStep(set *model.ReplicaSet) string {
@@ -240,6 +255,24 @@ func (c *creation) pairAccounts(ctx context.Context) (string, error) {
 		return "no account is another one there", nil
 	}
 	return sets.Count(n, "pair", "pairs"), nil
+}
+
+func (c *creation) seal(ctx context.Context, r *model.Replica) (string, error) {
+	made, err := c.Estate.SealFolder(ctx, r.Target(), *r.Sealing)
+	if made {
+		c.kept.Sealed = true
+	} else if err == nil && !c.kept.Sealed {
+		return "it is sealed already", nil
+	}
+	return "", err
+}
+
+func (c *creation) unseal(ctx context.Context, r *model.Replica) error {
+	if !c.kept.Sealed {
+		return nil
+	}
+	_, err := c.Estate.Unseal(ctx, r.Target())
+	return err
 }
 
 func (c *creation) record(ctx context.Context) (string, error) {

@@ -20,6 +20,7 @@ import (
 
 	rules "bridgespan/core/bucket"
 	"bridgespan/tree"
+	"bridgespan/tree/bucket/seal"
 )
 
 // Account is an account at an object service.
@@ -143,10 +144,10 @@ func (a *Account) Buckets(ctx context.Context) (names []string, err error) {
 	return names, classified(err)
 }
 
-// Open opens a bucket, or a folder in it.
-func (a *Account) Open(ctx context.Context, name, folder string) (*Tree, error) {
+// Open opens a bucket, or a folder in it. With a key, its files are sealed, and their names if names is true.
+func (a *Account) Open(ctx context.Context, name, folder string, key *seal.Key, names bool) (*Tree, error) {
 	t := a.target
-	t.Bucket, t.Prefix = name, folder
+	t.Bucket, t.Prefix, t.Seal, t.SealNames = name, folder, key, key != nil && names
 	return Dial(ctx, t)
 }
 

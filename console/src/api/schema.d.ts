@@ -1524,6 +1524,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/recovery-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a pair of keys for recovery
+         * @description The service keeps neither of them. The private key is shown once. Needs the role administrator.
+         */
+        post: operations["make-recovery-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/replica-account-uses/{run}": {
         parameters: {
             query?: never;
@@ -2574,6 +2594,58 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sealed-folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the folders of buckets whose files are encrypted
+         * @description Needs the role viewer.
+         */
+        get: operations["list-sealed-folders"];
+        put?: never;
+        /**
+         * Import the key of a folder that was encrypted before, as with another installation of Bridge Span
+         * @description Needs the role administrator.
+         */
+        post: operations["import-folder-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sealed-folders/{recipient}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a folder of a bucket whose files are encrypted
+         * @description Needs the role viewer.
+         */
+        get: operations["get-sealed-folder"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove the key of a folder without a cloud set; its files can then be opened with a recovery key alone
+         * @description Needs the role administrator.
+         */
+        delete: operations["remove-folder-key"];
+        options?: never;
+        head?: never;
+        /**
+         * Encrypt the key of a folder for other recovery keys; its files stay as they are
+         * @description Needs the role administrator.
+         */
+        patch: operations["edit-sealed-folder"];
         trace?: never;
     };
     "/api/v1/servers": {
@@ -3803,6 +3875,8 @@ export interface components {
              * @description Percent of the files and folders of a replica: when more are removed there within an hour, the removals are pending until somebody decides; 25 when absent
              */
             removalLimit?: number;
+            /** @description Encrypt files before they are sent; plain files when absent */
+            sealing?: components["schemas"]["Sealing"];
             /**
              * Format: int64
              * @description Number of the run that creates the set
@@ -4464,6 +4538,15 @@ export interface components {
             /** @description Accept a folder on the volume of the operating system */
             systemVolume?: boolean;
         };
+        DraftSealing: {
+            /** @description Public keys of age: with the private key of any of them, the files can be opened without Bridge Span */
+            recoveryKeys?: string[];
+            /**
+             * @description What is encrypted: names means contents and names
+             * @enum {string}
+             */
+            what: "nothing" | "contents" | "names";
+        };
         DropProbe: {
             /** @description Replica at which it is dropped; the seed when absent */
             from?: string;
@@ -4661,6 +4744,8 @@ export interface components {
              * @description Removal limit in percent; 0 for no limit
              */
             removalLimit?: number;
+            /** @description How files are encrypted before they are sent */
+            sealing?: components["schemas"]["DraftSealing"];
         };
         EditEntry: {
             /** @description Drive letter of a signpost; empty to take it back */
@@ -4785,6 +4870,10 @@ export interface components {
             removalLimit?: number;
             /** @description How what could not be carried is tried again */
             retry?: components["schemas"]["Retry"];
+        };
+        EditSealedFolder: {
+            /** @description All public keys of age that open the key of the folder from now on */
+            recoveryKeys: string[];
         };
         EditServer: {
             account?: string;
@@ -5482,6 +5571,20 @@ export interface components {
             /** @description Whose estimate was proved; absent when that run is forgotten */
             volume?: string;
         };
+        KeyImport: {
+            /** @description Name of the bucket */
+            bucket: string;
+            /** @description Folder in the bucket; all of it when absent */
+            folder?: string;
+            /** @description Private key of the folder in the text form of age, which recovery keys open in its object .bspan/key.age */
+            key: string;
+            /** @description Whether names are encrypted, too, and not contents alone */
+            names?: boolean;
+            /** @description Public keys of age: with the private key of any of them, the files can be opened without Bridge Span */
+            recoveryKeys: string[];
+            /** @description Name of the cloud account */
+            server: string;
+        };
         Lane: {
             /** @description What it still has to carry */
             backlog: components["schemas"]["Backlog"];
@@ -5925,6 +6028,8 @@ export interface components {
              * @description Percent of the files and folders of a replica: when more are removed there within an hour, the removals are pending until somebody decides; 25 when absent
              */
             removalLimit?: number;
+            /** @description Encrypt files before they are sent; plain files when absent */
+            sealing?: components["schemas"]["Sealing"];
         };
         NewDedupPlan: {
             /** @description When backups work, as rules of the same form: whatever is not off */
@@ -6137,6 +6242,8 @@ export interface components {
             name?: string;
             /** @description Permissions of the folder when it is made: inherit (when absent), those that the folder above hands down; seed, those of the seed's folder; or a descriptor in its text form, such as O:BAG:BAD:P(A;OICI;FA;;;BA) */
             rights?: string;
+            /** @description Encrypt its files before they are sent, as a bucket: they can then be read with Bridge Span or a client of age alone; when absent, they are encrypted if the folder is sealed already */
+            sealing?: components["schemas"]["Sealing"];
             /** @description Whether its content wins the first fill; the first one's when none does */
             seed?: boolean;
             /** @description Name of the server */
@@ -6459,6 +6566,12 @@ export interface components {
         PageRun: {
             /** @description The items, in order */
             items: components["schemas"]["Run"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageSealedFolder: {
+            /** @description The items, in order */
+            items: components["schemas"]["SealedFolder"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -6867,6 +6980,12 @@ export interface components {
             /** Format: int64 */
             run: number;
         };
+        RecoveryKey: {
+            /** @description Text of the file with the private key; it is shown once */
+            private: string;
+            /** @description Public key of age */
+            public: string;
+        };
         Rehearsed: {
             /** @description What would have been changed, in order */
             changes: components["schemas"]["Change"][];
@@ -6953,6 +7072,8 @@ export interface components {
             repairs: number;
             /** @description Whether all of it was looked at once */
             scanned: boolean;
+            /** @description How its files are encrypted, as a bucket; absent when they are not */
+            sealing?: components["schemas"]["Sealing"];
             /** @description Whether its content wins the first fill */
             seed: boolean;
             /** @description Name of the server */
@@ -7555,6 +7676,40 @@ export interface components {
             sample?: number;
             /** @description Whether contents are read only while the lane between both is open, and no faster than it may carry; a file that is being read when it closes is read to its end */
             withinCalendar?: boolean;
+        };
+        SealedFolder: {
+            /** @description Name of the bucket */
+            bucket: string;
+            /** @description Who did that */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When it was sealed, or its key imported
+             */
+            created: string;
+            /** @description Folder in the bucket; all of it when absent */
+            folder?: string;
+            /** @description Whether names are encrypted, too, and not contents alone */
+            names?: boolean;
+            /** @description Public key of age that its files are encrypted to */
+            recipient: string;
+            /** @description Public keys of age: with the private key of any of them, the files can be opened without Bridge Span */
+            recoveryKeys: string[];
+            /** @description Name of the cloud account */
+            server: string;
+            /** @description Name of the cloud set in the folder; absent when there is none */
+            set?: string;
+            /**
+             * Format: int64
+             * @description Goes up with every change; the ETag
+             */
+            version: number;
+        };
+        Sealing: {
+            /** @description Whether names are encrypted, too, and not contents alone */
+            names?: boolean;
+            /** @description Public keys of age: with the private key of any of them, the files can be opened without Bridge Span */
+            recoveryKeys: string[];
         };
         Seen: {
             /** @description Why they cannot open it */
@@ -11809,6 +11964,35 @@ export interface operations {
             };
         };
     };
+    "make-recovery-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryKey"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-account-uses": {
         parameters: {
             query?: never;
@@ -13871,6 +14055,184 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-sealed-folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageSealedFolder"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "import-folder-key": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyImport"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SealedFolder"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-sealed-folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Public key of age that its files are encrypted to */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SealedFolder"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-folder-key": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Public key of age that its files are encrypted to */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "edit-sealed-folder": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Public key of age that its files are encrypted to */
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditSealedFolder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SealedFolder"];
                 };
             };
             /** @description Error */

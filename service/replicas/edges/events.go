@@ -76,7 +76,11 @@ func (s *Edges) BucketEvents(ctx context.Context, token string, notification []b
 		return err
 	}
 	for i, r := range replicas {
-		if err := s.scanFolders(ctx, names[i], r, within(r.Sub, changed[r.Share])); err != nil {
+		path, err := s.Estate.SealedPath(ctx, r.Target())
+		if err != nil {
+			return err
+		}
+		if err := s.scanFolders(ctx, names[i], r, within(r.Sub, changed[r.Share], path)); err != nil {
 			return err
 		}
 	}
@@ -126,14 +130,19 @@ func foldersOf(notification []byte) (map[string][]string, error) {
 	return folders, nil
 }
 
-// within returns the folders below a folder of the bucket, by their paths within it.
-func within(sub string, folders []string) (list []string) {
+// within returns the folders below a folder of the bucket, by their paths within it. open returns the path of a key below it.
+func within(sub string, folders []string, open func(key string) (string, bool)) (list []string) {
 	for _, f := range folders {
+		key, in := f, true
 		switch {
-		case sub == "" || f == sub:
-			list = append(list, map[bool]string{true: f, false: "."}[sub == ""])
-		case strings.HasPrefix(f, sub+"/"):
-			list = append(list, strings.TrimPrefix(f, sub+"/"))
+		case sub == "":
+		case f == sub:
+			key = "."
+		default:
+			key, in = strings.CutPrefix(f, sub+"/")
+		}
+		if path, ok := open(key); in && ok {
+			list = append(list, path)
 		}
 	}
 	return list

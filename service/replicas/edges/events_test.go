@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"bridgespan/tree/bucket/seal"
 )
 
 // event is an event of an object, with what services tell beside it.
@@ -58,9 +60,19 @@ func FuzzFoldersOf(f *testing.F) {
 }
 
 func TestWithin(t *testing.T) {
+	folders := []string{".", "a", "a/b", "ab"}
+	plain := func(key string) (string, bool) { return key, true }
 	for sub, want := range map[string][]string{"": {".", "a", "a/b", "ab"}, "a": {".", "b"}, "a/b": {"."}, "c": nil} {
-		if got := within(sub, []string{".", "a", "a/b", "ab"}); !slices.Equal(got, want) {
+		if got := within(sub, folders, plain); !slices.Equal(got, want) {
 			t.Errorf("within %q: %q, want %q", sub, got, want)
 		}
+	}
+	key, err := seal.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	sealed := []string{"a/" + key.Path("beds/north"), "a", "a/foreign", key.Path("beds")}
+	if got := within("a", sealed, key.Open); !slices.Equal(got, []string{"beds/north", "."}) {
+		t.Errorf("with sealed names: %q", got)
 	}
 }

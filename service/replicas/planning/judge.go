@@ -170,6 +170,7 @@ func (p *planner) result(ctx context.Context) model.ReplicaPlan {
 		out.Places = append(out.Places, model.PlanPlace{Replica: s.replica.Name, Seed: s.place.Seed, There: s.tree != nil, Content: s.place.Content,
 			Equal: s.place.Equal, Differ: s.place.Differ, Extra: s.place.Extra, Missing: s.place.Missing, Free: s.space.Free})
 	}
+	p.judgeSealing(ctx)
 	network := p.network(legs)
 	for _, layout := range p.layouts() {
 		o := plan.Foretell(places, p.lanesOf(layout), network, p.at.Local())
@@ -183,6 +184,21 @@ func (p *planner) result(ctx context.Context) model.ReplicaPlan {
 	out.Costs = p.costs()
 	out.Summary = p.summary(out)
 	return out
+}
+
+// judgeSealing tells what it means that files are to be encrypted.
+func (p *planner) judgeSealing(ctx context.Context) {
+	for _, s := range p.sites {
+		if s.replica.Sealing == nil {
+			continue
+		}
+		f, err := p.JudgeSealing(ctx, s.replica.Target(), s.replica.Sealing, s.place.Content.Files == 0)
+		if err != nil {
+			p.add("sealing", finding.Warn, "whether the folder is sealed cannot be read: "+sets.Words(err), "", "try again")
+			continue
+		}
+		p.note(f, true)
+	}
 }
 
 // costs foretells what the bucket of a cloud set costs.

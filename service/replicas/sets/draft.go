@@ -121,7 +121,21 @@ func (s *Base) Place(ctx context.Context, i int, n model.NewReplica) (model.Repl
 	if err == nil {
 		err = CheckSweep(Field(i, "sweepMin"), &r)
 	}
+	if err == nil {
+		r.Sealing, err = s.sealing(ctx, Field(i, "sealing"), &r, n.Sealing)
+	}
 	return r, err
+}
+
+// sealing is how the files of a replica are to be sealed.
+func (s *Base) sealing(ctx context.Context, field string, r *model.Replica, asked *model.Sealing) (*model.Sealing, error) {
+	if r.Swept {
+		return s.Estate.CheckSealing(ctx, field, r.Target(), asked)
+	}
+	if asked != nil {
+		return nil, fault.Field(field, "leave it out", "%s is a file server: only files in buckets are sealed", r.Server)
+	}
+	return nil, nil
 }
 
 // NameReplicas names the replicas that were given no name: as their servers,

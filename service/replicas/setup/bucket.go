@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bridgespan/core/finding"
+	"bridgespan/core/namespace"
 	"bridgespan/guard"
 	"bridgespan/model"
 	"bridgespan/records"
@@ -73,7 +74,8 @@ func (w *checker) bucket(ctx context.Context) {
 	if finding.Worst(w.checks) == finding.Fail {
 		return
 	}
-	w.contents(ctx, b)
+	empty := w.contents(ctx, b)
+	w.sealing(ctx, empty)
 	w.otherSets(ctx)
 	w.region(ctx, b)
 }
@@ -119,8 +121,8 @@ func (w *checker) retention(ctx context.Context, b *objects.Tree) {
 	}
 }
 
-// contents tells what the bucket has already.
-func (w *checker) contents(ctx context.Context, b *objects.Tree) {
+// contents tells what the bucket has already, and reports whether that is nothing.
+func (w *checker) contents(ctx context.Context, b *objects.Tree) (empty bool) {
 	for e, err := range b.List(ctx, ".", tree.Plain) {
 		switch {
 		case err != nil:
@@ -130,9 +132,29 @@ func (w *checker) contents(ctx context.Context, b *objects.Tree) {
 		default:
 			w.pass("contents", w.setup.Bucket, "The bucket holds files: they are taken as they are")
 		}
-		return
+		return false
 	}
 	w.pass("contents", w.setup.Bucket, "The bucket is empty")
+	return true
+}
+
+// sealing checks how files are to be encrypted.
+func (w *checker) sealing(ctx context.Context, empty bool) {
+	at := namespace.Target{Server: w.cloud.Name, Share: w.setup.Bucket, Sub: w.setup.Folder}
+	how, err := w.Estate.CheckSealing(ctx, "sealing", at, w.setup.Sealing)
+	if err != nil {
+		w.fail("sealing", w.setup.Bucket, err)
+		return
+	}
+	if how == nil {
+		return
+	}
+	f, err := w.JudgeSealing(ctx, at, how, empty)
+	if err != nil {
+		w.fail("sealing", w.setup.Bucket, err)
+		return
+	}
+	w.checks = append(w.checks, f)
 }
 
 // otherSets checks that no other set has the folder of the bucket.

@@ -16,6 +16,7 @@ import (
 	"bridgespan/service/access"
 	"bridgespan/service/replicas/planning"
 	"bridgespan/service/replicas/sets"
+	"bridgespan/tree/bucket/seal"
 )
 
 // Setups are the use cases.
@@ -137,6 +138,11 @@ func checkDraft(c *model.CloudSetup) error {
 	if d.Folder != "" {
 		if err := namespace.CheckPath("folder", d.Folder); err != nil {
 			return err
+		}
+	}
+	if d.Sealing != nil {
+		if _, err := seal.ParseRecoveryKeys(d.Sealing.RecoveryKeys); err != nil {
+			return fault.Field("sealing.recoveryKeys", "make a recovery key with: bspan cloud key make FILE", "a recovery key is not accepted: %v", err)
 		}
 	}
 	n := d.Asked(c.Name)

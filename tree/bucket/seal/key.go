@@ -55,6 +55,19 @@ const mostIdentityFile = 64 << 10
 
 // identityIn returns the only identity in a text.
 func identityIn(text string) (*age.X25519Identity, error) {
+	list, err := identitiesIn(text)
+	if err != nil {
+		return nil, err
+	}
+	identity, ok := list[0].(*age.X25519Identity)
+	if len(list) != 1 || !ok {
+		return nil, errors.New("it has to be one private key of age of the kind X25519, which begins with AGE-SECRET-KEY-1")
+	}
+	return identity, nil
+}
+
+// identitiesIn returns the identities in a text, at least one.
+func identitiesIn(text string) ([]age.Identity, error) {
 	if len(text) > mostIdentityFile {
 		return nil, errors.New("it is too long for a key of age")
 	}
@@ -62,11 +75,7 @@ func identityIn(text string) (*age.X25519Identity, error) {
 	if err != nil {
 		return nil, errors.New("it is no private key of age, which begins with AGE-SECRET-KEY-1") // the error may quote the key
 	}
-	identity, ok := list[0].(*age.X25519Identity)
-	if len(list) != 1 || !ok {
-		return nil, errors.New("it has to be one private key of age of the kind X25519, which begins with AGE-SECRET-KEY-1")
-	}
-	return identity, nil
+	return list, nil
 }
 
 // Labels of the keys that are derived from an identity.

@@ -43,6 +43,9 @@ func (k *Key) Name(folder, element string) (string, bool) {
 // Open returns the path of a key. It returns false for one that this key did not seal.
 func (k *Key) Open(key string) (string, bool) {
 	path := "."
+	if key == path {
+		return path, true
+	}
 	for element := range strings.SplitSeq(key, "/") {
 		name, ok := k.Name(path, element)
 		if !ok {

@@ -169,7 +169,7 @@ func TestRanges(t *testing.T) {
 
 func TestNames(t *testing.T) {
 	k := newKey(t)
-	for _, path := range []string{"a", "beds/north/fern.txt", "Blätter/日本", strings.Repeat("x", 255), ".bspan", ".bspan/replica", ".bspan/attic/2026/fern.txt", "beds/.bspan-x"} {
+	for _, path := range []string{".", "a", "beds/north/fern.txt", "Blätter/日本", strings.Repeat("x", 255), ".bspan", ".bspan/replica", ".bspan/attic/2026/fern.txt", "beds/.bspan-x"} {
 		key := k.Path(path)
 		if got, ok := k.Open(key); !ok || got != path {
 			t.Errorf("%q became %q, and %q again, %v", path, key, got, ok)

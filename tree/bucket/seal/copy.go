@@ -1,0 +1,121 @@
+package seal
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+
+	"bridgespan/tree"
+)
+
+// Opened counts what OpenCopy has opened.
+type Opened struct {
+	Files  int   `json:"files"`  // that were sealed
+	Plain  int   `json:"plain"`  // that were not, and are copied
+	Failed int   `json:"failed"` // that could not be opened or written
+	Bytes  int64 `json:"bytes"`  // of both
+}
+
+// mostKeyFile bounds the key of a folder.
+const mostKeyFile = 64 << 10
+
+// OpenCopy opens the files of a sealed folder that another client has copied into a folder of this host, with a recovery key (the text of
+// its file). Names that are sealed are opened, too. No file in to is replaced. What fails is reported, and the others are opened.
+func OpenCopy(ctx context.Context, from, to *os.Root, recovery string, failed func(name string, err error)) (o Opened, err error) {
+	f, err := from.Open(KeyFile)
+	if err != nil {
+		return o, fmt.Errorf("the copy has no key: %w", err)
+	}
+	text, err := io.ReadAll(io.LimitReader(f, mostKeyFile))
+	if err = errors.Join(err, f.Close()); err != nil {
+		return o, err
+	}
+	key, err := Recover(text, recovery)
+	if err != nil {
+		return o, err
+	}
+	err = fs.WalkDir(from.FS(), ".", func(name string, entry fs.DirEntry, err error) error {
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case err != nil:
+		case entry.IsDir() && name != "." && tree.Reserved(entry.Name()):
+			return fs.SkipDir
+		case !entry.Type().IsRegular():
+			return nil
+		default:
+			err = o.one(key, from, to, name)
+		}
+		if err != nil {
+			o.Failed++
+			failed(name, err)
+		}
+		return nil
+	})
+	return o, err
+}
+
+// one opens one file.
+func (o *Opened) one(key *Key, from, to *os.Root, name string) error {
+	in, err := from.Open(name)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	info, err := in.Stat()
+	if err != nil {
+		return err
+	}
+	as := name
+	if opened, ok := key.Open(name); ok {
+		as = opened
+	}
+	if !fs.ValidPath(as) {
+		return fmt.Errorf("%w: the name %.80q", ErrDamaged, as)
+	}
+	content, sealed := key.sealedIn(in, info.Size())
+	if err := write(to, as, content); err != nil {
+		return err
+	}
+	if sealed {
+		o.Files++
+	} else {
+		o.Plain++
+	}
+	o.Bytes += content.Size()
+	return nil
+}
+
+// sealedIn is the content of a file: what it holds, or what is sealed in it.
+func (k *Key) sealedIn(in io.ReaderAt, size int64) (content *io.SectionReader, sealed bool) {
+	plain := io.NewSectionReader(in, 0, size)
+	length, possible := ContentSize(size)
+	head := make([]byte, HeadSize)
+	if !possible || full(in, head, 0) != nil {
+		return plain, false
+	}
+	if _, err := k.OpenFile(head); err != nil {
+		return plain, false
+	}
+	return io.NewSectionReader(k.Content(in, length), 0, length), true
+}
+
+// write writes a new file. It leaves nothing behind when that fails.
+func write(to *os.Root, name string, content io.Reader) error {
+	if err := to.MkdirAll(path.Dir(name), 0o700); err != nil {
+		return err
+	}
+	out, err := to.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.CopyBuffer(struct{ io.Writer }{out}, content, make([]byte, 16*ChunkSize))
+	if err = errors.Join(err, out.Close()); err != nil {
+		err = errors.Join(err, to.Remove(name))
+	}
+	return err
+}
