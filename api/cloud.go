@@ -90,22 +90,22 @@ type SealedPath struct {
 // sealedRoutes are about folders of buckets whose files are sealed.
 func (a *API) sealedRoutes(tags []string) {
 	const one = "/sealed-folders/{recipient}"
-	route(a, model.Viewer, huma.Operation{OperationID: "list-sealed-folders", Method: "GET", Path: "/sealed-folders", Summary: "List the folders of buckets whose files are encrypted", Tags: tags},
+	route(a, model.Viewer, huma.Operation{OperationID: "list-sealed-folders", Method: "GET", Path: "/sealed-folders", Summary: "List sealed folders: folders of buckets whose files are encrypted before they are sent", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*body[model.Page[model.SealedFolder]], error) {
 			list, err := a.Estate.SealedFolders(ctx)
 			return &body[model.Page[model.SealedFolder]]{model.Page[model.SealedFolder]{Items: list}}, err
 		})
-	route(a, model.Viewer, huma.Operation{OperationID: "get-sealed-folder", Method: "GET", Path: one, Summary: "Show a folder of a bucket whose files are encrypted", Tags: tags},
+	route(a, model.Viewer, huma.Operation{OperationID: "get-sealed-folder", Method: "GET", Path: one, Summary: "Show a sealed folder", Tags: tags},
 		func(ctx context.Context, in *SealedPath) (*tagged[model.SealedFolder], error) {
 			f, err := a.Estate.SealedFolder(ctx, in.Recipient)
 			return &tagged[model.SealedFolder]{etag(f.Version), f}, err
 		})
-	change(a, model.Administrator, huma.Operation{OperationID: "import-folder-key", Method: "POST", Path: "/sealed-folders", Summary: "Import the key of a folder that was encrypted before, as with another installation of Bridge Span", Tags: tags, DefaultStatus: 201},
+	change(a, model.Administrator, huma.Operation{OperationID: "import-folder-key", Method: "POST", Path: "/sealed-folders", Summary: "Import the key of a folder that was sealed before, as with another installation of Bridge Span", Tags: tags, DefaultStatus: 201},
 		func(ctx context.Context, in *body[model.KeyImport]) (*tagged[model.SealedFolder], error) {
 			f, err := a.Estate.ImportKey(ctx, in.Body)
 			return &tagged[model.SealedFolder]{etag(f.Version), f}, err
 		})
-	change(a, model.Administrator, huma.Operation{OperationID: "edit-sealed-folder", Method: "PATCH", Path: one, Summary: "Encrypt the key of a folder for other recovery keys; its files stay as they are", Tags: tags},
+	change(a, model.Administrator, huma.Operation{OperationID: "edit-sealed-folder", Method: "PATCH", Path: one, Summary: "Set the recovery keys of a sealed folder; its files stay as they are", Tags: tags},
 		func(ctx context.Context, in *struct {
 			SealedPath
 			Guard
@@ -121,7 +121,7 @@ func (a *API) sealedRoutes(tags []string) {
 			f, err := a.Estate.SealedFolder(ctx, in.Recipient)
 			return &tagged[model.SealedFolder]{etag(f.Version), f}, err
 		})
-	change(a, model.Administrator, huma.Operation{OperationID: "remove-folder-key", Method: "DELETE", Path: one, Summary: "Remove the key of a folder without a cloud set; its files can then be opened with a recovery key alone", Tags: tags, DefaultStatus: 204},
+	change(a, model.Administrator, huma.Operation{OperationID: "remove-folder-key", Method: "DELETE", Path: one, Summary: "Remove the key of a sealed folder without a cloud set; its files can then be opened with a recovery key alone", Tags: tags, DefaultStatus: 204},
 		func(ctx context.Context, in *struct {
 			SealedPath
 			Guard

@@ -137,7 +137,7 @@ func (d *Demo) keepSpecimens(ctx context.Context, api *client.Client) error {
 	if err := keep(ctx, api, specimens); err != nil {
 		return err
 	}
-	if err := beginNotes(ctx, api, bucket); err != nil {
+	if err := d.beginNotes(ctx, api, bucket); err != nil {
 		return fmt.Errorf("begin to set up %s: %w", notes.Name, err)
 	}
 	if err := awaitFilled(ctx, api, specimens.Name); err != nil {
@@ -150,20 +150,32 @@ func (d *Demo) keepSpecimens(ctx context.Context, api *client.Client) error {
 	return err
 }
 
-// notes are a cloud set that somebody has begun to set up.
+// notes are a cloud set that somebody has begun to set up. They tell where rare plants grow, and are sealed.
 var notes = model.NewCloudSetup{Name: "field notes", CloudDraft: model.CloudDraft{
 	Account: haar.name, Bucket: "trust-fieldnotes", Quota: 1 << 40, Note: "Notes from the field, readable at Larkfield while the radio link is down",
 	Edges: []model.DraftEdge{{Server: "sedge", Share: "fieldnotes", Seed: true}, {Server: "yarrow", Share: "arrivals", Sub: "fieldnotes"}},
 }}
 
+// recoveryFile has the private key that opens what is sealed without the service.
+const recoveryFile = "recovery.txt"
+
 // beginNotes goes through the steps of the set-up up to the plan.
-func beginNotes(ctx context.Context, api *client.Client, bucket *minio.Client) error {
+func (d *Demo) beginNotes(ctx context.Context, api *client.Client, bucket *minio.Client) error {
 	if err := bucket.MakeBucket(ctx, notes.Bucket, minio.MakeBucketOptions{Region: cloudRegions[0].name}); err != nil {
 		return err
 	}
-	if _, err := api.AddCloudSetup(ctx, notes); err != nil {
+	recovery, err := api.MakeRecoveryKey(ctx)
+	if err != nil {
 		return err
 	}
-	_, err := api.CheckCloudSetup(ctx, notes.Name)
+	if err := os.WriteFile(d.path(recoveryFile), []byte(recovery.Private), 0o600); err != nil {
+		return err
+	}
+	asked := notes
+	asked.Sealing = &model.Sealing{RecoveryKeys: []string{recovery.Public}}
+	if _, err := api.AddCloudSetup(ctx, asked); err != nil {
+		return err
+	}
+	_, err = api.CheckCloudSetup(ctx, notes.Name)
 	return err
 }

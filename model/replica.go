@@ -111,7 +111,7 @@ type Replica struct {
 	AtticQuota  int64      `json:"atticQuota" doc:"Bytes that its attic may keep; 0 for no bound"`
 	Swept       bool       `json:"swept,omitempty" doc:"Whether it is a bucket, which is scanned at set times"`
 	SweepMin    int        `json:"sweepMin,omitempty" doc:"Minutes between two scans of a bucket; absent for 360"`
-	Sealing     *Sealing   `json:"sealing,omitempty" doc:"How its files are encrypted, as a bucket; absent when they are not"`
+	Sealing     *Sealing   `json:"sealing,omitempty" doc:"How its files are sealed, as a bucket; absent when they are plain"`
 	// Edge is its policy where it holds stubs.
 	Edge        *EdgePolicy  `json:"edge,omitempty" doc:"What it keeps whole, as an edge of a cloud set; absent where it keeps everything whole"`
 	EdgeFigures *EdgeFigures `json:"edgeFigures,omitempty" doc:"What it holds, as an edge; absent until it was counted"`
@@ -273,7 +273,7 @@ type NewReplica struct {
 	IntakeQuota int64       `json:"intakeQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that may be on their way in at a time; when absent, as many as a plan of the same set has worked out from its largest files, as many as the others of its set may have, or 1 GiB"`
 	AtticQuota  int64       `json:"atticQuota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that its attic may keep; absent for no bound"`
 	SweepMin    int         `json:"sweepMin,omitempty" minimum:"0" maximum:"10080" doc:"Minutes between two scans of a bucket; absent for 360"`
-	Sealing     *Sealing    `json:"sealing,omitempty" doc:"Encrypt its files before they are sent, as a bucket: they can then be read with Bridge Span or a client of age alone; when absent, they are encrypted if the folder is sealed already"`
+	Sealing     *Sealing    `json:"sealing,omitempty" doc:"Seal its files, as a bucket: encrypt them before they are sent, so that they can be read with Bridge Span or a client of age alone; when absent, they are sealed if the folder is sealed already"`
 	Edge        *EdgePolicy `json:"edge,omitempty" doc:"What it keeps whole, as an edge of a cloud set: of a hub whose first replica is a bucket; absent to keep everything whole"`
 }
 

@@ -2,14 +2,14 @@ package model
 
 import "time"
 
-// Sealing says how the files of a bucket are encrypted before they are sent there.
+// Sealing says how the files of a bucket are sealed: encrypted before they are sent there.
 type Sealing struct {
-	Names bool `json:"names,omitempty" doc:"Whether names are encrypted, too, and not contents alone"`
+	Names bool `json:"names,omitempty" doc:"Whether names are sealed, too, and not contents alone"`
 	// RecoveryKeys are checked by package seal.
 	RecoveryKeys []string `json:"recoveryKeys" minItems:"1" maxItems:"8" doc:"Public keys of age: with the private key of any of them, the files can be opened without Bridge Span"`
 }
 
-// SealedFolder is a folder of a bucket whose files are encrypted.
+// SealedFolder is a folder of a bucket whose files are sealed.
 type SealedFolder struct {
 	Server string `json:"server" doc:"Name of the cloud account"`
 	Bucket string `json:"bucket" doc:"Name of the bucket"`

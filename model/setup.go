@@ -44,7 +44,7 @@ type CloudDraft struct {
 	Account      string       `json:"account,omitempty" maxLength:"200" doc:"Name of the cloud account"`
 	Bucket       string       `json:"bucket,omitempty" maxLength:"63" doc:"Name of the bucket"`
 	Folder       string       `json:"folder,omitempty" maxLength:"1024" doc:"Folder in the bucket; all of it when absent"`
-	Sealing      *Sealing     `json:"sealing,omitempty" doc:"Encrypt files before they are sent; plain files when absent"`
+	Sealing      *Sealing     `json:"sealing,omitempty" doc:"Seal files: encrypt them before they are sent; plain files when absent"`
 	Quota        int64        `json:"quota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that the provider lets the account store; object services do not report it; absent for no limit"`
 	Edges        []DraftEdge  `json:"edges,omitempty" maxItems:"31" doc:"Folders on servers"`
 	Note         string       `json:"note,omitempty" maxLength:"1000" doc:"For administrators"`
@@ -92,7 +92,7 @@ type EditCloudSetup struct {
 	Account      *string       `json:"account,omitempty" maxLength:"200" doc:"Name of the cloud account"`
 	Bucket       *string       `json:"bucket,omitempty" maxLength:"63" doc:"Name of the bucket"`
 	Folder       *string       `json:"folder,omitempty" maxLength:"1024" doc:"Folder in the bucket; empty for all of it"`
-	Sealing      *DraftSealing `json:"sealing,omitempty" doc:"How files are encrypted before they are sent"`
+	Sealing      *DraftSealing `json:"sealing,omitempty" doc:"How files are sealed"`
 	Quota        *int64        `json:"quota,omitempty" minimum:"0" maximum:"1152921504606846976" doc:"Bytes that the provider lets the account store; 0 for no limit"`
 	Edges        *[]DraftEdge  `json:"edges,omitempty" maxItems:"31" doc:"All folders on servers"`
 	Note         *string       `json:"note,omitempty" maxLength:"1000" doc:"For administrators"`
@@ -104,13 +104,13 @@ type EditCloudSetup struct {
 	RemovalLimit *int          `json:"removalLimit,omitempty" minimum:"0" maximum:"100" doc:"Removal limit in percent; 0 for no limit"`
 }
 
-// DraftSealing changes how files are encrypted.
+// DraftSealing changes how files are sealed.
 type DraftSealing struct {
-	What         string   `json:"what" enum:"nothing,contents,names" doc:"What is encrypted: names means contents and names"`
+	What         string   `json:"what" enum:"nothing,contents,names" doc:"What is sealed: names means contents and names"`
 	RecoveryKeys []string `json:"recoveryKeys,omitempty" maxItems:"8" doc:"Public keys of age: with the private key of any of them, the files can be opened without Bridge Span"`
 }
 
-// Sealing is how files are encrypted; nil when nothing is.
+// Sealing is how files are sealed; nil when nothing is.
 func (d *DraftSealing) Sealing() *Sealing {
 	if d.What == SealNothing {
 		return nil
@@ -118,7 +118,7 @@ func (d *DraftSealing) Sealing() *Sealing {
 	return &Sealing{Names: d.What == SealNames, RecoveryKeys: d.RecoveryKeys}
 }
 
-// What a set encrypts.
+// What a set seals.
 const (
 	SealNothing  = "nothing"
 	SealContents = "contents"

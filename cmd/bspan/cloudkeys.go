@@ -17,9 +17,9 @@ import (
 	"bridgespan/tree/bucket/seal"
 )
 
-// Flags of cloud sets whose files are encrypted.
+// Flags of cloud sets whose files are sealed.
 func sealFlag(what string) cli.Flag {
-	return &cli.StringFlag{Name: "seal", Usage: "encrypt files before they are sent to the bucket: " + what}
+	return &cli.StringFlag{Name: "seal", Usage: "seal files, that is encrypt them before they are sent to the bucket: " + what}
 }
 
 func recoveryKeyFlag() cli.Flag {
@@ -42,15 +42,15 @@ func sealFlags(c *cli.Command) (*model.DraftSealing, error) {
 const sealedPlace = "CLOUD/BUCKET[/FOLDER]"
 
 func keyCommand() *cli.Command {
-	return &cli.Command{Name: "key", Usage: "the keys of encrypted buckets", Commands: []*cli.Command{
-		{Name: "list", Usage: "list the folders of buckets whose files are encrypted", Action: signedIn(listSealed)},
+	return &cli.Command{Name: "key", Usage: "the keys of sealed folders: folders of buckets whose files are encrypted before they are sent", Commands: []*cli.Command{
+		{Name: "list", Usage: "list the sealed folders", Action: signedIn(listSealed)},
 		{Name: "make", Usage: "make a recovery key: its private key into a new file, its public key for --recovery-key", ArgsUsage: "FILE", Action: signedIn(makeRecoveryKey, "FILE")},
-		{Name: "recovery", Usage: "encrypt the key of a folder for other recovery keys; its files stay as they are", ArgsUsage: sealedPlace, Flags: []cli.Flag{recoveryKeyFlag(), rehearseFlag()}, Action: rehearsable(setRecoveryKeys, sealedPlace)},
-		{Name: "import", Usage: "import the key of a folder that was encrypted before, as with another installation of Bridge Span", ArgsUsage: sealedPlace, Flags: []cli.Flag{
+		{Name: "recovery", Usage: "set the recovery keys of a sealed folder; its files stay as they are", ArgsUsage: sealedPlace, Flags: []cli.Flag{recoveryKeyFlag(), rehearseFlag()}, Action: rehearsable(setRecoveryKeys, sealedPlace)},
+		{Name: "import", Usage: "import the key of a folder that was sealed before, as with another installation of Bridge Span", ArgsUsage: sealedPlace, Flags: []cli.Flag{
 			&cli.StringFlag{Name: "key-file", Usage: "`FILE` with the private key of the folder: what a recovery key opens in its object " + seal.KeyFile, Required: true},
-			&cli.BoolFlag{Name: "names", Usage: "names are encrypted, too"}, recoveryKeyFlag(), rehearseFlag()}, Action: rehearsable(importKey, sealedPlace)},
-		{Name: "remove", Usage: "remove the key of a folder without a cloud set; its files can then be opened with a recovery key alone", ArgsUsage: sealedPlace, Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(removeKey, sealedPlace)},
-		{Name: "open", Usage: "open the encrypted files in a copy of a bucket, without the service", ArgsUsage: "COPY TO", Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "names", Usage: "names are sealed, too"}, recoveryKeyFlag(), rehearseFlag()}, Action: rehearsable(importKey, sealedPlace)},
+		{Name: "remove", Usage: "remove the key of a sealed folder without a cloud set; its files can then be opened with a recovery key alone", ArgsUsage: sealedPlace, Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(removeKey, sealedPlace)},
+		{Name: "open", Usage: "open the files in a copy of a sealed folder, without the service", ArgsUsage: "COPY TO", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "recovery-file", Usage: "`FILE` with the private key of a recovery key", Required: true}}, Action: openCopy},
 	}}
 }
@@ -60,7 +60,7 @@ func listSealed(ctx context.Context, c *cli.Command, api *client.Client, _ []str
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"folder", "encrypted", "set", "recovery keys", "since", "by"}, empty: "No folder of a bucket is encrypted. Cloud sets encrypt their files with: bspan cloud setup add SET --seal contents --recovery-key KEY"}
+	t := table{heads: []string{"folder", "sealed", "set", "recovery keys", "since", "by"}, empty: "No folder of a bucket is sealed. Cloud sets seal their files with: bspan cloud setup add SET --seal contents --recovery-key KEY"}
 	for _, f := range list {
 		t.add(namespace.Target{Server: f.Server, Share: f.Bucket, Sub: f.Folder}.String(), sealedWords(&f.Sealing), f.Set, strings.Join(shortKeys(f.RecoveryKeys), ", "), when(f.Created), f.By)
 	}
@@ -123,7 +123,7 @@ func sealedAt(ctx context.Context, api *client.Client, place string) (model.Seal
 			return f, nil
 		}
 	}
-	return model.SealedFolder{}, usageError{fmt.Sprintf("the files in %s are not encrypted; see: bspan cloud key list", at)}
+	return model.SealedFolder{}, usageError{fmt.Sprintf("%s is not a sealed folder; see: bspan cloud key list", at)}
 }
 
 func setRecoveryKeys(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -192,7 +192,7 @@ func openCopy(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := done(c, opened, "opened %s (%s); %s not encrypted and copied", english.Plural(opened.Files, "file", ""), humanize.IBytes(uint64(opened.Bytes)), english.Plural(opened.Plain, "file was", "files were")); err != nil {
+	if err := done(c, opened, "opened %s (%s); %s not sealed, and copied", english.Plural(opened.Files, "file", ""), humanize.IBytes(uint64(opened.Bytes)), english.Plural(opened.Plain, "file was", "files were")); err != nil {
 		return err
 	}
 	if opened.Failed > 0 {

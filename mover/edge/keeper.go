@@ -50,7 +50,7 @@ type Bucket struct {
 type Seal struct {
 	Key   string `json:"key"` // private, in the text form of age
 	Names bool   `json:"names,omitempty"`
-	// Secret is that of the access key, in the place of the one of the bucket: a mover that does not know of sealing
+	// Secret is that of the access key. The one beside the key is wrong: a mover that does not know of sealing
 	// cannot open the bucket, and gives nobody encrypted bytes for content.
 	Secret string `json:"secret"`
 }
@@ -58,7 +58,7 @@ type Seal struct {
 // SealWith makes the bucket one whose files are sealed with a key.
 func (b *Bucket) SealWith(key *seal.Key, names bool) {
 	b.Seal = &Seal{Key: key.Identity(), Names: names, Secret: b.Secret}
-	b.Secret = ""
+	b.Secret = "is in seal" // an empty one would read a public bucket
 }
 
 func (b *Bucket) open(ctx context.Context) (*bucket.Tree, error) {

@@ -40,6 +40,9 @@ export const useShare = (server: string, share: string | undefined) =>
     queryFn: () => got(api.GET("/api/v1/servers/{server}/shares/{share}", { params: { path: { server, share: share ?? "" } } })),
   });
 
+/** Folders of buckets whose files are sealed. */
+export const useSealedFolders = () => useQuery({ queryKey: ["server", "sealed"], queryFn: async () => (await got(api.GET("/api/v1/sealed-folders"))).items });
+
 /** Volumes whose deduplication was estimated; read again while one is. */
 export const useEstimatedVolumes = () =>
   useQuery({ queryKey: ["run", "volumes"], queryFn: () => all((cursor) => got(api.GET("/api/v1/dedup/volumes", { params: { query: { cursor, limit } } }))) });

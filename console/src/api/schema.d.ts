@@ -2604,13 +2604,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List the folders of buckets whose files are encrypted
+         * List sealed folders: folders of buckets whose files are encrypted before they are sent
          * @description Needs the role viewer.
          */
         get: operations["list-sealed-folders"];
         put?: never;
         /**
-         * Import the key of a folder that was encrypted before, as with another installation of Bridge Span
+         * Import the key of a folder that was sealed before, as with another installation of Bridge Span
          * @description Needs the role administrator.
          */
         post: operations["import-folder-key"];
@@ -2628,21 +2628,21 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show a folder of a bucket whose files are encrypted
+         * Show a sealed folder
          * @description Needs the role viewer.
          */
         get: operations["get-sealed-folder"];
         put?: never;
         post?: never;
         /**
-         * Remove the key of a folder without a cloud set; its files can then be opened with a recovery key alone
+         * Remove the key of a sealed folder without a cloud set; its files can then be opened with a recovery key alone
          * @description Needs the role administrator.
          */
         delete: operations["remove-folder-key"];
         options?: never;
         head?: never;
         /**
-         * Encrypt the key of a folder for other recovery keys; its files stay as they are
+         * Set the recovery keys of a sealed folder; its files stay as they are
          * @description Needs the role administrator.
          */
         patch: operations["edit-sealed-folder"];
@@ -3875,7 +3875,7 @@ export interface components {
              * @description Percent of the files and folders of a replica: when more are removed there within an hour, the removals are pending until somebody decides; 25 when absent
              */
             removalLimit?: number;
-            /** @description Encrypt files before they are sent; plain files when absent */
+            /** @description Seal files: encrypt them before they are sent; plain files when absent */
             sealing?: components["schemas"]["Sealing"];
             /**
              * Format: int64
@@ -4542,7 +4542,7 @@ export interface components {
             /** @description Public keys of age: with the private key of any of them, the files can be opened without Bridge Span */
             recoveryKeys?: string[];
             /**
-             * @description What is encrypted: names means contents and names
+             * @description What is sealed: names means contents and names
              * @enum {string}
              */
             what: "nothing" | "contents" | "names";
@@ -4744,7 +4744,7 @@ export interface components {
              * @description Removal limit in percent; 0 for no limit
              */
             removalLimit?: number;
-            /** @description How files are encrypted before they are sent */
+            /** @description How files are sealed */
             sealing?: components["schemas"]["DraftSealing"];
         };
         EditEntry: {
@@ -5578,7 +5578,7 @@ export interface components {
             folder?: string;
             /** @description Private key of the folder in the text form of age, which recovery keys open in its object .bspan/key.age */
             key: string;
-            /** @description Whether names are encrypted, too, and not contents alone */
+            /** @description Whether names are sealed, too, and not contents alone */
             names?: boolean;
             /** @description Public keys of age: with the private key of any of them, the files can be opened without Bridge Span */
             recoveryKeys: string[];
@@ -6028,7 +6028,7 @@ export interface components {
              * @description Percent of the files and folders of a replica: when more are removed there within an hour, the removals are pending until somebody decides; 25 when absent
              */
             removalLimit?: number;
-            /** @description Encrypt files before they are sent; plain files when absent */
+            /** @description Seal files: encrypt them before they are sent; plain files when absent */
             sealing?: components["schemas"]["Sealing"];
         };
         NewDedupPlan: {
@@ -6242,7 +6242,7 @@ export interface components {
             name?: string;
             /** @description Permissions of the folder when it is made: inherit (when absent), those that the folder above hands down; seed, those of the seed's folder; or a descriptor in its text form, such as O:BAG:BAD:P(A;OICI;FA;;;BA) */
             rights?: string;
-            /** @description Encrypt its files before they are sent, as a bucket: they can then be read with Bridge Span or a client of age alone; when absent, they are encrypted if the folder is sealed already */
+            /** @description Seal its files, as a bucket: encrypt them before they are sent, so that they can be read with Bridge Span or a client of age alone; when absent, they are sealed if the folder is sealed already */
             sealing?: components["schemas"]["Sealing"];
             /** @description Whether its content wins the first fill; the first one's when none does */
             seed?: boolean;
@@ -7072,7 +7072,7 @@ export interface components {
             repairs: number;
             /** @description Whether all of it was looked at once */
             scanned: boolean;
-            /** @description How its files are encrypted, as a bucket; absent when they are not */
+            /** @description How its files are sealed, as a bucket; absent when they are plain */
             sealing?: components["schemas"]["Sealing"];
             /** @description Whether its content wins the first fill */
             seed: boolean;
@@ -7689,7 +7689,7 @@ export interface components {
             created: string;
             /** @description Folder in the bucket; all of it when absent */
             folder?: string;
-            /** @description Whether names are encrypted, too, and not contents alone */
+            /** @description Whether names are sealed, too, and not contents alone */
             names?: boolean;
             /** @description Public key of age that its files are encrypted to */
             recipient: string;
@@ -7706,7 +7706,7 @@ export interface components {
             version: number;
         };
         Sealing: {
-            /** @description Whether names are encrypted, too, and not contents alone */
+            /** @description Whether names are sealed, too, and not contents alone */
             names?: boolean;
             /** @description Public keys of age: with the private key of any of them, the files can be opened without Bridge Span */
             recoveryKeys: string[];

@@ -19,6 +19,7 @@ import { AccessAcross } from "./setaccess";
 import { AccountsInUse } from "./setaccounts";
 import { CloudUsage } from "./usage";
 import { Contents, isCloudSet, WhereIs } from "./edges";
+import { sealedWords, whatOf } from "./sealing";
 import { SetProof } from "./setproof";
 import { AccountsOfSet, AddReplicaForm, LaneForm, ReplicaForm, SettingsForm } from "./setsettings";
 import { ago, bytes, filesOf, plural, sweepMinutes, target, took, when } from "../format";
@@ -252,6 +253,7 @@ function Settings({ set }: { set: ReplicaSet }) {
           ["Left out", out.length > 0 ? <span className="font-mono">{out.join(", ")}</span> : "nothing"],
           ...(only.length > 0 ? ([["Only", <span className="font-mono">{only.join(", ")}</span>]] as [string, React.ReactNode][]) : []),
           ["Attics keep", plural(set.atticDays, "day")],
+          ...(set.replicas[0]?.sealing ? [["Sealed", `${sealedWords[whatOf(set.replicas[0].sealing)]}; ${plural(set.replicas[0].sealing.recoveryKeys.length, "recovery key")}`] as [string, string]] : []),
           ["Removal limit", set.removalLimit > 0 ? `${set.removalLimit}% of a replica within an hour` : "none"],
           ["Calendar", <code>{set.calendar}</code>],
         ]}

@@ -11,6 +11,7 @@ import { DataTable, type Column } from "../components/table";
 import { Button, Check as Checkbox, Dialog, Empty, Facts, Loading, PageHead, Section, sentence, TextField, Trouble } from "../components/ui";
 import { ago, bytes, when } from "../format";
 import { ShareForm } from "./shareform";
+import { SealedFolders } from "./sealing";
 import { Reach, ServerForm } from "./servers";
 
 export function ServerPage() {
@@ -61,6 +62,7 @@ export function ServerPage() {
         </Section>
       </div>
       <Shares server={v.name} kind={v.kind} />
+      {v.kind === "cloud" && <SealedFolders server={v.name} />}
       <div className="grid gap-x-10 xl:grid-cols-2">
         {v.kind !== "cloud" && (
           <Section title="Volumes">

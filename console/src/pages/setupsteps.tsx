@@ -6,6 +6,7 @@ import { Check, Field, Loading, Select, TextField, TextInput } from "../componen
 import { CalendarField } from "../components/week";
 import { fromGiB, inGiB, target } from "../format";
 import { fills, PolicyInputs, usePolicy, type Policy } from "./edges";
+import { keysIn, SealingFields, whatOf, type Sealing } from "./sealing";
 import { StepForm, type StepProps } from "./setupform";
 
 type Edge = Schemas["DraftEdge"];
@@ -37,14 +38,16 @@ export function BucketStep(props: StepProps) {
   const [bucket, setBucket] = useState(s.bucket ?? "");
   const [folder, setFolder] = useState(s.folder ?? "");
   const [quota, setQuota] = useState(inGiB(s.quota ?? 0));
+  const [sealing, setSealing] = useState<Sealing>({ what: whatOf(s.sealing), keys: s.sealing?.recoveryKeys.join(", ") ?? "" });
   const known = (shares.data ?? []).filter((h) => same(h.server, s.account ?? "")).map((h) => h.name);
   return (
-    <StepForm {...props} change={() => ({ bucket: bucket.trim(), folder: folder.trim(), quota: fromGiB(quota) })} fields={["bucket", "folder", "quota"]}>
+    <StepForm {...props} change={() => ({ bucket: bucket.trim(), folder: folder.trim(), quota: fromGiB(quota), sealing: { what: sealing.what, recoveryKeys: keysIn(sealing.keys) } })} fields={["bucket", "folder", "quota", "sealing.recoveryKeys"]}>
       {(errors) => (
         <>
           <TextField label="Bucket" mono list="buckets" autoComplete="off" value={bucket} onChange={(e) => setBucket(e.target.value)} error={errors.bucket} help={known.length > 0 ? `Buckets of ${s.account ?? ""}: ${known.join(", ")}. A new name can be entered, too.` : "Enter a new name: 3 to 63 small letters, digits and hyphens."} />
           <datalist id="buckets">{known.map((name) => <option key={name} value={name} />)}</datalist>
           <TextField label="Folder in the bucket" mono value={folder} placeholder="all of it" onChange={(e) => setFolder(e.target.value)} error={errors.folder} />
+          <SealingFields value={sealing} onChange={setSealing} errors={errors} />
           <TextField label="Quota, in GiB" inputMode="decimal" value={quota} placeholder="no limit" onChange={(e) => setQuota(e.target.value)} error={errors.quota} help="What the provider lets the account store. Object services do not report it; the plan compares the data with it." />
         </>
       )}

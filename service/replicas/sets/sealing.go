@@ -24,7 +24,7 @@ func judgeSealing(subject string, how *model.Sealing, clean bool) finding.Findin
 	case clean:
 		return finding.New(finding.Pass, "sealing", subject, found, meaning, "")
 	case how.Names:
-		return finding.New(finding.Fail, "sealing", subject, "Names are to be encrypted, and the folder holds files already", "the set would not see them", "choose an empty folder of the bucket, or encrypt contents alone")
+		return finding.New(finding.Fail, "sealing", subject, "Names are to be sealed, and the folder holds files already", "the set would not see them", "choose an empty folder of the bucket, or seal contents alone")
 	}
 	return finding.New(finding.Warn, "sealing", subject, found+". The folder holds files already", "these stay plain until they change", "choose an empty folder of the bucket, if nobody may read them")
 }
