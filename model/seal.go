@@ -6,7 +6,7 @@ import "time"
 type Sealing struct {
 	Names bool `json:"names,omitempty" doc:"Whether names are sealed, too, and not contents alone"`
 	// RecoveryKeys are checked by package seal.
-	RecoveryKeys []string `json:"recoveryKeys" minItems:"1" maxItems:"8" doc:"Public keys of age: with the private key of any of them, the files can be opened without Bridge Span"`
+	RecoveryKeys []string `json:"recoveryKeys" maxItems:"8" doc:"Public keys of age: with the private key of any of them, the files can be opened without Bridge Span"`
 }
 
 // SealedFolder is a folder of a bucket whose files are sealed.
@@ -33,7 +33,7 @@ type KeyImport struct {
 
 // EditSealedFolder gives a sealed folder other recovery keys.
 type EditSealedFolder struct {
-	RecoveryKeys []string `json:"recoveryKeys" minItems:"1" maxItems:"8" doc:"All public keys of age that open the key of the folder from now on"`
+	RecoveryKeys []string `json:"recoveryKeys" maxItems:"8" doc:"All public keys of age that open the key of the folder from now on"`
 }
 
 // RecoveryKey is a new pair of keys. The service does not keep it.

@@ -152,7 +152,7 @@ func sealStep(r *model.Replica) string {
 	if r.Sealing.Names {
 		what = "contents and names"
 	}
-	return fmt.Sprintf("Seal the folder %s: the %s of its files are encrypted before they are sent. %s can open the key.", r.Target(), what, sets.Count(int64(len(r.Sealing.RecoveryKeys)), "recovery key", "recovery keys"))
+	return fmt.Sprintf("Seal the folder %s: the %s of its files are encrypted before they are sent. Its key can be opened with %s.", r.Target(), what, sets.Count(int64(len(r.Sealing.RecoveryKeys)), "recovery key", "recovery keys"))
 }
 
 func recordStep(set *model.ReplicaSet) string {

@@ -5,7 +5,7 @@ import { useState } from "react";
 import { api, got, type Estimate, type EstimatedVolume, type Policy } from "../api/client";
 import { useServers, useShares } from "../api/queries";
 import { SaveForm } from "./form";
-import { Check, Field, Select, TextField, Trouble } from "./ui";
+import { Check, Field, Select, TextArea, TextField, Trouble } from "./ui";
 import { FindingLines } from "./findinglines";
 import { CalendarField } from "./week";
 import { bytes } from "../format";
@@ -40,9 +40,7 @@ export function PolicyFields({ value, onChange, errors = {} }: { value: Typed; o
       <TextField label="Least age, in days" type="number" min={0} value={value.days} onChange={(e) => onChange({ ...value, days: e.target.value })} error={errors["policy.minDays"]} help="Since the last change. Files change most in their first days." />
       <TextField label="Least size, in KiB" type="number" min={0} value={value.smallest} onChange={(e) => onChange({ ...value, smallest: e.target.value })} error={errors["policy.smallest"]} help="Small files save little, and cost as much to keep track of." />
       <div className="sm:col-span-2">
-        <Field label="Left out" help="One to a line: a kind of file such as *.mdb, a folder such as cache/, or a path such as /scans/raw/." error={under}>
-          {(props) => <textarea {...props} rows={3} className="w-full border border-edge bg-sheet px-2.5 py-1.5 font-mono" value={value.leaveOut} onChange={(e) => onChange({ ...value, leaveOut: e.target.value })} />}
-        </Field>
+        <TextArea label="Left out" help="One to a line: a kind of file such as *.mdb, a folder such as cache/, or a path such as /scans/raw/." error={under} value={value.leaveOut} onChange={(e) => onChange({ ...value, leaveOut: e.target.value })} />
       </div>
     </div>
   );

@@ -1,7 +1,7 @@
 // The small parts that every page is made of.
 import { Dialog as RadixDialog, Select as RadixSelect } from "radix-ui";
 import { Check as CheckIcon, ChevronDown, X } from "lucide-react";
-import { useId, type ButtonHTMLAttributes, type InputHTMLAttributes, type ReactNode } from "react";
+import { useId, type ButtonHTMLAttributes, type InputHTMLAttributes, type ReactNode, type TextareaHTMLAttributes } from "react";
 import { Problem } from "../api/client";
 
 type ButtonProps = ButtonHTMLAttributes<HTMLButtonElement> & { look?: "main" | "plain" | "quiet" | "danger" };
@@ -113,6 +113,15 @@ export function TextField({ label, help, error, mono, ...rest }: { label: string
   return (
     <Field label={label} help={help} error={error}>
       {(props) => <TextInput {...props} {...rest} className={mono ? "font-mono" : ""} />}
+    </Field>
+  );
+}
+
+/** A labelled text of several lines. */
+export function TextArea({ label, help, error, className = "", ...rest }: { label: string; help?: string; error?: string } & TextareaHTMLAttributes<HTMLTextAreaElement>) {
+  return (
+    <Field label={label} help={help} error={error}>
+      {(props) => <textarea rows={3} {...props} {...rest} className={`${box} font-mono ${className}`} />}
     </Field>
   );
 }

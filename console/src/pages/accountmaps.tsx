@@ -5,7 +5,7 @@ import { useAccountMaps, useAccountPairs, useFileServers } from "../api/queries"
 import { SaveForm } from "../components/form";
 import { Status } from "../components/status";
 import { DataTable, type Column } from "../components/table";
-import { Button, Dialog, Field, Loading, Section, Select, TextField, Trouble } from "../components/ui";
+import { Button, Dialog, Field, Loading, Section, Select, TextArea, TextField, Trouble } from "../components/ui";
 import { plural } from "../format";
 
 type Doing = { kind: "make" } | { kind: "change" | "remove" | "pairs"; map: AccountMap };
@@ -64,9 +64,7 @@ function MapForm({ map, onClose }: { map?: AccountMap; onClose: () => void }) {
       {(errors) => (
         <>
           <TextField label="Name" value={name} onChange={(e) => setName(e.target.value)} error={errors.name} />
-          <Field label="Rules, one a line" help="fern\curators = heather\keepers pairs two accounts; fern\* = heather\* all that are called the same. Each is read both ways." error={errors.rules}>
-            {(props) => <textarea {...props} rows={6} className="w-full border border-edge bg-sheet px-2.5 py-1.5 font-mono text-sm" value={text} onChange={(e) => setText(e.target.value)} />}
-          </Field>
+          <TextArea label="Rules, one a line" help="fern\curators = heather\keepers pairs two accounts; fern\* = heather\* all that are called the same. Each is read both ways." error={errors.rules} rows={6} className="text-sm" value={text} onChange={(e) => setText(e.target.value)} />
           <TextField label="Note" value={note} onChange={(e) => setNote(e.target.value)} error={errors.note} />
           {map && map.sets > 0 && <p className="text-soft">Used by {plural(map.sets, "replica set")}. Accounts stay paired there as they are, until they are paired anew on the page of the set.</p>}
         </>

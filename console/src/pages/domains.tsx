@@ -4,7 +4,7 @@ import { api, etag, type Schemas } from "../api/client";
 import { useDirectories } from "../api/queries";
 import { SaveForm } from "../components/form";
 import { DataTable, type Column } from "../components/table";
-import { Button, Dialog, Field, Section, TextField } from "../components/ui";
+import { Button, Dialog, Section, TextArea, TextField } from "../components/ui";
 
 type Directory = Schemas["Directory"];
 
@@ -50,9 +50,7 @@ function AddDomain({ onClose }: { onClose: () => void }) {
           <TextField label="Address" value={address} onChange={(e) => setAddress(e.target.value)} error={errors.address} help="Host name or address of a domain controller." />
           <TextField label="Account" value={account} onChange={(e) => setAccount(e.target.value)} error={errors.account} help="name@realm; it needs no rights but to read." />
           <TextField label="Password" type="password" autoComplete="off" value={password} onChange={(e) => setPassword(e.target.value)} error={errors.password} />
-          <Field label="Certificate" help="That vouches for the directory, in PEM; empty for those that the system trusts." error={errors.ca}>
-            {(props) => <textarea {...props} rows={3} className="w-full border border-edge bg-sheet px-2.5 py-1.5 font-mono text-xs" value={ca} onChange={(e) => setCA(e.target.value)} />}
-          </Field>
+          <TextArea label="Certificate" help="That vouches for the directory, in PEM; empty for those that the system trusts." error={errors.ca} className="text-xs" value={ca} onChange={(e) => setCA(e.target.value)} />
         </>
       )}
     </SaveForm>

@@ -1,12 +1,13 @@
 // Sealed folders: folders of buckets whose files are encrypted before they are sent, and the recovery keys that open them.
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, etag, got, type Schemas } from "../api/client";
 import { useSealedFolders } from "../api/queries";
 import { Consequences } from "../components/consequences";
 import { SaveForm } from "../components/form";
 import { DataTable, type Column } from "../components/table";
-import { Button, Check, Dialog, Field, Section, Select, TextField, Trouble } from "../components/ui";
+import { Button, Check, Dialog, Field, Section, Select, TextArea, TextField, Trouble } from "../components/ui";
 import { ago, plural } from "../format";
 
 type Folder = Schemas["SealedFolder"];
@@ -34,12 +35,12 @@ function RecoveryKeys({ keys, onChange, error }: { keys: string; onChange: (keys
     mutationFn: () => got(api.POST("/api/v1/recovery-keys")),
     onSuccess: (k) => {
       download(`recovery-key-${k.public.slice(4, 12)}.txt`, k.private);
-      onChange([...keysIn(keys), k.public].join(", "));
+      onChange([...keysIn(keys), k.public].join("\n"));
     },
   });
   return (
     <div>
-      <TextField label="Recovery keys" mono value={keys} placeholder="age1…" onChange={(e) => onChange(e.target.value)} error={error} help="Public keys of age. Without the private key of one of them, nobody can open the files when the records of Bridge Span are lost." />
+      <TextArea label="Recovery keys" className="text-xs" value={keys} placeholder="age1…" onChange={(e) => onChange(e.target.value)} error={error} help="Public keys of age, one to a line. Without the private key of one of them, nobody can open the files when the records of Bridge Span are lost." />
       <div className="mt-2 flex items-baseline gap-3">
         <Button disabled={make.isPending} onClick={() => make.mutate()}>Make a recovery key</Button>
         {make.data && <span role="status" className="text-soft">Its private key is in the file that was downloaded. Keep it in a safe place, not beside the bucket; it is not shown again.</span>}
@@ -70,7 +71,7 @@ export function SealedFolders({ server }: { server: string }) {
   const columns: Column<Folder>[] = [
     { head: "Folder", by: folderName, cell: (f) => <code>{folderName(f)}</code> },
     { head: "Sealed", by: (f) => sealedWords[whatOf(f)], cell: (f) => sealedWords[whatOf(f)] },
-    { head: "Set", by: (f) => f.set ?? "", cell: (f) => f.set ?? "none" },
+    { head: "Set", by: (f) => f.set ?? "", cell: (f) => (f.set ? <Link className="text-span underline underline-offset-2" to={`/replicas/${encodeURIComponent(f.set)}`}>{f.set}</Link> : "none") },
     { head: "Recovery keys", wide: true, by: (f) => f.recoveryKeys.join(), cell: (f) => <span className="font-mono text-xs" title={f.recoveryKeys.join("\n")}>{f.recoveryKeys.map(short).join(", ")}</span> },
     { head: "Since", right: true, by: (f) => f.created, cell: (f) => <span className="whitespace-nowrap">{ago(f.created)}</span> },
     { head: "", cell: (f) => <span className="flex justify-end gap-2"><Button onClick={() => setEditing(f)}>Recovery keys …</Button>{!f.set && <Button onClick={() => setRemoving(f)}>Remove the key …</Button>}</span> },
@@ -92,7 +93,7 @@ export function SealedFolders({ server }: { server: string }) {
 }
 
 function RecoveryForm({ folder: f, onClose }: { folder: Folder; onClose: () => void }) {
-  const [keys, setKeys] = useState(f.recoveryKeys.join(", "));
+  const [keys, setKeys] = useState(f.recoveryKeys.join("\n"));
   const save = () => api.PATCH("/api/v1/sealed-folders/{recipient}", { params: { path: { recipient: f.recipient }, header: { "If-Match": etag(f.version) } }, body: { recoveryKeys: keysIn(keys) } });
   return (
     <SaveForm action="Set the recovery keys" done={`${plural(keysIn(keys).length, "recovery key")} set.`} fields={["recoveryKeys"]} save={save} onDone={onClose} onCancel={onClose}>

@@ -38,7 +38,7 @@ export function BucketStep(props: StepProps) {
   const [bucket, setBucket] = useState(s.bucket ?? "");
   const [folder, setFolder] = useState(s.folder ?? "");
   const [quota, setQuota] = useState(inGiB(s.quota ?? 0));
-  const [sealing, setSealing] = useState<Sealing>({ what: whatOf(s.sealing), keys: s.sealing?.recoveryKeys.join(", ") ?? "" });
+  const [sealing, setSealing] = useState<Sealing>({ what: whatOf(s.sealing), keys: s.sealing?.recoveryKeys.join("\n") ?? "" });
   const known = (shares.data ?? []).filter((h) => same(h.server, s.account ?? "")).map((h) => h.name);
   return (
     <StepForm {...props} change={() => ({ bucket: bucket.trim(), folder: folder.trim(), quota: fromGiB(quota), sealing: { what: sealing.what, recoveryKeys: keysIn(sealing.keys) } })} fields={["bucket", "folder", "quota", "sealing.recoveryKeys"]}>

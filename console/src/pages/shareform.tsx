@@ -5,7 +5,7 @@ import { useNavigate } from "react-router";
 import { api, got, Problem, type Schemas, type ShareNow, type SharePlan } from "../api/client";
 import { FindingLines } from "../components/findinglines";
 import { useToast } from "../components/toast";
-import { Button, Check, Field, Select, sentence, TextField, Trouble } from "../components/ui";
+import { Button, Check, Field, Select, sentence, TextArea, TextField, Trouble } from "../components/ui";
 
 type Grant = Schemas["ShareGrant"];
 type Settings = Omit<Schemas["EditShare"], "rehearse" | "$schema">;
@@ -60,9 +60,7 @@ export function ShareForm({ server, share, onClose }: { server: string; share?: 
       {!share && <TextField label="Name" value={name} onChange={(e) => changed(setName)(e.target.value)} error={error("name")} help="What people will see and type." />}
       {!share && <TextField label="Folder" mono value={path} onChange={(e) => changed(setPath)(e.target.value)} error={error("path")} help="As the server writes paths, such as C:\data\loans; or SHARE:FOLDER for a folder of another share. It is made when it is missing." />}
       <TextField label="Note" value={note} onChange={(e) => changed(setNote)(e.target.value)} error={error("note")} />
-      <Field label="Who may come through, and how far" help="One to a line: ACCOUNT=full, change, read or none. The files' own permissions still apply." error={error("access")}>
-        {(props) => <textarea {...props} rows={3} className="w-full border border-edge bg-sheet px-2.5 py-1.5 font-mono" value={access} onChange={(e) => changed(setAccess)(e.target.value)} />}
-      </Field>
+      <TextArea label="Who may come through, and how far" help="One to a line: ACCOUNT=full, change, read or none. The files' own permissions still apply." error={error("access")} value={access} onChange={(e) => changed(setAccess)(e.target.value)} />
       <Check label="Hide entries that a person cannot open" checked={hide} onChange={changed(setHide)} />
       <Check label="Demand encrypted connections" checked={encrypt} onChange={changed(setEncrypt)} />
       <Check label="Let nobody more than read through" checked={readOnly} onChange={changed(setReadOnly)} />
