@@ -117,15 +117,18 @@ type partReader struct {
 	done   *bufio.Reader
 }
 
-// partReaderProgram reads lines of an offset and a length, opens the file for each, and answers with how much it read.
+// partReaderProgram reads lines of a length and offsets, opens the file for each offset, and answers with how much it read.
 const partReaderProgram = `import os,sys
 for line in sys.stdin:
-    at,n=map(int,line.split()); f=os.open(sys.argv[1],os.O_RDONLY); left=n
-    while left>0:
-        b=os.pread(f,min(left,1<<20),at)
-        if not b: break
-        at+=len(b); left-=len(b)
-    os.close(f); print(n-left,flush=True)
+    n,*ats=map(int,line.split()); got=0
+    for at in ats:
+        f=os.open(sys.argv[1],os.O_RDONLY); left=n
+        while left>0:
+            b=os.pread(f,min(left,1<<20),at)
+            if not b: break
+            at+=len(b); left-=len(b)
+        os.close(f); got+=n-left
+    print(got,flush=True)
 `
 
 func startPartReader(path string) (*partReader, error) {
@@ -143,16 +146,17 @@ func startPartReader(path string) (*partReader, error) {
 	return r, r.cmd.Start()
 }
 
-func (r *partReader) read(at, n int64) error {
-	if _, err := fmt.Fprintln(r.orders, at, n); err != nil {
+// read reads parts of a length at offsets, one after the other.
+func (r *partReader) read(n int64, at ...int64) error {
+	if _, err := fmt.Fprintln(r.orders, n, strings.Trim(fmt.Sprint(at), "[]")); err != nil {
 		return err
 	}
 	line, err := r.done.ReadString('\n')
 	if err != nil {
 		return err
 	}
-	if got, err := strconv.ParseInt(strings.TrimSpace(line), 10, 64); err != nil || got != n {
-		return fmt.Errorf("read %d of %d bytes: %w", got, n, err)
+	if got, err := strconv.ParseInt(strings.TrimSpace(line), 10, 64); err != nil || got != n*int64(len(at)) {
+		return fmt.Errorf("read %d of %d bytes: %w", got, n*int64(len(at)), err)
 	}
 	return nil
 }
@@ -193,24 +197,29 @@ func stubReadsAt(delay time.Duration) func(context.Context, *endings) (way, way,
 		if err != nil {
 			return nil, nil, err
 		}
-		reads := func(read func(at int64) error) way {
+		reads := func(read func(at []int64) error) way {
 			return func(context.Context) (float64, error) {
-				began := time.Now()
-				for range stubReads {
-					if err := read(rand.Int64N(bucketLarge/stubPart) * stubPart); err != nil {
-						return 0, err
-					}
+				at := make([]int64, stubReads)
+				for i := range at {
+					at[i] = rand.Int64N(bucketLarge/stubPart) * stubPart
 				}
-				return stubReads / time.Since(began).Seconds(), nil
+				began := time.Now()
+				err := read(at)
+				return stubReads / time.Since(began).Seconds(), err
 			}
 		}
-		ours := reads(func(at int64) error { return s.reader.read(at, stubPart) })
+		ours := reads(func(at []int64) error { return s.reader.read(stubPart, at...) })
 		return func(ctx context.Context) (float64, error) {
 			if err := s.empty(ctx); err != nil {
 				return 0, err
 			}
 			return ours(ctx)
-		}, reads(func(at int64) error { return s.get(ctx, at, stubPart) }), nil
+		}, reads(func(list []int64) (err error) {
+			for _, at := range list {
+				err = errors.Join(err, s.get(ctx, at, stubPart))
+			}
+			return err
+		}), nil
 	}
 }
 
@@ -228,7 +237,7 @@ var stubStream = benchmark{name: "stub-stream", unit: "MiB/s", bar: 0.3, turns: 
 			return bucketLarge / float64(1<<20) / time.Since(began).Seconds(), err
 		}
 	}
-	ours := whole(func() error { return s.reader.read(0, bucketLarge) })
+	ours := whole(func() error { return s.reader.read(bucketLarge, 0) })
 	return func(ctx context.Context) (float64, error) {
 		if err := s.empty(ctx); err != nil {
 			return 0, err

@@ -98,6 +98,9 @@ func (f *filling) missing(ctx context.Context, file *os.File, at, n int64) (hole
 
 // finish makes a whole file of a stub of which everything is there.
 func (f *filling) finish(ctx context.Context, file *os.File) error {
+	if holes, err := folder.HasHoles(int(file.Fd())); err != nil || holes {
+		return err
+	}
 	f.finishing.Lock()
 	defer f.finishing.Unlock()
 	if f.wrong != nil {
@@ -260,6 +263,9 @@ func (f *filling) fetch(file *os.File, name string, r *run) error {
 	return err
 }
 
+// buffers hold what was fetched until it is written.
+var buffers = sync.Pool{New: func() any { return new([fetchAtOnce]byte) }}
+
 // bounded is a content that is told how far it will be read.
 type bounded interface{ Until(offset int64) }
 
@@ -270,7 +276,8 @@ func (f *filling) copy(ctx context.Context, from tree.Tree, s *folder.Stub, name
 		return err
 	}
 	defer content.Close()
-	buffer := make([]byte, fetchAtOnce)
+	buffer := buffers.Get().(*[fetchAtOnce]byte)
+	defer buffers.Put(buffer)
 	most := int64(2 * folder.FillUnit) // somebody waits for the first piece
 	for ; ; most = fetchAtOnce {
 		f.mu.Lock()

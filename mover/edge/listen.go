@@ -309,19 +309,20 @@ func (l *Listener) stub(ctx context.Context, a access) unix.Errno {
 		}
 		return 0
 	}
+	program := programOf(a.pid)
+	if a.opens && !slices.Contains(copiers, program) {
+		return 0
+	}
 	w, name, refused := l.find(int(a.fd))
 	if w == nil {
 		return unix.EIO // a stub of which nobody knows where its content is
 	}
-	program := programOf(a.pid)
 	switch {
 	case slices.Contains(refused, program):
 		if a.opens {
 			return 0
 		}
 		return unix.EPERM
-	case a.opens && !slices.Contains(copiers, program):
-		return 0
 	case a.opens, writes(a.pid, int(a.fd)):
 		a.at, a.n = 0, 1<<62
 	}
@@ -395,11 +396,14 @@ func writes(pid int32, fd int) bool {
 	if err != nil {
 		return true
 	}
-	reads := false
+	reads, quiet := false, nobodyWrites(fd)
 	for _, entry := range list {
 		var st unix.Stat_t
 		if unix.Stat(at+"/fd/"+entry.Name(), &st) != nil || (file{st.Dev, st.Ino}) != id {
 			continue
+		}
+		if quiet {
+			return false
 		}
 		reads = true
 		if opensForWriting(at + "/fdinfo/" + entry.Name()) {
@@ -407,6 +411,16 @@ func writes(pid int32, fd int) bool {
 		}
 	}
 	return !reads
+}
+
+// nobodyWrites reports whether it is certain that nobody has an open file open for writing: only then the kernel grants a lease for
+// reading (fcntl(2)), which is given back at once. Who opens the file for writing meanwhile waits for that.
+func nobodyWrites(fd int) bool {
+	if _, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_RDLCK); err != nil {
+		return false
+	}
+	_, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_UNLCK)
+	return err == nil
 }
 
 // opensForWriting reads the flags of an open file (proc_pid_fdinfo(5)).

@@ -393,6 +393,19 @@ func (s *Stub) WriteAt(p []byte, at int64) (n int, err error) {
 	return n, futimens(s.fd, []unix.Timespec{{Nsec: unix.UTIME_OMIT}, s.at})
 }
 
+// HasHoles reports whether some of an open file is not there.
+func HasHoles(fd int) (bool, error) {
+	st, err := statOf(fd)
+	if err != nil {
+		return false, err
+	}
+	hole, err := unix.Seek(fd, 0, unix.SEEK_HOLE)
+	if errors.Is(err, unix.ENXIO) { // it is empty
+		return false, nil
+	}
+	return hole < st.Size, err
+}
+
 // Finish makes a whole file of a stub of which everything is there, and reports whether that is so. Content
 // that is not what its mark says is dropped again, with an error wrapping [tree.ErrAltered].
 func (s *Stub) Finish(ctx context.Context) (bool, error) {

@@ -51,7 +51,7 @@ func listxattrAt(folder int, name string, names []byte) (int, error) {
 }
 
 func readXattr(fd int, name string) ([]byte, error) {
-	var little [64]byte
+	var little [1024]byte // most descriptors, and all marks of stubs, are shorter
 	buffer := little[:]
 	for {
 		n, err := unix.Fgetxattr(fd, name, buffer)
