@@ -22,6 +22,7 @@ import (
 	"bridgespan/standin/cloud"
 	"bridgespan/tree"
 	"bridgespan/tree/bucket"
+	"bridgespan/tree/bucket/seal"
 	"bridgespan/tree/folder"
 	"bridgespan/tree/memory"
 )
@@ -45,13 +46,13 @@ type bucketed struct {
 	dir    string
 }
 
-func newBucketed(ctx context.Context, after *endings, delay time.Duration) (*bucketed, error) {
+func newBucketed(ctx context.Context, after *endings, delay time.Duration, key *seal.Key) (*bucketed, error) {
 	dir, err := workFolder()
 	if err != nil {
 		return nil, err
 	}
-	key := cloud.Key{ID: account, Secret: password, Account: account, Rights: cloud.AllRights}
-	c, err := cloud.Open(cloud.Config{Dir: filepath.Join(dir, "cloud"), Keys: []cloud.Key{key}, Regions: []cloud.Region{{Name: bucketRegion, Delay: delay}}})
+	access := cloud.Key{ID: account, Secret: password, Account: account, Rights: cloud.AllRights}
+	c, err := cloud.Open(cloud.Config{Dir: filepath.Join(dir, "cloud"), Keys: []cloud.Key{access}, Regions: []cloud.Region{{Name: bucketRegion, Delay: delay}}})
 	if err != nil {
 		return nil, err
 	}
@@ -60,20 +61,34 @@ func newBucketed(ctx context.Context, after *endings, delay time.Duration) (*buc
 	after.do(server.Close)
 	b := &bucketed{name: "bench-files", dir: dir}
 	endpoint := strings.TrimPrefix(server.URL, "http://")
-	if b.client, err = minio.NewCore(endpoint, &minio.Options{Creds: credentials.NewStaticV4(key.ID, key.Secret, ""), Region: bucketRegion, BucketLookup: minio.BucketLookupPath}); err != nil {
+	if b.client, err = minio.NewCore(endpoint, &minio.Options{Creds: credentials.NewStaticV4(access.ID, access.Secret, ""), Region: bucketRegion, BucketLookup: minio.BucketLookupPath}); err != nil {
 		return nil, err
 	}
 	if err := b.client.MakeBucket(ctx, b.name, minio.MakeBucketOptions{Region: bucketRegion}); err != nil {
 		return nil, err
 	}
-	b.tree, err = bucket.Dial(ctx, bucket.Target{Endpoint: endpoint, Plain: true, Region: bucketRegion, Bucket: b.name, PathStyle: true, Key: key.ID, Secret: key.Secret})
+	b.tree, err = bucket.Dial(ctx, bucket.Target{Endpoint: endpoint, Plain: true, Region: bucketRegion, Bucket: b.name, PathStyle: true, Key: access.ID, Secret: access.Secret, Seal: key})
 	return b, err
 }
 
 // bucketUpload transfers a file of 1 GiB from a folder to a bucket as a lane does, with its hash, compared with the client library's own
 // multipart upload.
-var bucketUpload = benchmark{name: "bucket-upload", unit: "MiB/s", bar: 0.8, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
-	b, err := newBucketed(ctx, after, 0)
+// bucketSealed seals it on the way.
+var (
+	bucketUpload = benchmark{name: "bucket-upload", unit: "MiB/s", bar: 0.8, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+		return uploads(ctx, after, nil)
+	}}
+	bucketSealed = benchmark{name: "bucket-sealed", unit: "MiB/s", bar: 0.8, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+		key, err := seal.NewKey()
+		if err != nil {
+			return nil, nil, err
+		}
+		return uploads(ctx, after, key)
+	}}
+)
+
+func uploads(ctx context.Context, after *endings, key *seal.Key) (way, way, error) {
+	b, err := newBucketed(ctx, after, 0, key)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -108,11 +123,11 @@ var bucketUpload = benchmark{name: "bucket-upload", unit: "MiB/s", bar: 0.8, tur
 			_, err := b.client.FPutObject(ctx, b.name, "theirs", source, minio.PutObjectOptions{})
 			return err
 		}), nil
-}}
+}
 
 // bucketSmall puts many small files concurrently into a distant service, compared with one at a time.
 var bucketSmall = benchmark{name: "bucket-small", unit: "files/s", bar: 8, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
-	b, err := newBucketed(ctx, after, bucketFar)
+	b, err := newBucketed(ctx, after, bucketFar, nil)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -139,7 +154,7 @@ var bucketSmall = benchmark{name: "bucket-small", unit: "files/s", bar: 8, turns
 
 // bucketList lists a folder of 20,000 objects, compared with the client library's listing.
 var bucketList = benchmark{name: "bucket-list", unit: "objects/s", bar: 0.77, turns: 5, prepare: func(ctx context.Context, after *endings) (way, way, error) {
-	b, err := newBucketed(ctx, after, 0)
+	b, err := newBucketed(ctx, after, 0, nil)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -170,7 +185,7 @@ var bucketList = benchmark{name: "bucket-list", unit: "objects/s", bar: 0.77, tu
 // bucketSweep scans a bucket of 200,000 objects in 1,000 folders in which nothing changed, compared with the client
 // library's listing. It may take 1.3 times as long.
 var bucketSweep = benchmark{name: "bucket-sweep", unit: "objects/s", bar: 1 / 1.3, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
-	b, err := newBucketed(ctx, after, 0)
+	b, err := newBucketed(ctx, after, 0, nil)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -20,6 +20,7 @@ import (
 	"bridgespan/mover/edge"
 	"bridgespan/standin/volume"
 	"bridgespan/tree"
+	"bridgespan/tree/bucket/seal"
 	"bridgespan/tree/folder"
 )
 
@@ -39,8 +40,8 @@ type stubbed struct {
 	mark   tree.Mark
 }
 
-func newStubbed(ctx context.Context, after *endings, delay time.Duration) (*stubbed, error) {
-	b, err := newBucketed(ctx, after, delay)
+func newStubbed(ctx context.Context, after *endings, delay time.Duration, key *seal.Key) (*stubbed, error) {
+	b, err := newBucketed(ctx, after, delay, key)
 	if err != nil {
 		return nil, err
 	}
@@ -57,7 +58,7 @@ func newStubbed(ctx context.Context, after *endings, delay time.Duration) (*stub
 	if err != nil {
 		return nil, err
 	}
-	s := &stubbed{bucketed: b, mark: tree.Mark{Path: "large", Version: o.Version, Modified: o.Modified}}
+	s := &stubbed{bucketed: b, mark: tree.NewMark("large", o, o.Digest)}
 	if err := s.watch(ctx, after); err != nil {
 		return nil, err
 	}
@@ -185,15 +186,23 @@ func (s *stubbed) get(ctx context.Context, at, n int64) error {
 }
 
 // stubFirst reads parts of a stub that are not there, anywhere in it, from a distant service; stubFirstNear from one on this
-// machine, where nothing but our own work takes time.
+// machine, where nothing but our own work takes time. stubSealed reads a sealed object of a distant one.
 var (
-	stubFirst     = benchmark{name: "stub-first", unit: "reads/s", bar: 0.67, turns: 3, prepare: stubReadsAt(bucketFar)}
-	stubFirstNear = benchmark{name: "stub-first-near", unit: "reads/s", turns: 3, prepare: stubReadsAt(0)}
+	stubFirst     = benchmark{name: "stub-first", unit: "reads/s", bar: 0.67, turns: 3, prepare: stubReadsAt(bucketFar, false)}
+	stubFirstNear = benchmark{name: "stub-first-near", unit: "reads/s", turns: 3, prepare: stubReadsAt(0, false)}
+	stubSealed    = benchmark{name: "stub-sealed", unit: "reads/s", bar: 0.67, turns: 3, prepare: stubReadsAt(bucketFar, true)}
 )
 
-func stubReadsAt(delay time.Duration) func(context.Context, *endings) (way, way, error) {
+func stubReadsAt(delay time.Duration, sealed bool) func(context.Context, *endings) (way, way, error) {
 	return func(ctx context.Context, after *endings) (way, way, error) {
-		s, err := newStubbed(ctx, after, delay)
+		var key *seal.Key
+		var err error
+		if sealed {
+			if key, err = seal.NewKey(); err != nil {
+				return nil, nil, err
+			}
+		}
+		s, err := newStubbed(ctx, after, delay, key)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -210,23 +219,23 @@ func stubReadsAt(delay time.Duration) func(context.Context, *endings) (way, way,
 		}
 		ours := reads(func(at []int64) error { return s.reader.read(stubPart, at...) })
 		return func(ctx context.Context) (float64, error) {
-			if err := s.empty(ctx); err != nil {
-				return 0, err
-			}
-			return ours(ctx)
-		}, reads(func(list []int64) (err error) {
-			for _, at := range list {
-				err = errors.Join(err, s.get(ctx, at, stubPart))
-			}
-			return err
-		}), nil
+				if err := s.empty(ctx); err != nil {
+					return 0, err
+				}
+				return ours(ctx)
+			}, reads(func(list []int64) (err error) {
+				for _, at := range list {
+					err = errors.Join(err, s.get(ctx, at, stubPart))
+				}
+				return err
+			}), nil
 	}
 }
 
 // stubStream reads a whole stub from its beginning to its end. The reference writes the object to a file of the same volume,
 // which it must do as well.
 var stubStream = benchmark{name: "stub-stream", unit: "MiB/s", bar: 0.3, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
-	s, err := newStubbed(ctx, after, 0)
+	s, err := newStubbed(ctx, after, 0, nil)
 	if err != nil {
 		return nil, nil, err
 	}
