@@ -326,5 +326,9 @@ func TestBucketEvents(t *testing.T) {
 		t.Fatal(err)
 	}
 	arrives("new/folder/a file.txt", "")
+	f, err := e.API.Arrival(ctx, "beds", model.AskArrival{MadeAt: "haar", Size: 1000})
+	if err != nil || f.Places[1].Content == nil || f.Places[1].Content.Expected.Sub(f.At) > 10*time.Second || f.Places[1].Content.Latest.Sub(f.At) < 6*time.Hour {
+		t.Errorf("the forecast of the next change: %+v, %v", f, err)
+	}
 	t.Logf("three changes arrived within %s", time.Since(began).Round(time.Millisecond))
 }

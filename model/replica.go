@@ -111,6 +111,7 @@ type Replica struct {
 	AtticQuota  int64      `json:"atticQuota" doc:"Bytes that its attic may keep; 0 for no bound"`
 	Swept       bool       `json:"swept,omitempty" doc:"Whether it is a bucket, which is scanned at set times"`
 	SweepMin    int        `json:"sweepMin,omitempty" doc:"Minutes between two scans of a bucket; absent for 360"`
+	Notified    *time.Time `json:"notified,omitempty" doc:"When an event notification last reported a change in the bucket, to the minute; absent when none did"`
 	Sealing     *Sealing   `json:"sealing,omitempty" doc:"How its files are sealed, as a bucket; absent when they are plain"`
 	// Edge is its policy where it holds stubs.
 	Edge        *EdgePolicy  `json:"edge,omitempty" doc:"What it keeps whole, as an edge of a cloud set; absent where it keeps everything whole"`
@@ -167,6 +168,23 @@ func (r *Replica) Sweep() time.Duration {
 	}
 	return cmp.Or(time.Duration(r.SweepMin)*time.Minute, UsualSweep)
 }
+
+// Notifies reports whether the object service of a bucket sends event notifications: it has reported the latest files that lanes
+// of the set sent there.
+func (s *ReplicaSet) Notifies(r *Replica) bool {
+	if r.Notified == nil {
+		return false
+	}
+	for _, l := range s.Lanes {
+		if l.To == r.Name && l.LastCarried != nil && l.LastCarried.After(r.Notified.Add(NotifiedWithin+time.Minute)) {
+			return false
+		}
+	}
+	return true
+}
+
+// NotifiedWithin is how long an event notification is expected to take.
+const NotifiedWithin = 5 * time.Second
 
 // IsCloudSet reports whether a set is a cloud set: a hub whose middle is a bucket.
 func (s *ReplicaSet) IsCloudSet() bool {

@@ -198,6 +198,12 @@ func (tx *Tx) AddChangedFolders(ctx context.Context, set, of int64, folders []st
 	return tx.WantLook(ctx, set, of)
 }
 
+// Notified stores that an event notification has just reported a change in the bucket of a replica, to the minute.
+func (tx *Tx) Notified(ctx context.Context, of int64, at time.Time) error {
+	_, _, err := tx.exec(ctx, `UPDATE replicas SET notified = ? WHERE id = ? AND (notified IS NULL OR notified < ?)`, at.UTC(), of, at.UTC().Add(-time.Minute))
+	return err
+}
+
 // takeChangedFolders reads and removes the changed folders of a set.
 func (tx *Tx) takeChangedFolders(ctx context.Context, set int64) (map[replica.ID][]string, error) {
 	type news struct {

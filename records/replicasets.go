@@ -69,7 +69,7 @@ func LeaseOfSet(id int64) string { return fmt.Sprintf("replica set %d", id) }
 
 const replicaRows = `SELECT r.id, r.name, v.name, COALESCE(s.name, ''), r.share, r.sub, r.seed, r.intake_quota, r.attic_quota, r.sweep_min, r.edge, r.edge_figures, v.cloud IS NOT NULL, r.scanned, r.filled, r.entries, r.looked, r.look_ms,
 	r.state, r.trouble, r.since, r.settings, r.picked_up, (SELECT COUNT(*) FROM replica_troubles t WHERE t.replica_id = r.id), r.attic_items, r.attic_conflicts, r.attic_bytes,
-	r.attic_conflict_at, r.filled_at, r.intake_used, r.intake_full, r.accounts_stale, r.repairs, r.removals, r.removals_decision, r.set_id, f.names, f.recovery_keys
+	r.attic_conflict_at, r.filled_at, r.intake_used, r.intake_full, r.accounts_stale, r.repairs, r.removals, r.removals_decision, r.set_id, r.notified, f.names, f.recovery_keys
 	FROM replicas r JOIN servers v ON v.id = r.server_id LEFT JOIN sites s ON s.id = v.site_id
 	LEFT JOIN sealed_folders f ON f.server_id = r.server_id AND f.bucket = r.share AND f.folder = r.sub`
 
@@ -81,16 +81,16 @@ type ofSet[T any] struct {
 
 func scanReplica(s scanner) (row ofSet[model.Replica], err error) {
 	r := &row.of
-	var looked, since, picked, conflict, filled, full, stale sql.NullTime
+	var looked, since, picked, conflict, filled, full, stale, notified sql.NullTime
 	var names sql.NullBool
 	var recovery *[]string
 	err = s.Scan(&r.ID, &r.Name, &r.Server, &r.Site, &r.Share, &r.Sub, &r.Seed, &r.IntakeQuota, &r.AtticQuota, &r.SweepMin, inJSON(&r.Edge), inJSON(&r.EdgeFigures), &r.Swept, &r.Scanned, &r.Filled, &r.Entries, &looked, &r.LookMs,
-		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict, &filled, &r.IntakeUsed, &full, &stale, &r.Repairs, inJSON(&r.Removals), &r.Decision, &row.set, &names, inJSON(&recovery))
+		&r.State, &r.Trouble, &since, &r.Settings, &picked, &r.Troubles, &r.Attic.Items, &r.Attic.Conflicts, &r.Attic.Bytes, &conflict, &filled, &r.IntakeUsed, &full, &stale, &r.Repairs, inJSON(&r.Removals), &r.Decision, &row.set, &notified, &names, inJSON(&recovery))
 	if recovery != nil {
 		r.Sealing = &model.Sealing{Names: names.Bool, RecoveryKeys: *recovery}
 	}
 	r.IntakeFull, r.AccountsStale = timeIn(full), timeIn(stale)
-	r.FilledAt = timeIn(filled)
+	r.FilledAt, r.Notified = timeIn(filled), timeIn(notified)
 	r.Attic.LastConflict = timeIn(conflict)
 	r.Looked, r.Since, r.PickedUp = timeIn(looked), timeIn(since), timeIn(picked)
 	return row, err

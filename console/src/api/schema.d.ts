@@ -7060,6 +7060,11 @@ export interface components {
             name: string;
             /**
              * Format: date-time
+             * @description When an event notification last reported a change in the bucket, to the minute; absent when none did
+             */
+            notified?: string;
+            /**
+             * Format: date-time
              * @description When the settings as they are now were picked up; absent while they are not
              */
             pickedUp?: string;

@@ -87,9 +87,9 @@ func (c *arrivals) change(asked model.AskArrival) error {
 	if d := at.Sub(c.now); d > arrivalMost || d < -arrivalMost {
 		return fault.Field("at", "give a time within a year", "%s is too far away", at.Format(time.DateOnly))
 	}
-	mean, most := sets.UnseenFor(r)
+	mean, most := sets.UnseenFor(c.set, r)
 	c.origin(r, at, at.Add(mean), at.Add(most))
-	c.scans[r.ID] = fmt.Sprintf("%s is scanned every %s", r.Name, text.Lasting(cmp.Or(r.Sweep(), most)))
+	c.scans[r.ID] = c.scanned(r, fmt.Sprintf("%s is scanned every %s", r.Name, text.Lasting(cmp.Or(r.Sweep(), most))))
 	c.found.MadeAt, c.found.At, c.found.Size = r.Name, at.UTC(), asked.Size
 	c.present[r.ID] = true
 	return nil
@@ -161,13 +161,21 @@ func differs(p model.PlaceOfContent, rec *replica.Record) bool {
 
 // unseenAt takes a replica as an origin at which the next scan sees the change.
 func (c *arrivals) unseenAt(r *model.Replica) {
-	_, most := sets.UnseenFor(r)
+	mean, most := sets.UnseenFor(c.set, r)
 	latest := c.now.Add(most)
 	if r.Looked != nil {
 		latest = later(r.Looked.Add(most), c.now)
 	}
-	c.origin(r, c.now, c.now.Add(latest.Sub(c.now)/2), latest)
-	c.scans[r.ID] = fmt.Sprintf("%s was not scanned since: it is scanned every %s, next by %s", r.Name, text.Lasting(cmp.Or(r.Sweep(), most)), clock(latest))
+	c.origin(r, c.now, c.now.Add(min(mean, latest.Sub(c.now)/2)), latest)
+	c.scans[r.ID] = c.scanned(r, fmt.Sprintf("%s was not scanned since: it is scanned every %s, next by %s", r.Name, text.Lasting(cmp.Or(r.Sweep(), most)), clock(latest)))
+}
+
+// scanned adds event notifications, where they come, to what is said about the scans of a replica.
+func (c *arrivals) scanned(r *model.Replica, scans string) string {
+	if !c.set.Notifies(r) {
+		return scans
+	}
+	return fmt.Sprintf("event notifications report changes in %s, the latest at %s; %s", r.Name, clock(*r.Notified), scans)
 }
 
 func later(a, b time.Time) time.Time {

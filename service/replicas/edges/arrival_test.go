@@ -59,6 +59,37 @@ func TestArrivalFromTheBucket(t *testing.T) {
 	}
 }
 
+// Where the object service reports changes, they are expected within seconds, and the sweep finds what is lost.
+func TestArrivalWithNotifications(t *testing.T) {
+	now := time.Now()
+	at := func(before time.Duration) *time.Time { at := now.Add(-before); return &at }
+	for name, of := range map[string]struct {
+		notified, carried *time.Time
+		want              time.Duration
+	}{
+		"none":                        {nil, at(time.Hour), 3 * time.Hour},
+		"of the latest file":          {at(time.Hour), at(time.Hour), model.NotifiedWithin},
+		"of a file before the latest": {at(time.Hour), at(time.Minute), 3 * time.Hour},
+		"and nothing was sent":        {at(time.Hour), nil, model.NotifiedWithin},
+	} {
+		set, ways := cloudOf()
+		set.Replicas[0].Notified = of.notified
+		set.Lanes = []model.Lane{{From: "fern", To: "haar", LastCarried: of.carried}, {From: "haar", To: "fern", LastCarried: &now}}
+		c := arrivalsOf(set)
+		if err := c.change(model.AskArrival{MadeAt: "haar", Size: 1000}); err != nil {
+			t.Fatal(err)
+		}
+		c.forecast(ways)
+		fern, why := c.found.Places[1], strings.Join(c.found.Places[0].Reasons, ";")
+		if fern.Content == nil || (fern.Content.Expected.Sub(c.now)-of.want).Abs() > 2*time.Second || fern.Content.Latest.Sub(c.now) < 6*time.Hour {
+			t.Errorf("%s: %+v", name, fern.Content)
+		}
+		if strings.Contains(why, "event notifications report changes in haar") != (of.want == model.NotifiedWithin) || !strings.Contains(why, "every 6h") {
+			t.Errorf("%s: %s", name, why)
+		}
+	}
+}
+
 // Who has the newest version is not told when it comes; what is closed for good never does.
 func TestArrivalElsewhere(t *testing.T) {
 	set, ways := cloudOf()

@@ -1,6 +1,7 @@
 package edges
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -97,7 +98,9 @@ func (s *Edges) scanFolders(ctx context.Context, set string, r model.Replica, fo
 	if err != nil {
 		return err
 	}
-	if err := s.DB.Change(ctx, func(tx *records.Tx) error { return tx.AddChangedFolders(ctx, kept.ID, r.ID, folders) }); err != nil {
+	if err := s.DB.Change(ctx, func(tx *records.Tx) error {
+		return cmp.Or(tx.AddChangedFolders(ctx, kept.ID, r.ID, folders), tx.Notified(ctx, r.ID, sets.Now()))
+	}); err != nil {
 		return err
 	}
 	return s.DB.Tell(ctx, sets.LookTopic, kept.Name, sets.Now())

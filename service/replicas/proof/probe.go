@@ -333,7 +333,7 @@ func (p *prober) foretell(ctx context.Context, at time.Time) (map[int64]int64, e
 		}
 	}
 	foretold := map[int64]int64{}
-	unseen, _ := sets.UnseenFor(&origin)
+	unseen, _ := sets.UnseenFor(&p.set, &origin)
 	there := map[replica.ID]time.Time{replica.ID(origin.ID): at.Local().Add(unseen)}
 	for id, hop := range forecast.Arrivals(there, sets.WaysOf(&p.set, legs, at), 0, sets.AtEnds) {
 		foretold[int64(id)] = hop.At.Sub(at).Milliseconds()

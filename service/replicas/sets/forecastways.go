@@ -16,14 +16,18 @@ import (
 const AtEnds = 200 * time.Millisecond
 
 // UnseenFor is how long it takes until a scan sees a change at a replica, in the mean and at most: changes happen at any moment
-// between two scans.
-func UnseenFor(r *model.Replica) (mean, most time.Duration) {
+// between two scans. In the mean an event notification tells of it, where they come.
+func UnseenFor(set *model.ReplicaSet, r *model.Replica) (mean, most time.Duration) {
 	look := time.Duration(r.LookMs) * time.Millisecond
 	pause := min(max(PauseShare*look, LeastPause), MostPause)
 	if r.Swept {
 		pause = r.Sweep()
 	}
-	return (pause + look) / 2, pause + look
+	mean, most = (pause+look)/2, pause+look
+	if set.Notifies(r) {
+		mean = min(mean, model.NotifiedWithin)
+	}
+	return mean, most
 }
 
 // WaysOf are the lanes of a set with speed, round trip, backlog and calendar, as they are opened and closed now.
