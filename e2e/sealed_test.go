@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -61,6 +62,7 @@ func TestSealedBucket(t *testing.T) {
 	s.hidden()
 	s.read()
 	s.changed()
+	s.copied()
 	s.verified()
 	s.recoveryKeys()
 	copied := s.opened()
@@ -225,6 +227,40 @@ func (s *sealedSet) changed() {
 		if bytes.Contains(s.object(key), news) {
 			s.Errorf("the change is not sealed in %s", key)
 		}
+	}
+}
+
+// copied: a file that people copy at an edge is copied within the service, and nothing of it crosses.
+func (s *sealedSet) copied() {
+	s.Helper()
+	content := random(3 << 20)
+	at := func(name string) string { return filepath.Join(s.mover.Folder, name) }
+	if err := os.WriteFile(at("survey.dat"), content, 0o644); err != nil {
+		s.Fatal(err)
+	}
+	s.files["survey.dat"] = content
+	carried := func() (c model.Carried) {
+		set, err := s.e.API.ReplicaSet(s.Context(), "scans")
+		if err != nil {
+			s.Fatal(err)
+		}
+		for _, l := range set.Lanes {
+			if l.From == "sedge" {
+				c = l.Carried
+			}
+		}
+		return c
+	}
+	before := carried()
+	await(s.T, "a new file in the bucket", func() bool { return carried().Bytes >= before.Bytes+int64(len(content)) })
+	if out, err := exec.Command("cp", "-p", at("survey.dat"), at("orchids/survey again.dat")).CombinedOutput(); err != nil {
+		s.Fatalf("%s: %v", out, err)
+	}
+	s.files["orchids/survey again.dat"] = content
+	before = carried()
+	await(s.T, "its copy in the bucket", func() bool { return carried().Files > before.Files && len(s.objects()) >= len(s.files) })
+	if after := carried(); after.Spared-before.Spared != int64(len(content)) {
+		s.Errorf("of the copy, %d bytes were spared", after.Spared-before.Spared)
 	}
 }
 

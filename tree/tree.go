@@ -324,7 +324,8 @@ type Assembler interface {
 	// content for the parts that base does not hold. The parts follow on each
 	// other from 0 to options.Size. It returns ErrUnsupported, and leaves nothing
 	// behind, where the file system cannot do it, or base may not be read. Meanwhile
-	// there may be another file, of name and Beside.
+	// there may be another file, of name and Beside. Where options tell the hash of base, a tree that keeps
+	// hashes returns ErrVersion when it keeps another one of base, or none.
 	Assemble(ctx context.Context, name, base string, parts []chunk.Part, content io.ReaderAt, options PutOptions) (Entry, error)
 }
 

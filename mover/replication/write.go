@@ -94,7 +94,7 @@ func (m *move) writeWhole(ctx context.Context, next replica.Record, attic, name 
 		return err
 	}
 	options := m.options(&next)
-	options.Older = older
+	options.Older, options.Alike = older, m.alike
 	written, err := transfer.Copy(ctx, m.carry.sender, m.carry.receiver, m.file(), name, options)
 	switch {
 	case errors.Is(err, transfer.ErrOlderChanged), errors.Is(err, fs.ErrExist) && older == nil: // somebody was quicker

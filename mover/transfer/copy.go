@@ -36,12 +36,18 @@ func (e *Endpoint) putWhole(ctx context.Context, from *Endpoint, f File, name st
 	s := &Staged{Path: name, to: e, release: func() {}}
 	err := o.Limiter.File(f.Entry.Size, func() error {
 		return t.withContent(ctx, func(content tree.Content) (err error) {
+			options := tree.PutOptions{Size: f.Entry.Size, SizeKnown: true, Meta: o.Meta, Detail: o.Detail}
+			if o.Older == nil {
+				if s.Entry, err = t.duplicate(ctx, content, options); !errors.Is(err, tree.ErrUnsupported) {
+					return err
+				}
+			}
 			if err := t.hashFirst(ctx, content); err != nil {
 				return err
 			}
 			in := t.incoming(ctx, content, 0)
 			defer in.close()
-			options := tree.PutOptions{Size: f.Entry.Size, SizeKnown: true, Digest: t.file.Digest, Meta: o.Meta, Detail: o.Detail}
+			options.Digest = t.file.Digest
 			if o.Older != nil {
 				options.Replace, options.Version = true, o.Older.Entry.Version
 			}
@@ -52,7 +58,7 @@ func (e *Endpoint) putWhole(ctx context.Context, from *Endpoint, f File, name st
 	if errors.Is(err, tree.ErrVersion) {
 		err = ErrOlderChanged
 	}
-	s.Digest = t.digest
+	s.Digest, s.Saved = t.digest, t.saved
 	return s, err
 }
 

@@ -8,14 +8,22 @@ import (
 	"bridgespan/tree"
 )
 
-// duplicateFrom is how large a file is, in bytes, of which another copy is looked for.
-const duplicateFrom = 64 << 10
+// duplicateFrom is how large a file is, in bytes, of which another copy is looked for. An object service takes several requests for
+// it, each of which costs a round trip.
+const (
+	duplicateFrom       = 64 << 10
+	duplicateObjectFrom = 1 << 20
+)
 
 // duplicate stages a file as a copy of one that the endpoint holds under another name: people
 // copied it, and nothing but its name has to cross. It returns tree.ErrUnsupported when there
 // is none, or the endpoint cannot copy.
 func (t *task) duplicate(ctx context.Context, content tree.Content, options tree.PutOptions) (tree.Entry, error) {
-	if t.Alike == nil || t.file.Entry.Size < t.to.Settings.least(duplicateFrom) {
+	from := int64(duplicateFrom)
+	if t.to.Tree.Capabilities().WholePuts {
+		from = duplicateObjectFrom
+	}
+	if t.Alike == nil || t.file.Entry.Size < t.to.Settings.least(from) {
 		return tree.Entry{}, tree.ErrUnsupported
 	}
 	alike, err := t.Alike(ctx)
@@ -27,6 +35,7 @@ func (t *task) duplicate(ctx context.Context, content tree.Content, options tree
 		if d, err = t.digestAtSource(ctx, content); err != nil {
 			return tree.Entry{}, err
 		}
+		t.file.Digest = d
 	}
 	for _, other := range alike {
 		if other.Digest != d {
@@ -56,6 +65,11 @@ func (t *task) digestAtSource(ctx context.Context, content tree.Content) (chunk.
 // copyOf stages a copy of a file of the endpoint. ok is false when it is not what it was, before
 // or afterwards, or cannot be copied: then the content crosses as ever.
 func (t *task) copyOf(ctx context.Context, other *Known, options tree.PutOptions) (entry tree.Entry, ok bool, err error) {
+	if t.to.Tree.Capabilities().WholePuts {
+		options.Digest = other.Digest // the service copies an object of that content alone
+		entry, err = tree.Assemble(ctx, t.to.Tree, t.staged, other.Path, []chunk.Part{{Length: other.Entry.Size}}, nil, options)
+		return entry, err == nil, ctx.Err()
+	}
 	if ok, err := t.to.holds(ctx, other.Path, other.Entry); err != nil || !ok {
 		return entry, false, err
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"strings"
 	"time"
 
@@ -98,24 +99,46 @@ func (t *Tree) Apply(ctx context.Context, name string, meta tree.Meta) error {
 
 // copy copies an object within the service. meta replaces its metadata; nil keeps it.
 func (t *Tree) copy(ctx context.Context, from, to string, o minio.ObjectInfo, meta map[string]string) error {
-	source := minio.CopySrcOptions{Bucket: t.target.Bucket, Object: from, MatchETag: o.ETag}
 	if o.Size > rules.MostPut {
+		source := minio.CopySrcOptions{Bucket: t.target.Bucket, Object: from, MatchETag: o.ETag}
 		dest := minio.CopyDestOptions{Bucket: t.target.Bucket, Object: to, UserMetadata: meta, ReplaceMetadata: meta != nil}
 		_, err := t.core.ComposeObject(ctx, dest, source)
 		return err
 	}
-	headers := map[string]string{"x-amz-copy-source-if-match": o.ETag}
-	if meta != nil {
-		headers["x-amz-metadata-directive"] = "REPLACE"
-		for name, value := range meta {
-			headers["x-amz-meta-"+strings.ToLower(name)] = value
-		}
+	return t.copyAtOnce(ctx, from, to, o, meta, nil)
+}
+
+// copyNew copies an object to a key where nothing may be.
+func (t *Tree) copyNew(ctx context.Context, from, to string, o minio.ObjectInfo, meta map[string]string) error {
+	if o.Size > rules.MostPut {
+		return t.copy(ctx, from, to, o, meta)
 	}
-	_, err := t.core.CopyObject(ctx, t.target.Bucket, from, t.target.Bucket, to, headers, source, minio.PutObjectOptions{})
+	err := t.copyAtOnce(ctx, from, to, o, meta, map[string]string{"If-None-Match": "*"})
+	switch {
+	case answerOf(err).Code == "NotImplemented":
+		return t.copyAtOnce(ctx, from, to, o, meta, nil)
+	case refusedByCondition(err):
+		return fs.ErrExist
+	}
 	return err
 }
 
-// Assemble copies a whole file within the service, where no file may be. Ranges of files are not supported.
+// copyAtOnce copies an object of at most rules.MostPut bytes with more headers.
+func (t *Tree) copyAtOnce(ctx context.Context, from, to string, o minio.ObjectInfo, meta, headers map[string]string) error {
+	all := map[string]string{"x-amz-copy-source-if-match": o.ETag}
+	maps.Copy(all, headers)
+	if meta != nil {
+		all["x-amz-metadata-directive"] = "REPLACE"
+		for name, value := range meta {
+			all["x-amz-meta-"+strings.ToLower(name)] = value
+		}
+	}
+	_, err := t.core.CopyObject(ctx, t.target.Bucket, from, t.target.Bucket, to, all, minio.CopySrcOptions{Bucket: t.target.Bucket, Object: from, MatchETag: o.ETag}, minio.PutObjectOptions{})
+	return err
+}
+
+// Assemble copies a whole file within the service, where no file may be: the service makes sure of that, or this does just before, where the
+// service has no conditional copies or the file is larger than it copies at once. Ranges of files are not supported.
 func (t *Tree) Assemble(ctx context.Context, name, from string, parts []chunk.Part, _ io.ReaderAt, options tree.PutOptions) (tree.Entry, error) {
 	if _, err := t.begin(ctx, "assemble", name); err != nil {
 		return tree.Entry{}, err
@@ -128,6 +151,8 @@ func (t *Tree) Assemble(ctx context.Context, name, from string, parts []chunk.Pa
 		return e, tree.PathError("assemble", from, tree.ErrKind)
 	case len(parts) != 1 || parts[0] != chunk.Part{Length: e.Size}:
 		return e, tree.PathError("assemble", name, tree.ErrUnsupported)
+	case options.Digest.Known() && e.Digest != options.Digest:
+		return e, tree.PathError("assemble", from, tree.ErrVersion)
 	}
 	if _, _, err := t.stat(ctx, "assemble", name); err == nil {
 		return e, tree.PathError("assemble", name, fs.ErrExist)
@@ -139,7 +164,7 @@ func (t *Tree) Assemble(ctx context.Context, name, from string, parts []chunk.Pa
 	}
 	meta, err := t.changed(ctx, o.UserMetadata, options.Meta)
 	if err == nil {
-		err = t.copy(ctx, t.key(from), t.key(name), *o, meta)
+		err = t.copyNew(ctx, t.key(from), t.key(name), *o, meta)
 	}
 	if err != nil {
 		return e, pathError("assemble", name, err)

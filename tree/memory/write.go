@@ -89,6 +89,9 @@ func (t *Tree) Assemble(ctx context.Context, name, base string, parts []chunk.Pa
 		return tree.Entry{}, tree.PathError("assemble", name, tree.ErrUnsupported)
 	}
 	if t.Objects {
+		if options.Digest.Known() && options.Digest != from.Entry().Digest {
+			return tree.Entry{}, tree.PathError("assemble", base, tree.ErrVersion)
+		}
 		options.Digest = from.Entry().Digest
 	}
 	content := tree.Parts(ctx, from, r, parts)

@@ -73,6 +73,26 @@ func testDigests(t *testing.T, tr tree.Tree) {
 	}
 }
 
+// testCopyOfAnother: where hashes are kept, a file is copied only while it is the one of a known hash.
+func testCopyOfAnother(t *testing.T, tr tree.Tree) {
+	a, ok := tr.(tree.Assembler)
+	if !ok || tr.Capabilities().Digests == 0 {
+		t.Skip("no hashes are kept here")
+	}
+	put(t, tr, "base", "one")
+	assemble := func(of string) (tree.Entry, error) {
+		return a.Assemble(t.Context(), "copy", "base", []chunk.Part{{Length: 3}}, nil, tree.PutOptions{Size: 3, SizeKnown: true, Digest: blake3.Sum256([]byte(of))})
+	}
+	_, err := assemble("two")
+	wantError(t, "Assemble of another content", err, tree.ErrVersion)
+	wantNames(t, tr, ".", "base")
+	if e, err := assemble("one"); err != nil || e.Digest != blake3.Sum256([]byte("one")) {
+		t.Errorf("a copy is %+v, %v", e, err)
+	}
+	_, err = assemble("one")
+	wantError(t, "Assemble of a name that is taken", err, fs.ErrExist)
+}
+
 // testImpliedFolders: where folders are not real, they come and go with what is in them.
 func testImpliedFolders(t *testing.T, tr tree.Tree) {
 	if !tr.Capabilities().NoFolders {

@@ -53,6 +53,7 @@ func Run(t *testing.T, empty func(t *testing.T) tree.Tree) {
 		"WalkAndRemoveAll": testWalk,
 		"Versions":         testVersions,
 		"Digests":          testDigests,
+		"CopyOfAnother":    testCopyOfAnother,
 		"ImpliedFolders":   testImpliedFolders,
 		"Residency":        testResidency,
 		"Stubs":            testStubs,
