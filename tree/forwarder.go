@@ -150,6 +150,10 @@ func (h *Forwarder) Offload(ctx context.Context, name string, expected Entry, ma
 	return e, err
 }
 
+func (h *Forwarder) FetchPart(ctx context.Context, name string, at, n int64) error {
+	return h.Use(ctx, true, func(t Tree) error { return FetchPart(ctx, t, name, at, n) })
+}
+
 func (h *Forwarder) Fetch(ctx context.Context, name string) error {
 	return h.Use(ctx, true, func(t Tree) error { return Fetch(ctx, t, name) })
 }

@@ -51,6 +51,9 @@ type Stubs interface {
 	// Fetch fills a stub. A file that is none is left as it is. It returns an error wrapping
 	// ErrNoContent when the content is not there any more.
 	Fetch(ctx context.Context, name string) error
+	// FetchPart fills n bytes of a stub at an offset, and some after them, as Fetch does. The file is whole when all parts are
+	// filled.
+	FetchPart(ctx context.Context, name string, at, n int64) error
 	// Mark tells the mark of a stub. It returns an error wrapping ErrUnsupported of a file that is
 	// none, and of a stub that was changed since: its content is not what the mark says.
 	Mark(ctx context.Context, name string) (Mark, error)
@@ -76,6 +79,14 @@ func Offload(ctx context.Context, t Tree, name string, expected Entry, mark Mark
 func Fetch(ctx context.Context, t Tree, name string) error {
 	if s, ok := t.(Stubs); ok {
 		return s.Fetch(ctx, name)
+	}
+	return nil
+}
+
+// FetchPart fills a part of a stub as a tree with [Stubs] does. Elsewhere every file is whole.
+func FetchPart(ctx context.Context, t Tree, name string, at, n int64) error {
+	if s, ok := t.(Stubs); ok {
+		return s.FetchPart(ctx, name, at, n)
 	}
 	return nil
 }

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
+	"math"
 	"os"
 	"path"
 	"time"
@@ -255,6 +257,11 @@ func empty(fd int, at time.Time) error {
 
 // Fetch fills a stub.
 func (t *Tree) Fetch(ctx context.Context, name string) error {
+	return t.FetchPart(ctx, name, 0, math.MaxInt64)
+}
+
+// FetchPart fills a part of a stub.
+func (t *Tree) FetchPart(ctx context.Context, name string, at, n int64) error {
 	if err := begin(ctx, "fetch", name); err != nil {
 		return err
 	}
@@ -267,7 +274,13 @@ func (t *Tree) Fetch(ctx context.Context, name string) error {
 	if err != nil || residencyOf(int(f.Fd()), &st) == tree.Whole {
 		return classify("fetch", name, err)
 	}
-	return t.fill(ctx, f, name, 0, st.Size)
+	if at < 0 || n <= 0 {
+		return tree.PathError("fetch", name, fs.ErrInvalid)
+	}
+	if at >= st.Size { // people have cut it
+		return nil
+	}
+	return t.fill(ctx, f, name, at, min(n, st.Size-at))
 }
 
 // fill fills a part of an open stub.

@@ -59,6 +59,9 @@ func (t *Tree) Fetch(ctx context.Context, name string) error {
 	return err
 }
 
+// FetchPart fills all of a stub.
+func (t *Tree) FetchPart(ctx context.Context, name string, _, _ int64) error { return t.Fetch(ctx, name) }
+
 // fetched returns the content of a file, which is fetched where it is a stub.
 func (t *Tree) fetched(ctx context.Context, name string) ([]byte, error) {
 	if err := t.begin(ctx, "fetch", name); err != nil {

@@ -22,6 +22,12 @@ func (t *Tree) Fetch(ctx context.Context, name string) error {
 	return err
 }
 
+// FetchPart lets the mover fill a part of a stub. A mover of an earlier version fills all of it.
+func (t *Tree) FetchPart(ctx context.Context, name string, at, n int64) error {
+	_, err := t.call(ctx, "fetch", name, call{At: at, Length: int(n)}, nil)
+	return err
+}
+
 // Mark tells the mark of a stub.
 func (t *Tree) Mark(ctx context.Context, name string) (tree.Mark, error) {
 	a, err := t.call(ctx, "mark", name, call{}, nil)
@@ -49,7 +55,12 @@ func (s *served) offload() error {
 	return s.answered(tree.Offload(s.ctx, s.tree, s.call.Name, fromWire(s.call.Expected), s.call.mark()))
 }
 
-func (s *served) fetch() error { return s.done(tree.Fetch(s.ctx, s.tree, s.call.Name)) }
+func (s *served) fetch() error {
+	if s.call.Length != 0 {
+		return s.done(tree.FetchPart(s.ctx, s.tree, s.call.Name, s.call.At, int64(s.call.Length)))
+	}
+	return s.done(tree.Fetch(s.ctx, s.tree, s.call.Name))
+}
 
 func (s *served) mark() error {
 	m, err := tree.MarkOf(s.ctx, s.tree, s.call.Name)

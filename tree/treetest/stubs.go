@@ -104,6 +104,13 @@ func testStubs(t *testing.T, tr tree.Tree) {
 		t.Fatal(err)
 	}
 	wantResidency(t, tr, "g", tree.Whole)
+	MakeStub(t, tr, "g")
+	for at, piece := int64(0), int64(len(long)/3); at < int64(len(long))+piece; at += piece { // also after its end
+		if err := tree.FetchPart(t.Context(), tr, "g", at, piece); err != nil {
+			t.Errorf("FetchPart at %d: %v", at, err)
+		}
+	}
+	wantResidency(t, tr, "g", tree.Whole)
 	wantContent(t, tr, "g", string(long))
 	if e, err := tr.Stat(t.Context(), "g"); err != nil || !e.Modified.Equal(later) {
 		t.Errorf("filled it is %+v, %v", e, err)

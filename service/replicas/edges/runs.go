@@ -189,14 +189,16 @@ func (w *mover) one(ctx context.Context, f offload.File) error {
 	if w.Offload {
 		freed, err = w.engine.Offload(ctx, replica.ID(w.edge.ID), replica.ID(w.hub.ID), f.Path)
 	} else {
-		err = tree.Fetch(ctx, w.tree, f.Path)
+		err = w.fetch(ctx, f)
 	}
 	if ctx.Err() != nil || errors.Is(err, tree.ErrUnreachable) || errors.Is(err, tree.ErrNoSpace) {
 		return errors.Join(ctx.Err(), w.Explain(ctx, w.edge.Server, err))
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.done += f.Size
+	if w.Offload {
+		w.done += f.Size
+	}
 	if err != nil {
 		w.found.Failed++
 		if len(w.found.Problems) < mostProblems {
@@ -210,6 +212,24 @@ func (w *mover) one(ctx context.Context, f offload.File) error {
 		}
 	}
 	w.job.Progress(w.found.Moved, w.done, float64(w.done)/float64(max(w.whole, 1)))
+	return nil
+}
+
+// fetchedAtOnce is how much of a file is fetched until the progress is told.
+const fetchedAtOnce = 64 << 20
+
+// fetch fills a stub.
+func (w *mover) fetch(ctx context.Context, f offload.File) error {
+	for at := int64(0); at < f.Size; at += fetchedAtOnce {
+		n := min(fetchedAtOnce, f.Size-at)
+		if err := tree.FetchPart(ctx, w.tree, f.Path, at, n); err != nil {
+			return err
+		}
+		w.mu.Lock()
+		w.done += n
+		w.job.Progress(w.found.Moved, w.done, float64(w.done)/float64(max(w.whole, 1)))
+		w.mu.Unlock()
+	}
 	return nil
 }
 

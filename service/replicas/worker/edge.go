@@ -300,9 +300,17 @@ func (k *edgeKeeper) offload(ctx context.Context, f offload.File) error {
 	return nil
 }
 
-// fetch fills a stub.
-func (k *edgeKeeper) fetch(ctx context.Context, f offload.File) error {
-	err := tree.Fetch(ctx, k.tree, f.Path)
+// fetchedAtOnce is how much of a file is fetched before the calendar and the speed of the lane are looked at again.
+const fetchedAtOnce = 16 << 20
+
+// fetch fills a stub, within the calendar and the speed of the lane that leads to the edge.
+func (k *edgeKeeper) fetch(ctx context.Context, f offload.File) (err error) {
+	for at := int64(0); at < f.Size && err == nil; at += fetchedAtOnce {
+		n := min(fetchedAtOnce, f.Size-at)
+		if err = k.round.share(ctx, k.replicaWorker, n); err == nil {
+			err = tree.FetchPart(ctx, k.tree, f.Path, at, n)
+		}
+	}
 	if errors.Is(err, tree.ErrNoContent) || errors.Is(err, tree.ErrNoSpace) {
 		return nil // what the bucket has by now is on its way; or people were quicker
 	}

@@ -239,11 +239,25 @@ func (r *round) pace(ctx context.Context, lane replica.Lane, bytes int) error {
 
 // pass waits until so many bytes may pass; also while the lane is closed.
 func (w *laneWorker) pass(ctx context.Context, bytes int) error {
+	if err := w.opened(ctx); err != nil {
+		return err
+	}
+	w.state.Lock()
+	w.passed += int64(bytes)
+	if w.State != model.LaneCarrying && w.State != model.LaneStalled {
+		w.State, w.Trouble, w.Until = model.LaneCarrying, "", nil
+	}
+	w.state.Unlock()
+	return gate.Through(ctx, w.limiter, bytes)
+}
+
+// opened waits until the lane is open, at the speed of its calendar.
+func (w *laneWorker) opened(ctx context.Context) error {
 	for {
 		speed, until := w.open(time.Now())
 		if speed != calendar.Off {
 			gate.SetLimit(w.limiter, speed)
-			break
+			return nil
 		}
 		w.is(model.LaneClosed, "", until)
 		left := time.Second
@@ -256,13 +270,21 @@ func (w *laneWorker) pass(ctx context.Context, bytes int) error {
 		case <-time.After(left):
 		}
 	}
-	w.state.Lock()
-	w.passed += int64(bytes)
-	if w.State != model.LaneCarrying && w.State != model.LaneStalled {
-		w.State, w.Trouble, w.Until = model.LaneCarrying, "", nil
+}
+
+// share lets an edge fetch so many bytes when the lane that leads there is open, within its speed. A way without a lane
+// bounds nothing.
+func (r *round) share(ctx context.Context, to *replicaWorker, bytes int64) error {
+	for _, w := range r.ways {
+		if w.id != (replica.Lane{From: replica.ID(r.places[0].ID), To: replica.ID(to.ID)}) {
+			continue
+		}
+		if err := w.opened(ctx); err != nil {
+			return err
+		}
+		return gate.Through(ctx, w.limiter, int(bytes))
 	}
-	w.state.Unlock()
-	return gate.Through(ctx, w.limiter, bytes)
+	return nil
 }
 
 // reason says in words why a lane fails.
