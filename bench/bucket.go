@@ -34,6 +34,7 @@ const (
 	bucketFiles  = 400
 	bucketNames  = 20_000
 	bucketFar    = 20 * time.Millisecond // delay of a distant service
+	bucketClose  = time.Millisecond      // delay of one in the same building
 	bucketWide   = 16
 	bucketRegion = "coast-1"
 )
