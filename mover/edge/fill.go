@@ -36,8 +36,9 @@ type filling struct {
 	edge  *Edge
 	users int // of the edge
 
-	// times is held while a piece is written, which changes the modification time for a moment, and while that is read.
-	times     sync.Mutex
+	// pieces is held while a piece is written, which changes the modification time for a moment, and while that, or what is there, is
+	// read.
+	pieces    sync.Mutex
 	finishing sync.Mutex
 	wrong     error // what was fetched is not what was to be; while finishing is held
 
@@ -89,7 +90,7 @@ func (f *filling) missing(ctx context.Context, file *os.File, at, n int64) (hole
 	if err != nil || s == nil {
 		return hole, err
 	}
-	holes, err := s.Missing(at, n)
+	holes, err := f.holes(s, at, n)
 	if err != nil || len(holes) > 0 {
 		return append(holes, hole)[0], err
 	}
@@ -98,7 +99,7 @@ func (f *filling) missing(ctx context.Context, file *os.File, at, n int64) (hole
 
 // finish makes a whole file of a stub of which everything is there.
 func (f *filling) finish(ctx context.Context, file *os.File) error {
-	if holes, err := folder.HasHoles(int(file.Fd())); err != nil || holes {
+	if whole, err := f.isWhole(file); err != nil || !whole {
 		return err
 	}
 	f.finishing.Lock()
@@ -126,16 +127,30 @@ func (f *filling) finish(ctx context.Context, file *os.File) error {
 
 // opened is the stub that is open as a file; nil when the file is whole.
 func (f *filling) opened(file *os.File) (*folder.Stub, error) {
-	f.times.Lock()
-	defer f.times.Unlock()
+	f.pieces.Lock()
+	defer f.pieces.Unlock()
 	return folder.OpenedStub(int(file.Fd()))
 }
 
 func (f *filling) write(s *folder.Stub, piece []byte, at int64) error {
-	f.times.Lock()
-	defer f.times.Unlock()
-	_, err := s.WriteAt(piece, at)
-	return err
+	f.pieces.Lock()
+	defer f.pieces.Unlock()
+	return s.WriteAt(piece, at)
+}
+
+// holes are the parts of a range that are not there. While a piece is written, that cannot be told: what fails may seem to be there.
+func (f *filling) holes(s *folder.Stub, at, n int64) ([][2]int64, error) {
+	f.pieces.Lock()
+	defer f.pieces.Unlock()
+	return s.Missing(at, n)
+}
+
+// isWhole reports whether all of a file is there.
+func (f *filling) isWhole(file *os.File) (bool, error) {
+	f.pieces.Lock()
+	defer f.pieces.Unlock()
+	holes, err := folder.HasHoles(int(file.Fd()))
+	return !holes, err
 }
 
 func (f *filling) wake() {

@@ -391,19 +391,37 @@ func (s *Stub) Missing(at, n int64) (holes [][2]int64, err error) {
 	return holes, nil
 }
 
-// WriteAt fills a part, of content that was fetched: whole units, or those up to the end.
-func (s *Stub) WriteAt(p []byte, at int64) (n int, err error) {
-	for n < len(p) {
+// WriteAt fills what is missing of a part, with content that was fetched: whole units, or those up to the end. What it could not write is
+// missing afterwards.
+func (s *Stub) WriteAt(p []byte, at int64) error {
+	holes, err := s.Missing(at, int64(len(p)))
+	if err != nil {
+		return err
+	}
+	for _, h := range holes {
+		from, to := max(h[0], at), min(h[0]+h[1], at+int64(len(p)))
+		if err = s.fill(p[from-at:to-at], from); err != nil {
+			break
+		}
+	}
+	return errors.Join(err, futimens(s.fd, []unix.Timespec{{Nsec: unix.UTIME_OMIT}, s.at}))
+}
+
+// fill fills a hole. A file system without space may have blocks of zeros by then after what was written, and would tell them for
+// content: they are freed.
+func (s *Stub) fill(p []byte, at int64) error {
+	for n := 0; n < len(p); {
 		k, err := unix.Pwrite(s.fd, p[n:], at+int64(n))
 		if err == unix.EINTR {
 			continue
 		}
 		if err != nil {
-			return n, err
+			from := (at + int64(n)) / FillUnit * FillUnit
+			return errors.Join(err, unix.Fallocate(s.fd, unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, from, roundUp(at+int64(len(p)))-from))
 		}
 		n += k
 	}
-	return n, futimens(s.fd, []unix.Timespec{{Nsec: unix.UTIME_OMIT}, s.at})
+	return nil
 }
 
 // HasHoles reports whether some of an open file is not there.

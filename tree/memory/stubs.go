@@ -60,7 +60,9 @@ func (t *Tree) Fetch(ctx context.Context, name string) error {
 }
 
 // FetchPart fills all of a stub.
-func (t *Tree) FetchPart(ctx context.Context, name string, _, _ int64) error { return t.Fetch(ctx, name) }
+func (t *Tree) FetchPart(ctx context.Context, name string, _, _ int64) error {
+	return t.Fetch(ctx, name)
+}
 
 // fetched returns the content of a file, which is fetched where it is a stub.
 func (t *Tree) fetched(ctx context.Context, name string) ([]byte, error) {
