@@ -29,7 +29,7 @@ type sealedSet struct {
 	*testing.T
 	e        *harness.Estate
 	sky      *standintest.Sky
-	at       bucket.Target
+	bucket   bucket.Target
 	mover    *harness.Mover
 	files    map[string][]byte
 	recovery model.RecoveryKey
@@ -46,9 +46,9 @@ func TestSealedBucket(t *testing.T) {
 		t.Skip(err)
 	}
 	s := &sealedSet{T: t, e: harness.StartEstate(t), sky: standintest.Cloud(t), files: map[string][]byte{}}
-	s.at = s.sky.Bucket(t)
+	s.bucket = s.sky.Bucket(t)
 	s.mover = harness.StartMoverAt(t, folder)
-	for _, n := range []model.NewServer{accountAt(t, s.sky, s.at), s.mover.NewServer("sedge", "Upland")} {
+	for _, n := range []model.NewServer{accountAt(t, s.sky, s.bucket), s.mover.NewServer("sedge", "Upland")} {
 		if _, err := s.e.API.AddServer(t.Context(), n); err != nil {
 			t.Fatal(err)
 		}
@@ -63,6 +63,7 @@ func TestSealedBucket(t *testing.T) {
 	s.read()
 	s.changed()
 	s.copied()
+	s.failures()
 	s.verified()
 	s.recoveryKeys()
 	copied := s.opened()
@@ -71,8 +72,8 @@ func TestSealedBucket(t *testing.T) {
 
 // asked is the request for the set.
 func (s *sealedSet) asked(how *model.Sealing) model.NewReplicaSet {
-	return model.NewReplicaSet{Name: "scans", Layout: model.LayoutHub, Permissions: model.PermissionsLeave, Replicas: []model.NewReplica{{Server: "haar", Share: s.at.Bucket, Sub: sealedFolder, Sealing: how},
-		{Server: "oak", Share: "store", Sub: "scans", Seed: true}, {Server: "sedge", Share: "beds", Edge: &model.EdgePolicy{Fill: model.FillStubs}}}}
+	return model.NewReplicaSet{Name: "scans", Layout: model.LayoutHub, Permissions: model.PermissionsLeave, Replicas: []model.NewReplica{{Server: "haar", Share: s.bucket.Bucket, Sub: sealedFolder, Sealing: how},
+		{Server: "oak", Share: "store", Sub: "scans", Seed: true}, {Server: "sedge", Share: "beds", Edge: &model.EdgePolicy{Fill: model.FillStubs, WaitS: 1}}}, Retry: &model.Retry{FirstS: 1, MostS: 2, AlertAfter: 3}}
 }
 
 // refused: without a key that opens the files when all else is lost, nothing is sealed.
@@ -129,7 +130,7 @@ func (s *sealedSet) created() {
 // objects are those of the bucket, without what Bridge Span keeps for itself.
 func (s *sealedSet) objects() (keys []string) {
 	s.Helper()
-	for o := range s.sky.Client.ListObjectsIter(s.Context(), s.at.Bucket, minio.ListObjectsOptions{Recursive: true}) {
+	for o := range s.sky.Client.ListObjectsIter(s.Context(), s.bucket.Bucket, minio.ListObjectsOptions{Recursive: true}) {
 		if o.Err != nil {
 			s.Fatal(o.Err)
 		}
@@ -143,7 +144,7 @@ func (s *sealedSet) objects() (keys []string) {
 // object is what others read of an object.
 func (s *sealedSet) object(key string) []byte {
 	s.Helper()
-	body, _, _, err := s.sky.Client.GetObject(s.Context(), s.at.Bucket, key, minio.GetObjectOptions{})
+	body, _, _, err := s.sky.Client.GetObject(s.Context(), s.bucket.Bucket, key, minio.GetObjectOptions{})
 	if err != nil {
 		s.Fatal(err)
 	}
@@ -186,7 +187,7 @@ func (s *sealedSet) hidden() {
 // read: who reads a stub gets the true bytes, at any place.
 func (s *sealedSet) read() {
 	s.Helper()
-	name := filepath.Join(s.mover.Folder, "orchids/map.tif")
+	name := s.at("orchids/map.tif")
 	want := s.files["orchids/map.tif"]
 	f, err := os.Open(name)
 	if err != nil {
@@ -198,7 +199,7 @@ func (s *sealedSet) read() {
 		s.Errorf("the middle of a stub: %v", err)
 	}
 	for name, want := range s.files {
-		if got, err := os.ReadFile(filepath.Join(s.mover.Folder, name)); err != nil || !bytes.Equal(got, want) {
+		if got, err := os.ReadFile(s.at(name)); err != nil || !bytes.Equal(got, want) {
 			s.Errorf("%s at the edge: %d bytes, %v", name, len(got), err)
 		}
 	}
@@ -208,7 +209,7 @@ func (s *sealedSet) read() {
 func (s *sealedSet) changed() {
 	s.Helper()
 	news := []byte("a new site of the lady's slipper")
-	if err := os.WriteFile(filepath.Join(s.mover.Folder, "orchids/site-1.csv"), news, 0o644); err != nil {
+	if err := os.WriteFile(s.at("orchids/site-1.csv"), news, 0o644); err != nil {
 		s.Fatal(err)
 	}
 	s.files["orchids/site-1.csv"] = news
@@ -234,8 +235,7 @@ func (s *sealedSet) changed() {
 func (s *sealedSet) copied() {
 	s.Helper()
 	content := random(3 << 20)
-	at := func(name string) string { return filepath.Join(s.mover.Folder, name) }
-	if err := os.WriteFile(at("survey.dat"), content, 0o644); err != nil {
+	if err := os.WriteFile(s.at("survey.dat"), content, 0o644); err != nil {
 		s.Fatal(err)
 	}
 	s.files["survey.dat"] = content
@@ -253,7 +253,7 @@ func (s *sealedSet) copied() {
 	}
 	before := carried()
 	await(s.T, "a new file in the bucket", func() bool { return carried().Bytes >= before.Bytes+int64(len(content)) })
-	if out, err := exec.Command("cp", "-p", at("survey.dat"), at("orchids/survey again.dat")).CombinedOutput(); err != nil {
+	if out, err := exec.Command("cp", "-p", s.at("survey.dat"), s.at("orchids/survey again.dat")).CombinedOutput(); err != nil {
 		s.Fatalf("%s: %v", out, err)
 	}
 	s.files["orchids/survey again.dat"] = content
@@ -307,7 +307,7 @@ func (s *sealedSet) recoveryKeys() {
 func (s *sealedSet) opened() (key *seal.Key) {
 	s.Helper()
 	copied, to := s.TempDir(), filepath.Join(s.TempDir(), "opened")
-	for o := range s.sky.Client.ListObjectsIter(s.Context(), s.at.Bucket, minio.ListObjectsOptions{Prefix: sealedFolder + "/", Recursive: true}) {
+	for o := range s.sky.Client.ListObjectsIter(s.Context(), s.bucket.Bucket, minio.ListObjectsOptions{Prefix: sealedFolder + "/", Recursive: true}) {
 		name := filepath.Join(copied, strings.TrimPrefix(o.Key, sealedFolder+"/"))
 		if strings.HasSuffix(o.Key, "/") {
 			continue
@@ -372,7 +372,7 @@ func (s *sealedSet) imported(key *seal.Key) {
 	if err != nil {
 		s.Fatal(err)
 	}
-	n := model.KeyImport{Server: "haar", Bucket: s.at.Bucket, Folder: sealedFolder, Sealing: *s.how(), Key: other.Identity()}
+	n := model.KeyImport{Server: "haar", Bucket: s.bucket.Bucket, Folder: sealedFolder, Sealing: *s.how(), Key: other.Identity()}
 	_, err = s.e.API.ImportKey(s.Context(), n)
 	refused(s.T, "another key", err, 422, "key")
 	n.Key = s.recovery.Public
@@ -402,7 +402,7 @@ func (s *sealedSet) imported(key *seal.Key) {
 		}
 	}
 	for name, want := range s.files {
-		if got, err := os.ReadFile(filepath.Join(s.mover.Folder, name)); err != nil || !bytes.Equal(got, want) {
+		if got, err := os.ReadFile(s.at(name)); err != nil || !bytes.Equal(got, want) {
 			s.Errorf("%s at the edge: %d bytes, %v", name, len(got), err)
 		}
 	}
