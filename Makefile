@@ -11,7 +11,7 @@ GO_BUILD := go build -trimpath -ldflags "-X main.version=$(VERSION)"
 
 # Debian packages: what the demo runs, and what the tests need beyond it.
 RUN_PACKAGES := mariadb-server samba smbclient samba-vfs-modules samba-common-bin python3-samba samba-ad-dc samba-ad-provision winbind libnss-winbind libnss-wrapper libresolv-wrapper e2fsprogs mount curl
-TEST_PACKAGES := $(RUN_PACKAGES) chromium litmus davfs2 s3cmd
+TEST_PACKAGES := $(RUN_PACKAGES) chromium litmus davfs2 s3cmd awscli
 
 .PHONY: help demo demo-reset test soak soak-hostile soak-takeover soak-idle bench build setup setup-run generate shots vet check-console clean
 help:

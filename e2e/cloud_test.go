@@ -82,6 +82,18 @@ func (h *haar) s3cmd(args ...string) string {
 	return string(said)
 }
 
+// aws runs another client that others wrote, which sends long files in parts.
+func (h *haar) aws(args ...string) string {
+	h.Helper()
+	cmd := exec.Command("/usr/bin/aws", append([]string{"--endpoint-url", "http://" + h.listen, "--no-cli-pager"}, args...)...)
+	cmd.Env = append(os.Environ(), "AWS_ACCESS_KEY_ID="+h.key.ID, "AWS_SECRET_ACCESS_KEY="+h.key.Secret, "AWS_DEFAULT_REGION=coast-1", "AWS_EC2_METADATA_DISABLED=true", "AWS_CONFIG_FILE="+os.DevNull, "AWS_SHARED_CREDENTIALS_FILE="+os.DevNull)
+	said, err := cmd.CombinedOutput()
+	if err != nil {
+		h.Fatalf("aws %q: %v\n%s", args, err, said)
+	}
+	return string(said)
+}
+
 func (h *haar) open(name string) *bucket.Tree {
 	h.Helper()
 	b, err := bucket.Dial(h.Context(), bucket.Target{Endpoint: h.listen, Plain: true, Region: "coast-1", Bucket: name, PathStyle: true, Key: h.key.ID, Secret: h.key.Secret})
@@ -113,6 +125,18 @@ func TestCloudWithOthers(t *testing.T) {
 			t.Errorf("%s: of others we read %d bytes, %v", name, len(got), err)
 		}
 	}
+	copied := t.TempDir()
+	h.aws("s3", "sync", "s3://trust-files/herbarium", copied)
+	if got, err := os.ReadFile(filepath.Join(copied, "long")); err != nil || !bytes.Equal(got, long) {
+		t.Errorf("another client has %d bytes, %v", len(got), err)
+	}
+	h.aws("s3", "cp", filepath.Join(copied, "long"), "s3://trust-files/of others/in parts")
+	if got, err := tree.ReadFile(t.Context(), b, "of others/in parts"); err != nil || !bytes.Equal(got, long) {
+		t.Errorf("of another client we read %d bytes, %v", len(got), err)
+	}
+	if said := h.aws("s3api", "head-object", "--bucket", "trust-files", "--key", "herbarium/fern ü.txt"); !strings.Contains(strings.ToLower(said), "bspan-hash") {
+		t.Errorf("the metadata is %s", said)
+	}
 	h.s3cmd("mv", "s3://trust-files/herbarium/long", "s3://trust-files/moved")
 	var names []string
 	for e, err := range tree.Walk(t.Context(), b, ".", tree.Plain) {
@@ -123,7 +147,7 @@ func TestCloudWithOthers(t *testing.T) {
 			names = append(names, e.Path)
 		}
 	}
-	if got := strings.Join(names, "; "); !strings.Contains(got, "herbarium/fern ü.txt") || !strings.Contains(got, "moved") || len(names) != 4 {
+	if got := strings.Join(names, "; "); !strings.Contains(got, "herbarium/fern ü.txt") || !strings.Contains(got, "moved") || len(names) != 5 {
 		t.Errorf("the bucket holds %s", got)
 	}
 }
