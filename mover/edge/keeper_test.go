@@ -271,8 +271,11 @@ func TestMain(m *testing.M) {
 }
 
 func process(args []string) error {
-	if args[0] == "guard" {
+	switch args[0] {
+	case "guard":
 		return Guard(context.Background(), args[1], args[2])
+	case "offload":
+		return offloadForEver(context.Background(), args[1])
 	}
 	var s Settings
 	if err := json.Unmarshal([]byte(args[3]), &s); err != nil {
