@@ -16,9 +16,10 @@ export function WherePanel({ namespace, entry }: { namespace: string; entry?: En
   const [from, setFrom] = useState(anywhere);
   const [as, setAs] = useState("");
   const [through, setThrough] = useState<"gateway" | "front">("gateway");
+  const chosen = entry?.path; // the entry itself is another object whenever the namespace is read again
   useEffect(() => {
-    if (entry) setPath(`/${namespace}/${entry.path}`);
-  }, [namespace, entry]);
+    if (chosen !== undefined) setPath(`/${namespace}/${chosen}`);
+  }, [namespace, chosen]);
   const site = from === anywhere ? "" : from;
   return (
     <Section title="Where does this path lead?">
