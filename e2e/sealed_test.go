@@ -301,6 +301,16 @@ func (s *sealedSet) recoveryKeys() {
 	if after := s.objects(); !slices.Equal(before, after) {
 		s.Errorf("the objects became %q", after)
 	}
+	if err := s.sky.Client.RemoveObject(s.Context(), s.bucket.Bucket, sealedFolder+"/"+seal.KeyFile, minio.RemoveObjectOptions{}); err != nil {
+		s.Fatal(err)
+	}
+	if err := s.e.API.LookAtReplicas(s.Context(), "scans", "haar"); err != nil {
+		s.Fatal(err)
+	}
+	await(s.T, "the key that somebody has removed", func() bool {
+		_, err := s.sky.Client.StatObject(s.Context(), s.bucket.Bucket, sealedFolder+"/"+seal.KeyFile, minio.StatObjectOptions{})
+		return err == nil
+	})
 }
 
 // opened: with a copy of the bucket and a recovery key, all files are opened without the service.

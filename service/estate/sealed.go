@@ -105,6 +105,18 @@ func (s *Service) hasKeyFile(ctx context.Context, at namespace.Target) (bool, er
 	return err == nil, err
 }
 
+// KeepKeyFile puts the key of a sealed folder back into the bucket, for its recovery keys, where somebody has removed it.
+func (s *Service) KeepKeyFile(ctx context.Context, at namespace.Target) error {
+	f, is, err := s.db.SealedFolder(ctx, at)
+	if err != nil || !is {
+		return err
+	}
+	if there, err := s.hasKeyFile(ctx, at); err != nil || there {
+		return err
+	}
+	return s.writeKeyFile(ctx, f, false)
+}
+
 // SealFolder seals a folder of a bucket with a new key, unless it is sealed already, and keeps the key in the bucket for the recovery keys. It
 // can be called again after a failure.
 func (s *Service) SealFolder(ctx context.Context, at namespace.Target, how model.Sealing) (made bool, err error) {

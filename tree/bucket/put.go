@@ -117,6 +117,9 @@ func (u *upload) run(ctx context.Context) (tree.Entry, error) {
 	if err == io.EOF {
 		info, err = u.whole(ctx, first[:n])
 		release(err == nil)
+		if err != nil {
+			err = errors.Join(err, u.close(ctx))
+		}
 	} else {
 		info, err = u.parts(ctx, first, release)
 	}

@@ -192,6 +192,22 @@ func TestSealedChangedByOthers(t *testing.T) {
 	}
 }
 
+// A long content that ends early leaves nothing behind, though its upload was opened before.
+func TestSealedEndsEarly(t *testing.T) {
+	s := standintest.Cloud(t)
+	target := sealed(t, s.Bucket(t), false)
+	b := standintest.OpenBucket(t, target)
+	for _, sent := range []int{0, 1 << 20, 18 << 20} {
+		content := make([]byte, 30<<20)
+		if _, err := b.Put(t.Context(), "f", bytes.NewReader(content[:sent]), asLong(content)); !errors.Is(err, tree.ErrTorn) {
+			t.Errorf("after %d bytes: %v", sent, err)
+		}
+		if open := uploads(t, s, target.Bucket); open != 0 {
+			t.Errorf("after %d bytes: %d uploads stay open", sent, open)
+		}
+	}
+}
+
 // With another key, nothing can be read.
 func TestSealedForAnotherKey(t *testing.T) {
 	s := standintest.Cloud(t)

@@ -3,6 +3,7 @@ package worker
 import (
 	"context"
 	"errors"
+	"log/slog"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -203,6 +204,11 @@ func (p *replicaWorker) looked(ctx context.Context, done replication.Scanned, be
 		sets.Ring(p.dirty)
 	}
 	p.keepTroubles(ctx)
+	if p.Sealing != nil {
+		if err := p.Estate.KeepKeyFile(ctx, p.Target()); err != nil && ctx.Err() == nil {
+			slog.Warn("the key of a sealed folder could not be kept in its bucket", "folder", p.Target(), "error", err)
+		}
+	}
 	if p.troubled.Swap(false) {
 		left, err := p.DB.ForgetReplicaTroubles(ctx, replica.ID(p.ID), began.UTC())
 		if err != nil || left { // what waits in a backlog to be tried again is not forgotten yet
