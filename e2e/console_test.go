@@ -10,6 +10,7 @@ import (
 
 	"github.com/chromedp/chromedp/kb"
 
+	"bridgespan/core/namespace"
 	"bridgespan/e2e/browser"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
@@ -113,6 +114,9 @@ func TestConsole(t *testing.T) {
 	c.accessible("namespace")
 	c.must(tab.Click("button", "Open oak/store/2026"), tab.See("People are led to oak/store/2026"), tab.See("same site"))
 	c.must(tab.Type("Path", "/garden/nothing"), tab.See("Nothing in the namespace is called /garden/nothing"))
+	added, err := e.API.AddEntry(t.Context(), "garden", model.NewEntry{Path: "zinnias", Kind: namespace.Folder}) // by somebody else
+	c.must(err, tab.See("6 entries"), tab.See("Nothing in the namespace is called /garden/nothing"))
+	c.must(e.API.RemoveEntry(t.Context(), "garden", added), tab.See("5 entries"))
 	testUpkeep(c)
 	testKeyboard(c)
 	testDrives(c)
