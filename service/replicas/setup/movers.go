@@ -121,11 +121,15 @@ func (w *checker) updates(ctx context.Context, v model.Server) {
 
 // program compares the program of a mover with that of the service.
 func (w *checker) program(v model.Server, version, build string) {
+	severity, meaning := finding.Warn, "an older mover may not do all that edges need"
+	if w.setup.Sealing != nil {
+		severity, meaning = finding.Fail, "an older mover may not open sealed files"
+	}
 	switch {
 	case build == "" || w.build == "":
-		w.add(finding.Warn, "version", v.Name, "The version of its mover is unknown", "an older mover may not do all that edges need", "update the mover", finding.To(finding.UpdateMover, v.Name))
+		w.add(severity, "version", v.Name, "The version of its mover is unknown", meaning, "update the mover", finding.To(finding.UpdateMover, v.Name))
 	case build != w.build:
-		w.add(finding.Warn, "version", v.Name, "Its mover runs another build than this service: "+version, "an older mover may not do all that edges need", "update the mover", finding.To(finding.UpdateMover, v.Name))
+		w.add(severity, "version", v.Name, "Its mover runs another build than this service: "+version, meaning, "update the mover", finding.To(finding.UpdateMover, v.Name))
 	default:
 		w.pass("version", v.Name, "Its mover runs the build of this service: %s", version)
 	}

@@ -51,3 +51,19 @@ func TestQuota(t *testing.T) {
 		t.Errorf("without costs: %+v", w.checks)
 	}
 }
+
+// A mover of another build may not know of sealing: then it has to be updated first.
+func TestProgram(t *testing.T) {
+	sealed := &model.Sealing{}
+	for _, c := range []struct {
+		build   string
+		sealing *model.Sealing
+		want    finding.Severity
+	}{{"ours", nil, finding.Pass}, {"ours", sealed, finding.Pass}, {"older", nil, finding.Warn}, {"", nil, finding.Warn}, {"older", sealed, finding.Fail}, {"", sealed, finding.Fail}} {
+		w := &checker{Setups: &Setups{build: "ours"}, setup: &model.CloudSetup{CloudDraft: model.CloudDraft{Sealing: c.sealing}}}
+		w.program(model.Server{Name: "sedge"}, "1.0", c.build)
+		if len(w.checks) != 1 || w.checks[0].Severity != c.want {
+			t.Errorf("the build %q with sealing %v: %+v; want %s", c.build, c.sealing != nil, w.checks, c.want)
+		}
+	}
+}
