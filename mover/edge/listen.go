@@ -396,14 +396,11 @@ func writes(pid int32, fd int) bool {
 	if err != nil {
 		return true
 	}
-	reads, quiet := false, nobodyWrites(fd)
+	reads := false
 	for _, entry := range list {
 		var st unix.Stat_t
 		if unix.Stat(at+"/fd/"+entry.Name(), &st) != nil || (file{st.Dev, st.Ino}) != id {
 			continue
-		}
-		if quiet {
-			return false
 		}
 		reads = true
 		if opensForWriting(at + "/fdinfo/" + entry.Name()) {
@@ -411,16 +408,6 @@ func writes(pid int32, fd int) bool {
 		}
 	}
 	return !reads
-}
-
-// nobodyWrites reports whether it is certain that nobody has an open file open for writing: only then the kernel grants a lease for
-// reading (fcntl(2)), which is given back at once. Who opens the file for writing meanwhile waits for that.
-func nobodyWrites(fd int) bool {
-	if _, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_RDLCK); err != nil {
-		return false
-	}
-	_, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_UNLCK)
-	return err == nil
 }
 
 // opensForWriting reads the flags of an open file (proc_pid_fdinfo(5)).
