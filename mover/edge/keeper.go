@@ -56,8 +56,8 @@ type Seal struct {
 }
 
 // SealWith makes the bucket one whose files are sealed with a key.
-func (b *Bucket) SealWith(key *seal.Key, names bool) {
-	b.Seal = &Seal{Key: key.Identity(), Names: names, Secret: b.Secret}
+func (b *Bucket) SealWith(key *seal.Key) {
+	b.Seal = &Seal{Key: key.Identity(), Names: key.SealsNames(), Secret: b.Secret}
 	b.Secret = "is in seal" // an empty one would read a public bucket
 }
 
@@ -68,7 +68,10 @@ func (b *Bucket) open(ctx context.Context) (*bucket.Tree, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%w: the key of sealed files: %w", fs.ErrInvalid, err)
 		}
-		t.Seal, t.SealNames, t.Secret = key, b.Seal.Names, b.Seal.Secret
+		if b.Seal.Names {
+			key = key.WithNames()
+		}
+		t.Seal, t.Secret = key, b.Seal.Secret
 	}
 	if b.Authority != "" {
 		roots, err := bucket.Authority(b.Authority)

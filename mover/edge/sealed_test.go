@@ -19,12 +19,13 @@ func TestSealedBucket(t *testing.T) {
 		t.Fatal(err)
 	}
 	target := standintest.Cloud(t).Bucket(t)
-	target.Seal, target.SealNames = key, true
+	key = key.WithNames()
+	target.Seal = key
 	if _, err := standintest.OpenBucket(t, target).Put(t.Context(), "fern.txt", strings.NewReader("a fern"), tree.PutOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	b := Bucket{Endpoint: target.Endpoint, Plain: true, Region: target.Region, Bucket: target.Bucket, PathStyle: true, Key: target.Key, Secret: target.Secret}
-	b.SealWith(key, true)
+	b.SealWith(key)
 	text, err := json.Marshal(b)
 	if err != nil {
 		t.Fatal(err)

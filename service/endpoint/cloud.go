@@ -31,11 +31,11 @@ func (o *overCloud) Greeting() string {
 }
 
 func (o *overCloud) Tree(ctx context.Context, share, sub string) (tree.Tree, error) {
-	return o.sealed(ctx, share, sub, nil, false)
+	return o.sealed(ctx, share, sub, nil)
 }
 
-func (o *overCloud) sealed(ctx context.Context, share, sub string, key *seal.Key, names bool) (tree.Tree, error) {
-	t, err := o.account.Open(ctx, share, sub, key, names)
+func (o *overCloud) sealed(ctx context.Context, share, sub string, key *seal.Key) (tree.Tree, error) {
+	t, err := o.account.Open(ctx, share, sub, key)
 	if err != nil {
 		return nil, err
 	}
@@ -43,12 +43,12 @@ func (o *overCloud) sealed(ctx context.Context, share, sub string, key *seal.Key
 }
 
 // SealedTree opens a folder of a bucket whose files are sealed. It returns an error wrapping tree.ErrUnsupported where there are no buckets.
-func SealedTree(ctx context.Context, e Endpoint, share, sub string, key *seal.Key, names bool) (tree.Tree, error) {
+func SealedTree(ctx context.Context, e Endpoint, share, sub string, key *seal.Key) (tree.Tree, error) {
 	o, ok := e.(*overCloud)
 	if !ok {
 		return nil, tree.PathError("open", share, tree.ErrUnsupported)
 	}
-	return o.sealed(ctx, share, sub, key, names)
+	return o.sealed(ctx, share, sub, key)
 }
 
 func (o *overCloud) Shares(ctx context.Context) (shares []model.Share, err error) {

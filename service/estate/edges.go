@@ -29,9 +29,9 @@ func (s *Service) edgeBucket(ctx context.Context, hub namespace.Target) (b edge.
 	}
 	b = edge.Bucket{Endpoint: hostPort(v), Plain: v.Cloud.Plain, Region: v.Cloud.Region, PathStyle: v.Cloud.PathStyle, Authority: v.Cloud.Authority, Proxy: v.Cloud.Proxy,
 		Bucket: hub.Share, Prefix: hub.Sub, Key: v.Account, Secret: secret}
-	key, names, err := s.folderKey(ctx, hub)
+	key, err := s.folderKey(ctx, hub)
 	if key != nil {
-		b.SealWith(key, names)
+		b.SealWith(key)
 	}
 	return b, err
 }

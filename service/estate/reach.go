@@ -27,14 +27,14 @@ func (r *Reach) Tree(ctx context.Context, share, sub string) (tree.Tree, error) 
 	if r.estate == nil || !r.Server.Can(model.HoldsBuckets) {
 		return r.Endpoint.Tree(ctx, share, sub)
 	}
-	key, names, err := r.estate.folderKey(ctx, namespace.Target{Server: r.Server.Name, Share: share, Sub: sub})
+	key, err := r.estate.folderKey(ctx, namespace.Target{Server: r.Server.Name, Share: share, Sub: sub})
 	if err != nil {
 		return nil, err
 	}
 	if key == nil {
 		return r.Endpoint.Tree(ctx, share, sub)
 	}
-	return endpoint.SealedTree(ctx, r.Endpoint, share, sub, key, names)
+	return endpoint.SealedTree(ctx, r.Endpoint, share, sub, key)
 }
 
 // Reach reaches a server that is found by name. The caller must close it.

@@ -26,28 +26,31 @@ import (
 func keyLabel(f model.SealedFolder) string { return "sealed folder " + f.Recipient }
 
 // folderKey is the key of a folder of a bucket, or nil when the folder is not sealed.
-func (s *Service) folderKey(ctx context.Context, at namespace.Target) (key *seal.Key, names bool, err error) {
+func (s *Service) folderKey(ctx context.Context, at namespace.Target) (*seal.Key, error) {
 	f, is, err := s.db.SealedFolder(ctx, at)
 	if err != nil || !is {
-		return nil, false, err
+		return nil, err
 	}
 	secret, err := s.db.FolderKey(ctx, f)
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
 	text, err := s.vault.Unseal(keyLabel(f), secret)
 	if err != nil {
-		return nil, false, fault.New(fault.Needed, "restore the key file of Bridge Span, or import the key of the folder with a recovery key: bspan cloud key import", "the key of the sealed folder %s does not open with the key file", at).Because(err)
+		return nil, fault.New(fault.Needed, "restore the key file of Bridge Span, or import the key of the folder with a recovery key: bspan cloud key import", "the key of the sealed folder %s does not open with the key file", at).Because(err)
 	}
-	key, err = seal.ParseKey(text)
-	return key, f.Names, err
+	key, err := seal.ParseKey(text)
+	if err == nil && f.Names {
+		key = key.WithNames()
+	}
+	return key, err
 }
 
 // SealedPath returns the path of a file in a place by its path in the bucket below that. It returns false for objects that are not the
 // place's.
 func (s *Service) SealedPath(ctx context.Context, at namespace.Target) (open func(key string) (string, bool), err error) {
-	key, names, err := s.folderKey(ctx, at)
-	if err != nil || key == nil || !names {
+	key, err := s.folderKey(ctx, at)
+	if err != nil || key == nil {
 		return func(path string) (string, bool) { return path, true }, err
 	}
 	return key.Open, nil
@@ -155,7 +158,7 @@ func (s *Service) writeKeyFile(ctx context.Context, f model.SealedFolder, replac
 	if err != nil {
 		return refusedRecovery(err)
 	}
-	key, _, err := s.folderKey(ctx, at)
+	key, err := s.folderKey(ctx, at)
 	if err != nil {
 		return err
 	}
@@ -240,7 +243,10 @@ func (s *Service) ImportKey(ctx context.Context, n model.KeyImport) (f model.Sea
 	if _, err := seal.ParseRecoveryKeys(n.RecoveryKeys); err != nil {
 		return f, refusedRecovery(err)
 	}
-	if err := s.tryKey(ctx, target, key, n.Names); err != nil {
+	if n.Names {
+		key = key.WithNames()
+	}
+	if err := s.tryKey(ctx, target, key); err != nil {
 		return f, err
 	}
 	f, err = s.addSealed(ctx, target, n.Sealing, key, "import")
@@ -251,13 +257,13 @@ func (s *Service) ImportKey(ctx context.Context, n model.KeyImport) (f model.Sea
 }
 
 // tryKey looks for a file in a folder that a key opens.
-func (s *Service) tryKey(ctx context.Context, at namespace.Target, key *seal.Key, names bool) error {
+func (s *Service) tryKey(ctx context.Context, at namespace.Target, key *seal.Key) error {
 	r, err := s.Reach(ctx, at.Server)
 	if err != nil {
 		return err
 	}
 	defer r.Close()
-	t, err := endpoint.SealedTree(ctx, r.Endpoint, at.Share, at.Sub, key, names)
+	t, err := endpoint.SealedTree(ctx, r.Endpoint, at.Share, at.Sub, key)
 	if err != nil {
 		return faultAt("bucket", Unavailable(r.Server, err))
 	}
@@ -278,7 +284,7 @@ func (s *Service) tryKey(ctx context.Context, at namespace.Target, key *seal.Key
 		}
 	}
 	if tried == 0 {
-		return fault.Field("key", "check the key, the folder, and whether names are sealed", "there is no file in %s that the key opens, %s", at, withNames(names))
+		return fault.Field("key", "check the key, the folder, and whether names are sealed", "there is no file in %s that the key opens, %s", at, withNames(key.SealsNames()))
 	}
 	return fault.Field("key", "check the key, and the folder", "the key does not open the files in %s: %v", at, failed)
 }

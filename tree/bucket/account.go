@@ -144,10 +144,10 @@ func (a *Account) Buckets(ctx context.Context) (names []string, err error) {
 	return names, classified(err)
 }
 
-// Open opens a bucket, or a folder in it. With a key, its files are sealed, and their names if names is true.
-func (a *Account) Open(ctx context.Context, name, folder string, key *seal.Key, names bool) (*Tree, error) {
+// Open opens a bucket, or a folder in it. With a key, its files are sealed.
+func (a *Account) Open(ctx context.Context, name, folder string, key *seal.Key) (*Tree, error) {
 	t := a.target
-	t.Bucket, t.Prefix, t.Seal, t.SealNames = name, folder, key, key != nil && names
+	t.Bucket, t.Prefix, t.Seal = name, folder, key
 	return Dial(ctx, t)
 }
 

@@ -43,10 +43,8 @@ type Target struct {
 	Secret    string
 	Roots     *x509.CertPool // CAs; nil means those of the system
 	Proxy     *url.URL       // HTTP proxy to the service; nil means none
-	// Seal encrypts the files; nil leaves them plain. With SealNames their names are encrypted, too, and objects of other
-	// clients are not seen.
-	Seal      *seal.Key
-	SealNames bool
+	// Seal encrypts the files; nil leaves them plain. Where it encrypts their names as well, objects of other clients are not seen.
+	Seal *seal.Key
 }
 
 // Tree is a tree in a bucket.
@@ -74,9 +72,6 @@ func Dial(ctx context.Context, t Target) (*Tree, error) {
 	core, w, err := connect(t)
 	if err != nil {
 		return nil, err
-	}
-	if t.SealNames && t.Seal == nil {
-		return nil, errors.New("names cannot be sealed without a key")
 	}
 	b := &Tree{target: t, core: core, wire: w, memory: semaphore.NewWeighted(mostBuffered)}
 	if prefix := strings.Trim(t.Prefix, "/"); prefix != "" {
@@ -158,7 +153,7 @@ func (t *Tree) begin(ctx context.Context, op, name string) (key string, err erro
 
 // key is the key of a file.
 func (t *Tree) key(name string) string {
-	if t.target.SealNames {
+	if t.target.Seal != nil {
 		name = t.target.Seal.Path(name)
 	}
 	return t.top + name

@@ -181,7 +181,7 @@ func (l *lister) item(prefix string, o minio.ObjectInfo) (item, bool) {
 		return item{entry: self}, true
 	}
 	name, folder := strings.CutSuffix(name, "/")
-	if ok && l.target.SealNames {
+	if ok && l.target.Seal != nil {
 		name, ok = l.target.Seal.Name(l.name, name)
 	}
 	if !ok || !tree.IsElement(name, "/") || len(name) > mostElement || folder && l.files[name] {

@@ -38,6 +38,7 @@ func OpenCopy(ctx context.Context, from, to *os.Root, recovery string, failed fu
 	if err != nil {
 		return o, err
 	}
+	key = key.WithNames() // names that are not sealed are no names of this key, and stay as they are
 	err = fs.WalkDir(from.FS(), ".", func(name string, entry fs.DirEntry, err error) error {
 		switch {
 		case ctx.Err() != nil:

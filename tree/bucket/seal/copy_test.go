@@ -91,7 +91,7 @@ func sealedCopy(t *testing.T, dir string, names bool, files map[string]string) (
 	write(t, filepath.Join(dir, ".bspan/descriptors/abc"), []byte("of ours"))
 	for name, content := range files {
 		if names {
-			name = k.Path(name)
+			name = k.WithNames().Path(name)
 		}
 		write(t, filepath.Join(dir, name), sealed(t, k, strings.NewReader(content)))
 	}

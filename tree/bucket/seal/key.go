@@ -30,6 +30,8 @@ type Key struct {
 	names    *subtle.AESSIV
 	values   cipher.AEAD
 	marks    []byte // of Fingerprint
+	// sealsNames: Path encrypts names.
+	sealsNames bool
 }
 
 // NewKey makes a key.
@@ -108,6 +110,16 @@ func fromIdentity(identity *age.X25519Identity) (*Key, error) {
 	k.marks = marks
 	return k, err
 }
+
+// WithNames is the same key, which seals names as well.
+func (k *Key) WithNames() *Key {
+	with := *k
+	with.sealsNames = true
+	return &with
+}
+
+// SealsNames reports whether the key seals names as well.
+func (k *Key) SealsNames() bool { return k.sealsNames }
 
 // Identity is the private key in the text form of age, AGE-SECRET-KEY-1…
 func (k *Key) Identity() string { return k.identity.String() }

@@ -10,8 +10,12 @@ import (
 // overhead is what AES-SIV adds to a name, in bytes.
 const overhead = 16
 
-// Path returns the key of a path, element by element. The element .bspan and what is directly in it keep their names.
+// Path returns the object key of a path: the path itself, or each element encrypted when names are sealed. The element .bspan and the
+// elements directly in it keep their names.
 func (k *Key) Path(name string) string {
+	if !k.sealsNames {
+		return name
+	}
 	elements := strings.Split(name, "/")
 	for i, element := range elements {
 		if i < 2 && tree.Reserved(elements[0]) {
@@ -29,7 +33,7 @@ func (k *Key) Path(name string) string {
 // Name returns the name of an element of a key in a folder, which is given by its path. It returns false for one that this key
 // did not seal.
 func (k *Key) Name(folder, element string) (string, bool) {
-	if folder == "." && tree.Reserved(element) || tree.Reserved(folder) && !strings.Contains(folder, "/") {
+	if !k.sealsNames || folder == "." && tree.Reserved(element) || tree.Reserved(folder) && !strings.Contains(folder, "/") {
 		return element, true
 	}
 	sealed, err := base64.RawURLEncoding.Strict().DecodeString(element)

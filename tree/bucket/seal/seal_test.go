@@ -168,7 +168,10 @@ func TestRanges(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	k := newKey(t)
+	if plain := newKey(t); plain.Path("beds/fern") != "beds/fern" || plain.SealsNames() {
+		t.Error("a key seals names that was not to")
+	}
+	k := newKey(t).WithNames()
 	for _, path := range []string{".", "a", "beds/north/fern.txt", "Blätter/日本", strings.Repeat("x", 255), ".bspan", ".bspan/replica", ".bspan/attic/2026/fern.txt", "beds/.bspan-x"} {
 		key := k.Path(path)
 		if got, ok := k.Open(key); !ok || got != path {
@@ -183,7 +186,7 @@ func TestNames(t *testing.T) {
 			}
 		}
 	}
-	for _, foreign := range []string{"fern.txt", "", "AAAA", "beds/fern", newKey(t).Path("fern.txt"), k.Path("beds") + "/fern", strings.ToUpper(k.Path("fern"))} {
+	for _, foreign := range []string{"fern.txt", "", "AAAA", "beds/fern", newKey(t).WithNames().Path("fern.txt"), k.Path("beds") + "/fern", strings.ToUpper(k.Path("fern"))} {
 		if got, ok := k.Open(foreign); ok {
 			t.Errorf("%q is opened as %q", foreign, got)
 		}
@@ -222,7 +225,7 @@ func TestValues(t *testing.T) {
 func TestParseKey(t *testing.T) {
 	k := newKey(t)
 	again, err := seal.ParseKey("# created: 2026-12-01\n# public key: " + k.Recipient() + "\n" + k.Identity() + "\n")
-	if err != nil || again.Recipient() != k.Recipient() || again.Path("fern") != k.Path("fern") {
+	if err != nil || again.Recipient() != k.Recipient() || again.WithNames().Path("fern") != k.WithNames().Path("fern") {
 		t.Errorf("the key became %v, %v", again, err)
 	}
 	if text := fmt.Sprint(k) + fmt.Sprintf("%v %s", k, k); strings.Contains(text, "SECRET") {
