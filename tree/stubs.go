@@ -91,6 +91,21 @@ func FetchPart(ctx context.Context, t Tree, name string, at, n int64) error {
 	return nil
 }
 
+// FetchParts fills a stub of a size part by part, from its beginning to its end. Before each part it calls next with the part's
+// length, and ends with the error that next returns.
+func FetchParts(ctx context.Context, t Tree, name string, size, each int64, next func(n int64) error) error {
+	for at := int64(0); at < size; at += each {
+		n := min(each, size-at)
+		if err := next(n); err != nil {
+			return err
+		}
+		if err := FetchPart(ctx, t, name, at, n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // MarkOf tells the mark of a stub as a tree with [Stubs] does.
 func MarkOf(ctx context.Context, t Tree, name string) (Mark, error) {
 	if s, ok := t.(Stubs); ok {

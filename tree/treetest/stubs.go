@@ -105,10 +105,13 @@ func testStubs(t *testing.T, tr tree.Tree) {
 	}
 	wantResidency(t, tr, "g", tree.Whole)
 	MakeStub(t, tr, "g")
-	for at, piece := int64(0), int64(len(long)/3); at < int64(len(long))+piece; at += piece { // also after its end
-		if err := tree.FetchPart(t.Context(), tr, "g", at, piece); err != nil {
-			t.Errorf("FetchPart at %d: %v", at, err)
-		}
+	var parts []int64
+	size, third := int64(len(long)), int64(len(long)/3+1)
+	if err := tree.FetchParts(t.Context(), tr, "g", size, third, func(n int64) error { parts = append(parts, n); return nil }); err != nil || len(parts) != 3 || parts[0] != third || parts[2] != size-2*third {
+		t.Errorf("FetchParts of %d bytes: in %d, %v", size, parts, err)
+	}
+	if err := tree.FetchPart(t.Context(), tr, "g", size, third); err != nil { // people may have cut it
+		t.Errorf("FetchPart after the end: %v", err)
 	}
 	wantResidency(t, tr, "g", tree.Whole)
 	wantContent(t, tr, "g", string(long))

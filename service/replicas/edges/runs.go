@@ -215,22 +215,18 @@ func (w *mover) one(ctx context.Context, f offload.File) error {
 	return nil
 }
 
-// fetchedAtOnce is how much of a file is fetched until the progress is told.
+// fetchedAtOnce is how much of a file is fetched between two reports of progress.
 const fetchedAtOnce = 64 << 20
 
 // fetch fills a stub.
 func (w *mover) fetch(ctx context.Context, f offload.File) error {
-	for at := int64(0); at < f.Size; at += fetchedAtOnce {
-		n := min(fetchedAtOnce, f.Size-at)
-		if err := tree.FetchPart(ctx, w.tree, f.Path, at, n); err != nil {
-			return err
-		}
+	return tree.FetchParts(ctx, w.tree, f.Path, f.Size, fetchedAtOnce, func(n int64) error {
 		w.mu.Lock()
-		w.done += n
+		defer w.mu.Unlock()
 		w.job.Progress(w.found.Moved, w.done, float64(w.done)/float64(max(w.whole, 1)))
-		w.mu.Unlock()
-	}
-	return nil
+		w.done += n
+		return nil
+	})
 }
 
 // mostProblems is how many problems a run tells.

@@ -304,13 +304,8 @@ func (k *edgeKeeper) offload(ctx context.Context, f offload.File) error {
 const fetchedAtOnce = 16 << 20
 
 // fetch fills a stub, within the calendar and the speed of the lane that leads to the edge.
-func (k *edgeKeeper) fetch(ctx context.Context, f offload.File) (err error) {
-	for at := int64(0); at < f.Size && err == nil; at += fetchedAtOnce {
-		n := min(fetchedAtOnce, f.Size-at)
-		if err = k.round.share(ctx, k.replicaWorker, n); err == nil {
-			err = tree.FetchPart(ctx, k.tree, f.Path, at, n)
-		}
-	}
+func (k *edgeKeeper) fetch(ctx context.Context, f offload.File) error {
+	err := tree.FetchParts(ctx, k.tree, f.Path, f.Size, fetchedAtOnce, func(n int64) error { return k.round.share(ctx, k.replicaWorker, n) })
 	if errors.Is(err, tree.ErrNoContent) || errors.Is(err, tree.ErrNoSpace) {
 		return nil // what the bucket has by now is on its way; or people were quicker
 	}
