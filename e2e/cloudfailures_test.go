@@ -7,9 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"golang.org/x/sys/unix"
-
 	"bridgespan/standin/cloud"
+	"bridgespan/standin/standintest"
 )
 
 // failures: the bucket is away, its quota is full, the key is revoked, and the volume of the edge is full. Each is told, nobody reads what is not
@@ -66,21 +65,13 @@ func (s *sealedSet) told(what string, words ...string) {
 // arrives waits until the bucket has as many objects as there are files.
 func (s *sealedSet) arrives(what string) {
 	s.Helper()
-	await(s.T, what, func() bool {
-		files := 0
-		for _, key := range s.objects() {
-			if !strings.HasSuffix(key, "/") {
-				files++
-			}
-		}
-		return files == len(s.files)
-	})
+	await(s.T, what, func() bool { return len(s.objects()) == len(s.files) })
 }
 
 // unreadable reads a stub that cannot be filled: that is an error, and no zeros.
 func (s *sealedSet) unreadable(what, name string) {
 	s.Helper()
-	if got, err := os.ReadFile(s.at(name)); err == nil || bytes.ContainsFunc(got, func(r rune) bool { return r == 0 }) && len(got) == len(s.files[name]) {
+	if got, err := os.ReadFile(s.at(name)); err == nil || !bytes.HasPrefix(s.files[name], got) {
 		s.Errorf("%s: %d bytes of %s were read, %v", what, len(got), name, err)
 	}
 }
@@ -98,7 +89,7 @@ func (s *sealedSet) away() {
 	s.sky.Dials().Turn(cloud.Settings{Outage: true})
 	s.unreadable("while the bucket is away", "seeds/0.bin")
 	s.put("seeds/meanwhile.bin", random(1<<20))
-	s.told("the bucket is away", "haar")
+	s.told("the bucket is away", "does not answer")
 	s.sky.Dials().Turn(cloud.Settings{})
 	s.readable("afterwards", "seeds/0.bin")
 	s.arrives("what was changed meanwhile")
@@ -136,23 +127,8 @@ func (s *sealedSet) keyRevoked() {
 
 func (s *sealedSet) volumeFull() {
 	s.Helper()
-	var st unix.Statfs_t
-	if err := unix.Statfs(s.mover.Folder, &st); err != nil {
-		s.Fatal(err)
-	}
-	ballast, err := os.Create(filepath.Join(s.mover.Folder, ".bspan", "ballast"))
-	if err == nil {
-		err = unix.Fallocate(int(ballast.Fd()), 0, 0, int64(st.Bavail)*st.Bsize-1<<20)
-	}
-	if err != nil {
-		s.Fatal(err)
-	}
+	free := standintest.TakeSpace(s.T, s.at(".bspan/ballast"), 1<<20)
 	s.unreadable("on a full volume", "seeds/2.bin")
-	if err := ballast.Close(); err != nil {
-		s.Error(err)
-	}
-	if err := os.Remove(ballast.Name()); err != nil {
-		s.Fatal(err)
-	}
+	free()
 	s.readable("with room", "seeds/2.bin")
 }

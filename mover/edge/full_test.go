@@ -2,33 +2,13 @@ package edge
 
 import (
 	"bytes"
-	"errors"
 	"os"
 	"path/filepath"
 	"testing"
 
-	"golang.org/x/sys/unix"
-
+	"bridgespan/standin/standintest"
 	"bridgespan/tree"
 )
-
-// leave takes up the space of a volume, except for so many bytes. It returns the file that takes it.
-func leave(t *testing.T, dir string, bytes int64) string {
-	t.Helper()
-	var st unix.Statfs_t
-	if err := unix.Statfs(dir, &st); err != nil {
-		t.Fatal(err)
-	}
-	name := filepath.Join(filepath.Dir(dir), "ballast")
-	f, err := os.Create(name)
-	if err == nil {
-		err = errors.Join(unix.Fallocate(int(f.Fd()), 0, 0, int64(st.Bavail)*st.Bsize-bytes), f.Close())
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	return name
-}
 
 // A reader of a stub on a volume without space gets an error, and the true bytes once there is space: what could not be written
 // is not taken for content, also when its checksum is unknown.
@@ -41,16 +21,14 @@ func TestFullVolume(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		ballast := leave(t, b.dir, space)
+		free := standintest.TakeSpace(t, filepath.Join(filepath.Dir(b.dir), "ballast"), space)
 		for range 2 {
 			if got, err := b.command(t, "cat", "f"); err == nil || !bytes.HasPrefix(content, got) {
 				t.Errorf("with space for %d bytes: %d bytes are read, %v", space, len(got), err)
 			}
 		}
 		b.residency(t, "f", tree.Stub)
-		if err := os.Remove(ballast); err != nil {
-			t.Fatal(err)
-		}
+		free()
 		if got, err := b.command(t, "cat", "f"); err != nil || !bytes.Equal(got, content) {
 			t.Errorf("after there was space for %d bytes: %d bytes are read, %v, and are wrong", space, len(got), err)
 		}

@@ -3,8 +3,11 @@ package standintest
 import (
 	"context"
 	"errors"
+	"os"
 	"path/filepath"
 	"testing"
+
+	"golang.org/x/sys/unix"
 
 	"bridgespan/standin/volume"
 )
@@ -25,4 +28,27 @@ func Volume(t testing.TB, at string, size int64) {
 			t.Error(err)
 		}
 	})
+}
+
+// TakeSpace takes up the space of a volume with a file on it, except for so many bytes. The space is free again after free.
+func TakeSpace(t testing.TB, file string, except int64) (free func()) {
+	t.Helper()
+	f, err := os.Create(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var st unix.Statfs_t
+	err = unix.Statfs(file, &st)
+	if err == nil {
+		err = unix.Fallocate(int(f.Fd()), 0, 0, int64(st.Bavail)*st.Bsize-except)
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		t.Fatal(err)
+	}
+	return func() {
+		t.Helper()
+		if err := os.Remove(file); err != nil {
+			t.Fatal(err)
+		}
+	}
 }
