@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"bridgespan/core/fault"
@@ -72,8 +73,8 @@ type creation struct {
 type creationKept struct {
 	Steps []model.Step `json:"steps"`
 	Made  []madeFolder `json:"made"`
-	// Sealed: the folder of the bucket was not sealed before.
-	Sealed bool `json:"sealed,omitempty"`
+	// Sealed are the folders of buckets that were not sealed before.
+	Sealed []namespace.Target `json:"sealed,omitempty"`
 	// Created tells the set from another one of the same name.
 	Created time.Time `json:"created"`
 }
@@ -234,6 +235,13 @@ func (c *creation) rehearse(ctx context.Context) error {
 	if err := c.PairUp(ctx, &c.set); err != nil {
 		return err
 	}
+	for i := range c.set.Replicas {
+		if r := &c.set.Replicas[i]; r.Sealing != nil {
+			if err := c.Estate.SealFolder(ctx, r.Target(), *r.Sealing); err != nil {
+				return err
+			}
+		}
+	}
 	if _, err := c.record(ctx); err != nil {
 		return err
 	}
@@ -258,21 +266,27 @@ func (c *creation) pairAccounts(ctx context.Context) (string, error) {
 }
 
 func (c *creation) seal(ctx context.Context, r *model.Replica) (string, error) {
-	made, err := c.Estate.SealFolder(ctx, r.Target(), *r.Sealing)
-	if made {
-		c.kept.Sealed = true
-	} else if err == nil && !c.kept.Sealed {
-		return "it is sealed already", nil
+	_, already, err := c.DB.SealedFolder(ctx, r.Target())
+	if err != nil {
+		return "", err
 	}
-	return "", err
+	if !already { // it is noted before, so that undoing it knows after a crash
+		c.kept.Sealed = append(c.kept.Sealed, r.Target())
+		if err := c.save(ctx); err != nil {
+			return "", err
+		}
+	}
+	if err := c.Estate.SealFolder(ctx, r.Target(), *r.Sealing); err != nil || slices.Contains(c.kept.Sealed, r.Target()) {
+		return "", err
+	}
+	return "it is sealed already", nil
 }
 
 func (c *creation) unseal(ctx context.Context, r *model.Replica) error {
-	if !c.kept.Sealed {
+	if !slices.Contains(c.kept.Sealed, r.Target()) {
 		return nil
 	}
-	_, err := c.Estate.Unseal(ctx, r.Target())
-	return err
+	return c.Estate.Unseal(ctx, r.Target())
 }
 
 func (c *creation) record(ctx context.Context) (string, error) {
