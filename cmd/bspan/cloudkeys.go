@@ -192,7 +192,11 @@ func openCopy(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := done(c, opened, "opened %s (%s); %s not sealed, and copied", english.Plural(opened.Files, "file", ""), humanize.IBytes(uint64(opened.Bytes)), english.Plural(opened.Plain, "file was", "files were")); err != nil {
+	plain := ""
+	if opened.Plain > 0 {
+		plain = fmt.Sprintf("; copied %s not sealed", english.Plural(opened.Plain, "file that was", "files that were"))
+	}
+	if err := done(c, opened, "opened %s%s; %s written", english.Plural(opened.Files, "file", ""), plain, humanize.IBytes(uint64(opened.Bytes))); err != nil {
 		return err
 	}
 	if opened.Failed > 0 {

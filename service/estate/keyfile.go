@@ -100,7 +100,7 @@ func (s *Service) SetRecoveryKeys(ctx context.Context, recipient string, version
 }
 
 func refusedRecovery(err error) error {
-	return fault.Field("recoveryKeys", "make a recovery key with: bspan cloud key make FILE", "a recovery key is not accepted: %v", err)
+	return fault.Field("recoveryKeys", "make a recovery key, and enter its public part, which begins with age1", "a recovery key is not accepted: %v", err)
 }
 
 // RemoveKey removes the key of a folder without a cloud set. Its files can then be opened with a recovery key alone.
@@ -110,7 +110,7 @@ func (s *Service) RemoveKey(ctx context.Context, recipient string, version int64
 		return err
 	}
 	if f.Set != "" {
-		return fault.New(fault.Needed, "remove the set first: bspan replica remove "+f.Set, "the cloud set %s needs the key of %s", f.Set, placeOf(f))
+		return fault.New(fault.Needed, "remove the set first", "the cloud set %s needs the key of %s", f.Set, placeOf(f))
 	}
 	f.Version = version
 	return s.change(ctx, func(tx *records.Tx) error {

@@ -33,7 +33,7 @@ func (s *Service) ImportKey(ctx context.Context, n model.KeyImport) (f model.Sea
 	if _, is, err := s.db.SealedFolder(ctx, target); err != nil {
 		return f, err
 	} else if is {
-		return f, fault.Field("folder", "remove its key first: bspan cloud key remove "+target.String(), "the key of %s is among the records", target)
+		return f, fault.Field("folder", "remove its key first", "the key of %s is known already", target)
 	}
 	if _, err := seal.ParseRecoveryKeys(n.RecoveryKeys); err != nil {
 		return f, refusedRecovery(err)

@@ -34,7 +34,7 @@ func (s *Service) folderKey(ctx context.Context, at namespace.Target) (*seal.Key
 	}
 	text, err := s.vault.Unseal(keyLabel(f), secret)
 	if err != nil {
-		return nil, fault.New(fault.Needed, "restore the key file of Bridge Span, or import the key of the folder with a recovery key: bspan cloud key import", "the key of the sealed folder %s does not open with the key file", at).Because(err)
+		return nil, fault.New(fault.Needed, "restore the key file of Bridge Span, or remove the key of the folder and import it with a recovery key", "the key of the sealed folder %s does not open with the key file", at).Because(err)
 	}
 	key, err := seal.ParseKey(text)
 	if err == nil && f.Names {
@@ -79,7 +79,7 @@ func (s *Service) CheckSealing(ctx context.Context, field string, at namespace.T
 		return nil, faultAt(field, err)
 	}
 	if there {
-		return nil, fault.Field(field, "import its key with: bspan cloud key import "+at.String()+", or choose another folder", "the files in %s are sealed with a key that is not among the records", at)
+		return nil, fault.Field(field, "import its key, or choose another folder", "the files in %s are sealed with an unknown key", at)
 	}
 	return asked, nil
 }

@@ -21,7 +21,7 @@ export const keysIn = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 export function SealingFields({ value, onChange, errors }: { value: Sealing; onChange: (value: Sealing) => void; errors: Record<string, string> }) {
   return (
     <>
-      <Field label="Seal" error={errors.sealing} help={value.what === "nothing" ? "Whoever has the bucket can read the files, with any client." : "Files are encrypted before they are sent. They can be read with Bridge Span, or with a client of age and a recovery key, and with nothing else."}>
+      <Field label="Sealing" error={errors.sealing} help={value.what === "nothing" ? "Whoever has the bucket can read the files, with any client." : "Files are encrypted before they are sent. They can be read with Bridge Span, or with a client of age and a recovery key, and with nothing else."}>
         {(field) => <Select {...field} value={value.what} onChange={(what) => onChange({ ...value, what: what as Sealing["what"] })} options={Object.entries(sealedWords).map(([value, label]) => ({ value, label }))} />}
       </Field>
       {value.what !== "nothing" && <RecoveryKeys keys={value.keys} onChange={(keys) => onChange({ ...value, keys })} error={errors["sealing.recoveryKeys"]} />}

@@ -130,7 +130,7 @@ func (w *checker) contents(ctx context.Context, b *objects.Tree) (empty bool) {
 		case tree.Reserved(e.Name):
 			continue
 		default:
-			w.pass("contents", w.setup.Bucket, "The bucket holds files: they are taken as they are")
+			w.pass("contents", w.setup.Bucket, "The bucket holds files%s", map[bool]string{true: ": they are taken as they are"}[w.setup.Sealing == nil])
 		}
 		return false
 	}

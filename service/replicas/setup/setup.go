@@ -142,7 +142,7 @@ func checkDraft(c *model.CloudSetup) error {
 	}
 	if d.Sealing != nil {
 		if _, err := seal.ParseRecoveryKeys(d.Sealing.RecoveryKeys); err != nil {
-			return fault.Field("sealing.recoveryKeys", "make a recovery key with: bspan cloud key make FILE", "a recovery key is not accepted: %v", err)
+			return fault.Field("sealing.recoveryKeys", "make a recovery key, and enter its public part, which begins with age1", "a recovery key is not accepted: %v", err)
 		}
 	}
 	n := d.Asked(c.Name)
