@@ -93,8 +93,13 @@ const attempts = 8
 // Change runs do inside a transaction and commits when it returns nil. do may
 // run several times; it must have no effects outside of tx.
 func (db *DB) Change(ctx context.Context, do func(tx *Tx) error) error {
+	return again(ctx, func() error { return db.try(ctx, do) })
+}
+
+// again runs do until the database does not end it for the sake of another transaction.
+func again(ctx context.Context, do func() error) error {
 	for attempt := 1; ; attempt++ {
-		err := db.try(ctx, do)
+		err := do()
 		if err == nil || attempt == attempts || !retryable(err) {
 			return unavailable(err)
 		}
@@ -168,11 +173,21 @@ func unavailable(err error) error {
 	return err
 }
 
-// exec runs one statement and returns how many rows it found, and the new row's number.
+// exec runs one statement and returns how many rows it found, and the new row's number. A statement that is a transaction of its own is tried
+// again like others.
 func (q Queries) exec(ctx context.Context, query string, args ...any) (rows, id int64, err error) {
-	result, err := q.run.ExecContext(ctx, query, args...)
+	var result sql.Result
+	once := func() (err error) {
+		result, err = q.run.ExecContext(ctx, query, args...)
+		return err
+	}
+	if _, within := q.run.(*sql.Tx); within {
+		err = unavailable(once())
+	} else {
+		err = again(ctx, once)
+	}
 	if err != nil {
-		return 0, 0, unavailable(err)
+		return 0, 0, err
 	}
 	if rows, err = result.RowsAffected(); err != nil {
 		return 0, 0, err
