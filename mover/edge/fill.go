@@ -25,7 +25,7 @@ const (
 // runsMost is how many parts of one file are fetched side by side.
 const runsMost = 4
 
-// againAfter is when a bucket that does not answer is tried again.
+// againAfter is when a bucket that does not answer, or a volume that is full, is tried again.
 const againAfter = time.Second
 
 // errPatience: a reader has waited long enough.
@@ -63,7 +63,7 @@ type run struct {
 }
 
 // fill makes a part of a stub be there.
-func (f *filling) fill(ctx context.Context, file *os.File, name string, at, n int64) error {
+func (f *filling) fill(ctx context.Context, file *os.File, name string, at, n int64, passes func(error) bool) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	defer context.AfterFunc(ctx, guard.Func(f.wake))()
@@ -78,7 +78,7 @@ func (f *filling) fill(ctx context.Context, file *os.File, name string, at, n in
 		if err == nil {
 			err = f.await(ctx, r, hole[0]+hole[1], patience)
 		}
-		if err := again(ctx, err); err != nil {
+		if err := again(ctx, err, passes); err != nil {
 			return err
 		}
 	}
@@ -160,21 +160,41 @@ func (f *filling) wake() {
 }
 
 // again waits before something is tried again that may pass, and returns what will not.
-func again(ctx context.Context, err error) error {
+func again(ctx context.Context, err error, passes func(error) bool) error {
 	if ctx.Err() != nil {
-		return errors.Join(context.Cause(ctx), err)
+		return inVain(ctx, err)
 	}
-	if !errors.Is(err, tree.ErrUnreachable) {
+	if err == nil || !passes(err) {
 		return err
 	}
 	pause := time.NewTimer(againAfter)
 	defer pause.Stop()
 	select {
 	case <-ctx.Done():
-		return errors.Join(context.Cause(ctx), err)
+		return inVain(ctx, err)
 	case <-pause.C:
 		return nil
 	}
+}
+
+// inVain is the error of a reader who has waited long enough.
+func inVain(ctx context.Context, err error) error {
+	switch {
+	case isFull(err):
+		return err
+	case err == nil:
+		return context.Cause(ctx)
+	default:
+		return fmt.Errorf("%w: %w", context.Cause(ctx), err)
+	}
+}
+
+// passes reports whether a bucket may answer again by itself.
+func passes(err error) bool { return errors.Is(err, tree.ErrUnreachable) }
+
+// isFull reports whether a volume, or a quota on it, has no space.
+func isFull(err error) bool {
+	return errors.Is(err, tree.ErrNoSpace) || errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT)
 }
 
 // runFor is the run that brings a hole, which is begun if there is none. The more somebody reads in order, the

@@ -329,13 +329,13 @@ func (l *Listener) stub(ctx context.Context, a access) unix.Errno {
 	own, err := folder.Reopen(int(a.fd))
 	if err == nil {
 		defer own.Close()
-		err = w.Edge.Fill(ctx, own, name, a.at, max(a.n, 1))
+		err = w.Edge.read(ctx, own, name, a.at, max(a.n, 1))
 	}
 	if err == nil {
 		return 0
 	}
 	slog.Warn("a stub could not be filled", "file", name, "program", program, "error", err)
-	if errors.Is(err, tree.ErrNoSpace) || errors.Is(err, unix.ENOSPC) {
+	if isFull(err) {
 		return unix.ENOSPC
 	}
 	return unix.EIO

@@ -19,9 +19,11 @@ import (
 	"bridgespan/tree"
 )
 
-// How often an edge is looked after: whether it is below its free-space line or something came, and its files by age.
+// How often an edge is looked after: whether it is below its free-space line or something came, and its files by age. Readers of stubs
+// wait for space on a full volume.
 const (
-	edgeEvery = 15 * time.Second
+	edgeEvery = 3 * time.Second
+	edgePause = 15 * time.Second // between two looks at all files
 	edgeByAge = time.Hour
 	// readsEvery is how often it is stored how much an edge has read from its bucket.
 	readsEvery  = time.Minute
@@ -63,9 +65,11 @@ func (p *replicaWorker) received(name string, size int64) {
 type edgeKeeper struct {
 	*replicaWorker
 	aged    time.Time // when files were last looked at by age
+	passed  time.Time // when they were last looked at, or tried to
 	counted time.Time // when it was last stored how much was read from the bucket
 	carried int64     // files that had come by the last pass
 	policy  string    // by which the last pass was
+	tried   string    // by which one was last tried
 
 	mu    sync.Mutex
 	since time.Time       // when the first of them was noted
@@ -161,21 +165,26 @@ func (k *edgeKeeper) look(ctx context.Context) {
 	volume, policy := offload.Volume{Total: space.Total, Free: space.Free}, k.policyWithoutBusy(m.Edge)
 	carried, busy := k.arrived()
 	text := sets.JsonText(m.Edge)
-	if text != k.policy {
-		if err := k.SetEdge(ctx, &m); err != nil {
-			return // opening it anew tells
-		}
-	}
 	below := volume.Free < policy.Line(volume)
 	k.forgetBusy(busyFor)
 	if !below {
 		k.forgetBusy(0)
+	}
+	if time.Since(k.passed) < edgePause && text == k.tried {
+		return
+	}
+	if text != k.policy {
+		k.passed, k.tried = time.Now(), text
+		if err := k.SetEdge(ctx, &m); err != nil {
+			return // opening it anew tells
+		}
 	}
 	news := carried != k.carried && !busy
 	if !below && !news && text == k.policy && time.Since(k.aged) < edgeByAge {
 		return
 	}
 	err = k.pass(ctx, m.Edge, policy, volume)
+	k.passed = time.Now()
 	if ctx.Err() != nil {
 		return
 	}
