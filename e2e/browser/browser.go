@@ -235,12 +235,23 @@ func (t *Tab) Drag(item, onto string) (taken bool, err error) {
 	})()`)
 }
 
+// focus clicks a field until it has the focus: what loads beside it may push it away between a look where it is and the click.
+func (t *Tab) focus(field string) error {
+	taken := find("field", field) + " === document.activeElement"
+	for range 4 {
+		if err := t.Click("field", field); err != nil {
+			return err
+		}
+		if ok, err := Eval[bool](t, taken); ok && err == nil {
+			return nil
+		}
+	}
+	return t.Wait("the field "+field+" to take the focus", taken)
+}
+
 // Type puts a text into the field that is called so, in place of what is there.
 func (t *Tab) Type(field, text string) error {
-	if err := t.Click("field", field); err != nil {
-		return err
-	}
-	if err := t.Wait("the field "+field+" to take the focus", find("field", field)+" === document.activeElement"); err != nil {
+	if err := t.focus(field); err != nil {
 		return err
 	}
 	if _, err := Eval[bool](t, "document.activeElement.select(), true"); err != nil {
