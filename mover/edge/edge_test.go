@@ -337,11 +337,13 @@ func TestWriters(t *testing.T) {
 		script string
 		want   []byte
 	}{
-		"a part":          {"printf XYZ | dd of=f bs=1 seek=1000000 conv=notrunc status=none", slices.Concat(content[:1_000_000], []byte("XYZ"), content[1_000_003:])},
-		"the end":         {"printf XYZ >> f", slices.Concat(content, []byte("XYZ"))},
-		"cut":             {"truncate -s 1000000 f", content[:1_000_000]},
-		"cut by its name": {"python3 -c \"import os; os.truncate('f', 1000000)\"", content[:1_000_000]},
-		"anew":            {"printf XYZ > f", []byte("XYZ")},
+		"a part":                     {"printf XYZ | dd of=f bs=1 seek=1000000 conv=notrunc status=none", slices.Concat(content[:1_000_000], []byte("XYZ"), content[1_000_003:])},
+		"the end":                    {"printf XYZ >> f", slices.Concat(content, []byte("XYZ"))},
+		"cut":                        {"truncate -s 1000000 f", content[:1_000_000]},
+		"cut by its name":            {"python3 -c \"import os; os.truncate('f', 1000000)\"", content[:1_000_000]},
+		"anew":                       {"printf XYZ > f", []byte("XYZ")},
+		"anew, with holes":           {"python3 -c \"f=open('f','wb'); f.seek(5<<20); f.write(b'XYZ')\"", slices.Concat(make([]byte, 5<<20), []byte("XYZ"))},
+		"cut to nothing by its name": {"python3 -c \"import os; os.truncate('f', 0); f=open('f','r+b'); f.seek(1<<20); f.write(b'XYZ')\"", slices.Concat(make([]byte, 1<<20), []byte("XYZ"))},
 	} {
 		b.stub(t, "f", content)
 		if _, err := b.command(t, "sh", "-c", c.script); err != nil {

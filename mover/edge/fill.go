@@ -316,7 +316,7 @@ func (f *filling) copy(ctx context.Context, from tree.Tree, s *folder.Stub, name
 	most := int64(2 * folder.FillUnit) // somebody waits for the first piece
 	for ; ; most = fetchAtOnce {
 		f.mu.Lock()
-		at, n := r.at, min(r.to, s.Size)-r.at
+		at, n := r.at, min(r.to, s.Length)-r.at
 		f.mu.Unlock()
 		if n <= 0 {
 			return nil

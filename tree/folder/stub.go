@@ -92,13 +92,12 @@ func holds(fd int) bool {
 	return !errors.Is(err, unix.ENXIO)
 }
 
-// residencyOf tells whether an open file is a stub: whether it has a mark, and was not made
-// shorter than the content that its mark speaks of.
+// residencyOf tells whether an open file is a stub: whether it has a mark, and anything could be missing of it.
 func residencyOf(fd int, st *unix.Stat_t) tree.Residency {
 	if st.Size == 0 {
 		return tree.Whole
 	}
-	if s, marked, err := markOf(fd); err != nil && marked || marked && st.Size >= s.Size {
+	if _, marked, _ := markOf(fd); marked {
 		return tree.Stub
 	}
 	return tree.Whole
@@ -312,7 +311,8 @@ func (t *Tree) Mark(ctx context.Context, name string) (tree.Mark, error) {
 // Stub is an open stub that is filled.
 type Stub struct {
 	tree.Mark
-	Size int64 // of the content
+	Size   int64 // of the content
+	Length int64 // of what the file holds of it: people may have cut it
 
 	fd     int
 	stands bool
@@ -330,19 +330,23 @@ func OpenedStub(fd int) (*Stub, error) {
 	if err != nil {
 		return nil, err
 	}
-	if st.Size < s.Size { // people have cut it: what is in it is theirs
-		return nil, unmark(fd)
-	}
-	return &Stub{Mark: s.Mark, Size: s.Size, fd: fd, stands: s.stands(fd, &st), at: st.Mtim}, nil
+	return &Stub{Mark: s.Mark, Size: s.Size, Length: min(s.Size, st.Size), fd: fd, stands: s.stands(fd, &st), at: st.Mtim}, nil
 }
 
-// IsStub reports whether an open file is a stub.
+// IsStub reports whether an open file is a stub. One that was cut to nothing is made a whole file: what is missing of
+// it from now on are holes that people made.
 func IsStub(fd int) (bool, error) {
 	st, err := statOf(fd)
 	if err != nil || st.Mode&unix.S_IFMT != unix.S_IFREG {
 		return false, err
 	}
-	return residencyOf(fd, &st) == tree.Stub, nil
+	if st.Size > 0 {
+		return residencyOf(fd, &st) == tree.Stub, nil
+	}
+	if _, marked, err := markOf(fd); err != nil || !marked {
+		return false, err
+	}
+	return false, unmark(fd)
 }
 
 // Reopen opens an open file once more, for reading and writing.
@@ -368,7 +372,7 @@ func roundUp(n int64) int64 { return (n + FillUnit - 1) / FillUnit * FillUnit }
 // Missing are the parts of a range that are not there: each an offset and a length. The range is widened to
 // units.
 func (s *Stub) Missing(at, n int64) (holes [][2]int64, err error) {
-	end := min(roundUp(at+n), s.Size)
+	end := min(roundUp(at+n), s.Length)
 	for at = at / FillUnit * FillUnit; at < end; {
 		hole, err := unix.Seek(s.fd, at, unix.SEEK_HOLE)
 		if err != nil {
@@ -441,7 +445,7 @@ func HasHoles(fd int) (bool, error) {
 // that is not what its mark says is dropped again, with an error wrapping [tree.ErrAltered].
 func (s *Stub) Finish(ctx context.Context) (bool, error) {
 	hole, err := unix.Seek(s.fd, 0, unix.SEEK_HOLE)
-	if err != nil || hole < s.Size {
+	if err != nil || hole < s.Length {
 		return false, err
 	}
 	if err := bare(s.fd).flush(); err != nil {
