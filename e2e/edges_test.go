@@ -50,7 +50,7 @@ func TestEdges(t *testing.T) {
 	files := standintest.StrangeFileServer(t, "SEDGE", "store")
 	folder := files.SharePath("store")
 	standintest.Volume(t, folder, volumeSize)
-	if err := edge.Supported(folder); err != nil {
+	if _, err := edge.Supported(folder, edge.WhenRead); err != nil {
 		t.Skip(err)
 	}
 	if err := os.Chmod(folder, 0o777); err != nil {

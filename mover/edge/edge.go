@@ -2,8 +2,9 @@
 //
 // An [Edge] fills a stub when it is told to, and, while a [Listener] runs, the moment any process
 // reads it: the kernel lets the process wait until the bytes that it reads are there (fanotify(7),
-// pre-content events, Linux 6.14). What is read in order is fetched ahead. A process that cannot be
-// given its bytes within a bound gets an I/O error, never zeros.
+// pre-content events, Linux 6.14). What is read in order is fetched ahead. Where the kernel or the
+// file system cannot do that, the process waits when it opens the stub, until all of it is there. A process that cannot be
+// given its bytes within a bound gets an error, never zeros.
 //
 // Where stubs are and what they are is package folder's matter: here is only where contents come from.
 package edge
@@ -73,11 +74,11 @@ func (e *Edge) wait() time.Duration { return cmp.Or(time.Duration(e.patience.Loa
 func (e *Edge) Holds(string) bool { return true }
 
 // Offload follows [folder.Fetcher].
-func (e *Edge) Offload(f *os.File, empty func() error) error {
+func (e *Edge) Offload(f *os.File, do func() error) error {
 	if e.listener == nil {
-		return empty()
+		return do()
 	}
-	return e.listener.empty(f, empty)
+	return e.listener.offload(f, do)
 }
 
 // Fill follows [folder.Fetcher].

@@ -120,7 +120,7 @@ func (f *filling) finish(ctx context.Context, file *os.File) error {
 	}
 	f.edge.count(func(c *Counts) { c.Fetched++ })
 	if l := f.edge.listener; l != nil {
-		_ = l.ignore(int(file.Fd()), unix.FAN_MARK_EVICTABLE)
+		_ = l.ignore(int(file.Fd()))
 	}
 	return nil
 }

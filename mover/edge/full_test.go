@@ -15,8 +15,9 @@ import (
 
 // A reader of a stub on a volume without space gets an error, and the true bytes once there is space: what could not be written
 // is not taken for content, also when its checksum is unknown.
-func TestFullVolume(t *testing.T) {
-	b := listening(t)
+func TestFullVolume(t *testing.T) { atEach(t, testFullVolume) }
+
+func testFullVolume(t *testing.T, b *bench) {
 	b.SetWait(100 * time.Millisecond)
 	content := noise(1, 3<<20)
 	for _, space := range []int64{16 << 10, 300 << 10, 1000 << 10, 1500<<10 + 5000, 2000 << 10} {
@@ -58,8 +59,9 @@ func (t telling) Open(ctx context.Context, name string) (tree.Content, error) {
 }
 
 // A reader waits for space, since other files become stubs.
-func TestSpaceSoon(t *testing.T) {
-	b := listening(t)
+func TestSpaceSoon(t *testing.T) { atEach(t, testSpaceSoon) }
+
+func testSpaceSoon(t *testing.T, b *bench) {
 	content := noise(1, 3<<20)
 	b.stub(t, "f", content)
 	source := telling{b.objects, make(chan string, 1000)}

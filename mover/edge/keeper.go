@@ -112,6 +112,8 @@ type Keeper struct {
 	Folders map[string]string
 	// Guard is the command that a guard is started with; nil starts none.
 	Guard []string
+	// Fill is when stubs are filled.
+	Fill Moment
 	// Proxy is the HTTP proxy of this host, or NoProxy; "" goes by the settings of each bucket.
 	Proxy string
 
@@ -212,7 +214,7 @@ func (k *Keeper) watch(ctx context.Context, e *kept) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.listener == nil {
-		l, err := Listen()
+		l, err := Listen(k.Fill)
 		if err != nil {
 			return err
 		}
@@ -327,7 +329,8 @@ func (k *Keeper) store() error {
 type Status struct {
 	Edge   bool   `json:"edge"`
 	Ready  bool   `json:"ready"`            // contents can be fetched
-	Kernel string `json:"kernel,omitempty"` // why stubs cannot be filled when they are read; "" when they can
+	Kernel string `json:"kernel,omitempty"` // why stubs cannot be filled when they are used; "" when they can
+	Fills  Moment `json:"fills,omitempty"`  // when they are, or would be
 	Counts Counts `json:"counts"`
 }
 
@@ -340,9 +343,9 @@ func (k *Keeper) Look(folder, sub string) (s Status, err error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if e := k.edges[full]; e != nil {
-		return Status{Edge: true, Ready: e.source != nil, Counts: e.watched.Edge.Counts()}, nil
+		return Status{Edge: true, Ready: e.source != nil, Fills: e.watched.fills, Counts: e.watched.Edge.Counts()}, nil
 	}
-	if err := Supported(full); err != nil {
+	if s.Fills, err = Supported(full, k.Fill); err != nil {
 		s.Kernel = err.Error()
 	}
 	return s, nil
@@ -396,7 +399,7 @@ func (f *Fetcher) Fill(ctx context.Context, file *os.File, name string, at, n in
 	return e.Fill(ctx, file, name, at, n)
 }
 
-func (f *Fetcher) Offload(file *os.File, empty func() error) error {
+func (f *Fetcher) Offload(file *os.File, do func() error) error {
 	full, err := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", file.Fd()))
 	if err != nil {
 		return err
@@ -405,5 +408,5 @@ func (f *Fetcher) Offload(file *os.File, empty func() error) error {
 	if e == nil {
 		return errNoEdge
 	}
-	return e.Offload(file, empty)
+	return e.Offload(file, do)
 }

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -29,11 +30,13 @@ type Listener struct {
 	events *os.File
 	null   *os.File // takes the place of files that are closed before their number is free
 	own    int32
-	// refuses is true of the listener of a guard: nobody reads stubs.
+	// refuses is true of the listener of a guard: nobody opens or reads stubs.
 	refuses bool
+	fill    Moment // when stubs are filled
 
-	mu    sync.Mutex
-	edges []*Watched
+	mu     sync.Mutex
+	edges  []*Watched
+	opened map[uint64]bool // volumes of which the kernel tells of opens alone, by their devices
 }
 
 // Watched is a folder with stubs.
@@ -42,6 +45,8 @@ type Watched struct {
 	Edge *Edge
 	// Refused are names of programs that are given no content of stubs, such as those of backups.
 	Refused []string
+
+	fills Moment
 }
 
 // copiers are programs that ask the file system what of a file is there, and take the rest for zeros, without reading
@@ -54,20 +59,23 @@ const (
 	rangeRecord  = 6
 	errnoShift   = 24
 	ignored      = 0x400 // FAN_MARK_IGNORE
-	accesses     = preAccess | unix.FAN_OPEN_PERM
 	eventsAtOnce = 64 << 10
 )
 
 // ErrNoListener: this host cannot tell of accesses before they take place.
-var ErrNoListener = fmt.Errorf("%w: stubs that fill when they are read need Linux 6.14 and the rights of the system's administrator", tree.ErrUnsupported)
+var ErrNoListener = fmt.Errorf("%w: stubs need a kernel that asks before files are opened (fanotify), and the rights of the system's administrator", tree.ErrUnsupported)
 
-// Listen begins to listen. The caller must call Serve, which ends with Close.
-func Listen() (*Listener, error) {
+// Listen begins to listen, to fill stubs at a moment. The caller must call Serve, which ends with Close.
+func Listen(fill Moment) (*Listener, error) {
 	fd, err := unix.FanotifyInit(unix.FAN_CLASS_PRE_CONTENT|unix.FAN_CLOEXEC|unix.FAN_NONBLOCK|unix.FAN_UNLIMITED_QUEUE|unix.FAN_UNLIMITED_MARKS, unix.O_RDONLY|unix.O_LARGEFILE|unix.O_CLOEXEC)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNoListener, err)
 	}
-	return listenOn(fd)
+	l, err := listenOn(fd)
+	if err == nil {
+		l.fill = fill
+	}
+	return l, err
 }
 
 func listenOn(fd int) (*Listener, error) {
@@ -75,7 +83,7 @@ func listenOn(fd int) (*Listener, error) {
 	if err != nil {
 		return nil, errors.Join(err, unix.Close(fd))
 	}
-	return &Listener{events: os.NewFile(uintptr(fd), "fanotify"), null: null, own: int32(os.Getpid())}, nil
+	return &Listener{events: os.NewFile(uintptr(fd), "fanotify"), null: null, own: int32(os.Getpid()), opened: map[uint64]bool{}}, nil
 }
 
 // Close ends listening. Accesses that wait are let through: who closes must have answered them.
@@ -84,48 +92,56 @@ func (l *Listener) Close() error { return errors.Join(l.events.Close(), l.null.C
 // ErrSystemVolume: on the system's own volume a fault of ours would stop the whole host.
 var ErrSystemVolume = fmt.Errorf("%w: the folder is on the volume of the system or of the mover itself; stubs need a volume of their own", tree.ErrUnsupported)
 
-// may returns an error when a folder cannot be watched: ErrSystemVolume, or one wrapping ErrNoListener.
-func (l *Listener) may(folder string) error {
+// may lets the kernel tell of a folder, and returns the moment at which its stubs are filled. The error is ErrSystemVolume, or wraps
+// ErrNoListener.
+func (l *Listener) may(folder string) (Moment, error) {
 	program, err := os.Executable()
 	if err != nil {
-		return err
+		return "", err
 	}
 	device, err := deviceOf(folder)
 	if err != nil {
-		return err
+		return "", err
 	}
 	for _, other := range []string{"/", program} {
 		if d, err := deviceOf(other); err != nil || d == device {
-			return errors.Join(ErrSystemVolume, err)
+			return "", errors.Join(ErrSystemVolume, err)
 		}
 	}
-	if err := l.mark(unix.FAN_MARK_ADD|unix.FAN_MARK_FILESYSTEM, unix.AT_FDCWD, folder); err != nil {
-		return fmt.Errorf("%w: %w", ErrNoListener, err)
+	for _, m := range l.fill.choices() {
+		if err = l.mark(unix.FAN_MARK_ADD|unix.FAN_MARK_FILESYSTEM, m.events(), unix.AT_FDCWD, folder); err == nil {
+			return m, nil
+		}
 	}
-	return nil
+	return "", fmt.Errorf("%w: %w", ErrNoListener, err)
 }
 
-// Supported returns an error when stubs in a folder could not be filled when they are read: ErrSystemVolume, or one wrapping
-// ErrNoListener.
-func Supported(folder string) error {
-	l, err := Listen()
+// Supported returns when stubs in a folder would be filled. The error is ErrSystemVolume, or wraps ErrNoListener.
+func Supported(folder string, fill Moment) (Moment, error) {
+	l, err := Listen(fill)
 	if err != nil {
-		return err
+		return "", err
 	}
-	return errors.Join(l.may(folder), l.Close())
+	m, err := l.may(folder)
+	return m, errors.Join(err, l.Close())
 }
 
 // Add watches a folder. It returns ErrSystemVolume, or an error wrapping ErrNoListener where the file system cannot be watched.
 func (l *Listener) Add(w *Watched) error {
+	device, err := deviceOf(w.Path)
+	if err != nil {
+		return err
+	}
 	w.Edge.listener = l
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if slices.ContainsFunc(l.edges, func(other *Watched) bool { return other.Path == w.Path }) {
 		return fmt.Errorf("%w: %s is watched already", os.ErrExist, w.Path)
 	}
-	if err := l.may(w.Path); err != nil {
+	if w.fills, err = l.may(w.Path); err != nil {
 		return err
 	}
+	l.opened[device] = w.fills == WhenOpened
 	l.edges = append(l.edges, w)
 	return nil
 }
@@ -144,14 +160,24 @@ func (l *Listener) refuse(w *Watched, programs []string) {
 	w.Refused = programs
 }
 
-func (l *Listener) mark(flags uint, at int, name string) error {
+func (l *Listener) mark(flags uint, events uint64, at int, name string) error {
 	raw, err := l.events.SyscallConn()
 	if err != nil {
 		return err
 	}
 	var result error
-	err = raw.Control(func(fd uintptr) { result = unix.FanotifyMark(int(fd), flags, accesses, at, name) })
+	err = raw.Control(func(fd uintptr) { result = unix.FanotifyMark(int(fd), flags, events, at, name) })
 	return errors.Join(err, result)
+}
+
+// momentOf is the moment at which the stubs of a volume are filled.
+func (l *Listener) momentOf(device uint64) Moment {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.opened[device] {
+		return WhenOpened
+	}
+	return WhenRead
 }
 
 func deviceOf(name string) (uint64, error) {
@@ -162,34 +188,61 @@ func deviceOf(name string) (uint64, error) {
 
 // ignore lets the kernel tell no more of an open file that is whole. It forgets that when it needs the memory, and
 // nothing is lost then.
-func (l *Listener) ignore(fd int, evictable uint) error {
-	return l.mark(unix.FAN_MARK_ADD|ignored|unix.FAN_MARK_IGNORED_SURV_MODIFY|evictable, fd, "")
+func (l *Listener) ignore(fd int) error {
+	id, _, err := identityOf(fd)
+	if err != nil {
+		return err
+	}
+	return l.mark(unix.FAN_MARK_ADD|ignored|unix.FAN_MARK_IGNORED_SURV_MODIFY|unix.FAN_MARK_EVICTABLE, l.momentOf(id.device).events(), fd, "")
 }
 
-// empty lets a stub be made of an open file. Meanwhile the kernel tells nothing of it: to read what it tells, the file
-// would have to be opened, which who makes the stub does not let anybody do.
-func (l *Listener) empty(f *os.File, empty func() error) error {
+// offload lets a stub be made of an open file on which there is a lease. To read what the kernel tells of the file, it would have to be
+// opened, which the lease does not let happen: so the kernel must not tell of what we do to it ourselves. Of who opens it, it must
+// tell: they wait for us, and then for the content.
+func (l *Listener) offload(f *os.File, do func() error) error {
 	fd := int(f.Fd())
-	if err := l.heed(fd); err != nil { // the kernel might have forgotten it meanwhile
+	if err := l.heed(fd); err != nil {
 		return err
 	}
-	if err := l.ignore(fd, 0); err != nil {
+	if err := folder.Lease(f); err != nil { // somebody was ignored who opens it just now
 		return err
 	}
-	return errors.Join(empty(), l.heed(fd))
+	id, _, err := identityOf(fd)
+	if err != nil {
+		return err
+	}
+	if l.momentOf(id.device) == WhenRead {
+		if err := l.mark(unix.FAN_MARK_ADD|ignored|unix.FAN_MARK_IGNORED_SURV_MODIFY, preAccess, fd, ""); err != nil {
+			return err
+		}
+	}
+	return errors.Join(do(), l.heed(fd))
 }
 
-// heed lets the kernel tell of an open file again that becomes a stub. Its mark is set already.
+// heed lets the kernel tell of an open file again that becomes a stub. Its volume is marked already. Kernels that cannot ignore files have
+// nothing to forget.
 func (l *Listener) heed(fd int) error {
-	err := l.mark(unix.FAN_MARK_REMOVE|ignored, fd, "")
-	if errors.Is(err, unix.ENOENT) {
+	err := l.mark(unix.FAN_MARK_REMOVE|ignored, unix.FAN_OPEN_PERM, fd, "")
+	if err == nil {
+		err = l.mark(unix.FAN_MARK_REMOVE|ignored, preAccess, fd, "")
+	}
+	if errors.Is(err, unix.ENOENT) || errors.Is(err, unix.EINVAL) {
 		return nil
 	}
 	return err
 }
 
-// Serve answers until Close is called.
+// Serve answers until Close is called. For that it takes a thread of its own, which no signal interrupts: to tell of a file, the kernel opens it, and
+// waits for a lease. If that were interrupted, who accesses the file would be refused.
 func (l *Listener) Serve(ctx context.Context) error {
+	runtime.LockOSThread() // and never unlocked: the thread ends
+	all := unix.Sigset_t{}
+	for i := range all.Val {
+		all.Val[i] = ^all.Val[i]
+	}
+	if err := unix.PthreadSigmask(unix.SIG_BLOCK, &all, nil); err != nil {
+		return err
+	}
 	buffer := make([]byte, eventsAtOnce)
 	for {
 		n, err := l.events.Read(buffer)
@@ -256,7 +309,7 @@ func (l *Listener) access(ctx context.Context, a access) {
 	}
 	s, err := folder.IsStub(int(a.fd))
 	if err == nil && !s {
-		_ = l.ignore(int(a.fd), unix.FAN_MARK_EVICTABLE)
+		_ = l.ignore(int(a.fd))
 		// It may have become a stub, whose mark was set before we ignored it.
 		if s, err = folder.IsStub(int(a.fd)); err == nil && !s {
 			l.answer(a, 0)
@@ -264,7 +317,7 @@ func (l *Listener) access(ctx context.Context, a access) {
 		}
 		_ = l.heed(int(a.fd))
 	}
-	if l.refuses && !a.opens {
+	if l.refuses {
 		l.answer(a, unix.EIO)
 		return
 	}
@@ -296,21 +349,20 @@ func (l *Listener) reply(fd int32, refuse unix.Errno) {
 		reply = unix.FAN_DENY | uint32(refuse)<<errnoShift
 	}
 	binary.NativeEndian.PutUint32(b[4:], reply)
-	if _, err := l.events.Write(b[:]); err != nil && !errors.Is(err, os.ErrClosed) && !errors.Is(err, unix.ENOENT) {
+	_, err := l.events.Write(b[:])
+	if refuse != 0 && errors.Is(err, unix.EINVAL) { // before Linux 6.14 the kernel says itself what the error is
+		binary.NativeEndian.PutUint32(b[4:], unix.FAN_DENY)
+		_, err = l.events.Write(b[:])
+	}
+	if err != nil && !errors.Is(err, os.ErrClosed) && !errors.Is(err, unix.ENOENT) {
 		slog.Error("an access to a stub was not answered", "error", err)
 	}
 }
 
 // stub lets the bytes be there that somebody is about to read of a stub.
 func (l *Listener) stub(ctx context.Context, a access) unix.Errno {
-	if l.refuses { // a copy would be one of zeros
-		if slices.Contains(copiers, programOf(a.pid)) {
-			return unix.EIO
-		}
-		return 0
-	}
 	program := programOf(a.pid)
-	if a.opens && !slices.Contains(copiers, program) {
+	if l.justOpens(a, program) {
 		return 0
 	}
 	w, name, refused := l.find(int(a.fd))
@@ -319,9 +371,6 @@ func (l *Listener) stub(ctx context.Context, a access) unix.Errno {
 	}
 	switch {
 	case slices.Contains(refused, program):
-		if a.opens {
-			return 0
-		}
 		return unix.EPERM
 	case a.opens, writes(a.pid, int(a.fd)):
 		a.at, a.n = 0, 1<<62
@@ -339,6 +388,15 @@ func (l *Listener) stub(ctx context.Context, a access) unix.Errno {
 		return unix.ENOSPC
 	}
 	return unix.EIO
+}
+
+// justOpens reports whether a program is given content later, when it reads.
+func (l *Listener) justOpens(a access, program string) bool {
+	if !a.opens || slices.Contains(copiers, program) {
+		return false
+	}
+	id, _, err := identityOf(int(a.fd))
+	return err == nil && l.momentOf(id.device) == WhenRead
 }
 
 // find is the edge in which an open file is, its name there, "" when it has none any more, and the programs

@@ -27,9 +27,9 @@ type Fetcher interface {
 	// Fill makes bytes of a stub that is open for reading and writing be there, and says when
 	// they are. A file that is whole already is left as it is.
 	Fill(ctx context.Context, f *os.File, name string, at, n int64) error
-	// Offload calls empty, which makes a stub of an open file. Nobody else has it open until
-	// Offload returns, and from then on it is a stub for whoever reads it.
-	Offload(f *os.File, empty func() error) error
+	// Offload calls do, which makes a stub of an open file on which there is a [Lease]. From then on it is a stub for
+	// whoever opens it. It returns [tree.ErrInUse], and has done nothing, when somebody is about to.
+	Offload(f *os.File, do func() error) error
 }
 
 // FetchWith lets a fetcher fill the stubs of this tree, and those of the trees within it that are
@@ -172,6 +172,16 @@ func (t *Tree) makeStub(fd int, mark tree.Mark, options tree.PutOptions) (st uni
 	return statOf(fd)
 }
 
+// Lease lets whoever opens a file wait until it is closed here, for as long as the system lets them (fcntl(2), leases). It returns
+// [tree.ErrInUse] when somebody else has it open or is about to, also when it was called before.
+func Lease(f *os.File) error {
+	_, err := unix.FcntlInt(f.Fd(), unix.F_SETLEASE, unix.F_WRLCK)
+	if errors.Is(err, unix.EAGAIN) {
+		return tree.ErrInUse
+	}
+	return err
+}
+
 // Offload frees the blocks of a file. The mark is durable before the first of them goes. For
 // as long as that takes, whoever opens the file waits: a lease keeps them from it
 // ([fcntl(2)]), and is not granted where somebody has it open.
@@ -196,10 +206,7 @@ func (t *Tree) Offload(ctx context.Context, name string, expected tree.Entry, ma
 
 func (t *Tree) offload(f *os.File, expected tree.Entry, mark tree.Mark) error {
 	fd := int(f.Fd())
-	if _, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_WRLCK); err != nil {
-		if errors.Is(err, unix.EAGAIN) {
-			return tree.ErrInUse
-		}
+	if err := Lease(f); err != nil {
 		return err
 	}
 	st, err := statOf(fd)
@@ -224,7 +231,13 @@ func (t *Tree) offload(f *os.File, expected tree.Entry, mark tree.Mark) error {
 		}
 		mark = s.Mark // it is a stub of which a part was read
 	}
-	if err := setMark(fd, stub{mark, st.Size, expected.Modified}); err != nil {
+	return t.fetcher.Offload(f, func() error { return t.offloadOpen(f, stub{mark, st.Size, expected.Modified}) })
+}
+
+// offloadOpen marks an open file that nobody else has open, and frees its blocks.
+func (t *Tree) offloadOpen(f *os.File, s stub) error {
+	fd := int(f.Fd())
+	if err := setMark(fd, s); err != nil {
 		return err
 	}
 	if err := t.keeping.showStub(fd); err != nil {
@@ -233,7 +246,10 @@ func (t *Tree) offload(f *os.File, expected tree.Entry, mark tree.Mark) error {
 	if err := bare(fd).flush(); err != nil {
 		return err
 	}
-	return t.fetcher.Offload(f, func() error { return empty(fd, expected.Modified) })
+	if err := Lease(f); err != nil { // then it is a stub of which nothing is missing
+		return err
+	}
+	return empty(fd, s.At)
 }
 
 // empty frees the blocks of a file, and leaves it its length and its time.
