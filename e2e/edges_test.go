@@ -44,13 +44,13 @@ type clouded struct {
 
 const volumeSize = 64 << 20
 
-// TestEdges keeps a bucket and two edges the same, of which one has room for a part alone.
-func TestEdges(t *testing.T) {
-	t.Parallel()
+// newClouded starts all that a set needs, with a mover of a program, or of the service's, that fills stubs at a moment.
+func newClouded(t *testing.T, program string, fill edge.Moment) *clouded {
+	t.Helper()
 	files := standintest.StrangeFileServer(t, "SEDGE", "store")
 	folder := files.SharePath("store")
 	standintest.Volume(t, folder, volumeSize)
-	if _, err := edge.Supported(folder, edge.WhenRead); err != nil {
+	if _, err := edge.Supported(folder, fill); err != nil {
 		t.Skip(err)
 	}
 	if err := os.Chmod(folder, 0o777); err != nil {
@@ -58,7 +58,7 @@ func TestEdges(t *testing.T) {
 	}
 	c := &clouded{T: t, e: harness.StartEstate(t), sky: standintest.Cloud(t), files: files}
 	c.at = c.sky.Bucket(t)
-	c.mover = harness.StartMoverBesideSamba(t, otherBuild(t), folder)
+	c.mover = harness.StartMoverBesideSamba(t, program, folder, "--fill-stubs", string(fill))
 	t.Cleanup(files.Stop) // before the volume goes
 	beside := c.mover.NewServer("sedge", "Upland")
 	beside.Beside = "Island"
@@ -68,6 +68,16 @@ func TestEdges(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	if _, err := c.e.API.AddAccountMap(t.Context(), model.NewAccountMap{Name: "trees", Rules: []string{`oak\* = island\*`}}); err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// TestEdges keeps a bucket and two edges the same, of which one has room for a part alone.
+func TestEdges(t *testing.T) {
+	t.Parallel()
+	c := newClouded(t, otherBuild(t), edge.WhenRead)
 	defer func() {
 		if t.Failed() {
 			stubs, all := c.stubs()
@@ -76,9 +86,6 @@ func TestEdges(t *testing.T) {
 			t.Logf("%d of %d are stubs; the figures are %+v; %+v, %v", stubs, all, c.edge().EdgeFigures, set, err)
 		}
 	}()
-	if _, err := c.e.API.AddAccountMap(t.Context(), model.NewAccountMap{Name: "trees", Rules: []string{`oak\* = island\*`}}); err != nil {
-		t.Fatal(err)
-	}
 	c.checked()
 	c.refusedPolicies()
 	c.create()
@@ -294,7 +301,7 @@ func (c *clouded) namesFirst() {
 // readThroughSMB: people read a stub through the file service, and get the true bytes.
 func (c *clouded) readThroughSMB() {
 	c.Helper()
-	i := slices.IndexFunc(make([]int, 16), func(int) bool { return false })
+	i := 0
 	for n := range 16 {
 		if c.stub(c.path(fmt.Sprintf("old/scan-%02d.tif", n))) {
 			i = n

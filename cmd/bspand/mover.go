@@ -49,6 +49,7 @@ func moverCommand() *cli.Command {
 			&cli.StringFlag{Name: "fronts", Usage: "`FOLDER` below which it keeps fronts: namespaces as shares of the file service on this host", Sources: cli.EnvVars("BSPAND_MOVER_FRONTS")},
 			&cli.StringFlag{Name: "file-service", Usage: "`FILE`: the configuration of that file service", Sources: cli.EnvVars("BSPAND_MOVER_FILE_SERVICE")},
 			&cli.StringFlag{Name: "proxy", Usage: "HTTP proxy of this host to buckets, as `URL` such as http://proxy:3128, or none; as the service says when absent", Sources: cli.EnvVars("BSPAND_MOVER_PROXY")},
+			&cli.StringFlag{Name: "fill-stubs", Usage: "`WHEN` stubs are filled: read (as far as somebody reads; Linux 6.14 or later) or open (the whole file, before somebody opens it); read where that works when absent", Sources: cli.EnvVars("BSPAND_MOVER_FILL_STUBS")},
 			&cli.StringFlag{Name: "state-dir", Value: "var/mover", Usage: "`FOLDER` for its certificate and its secret", Sources: cli.EnvVars("BSPAND_MOVER_STATE_DIR")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -59,7 +60,7 @@ func moverCommand() *cli.Command {
 				return err
 			}
 			updates := update.New(c.String("state-dir"), program, version)
-			return runMover(ctx, updates, host.Config{Version: version, Updates: updates, Proxy: c.String("proxy"), Guard: []string{program.Path, "mover", "guard"}, Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Samba: c.StringSlice("samba"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
+			return runMover(ctx, updates, host.Config{Version: version, Updates: updates, FillStubs: c.String("fill-stubs"), Proxy: c.String("proxy"), Guard: []string{program.Path, "mover", "guard"}, Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Samba: c.StringSlice("samba"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
 		},
 		Commands: []*cli.Command{
 			{Name: "guard", Hidden: true, Usage: "keep stubs from being read while no mover runs; a mover starts it", ArgsUsage: "EDGES SOCKET",

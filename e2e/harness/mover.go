@@ -67,8 +67,8 @@ func (m *Mover) Log(t testing.TB) string {
 func StartMoverAt(t testing.TB, folder string) *Mover { return startMover(t, nil, folder) }
 
 // StartMoverBesideSamba starts a mover of a program that serves a folder which Samba shares as well.
-func StartMoverBesideSamba(t testing.TB, program, folder string) *Mover {
-	return beginMover(t, &Mover{Folder: folder, Program: program, more: []string{"--samba", "beds"}})
+func StartMoverBesideSamba(t testing.TB, program, folder string, more ...string) *Mover {
+	return beginMover(t, &Mover{Folder: folder, Program: program, more: append(more, "--samba", "beds")})
 }
 
 func startMover(t testing.TB, beside *fileserver.Server, folder string, more ...string) *Mover {

@@ -1,6 +1,10 @@
 package edge
 
-import "golang.org/x/sys/unix"
+import (
+	"fmt"
+
+	"golang.org/x/sys/unix"
+)
 
 // Moment is when stubs are filled.
 type Moment string
@@ -13,6 +17,16 @@ const (
 	// WhenOpened fills all of a stub before anybody has it open (permission events).
 	WhenOpened Moment = "open"
 )
+
+// ParseMoment reads a moment as people write it.
+func ParseMoment(text string) (Moment, error) {
+	switch m := Moment(text); m {
+	case AnyMoment, WhenRead, WhenOpened:
+		return m, nil
+	default:
+		return "", fmt.Errorf("stubs cannot be filled at %.40q: write read or open, or leave it out", text)
+	}
+}
 
 // choices are the moments that may be taken, the best first.
 func (m Moment) choices() []Moment {

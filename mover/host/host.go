@@ -44,6 +44,8 @@ type Config struct {
 	// Guard is the command of the process that keeps stubs from being read while no mover runs;
 	// nil starts none. See [edge.Guard].
 	Guard []string
+	// FillStubs is an [edge.Moment]: when stubs are filled.
+	FillStubs string
 	// Proxy is the HTTP proxy of this host to buckets, or [edge.NoProxy]; "" goes by the settings of the service.
 	Proxy string
 	// Version is that of the program.
@@ -92,7 +94,11 @@ func Open(c Config) (*Mover, error) {
 			return nil, fmt.Errorf("proxy: %q: %w; write it as http://HOST:PORT, or none", c.Proxy, err)
 		}
 	}
-	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}, Guard: c.Guard, Proxy: c.Proxy}
+	fill, err := edge.ParseMoment(c.FillStubs)
+	if err != nil {
+		return nil, fmt.Errorf("fill-stubs: %w", err)
+	}
+	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}, Guard: c.Guard, Fill: fill, Proxy: c.Proxy}
 	if err := errors.Join(m.openFolders(c.Folders, c.Samba, c.Fronts != ""), m.openFronts(c)); err != nil {
 		m.Close()
 		return nil, err

@@ -125,3 +125,13 @@ func TestRefusedConfigs(t *testing.T) {
 		}
 	}
 }
+
+// A setting that cannot be is named, with what could be.
+func TestSettings(t *testing.T) {
+	for setting, c := range map[string]host.Config{"proxy": {Proxy: "ftp://fern"}, "fill-stubs": {FillStubs: "soon"}} {
+		c.Listen, c.State = "127.0.0.1:0", t.TempDir()
+		if _, err := host.Open(c); err == nil || !strings.HasPrefix(err.Error(), setting+": ") || !strings.Contains(err.Error(), "write ") {
+			t.Errorf("%s: %v", setting, err)
+		}
+	}
+}

@@ -84,18 +84,28 @@ func (s *Service) withEdge(ctx context.Context, at namespace.Target, do func(edg
 	return do(c)
 }
 
+// LookForStubs tells how stubs in a folder are, or would be. A folder that is not there yet is taken for one on the volume of its share.
+func (s *Service) LookForStubs(ctx context.Context, at namespace.Target) (edge.Status, error) {
+	status, err := s.LookAtEdge(ctx, at)
+	if errors.Is(err, fs.ErrNotExist) && at.Sub != "" {
+		at.Sub = ""
+		return s.LookAtEdge(ctx, at)
+	}
+	return status, err
+}
+
 // CheckEdge returns a fault at a field when a folder cannot hold stubs.
 func (s *Service) CheckEdge(ctx context.Context, field string, at namespace.Target) error {
-	status, err := s.LookAtEdge(ctx, at)
+	status, err := s.LookForStubs(ctx, at)
 	switch {
-	case errors.Is(err, fs.ErrNotExist): // it is made when the set begins
+	case errors.Is(err, fs.ErrNotExist): // its share is looked at elsewhere
 		return nil
 	case errors.Is(err, tree.ErrUnsupported):
 		return fault.Field(field, "start a mover on that server, or keep whole files there", "%s has no mover, which stubs need", at.Server)
 	case err != nil:
 		return err
 	case !status.Edge && status.Kernel != "":
-		return fault.Field(field, "choose a folder on a volume of its own on a host with Linux 6.14 or later, or keep whole files there", "%s cannot hold stubs: %s", at, status.Kernel)
+		return fault.Field(field, "choose a folder on a volume of its own, on a host whose kernel tells of opened files (fanotify), or keep whole files there", "%s cannot hold stubs: %s", at, status.Kernel)
 	}
 	return nil
 }

@@ -4568,6 +4568,11 @@ export interface components {
              */
             fetched: number;
             /**
+             * @description When stubs are filled for programs: as far as they read, or all of a file before they open it; absent while unknown
+             * @enum {string}
+             */
+            fillsAt?: "read" | "open";
+            /**
              * Format: int64
              * @description Bytes of it that are free
              */

@@ -171,6 +171,9 @@ func (p *planner) result(ctx context.Context) model.ReplicaPlan {
 			Equal: s.place.Equal, Differ: s.place.Differ, Extra: s.place.Extra, Missing: s.place.Missing, Free: s.space.Free})
 	}
 	p.judgeSealing(ctx)
+	for _, s := range p.sites {
+		p.note(p.JudgeStubs(ctx, &s.replica))
+	}
 	network := p.network(legs)
 	for _, layout := range p.layouts() {
 		o := plan.Foretell(places, p.lanesOf(layout), network, p.at.Local())

@@ -8,7 +8,9 @@ import (
 	"bridgespan/core/calendar"
 	"bridgespan/core/fault"
 	"bridgespan/core/filter"
+	"bridgespan/core/finding"
 	"bridgespan/model"
+	"bridgespan/mover/edge"
 )
 
 // CheckSweep returns an error when times are set at which a file server is scanned.
@@ -45,6 +47,28 @@ func (s *Base) checkEdge(ctx context.Context, set *model.ReplicaSet, i int, fiel
 		return nil
 	}
 	return s.Estate.CheckEdge(ctx, field("edge.fill"), r.Target())
+}
+
+// JudgeStubs says when stubs of a replica would be filled for programs; ok is false where there are none, or that cannot be told yet.
+func (s *Base) JudgeStubs(ctx context.Context, r *model.Replica) (f finding.Finding, ok bool) {
+	if !r.Edge.HasStubs() {
+		return f, false
+	}
+	status, err := s.Estate.LookForStubs(ctx, r.Target())
+	if err != nil {
+		return f, false
+	}
+	return judgeStubs(r.Name, status.Fills)
+}
+
+func judgeStubs(subject string, at edge.Moment) (f finding.Finding, ok bool) {
+	switch at {
+	case edge.WhenRead:
+		return finding.New(finding.Pass, "stubs", subject, "Stubs are filled as far as programs read them", "", ""), true
+	case edge.WhenOpened:
+		return finding.New(finding.Warn, "stubs", subject, "Stubs are filled whole before programs open them", "who opens a large file waits for all of it", "run Linux 6.14 or later there, so that what is read is enough"), true
+	}
+	return f, false
 }
 
 // CheckPolicy checks the policy of an edge; nil keeps everything whole.

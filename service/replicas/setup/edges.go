@@ -177,6 +177,9 @@ func (w *checker) policy(ctx context.Context, r *model.Replica) {
 		w.fail("policy", r.Name, err)
 		return
 	}
+	if f, ok := w.JudgeStubs(ctx, r); ok {
+		w.checks = append(w.checks, f)
+	}
 	line := space.Total / 100 * int64(p.FreePercent)
 	switch {
 	case p.FreePercent == 0 && p.UnusedDays == 0 && p.Fill == model.FillNames:

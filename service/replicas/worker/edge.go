@@ -13,6 +13,7 @@ import (
 	"bridgespan/core/replica"
 	"bridgespan/guard"
 	"bridgespan/model"
+	"bridgespan/mover/edge"
 	"bridgespan/mover/replication"
 	"bridgespan/service/replicas/edges"
 	"bridgespan/service/replicas/sets"
@@ -119,7 +120,7 @@ func (p *replicaWorker) keepEdge(ctx context.Context) {
 	if len(p.places) == 0 || p.places[0] == p || !p.places[0].snapshot().Swept {
 		return
 	}
-	k := &edgeKeeper{replicaWorker: p, counted: time.Now()}
+	k := &edgeKeeper{replicaWorker: p}
 	timer := time.NewTicker(edgeEvery)
 	defer timer.Stop()
 	for {
@@ -148,7 +149,11 @@ func (k *edgeKeeper) countReads(ctx context.Context) {
 	k.round.mu.Unlock()
 	set, err := k.DB.ReplicaSet(ctx, name)
 	if err == nil {
-		_, err = k.CountReads(ctx, &set, &m)
+		var status edge.Status
+		status, err = k.CountReads(ctx, &set, &m)
+		if f := m.EdgeFigures; err == nil && f != nil && f.FillsAt != string(status.Fills) {
+			k.count(func(f *model.EdgeFigures) { f.FillsAt = string(status.Fills) })
+		}
 	}
 	if err != nil && ctx.Err() == nil {
 		slog.Debug("what an edge has read is not counted now", "replica", m.Name, "error", err)
