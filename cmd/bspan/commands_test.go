@@ -237,6 +237,9 @@ func TestCommands(t *testing.T) {
 		code int
 	}{
 		{"site list", "", "by the river", 0},
+		{"site edit Marsh --help", "", "bspan site edit [options]", 0},
+		{"site nonsense --help", "", "bspan site [command", 0},
+		{"site list --nothing", "", "see: bspan site list --help", 2},
 		{"site add Marsh --note wet", `POST /sites {"name":"Marsh","note":"wet"}`, "Marsh", 0},
 		{"site edit Marsh --rename Fen", `PATCH /sites/Marsh {"name":"Fen"}`, "Fen", 0},
 		{"site remove Marsh", "DELETE /sites/Marsh", "removed site Marsh", 0},

@@ -107,11 +107,17 @@ func newApp() *cli.Command {
 }
 
 // prepare gives every command the same manners: wrong use ends with one
-// sentence, and a group without a subcommand shows its help.
+// sentence, a group without a subcommand shows its help, and so does a command
+// that is asked for it after its arguments.
 func prepare(c *cli.Command) {
-	c.OnUsageError = func(_ context.Context, _ *cli.Command, err error, _ bool) error {
-		return usageError{strings.ToLower(err.Error()[:1]) + err.Error()[1:] + "; see: bspan " + "--help"}
+	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
+		return usageError{strings.ToLower(err.Error()[:1]) + err.Error()[1:] + "; see: " + c.FullName() + " --help"}
 	}
+	template := cli.CommandHelpTemplate
+	if len(c.Commands) > 0 {
+		template = cli.SubcommandHelpTemplate
+	}
+	c.CommandNotFound = func(_ context.Context, c *cli.Command, _ string) { cli.HelpPrinter(c.Root().Writer, template, c) }
 	if len(c.Commands) > 0 && c.Action == nil {
 		c.Action = func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {
