@@ -28,6 +28,7 @@ func TestSpace(t *testing.T) {
 	}{
 		"enough":               {20 * gb, gb, 0, finding.Pass, "10 GiB are carried there, beside 1.0 GiB of intake; 20 GiB are free"},
 		"enough for the attic": {20 * gb, gb, 5 * gb, finding.Pass, "beside 1.0 GiB of intake and 5.0 GiB of attic"},
+		"no end":               {tree.Endless, gb, 0, finding.Pass, "beside 1.0 GiB of intake; no limit is known there"},
 		"almost full":          {17 * gb, gb, 5 * gb, finding.Warn, "17 GiB are free"},
 		"no room for attics":   {15 * gb, gb, 5 * gb, finding.Fail, "15 GiB are free"},
 		"no room at all":       {5 * gb, gb, 0, finding.Fail, "5.0 GiB are free"},

@@ -8,6 +8,7 @@ import (
 
 	"bridgespan/core/finding"
 	"bridgespan/core/text"
+	"bridgespan/tree"
 )
 
 // Need is what a place has to have room for, in bytes.
@@ -27,7 +28,11 @@ func Space(name string, n Need) finding.Finding {
 	if n.Attic > 0 {
 		beside += " and " + size(n.Attic) + " of attic"
 	}
-	found := fmt.Sprintf("%s: %s are carried there, beside %s; %s are free", name, size(n.Content), beside, size(n.Free))
+	found := fmt.Sprintf("%s: %s are carried there, beside %s; ", name, size(n.Content), beside)
+	if n.Free >= tree.Endless {
+		return finding.New(finding.Pass, "space", "", found+"no limit is known there", "", "")
+	}
+	found += size(n.Free) + " are free"
 	switch {
 	case need > n.Free:
 		return finding.New(finding.Fail, "space", "", found, "its volume would be full before the first fill is done", fmt.Sprintf("make %s free, or leave something out", size(need-n.Free)))
