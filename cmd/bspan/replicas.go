@@ -149,6 +149,9 @@ func replicaSetTable(s model.ReplicaSet) table {
 			if r.Swept {
 				line += ", every " + text.Lasting(r.Sweep())
 			}
+			if r.Notified != nil {
+				line += " and on notification"
+			}
 			line += "."
 		}
 		line += filledWords(s, r)

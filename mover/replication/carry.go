@@ -335,8 +335,9 @@ func (e *Engine) fill(ctx context.Context, r *Replica) error {
 			return err
 		}
 		if len(left) == 0 {
+			from := e.replica(l.From)
 			e.mu.Lock()
-			r.Filled = true
+			r.Filled, r.Entries = true, max(r.Entries, from.Entries) // its next scan may be hours away
 			e.mu.Unlock()
 		}
 	}

@@ -146,6 +146,13 @@ func (e *Engine) State(id replica.ID) (scanned, filled bool) {
 	return e.state(r)
 }
 
+// Entries is how many files and folders a replica has, as far as is known.
+func (e *Engine) Entries(id replica.ID) int64 {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.replica(id).Entries
+}
+
 func (e *Engine) state(r *Replica) (scanned, filled bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()

@@ -216,3 +216,29 @@ func TestLanesDoNotDecide(t *testing.T) {
 	g.settle()
 	g.wantFiles("while it waits", 61, 30, 61)
 }
+
+// After its first fill, a replica is known to have what it was filled from has, though its next scan may be hours away.
+func TestEntriesOfFilled(t *testing.T) {
+	g := newCloud(t)
+	files := map[string]string{}
+	for i := range 30 {
+		files[fmt.Sprintf("beds/%d", i)] = "a bed"
+	}
+	treetest.Files(t, g.bucket, g.clock, files)
+	for id := range replica.ID(2) {
+		if _, err := g.engine.Scan(t.Context(), id+1); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if n := g.engine.Entries(2); n != 0 {
+		t.Errorf("an empty folder has %d", n)
+	}
+	for filled := false; !filled; _, filled = g.engine.State(2) {
+		if done, err := g.engine.Carry(t.Context(), replica.Lane{From: 1, To: 2}, 100); err != nil || done.Done == 0 {
+			t.Fatal(done, err)
+		}
+	}
+	if n := g.engine.Entries(2); n < 30 {
+		t.Errorf("after the first fill it has %d", n)
+	}
+}

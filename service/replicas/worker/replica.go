@@ -80,7 +80,13 @@ func (p *replicaWorker) toBegin(paused bool) {
 // settled notes what a replica is when nothing fails.
 func (p *replicaWorker) settled() {
 	scanned, filled := p.round.engine.State(replica.ID(p.ID))
-	p.update(func(m *model.Replica) { m.Scanned, m.Filled = scanned, filled })
+	entries := p.round.engine.Entries(replica.ID(p.ID))
+	p.update(func(m *model.Replica) {
+		if filled && !m.Filled {
+			m.Entries = max(m.Entries, entries)
+		}
+		m.Scanned, m.Filled = scanned, filled
+	})
 	switch {
 	case !scanned:
 		p.is(model.ReplicaLooking, "")
