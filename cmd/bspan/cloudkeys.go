@@ -164,6 +164,9 @@ func removeKey(ctx context.Context, c *cli.Command, api *client.Client, args []s
 	return done(c, nil, "removed the key of %s; its files can be opened with a recovery key alone", args[0])
 }
 
+// mostNamed is how many files are named that could not be opened.
+const mostNamed = 20
+
 // openCopy opens the files in a copy of a bucket that another client has made.
 func openCopy(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 2 {
@@ -186,17 +189,26 @@ func openCopy(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer to.Close()
+	failed := 0
 	opened, err := seal.OpenCopy(ctx, from, to, string(recovery), func(name string, err error) {
-		fmt.Fprintf(c.Root().ErrWriter, "%s: %v\n", name, err)
+		if failed++; failed <= mostNamed {
+			fmt.Fprintf(c.Root().ErrWriter, "%s: %v\n", name, err)
+		}
 	})
 	if err != nil {
 		return err
 	}
-	plain := ""
-	if opened.Plain > 0 {
-		plain = fmt.Sprintf("; copied %s not sealed", english.Plural(opened.Plain, "file that was", "files that were"))
+	if failed > mostNamed {
+		fmt.Fprintf(c.Root().ErrWriter, "and %d more\n", failed-mostNamed)
 	}
-	if err := done(c, opened, "opened %s%s; %s written", english.Plural(opened.Files, "file", ""), plain, humanize.IBytes(uint64(opened.Bytes))); err != nil {
+	more := ""
+	if opened.Plain > 0 {
+		more = fmt.Sprintf("; copied %s not sealed", english.Plural(opened.Plain, "file that was", "files that were"))
+	}
+	if opened.There > 0 {
+		more += fmt.Sprintf("; %s there already", english.Plural(opened.There, "file was", "files were"))
+	}
+	if err := done(c, opened, "opened %s%s; %s written", english.Plural(opened.Files, "file", ""), more, humanize.IBytes(uint64(opened.Bytes))); err != nil {
 		return err
 	}
 	if opened.Failed > 0 {

@@ -1,6 +1,7 @@
 package seal
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -16,15 +17,17 @@ import (
 type Opened struct {
 	Files  int   `json:"files"`  // that were sealed
 	Plain  int   `json:"plain"`  // that were not, and are copied
+	There  int   `json:"there"`  // that were there already, with the same content
 	Failed int   `json:"failed"` // that could not be opened or written
-	Bytes  int64 `json:"bytes"`  // of both
+	Bytes  int64 `json:"bytes"`  // of files and plain
 }
 
 // mostKeyFile bounds the key of a folder.
 const mostKeyFile = 64 << 10
 
 // OpenCopy opens the files of a sealed folder that another client has copied into a folder of this host, with a recovery key (the text of
-// its file). Names that are sealed are opened, too. No file in to is replaced. What fails is reported, and the others are opened.
+// its file). Names that are sealed are opened, too. No file in to is replaced: one with the same content stays, as after an earlier call that was ended;
+// another one is a failure. What fails is reported, and the others are opened.
 func OpenCopy(ctx context.Context, from, to *os.Root, recovery string, failed func(name string, err error)) (o Opened, err error) {
 	f, err := from.Open(KeyFile)
 	if err != nil {
@@ -57,8 +60,11 @@ func OpenCopy(ctx context.Context, from, to *os.Root, recovery string, failed fu
 		}
 		return nil
 	})
-	return o, err
+	return o, errors.Join(err, to.RemoveAll(partial))
 }
+
+// errOther: a file would be replaced.
+var errOther = fmt.Errorf("%w: another file of that name is there, and stays", fs.ErrExist)
 
 // one opens one file.
 func (o *Opened) one(key *Key, from, to *os.Root, name string) error {
@@ -79,6 +85,15 @@ func (o *Opened) one(key *Key, from, to *os.Root, name string) error {
 		return fmt.Errorf("%w: the name %.80q", ErrDamaged, as)
 	}
 	content, sealed := key.sealedIn(in, info.Size())
+	switch there, err := to.Open(as); {
+	case err == nil:
+		if err = errors.Join(same(there, content), there.Close()); err == nil {
+			o.There++
+		}
+		return err
+	case !errors.Is(err, fs.ErrNotExist):
+		return err
+	}
 	if err := write(to, as, content); err != nil {
 		return err
 	}
@@ -105,18 +120,45 @@ func (k *Key) sealedIn(in io.ReaderAt, size int64) (content *io.SectionReader, s
 	return io.NewSectionReader(k.Content(in, length), 0, length), true
 }
 
-// write writes a new file. It leaves nothing behind when that fails.
+// same returns an error unless a file has a content.
+func same(there *os.File, content *io.SectionReader) error {
+	info, err := there.Stat()
+	if err != nil {
+		return err
+	}
+	if !info.Mode().IsRegular() || info.Size() != content.Size() {
+		return errOther
+	}
+	a, b := make([]byte, 16*ChunkSize), make([]byte, 16*ChunkSize)
+	for at := int64(0); at < content.Size(); {
+		n := min(int64(len(a)), content.Size()-at)
+		if err := errors.Join(full(there, a[:n], at), full(content, b[:n], at)); err != nil {
+			return err
+		}
+		if !bytes.Equal(a[:n], b[:n]) {
+			return errOther
+		}
+		at += n
+	}
+	return nil
+}
+
+// partial is where a file is written before it has its name: one that is ended half-way never looks like a whole one. Like all names of ours, it is
+// not used by files.
+const partial = ".bspan-part"
+
+// write writes a new file.
 func write(to *os.Root, name string, content io.Reader) error {
 	if err := to.MkdirAll(path.Dir(name), 0o700); err != nil {
 		return err
 	}
-	out, err := to.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	out, err := to.OpenFile(partial, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}
 	_, err = io.CopyBuffer(struct{ io.Writer }{out}, content, make([]byte, 16*ChunkSize))
 	if err = errors.Join(err, out.Close()); err != nil {
-		err = errors.Join(err, to.Remove(name))
+		return err
 	}
-	return err
+	return to.Rename(partial, name)
 }

@@ -145,13 +145,23 @@ func TestOpenCopy(t *testing.T) {
 		if err != nil || !slices.Equal(got, []string{"beds/north/fern.txt", "empty", "long", "theirs.txt"}) {
 			t.Errorf("there are %q, %v", got, err)
 		}
-		// What is there already stays, and what was changed is no file.
-		if err := to.WriteFile("empty", []byte("mine"), 0o600); err != nil {
+		// Opened again, as after it was ended half-way: what is there already stays, and nothing is left over.
+		changed := "Rose " + files["long"][5:]
+		err = errors.Join(to.WriteFile("empty", []byte("mine"), 0o600), to.WriteFile("long", []byte(changed), 0o600), to.Remove("theirs.txt"), to.WriteFile(".bspan-part", []byte("a fe"), 0o600))
+		if err != nil {
 			t.Fatal(err)
 		}
 		o, err = seal.OpenCopy(t.Context(), from, to, recovery, tell)
-		if content, _ := to.ReadFile("empty"); err != nil || o.Failed != 4 || string(content) != "mine" {
-			t.Errorf("again: %+v, %v, %q", o, err, content)
+		if err != nil || o.There != 1 || o.Plain != 1 || o.Files != 0 || o.Failed != 2 || len(failed) != 2 {
+			t.Errorf("again: %+v, %v, %q", o, err, failed)
+		}
+		for name, want := range map[string]string{"empty": "mine", "long": changed, "theirs.txt": "plain"} {
+			if content, err := to.ReadFile(name); err != nil || string(content) != want {
+				t.Errorf("%s is %.20q, %v", name, content, err)
+			}
+		}
+		if _, err := to.Stat(".bspan-part"); !errors.Is(err, fs.ErrNotExist) {
+			t.Errorf("a part is left: %v", err)
 		}
 	}
 }
