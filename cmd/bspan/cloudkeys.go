@@ -47,7 +47,8 @@ func keyCommand() *cli.Command {
 		{Name: "make", Usage: "make a recovery key: its private key into a new file, its public key for --recovery-key", ArgsUsage: "FILE", Action: signedIn(makeRecoveryKey, "FILE")},
 		{Name: "recovery", Usage: "set the recovery keys of a sealed folder; its files stay as they are", ArgsUsage: sealedPlace, Flags: []cli.Flag{recoveryKeyFlag(), rehearseFlag()}, Action: rehearsable(setRecoveryKeys, sealedPlace)},
 		{Name: "import", Usage: "import the key of a folder that was sealed before, as with another installation of Bridge Span", ArgsUsage: sealedPlace, Flags: []cli.Flag{
-			&cli.StringFlag{Name: "key-file", Usage: "`FILE` with the private key of the folder: what a recovery key opens in its object " + seal.KeyFile, Required: true},
+			&cli.StringFlag{Name: "key-file", Usage: "`FILE` with the private key of the folder; or, with --recovery-file, a copy of its object " + seal.KeyFile, Required: true},
+			&cli.StringFlag{Name: "recovery-file", Usage: "`FILE` with the private key of a recovery key, which opens the key file here and is not sent"},
 			&cli.BoolFlag{Name: "names", Usage: "names are sealed, too"}, recoveryKeyFlag(), rehearseFlag()}, Action: rehearsable(importKey, sealedPlace)},
 		{Name: "remove", Usage: "remove the key of a sealed folder without a cloud set; its files can then be opened with a recovery key alone", ArgsUsage: sealedPlace, Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(removeKey, sealedPlace)},
 		{Name: "open", Usage: "open the files in a copy of a sealed folder, without the service", ArgsUsage: "COPY TO", Flags: []cli.Flag{
@@ -137,16 +138,33 @@ func setRecoveryKeys(ctx context.Context, c *cli.Command, api *client.Client, ar
 	return done(c, f, "the key of %s can be opened with %s", args[0], english.Plural(len(f.RecoveryKeys), "recovery key", ""))
 }
 
+// folderKey reads the private key of a folder. With the file of a recovery key, it is opened here: the recovery key goes nowhere.
+func folderKey(file, recoveryFile string) (string, error) {
+	text, err := os.ReadFile(file)
+	if err != nil || recoveryFile == "" {
+		return string(text), err
+	}
+	recovery, err := os.ReadFile(recoveryFile)
+	if err != nil {
+		return "", err
+	}
+	key, err := seal.Recover(text, string(recovery))
+	if err != nil {
+		return "", fmt.Errorf("open %s with %s: %w", file, recoveryFile, err)
+	}
+	return key.Identity(), nil
+}
+
 func importKey(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	at, err := namespace.ParseTarget(sealedPlace, args[0])
 	if err != nil {
 		return err
 	}
-	key, err := os.ReadFile(c.String("key-file"))
+	key, err := folderKey(c.String("key-file"), c.String("recovery-file"))
 	if err != nil {
 		return err
 	}
-	f, err := api.ImportKey(ctx, model.KeyImport{Server: at.Server, Bucket: at.Share, Folder: at.Sub, Key: string(key), Sealing: model.Sealing{Names: c.Bool("names"), RecoveryKeys: c.StringSlice("recovery-key")}})
+	f, err := api.ImportKey(ctx, model.KeyImport{Server: at.Server, Bucket: at.Share, Folder: at.Sub, Key: key, Sealing: model.Sealing{Names: c.Bool("names"), RecoveryKeys: c.StringSlice("recovery-key")}})
 	if err != nil {
 		return err
 	}

@@ -2,10 +2,13 @@ package main
 
 import (
 	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"bridgespan/tree/bucket/seal"
 )
 
 // rosesSetup is a set-up whose bucket is still to be created.
@@ -106,6 +109,17 @@ func TestKeyCommands(t *testing.T) {
 	if err := os.WriteFile(there, []byte("a key"), 0o600); err != nil {
 		t.Fatal(err)
 	}
+	key, err1 := seal.NewKey()
+	public, private, err2 := seal.NewRecoveryKey()
+	keys, err3 := seal.ParseRecoveryKeys([]string{public})
+	if err := errors.Join(err1, err2, err3); err != nil {
+		t.Fatal(err)
+	}
+	sealed, err := key.ForRecovery(keys)
+	sealedFile, recovery := filepath.Join(dir, "key.age"), filepath.Join(dir, "opens.txt")
+	if err := errors.Join(err, os.WriteFile(sealedFile, sealed, 0o600), os.WriteFile(recovery, []byte(private), 0o600)); err != nil {
+		t.Fatal(err)
+	}
 	const place = "haar/roses/kept/by us"
 	for _, c := range []struct {
 		args       []string
@@ -116,6 +130,8 @@ func TestKeyCommands(t *testing.T) {
 		{[]string{"make", there}, "", "give the name of a new file", 1},
 		{[]string{"recovery", "--recovery-key", "age1new", place}, `PATCH /sealed-folders/age1folder {"recoveryKeys":["age1new"]}`, "the key of haar/roses/kept/by us can be opened with 2 recovery keys", 0},
 		{[]string{"import", "--key-file", there, "--names", "--recovery-key", "age1a", place}, `POST /sealed-folders {"server":"haar","bucket":"roses","folder":"kept/by us","names":true,"recoveryKeys":["age1a"],"key":"a key"}`, "imported the key", 0},
+		{[]string{"import", "--key-file", sealedFile, "--recovery-file", recovery, "--recovery-key", "age1a", place}, `POST /sealed-folders {"server":"haar","bucket":"roses","folder":"kept/by us","recoveryKeys":["age1a"],"key":"` + key.Identity() + `"}`, "imported the key", 0},
+		{[]string{"import", "--key-file", sealedFile, "--recovery-file", there, place}, "", "open " + sealedFile + " with " + there, 1},
 		{[]string{"import", "--key-file", filepath.Join(dir, "none"), place}, "", "no such file", 1},
 		{[]string{"remove", place}, "DELETE /sealed-folders/age1folder", "removed the key", 0},
 	} {
