@@ -47,7 +47,7 @@ export const filesOf = (server: string, share: string, ...inside: string[]) =>
   `/servers/${encodeURIComponent(server)}/shares/${encodeURIComponent(share)}/files/${inside.filter(Boolean).map(encodeURIComponent).join("/")}`;
 
 /** A time in milliseconds as people say it. */
-export const took = (ms: number) => (ms < 10_000 ? `${(ms / 1000).toFixed(1)} s` : ms < 90_000 ? `${Math.round(ms / 1000)} s` : ms < 5_400_000 ? `${Math.round(ms / 60_000)} min` : `${(ms / 3_600_000).toFixed(1)} h`);
+export const took = (ms: number) => (ms < 10_000 ? `${(ms / 1000).toFixed(1)} s` : ms < 90_000 ? `${Math.round(ms / 1000)} s` : ms < 5_400_000 ? `${Math.round(ms / 60_000)} min` : `${(ms / 3_600_000).toFixed(1).replace(/\.0$/, "")} h`);
 
 const gib = 2 ** 30;
 

@@ -152,11 +152,26 @@ function Replicas({ set, onReplica }: { set: ReplicaSet; onReplica: (r: Replica)
     () => [
       { head: "Replica", by: (r) => r.name, cell: (r) => <><span className="font-medium">{r.name}</span>{r.seed && <span className="text-soft"> seed</span>}</> },
       { head: "Where", by: (r) => target(r), cell: (r) => <Link className="font-mono text-span underline underline-offset-2" to={filesOf(r.server, r.share, ...(r.sub ?? "").split("/"))}>{target(r)}</Link> },
-      { head: "State", by: (r) => r.state, cell: (r) => <Status tone={replicaTones[r.state]}>{r.state}</Status> },
-      { head: "Status", wide: true, by: (r) => r.words, cell: (r) => <>{r.words}{!r.pickedUp && !set.paused && <span className="block text-soft">settings not applied yet</span>}</> },
+      {
+        head: "State", wide: true, by: (r) => r.state, cell: (r) => (
+          <span className="block min-w-28">
+            <Status tone={replicaTones[r.state]}>{r.state}</Status>
+            <span className="block">{r.words}</span>
+            {!r.pickedUp && !set.paused && <span className="block text-soft">settings not applied yet</span>}
+          </span>
+        ),
+      },
       ...(isCloudSet(set) ? [{ head: "Contents", by: (r: Replica) => r.edgeFigures?.whole ?? 0, cell: (r: Replica) => <Contents replica={r} /> }] : []),
       { head: "First fill", right: true, by: (r) => r.filledAt ?? "", cell: (r) => <Fill set={set} r={r} /> },
-      { head: "Last scan", right: true, by: (r) => r.looked ?? "", cell: (r) => <>{r.looked ? <span title={`It took ${r.lookMs} ms.`}>{ago(r.looked)}</span> : "not yet"}{r.swept && <span className="block text-sm text-soft" title={r.notified && `The latest event notification came at ${when(r.notified)}.`}>every {took(sweepMinutes(r) * 60_000)}{r.notified && ", and on notification"}</span>}</> },
+      {
+        head: "Last scan", right: true, by: (r) => r.looked ?? "", cell: (r) => (
+          <>
+            {r.looked ? <span title={`It took ${r.lookMs} ms.`}>{ago(r.looked)}</span> : "not yet"}
+            {r.swept && <span className="block text-sm text-soft">every {took(sweepMinutes(r) * 60_000)}</span>}
+            {r.notified && <span className="block text-sm text-soft" title={`The latest event notification came at ${when(r.notified)}.`}>and on notification</span>}
+          </>
+        ),
+      },
       { head: "Attic", right: true, by: (r) => r.attic.items, cell: (r) => <span title={r.attic.lastConflict ? `The last conflict that it keeps: ${when(r.attic.lastConflict)}` : undefined}>{r.attic.items.toLocaleString("en")}<span className="block text-sm text-soft">{bytes(r.attic.bytes)}{r.atticQuota > 0 && ` of ${bytes(r.atticQuota)}`}</span></span> },
       { head: "Actions", cell: (r) => <Button look="quiet" onClick={() => onReplica(r)} aria-label={`Change ${r.name}`}>Change</Button> },
     ],
