@@ -5,6 +5,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"bridgespan/core/fault"
 	"bridgespan/model"
 )
 
@@ -55,10 +56,23 @@ func (a *API) server(ctx context.Context, name string) (*tagged[model.Server], e
 func (a *API) addServer(ctx context.Context, in *body[model.NewServer]) (*tagged[model.Server], error) {
 	n := in.Body
 	v := model.Server{Name: n.Name, Site: n.Site, Address: n.Address, Port: n.Port, Domain: n.Domain, Account: n.Account, Certificate: n.Certificate, Cloud: n.Cloud, Note: n.Note, Unsigned: n.Unsigned, ViewersBrowse: n.ViewersBrowse, PeopleName: n.PeopleName, Beside: n.Beside}
+	if err := withProxyPassword(&v, n.ProxyPassword); err != nil {
+		return nil, err
+	}
 	if err := a.Estate.AddServer(ctx, v, n.Password, n.Unchecked); err != nil {
 		return nil, err
 	}
 	return a.server(ctx, n.Name)
+}
+
+func withProxyPassword(v *model.Server, password string) error {
+	switch {
+	case v.Cloud != nil:
+		v.Cloud.ProxyPassword = model.Secret(password)
+	case password != "":
+		return fault.Field("proxyPassword", "leave it out", "only an account at an object service has a proxy")
+	}
+	return nil
 }
 
 func (a *API) editServer(ctx context.Context, in *struct {
@@ -89,6 +103,9 @@ func (a *API) editServer(ctx context.Context, in *struct {
 	model.Take(&v.ViewersBrowse, e.ViewersBrowse)
 	model.Take(&v.PeopleName, e.PeopleName)
 	model.Take(&v.Beside, e.Beside)
+	if err := withProxyPassword(&v, e.ProxyPassword); err != nil {
+		return nil, err
+	}
 	if err := a.Estate.EditServer(ctx, in.Server, v, e.Password, e.Unchecked); err != nil {
 		return nil, err
 	}

@@ -100,12 +100,20 @@ type CloudReach struct {
 	PathStyle bool   `json:"pathStyle,omitempty" doc:"Put bucket names in the path, not in the host name"`
 	Plain     bool   `json:"plain,omitempty" doc:"Connect without TLS: traffic can be read on the network"`
 	Authority string `json:"authority,omitempty" maxLength:"65536" doc:"CA certificate of the service, in PEM; absent: the authorities that the system trusts"`
-	Proxy     string `json:"proxy,omitempty" maxLength:"1024" doc:"HTTP proxy to the service, such as http://proxy.example.org:3128; a mover with a proxy of its own uses that; absent for none"`
+	Proxy     string `json:"proxy,omitempty" maxLength:"1024" doc:"HTTP proxy to the service, such as http://proxy.example.org:3128, or http://USER@HOST:PORT where it asks for a password; a mover with a proxy of its own uses that; absent for none"`
+	// ProxyPassword is that of the user in Proxy. It is kept sealed, apart from the settings.
+	ProxyPassword Secret `json:"-"`
 	// Prices are said by the administrator: services do not tell them.
 	Currency    string  `json:"currency,omitempty" maxLength:"8" doc:"Currency of the prices, such as EUR; absent: they are not known"`
 	StoredPrice float64 `json:"storedPrice,omitempty" minimum:"0" maximum:"1000000" doc:"Price of 1 GB (10^9 bytes) that is stored for a month"`
 	OutPrice    float64 `json:"outPrice,omitempty" minimum:"0" maximum:"1000000" doc:"Price of 1 GB that is read out of the service"`
 }
+
+// Secret is a text that is neither printed nor logged.
+type Secret string
+
+func (Secret) String() string   { return "(secret)" }
+func (Secret) GoString() string { return "(secret)" }
 
 // Prices are what the account's provider charges.
 func (c *CloudReach) Prices() plan.Prices {

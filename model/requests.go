@@ -104,6 +104,7 @@ type NewServer struct {
 	// Certificate makes the server one where a mover runs.
 	Certificate   string      `json:"certificate,omitempty" doc:"SHA-256 fingerprint that the mover said at its start; with it, the server is a host where a mover runs"`
 	Cloud         *CloudReach `json:"cloud,omitempty" doc:"Connection settings of an object service; with them, the server is an account there"`
+	ProxyPassword string      `json:"proxyPassword,omitempty" format:"password" maxLength:"255" doc:"Password of the user that cloud.proxy names; kept sealed and never shown again"`
 	Note          string      `json:"note,omitempty" doc:"For administrators"`
 	Unsigned      bool        `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
 	ViewersBrowse bool        `json:"viewersBrowse,omitempty" doc:"Let viewers look into its folders, hidden shares too, with the account that administers it"`
@@ -123,6 +124,7 @@ type EditServer struct {
 	Certificate   *string     `json:"certificate,omitempty" doc:"Fingerprint of a mover that was made anew"`
 	Cloud         *CloudReach `json:"cloud,omitempty" doc:"Connection settings of the object service"`
 	Password      string      `json:"password,omitempty" format:"password" doc:"Needed again when address, account or certificate change"`
+	ProxyPassword string      `json:"proxyPassword,omitempty" format:"password" maxLength:"255" doc:"Password of the user that cloud.proxy names; needed again when that changes"`
 	Note          *string     `json:"note,omitempty"`
 	Unsigned      *bool       `json:"unsigned,omitempty" doc:"Let messages pass that are not signed: whoever is between can change files and permissions then"`
 	ViewersBrowse *bool       `json:"viewersBrowse,omitempty" doc:"Let viewers look into its folders, hidden shares too, with the account that administers it"`

@@ -175,6 +175,19 @@ func (q Queries) ServerSecret(ctx context.Context, name string) ([]byte, error) 
 		notFound("server", name, "list the servers with: bspan server list"))
 }
 
+// ProxySecret returns the sealed password of the user at the proxy of an account; nil when there is none.
+func (q Queries) ProxySecret(ctx context.Context, name string) ([]byte, error) {
+	return one(q.run.QueryRowContext(ctx, `SELECT proxy_secret FROM servers WHERE name_key = ?`, namespace.Key(name)),
+		func(s scanner) (b []byte, err error) { err = s.Scan(&b); return b, err },
+		notFound("server", name, "list the servers with: bspan server list"))
+}
+
+// SetProxySecret keeps that password; nil removes it.
+func (tx *Tx) SetProxySecret(ctx context.Context, name string, sealed []byte) error {
+	_, _, err := tx.exec(ctx, `UPDATE servers SET proxy_secret = ? WHERE name_key = ?`, sealed, namespace.Key(name))
+	return err
+}
+
 // besideID finds the server of a key. It looks at a copy: a statement that changes a table may not look into it.
 const besideID = `(SELECT b.id FROM (SELECT id, name_key FROM servers) b WHERE b.name_key = ?)`
 

@@ -255,6 +255,7 @@ func TestCommands(t *testing.T) {
 		{"server add reed --site Upland --address reed.test --certificate abab --password-file " + secret, `POST /servers {"name":"reed","site":"Upland","address":"reed.test","password":"long-enough-password","certificate":"abab"}`, "added server", 0},
 		{"server add ash --site Upland --address ash.test --password-file " + secret, "", "name the account", 2},
 		{"server edit reed --certificate cdcd --password-file " + secret, `PATCH /servers/reed {"certificate":"cdcd","password":"long-enough-password"}`, "changed server", 0},
+		{"server edit reed --proxy-password-file " + secret, `PATCH /servers/reed {"proxyPassword":"long-enough-password"}`, "changed server", 0},
 		{"server show reed", "", "abab", 0},
 		{"server edit oak --note old", `PATCH /servers/oak {"note":"old"}`, "oak", 0},
 		{"server remove --detach oak", "DELETE /servers/oak?detach=true", "left alone", 0},

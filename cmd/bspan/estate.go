@@ -226,7 +226,8 @@ func serverFlags(required bool) []cli.Flag {
 		&cli.FloatFlag{Name: "price-stored", Usage: "`PRICE` of 1 GB stored there for a month"},
 		&cli.FloatFlag{Name: "price-out", Usage: "`PRICE` of 1 GB read out of it"},
 		&cli.StringFlag{Name: "authority", Usage: "`FILE` with the CA certificate of the object service, in PEM"},
-		&cli.StringFlag{Name: "proxy", Usage: "HTTP proxy to the object service, as `URL` such as http://proxy.example.org:3128; \"\" for none"},
+		&cli.StringFlag{Name: "proxy", Usage: "HTTP proxy to the object service, as `URL` such as http://proxy.example.org:3128, or http://USER@HOST:PORT; \"\" for none"},
+		&cli.StringFlag{Name: "proxy-password-file", Usage: "`FILE` whose first line is the password of the user that the proxy names"},
 		passwordFlag(), noteFlag(),
 		&cli.StringFlag{Name: "beside", Usage: "of a mover: the file `SERVER` on the same host that shares the same folders; permissions there name its accounts"},
 		&cli.StringFlag{Name: "name-for-people", Usage: "`NAME` by which people's machines reach it, where that is not its address"},
@@ -271,12 +272,16 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 	if err != nil {
 		return err
 	}
+	proxyPassword, err := proxyPassword(c)
+	if err != nil {
+		return err
+	}
 	password, err := readPassword(c, prompt)
 	if err != nil {
 		return err
 	}
 	v, err := api.AddServer(ctx, model.NewServer{Name: args[0], Site: c.String("site"), Address: c.String("address"), Port: c.Int("port"),
-		Domain: c.String("domain"), Account: c.String("account"), Certificate: c.String("certificate"), Cloud: cloud, Password: password, Note: c.String("note"), Unsigned: c.Bool("unsigned"), ViewersBrowse: c.Bool("viewers-browse"), PeopleName: c.String("name-for-people"), Beside: c.String("beside"), Unchecked: c.Bool("unchecked")})
+		Domain: c.String("domain"), Account: c.String("account"), Certificate: c.String("certificate"), Cloud: cloud, Password: password, ProxyPassword: proxyPassword, Note: c.String("note"), Unsigned: c.Bool("unsigned"), ViewersBrowse: c.Bool("viewers-browse"), PeopleName: c.String("name-for-people"), Beside: c.String("beside"), Unchecked: c.Bool("unchecked")})
 	if err != nil {
 		return err
 	}
@@ -328,6 +333,20 @@ func cloudReach(c *cli.Command, before func() (*model.CloudReach, error)) (*mode
 	return &reach, nil
 }
 
+// proxyPassword reads the password of a proxy's user, if a file with it is named.
+func proxyPassword(c *cli.Command) (string, error) {
+	file := c.String("proxy-password-file")
+	if file == "" {
+		return "", nil
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	return firstLine(f)
+}
+
 func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	cloud, err := cloudReach(c, func() (*model.CloudReach, error) {
 		before, err := api.Server(ctx, args[0])
@@ -344,6 +363,9 @@ func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 		if e.Password, err = readPassword(c, "Password"); err != nil {
 			return err
 		}
+	}
+	if e.ProxyPassword, err = proxyPassword(c); err != nil {
+		return err
 	}
 	v, err := api.EditServer(ctx, args[0], e)
 	if err != nil {

@@ -5,6 +5,8 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"os"
+	"strings"
 	"syscall"
 
 	"github.com/urfave/cli/v3"
@@ -38,6 +40,16 @@ func runMover(ctx context.Context, updates *update.Updater, c host.Config) error
 	}
 }
 
+// proxyPassword reads the password of a proxy from a file; "" names none.
+func proxyPassword(file string) (string, error) {
+	if file == "" {
+		return "", nil
+	}
+	text, err := os.ReadFile(file)
+	line, _, _ := strings.Cut(string(text), "\n")
+	return strings.TrimRight(line, "\r"), err
+}
+
 func moverCommand() *cli.Command {
 	return &cli.Command{
 		Name: "mover", Usage: "serve folders of this host to a Bridge Span service, as a mover",
@@ -49,6 +61,7 @@ func moverCommand() *cli.Command {
 			&cli.StringFlag{Name: "fronts", Usage: "`FOLDER` below which it keeps fronts: namespaces as shares of the file service on this host", Sources: cli.EnvVars("BSPAND_MOVER_FRONTS")},
 			&cli.StringFlag{Name: "file-service", Usage: "`FILE`: the configuration of that file service", Sources: cli.EnvVars("BSPAND_MOVER_FILE_SERVICE")},
 			&cli.StringFlag{Name: "proxy", Usage: "HTTP proxy of this host to buckets, as `URL` such as http://proxy:3128, or none; as the service says when absent", Sources: cli.EnvVars("BSPAND_MOVER_PROXY")},
+			&cli.StringFlag{Name: "proxy-password-file", Usage: "`FILE` whose first line is the password of the user that the proxy names, as in http://USER@HOST:PORT", Sources: cli.EnvVars("BSPAND_MOVER_PROXY_PASSWORD_FILE")},
 			&cli.StringFlag{Name: "fill-stubs", Usage: "`WHEN` stubs are filled: read (as far as somebody reads; Linux 6.14 or later) or open (the whole file, before somebody opens it); read where that works when absent", Sources: cli.EnvVars("BSPAND_MOVER_FILL_STUBS")},
 			&cli.StringFlag{Name: "state-dir", Value: "var/mover", Usage: "`FOLDER` for its certificate and its secret", Sources: cli.EnvVars("BSPAND_MOVER_STATE_DIR")},
 		},
@@ -59,8 +72,12 @@ func moverCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			proxyPassword, err := proxyPassword(c.String("proxy-password-file"))
+			if err != nil {
+				return err
+			}
 			updates := update.New(c.String("state-dir"), program, version)
-			return runMover(ctx, updates, host.Config{Version: version, Updates: updates, FillStubs: c.String("fill-stubs"), Proxy: c.String("proxy"), Guard: []string{program.Path, "mover", "guard"}, Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Samba: c.StringSlice("samba"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
+			return runMover(ctx, updates, host.Config{Version: version, Updates: updates, FillStubs: c.String("fill-stubs"), Proxy: c.String("proxy"), ProxyPassword: proxyPassword, Guard: []string{program.Path, "mover", "guard"}, Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Samba: c.StringSlice("samba"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
 		},
 		Commands: []*cli.Command{
 			{Name: "guard", Hidden: true, Usage: "keep stubs from being read while no mover runs; a mover starts it", ArgsUsage: "EDGES SOCKET",

@@ -43,7 +43,9 @@ type Bucket struct {
 	Secret    string `json:"secret"`
 	Authority string `json:"authority,omitempty"` // PEM; "" means those of the host
 	Proxy     string `json:"proxy,omitempty"`     // HTTP proxy; "" means none
-	Seal      *Seal  `json:"seal,omitempty"`      // of a folder whose files are sealed
+	// ProxyPassword is that of the user that the proxy names.
+	ProxyPassword string `json:"proxyPassword,omitempty"`
+	Seal          *Seal  `json:"seal,omitempty"` // of a folder whose files are sealed
 }
 
 // Seal opens sealed files.
@@ -81,9 +83,9 @@ func (b *Bucket) open(ctx context.Context) (*bucket.Tree, error) {
 		t.Roots = roots
 	}
 	if b.Proxy != "" {
-		proxy, err := bucket.ParseProxy(b.Proxy)
+		proxy, err := bucket.ParseProxy(b.Proxy, b.ProxyPassword)
 		if err != nil {
-			return nil, fmt.Errorf("%w: the proxy %.100q: %w", fs.ErrInvalid, b.Proxy, err)
+			return nil, fmt.Errorf("%w: the proxy: %w", fs.ErrInvalid, err)
 		}
 		t.Proxy = proxy
 	}
@@ -98,9 +100,9 @@ func (k *Keeper) through(b Bucket) Bucket {
 	switch k.Proxy {
 	case "":
 	case NoProxy:
-		b.Proxy = ""
+		b.Proxy, b.ProxyPassword = "", ""
 	default:
-		b.Proxy = k.Proxy
+		b.Proxy, b.ProxyPassword = k.Proxy, k.ProxyPassword
 	}
 	return b
 }
@@ -114,8 +116,9 @@ type Keeper struct {
 	Guard []string
 	// Fill is when stubs are filled.
 	Fill Moment
-	// Proxy is the HTTP proxy of this host, or NoProxy; "" goes by the settings of each bucket.
-	Proxy string
+	// Proxy is the HTTP proxy of this host, or NoProxy; "" goes by the settings of each bucket. ProxyPassword is that of the user that
+	// it names.
+	Proxy, ProxyPassword string
 
 	changes sync.Mutex // held while edges are made, changed or removed
 

@@ -360,7 +360,8 @@ func testGuard(t *testing.T, fill Moment) {
 func TestKeeperProxy(t *testing.T) {
 	const settings, host = "http://settings:3128", "http://127.0.0.1:1"
 	for own, want := range map[string]string{"": settings, host: host, NoProxy: ""} {
-		if b := (&Keeper{Proxy: own}).through(Bucket{Proxy: settings}); b.Proxy != want {
+		password := map[string]string{"": "theirs", host: "own"}[own]
+		if b := (&Keeper{Proxy: own, ProxyPassword: "own"}).through(Bucket{Proxy: settings, ProxyPassword: "theirs"}); b.Proxy != want || b.ProxyPassword != password {
 			t.Errorf("with %q the proxy is %q, want %q", own, b.Proxy, want)
 		}
 	}

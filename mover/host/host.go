@@ -47,7 +47,8 @@ type Config struct {
 	// FillStubs is an [edge.Moment]: when stubs are filled.
 	FillStubs string
 	// Proxy is the HTTP proxy of this host to buckets, or [edge.NoProxy]; "" goes by the settings of the service.
-	Proxy string
+	// ProxyPassword is that of the user that it names.
+	Proxy, ProxyPassword string
 	// Version is that of the program.
 	Version string
 	// Updates receives updates of the program; nil where it is not replaced.
@@ -90,15 +91,19 @@ func Open(c Config) (*Mover, error) {
 		m.handler.UpdateStatus = m.updateStatus
 	}
 	if c.Proxy != "" && c.Proxy != edge.NoProxy {
-		if _, err := bucket.ParseProxy(c.Proxy); err != nil {
-			return nil, fmt.Errorf("proxy: %q: %w; write it as http://HOST:PORT, or none", c.Proxy, err)
+		u, err := bucket.ParseProxy(c.Proxy, c.ProxyPassword)
+		if err == nil && u.User.Username() != "" && c.ProxyPassword == "" {
+			err = errors.New("the password of its user is missing")
+		}
+		if err != nil {
+			return nil, fmt.Errorf("proxy: %w; write it as http://HOST:PORT, as http://USER@HOST:PORT with --proxy-password-file, or none", err)
 		}
 	}
 	fill, err := edge.ParseMoment(c.FillStubs)
 	if err != nil {
 		return nil, fmt.Errorf("fill-stubs: %w", err)
 	}
-	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}, Guard: c.Guard, Fill: fill, Proxy: c.Proxy}
+	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}, Guard: c.Guard, Fill: fill, Proxy: c.Proxy, ProxyPassword: c.ProxyPassword}
 	if err := errors.Join(m.openFolders(c.Folders, c.Samba, c.Fronts != ""), m.openFronts(c)); err != nil {
 		m.Close()
 		return nil, err

@@ -27,12 +27,8 @@ func cloudTarget(v model.Server, secret string) (t bucket.Target, err error) {
 			return t, fault.Field("cloud.authority", "give the CA certificate in PEM", "%v", err)
 		}
 	}
-	if v.Cloud.Proxy != "" {
-		if t.Proxy, err = bucket.ParseProxy(v.Cloud.Proxy); err != nil {
-			return t, fault.Field("cloud.proxy", "write it as http://HOST:PORT", "%q is no proxy: %v", v.Cloud.Proxy, err)
-		}
-	}
-	return t, nil
+	t.Proxy, err = proxyOf(v.Cloud)
+	return t, err
 }
 
 func cloudAt(ctx context.Context, v model.Server, secret string) (endpoint.Endpoint, error) {
@@ -91,6 +87,9 @@ func checkCloud(v *model.Server) error {
 	if _, err := cloudTarget(*v, ""); err != nil {
 		return err
 	}
+	if hasProxyUser(*v) && v.Cloud.ProxyPassword == "" {
+		return fault.Field("proxyPassword", "give the password of the user that the proxy names", "a password is needed: a stored one is only ever sent to the proxy, and for the user, that it was given for")
+	}
 	return checkNote(v.Note)
 }
 
@@ -99,6 +98,8 @@ func blameCloud(v model.Server, err error) error {
 	var untrusted *tls.CertificateVerificationError
 	at := hostPort(v)
 	switch {
+	case errors.Is(err, bucket.ErrProxy):
+		return fault.Field("proxyPassword", "check the user and the password at the proxy", "the proxy %s refuses the user or the password", v.Cloud.Proxy).Because(err)
 	case errors.Is(err, bucket.ErrKey):
 		return fault.Field("password", "check the access key and its secret", "%s rejects the access key %s", at, v.Account).Because(err)
 	case errors.Is(err, bucket.ErrRegion):

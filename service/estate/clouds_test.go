@@ -1,7 +1,9 @@
 package estate_test
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
@@ -89,6 +91,7 @@ func TestCloudAccounts(t *testing.T) {
 	c := startClouded(t)
 	t.Run("Settings", func(t *testing.T) { testCloudSettings(t, c) })
 	t.Run("TLS", func(t *testing.T) { testCloudTLS(t, c) })
+	t.Run("Proxy", func(t *testing.T) { testCloudProxy(t, c) })
 	t.Run("Edit", func(t *testing.T) { testEditCloud(t, c) })
 	t.Run("Rights", func(t *testing.T) { testCloudRights(t, c) })
 	t.Run("Outage", func(t *testing.T) { testCloudOutage(t, c) })
@@ -165,6 +168,69 @@ func testCloudTLS(t *testing.T, c clouded) {
 		t.Errorf("kept %+v, %v", kept.Cloud, err)
 	}
 	if err := c.RemoveServer(c.ctx, "far-haar", kept.Version, false); err != nil {
+		t.Error(err)
+	}
+}
+
+// The password of a proxy is kept sealed, shown nowhere, and sent to no other proxy.
+func testCloudProxy(t *testing.T, c clouded) {
+	const password = "rose madder"
+	proxy, other := standintest.StartProxy(t, "ivy", password), standintest.StartProxy(t, "ivy", password)
+	through := func(address, password string) func(*model.Server) {
+		return func(v *model.Server) {
+			v.Cloud.Proxy, v.Cloud.ProxyPassword = address, model.Secret(password)
+		}
+	}
+	for what, v := range map[string]model.Server{"no password": c.changed(through(proxy.As("ivy"), "")), "a wrong password": c.changed(through(proxy.As("ivy"), "blue")), "no user": c.changed(through(proxy.URL, ""))} {
+		wantField(t, what, c.AddServer(c.ctx, v, c.secret, false), "proxyPassword")
+	}
+	wantField(t, "a password of nobody", c.AddServer(c.ctx, c.changed(through(proxy.URL, password)), c.secret, false), "cloud.proxy")
+	wantField(t, "a password of no proxy", c.AddServer(c.ctx, c.changed(through("", password)), c.secret, false), "cloud.proxy")
+	v := c.changed(through(proxy.As("ivy"), password))
+	if text := fmt.Sprintf("%v %+v %#v", v.Cloud, *v.Cloud, v.Cloud.ProxyPassword); strings.Contains(text, password) {
+		t.Errorf("it is printed: %s", text)
+	}
+	if err := c.AddServer(c.ctx, v, c.secret, false); err != nil {
+		t.Fatal(err)
+	}
+	if check, err := c.Check(c.ctx, "haar"); err != nil || check.Outcome == finding.Fail {
+		t.Errorf("checked %+v, %v", check.Lines, err)
+	}
+	sealed, err := c.db.ProxySecret(c.ctx, "haar")
+	if err != nil || len(sealed) == 0 || bytes.Contains(sealed, []byte(password)) {
+		t.Errorf("kept is %q, %v", sealed, err)
+	}
+	kept, err := c.db.Server(c.ctx, "haar")
+	if text, bad := json.Marshal(kept); err != nil || bad != nil || bytes.Contains(text, []byte(password)) || kept.Cloud.ProxyPassword != "" {
+		t.Fatalf("shown is %s, %v", text, err)
+	}
+	edit := func(change func(*model.Server)) error {
+		t.Helper()
+		v, err := c.db.Server(c.ctx, "haar")
+		if err != nil {
+			t.Fatal(err)
+		}
+		change(&v)
+		return c.EditServer(c.ctx, "haar", v, "", false)
+	}
+	if err := edit(func(v *model.Server) { v.Note = "by ivy" }); err != nil {
+		t.Error(err)
+	}
+	wantField(t, "another proxy", edit(through(other.As("ivy"), "")), "proxyPassword")
+	wantField(t, "another user", edit(through(proxy.As("ben"), "")), "proxyPassword")
+	if err := edit(through(other.As("ivy"), password)); err != nil || other.Seen.Load() == 0 {
+		t.Errorf("another proxy with its password: %v, after %d requests", err, other.Seen.Load())
+	}
+	if err := edit(through("", "")); err != nil {
+		t.Error(err)
+	}
+	if sealed, err := c.db.ProxySecret(c.ctx, "haar"); err != nil || sealed != nil {
+		t.Errorf("without a proxy there is %q, %v", sealed, err)
+	}
+	if kept, err = c.db.Server(c.ctx, "haar"); err == nil {
+		err = c.RemoveServer(c.ctx, "haar", kept.Version, false)
+	}
+	if err != nil {
 		t.Error(err)
 	}
 }

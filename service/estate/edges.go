@@ -24,10 +24,13 @@ func (s *Service) edgeBucket(ctx context.Context, hub namespace.Target) (b edge.
 		return b, fault.Field("replicas[0].server", "make a bucket the first replica", "%s is not a cloud", v.Name)
 	}
 	secret, err := s.password(ctx, v)
+	if err == nil {
+		err = s.withProxy(ctx, &v)
+	}
 	if err != nil {
 		return b, err
 	}
-	b = edge.Bucket{Endpoint: hostPort(v), Plain: v.Cloud.Plain, Region: v.Cloud.Region, PathStyle: v.Cloud.PathStyle, Authority: v.Cloud.Authority, Proxy: v.Cloud.Proxy,
+	b = edge.Bucket{Endpoint: hostPort(v), Plain: v.Cloud.Plain, Region: v.Cloud.Region, PathStyle: v.Cloud.PathStyle, Authority: v.Cloud.Authority, Proxy: v.Cloud.Proxy, ProxyPassword: string(v.Cloud.ProxyPassword),
 		Bucket: hub.Share, Prefix: hub.Sub, Key: v.Account, Secret: secret}
 	key, err := s.folderKey(ctx, hub)
 	if key != nil {

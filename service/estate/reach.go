@@ -52,6 +52,9 @@ func (s *Service) Reach(ctx context.Context, server string) (*Reach, error) {
 
 func (s *Service) reach(ctx context.Context, v model.Server) (*Reach, error) {
 	password, err := s.password(ctx, v)
+	if err == nil {
+		err = s.withProxy(ctx, &v)
+	}
 	if err != nil {
 		return nil, err
 	}

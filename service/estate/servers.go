@@ -93,6 +93,9 @@ func (s *Service) AddServer(ctx context.Context, v model.Server, password string
 		if err := tx.AddServer(ctx, v, s.vault.Seal(secretLabel(v), password)); err != nil {
 			return err
 		}
+		if err := s.keepProxy(ctx, tx, v); err != nil {
+			return err
+		}
 		if err := tx.ReplaceShares(ctx, v.Name, shares); err != nil {
 			return err
 		}
@@ -192,11 +195,17 @@ func (s *Service) Reseal(ctx context.Context) error {
 // EditServer changes a server; an empty password keeps the old one, unless
 // address, port, domain or account change. v.Version is what the caller last read.
 func (s *Service) EditServer(ctx context.Context, former string, v model.Server, password string, unchecked bool) error {
-	if err := checkServer(&v); err != nil {
-		return err
-	}
 	before, err := s.db.Server(ctx, former)
 	if err != nil {
+		return err
+	}
+	if hasProxyUser(v) && hasProxyUser(before) && proxyLabel(v.Cloud) == proxyLabel(before.Cloud) && v.Cloud.ProxyPassword == "" {
+		if err := s.withProxy(ctx, &before); err != nil {
+			return err
+		}
+		v.Cloud.ProxyPassword = before.Cloud.ProxyPassword
+	}
+	if err := checkServer(&v); err != nil {
 		return err
 	}
 	site, err := s.db.Site(ctx, v.Site)
@@ -228,6 +237,9 @@ func (s *Service) EditServer(ctx context.Context, former string, v model.Server,
 	return s.change(ctx, func(tx *records.Tx) error {
 		if err := tx.UpdateServer(ctx, former, v, secret); err != nil {
 			return tx.Since(ctx, err, former, v.Version)
+		}
+		if err := s.keepProxy(ctx, tx, v); err != nil {
+			return err
 		}
 		return tx.Record(ctx, access.Change(ctx, "server.edit", v.Name, plain(before), plain(v)), "server")
 	})

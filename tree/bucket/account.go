@@ -51,8 +51,16 @@ func (t Target) transport() *http.Transport {
 	return &http.Transport{
 		MaxIdleConns: mostIdle, MaxIdleConnsPerHost: mostIdle, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: mostHeader,
 		TLSHandshakeTimeout: connecting, ResponseHeaderTimeout: time.Minute, TLSClientConfig: t.tls(), DisableCompression: true,
-		Proxy: http.ProxyURL(t.Proxy),
+		Proxy: http.ProxyURL(t.Proxy), OnProxyConnectResponse: checkProxy,
 	}
+}
+
+// checkProxy tells a refusal of the proxy from one of the service.
+func checkProxy(_ context.Context, _ *url.URL, _ *http.Request, answer *http.Response) error {
+	if answer.StatusCode == http.StatusProxyAuthRequired {
+		return ErrProxy
+	}
+	return nil
 }
 
 func (t Target) tls() *tls.Config {
@@ -68,18 +76,26 @@ func Authority(pem string) (*x509.CertPool, error) {
 	return roots, nil
 }
 
-// ParseProxy parses the address of an HTTP proxy, such as http://proxy.example.org:3128. An address without a port has that of its scheme.
-func ParseProxy(text string) (*url.URL, error) {
+// ParseProxy parses the address of an HTTP proxy, such as http://proxy.example.org:3128, or http://USER@HOST:PORT for one that asks for a user
+// with a password. An address without a port has that of its scheme.
+func ParseProxy(text, password string) (*url.URL, error) {
 	u, err := url.Parse(text)
 	switch {
 	case err != nil:
-		return nil, err
+		return nil, errors.New("it is no URL") // which is not repeated: it may hold a password
 	case u.Scheme != "http" && u.Scheme != "https":
 		return nil, errors.New("it does not begin with http:// or https://")
-	case u.User != nil:
-		return nil, errors.New("it contains a password, which everybody could read who sees the settings")
 	case u.Hostname() == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.Fragment != "":
 		return nil, errors.New("it is not the address of a host")
+	}
+	if _, open := u.User.Password(); open {
+		return nil, errors.New("it contains a password, which everybody could read who sees the settings")
+	}
+	switch user := u.User.Username(); {
+	case user != "" && password != "":
+		u.User = url.UserPassword(user, password)
+	case password != "":
+		return nil, errors.New("it names no user for the password: write http://USER@HOST:PORT")
 	}
 	return u, nil
 }

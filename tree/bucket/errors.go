@@ -15,7 +15,9 @@ import (
 var (
 	errNoBucket = fmt.Errorf("%w: there is no such bucket", tree.ErrUnreachable)
 	// ErrRegion: the service, or the bucket, is in another region than the target says.
-	ErrRegion      = fmt.Errorf("%w: another region", tree.ErrUnreachable)
+	ErrRegion = fmt.Errorf("%w: another region", tree.ErrUnreachable)
+	// ErrProxy: the proxy refuses its user.
+	ErrProxy       = fmt.Errorf("%w: the proxy refuses the user or the password", tree.ErrUnreachable)
 	errLongElement = fmt.Errorf("%w: element longer than %d bytes", fs.ErrInvalid, mostElement)
 )
 
@@ -67,6 +69,8 @@ func classified(err error) error {
 		return fmt.Errorf("%w: %w", class, err)
 	}
 	switch {
+	case answer.StatusCode == http.StatusProxyAuthRequired:
+		return fmt.Errorf("%w: %w", ErrProxy, err)
 	case answer.StatusCode == http.StatusNotFound:
 		return fmt.Errorf("%w: %w", fs.ErrNotExist, err)
 	case answer.StatusCode == http.StatusForbidden:

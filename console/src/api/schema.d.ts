@@ -3807,7 +3807,7 @@ export interface components {
             pathStyle?: boolean;
             /** @description Connect without TLS: traffic can be read on the network */
             plain?: boolean;
-            /** @description HTTP proxy to the service, such as http://proxy.example.org:3128; a mover with a proxy of its own uses that; absent for none */
+            /** @description HTTP proxy to the service, such as http://proxy.example.org:3128, or http://USER@HOST:PORT where it asks for a password; a mover with a proxy of its own uses that; absent for none */
             proxy?: string;
             /** @description Region of the buckets, as the provider names it */
             region: string;
@@ -4901,6 +4901,11 @@ export interface components {
             password?: string;
             /** Format: int64 */
             port?: number;
+            /**
+             * Format: password
+             * @description Password of the user that cloud.proxy names; needed again when that changes
+             */
+            proxyPassword?: string;
             site?: string;
             /** @description Change it without signing in to it first */
             unchecked?: boolean;
@@ -6334,6 +6339,11 @@ export interface components {
              * @description TCP port; 445 when absent, 8620 of a mover, and 443 of a cloud account
              */
             port?: number;
+            /**
+             * Format: password
+             * @description Password of the user that cloud.proxy names; kept sealed and never shown again
+             */
+            proxyPassword?: string;
             /** @description Site where it stands */
             site: string;
             /** @description Add it without signing in to it first */

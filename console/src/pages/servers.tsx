@@ -88,13 +88,15 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
   const [viewersBrowse, setViewersBrowse] = useState(server?.viewersBrowse ?? false);
   const mover = kind === "mover", cloud = kind === "cloud";
   const [proxy, setProxy] = useState(server?.cloud?.proxy ?? "");
+  const [proxyPassword, setProxyPassword] = useState("");
   const [pathStyle, setPathStyle] = useState(server?.cloud?.pathStyle ?? false);
   const [plain, setPlain] = useState(server?.cloud?.plain ?? false);
   const set = (name: keyof typeof v) => (event: { target: { value: string } }) => setV({ ...v, [name]: event.target.value });
   const save = () => {
     const { domain, account, certificate, beside, region, currency, stored, out, ...common } = v;
+    const signedProxy = cloud && proxy.includes("@") ? { proxyPassword: proxyPassword || undefined } : {};
     const own = mover ? { certificate, beside } : cloud ? { account, cloud: { ...server?.cloud, region, pathStyle, plain, proxy: proxy.trim() || undefined, currency, storedPrice: priceOf(stored), outPrice: priceOf(out) } } : { domain, account, unsigned, viewersBrowse };
-    const body = { ...common, port: Number(v.port) || undefined, ...own };
+    const body = { ...common, port: Number(v.port) || undefined, ...own, ...signedProxy };
     return server
       ? api.PATCH("/api/v1/servers/{server}", { params: { path: { server: server.name }, header: { "If-Match": etag(server.version) } }, body: { ...body, password: v.password || undefined } })
       : api.POST("/api/v1/servers", { body: { ...body, domain: (kind === "smb" && domain) || undefined, note: v.note || undefined, nameForPeople: v.nameForPeople || undefined } });
@@ -105,7 +107,7 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
   };
   const passwordHelp = `${mover ? "From its file mover.secret. " : ""}${server ? "Empty keeps the old one" : "Kept sealed, never shown again"}`;
   return (
-    <SaveForm action={server ? "Save" : "Sign in and add"} busy="Signing in to it …" done={`${v.name} was ${server ? "changed" : "added"}.`} fields={[...Object.keys(v), "cloud.proxy", "cloud.region", "cloud.currency", "cloud.storedPrice", "cloud.outPrice"]} save={save} onDone={done} onCancel={onClose}>
+    <SaveForm action={server ? "Save" : "Sign in and add"} busy="Signing in to it …" done={`${v.name} was ${server ? "changed" : "added"}.`} fields={[...Object.keys(v), "cloud.proxy", ...(proxy.includes("@") ? ["proxyPassword"] : []), "cloud.region", "cloud.currency", "cloud.storedPrice", "cloud.outPrice"]} save={save} onDone={done} onCancel={onClose}>
       {(errors) => (
         <div className="grid grid-cols-2 gap-4">
           {!server && (
@@ -140,7 +142,8 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
           {cloud && (
             <div className="col-span-2 grid gap-3">
               <Check label="Use TLS" checked={!plain} onChange={(tls) => setPlain(!tls)} help="Without it, traffic can be read on the network." />
-              <TextField label="Proxy" mono value={proxy} placeholder="none" onChange={(e) => setProxy(e.target.value)} error={errors["cloud.proxy"]} help="HTTP proxy to the service, such as http://proxy.example.org:3128. A mover that was started with a proxy of its own uses that." />
+              <TextField label="Proxy" mono value={proxy} placeholder="none" onChange={(e) => setProxy(e.target.value)} error={errors["cloud.proxy"]} help="HTTP proxy to the service, such as http://proxy.example.org:3128, or http://USER@HOST:PORT where it asks for a password. A mover that was started with a proxy of its own uses that." />
+              {proxy.includes("@") && <TextField label="Password at the proxy" type="password" value={proxyPassword} onChange={(e) => setProxyPassword(e.target.value)} error={errors.proxyPassword} help={server ? "Empty keeps the old one" : "Kept sealed, never shown again"} autoComplete="new-password" />}
               <Check label="Path-style addresses" checked={pathStyle} onChange={setPathStyle} help="For services that do not put the bucket into the host name." />
             </div>
           )}
