@@ -116,14 +116,18 @@ func (l *Listener) may(folder string) (Moment, error) {
 	return "", fmt.Errorf("%w: %w", ErrNoListener, err)
 }
 
-// Supported returns when stubs in a folder would be filled. The error is ErrSystemVolume, or wraps ErrNoListener.
-func Supported(folder string, fill Moment) (Moment, error) {
+// Supported returns when stubs in a folder would be filled. The error is ErrSystemVolume, or wraps ErrNoListener or, where the file system
+// cannot hold stubs, [tree.ErrUnsupported].
+func Supported(dir string, fill Moment) (Moment, error) {
 	l, err := Listen(fill)
 	if err != nil {
 		return "", err
 	}
-	m, err := l.may(folder)
-	return m, errors.Join(err, l.Close())
+	m, err := l.may(dir)
+	if err = errors.Join(err, l.Close()); err == nil {
+		err = folder.TryStubs(dir)
+	}
+	return m, err
 }
 
 // Add watches a folder. It returns ErrSystemVolume, or an error wrapping ErrNoListener where the file system cannot be watched.

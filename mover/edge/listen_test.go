@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"bridgespan/guard"
 	"bridgespan/standin/standintest"
 	"bridgespan/tree"
@@ -191,6 +193,31 @@ func testOpenFile(t *testing.T, b *bench) {
 	f.Close()
 	if _, err := b.folder.Offload(t.Context(), "f", e, tree.Mark{Path: "f"}); err != nil {
 		t.Errorf("closed: %v", err)
+	}
+}
+
+// A file system that keeps no attributes cannot hold stubs, whatever the kernel tells of it.
+func TestUnableFileSystem(t *testing.T) {
+	needsRoot(t)
+	dir := t.TempDir()
+	if err := unix.Mount("none", dir, "ramfs", 0, ""); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := unix.Unmount(dir, 0); err != nil {
+			t.Error(err)
+		}
+	})
+	if m, err := Supported(dir, AnyMoment); !errors.Is(err, tree.ErrUnsupported) || !strings.Contains(err.Error(), "keeps no marks of stubs") {
+		t.Errorf("it is said to fill them at %q, %v", m, err)
+	}
+	if left, err := os.ReadDir(dir); err != nil || len(left) > 0 {
+		t.Errorf("%v is left, %v", left, err)
+	}
+	able := t.TempDir()
+	standintest.Volume(t, able, 16<<20)
+	if m, err := Supported(able, WhenOpened); m != WhenOpened || err != nil {
+		t.Errorf("ext4: at %q, %v", m, err)
 	}
 }
 

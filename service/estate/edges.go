@@ -108,7 +108,7 @@ func (s *Service) CheckEdge(ctx context.Context, field string, at namespace.Targ
 	case err != nil:
 		return err
 	case !status.Edge && status.Kernel != "":
-		return fault.Field(field, "choose a folder on a volume of its own, on a host whose kernel tells of opened files (fanotify), or keep whole files there", "%s cannot hold stubs: %s", at, status.Kernel)
+		return fault.Field(field, "choose a folder on a volume of its own, such as of ext4, on a host whose kernel tells of opened files (fanotify), or keep whole files there", "%s cannot hold stubs: %s", at, status.Kernel)
 	}
 	return nil
 }

@@ -270,6 +270,30 @@ func empty(fd int, at time.Time) error {
 	return err
 }
 
+// TryStubs tries in a folder of this host whether its file system can hold stubs: it keeps marks, and frees the blocks of a file.
+func TryStubs(dir string) error {
+	f, err := os.CreateTemp(dir, ".bspan-try-")
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	defer os.Remove(f.Name())
+	fd, now := int(f.Fd()), time.Now()
+	if err := setMark(fd, stub{Size: FillUnit, At: now}); err != nil {
+		return err
+	}
+	if _, err := f.Write(make([]byte, FillUnit)); err != nil {
+		return err
+	}
+	if err := empty(fd, now); err != nil {
+		return err
+	}
+	if holds(fd) {
+		return fmt.Errorf("%w: the file system does not tell holes from content", tree.ErrUnsupported)
+	}
+	return nil
+}
+
 // Fetch fills a stub.
 func (t *Tree) Fetch(ctx context.Context, name string) error {
 	return t.FetchPart(ctx, name, 0, math.MaxInt64)
