@@ -1,6 +1,7 @@
 package cloud
 
 import (
+	"cmp"
 	"encoding/xml"
 	"io"
 	"net/http"
@@ -28,8 +29,8 @@ func (q *request) copySource() (found objectRecord, refused *Error) {
 	if refused != nil {
 		return found, refused
 	}
-	if match := q.r.Header.Get("X-Amz-Copy-Source-If-Match"); match != "" && strings.Trim(match, `"`) != o.ETag {
-		return found, preconditionFailed("x-amz-copy-source-If-Match")
+	if refused := q.fits(*o, "X-Amz-Copy-Source-"); refused != nil {
+		return found, preconditionFailed(cmp.Or(refused.Condition, "x-amz-copy-source-If-None-Match"))
 	}
 	return *o, nil
 }
@@ -51,7 +52,7 @@ func (q *request) copyObject() *Error {
 	case directive != "REPLACE" && strings.TrimPrefix(q.r.Header.Get("X-Amz-Copy-Source"), "/") == q.name+"/"+escape(q.object, true):
 		return refuse(http.StatusBadRequest, "InvalidRequest", "This copy request is illegal because it is trying to copy an object to itself without changing the object's metadata.")
 	case directive != "REPLACE":
-		o.Meta, o.Type = from.Meta, from.Type
+		o.description = from.description
 	case from.Size > rules.MostPut:
 		return refuse(http.StatusBadRequest, "InvalidRequest", "The specified copy source is larger than the maximum allowable size for a copy source: %d", int64(rules.MostPut))
 	}

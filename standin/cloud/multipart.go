@@ -29,7 +29,7 @@ func (q *request) beginUpload() *Error {
 	if err != nil {
 		return err
 	}
-	u := uploadRecord{Key: q.object, ID: rand.Text(), Begun: q.config.Now().UTC(), Type: o.Type, Meta: o.Meta}
+	u := uploadRecord{Key: q.object, ID: rand.Text(), Begun: q.config.Now().UTC(), description: o.description}
 	if err := q.store.db.Update(func(tx *bbolt.Tx) error {
 		return write(table(tx, uploadTable, q.name), uploadKey(u.Key, u.ID), u)
 	}); err != nil {
@@ -212,7 +212,7 @@ func (q *request) completeUpload() *Error {
 
 // join writes the record of the object and deletes the upload in one transaction.
 func (q *request) join(u uploadRecord, parts []partRecord) *Error {
-	o := objectRecord{Key: u.Key, Type: u.Type, Meta: u.Meta}
+	o := objectRecord{Key: u.Key, description: u.description}
 	var readers []io.Reader
 	sum := md5.New()
 	for _, p := range parts {

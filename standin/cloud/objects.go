@@ -74,9 +74,26 @@ func (q *request) allowed(right Right, do func() *Error) *Error {
 	return do()
 }
 
+// keptHeaders are kept with an object, and sent with it again.
+var keptHeaders = []string{"Cache-Control", "Content-Disposition", "Content-Encoding", "Content-Language", "Expires"}
+
 // described returns the metadata of a new object from the request headers.
 func (q *request) described() (o objectRecord, refused *Error) {
-	o = objectRecord{Key: q.object, Type: q.r.Header.Get("Content-Type"), Meta: map[string]string{}}
+	o = objectRecord{Key: q.object, description: description{Type: q.r.Header.Get("Content-Type"), Meta: map[string]string{}, Other: map[string]string{}}}
+	switch q.r.Header.Get("X-Amz-Storage-Class") {
+	case "", "STANDARD", "REDUCED_REDUNDANCY":
+	default:
+		return o, refuse(http.StatusBadRequest, "InvalidStorageClass", "The storage class you specified is not valid")
+	}
+	for _, name := range keptHeaders {
+		value := q.r.Header.Get(name)
+		if name == "Content-Encoding" { // the form in which a signed content is sent is none of the content itself
+			value = strings.TrimPrefix(strings.TrimPrefix(value, "aws-chunked"), ",")
+		}
+		if value != "" {
+			o.Other[name] = value
+		}
+	}
 	for name, values := range q.r.Header {
 		if short, ours := strings.CutPrefix(name, metaPrefix); ours {
 			o.Meta[strings.ToLower(short)] = strings.Join(values, ",")

@@ -264,7 +264,7 @@ func (c *chunks) trailers() (fields map[string]string, signature string, err err
 			return fields, signature, err
 		}
 		most -= len(line)
-		name, value, _ := strings.Cut(line, ":")
+		name, value, _ := strings.Cut(strings.TrimSuffix(line, "\n"), ":") // clients sign a line feed, and some send it, too
 		if name = strings.ToLower(name); name == "x-amz-trailer-signature" {
 			signature = value
 		} else {

@@ -46,7 +46,10 @@ func (q *request) getObject() *Error {
 	for name, value := range o.Meta {
 		h.Set(metaPrefix+name, value)
 	}
-	if err := q.fits(*o); err != nil {
+	for name, value := range o.Other {
+		h.Set(name, value)
+	}
+	if err := q.fits(*o, ""); err != nil {
 		return err
 	}
 	at, length, status := int64(0), o.Size, http.StatusOK
@@ -75,8 +78,8 @@ func (q *request) getObject() *Error {
 	return nil
 }
 
-// fits checks the preconditions of a read (RFC 9110, section 13.2.2).
-func (q *request) fits(o objectRecord) *Error {
+// fits checks the preconditions of a read (RFC 9110, section 13.2.2), in headers with a prefix.
+func (q *request) fits(o objectRecord, prefix string) *Error {
 	h := q.r.Header
 	is := func(list string) bool {
 		for tag := range strings.SplitSeq(list, ",") {
@@ -87,18 +90,18 @@ func (q *request) fits(o objectRecord) *Error {
 		return false
 	}
 	since := func(header string) (changed, asked bool) {
-		at, err := http.ParseTime(h.Get(header))
+		at, err := http.ParseTime(h.Get(prefix + header))
 		return err == nil && o.Modified.Truncate(1e9).After(at), err == nil
 	}
 	notModified := &Error{Status: http.StatusNotModified}
-	if match := h.Get("If-Match"); match != "" {
+	if match := h.Get(prefix + "If-Match"); match != "" {
 		if !is(match) {
 			return preconditionFailed("If-Match")
 		}
 	} else if changed, asked := since("If-Unmodified-Since"); asked && changed {
 		return preconditionFailed("If-Unmodified-Since")
 	}
-	if none := h.Get("If-None-Match"); none != "" {
+	if none := h.Get(prefix + "If-None-Match"); none != "" {
 		if is(none) {
 			return notModified
 		}

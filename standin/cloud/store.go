@@ -52,19 +52,24 @@ type objectRecord struct {
 	ETag      string // without quotation marks
 	Size      int64
 	Modified  time.Time
-	Type      string            `json:",omitempty"`
-	Meta      map[string]string `json:",omitempty"`
-	Marker    bool              `json:",omitempty"` // delete marker
-	File      string            `json:",omitempty"` // content file
-	PartSizes []int64           `json:",omitempty"`
+	Marker    bool    `json:",omitempty"` // delete marker
+	File      string  `json:",omitempty"` // content file
+	PartSizes []int64 `json:",omitempty"`
+	description
+}
+
+// description is what a client says of an object when it makes it.
+type description struct {
+	Type  string            `json:",omitempty"`
+	Meta  map[string]string `json:",omitempty"` // of the client's own
+	Other map[string]string `json:",omitempty"` // see keptHeaders
 }
 
 // uploadRecord is an open multipart upload.
 type uploadRecord struct {
 	Key, ID string
 	Begun   time.Time
-	Type    string            `json:",omitempty"`
-	Meta    map[string]string `json:",omitempty"`
+	description
 }
 
 // partRecord is a received part.
