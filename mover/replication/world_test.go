@@ -27,6 +27,7 @@ var errCrash = errors.New("crash")
 type world struct {
 	turns
 	clock    time.Time
+	skews    []*time.Duration // of the clocks of the replicas
 	database *memoryDatabase
 	store    *memoryStore // of the engine that works now
 	replicas []*Replica
@@ -117,6 +118,7 @@ func newWorld(seed uint64) *world {
 func (w *world) place(seed bool) {
 	i := len(w.trees)
 	skew := time.Duration(w.random.IntN(240)-120) * time.Second
+	w.skews = append(w.skews, &skew)
 	t := &memory.Tree{CaseSensitive: w.random.IntN(3) == 0 && !w.deep, Far: w.random.IntN(2) == 0, Now: func() time.Time { return w.clock.Add(skew) }}
 	t.Objects = w.objects && i > 0 || w.stubs && i == 0
 	t.Fault = func(step, name string) error {
@@ -294,4 +296,16 @@ func (w *world) step() error {
 	return nil
 }
 
-func (w *world) tick() { w.clock = w.clock.Add(time.Duration(3+w.random.IntN(60)) * time.Second) }
+// tick lets time pass. Now and then somebody sets the clock of the service, or of all but one server, by up to two hours in either
+// direction.
+func (w *world) tick() {
+	w.clock = w.clock.Add(time.Duration(3+w.random.IntN(60)) * time.Second)
+	if w.random.IntN(50) > 0 {
+		return
+	}
+	step := time.Duration(w.random.IntN(4*3600)-2*3600) * time.Second
+	w.clock = w.clock.Add(step)
+	if i := w.random.IntN(2 * len(w.skews)); i < len(w.skews) {
+		*w.skews[i] -= step
+	}
+}
