@@ -342,6 +342,11 @@ func (s *settingUp) started() {
 	if _, err := s.api.ReplicaSet(s.Context(), "scans"); err == nil {
 		s.Error("a rehearsal created the set")
 	}
+	s.sky.Dials().Turn(cloud.Settings{Outage: true})
+	if _, err := s.api.StartCloudSetup(s.Context(), "scans"); err == nil || !strings.Contains(err.Error(), `"account"`) {
+		s.Errorf("started while the object service is away, which the checks before did not know: %v", err)
+	}
+	s.sky.Dials().Turn(cloud.Settings{})
 	made, err := s.api.StartCloudSetup(s.Context(), "scans")
 	if err != nil {
 		s.Fatal(err)

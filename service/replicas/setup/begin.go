@@ -25,9 +25,13 @@ func (s *Setups) PlanSetup(ctx context.Context, name string) (model.ReplicaPlan,
 	return s.plans.Plan(ctx, c.Asked(c.Name))
 }
 
-// StartSetup begins to create the set of a set-up. Once it is created, the set-up is removed.
+// StartSetup begins to create the set of a set-up, whose checks are made again before. Once it is created, the set-up is removed.
 func (s *Setups) StartSetup(ctx context.Context, name string) (model.ReplicaCreation, error) {
-	c, err := s.Setup(ctx, name)
+	look := s.CheckSetup
+	if records.Rehearsing(ctx) {
+		look = s.Setup
+	}
+	c, err := look(ctx, name)
 	if err == nil {
 		err = passed(&c, model.SetupStart)
 	}
