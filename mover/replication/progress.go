@@ -23,6 +23,8 @@ const (
 	freeTries  = 3
 	retryFirst = 250 * time.Millisecond
 	retryMost  = 5 * time.Second
+	// goneAfter is when a ticket that was tried in vain is no more: it would have been tried again long ago.
+	goneAfter = 4 * retryMost
 	// mostAttempts bounds how many tickets of a lane are remembered.
 	mostAttempts = 100_000
 )
@@ -48,9 +50,10 @@ func (s *stuckError) Unwrap() []error { return []error{ErrStuck, s.last} }
 type attempt struct {
 	tries int // since then
 	since time.Time
-	same  int    // of which the last ones, with one state
-	state string // of the path at both ends, as far as it was read
 	last  error
+	again time.Time // when it was tried last
+	same  int       // of which the last ones, with one state
+	state string    // of the path at both ends, as far as it was read
 	// ended is when the ticket ended after all; zero while it waits. What is tried in
 	// vain again soon has made no progress by that.
 	ended time.Time
@@ -68,6 +71,7 @@ type progress struct {
 	attempts map[string]*attempt
 	// working is since when the lane has been at work; zero while it is not.
 	working time.Time
+	tickets int // that it had to do when it last began
 	// ended is when a ticket ended last, or new bytes came of one.
 	ended time.Time
 	// crossed is how many bytes have crossed since then, and awaited how many the tickets
@@ -123,7 +127,10 @@ func (e *Engine) Stalled(l replica.Lane) Stall {
 	if p.working.IsZero() || now.Sub(last) < StalledAfter {
 		return Stall{}
 	}
-	s := Stall{Since: last, Waiting: p.waiting()}
+	s := Stall{Since: last, Waiting: p.waiting(now)}
+	if s.Waiting == 0 && p.tickets == 0 && len(p.under) == 0 {
+		return Stall{}
+	}
 	oldest := now
 	for key, u := range p.under {
 		if p.attempts[key] == nil && now.Sub(u.since) < StalledAfter+time.Duration(u.bytes/hashed)*time.Second {
@@ -142,8 +149,9 @@ func (e *Engine) Stalled(l replica.Lane) Stall {
 func (p *progress) begin(now time.Time, tickets int) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	p.tickets = tickets
 	switch {
-	case tickets == 0 && p.waiting() == 0:
+	case tickets == 0 && p.waiting(now) == 0:
 		p.working = time.Time{}
 	case p.working.IsZero() && tickets > 0:
 		p.working = now
@@ -191,10 +199,10 @@ func (p *progress) end(now time.Time, tickets []replica.Ticket) {
 	}
 }
 
-// waiting is how many tickets were tried in vain; p.mu must be held.
-func (p *progress) waiting() (n int) {
+// waiting is how many tickets were tried in vain, and are tried again; p.mu must be held.
+func (p *progress) waiting(now time.Time) (n int) {
 	for _, a := range p.attempts {
-		if a.ended.IsZero() {
+		if a.ended.IsZero() && now.Sub(a.again) < goneAfter {
 			n++
 		}
 	}
@@ -221,7 +229,7 @@ func (p *progress) tried(now time.Time, key string, o outcome) (pause time.Durat
 		a = &attempt{since: now}
 		p.attempts[key] = a
 	}
-	a.ended = time.Time{}
+	a.ended, a.again = time.Time{}, now
 	if o.state != "" && o.state != a.state {
 		a.state, a.same = o.state, 0
 	}

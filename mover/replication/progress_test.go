@@ -102,9 +102,16 @@ func TestStalled(t *testing.T) {
 		}, true},
 		"what failed waits": {func(p *progress) {
 			p.begin(at, 1)
+			for i := range 13 {
+				p.tried(at.Add(time.Duration(i)*retryMost), "a", outcome{"", errMoved})
+				p.begin(at.Add(time.Duration(i)*retryMost+time.Second), 0)
+			}
+		}, true},
+		"what failed is gone": {func(p *progress) {
+			p.begin(at, 1)
 			p.tried(at, "a", outcome{"", errMoved})
 			p.begin(at.Add(time.Second), 0)
-		}, true},
+		}, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			e := &Engine{Now: func() time.Time { return at.Add(StalledAfter + 5*time.Second) }}
