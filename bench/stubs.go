@@ -93,7 +93,7 @@ func (s *stubbed) watch(ctx context.Context, after *endings) error {
 	e := &edge.Edge{}
 	e.Use(s.tree)
 	s.folder.FetchWith(e)
-	l, err := edge.Listen(edge.AnyMoment)
+	l, err := edge.Listen(edge.AnyTrigger)
 	if err != nil {
 		return err
 	}

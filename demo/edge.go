@@ -65,7 +65,7 @@ func (d *Demo) startIsland(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	if _, err := edge.Supported(folder, edge.AnyMoment); err != nil {
+	if _, err := edge.Supported(folder, edge.AnyTrigger); err != nil {
 		d.say("Without the edge on the island: %v", err)
 		err := d.disk.Unmount(ctx)
 		d.disk = nil

@@ -30,7 +30,7 @@ func TestCloudSetup(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()
 	standintest.Volume(t, folder, volumeSize)
-	if _, err := edge.Supported(folder, edge.WhenRead); err != nil {
+	if _, err := edge.Supported(folder, edge.OnRead); err != nil {
 		t.Skip(err)
 	}
 	narrow := cloud.Key{ID: "narrow-key", Secret: "a secret without a right", Account: "trust", Rights: []cloud.Right{cloud.Lists, cloud.Reads, cloud.Writes, cloud.Manages}}

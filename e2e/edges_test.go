@@ -45,7 +45,7 @@ type clouded struct {
 const volumeSize = 64 << 20
 
 // newClouded starts all that a set needs, with a mover of a program, or of the service's, that fills stubs at a moment.
-func newClouded(t *testing.T, program string, fill edge.Moment) *clouded {
+func newClouded(t *testing.T, program string, fill edge.Trigger) *clouded {
 	t.Helper()
 	files := standintest.StrangeFileServer(t, "SEDGE", "store")
 	folder := files.SharePath("store")
@@ -58,7 +58,7 @@ func newClouded(t *testing.T, program string, fill edge.Moment) *clouded {
 	}
 	c := &clouded{T: t, e: harness.StartEstate(t), sky: standintest.Cloud(t), files: files}
 	c.at = c.sky.Bucket(t)
-	c.mover = harness.StartMoverBesideSamba(t, program, folder, "--fill-stubs", string(fill))
+	c.mover = harness.StartMoverBesideSamba(t, program, folder, "--fill-on", string(fill))
 	t.Cleanup(files.Stop) // before the volume goes
 	beside := c.mover.NewServer("sedge", "Upland")
 	beside.Beside = "Island"
@@ -77,7 +77,7 @@ func newClouded(t *testing.T, program string, fill edge.Moment) *clouded {
 // TestEdges keeps a bucket and two edges the same, of which one has room for a part alone.
 func TestEdges(t *testing.T) {
 	t.Parallel()
-	c := newClouded(t, otherBuild(t), edge.WhenRead)
+	c := newClouded(t, otherBuild(t), edge.OnRead)
 	defer func() {
 		if t.Failed() {
 			stubs, all := c.stubs()

@@ -42,7 +42,7 @@ func TestSealedBucket(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()
 	standintest.Volume(t, folder, volumeSize)
-	if _, err := edge.Supported(folder, edge.WhenRead); err != nil {
+	if _, err := edge.Supported(folder, edge.OnRead); err != nil {
 		t.Skip(err)
 	}
 	s := &sealedSet{T: t, e: harness.StartEstate(t), sky: standintest.Cloud(t), files: map[string][]byte{}}

@@ -50,12 +50,11 @@ type EdgeFigures struct {
 	Line       int64     `json:"line" doc:"Bytes of it that are to stay free"`
 	Short      int64     `json:"short,omitempty" doc:"Bytes that are lacking to the line although everything became a stub that may"`
 	// Offloaded and Fetched are what was done since the policy was set.
-	Offloaded      int64 `json:"offloaded" doc:"Files that became stubs so far"`
-	OffloadedBytes int64 `json:"offloadedBytes" doc:"Bytes that this has freed"`
-	Fetched        int64 `json:"fetched" doc:"Stubs that were filled in advance so far"`
-	// FillsAt is when stubs are filled for who uses them.
-	FillsAt string `json:"fillsAt,omitempty" enum:"read,open" doc:"When stubs are filled for programs: as far as they read, or all of a file before they open it; absent while unknown"`
-	Trouble string `json:"trouble,omitempty" doc:"Why files could not become stubs or be filled at the last try"`
+	Offloaded      int64  `json:"offloaded" doc:"Files that became stubs so far"`
+	OffloadedBytes int64  `json:"offloadedBytes" doc:"Bytes that this has freed"`
+	Fetched        int64  `json:"fetched" doc:"Stubs that were filled in advance so far"`
+	FillsOn        string `json:"fillsOn,omitempty" enum:"read,open" doc:"Access that fills stubs: read fills the range that a program reads, open the whole file before a program has it open; absent while unknown"`
+	Trouble        string `json:"trouble,omitempty" doc:"Why files could not become stubs or be filled at the last try"`
 }
 
 // Where content is.

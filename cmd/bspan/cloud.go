@@ -98,8 +98,8 @@ func listEdges(ctx context.Context, c *cli.Command, api *client.Client, args []s
 			if f.Trouble != "" {
 				t.after += fmt.Sprintf("%s at %s: %s\n", set.Name, r.Name, f.Trouble)
 			}
-			if f.FillsAt == "open" {
-				t.after += fmt.Sprintf("%s at %s: stubs are filled whole before programs open them.\n", set.Name, r.Name)
+			if f.FillsOn == "open" {
+				t.after += fmt.Sprintf("%s at %s: a stub is filled completely when a program opens it.\n", set.Name, r.Name)
 			}
 			if f.Short > 0 {
 				t.after += fmt.Sprintf("%s at %s: %s are missing to the free-space line, although every file that may be a stub is one.\n", set.Name, r.Name, size(f.Short))

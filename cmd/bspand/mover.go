@@ -62,7 +62,7 @@ func moverCommand() *cli.Command {
 			&cli.StringFlag{Name: "file-service", Usage: "`FILE`: the configuration of that file service", Sources: cli.EnvVars("BSPAND_MOVER_FILE_SERVICE")},
 			&cli.StringFlag{Name: "proxy", Usage: "HTTP proxy of this host to buckets, as `URL` such as http://proxy:3128, or none; as the service says when absent", Sources: cli.EnvVars("BSPAND_MOVER_PROXY")},
 			&cli.StringFlag{Name: "proxy-password-file", Usage: "`FILE` whose first line is the password of the user that the proxy names, as in http://USER@HOST:PORT", Sources: cli.EnvVars("BSPAND_MOVER_PROXY_PASSWORD_FILE")},
-			&cli.StringFlag{Name: "fill-stubs", Usage: "`WHEN` stubs are filled: read (as far as somebody reads; Linux 6.14 or later) or open (the whole file, before somebody opens it); read where that works when absent", Sources: cli.EnvVars("BSPAND_MOVER_FILL_STUBS")},
+			&cli.StringFlag{Name: "fill-on", Usage: "`ACCESS` that fills stubs: read fills the range that a program reads, and needs Linux 6.14; open fills the whole file before a program has it open; default: read where it works", Sources: cli.EnvVars("BSPAND_MOVER_FILL_ON")},
 			&cli.StringFlag{Name: "state-dir", Value: "var/mover", Usage: "`FOLDER` for its certificate and its secret", Sources: cli.EnvVars("BSPAND_MOVER_STATE_DIR")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -77,7 +77,7 @@ func moverCommand() *cli.Command {
 				return err
 			}
 			updates := update.New(c.String("state-dir"), program, version)
-			return runMover(ctx, updates, host.Config{Version: version, Updates: updates, FillStubs: c.String("fill-stubs"), Proxy: c.String("proxy"), ProxyPassword: proxyPassword, Guard: []string{program.Path, "mover", "guard"}, Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Samba: c.StringSlice("samba"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
+			return runMover(ctx, updates, host.Config{Version: version, Updates: updates, FillOn: c.String("fill-on"), Proxy: c.String("proxy"), ProxyPassword: proxyPassword, Guard: []string{program.Path, "mover", "guard"}, Listen: c.String("listen"), State: c.String("state-dir"), Folders: c.StringSlice("folder"), Samba: c.StringSlice("samba"), Fronts: c.String("fronts"), FileService: c.String("file-service")})
 		},
 		Commands: []*cli.Command{
 			{Name: "guard", Hidden: true, Usage: "keep stubs from being read while no mover runs; a mover starts it", ArgsUsage: "EDGES SOCKET",

@@ -3,8 +3,8 @@
 // An [Edge] fills a stub when it is told to, and, while a [Listener] runs, the moment any process
 // reads it: the kernel lets the process wait until the bytes that it reads are there (fanotify(7),
 // pre-content events, Linux 6.14). What is read in order is fetched ahead. Where the kernel or the
-// file system cannot do that, the process waits when it opens the stub, until all of it is there. A process that cannot be
-// given its bytes within a bound gets an error, never zeros.
+// file system reports no reads, the process waits when it opens the stub, until the stub is whole.
+// A process that cannot be given its bytes within a bound gets an error, never zeros.
 //
 // Where stubs are and what they are is package folder's matter: here is only where contents come from.
 package edge

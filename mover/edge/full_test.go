@@ -15,7 +15,7 @@ import (
 
 // A reader of a stub on a volume without space gets an error, and the true bytes once there is space: what could not be written
 // is not taken for content, also when its checksum is unknown.
-func TestFullVolume(t *testing.T) { atEach(t, testFullVolume) }
+func TestFullVolume(t *testing.T) { eachTrigger(t, testFullVolume) }
 
 func testFullVolume(t *testing.T, b *bench) {
 	b.SetWait(100 * time.Millisecond)
@@ -59,7 +59,7 @@ func (t telling) Open(ctx context.Context, name string) (tree.Content, error) {
 }
 
 // A reader waits for space, since other files become stubs.
-func TestSpaceSoon(t *testing.T) { atEach(t, testSpaceSoon) }
+func TestSpaceSoon(t *testing.T) { eachTrigger(t, testSpaceSoon) }
 
 func testSpaceSoon(t *testing.T, b *bench) {
 	content := noise(1, 3<<20)

@@ -114,8 +114,8 @@ type Keeper struct {
 	Folders map[string]string
 	// Guard is the command that a guard is started with; nil starts none.
 	Guard []string
-	// Fill is when stubs are filled.
-	Fill Moment
+	// Trigger is the access that fills stubs.
+	Trigger Trigger
 	// Proxy is the HTTP proxy of this host, or NoProxy; "" goes by the settings of each bucket. ProxyPassword is that of the user that
 	// it names.
 	Proxy, ProxyPassword string
@@ -217,7 +217,7 @@ func (k *Keeper) watch(ctx context.Context, e *kept) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.listener == nil {
-		l, err := Listen(k.Fill)
+		l, err := Listen(k.Trigger)
 		if err != nil {
 			return err
 		}
@@ -330,11 +330,11 @@ func (k *Keeper) store() error {
 
 // Status is how an edge is.
 type Status struct {
-	Edge   bool   `json:"edge"`
-	Ready  bool   `json:"ready"`            // contents can be fetched
-	Kernel string `json:"kernel,omitempty"` // why stubs cannot be filled when they are used; "" when they can
-	Fills  Moment `json:"fills,omitempty"`  // when they are, or would be
-	Counts Counts `json:"counts"`
+	Edge    bool    `json:"edge"`
+	Ready   bool    `json:"ready"`             // contents can be fetched
+	Kernel  string  `json:"kernel,omitempty"`  // why stubs cannot be filled when they are used; "" when they can
+	FillsOn Trigger `json:"fillsOn,omitempty"` // the trigger of its stubs, or of those it could have
+	Counts  Counts  `json:"counts"`
 }
 
 // Look tells how an edge is, or whether a folder could become one.
@@ -346,9 +346,9 @@ func (k *Keeper) Look(folder, sub string) (s Status, err error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if e := k.edges[full]; e != nil {
-		return Status{Edge: true, Ready: e.source != nil, Fills: e.watched.fills, Counts: e.watched.Edge.Counts()}, nil
+		return Status{Edge: true, Ready: e.source != nil, FillsOn: e.watched.trigger, Counts: e.watched.Edge.Counts()}, nil
 	}
-	if s.Fills, err = Supported(full, k.Fill); err != nil {
+	if s.FillsOn, err = Supported(full, k.Trigger); err != nil {
 		s.Kernel = err.Error()
 	}
 	return s, nil

@@ -42,7 +42,7 @@ func keep(t *testing.T) *keeping {
 	if err := os.MkdirAll(filepath.Join(k.dir, "beds"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Supported(k.dir, AnyMoment); err != nil {
+	if _, err := Supported(k.dir, AnyTrigger); err != nil {
 		t.Skip(err)
 	}
 	target := standintest.Cloud(t).Bucket(t)
@@ -157,7 +157,7 @@ func (k *keeping) restart() {
 	if err := k.Close(); err != nil {
 		k.t.Fatal(err)
 	}
-	k.Keeper = &Keeper{State: k.State, Folders: k.Folders, Fill: k.Fill}
+	k.Keeper = &Keeper{State: k.State, Folders: k.Folders, Trigger: k.Trigger}
 	k.openFolder()
 	if err := k.Open(k.t.Context()); err != nil {
 		k.t.Fatal(err)
@@ -283,7 +283,7 @@ func process(args []string) error {
 	if err := json.Unmarshal([]byte(args[3]), &s); err != nil {
 		return err
 	}
-	k := &Keeper{State: args[1], Folders: map[string]string{"garden": args[2]}, Fill: Moment(args[4]), Guard: []string{os.Args[0], "guard"}}
+	k := &Keeper{State: args[1], Folders: map[string]string{"garden": args[2]}, Trigger: Trigger(args[4]), Guard: []string{os.Args[0], "guard"}}
 	if err := k.Set(context.Background(), "garden", "beds", s); err != nil {
 		return err
 	}
@@ -294,14 +294,14 @@ func process(args []string) error {
 
 // While no mover runs, stubs cannot be read; whole files can. The guard ends when somebody takes over.
 func TestGuard(t *testing.T) {
-	for _, m := range []Moment{WhenRead, WhenOpened} {
-		t.Run("filled at "+string(m), func(t *testing.T) { testGuard(t, m) })
+	for _, m := range []Trigger{OnRead, OnOpen} {
+		t.Run("filled on "+string(m), func(t *testing.T) { testGuard(t, m) })
 	}
 }
 
-func testGuard(t *testing.T, fill Moment) {
+func testGuard(t *testing.T, trigger Trigger) {
 	k := keep(t)
-	k.Fill = fill
+	k.Trigger = trigger
 	content := noise(1, 1<<20)
 	if err := k.Set(t.Context(), "garden", "beds", k.settings); err != nil {
 		t.Fatal(err)
@@ -315,7 +315,7 @@ func testGuard(t *testing.T, fill Moment) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	mover := exec.Command(os.Args[0], "mover", k.State, k.dir, string(text), string(k.Fill))
+	mover := exec.Command(os.Args[0], "mover", k.State, k.dir, string(text), string(k.Trigger))
 	mover.Env = append(os.Environ(), asProcess+"=1")
 	mover.Stderr = os.Stderr
 	t.Cleanup(func() { _ = EndGuards(context.Background(), filepath.Dir(k.State), "") })

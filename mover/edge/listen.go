@@ -30,13 +30,13 @@ type Listener struct {
 	events *os.File
 	null   *os.File // takes the place of files that are closed before their number is free
 	own    int32
-	// refuses is true of the listener of a guard: nobody opens or reads stubs.
+	// refuses is true for the listener of a guard, which refuses to open and to read stubs.
 	refuses bool
-	fill    Moment // when stubs are filled
+	trigger Trigger // that fills stubs
 
 	mu     sync.Mutex
 	edges  []*Watched
-	opened map[uint64]bool // volumes of which the kernel tells of opens alone, by their devices
+	onOpen map[uint64]bool // whether stubs of a volume are filled on open, by device
 }
 
 // Watched is a folder with stubs.
@@ -46,7 +46,7 @@ type Watched struct {
 	// Refused are names of programs that are given no content of stubs, such as those of backups.
 	Refused []string
 
-	fills Moment
+	trigger Trigger // of its volume
 }
 
 // copiers are programs that ask the file system what of a file is there, and take the rest for zeros, without reading
@@ -65,15 +65,15 @@ const (
 // ErrNoListener: this host cannot tell of accesses before they take place.
 var ErrNoListener = fmt.Errorf("%w: stubs need a kernel that asks before files are opened (fanotify), and the rights of the system's administrator", tree.ErrUnsupported)
 
-// Listen begins to listen, to fill stubs at a moment. The caller must call Serve, which ends with Close.
-func Listen(fill Moment) (*Listener, error) {
+// Listen begins to listen for accesses that fill stubs. The caller must call Serve, which ends with Close.
+func Listen(trigger Trigger) (*Listener, error) {
 	fd, err := unix.FanotifyInit(unix.FAN_CLASS_PRE_CONTENT|unix.FAN_CLOEXEC|unix.FAN_NONBLOCK|unix.FAN_UNLIMITED_QUEUE|unix.FAN_UNLIMITED_MARKS, unix.O_RDONLY|unix.O_LARGEFILE|unix.O_CLOEXEC)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNoListener, err)
 	}
 	l, err := listenOn(fd)
 	if err == nil {
-		l.fill = fill
+		l.trigger = trigger
 	}
 	return l, err
 }
@@ -83,7 +83,7 @@ func listenOn(fd int) (*Listener, error) {
 	if err != nil {
 		return nil, errors.Join(err, unix.Close(fd))
 	}
-	return &Listener{events: os.NewFile(uintptr(fd), "fanotify"), null: null, own: int32(os.Getpid()), opened: map[uint64]bool{}}, nil
+	return &Listener{events: os.NewFile(uintptr(fd), "fanotify"), null: null, own: int32(os.Getpid()), onOpen: map[uint64]bool{}}, nil
 }
 
 // Close ends listening. Accesses that wait are let through: who closes must have answered them.
@@ -92,9 +92,9 @@ func (l *Listener) Close() error { return errors.Join(l.events.Close(), l.null.C
 // ErrSystemVolume: on the system's own volume a fault of ours would stop the whole host.
 var ErrSystemVolume = fmt.Errorf("%w: the folder is on the volume of the system or of the mover itself; stubs need a volume of their own", tree.ErrUnsupported)
 
-// may lets the kernel tell of a folder, and returns the moment at which its stubs are filled. The error is ErrSystemVolume, or wraps
+// may lets the kernel report accesses to a folder, and returns the trigger of its stubs. The error is ErrSystemVolume, or wraps
 // ErrNoListener.
-func (l *Listener) may(folder string) (Moment, error) {
+func (l *Listener) may(folder string) (Trigger, error) {
 	program, err := os.Executable()
 	if err != nil {
 		return "", err
@@ -108,7 +108,7 @@ func (l *Listener) may(folder string) (Moment, error) {
 			return "", errors.Join(ErrSystemVolume, err)
 		}
 	}
-	for _, m := range l.fill.choices() {
+	for _, m := range l.trigger.choices() {
 		if err = l.mark(unix.FAN_MARK_ADD|unix.FAN_MARK_FILESYSTEM, m.events(), unix.AT_FDCWD, folder); err == nil {
 			return m, nil
 		}
@@ -116,10 +116,10 @@ func (l *Listener) may(folder string) (Moment, error) {
 	return "", fmt.Errorf("%w: %w", ErrNoListener, err)
 }
 
-// Supported returns when stubs in a folder would be filled. The error is ErrSystemVolume, or wraps ErrNoListener or, where the file system
-// cannot hold stubs, [tree.ErrUnsupported].
-func Supported(dir string, fill Moment) (Moment, error) {
-	l, err := Listen(fill)
+// Supported returns the trigger that stubs in a folder would have. The error is ErrSystemVolume, or wraps ErrNoListener. Where the file
+// system cannot hold stubs, it wraps [tree.ErrUnsupported].
+func Supported(dir string, trigger Trigger) (Trigger, error) {
+	l, err := Listen(trigger)
 	if err != nil {
 		return "", err
 	}
@@ -142,10 +142,10 @@ func (l *Listener) Add(w *Watched) error {
 	if slices.ContainsFunc(l.edges, func(other *Watched) bool { return other.Path == w.Path }) {
 		return fmt.Errorf("%w: %s is watched already", os.ErrExist, w.Path)
 	}
-	if w.fills, err = l.may(w.Path); err != nil {
+	if w.trigger, err = l.may(w.Path); err != nil {
 		return err
 	}
-	l.opened[device] = w.fills == WhenOpened
+	l.onOpen[device] = w.trigger == OnOpen
 	l.edges = append(l.edges, w)
 	return nil
 }
@@ -174,14 +174,14 @@ func (l *Listener) mark(flags uint, events uint64, at int, name string) error {
 	return errors.Join(err, result)
 }
 
-// momentOf is the moment at which the stubs of a volume are filled.
-func (l *Listener) momentOf(device uint64) Moment {
+// triggerOf is the trigger of the stubs of a volume.
+func (l *Listener) triggerOf(device uint64) Trigger {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.opened[device] {
-		return WhenOpened
+	if l.onOpen[device] {
+		return OnOpen
 	}
-	return WhenRead
+	return OnRead
 }
 
 func deviceOf(name string) (uint64, error) {
@@ -197,25 +197,24 @@ func (l *Listener) ignore(fd int) error {
 	if err != nil {
 		return err
 	}
-	return l.mark(unix.FAN_MARK_ADD|ignored|unix.FAN_MARK_IGNORED_SURV_MODIFY|unix.FAN_MARK_EVICTABLE, l.momentOf(id.device).events(), fd, "")
+	return l.mark(unix.FAN_MARK_ADD|ignored|unix.FAN_MARK_IGNORED_SURV_MODIFY|unix.FAN_MARK_EVICTABLE, l.triggerOf(id.device).events(), fd, "")
 }
 
-// offload lets a stub be made of an open file on which there is a lease. To read what the kernel tells of the file, it would have to be
-// opened, which the lease does not let happen: so the kernel must not tell of what we do to it ourselves. Of who opens it, it must
-// tell: they wait for us, and then for the content.
+// offload calls do, which makes a stub of an open file with a lease. Reading an event of the file opens the file, and the lease blocks that.
+// So our own accesses must cause no events. Opens by other programs must cause them: those programs wait for us, and then for the content.
 func (l *Listener) offload(f *os.File, do func() error) error {
 	fd := int(f.Fd())
 	if err := l.heed(fd); err != nil {
 		return err
 	}
-	if err := folder.Lease(f); err != nil { // somebody was ignored who opens it just now
+	if err := folder.Lease(f); err != nil { // another process has opened it while its events were ignored
 		return err
 	}
 	id, _, err := identityOf(fd)
 	if err != nil {
 		return err
 	}
-	if l.momentOf(id.device) == WhenRead {
+	if l.triggerOf(id.device) == OnRead {
 		if err := l.mark(unix.FAN_MARK_ADD|ignored|unix.FAN_MARK_IGNORED_SURV_MODIFY, preAccess, fd, ""); err != nil {
 			return err
 		}
@@ -223,8 +222,8 @@ func (l *Listener) offload(f *os.File, do func() error) error {
 	return errors.Join(do(), l.heed(fd))
 }
 
-// heed lets the kernel tell of an open file again that becomes a stub. Its volume is marked already. Kernels that cannot ignore files have
-// nothing to forget.
+// heed lets the kernel report accesses to an open file again. The mark of its volume stays as it is. Kernels without ignore marks return
+// EINVAL, and there is nothing to remove.
 func (l *Listener) heed(fd int) error {
 	err := l.mark(unix.FAN_MARK_REMOVE|ignored, unix.FAN_OPEN_PERM, fd, "")
 	if err == nil {
@@ -236,8 +235,8 @@ func (l *Listener) heed(fd int) error {
 	return err
 }
 
-// Serve answers until Close is called. For that it takes a thread of its own, which no signal interrupts: to tell of a file, the kernel opens it, and
-// waits for a lease. If that were interrupted, who accesses the file would be refused.
+// Serve answers until Close is called. It blocks all signals in a thread of its own. To report an access the kernel opens the file, and may
+// wait for a lease. A signal would interrupt that wait, and the kernel would refuse the access.
 func (l *Listener) Serve(ctx context.Context) error {
 	runtime.LockOSThread() // and never unlocked: the thread ends
 	all := unix.Sigset_t{}
@@ -354,7 +353,7 @@ func (l *Listener) reply(fd int32, refuse unix.Errno) {
 	}
 	binary.NativeEndian.PutUint32(b[4:], reply)
 	_, err := l.events.Write(b[:])
-	if refuse != 0 && errors.Is(err, unix.EINVAL) { // before Linux 6.14 the kernel says itself what the error is
+	if refuse != 0 && errors.Is(err, unix.EINVAL) { // before Linux 6.14 there is no choice of the error
 		binary.NativeEndian.PutUint32(b[4:], unix.FAN_DENY)
 		_, err = l.events.Write(b[:])
 	}
@@ -394,13 +393,13 @@ func (l *Listener) stub(ctx context.Context, a access) unix.Errno {
 	return unix.EIO
 }
 
-// justOpens reports whether a program is given content later, when it reads.
+// justOpens reports whether an access needs no content yet: the read that follows triggers the fill.
 func (l *Listener) justOpens(a access, program string) bool {
 	if !a.opens || slices.Contains(copiers, program) {
 		return false
 	}
 	id, _, err := identityOf(int(a.fd))
-	return err == nil && l.momentOf(id.device) == WhenRead
+	return err == nil && l.triggerOf(id.device) == OnRead
 }
 
 // find is the edge in which an open file is, its name there, "" when it has none any more, and the programs

@@ -20,15 +20,15 @@ import (
 	"bridgespan/tree/treetest"
 )
 
-// atEach runs a test with stubs that are filled at each of the moments.
-func atEach(t *testing.T, run func(t *testing.T, b *bench)) {
-	for _, m := range []Moment{WhenRead, WhenOpened} {
-		t.Run("filled at "+string(m), func(t *testing.T) { run(t, listening(t, m)) })
+// eachTrigger runs a test with each trigger.
+func eachTrigger(t *testing.T, run func(t *testing.T, b *bench)) {
+	for _, m := range []Trigger{OnRead, OnOpen} {
+		t.Run("filled on "+string(m), func(t *testing.T) { run(t, listening(t, m)) })
 	}
 }
 
 // listening is a bench on a volume of its own, whose stubs are filled when programs use them.
-func listening(t *testing.T, fill Moment) *bench {
+func listening(t *testing.T, trigger Trigger) *bench {
 	t.Helper()
 	needsRoot(t)
 	at := t.TempDir()
@@ -39,7 +39,7 @@ func listening(t *testing.T, fill Moment) *bench {
 	}
 	b := newBench(t, dir)
 	t.Cleanup(func() { b.folder.Close() })
-	l, err := Listen(fill)
+	l, err := Listen(trigger)
 	if errors.Is(err, ErrNoListener) {
 		t.Skip(err)
 	}
@@ -71,7 +71,7 @@ func (b *bench) command(t *testing.T, name string, args ...string) ([]byte, erro
 }
 
 // Programs that know nothing of stubs read them, and cannot tell them from whole files.
-func TestPrograms(t *testing.T) { atEach(t, testPrograms) }
+func TestPrograms(t *testing.T) { eachTrigger(t, testPrograms) }
 
 func testPrograms(t *testing.T, b *bench) {
 	content := noise(1, 5<<20+17)
@@ -110,7 +110,7 @@ func testPrograms(t *testing.T, b *bench) {
 }
 
 // Who writes to a stub writes to a whole file; who cuts it to nothing has an empty one.
-func TestWriters(t *testing.T) { atEach(t, testWriters) }
+func TestWriters(t *testing.T) { eachTrigger(t, testWriters) }
 
 func testWriters(t *testing.T, b *bench) {
 	content := noise(1, 3<<20)
@@ -142,7 +142,7 @@ func testWriters(t *testing.T, b *bench) {
 }
 
 // A reader gets an error and no zeros when the content cannot be had, and a program that is to have none at once.
-func TestRefused(t *testing.T) { atEach(t, testRefused) }
+func TestRefused(t *testing.T) { eachTrigger(t, testRefused) }
 
 func testRefused(t *testing.T, b *bench) {
 	content := noise(1, 3<<20)
@@ -173,7 +173,7 @@ func testRefused(t *testing.T, b *bench) {
 }
 
 // A file that a program has open is not offloaded.
-func TestOpenFile(t *testing.T) { atEach(t, testOpenFile) }
+func TestOpenFile(t *testing.T) { eachTrigger(t, testOpenFile) }
 
 func testOpenFile(t *testing.T, b *bench) {
 	if _, err := b.folder.Put(t.Context(), "f", bytes.NewReader(noise(1, 100_000)), tree.PutOptions{}); err != nil {
@@ -208,7 +208,7 @@ func TestUnableFileSystem(t *testing.T) {
 			t.Error(err)
 		}
 	})
-	if m, err := Supported(dir, AnyMoment); !errors.Is(err, tree.ErrUnsupported) || !strings.Contains(err.Error(), "keeps no marks of stubs") {
+	if m, err := Supported(dir, AnyTrigger); !errors.Is(err, tree.ErrUnsupported) || !strings.Contains(err.Error(), "keeps no marks of stubs") {
 		t.Errorf("it is said to fill them at %q, %v", m, err)
 	}
 	if left, err := os.ReadDir(dir); err != nil || len(left) > 0 {
@@ -216,14 +216,14 @@ func TestUnableFileSystem(t *testing.T) {
 	}
 	able := t.TempDir()
 	standintest.Volume(t, able, 16<<20)
-	if m, err := Supported(able, WhenOpened); m != WhenOpened || err != nil {
+	if m, err := Supported(able, OnOpen); m != OnOpen || err != nil {
 		t.Errorf("ext4: at %q, %v", m, err)
 	}
 }
 
 func TestSystemVolume(t *testing.T) {
 	needsRoot(t)
-	l, err := Listen(AnyMoment)
+	l, err := Listen(AnyTrigger)
 	if errors.Is(err, ErrNoListener) {
 		t.Skip(err)
 	}

@@ -81,11 +81,11 @@ func readBy(name, way string) ([]byte, error) {
 }
 
 // Programs that open a file at any moment while it becomes a stub find all of its content.
-func TestOffloadedWhileOpened(t *testing.T) { atEach(t, testOffloadedWhileOpened) }
+func TestOffloadedWhileOpened(t *testing.T) { eachTrigger(t, testOffloadedWhileOpened) }
 
 func testOffloadedWhileOpened(t *testing.T, b *bench) {
 	ways := []string{"reads", "maps"}
-	if b.listener.fill == WhenOpened { // else only programs that are known for it can do so
+	if b.listener.trigger == OnOpen { // else only programs that are known for it can do so
 		ways = append(ways, "skips holes")
 	}
 	content := noise(1, offloadedSize)

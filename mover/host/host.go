@@ -44,8 +44,8 @@ type Config struct {
 	// Guard is the command of the process that keeps stubs from being read while no mover runs;
 	// nil starts none. See [edge.Guard].
 	Guard []string
-	// FillStubs is an [edge.Moment]: when stubs are filled.
-	FillStubs string
+	// FillOn is an [edge.Trigger]: the access that fills stubs.
+	FillOn string
 	// Proxy is the HTTP proxy of this host to buckets, or [edge.NoProxy]; "" goes by the settings of the service.
 	// ProxyPassword is that of the user that it names.
 	Proxy, ProxyPassword string
@@ -99,11 +99,11 @@ func Open(c Config) (*Mover, error) {
 			return nil, fmt.Errorf("proxy: %w; write it as http://HOST:PORT, as http://USER@HOST:PORT with --proxy-password-file, or none", err)
 		}
 	}
-	fill, err := edge.ParseMoment(c.FillStubs)
+	trigger, err := edge.ParseTrigger(c.FillOn)
 	if err != nil {
-		return nil, fmt.Errorf("fill-stubs: %w", err)
+		return nil, fmt.Errorf("fill-on: %w", err)
 	}
-	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}, Guard: c.Guard, Fill: fill, Proxy: c.Proxy, ProxyPassword: c.ProxyPassword}
+	m.edges = edge.Keeper{State: filepath.Join(c.State, "edges.json"), Folders: map[string]string{}, Guard: c.Guard, Trigger: trigger, Proxy: c.Proxy, ProxyPassword: c.ProxyPassword}
 	if err := errors.Join(m.openFolders(c.Folders, c.Samba, c.Fronts != ""), m.openFronts(c)); err != nil {
 		m.Close()
 		return nil, err

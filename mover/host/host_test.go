@@ -128,7 +128,7 @@ func TestRefusedConfigs(t *testing.T) {
 
 // A setting that cannot be is named, with what could be.
 func TestSettings(t *testing.T) {
-	for setting, c := range map[string]host.Config{"proxy": {Proxy: "ftp://fern"}, "proxy: the password": {Proxy: "http://ivy@fern:3128"}, "proxy: it names": {Proxy: "http://fern:3128", ProxyPassword: "rose"}, "fill-stubs": {FillStubs: "soon"}} {
+	for setting, c := range map[string]host.Config{"proxy": {Proxy: "ftp://fern"}, "proxy: the password": {Proxy: "http://ivy@fern:3128"}, "proxy: it names": {Proxy: "http://fern:3128", ProxyPassword: "rose"}, "fill-on": {FillOn: "soon"}} {
 		c.Listen, c.State = "127.0.0.1:0", t.TempDir()
 		if _, err := host.Open(c); err == nil || !strings.HasPrefix(err.Error(), setting) || !strings.Contains(err.Error(), "write ") {
 			t.Errorf("%s: %v", setting, err)

@@ -4568,10 +4568,10 @@ export interface components {
              */
             fetched: number;
             /**
-             * @description When stubs are filled for programs: as far as they read, or all of a file before they open it; absent while unknown
+             * @description Access that fills stubs: read fills the range that a program reads, open the whole file before a program has it open; absent while unknown
              * @enum {string}
              */
-            fillsAt?: "read" | "open";
+            fillsOn?: "read" | "open";
             /**
              * Format: int64
              * @description Bytes of it that are free

@@ -35,7 +35,7 @@ export function Contents({ replica: r }: { replica: Replica }) {
       <span title={bytes(f.wholeBytes)}>{plural(f.whole, "file")} here</span>, <span title={bytes(f.stubBytes)}>{f.stubs.toLocaleString("en")} in the bucket only</span>
       <Meter label={`Volume of ${r.name}`} share={used} warn={f.free < f.line} />
       <span className="block text-sm text-soft">{bytes(f.free)} free{f.line > 0 && `, ${bytes(f.line)} to stay free`}</span>
-      {f.fillsAt === "open" && <span className="block text-sm text-soft">Stubs are filled whole before programs open them.</span>}
+      {f.fillsOn === "open" && <span className="block text-sm text-soft">A stub is filled completely when a program opens it.</span>}
       {f.trouble && <Status tone="bad"><span className="whitespace-normal">{f.trouble}</span></Status>}
       {!f.trouble && f.short ? <Status tone="warn">{bytes(f.short)} are lacking to the line</Status> : null}
     </span>

@@ -49,7 +49,7 @@ func (s *Base) checkEdge(ctx context.Context, set *model.ReplicaSet, i int, fiel
 	return s.Estate.CheckEdge(ctx, field("edge.fill"), r.Target())
 }
 
-// JudgeStubs says when stubs of a replica would be filled for programs; ok is false where there are none, or that cannot be told yet.
+// JudgeStubs reports which access fills the stubs of a replica; ok is false without stubs, or while that is unknown.
 func (s *Base) JudgeStubs(ctx context.Context, r *model.Replica) (f finding.Finding, ok bool) {
 	if !r.Edge.HasStubs() {
 		return f, false
@@ -58,15 +58,15 @@ func (s *Base) JudgeStubs(ctx context.Context, r *model.Replica) (f finding.Find
 	if err != nil {
 		return f, false
 	}
-	return judgeStubs(r.Name, status.Fills)
+	return judgeStubs(r.Name, status.FillsOn)
 }
 
-func judgeStubs(subject string, at edge.Moment) (f finding.Finding, ok bool) {
-	switch at {
-	case edge.WhenRead:
-		return finding.New(finding.Pass, "stubs", subject, "Stubs are filled as far as programs read them", "", ""), true
-	case edge.WhenOpened:
-		return finding.New(finding.Warn, "stubs", subject, "Stubs are filled whole before programs open them", "who opens a large file waits for all of it", "run Linux 6.14 or later there, so that what is read is enough"), true
+func judgeStubs(subject string, on edge.Trigger) (f finding.Finding, ok bool) {
+	switch on {
+	case edge.OnRead:
+		return finding.New(finding.Pass, "stubs", subject, "A stub is filled as far as programs read it", "", ""), true
+	case edge.OnOpen:
+		return finding.New(finding.Warn, "stubs", subject, "A stub is filled completely when a program opens it", "programs wait for the whole of a large file", "run Linux 6.14 or later there: it reports reads, too"), true
 	}
 	return f, false
 }

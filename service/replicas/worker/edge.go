@@ -151,8 +151,8 @@ func (k *edgeKeeper) countReads(ctx context.Context) {
 	if err == nil {
 		var status edge.Status
 		status, err = k.CountReads(ctx, &set, &m)
-		if f := m.EdgeFigures; err == nil && f != nil && f.FillsAt != string(status.Fills) {
-			k.count(func(f *model.EdgeFigures) { f.FillsAt = string(status.Fills) })
+		if f := m.EdgeFigures; err == nil && f != nil && f.FillsOn != string(status.FillsOn) {
+			k.count(func(f *model.EdgeFigures) { f.FillsOn = string(status.FillsOn) })
 		}
 	}
 	if err != nil && ctx.Err() == nil {

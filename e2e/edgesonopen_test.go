@@ -19,11 +19,11 @@ import (
 	"bridgespan/standin/standintest"
 )
 
-// TestEdgesFilledWhenOpened keeps a set whose small edge cannot tell of reads, as on hosts before Linux 6.14: who opens a stub waits for all of it,
-// through the file service, through the gateway and on the host itself.
-func TestEdgesFilledWhenOpened(t *testing.T) {
+// TestEdgesFilledOnOpen keeps a set with an edge whose stubs are filled on open, as on hosts before Linux 6.14. Programs wait for the whole
+// file: through the file service, through the gateway and on the host itself.
+func TestEdgesFilledOnOpen(t *testing.T) {
 	t.Parallel()
-	c := newClouded(t, harness.Program(t, "bspand"), edge.WhenOpened)
+	c := newClouded(t, harness.Program(t, "bspand"), edge.OnOpen)
 	const files = 6
 	for i := range files {
 		c.put(scan(i), scanned(i), 1)
@@ -34,16 +34,16 @@ func TestEdgesFilledWhenOpened(t *testing.T) {
 	for err == nil && !planned.Run.State.Ended() {
 		planned, err = c.e.API.ReplicaPlan(t.Context(), planned.Run.ID)
 	}
-	if err != nil || !strings.Contains(fmt.Sprint(planned.Checks), "filled whole before programs open them") {
+	if err != nil || !strings.Contains(fmt.Sprint(planned.Checks), "filled completely when a program opens it") {
 		t.Errorf("the plan says %+v, %v", planned.Checks, err)
 	}
 	if _, err := c.e.API.CreateReplicaSet(t.Context(), asked, nil); err != nil {
 		t.Fatal(err)
 	}
-	await(t, "stubs, and that they are known to be filled when they are opened", func() bool {
+	await(t, "stubs, and their trigger", func() bool {
 		stubs, all := c.stubs()
 		f := c.edge().EdgeFigures
-		return stubs == files && all == files && f != nil && f.FillsAt == string(edge.WhenOpened)
+		return stubs == files && all == files && f != nil && f.FillsOn == string(edge.OnOpen)
 	})
 	c.listed(files)
 	if got := smbclient(t, c.files, "store", scan(0)); !bytes.Equal(got, scanned(0)) {
