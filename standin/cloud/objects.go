@@ -79,7 +79,7 @@ var keptHeaders = []string{"Cache-Control", "Content-Disposition", "Content-Enco
 
 // described returns the metadata of a new object from the request headers.
 func (q *request) described() (o objectRecord, refused *Error) {
-	o = objectRecord{Key: q.object, description: description{Type: q.r.Header.Get("Content-Type"), Meta: map[string]string{}, Other: map[string]string{}}}
+	o = objectRecord{Key: q.object, description: description{Type: q.r.Header.Get("Content-Type"), Meta: map[string]string{}, Headers: map[string]string{}}}
 	switch q.r.Header.Get("X-Amz-Storage-Class") {
 	case "", "STANDARD", "REDUCED_REDUNDANCY":
 	default:
@@ -91,7 +91,7 @@ func (q *request) described() (o objectRecord, refused *Error) {
 			value = strings.TrimPrefix(strings.TrimPrefix(value, "aws-chunked"), ",")
 		}
 		if value != "" {
-			o.Other[name] = value
+			o.Headers[name] = value
 		}
 	}
 	for name, values := range q.r.Header {

@@ -46,7 +46,7 @@ func (q *request) getObject() *Error {
 	for name, value := range o.Meta {
 		h.Set(metaPrefix+name, value)
 	}
-	for name, value := range o.Other {
+	for name, value := range o.Headers {
 		h.Set(name, value)
 	}
 	if err := q.fits(*o, ""); err != nil {

@@ -60,9 +60,9 @@ type objectRecord struct {
 
 // description is what a client says of an object when it makes it.
 type description struct {
-	Type  string            `json:",omitempty"`
-	Meta  map[string]string `json:",omitempty"` // of the client's own
-	Other map[string]string `json:",omitempty"` // see keptHeaders
+	Type    string            `json:",omitempty"`
+	Meta    map[string]string `json:",omitempty"` // of the client's own
+	Headers map[string]string `json:",omitempty"` // see keptHeaders
 }
 
 // uploadRecord is an open multipart upload.
