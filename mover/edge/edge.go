@@ -83,23 +83,23 @@ func (e *Edge) Offload(f *os.File, do func() error) error {
 
 // Fill follows [folder.Fetcher].
 func (e *Edge) Fill(ctx context.Context, f *os.File, name string, at, n int64) error {
-	return e.fill(ctx, f, name, at, n, passes)
+	return e.fill(ctx, f, name, at, n, isTransient)
 }
 
 // read is Fill for a reader, who waits on a full volume, too: the service makes stubs of other files then.
 func (e *Edge) read(ctx context.Context, f *os.File, name string, at, n int64) error {
-	return e.fill(ctx, f, name, at, n, func(err error) bool { return passes(err) || isFull(err) })
+	return e.fill(ctx, f, name, at, n, func(err error) bool { return isTransient(err) || isFull(err) })
 }
 
-// fill fills a part of a stub. What passes by itself is tried again for as long as a reader waits.
-func (e *Edge) fill(ctx context.Context, f *os.File, name string, at, n int64, passes func(error) bool) error {
+// fill fills a part of a stub. It retries after errors that retry accepts, for as long as a reader waits.
+func (e *Edge) fill(ctx context.Context, f *os.File, name string, at, n int64, retry func(error) bool) error {
 	id, size, err := identityOf(int(f.Fd()))
 	if err != nil {
 		return err
 	}
 	filling := e.enter(id)
 	defer e.leave(id, filling)
-	err = filling.fill(ctx, f, name, at, min(n, size-at), passes)
+	err = filling.fill(ctx, f, name, at, min(n, size-at), retry)
 	if err != nil && ctx.Err() == nil {
 		e.count(func(c *Counts) { c.Failed++ })
 	}

@@ -244,6 +244,35 @@ func TestAway(t *testing.T) {
 	}
 }
 
+// A file that a program truncates while its content arrives keeps its new length.
+func TestTruncatedWhileFilled(t *testing.T) {
+	needsRoot(t)
+	b := newBench(t, t.TempDir())
+	content := noise(1, 300_000)
+	b.stub(t, "f", content)
+	f, err := os.OpenFile(filepath.Join(b.dir, "f"), os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	s, err := folder.OpenedStub(int(f.Fd()))
+	if err == nil {
+		err = os.Truncate(f.Name(), 100_000)
+	}
+	if err == nil {
+		err = s.WriteAt(content[folder.FillUnit:], folder.FillUnit)
+	}
+	if err == nil {
+		err = s.WriteAt(content[4*folder.FillUnit:], 4*folder.FillUnit)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := tree.ReadFile(t.Context(), b.folder, "f"); err != nil || !bytes.Equal(got, content[:100_000]) {
+		t.Errorf("%d bytes, %v", len(got), err)
+	}
+}
+
 func FuzzAccess(f *testing.F) {
 	f.Add([]byte("\x30\x00\x00\x00\x03\x00\x18\x00\x00\x00\x10\x00\x00\x00\x00\x00\x05\x00\x00\x00\x01\x00\x00\x00\x06\x00\x18\x00\x00\x00\x00\x00\x00\x10\x00\x00\x00\x00\x00\x00\x00\x00\x01\x00\x00\x00\x00\x00"))
 	f.Fuzz(func(t *testing.T, b []byte) {

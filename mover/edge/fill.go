@@ -63,7 +63,7 @@ type run struct {
 }
 
 // fill makes a part of a stub be there.
-func (f *filling) fill(ctx context.Context, file *os.File, name string, at, n int64, passes func(error) bool) error {
+func (f *filling) fill(ctx context.Context, file *os.File, name string, at, n int64, retry func(error) bool) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	defer context.AfterFunc(ctx, guard.Func(f.wake))()
@@ -78,7 +78,7 @@ func (f *filling) fill(ctx context.Context, file *os.File, name string, at, n in
 		if err == nil {
 			err = f.await(ctx, r, hole[0]+hole[1], patience)
 		}
-		if err := again(ctx, err, passes); err != nil {
+		if err := again(ctx, err, retry); err != nil {
 			return err
 		}
 	}
@@ -160,25 +160,25 @@ func (f *filling) wake() {
 }
 
 // again waits before something is tried again that may pass, and returns what will not.
-func again(ctx context.Context, err error, passes func(error) bool) error {
+func again(ctx context.Context, err error, retry func(error) bool) error {
 	if ctx.Err() != nil {
-		return inVain(ctx, err)
+		return timedOut(ctx, err)
 	}
-	if err == nil || !passes(err) {
+	if err == nil || !retry(err) {
 		return err
 	}
 	pause := time.NewTimer(againAfter)
 	defer pause.Stop()
 	select {
 	case <-ctx.Done():
-		return inVain(ctx, err)
+		return timedOut(ctx, err)
 	case <-pause.C:
 		return nil
 	}
 }
 
-// inVain is the error of a reader who has waited long enough.
-func inVain(ctx context.Context, err error) error {
+// timedOut is the error of a reader whose time is over.
+func timedOut(ctx context.Context, err error) error {
 	switch {
 	case isFull(err):
 		return err
@@ -189,8 +189,8 @@ func inVain(ctx context.Context, err error) error {
 	}
 }
 
-// passes reports whether a bucket may answer again by itself.
-func passes(err error) bool { return errors.Is(err, tree.ErrUnreachable) }
+// isTransient reports whether a bucket may answer again by itself.
+func isTransient(err error) bool { return errors.Is(err, tree.ErrUnreachable) }
 
 // isFull reports whether a volume, or a quota on it, has no space.
 func isFull(err error) bool {
