@@ -67,6 +67,8 @@ func TestCloudServer(t *testing.T) {
 		_, err := e.API.AddServer(ctx, n)
 		refused(t, what, err, 422, c.field)
 	}
+	_, err := e.API.EditServer(ctx, "oak", model.EditServer{ProxyPassword: "rose madder"})
+	refused(t, "a proxy of a file server", err, 422, "proxyPassword")
 	v, err := e.API.AddServer(ctx, accountAt(t, sky, at))
 	if err != nil || v.Kind != model.ServerCloud || v.Cloud == nil || v.Cloud.Region != at.Region {
 		t.Fatalf("added %+v, %v", v, err)

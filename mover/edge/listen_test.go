@@ -46,7 +46,7 @@ func listening(t *testing.T, trigger Trigger) *bench {
 	if err != nil {
 		t.Fatal(err)
 	}
-	err = l.Add(&Watched{Path: dir, Edge: b.Edge, Refused: []string{"head"}})
+	err = l.Add(&Watched{Path: dir, Edge: b.Edge, Refused: []string{"head", "tar"}})
 	if errors.Is(err, ErrNoListener) {
 		t.Skip(errors.Join(err, l.Close()))
 	}
@@ -149,6 +149,10 @@ func testRefused(t *testing.T, b *bench) {
 	b.stub(t, "f", content)
 	if got, err := b.command(t, "head", "-c", "10", "f"); err == nil || len(got) > 0 {
 		t.Errorf("a program that is to have no content gets %d bytes, %v", len(got), err)
+	}
+	// A program that skips holes without reading them would keep zeros.
+	if got, err := b.command(t, "tar", "-cSf", "-", "f"); err == nil {
+		t.Errorf("a refused program that skips holes archives %d bytes", len(got))
 	}
 	b.residency(t, "f", tree.Stub)
 	b.SetWait(100 * time.Millisecond)
