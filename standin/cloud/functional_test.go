@@ -15,12 +15,12 @@ import (
 	"bridgespan/standin/cloud"
 )
 
-// byOthers are functional tests for object services that come with the client library.
+// functionalTests are tests for object services, from the source of the client library.
 //
-// Left out are those of what the stand-in does not offer: signatures of version 2, forms that browsers send, encryption by the service, checksums and
+// They leave out features that the stand-in does not have: signatures of version 2, forms that browsers send, encryption by the service, checksums and
 // tags that are kept with objects, retention of single objects, settings of buckets (policies, CORS, tags), several regions behind one address,
 // archives that are listed, and extensions of one service to listings.
-var byOthers = []string{
+var functionalTests = []string{
 	"testGetObjectRanges", "testPutObjectWithAutoChecksums", "testPutObjectWithVersioning", "testPutObjectWithMetadata", "testGetObjectWithRange", "testPutObjectReadAt",
 	"testPutObjectStreaming", "testGetObjectSeekEnd", "testGetObjectClosedTwice", "testRemoveMultipleObjects", "testRemoveMultipleObjectsIter",
 	"testFPutObjectMultipart", "testFPutObject", "testGetObjectReadSeekFunctional", "testGetObjectReadAtFunctional", "testGetObjectReadAtWhenEOFWasReached",
@@ -32,9 +32,9 @@ var byOthers = []string{
 	"testRemoveObjectsWithVersioning", "testUnencryptedToUnencryptedCopyPart",
 }
 
-// TestByOthers runs tests that others wrote against the stand-in.
-func TestByOthers(t *testing.T) {
-	program := buildByOthers(t)
+// TestFunctional runs the functional tests of the client library against the stand-in.
+func TestFunctional(t *testing.T) {
+	program := buildFunctionalTests(t)
 	key := cloud.Key{ID: "trust-key", Secret: "a secret of the trust", Account: "trust", Rights: cloud.AllRights}
 	c, err := cloud.Open(cloud.Config{Dir: t.TempDir(), Keys: []cloud.Key{key}, Regions: []cloud.Region{{Name: "us-east-1"}}})
 	if err != nil {
@@ -43,9 +43,9 @@ func TestByOthers(t *testing.T) {
 	t.Cleanup(func() { c.Close() })
 	server := httptest.NewServer(c.Region("us-east-1"))
 	t.Cleanup(server.Close)
-	cmd := exec.CommandContext(t.Context(), program)
+	cmd := exec.CommandContext(t.Context(), program, strings.TrimPrefix(server.URL, "http://"), key.ID, key.Secret)
 	cmd.Dir = t.TempDir()
-	cmd.Env = append(os.Environ(), "TMPDIR="+cmd.Dir, "SERVER_ENDPOINT="+strings.TrimPrefix(server.URL, "http://"), "ACCESS_KEY="+key.ID, "SECRET_KEY="+key.Secret, "ENABLE_HTTPS=0", "MINT_MODE=full", "RUN_ON_FAIL=1")
+	cmd.Env = append(os.Environ(), "TMPDIR="+cmd.Dir)
 	out, err := cmd.Output()
 	if err != nil {
 		t.Errorf("it ends with %v", err)
@@ -66,13 +66,13 @@ func TestByOthers(t *testing.T) {
 			t.Errorf("%s: %s: %s: %s", told.Name, told.Function, told.Message, told.Error)
 		}
 	}
-	if began != len(byOthers) || passed < len(byOthers)-1 { // one of them says nothing
+	if began != len(functionalTests) || passed < len(functionalTests)-1 { // one test reports no result
 		t.Errorf("%d tests ran, and %d passed", began, passed)
 	}
 }
 
-// buildByOthers builds a program that runs the tests.
-func buildByOthers(t *testing.T) string {
+// buildFunctionalTests builds a program that runs the tests. Its arguments are the address of the service, and an access key with its secret.
+func buildFunctionalTests(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
 	command := func(in, name string, args ...string) string {
@@ -98,7 +98,17 @@ func buildByOthers(t *testing.T) string {
 	module := filepath.Dir(command(".", "go", "env", "GOMOD"))
 	var main strings.Builder
 	main.WriteString("package main\n\nimport (\n\"fmt\"\n\"log/slog\"\n\"os\"\n)\n\nfunc main() {\nslog.SetDefault(slog.New(slog.NewJSONHandler(os.Stdout, nil)))\n")
-	for _, name := range byOthers {
+	// The suite reads its settings from the environment, under names that its source says.
+	names := regexp.MustCompile(`"([A-Z]+_ENDPOINT|ACCESS_KEY|SECRET_KEY|ENABLE_HTTPS|[A-Z]+_MODE|RUN_ON_FAIL)"`)
+	values := map[string]string{"ENDPOINT": "os.Args[1]", "ACCESS_KEY": "os.Args[2]", "SECRET_KEY": "os.Args[3]", "HTTPS": `"0"`, "MODE": `"full"`, "FAIL": `"1"`}
+	for _, m := range names.FindAllStringSubmatch(suite, -1) {
+		for suffix, value := range values {
+			if strings.HasSuffix(m[1], suffix) {
+				fmt.Fprintf(&main, "os.Setenv(%q, %s)\n", m[1], value)
+			}
+		}
+	}
+	for _, name := range functionalTests {
 		fmt.Fprintf(&main, "fmt.Println(`{\"Began\":%q}`)\n%s()\n", name, name)
 	}
 	main.WriteString("}\n")
