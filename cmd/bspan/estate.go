@@ -272,7 +272,7 @@ func addServer(ctx context.Context, c *cli.Command, api *client.Client, args []s
 	if err != nil {
 		return err
 	}
-	proxyPassword, err := proxyPassword(c)
+	proxyPassword, err := passwordIn(c.String("proxy-password-file"))
 	if err != nil {
 		return err
 	}
@@ -333,20 +333,6 @@ func cloudReach(c *cli.Command, before func() (*model.CloudReach, error)) (*mode
 	return &reach, nil
 }
 
-// proxyPassword reads the password of a proxy's user, if a file with it is named.
-func proxyPassword(c *cli.Command) (string, error) {
-	file := c.String("proxy-password-file")
-	if file == "" {
-		return "", nil
-	}
-	f, err := os.Open(file)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	return firstLine(f)
-}
-
 func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 	cloud, err := cloudReach(c, func() (*model.CloudReach, error) {
 		before, err := api.Server(ctx, args[0])
@@ -364,7 +350,7 @@ func editServer(ctx context.Context, c *cli.Command, api *client.Client, args []
 			return err
 		}
 	}
-	if e.ProxyPassword, err = proxyPassword(c); err != nil {
+	if e.ProxyPassword, err = passwordIn(c.String("proxy-password-file")); err != nil {
 		return err
 	}
 	v, err := api.EditServer(ctx, args[0], e)

@@ -125,12 +125,7 @@ func readPassword(c *cli.Command, prompt string) (string, error) {
 	case file == "-":
 		return firstLine(os.Stdin)
 	case file != "":
-		f, err := os.Open(file)
-		if err != nil {
-			return "", err
-		}
-		defer f.Close()
-		return firstLine(f)
+		return passwordIn(file)
 	case os.Getenv("BSPAN_PASSWORD") != "":
 		return os.Getenv("BSPAN_PASSWORD"), nil
 	case !term.IsTerminal(int(os.Stdin.Fd())):
@@ -148,6 +143,19 @@ func firstLine(r io.Reader) (string, error) {
 		err = nil
 	}
 	return strings.TrimRight(line, "\r\n"), err
+}
+
+// passwordIn is the first line of a file; "" without a file.
+func passwordIn(file string) (string, error) {
+	if file == "" {
+		return "", nil
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	return firstLine(f)
 }
 
 func loginCommand() *cli.Command {
