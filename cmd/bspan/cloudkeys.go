@@ -138,7 +138,7 @@ func setRecoveryKeys(ctx context.Context, c *cli.Command, api *client.Client, ar
 	return done(c, f, "the key of %s can be opened with %s", args[0], english.Plural(len(f.RecoveryKeys), "recovery key", ""))
 }
 
-// folderKey reads the private key of a folder. With the file of a recovery key, it is opened here: the recovery key goes nowhere.
+// folderKey reads the private key of a folder. With the file of a recovery key, it decrypts the key on this machine: the recovery key is not sent.
 func folderKey(file, recoveryFile string) (string, error) {
 	text, err := os.ReadFile(file)
 	if err != nil || recoveryFile == "" {
@@ -224,7 +224,7 @@ func openCopy(ctx context.Context, c *cli.Command) error {
 		more = fmt.Sprintf("; copied %s not sealed", english.Plural(opened.Plain, "file that was", "files that were"))
 	}
 	if opened.There > 0 {
-		more += fmt.Sprintf("; %s there already", english.Plural(opened.There, "file was", "files were"))
+		more += fmt.Sprintf("; skipped %s with the same content", english.Plural(opened.There, "file", "files"))
 	}
 	if err := done(c, opened, "opened %s%s; %s written", english.Plural(opened.Files, "file", ""), more, humanize.IBytes(uint64(opened.Bytes))); err != nil {
 		return err

@@ -235,7 +235,7 @@ func (t *Tab) Drag(item, onto string) (taken bool, err error) {
 	})()`)
 }
 
-// focus clicks a field until it has the focus: what loads beside it may push it away between a look where it is and the click.
+// focus clicks a field until it has the focus: content that loads can move the field before the click.
 func (t *Tab) focus(field string) error {
 	taken := find("field", field) + " === document.activeElement"
 	for range 4 {

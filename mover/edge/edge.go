@@ -86,7 +86,7 @@ func (e *Edge) Fill(ctx context.Context, f *os.File, name string, at, n int64) e
 	return e.fill(ctx, f, name, at, n, isTransient)
 }
 
-// read is Fill for a reader, who waits on a full volume, too: the service makes stubs of other files then.
+// read is Fill for a program. On a full volume the program waits, since the service offloads other files.
 func (e *Edge) read(ctx context.Context, f *os.File, name string, at, n int64) error {
 	return e.fill(ctx, f, name, at, n, func(err error) bool { return isTransient(err) || isFull(err) })
 }

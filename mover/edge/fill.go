@@ -159,7 +159,7 @@ func (f *filling) wake() {
 	f.news.Broadcast()
 }
 
-// again waits before something is tried again that may pass, and returns what will not.
+// again pauses after an error that retry accepts, and returns any other error.
 func again(ctx context.Context, err error, retry func(error) bool) error {
 	if ctx.Err() != nil {
 		return timedOut(ctx, err)

@@ -200,7 +200,7 @@ func testOpenFile(t *testing.T, b *bench) {
 	}
 }
 
-// A file system that keeps no attributes cannot hold stubs, whatever the kernel tells of it.
+// A file system without extended attributes cannot hold stubs.
 func TestUnableFileSystem(t *testing.T) {
 	needsRoot(t)
 	dir := t.TempDir()

@@ -29,7 +29,7 @@ func readWhenTold(name, way string) error {
 			return nil
 		}
 		for began, delay := time.Now(), rand.N(5*time.Millisecond); time.Since(began) < delay; {
-			// It is to open the file at any moment of what else happens to it.
+			// The open is spread over the whole offload.
 		}
 		got, err := readBy(name, way)
 		if err == nil && !bytes.Equal(got, content) {
@@ -80,7 +80,7 @@ func readBy(name, way string) ([]byte, error) {
 	}
 }
 
-// Programs that open a file at any moment while it becomes a stub find all of its content.
+// Programs that open a file while it is offloaded read all of its content.
 func TestOffloadedWhileOpened(t *testing.T) { eachTrigger(t, testOffloadedWhileOpened) }
 
 func testOffloadedWhileOpened(t *testing.T, b *bench) {

@@ -23,7 +23,7 @@ const (
 	freeTries  = 3
 	retryFirst = 250 * time.Millisecond
 	retryMost  = 5 * time.Second
-	// goneAfter is when a ticket that was tried in vain is no more: it would have been tried again long ago.
+	// goneAfter: a failed ticket that was not retried for this long has left the backlog.
 	goneAfter = 4 * retryMost
 	// mostAttempts bounds how many tickets of a lane are remembered.
 	mostAttempts = 100_000
@@ -48,12 +48,12 @@ func (s *stuckError) Unwrap() []error { return []error{ErrStuck, s.last} }
 
 // attempt is what is remembered of a ticket that was tried and did not end.
 type attempt struct {
-	tries int // since then
-	since time.Time
-	last  error
-	again time.Time // when it was tried last
-	same  int       // of which the last ones, with one state
-	state string    // of the path at both ends, as far as it was read
+	tries   int // since then
+	since   time.Time
+	last    error
+	lastTry time.Time
+	same    int    // of which the last ones, with one state
+	state   string // of the path at both ends, as far as it was read
 	// ended is when the ticket ended after all; zero while it waits. What is tried in
 	// vain again soon has made no progress by that.
 	ended time.Time
@@ -71,7 +71,7 @@ type progress struct {
 	attempts map[string]*attempt
 	// working is since when the lane has been at work; zero while it is not.
 	working time.Time
-	tickets int // that it had to do when it last began
+	tickets int // in the backlog when the lane last began
 	// ended is when a ticket ended last, or new bytes came of one.
 	ended time.Time
 	// crossed is how many bytes have crossed since then, and awaited how many the tickets
@@ -199,10 +199,10 @@ func (p *progress) end(now time.Time, tickets []replica.Ticket) {
 	}
 }
 
-// waiting is how many tickets were tried in vain, and are tried again; p.mu must be held.
+// waiting is how many failed tickets are retried; p.mu must be held.
 func (p *progress) waiting(now time.Time) (n int) {
 	for _, a := range p.attempts {
-		if a.ended.IsZero() && now.Sub(a.again) < goneAfter {
+		if a.ended.IsZero() && now.Sub(a.lastTry) < goneAfter {
 			n++
 		}
 	}
@@ -229,7 +229,7 @@ func (p *progress) tried(now time.Time, key string, o outcome) (pause time.Durat
 		a = &attempt{since: now}
 		p.attempts[key] = a
 	}
-	a.ended, a.again = time.Time{}, now
+	a.ended, a.lastTry = time.Time{}, now
 	if o.state != "" && o.state != a.state {
 		a.state, a.same = o.state, 0
 	}

@@ -14,7 +14,7 @@ import (
 
 func proxyLabel(c *model.CloudReach) string { return "proxy " + c.Proxy }
 
-// hasProxyUser reports whether somebody signs in to the proxy of a server.
+// hasProxyUser reports whether the proxy of an account requires a sign-in.
 func hasProxyUser(v model.Server) bool {
 	if v.Cloud == nil {
 		return false
@@ -54,7 +54,7 @@ func (s *Service) withProxy(ctx context.Context, v *model.Server) error {
 	return nil
 }
 
-// keepProxy keeps the password of a proxy in the place of what was kept.
+// keepProxy stores the password of a proxy, or removes the stored one.
 func (s *Service) keepProxy(ctx context.Context, tx *records.Tx, v model.Server) error {
 	var sealed []byte
 	if hasProxyUser(v) {

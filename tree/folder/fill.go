@@ -15,7 +15,7 @@ import (
 type Stub struct {
 	tree.Mark
 	Size   int64 // of the content
-	Length int64 // of what the file holds of it: people may have cut it
+	Length int64 // of the file, at most Size: programs may have truncated it
 
 	fd     int
 	stands bool

@@ -87,7 +87,7 @@ func (t *Tree) offloadOpen(f *os.File, s stub) error {
 	if err := bare(fd).flush(); err != nil {
 		return err
 	}
-	if err := Lease(f); err != nil { // then it is a stub of which nothing is missing
+	if err := Lease(f); err != nil { // the stub is complete: nothing was freed yet
 		return err
 	}
 	return empty(fd, s.At)

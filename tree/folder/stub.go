@@ -226,8 +226,8 @@ func (t *Tree) Mark(ctx context.Context, name string) (tree.Mark, error) {
 	return s.Mark, classify("mark", name, err)
 }
 
-// IsStub reports whether an open file is a stub. One that was cut to nothing is made a whole file: what is missing of
-// it from now on are holes that people made.
+// IsStub reports whether an open file is a stub. A stub that was truncated to nothing becomes a whole file: its holes are from then on
+// those of a program.
 func IsStub(fd int) (bool, error) {
 	st, err := statOf(fd)
 	if err != nil || st.Mode&unix.S_IFMT != unix.S_IFREG {

@@ -20,11 +20,10 @@ import (
 	"bridgespan/tree"
 )
 
-// How often an edge is looked after: whether it is below its free-space line or something came, and its files by age. Readers of stubs
-// wait for space on a full volume.
+// How often an edge is checked. The free space is checked often, since readers of stubs wait for space on a full volume.
 const (
 	edgeEvery = 3 * time.Second
-	edgePause = 15 * time.Second // between two looks at all files
+	edgePause = 15 * time.Second // between two passes over all files
 	edgeByAge = time.Hour
 	// readsEvery is how often it is stored how much an edge has read from its bucket.
 	readsEvery  = time.Minute
@@ -66,11 +65,11 @@ func (p *replicaWorker) received(name string, size int64) {
 type edgeKeeper struct {
 	*replicaWorker
 	aged    time.Time // when files were last looked at by age
-	passed  time.Time // when they were last looked at, or tried to
+	passed  time.Time // end of the last pass, or of the last attempt
 	counted time.Time // when it was last stored how much was read from the bucket
 	carried int64     // files that had come by the last pass
 	policy  string    // by which the last pass was
-	tried   string    // by which one was last tried
+	tried   string    // policy of the last attempt
 
 	mu    sync.Mutex
 	since time.Time       // when the first of them was noted

@@ -26,8 +26,8 @@ type Opened struct {
 const mostKeyFile = 64 << 10
 
 // OpenCopy opens the files of a sealed folder that another client has copied into a folder of this host, with a recovery key (the text of
-// its file). Names that are sealed are opened, too. No file in to is replaced: one with the same content stays, as after an earlier call that was ended;
-// another one is a failure. What fails is reported, and the others are opened.
+// its file). Names that are sealed are opened, too. No file in to is replaced. A file with the same content counts as there, so that
+// an interrupted call can be repeated. Other content is a failure. Failures are reported, and the next files are opened.
 func OpenCopy(ctx context.Context, from, to *os.Root, recovery string, failed func(name string, err error)) (o Opened, err error) {
 	f, err := from.Open(KeyFile)
 	if err != nil {
@@ -63,8 +63,8 @@ func OpenCopy(ctx context.Context, from, to *os.Root, recovery string, failed fu
 	return o, errors.Join(err, to.RemoveAll(partial))
 }
 
-// errOther: a file would be replaced.
-var errOther = fmt.Errorf("%w: another file of that name is there, and stays", fs.ErrExist)
+// errDifferent: a file with other content has the name.
+var errDifferent = fmt.Errorf("%w: it has other content and was not replaced; choose an empty folder, or remove it", fs.ErrExist)
 
 // one opens one file.
 func (o *Opened) one(key *Key, from, to *os.Root, name string) error {
@@ -127,7 +127,7 @@ func same(there *os.File, content *io.SectionReader) error {
 		return err
 	}
 	if !info.Mode().IsRegular() || info.Size() != content.Size() {
-		return errOther
+		return errDifferent
 	}
 	a, b := make([]byte, 16*ChunkSize), make([]byte, 16*ChunkSize)
 	for at := int64(0); at < content.Size(); {
@@ -136,15 +136,14 @@ func same(there *os.File, content *io.SectionReader) error {
 			return err
 		}
 		if !bytes.Equal(a[:n], b[:n]) {
-			return errOther
+			return errDifferent
 		}
 		at += n
 	}
 	return nil
 }
 
-// partial is where a file is written before it has its name: one that is ended half-way never looks like a whole one. Like all names of ours, it is
-// not used by files.
+// partial is the name of a file while it is written: an interrupted file never has its final name. Names with this prefix are reserved.
 const partial = ".bspan-part"
 
 // write writes a new file.
