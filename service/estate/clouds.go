@@ -88,7 +88,7 @@ func checkCloud(v *model.Server) error {
 		return err
 	}
 	if hasProxyUser(*v) && v.Cloud.ProxyPassword == "" {
-		return fault.Field("proxyPassword", "give the password of the user that the proxy names", "the password is missing: a stored password is sent only to the proxy, and for the user, that it was given for")
+		return fault.Field("proxyPassword", "enter the password of the proxy user", "the password is missing: a stored password is sent only to the proxy, and for the user, that it was given for")
 	}
 	return checkNote(v.Note)
 }

@@ -143,7 +143,7 @@ export function ServerForm({ server, onClose, onDone }: { server?: Server; onClo
             <div className="col-span-2 grid gap-3">
               <Check label="Use TLS" checked={!plain} onChange={(tls) => setPlain(!tls)} help="Without it, traffic can be read on the network." />
               <TextField label="Proxy" mono value={proxy} placeholder="none" onChange={(e) => setProxy(e.target.value)} error={errors["cloud.proxy"]} help="HTTP proxy to the service, such as http://proxy.example.org:3128, or http://USER@HOST:PORT where it asks for a password. A mover that was started with a proxy of its own uses that." />
-              {proxy.includes("@") && <TextField label="Password at the proxy" type="password" value={proxyPassword} onChange={(e) => setProxyPassword(e.target.value)} error={errors.proxyPassword} help={server ? "Empty keeps the old one" : "Kept sealed, never shown again"} autoComplete="new-password" />}
+              {proxy.includes("@") && <TextField label="Proxy password" type="password" value={proxyPassword} onChange={(e) => setProxyPassword(e.target.value)} error={errors.proxyPassword} help={server ? "Empty keeps the old one" : "Kept sealed, never shown again"} autoComplete="new-password" />}
               <Check label="Path-style addresses" checked={pathStyle} onChange={setPathStyle} help="For services that do not put the bucket into the host name." />
             </div>
           )}

@@ -172,7 +172,9 @@ func (p *planner) result(ctx context.Context) model.ReplicaPlan {
 	}
 	p.judgeSealing(ctx)
 	for _, s := range p.sites {
-		p.note(p.JudgeStubs(ctx, &s.replica))
+		if f, ok := p.JudgeStubs(ctx, &s.replica); ok {
+			p.add(f.Code, f.Severity, s.replica.Name+": "+f.Found, f.Meaning, f.Remedy)
+		}
 	}
 	network := p.network(legs)
 	for _, layout := range p.layouts() {
