@@ -95,7 +95,7 @@ func ParseProxy(text, password string) (*url.URL, error) {
 	case user != "" && password != "":
 		u.User = url.UserPassword(user, password)
 	case password != "":
-		return nil, errors.New("it names no user for the password: write http://USER@HOST:PORT")
+		return nil, errors.New("it names no user for the password")
 	}
 	return u, nil
 }
