@@ -23,11 +23,13 @@ const (
 	// HoldsBuckets: it is an account at an object service. Its shares are buckets, and the provider
 	// charges for requests.
 	HoldsBuckets
+	// OpensBuckets: a mover runs there, which reads from buckets and writes to them by itself.
+	OpensBuckets
 )
 
 var abilities = map[string][]Ability{
 	ServerSMB:   {HasAccounts, SpeaksSMB},
-	ServerMover: {ShowsCertificate, MayKeepFronts},
+	ServerMover: {ShowsCertificate, MayKeepFronts, OpensBuckets},
 	ServerCloud: {HoldsBuckets},
 }
 

@@ -163,6 +163,16 @@ func (h *Forwarder) Mark(ctx context.Context, name string) (m Mark, err error) {
 	return m, err
 }
 
+func (h *Forwarder) StoreID(ctx context.Context) (id string, err error) {
+	err = h.Use(ctx, false, func(t Tree) error { id, err = StoreID(ctx, t); return err })
+	return id, err
+}
+
+func (h *Forwarder) Upload(ctx context.Context, u *Upload) (done Uploaded, err error) {
+	err = h.Use(ctx, true, func(t Tree) error { done, err = UploadFrom(ctx, t, u); return err })
+	return done, err
+}
+
 func (h *Forwarder) Watch(ctx context.Context) iter.Seq2[string, error] {
 	return func(yield func(string, error) bool) {
 		stopped := false

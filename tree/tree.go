@@ -48,6 +48,8 @@ var (
 	ErrAltered = errors.New("what was stored is not what was sent")
 	// ErrStub: the content of a file is not here, and reading it would fetch it.
 	ErrStub = errors.New("only a stub is here: reading it would fetch its content")
+	// ErrChanged: the file that was to be read is no longer what the caller knows it to be.
+	ErrChanged = errors.New("it changed meanwhile")
 	// ErrVersion: the file that was to be replaced has another version by now.
 	ErrVersion = errors.New("another version is there by now")
 	// ErrUnsupported: this tree cannot hold what was asked.

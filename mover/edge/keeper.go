@@ -29,6 +29,8 @@ type Settings struct {
 	Refused []string `json:"refused,omitempty"`
 	// Wait is how long a reader waits without any progress, in seconds; 0 is a minute.
 	Wait int `json:"wait,omitempty"`
+	// Whole: the folder has no stubs, and is to have none. Its files are uploaded only.
+	Whole bool `json:"whole,omitempty"`
 }
 
 // Bucket is a bucket, or a folder in one, and the access key to open it with. The mover keeps it in memory alone.
@@ -127,6 +129,7 @@ type Keeper struct {
 	alive    io.Closer        // open for as long as the mover lives, for its guard
 	socket   string           // of its guard
 	edges    map[string]*kept // by the paths of their folders
+	outlets  map[string]*outlet
 }
 
 // kept is an edge that is kept.
@@ -138,7 +141,6 @@ type kept struct {
 	Wait    int      `json:"wait,omitempty"`
 
 	watched *Watched
-	source  *bucket.Tree
 }
 
 // Open goes on to watch the folders that were edges when the mover ended. Their readers wait until the service tells
@@ -185,7 +187,7 @@ func (k *Keeper) Close() error {
 	if l == nil {
 		return nil
 	}
-	k.listener, k.edges = nil, nil
+	k.listener, k.edges, k.outlets = nil, nil, nil
 	return l.Close()
 }
 
@@ -255,8 +257,8 @@ func (k *Keeper) guardSocket() string {
 	return k.socket
 }
 
-// Set makes an edge of a folder, or changes one. It returns the error of the bucket when that cannot be opened; the edge
-// stays as it was then.
+// Set makes an edge of a folder, or changes one. From then on, files of the folder can be uploaded. It returns the error of the bucket when
+// that cannot be opened; the edge stays as it was then.
 func (k *Keeper) Set(ctx context.Context, folder, sub string, s Settings) error {
 	full, err := k.pathOf(folder, sub)
 	if err != nil {
@@ -267,11 +269,21 @@ func (k *Keeper) Set(ctx context.Context, folder, sub string, s Settings) error 
 	if err != nil {
 		return err
 	}
+	out, err := newOutlet(ctx, source)
+	if err != nil {
+		return err
+	}
 	k.changes.Lock()
 	defer k.changes.Unlock()
 	k.mu.Lock()
 	e := k.edges[full]
+	if e == nil && s.Whole {
+		k.use(full, out)
+	}
 	k.mu.Unlock()
+	if e == nil && s.Whole {
+		return nil
+	}
 	if e == nil {
 		e = &kept{Folder: folder, Sub: sub, Refused: s.Refused, Wait: s.Wait}
 		if err := k.watch(ctx, e); err != nil {
@@ -284,14 +296,11 @@ func (k *Keeper) Set(ctx context.Context, folder, sub string, s Settings) error 
 	k.listener.refuse(e.watched, s.Refused)
 	e.watched.Edge.SetWait(time.Duration(s.Wait) * time.Second)
 	e.watched.Edge.Use(source)
-	if e.source != nil {
-		e.source.Close()
-	}
-	e.source = source
+	k.use(full, out)
 	return k.store()
 }
 
-// Remove ends an edge. Its stubs stay stubs, which nobody can read any more.
+// Remove ends an edge, and forgets the bucket of a folder. Its stubs stay stubs, which nobody can read any more.
 func (k *Keeper) Remove(folder, sub string) error {
 	full, err := k.pathOf(folder, sub)
 	if err != nil {
@@ -301,13 +310,13 @@ func (k *Keeper) Remove(folder, sub string) error {
 	defer k.changes.Unlock()
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if e := k.edges[full]; e != nil {
-		k.listener.Remove(e.watched)
-		delete(k.edges, full)
-		if e.source != nil {
-			e.source.Close()
-		}
+	k.drop(full)
+	e := k.edges[full]
+	if e == nil {
+		return nil
 	}
+	k.listener.Remove(e.watched)
+	delete(k.edges, full)
 	return k.store()
 }
 
@@ -335,6 +344,9 @@ type Status struct {
 	Kernel  string  `json:"kernel,omitempty"`  // why stubs cannot be filled when they are used; "" when they can
 	FillsOn Trigger `json:"fillsOn,omitempty"` // the trigger of its stubs, or of those it could have
 	Counts  Counts  `json:"counts"`
+	// What the mover has uploaded to the bucket since it was started: files and their bytes.
+	Uploaded      int64 `json:"uploaded"`
+	UploadedBytes int64 `json:"uploadedBytes"`
 }
 
 // Look tells how an edge is, or whether a folder could become one.
@@ -345,8 +357,13 @@ func (k *Keeper) Look(folder, sub string) (s Status, err error) {
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	out := k.outlets[full]
+	if out != nil {
+		s.Ready, s.Uploaded, s.UploadedBytes = true, out.files.Load(), out.bytes.Load()
+	}
 	if e := k.edges[full]; e != nil {
-		return Status{Edge: true, Ready: e.source != nil, FillsOn: e.watched.trigger, Counts: e.watched.Edge.Counts()}, nil
+		s.Edge, s.FillsOn, s.Counts = true, e.watched.trigger, e.watched.Edge.Counts()
+		return s, nil
 	}
 	if s.FillsOn, err = Supported(full, k.Trigger); err != nil {
 		s.Kernel = err.Error()

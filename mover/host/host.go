@@ -26,6 +26,7 @@ import (
 	"bridgespan/mover/edge"
 	"bridgespan/mover/front"
 	"bridgespan/mover/update"
+	"bridgespan/tree"
 	"bridgespan/tree/bucket"
 	"bridgespan/tree/folder"
 	"bridgespan/tree/remote"
@@ -223,7 +224,12 @@ func (m *Mover) openFolders(list, samba []string, others bool) error {
 		m.edges.Folders[name] = full
 		t.FetchWith(m.edges.Fetcher(name))
 		m.folders = append(m.folders, t)
-		m.handler.Folders = append(m.handler.Folders, remote.Served{Name: name, Path: full, Tree: t, Sub: t.Sub})
+		m.handler.Folders = append(m.handler.Folders, remote.Served{
+			Name: name, Path: full, Tree: t, Sub: t.Sub,
+			Upload: func(ctx context.Context, sub string, t tree.Tree, u *tree.Upload) (tree.Uploaded, error) {
+				return m.edges.Upload(ctx, name, sub, t, u)
+			},
+		})
 		if !t.Capabilities().Descriptors {
 			slog.Warn("the file system has no extended attributes: permissions are not kept", "folder", name, "path", full)
 		}

@@ -202,7 +202,7 @@ func (b *bundling) file(ctx context.Context, e *task) error {
 			b.mu.Unlock()
 			return nil
 		}
-		if errors.Is(err, transfer.ErrChanged) {
+		if errors.Is(err, tree.ErrChanged) {
 			err = cmp.Or(m.reread(ctx), err)
 		}
 	}

@@ -181,7 +181,7 @@ var (
 	errClash = errors.New("its name differs from another only in case")
 	errKind  = errors.New("it is neither a file nor a folder")
 	// errMoved: what was to be changed is no longer what was decided on.
-	errMoved = transfer.ErrChanged
+	errMoved = tree.ErrChanged
 	// errLater: something else must be done first, or is being done.
 	errLater = errors.New("something else must be done first")
 	// errBusy is errLater where another task or a scan is at work on a path.

@@ -99,7 +99,7 @@ func (m *move) writeWhole(ctx context.Context, next replica.Record, attic, name 
 	switch {
 	case errors.Is(err, transfer.ErrOlderChanged), errors.Is(err, fs.ErrExist) && older == nil: // somebody was quicker
 		return errors.Join(m.leave(ctx, &next, "", attic), m.changed(ctx, m.carry.to, m.here, m.to))
-	case errors.Is(err, transfer.ErrChanged):
+	case errors.Is(err, tree.ErrChanged):
 		return errors.Join(m.leave(ctx, &next, "", attic), cmp.Or(m.reread(ctx), err))
 	case errors.Is(err, tree.ErrStub):
 		return errors.Join(m.leave(ctx, &next, "", attic), m.fill(ctx))
@@ -155,7 +155,7 @@ func (m *move) stage(ctx context.Context, next *replica.Record) (*transfer.Stage
 	switch {
 	case errors.Is(err, transfer.ErrOlderChanged):
 		return nil, m.changed(ctx, m.carry.to, m.here, m.to)
-	case errors.Is(err, transfer.ErrChanged):
+	case errors.Is(err, tree.ErrChanged):
 		return nil, cmp.Or(m.reread(ctx), err)
 	case errors.Is(err, tree.ErrStub):
 		return nil, m.fill(ctx)

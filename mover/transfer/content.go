@@ -30,7 +30,7 @@ func (t *task) copy(ctx context.Context, content tree.Content, options tree.PutO
 }
 
 // incoming is the content of a file on its way, as fast as it may cross. It ends with
-// ErrChanged when it is not what the caller knows.
+// tree.ErrChanged when it is not what the caller knows.
 type incoming struct {
 	io.Reader
 	content *checked
@@ -65,7 +65,7 @@ func (t *task) incoming(ctx context.Context, content tree.Content, has int64) *i
 func (t *task) checkEnd(ctx context.Context, content tree.Content) func(chunk.Digest) error {
 	return func(d chunk.Digest) error {
 		if t.file.Digest.Known() && d != t.file.Digest {
-			return ErrChanged
+			return tree.ErrChanged
 		}
 		t.digest = d
 		if t.listed {

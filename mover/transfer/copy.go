@@ -30,48 +30,6 @@ func Copy(ctx context.Context, from, to *Endpoint, f File, name string, o Option
 	return s, err
 }
 
-// putWhole copies a file to a tree that puts it whole by itself: nothing waits in an intake.
-func (e *Endpoint) putWhole(ctx context.Context, from *Endpoint, f File, name string, o Options) (*Staged, error) {
-	t := &task{from: from, to: e, file: f, Options: o, staged: name}
-	s := &Staged{Path: name, to: e, release: func() {}}
-	err := o.Limiter.File(f.Entry.Size, func() error {
-		return t.withContent(ctx, func(content tree.Content) (err error) {
-			options := tree.PutOptions{Size: f.Entry.Size, SizeKnown: true, Meta: o.Meta, Detail: o.Detail}
-			if o.Older == nil {
-				if s.Entry, err = t.duplicate(ctx, content, options); !errors.Is(err, tree.ErrUnsupported) {
-					return err
-				}
-			}
-			if err := t.hashFirst(ctx, content); err != nil {
-				return err
-			}
-			in := t.incoming(ctx, content, 0)
-			defer in.close()
-			options.Digest = t.file.Digest
-			if o.Older != nil {
-				options.Replace, options.Version = true, o.Older.Entry.Version
-			}
-			s.Entry, err = e.Tree.Put(ctx, name, in, options)
-			return err
-		})
-	})
-	if errors.Is(err, tree.ErrVersion) {
-		err = ErrOlderChanged
-	}
-	s.Digest, s.Saved = t.digest, t.saved
-	return s, err
-}
-
-// hashFirst hashes a file that the endpoint keeps with its hash only if that is known in advance. A file that is far away is not
-// read twice for it.
-func (t *task) hashFirst(ctx context.Context, content tree.Content) (err error) {
-	from := t.to.Tree.Capabilities().Digests
-	if from > 0 && t.file.Entry.Size >= from && !t.file.Digest.Known() && !t.from.Tree.Capabilities().Far {
-		t.file.Digest, err = tree.Sum(ctx, content, tree.BLAKE3, nil)
-	}
-	return err
-}
-
 // put places a file, in the place of an older version unless that is nil.
 func (s *Staged) put(ctx context.Context, name string, older *Known) error {
 	if older == nil {

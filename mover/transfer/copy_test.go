@@ -211,9 +211,9 @@ func TestCopyOfWhatChanged(t *testing.T) {
 		older func(k *Known) *Known
 		err   error
 	}{
-		"the source changed":            {file: changed, older: func(k *Known) *Known { return k }, err: ErrChanged},
-		"the source is gone":            {file: func(f File) File { f.Path = "gone"; return f }, err: ErrChanged},
-		"the source has other content":  {file: func(f File) File { f.Digest = chunk.Digest{1}; return f }, err: ErrChanged},
+		"the source changed":            {file: changed, older: func(k *Known) *Known { return k }, err: tree.ErrChanged},
+		"the source is gone":            {file: func(f File) File { f.Path = "gone"; return f }, err: tree.ErrChanged},
+		"the source has other content":  {file: func(f File) File { f.Digest = chunk.Digest{1}; return f }, err: tree.ErrChanged},
 		"a file is there":               {older: func(*Known) *Known { return nil }, err: fs.ErrExist},
 		"another version is there":      {older: func(k *Known) *Known { k.Entry.ID, k.Entry.Version = k.Entry.ID+1, "older"; return k }, err: ErrOlderChanged},
 		"the version there was removed": {older: func(k *Known) *Known { k.Path = "gone"; return k }, err: ErrOlderChanged},

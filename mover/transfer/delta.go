@@ -37,7 +37,7 @@ func (t *task) delta(ctx context.Context, content tree.Content, options tree.Put
 	case d.Lacks > size*9/10: // it is another file
 		return tree.Entry{}, tree.ErrUnsupported
 	case d.Size != size, t.file.Digest.Known() && d.Digest != t.file.Digest:
-		return tree.Entry{}, ErrChanged
+		return tree.Entry{}, tree.ErrChanged
 	}
 	entry, err := tree.Assemble(ctx, t.to.Tree, t.staged, t.Older.Path, d.Parts, &pacedReaderAt{ctx, t, content}, options)
 	if err == nil {

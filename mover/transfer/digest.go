@@ -13,7 +13,7 @@ import (
 )
 
 // Digest reads a file and hashes what through makes of its content, where it is read here; a
-// nil through changes nothing. The entry is the file as it was opened. It returns ErrChanged
+// nil through changes nothing. The entry is the file as it was opened. It returns tree.ErrChanged
 // when the file is another one afterwards. A stub stays one: its mark tells the hash, or Digest returns
 // [tree.ErrStub].
 func Digest(ctx context.Context, t tree.Tree, name string, through func(io.Reader) io.Reader) (chunk.Digest, tree.Entry, error) {
@@ -35,11 +35,11 @@ func Digest(ctx context.Context, t tree.Tree, name string, through func(io.Reade
 	return d, content.Entry(), nil
 }
 
-// still returns ErrChanged when an open file is no longer as it was opened.
+// still returns tree.ErrChanged when an open file is no longer as it was opened.
 func still(ctx context.Context, t tree.Tree, name string, content tree.Content) error {
 	ok, err := tree.Unchanged(ctx, t, name, content)
 	if err == nil && !ok {
-		err = ErrChanged
+		err = tree.ErrChanged
 	}
 	return err
 }

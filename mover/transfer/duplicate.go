@@ -19,19 +19,30 @@ const (
 // copied it, and nothing but its name has to cross. It returns tree.ErrUnsupported when there
 // is none, or the endpoint cannot copy.
 func (t *task) duplicate(ctx context.Context, content tree.Content, options tree.PutOptions) (tree.Entry, error) {
+	alike, err := t.alike(ctx)
+	if err != nil || len(alike) == 0 {
+		return tree.Entry{}, orUnsupported(err)
+	}
+	return t.duplicateOf(ctx, alike, content, options)
+}
+
+// alike lists the files that the file may be a copy of.
+func (t *task) alike(ctx context.Context) ([]Known, error) {
 	from := int64(duplicateFrom)
 	if t.to.Tree.Capabilities().WholePuts {
 		from = duplicateObjectFrom
 	}
 	if t.Alike == nil || t.file.Entry.Size < t.to.Settings.least(from) {
-		return tree.Entry{}, tree.ErrUnsupported
+		return nil, nil
 	}
-	alike, err := t.Alike(ctx)
-	if err != nil || len(alike) == 0 {
-		return tree.Entry{}, orUnsupported(err)
-	}
+	return t.Alike(ctx)
+}
+
+// duplicateOf stages a file as a copy of one of those that it may be a copy of.
+func (t *task) duplicateOf(ctx context.Context, alike []Known, content tree.Content, options tree.PutOptions) (tree.Entry, error) {
 	d := t.file.Digest
 	if !d.Known() { // a copy keeps its time: it is one, most likely, and worth reading
+		var err error
 		if d, err = t.digestAtSource(ctx, content); err != nil {
 			return tree.Entry{}, err
 		}

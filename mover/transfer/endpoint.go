@@ -39,6 +39,7 @@ type Endpoint struct {
 	swept    bool
 	left     []string // what could not be removed from the intake
 	answers  answers
+	passing  time.Time // until when its host is not asked to upload files
 }
 
 func (e *Endpoint) now() time.Time {

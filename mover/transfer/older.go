@@ -63,7 +63,7 @@ func (n *nearOlder) list(ctx context.Context, sizes chunk.Sizes) (chunk.List, er
 func (n *nearOlder) proof(ctx context.Context, d chunk.Delta, _ chunk.List) error {
 	made, _, err := Digest(ctx, n.t.to.Tree, n.t.staged, nil)
 	if err == nil && made != d.Digest {
-		err = ErrChanged
+		err = tree.ErrChanged
 	}
 	return err
 }

@@ -42,7 +42,7 @@ func (s *Staged) Place(ctx context.Context, name string, replace bool) (left str
 }
 
 // Stage copies a file into the intake of an endpoint, where it is durable then. It returns
-// ErrChanged when the file is not what the caller knows. When it is interrupted, what has
+// tree.ErrChanged when the file is not what the caller knows. When it is interrupted, what has
 // arrived of a large file stays for the next transfer with its key; else nothing stays.
 func (e *Endpoint) Stage(ctx context.Context, from *Endpoint, f File, o Options) (*Staged, error) {
 	t := &task{from: from, to: e, file: f, Options: o}
@@ -74,6 +74,8 @@ type task struct {
 	arrived  chunk.Partial // by an interrupted transfer, or so far
 	digest   chunk.Digest  // of what was staged
 	saved    int64
+	// prepaid is how many bytes were paced by an upload that the source's host could not do. They cross afterwards.
+	prepaid int
 }
 
 // room is how much the file may take in the intake: where it is made of parts of an older
@@ -137,14 +139,14 @@ func (t *task) fetch(ctx context.Context) (entry tree.Entry, err error) {
 func (t *task) withContent(ctx context.Context, do func(tree.Content) error) error {
 	content, err := t.open(ctx)
 	if absent(err) {
-		return ErrChanged
+		return tree.ErrChanged
 	}
 	if err != nil {
 		return err
 	}
 	defer content.Close()
 	if !same(t.file.Entry, content.Entry()) {
-		return ErrChanged
+		return tree.ErrChanged
 	}
 	if content.Entry().Residency == tree.Stub && !t.FetchStubs {
 		return tree.PathError("open", t.file.Path, tree.ErrStub)
@@ -203,7 +205,7 @@ func (t *task) paced(ctx context.Context, content io.Reader) io.Reader {
 	if t.Pace == nil {
 		return content
 	}
-	return tree.Paced(ctx, content, t.Pace)
+	return tree.Paced(ctx, content, t.cross)
 }
 
 // cross waits until so many bytes may cross.
@@ -211,5 +213,9 @@ func (t *task) cross(ctx context.Context, bytes int) error {
 	if t.Pace == nil {
 		return nil
 	}
-	return t.Pace(ctx, bytes)
+	paid := min(bytes, t.prepaid)
+	if t.prepaid -= paid; bytes == paid {
+		return nil
+	}
+	return t.Pace(ctx, bytes-paid)
 }

@@ -47,7 +47,7 @@ func markedDigest(ctx context.Context, t tree.Tree, name string) (chunk.Digest, 
 	}
 	e, err := t.Stat(ctx, name)
 	if err == nil && e.Residency != tree.Stub {
-		err = ErrChanged
+		err = tree.ErrChanged
 	}
 	return mark.Digest, e, err
 }

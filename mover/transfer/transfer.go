@@ -15,7 +15,6 @@ package transfer
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
@@ -23,12 +22,8 @@ import (
 	"bridgespan/tree"
 )
 
-var (
-	// ErrChanged: a file is no longer what the caller knows it to be. Nothing was placed.
-	ErrChanged = errors.New("it changed meanwhile")
-	// ErrOlderChanged is ErrChanged of the older version at the destination.
-	ErrOlderChanged = fmt.Errorf("the older version: %w", ErrChanged)
-)
+// ErrOlderChanged is [tree.ErrChanged] of the older version at the destination.
+var ErrOlderChanged = fmt.Errorf("the older version: %w", tree.ErrChanged)
 
 // File is a file to be copied, as the caller knows it.
 type File struct {

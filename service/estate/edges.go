@@ -48,19 +48,34 @@ func (s *Service) BucketFrom(ctx context.Context, mover edge.Caller, hub namespa
 	return edge.Reach(ctx, mover, b)
 }
 
-// SetEdge makes an edge of a folder at a mover, or changes it: from then on, the mover fills its stubs out of the bucket.
+// SetEdge makes an edge of a folder at a mover, or changes it: from then on, the mover fills its stubs out of the bucket, and uploads its
+// files.
 func (s *Service) SetEdge(ctx context.Context, at, hub namespace.Target, p *model.EdgePolicy) error {
-	b, err := s.edgeBucket(ctx, hub)
-	if err != nil {
+	return s.setEdge(ctx, at, hub, edge.Settings{Refused: p.Refused, Wait: p.WaitS})
+}
+
+// LetUpload lets the mover of a folder upload its files to a bucket. It does nothing where no mover is, or no bucket.
+func (s *Service) LetUpload(ctx context.Context, at, hub namespace.Target) error {
+	for server, ability := range map[string]model.Ability{at.Server: model.OpensBuckets, hub.Server: model.HoldsBuckets} {
+		v, err := s.db.Server(ctx, server)
+		if err != nil || !v.Can(ability) {
+			return err
+		}
+	}
+	return s.setEdge(ctx, at, hub, edge.Settings{Whole: true})
+}
+
+func (s *Service) setEdge(ctx context.Context, at, hub namespace.Target, settings edge.Settings) (err error) {
+	if settings.Bucket, err = s.edgeBucket(ctx, hub); err != nil {
 		return err
 	}
 	return s.withEdge(ctx, at, func(c edge.Client) error {
-		_, err := c.Set(ctx, edge.Settings{Bucket: b, Refused: p.Refused, Wait: p.WaitS})
+		_, err := c.Set(ctx, settings)
 		return err
 	})
 }
 
-// RemoveEdge ends an edge at its mover. Its stubs stay, and nobody can read them any more.
+// RemoveEdge ends an edge at its mover, or lets it upload no more files of a folder. Its stubs stay, and nobody can read them any more.
 func (s *Service) RemoveEdge(ctx context.Context, at namespace.Target) error {
 	return s.withEdge(ctx, at, func(c edge.Client) error { return c.Remove(ctx) })
 }
@@ -75,14 +90,22 @@ func (s *Service) LookAtEdge(ctx context.Context, at namespace.Target) (status e
 }
 
 func (s *Service) withEdge(ctx context.Context, at namespace.Target, do func(edge.Client) error) error {
-	r, err := s.Reach(ctx, at.Server)
+	v, err := s.db.Server(ctx, at.Server)
 	if err != nil {
 		return err
+	}
+	noMover := fmt.Errorf("%w: %s has no mover", tree.ErrUnsupported, at.Server)
+	if !v.Can(model.OpensBuckets) {
+		return noMover
+	}
+	r, err := s.reach(ctx, v)
+	if err != nil {
+		return Unavailable(v, err)
 	}
 	defer r.Close()
 	c, ok := endpoint.Edge(r.Endpoint, at.Share, at.Sub)
 	if !ok {
-		return fmt.Errorf("%w: %s has no mover", tree.ErrUnsupported, at.Server)
+		return noMover
 	}
 	return do(c)
 }

@@ -218,9 +218,7 @@ func (s *Service) History(ctx context.Context, name string, since time.Time) (mo
 // they can be used for another one. What does not answer keeps its own.
 func (s *Service) unmark(ctx context.Context, set model.ReplicaSet) {
 	for i := range set.Replicas {
-		if set.Replicas[i].Edge != nil {
-			_ = s.Estate.RemoveEdge(ctx, set.Replicas[i].Target())
-		}
+		_ = s.Estate.RemoveEdge(ctx, set.Replicas[i].Target())
 		if t, err := s.Open(ctx, set.Replicas[i].Target()); err == nil {
 			_ = t.Remove(ctx, replication.MarkFile)
 			_ = t.Close()

@@ -15,7 +15,9 @@ package bucket
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/x509"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net/url"
@@ -186,3 +188,13 @@ func (t *Tree) mark(name string) string {
 }
 
 func base(name string) string { return path.Base(name) }
+
+// StoreID follows [tree.Stored]: it is a hash of the service, the bucket, the folder in it, and the key of sealed files.
+func (t *Tree) StoreID(context.Context) (string, error) {
+	text := fmt.Sprintf("%q %q %q", t.target.Endpoint, t.target.Bucket, t.top)
+	if k := t.target.Seal; k != nil {
+		text += fmt.Sprintf(" %q %t", k.Recipient(), k.SealsNames())
+	}
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:]), nil
+}

@@ -116,6 +116,8 @@ func (h *hostile) everything(ctx context.Context) error {
 	note(err)
 	_, err = h.tree.Space(ctx)
 	note(err)
+	_, err = h.tree.Upload(ctx, &tree.Upload{Name: "fern", To: "leaf"})
+	note(err)
 	c, err := h.tree.Open(ctx, "leaf")
 	note(err)
 	if err == nil {
@@ -222,6 +224,15 @@ func TestPackedBombs(t *testing.T) {
 // post calls a mover with a body of one's own.
 func (m *mover) post(t testing.TB, path string, body []byte, encoding string) int {
 	t.Helper()
+	response := m.called(t, path, body, encoding)
+	defer response.Body.Close()
+	_, _ = io.Copy(io.Discard, response.Body)
+	return response.StatusCode
+}
+
+// called is post with the answer, which the caller must close.
+func (m *mover) called(t testing.TB, path string, body []byte, encoding string) *http.Response {
+	t.Helper()
 	r, err := http.NewRequestWithContext(t.Context(), http.MethodPost, m.server.URL+"/v1/"+path, bytes.NewReader(body))
 	if err != nil {
 		t.Fatal(err)
@@ -234,9 +245,7 @@ func (m *mover) post(t testing.TB, path string, body []byte, encoding string) in
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer response.Body.Close()
-	_, _ = io.Copy(io.Discard, response.Body)
-	return response.StatusCode
+	return response
 }
 
 // A listing without an end is read until it is longer than any.
@@ -296,18 +305,20 @@ func TestHostileInfo(t *testing.T) {
 func TestHostileCalls(t *testing.T) {
 	m := serve(t, map[string]tree.Tree{"herbarium": localFolder(t)})
 	for name, c := range map[string]struct{ call, line string }{
-		"a negative place":     {"read", `{"name":"a","file":"f","at":-1,"length":10}`},
-		"a negative length":    {"open", `{"name":"a","length":-1}`},
-		"a negative size":      {"put", `{"name":"a","put":{"size":-1}}`},
-		"a hole":               {"assemble", `{"name":"a","other":"b","parts":[{"At":5,"Length":5,"From":0}]}`},
-		"parts of nothing":     {"assemble", `{"name":"a","other":"b","parts":[{"At":0,"Length":0,"From":0}]}`},
-		"parts beyond all":     {"assemble", `{"name":"a","other":"b","parts":[{"At":0,"Length":9223372036854775807,"From":0}]}`},
-		"sizes of nothing":     {"chunks", `{"name":"a","file":"f","sizes":{"Min":0,"Average":0,"Max":0}}`},
-		"a name that is out":   {"stat", `{"name":"../a"}`},
-		"a folder that is out": {"stat", `{"name":"a","sub":"../.."}`},
-		"a long line":          {"stat", `{"name":"` + strings.Repeat("n", 2<<20) + `"}`},
-		"not JSON":             {"stat", "\x00\x01"},
-		"a call of nobody":     {"burn", `{}`},
+		"a negative place":      {"read", `{"name":"a","file":"f","at":-1,"length":10}`},
+		"a negative length":     {"open", `{"name":"a","length":-1}`},
+		"a negative size":       {"put", `{"name":"a","put":{"size":-1}}`},
+		"a hole":                {"assemble", `{"name":"a","other":"b","parts":[{"At":5,"Length":5,"From":0}]}`},
+		"parts of nothing":      {"assemble", `{"name":"a","other":"b","parts":[{"At":0,"Length":0,"From":0}]}`},
+		"parts beyond all":      {"assemble", `{"name":"a","other":"b","parts":[{"At":0,"Length":9223372036854775807,"From":0}]}`},
+		"sizes of nothing":      {"chunks", `{"name":"a","file":"f","sizes":{"Min":0,"Average":0,"Max":0}}`},
+		"a name that is out":    {"stat", `{"name":"../a"}`},
+		"a folder that is out":  {"stat", `{"name":"a","sub":"../.."}`},
+		"a long line":           {"stat", `{"name":"` + strings.Repeat("n", 2<<20) + `"}`},
+		"not JSON":              {"stat", "\x00\x01"},
+		"an upload that is out": {"upload", `{"name":"a","other":"../b","length":10,"expected":{"name":"a","size":3}}`},
+		"a file of nothing":     {"upload", `{"name":"a","other":"b","expected":{"name":"a","size":-1}}`},
+		"a call of nobody":      {"burn", `{}`},
 	} {
 		if status := m.post(t, "folders/herbarium/"+c.call, []byte(c.line+"\n"), ""); status < 400 || status == http.StatusInternalServerError {
 			t.Errorf("%s: status %d", name, status)
@@ -361,7 +372,7 @@ func FuzzAnswers(f *testing.F) {
 
 // FuzzCalls lets anybody who knows the secret call a mover with anything.
 func FuzzCalls(f *testing.F) {
-	calls := []string{"open-folder", "stat", "list", "put", "stage", "assemble", "exchange", "mkdir", "rename", "remove", "descriptor", "apply", "space", "may-write", "open", "read", "current", "sum", "chunks", "close"}
+	calls := []string{"open-folder", "stat", "list", "put", "stage", "assemble", "exchange", "mkdir", "rename", "remove", "descriptor", "apply", "space", "may-write", "open", "read", "current", "sum", "chunks", "close", "upload"}
 	for i := range calls {
 		line, _ := json.Marshal(map[string]any{"name": "a", "other": "b", "length": 10, "parts": []chunk.Part{{Length: 3, From: -1}}, "sizes": chunk.For(1)})
 		f.Add(uint8(i), append(line, "\nabc"...))

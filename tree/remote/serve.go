@@ -42,6 +42,8 @@ type Served struct {
 	Tree       tree.Tree
 	// Sub opens a folder within it as a tree of its own.
 	Sub func(ctx context.Context, name string) (tree.Tree, error)
+	// Upload writes a file of t, which is the folder or one within it, to a tree that the host opens: see [tree.Uploader]. nil opens none.
+	Upload func(ctx context.Context, sub string, t tree.Tree, u *tree.Upload) (tree.Uploaded, error)
 }
 
 // ServeHTTP answers calls.
@@ -96,6 +98,7 @@ func (h *Handler) info(w http.ResponseWriter, r *http.Request) {
 type served struct {
 	*Handler
 	ctx     context.Context
+	folder  *Served
 	tree    tree.Tree
 	call    call
 	content io.Reader
@@ -106,7 +109,7 @@ type served struct {
 // answers are what answers calls. One that has an error to tell has not answered yet.
 var answers = map[string]func(*served) error{
 	"open-folder": (*served).openFolder, "stat": (*served).stat, "list": (*served).list, "put": (*served).put, "stage": (*served).stage, "flush": (*served).flush, "protect": (*served).protect,
-	"stage-stub": (*served).stageStub, "offload": (*served).offload, "fetch": (*served).fetch, "mark": (*served).mark,
+	"stage-stub": (*served).stageStub, "offload": (*served).offload, "fetch": (*served).fetch, "mark": (*served).mark, "upload": (*served).upload,
 	"assemble": (*served).assemble, "exchange": (*served).exchange, "mkdir": (*served).mkdir, "rename": (*served).rename, "remove": (*served).remove,
 	"descriptor": (*served).descriptor, "apply": (*served).apply, "space": (*served).space, "may-write": (*served).mayWrite, "watch": (*served).watch,
 	"open": (*served).open, "read": (*served).read, "current": (*served).current, "sum": (*served).sum, "chunks": (*served).chunks, "close": (*served).close,
@@ -164,7 +167,7 @@ func (s *served) begin(f Served, r *http.Request) (end func(), err error) {
 		end()
 		return nil, fmt.Errorf("%w: the call cannot be read: %w", errCall, err)
 	}
-	s.content, s.tree = reader, f.Tree
+	s.content, s.folder, s.tree = reader, &f, f.Tree
 	if s.call.Sub == "" || s.call.Sub == "." {
 		return end, nil
 	}
@@ -203,6 +206,9 @@ func (c *call) check() error {
 		return fmt.Errorf("%w: %w", fs.ErrInvalid, c.Sizes.Check())
 	case c.Meta != nil && !c.Meta.Modified.IsZero() && c.Meta.Modified.Year() > 9999:
 		return fmt.Errorf("%w: a time in the year %d", fs.ErrInvalid, c.Meta.Modified.Year())
+	}
+	if c.Expected != nil && c.Expected.Size < 0 {
+		return fmt.Errorf("%w: a negative size", fs.ErrInvalid)
 	}
 	if c.Mark != nil && c.Mark.Path != "" {
 		if err := tree.CheckName("mark", c.Mark.Path); err != nil {

@@ -31,7 +31,7 @@ type watchdog struct {
 func (h *Host) watch(ctx context.Context, call string) (context.Context, *watchdog) {
 	w := &watchdog{timeout: cmp.Or(h.target.IdleTimeout, idleTimeout)}
 	switch call {
-	case "put", "stage", "assemble", "flush", "sum", "chunks":
+	case "put", "stage", "assemble", "flush", "sum", "chunks", "upload":
 		w.timeout = cmp.Or(h.target.IdleTimeout, workTimeout)
 	}
 	ctx, w.cancel = context.WithCancelCause(ctx)
@@ -41,6 +41,9 @@ func (h *Host) watch(ctx context.Context, call string) (context.Context, *watchd
 
 // reset starts the timeout again: something was sent or received.
 func (w *watchdog) reset() { w.timer.Reset(w.timeout) }
+
+// pause stops the timeout until it is reset: the mover owes nothing.
+func (w *watchdog) pause() { w.timer.Stop() }
 
 func (w *watchdog) stop() {
 	w.timer.Stop()

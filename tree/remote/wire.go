@@ -46,6 +46,9 @@ type call struct {
 	// Expected is the file that is to become a stub, with this Mark.
 	Expected *entry     `json:"expected,omitempty"`
 	Mark     *tree.Mark `json:"mark,omitempty"`
+	// Of a file that is uploaded: the hash of its content, and the tree that it goes to. Length is how many bytes may be sent.
+	Digest  chunk.Digest `json:"digest,omitzero"`
+	StoreID string       `json:"storeID,omitempty"`
 }
 
 // put are the options of a file that is written.
@@ -81,6 +84,8 @@ type answer struct {
 	Folder       string             `json:"folder,omitempty"` // in which something changed
 	Mark         *tree.Mark         `json:"mark,omitempty"`
 	Begun        bool               `json:"begun,omitempty"`
+	Wanted       int64              `json:"wanted,omitempty"` // how many bytes of an upload are to be sent soon
+	Away         *failure           `json:"away,omitempty"`   // of the tree that an upload goes to
 	Last         bool               `json:"last,omitempty"`
 }
 
@@ -189,6 +194,7 @@ var kinds = []struct {
 	{"altered", tree.ErrAltered, http.StatusConflict},
 	{"no-content", tree.ErrNoContent, http.StatusGone},
 	{"stub", tree.ErrStub, http.StatusConflict},
+	{"changed", tree.ErrChanged, http.StatusConflict},
 	{"version", tree.ErrVersion, http.StatusPreconditionFailed},
 	{"missed", tree.ErrMissed, http.StatusConflict},
 	{"invalid", fs.ErrInvalid, http.StatusBadRequest},

@@ -3,6 +3,7 @@ package sets
 import (
 	"cmp"
 	"context"
+	"log/slog"
 	"maps"
 	"slices"
 
@@ -30,12 +31,15 @@ func (s *Base) OpenReplica(ctx context.Context, r *model.Replica) (tree.Tree, er
 	return compare.InAccounts(t, pairs), nil
 }
 
-// SetEdge lets the mover of an edge fill its stubs, where it has any or may have some.
+// SetEdge lets the mover of an edge fill its stubs, where it has any or may have some, and upload its files.
 func (s *Base) SetEdge(ctx context.Context, r *model.Replica) error {
-	if !r.Edge.HasStubs() && (r.EdgeFigures == nil || r.EdgeFigures.Stubs == 0) {
-		return nil
+	if r.Edge.HasStubs() || r.EdgeFigures != nil && r.EdgeFigures.Stubs > 0 {
+		return s.Estate.SetEdge(ctx, r.Target(), r.Hub, r.Edge)
 	}
-	return s.Estate.SetEdge(ctx, r.Target(), r.Hub, r.Edge)
+	if err := s.Estate.LetUpload(ctx, r.Target(), r.Hub); err != nil {
+		slog.Info("files of a replica pass through the service: its mover does not open the bucket", "replica", r.Name, "server", r.Server, "error", err)
+	}
+	return nil
 }
 
 // PairUp finds out what the accounts of a set are at its new replicas.
