@@ -224,6 +224,9 @@ func (s *sealedSet) changed() {
 			s.Errorf("the change is not sealed in %s", key)
 		}
 	}
+	if status := s.mover.Edge(s.T); status.Uploaded == 0 || status.UploadedBytes < int64(len(news)) {
+		s.Errorf("the mover has encrypted %d files", status.Uploaded)
+	}
 }
 
 // copied: a file that people copy at an edge is copied within the service, and nothing of it crosses.

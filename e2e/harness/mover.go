@@ -112,7 +112,7 @@ func (m *Mover) Start(t testing.TB) {
 		}
 	})
 	ready := func() error {
-		h, _, err := remote.Dial(context.Background(), remote.Target{Address: m.HostPort(), Secret: m.Secret, Fingerprint: m.Fingerprint, Timeout: time.Second})
+		h, err := m.dial(time.Second)
 		if err == nil {
 			h.Close()
 		}
@@ -121,6 +121,26 @@ func (m *Mover) Start(t testing.TB) {
 	if err := p.Await(ready, 20*time.Second); err != nil {
 		t.Fatal(err)
 	}
+}
+
+func (m *Mover) dial(timeout time.Duration) (*remote.Host, error) {
+	h, _, err := remote.Dial(context.Background(), remote.Target{Address: m.HostPort(), Secret: m.Secret, Fingerprint: m.Fingerprint, Timeout: timeout})
+	return h, err
+}
+
+// Edge is what the mover says of its folder as an edge.
+func (m *Mover) Edge(t testing.TB) edge.Status {
+	t.Helper()
+	h, err := m.dial(10 * time.Second)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer h.Close()
+	status, err := edge.Client{Caller: h, Folder: "beds"}.Look(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return status
 }
 
 // Kill ends a mover at once.

@@ -203,7 +203,19 @@ func (p *planner) judgeSealing(ctx context.Context) {
 			continue
 		}
 		p.note(f, true)
+		for _, edge := range p.sites[1:] {
+			p.note(judgeEncryption(edge), true)
+		}
 	}
+}
+
+// judgeEncryption tells where the files of an edge are encrypted.
+func judgeEncryption(s *planSite) finding.Finding {
+	found := "the service encrypts its files before they leave for the bucket, since the server has no mover"
+	if s.server.Can(model.OpensBuckets) {
+		found = "its mover encrypts files before they leave the host"
+	}
+	return finding.New(finding.Pass, "sealing", "", s.replica.Name+": "+found, "", "")
 }
 
 // costs foretells what the bucket of a cloud set costs.

@@ -2,6 +2,7 @@ package planning
 
 import (
 	"io/fs"
+	"strings"
 	"testing"
 	"time"
 
@@ -62,5 +63,14 @@ func TestPair(t *testing.T) {
 	}
 	if seed.place.Content.Files != 4 || other.unread.first != "closed" { // what is in it is not compared
 		t.Errorf("the seed has %d files, and %q cannot be read", seed.place.Content.Files, other.unread.first)
+	}
+}
+
+// Files are encrypted where they are, as far as a mover is there.
+func TestJudgeEncryption(t *testing.T) {
+	for want, server := range map[string]model.Server{"its mover": {Name: "sedge", Certificate: "ab"}, "the service": {Name: "oak"}} {
+		if f := judgeEncryption(&planSite{replica: model.Replica{Name: "beds"}, server: server}); !strings.HasPrefix(f.Found, "beds: "+want+" encrypts") {
+			t.Errorf("%s: %s", server.Name, f.Found)
+		}
 	}
 }
