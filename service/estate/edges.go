@@ -56,9 +56,11 @@ func (s *Service) SetEdge(ctx context.Context, at, hub namespace.Target, p *mode
 
 // LetUpload lets the mover of a folder upload its files to a bucket. It does nothing where no mover is, or no bucket.
 func (s *Service) LetUpload(ctx context.Context, at, hub namespace.Target) error {
-	for server, ability := range map[string]model.Ability{at.Server: model.OpensBuckets, hub.Server: model.HoldsBuckets} {
-		v, err := s.db.Server(ctx, server)
-		if err != nil || !v.Can(ability) {
+	for _, needs := range []struct {
+		server  string
+		ability model.Ability
+	}{{at.Server, model.OpensBuckets}, {hub.Server, model.HoldsBuckets}} {
+		if v, err := s.db.Server(ctx, needs.server); err != nil || !v.Can(needs.ability) {
 			return err
 		}
 	}
