@@ -71,6 +71,15 @@ func (e *Error) At(field string) *Error {
 	return &with
 }
 
+// At returns err with a field, where it is a fault.
+func At(field string, err error) error {
+	var e *Error
+	if errors.As(err, &e) {
+		return e.At(field)
+	}
+	return err
+}
+
 // KindOf returns the kind of the fault inside err, or 0.
 func KindOf(err error) Kind {
 	var e *Error

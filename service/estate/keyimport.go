@@ -60,13 +60,13 @@ func (s *Service) tryKey(ctx context.Context, at namespace.Target, key *seal.Key
 	defer r.Close()
 	t, err := endpoint.SealedTree(ctx, r.Endpoint, at.Share, at.Sub, key)
 	if err != nil {
-		return faultAt("bucket", Unavailable(r.Server, err))
+		return fault.At("bucket", Unavailable(r.Server, err))
 	}
 	defer t.Close()
 	tried, failed := 0, error(nil)
 	for e, err := range tree.Walk(ctx, t, ".", tree.Plain) {
 		if err != nil {
-			return faultAt("bucket", Unavailable(r.Server, err))
+			return fault.At("bucket", Unavailable(r.Server, err))
 		}
 		if e.Kind != tree.File || strings.HasPrefix(e.Path, ".bspan/") {
 			continue

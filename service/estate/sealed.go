@@ -62,7 +62,7 @@ func (s *Service) SealedFolders(ctx context.Context) ([]model.SealedFolder, erro
 func (s *Service) CheckSealing(ctx context.Context, field string, at namespace.Target, asked *model.Sealing) (*model.Sealing, error) {
 	if asked != nil {
 		if _, err := seal.ParseRecoveryKeys(asked.RecoveryKeys); err != nil {
-			return nil, faultAt(field+".recoveryKeys", refusedRecovery(err))
+			return nil, fault.At(field+".recoveryKeys", refusedRecovery(err))
 		}
 	}
 	f, is, err := s.db.SealedFolder(ctx, at)
@@ -76,7 +76,7 @@ func (s *Service) CheckSealing(ctx context.Context, field string, at namespace.T
 	}
 	there, err := s.hasKeyFile(ctx, at)
 	if err != nil {
-		return nil, faultAt(field, err)
+		return nil, fault.At(field, err)
 	}
 	if there {
 		return nil, fault.Field(field, "import its key, or choose another folder", "the files in %s are sealed with an unknown key", at)

@@ -192,7 +192,7 @@ func (s *Service) password(ctx context.Context, v model.Server) (string, error) 
 // the server's own spelling, or a fault at field.
 func (s *Service) TryLocation(ctx context.Context, field string, target namespace.Target) (namespace.Target, error) {
 	if v, err := s.db.Server(ctx, target.Server); err == nil && !v.Can(model.SpeaksSMB) {
-		return target, faultAt(field, notSMB(v))
+		return target, fault.At(field, notSMB(v))
 	}
 	return s.TryTarget(ctx, field, target)
 }
@@ -207,12 +207,12 @@ func (s *Service) TryTarget(ctx context.Context, field string, target namespace.
 	target.Server = v.Name
 	r, err := s.reach(ctx, v)
 	if err != nil {
-		return target, faultAt(field, Unavailable(v, err))
+		return target, fault.At(field, Unavailable(v, err))
 	}
 	defer r.Close()
 	shares, err := r.shares(ctx)
 	if err != nil {
-		return target, faultAt(field, Unavailable(v, err))
+		return target, fault.At(field, Unavailable(v, err))
 	}
 	i := slices.IndexFunc(shares, func(h model.Share) bool {
 		return h.Kind == "disk" && namespace.Key(h.Name) == namespace.Key(target.Share)
@@ -232,15 +232,7 @@ func (s *Service) TryTarget(ctx context.Context, field string, target namespace.
 	if errors.Is(err, fs.ErrNotExist) {
 		return target, fault.Field(field, "make it first, or correct the spelling", "there is no folder %s", target)
 	}
-	return target, faultAt(field, Unavailable(v, err))
-}
-
-func faultAt(field string, err error) error {
-	var e *fault.Error
-	if errors.As(err, &e) {
-		return e.At(field)
-	}
-	return err
+	return target, fault.At(field, Unavailable(v, err))
 }
 
 func diskShares(shares []model.Share) string {

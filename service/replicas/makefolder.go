@@ -7,6 +7,7 @@ import (
 
 	"bridgespan/core/account"
 	"bridgespan/core/acl"
+	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/records"
@@ -34,12 +35,12 @@ func (f *folders) make(ctx context.Context, set *model.ReplicaSet, i int) (strin
 	share := namespace.Target{Server: r.Server, Share: r.Share}
 	top, err := f.Open(ctx, share)
 	if err != nil {
-		return "", sets.InField(sets.Field(i, "server"), err)
+		return "", fault.At(sets.Field(i, "server"), err)
 	}
 	defer top.Close()
 	missing, err := sets.MissingFolders(ctx, top, r.Sub)
 	if err != nil {
-		return "", sets.InField(sets.Field(i, "sub"), f.Explain(ctx, r.Server, err))
+		return "", fault.At(sets.Field(i, "sub"), f.Explain(ctx, r.Server, err))
 	}
 	if len(missing) == 0 && !slices.Contains(*f.made, madeFolder{share, r.Sub}) {
 		return "it is there already, and stays as it is", nil
@@ -50,11 +51,11 @@ func (f *folders) make(ctx context.Context, set *model.ReplicaSet, i int) (strin
 			return "", err
 		}
 		if err := top.Mkdir(ctx, name); err != nil {
-			return "", sets.InField(sets.Field(i, "sub"), f.Explain(ctx, r.Server, err))
+			return "", fault.At(sets.Field(i, "sub"), f.Explain(ctx, r.Server, err))
 		}
 	}
 	if err := f.permit(ctx, set, r, top); err != nil {
-		return "", sets.InField(sets.Field(i, "rights"), f.Explain(ctx, r.Server, err))
+		return "", fault.At(sets.Field(i, "rights"), f.Explain(ctx, r.Server, err))
 	}
 	return sets.Count(int64(len(missing)), "folder was made", "folders were made"), nil
 }

@@ -78,7 +78,7 @@ func arrivalsOf(set *model.ReplicaSet) *arrivals {
 func (c *arrivals) change(asked model.AskArrival) error {
 	r, err := sets.FindReplica(c.set, asked.MadeAt)
 	if err != nil {
-		return sets.InField("madeAt", err)
+		return fault.At("madeAt", err)
 	}
 	at := c.now
 	if !asked.At.IsZero() {

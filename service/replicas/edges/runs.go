@@ -37,7 +37,7 @@ func (s *Edges) Move(ctx context.Context, name string, asked model.MoveContents)
 	}
 	r, err := sets.FindReplica(&set, asked.Edge)
 	if err != nil {
-		return model.ContentsMove{}, sets.InField("edge", err)
+		return model.ContentsMove{}, fault.At("edge", err)
 	}
 	of, err := checkPath("path", asked.Path)
 	switch {

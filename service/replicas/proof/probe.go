@@ -48,7 +48,7 @@ func (s *Proofs) probeWork(ctx context.Context, name string, asked model.DropPro
 		work.WaitS = int(usualWait.Seconds())
 	}
 	_, err = sets.FindReplica(&set, work.From)
-	return jobs.Work{Subject: set.Name, Settings: work}, sets.InField("from", err)
+	return jobs.Work{Subject: set.Name, Settings: work}, fault.At("from", err)
 }
 
 // Probe drops a marker file at one replica, and times it at the others.

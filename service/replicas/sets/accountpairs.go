@@ -58,7 +58,7 @@ func (s *Base) PairUp(ctx context.Context, set *model.ReplicaSet) error {
 			return nil
 		})
 		if err != nil {
-			return InField(Field(i, "server"), err)
+			return fault.At(Field(i, "server"), err)
 		}
 	}
 	return nil
@@ -91,7 +91,7 @@ func (s *Base) mapped(ctx context.Context, set *model.ReplicaSet) error {
 	}
 	m, err := s.DB.AccountMap(ctx, set.AccountMap)
 	if err != nil {
-		return InField("accountMap", err)
+		return fault.At("accountMap", err)
 	}
 	set.AccountMap = m.Name
 	seed := set.Replicas[slices.IndexFunc(set.Replicas, func(r model.Replica) bool { return r.Seed })].Server

@@ -3,7 +3,6 @@ package sets
 import (
 	"cmp"
 	"context"
-	"errors"
 	"path"
 	"slices"
 	"strings"
@@ -298,15 +297,6 @@ func FindLane(set *model.ReplicaSet, from, to string) (*model.Lane, error) {
 		}
 	}
 	return nil, fault.New(fault.NotFound, "see the lanes with: bspan replica show "+set.Name, "no lane leads from %q to %q in the set %s", from, to, set.Name)
-}
-
-// InField blames a field for what is not one's fault already.
-func InField(field string, err error) error {
-	var f *fault.Error
-	if errors.As(err, &f) {
-		return f.At(field)
-	}
-	return err
 }
 
 // MissingFolders are the folders of a path that are not there, the outermost first.

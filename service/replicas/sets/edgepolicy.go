@@ -82,7 +82,7 @@ func CheckPolicy(p *model.EdgePolicy, field func(name string) string) error {
 		return fault.Field(field("fill"), "let names come first, or leave out the free-space line and the days", "files cannot become stubs at an edge that keeps whole files")
 	}
 	if _, err := filter.New(filter.Rules{LeaveOut: p.Never}); err != nil {
-		return InField(field("never"), err)
+		return fault.At(field("never"), err)
 	}
 	if f := p.Prefetch; f != nil {
 		if !p.HasStubs() {
@@ -92,7 +92,7 @@ func CheckPolicy(p *model.EdgePolicy, field func(name string) string) error {
 			return fault.Field(field("prefetch"), "name folders, or * for all", "nothing is to be prefetched")
 		}
 		if _, err := filter.New(filter.Rules{LeaveOut: f.Folders}); err != nil {
-			return InField(field("prefetch"), err)
+			return fault.At(field("prefetch"), err)
 		}
 		if _, err := calendar.Parse(field("prefetchHours"), f.Hours); f.Hours != "" && err != nil {
 			return err
