@@ -2,6 +2,8 @@ package api
 
 import (
 	"context"
+	"encoding/json"
+	"reflect"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -124,4 +126,15 @@ func (a *API) documentRoutes() {
 			changes, err := a.Naming.History(ctx, in.Namespace, before, in.Limit+1)
 			return &body[model.Page[model.Change]]{numberedPage(changes, in.Limit, func(c model.Change) int64 { return c.ID })}, err
 		})
+}
+
+// NamespaceSchema is the JSON Schema (2020-12) of the documents that a namespace
+// is exported to and applied from.
+func NamespaceSchema() ([]byte, error) {
+	registry := huma.NewMapRegistry("#/$defs/", huma.DefaultSchemaNamer)
+	registry.Schema(reflect.TypeFor[namespace.Document](), true, "Document")
+	return json.MarshalIndent(map[string]any{
+		"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "A namespace of Bridge Span",
+		"$ref": "#/$defs/Document", "$defs": registry.Map(),
+	}, "", "  ")
 }
