@@ -304,6 +304,9 @@ func surveyTable(s model.Survey) table {
 	for _, n := range f.Names {
 		t.add("name "+string(n.Kind), humanize.Comma(n.Count), "")
 	}
+	for _, a := range s.Accounts[:min(len(s.Accounts), 8)] {
+		t.add("account "+a.Name, humanize.Comma(a.Files), "")
+	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s: %s files and %s folders, %s, occupying %s; %d different sets of permissions. %s, %.1f s.", s.Run.Subject, humanize.Comma(f.Files), humanize.Comma(f.Folders),
 		humanize.IBytes(uint64(f.Bytes)), humanize.IBytes(uint64(f.Allocated)), s.Distinct, s.Run.State, float64(s.Run.WorkedMs)/1000)

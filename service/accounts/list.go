@@ -156,7 +156,7 @@ func (s *Service) Detail(ctx context.Context, server, name string) (detail model
 			detail.Groups = append(detail.Groups, model.Belonging{Group: named[0], Path: path})
 		}
 		slices.SortStableFunc(detail.Groups, func(a, b model.Belonging) int { return len(a.Path) - len(b.Path) })
-		detail.Members, err = s.members(ctx, at, sid, found.Kind)
+		detail.Members, err = s.Members(ctx, at, sid, found.Kind)
 		return err
 	})
 }
@@ -171,8 +171,8 @@ func (s *Service) PathNames(ctx context.Context, at *At, t *Token, group account
 	return names, err
 }
 
-// members lists the direct members of a group.
-func (s *Service) members(ctx context.Context, at *At, sid account.SID, kind account.Kind) ([]model.Account, error) {
+// Members lists the direct members of a group.
+func (s *Service) Members(ctx context.Context, at *At, sid account.SID, kind account.Kind) ([]model.Account, error) {
 	list := []model.Account{}
 	groups, err := at.localGroups(ctx)
 	if err != nil {

@@ -46,10 +46,18 @@ func New(db *records.DB, e *estate.Service, a *accounts.Service, j *jobs.Service
 
 // found is what a survey found, as it is kept.
 type found struct {
-	Figures  survey.Figures    `json:"figures"`
-	Open     []model.OpenFile  `json:"open"`
-	Findings []finding.Finding `json:"findings"`
-	Distinct int64             `json:"distinct"`
+	Figures  survey.Figures          `json:"figures"`
+	Open     []model.OpenFile        `json:"open"`
+	Findings []finding.Finding       `json:"findings"`
+	Distinct int64                   `json:"distinct"`
+	KeptOut  *model.KeptOut          `json:"keptOut,omitempty"`
+	Settings *model.SurveyedShare    `json:"settings,omitempty"`
+	Accounts []model.SurveyedAccount `json:"accounts"`
+}
+
+// empty is what a survey has found that has not begun.
+func empty() found {
+	return found{Open: []model.OpenFile{}, Findings: []finding.Finding{}, Accounts: []model.SurveyedAccount{}}
 }
 
 // Start starts surveys of shares, or of folders of them: all that are asked for, or none.
@@ -140,11 +148,12 @@ func (s *Service) Get(ctx context.Context, id int64) (model.Survey, error) {
 	if err != nil {
 		return model.Survey{}, err
 	}
-	f := found{Figures: survey.NewCounter(r.Created).Figures(), Open: []model.OpenFile{}, Findings: []finding.Finding{}}
+	f := empty()
+	f.Figures = survey.NewCounter(r.Created).Figures()
 	if _, err := s.jobs.Result(ctx, id, &f); err != nil {
 		return model.Survey{}, err
 	}
-	return model.Survey{Run: r, Server: asked.Server, Share: asked.Share, Sub: asked.Sub, Figures: f.Figures, Open: f.Open, Findings: f.Findings, Distinct: f.Distinct}, nil
+	return model.Survey{Run: r, Server: asked.Server, Share: asked.Share, Sub: asked.Sub, Figures: f.Figures, Open: f.Open, Findings: f.Findings, Distinct: f.Distinct, KeptOut: f.KeptOut, Settings: f.Settings, Accounts: f.Accounts}, nil
 }
 
 // List lists surveys, newest first, of one share unless server is "".
@@ -179,25 +188,33 @@ func (s *Service) Compare(ctx context.Context, first, second int64) (model.Surve
 	return model.SurveyComparison{Before: a.Run, After: b.Run, Figures: survey.Compare(a.Figures, b.Figures)}, nil
 }
 
-// findingsOf are what should be known about the permissions that a survey saw.
-func (s *Service) findingsOf(ctx context.Context, at *accounts.At, place namespace.Target, seen []*seen, share acl.Descriptor, shared bool) ([]finding.Finding, error) {
+// named are the accounts in permissions, by their numbers.
+func (s *Service) named(ctx context.Context, at *accounts.At, seen []*seen, share acl.Descriptor) (map[account.SID]model.Account, error) {
 	var sids []account.SID
-	for _, d := range seen {
-		for _, sid := range d.descriptor.Parts().Accounts() {
+	add := func(d acl.Descriptor) {
+		for _, sid := range d.Parts().Accounts() {
 			if !slices.Contains(sids, sid) {
 				sids = append(sids, sid)
 			}
 		}
 	}
-	slices.SortFunc(sids, func(a, b account.SID) int { return strings.Compare(a.String(), b.String()) })
-	named, err := s.accounts.Named(ctx, at, sids)
-	if err != nil {
-		return nil, err
+	for _, d := range seen {
+		add(d.descriptor)
 	}
+	if !share.IsZero() {
+		add(share)
+	}
+	slices.SortFunc(sids, func(a, b account.SID) int { return strings.Compare(a.String(), b.String()) })
+	list, err := s.accounts.Named(ctx, at, sids)
 	known := map[account.SID]model.Account{}
-	for i, a := range named {
+	for i, a := range list {
 		known[sids[i]] = a
 	}
+	return known, err
+}
+
+// findingsOf are what should be known about the permissions that a survey saw.
+func findingsOf(known map[account.SID]model.Account, place namespace.Target, seen []*seen, share acl.Descriptor, shared bool) []finding.Finding {
 	g := gatherer{known: known, place: place, found: map[findingKey]*finding.Finding{}}
 	for _, d := range seen {
 		p := d.descriptor.Parts()
@@ -224,7 +241,7 @@ func (s *Service) findingsOf(ctx context.Context, at *accounts.At, place namespa
 			}
 		}
 	}
-	return g.list(), nil
+	return g.list()
 }
 
 type findingKey struct {

@@ -38,6 +38,7 @@ type seen struct {
 	descriptor     acl.Descriptor
 	files, folders int64
 	sample         string
+	file           string // one of the files
 	top            bool
 	stale          int64 // how many do not match what is handed down to them
 	staleSample    string
@@ -188,6 +189,7 @@ func (w *Walker) note(p *part, parentOf acl.Descriptor, parent *acl.Parts, d acl
 		s.folders++
 	} else {
 		s.files++
+		s.file = cmp.Or(s.file, name)
 	}
 	if parent != nil && w.stale(parentOf, parent, d, isFolder) {
 		if s.stale++; s.staleSample == "" {
@@ -258,6 +260,7 @@ func (w *Walker) merge(d acl.Descriptor, s *seen) {
 	known.folders += s.folders
 	known.stale += s.stale
 	known.staleSample = cmp.Or(known.staleSample, s.staleSample)
+	known.file = cmp.Or(known.file, s.file)
 	if s.sample < known.sample && !known.top {
 		known.sample = s.sample
 	}
@@ -313,6 +316,7 @@ type keptSeen struct {
 	Files       int64          `json:"f"`
 	Folders     int64          `json:"o"`
 	Sample      string         `json:"s"`
+	File        string         `json:"i,omitempty"`
 	Top         bool           `json:"t,omitempty"`
 	Stale       int64          `json:"x,omitempty"`
 	StaleSample string         `json:"y,omitempty"`
@@ -328,7 +332,7 @@ func (w *Walker) Kept() Kept {
 		k.Pending = append(k.Pending, *f)
 	}
 	for _, s := range w.seen {
-		k.Seen = append(k.Seen, keptSeen{s.descriptor, s.files, s.folders, s.sample, s.top, s.stale, s.staleSample})
+		k.Seen = append(k.Seen, keptSeen{s.descriptor, s.files, s.folders, s.sample, s.file, s.top, s.stale, s.staleSample})
 	}
 	return k
 }
@@ -337,6 +341,6 @@ func (w *Walker) Kept() Kept {
 func (w *Walker) Resume(k Kept) {
 	w.counter, w.pending, w.more, w.fraction = k.Counter, k.Pending, k.More, k.Fraction
 	for _, s := range k.Seen {
-		w.seen[s.Descriptor] = &seen{s.Descriptor, s.Files, s.Folders, s.Sample, s.Top, s.Stale, s.StaleSample}
+		w.seen[s.Descriptor] = &seen{s.Descriptor, s.Files, s.Folders, s.Sample, s.File, s.Top, s.Stale, s.StaleSample}
 	}
 }

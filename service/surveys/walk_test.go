@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"reflect"
 	"strings"
 	"sync/atomic"
@@ -13,6 +14,7 @@ import (
 
 	"bridgespan/core/acl"
 	"bridgespan/core/survey"
+	"bridgespan/model"
 	"bridgespan/tree"
 	"bridgespan/tree/memory"
 )
@@ -173,5 +175,47 @@ func TestUnreadable(t *testing.T) {
 	}
 	if _, f := surveyed(t, m); f.Unreadable != 1 || f.Files != 203 || len(f.Trouble) != 1 || !strings.Contains(f.Trouble[0], "bed 03/row 3") {
 		t.Errorf("%d unreadable, %d files, %q", f.Unreadable, f.Files, f.Trouble)
+	}
+}
+
+// One file of each set of permissions is read, and all of that set count as it does. It is known after an interruption, too.
+func TestKeptOut(t *testing.T) {
+	m := garden(t)
+	w, f := surveyed(t, m)
+	var opened atomic.Int64
+	m.Fault = func(step, name string) error {
+		if step != "open" {
+			return nil
+		}
+		opened.Add(1)
+		if strings.HasSuffix(name, "1/plant 3.txt") {
+			return fs.ErrPermission
+		}
+		return nil
+	}
+	k, err := w.KeptOut(t.Context())
+	if err != nil || k.Files != 1 || k.Tried != 3 || opened.Load() != 3 || len(k.Samples) != 1 || k.Samples[0] != "bed 01/row 1/plant 3.txt" {
+		t.Errorf("%+v, %d opened, %v", k, opened.Load(), err)
+	}
+	if found, ok := judgeKeptOut("warden", k, f); !ok || found.Count != 1 || found.Subject != "warden" {
+		t.Errorf("found %+v", found)
+	}
+	again := NewWalker(m, ".", at)
+	again.Resume(w.Kept())
+	m.Fault = func(step, name string) error {
+		if step == "open" && name != "bed 01/row 1/plant 3.txt" {
+			return fs.ErrPermission
+		}
+		return nil
+	}
+	if k, err := again.KeptOut(t.Context()); err != nil || k.Files != 209 {
+		t.Errorf("all but one: %+v, %v", k, err)
+	}
+	m.Fault = func(string, string) error { return tree.ErrUnreachable }
+	if _, err := again.KeptOut(t.Context()); !errors.Is(err, tree.ErrUnreachable) {
+		t.Errorf("a server that is away: %v", err)
+	}
+	if _, ok := judgeKeptOut("warden", model.KeptOut{Tried: 3}, f); ok {
+		t.Error("nothing is kept out, and something was found")
 	}
 }

@@ -100,7 +100,9 @@ func (s *Service) walk(ctx context.Context, job *jobs.Job, walker *Walker) error
 }
 
 func (s *Service) soFar(walker *Walker) found {
-	return found{Figures: walker.Figures(), Open: []model.OpenFile{}, Findings: []finding.Finding{}, Distinct: walker.Distinct()}
+	f := empty()
+	f.Figures, f.Distinct = walker.Figures(), walker.Distinct()
+	return f
 }
 
 // finish judges what was seen, and keeps it. admin is nil where a mover runs: there
@@ -127,8 +129,24 @@ func (s *Service) finish(ctx context.Context, job *jobs.Job, v model.Server, adm
 		return err
 	}
 	seen := walker.descriptors()
-	if result.Findings, err = s.findingsOf(ctx, at, namespace.Target{Server: asked.Server, Share: asked.Share, Sub: asked.Sub}, seen, h.Permissions, shared); err != nil {
+	known, err := s.named(ctx, at, seen, h.Permissions)
+	if err != nil {
 		return estate.Unavailable(v, err)
+	}
+	result.Findings = findingsOf(known, namespace.Target{Server: asked.Server, Share: asked.Share, Sub: asked.Sub}, seen, h.Permissions, shared)
+	if result.Accounts, err = s.accountsIn(ctx, at, known, seen, h.Permissions); err != nil {
+		return estate.Unavailable(v, err)
+	}
+	if result.Settings, err = s.settings(ctx, at, known, h, walker.tree); err != nil {
+		return estate.Unavailable(v, err)
+	}
+	keptOut, err := walker.KeptOut(ctx)
+	if err != nil {
+		return stoppedHalfway(job, v, err)
+	}
+	result.KeptOut = &keptOut
+	if f, ok := judgeKeptOut(v.Account, keptOut, result.Figures); ok {
+		result.Findings = append([]finding.Finding{f}, result.Findings...)
 	}
 	if admin != nil {
 		if open, err := accounts.OpenFiles(ctx, admin); err == nil {

@@ -5556,6 +5556,20 @@ export interface components {
             /** @description What they would take, kept together */
             stored: components["schemas"]["Figure"];
         };
+        KeptOut: {
+            /**
+             * Format: int64
+             * @description Files whose content it cannot read
+             */
+            files: number;
+            /** @description Some of the files */
+            samples?: string[];
+            /**
+             * Format: int64
+             * @description How many different sets of permissions were tried, by reading a file of each
+             */
+            tried: number;
+        };
         KeptStore: {
             /**
              * Format: int64
@@ -8169,6 +8183,8 @@ export interface components {
             why: string;
         };
         Survey: {
+            /** @description Accounts in the permissions of the files and of the share, those in most of them first; at most 2,000 */
+            accounts: components["schemas"]["SurveyedAccount"][];
             /**
              * Format: int64
              * @description How many different sets of permissions there are
@@ -8178,10 +8194,14 @@ export interface components {
             figures: components["schemas"]["Figures"];
             /** @description What should be known about permissions */
             findings: components["schemas"]["Finding"][];
+            /** @description Files that the account of the server cannot read; absent until it was tried */
+            keptOut?: components["schemas"]["KeptOut"];
             /** @description Files that were open when it ended */
             open: components["schemas"]["OpenFile"][];
             run: components["schemas"]["Run"];
             server: string;
+            /** @description How the share was set; absent where a mover runs, and until the survey is done */
+            settings?: components["schemas"]["SurveyedShare"];
             share: string;
             sub?: string;
         };
@@ -8197,6 +8217,71 @@ export interface components {
             share?: string;
             /** @description Folder below the share; absent for all of it */
             sub?: string;
+        };
+        SurveyedAccount: {
+            disabled?: boolean;
+            /**
+             * Format: int64
+             * @description Files whose permissions name it
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Folders whose permissions name it
+             */
+            folders: number;
+            fullName?: string;
+            /**
+             * @description What it is
+             * @enum {string}
+             */
+            kind: "user" | "group" | "local-group" | "special" | "place" | "unresolved";
+            /** @description Direct members of a local group, by name */
+            members?: string[];
+            /** @description Its name with domain or server in front, or the number where nobody can name it */
+            name: string;
+            note?: string;
+            /** @description Whether the share permissions name it */
+            onShare: boolean;
+            /**
+             * @description Where its number means something
+             * @enum {string}
+             */
+            origin: "anywhere" | "domain" | "server" | "unix-host" | "unknown" | "authority" | "label" | "session" | "capability" | "unidentified";
+            /** @description One of the files or folders */
+            sample?: string;
+            /** @description What its number says, in words */
+            says: string;
+            /** @description Its number */
+            sid: string;
+        };
+        SurveyedShare: {
+            /** @description Share permissions; none let everybody through */
+            access: components["schemas"]["ShareGrant"][];
+            /** @description Whether only encrypted connections are let in */
+            encrypt: boolean;
+            /**
+             * Format: int64
+             * @description Free space on that volume
+             */
+            freeBytes: number;
+            /** @description Whether entries that a person cannot open are not listed */
+            hideUnreadable: boolean;
+            /**
+             * Format: int64
+             * @description How many connections it may have; absent for any number
+             */
+            maxUses?: number;
+            note?: string;
+            /** @description Whether clients may keep copies for when the server is away */
+            offline?: string;
+            /** @description Folder on the server, as the server writes paths */
+            path: string;
+            /**
+             * Format: int64
+             * @description Capacity of the volume under it
+             */
+            totalBytes: number;
         };
         Tally: {
             /** Format: int64 */
