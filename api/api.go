@@ -33,6 +33,7 @@ import (
 	"bridgespan/service/lint"
 	"bridgespan/service/locks"
 	"bridgespan/service/mapping"
+	"bridgespan/service/migrations"
 	"bridgespan/service/movers"
 	"bridgespan/service/naming"
 	"bridgespan/service/replicas"
@@ -47,25 +48,26 @@ const Prefix = "/api/v1"
 
 // Services are the use cases that the API serves.
 type Services struct {
-	Access    *access.Service
-	Estate    *estate.Service
-	Naming    *naming.Service
-	History   *history.Service
-	Events    *events.Hub
-	Accounts  *accounts.Service
-	Rights    *rights.Service
-	Shares    *shares.Service
-	Surveys   *surveys.Service
-	Verify    *verify.Service
-	Lens      *lens.Service
-	Lint      *lint.Service
-	Mapping   *mapping.Service
-	Replicas  *replicas.Service
-	Jobs      *jobs.Service
-	Estimates *estimates.Service
-	Locks     *locks.Service
-	Fronts    *fronts.Service
-	Movers    *movers.Service
+	Access     *access.Service
+	Estate     *estate.Service
+	Naming     *naming.Service
+	History    *history.Service
+	Events     *events.Hub
+	Accounts   *accounts.Service
+	Rights     *rights.Service
+	Shares     *shares.Service
+	Surveys    *surveys.Service
+	Verify     *verify.Service
+	Lens       *lens.Service
+	Lint       *lint.Service
+	Mapping    *mapping.Service
+	Replicas   *replicas.Service
+	Jobs       *jobs.Service
+	Estimates  *estimates.Service
+	Migrations *migrations.Service
+	Locks      *locks.Service
+	Fronts     *fronts.Service
+	Movers     *movers.Service
 }
 
 // Options direct the API.
@@ -130,6 +132,7 @@ func New(s Services, o Options) *API {
 	a.dedupRoutes()
 	a.cloudRoutes()
 	a.setupRoutes()
+	a.migrationRoutes()
 	a.moverRoutes()
 	a.newsRoutes()
 	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error { return c.JSON(a.huma.OpenAPI()) })

@@ -172,7 +172,12 @@ func (c *Client) send(ctx context.Context, r request) (*http.Response, error) {
 
 // text writes what is no JSON.
 func (c *Client) text(ctx context.Context, w io.Writer, path ...string) error {
-	response, err := c.send(ctx, request{method: http.MethodGet, path: path})
+	return c.textOf(ctx, w, nil, path...)
+}
+
+// textOf is text of what a query asks for.
+func (c *Client) textOf(ctx context.Context, w io.Writer, query url.Values, path ...string) error {
+	response, err := c.send(ctx, request{method: http.MethodGet, path: path, query: query})
 	if err != nil {
 		return err
 	}

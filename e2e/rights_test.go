@@ -103,6 +103,7 @@ func TestServersSharesAndRights(t *testing.T) {
 	t.Run("changing rights", func(t *testing.T) { testRightsChanges(t, g) })
 	t.Run("a server that goes away half-way", func(t *testing.T) { testHalfway(t, g) })
 	t.Run("surveys", func(t *testing.T) { testSurveys(t, g) })
+	t.Run("migrations", func(t *testing.T) { testMigrations(t, g) })
 	t.Run("the command line", func(t *testing.T) { testRightsCommands(t, g) })
 }
 
@@ -843,6 +844,13 @@ func testSurveys(t *testing.T, g *grove) {
 		t.Fatal(err)
 	}
 	defer held.Close()
+	closed, err := acl.Parse("D:P(A;;FA;;;SY)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := papers.Apply(ctx, "new.tif", tree.Meta{Descriptor: closed}); err != nil {
+		t.Fatal(err)
+	}
 	begun, err = g.api.StartSurveys(ctx, oakPapers)
 	if err != nil {
 		t.Fatal(err)
@@ -852,6 +860,14 @@ func testSurveys(t *testing.T, g *grove) {
 	second, err := g.api.Survey(ctx, again.ID)
 	if err != nil || !slices.ContainsFunc(second.Open, func(f model.OpenFile) bool { return f.Path == "papers/new.tif" }) {
 		t.Errorf("open files %+v, %v", second.Open, err)
+	}
+	if first.KeptOut == nil || second.KeptOut == nil || second.KeptOut.Files != first.KeptOut.Files+1 || second.KeptOut.Tried < 2 || !slices.Contains(second.KeptOut.Samples, "new.tif") {
+		t.Errorf("kept out: %+v, and %+v before", second.KeptOut, first.KeptOut)
+	} else if f := second.Findings[0]; f.Code != "kept-out" || f.Count != second.KeptOut.Files {
+		t.Errorf("the first finding is %+v", f)
+	}
+	if !slices.ContainsFunc(second.Accounts, func(a model.SurveyedAccount) bool { return a.Kind == account.Unresolved && a.Files > 0 }) || second.Settings == nil || second.Settings.Path == "" || second.Settings.Total == 0 {
+		t.Errorf("accounts %+v, settings %+v", second.Accounts, second.Settings)
 	}
 	c, err := g.api.CompareSurveys(ctx, s.ID, again.ID)
 	if err != nil || c.Figures.Files != 1 || c.Figures.Bytes != 1000 {

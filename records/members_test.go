@@ -298,3 +298,33 @@ func testEventTokens(t *testing.T, db *records.DB) {
 		}
 	}
 }
+
+func testServerMigrations(t *testing.T, db *records.DB) {
+	ctx := t.Context()
+	m := model.Migration{Name: "Fern", MigrationDraft: model.MigrationDraft{Sources: []string{"fern"}, Leave: []string{"fern/council"}, Note: "old"}, Changed: time.Now().UTC().Truncate(time.Microsecond), By: "ivy"}
+	change := func(do func(tx *records.Tx) error) error { return db.Change(ctx, do) }
+	if err := change(func(tx *records.Tx) error { return tx.AddMigration(ctx, m) }); err != nil {
+		t.Fatal(err)
+	}
+	wantKind(t, "a second one", change(func(tx *records.Tx) error { m := m; m.Name = "FERN"; return tx.AddMigration(ctx, m) }), fault.Taken)
+	got, err := db.Migration(ctx, "fern")
+	if err != nil || got.Name != m.Name || len(got.Sources) != 1 || len(got.Leave) != 1 || got.Note != "old" || !got.Changed.Equal(m.Changed) || got.By != "ivy" {
+		t.Fatalf("%+v, %v", got, err)
+	}
+	old := got
+	got.Note = "older"
+	if err := change(func(tx *records.Tx) error { return tx.UpdateMigration(ctx, got) }); err != nil {
+		t.Fatal(err)
+	}
+	wantKind(t, "a change of an old draft", change(func(tx *records.Tx) error { return tx.UpdateMigration(ctx, old) }), fault.Stale)
+	wantKind(t, "the removal of an old draft", change(func(tx *records.Tx) error { return tx.RemoveMigration(ctx, old) }), fault.Stale)
+	list, err := db.Migrations(ctx, records.All)
+	if err != nil || len(list) != 1 || list[0].Note != "older" {
+		t.Fatalf("%+v, %v", list, err)
+	}
+	if err := change(func(tx *records.Tx) error { return tx.RemoveMigration(ctx, list[0]) }); err != nil {
+		t.Fatal(err)
+	}
+	_, err = db.Migration(ctx, "fern")
+	wantKind(t, "one that was removed", err, fault.NotFound)
+}

@@ -49,6 +49,7 @@ func TestRecords(t *testing.T) {
 	t.Run("Entries", func(t *testing.T) { testEntries(t, db) })
 	t.Run("Replication", func(t *testing.T) { testReplication(t, db) })
 	t.Run("SaveWaitsForTheOutcome", func(t *testing.T) { testSaveWaitsForTheOutcome(t, db, dsn) })
+	t.Run("ServerMigrations", func(t *testing.T) { testServerMigrations(t, db) })
 	t.Run("CloudSetups", func(t *testing.T) { testCloudSetups(t, db) })
 	t.Run("CountReads", func(t *testing.T) { testCountReads(t, db) })
 	t.Run("ChangedFolders", func(t *testing.T) { testChangedFolders(t, db) })

@@ -98,7 +98,7 @@ func newApp() *cli.Command {
 		Commands: []*cli.Command{
 			loginCommand(), logoutCommand(), whoamiCommand(),
 			siteCommand(), serverCommand(), shareCommand(), namespaceCommand(), applyCommand(), exportCommand(), whereCommand(), frontCommand(), moverCommand(),
-			replicaCommand(), cloudCommand(), directoryCommand(), accountCommand(), rightsCommand(), dedupCommand(), runCommand(), jobCommand(),
+			replicaCommand(), cloudCommand(), directoryCommand(), accountCommand(), rightsCommand(), dedupCommand(), migrationCommand(), runCommand(), jobCommand(),
 			userCommand(), tokenCommand(), lockCommand(), changesCommand(),
 		},
 	}

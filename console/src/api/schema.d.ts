@@ -1072,6 +1072,118 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/migrations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List migrations
+         * @description Needs the role viewer.
+         */
+        get: operations["list-migrations"];
+        put?: never;
+        /**
+         * Begin a migration: choose its sources
+         * @description Nothing is changed at the servers. Needs the role administrator.
+         */
+        post: operations["add-migration"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/migrations/{migration}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a migration, with the latest survey of each of its shares
+         * @description Needs the role viewer.
+         */
+        get: operations["get-migration"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove a migration; the surveys of its shares stay
+         * @description Needs the role administrator.
+         */
+        delete: operations["remove-migration"];
+        options?: never;
+        head?: never;
+        /**
+         * Change the sources of a migration, or the shares that stay
+         * @description Needs the role administrator.
+         */
+        patch: operations["edit-migration"];
+        trace?: never;
+    };
+    "/api/v1/migrations/{migration}/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the accounts in the permissions of the surveyed shares, those first that another server does not know
+         * @description Needs the role viewer.
+         */
+        get: operations["list-migration-accounts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/migrations/{migration}/survey-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get what the surveys found: as a page that needs nothing else, or as CSV (RFC 4180)
+         * @description Needs the role viewer.
+         */
+        get: operations["get-migration-survey-report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/migrations/{migration}/surveys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Survey the shares of a migration, except those whose survey is under way
+         * @description Needs the role operator.
+         */
+        post: operations["survey-migration"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/mover-update-jobs": {
         parameters: {
             query?: never;
@@ -4813,6 +4925,14 @@ export interface components {
             /** @description Why it is held */
             why?: string;
         };
+        EditMigration: {
+            /** @description Shares that are left where they are, as SERVER/SHARE */
+            leave?: string[];
+            /** @description For administrators */
+            note?: string;
+            /** @description What is migrated: servers, with every share, and single shares as SERVER/SHARE */
+            sources?: string[];
+        };
         EditNamespace: {
             hiding?: boolean;
             note?: string;
@@ -5893,6 +6013,124 @@ export interface components {
             /** @description Front that they lead through: they stay right when a server behind a signpost changes; absent where they lead straight to servers */
             through?: string;
         };
+        Migration: {
+            /** @description Who changed it */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When the draft was last changed
+             */
+            changed: string;
+            /** @description Shares that are left where they are, as SERVER/SHARE */
+            leave?: string[];
+            /** @description Sources whose shares are not known, and why */
+            missing?: string[];
+            /** @description Name of the migration */
+            name: string;
+            /** @description For administrators */
+            note?: string;
+            /** @description Shares of the sources, by server and name */
+            shares: components["schemas"]["MigrationShare"][];
+            /** @description What is migrated: servers, with every share, and single shares as SERVER/SHARE */
+            sources: string[];
+            /** @description Sums over the surveyed shares that are migrated */
+            totals: components["schemas"]["MigrationTotals"];
+            /**
+             * Format: int64
+             * @description Number of the change, for If-Match
+             */
+            version: number;
+        };
+        MigrationAccount: {
+            /** @description Whether it is a group that every server has, with members of its own */
+            builtIn?: boolean;
+            disabled?: boolean;
+            /**
+             * Format: int64
+             * @description Files whose permissions name it
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Folders whose permissions name it
+             */
+            folders: number;
+            fullName?: string;
+            /**
+             * @description What it is
+             * @enum {string}
+             */
+            kind: "user" | "group" | "local-group" | "special" | "place" | "unresolved";
+            /** @description Direct members of a local group, by name */
+            members?: string[];
+            /** @description Its name with domain or server in front, or the number where nobody can name it */
+            name: string;
+            note?: string;
+            /** @description Whether share permissions name it */
+            onShare: boolean;
+            /**
+             * @description Where its number means something
+             * @enum {string}
+             */
+            origin: "anywhere" | "domain" | "server" | "unix-host" | "unknown" | "authority" | "label" | "session" | "capability" | "unidentified";
+            /**
+             * @description everywhere: other servers know it too; local: another server takes it for a bare SID; unresolved: nobody knows it
+             * @enum {string}
+             */
+            reach: "everywhere" | "local" | "unresolved";
+            /** @description What its number says, in words */
+            says: string;
+            /** @description Server whose permissions name it */
+            server: string;
+            /** @description Shares in which it is named */
+            shares: string[];
+            /** @description Its number */
+            sid: string;
+        };
+        MigrationShare: {
+            /** @description What the latest finished survey found; absent without one */
+            counts?: components["schemas"]["ShareCounts"];
+            /**
+             * @description Why it stays where it is; absent when it is migrated
+             * @enum {string}
+             */
+            left?: "choice" | "administrative";
+            server: string;
+            share: string;
+            /** @description Its latest survey */
+            survey: components["schemas"]["ShareSurvey"];
+        };
+        MigrationTotals: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            changedBytesPerDay: number;
+            /** Format: int64 */
+            files: number;
+            /** Format: int64 */
+            folders: number;
+            /** Format: int64 */
+            keptOut: number;
+            /**
+             * Format: int64
+             * @description Shares that stay
+             */
+            left: number;
+            /** Format: int64 */
+            names: number;
+            /** Format: int64 */
+            open: number;
+            /**
+             * Format: int64
+             * @description Shares that are migrated
+             */
+            shares: number;
+            /**
+             * Format: int64
+             * @description Of these, shares with a finished survey
+             */
+            surveyed: number;
+        };
         MonthlyReads: {
             /**
              * Format: int64
@@ -6207,6 +6445,16 @@ export interface components {
         NewMember: {
             /** @description Name or SID of the account */
             account: string;
+        };
+        NewMigration: {
+            /** @description Shares that are left where they are, as SERVER/SHARE */
+            leave?: string[];
+            /** @description Name of the migration */
+            name: string;
+            /** @description For administrators */
+            note?: string;
+            /** @description What is migrated: servers, with every share, and single shares as SERVER/SHARE */
+            sources: string[];
         };
         NewNamespace: {
             /** @description Let people see only the entries that they may open */
@@ -6541,6 +6789,18 @@ export interface components {
         PageKeptStore: {
             /** @description The items, in order */
             items: components["schemas"]["KeptStore"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageMigration: {
+            /** @description The items, in order */
+            items: components["schemas"]["Migration"][];
+            /** @description Cursor of the next part; absent on the last */
+            next?: string;
+        };
+        PageMigrationAccount: {
+            /** @description The items, in order */
+            items: components["schemas"]["MigrationAccount"][];
             /** @description Cursor of the next part; absent on the last */
             next?: string;
         };
@@ -7955,6 +8215,59 @@ export interface components {
             /** @description Server that holds it */
             server: string;
         };
+        ShareCounts: {
+            /**
+             * Format: date-time
+             * @description When it counted
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Logical size of all files
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Bytes of files that change in a day
+             */
+            changedBytesPerDay: number;
+            /**
+             * Format: date-time
+             * @description Since when changes were counted: the survey before, or a week before this one
+             */
+            changedSince: string;
+            /** @description Whether two surveys were compared; else the times of the files tell */
+            compared: boolean;
+            /** Format: int64 */
+            files: number;
+            /**
+             * Format: int64
+             * @description Findings about permissions
+             */
+            findings: number;
+            /** Format: int64 */
+            folders: number;
+            /**
+             * Format: int64
+             * @description Files and folders that the account of the server cannot read
+             */
+            keptOut: number;
+            /**
+             * Format: int64
+             * @description Names that other systems refuse
+             */
+            names: number;
+            /**
+             * Format: int64
+             * @description Files that were open
+             */
+            open: number;
+            /**
+             * Format: int64
+             * @description The survey
+             */
+            run: number;
+        };
         ShareDetail: {
             /** @description Permissions of its top folder, in SDDL */
             descriptor?: string;
@@ -8065,6 +8378,22 @@ export interface components {
             steps: components["schemas"]["Step"][];
             /** @description Whether something could not be done; see the steps */
             unfinished: boolean;
+        };
+        ShareSurvey: {
+            /**
+             * Format: double
+             * @description How much of it is done, from 0 to 1
+             */
+            fraction: number;
+            /**
+             * Format: int64
+             * @description Its run
+             */
+            run?: number;
+            /** @enum {string} */
+            state: "missing" | "running" | "stopped" | "failed" | "done";
+            /** @description Why it failed */
+            trouble?: string;
         };
         Sharing: {
             /** Format: int64 */
@@ -10976,6 +11305,286 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-migrations": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: next of the part before */
+                cursor?: string;
+                /** @description How many items at most */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageMigration"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-migration": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMigration"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Migration"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-migration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the migration */
+                migration: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Migration"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-migration": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name of the migration */
+                migration: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "edit-migration": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and answer 200 with what would be changed (Rehearsed) */
+                rehearse?: boolean;
+            };
+            header?: {
+                /** @description ETag of what is to be changed, as last read */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name of the migration */
+                migration: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditMigration"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Migration"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-migration-accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the migration */
+                migration: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageMigrationAccount"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-migration-survey-report": {
+        parameters: {
+            query?: {
+                /** @description html: a page; shares: CSV with a line for each share; accounts: CSV with a line for each account */
+                form?: "html" | "shares" | "accounts";
+            };
+            header?: never;
+            path: {
+                /** @description Name of the migration */
+                migration: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "survey-migration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the migration */
+                migration: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Begun"];
+                };
             };
             /** @description Error */
             default: {

@@ -1,0 +1,180 @@
+package migrations
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"bridgespan/core/fault"
+	"bridgespan/core/namespace"
+	"bridgespan/model"
+	"bridgespan/records"
+)
+
+// List lists migrations with their totals, by name.
+func (s *Service) List(ctx context.Context, page records.Page) ([]model.Migration, error) {
+	list, err := s.db.Migrations(ctx, page)
+	for i := range list {
+		if err == nil {
+			err = s.complete(ctx, &list[i])
+		}
+	}
+	return list, err
+}
+
+// Get shows a migration, with the latest survey of each of its shares.
+func (s *Service) Get(ctx context.Context, name string) (model.Migration, error) {
+	m, err := s.db.Migration(ctx, name)
+	if err == nil {
+		err = s.complete(ctx, &m)
+	}
+	return m, err
+}
+
+// complete adds the shares of a migration, and what was found in them.
+func (s *Service) complete(ctx context.Context, m *model.Migration) error {
+	if err := s.addShares(ctx, m); err != nil {
+		return err
+	}
+	for i := range m.Shares {
+		h := &m.Shares[i]
+		if err := s.surveyed(ctx, h); err != nil {
+			return err
+		}
+		addTo(&m.Totals, h)
+	}
+	return nil
+}
+
+// addShares adds the shares of the sources.
+func (s *Service) addShares(ctx context.Context, m *model.Migration) error {
+	m.Shares = []model.MigrationShare{}
+	for _, source := range m.Sources {
+		server, only, _ := strings.Cut(source, "/")
+		known, err := s.db.Shares(ctx, server)
+		if err != nil {
+			return err
+		}
+		found := false
+		for _, h := range known {
+			if only == "" || namespace.Key(h.Name) == namespace.Key(only) {
+				found = true
+				m.Shares = append(m.Shares, model.MigrationShare{Server: h.Server, Share: h.Name, Left: leftBecause(&m.MigrationDraft, h, only != "")})
+			}
+		}
+		if !found {
+			m.Missing = append(m.Missing, source+": "+map[bool]string{true: "the server has no such share any more", false: "its shares were never listed"}[only != ""])
+		}
+	}
+	slices.SortStableFunc(m.Shares, func(a, b model.MigrationShare) int {
+		return cmp.Or(strings.Compare(a.Server, b.Server), strings.Compare(strings.ToLower(a.Share), strings.ToLower(b.Share)))
+	})
+	return nil
+}
+
+// leftBecause is why a share stays where it is; "" when it is migrated. A hidden share that is named is migrated.
+func leftBecause(d *model.MigrationDraft, h model.Share, named bool) string {
+	switch {
+	case slices.ContainsFunc(d.Leave, func(left string) bool { return strings.EqualFold(left, h.Server+"/"+h.Name) }):
+		return model.LeftByChoice
+	case h.Kind != "disk", h.Hidden && !named:
+		return model.LeftByKind
+	}
+	return ""
+}
+
+// surveyed adds the latest survey of a share.
+func (s *Service) surveyed(ctx context.Context, h *model.MigrationShare) error {
+	h.Survey.State = model.SurveyMissing
+	if h.Left == model.LeftByKind {
+		return nil
+	}
+	runs, err := s.surveys.List(ctx, h.Server, h.Share, 0, mostLooked)
+	if err != nil {
+		return err
+	}
+	if len(runs) > 0 {
+		r := runs[0]
+		h.Survey = model.ShareSurvey{State: stateOf(r.State), Run: r.ID, Fraction: r.Fraction, Trouble: r.Trouble}
+	}
+	done := slices.DeleteFunc(runs, func(r model.Run) bool { return r.State != model.RunDone })
+	if len(done) == 0 {
+		return nil
+	}
+	latest, err := s.surveys.Get(ctx, done[0].ID)
+	if fault.KindOf(err) == fault.NotFound { // it was removed meanwhile
+		return nil
+	}
+	if err == nil {
+		h.Counts, err = s.counts(ctx, latest, done[1:])
+	}
+	return err
+}
+
+// mostLooked is among how many surveys of a share the latest finished ones are looked for.
+const mostLooked = 10
+
+func stateOf(s model.RunState) string {
+	switch s {
+	case model.RunDone:
+		return model.SurveyComplete
+	case model.RunFailed:
+		return model.SurveyFailed
+	case model.RunStopped:
+		return model.SurveyStopped
+	}
+	return model.SurveyRunning
+}
+
+// Times between two surveys that tell what changes in a day, and for how long changes are counted without an earlier survey.
+const (
+	leastBetween = 12 * time.Hour
+	lookBack     = 7 * 24 * time.Hour
+)
+
+// counts are those of a survey. earlier are the finished surveys before it, the latest first.
+func (s *Service) counts(ctx context.Context, v model.Survey, earlier []model.Run) (*model.ShareCounts, error) {
+	f := v.Figures
+	c := &model.ShareCounts{Run: v.Run.ID, At: f.Now, Files: f.Files, Folders: f.Folders, Bytes: f.Bytes, KeptOut: f.Unreadable + f.Unseen, Open: int64(len(v.Open)), Findings: int64(len(v.Findings))}
+	if v.KeptOut != nil {
+		c.KeptOut += v.KeptOut.Files
+	}
+	for _, n := range f.Names {
+		c.Names += n.Count
+	}
+	c.ChangedSince = f.Now.Add(-lookBack)
+	for _, r := range earlier {
+		before, err := s.surveys.Get(ctx, r.ID)
+		if fault.KindOf(err) == fault.NotFound {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		if f.Now.Sub(before.Figures.Now) >= leastBetween {
+			c.ChangedSince, c.Compared = before.Figures.Now, true
+			break
+		}
+	}
+	days := f.Now.Sub(c.ChangedSince).Hours() / 24
+	c.ChangedPerDay = int64(float64(f.ChangedSince(c.ChangedSince).Bytes) / days)
+	return c, nil
+}
+
+// addTo adds what was found in a share to the totals.
+func addTo(t *model.MigrationTotals, h *model.MigrationShare) {
+	if h.Left != "" {
+		t.Left++
+		return
+	}
+	t.Shares++
+	c := h.Counts
+	if c == nil {
+		return
+	}
+	t.Surveyed++
+	t.Files, t.Folders, t.Bytes, t.ChangedPerDay = t.Files+c.Files, t.Folders+c.Folders, t.Bytes+c.Bytes, t.ChangedPerDay+c.ChangedPerDay
+	t.KeptOut, t.Open, t.Names = t.KeptOut+c.KeptOut, t.Open+c.Open, t.Names+c.Names
+}
