@@ -144,6 +144,9 @@ var shareRights = map[string][]may{
 // sids are the numbers of accounts, by name.
 type sids map[string]account.SID
 
+// move is the migration of the server that is to be retired.
+var move = model.NewMigration{Name: "fern-to-yarrow", MigrationDraft: model.MigrationDraft{Sources: []string{"fern"}, Note: "fern is to be retired"}}
+
 // descriptor makes the descriptor of a share's top folder on a server.
 func (s server) descriptor(share string, known sids) (acl.Descriptor, error) {
 	return protected(shareRights[share], known)

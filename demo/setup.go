@@ -55,6 +55,9 @@ func (d *Demo) setUp(ctx context.Context) error {
 	if _, err = api.StartSurveys(ctx, all...); err != nil {
 		return err
 	}
+	if _, err = api.AddMigration(ctx, move); err != nil {
+		return err
+	}
 	if err := d.keepLessons(ctx, api); err != nil {
 		return err
 	}

@@ -91,7 +91,7 @@ func testMigrationSurvey(t *testing.T, g *grove) {
 			t.Errorf("%s is on %d files", a.Name, a.Files)
 		}
 	}
-	for form, wants := range map[string][]string{"html": {"<h1>Survey of oak to beech</h1>", "oak/papers", "nobody knows it", list[0].SID, "stays"}, "shares": {"oak,papers,,done,"}, "accounts": {"everywhere", "unresolved"}} {
+	for form, wants := range map[string][]string{"html": {"<h1>Survey of oak to beech</h1>", "oak/papers", ">nobody<", list[0].SID, "stays"}, "shares": {"oak,papers,,done,"}, "accounts": {"everywhere", "unresolved"}} {
 		var text bytes.Buffer
 		if err := g.api.MigrationSurveyReport(ctx, "oak to beech", form, &text); err != nil {
 			t.Error(err)

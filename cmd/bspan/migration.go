@@ -119,7 +119,7 @@ func migrationWords(m *model.Migration) string {
 
 func accountsTable(list []model.MigrationAccount) table {
 	known := map[account.Reach]string{account.ReachEverywhere: "other servers", account.ReachLocal: "this server alone", account.ReachNone: "nobody"}
-	t := table{heads: []string{"server", "account", "kind", "known to", "files", "folders", "share", "members"}, empty: "No accounts are known. Survey the shares first: bspan migration survey MIGRATION"}
+	t := table{heads: []string{"server", "account", "kind", "known to", "files", "folders", "on share", "members"}, empty: "No accounts are known. Survey the shares first: bspan migration survey MIGRATION"}
 	for _, a := range list {
 		onShare := ""
 		if a.OnShare {

@@ -6,6 +6,8 @@ import { useSession } from "./api/queries";
 import { Empty, Loading, PageHead, Trouble } from "./components/ui";
 import { ApiPage } from "./pages/api";
 import { ChangesPage } from "./pages/changes";
+import { MigrationPage } from "./pages/migration";
+import { MigrationsPage } from "./pages/migrations";
 import { NamespacePage } from "./pages/namespace";
 import { NamespacesPage } from "./pages/namespaces";
 import { OverviewPage } from "./pages/overview";
@@ -64,6 +66,8 @@ export function App() {
         <Route path="/replicas/:set" element={<ReplicaSetPage />} />
         <Route path="/dedup" element={<VolumesPage />} />
         <Route path="/dedup/:volume" element={<VolumePage />} />
+        <Route path="/migrations" element={<MigrationsPage />} />
+        <Route path="/migrations/:migration" element={<MigrationPage />} />
         <Route path="/users" element={<UsersPage />} />
         <Route path="/locks" element={<LocksPage />} />
         <Route path="/sign-ins" element={<SignInsPage />} />

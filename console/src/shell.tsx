@@ -16,6 +16,7 @@ const pages: [string, string, string?][] = [
   ["/namespaces", "Namespaces"],
   ["/replicas", "Replica sets"],
   ["/dedup", "Deduplication"],
+  ["/migrations", "Migrations"],
   ["/servers", "Servers"],
   ["/sites", "Sites"],
   ["/runs", "Runs"],

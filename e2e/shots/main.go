@@ -102,8 +102,6 @@ func run(ctx context.Context, folder string) error {
 		func() error { return t.See("may not open it") },
 		func() error { return shot("lens") },
 		func() error { return t.See("Return to this") },
-		func() error { return scroll("What people may stumble over") },
-		func() error { return shot("upkeep") },
 		func() error { return t.Click("button", `Look at \\127.0.0.16\trust`) },
 		func() error { return t.Click("button", "Check now") },
 		func() error { return t.See("Checking") },
@@ -147,6 +145,9 @@ func run(ctx context.Context, folder string) error {
 		func() error { return t.See("Layouts side by side") },
 		func() error { return scroll("What comes of it") },
 		func() error { return shot("replica-plan") },
+		func() error { return visit("/migrations/fern-to-yarrow", "fern/herbarium") },
+		func() error { return t.See("nobody") },
+		func() error { return shot("migration") },
 		func() error { return visit("/dedup", "Highmoor scans") },
 		func() error { return t.See("Kept together") },
 		func() error {

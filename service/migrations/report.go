@@ -79,8 +79,8 @@ func (s *Service) AccountTable(ctx context.Context, name string, w io.Writer) er
 	return csv.NewWriter(w).WriteAll(lines)
 }
 
-// reaches say who knows an account.
-var reaches = map[account.Reach]string{account.ReachEverywhere: "other servers know it", account.ReachLocal: "this server alone knows it", account.ReachNone: "nobody knows it"}
+// reaches say to whom an account is known.
+var reaches = map[account.Reach]string{account.ReachEverywhere: "other servers", account.ReachLocal: "this server alone", account.ReachNone: "nobody"}
 
 var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
 	"style": func() template.CSS { return sheet.Style }, "size": sheet.Size, "number": humanize.Comma, "reach": func(r account.Reach) string { return reaches[r] },
@@ -94,7 +94,7 @@ var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
 }).Parse(`<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width">
 <title>Survey of {{.Name}}</title>
-<style>{{style}}</style></head><body>
+<style>{{style}} .line{white-space:nowrap}</style></head><body>
 <h1>Survey of {{.Name}}</h1>
 <p><small>{{join .Sources ", "}}{{if .Note}}. {{.Note}}{{end}}</small></p>
 <p class="verdict{{if lt .Totals.Surveyed .Totals.Shares}} bad{{end}}">{{.Totals.Surveyed}} of {{.Totals.Shares}} shares are surveyed: {{count .Totals.Files "file" "files"}}, {{size .Totals.Bytes}}. {{size .Totals.ChangedPerDay}} change in a day.{{if .Totals.KeptOut}} The account of the server cannot read {{count .Totals.KeptOut "item" "items"}}.{{end}}</p>
@@ -103,8 +103,8 @@ var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
 {{end}}</tbody></table>
 {{range .Missing}}<p class="verdict bad">{{.}}</p>{{end}}
 {{if .Accounts}}<h2>Accounts in use</h2>
-<table><thead><tr><th>Account</th><th>Kind</th><th>Known</th><th class="n">Files</th><th class="n">Folders</th><th>Shares</th><th>Members</th></tr></thead><tbody>
-{{range .Accounts}}<tr><td>{{.Name}}<br><small>{{.SID}}</small></td><td>{{.Kind}}</td><td>{{reach .Reach}}</td><td class="n">{{number .Files}}</td><td class="n">{{number .Folders}}</td><td>{{join .Shares ", "}}</td><td>{{join .Members ", "}}</td></tr>
+<table><thead><tr><th>Account</th><th>Kind</th><th>Known to</th><th class="n">Files</th><th class="n">Folders</th><th>Shares</th><th>Members</th></tr></thead><tbody>
+{{range .Accounts}}<tr><td>{{.Name}}{{if ne .Name .SID}}<br><small class="line">{{.SID}}</small>{{end}}</td><td class="line">{{if .BuiltIn}}built-in group{{else}}{{.Kind}}{{end}}</td><td class="line">{{reach .Reach}}</td><td class="n">{{number .Files}}</td><td class="n">{{number .Folders}}</td><td>{{join .Shares ", "}}</td><td>{{join .Members ", "}}</td></tr>
 {{end}}</tbody></table>{{end}}
 {{range .Surveys}}<h2>{{.Server}}/{{.Share}}</h2>
 {{with .Settings}}<p>Folder <code>{{.Path}}</code>{{if .Note}}, note: {{.Note}}{{end}}. {{size .Free}} of {{size .Total}} are free on its volume.{{if .HideUnreadable}} Entries that a person cannot open are hidden.{{end}}{{if .Encrypt}} Connections must be encrypted.{{end}} Share permissions: {{range $i, $a := .Access}}{{if $i}}, {{end}}{{$a.Account}} = {{$a.Level}}{{else}}everybody = full{{end}}.</p>{{end}}

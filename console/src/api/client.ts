@@ -35,6 +35,7 @@ export type RightsChange = Schemas["RightsChange"];
 export type SharePlan = Schemas["SharePlan"];
 export type ShareNow = Schemas["ShareNow"];
 export type Account = Schemas["Account"];
+export type Migration = Schemas["Migration"];
 export type CloudSetup = Schemas["CloudSetup"];
 export type ReplicaSet = Schemas["ReplicaSet"];
 export type Replica = Schemas["Replica"];

@@ -15,6 +15,7 @@ const concerns: Record<string, string[]> = {
   directory: ["account", "rights"],
   replica: ["replica"],
   "cloud-setup": ["cloud-setup"],
+  migration: ["run"],
   look: [],
   change: [],
   "account-map": ["account-map", "replica"],

@@ -239,6 +239,16 @@ export const useCloudSetups = () =>
 export const useCloudSetup = (setup: string) =>
   useQuery({ queryKey: ["cloud-setup", "one", setup], retry: false, queryFn: () => got(api.GET("/api/v1/cloud-setups/{setup}", { params: { path: { setup } } })) });
 
+export const useMigrations = () =>
+  useQuery({ queryKey: ["run", "migration", "list"], queryFn: () => all((cursor) => got(api.GET("/api/v1/migrations", { params: { query: { cursor, limit } } }))) });
+
+/** A migration; its surveys are runs, whose progress is told. */
+export const useMigration = (migration: string) =>
+  useQuery({ queryKey: ["run", "migration", "one", migration], retry: false, queryFn: () => got(api.GET("/api/v1/migrations/{migration}", { params: { path: { migration } } })) });
+
+export const useMigrationAccounts = (migration: string) =>
+  useQuery({ queryKey: ["run", "migration", "accounts", migration], retry: false, queryFn: async () => (await got(api.GET("/api/v1/migrations/{migration}/accounts", { params: { path: { migration } } }))).items });
+
 export const useReplicaTroubles = (set: string) =>
   useQuery({ queryKey: ["replica", "troubles", set], queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/troubles", { params: { path: { set } } }))).items });
 
