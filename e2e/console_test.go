@@ -125,6 +125,7 @@ func TestConsole(t *testing.T) {
 	testAccountMaps(c)
 	testReplicaPages(c, e)
 	testDedupPages(c)
+	testMigrationPages(c)
 	if faults := tab.Faults(); len(faults) > 0 {
 		t.Errorf("the console's own programs met %v", faults)
 	}

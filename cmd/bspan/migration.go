@@ -67,7 +67,7 @@ func shownMigration(c *cli.Command, m model.Migration, err error) error {
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"share", "survey", "files", "size", "changed a day", "unreadable", "open", "refused names"}, empty: "No share of its sources is known. List them with: bspan share list SERVER"}
+	t := table{heads: []string{"share", "status", "files", "size", "changed a day", "unreadable", "open", "refused names"}, empty: "No share of its sources is known. List them with: bspan share list SERVER"}
 	for _, h := range m.Shares {
 		line := []string{h.Server + "/" + h.Share, surveyWords(h), "", "", "", "", "", ""}
 		if k := h.Counts; k != nil && h.Left == "" {

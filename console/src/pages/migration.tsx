@@ -93,7 +93,7 @@ function Board({ migration: m }: { migration: Migration }) {
     () => [
       { head: "Migrate", cell: (h) => <input type="checkbox" className="size-4 accent-(--span)" aria-label={`Migrate ${h.server}/${h.share}`} checked={!h.left} disabled={isPending || h.left === "administrative"} onChange={(e) => mutate({ place: `${h.server}/${h.share}`, stays: !e.target.checked })} /> },
       { head: "Share", by: (h) => `${h.server}/${h.share}`, cell: (h) => <Link className={`break-all ${h.left ? "text-soft" : "font-medium text-span underline underline-offset-2"}`} to={`/servers/${encodeURIComponent(h.server)}/shares/${encodeURIComponent(h.share)}`}>{h.server}/{h.share}</Link> },
-      { head: "Survey", by: (h) => h.left ?? h.survey.state, cell: (h) => <Surveyed share={h} /> },
+      { head: "Status", by: (h) => h.left ?? h.survey.state, cell: (h) => <Surveyed share={h} /> },
       { head: "Files", right: true, by: (h) => h.counts?.files ?? -1, cell: (h) => !h.left && h.counts?.files.toLocaleString("en") },
       { head: "Size", right: true, by: (h) => h.counts?.bytes ?? -1, cell: (h) => !h.left && h.counts && bytes(h.counts.bytes) },
       { head: "Changed a day", right: true, by: (h) => h.counts?.changedBytesPerDay ?? -1, cell: (h) => !h.left && h.counts && <span title={`${h.counts.compared ? "Since the survey of" : "By the times of the files, since"} ${when(h.counts.changedSince)}`}>{bytes(h.counts.changedBytesPerDay)}</span> },
