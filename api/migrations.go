@@ -33,7 +33,7 @@ func (a *API) migrationRoutes() {
 			}
 			return a.migration(ctx, in.Body.Name)
 		})
-	change(a, model.Administrator, huma.Operation{OperationID: "edit-migration", Method: "PATCH", Path: one, Summary: "Change the sources of a migration, or the shares that stay", Tags: tags},
+	change(a, model.Administrator, huma.Operation{OperationID: "edit-migration", Method: "PATCH", Path: one, Summary: "Change the sources of a migration, the shares that stay, or the target", Tags: tags},
 		func(ctx context.Context, in *struct {
 			MigrationPath
 			Guard
@@ -63,6 +63,11 @@ func (a *API) migrationRoutes() {
 		func(ctx context.Context, in *MigrationPath) (*body[model.Begun], error) {
 			runs, err := a.Migrations.Survey(ctx, in.Migration)
 			return &body[model.Begun]{model.Begun{Runs: runs}}, err
+		})
+	route(a, model.Operator, huma.Operation{OperationID: "check-migration-target", Method: "POST", Path: one + "/target-check", Summary: "Check the target of a migration: rights, clock, space, features, folders and shares in the way, names, accounts", Tags: tags},
+		func(ctx context.Context, in *MigrationPath) (*tagged[model.Migration], error) {
+			m, err := a.Migrations.CheckTarget(ctx, in.Migration)
+			return &tagged[model.Migration]{etag(m.Version), m}, err
 		})
 	route(a, model.Viewer, huma.Operation{OperationID: "list-migration-accounts", Method: "GET", Path: one + "/accounts", Summary: "List the accounts in the permissions of the surveyed shares, those first that another server does not know", Tags: tags},
 		func(ctx context.Context, in *MigrationPath) (*body[model.Page[model.MigrationAccount]], error) {

@@ -48,3 +48,8 @@ func (c *Client) MigrationAccounts(ctx context.Context, name string) ([]model.Mi
 func (c *Client) MigrationSurveyReport(ctx context.Context, name, form string, w io.Writer) error {
 	return c.textOf(ctx, w, url.Values{"form": {form}}, "migrations", name, "survey-report")
 }
+
+// CheckMigrationTarget checks the target of a migration.
+func (c *Client) CheckMigrationTarget(ctx context.Context, name string) (model.Migration, error) {
+	return add[model.Migration](ctx, c, nil, "migrations", name, "target-check")
+}

@@ -145,7 +145,7 @@ var shareRights = map[string][]may{
 type sids map[string]account.SID
 
 // move is the migration of the server that is to be retired.
-var move = model.NewMigration{Name: "fern-to-yarrow", MigrationDraft: model.MigrationDraft{Sources: []string{"fern"}, Note: "fern is to be retired"}}
+var move = model.NewMigration{Name: "fern-to-yarrow", MigrationDraft: model.MigrationDraft{Sources: []string{"fern"}, Target: "yarrow/" + whole.Name, Note: "fern is to be retired"}}
 
 // descriptor makes the descriptor of a share's top folder on a server.
 func (s server) descriptor(share string, known sids) (acl.Descriptor, error) {

@@ -1,6 +1,6 @@
 package e2e
 
-// testMigrationPages begins a migration, surveys its shares, lets one of them stay, and removes it.
+// testMigrationPages begins a migration, surveys its shares, checks a target, lets one of them stay, and removes it.
 func testMigrationPages(c checker) {
 	tab := c.tab
 	c.must(tab.Click("link", "Migrations"), tab.See("There is no migration"))
@@ -12,6 +12,10 @@ func testMigrationPages(c checker) {
 	c.must(tab.Click("field", "Migrate oak/quiet"), tab.Wait("the share to stay", "[...document.querySelectorAll('tr')].some((r) => /oak.quiet\\s+stays/.test(r.innerText))"))
 	c.must(tab.Click("button", "Survey"), tab.See("Survey again"), tab.See("change in a day"), tab.See("Shares as CSV"), tab.See("Known to"))
 	c.accessible("a surveyed migration")
+	c.must(tab.Click("button", "Choose a target"), tab.Type("Target", "oak/quiet"), tab.Click("button", "Choose"), tab.See("is one of them"))
+	c.accessible("a target, with an error")
+	c.must(tab.Type("Target", "elm/quiet/from oak"), tab.Click("button", "Choose"), tab.See("Check again"), tab.See("nothing is in the way of 1 folder"), tab.See("a share of the same name is there already: store"), tab.See("it knows all 4 accounts in use"))
+	c.accessible("a migration with a target")
 	c.must(tab.Click("button", "Change"), tab.Type("Shares that stay", "oak/nothing"), tab.Click("button", "Save"), tab.See(`has no share "nothing"`))
 	c.accessible("a change of a migration, with an error")
 	c.must(tab.Type("Shares that stay", ""), tab.Click("button", "Save"), tab.Gone("Choose what moves"), tab.See("1 share not surveyed yet"))

@@ -12,9 +12,11 @@ import (
 	"testing"
 
 	"bridgespan/core/account"
+	"bridgespan/core/finding"
 	"bridgespan/e2e/harness"
 	"bridgespan/model"
 	"bridgespan/standin/standintest"
+	"bridgespan/tree"
 )
 
 // A migration knows the shares of its sources, what is in them, and whom their permissions name.
@@ -33,6 +35,12 @@ func testMigrations(t *testing.T, g *grove) {
 		{"leave[0]", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Leave: []string{"elm/quiet"}}},
 		{"leave[0]", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Leave: []string{"oak"}}},
 		{"leave[1]", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Leave: []string{"oak/store", "oak/STORE"}}},
+		{"target", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Target: "elm"}},
+		{"target", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Target: "elm/nothing"}},
+		{"target", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Target: "elm/quiet/../.."}},
+		{"target", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Target: "oak/store"}},
+		{"target", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak/papers"}, Target: "oak/papers/copies"}},
+		{"target", http.StatusNotFound, model.MigrationDraft{Sources: []string{"oak"}, Target: "beech/store"}},
 	} {
 		_, err := g.api.AddMigration(ctx, model.NewMigration{Name: "oak to beech", MigrationDraft: c.draft})
 		refused(t, fmt.Sprint(c.draft), err, c.status, c.field)
@@ -54,6 +62,7 @@ func testMigrations(t *testing.T, g *grove) {
 	_, err = g.api.AddMigration(ctx, model.NewMigration{Name: "Oak to Beech", MigrationDraft: m.MigrationDraft})
 	refused(t, "the same name", err, http.StatusConflict, "name")
 	testMigrationSurvey(t, g)
+	testMigrationTarget(t, g)
 	testMigrationCommands(t, g)
 	if err := g.api.RemoveMigration(ctx, "oak to beech"); err != nil {
 		t.Error(err)
@@ -110,6 +119,66 @@ func testMigrationSurvey(t *testing.T, g *grove) {
 	}
 }
 
+// testMigrationTarget: a check of the target finds what is in the way, and is forgotten when something was changed.
+func testMigrationTarget(t *testing.T, g *grove) {
+	ctx := t.Context()
+	_, err := g.api.CheckMigrationTarget(ctx, "oak to beech")
+	refused(t, "without a target", err, http.StatusUnprocessableEntity, "target")
+	edit := func(e model.EditMigration) {
+		t.Helper()
+		if m, err := g.api.EditMigration(ctx, "oak to beech", e); err != nil || m.TargetChecked != nil || len(m.TargetChecks) != 0 {
+			t.Fatalf("%+v, %v", m, err)
+		}
+	}
+	edit(model.EditMigration{Sources: []string{"oak/papers"}, Leave: new([]string{}), Target: new("ELM/Store/old/oak")})
+	severities := func() (found map[string]finding.Severity) {
+		t.Helper()
+		m, err := g.api.CheckMigrationTarget(ctx, "oak to beech")
+		if err != nil || m.TargetChecked == nil || m.Target != "elm/store/old/oak" {
+			t.Fatalf("%+v, %v", m, err)
+		}
+		if again, err := g.api.Migration(ctx, "oak to beech"); err != nil || len(again.TargetChecks) != len(m.TargetChecks) {
+			t.Errorf("stored are %+v, %v", again.TargetChecks, err)
+		}
+		found = map[string]finding.Severity{}
+		for _, f := range m.TargetChecks {
+			if worst, ok := found[f.Code]; !ok || f.Severity.Rank() < worst.Rank() {
+				found[f.Code] = f.Severity
+			}
+			if (f.Severity == finding.Pass) != (f.Remedy == "") {
+				t.Errorf("%+v", f)
+			}
+		}
+		return found
+	}
+	found := severities()
+	for code, want := range map[string]finding.Severity{"rights": finding.Pass, "clock": finding.Pass, "space": finding.Pass, "features": finding.Pass, "folders": finding.Pass, "shares": finding.Pass, "accounts": finding.Warn} {
+		if found[code] != want {
+			t.Errorf("%s: %s, want %s", code, found[code], want)
+		}
+	}
+	store := g.tree(t, g.elm, "warden", "store")
+	if err := tree.MkdirAll(ctx, store, "old/oak/papers"); err != nil {
+		t.Fatal(err)
+	}
+	if found := severities(); found["folders"] != finding.Pass {
+		t.Errorf("an empty folder is in the way: %v", found)
+	}
+	if _, err := store.Put(ctx, "old/oak/papers/ledger.csv", strings.NewReader("1"), tree.PutOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	edit(model.EditMigration{Sources: []string{"oak/papers", "oak/store"}})
+	if found := severities(); found["folders"] != finding.Warn || found["shares"] != finding.Warn || found["survey"] != finding.Warn {
+		t.Errorf("with what is there: %v", found)
+	}
+	edit(model.EditMigration{Sources: []string{"oak", "elm/quiet"}, Leave: new([]string{"oak/store"}), Target: new("")})
+	for _, name := range []string{"old/oak/papers/ledger.csv", "old/oak/papers", "old/oak", "old"} {
+		if err := store.Remove(ctx, name); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 func testMigrationCommands(t *testing.T, g *grove) {
 	s := shell{harness.Program(t, "bspan"), t.TempDir()}
 	page := filepath.Join(t.TempDir(), "survey.html")
@@ -128,6 +197,10 @@ func testMigrationCommands(t *testing.T, g *grove) {
 		{[]string{"migration", "edit", "--rehearse", "--note", "of the lowland", "oak to beech"}, "", 0, "note"},
 		{[]string{"migration", "edit", "--source", "elm", "--leave-none", "oak to beech"}, "", 0, "elm/store"},
 		{[]string{"migration", "survey", "oak to beech"}, "", 0, "2 of 2 shares surveyed"},
+		{[]string{"migration", "target", "oak to beech"}, "", 2, "bspan migration target"},
+		{[]string{"migration", "target", "oak to beech", "oak/papers/from elm"}, "", 0, "nothing is in the way of 2 folders"},
+		{[]string{"migration", "show", "oak to beech"}, "", 0, "Target: oak/papers/from elm, checked"},
+		{[]string{"migration", "target", "oak to beech", "elm/quiet"}, "", 2, "is one of them"},
 		{[]string{"migration", "report", "oak to beech", page}, "", 0, "is written"},
 		{[]string{"migration", "report", "oak to beech", page + ".txt"}, "", 2, ".html"},
 		{[]string{"migration", "report", "--accounts", "oak to beech", page}, "", 2, ".csv"},

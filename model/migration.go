@@ -4,12 +4,14 @@ import (
 	"time"
 
 	"bridgespan/core/account"
+	"bridgespan/core/finding"
 )
 
 // MigrationDraft is what a migration is to move, as far as it was entered.
 type MigrationDraft struct {
 	Sources []string `json:"sources" minItems:"1" maxItems:"200" doc:"What is migrated: servers, with every share, and single shares as SERVER/SHARE"`
 	Leave   []string `json:"leave,omitempty" maxItems:"1000" doc:"Shares that are left where they are, as SERVER/SHARE"`
+	Target  string   `json:"target,omitempty" maxLength:"4096" doc:"Where a folder for each share goes, as SERVER/SHARE or SERVER/SHARE/FOLDER: a share that only administrators use, as a rule"`
 	Note    string   `json:"note,omitempty" maxLength:"1000" doc:"For administrators"`
 }
 
@@ -23,6 +25,7 @@ type NewMigration struct {
 type EditMigration struct {
 	Sources []string  `json:"sources,omitempty" maxItems:"200" doc:"What is migrated: servers, with every share, and single shares as SERVER/SHARE"`
 	Leave   *[]string `json:"leave,omitempty" maxItems:"1000" doc:"Shares that are left where they are, as SERVER/SHARE"`
+	Target  *string   `json:"target,omitempty" maxLength:"4096" doc:"Where a folder for each share goes, as SERVER/SHARE or SERVER/SHARE/FOLDER; empty for none"`
 	Note    *string   `json:"note,omitempty" maxLength:"1000" doc:"For administrators"`
 }
 
@@ -32,6 +35,7 @@ func (e *EditMigration) Take(d *MigrationDraft) {
 		d.Sources = e.Sources
 	}
 	Take(&d.Leave, e.Leave)
+	Take(&d.Target, e.Target)
 	Take(&d.Note, e.Note)
 }
 
@@ -42,9 +46,12 @@ type Migration struct {
 	Shares  []MigrationShare `json:"shares" doc:"Shares of the sources, by server and name"`
 	Totals  MigrationTotals  `json:"totals" doc:"Sums over the surveyed shares that are migrated"`
 	Missing []string         `json:"missing,omitempty" doc:"Sources whose shares are not known, and why"`
-	Changed time.Time        `json:"changed" doc:"When the draft was last changed"`
-	By      string           `json:"by" doc:"Who changed it"`
-	Version int64            `json:"version" doc:"Number of the change, for If-Match"`
+	// TargetChecks are those of the latest check.
+	TargetChecks  []finding.Finding `json:"targetChecks" doc:"What the latest check of the target found"`
+	TargetChecked *time.Time        `json:"targetChecked,omitempty" doc:"When the target was checked; absent since the migration was changed"`
+	Changed       time.Time         `json:"changed" doc:"When the draft was last changed"`
+	By            string            `json:"by" doc:"Who changed it"`
+	Version       int64             `json:"version" doc:"Number of the change, for If-Match"`
 }
 
 // Why a share is left where it is.

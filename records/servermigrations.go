@@ -2,20 +2,28 @@ package records
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 )
 
-const migrationColumns = `SELECT name, draft, changed, changed_by, version FROM server_migrations`
+const migrationColumns = `SELECT name, draft, COALESCE(checks, '[]'), checked, changed, changed_by, version FROM server_migrations`
 
 func scanMigration(s scanner) (m model.Migration, err error) {
-	var draft []byte
-	if err = s.Scan(&m.Name, &draft, &m.Changed, &m.By, &m.Version); err != nil {
+	var draft, checks []byte
+	var checked sql.NullTime
+	if err = s.Scan(&m.Name, &draft, &checks, &checked, &m.Changed, &m.By, &m.Version); err != nil {
 		return m, err
 	}
-	return m, json.Unmarshal(draft, &m.MigrationDraft)
+	if checked.Valid {
+		m.TargetChecked = &checked.Time
+	}
+	if err = json.Unmarshal(draft, &m.MigrationDraft); err != nil {
+		return m, err
+	}
+	return m, json.Unmarshal(checks, &m.TargetChecks)
 }
 
 // Migrations lists migrations as they were entered, by name.
@@ -40,14 +48,24 @@ func (tx *Tx) AddMigration(ctx context.Context, m model.Migration) error {
 	return taken(err, "name", "migration", m.Name)
 }
 
-// UpdateMigration changes what was entered.
+// UpdateMigration changes what was entered. What checks of the target found is forgotten.
 func (tx *Tx) UpdateMigration(ctx context.Context, m model.Migration) error {
 	draft, err := json.Marshal(m.MigrationDraft)
 	if err != nil {
 		return err
 	}
-	return tx.expectVersion(ctx, "migration "+m.Name, `UPDATE server_migrations SET draft = ?, changed = ?, changed_by = ?, version = version + 1 WHERE name_key = ? AND version = ?`,
+	return tx.expectVersion(ctx, "migration "+m.Name, `UPDATE server_migrations SET draft = ?, checks = NULL, checked = NULL, changed = ?, changed_by = ?, version = version + 1 WHERE name_key = ? AND version = ?`,
 		draft, m.Changed, m.By, namespace.Key(m.Name), m.Version)
+}
+
+// StoreTargetChecks stores what checks of the target found, unless the migration was changed meanwhile.
+func (q Queries) StoreTargetChecks(ctx context.Context, m model.Migration) error {
+	checks, err := json.Marshal(m.TargetChecks)
+	if err != nil {
+		return err
+	}
+	_, _, err = q.exec(ctx, `UPDATE server_migrations SET checks = ?, checked = ? WHERE name_key = ? AND version = ?`, checks, m.TargetChecked, namespace.Key(m.Name), m.Version)
+	return err
 }
 
 // RemoveMigration removes a migration.

@@ -13,6 +13,7 @@ import (
 
 	"bridgespan/client"
 	"bridgespan/core/account"
+	"bridgespan/core/finding"
 	"bridgespan/model"
 )
 
@@ -34,6 +35,7 @@ func migrationCommand() *cli.Command {
 			return done(c, nil, "removed the migration %s", args[0])
 		}, "MIGRATION")},
 		{Name: "survey", Usage: "survey the shares of a migration: sizes, names, permissions, accounts, open files; a later survey shows what changes in a day", ArgsUsage: "MIGRATION", Flags: []cli.Flag{&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}, Action: signedIn(surveyMigration, "MIGRATION")},
+		{Name: "target", Usage: "choose where a folder for each share goes, or check that place again", ArgsUsage: "MIGRATION [SERVER/SHARE[/FOLDER]]", Action: signedIn(targetMigration, "MIGRATION", "SERVER/SHARE[/FOLDER]?")},
 		{Name: "report", Usage: "write what the surveys found to a file: .html as a page that needs nothing else, .csv with a line for each share", ArgsUsage: "MIGRATION FILE", Flags: []cli.Flag{&cli.BoolFlag{Name: "accounts", Usage: "write a line for each account in use, as .csv"}}, Action: signedIn(reportMigration, "MIGRATION", "FILE")},
 	}}
 }
@@ -109,12 +111,27 @@ func migrationWords(m *model.Migration) string {
 	if n.KeptOut > 0 {
 		fmt.Fprintf(&b, "\n%s cannot be read by the account of the server. See the findings with: bspan share surveyed RUN", english.Plural(int(n.KeptOut), "item", ""))
 	}
-	if n.Surveyed < n.Shares {
+	switch {
+	case n.Surveyed < n.Shares:
 		fmt.Fprintf(&b, "\nNext: bspan migration survey %s", shellWord(m.Name))
-	} else if n.Shares > 0 {
-		fmt.Fprintf(&b, "\nNext: bspan migration show %s --accounts, bspan migration report %s FILE.html", shellWord(m.Name), shellWord(m.Name))
+	case m.Target == "" && n.Shares > 0:
+		fmt.Fprintf(&b, "\nNext: bspan migration target %s SERVER/SHARE", shellWord(m.Name))
+	case m.Target != "":
+		fmt.Fprintf(&b, "\nTarget: %s, %s", m.Target, targetWords(m))
 	}
 	return b.String()
+}
+
+// targetWords say what the latest check of the target found.
+func targetWords(m *model.Migration) string {
+	if m.TargetChecked == nil {
+		return "not checked. Next: bspan migration target " + shellWord(m.Name)
+	}
+	n := map[finding.Severity]int{}
+	for _, f := range m.TargetChecks {
+		n[f.Severity]++
+	}
+	return fmt.Sprintf("checked %s: %d passed, %s, %d failed", when(*m.TargetChecked), n[finding.Pass], english.Plural(n[finding.Warn], "warning", ""), n[finding.Fail])
 }
 
 func accountsTable(list []model.MigrationAccount) table {
@@ -171,6 +188,35 @@ func surveyMigration(ctx context.Context, c *cli.Command, api *client.Client, ar
 	}
 	m, err := api.Migration(ctx, args[0])
 	return shownMigration(c, m, err)
+}
+
+// targetMigration chooses the target, and shows what its checks find.
+func targetMigration(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	if len(args) > 1 {
+		if _, err := api.EditMigration(ctx, args[0], model.EditMigration{Target: &args[1]}); err != nil {
+			return err
+		}
+	}
+	m, err := api.CheckMigrationTarget(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	t := table{heads: []string{"check", "status", "found"}}
+	var after []string
+	for _, f := range m.TargetChecks {
+		t.add(checkName(f), string(f.Severity), f.Found)
+		if f.Severity != finding.Pass {
+			after = append(after, findingLine(f))
+		}
+	}
+	t.after = strings.Join(after, "\n")
+	if err := show(c, m, t); err != nil {
+		return err
+	}
+	if finding.Worst(m.TargetChecks) == finding.Fail {
+		return findings{"a check of the target failed: see above"}
+	}
+	return nil
 }
 
 func reportMigration(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {

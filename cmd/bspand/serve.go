@@ -158,7 +158,7 @@ func serve(ctx context.Context, c config) error {
 	defer stop()
 
 	front := api.New(api.Services{Access: users, Estate: sites, Naming: names, History: history.New(db), Events: hub,
-		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, entrances, hub.Kick), Jobs: runs, Replicas: copies, Estimates: savings, Migrations: migrations.New(db, sites, counts, hub.Kick), Locks: locks.New(db, hub.Kick), Fronts: entrances, Movers: programs},
+		Accounts: people, Rights: permissions, Shares: folders, Surveys: counts, Verify: verifier, Lint: lint.New(db, names, permissions, counts, verifier), Lens: views, Mapping: mapping.New(db, names, views, entrances, hub.Kick), Jobs: runs, Replicas: copies, Estimates: savings, Migrations: migrations.New(db, sites, people, counts, hub.Kick), Locks: locks.New(db, hub.Kick), Fronts: entrances, Movers: programs},
 		api.Options{Console: console.Files(), TLS: c.secure(), Proxies: c.proxies(), Gateway: c.gatewayURL(), Closing: ctx.Done(), Version: version})
 	gate := gateway.New(ctx, names, sites, db, gateway.Options{Site: c.GatewaySite, SessionAge: c.sessionAge(), Proxies: c.proxies(), TLS: c.encrypts(c.Gateway) || c.SecureCookie == "on"})
 	group.Go(func() {

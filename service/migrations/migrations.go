@@ -16,6 +16,7 @@ import (
 	"bridgespan/model"
 	"bridgespan/records"
 	"bridgespan/service/access"
+	"bridgespan/service/accounts"
 	"bridgespan/service/estate"
 	"bridgespan/service/surveys"
 )
@@ -24,6 +25,7 @@ import (
 type Service struct {
 	db      *records.DB
 	estate  *estate.Service
+	people  *accounts.Service
 	surveys *surveys.Service
 	changed func()
 }
@@ -32,8 +34,8 @@ type Service struct {
 const Topic = "migration"
 
 // New makes the service. changed is called after every change.
-func New(db *records.DB, e *estate.Service, s *surveys.Service, changed func()) *Service {
-	return &Service{db, e, s, changed}
+func New(db *records.DB, e *estate.Service, a *accounts.Service, s *surveys.Service, changed func()) *Service {
+	return &Service{db, e, a, s, changed}
 }
 
 // Add begins a migration. Nothing is surveyed yet.
@@ -138,7 +140,7 @@ func (s *Service) check(ctx context.Context, d *model.MigrationDraft) error {
 		}
 		d.Leave[i] = place
 	}
-	return nil
+	return s.checkTarget(ctx, d)
 }
 
 // place is a server, or a share, as the records write it.

@@ -1118,7 +1118,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Change the sources of a migration, or the shares that stay
+         * Change the sources of a migration, the shares that stay, or the target
          * @description Needs the role administrator.
          */
         patch: operations["edit-migration"];
@@ -1178,6 +1178,26 @@ export interface paths {
          * @description Needs the role operator.
          */
         post: operations["survey-migration"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/migrations/{migration}/target-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check the target of a migration: rights, clock, space, features, folders and shares in the way, names, accounts
+         * @description Needs the role operator.
+         */
+        post: operations["check-migration-target"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4932,6 +4952,8 @@ export interface components {
             note?: string;
             /** @description What is migrated: servers, with every share, and single shares as SERVER/SHARE */
             sources?: string[];
+            /** @description Where a folder for each share goes, as SERVER/SHARE or SERVER/SHARE/FOLDER; empty for none */
+            target?: string;
         };
         EditNamespace: {
             hiding?: boolean;
@@ -6033,6 +6055,15 @@ export interface components {
             shares: components["schemas"]["MigrationShare"][];
             /** @description What is migrated: servers, with every share, and single shares as SERVER/SHARE */
             sources: string[];
+            /** @description Where a folder for each share goes, as SERVER/SHARE or SERVER/SHARE/FOLDER: a share that only administrators use, as a rule */
+            target?: string;
+            /**
+             * Format: date-time
+             * @description When the target was checked; absent since the migration was changed
+             */
+            targetChecked?: string;
+            /** @description What the latest check of the target found */
+            targetChecks: components["schemas"]["Finding"][];
             /** @description Sums over the surveyed shares that are migrated */
             totals: components["schemas"]["MigrationTotals"];
             /**
@@ -6455,6 +6486,8 @@ export interface components {
             note?: string;
             /** @description What is migrated: servers, with every share, and single shares as SERVER/SHARE */
             sources: string[];
+            /** @description Where a folder for each share goes, as SERVER/SHARE or SERVER/SHARE/FOLDER: a share that only administrators use, as a rule */
+            target?: string;
         };
         NewNamespace: {
             /** @description Let people see only the entries that they may open */
@@ -11584,6 +11617,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Begun"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-migration-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the migration */
+                migration: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Migration"];
                 };
             };
             /** @description Error */

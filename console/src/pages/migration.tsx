@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, etag, got, type Migration, type Schemas } from "../api/client";
 import { useMigration, useMigrationAccounts } from "../api/queries";
 import { Meter } from "../components/figures";
+import { FindingLines } from "../components/findinglines";
 import { SaveForm } from "../components/form";
 import { Status, type Tone } from "../components/status";
 import { DataTable, type Column } from "../components/table";
@@ -33,6 +34,7 @@ export function MigrationPage() {
       {query.error && !m && <Trouble error={query.error} retry={() => void query.refetch()} />}
       {m && <Board migration={m} />}
       {m && <AccountsInUse migration={m} />}
+      {m && <Target migration={m} />}
       <Dialog open={editing} onOpenChange={setEditing} title={`Change ${name}`} lead="Choose what moves, and what stays.">
         {m && <EditMigration migration={m} onClose={() => setEditing(false)} />}
       </Dialog>
@@ -151,6 +153,45 @@ function AccountsInUse({ migration: m }: { migration: Migration }) {
     <Section title="Accounts in use" aside={strange !== undefined && (strange === 0 ? "every account is known to other servers" : `${plural(strange, "account")} not known to other servers`)}>
       <DataTable what="accounts" query={query} columns={columns} keyOf={(a) => `${a.server} ${a.sid}`} empty="The permissions name no accounts." />
     </Section>
+  );
+}
+
+/** Where the shares go, and what was found there. */
+function Target({ migration: m }: { migration: Migration }) {
+  const queries = useQueryClient();
+  const [choosing, setChoosing] = useState(false);
+  const check = useMutation({ mutationFn: () => got(api.POST("/api/v1/migrations/{migration}/target-check", { params: { path: { migration: m.name } } })), onSettled: () => void queries.invalidateQueries({ queryKey: ["run", "migration"] }) });
+  const choose = <Button look={m.target ? "plain" : "main"} onClick={() => setChoosing(true)}>{m.target ? "Change the target" : "Choose a target"}</Button>;
+  return (
+    <Section title="Target" aside={m.targetChecked && `checked ${ago(m.targetChecked)}`}>
+      {m.target ? (
+        <div className="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-2">
+          <span className="font-mono break-all">{m.target}</span>
+          {choose}
+          <Button look={m.targetChecked ? "plain" : "main"} disabled={check.isPending} onClick={() => check.mutate()}>{check.isPending ? "Checking …" : m.targetChecked ? "Check again" : "Check the target"}</Button>
+        </div>
+      ) : (
+        <Empty action={choose}>A folder for each share goes there. Choose a share of another server that only administrators use, such as one of the whole volume.</Empty>
+      )}
+      {check.error && <Trouble error={check.error} />}
+      <FindingLines list={m.targetChecks} />
+      <Dialog open={choosing} onOpenChange={setChoosing} title="Choose a target" lead="Nothing is changed at the server.">
+        <ChooseTarget migration={m} onClose={() => setChoosing(false)} onChosen={() => check.mutate()} />
+      </Dialog>
+    </Section>
+  );
+}
+
+function ChooseTarget({ migration: m, onClose, onChosen }: { migration: Migration; onClose: () => void; onChosen: () => void }) {
+  const [target, setTarget] = useState(m.target ?? "");
+  const done = () => {
+    onClose();
+    if (target.trim()) onChosen();
+  };
+  return (
+    <SaveForm action="Choose" fields={["target"]} onDone={done} onCancel={onClose} save={() => api.PATCH("/api/v1/migrations/{migration}", { params: { path: { migration: m.name }, header: { "If-Match": etag(m.version) } }, body: { target: target.trim() } })}>
+      {(errors) => <TextField label="Target" mono help="SERVER/SHARE or SERVER/SHARE/FOLDER, such as yarrow/volume$" value={target} onChange={(e) => setTarget(e.target.value)} error={errors.target} />}
+    </SaveForm>
   );
 }
 
