@@ -18,6 +18,7 @@ import (
 	"github.com/minio/minio-go/v7/pkg/credentials"
 
 	"bridgespan/guard"
+	"bridgespan/mover/edge"
 	"bridgespan/mover/transfer"
 	"bridgespan/standin/cloud"
 	"bridgespan/tree"
@@ -45,6 +46,7 @@ type bucketed struct {
 	client *minio.Core
 	name   string
 	dir    string
+	target bucket.Target
 }
 
 func newBucketed(ctx context.Context, after *endings, delay time.Duration, key *seal.Key) (*bucketed, error) {
@@ -68,7 +70,8 @@ func newBucketed(ctx context.Context, after *endings, delay time.Duration, key *
 	if err := b.client.MakeBucket(ctx, b.name, minio.MakeBucketOptions{Region: bucketRegion}); err != nil {
 		return nil, err
 	}
-	b.tree, err = bucket.Dial(ctx, bucket.Target{Endpoint: endpoint, Plain: true, Region: bucketRegion, Bucket: b.name, PathStyle: true, Key: access.ID, Secret: access.Secret, Seal: key})
+	b.target = bucket.Target{Endpoint: endpoint, Plain: true, Region: bucketRegion, Bucket: b.name, PathStyle: true, Key: access.ID, Secret: access.Secret, Seal: key}
+	b.tree, err = bucket.Dial(ctx, b.target)
 	return b, err
 }
 
@@ -77,18 +80,44 @@ func newBucketed(ctx context.Context, after *endings, delay time.Duration, key *
 // bucketSealed seals it on the way.
 var (
 	bucketUpload = benchmark{name: "bucket-upload", unit: "MiB/s", bar: 0.8, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
-		return uploads(ctx, after, nil)
+		return uploads(ctx, after, nil, (*bucketed).atHand)
 	}}
 	bucketSealed = benchmark{name: "bucket-sealed", unit: "MiB/s", bar: 0.8, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
 		key, err := seal.NewKey()
 		if err != nil {
 			return nil, nil, err
 		}
-		return uploads(ctx, after, key)
+		return uploads(ctx, after, key, (*bucketed).atHand)
+	}}
+	// bucketMover is bucketUpload of a folder behind a mover, which uploads by itself.
+	bucketMover = benchmark{name: "bucket-mover", unit: "MiB/s", bar: 0.8, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+		return uploads(ctx, after, nil, (*bucketed).behindMover)
 	}}
 )
 
-func uploads(ctx context.Context, after *endings, key *seal.Key) (way, way, error) {
+// atHand is the folder of the bucket's host.
+func (b *bucketed) atHand(_ context.Context, after *endings) (tree.Tree, error) {
+	t, err := folder.Open(b.dir)
+	if err == nil {
+		after.do(func() { t.Close() })
+	}
+	return t, err
+}
+
+// behindMover is the folder behind a mover, which uploads to the bucket.
+func (b *bucketed) behindMover(ctx context.Context, after *endings) (tree.Tree, error) {
+	h, err := startMover(ctx, after, filepath.Join(b.dir, "mover"), b.dir)
+	if err != nil {
+		return nil, err
+	}
+	to := edge.Bucket{Endpoint: b.target.Endpoint, Plain: true, Region: b.target.Region, Bucket: b.target.Bucket, PathStyle: true, Key: b.target.Key, Secret: b.target.Secret}
+	if _, err := (edge.Client{Caller: h, Folder: moverFolder}).Set(ctx, edge.Settings{Bucket: to, Whole: true}); err != nil {
+		return nil, err
+	}
+	return h.Tree(ctx, moverFolder, "")
+}
+
+func uploads(ctx context.Context, after *endings, key *seal.Key, from func(*bucketed, context.Context, *endings) (tree.Tree, error)) (way, way, error) {
 	b, err := newBucketed(ctx, after, 0, key)
 	if err != nil {
 		return nil, nil, err
@@ -97,16 +126,15 @@ func uploads(ctx context.Context, after *endings, key *seal.Key) (way, way, erro
 	if err := randomFile(source, bucketLarge); err != nil {
 		return nil, nil, err
 	}
-	from, err := folder.Open(b.dir)
+	files, err := from(b, ctx, after)
 	if err != nil {
 		return nil, nil, err
 	}
-	after.do(func() { from.Close() })
-	entry, err := from.Stat(ctx, "large")
+	entry, err := files.Stat(ctx, "large")
 	if err != nil {
 		return nil, nil, err
 	}
-	sender, receiver := &transfer.Endpoint{Tree: from}, &transfer.Endpoint{Tree: b.tree}
+	sender, receiver := &transfer.Endpoint{Tree: files}, &transfer.Endpoint{Tree: b.tree}
 	upload := func(name string, put func(context.Context) error) way {
 		return func(ctx context.Context) (float64, error) {
 			if err := b.client.RemoveObject(ctx, b.name, name, minio.RemoveObjectOptions{}); err != nil {
@@ -151,6 +179,50 @@ var bucketSmall = benchmark{name: "bucket-small", unit: "files/s", bar: 8, turns
 		}
 	}
 	return put(bucketWide, bucketFiles), put(1, bucketFiles/bucketWide), nil
+}}
+
+// bucketMoverSmall lets a mover upload many small files concurrently to a distant service, compared with one at a time.
+var bucketMoverSmall = benchmark{name: "bucket-mover-small", unit: "files/s", bar: 8, turns: 3, prepare: func(ctx context.Context, after *endings) (way, way, error) {
+	b, err := newBucketed(ctx, after, bucketFar, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	text := bytes.Repeat([]byte("a plant "), 1024)
+	files := make([]transfer.File, bucketFiles)
+	for i := range files {
+		files[i].Path = fmt.Sprint("plant", i)
+		if err := os.WriteFile(filepath.Join(b.dir, files[i].Path), text, 0o600); err != nil {
+			return nil, nil, err
+		}
+	}
+	from, err := b.behindMover(ctx, after)
+	if err != nil {
+		return nil, nil, err
+	}
+	for i := range files {
+		if files[i].Entry, err = from.Stat(ctx, files[i].Path); err != nil {
+			return nil, nil, err
+		}
+	}
+	var turn atomic.Int64
+	sender, receiver := &transfer.Endpoint{Tree: from}, &transfer.Endpoint{Tree: b.tree}
+	upload := func(wide int, files []transfer.File) way {
+		return func(ctx context.Context) (float64, error) {
+			folder := fmt.Sprint("turn", turn.Add(1))
+			group, ctx := guard.WithContext(ctx)
+			group.SetLimit(wide)
+			began := time.Now()
+			for _, f := range files {
+				group.Go(func() error {
+					_, err := transfer.Copy(ctx, sender, receiver, f, folder+"/"+f.Path, transfer.Options{})
+					return err
+				})
+			}
+			err := group.Wait()
+			return float64(len(files)) / time.Since(began).Seconds(), err
+		}
+	}
+	return upload(bucketWide, files), upload(1, files[:bucketFiles/bucketWide]), nil
 }}
 
 // bucketList lists a folder of 20,000 objects, compared with the client library's listing.

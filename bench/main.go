@@ -73,7 +73,7 @@ type result struct {
 	At        string  `json:"at"`
 }
 
-var benchmarks = []benchmark{gatewayRead, gatewayReadWide, gatewayList, directions, survey, decisions, fillLarge, fillSmall, moverFill, moverFillSmall, delta, deltaShare, shareFill, shareFillTimes, shareFillRights, rescan, million, arrival, livelock, signing, encryption, dedupOneCore, dedupTwoCores, dedupMemory, dedupExact, dedupShare, dedupAgain, frontWrite, frontChange, frontList, frontWriteBig, bucketUpload, bucketSealed, bucketSmall, bucketList, bucketSweep, stubFirst, stubFirstNear, stubFirstClose, stubSealed, stubStream}
+var benchmarks = []benchmark{gatewayRead, gatewayReadWide, gatewayList, directions, survey, decisions, fillLarge, fillSmall, moverFill, moverFillSmall, delta, deltaShare, shareFill, shareFillTimes, shareFillRights, rescan, million, arrival, livelock, signing, encryption, dedupOneCore, dedupTwoCores, dedupMemory, dedupExact, dedupShare, dedupAgain, frontWrite, frontChange, frontList, frontWriteBig, bucketUpload, bucketSealed, bucketSmall, bucketMover, bucketMoverSmall, bucketList, bucketSweep, stubFirst, stubFirstNear, stubFirstClose, stubSealed, stubStream}
 
 // verbose shows every turn.
 var verbose = flag.Bool("verbose", false, "show every turn")

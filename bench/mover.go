@@ -42,7 +42,19 @@ func (f *fill) throughMover(amount float64) way {
 
 // behindMover starts a mover that serves a folder, and opens that.
 func behindMover(ctx context.Context, after *endings, state, dir string) (*remote.Tree, error) {
-	m, err := host.Open(host.Config{Listen: "127.0.0.1:0", State: state, Folders: []string{"bench=" + dir}})
+	h, err := startMover(ctx, after, state, dir)
+	if err != nil {
+		return nil, err
+	}
+	return h.Tree(ctx, moverFolder, "")
+}
+
+// moverFolder is the name of the folder that a mover serves.
+const moverFolder = "bench"
+
+// startMover starts a mover that serves a folder.
+func startMover(ctx context.Context, after *endings, state, dir string) (*remote.Host, error) {
+	m, err := host.Open(host.Config{Listen: "127.0.0.1:0", State: state, Folders: []string{moverFolder + "=" + dir}})
 	if err != nil {
 		return nil, err
 	}
@@ -59,5 +71,5 @@ func behindMover(ctx context.Context, after *endings, state, dir string) (*remot
 		return nil, err
 	}
 	after.do(func() { h.Close() })
-	return h.Tree(ctx, "bench", "")
+	return h, nil
 }
