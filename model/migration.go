@@ -3,7 +3,6 @@ package model
 import (
 	"time"
 
-	"bridgespan/core/account"
 	"bridgespan/core/finding"
 )
 
@@ -118,13 +117,7 @@ type MigrationTotals struct {
 
 // MigrationAccount is an account in the permissions of the shares of one source server.
 type MigrationAccount struct {
-	Account
-	Server  string        `json:"server" doc:"Server whose permissions name it"`
-	Reach   account.Reach `json:"reach" enum:"everywhere,local,unresolved" doc:"everywhere: other servers know it too; local: another server takes it for a bare SID; unresolved: nobody knows it"`
-	BuiltIn bool          `json:"builtIn,omitempty" doc:"Whether it is a group that every server has, with members of its own"`
-	Files   int64         `json:"files" doc:"Files whose permissions name it"`
-	Folders int64         `json:"folders" doc:"Folders whose permissions name it"`
-	OnShare bool          `json:"onShare" doc:"Whether share permissions name it"`
-	Shares  []string      `json:"shares" doc:"Shares in which it is named"`
-	Members []string      `json:"members,omitempty" doc:"Direct members of a local group, by name"`
+	SurveyedAccount
+	Server string   `json:"server" doc:"Server whose permissions name it"`
+	Shares []string `json:"shares" doc:"Shares in which it is named"`
 }

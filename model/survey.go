@@ -1,6 +1,7 @@
 package model
 
 import (
+	"bridgespan/core/account"
 	"bridgespan/core/finding"
 	"bridgespan/core/survey"
 )
@@ -53,11 +54,13 @@ type SurveyedShare struct {
 // SurveyedAccount is an account in permissions.
 type SurveyedAccount struct {
 	Account
-	Files   int64    `json:"files" doc:"Files whose permissions name it"`
-	Folders int64    `json:"folders" doc:"Folders whose permissions name it"`
-	OnShare bool     `json:"onShare" doc:"Whether the share permissions name it"`
-	Sample  string   `json:"sample,omitempty" doc:"One of the files or folders"`
-	Members []string `json:"members,omitempty" doc:"Direct members of a local group, by name"`
+	Reach   account.Reach `json:"reach" enum:"everywhere,local,unresolved" doc:"everywhere: other servers know it too; local: another server takes it for a bare SID; unresolved: nobody knows it"`
+	BuiltIn bool          `json:"builtIn,omitempty" doc:"Whether it is a group that every server has, with members of its own"`
+	Files   int64         `json:"files" doc:"Files whose permissions name it"`
+	Folders int64         `json:"folders" doc:"Folders whose permissions name it"`
+	OnShare bool          `json:"onShare" doc:"Whether share permissions name it"`
+	Sample  string        `json:"sample,omitempty" doc:"One of the files or folders"`
+	Members []string      `json:"members,omitempty" doc:"Direct members of a local group, by name"`
 }
 
 // KeptOut counts the files that an account cannot read.

@@ -35,3 +35,14 @@ func ReachOf(seen []Sight) Reach {
 	}
 	return ReachEverywhere
 }
+
+// Beyond is the reach of an account of one server beyond that server.
+func Beyond(kind Kind, origin Origin) Reach {
+	switch {
+	case kind == Unresolved:
+		return ReachNone
+	case origin == OfDomain, origin == Anywhere:
+		return ReachEverywhere
+	}
+	return ReachLocal
+}

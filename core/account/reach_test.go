@@ -17,3 +17,18 @@ func TestReachOf(t *testing.T) {
 		}
 	}
 }
+
+func TestBeyond(t *testing.T) {
+	for _, c := range []struct {
+		kind   Kind
+		origin Origin
+		want   Reach
+	}{
+		{Unresolved, OfUnknown, ReachNone}, {Unresolved, OfDomain, ReachNone}, {User, OfDomain, ReachEverywhere}, {Special, Anywhere, ReachEverywhere}, {LocalGroup, Anywhere, ReachEverywhere},
+		{LocalGroup, OfServer, ReachLocal}, {User, OfUnixHost, ReachLocal},
+	} {
+		if got := Beyond(c.kind, c.origin); got != c.want {
+			t.Errorf("%s of %s: %s", c.kind, c.origin, got)
+		}
+	}
+}

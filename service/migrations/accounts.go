@@ -25,11 +25,12 @@ func (s *Service) accounts(ctx context.Context, m *model.Migration) ([]model.Mig
 	err := s.each(ctx, m, func(h *model.MigrationShare, v model.Survey) error {
 		for _, a := range v.Accounts {
 			k := key{h.Server, a.SID}
-			if found[k] == nil {
-				found[k] = &model.MigrationAccount{Account: a.Account, Server: h.Server, Reach: reachOf(a.Account), BuiltIn: strings.HasPrefix(a.SID, builtIn)}
-			}
 			u := found[k]
-			u.Files, u.Folders, u.OnShare, u.Shares, u.Members = u.Files+a.Files, u.Folders+a.Folders, u.OnShare || a.OnShare, append(u.Shares, h.Share), a.Members
+			if u == nil {
+				found[k] = &model.MigrationAccount{SurveyedAccount: a, Server: h.Server, Shares: []string{h.Share}}
+				continue
+			}
+			u.Files, u.Folders, u.OnShare, u.Shares = u.Files+a.Files, u.Folders+a.Folders, u.OnShare || a.OnShare, append(u.Shares, h.Share)
 		}
 		return nil
 	})
@@ -43,18 +44,4 @@ func (s *Service) accounts(ctx context.Context, m *model.Migration) ([]model.Mig
 	return list, err
 }
 
-// builtIn begins the numbers of groups that every server has ([MS-DTYP] 2.4.2.4).
-const builtIn = "S-1-5-32-"
-
 var order = map[account.Reach]int{account.ReachNone: 0, account.ReachLocal: 1, account.ReachEverywhere: 2}
-
-// reachOf is whether another server knows an account.
-func reachOf(a model.Account) account.Reach {
-	switch {
-	case a.Kind == account.Unresolved:
-		return account.ReachNone
-	case a.Origin == account.OfDomain, a.Origin == account.Anywhere:
-		return account.ReachEverywhere
-	}
-	return account.ReachLocal
-}

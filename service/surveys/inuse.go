@@ -23,7 +23,8 @@ func (s *Service) accountsIn(ctx context.Context, at *accounts.At, known map[acc
 	uses := map[account.SID]*model.SurveyedAccount{}
 	use := func(sid account.SID) *model.SurveyedAccount {
 		if uses[sid] == nil {
-			uses[sid] = &model.SurveyedAccount{Account: known[sid]}
+			a := known[sid]
+			uses[sid] = &model.SurveyedAccount{Account: a, Reach: account.Beyond(a.Kind, a.Origin), BuiltIn: sid.In(account.Builtin)}
 		}
 		return uses[sid]
 	}

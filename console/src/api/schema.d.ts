@@ -6109,6 +6109,8 @@ export interface components {
              * @enum {string}
              */
             reach: "everywhere" | "local" | "unresolved";
+            /** @description One of the files or folders */
+            sample?: string;
             /** @description What its number says, in words */
             says: string;
             /** @description Server whose permissions name it */
@@ -8581,6 +8583,8 @@ export interface components {
             sub?: string;
         };
         SurveyedAccount: {
+            /** @description Whether it is a group that every server has, with members of its own */
+            builtIn?: boolean;
             disabled?: boolean;
             /**
              * Format: int64
@@ -8603,13 +8607,18 @@ export interface components {
             /** @description Its name with domain or server in front, or the number where nobody can name it */
             name: string;
             note?: string;
-            /** @description Whether the share permissions name it */
+            /** @description Whether share permissions name it */
             onShare: boolean;
             /**
              * @description Where its number means something
              * @enum {string}
              */
             origin: "anywhere" | "domain" | "server" | "unix-host" | "unknown" | "authority" | "label" | "session" | "capability" | "unidentified";
+            /**
+             * @description everywhere: other servers know it too; local: another server takes it for a bare SID; unresolved: nobody knows it
+             * @enum {string}
+             */
+            reach: "everywhere" | "local" | "unresolved";
             /** @description One of the files or folders */
             sample?: string;
             /** @description What its number says, in words */

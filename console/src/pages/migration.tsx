@@ -4,6 +4,7 @@ import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, etag, got, type Migration, type Schemas } from "../api/client";
 import { useMigration, useMigrationAccounts } from "../api/queries";
+import { AccountTable } from "../components/accountsinuse";
 import { Meter } from "../components/figures";
 import { FindingLines } from "../components/findinglines";
 import { SaveForm } from "../components/form";
@@ -130,28 +131,18 @@ function Reports({ migration: m }: { migration: Migration }) {
   );
 }
 
-const reaches: Record<Account["reach"], [Tone, string]> = { everywhere: ["good", "other servers"], local: ["warn", "this server alone"], unresolved: ["bad", "nobody"] };
+const where: Column<Account>[] = [
+  { head: "Server", by: (a) => a.server, cell: (a) => a.server },
+  { head: "Shares", by: (a) => a.shares.join(" "), cell: (a) => <span className="block max-w-xs whitespace-normal">{a.shares.join(", ")}</span> },
+];
 
 function AccountsInUse({ migration: m }: { migration: Migration }) {
   const query = useMigrationAccounts(m.name);
-  const columns = useMemo<Column<Account>[]>(
-    () => [
-      { head: "Account", by: (a) => a.name, cell: (a) => <><span className="font-medium break-all" title={a.sid}>{a.name}</span>{a.members && <span className="block max-w-md text-sm whitespace-normal text-soft">{a.members.join(", ")}</span>}</> },
-      { head: "Server", by: (a) => a.server, cell: (a) => a.server },
-      { head: "Kind", by: (a) => a.kind, cell: (a) => (a.builtIn ? "built-in group" : a.kind.replace("-", " ")) },
-      { head: "Known to", by: (a) => a.reach, cell: (a) => <Status tone={reaches[a.reach][0]}>{reaches[a.reach][1]}</Status> },
-      { head: "Shares", by: (a) => a.shares.join(" "), cell: (a) => <span className="block max-w-xs whitespace-normal">{a.shares.join(", ")}</span> },
-      { head: "Files", right: true, by: (a) => a.files, cell: (a) => a.files.toLocaleString("en") },
-      { head: "Folders", right: true, by: (a) => a.folders, cell: (a) => a.folders.toLocaleString("en") },
-      { head: "Share permissions", by: (a) => String(a.onShare), cell: (a) => (a.onShare ? "named" : "") },
-    ],
-    [],
-  );
   if (m.totals.surveyed === 0) return <Section title="Accounts in use"><Empty>A survey lists the accounts that permissions name, and tells which of them another server does not know.</Empty></Section>;
   const strange = query.data?.filter((a) => a.reach !== "everywhere").length;
   return (
     <Section title="Accounts in use" aside={strange !== undefined && (strange === 0 ? "every account is known to other servers" : `${plural(strange, "account")} not known to other servers`)}>
-      <DataTable what="accounts" query={query} columns={columns} keyOf={(a) => `${a.server} ${a.sid}`} empty="The permissions name no accounts." />
+      <AccountTable query={query} where={where} keyOf={(a) => `${a.server} ${a.sid}`} />
     </Section>
   );
 }

@@ -2,13 +2,13 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, got, type Run, type Schemas, type ShareNow, type SharePlan, type Survey } from "../api/client";
+import { api, got, type Run, type ShareNow, type SharePlan, type Survey } from "../api/client";
 import { useGrowth, useServer, useShare, useShareNow, useSurvey, useSurveys } from "../api/queries";
+import { AccountTable } from "../components/accountsinuse";
 import { Bars } from "../components/figures";
 import { FindingLines } from "../components/findinglines";
 import { ended, RunProgress } from "../components/run";
 import { Status } from "../components/status";
-import { DataTable, type Column } from "../components/table";
 import { Button, Dialog, Empty, Facts, Loading, PageHead, Section, Trouble } from "../components/ui";
 import { ago, bytes, filesOf, plural, when } from "../format";
 import { Plan, ShareForm } from "./shareform";
@@ -185,28 +185,12 @@ function Figures({ survey }: { survey: Survey }) {
   );
 }
 
-type InUse = Schemas["SurveyedAccount"];
-
-/** Where an account is known. */
-const known = (a: InUse) => (a.kind === "unresolved" ? "nowhere" : { server: "this server", domain: "its domain", anywhere: "every server" }[a.origin as string] ?? a.origin);
-
-const inUse: Column<InUse>[] = [
-  { head: "Account", by: (a) => a.name, cell: (a) => <><span className="font-medium break-all">{a.name}</span>{a.members && <span className="block text-sm text-soft">{a.members.join(", ")}</span>}</> },
-  { head: "Kind", by: (a) => a.kind, cell: (a) => a.kind.replace("-", " ") },
-  { head: "Known at", by: known, cell: (a) => (a.kind === "unresolved" ? <Status tone="warn">nowhere</Status> : known(a)) },
-  { head: "Files", right: true, by: (a) => a.files, cell: (a) => <span title={a.sample && `Example: ${a.sample}`}>{a.files.toLocaleString("en")}</span> },
-  { head: "Folders", right: true, by: (a) => a.folders, cell: (a) => a.folders.toLocaleString("en") },
-  { head: "Share permissions", by: (a) => String(a.onShare), cell: (a) => (a.onShare ? "named" : "") },
-];
-
 /** The accounts that the permissions of files and share name. */
-function AccountsInUse({ survey }: { survey: Survey }) {
-  return (
-    <Section title="Accounts in use" aside={plural(survey.accounts.length, "account")}>
-      <DataTable what="accounts" query={{ data: survey.accounts, isPending: false, error: null, refetch: () => undefined }} columns={inUse} keyOf={(a) => a.sid} empty="The permissions name no accounts." />
-    </Section>
-  );
-}
+const AccountsInUse = ({ survey }: { survey: Survey }) => (
+  <Section title="Accounts in use" aside={plural(survey.accounts.length, "account")}>
+    <AccountTable query={{ data: survey.accounts, isPending: false, error: null, refetch: () => undefined }} keyOf={(a) => a.sid} />
+  </Section>
+);
 
 const Ranked = ({ list }: { list: [string, string][] }) => (
   <ol className="border-t border-line">
