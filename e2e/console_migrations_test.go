@@ -14,7 +14,7 @@ func testMigrationPages(c checker) {
 	c.accessible("a surveyed migration")
 	c.must(tab.Click("button", "Choose a target"), tab.Type("Target", "oak/quiet"), tab.Click("button", "Choose"), tab.See("is one of them"))
 	c.accessible("a target, with an error")
-	c.must(tab.Type("Target", "elm/quiet/from oak"), tab.Click("button", "Choose"), tab.See("Check again"), tab.See("nothing is in the way of 1 folder"), tab.See("a share of the same name is there already: store"), tab.See("it knows all 4 accounts in use"))
+	c.must(tab.Type("Target", "elm/quiet/from oak"), tab.Click("button", "Choose"), tab.See("Check again"), tab.See("1 folder goes there"), tab.See("a share of the same name is there already: store"), tab.See("it knows all 4 accounts in use"))
 	c.accessible("a migration with a target")
 	c.must(tab.Click("button", "Change"), tab.Type("Shares that stay", "oak/nothing"), tab.Click("button", "Save"), tab.See(`has no share "nothing"`))
 	c.accessible("a change of a migration, with an error")

@@ -198,7 +198,7 @@ func testMigrationCommands(t *testing.T, g *grove) {
 		{[]string{"migration", "edit", "--source", "elm", "--leave-none", "oak to beech"}, "", 0, "elm/store"},
 		{[]string{"migration", "survey", "oak to beech"}, "", 0, "2 of 2 shares surveyed"},
 		{[]string{"migration", "target", "oak to beech"}, "", 2, "bspan migration target"},
-		{[]string{"migration", "target", "oak to beech", "oak/papers/from elm"}, "", 0, "nothing is in the way of 2 folders"},
+		{[]string{"migration", "target", "oak to beech", "oak/papers/from elm"}, "", 0, "2 folders go there"},
 		{[]string{"migration", "show", "oak to beech"}, "", 0, "Target: oak/papers/from elm, checked"},
 		{[]string{"migration", "target", "oak to beech", "elm/quiet"}, "", 2, "is one of them"},
 		{[]string{"migration", "report", "oak to beech", page}, "", 0, "is written"},

@@ -124,12 +124,12 @@ type Keeper struct {
 
 	changes sync.Mutex // held while edges are made, changed or removed
 
-	mu       sync.Mutex // of what follows
-	listener *Listener
-	alive    io.Closer        // open for as long as the mover lives, for its guard
-	socket   string           // of its guard
-	edges    map[string]*kept // by the paths of their folders
-	outlets  map[string]*outlet
+	mu            sync.Mutex // of what follows
+	listener      *Listener
+	alive         io.Closer        // open for as long as the mover lives, for its guard
+	socket        string           // of its guard
+	edges         map[string]*kept // by the paths of their folders
+	uploadTargets map[string]*uploadTarget
 }
 
 // kept is an edge that is kept.
@@ -187,7 +187,7 @@ func (k *Keeper) Close() error {
 	if l == nil {
 		return nil
 	}
-	k.listener, k.edges, k.outlets = nil, nil, nil
+	k.listener, k.edges, k.uploadTargets = nil, nil, nil
 	return l.Close()
 }
 
@@ -269,7 +269,7 @@ func (k *Keeper) Set(ctx context.Context, folder, sub string, s Settings) error 
 	if err != nil {
 		return err
 	}
-	out, err := newOutlet(ctx, source)
+	to, err := newUploadTarget(ctx, source)
 	if err != nil {
 		return err
 	}
@@ -278,7 +278,7 @@ func (k *Keeper) Set(ctx context.Context, folder, sub string, s Settings) error 
 	k.mu.Lock()
 	e := k.edges[full]
 	if e == nil && s.Whole {
-		k.use(full, out)
+		k.setUploadTarget(full, to)
 	}
 	k.mu.Unlock()
 	if e == nil && s.Whole {
@@ -296,7 +296,7 @@ func (k *Keeper) Set(ctx context.Context, folder, sub string, s Settings) error 
 	k.listener.refuse(e.watched, s.Refused)
 	e.watched.Edge.SetWait(time.Duration(s.Wait) * time.Second)
 	e.watched.Edge.Use(source)
-	k.use(full, out)
+	k.setUploadTarget(full, to)
 	return k.store()
 }
 
@@ -310,7 +310,7 @@ func (k *Keeper) Remove(folder, sub string) error {
 	defer k.changes.Unlock()
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.drop(full)
+	k.dropUploadTarget(full)
 	e := k.edges[full]
 	if e == nil {
 		return nil
@@ -357,9 +357,8 @@ func (k *Keeper) Look(folder, sub string) (s Status, err error) {
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	out := k.outlets[full]
-	if out != nil {
-		s.Ready, s.Uploaded, s.UploadedBytes = true, out.files.Load(), out.bytes.Load()
+	if to := k.uploadTargets[full]; to != nil {
+		s.Ready, s.Uploaded, s.UploadedBytes = true, to.files.Load(), to.bytes.Load()
 	}
 	if e := k.edges[full]; e != nil {
 		s.Edge, s.FillsOn, s.Counts = true, e.watched.trigger, e.watched.Edge.Counts()

@@ -11,42 +11,42 @@ import (
 	"bridgespan/tree/bucket"
 )
 
-// outlet is the bucket that files of a folder are uploaded to.
-type outlet struct {
+// uploadTarget is the bucket that files of a folder are uploaded to.
+type uploadTarget struct {
 	source       *bucket.Tree
 	endpoint     *transfer.Endpoint
 	id           string
 	files, bytes atomic.Int64 // that were uploaded
 }
 
-func newOutlet(ctx context.Context, source *bucket.Tree) (*outlet, error) {
+func newUploadTarget(ctx context.Context, source *bucket.Tree) (*uploadTarget, error) {
 	id, err := source.StoreID(ctx)
-	return &outlet{source: source, endpoint: &transfer.Endpoint{Tree: source}, id: id}, err
+	return &uploadTarget{source: source, endpoint: &transfer.Endpoint{Tree: source}, id: id}, err
 }
 
-// use makes an outlet the one of a folder. What was uploaded before counts on. k.mu must be held.
-func (k *Keeper) use(full string, out *outlet) {
-	if k.outlets == nil {
-		k.outlets = map[string]*outlet{}
+// setUploadTarget lets files of a folder be uploaded to a bucket. The counters go on. k.mu must be held.
+func (k *Keeper) setUploadTarget(full string, to *uploadTarget) {
+	if k.uploadTargets == nil {
+		k.uploadTargets = map[string]*uploadTarget{}
 	}
-	if was := k.outlets[full]; was != nil {
-		out.files.Store(was.files.Load())
-		out.bytes.Store(was.bytes.Load())
+	if was := k.uploadTargets[full]; was != nil {
+		to.files.Store(was.files.Load())
+		to.bytes.Store(was.bytes.Load())
 		was.source.Close()
 	}
-	k.outlets[full] = out
+	k.uploadTargets[full] = to
 }
 
-// drop ends the outlet of a folder. k.mu must be held.
-func (k *Keeper) drop(full string) {
-	if out := k.outlets[full]; out != nil {
-		out.source.Close()
-		delete(k.outlets, full)
+// dropUploadTarget lets no more files of a folder be uploaded. k.mu must be held.
+func (k *Keeper) dropUploadTarget(full string) {
+	if to := k.uploadTargets[full]; to != nil {
+		to.source.Close()
+		delete(k.uploadTargets, full)
 	}
 }
 
-// errNoOutlet: the mover has not opened the bucket that a file is to be uploaded to.
-var errNoOutlet = fmt.Errorf("%w: the mover has not opened this bucket for the folder", tree.ErrUnsupported)
+// errNoTarget: the mover has not opened the bucket that a file is to be uploaded to.
+var errNoTarget = fmt.Errorf("%w: the mover has not opened this bucket for the folder", tree.ErrUnsupported)
 
 // Upload writes a file of t, which is a folder that the mover serves or one within it, to the bucket of the edge there. See
 // [tree.Uploader].
@@ -56,10 +56,10 @@ func (k *Keeper) Upload(ctx context.Context, folder, sub string, t tree.Tree, u 
 		return done, err
 	}
 	k.mu.Lock()
-	out := k.outlets[full]
+	to := k.uploadTargets[full]
 	k.mu.Unlock()
-	if out == nil || out.id != u.StoreID {
-		return done, errNoOutlet
+	if to == nil || to.id != u.StoreID {
+		return done, errNoTarget
 	}
 	options := transfer.Options{Meta: u.Options.Meta, Detail: u.Options.Detail, Pace: u.Pace}
 	if u.Options.Replace {
@@ -67,7 +67,7 @@ func (k *Keeper) Upload(ctx context.Context, folder, sub string, t tree.Tree, u 
 	}
 	file := transfer.File{Path: u.Name, Entry: u.Expected, Digest: u.Digest}
 	file.Entry.Kind = tree.File
-	written, err := transfer.Copy(ctx, &transfer.Endpoint{Tree: t}, out.endpoint, file, u.To, options)
+	written, err := transfer.Copy(ctx, &transfer.Endpoint{Tree: t}, to.endpoint, file, u.To, options)
 	switch {
 	case errors.Is(err, transfer.ErrOlderChanged):
 		err = tree.ErrVersion
@@ -77,7 +77,7 @@ func (k *Keeper) Upload(ctx context.Context, folder, sub string, t tree.Tree, u 
 	if err != nil {
 		return done, err
 	}
-	out.files.Add(1)
-	out.bytes.Add(u.Expected.Size)
+	to.files.Add(1)
+	to.bytes.Add(u.Expected.Size)
 	return tree.Uploaded{Entry: written.Entry, Digest: written.Digest}, nil
 }

@@ -39,7 +39,8 @@ type Endpoint struct {
 	swept    bool
 	left     []string // what could not be removed from the intake
 	answers  answers
-	passing  time.Time // until when its host is not asked to upload files
+	// relaysUntil is when its host is asked again to upload files.
+	relaysUntil time.Time
 }
 
 func (e *Endpoint) now() time.Time {

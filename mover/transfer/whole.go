@@ -17,7 +17,7 @@ func (e *Endpoint) putWhole(ctx context.Context, from *Endpoint, f File, name st
 		options.Replace, options.Version = true, o.Older.Entry.Version
 	}
 	err := o.Limiter.File(f.Entry.Size, func() (err error) {
-		for _, way := range []func(context.Context, tree.PutOptions) (tree.Entry, error){t.duplicateWhole, t.upload, t.putThrough} {
+		for _, way := range []func(context.Context, tree.PutOptions) (tree.Entry, error){t.duplicateWhole, t.upload, t.putRelayed} {
 			if s.Entry, err = way(ctx, options); !errors.Is(err, tree.ErrUnsupported) {
 				break
 			}
@@ -47,12 +47,12 @@ func (t *task) duplicateWhole(ctx context.Context, options tree.PutOptions) (ent
 	return entry, err
 }
 
-// passingFor is how long contents pass through this process after the host of the source could not send one.
-const passingFor = time.Minute
+// relaysFor is how long contents are relayed by this process after the host of the source could not upload a file.
+const relaysFor = time.Minute
 
 // upload lets the host of the source write the file. It returns tree.ErrUnsupported where that cannot.
 func (t *task) upload(ctx context.Context, options tree.PutOptions) (tree.Entry, error) {
-	if t.FetchStubs || t.from.passes() {
+	if t.FetchStubs || t.from.relays() {
 		return tree.Entry{}, tree.ErrUnsupported
 	}
 	id, err := tree.StoreID(ctx, t.to.Tree)
@@ -69,7 +69,7 @@ func (t *task) upload(ctx context.Context, options tree.PutOptions) (tree.Entry,
 	})
 	switch {
 	case errors.Is(err, tree.ErrUnsupported):
-		t.from.pass()
+		t.from.relay()
 		t.prepaid = paced
 	case err == nil:
 		t.digest, err = done.Digest, done.Failed
@@ -77,21 +77,22 @@ func (t *task) upload(ctx context.Context, options tree.PutOptions) (tree.Entry,
 	return done.Entry, err
 }
 
-// passes reports whether contents pass through this process for now; pass lets them.
-func (e *Endpoint) passes() bool {
+// relays reports whether this process relays contents for now.
+func (e *Endpoint) relays() bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.now().Before(e.passing)
+	return e.now().Before(e.relaysUntil)
 }
 
-func (e *Endpoint) pass() {
+// relay lets this process relay contents for a while.
+func (e *Endpoint) relay() {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.passing = e.now().Add(passingFor)
+	e.relaysUntil = e.now().Add(relaysFor)
 }
 
-// putThrough reads the file, and writes it.
-func (t *task) putThrough(ctx context.Context, options tree.PutOptions) (entry tree.Entry, err error) {
+// putRelayed reads the file, and writes it.
+func (t *task) putRelayed(ctx context.Context, options tree.PutOptions) (entry tree.Entry, err error) {
 	err = t.withContent(ctx, func(content tree.Content) error {
 		if err := t.hashFirst(ctx, content); err != nil {
 			return err

@@ -176,10 +176,10 @@ func (c *targetCheck) space(ctx context.Context) {
 	if n.Surveyed < n.Shares {
 		c.add(finding.Warn, "survey", fmt.Sprintf("%s not surveyed", english.Plural(n.Shares-n.Surveyed, "share is", "shares are")), "space, names and accounts are checked for the others only", "survey these shares, and check again")
 	}
-	found := fmt.Sprintf("%s go there, %s are free", humanize.IBytes(uint64(n.Bytes)), humanize.IBytes(uint64(max(space.Free, 0))))
+	found := fmt.Sprintf("%s are to be copied there, %s are free", humanize.IBytes(uint64(n.Bytes)), humanize.IBytes(uint64(max(space.Free, 0))))
 	switch {
 	case n.Bytes > space.Free:
-		c.add(finding.Fail, "space", found, "the volume would be full before all is copied", fmt.Sprintf("make %s free, or let shares stay", humanize.IBytes(uint64(n.Bytes-space.Free))))
+		c.add(finding.Fail, "space", found, "the volume would be full before all is copied", fmt.Sprintf("make %s free, or leave shares at the source", humanize.IBytes(uint64(n.Bytes-space.Free))))
 	case n.Bytes+n.Bytes/10 > space.Free:
 		c.add(finding.Warn, "space", found, "the volume will be almost full", "make room before it grows")
 	default:
@@ -210,7 +210,7 @@ func (c *targetCheck) folders(ctx context.Context, folder, sub string) {
 		name := path.Join(".", sub, folderOf(h.Share))
 		key := namespace.Key(name)
 		if other := into[key]; other != "" {
-			c.add(finding.Fail, "folders", fmt.Sprintf("%s and %s/%s would both go to %s", other, h.Server, h.Share, name), "their files would be mixed", "let one of them stay, or migrate it to another folder")
+			c.add(finding.Fail, "folders", fmt.Sprintf("%s and %s/%s would both go to %s", other, h.Server, h.Share, name), "their files would be mixed", "leave one of them at the source, or choose another folder for it")
 		}
 		into[key] = h.Server + "/" + h.Share
 		if folder != path.Join(".", sub) { // the folder itself is missing
@@ -228,7 +228,7 @@ func (c *targetCheck) folders(ctx context.Context, folder, sub string) {
 		}
 	}
 	if !slices.ContainsFunc(c.found, func(f finding.Finding) bool { return f.Code == "folders" }) {
-		c.add(finding.Pass, "folders", fmt.Sprintf("nothing is in the way of %s", english.Plural(len(into), "folder", "")), "", "")
+		c.add(finding.Pass, "folders", fmt.Sprintf("%s there: none holds anything yet", english.Plural(len(into), "folder goes", "folders go")), "", "")
 	}
 }
 
@@ -249,7 +249,7 @@ func (c *targetCheck) shares(ctx context.Context) {
 		c.add(finding.Pass, "shares", "no share there has the name of one that is migrated", "", "")
 		return
 	}
-	c.add(finding.Warn, "shares", fmt.Sprintf("%s there already: %s", english.PluralWord(len(taken), "a share of the same name is", "shares of the same names are"), some(taken)), "people use these, and they stay as they are until the plan says otherwise", "decide in the plan, or let the shares stay")
+	c.add(finding.Warn, "shares", fmt.Sprintf("%s there already: %s", english.PluralWord(len(taken), "a share of the same name is", "shares of the same names are"), some(taken)), "people use these, and the migration does not change them", "remove them there, or leave the shares at the source")
 }
 
 // paths checks the longest path that people would open.
@@ -267,7 +267,7 @@ func (c *targetCheck) paths(ctx context.Context) {
 		c.note(preflight.PathLength(p, longest))
 	}
 	if n := c.Totals.Names; n > 0 {
-		c.add(finding.Warn, "names", english.Plural(int(n), "name is", "names are")+" refused by Windows clients or cloud stores", "people cannot open these everywhere, as today", "see them on the pages of the shares")
+		c.add(finding.Warn, "names", english.Plural(int(n), "name is", "names are")+" refused by Windows clients or cloud stores", "people cannot open these files everywhere, today as well", "see them in the survey of each share")
 	}
 }
 
@@ -306,7 +306,7 @@ func (c *targetCheck) unknown(ctx context.Context) {
 	case len(strange) == 0:
 		c.add(finding.Pass, "accounts", fmt.Sprintf("it knows all %d accounts in use", len(list)), "", "")
 	default:
-		c.add(finding.Warn, "accounts", fmt.Sprintf("it does not know %s in use: %s", english.Plural(len(strange), "account", ""), some(strange)), "their permissions would name bare SIDs there, and let nobody in", "map these accounts in the plan")
+		c.add(finding.Warn, "accounts", fmt.Sprintf("it does not know %s in use: %s", english.Plural(len(strange), "account", ""), some(strange)), "their permissions would name bare SIDs there, and let nobody in", "grant groups of the domain in their place, and revoke the entries of accounts that nobody knows")
 	}
 }
 

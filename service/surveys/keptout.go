@@ -72,8 +72,8 @@ func judgeKeptOut(who string, k model.KeptOut, f survey.Figures) (found finding.
 	if n == 0 {
 		return found, false
 	}
-	found = finding.New(finding.Warn, "kept-out", who, "Its permissions keep out the account that Bridge Span signs in with",
-		"a copy, a replica or a verification leaves it out", "let a group of that account read it, or sign in with an account that is let in")
+	found = finding.New(finding.Warn, "kept-out", who, "this account, with which Bridge Span signs in, cannot read it",
+		"copies, replicas and verifications leave it out", "grant the account read access, or sign in with an account that has it")
 	found.Count, found.Samples = n, k.Samples
 	if len(found.Samples) == 0 {
 		found.Samples = f.Trouble
