@@ -18,7 +18,7 @@ func testMigrationPages(c checker) {
 	c.accessible("a migration with a target")
 	c.must(tab.Click("button", "Change"), tab.Type("Shares that stay", "oak/nothing"), tab.Click("button", "Save"), tab.See(`has no share "nothing"`))
 	c.accessible("a change of a migration, with an error")
-	c.must(tab.Type("Shares that stay", ""), tab.Click("button", "Save"), tab.Gone("Choose what moves"), tab.See("1 share not surveyed yet"))
+	c.must(tab.Type("Shares that stay", ""), tab.Type("Folders at the target", "oak/store"), tab.Click("button", "Save"), tab.See("has no folder"), tab.Type("Folders at the target", "oak/store = kept/store"), tab.Click("button", "Save"), tab.Gone("Choose what moves"), tab.See("1 share not surveyed yet"), tab.See("kept/store"))
 	c.must(tab.Click("link", "Migrations"), tab.See("oak to elm"), tab.See("1 share not surveyed yet"))
 	c.accessible("migrations")
 	c.must(tab.Click("link", "oak to elm"), tab.Click("button", "Remove …"), tab.See("The surveys of the shares stay"), tab.Click("button", "Remove"), tab.See("There is no migration"))

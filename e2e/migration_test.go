@@ -35,6 +35,10 @@ func testMigrations(t *testing.T, g *grove) {
 		{"leave[0]", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Leave: []string{"elm/quiet"}}},
 		{"leave[0]", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Leave: []string{"oak"}}},
 		{"leave[1]", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Leave: []string{"oak/store", "oak/STORE"}}},
+		{"folders[0].share", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Folders: []model.MigrationFolder{{Share: "elm/quiet", Folder: "a"}}}},
+		{"folders[0].folder", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Folders: []model.MigrationFolder{{Share: "oak/papers", Folder: "a/../.."}}}},
+		{"folders[0].folder", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Folders: []model.MigrationFolder{{Share: "oak/papers", Folder: "/"}}}},
+		{"folders[1].share", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Folders: []model.MigrationFolder{{Share: "oak/papers", Folder: "a"}, {Share: "OAK/Papers", Folder: "b"}}}},
 		{"target", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Target: "elm"}},
 		{"target", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Target: "elm/nothing"}},
 		{"target", http.StatusUnprocessableEntity, model.MigrationDraft{Sources: []string{"oak"}, Target: "elm/quiet/../.."}},
@@ -171,7 +175,15 @@ func testMigrationTarget(t *testing.T, g *grove) {
 	if found := severities(); found["folders"] != finding.Warn || found["shares"] != finding.Warn || found["survey"] != finding.Warn {
 		t.Errorf("with what is there: %v", found)
 	}
-	edit(model.EditMigration{Sources: []string{"oak", "elm/quiet"}, Leave: new([]string{"oak/store"}), Target: new("")})
+	edit(model.EditMigration{Folders: &[]model.MigrationFolder{{Share: "oak/Store", Folder: "new/store/"}, {Share: "oak/papers", Folder: "NEW/store"}}})
+	if found := severities(); found["folders"] != finding.Fail {
+		t.Errorf("two shares in one folder: %v", found)
+	}
+	edit(model.EditMigration{Folders: &[]model.MigrationFolder{{Share: "oak/papers", Folder: "new"}}})
+	if found := severities(); found["folders"] != finding.Pass {
+		t.Errorf("in new folders: %v", found)
+	}
+	edit(model.EditMigration{Sources: []string{"oak", "elm/quiet"}, Leave: new([]string{"oak/store"}), Folders: new([]model.MigrationFolder{}), Target: new("")})
 	for _, name := range []string{"old/oak/papers/ledger.csv", "old/oak/papers", "old/oak", "old"} {
 		if err := store.Remove(ctx, name); err != nil {
 			t.Fatal(err)
@@ -195,7 +207,10 @@ func testMigrationCommands(t *testing.T, g *grove) {
 		{[]string{"migration", "edit", "oak to beech"}, "", 2, "--leave-none"},
 		{[]string{"migration", "edit", "--leave", "oak/store", "--leave-none", "oak to beech"}, "", 2, "exclude each other"},
 		{[]string{"migration", "edit", "--rehearse", "--note", "of the lowland", "oak to beech"}, "", 0, "note"},
-		{[]string{"migration", "edit", "--source", "elm", "--leave-none", "oak to beech"}, "", 0, "elm/store"},
+		{[]string{"migration", "edit", "--folder", "oak/papers", "oak to beech"}, "", 2, "SERVER/SHARE=FOLDER"},
+		{[]string{"migration", "edit", "--folder", "oak/papers=old/papers", "oak to beech"}, "", 0, "old/papers"},
+		{[]string{"migration", "edit", "--folder", "elm/store=", "--source", "elm", "--leave-none", "oak to beech"}, "", 2, "no folder"},
+		{[]string{"migration", "edit", "--folder", "elm/store=stores/elm", "--source", "elm", "--leave-none", "oak to beech"}, "", 0, "elm/store"},
 		{[]string{"migration", "survey", "oak to beech"}, "", 0, "2 of 2 shares surveyed"},
 		{[]string{"migration", "target", "oak to beech"}, "", 2, "bspan migration target"},
 		{[]string{"migration", "target", "oak to beech", "oak/papers/from elm"}, "", 0, "2 folders go there"},

@@ -11,7 +11,15 @@ type MigrationDraft struct {
 	Sources []string `json:"sources" minItems:"1" maxItems:"200" doc:"What is migrated: servers, with every share, and single shares as SERVER/SHARE"`
 	Leave   []string `json:"leave,omitempty" maxItems:"1000" doc:"Shares that are left where they are, as SERVER/SHARE"`
 	Target  string   `json:"target,omitempty" maxLength:"4096" doc:"Where a folder for each share goes, as SERVER/SHARE or SERVER/SHARE/FOLDER: a share that only administrators use, as a rule"`
-	Note    string   `json:"note,omitempty" maxLength:"1000" doc:"For administrators"`
+	// Folders are those that differ from the names of their shares.
+	Folders []MigrationFolder `json:"folders,omitempty" maxItems:"1000" doc:"Folders at the target of single shares; the others go to a folder of the name of the share"`
+	Note    string            `json:"note,omitempty" maxLength:"1000" doc:"For administrators"`
+}
+
+// MigrationFolder is where one share goes.
+type MigrationFolder struct {
+	Share  string `json:"share" maxLength:"512" doc:"The share, as SERVER/SHARE"`
+	Folder string `json:"folder" maxLength:"4096" doc:"Its folder, below the target"`
 }
 
 // NewMigration begins a migration.
@@ -22,10 +30,11 @@ type NewMigration struct {
 
 // EditMigration changes what was entered; what is absent stays.
 type EditMigration struct {
-	Sources []string  `json:"sources,omitempty" maxItems:"200" doc:"What is migrated: servers, with every share, and single shares as SERVER/SHARE"`
-	Leave   *[]string `json:"leave,omitempty" maxItems:"1000" doc:"Shares that are left where they are, as SERVER/SHARE"`
-	Target  *string   `json:"target,omitempty" maxLength:"4096" doc:"Where a folder for each share goes, as SERVER/SHARE or SERVER/SHARE/FOLDER; empty for none"`
-	Note    *string   `json:"note,omitempty" maxLength:"1000" doc:"For administrators"`
+	Sources []string           `json:"sources,omitempty" maxItems:"200" doc:"What is migrated: servers, with every share, and single shares as SERVER/SHARE"`
+	Leave   *[]string          `json:"leave,omitempty" maxItems:"1000" doc:"Shares that are left where they are, as SERVER/SHARE"`
+	Target  *string            `json:"target,omitempty" maxLength:"4096" doc:"Where a folder for each share goes, as SERVER/SHARE or SERVER/SHARE/FOLDER; empty for none"`
+	Folders *[]MigrationFolder `json:"folders,omitempty" maxItems:"1000" doc:"Folders at the target of single shares"`
+	Note    *string            `json:"note,omitempty" maxLength:"1000" doc:"For administrators"`
 }
 
 // Take puts the changes into a draft.
@@ -35,6 +44,7 @@ func (e *EditMigration) Take(d *MigrationDraft) {
 	}
 	Take(&d.Leave, e.Leave)
 	Take(&d.Target, e.Target)
+	Take(&d.Folders, e.Folders)
 	Take(&d.Note, e.Note)
 }
 
@@ -73,6 +83,7 @@ type MigrationShare struct {
 	Server string       `json:"server"`
 	Share  string       `json:"share"`
 	Left   string       `json:"left,omitempty" enum:"choice,administrative" doc:"Why it stays where it is; absent when it is migrated"`
+	Folder string       `json:"folder" doc:"Folder at the target that it goes to"`
 	Survey ShareSurvey  `json:"survey" doc:"Its latest survey"`
 	Counts *ShareCounts `json:"counts,omitempty" doc:"What the latest finished survey found; absent without one"`
 }

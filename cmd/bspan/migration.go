@@ -20,14 +20,15 @@ import (
 // migrationCommand moves shares to other servers.
 func migrationCommand() *cli.Command {
 	const source = "SERVER[/SHARE]..."
+	folder := &cli.StringSliceFlag{Name: "folder", Usage: "let a share go to this folder below the target, as `SERVER/SHARE=FOLDER`; may be given again"}
 	leave := &cli.StringSliceFlag{Name: "leave", Usage: "leave this `SERVER/SHARE` where it is; may be given again"}
 	return &cli.Command{Name: "migration", Usage: "move shares with their permissions and accounts to another server", Commands: []*cli.Command{
 		{Name: "list", Usage: "list migrations", Action: signedIn(listMigrations)},
 		{Name: "show", Usage: "show the shares of a migration, with the latest survey of each", ArgsUsage: "MIGRATION", Flags: []cli.Flag{&cli.BoolFlag{Name: "accounts", Usage: "show the accounts in use instead"}}, Action: signedIn(showMigration, "MIGRATION")},
-		{Name: "add", Usage: "begin a migration of every share of a server, or of single shares; nothing is changed there", ArgsUsage: "MIGRATION " + source, Flags: []cli.Flag{leave, noteFlag(), rehearseFlag()}, Action: rehearsable(addMigration, "MIGRATION", source)},
+		{Name: "add", Usage: "begin a migration of every share of a server, or of single shares; nothing is changed there", ArgsUsage: "MIGRATION " + source, Flags: []cli.Flag{leave, folder, noteFlag(), rehearseFlag()}, Action: rehearsable(addMigration, "MIGRATION", source)},
 		{Name: "edit", Usage: "change the sources of a migration, or the shares that stay; what is not given stays", ArgsUsage: "MIGRATION", Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "source", Usage: "migrate this `SERVER[/SHARE]`, and no others than are given; may be given again"}, leave,
-			&cli.BoolFlag{Name: "leave-none", Usage: "leave no share where it is"}, noteFlag(), rehearseFlag()}, Action: rehearsable(editMigration, "MIGRATION")},
+			&cli.BoolFlag{Name: "leave-none", Usage: "leave no share where it is"}, folder, noteFlag(), rehearseFlag()}, Action: rehearsable(editMigration, "MIGRATION")},
 		{Name: "remove", Usage: "remove a migration; the surveys of its shares stay", ArgsUsage: "MIGRATION", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(func(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
 			if err := api.RemoveMigration(ctx, args[0]); err != nil {
 				return err
@@ -69,11 +70,14 @@ func shownMigration(c *cli.Command, m model.Migration, err error) error {
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"share", "status", "files", "size", "changed a day", "unreadable", "open", "refused names"}, empty: "No share of its sources is known. List them with: bspan share list SERVER"}
+	t := table{heads: []string{"share", "folder", "status", "files", "size", "changed a day", "unreadable", "open", "refused names"}, empty: "No share of its sources is known. List them with: bspan share list SERVER"}
 	for _, h := range m.Shares {
-		line := []string{h.Server + "/" + h.Share, surveyWords(h), "", "", "", "", "", ""}
+		line := []string{h.Server + "/" + h.Share, h.Folder, surveyWords(h), "", "", "", "", "", ""}
+		if h.Left != "" {
+			line[1] = ""
+		}
 		if k := h.Counts; k != nil && h.Left == "" {
-			copy(line[2:], []string{humanize.Comma(k.Files), size(k.Bytes), size(k.ChangedPerDay), humanize.Comma(k.KeptOut), humanize.Comma(k.Open), humanize.Comma(k.Names)})
+			copy(line[3:], []string{humanize.Comma(k.Files), size(k.Bytes), size(k.ChangedPerDay), humanize.Comma(k.KeptOut), humanize.Comma(k.Open), humanize.Comma(k.Names)})
 		}
 		t.add(line...)
 	}
@@ -148,8 +152,24 @@ func accountsTable(list []model.MigrationAccount) table {
 }
 
 func addMigration(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
-	m, err := api.AddMigration(ctx, model.NewMigration{Name: args[0], MigrationDraft: model.MigrationDraft{Sources: args[1:], Leave: c.StringSlice("leave"), Note: c.String("note")}})
+	folders, err := askedFolders(c)
+	if err != nil {
+		return err
+	}
+	m, err := api.AddMigration(ctx, model.NewMigration{Name: args[0], MigrationDraft: model.MigrationDraft{Sources: args[1:], Leave: c.StringSlice("leave"), Folders: folders, Note: c.String("note")}})
 	return shownMigration(c, m, err)
+}
+
+// askedFolders reads where shares go.
+func askedFolders(c *cli.Command) (list []model.MigrationFolder, err error) {
+	for _, text := range c.StringSlice("folder") {
+		share, folder, ok := strings.Cut(text, "=")
+		if !ok {
+			return nil, usageError{fmt.Sprintf("--folder: %q names no folder; write it as SERVER/SHARE=FOLDER", text)}
+		}
+		list = append(list, model.MigrationFolder{Share: share, Folder: folder})
+	}
+	return list, nil
 }
 
 func editMigration(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
@@ -163,8 +183,15 @@ func editMigration(ctx context.Context, c *cli.Command, api *client.Client, args
 	if c.IsSet("note") {
 		e.Note = new(c.String("note"))
 	}
-	if e.Leave == nil && e.Note == nil && len(e.Sources) == 0 {
-		return usageError{"nothing is to be changed; write --source, --leave, --leave-none or --note"}
+	if c.IsSet("folder") {
+		folders, err := askedFolders(c)
+		if err != nil {
+			return err
+		}
+		e.Folders = &folders
+	}
+	if e.Leave == nil && e.Folders == nil && e.Note == nil && len(e.Sources) == 0 {
+		return usageError{"nothing is to be changed; write --source, --leave, --leave-none, --folder or --note"}
 	}
 	m, err := api.EditMigration(ctx, args[0], e)
 	return shownMigration(c, m, err)

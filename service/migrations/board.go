@@ -61,7 +61,7 @@ func (s *Service) addShares(ctx context.Context, m *model.Migration) error {
 		for _, h := range known {
 			if only == "" || namespace.Key(h.Name) == namespace.Key(only) {
 				found = true
-				m.Shares = append(m.Shares, model.MigrationShare{Server: h.Server, Share: h.Name, Left: leftBecause(&m.MigrationDraft, h, only != "")})
+				m.Shares = append(m.Shares, model.MigrationShare{Server: h.Server, Share: h.Name, Left: leftBecause(&m.MigrationDraft, h, only != ""), Folder: folderOf(&m.MigrationDraft, h)})
 			}
 		}
 		if !found {
@@ -83,6 +83,16 @@ func leftBecause(d *model.MigrationDraft, h model.Share, named bool) string {
 		return model.LeftByKind
 	}
 	return ""
+}
+
+// folderOf is the folder at the target that a share goes to.
+func folderOf(d *model.MigrationDraft, h model.Share) string {
+	for _, f := range d.Folders {
+		if strings.EqualFold(f.Share, h.Server+"/"+h.Name) {
+			return f.Folder
+		}
+	}
+	return strings.TrimSuffix(h.Name, "$")
 }
 
 // surveyed adds the latest survey of a share.

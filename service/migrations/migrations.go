@@ -125,22 +125,58 @@ func (s *Service) check(ctx context.Context, d *model.MigrationDraft) error {
 	}
 	for i, text := range d.Leave {
 		field := fmt.Sprintf("leave[%d]", i)
-		place, err := s.place(ctx, field, text)
+		place, err := s.sourceShare(ctx, d, field, text)
+		if err == nil && slices.Contains(d.Leave[:i], place) {
+			err = fault.Field(field, "name it once", "%s is in the list already", place)
+		}
 		if err != nil {
 			return err
 		}
-		server, share, _ := strings.Cut(place, "/")
-		switch {
-		case share == "":
-			return fault.Field(field, "write it as SERVER/SHARE", "%s is not a share", text)
-		case !slices.ContainsFunc(d.Sources, func(source string) bool { return strings.EqualFold(source, server) || strings.EqualFold(source, place) }):
-			return fault.Field(field, "leave it out of the list", "%s is in none of the sources", place)
-		case slices.Contains(d.Leave[:i], place):
-			return fault.Field(field, "name it once", "%s is in the list already", place)
-		}
 		d.Leave[i] = place
 	}
+	if err := s.checkFolders(ctx, d); err != nil {
+		return err
+	}
 	return s.checkTarget(ctx, d)
+}
+
+// checkFolders checks where single shares go.
+func (s *Service) checkFolders(ctx context.Context, d *model.MigrationDraft) error {
+	for i := range d.Folders {
+		f := &d.Folders[i]
+		field := fmt.Sprintf("folders[%d].", i)
+		place, err := s.sourceShare(ctx, d, field+"share", f.Share)
+		if err != nil {
+			return err
+		}
+		if f.Folder = strings.Trim(f.Folder, "/"); f.Folder == "" {
+			return fault.Field(field+"folder", "name a folder below the target", "%s has no folder", place)
+		}
+		if err := namespace.CheckPath(field+"folder", f.Folder); err != nil {
+			return err
+		}
+		if slices.ContainsFunc(d.Folders[:i], func(other model.MigrationFolder) bool { return other.Share == place }) {
+			return fault.Field(field+"share", "name it once", "%s is in the list already", place)
+		}
+		f.Share = place
+	}
+	return nil
+}
+
+// sourceShare is a share of the sources, as the records write it.
+func (s *Service) sourceShare(ctx context.Context, d *model.MigrationDraft, field, text string) (string, error) {
+	place, err := s.place(ctx, field, text)
+	if err != nil {
+		return "", err
+	}
+	server, share, _ := strings.Cut(place, "/")
+	switch {
+	case share == "":
+		return "", fault.Field(field, "write it as SERVER/SHARE", "%s is not a share", text)
+	case !slices.ContainsFunc(d.Sources, func(source string) bool { return strings.EqualFold(source, server) || strings.EqualFold(source, place) }):
+		return "", fault.Field(field, "leave it out of the list", "%s is in none of the sources", place)
+	}
+	return place, nil
 }
 
 // place is a server, or a share, as the records write it.

@@ -197,9 +197,6 @@ func (c *targetCheck) features() {
 	c.add(finding.Pass, "features", "it stores permissions, owners, times and attributes", "", "")
 }
 
-// folderOf is the folder of a share at the target.
-func folderOf(share string) string { return strings.TrimSuffix(share, "$") }
-
 // folders checks what is in the way at the target.
 func (c *targetCheck) folders(ctx context.Context, folder, sub string) {
 	into := map[string]string{}
@@ -207,7 +204,7 @@ func (c *targetCheck) folders(ctx context.Context, folder, sub string) {
 		if h.Left != "" {
 			continue
 		}
-		name := path.Join(".", sub, folderOf(h.Share))
+		name := path.Join(".", sub, h.Folder)
 		key := namespace.Key(name)
 		if other := into[key]; other != "" {
 			c.add(finding.Fail, "folders", fmt.Sprintf("%s and %s/%s would both go to %s", other, h.Server, h.Share, name), "their files would be mixed", "leave one of them at the source, or choose another folder for it")

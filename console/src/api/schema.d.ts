@@ -4946,6 +4946,8 @@ export interface components {
             why?: string;
         };
         EditMigration: {
+            /** @description Folders at the target of single shares */
+            folders?: components["schemas"]["MigrationFolder"][];
             /** @description Shares that are left where they are, as SERVER/SHARE */
             leave?: string[];
             /** @description For administrators */
@@ -6043,6 +6045,8 @@ export interface components {
              * @description When the draft was last changed
              */
             changed: string;
+            /** @description Folders at the target of single shares; the others go to a folder of the name of the share */
+            folders?: components["schemas"]["MigrationFolder"][];
             /** @description Shares that are left where they are, as SERVER/SHARE */
             leave?: string[];
             /** @description Sources whose shares are not known, and why */
@@ -6120,9 +6124,17 @@ export interface components {
             /** @description Its number */
             sid: string;
         };
+        MigrationFolder: {
+            /** @description Its folder, below the target */
+            folder: string;
+            /** @description The share, as SERVER/SHARE */
+            share: string;
+        };
         MigrationShare: {
             /** @description What the latest finished survey found; absent without one */
             counts?: components["schemas"]["ShareCounts"];
+            /** @description Folder at the target that it goes to */
+            folder: string;
             /**
              * @description Why it stays where it is; absent when it is migrated
              * @enum {string}
@@ -6480,6 +6492,8 @@ export interface components {
             account: string;
         };
         NewMigration: {
+            /** @description Folders at the target of single shares; the others go to a folder of the name of the share */
+            folders?: components["schemas"]["MigrationFolder"][];
             /** @description Shares that are left where they are, as SERVER/SHARE */
             leave?: string[];
             /** @description Name of the migration */

@@ -96,6 +96,7 @@ function Board({ migration: m }: { migration: Migration }) {
     () => [
       { head: "Migrate", cell: (h) => <input type="checkbox" className="size-4 accent-(--span)" aria-label={`Migrate ${h.server}/${h.share}`} checked={!h.left} disabled={isPending || h.left === "administrative"} onChange={(e) => mutate({ place: `${h.server}/${h.share}`, stays: !e.target.checked })} /> },
       { head: "Share", by: (h) => `${h.server}/${h.share}`, cell: (h) => <Link className={`break-all ${h.left ? "text-soft" : "font-medium text-span underline underline-offset-2"}`} to={`/servers/${encodeURIComponent(h.server)}/shares/${encodeURIComponent(h.share)}`}>{h.server}/{h.share}</Link> },
+      { head: "Folder", by: (h) => h.folder, cell: (h) => !h.left && <span className="font-mono text-sm break-all">{h.folder}</span> },
       { head: "Status", by: (h) => h.left ?? h.survey.state, cell: (h) => <Surveyed share={h} /> },
       { head: "Files", right: true, by: (h) => h.counts?.files ?? -1, cell: (h) => !h.left && h.counts?.files.toLocaleString("en") },
       { head: "Size", right: true, by: (h) => h.counts?.bytes ?? -1, cell: (h) => !h.left && h.counts && bytes(h.counts.bytes) },
@@ -189,17 +190,25 @@ function ChooseTarget({ migration: m, onClose, onChosen }: { migration: Migratio
 function EditMigration({ migration: m, onClose }: { migration: Migration; onClose: () => void }) {
   const [sources, setSources] = useState(m.sources.join("\n"));
   const [leave, setLeave] = useState((m.leave ?? []).join("\n"));
+  const [folders, setFolders] = useState((m.folders ?? []).map((f) => `${f.share} = ${f.folder}`).join("\n"));
   const [note, setNote] = useState(m.note ?? "");
-  const body = { sources: lines(sources), leave: lines(leave), note: note.trim() };
+  const body = { sources: lines(sources), leave: lines(leave), folders: lines(folders).map(asFolder), note: note.trim() };
   return (
-    <SaveForm action="Save" fields={["note", ...listFields("sources", body.sources.length), ...listFields("leave", body.leave.length)]} onDone={onClose} onCancel={onClose} save={() => api.PATCH("/api/v1/migrations/{migration}", { params: { path: { migration: m.name }, header: { "If-Match": etag(m.version) } }, body })}>
+    <SaveForm action="Save" fields={["note", ...listFields("sources", body.sources.length), ...listFields("leave", body.leave.length), ...body.folders.flatMap((_, i) => [`folders[${i}].share`, `folders[${i}].folder`])]} onDone={onClose} onCancel={onClose} save={() => api.PATCH("/api/v1/migrations/{migration}", { params: { path: { migration: m.name }, header: { "If-Match": etag(m.version) } }, body })}>
       {(errors) => (
         <>
           <TextArea label="Sources" help="A line each: a server with every share, or one share as SERVER/SHARE" rows={4} value={sources} onChange={(e) => setSources(e.target.value)} error={listError(errors, "sources")} />
           <TextArea label="Shares that stay" help="A line each, as SERVER/SHARE. Administrative shares stay by themselves." rows={4} value={leave} onChange={(e) => setLeave(e.target.value)} error={listError(errors, "leave")} />
+          <TextArea label="Folders at the target" help="A line each, as SERVER/SHARE = FOLDER. The other shares go to a folder of their own name." rows={3} value={folders} onChange={(e) => setFolders(e.target.value)} error={listError(errors, "folders")} />
           <TextField label="Note" value={note} onChange={(e) => setNote(e.target.value)} error={errors.note} />
         </>
       )}
     </SaveForm>
   );
+}
+
+/** Reads a line such as fern/herbarium = collections/herbarium. */
+function asFolder(line: string) {
+  const [share = "", ...folder] = line.split("=");
+  return { share: share.trim(), folder: folder.join("=").trim() };
 }
