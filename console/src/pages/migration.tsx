@@ -197,9 +197,9 @@ function EditMigration({ migration: m, onClose }: { migration: Migration; onClos
     <SaveForm action="Save" fields={["note", ...listFields("sources", body.sources.length), ...listFields("leave", body.leave.length), ...body.folders.flatMap((_, i) => [`folders[${i}].share`, `folders[${i}].folder`])]} onDone={onClose} onCancel={onClose} save={() => api.PATCH("/api/v1/migrations/{migration}", { params: { path: { migration: m.name }, header: { "If-Match": etag(m.version) } }, body })}>
       {(errors) => (
         <>
-          <TextArea label="Sources" help="A line each: a server with every share, or one share as SERVER/SHARE" rows={4} value={sources} onChange={(e) => setSources(e.target.value)} error={listError(errors, "sources")} />
-          <TextArea label="Shares that stay" help="A line each, as SERVER/SHARE. Administrative shares stay by themselves." rows={4} value={leave} onChange={(e) => setLeave(e.target.value)} error={listError(errors, "leave")} />
-          <TextArea label="Folders at the target" help="A line each, as SERVER/SHARE = FOLDER. The other shares go to a folder of their own name." rows={3} value={folders} onChange={(e) => setFolders(e.target.value)} error={listError(errors, "folders")} />
+          <TextArea label="Sources" help="A line each: a server with every share, or one share as SERVER/SHARE" rows={3} value={sources} onChange={(e) => setSources(e.target.value)} error={listError(errors, "sources")} />
+          <TextArea label="Shares that stay" help="A line each, as SERVER/SHARE. Administrative shares stay by themselves." rows={3} value={leave} onChange={(e) => setLeave(e.target.value)} error={listError(errors, "leave")} />
+          <TextArea label="Folders at the target" help="A line each, as SERVER/SHARE = FOLDER. The other shares go to a folder of their own name." rows={2} value={folders} onChange={(e) => setFolders(e.target.value)} error={listError(errors, "folders")} />
           <TextField label="Note" value={note} onChange={(e) => setNote(e.target.value)} error={errors.note} />
         </>
       )}
