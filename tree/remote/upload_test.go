@@ -59,7 +59,11 @@ func TestUploadAnswers(t *testing.T) {
 		"nothing more":      {[]string{`{"begun":true}`}, tree.ErrUnreachable},
 		"no answer at once": {[]string{""}, tree.ErrUnreachable},
 	} {
-		tr := talking(t, 200*time.Millisecond, c.lines...)
+		timeout := time.Minute
+		if c.want == tree.ErrUnreachable {
+			timeout = 200 * time.Millisecond
+		}
+		tr := talking(t, timeout, c.lines...)
 		var paced []int
 		_, err := tr.Upload(t.Context(), longUpload(func(_ context.Context, n int) error { paced = append(paced, n); return nil }))
 		if !errors.Is(err, c.want) {
@@ -77,10 +81,10 @@ func TestUploadAnswers(t *testing.T) {
 
 // A mover that waits for us is not idle.
 func TestUploadWaits(t *testing.T) {
-	const timeout = 200 * time.Millisecond
+	const timeout = time.Second
 	tr := talking(t, timeout, `{"wanted":2097152}`, `{"entry":{"name":"leaf"},"digest":"`+zeroDigest+`"}`)
 	_, err := tr.Upload(t.Context(), longUpload(func(context.Context, int) error {
-		<-time.After(2 * timeout)
+		<-time.After(timeout + timeout/2)
 		return nil
 	}))
 	if err != nil {
