@@ -3,6 +3,7 @@ package survey
 import (
 	"cmp"
 	"slices"
+	"time"
 )
 
 // Shift is how one class changed.
@@ -39,6 +40,32 @@ func Compare(before, after Figures) Comparison {
 		c.BytesPerDay, c.FilesPerDay, c.ChangedPerDay = float64(c.Bytes)/days, float64(c.Files)/days, float64(changed.Bytes)/days
 	}
 	return c
+}
+
+// Rate is what changes in a day.
+type Rate struct {
+	Bytes    int64     // of changed files, per day
+	Since    time.Time // when changes began to be counted
+	Compared bool      // with an earlier survey; else the times of the files tell
+}
+
+// Times between two surveys that tell what changes in a day, and for how long changes are counted without an earlier survey.
+const (
+	leastBetween = 12 * time.Hour
+	lookBack     = 7 * 24 * time.Hour
+)
+
+// PerDay is what changes in a day. earlier are the times of surveys before this one, the latest first.
+func (f Figures) PerDay(earlier ...time.Time) Rate {
+	r := Rate{Since: f.Now.Add(-lookBack)}
+	for _, t := range earlier {
+		if f.Now.Sub(t) >= leastBetween {
+			r.Since, r.Compared = t, true
+			break
+		}
+	}
+	r.Bytes = int64(float64(f.ChangedSince(r.Since).Bytes) / f.Now.Sub(r.Since).Hours() * 24)
+	return r
 }
 
 // shifts pairs classes by name, and leaves out those that did not change.

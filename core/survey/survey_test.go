@@ -118,3 +118,28 @@ func TestNothingIsNoGap(t *testing.T) {
 		t.Errorf("%s, %v", text, err)
 	}
 }
+
+// What changes in a day is counted since an earlier survey that is not too near, or for a week.
+func TestPerDay(t *testing.T) {
+	at := time.Date(2026, 9, 1, 12, 0, 0, 0, time.UTC)
+	c := NewCounter(at)
+	for day := range 14 {
+		c.Add(Item{Path: fmt.Sprint("plant", day), Size: 1000, Modified: at.Add(-time.Duration(day)*24*time.Hour - time.Hour)})
+	}
+	hours := func(n time.Duration) time.Time { return at.Add(-n * time.Hour) }
+	for what, r := range map[string]struct {
+		earlier []time.Time
+		want    Rate
+	}{
+		"no other":            {nil, Rate{1000, hours(7 * 24), false}},
+		"too near":            {[]time.Time{hours(2)}, Rate{1000, hours(7 * 24), false}},
+		"the day before":      {[]time.Time{hours(24), hours(48)}, Rate{1000, hours(24), true}},
+		"near, and far":       {[]time.Time{hours(1), hours(10 * 24)}, Rate{1000, hours(10 * 24), true}},
+		"of a time to come":   {[]time.Time{at.Add(time.Hour)}, Rate{1000, hours(7 * 24), false}},
+		"before all of these": {[]time.Time{hours(28 * 24)}, Rate{500, hours(28 * 24), true}},
+	} {
+		if got := c.Figures().PerDay(r.earlier...); got != r.want {
+			t.Errorf("%s: %+v", what, got)
+		}
+	}
+}
