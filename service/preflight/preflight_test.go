@@ -28,6 +28,7 @@ func TestSpace(t *testing.T) {
 	}{
 		"enough":               {20 * gb, gb, 0, finding.Pass, "10 GiB are carried there, beside 1.0 GiB of intake; 20 GiB are free"},
 		"enough for the attic": {20 * gb, gb, 5 * gb, finding.Pass, "beside 1.0 GiB of intake and 5.0 GiB of attic"},
+		"nothing beside":       {20 * gb, 0, 0, finding.Pass, "sedge: 10 GiB are carried there; 20 GiB are free"},
 		"no end":               {tree.Endless, gb, 0, finding.Pass, "beside 1.0 GiB of intake; no limit is known there"},
 		"almost full":          {17 * gb, gb, 5 * gb, finding.Warn, "17 GiB are free"},
 		"no room for attics":   {15 * gb, gb, 5 * gb, finding.Fail, "15 GiB are free"},
@@ -128,7 +129,7 @@ func TestAccounts(t *testing.T) {
 		"many, with a map":    {many, 1, "trees", finding.Warn, "7 accounts are not known there: a; b; c; d; e", true},
 		"many, without a map": {many, 0, "", finding.Warn, "7 accounts are", false},
 	} {
-		f := Accounts("sedge", 9, c.unknown, c.mapped, c.byMap)
+		f := Accounts("sedge", Known{9, c.unknown, c.mapped, c.byMap, "use others"})
 		if f.Severity != c.want || !strings.Contains(f.Found, c.found) || (f.Action != nil) != c.action || strings.Contains(f.Found, "; f") {
 			t.Errorf("%s: %+v", what, f)
 		}

@@ -14,8 +14,8 @@ import (
 // Need is what a place has to have room for, in bytes.
 type Need struct {
 	Content int64 // that is carried there
-	Intake  int64
-	Attic   int64 // what it may keep; 0 where that is not bounded
+	Intake  int64 // 0 without one
+	Attic   int64 // what it may keep; 0 where that is not bounded, or without one
 	Free    int64 // that its volume has
 }
 
@@ -24,18 +24,27 @@ func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
 // Space checks that a place has room.
 func Space(name string, n Need) finding.Finding {
 	need := n.Content + n.Intake + n.Attic
-	beside := size(n.Intake) + " of intake"
-	if n.Attic > 0 {
-		beside += " and " + size(n.Attic) + " of attic"
+	var beside []string
+	for _, part := range []struct {
+		bytes int64
+		of    string
+	}{{n.Intake, "intake"}, {n.Attic, "attic"}} {
+		if part.bytes > 0 {
+			beside = append(beside, size(part.bytes)+" of "+part.of)
+		}
 	}
-	found := fmt.Sprintf("%s: %s are carried there, beside %s; ", name, size(n.Content), beside)
+	found := fmt.Sprintf("%s: %s are carried there", name, size(n.Content))
+	if len(beside) > 0 {
+		found += ", beside " + strings.Join(beside, " and ")
+	}
+	found += "; "
 	if n.Free >= tree.Endless {
 		return finding.New(finding.Pass, "space", "", found+"no limit is known there", "", "")
 	}
 	found += size(n.Free) + " are free"
 	switch {
 	case need > n.Free:
-		return finding.New(finding.Fail, "space", "", found, "its volume would be full before the first fill is done", fmt.Sprintf("make %s free, or leave something out", size(need-n.Free)))
+		return finding.New(finding.Fail, "space", "", found, "its volume would be full before all is there", fmt.Sprintf("make %s free, or leave something out", size(need-n.Free)))
 	case need+need/10 > n.Free:
 		return finding.New(finding.Warn, "space", "", found, "its volume will be almost full", "make room before it grows")
 	}
@@ -66,26 +75,32 @@ func Leg(known bool, from, to string, taken int) (f finding.Finding, ok bool) {
 		With(finding.To(finding.AddLeg, from, to)), true
 }
 
-// Accounts checks that a place knows the accounts in permissions that come to it: of so many,
-// those listed are unknown, and so many are known by an account map. The map is "" where there
-// is none.
-func Accounts(name string, all int, unknown []string, mapped int, byMap string) finding.Finding {
-	if len(unknown) == 0 {
-		found := fmt.Sprintf("%s: all %d accounts in the seed's permissions are known there", name, all)
-		if mapped > 0 {
-			found += fmt.Sprintf(", %d of them by the map %s", mapped, byMap)
+// Known is which of the accounts in permissions a place knows.
+type Known struct {
+	All     int
+	Unknown []string
+	Mapped  int    // known by an account map
+	Map     string // the map; "" without one
+	Remedy  string // for unknown accounts without a map
+}
+
+// Accounts checks that a place knows the accounts in permissions that come to it.
+func Accounts(name string, k Known) finding.Finding {
+	if len(k.Unknown) == 0 {
+		found := fmt.Sprintf("%s: all %d accounts in the permissions are known there", name, k.All)
+		if k.Mapped > 0 {
+			found += fmt.Sprintf(", %d of them by the map %s", k.Mapped, k.Map)
 		}
 		return finding.New(finding.Pass, "accounts", "", found, "", "")
 	}
 	are := "accounts are"
-	if len(unknown) == 1 {
+	if len(k.Unknown) == 1 {
 		are = "account is"
 	}
-	f := finding.New(finding.Warn, "accounts", "", fmt.Sprintf("%s: %d %s not known there: %s", name, len(unknown), are, strings.Join(unknown[:min(len(unknown), 5)], "; ")), "what they are let do counts for nobody there, and shows as a number",
-		"use accounts of the domain in these permissions, carry them through an account map, or let each replica have its own: permissions leave")
-	if byMap != "" {
-		f.Remedy = "add rules for them to the map " + byMap
-		f = f.With(finding.To(finding.EditAccountMap, byMap))
+	f := finding.New(finding.Warn, "accounts", "", fmt.Sprintf("%s: %d %s not known there: %s", name, len(k.Unknown), are, strings.Join(k.Unknown[:min(len(k.Unknown), 5)], "; ")), "what they are let do counts for nobody there, and shows as a number", k.Remedy)
+	if k.Map != "" {
+		f.Remedy = "add rules for them to the map " + k.Map
+		f = f.With(finding.To(finding.EditAccountMap, k.Map))
 	}
 	return f
 }

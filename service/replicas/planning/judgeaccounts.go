@@ -76,7 +76,8 @@ func (p *planner) accountsThere(ctx context.Context, seed, there *accounts.At, s
 	if p.set.Permissions == model.PermissionsMap {
 		byMap = p.set.AccountMap
 	}
-	p.lines = append(p.lines, preflight.Accounts(s.replica.Name, len(met), unresolved, mapped, byMap))
+	p.lines = append(p.lines, preflight.Accounts(s.replica.Name, preflight.Known{All: len(met), Unknown: unresolved, Mapped: mapped, Map: byMap,
+		Remedy: "use accounts of the domain in these permissions, carry them through an account map, or let each replica have its own: permissions leave"}))
 	return nil
 }
 
