@@ -59,7 +59,7 @@ func (a *API) migrationRoutes() {
 			}
 			return nil, a.Migrations.Remove(ctx, in.Migration, version)
 		})
-	route(a, model.Operator, huma.Operation{OperationID: "survey-migration", Method: "POST", Path: one + "/surveys", Summary: "Survey the shares of a migration, except those whose survey is under way", Tags: tags, DefaultStatus: 202},
+	route(a, model.Operator, huma.Operation{OperationID: "survey-migration", Method: "POST", Path: one + "/surveys", Summary: "Survey the shares of a migration, except those whose survey is under way; a call begins 100 surveys at most, of shares that were not surveyed for longest", Tags: tags, DefaultStatus: 202},
 		func(ctx context.Context, in *MigrationPath) (*body[model.Begun], error) {
 			runs, err := a.Migrations.Survey(ctx, in.Migration)
 			return &body[model.Begun]{model.Begun{Runs: runs}}, err

@@ -1,6 +1,7 @@
 package migrations
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -9,7 +10,11 @@ import (
 	"bridgespan/model"
 )
 
-// Survey begins surveys of the shares that are migrated, but for those under way. Lists of shares are read anew before.
+// mostBegun is how many surveys one call begins: a person may have 200 open runs.
+const mostBegun = 100
+
+// Survey begins surveys of the shares that are migrated, but for those under way: at most mostBegun of them, those first that were not
+// surveyed for longest. Lists of shares are read anew before.
 func (s *Service) Survey(ctx context.Context, name string) ([]model.Run, error) {
 	m, err := s.db.Migration(ctx, name)
 	if err != nil {
@@ -21,11 +26,11 @@ func (s *Service) Survey(ctx context.Context, name string) ([]model.Run, error) 
 	if err := s.complete(ctx, &m); err != nil {
 		return nil, err
 	}
+	next := slices.DeleteFunc(m.Shares, func(h model.MigrationShare) bool { return h.Left != "" || h.Survey.State == model.SurveyRunning })
+	slices.SortStableFunc(next, func(a, b model.MigrationShare) int { return cmp.Compare(a.Survey.Run, b.Survey.Run) })
 	var places []model.SurveyPlace
-	for _, h := range m.Shares {
-		if h.Left == "" && h.Survey.State != model.SurveyRunning {
-			places = append(places, model.SurveyPlace{Server: h.Server, Share: h.Share})
-		}
+	for _, h := range next[:min(len(next), mostBegun)] {
+		places = append(places, model.SurveyPlace{Server: h.Server, Share: h.Share})
 	}
 	if len(places) == 0 {
 		return nil, fault.New(fault.Taken, "wait for the surveys under way, or choose other sources", "no share of %s is to be surveyed now", m.Name)

@@ -1174,7 +1174,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Survey the shares of a migration, except those whose survey is under way
+         * Survey the shares of a migration, except those whose survey is under way; a call begins 100 surveys at most, of shares that were not surveyed for longest
          * @description Needs the role operator.
          */
         post: operations["survey-migration"];
