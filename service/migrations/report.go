@@ -98,7 +98,7 @@ var reportPage = template.Must(template.New("report").Funcs(template.FuncMap{
 <h1>Survey of {{.Name}}</h1>
 <p><small>{{join .Sources ", "}}{{if .Note}}. {{.Note}}{{end}}</small></p>
 <p class="verdict{{if lt .Totals.Surveyed .Totals.Shares}} bad{{end}}">{{.Totals.Surveyed}} of {{.Totals.Shares}} shares are surveyed: {{count .Totals.Files "file" "files"}}, {{size .Totals.Bytes}}. {{size .Totals.ChangedPerDay}} change in a day.{{if .Totals.KeptOut}} The account of the server cannot read {{count .Totals.KeptOut "item" "items"}}.{{end}}</p>
-<table><thead><tr><th>Share</th><th class="n">Files</th><th class="n">Folders</th><th class="n">Size</th><th class="n">Changed a day</th><th class="n">Unreadable</th><th class="n">Open</th><th class="n">Refused names</th><th>Surveyed</th></tr></thead><tbody>
+<table><thead><tr><th>Share</th><th class="n">Files</th><th class="n">Folders</th><th class="n">Size</th><th class="n">Changed per day</th><th class="n">Unreadable</th><th class="n">Open</th><th class="n">Refused names</th><th>Surveyed</th></tr></thead><tbody>
 {{range .Shares}}<tr{{if .Left}} class="explained"{{end}}><td class="path">{{.Server}}/{{.Share}}</td>{{with .Counts}}<td class="n">{{number .Files}}</td><td class="n">{{number .Folders}}</td><td class="n">{{size .Bytes}}</td><td class="n">{{size .ChangedPerDay}}</td><td class="n">{{number .KeptOut}}</td><td class="n">{{number .Open}}</td><td class="n">{{number .Names}}</td><td>{{when .At}}</td>{{else}}<td class="n"></td><td class="n"></td><td class="n"></td><td class="n"></td><td class="n"></td><td class="n"></td><td class="n"></td><td>{{if .Left}}{{left .Left}}{{else}}{{.Survey.State}}{{end}}</td>{{end}}</tr>
 {{end}}</tbody></table>
 {{range .Missing}}<p class="verdict bad">{{.}}</p>{{end}}

@@ -100,7 +100,7 @@ function Board({ migration: m }: { migration: Migration }) {
       { head: "Status", by: (h) => h.left ?? h.survey.state, cell: (h) => <Surveyed share={h} /> },
       { head: "Files", right: true, by: (h) => h.counts?.files ?? -1, cell: (h) => !h.left && h.counts?.files.toLocaleString("en") },
       { head: "Size", right: true, by: (h) => h.counts?.bytes ?? -1, cell: (h) => !h.left && h.counts && bytes(h.counts.bytes) },
-      { head: "Changed a day", right: true, by: (h) => h.counts?.changedBytesPerDay ?? -1, cell: (h) => !h.left && h.counts && <span title={`${h.counts.compared ? "Since the survey of" : "By the times of the files, since"} ${when(h.counts.changedSince)}`}>{bytes(h.counts.changedBytesPerDay)}</span> },
+      { head: "Changed per day", right: true, by: (h) => h.counts?.changedBytesPerDay ?? -1, cell: (h) => !h.left && h.counts && <span title={`${h.counts.compared ? "Since the survey of" : "By the times of the files, since"} ${when(h.counts.changedSince)}`}>{bytes(h.counts.changedBytesPerDay)}</span> },
       { head: "Unreadable", right: true, by: (h) => h.counts?.keptOut ?? -1, cell: (h) => <Counted share={h} n={h.counts?.keptOut} /> },
       { head: "Open", right: true, by: (h) => h.counts?.open ?? -1, cell: (h) => <Counted share={h} n={h.counts?.open} /> },
       { head: "Refused names", right: true, by: (h) => h.counts?.names ?? -1, cell: (h) => <Counted share={h} n={h.counts?.names} /> },
@@ -138,7 +138,7 @@ const where: Column<Account>[] = [
 ];
 
 function AccountsInUse({ migration: m }: { migration: Migration }) {
-  const query = useMigrationAccounts(m.name);
+  const query = useMigrationAccounts(m.name, m.shares.flatMap((h) => (h.counts && !h.left ? [h.counts.run] : [])));
   if (m.totals.surveyed === 0) return <Section title="Accounts in use"><Empty>A survey lists the accounts that permissions name, and tells which of them another server does not know.</Empty></Section>;
   const strange = query.data?.filter((a) => a.reach !== "everywhere").length;
   return (

@@ -34,7 +34,7 @@ export function MigrationsPage() {
       { head: "Shares", right: true, by: (m) => m.totals.shares, cell: (m) => m.totals.shares.toLocaleString("en") },
       { head: "Files", right: true, by: (m) => m.totals.files, cell: (m) => m.totals.files.toLocaleString("en") },
       { head: "Size", right: true, by: (m) => m.totals.bytes, cell: (m) => bytes(m.totals.bytes) },
-      { head: "Changed a day", right: true, by: (m) => m.totals.changedBytesPerDay, cell: (m) => bytes(m.totals.changedBytesPerDay) },
+      { head: "Changed per day", right: true, by: (m) => m.totals.changedBytesPerDay, cell: (m) => bytes(m.totals.changedBytesPerDay) },
     ],
     [],
   );
