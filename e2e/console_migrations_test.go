@@ -11,7 +11,7 @@ func testMigrationPages(c checker) {
 	c.must(tab.Click("field", "Migrate oak/quiet"), tab.Wait("the share to stay", "[...document.querySelectorAll('tr')].some((r) => /oak.quiet\\s+stays/.test(r.innerText))"))
 	c.must(tab.Click("button", "Survey"), tab.See("Survey again"), tab.See("change in a day"), tab.See("Shares as CSV"), tab.See("Known to"))
 	c.must(tab.Click("button", "Choose a target"), tab.Type("Target", "oak/quiet"), tab.Click("button", "Choose"), tab.See("is one of them"))
-	c.must(tab.Type("Target", "elm/quiet/from oak"), tab.Click("button", "Choose"), tab.See("Check again"), tab.See("1 folder goes there"), tab.See("a share of the same name is there already: store"), tab.See("it knows all 4 accounts in use"))
+	c.must(tab.Type("Target", "elm/quiet/from oak"), tab.Click("button", "Choose"), tab.See("Check again"), tab.See("1 folder goes there"), tab.See("a share of the same name is there already: store"), tab.See("all 4 accounts in the permissions are known there"))
 	c.accessible("a migration with a target")
 	c.must(tab.Click("button", "Change"), tab.Type("Shares that stay", "oak/nothing"), tab.Click("button", "Save"), tab.See(`has no share "nothing"`))
 	c.accessible("a change of a migration, with an error")

@@ -179,11 +179,15 @@ func testMigrationTarget(t *testing.T, g *grove) {
 	if found := severities(); found["folders"] != finding.Fail {
 		t.Errorf("two shares in one folder: %v", found)
 	}
+	edit(model.EditMigration{Folders: &[]model.MigrationFolder{{Share: "oak/store", Folder: "new"}, {Share: "oak/papers", Folder: "new/papers"}}})
+	if found := severities(); found["folders"] != finding.Fail {
+		t.Errorf("one share inside of another: %v", found)
+	}
 	edit(model.EditMigration{Folders: &[]model.MigrationFolder{{Share: "oak/papers", Folder: "new"}}})
 	if found := severities(); found["folders"] != finding.Pass {
 		t.Errorf("in new folders: %v", found)
 	}
-	edit(model.EditMigration{Sources: []string{"oak", "elm/quiet"}, Leave: new([]string{"oak/store"}), Folders: new([]model.MigrationFolder{}), Target: new("")})
+	edit(model.EditMigration{Sources: []string{"oak", "elm/quiet"}, Target: new(""), Leave: new([]string{"oak/store"}), Folders: new([]model.MigrationFolder{})})
 	for _, name := range []string{"old/oak/papers/ledger.csv", "old/oak/papers", "old/oak", "old"} {
 		if err := store.Remove(ctx, name); err != nil {
 			t.Fatal(err)
@@ -213,6 +217,9 @@ func testMigrationCommands(t *testing.T, g *grove) {
 		{[]string{"migration", "edit", "--folder", "elm/store=stores/elm", "--source", "elm", "--leave-none", "oak to beech"}, "", 0, "elm/store"},
 		{[]string{"migration", "survey", "oak to beech"}, "", 0, "2 of 2 shares surveyed"},
 		{[]string{"migration", "target", "oak to beech"}, "", 2, "bspan migration target"},
+		{[]string{"migration", "target", "--rehearse", "oak to beech"}, "", 2, "a check changes nothing"},
+		{[]string{"migration", "target", "--rehearse", "oak to beech", "oak/papers/from elm"}, "", 0, "nothing was changed"},
+		{[]string{"migration", "target", "oak to beech"}, "", 2, "has no target yet"},
 		{[]string{"migration", "target", "oak to beech", "oak/papers/from elm"}, "", 0, "2 folders go there"},
 		{[]string{"migration", "show", "oak to beech"}, "", 0, "Target: oak/papers/from elm, checked"},
 		{[]string{"migration", "target", "oak to beech", "elm/quiet"}, "", 2, "is one of them"},

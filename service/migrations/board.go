@@ -3,6 +3,7 @@ package migrations
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -113,13 +114,7 @@ func (s *Service) surveyed(ctx context.Context, h *model.MigrationShare) error {
 	if len(done) == 0 {
 		return nil
 	}
-	latest, err := s.surveys.Get(ctx, done[0].ID)
-	if fault.KindOf(err) == fault.NotFound { // it was removed meanwhile
-		return nil
-	}
-	if err == nil {
-		h.Counts, err = s.counts(ctx, latest, done[1:])
-	}
+	h.Counts, err = s.countsOf(ctx, done[0], done[1:])
 	return err
 }
 
@@ -138,23 +133,24 @@ func stateOf(s model.RunState) string {
 	return model.SurveyRunning
 }
 
-// Times between two surveys that tell what changes in a day, and for how long changes are counted without an earlier survey.
-const (
-	leastBetween = 12 * time.Hour
-	lookBack     = 7 * 24 * time.Hour
-)
-
-// counts are those of a survey. earlier are the finished surveys before it, the latest first.
-func (s *Service) counts(ctx context.Context, v model.Survey, earlier []model.Run) (*model.ShareCounts, error) {
-	f := v.Figures
-	c := &model.ShareCounts{Run: v.Run.ID, At: f.Now, Files: f.Files, Folders: f.Folders, Bytes: f.Bytes, KeptOut: f.Unreadable + f.Unseen, Open: int64(len(v.Open)), Findings: int64(len(v.Findings))}
-	if v.KeptOut != nil {
-		c.KeptOut += v.KeptOut.Files
+// countsOf are those of a finished survey. earlier are the finished surveys before it, the latest first. Finished surveys stay as they are, and so
+// do their counts, which are remembered: a board reads those of every share.
+func (s *Service) countsOf(ctx context.Context, latest model.Run, earlier []model.Run) (*model.ShareCounts, error) {
+	key := fmt.Sprint(latest.ID)
+	for _, r := range earlier {
+		key += fmt.Sprint(" ", r.ID)
 	}
-	for _, n := range f.Names {
-		c.Names += n.Count
+	if c, known := s.counted.Get(key); known {
+		return c, nil
 	}
-	c.ChangedSince = f.Now.Add(-lookBack)
+	v, err := s.surveys.Get(ctx, latest.ID)
+	if fault.KindOf(err) == fault.NotFound { // it was removed meanwhile
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var times []time.Time
 	for _, r := range earlier {
 		before, err := s.surveys.Get(ctx, r.ID)
 		if fault.KindOf(err) == fault.NotFound {
@@ -163,14 +159,26 @@ func (s *Service) counts(ctx context.Context, v model.Survey, earlier []model.Ru
 		if err != nil {
 			return nil, err
 		}
-		if f.Now.Sub(before.Figures.Now) >= leastBetween {
-			c.ChangedSince, c.Compared = before.Figures.Now, true
-			break
-		}
+		times = append(times, before.Figures.Now)
 	}
-	days := f.Now.Sub(c.ChangedSince).Hours() / 24
-	c.ChangedPerDay = int64(float64(f.ChangedSince(c.ChangedSince).Bytes) / days)
+	c := counts(v, times)
+	s.counted.Add(key, c)
 	return c, nil
+}
+
+// counts are those of a survey; earlier are the times of the surveys before it, the latest first.
+func counts(v model.Survey, earlier []time.Time) *model.ShareCounts {
+	f := v.Figures
+	rate := f.PerDay(earlier...)
+	c := &model.ShareCounts{Run: v.Run.ID, At: f.Now, Files: f.Files, Folders: f.Folders, Bytes: f.Bytes, ChangedPerDay: rate.Bytes, ChangedSince: rate.Since, Compared: rate.Compared,
+		KeptOut: f.Unreadable + f.Unseen, Open: int64(len(v.Open)), Findings: int64(len(v.Findings))}
+	if v.KeptOut != nil {
+		c.KeptOut += v.KeptOut.Files
+	}
+	for _, n := range f.Names {
+		c.Names += n.Count
+	}
+	return c
 }
 
 // addTo adds what was found in a share to the totals.

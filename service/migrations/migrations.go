@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"bridgespan/core/fault"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
@@ -28,14 +30,20 @@ type Service struct {
 	people  *accounts.Service
 	surveys *surveys.Service
 	changed func()
+
+	counted *lru.Cache[string, *model.ShareCounts] // by the numbers of surveys
 }
+
+// mostCounted bounds how many counts of shares are remembered.
+const mostCounted = 10_000
 
 // Topic of the events about migrations; the subject is the name.
 const Topic = "migration"
 
 // New makes the service. changed is called after every change.
 func New(db *records.DB, e *estate.Service, a *accounts.Service, s *surveys.Service, changed func()) *Service {
-	return &Service{db, e, a, s, changed}
+	counted, _ := lru.New[string, *model.ShareCounts](mostCounted) // fails for sizes below 1
+	return &Service{db, e, a, s, changed, counted}
 }
 
 // Add begins a migration. Nothing is surveyed yet.

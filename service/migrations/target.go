@@ -10,12 +10,12 @@ import (
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
 
 	"bridgespan/core/account"
 	"bridgespan/core/fault"
 	"bridgespan/core/finding"
+	"bridgespan/core/migrate"
 	"bridgespan/core/namespace"
 	"bridgespan/model"
 	"bridgespan/service/accounts"
@@ -176,15 +176,7 @@ func (c *targetCheck) space(ctx context.Context) {
 	if n.Surveyed < n.Shares {
 		c.add(finding.Warn, "survey", fmt.Sprintf("%s not surveyed", english.Plural(n.Shares-n.Surveyed, "share is", "shares are")), "space, names and accounts are checked for the others only", "survey these shares, and check again")
 	}
-	found := fmt.Sprintf("%s are to be copied there, %s are free", humanize.IBytes(uint64(n.Bytes)), humanize.IBytes(uint64(max(space.Free, 0))))
-	switch {
-	case n.Bytes > space.Free:
-		c.add(finding.Fail, "space", found, "the volume would be full before all is copied", fmt.Sprintf("make %s free, or leave shares at the source", humanize.IBytes(uint64(n.Bytes-space.Free))))
-	case n.Bytes+n.Bytes/10 > space.Free:
-		c.add(finding.Warn, "space", found, "the volume will be almost full", "make room before it grows")
-	default:
-		c.add(finding.Pass, "space", found, "", "")
-	}
+	c.note(preflight.Space(c.place.Name, preflight.Need{Content: n.Bytes, Free: space.Free}), true)
 }
 
 // features checks what the target can store.
@@ -199,33 +191,35 @@ func (c *targetCheck) features() {
 
 // folders checks what is in the way at the target.
 func (c *targetCheck) folders(ctx context.Context, folder, sub string) {
-	into := map[string]string{}
+	var shares, into []string
 	for _, h := range c.Shares {
-		if h.Left != "" {
-			continue
+		if h.Left == "" {
+			shares, into = append(shares, h.Server+"/"+h.Share), append(into, h.Folder)
 		}
-		name := path.Join(".", sub, h.Folder)
-		key := namespace.Key(name)
-		if other := into[key]; other != "" {
-			c.add(finding.Fail, "folders", fmt.Sprintf("%s and %s/%s would both go to %s", other, h.Server, h.Share, name), "their files would be mixed", "leave one of them at the source, or choose another folder for it")
-		}
-		into[key] = h.Server + "/" + h.Share
-		if folder != path.Join(".", sub) { // the folder itself is missing
-			continue
-		}
-		for _, err := range c.tree.List(ctx, name, tree.Bare) {
-			if err != nil {
-				if !errors.Is(err, fs.ErrNotExist) {
-					c.add(finding.Warn, "folders", name+" cannot be listed: "+preflight.Words(err), "nobody knows what is there", "look at it")
-				}
-				break
-			}
-			c.add(finding.Warn, "folders", name+" is there already, and holds something", "what is there differs from the source, or is replaced", "move it away, or choose another folder")
-			break
+	}
+	for _, mixed := range migrate.Collisions(into) {
+		c.add(finding.Fail, "folders", fmt.Sprintf("%s would go to %s, and %s to %s", shares[mixed.Folder], into[mixed.Folder], shares[mixed.Inside], into[mixed.Inside]), "their files would be mixed", "leave one of them at the source, or choose another folder for it")
+	}
+	if folder == path.Join(".", sub) { // else the target itself is missing
+		for _, name := range into {
+			c.occupied(ctx, path.Join(".", sub, name))
 		}
 	}
 	if !slices.ContainsFunc(c.found, func(f finding.Finding) bool { return f.Code == "folders" }) {
 		c.add(finding.Pass, "folders", fmt.Sprintf("%s there: none holds anything yet", english.Plural(len(into), "folder goes", "folders go")), "", "")
+	}
+}
+
+// occupied checks whether a folder of the target holds something.
+func (c *targetCheck) occupied(ctx context.Context, name string) {
+	for _, err := range c.tree.List(ctx, name, tree.Bare) {
+		switch {
+		case err == nil:
+			c.add(finding.Warn, "folders", name+" is there already, and holds something", "what is there differs from the source, or is replaced", "move it away, or choose another folder")
+		case !errors.Is(err, fs.ErrNotExist):
+			c.add(finding.Warn, "folders", name+" cannot be listed: "+preflight.Words(err), "nobody knows what is there", "look at it")
+		}
+		return
 	}
 }
 
@@ -298,13 +292,8 @@ func (c *targetCheck) unknown(ctx context.Context) {
 			strange = append(strange, names[sids[i].String()])
 		}
 	}
-	switch {
-	case len(list) == 0:
-	case len(strange) == 0:
-		c.add(finding.Pass, "accounts", fmt.Sprintf("it knows all %d accounts in use", len(list)), "", "")
-	default:
-		c.add(finding.Warn, "accounts", fmt.Sprintf("it does not know %s in use: %s", english.Plural(len(strange), "account", ""), some(strange)), "their permissions would name bare SIDs there, and let nobody in", "grant groups of the domain in their place, and revoke the entries of accounts that nobody knows")
-	}
+	c.note(preflight.Accounts(c.place.Name, preflight.Known{All: len(list), Unknown: strange,
+		Remedy: "grant groups of the domain in their place, and revoke the entries of accounts that nobody knows"}), len(list) > 0)
 }
 
 // some are the first few of a list.
