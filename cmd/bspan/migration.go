@@ -36,7 +36,7 @@ func migrationCommand() *cli.Command {
 			return done(c, nil, "removed the migration %s", args[0])
 		}, "MIGRATION")},
 		{Name: "survey", Usage: "survey the shares of a migration: sizes, names, permissions, accounts, open files; a later survey shows what changes in a day", ArgsUsage: "MIGRATION", Flags: []cli.Flag{&cli.BoolFlag{Name: "no-wait", Usage: "start it and do not wait"}}, Action: signedIn(surveyMigration, "MIGRATION")},
-		{Name: "target", Usage: "choose where a folder for each share goes, or check that place again", ArgsUsage: "MIGRATION [SERVER/SHARE[/FOLDER]]", Action: signedIn(targetMigration, "MIGRATION", "SERVER/SHARE[/FOLDER]?")},
+		{Name: "target", Usage: "choose where a folder for each share goes, or check that place again", ArgsUsage: "MIGRATION [SERVER/SHARE[/FOLDER]]", Flags: []cli.Flag{rehearseFlag()}, Action: rehearsable(targetMigration, "MIGRATION", "SERVER/SHARE[/FOLDER]?")},
 		{Name: "report", Usage: "write what the surveys found to a file: .html as a page that needs nothing else, .csv with a line for each share", ArgsUsage: "MIGRATION FILE", Flags: []cli.Flag{&cli.BoolFlag{Name: "accounts", Usage: "write a line for each account in use, as .csv"}}, Action: signedIn(reportMigration, "MIGRATION", "FILE")},
 	}}
 }
@@ -46,7 +46,7 @@ func listMigrations(ctx context.Context, c *cli.Command, api *client.Client, _ [
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"migration", "sources", "shares", "surveyed", "files", "size", "changed a day", "note"}, empty: "There is no migration. Begin with: bspan migration add MIGRATION SERVER"}
+	t := table{heads: []string{"migration", "sources", "shares", "surveyed", "files", "size", "changed per day", "note"}, empty: "There is no migration. Begin with: bspan migration add MIGRATION SERVER"}
 	for _, m := range list {
 		t.add(m.Name, strings.Join(m.Sources, " "), fmt.Sprint(m.Totals.Shares), fmt.Sprint(m.Totals.Surveyed), humanize.Comma(m.Totals.Files), size(m.Totals.Bytes), size(m.Totals.ChangedPerDay), m.Note)
 	}
@@ -70,7 +70,7 @@ func shownMigration(c *cli.Command, m model.Migration, err error) error {
 	if err != nil {
 		return err
 	}
-	t := table{heads: []string{"share", "folder", "status", "files", "size", "changed a day", "unreadable", "open", "refused names"}, empty: "No share of its sources is known. List them with: bspan share list SERVER"}
+	t := table{heads: []string{"share", "folder", "status", "files", "size", "changed per day", "unreadable", "open", "refused names"}, empty: "No share of its sources is known. List them with: bspan share list SERVER"}
 	for _, h := range m.Shares {
 		line := []string{h.Server + "/" + h.Share, h.Folder, surveyWords(h), "", "", "", "", "", ""}
 		if h.Left != "" {
@@ -205,20 +205,32 @@ func surveyMigration(ctx context.Context, c *cli.Command, api *client.Client, ar
 	if c.Bool("no-wait") {
 		return show(c, runs, runTable(runs))
 	}
-	for _, run := range runs {
-		if run, err = follow(ctx, c, api, run); err != nil {
-			return err
+	for surveyed := -1; ; {
+		for _, run := range runs {
+			if run, err = follow(ctx, c, api, run); err != nil {
+				return err
+			}
+			if err := ended(run); err != nil {
+				return err
+			}
 		}
-		if err := ended(run); err != nil {
+		m, err := api.Migration(ctx, args[0])
+		if err != nil || m.Totals.Surveyed == m.Totals.Shares || m.Totals.Surveyed == surveyed {
+			return shownMigration(c, m, err)
+		}
+		surveyed = m.Totals.Surveyed
+		// A call begins a part of very many surveys.
+		if runs, err = api.SurveyMigration(ctx, args[0]); err != nil {
 			return err
 		}
 	}
-	m, err := api.Migration(ctx, args[0])
-	return shownMigration(c, m, err)
 }
 
 // targetMigration chooses the target, and shows what its checks find.
 func targetMigration(ctx context.Context, c *cli.Command, api *client.Client, args []string) error {
+	if len(args) == 1 && c.Bool("rehearse") {
+		return usageError{"--rehearse: a check changes nothing; name the target that is to be chosen, or omit the option"}
+	}
 	if len(args) > 1 {
 		if _, err := api.EditMigration(ctx, args[0], model.EditMigration{Target: &args[1]}); err != nil {
 			return err
