@@ -246,8 +246,9 @@ export const useMigrations = () =>
 export const useMigration = (migration: string) =>
   useQuery({ queryKey: ["run", "migration", "one", migration], retry: false, queryFn: () => got(api.GET("/api/v1/migrations/{migration}", { params: { path: { migration } } })) });
 
-export const useMigrationAccounts = (migration: string) =>
-  useQuery({ queryKey: ["run", "migration", "accounts", migration], retry: false, queryFn: async () => (await got(api.GET("/api/v1/migrations/{migration}/accounts", { params: { path: { migration } } }))).items });
+/** The accounts in what the surveys of these numbers found. */
+export const useMigrationAccounts = (migration: string, surveys: number[]) =>
+  useQuery({ queryKey: ["migration-accounts", migration, ...surveys], retry: false, queryFn: async () => (await got(api.GET("/api/v1/migrations/{migration}/accounts", { params: { path: { migration } } }))).items });
 
 export const useReplicaTroubles = (set: string) =>
   useQuery({ queryKey: ["replica", "troubles", set], queryFn: async () => (await got(api.GET("/api/v1/replica-sets/{set}/troubles", { params: { path: { set } } }))).items });
