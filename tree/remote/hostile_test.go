@@ -318,6 +318,7 @@ func TestHostileCalls(t *testing.T) {
 		"not JSON":              {"stat", "\x00\x01"},
 		"an upload that is out": {"upload", `{"name":"a","other":"../b","length":10,"expected":{"name":"a","size":3}}`},
 		"a file of nothing":     {"upload", `{"name":"a","other":"b","expected":{"name":"a","size":-1}}`},
+		"a file beyond all":     {"upload", `{"name":"a","other":"b","expected":{"name":"a","size":9223372036854775807}}`},
 		"a call of nobody":      {"burn", `{}`},
 	} {
 		if status := m.post(t, "folders/herbarium/"+c.call, []byte(c.line+"\n"), ""); status < 400 || status == http.StatusInternalServerError {

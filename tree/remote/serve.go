@@ -207,8 +207,8 @@ func (c *call) check() error {
 	case c.Meta != nil && !c.Meta.Modified.IsZero() && c.Meta.Modified.Year() > 9999:
 		return fmt.Errorf("%w: a time in the year %d", fs.ErrInvalid, c.Meta.Modified.Year())
 	}
-	if c.Expected != nil && c.Expected.Size < 0 {
-		return fmt.Errorf("%w: a negative size", fs.ErrInvalid)
+	if c.Expected != nil && (c.Expected.Size < 0 || c.Expected.Size > mostSize) {
+		return fmt.Errorf("%w: a file of %d bytes", fs.ErrInvalid, c.Expected.Size)
 	}
 	if c.Mark != nil && c.Mark.Path != "" {
 		if err := tree.CheckName("mark", c.Mark.Path); err != nil {
