@@ -81,14 +81,22 @@ func TestUploadAnswers(t *testing.T) {
 
 // A mover that waits for us is not idle.
 func TestUploadWaits(t *testing.T) {
-	const timeout = time.Second
+	const timeout = 500 * time.Millisecond
+	idle := talking(t, timeout, `{"begun":true}`)
 	tr := talking(t, timeout, `{"wanted":2097152}`, `{"entry":{"name":"leaf"},"digest":"`+zeroDigest+`"}`)
-	_, err := tr.Upload(t.Context(), longUpload(func(context.Context, int) error {
-		<-time.After(timeout + timeout/2)
+	// While it waits for us, another one is given up that answers nothing for as long.
+	asked := 0
+	_, err := tr.Upload(t.Context(), longUpload(func(ctx context.Context, _ int) error {
+		if asked++; asked == 1 { // with the call
+			return nil
+		}
+		if _, err := idle.Upload(ctx, longUpload(nil)); !errors.Is(err, tree.ErrUnreachable) {
+			t.Errorf("an idle mover: %v", err)
+		}
 		return nil
 	}))
-	if err != nil {
-		t.Error(err)
+	if err != nil || asked != 2 {
+		t.Errorf("paced %d times, %v", asked, err)
 	}
 	stop := errors.New("the lane is closed")
 	if _, err := tr.Upload(t.Context(), longUpload(func(context.Context, int) error { return stop })); !errors.Is(err, stop) {
