@@ -24,6 +24,8 @@ import (
 	"bridgespan/standin/standintest"
 	"bridgespan/tree"
 	"bridgespan/tree/bucket"
+	"bridgespan/tree/bucket/seal"
+	"bridgespan/tree/memory"
 	"bridgespan/tree/treetest"
 )
 
@@ -296,5 +298,32 @@ func TestErrors(t *testing.T) {
 	defer cancel()
 	if _, err := b.Stat(ctx, "f"); !errors.Is(err, tree.ErrUnreachable) {
 		t.Errorf("while it is away: %v", err)
+	}
+}
+
+// Trees of one folder of a bucket, with one key, have one identity; any other has another.
+func TestStoreID(t *testing.T) {
+	key, err := seal.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	sky := standintest.Cloud(t)
+	first := sky.Bucket(t)
+	ids := map[string]string{}
+	for what, change := range map[string]func(*bucket.Target){
+		"plain": func(*bucket.Target) {}, "a folder": func(t *bucket.Target) { t.Prefix = "kept" }, "another bucket": func(to *bucket.Target) { *to = sky.Bucket(t) },
+		"sealed": func(t *bucket.Target) { t.Seal = key }, "with names": func(t *bucket.Target) { t.Seal = key.WithNames() },
+	} {
+		target := first
+		change(&target)
+		id, err := tree.StoreID(t.Context(), standintest.OpenBucket(t, target))
+		again, bad := tree.StoreID(t.Context(), standintest.OpenBucket(t, target))
+		if err := errors.Join(err, bad); err != nil || id != again || ids[id] != "" {
+			t.Errorf("%s: %s and %s, as %s; %v", what, id, again, ids[id], err)
+		}
+		ids[id] = what
+	}
+	if _, err := tree.StoreID(t.Context(), &memory.Tree{}); !errors.Is(err, tree.ErrUnsupported) {
+		t.Errorf("a tree in memory: %v", err)
 	}
 }
